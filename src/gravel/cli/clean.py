@@ -1,0 +1,134 @@
+"""`gravel clean`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from gravel.cli.options import Format, FormatOption, NoColor
+
+if TYPE_CHECKING:
+    from gravel.plans.run import Run
+
+
+def clean(
+    plan: Annotated[Path, typer.Argument(metavar="PLAN", help="A plan file (TOML).", show_default=False)],
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="All but writing.")] = False,
+    format: FormatOption = Format.table,
+    no_color: NoColor = False,
+) -> None:
+    """Run a plan; print the row ledger and the proofs. Nothing is written unless every proof holds.
+
+    [bold]gravel clean boats.toml[/]
+    """
+    from gravel.plans.model import read_plan
+    from gravel.plans.run import clean as run_plan
+
+    done = run_plan(read_plan(plan, str(plan)), dry=dry_run)
+    from gravel.cli import render
+
+    if format is Format.json:
+        render.print_json("clean", _json(done))
+    elif format is Format.table:
+        _show(done, not no_color)
+    else:
+        headings = ["step", "verb", "note", "in", "changed", "added", "dropped", "merged", "set_aside", "out"]
+        rows = [[line.step, line.verb, line.note, line.count.rows_in, line.count.changed, line.count.added, line.count.dropped, line.count.merged, line.count.set_aside, line.count.rows_out]
+                for line in done.steps]  # fmt: skip
+        render.print_rows(format.value, headings, [[str(row[at]) for row in rows] for at in range(len(headings))])
+    render.malformed_notes(done.table, done.malformed, not no_color)
+    for line in done.notes:
+        render.note(f"{done.table}: {line}", not no_color)
+    if not done.good:
+        _why_not(done)
+        raise typer.Exit(1)
+
+
+def _json(done: Run) -> dict[str, Any]:
+    steps = [
+        {
+            "step": line.step, "verb": line.verb, "note": line.note, "in": line.count.rows_in, "changed": line.count.changed,
+            "added": line.count.added, "dropped": line.count.dropped, "merged": line.count.merged, "set_aside": line.count.set_aside,
+            "out": line.count.rows_out, "dropped_false": line.count.dropped_false, "dropped_unknown": line.count.dropped_unknown,
+            "failed": line.count.stopped, "changed_columns": dict(line.count.changed_columns), "new_columns": list(line.new_columns),
+            "rows": line.stated,
+        }
+        for line in done.steps
+    ]  # fmt: skip
+    return {
+        "status": "good" if done.good else "failed", "rows_in": done.rows_in, "rows_out": done.rows_out, "malformed": len(done.malformed),
+        "steps": steps, "proofs": [{"proof": one.proof, "holds": one.holds, "detail": one.detail} for one in done.proofs],
+        "errors": [{"step": step, "column": column or None, "sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row}
+                   for step, column, kind in done.errors],
+        "output": done.output, "left_behind": done.left_behind,
+    }  # fmt: skip
+
+
+def _show(done: Run, color: bool) -> None:
+    from rich.text import Text
+
+    from gravel.cli import render
+
+    out = render.console(color=color)
+    out.print(Text("row ledger", style=render.HEAD))
+    rows: list[list[Any]] = []
+    numbers = ("rows_in", "changed", "added", "dropped", "merged", "set_aside", "rows_out")
+    for line in done.steps:
+        note = line.note or ("rows read, malformed records set aside" if line.step == 0 and line.count.set_aside else "rows read" if line.step == 0 else line.verb)
+        cells = [getattr(line.count, name) for name in numbers]
+        shown = [Text(f"{value:,}" if value else "–", style="" if value else render.DIM) for value in cells]
+        rows.append([Text(str(line.step)), Text(note), *shown])
+        for told in _details(line):
+            rows.append(["", Text(f"  {told}", style=render.DIM), *[""] * len(numbers)])
+    render.print_table(out, ["step", "", "in", "changed", "added", "dropped", "merged", "set aside", "out"], rows, right=range(2, 9))
+    out.print()
+    out.print(Text("proofs", style=render.HEAD))
+    proofs = [[Text("holds" if one.holds else "FAILS", style=render.GOOD if one.holds else "bold red"), Text(one.proof), Text(one.detail, style=render.DIM)] for one in done.proofs]
+    render.print_table(out, ["", "", ""], proofs)
+    out.print()
+    if done.good and done.dry:
+        out.print(Text(f"dry run: {done.rows_out:,} rows would be written, {done.left_rows:,} left behind", style=render.GOOD))
+    elif done.good:
+        where = f"; {done.left_rows:,} left behind in {done.left_behind}" if done.left_behind else "; none left behind"
+        out.print(Text(f"{done.rows_out:,} rows written to {done.output}{where}", style=render.GOOD), soft_wrap=True)
+
+
+def _details(line: Any) -> list[str]:
+    count = line.count
+    told = []
+    if count.changed_columns:
+        some = [f"{name} {cells:,}" for name, cells in count.changed_columns.items() if cells]
+        if len(count.changed_columns) > 1 and some:
+            told.append("changed: " + ", ".join(some))
+    if line.new_columns:
+        told.append("new: " + ", ".join(line.new_columns))
+    if count.dropped_unknown:
+        told.append(f"dropped: {count.dropped_false:,} false, {count.dropped_unknown:,} unknown (NULL)")
+    if count.nulled:
+        told.append(f"{count.nulled:,} rows with an error made NULL")
+    if line.stated:
+        told.append(f"stated: {line.stated}{'' if line.stated_holds else ', which it is not'}")
+    return told
+
+
+def _why_not(done: Run) -> None:
+    from gravel.cli import render
+    from gravel.language.errors import meaning
+    from gravel.problems import DataProblem
+
+    for line in done.stopped:
+        errors = []
+        if line.startswith("step "):
+            number = int(line.split()[1])
+            for step, column, kind in done.errors:
+                if step == number:
+                    where = f"{column}: " if column else ""
+                    errors.append(f"{where}{kind.sqlstate} {meaning(kind.sqlstate)}, {kind.rows:,} rows, such as {kind.example!r} in row {kind.row:,}")
+        hint = 'on_error = "set aside" or "null" lets it go on' if errors else 'malformed = "set aside" lets it go on'
+        render.tell(DataProblem(line, detail="; ".join(errors), hint=hint))
+    for proof in done.proofs:
+        if not proof.holds:
+            render.tell(DataProblem(f"a proof fails: {proof.proof}", detail=proof.detail))
+    render.note("nothing was written; the target is as it was")

@@ -1,0 +1,113 @@
+"""`gravel count`."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from gravel.cli.options import Delimiter, Empty, EmptyOption, Encoding, Format, FormatOption, NoColor, Texts, open_reference, progress
+
+
+def count(
+    tables: Annotated[list[str], typer.Argument(metavar="TABLE…", help="CSV files, or - for standard input.", show_default=False)],
+    distinct: Annotated[list[str] | None, typer.Option("--distinct", metavar="EXPR, …", help="Distinct combinations of expressions (repeatable).")] = None,
+    key: Annotated[str | None, typer.Option("--key", metavar="COLUMN, …", help="Rows with NULL in these columns, and rows that share them.")] = None,
+    total: Annotated[list[str] | None, typer.Option("--total", metavar="EXPR", help="The exact sum of an expression (repeatable).")] = None,
+    format: FormatOption = Format.table,
+    delimiter: Delimiter = None,
+    encoding: Encoding = None,
+    empty: EmptyOption = Empty.text,
+    text: Texts = None,
+    no_color: NoColor = False,
+) -> None:
+    """Rows, columns and malformed records of tables; distinct values, keys and totals on request.
+
+    [bold]gravel count boats.csv --key boat_id --distinct "UPPER(TRIM(name))"[/]
+    """
+    from gravel.inspecting.count import count_table
+
+    results = []
+    for reference in tables:
+        table = open_reference(reference, delimiter, encoding, empty, text)
+        with progress(table):
+            results.append(count_table(table, distinct or (), key, total or ()))
+    from gravel.cli import render
+
+    if format is Format.json:
+        render.print_json("count", {"tables": [_json(one) for one in results]})
+    elif format is Format.table:
+        _show(results, not no_color)
+    else:
+        _rows(results, format.value)
+    for one in results:
+        render.malformed_notes(one.table, one.bad_records, not no_color)
+        for line in one.notes:
+            render.note(f"{one.table}: {line}", not no_color)
+
+
+def _json(one: Any) -> dict[str, Any]:
+    return {
+        "table": one.table, "rows": one.rows, "columns": one.columns, "malformed": one.malformed,
+        "distinct": [{"on": d.on, "distinct": d.distinct, "null_rows": d.null_rows, "error_rows": d.error_rows} for d in one.distinct],
+        "key": None if one.key is None else
+        {"columns": list(one.key.columns), "null_rows": one.key.null_rows, "repeated_rows": one.key.repeated_rows},
+        "totals": [{"total": t.total, "value": total_json(t.value), "null_rows": t.null_rows, "error_rows": t.error_rows} for t in one.totals],
+    }  # fmt: skip
+
+
+def total_json(value: Any) -> Any:
+    """A total as JSON: integers to 2^53 and doubles as numbers, decimals as strings."""
+    from decimal import Decimal
+
+    if isinstance(value, Decimal):
+        return format(value, "f")
+    if isinstance(value, int) and abs(value) > 2**53:
+        return str(value)
+    return value
+
+
+def _show(results: list[Any], color: bool) -> None:
+    from gravel.cli import render
+
+    out = render.console(color=color)
+    rows = [[one.table, render.number(one.rows), render.number(one.columns), render.number(one.malformed)] for one in results]
+    render.print_table(out, ["table", "rows", "columns", "malformed"], rows, right=(1, 2, 3))
+    for one in results:
+        asked: list[list[str]] = []
+        for d in one.distinct:
+            asked.append([f"distinct {d.on}", render.number(d.distinct), _apart(d.null_rows, d.error_rows, "with NULL")])
+        if one.key is not None:
+            good = not one.key.null_rows and not one.key.repeated_rows
+            told = "a key: unique, never NULL" if good else f"no key: {one.key.null_rows:,} rows with NULL in it, {one.key.repeated_rows:,} rows that share theirs"
+            asked.append([f"key {', '.join(one.key.columns)}", "", told])
+        for t in one.totals:
+            shown = "" if t.value is None else f"{t.value:,f}" if hasattr(t.value, "as_tuple") else f"{t.value:,}"
+            asked.append([f"total {t.total}", shown or "no known value", _apart(t.null_rows, t.error_rows, "NULL, passed over")])
+        if asked:
+            out.print()
+            render.print_table(out, [one.table if len(results) > 1 else "asked for", "", ""], asked, right=(1,))
+
+
+def _apart(nulls: int, errors: int, what: str) -> str:
+    parts = [f"{nulls:,} {'row' if nulls == 1 else 'rows'} {what}"] if nulls else []
+    parts += [f"{errors:,} {'row' if errors == 1 else 'rows'} with an error"] if errors else []
+    return ", ".join(parts)
+
+
+def _rows(results: list[Any], form: str) -> None:
+    from gravel.cli import render
+
+    headings = ["table", "rows", "columns", "malformed"]
+    columns: list[list[Any]] = [[getattr(one, name) if name == "table" else str(getattr(one, name)) for one in results] for name in headings]
+    first = results[0]
+    for index, d in enumerate(first.distinct):
+        headings.append(f"distinct {d.on}")
+        columns.append([str(one.distinct[index].distinct) for one in results])
+    if first.key is not None:
+        headings += ["key_null_rows", "key_repeated_rows"]
+        columns += [[str(one.key.null_rows) for one in results], [str(one.key.repeated_rows) for one in results]]
+    for index, t in enumerate(first.totals):
+        headings.append(f"total {t.total}")
+        columns.append([None if one.totals[index].value is None else str(one.totals[index].value) for one in results])
+    render.print_rows(form, headings, columns)

@@ -1,0 +1,49 @@
+"""`gravel demo`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+
+def demo(
+    folder: Annotated[Path, typer.Argument(help="Where to write it.")] = Path("gravel-demo"),
+    quiet: Annotated[bool, typer.Option("--quiet", help="Write the files only, without the walk through the job.")] = False,
+) -> None:
+    """Write the harbour demo and walk through the whole job on it."""
+    from gravel.cli import render
+    from gravel.demo import write_demo
+
+    written = write_demo(folder)
+    render.note(f"written to {folder}: {', '.join(path.name for path in written)}")
+    if not quiet:
+        _walk(folder)
+
+
+def _walk(folder: Path) -> None:
+    import os
+    import sys
+
+    from rich.text import Text
+
+    from gravel.cli import render
+    from gravel.cli.main import run
+    from gravel.demo import WALK
+
+    out = render.console()
+    before = Path.cwd()
+    os.chdir(folder)
+    try:
+        out.print(Text(f"\n$ cd {folder}", style="bold green"))
+        for words, arguments in WALK:
+            out.print()
+            out.print(Text(words, style=render.DIM))
+            out.print(Text("$ gravel " + " ".join(map(render.shell_word, arguments)), style="bold green"), soft_wrap=True)
+            sys.stdout.flush()
+            run(list(arguments))
+            sys.stdout.flush()
+    finally:
+        os.chdir(before)
+    out.print(Text(f"\nAll of it is in {folder}: change the plan, try an expression of your own, run it again.", style=render.DIM))

@@ -1,0 +1,126 @@
+"""`gravel look`."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from gravel.cli.options import Delimiter, Empty, EmptyOption, Encoding, Format, FormatOption, NoColor, TableArgument, Texts, open_reference, progress
+from gravel.problems import CallProblem
+
+if TYPE_CHECKING:
+    from gravel.inspecting.look import View
+
+
+def look(
+    table: TableArgument,
+    columns: Annotated[str | None, typer.Option("--columns", metavar="COLUMN, …", help="Only these columns, in this order.")] = None,
+    where: Annotated[str | None, typer.Option("--where", metavar="CONDITION", help="Only rows for which this is true.")] = None,
+    show: Annotated[list[str] | None, typer.Option("--show", metavar="EXPR AS NAME", help="A computed column beside those it reads (repeatable).")] = None,
+    sort: Annotated[str | None, typer.Option("--sort", metavar="EXPR [DESC], …", help="Order of the rows.")] = None,
+    rows: Annotated[str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")] = "20",
+    format: FormatOption = Format.table,
+    delimiter: Delimiter = None,
+    encoding: Encoding = None,
+    empty: EmptyOption = Empty.text,
+    text: Texts = None,
+    no_color: NoColor = False,
+) -> None:
+    """Rows of a table, with hidden characters drawn.
+
+    [bold]gravel look boats.csv --where "skipper IS NULL" --show "UPPER(TRIM(name)) AS tidy_name"[/]
+    """
+    from gravel.inspecting.look import look as look_at
+
+    source = open_reference(table, delimiter, encoding, empty, text)
+    with progress(source, 2):
+        view = look_at(source, columns=columns, where=where, show=show or (), sort=sort, rows=row_limit(rows))
+    from gravel.cli import render
+
+    if format is Format.json:
+        render.print_json("look", _json(view))
+    elif format is Format.table:
+        _show(view, not no_color)
+    else:
+        numbers: list[Any] = [str(row) for row in view.row_numbers]
+        render.print_rows(format.value, ["gravel_row", *(one.name for one in view.columns)], [numbers, *view.cells])
+    _notes(view, not no_color)
+
+
+def row_limit(text: str) -> int | None:
+    """The number of rows asked for; None for all."""
+    if text == "all":
+        return None
+    if not text.isascii() or not text.isdigit():
+        raise CallProblem(f"--rows takes a number or all, not {text!r}")
+    return int(text)
+
+
+def _json(view: View) -> dict[str, Any]:
+    from gravel.inspecting.cells import json_value
+
+    shown = [
+        {"row": row, "values": {one.name: json_value(view.cells[at][index], one.type.kind) for at, one in enumerate(view.columns)}}
+        for index, row in enumerate(view.row_numbers)
+    ]
+    types = {one.name: _type(one) for one in view.columns}
+    return {
+        "table": view.table, "rows": view.rows, "matching": view.matching, "unknown": view.unknown, "errors": view.errors,
+        "malformed": len(view.malformed), "types": types, "shown": shown,
+    }  # fmt: skip
+
+
+def _type(column: Any) -> str:
+    """A text file's column is a number of some kind, without a declared precision; a computed one has its own."""
+    return str(column.type) if column.computed else str(column.type.kind.value)
+
+
+def _show(view: View, color: bool) -> None:
+    from rich.text import Text
+
+    from gravel.cli import render
+
+    out = render.console(color=color)
+    limit = max(12, min(60, out.width // max(1, min(len(view.columns), 6))))
+    kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
+    right = [0, *(at + 1 for at, one in enumerate(view.columns) if one.type.kind.value in kinds)]
+    cells = [[render.visible(cell, limit) for cell in column] for column in view.cells]
+    widths = [max([len(one.name), *(text.cell_len for text in column)], default=0) + 2 for one, column in zip(view.columns, cells, strict=True)]
+    fit = _fitting(widths, out.width - len(f"{max(view.row_numbers, default=0):,}") - 4)
+    headings = ["row", *(one.name for one in view.columns[:fit])]
+    rows = [[Text(f"{row:,}", style=render.DIM), *(column[index] for column in cells[:fit])] for index, row in enumerate(view.row_numbers)]
+    render.print_table(out, headings, rows, right=right)
+    if fit < len(view.columns):
+        left = [one.name for one in view.columns[fit:]]
+        render.note(f"{len(left)} more columns do not fit: {', '.join(left[:8])}{' …' if len(left) > 8 else ''} (choose with --columns)", color)
+
+
+def _fitting(widths: list[int], room: int) -> int:
+    """How many columns fit side by side, at least one; all if only the last few need a little folding."""
+    used, count = 0, 0
+    for width in widths:
+        used += width
+        if used > room and count:
+            return count
+        count += 1
+    return count
+
+
+def _notes(view: View, color: bool) -> None:
+    from gravel.cli import render
+
+    told = f"{view.rows:,} rows"
+    if view.where is not None:
+        told += f", {view.matching:,} match"
+        if view.unknown:
+            told += f", for {view.unknown:,} the condition is unknown"
+        if view.errors:
+            told += f", for {view.errors:,} it fails with an error"
+    told += f"; {len(view.row_numbers):,} shown"
+    if view.sort_errors:
+        told += f"; {view.sort_errors:,} without a sort key because of an error"
+    render.note(told, color)
+    render.malformed_notes(view.table, view.malformed, color)
+    for line in view.notes:
+        render.note(f"{view.table}: {line}", color)

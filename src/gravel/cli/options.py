@@ -1,0 +1,83 @@
+"""Options that several commands share, and what they open."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from enum import Enum
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+if TYPE_CHECKING:
+    from gravel.tables.csv import CsvTable
+
+
+class Format(str, Enum):  # noqa: UP042
+    """How output is written."""
+
+    table = "table"
+    json = "json"
+    csv = "csv"
+    markdown = "markdown"
+
+
+class Empty(str, Enum):  # noqa: UP042
+    """What a quoted empty field means."""
+
+    text = "text"
+    null = "null"
+
+
+TableArgument = Annotated[str, typer.Argument(metavar="TABLE", help="A CSV file, or - for standard input.", show_default=False)]
+FormatOption = Annotated[Format, typer.Option("--format", help="For people: table; for programs: json, csv, markdown.")]
+NoColor = Annotated[bool, typer.Option("--no-color", help="No colours (NO_COLOR is kept too).")]
+Delimiter = Annotated[str | None, typer.Option("--delimiter", metavar="CHAR", help="Between fields; 'tab' is a tab. Found from the first lines if not given.")]
+Encoding = Annotated[str | None, typer.Option("--encoding", metavar="NAME", help="The file's encoding, UTF-8 if not given.")]
+EmptyOption = Annotated[Empty, typer.Option("--empty", help="A quoted empty field is an empty text, or NULL.")]
+Texts = Annotated[list[str] | None, typer.Option("--text", metavar="COLUMN", help="A column to keep as text whatever it holds (repeatable).")]
+
+
+def open_reference(reference: str, delimiter: str | None, encoding: str | None, empty: Empty, texts: list[str] | None) -> CsvTable:
+    """The table with its reading options."""
+    from gravel.tables.reference import Reading, open_table
+
+    sign = "\t" if delimiter in ("tab", "\\t") else delimiter
+    return open_table(reference, Reading(sign, encoding, empty is Empty.null, tuple(texts or ())))
+
+
+@contextmanager
+def progress(table: CsvTable, passes: int = 1) -> Iterator[None]:
+    """A bar on standard error while the table is read, if that takes over a second, and only on a terminal."""
+    if not sys.stderr.isatty():
+        yield
+        return
+    from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+    begun = time.monotonic()
+    bar = Progress(TextColumn("reading"), BarColumn(), TimeRemainingColumn(), transient=True, console=_error_console())
+    size = max(1, table.path.stat().st_size) * passes
+    task = bar.add_task("reading", total=size)
+    started = False
+
+    def advance(count: int) -> None:
+        nonlocal started
+        if not started and time.monotonic() - begun > 1:
+            bar.start()
+            started = True
+        bar.advance(task, count)
+
+    table.progress = advance
+    try:
+        yield
+    finally:
+        if started:
+            bar.stop()
+
+
+def _error_console():  # type: ignore[no-untyped-def]
+    from gravel.cli.render import console
+
+    return console(error=True)

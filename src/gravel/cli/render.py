@@ -1,0 +1,171 @@
+"""How things look: values with what is hidden made visible, tables, notes, problems, JSON."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from gravel.inspecting.cells import Cell, RowError
+from gravel.language.functions.buffers import ZERO_WIDTH
+from gravel.problems import Problem
+from gravel.tables.table import Malformed
+
+NULL = "∅"
+EMPTY = "''"
+DIM, MARK, BAD, GOOD, HEAD = "bright_black", "cyan", "red", "green", "bold"
+
+
+def console(error: bool = False, color: bool = True) -> Console:
+    """A console as wide as the terminal, or 120 columns where there is none."""
+    stream = sys.stderr if error else sys.stdout
+    width = None if stream.isatty() or os.environ.get("COLUMNS") else 120
+    return Console(stderr=error, width=width, no_color=not color or None, highlight=False, soft_wrap=False, emoji=False, markup=False)
+
+
+def visible(value: Cell, limit: int = 60) -> Text:
+    """A cell as the terminal shows it: NULL, empty texts, spaces at the ends, tabs, no-break spaces and control
+    characters all to be seen, none of them raw."""
+    if value is None:
+        return Text(NULL, style=DIM)
+    if isinstance(value, RowError):
+        return Text(f"error {value.sqlstate}", style=BAD)
+    if value == "":
+        return Text(EMPTY, style=DIM)
+    if value in (NULL, EMPTY):
+        return Text(f"'{value}'")
+    cut = len(value) > limit
+    shown = value[: limit - 1] if cut else value
+    inner = shown.strip(" ")
+    lead = len(shown) - len(shown.lstrip(" "))
+    text = Text("·" * min(lead, len(shown)), style=MARK) if lead else Text()
+    _draw(text, inner)
+    trail = len(shown) - lead - len(inner)
+    if trail and inner:
+        text.append("·" * trail, style=MARK)
+    if cut:
+        text.append(f"… {len(value):,} characters", style=DIM)
+    return text
+
+
+def _draw(text: Text, inner: str) -> None:
+    run = 0
+    for at, char in enumerate(inner):
+        if char == " " and (inner[at - 1 : at] == " " or inner[at + 1 : at + 2] == " "):
+            text.append("·", style=MARK)
+        elif char == " " or (char.isprintable() and char not in ZERO_WIDTH):
+            text.append(char)
+        else:
+            text.append(_SIGNS.get(char) or f"⟨{ord(char):04X}⟩", style=MARK)
+        run += 1
+
+
+_SIGNS = {"\t": "⇥", "\n": "↵", "\r": "␍", "\xa0": "⍽", "\x00": "␀", "\x1b": "␛"}
+
+
+def number(value: Any) -> str:
+    """A number with digit grouping."""
+    return "" if value is None else f"{value:,}"
+
+
+def percent(part: int, whole: int) -> str:
+    """A share in percent with one decimal that never rounds to nothing or to all."""
+    if not whole:
+        return ""
+    share = 100 * part / whole
+    if 0 < part and share < 0.1:
+        return "<0.1%"
+    if part < whole and share > 99.9:
+        return ">99.9%"
+    return f"{share:.1f}%"
+
+
+def print_json(command: str, figures: dict[str, Any]) -> None:
+    """A command's figures as JSON, its name and version first."""
+    json.dump({"gravel": f"{command}/1", **figures}, sys.stdout, ensure_ascii=False, indent=2)
+    sys.stdout.write("\n")
+
+
+def print_table(out: Console, headings: Sequence[str], rows: Sequence[Sequence[Any]], *, right: Sequence[int] = (), title: str = "") -> None:
+    """A plain table for people."""
+    from rich.table import Table
+
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=HEAD, title=title or None, title_justify="left", title_style=HEAD)
+    for index, heading in enumerate(headings):
+        table.add_column(heading, justify="right" if index in right else "left", overflow="fold", no_wrap=index in right)
+    for row in rows:
+        table.add_row(*(cell if isinstance(cell, Text) else Text(str(cell)) for cell in row))
+    out.print(table)
+
+
+def print_rows(form: str, headings: Sequence[str], columns: Sequence[Sequence[Cell]]) -> None:
+    """Rows as CSV or Markdown, for programs and pages: values as they are, NULL as nothing."""
+    texts = [[f"error {cell.sqlstate}" if isinstance(cell, RowError) else cell for cell in column] for column in columns]
+    if form == "csv":
+        import pyarrow as pa
+
+        from gravel.tables.csv.writer import encode, header
+
+        sys.stdout.flush()
+        sys.stdout.buffer.write(header(headings) + encode([pa.array(column, pa.string()) for column in texts]))
+        return
+    def cell(text: str | None) -> str:
+        return "" if text is None else text.replace("|", "\\|").replace("\n", "<br>")
+
+    print("| " + " | ".join(map(cell, headings)) + " |")
+    print("|" + " --- |" * len(headings))
+    for row in zip(*texts, strict=True):
+        print("| " + " | ".join(map(cell, row)) + " |")
+
+
+def note(text: str, color: bool = True) -> None:
+    """A line for people beside the data, on standard error."""
+    console(error=True, color=color).print(Text(text, style=DIM))
+
+
+def malformed_notes(table: str, bad: Sequence[Malformed], color: bool = True) -> None:
+    """Malformed records on standard error: how many, and the first with row, line and fault."""
+    if not bad:
+        return
+    err = console(error=True, color=color)
+    some = "1 malformed record is no row" if len(bad) == 1 else f"{len(bad):,} malformed records are no rows"
+    err.print(Text(f"{table}: {some}", style="yellow"))
+    for one in bad[:5]:
+        line = Text(f"  row {one.row:,}, line {one.line:,}: {one.fault}: ")
+        line.append_text(visible(one.text, 60))
+        err.print(line)
+    if len(bad) > 5:
+        err.print(f"  and {len(bad) - 5:,} more")
+
+
+def tell(problem: Problem) -> None:
+    """A problem on standard error: what is wrong, where, details, a hint."""
+    err = Console(stderr=True, highlight=False, markup=False, emoji=False, soft_wrap=True)
+    line = Text("gravel: ", style="bold red")
+    line.append(safe(problem.message), style="default")
+    err.print(line)
+    for place in problem.place.splitlines():
+        err.print(Text("  " + safe(place, "\t"), style=""))
+    if problem.detail:
+        err.print(Text(f"detail: {safe(problem.detail)}"))
+    if problem.hint:
+        err.print(Text(f"hint: {safe(problem.hint)}", style=MARK))
+
+
+def safe(text: str, also: str = "") -> str:
+    """The text without anything a terminal would obey."""
+    return "".join(char if char.isprintable() or char in also else _SIGNS.get(char, f"⟨{ord(char):04X}⟩") for char in text)
+
+
+def shell_word(text: str) -> str:
+    """A word of a command line as one would type it."""
+    import re
+
+    if re.fullmatch(r"[\w@%+=:,./-]+", text):
+        return text
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("$", "\\$").replace("`", "\\`") + '"'

@@ -1,0 +1,113 @@
+"""`gravel try`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from gravel.cli.options import Delimiter, Empty, EmptyOption, Encoding, Format, FormatOption, NoColor, TableArgument, Texts, open_reference, progress
+
+if TYPE_CHECKING:
+    from gravel.inspecting.attempt import Attempt, Trial
+
+
+def try_(
+    table: TableArgument,
+    assignments: Annotated[list[str], typer.Argument(metavar='"COLUMN = EXPR"…', help="What to try; a new name adds a column.", show_default=False)],
+    add: Annotated[Path | None, typer.Option("--add", metavar="PLAN", help="Append the step to this plan (made if it is not there).")] = None,
+    note: Annotated[str, typer.Option("--note", metavar="TEXT", help="The note of the added step.")] = "",
+    format: FormatOption = Format.table,
+    delimiter: Delimiter = None,
+    encoding: Encoding = None,
+    empty: EmptyOption = Empty.text,
+    text: Texts = None,
+    no_color: NoColor = False,
+) -> None:
+    """Before and after: what an expression would change, fill, empty and fail at. Nothing is written.
+
+    [bold]gravel try boats.csv "name = CAPITALIZE_WORDS(TIDY_SPACES(name))"[/]
+    """
+    from gravel.inspecting.attempt import attempt
+
+    source = open_reference(table, delimiter, encoding, empty, text)
+    with progress(source, 2):
+        trial = attempt(source, assignments)
+    from gravel.cli import render
+
+    if format is Format.json:
+        render.print_json("try", _json(trial))
+    elif format is Format.table:
+        _show(trial, not no_color)
+    else:
+        flat = [(one.column, *change) for one in trial.attempts for change in one.changes]
+        columns: list[list[Any]] = [[row[0] for row in flat], [row[1] for row in flat], [row[2] for row in flat], [str(row[3]) for row in flat]]
+        render.print_rows(format.value, ["column", "before", "after", "rows"], columns)
+    render.malformed_notes(trial.table, trial.malformed, not no_color)
+    for line in trial.notes:
+        render.note(f"{trial.table}: {line}", not no_color)
+    if add is not None:
+        from gravel.plans.edit import add_step
+
+        number = add_step(add, source, trial, note)
+        render.note(f"step {number} added to {add}; next: gravel clean {render.shell_word(str(add))} --dry-run", not no_color)
+
+
+def _json(trial: Trial) -> dict[str, Any]:
+    return {"table": trial.table, "rows": trial.rows, "malformed": len(trial.malformed), "assignments": [_attempt_json(one) for one in trial.attempts]}
+
+
+def _attempt_json(one: Attempt) -> dict[str, Any]:
+    return {
+        "column": one.column, "changed": one.changed, "unchanged": one.unchanged, "errors": one.errors, "filled": one.filled,
+        "emptied": one.emptied, "changes": [{"before": before, "after": after, "rows": rows} for before, after, rows in one.changes],
+        "error_kinds": [{"sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row} for kind in one.error_kinds],
+    }  # fmt: skip
+
+
+def _show(trial: Trial, color: bool) -> None:
+    from rich.text import Text
+
+    from gravel.cli import render
+    from gravel.plans.edit import step_text
+
+    out = render.console(color=color)
+    for one in trial.attempts:
+        head = Text(one.column, style=render.HEAD)
+        head.append(f" = {' '.join(one.text.split())}", style=render.DIM)
+        out.print(head)
+        line = Text(f"  {trial.rows:,} rows = ")
+        line.append(f"{one.changed:,} changed", style="yellow" if one.changed else "")
+        line.append(f" + {one.unchanged:,} unchanged + ")
+        line.append(f"{one.errors:,} errors", style=render.BAD if one.errors else "")
+        out.print(line)
+        if one.filled or one.emptied or one.new:
+            parts = ["a new column" if one.new else "", f"{one.filled:,} filled (NULL before)" if one.filled and not one.new else "",
+                     f"{one.emptied:,} emptied (NULL after)" if one.emptied else ""]  # fmt: skip
+            out.print(Text("  of these " + ", ".join(part for part in parts if part) if not one.new else "  a new column: " + f"{one.filled:,} values", style=render.DIM))
+        if one.changes:
+            out.print()
+            rows = [[render.visible(before, 40), Text("→", style=render.DIM), render.visible(after, 40), f"{count:,}"] for before, after, count in one.changes]
+            render.print_table(out, ["  before", "", "after", "rows"], [[Text("  ").append_text(row[0]), *row[1:]] for row in rows], right=(3,))
+            if one.kinds > len(one.changes):
+                render.note(f"  {len(one.changes)} of {one.kinds:,} different changes shown, the most frequent first", color)
+        if one.error_kinds:
+            out.print()
+            _errors(out, one)
+        out.print()
+    if any(one.changed or one.errors for one in trial.attempts):
+        out.print(Text("to paste into a plan, or --add PLAN:", style=render.DIM))
+        out.print(Text(step_text(trial), style=render.MARK), soft_wrap=True)
+
+
+def _errors(out: Any, one: Attempt) -> None:
+    from rich.text import Text
+
+    from gravel.cli import render
+    from gravel.language.errors import meaning
+
+    rows = []
+    for kind in one.error_kinds:
+        rows.append([Text(f"  error {kind.sqlstate}", style=render.BAD), meaning(kind.sqlstate), render.visible(kind.example, 40), f"{kind.row:,}", f"{kind.rows:,}"])
+    render.print_table(out, ["", "", "for example", "row", "rows"], rows, right=(3, 4))

@@ -1,0 +1,41 @@
+"""The harbour demo: a small-boat harbour's tables, messy on purpose, and a plan for one of them."""
+
+from __future__ import annotations
+
+from importlib import resources
+from pathlib import Path
+
+from gravel.problems import TableProblem
+
+FILES = ("boats.csv", "owners.csv", "stays.csv", "services.csv", "boats.toml")
+
+WALK: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("How much is there, and is every record a row?", ("count", "boats.csv", "owners.csv", "stays.csv", "services.csv")),
+    ("Is boat_id a key? How many names are there, and how many once case and spaces are ignored?",
+     ("count", "boats.csv", "--key", "boat_id", "--distinct", "name", "--distinct", "UPPER(TIDY_SPACES(name))")),
+    ("Boats without a skipper, with a tidier name beside the name as it is:",
+     ("look", "boats.csv", "--where", "IS_BLANK(skipper)", "--show", "UPPER(TRIM(name)) AS tidy_name",
+      "--columns", "boat_id, name, skipper, berth, status", "--rows", "10")),
+    ("What is in each column?", ("profile", "boats.csv")),
+    ("An expression tried before anything is changed:", ("try", "boats.csv", "name = CAPITALIZE_WORDS(TIDY_SPACES(name))")),
+    ("A cast that does not fit everywhere: one bad value never sinks the rest.",
+     ("try", "boats.csv", "length_m = CAST(length_m AS DECIMAL(6,2))")),
+    ("The plan, run and proved:", ("clean", "boats.toml")),
+    ("The rows it left behind, each with its reason:",
+     ("look", "boats-clean-left-behind.csv", "--columns", "gravel_row, gravel_step, gravel_outcome, gravel_reason, name, status, length_m",
+      "--rows", "8")),
+)  # fmt: skip
+
+
+def write_demo(folder: Path) -> list[Path]:
+    """Write the demo's files into a folder, made if need be. Raises TableProblem."""
+    written = []
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name in FILES:
+            target = folder / name
+            target.write_bytes(resources.files(__package__).joinpath("data", name).read_bytes())
+            written.append(target)
+    except OSError as error:
+        raise TableProblem(f"{folder} cannot be written: {(error.strerror or str(error)).lower()}") from None
+    return written

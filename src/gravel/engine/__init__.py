@@ -1,0 +1,1 @@
+"""Runs typed expressions and relational steps over Arrow batches."""

@@ -1,0 +1,236 @@
+"""Evaluation: every row gets a value or an error, branches run only for the rows that reach them.
+
+Where no operand can fail, whole columns are combined at once; where one can, the rows that do not reach it are left
+out before it runs, so that nothing an expression guards against is ever computed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.engine.frame import Frame
+from gravel.engine.vector import Vector, assemble, first_error, vector
+from gravel.language import nodes
+from gravel.language.functions import casts
+from gravel.language.functions.catalogue import Result
+from gravel.language.functions.nulls import blank
+from gravel.language.types import TEXT
+
+
+def evaluate(node: nodes.Expression, frame: Frame) -> Vector:
+    """The expression's values and errors for the frame's rows, as a constant vector where it reads no column."""
+    return _RULES[type(node)](node, frame)
+
+
+def run(node: nodes.Expression, frame: Frame) -> Vector:
+    """The expression's values and errors, one a row, in the Arrow type of the expression's type."""
+    made = evaluate(node, frame).spread(frame.count)
+    if made.values.type != node.type.arrow:
+        made = Vector(pc.cast(made.values, node.type.arrow), made.errors)
+    return made
+
+
+def _column(node: nodes.Column, frame: Frame) -> Vector:
+    return frame.column(node.index)
+
+
+def _constant(node: nodes.Constant, frame: Frame) -> Vector:
+    return Vector(pa.array([node.value], node.type.arrow), constant=True)
+
+
+def _call(node: nodes.Call, frame: Frame) -> Vector:
+    operands = [evaluate(argument, frame) for argument in node.arguments]
+    return _apply(node, operands, frame.count)
+
+
+def _apply(node: nodes.Call, operands: list[Vector], count: int) -> Vector:
+    constant = all(operand.constant for operand in operands)
+    rows = 1 if constant else count
+    # A kernel always gets one array at least, so that it need not ask how many rows there are.
+    arguments = [operand.argument for operand in operands]
+    if constant and operands:
+        arguments[0] = operands[0].values
+    extra = {"to": node.type} if node.function.wants_type else {}
+    made = node.function.kernel(*arguments, **extra)  # type: ignore[misc]
+    values, errors = made if isinstance(made, Result) else (made, None)
+    if isinstance(values, pa.Scalar):
+        values = pa.repeat(values, rows)
+    elif isinstance(values, pa.ChunkedArray):
+        values = values.combine_chunks()
+    if len(values) != rows:
+        raise AssertionError(f"{node.function.name} gave {len(values)} values for {rows} rows")
+    before = first_error(operands, rows)
+    if before is not None:
+        errors = before if errors is None else np.where(before != 0, before, errors)
+    return vector(values, errors, constant)
+
+
+def _cast(node: nodes.Cast, frame: Frame) -> Vector:
+    operand = evaluate(node.operand, frame)
+    made = casts.cast(operand.values, node.operand.type, node.target)
+    errors = None if made.errors is None or not made.errors.any() else made.errors
+    if node.mode == "FITS":
+        fits = pa.array(np.ones(len(operand), bool) if errors is None else errors == 0)
+        known = pc.is_valid(operand.values)
+        return vector(pc.if_else(known, fits, pa.scalar(None, pa.bool_())), operand.errors, operand.constant)
+    if node.mode == "CAST_OR_NULL":
+        errors = None
+    if operand.errors is not None:
+        errors = operand.errors if errors is None else np.where(operand.errors != 0, operand.errors, errors)
+    return vector(made.values, errors, operand.constant)
+
+
+def _is(node: nodes.Is, frame: Frame) -> Vector:
+    operand = evaluate(node.operand, frame)
+    values = operand.values
+    if node.test in ("NULL", "UNKNOWN"):
+        made = pc.is_valid(values) if node.negated else pc.is_null(values)
+    else:
+        found = pc.fill_null(values if node.test == "TRUE" else pc.invert(values), False)
+        made = pc.invert(found) if node.negated else found
+    return vector(made, operand.errors, operand.constant)
+
+
+def _logic(node: nodes.Logic, frame: Frame) -> Vector:
+    """Left to right: a row that an operand decides (FALSE for AND, TRUE for OR, or an error) reaches no later one."""
+    combine = pc.and_kleene if node.conjunction else pc.or_kleene
+    if not any(operand.fails for operand in node.operands[1:]):
+        return _logic_at_once(node, frame, combine)
+    count = frame.count
+    pieces: list[tuple[np.ndarray, Vector]] = []
+    rows, part, so_far = np.arange(count), frame, evaluate(node.operands[0], frame).spread(count)
+    for operand in node.operands[1:]:
+        decided = so_far.failed(len(rows)) | (so_far.false(len(rows)) if node.conjunction else so_far.true(len(rows)))
+        if decided.any():
+            pieces.append((rows[decided], _some(so_far, decided)))
+            so_far = _some(so_far, ~decided)
+            rows = rows[~decided]
+            part = frame.part(rows)
+        if not len(rows):
+            break
+        right = evaluate(operand, part).spread(len(rows))
+        so_far = vector(combine(so_far.values, right.values), right.errors)
+    return assemble(count, [*pieces, (rows, so_far)], pa.bool_())
+
+
+def _logic_at_once(node: nodes.Logic, frame: Frame, combine: Any) -> Vector:
+    first = evaluate(node.operands[0], frame)
+    errors, made, constant = first.errors, first.argument, first.constant
+    for operand in node.operands[1:]:
+        right = evaluate(operand, frame)
+        constant = constant and right.constant
+        made = combine(made, right.argument)
+    if isinstance(made, pa.Scalar):
+        made = pa.array([made.as_py()], pa.bool_()) if constant else pa.repeat(made, frame.count)
+    if errors is not None and first.constant and not constant:
+        errors = np.repeat(errors, frame.count)
+    return vector(made, errors, constant)
+
+
+def _some(one: Vector, mask: np.ndarray) -> Vector:
+    return Vector(one.values.filter(pa.array(mask)), None if one.errors is None else one.errors[mask])
+
+
+def _in(node: nodes.In, frame: Frame) -> Vector:
+    """x = a OR x = b …, so that it stops at the first match; a list of constants is looked up at once."""
+    operand = evaluate(node.operand, frame)
+    if all(isinstance(item, nodes.Constant) for item in node.items):
+        values = [item.value for item in node.items if isinstance(item, nodes.Constant)]
+        known = pa.array([value for value in values if value is not None], node.operand.type.arrow)
+        found = pc.is_in(operand.values, known)
+        unknown = pc.is_null(operand.values)
+        if len(known) < len(values):
+            unknown = pc.or_(unknown, pc.invert(found))
+        return vector(pc.if_else(unknown, pa.scalar(None, pa.bool_()), found), operand.errors, operand.constant)
+    count = frame.count
+    whole = operand.spread(count)
+    pieces: list[tuple[np.ndarray, Vector]] = []
+    rows, part, so_far = np.arange(count), frame, Vector(pa.repeat(pa.scalar(False), count), whole.errors)
+    for item in node.items:
+        decided = so_far.failed(len(rows)) | so_far.true(len(rows))
+        if decided.any():
+            pieces.append((rows[decided], _some(so_far, decided)))
+            so_far, rows = _some(so_far, ~decided), rows[~decided]
+            part = frame.part(rows)
+        if not len(rows):
+            break
+        right = evaluate(item, part).spread(len(rows))
+        same = pc.equal(whole.values.take(pa.array(rows)), right.values)
+        so_far = vector(pc.or_kleene(so_far.values, same), right.errors)
+    return assemble(count, [*pieces, (rows, so_far)], pa.bool_())
+
+
+def _case(node: nodes.Case, frame: Frame) -> Vector:
+    if not node.fails:
+        return _case_at_once(node, frame)
+    count = frame.count
+    pieces: list[tuple[np.ndarray, Vector]] = []
+    rows, part = np.arange(count), frame
+    for condition, result in node.branches:
+        decision = evaluate(condition, part).spread(len(rows))
+        failed, taken = decision.failed(len(rows)), decision.true(len(rows))
+        if failed.any():
+            nothing = pa.nulls(int(failed.sum()), node.type.arrow)
+            pieces.append((rows[failed], Vector(nothing, decision.errors[failed] if decision.errors is not None else None)))
+        if taken.any():
+            pieces.append((rows[taken], _typed(evaluate(result, frame.part(rows[taken])), node)))
+        if failed.any() or taken.any():
+            rows = rows[~failed & ~taken]
+            part = frame.part(rows)
+        if not len(rows):
+            break
+    if len(rows):
+        pieces.append((rows, _typed(evaluate(node.otherwise, part), node)))
+    return assemble(count, pieces, node.type.arrow)
+
+
+def _typed(made: Vector, node: nodes.Expression) -> Vector:
+    if made.values.type == node.type.arrow:
+        return made
+    return Vector(pc.cast(made.values, node.type.arrow), made.errors, made.constant)
+
+
+def _case_at_once(node: nodes.Case, frame: Frame) -> Vector:
+    made: Any = _typed(evaluate(node.otherwise, frame), node).argument
+    for condition, result in reversed(node.branches):
+        chosen = evaluate(condition, frame).spread(frame.count).values
+        made = pc.if_else(pc.fill_null(chosen, False), _typed(evaluate(result, frame), node).argument, made)
+    return Vector(made)
+
+
+def _first_of(node: nodes.FirstOf, frame: Frame) -> Vector:
+    """Argument by argument, each only for the rows that all before it left open."""
+    text = node.type == TEXT
+    if not node.fails and not node.blank:
+        made = [_typed(evaluate(argument, frame), node) for argument in node.arguments]
+        if all(one.constant for one in made):
+            return next((one for one in made if one.values.null_count == 0), made[-1])
+        return Vector(pc.coalesce(*(one.argument for one in made)))
+    count = frame.count
+    pieces: list[tuple[np.ndarray, Vector]] = []
+    rows, part = np.arange(count), frame
+    for position, argument in enumerate(node.arguments):
+        made_here = _typed(evaluate(argument, part), node).spread(len(rows))
+        if position == len(node.arguments) - 1:
+            pieces.append((rows, made_here))
+            break
+        open_rows = blank(made_here.values) if node.blank and text else pc.is_null(made_here.values).to_numpy(zero_copy_only=False)
+        open_rows &= ~made_here.failed(len(rows))
+        if not open_rows.all():
+            pieces.append((rows[~open_rows], _some(made_here, ~open_rows) if open_rows.any() else made_here))
+        if not open_rows.any():
+            break
+        rows = rows[open_rows]
+        part = frame.part(rows) if len(rows) < count else frame
+    return assemble(count, pieces, node.type.arrow)
+
+
+_RULES: dict[type, Callable[[Any, Frame], Vector]] = {
+    nodes.Column: _column, nodes.Constant: _constant, nodes.Call: _call, nodes.Cast: _cast, nodes.Is: _is,
+    nodes.Logic: _logic, nodes.In: _in, nodes.Case: _case, nodes.FirstOf: _first_of,
+}  # fmt: skip

@@ -1,0 +1,56 @@
+"""The rows an expression is evaluated over: typed views on stored columns, and parts of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.vector import Vector, vector
+from gravel.language.functions import casts
+from gravel.language.types import TEXT, Target, Type
+
+
+@dataclass
+class Frame:
+    """Some rows. `stored` are the columns as the table keeps them (None where none was read), `types` what they are
+    read as: a text file keeps texts, and its types are a view on them, converted when first asked for."""
+
+    count: int
+    stored: Sequence[Any]
+    types: Sequence[Type]
+    _views: dict[int, Vector] = field(default_factory=dict)
+
+    def column(self, index: int) -> Vector:
+        """The typed values of a column."""
+        if index not in self._views:
+            self._views[index] = view(self.stored[index], self.types[index])
+        return self._views[index]
+
+    def part(self, rows: np.ndarray) -> Frame:
+        """The frame of these rows only (their indices)."""
+        return _Part(len(rows), self.stored, self.types, whole=self, rows=rows)
+
+
+@dataclass
+class _Part(Frame):
+    whole: Frame = None  # type: ignore[assignment]
+    rows: np.ndarray = None  # type: ignore[assignment]
+
+    def column(self, index: int) -> Vector:
+        if index not in self._views:
+            full = self.whole.column(index)
+            errors = None if full.errors is None else full.errors[self.rows]
+            self._views[index] = Vector(full.values.take(pa.array(self.rows)), errors)
+        return self._views[index]
+
+
+def view(stored: Any, kind: Type) -> Vector:
+    """A stored column as a type; texts that do not fit a declared type are errors."""
+    if kind == TEXT or not pa.types.is_string(stored.type):
+        return Vector(stored)
+    made = casts.cast(stored, TEXT, Target(kind))
+    return vector(made.values, made.errors)

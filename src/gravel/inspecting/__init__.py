@@ -1,0 +1,1 @@
+"""Looking at a table: counting rows, showing them, trying an expression on them. Nothing here writes."""

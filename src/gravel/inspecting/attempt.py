@@ -1,0 +1,206 @@
+"""Assignments tried on a table: what each would change, fill, empty and fail at. Nothing is written."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.evaluate import run
+from gravel.engine.frame import Frame
+from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
+from gravel.engine.vector import Vector
+from gravel.inspecting.binding import columns_named, frame_of, scope_of
+from gravel.language import nodes, parse
+from gravel.language.bind import bind
+from gravel.language.diagnostics import Diagnostic
+from gravel.language.errors import sqlstate
+from gravel.language.functions.casts import to_text
+from gravel.language.functions.operators import distinct
+from gravel.language.types import Type
+from gravel.tables.table import Batch, Malformed, Table, scan
+
+EXAMPLES = 10
+
+
+@dataclass(frozen=True)
+class ErrorKind:
+    """Rows that failed with one SQLSTATE, and the first of them: what the expression read there, and its row number."""
+
+    sqlstate: str
+    rows: int
+    example: str | None
+    row: int
+
+
+@dataclass(frozen=True)
+class Attempt:
+    """One assignment. rows = changed + unchanged + errors; of the changed, filled were NULL before and emptied are NULL
+    after. changes: the most frequent (before, after, rows)."""
+
+    column: str
+    text: str
+    expression: nodes.Expression
+    new: bool
+    changed: int
+    unchanged: int
+    errors: int
+    filled: int
+    emptied: int
+    changes: tuple[tuple[str | None, str | None, int], ...]
+    kinds: int
+    error_kinds: tuple[ErrorKind, ...]
+
+
+@dataclass(frozen=True)
+class Trial:
+    """What `gravel try` tells. `types` are those of the columns read."""
+
+    table: str
+    rows: int
+    attempts: tuple[Attempt, ...]
+    types: dict[str, Type]
+    malformed: tuple[Malformed, ...]
+    notes: tuple[str, ...]
+
+
+def attempt(table: Table, assignments: Sequence[str]) -> Trial:
+    """Try assignments; each reads the row as it is in the table. Raises Diagnostic, TableProblem."""
+    parsed = [parse.assignment(text) for text in assignments]
+    syntax = [(one.expression, text) for one, text in zip(parsed, assignments, strict=True)]
+    asked = columns_named(syntax, table.columns)
+    scope = scope_of(table, asked)
+    targets = [target_column(one.name, table.columns) for one in parsed]
+    for index, (one, text) in enumerate(zip(parsed, assignments, strict=True)):
+        if targets[index][1] in [name for _, name in targets[:index]]:
+            raise Diagnostic(f"{one.name} is assigned twice", text, one.name_start, one.name_start + len(one.name), hint="one assignment a column")
+    bound = [bind(node, scope, text) for node, text in syntax]
+    states = [_State() for _ in bound]
+    wanted = sorted({*asked, *(index for index, _ in targets if index is not None)})
+    rows, malformed = 0, []
+
+    def work(batch: Batch) -> tuple[int, tuple[Malformed, ...], list[_Part]]:
+        frame = frame_of(batch, scope)
+        parts = [_part(one, index, frame, batch) for one, (index, _) in zip(bound, targets, strict=True)]
+        return batch.count, batch.malformed, parts
+
+    for count, bad, parts in scan(table, work, wanted):
+        rows += count
+        malformed += bad
+        for state, part in zip(states, parts, strict=True):
+            state.add(part)
+    attempts = []
+    for (index, name), one, node, text, state in zip(targets, bound, parsed, assignments, states, strict=True):
+        written = text[node.expression.start : node.expression.end]
+        top = state.frequent.top(EXAMPLES, partial(_changes_at, table, scope, one, index))
+        attempts.append(Attempt(
+            name, written, one, index is None, state.changed, rows - state.changed - state.errors, state.errors, state.filled,
+            state.emptied, tuple((texts[0], texts[1], count) for texts, count in top), len(state.frequent.distinct),
+            tuple(sorted(state.kinds.values(), key=lambda kind: -kind.rows)),
+        ))  # fmt: skip
+    types = {table.columns[i]: scope.types[i] for i in asked}
+    return Trial(table.name, rows, tuple(attempts), types, tuple(malformed), tuple(table.notes))
+
+
+def target_column(name: str, columns: Sequence[str]) -> tuple[int | None, str]:
+    """(position, name) of the column an assignment means: an exact match, one without regard to case, or a new one."""
+    if name in columns:
+        return columns.index(name), name
+    folded = [index for index, known in enumerate(columns) if known.casefold() == name.casefold()]
+    return (folded[0], columns[folded[0]]) if len(folded) == 1 else (None, name)
+
+
+@dataclass(frozen=True)
+class _Part:
+    changed: int
+    filled: int
+    emptied: int
+    errors: tuple[ErrorKind, ...]
+    frequent: FrequentPart | None
+
+
+@dataclass
+class _State:
+    changed: int = 0
+    filled: int = 0
+    emptied: int = 0
+    errors: int = 0
+    kinds: dict[str, ErrorKind] = field(default_factory=dict)
+    frequent: Frequent = field(default_factory=Frequent)
+
+    def add(self, part: _Part) -> None:
+        self.changed += part.changed
+        self.filled += part.filled
+        self.emptied += part.emptied
+        for kind in part.errors:
+            self.errors += kind.rows
+            known = self.kinds.get(kind.sqlstate)
+            self.kinds[kind.sqlstate] = kind if known is None else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
+        if part.frequent is not None:
+            self.frequent.add(part.frequent)
+
+
+def _both(one: nodes.Expression, index: int | None, frame: Frame) -> tuple[Any, Any, Vector]:
+    """(before, after) as texts, and the evaluated vector."""
+    before = pa.nulls(frame.count, pa.string()) if index is None else stored_text(frame, index)
+    if isinstance(one, nodes.Column) and pa.types.is_string(frame.stored[one.index].type):
+        made = frame.column(one.index)
+        return before, frame.stored[one.index], made  # a column as it stands keeps its texts
+    made = run(one, frame)
+    return before, to_text(made.values, one.type), made
+
+
+def stored_text(frame: Frame, index: int) -> Any:
+    """A stored column as its texts."""
+    stored = frame.stored[index]
+    return stored if pa.types.is_string(stored.type) else to_text(stored, frame.types[index])
+
+
+def _part(one: nodes.Expression, index: int | None, frame: Frame, batch: Batch) -> _Part:
+    before, after, made = _both(one, index, frame)
+    failed = made.failed(frame.count)
+    changed = distinct(before, after).to_numpy(zero_copy_only=False) & ~failed
+    errors = error_kinds(one, made, frame, batch.rows) if failed.any() else ()
+    if not changed.any():
+        return _Part(0, 0, 0, errors, None)
+    mask = pa.array(changed)
+    old, new = before.filter(mask), after.filter(mask)
+    return _Part(len(old), old.null_count, new.null_count, errors, frequent_part([old, new], batch.rows[changed]))
+
+
+def error_kinds(one: nodes.Expression, made: Vector, frame: Frame, rows: np.ndarray) -> tuple[ErrorKind, ...]:
+    """The kinds of error in a vector, each with its first row and what the expression read there."""
+    errors = made.errors if made.errors is not None else np.zeros(0, np.uint8)
+    read = nodes.columns_read(one)
+    found = []
+    for code in np.unique(errors[errors != 0]):
+        at = int(np.flatnonzero(errors == code)[0])
+        values = [(column.name, stored_text(frame, column.index)[at].as_py()) for column in read if frame.stored[column.index] is not None]
+        if len(values) == 1:
+            example = values[0][1]
+        else:
+            example = ", ".join(f"{name} = {'NULL' if value is None else value}" for name, value in values) or None
+        found.append(ErrorKind(sqlstate(int(code)), int((errors == code).sum()), example, int(rows[at])))
+    return tuple(found)
+
+
+def _changes_at(table: Any, scope: Any, one: nodes.Expression, index: int | None, rows: list[int]) -> dict[int, tuple[str | None, ...]]:
+    found: dict[int, tuple[str | None, ...]] = {}
+
+    def work(batch: Batch) -> None:
+        if any(batch.count and batch.rows[0] <= row <= batch.rows[-1] for row in rows):
+            before, after, _ = _both(one, index, frame_of(batch, scope))
+            for row in rows:
+                at = int(np.searchsorted(batch.rows, row))
+                if at < batch.count and batch.rows[at] == row:
+                    found[row] = (before[at].as_py(), after[at].as_py())
+
+    for _ in scan(table, work):
+        pass
+    return found
+
+

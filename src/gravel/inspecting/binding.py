@@ -1,0 +1,51 @@
+"""Expressions of one command bound to a table: only the columns they read are given types, in one pass."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from gravel.engine.frame import Frame
+from gravel.language import nodes, parse, tree
+from gravel.language.bind import Scope, find_column
+from gravel.language.diagnostics import Diagnostic
+from gravel.language.types import TEXT, Type
+from gravel.tables.table import Batch, Table
+
+
+def columns_named(syntax: Iterable[tuple[object, str]], columns: Sequence[str], others: Sequence[str] = ()) -> list[int]:
+    """Positions of the table's columns that some syntax trees name (each with its text); names in `others` are passed
+    over. Raises Diagnostic at an unknown one."""
+    found = set()
+    for node, text in syntax:
+        for name in sorted(parse.column_names(node), key=lambda one: one.start):
+            if name.text not in others:
+                found.add(find_column(name, (*columns, *others), text))
+    return sorted(index for index in found if index < len(columns))
+
+
+def scope_of(table: Table, wanted: Sequence[int], extra: Sequence[tuple[str, Type]] = ()) -> Scope:
+    """The table's columns as a scope, with types for the wanted ones (TEXT stands for the others)."""
+    known = table.types(wanted)
+    types = tuple(known.get(index, TEXT) for index in range(len(table.columns)))
+    declared = frozenset(getattr(table, "declared", ()))
+    return Scope((*table.columns, *(name for name, _ in extra)), (*types, *(kind for _, kind in extra)), declared)
+
+
+def frame_of(batch: Batch, scope: Scope) -> Frame:
+    """A batch as the rows to evaluate over."""
+    return Frame(batch.count, batch.columns, scope.types)
+
+
+def split_list(text: str, columns: Sequence[str]) -> list[int]:
+    """Positions of the columns in a list of names, `a, "b c"`. Raises Diagnostic."""
+    found = []
+    for node in parse.expression_list(text):
+        if not isinstance(node, tree.Name):
+            raise Diagnostic("a column name is needed here", text, node.start, node.end)
+        found.append(find_column(node, columns, text))
+    return found
+
+
+def reads(expressions: Iterable[nodes.Expression], limit: int) -> list[int]:
+    """Positions of the table's columns that bound expressions read, those below `limit`."""
+    return sorted({column.index for one in expressions for column in nodes.columns_read(one) if column.index < limit})

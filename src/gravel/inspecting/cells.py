@@ -1,0 +1,49 @@
+"""Cells as text with their type and errors: what views and JSON are made from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from gravel.engine.vector import Vector
+from gravel.language.errors import sqlstate
+from gravel.language.functions.casts import to_text
+from gravel.language.types import Kind, Type
+
+_EXACT = 2**53
+
+
+@dataclass(frozen=True)
+class RowError:
+    """A cell whose expression failed for its row."""
+
+    sqlstate: str
+
+
+Cell = str | None | RowError
+
+
+def cells(made: Vector, kind: Type) -> list[Cell]:
+    """The cells of a vector: texts, None for NULL, or a RowError."""
+    texts: list[Cell] = to_text(made.values, kind).to_pylist()
+    if made.errors is not None:
+        for row in made.errors.nonzero()[0]:
+            texts[row] = RowError(sqlstate(int(made.errors[row])))
+    return texts
+
+
+def json_value(cell: Cell, kind: Kind) -> Any:
+    """A cell as JSON has it: integers to 2^53 and finite doubles as numbers, booleans as such, all others as strings."""
+    if isinstance(cell, RowError):
+        return {"error": cell.sqlstate}
+    if cell is None:
+        return None
+    if kind is Kind.INTEGER:
+        number = int(cell)
+        return number if -_EXACT <= number <= _EXACT else cell
+    if kind is Kind.DOUBLE:
+        real = float(cell)
+        return real if real == real and abs(real) != float("inf") else cell
+    if kind is Kind.BOOLEAN:
+        return cell == "true"
+    return cell

@@ -1,0 +1,249 @@
+"""Rows of a table: filtered, sorted, with computed columns beside those they read."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.engine.evaluate import run
+from gravel.engine.frame import Frame
+from gravel.engine.vector import Vector
+from gravel.inspecting.binding import columns_named, reads, scope_of, split_list
+from gravel.inspecting.cells import Cell, cells
+from gravel.language import nodes, parse, tree
+from gravel.language.bind import Scope, bind, bind_condition
+from gravel.language.diagnostics import Diagnostic
+from gravel.language.types import TEXT, Type
+from gravel.tables.table import Batch, Malformed, Table, scan
+
+
+@dataclass(frozen=True)
+class ShownColumn:
+    """A column of the view; `computed` ones come from a --show."""
+
+    name: str
+    type: Type
+    computed: bool
+
+
+@dataclass(frozen=True)
+class View:
+    """What `gravel look` shows. `cells` has a list a shown column, one cell a shown row; `row_numbers` are source rows.
+    unknown, errors: rows whose condition is unknown or fails; they do not match, and are not forgotten."""
+
+    table: str
+    rows: int
+    matching: int
+    unknown: int
+    errors: int
+    columns: tuple[ShownColumn, ...]
+    row_numbers: tuple[int, ...]
+    cells: tuple[list[Cell], ...]
+    where: str | None
+    sort_errors: int
+    malformed: tuple[Malformed, ...]
+    notes: tuple[str, ...]
+
+
+def look(
+    table: Table,
+    *,
+    columns: str | None = None,
+    where: str | None = None,
+    show: Sequence[str] = (),
+    sort: str | None = None,
+    rows: int | None = 20,
+) -> View:
+    """The first `rows` rows (None: all) that match. Raises Diagnostic, TableProblem."""
+    chosen = split_list(columns, table.columns) if columns else list(range(len(table.columns)))
+    shows = [parse.named(text) for text in show]
+    sorts = parse.sort_list(sort) if sort else []
+    names = [one.name for one in shows]
+    _refuse_repeated(names, [table.columns[index] for index in chosen], show)
+    syntax = [(one.expression, text) for one, text in zip(shows, show, strict=True)]
+    condition = (parse.expression(where), where) if where else None
+    asked = columns_named([*syntax, *([condition] if condition else []), *(([(sorts, sort)]) if sort else [])], table.columns, names)
+    scope = scope_of(table, sorted({*asked, *chosen}))
+    test = bind_condition(where, scope) if where else None
+    computed: list[nodes.Expression] = []
+    for one, text in zip(shows, show, strict=True):
+        # A --show may read those before it: each is a column of the scope from then on.
+        made = bind(one.expression, scope, text)
+        computed.append(made)
+        scope = Scope((*scope.names, one.name), (*scope.types, made.type), scope.declared)
+    keys = [bind(key.expression, scope, sort or "") for key in sorts]
+    plan = _Plan(table, scope, test, computed, keys, sorts)
+    found = plan.sorted_rows(rows) if sorts else plan.first_rows(rows)
+    order = _order(chosen, computed, len(table.columns))
+    kept = [*(scope.types[: len(table.columns)]), *(x.type for x in computed)]
+    shown = tuple(ShownColumn(scope.names[i], kept[i], i >= len(table.columns)) for i in order)
+    return View(
+        table.name, found.total.rows, found.total.matching, found.total.unknown, found.total.errors, shown,
+        tuple(int(row) for row in found.rows), tuple(found.columns[i] for i in order), where, found.sort_errors,
+        found.total.malformed, tuple(table.notes),
+    )  # fmt: skip
+
+
+def _refuse_repeated(names: list[str], columns: list[str], texts: Sequence[str]) -> None:
+    for index, name in enumerate(names):
+        if name in names[:index] or name in columns:
+            raise Diagnostic(f"there is a column {name} already", texts[index], 0, len(texts[index]), hint="name it: … AS another_name")
+
+
+def _order(chosen: list[int], computed: list[nodes.Expression], width: int) -> list[int]:
+    """Positions of the shown columns: a computed one right after the last shown column that it reads."""
+    order = list(chosen)
+    for offset, expression in enumerate(computed):
+        read = [order.index(column.index) for column in nodes.columns_read(expression) if column.index in order]
+        place = max(read) + 1 if read else len(order)
+        # Behind earlier computed columns of the same source, so that they keep the order they were given in.
+        while read and place < len(order) and order[place] >= width:
+            place += 1
+        order.insert(place, width + offset)
+    return order
+
+
+@dataclass(frozen=True)
+class _Counts:
+    rows: int = 0
+    matching: int = 0
+    unknown: int = 0
+    errors: int = 0
+    malformed: tuple[Malformed, ...] = ()
+
+    def merge(self, other: _Counts) -> _Counts:
+        return _Counts(
+            self.rows + other.rows, self.matching + other.matching, self.unknown + other.unknown,
+            self.errors + other.errors, self.malformed + other.malformed,
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Found:
+    total: _Counts
+    rows: np.ndarray
+    columns: list[list[Cell]]
+    sort_errors: int = 0
+
+
+class _Plan:
+    """The bound parts of one look."""
+
+    def __init__(self, table: Table, scope: Scope, test: Any, computed: list[nodes.Expression], keys: list[nodes.Expression], sorts: list[tree.SortKey]) -> None:
+        self.table, self.scope, self.test, self.computed, self.keys, self.sorts = table, scope, test, computed, keys, sorts
+        self.width = len(table.columns)
+
+    def matching(self, batch: Batch) -> tuple[_Counts, np.ndarray]:
+        """Counts of a batch, and the indices of its matching rows."""
+        if self.test is None:
+            return _Counts(batch.count, batch.count, 0, 0, batch.malformed), np.arange(batch.count)
+        decided = run(self.test, Frame(batch.count, batch.columns, self.scope.types))
+        match, failed = decided.true(batch.count), decided.failed(batch.count)
+        unknown = batch.count - int((match | failed | decided.false(batch.count)).sum())
+        return _Counts(batch.count, int(match.sum()), unknown, int(failed.sum()), batch.malformed), np.flatnonzero(match)
+
+    def first_rows(self, limit: int | None) -> _Found:
+        """The first matching rows, and counts over all."""
+        wanted = None if limit is None or limit else reads([self.test] if self.test is not None else [], self.width)
+        total, kept, numbers = _Counts(), [], []
+        left = limit
+
+        def test(batch: Batch) -> tuple[Batch, _Counts, np.ndarray]:
+            return batch, *self.matching(batch)
+
+        for batch, counts, rows in scan(self.table, test, wanted):
+            total = total.merge(counts)
+            take = rows if left is None else rows[:left]
+            if len(take):
+                numbers.append(batch.rows[take])
+                kept.append(self.cells(batch, take))
+                left = None if left is None else left - len(take)
+        return self.found(total, numbers, kept)
+
+    def found(self, total: _Counts, numbers: list[np.ndarray], kept: list[list[list[Cell]]], sort_errors: int = 0) -> _Found:
+        width = self.width + len(self.computed)
+        columns = [[cell for part in kept for cell in part[index]] for index in range(width)]
+        return _Found(total, np.concatenate(numbers) if numbers else np.zeros(0, np.int64), columns, sort_errors)
+
+    def frame(self, columns: list[Any], count: int) -> Frame:
+        """The rows with their computed columns, each visible to those after it."""
+        stored = [*columns, *([None] * len(self.computed))]
+        frame = Frame(count, stored, self.scope.types)
+        for offset, expression in enumerate(self.computed):
+            frame._views[self.width + offset] = run(expression, frame)
+        return frame
+
+    def cells(self, batch: Batch, rows: np.ndarray) -> list[list[Cell]]:
+        """The cells of some rows of a batch: a table's column as it is stored, a computed one as its text."""
+        part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
+        frame = self.frame(part, len(rows))
+        made = [[] if column is None else cells(Vector(column), TEXT if pa.types.is_string(column.type) else self.scope.types[i]) for i, column in enumerate(part)]
+        for offset, expression in enumerate(self.computed):
+            made.append(cells(frame.column(self.width + offset), expression.type))
+        return made
+
+    def sorted_rows(self, limit: int | None) -> _Found:
+        """The first rows in order: sort keys of all matching rows first, then only the chosen rows are read again."""
+        total = _Counts()
+        parts: list[tuple[np.ndarray, list[Any]]] = []
+        errors = 0
+        needed = reads([*([self.test] if self.test is not None else []), *self.computed, *self.keys], self.width)
+
+        def keys_of(batch: Batch) -> tuple[_Counts, np.ndarray, list[Any], int]:
+            counts, rows = self.matching(batch)
+            part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
+            frame = self.frame(part, len(rows))
+            made = [run(key, frame) for key in self.keys]
+            failed = np.zeros(len(rows), bool)
+            for one in made:
+                failed |= one.failed(len(rows))
+            return counts, batch.rows[rows], [one.values for one in made], int(failed.sum())
+
+        for counts, numbers, values, failed in scan(self.table, keys_of, needed):
+            total = total.merge(counts)
+            parts.append((numbers, values))
+            errors += failed
+        if not parts:
+            return self.found(total, [], [])
+        numbers = np.concatenate([part for part, _ in parts])
+        keys = [pa.chunked_array([values[i] for _, values in parts], self.keys[i].type.arrow) for i in range(len(self.keys))]
+        order = sort_order(keys, self.sorts)[:limit]
+        chosen = numbers[order]
+        return self.gather(total, chosen, errors)
+
+    def gather(self, total: _Counts, chosen: np.ndarray, errors: int) -> _Found:
+        """The cells of these source rows, in this order."""
+
+        def pick(batch: Batch) -> tuple[np.ndarray, list[list[Cell]]] | None:
+            rows = np.flatnonzero(np.isin(batch.rows, chosen))
+            return (batch.rows[rows], self.cells(batch, rows)) if len(rows) else None
+
+        got = [part for part in scan(self.table, pick) if part]
+        found = self.found(total, [rows for rows, _ in got], [part for _, part in got], errors)
+        place = {int(row): at for at, row in enumerate(found.rows)}
+        order = [place[int(row)] for row in chosen]
+        return _Found(total, chosen, [[column[i] for i in order] if column else [] for column in found.columns], errors)
+
+
+def sort_order(keys: list[Any], sorts: Sequence[tree.SortKey]) -> np.ndarray:
+    """Indices that sort rows by several keys: texts by code point, NULL last ascending and first descending unless
+    said otherwise, ties in the order given."""
+    table: dict[str, Any] = {}
+    by = []
+    for index, (key, sort) in enumerate(zip(keys, sorts, strict=True)):
+        nulls_first = sort.descending if sort.nulls_first is None else sort.nulls_first
+        if key.null_count:
+            table[f"n{index}"] = pc.is_null(key)
+            by.append((f"n{index}", "descending" if nulls_first else "ascending"))
+        table[f"k{index}"] = pc.cast(key, pa.int8()) if pa.types.is_boolean(key.type) else key
+        by.append((f"k{index}", "descending" if sort.descending else "ascending"))
+    rows = len(keys[0])
+    table["row"] = np.arange(rows)
+    by.append(("row", "ascending"))
+    order: np.ndarray = pc.sort_indices(pa.table(table), sort_keys=by).to_numpy()
+    return order

@@ -1,0 +1,368 @@
+"""From syntax to typed expressions: names found, types checked, mistakes told with their place and a way out."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any
+
+from gravel.language import nodes, parse, tree
+from gravel.language.diagnostics import Diagnostic
+from gravel.language.functions.catalogue import Function, Parameter, Signature, catalogue, find
+from gravel.language.types import (
+    BOOLEAN, DATE, DOUBLE, INTEGER, NULL, NUMBERS, TEXT, TIME, TIMESTAMP, ZONED, Kind, Target, Type, common, decimal,
+)  # fmt: skip
+from gravel.problems import CallProblem, nearest
+
+
+@dataclass(frozen=True)
+class Scope:
+    """The columns an expression may name, with their types; `declared` ones may hold values that do not fit."""
+
+    names: tuple[str, ...]
+    types: tuple[Type, ...]
+    declared: frozenset[str] = frozenset()
+    parameters: Mapping[str, nodes.Constant] = field(default_factory=dict)
+
+
+def find_column(name: tree.Name, names: Sequence[str], text: str) -> int:
+    """The position of the column a name means: an exact match wins, else one without regard to case unless quoted.
+
+    Raises Diagnostic with the nearest name."""
+    if name.text in names:
+        return names.index(name.text)
+    if not name.quoted:
+        folded = [index for index, known in enumerate(names) if known.casefold() == name.text.casefold()]
+        if len(folded) == 1:
+            return folded[0]
+        if folded:
+            both = " and ".join(f'"{names[index]}"' for index in folded)
+            raise Diagnostic(f"{name.text} could be {both}", text, name.start, name.end, hint="quote the one you mean")
+    near = nearest(name.text, list(names))
+    shown = near if re.fullmatch(r"[^\W\d]\w*", near) else f'"{near}"'
+    hint = f"did you mean {shown}?" if near else "its columns: " + ", ".join(names[:12]) + (" …" if len(names) > 12 else "")
+    if name.quoted and not near:
+        hint = f"a text stands in single quotes: '{name.text}'"
+    raise Diagnostic(f"there is no column {name.text}", text, name.start, name.end, hint=hint)
+
+
+def bind(node: tree.Node, scope: Scope, text: str) -> nodes.Expression:
+    """The typed expression of a syntax tree. Raises Diagnostic."""
+    return _Binder(scope, text).bind(node)
+
+
+def bind_text(text: str, scope: Scope) -> nodes.Expression:
+    """Parse and bind one expression. Raises Diagnostic."""
+    return bind(parse.expression(text), scope, text)
+
+
+def bind_condition(text: str, scope: Scope) -> nodes.Expression:
+    """Parse and bind a condition: an expression of type BOOLEAN. Raises Diagnostic."""
+    node = parse.expression(text)
+    bound = bind(node, scope, text)
+    if bound.type.kind not in (Kind.BOOLEAN, Kind.NULL):
+        raise Diagnostic(f"a condition is needed here, this is {bound.type}", text, node.start, node.end,
+                         hint="compare it: … = …, … IS NOT NULL")  # fmt: skip
+    return bound
+
+
+class _Binder:
+    def __init__(self, scope: Scope, text: str) -> None:
+        self.scope, self.text = scope, text
+
+    def bind(self, node: tree.Node) -> nodes.Expression:
+        made: nodes.Expression = _RULES[type(node)](self, node)
+        return made
+
+    def wrong(self, message: str, node: tree.Node, hint: str = "", detail: str = "") -> Diagnostic:
+        return Diagnostic(message, self.text, node.start, node.end, hint=hint, detail=detail)
+
+    def written(self, node: tree.Node) -> str:
+        return self.text[node.start : node.end]
+
+    # -- leaves
+    def name(self, node: tree.Name) -> nodes.Expression:
+        index = find_column(node, self.scope.names, self.text)
+        name = self.scope.names[index]
+        return nodes.Column(self.scope.types[index], node.start, node.end, index, name, name in self.scope.declared)
+
+    def literal(self, node: tree.Literal) -> nodes.Expression:
+        try:
+            kind, value = literal(node.kind, node.text)
+        except ValueError as error:
+            raise self.wrong(str(error), node, hint=_MOMENT_HINTS.get(node.kind, "")) from None
+        return nodes.Constant(kind, node.start, node.end, value)
+
+    def parameter(self, node: tree.Parameter) -> nodes.Expression:
+        given = self.scope.parameters.get(node.name)
+        if given is None:
+            near = nearest(node.name, list(self.scope.parameters))
+            raise self.wrong(f"there is no parameter :{node.name}", node, hint=f"did you mean :{near}?" if near else "")
+        return nodes.Constant(given.type, node.start, node.end, given.value)
+
+    # -- conditions
+    def condition(self, node: tree.Node) -> nodes.Expression:
+        bound = self.bind(node)
+        if bound.type.kind not in (Kind.BOOLEAN, Kind.NULL):
+            raise self.wrong(f"a condition is needed here, {self.written(node)[:40]} is {bound.type}", node,
+                             hint="compare it: … = …, … IS NOT NULL")  # fmt: skip
+        return self.widen(bound, BOOLEAN)
+
+    def logic(self, node: tree.Logic) -> nodes.Expression:
+        operands = tuple(self.condition(operand) for operand in node.operands)
+        return nodes.Logic(BOOLEAN, node.start, node.end, node.operator == "AND", operands)
+
+    def negation(self, node: tree.Not) -> nodes.Expression:
+        return nodes.Call(BOOLEAN, node.start, node.end, catalogue()["NOT"], (self.condition(node.operand),))
+
+    def is_test(self, node: tree.Is) -> nodes.Expression:
+        operand = self.bind(node.operand) if node.test == "NULL" else self.condition(node.operand)
+        return nodes.Is(BOOLEAN, node.start, node.end, operand, node.test, node.negated)
+
+    def in_list(self, node: tree.In) -> nodes.Expression:
+        parts = [node.operand, *node.items]
+        operand, *items = self.alike([self.bind(part) for part in parts], parts, "IN")
+        made = nodes.In(BOOLEAN, node.start, node.end, operand, tuple(items))
+        return self.negate_if(node.negated, made)
+
+    def between(self, node: tree.Between) -> nodes.Expression:
+        parts = [node.operand, node.low, node.high]
+        operand, low, high = self.alike([self.bind(part) for part in parts], parts, "BETWEEN")
+        entries = catalogue()
+        at = (node.start, node.end)
+        pair = (
+            nodes.Call(BOOLEAN, *at, entries[">="], (operand, low)),
+            nodes.Call(BOOLEAN, *at, entries["<="], (operand, high)),
+        )
+        return self.negate_if(node.negated, nodes.Logic(BOOLEAN, *at, True, pair))
+
+    def negate_if(self, negated: bool, made: nodes.Expression) -> nodes.Expression:
+        return nodes.Call(BOOLEAN, made.start, made.end, catalogue()["NOT"], (made,)) if negated else made
+
+    # -- values
+    def case(self, node: tree.Case) -> nodes.Expression:
+        operand = node.operand
+        conditions = []
+        for when, _ in node.branches:
+            # CASE x WHEN v is CASE WHEN x = v.
+            tested = when if operand is None else tree.Call(when.start, when.end, "=", (operand, when), when.start, True)
+            conditions.append(self.condition(tested))
+        parts = [result for _, result in node.branches] + ([node.otherwise] if node.otherwise else [])
+        results = self.alike([self.bind(part) for part in parts], parts, "CASE")
+        null = nodes.Constant(results[0].type, node.end, node.end, None)
+        otherwise = results.pop() if node.otherwise else null
+        branches = tuple(zip(conditions, results, strict=True))
+        return nodes.Case(results[0].type, node.start, node.end, branches, otherwise, node.otherwise is not None)
+
+    def cast(self, node: tree.Cast) -> nodes.Expression:
+        from gravel.language.functions.casts import possible
+
+        operand = self.bind(node.operand)
+        target = self.target(node.target)
+        if node.format is not None:
+            raise self.wrong("FORMAT is not there yet", node.format, hint="ISO 8601 dates (2024-05-31) are read without it")
+        if not possible(operand.type, target.type):
+            raise self.wrong(f"{operand.type} cannot be cast to {target.type}", node)
+        kind = BOOLEAN if node.function == "FITS" else target.type
+        return nodes.Cast(kind, node.start, node.end, operand, target, node.function)
+
+    def target(self, node: tree.TypeName) -> Target:
+        try:
+            return target(node.words, node.numbers)
+        except ValueError as error:
+            raise self.wrong(str(error), node, hint=_type_hint(" ".join(node.words))) from None
+
+    def call(self, node: tree.Call) -> nodes.Expression:
+        if node.operator and len(node.arguments) == 1:
+            if node.name == "+":
+                return self.unary_plus(node)
+            node = tree.Call(node.start, node.end, "NEGATE", node.arguments, node.name_end, True)
+        entry = find(node.name)
+        if entry is None:
+            raise self.unknown_function(node)
+        if entry.kernel is None and entry.name in ("CASE", "CAST", "FITS", "CAST_OR_NULL"):
+            raise self.wrong(f"{entry.name} has a syntax of its own", node, hint=f"see gravel functions {entry.name}")
+        signature = next((one for one in entry.signatures if one.accepts(len(node.arguments))), None)
+        if signature is None:
+            raise self.wrong(f"{entry.name} does not take {_arguments(len(node.arguments))}", node,
+                             hint=" or ".join(one.text for one in entry.signatures))  # fmt: skip
+        bound = [self.bind(argument) for argument in node.arguments]
+        arguments = self.arguments(node, entry, signature, bound)
+        return self.made(node, entry, signature, arguments)
+
+    def made(self, node: tree.Call, entry: Function, signature: Signature, arguments: list[nodes.Expression]) -> nodes.Expression:
+        shared = [arguments[i].type for i in range(len(arguments)) if signature.parameter(i).kind == "T"]
+        at = (node.start, node.end)
+        if entry.name in ("COALESCE", "IF_BLANK"):
+            return nodes.FirstOf(shared[0], *at, tuple(arguments), entry.name == "IF_BLANK")
+        if entry.result_type:
+            values = [argument.value if isinstance(argument, nodes.Constant) else ... for argument in arguments]
+            return nodes.Call(entry.result_type([argument.type for argument in arguments], values), *at, entry, tuple(arguments))
+        kind = shared[0] if signature.result == "T" else _NAMED_TYPES[signature.result]
+        return nodes.Call(kind, *at, entry, tuple(arguments))
+
+    def unary_plus(self, node: tree.Call) -> nodes.Expression:
+        operand = self.bind(node.arguments[0])
+        return self.fitted(operand, node.arguments[0], Parameter("x", "NUMBER"), "+")
+
+    def unknown_function(self, node: tree.Call) -> Diagnostic:
+        near = nearest(node.name, list(catalogue()))
+        hint = f"did you mean {near}?" if near else "gravel functions lists them all"
+        return Diagnostic(f"there is no function {node.name}", self.text, node.start, node.name_end, hint=hint)
+
+    def arguments(self, node: tree.Call, entry: Function, signature: Signature, bound: list[nodes.Expression]) -> list[nodes.Expression]:
+        kinds = [signature.parameter(index) for index in range(len(bound))]
+        # `a + b` with a text is best told at the text, with its cast, which `fitted` does; T's are widened together.
+        shared = [index for index, parameter in enumerate(kinds) if parameter.kind == "T"]
+        alike = self.alike([bound[i] for i in shared], [node.arguments[i] for i in shared], entry.name) if shared else []
+        return [
+            alike[shared.index(index)] if parameter.kind == "T" else self.fitted(bound[index], node.arguments[index], parameter, entry.name)
+            for index, parameter in enumerate(kinds)
+        ]
+
+    def fitted(self, argument: nodes.Expression, node: tree.Node, parameter: Parameter, function: str) -> nodes.Expression:
+        """The argument as the parameter wants it, or a diagnostic with the CAST to write."""
+        kind, wanted = argument.type, parameter.kind
+        if wanted == "ANY":
+            return self.widen(argument, TEXT) if kind.kind is Kind.NULL else argument
+        if wanted == "AS TEXT":
+            return argument if kind == TEXT else nodes.Cast(TEXT, argument.start, argument.end, argument, Target(TEXT), implicit=True)
+        if wanted == "NUMBER":
+            if kind.kind in NUMBERS:
+                return argument
+            if kind.kind is Kind.NULL:
+                return self.widen(argument, INTEGER)
+            to = "DECIMAL"
+        else:
+            target = _NAMED_TYPES[wanted]
+            if kind == target or kind.kind is Kind.NULL or common(kind, target) == target:
+                return self.widen(argument, target)
+            to = wanted
+        hint = f"write CAST({self.written(node)[:60]} AS {to})" if kind.kind in (Kind.TEXT, *NUMBERS) or to == "TEXT" else ""
+        raise self.wrong(f"{function} takes {'a number' if wanted == 'NUMBER' else wanted}, {self.written(node)[:40]} is {kind}", node, hint=hint)
+
+    def alike(self, bound: list[nodes.Expression], parts: list[tree.Node], where: str) -> list[nodes.Expression]:
+        """All widened to their common type, or a diagnostic at the first that has none with those before it."""
+        kind = bound[0].type
+        for other, part in zip(bound[1:], parts[1:], strict=True):
+            both = common(kind, other.type)
+            if both is None:
+                raise self.unlike(kind, other, parts[0], part, where)
+            kind = both
+        if kind.kind is Kind.NULL:
+            kind = TEXT
+        return [self.widen(one, kind) for one in bound]
+
+    def unlike(self, kind: Type, other: nodes.Expression, first: tree.Node, part: tree.Node, where: str) -> Diagnostic:
+        text, value, wanted = (part, first, kind) if other.type == TEXT else (first, part, other.type)
+        hint = ""
+        if TEXT in (kind, other.type):
+            written = self.written(text)
+            if isinstance(text, tree.Literal) and wanted.kind in (Kind.DATE, Kind.TIMESTAMP):
+                hint = f"write {wanted.kind.value} {written}"
+            else:
+                hint = f"write CAST({written[:60]} AS {wanted}), or CAST({self.written(value)[:60]} AS TEXT) beside a text"
+        return self.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
+
+    def widen(self, bound: nodes.Expression, to: Type) -> nodes.Expression:
+        if bound.type == to:
+            return bound
+        if isinstance(bound, nodes.Constant) and bound.value is None:
+            return nodes.Constant(to, bound.start, bound.end, None)
+        return nodes.Cast(to, bound.start, bound.end, bound, Target(to), implicit=True)
+
+
+_RULES: dict[type, Callable[[_Binder, Any], nodes.Expression]] = {
+    tree.Name: _Binder.name, tree.Literal: _Binder.literal, tree.Parameter: _Binder.parameter, tree.Logic: _Binder.logic,
+    tree.Not: _Binder.negation, tree.Is: _Binder.is_test, tree.In: _Binder.in_list, tree.Between: _Binder.between,
+    tree.Case: _Binder.case, tree.Cast: _Binder.cast, tree.Call: _Binder.call,
+}  # fmt: skip
+
+_NAMED_TYPES = {"TEXT": TEXT, "INTEGER": INTEGER, "BOOLEAN": BOOLEAN, "DATE": DATE, "DOUBLE": DOUBLE, "TIMESTAMP": TIMESTAMP}
+_MOMENT_HINTS = {"date": "write DATE '2024-05-31'", "timestamp": "write TIMESTAMP '2024-05-31 14:30:00'", "time": "write TIME '14:30:00'"}
+
+
+def _arguments(count: int) -> str:
+    return "1 argument" if count == 1 else f"{count} arguments"
+
+
+def literal(kind: str, text: str) -> tuple[Type, Any]:
+    """A literal's type and Python value. Raises ValueError with what is wrong with it."""
+    if kind == "integer":
+        number = int(text)
+        if -(2**63) <= number < 2**63:
+            return INTEGER, number
+        return literal("decimal", text)
+    if kind == "decimal":
+        exact = Decimal(text)
+        digits, scale = len(exact.as_tuple().digits), max(0, -int(exact.as_tuple().exponent))
+        if max(digits, scale) > 38:
+            raise ValueError(f"{text[:50]} has more than 38 digits")
+        return decimal(max(digits, scale), scale), exact
+    if kind == "double":
+        value = float(text)
+        if value in (float("inf"), float("-inf")):
+            raise ValueError(f"{text} is out of range")
+        return DOUBLE, value
+    if kind in ("date", "timestamp", "time"):
+        return _moment(kind, text)
+    if kind == "interval":
+        raise ValueError("INTERVAL is not there yet")
+    return {"text": (TEXT, text), "boolean": (BOOLEAN, text.upper() == "TRUE"), "null": (NULL, None)}[kind]
+
+
+def _moment(kind: str, text: str) -> tuple[Type, Any]:
+    import pyarrow as pa
+
+    from gravel.language.functions.casts import cast
+
+    to = {"date": DATE, "timestamp": TIMESTAMP, "time": TIME}[kind]
+    made = cast(pa.array([text]), TEXT, Target(to))
+    value = made.values[0].as_py()
+    if value is None:
+        raise ValueError(f"'{text}' is no {kind}")
+    return to, value
+
+
+_TYPE_WORDS: dict[tuple[str, ...], Target] = {
+    ("INTEGER",): Target(INTEGER), ("INT",): Target(INTEGER), ("BIGINT",): Target(INTEGER),
+    ("SMALLINT",): Target(INTEGER, bits=16), ("DOUBLE", "PRECISION"): Target(DOUBLE), ("DOUBLE",): Target(DOUBLE),
+    ("BOOLEAN",): Target(BOOLEAN), ("TEXT",): Target(TEXT), ("DATE",): Target(DATE), ("TIME",): Target(TIME),
+    ("TIMESTAMP",): Target(TIMESTAMP), ("TIMESTAMP", "WITHOUT", "TIME", "ZONE"): Target(TIMESTAMP),
+    ("TIMESTAMP", "WITH", "TIME", "ZONE"): Target(ZONED),
+}  # fmt: skip
+
+
+def target(words: tuple[str, ...], numbers: tuple[int, ...]) -> Target:
+    """What a type's words and numbers name. Raises ValueError."""
+    name = " ".join(words)
+    if words in (("DECIMAL",), ("NUMERIC",)):
+        precision, scale = {0: (38, 10), 1: (numbers[0] if numbers else 38, 0)}.get(len(numbers), tuple(numbers[:2]))
+        if not 1 <= precision <= 38 or not 0 <= scale <= precision:
+            raise ValueError(f"{name}({precision},{scale}) is no type: 1 to 38 digits, of them 0 to all after the point")
+        return Target(decimal(precision, scale))
+    if words in (("VARCHAR",), ("CHARACTER", "VARYING")):
+        return Target(TEXT, length=numbers[0] if numbers else None)
+    if words not in _TYPE_WORDS or numbers:
+        raise ValueError(f"there is no type {name}" + (f"({', '.join(map(str, numbers))})" if numbers else ""))
+    return _TYPE_WORDS[words]
+
+
+def _type_hint(name: str) -> str:
+    known = [" ".join(words) for words in _TYPE_WORDS] + ["DECIMAL", "VARCHAR"]
+    near = nearest(name, known)
+    return f"did you mean {near}?" if near else "types: INTEGER, DECIMAL(p,s), DOUBLE PRECISION, BOOLEAN, TEXT, DATE, TIMESTAMP"
+
+
+def named_type(text: str) -> Target:
+    """The type a text such as 'DECIMAL(6,2)' names. Raises CallProblem."""
+    match = re.fullmatch(r"\s*([A-Za-z ]+?)\s*(?:\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\))?\s*", text)
+    words = tuple(match[1].upper().split()) if match else (text,)
+    try:
+        return target(words, tuple(int(number) for number in (match.groups()[1:] if match else ()) if number))
+    except ValueError as error:
+        raise CallProblem(str(error), hint=_type_hint(" ".join(words))) from None
+
+

@@ -1,0 +1,1 @@
+"""The catalogue of functions: one file a family, one entry a function."""

@@ -1,0 +1,243 @@
+"""Arithmetic that is exact or a row error: integers in 64 bits, decimals to 38 digits, doubles rounded half away."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from decimal import Context, Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.language.errors import CODES
+from gravel.language.functions.catalogue import Result
+from gravel.language.types import MAX_DIGITS, Kind, Type
+
+OVERFLOW, BY_ZERO = CODES["22003"], CODES["22012"]
+_WIDE = Context(prec=200)
+
+
+def arrays(*values: Any) -> list[Any]:
+    """Arrow arrays of one length: scalars are repeated to that of the arrays (1 if there is none)."""
+    length = next((len(value) for value in values if not isinstance(value, pa.Scalar)), 1)
+    return [pa.repeat(value, length) if isinstance(value, pa.Scalar) else value for value in values]
+
+
+def numpy_values(array: Any, fill: Any = 0) -> np.ndarray:
+    """The values as NumPy, NULL as `fill`."""
+    values: np.ndarray = (array.fill_null(fill) if array.null_count else array).to_numpy(zero_copy_only=False)
+    return values
+
+
+def known(*columns: Any) -> np.ndarray:
+    """Mask of the rows where none is NULL."""
+    mask = np.ones(len(columns[0]), bool)
+    for column in columns:
+        if column.null_count:
+            mask &= pc.is_valid(column).to_numpy(zero_copy_only=False)
+    return mask
+
+
+def result(values: np.ndarray, good: np.ndarray, errors: np.ndarray, to: Type) -> Result:
+    """A kernel's result from NumPy values: NULL where not `good`, or where there is an error."""
+    return Result(pa.array(values, to.arrow, mask=~(good & (errors == 0))), errors)
+
+
+def add(x: Any, y: Any, to: Type) -> Any:
+    """x + y; 22003 out of range."""
+    return _sum(x, y, to, pc.add, np.add)
+
+
+def subtract(x: Any, y: Any, to: Type) -> Any:
+    """x - y; 22003 out of range."""
+    return _sum(x, y, to, pc.subtract, np.subtract)
+
+
+def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
+    if to.kind is Kind.DECIMAL:
+        # Both to the result's own type: wide enough for every sum of its operands, or for any value at all.
+        return _decimal(lambda a, b: decimal_kernel(_plain(a, to), _plain(b, to)), x, y, to, decimal_kernel)
+    x, y = arrays(x, y)
+    a, b, good = numpy_values(x), numpy_values(y), known(x, y)
+    errors = np.zeros(len(a), np.uint8)
+    with np.errstate(all="ignore"):
+        made = kernel(a, b)
+        if to.kind is Kind.INTEGER:
+            # Overflow of two's complement: a sum whose sign differs from both operands', a difference likewise.
+            other = b if kernel is np.add else ~b
+            errors[good & (((a ^ made) & (other ^ made)) < 0)] = OVERFLOW
+        else:
+            errors[good & np.isinf(made) & np.isfinite(a) & np.isfinite(b)] = OVERFLOW
+    return result(made, good, errors, to)
+
+
+def negate(x: Any, to: Type) -> Any:
+    """-x; 22003 for the least integer."""
+    if to.kind is Kind.DECIMAL:
+        return pc.negate(x)
+    if to.kind is Kind.DOUBLE:
+        return pc.negate(x)
+    return subtract(pa.scalar(0, pa.int64()), x, to)
+
+
+def multiply(x: Any, y: Any, to: Type) -> Any:
+    """x * y; 22003 out of range, or if the exact product has more than 38 digits."""
+    if to.kind is Kind.DECIMAL:
+        return _decimal(lambda a, b: pc.multiply(_tight(a), _tight(b)), x, y, to, pc.multiply)
+    x, y = arrays(x, y)
+    a, b, good = numpy_values(x), numpy_values(y), known(x, y)
+    errors = np.zeros(len(a), np.uint8)
+    with np.errstate(all="ignore"):
+        made = a * b
+        if to.kind is Kind.INTEGER:
+            # A product near or beyond 2^63 shows in the double product; those few are decided exactly.
+            doubtful = good & (np.abs(a.astype(float) * b.astype(float)) > 2.0**62)
+            for row in np.flatnonzero(doubtful):
+                exact = int(a[row]) * int(b[row])
+                if not -(2**63) <= exact < 2**63:
+                    errors[row] = OVERFLOW
+        else:
+            over = np.isinf(made) & np.isfinite(a) & np.isfinite(b)
+            under = (made == 0) & (a != 0) & (b != 0)
+            errors[good & (over | under)] = OVERFLOW
+    return result(made, good, errors, to)
+
+
+def divide(x: Any, y: Any, to: Type) -> Any:
+    """x / y: 22012 where y is 0; decimals are rounded half away from zero at the result's scale."""
+    x, y = arrays(x, y)
+    good = known(x, y)
+    if to.kind is Kind.DOUBLE:
+        a, b = numpy_values(x).astype(float), numpy_values(y).astype(float)
+        errors = np.zeros(len(a), np.uint8)
+        with np.errstate(all="ignore"):
+            made = a / b
+            over = np.isinf(made) & np.isfinite(a) & np.isfinite(b)
+            under = (made == 0) & (a != 0) & np.isfinite(b)
+        errors[good & (over | under)] = OVERFLOW
+        errors[good & (b == 0)] = BY_ZERO
+        return result(made, good, errors, to)
+    zero = pc.fill_null(pc.equal(y, pa.scalar(0, pa.int64()).cast(y.type)), False)
+    zero_mask = zero.to_numpy(zero_copy_only=False) & good
+    if zero_mask.any():
+        y = pc.if_else(pa.array(zero_mask), pa.scalar(None, y.type), y)
+    made = _decimal(lambda a, b: _quotient(a, b, to), x, y, to, _divide_exactly)
+    errors = np.zeros(len(x), np.uint8) if made.errors is None else made.errors
+    errors[zero_mask] = BY_ZERO
+    return Result(made.values, errors)
+
+
+def _quotient(a: Any, b: Any, to: Type) -> Any:
+    """Arrow divides decimals with scale s1 + p2 - s2 + 1 (at least 6), cut off: enough digits to round half away from
+    zero afterwards when that is beyond the wanted scale, so the dividend is widened until it is."""
+    a, b = _tight(a), _tight(b)
+    have = max(6, a.type.scale + b.type.precision - b.type.scale + 1)
+    if have <= to.scale:
+        more = to.scale + 1 - have + a.type.scale
+        a = pc.cast(a, pa.decimal256(a.type.precision + more - a.type.scale, more))
+    made = pc.divide(a, b)
+    whole = made.type.precision - made.type.scale
+    limit = MAX_DIGITS - to.scale
+    if whole > limit and (digits := _digits(made) - made.type.scale) > limit:
+        # So many digits before the point leave less room after it: rare, and done one by one.
+        raise pa.ArrowInvalid(f"{digits} digits before the point")
+    return pc.round(made, to.scale, "half_towards_infinity")
+
+
+def _divide_exactly(a: Decimal, b: Decimal, scale: int) -> Decimal:
+    quotient = _WIDE.divide(a, b)
+    room = min(scale, MAX_DIGITS - max(quotient.adjusted() + 1, 0))
+    return round_half_away(quotient, max(room, 0))
+
+
+def round_half_away(value: Decimal, places: int) -> Decimal:
+    """The value rounded to that many decimals, a half away from zero."""
+    from decimal import ROUND_HALF_UP
+
+    return value.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP, _WIDE)
+
+
+def _plain(array: Any, to: Type) -> Any:
+    return array if array.type == to.arrow else pc.cast(_exact(array), to.arrow)
+
+
+def _exact(array: Any) -> Any:
+    """Integers as decimals; decimals as they are."""
+    if pa.types.is_integer(array.type):
+        return pc.cast(array, pa.decimal128(19, 0))
+    return array
+
+
+def _digits(array: Any) -> int:
+    """Decimal digits of the largest unscaled value."""
+    low, high = pc.min_max(array).values()
+    if low.as_py() is None:
+        return 1
+    return max(len(value.as_py().as_tuple().digits) + max(0, value.as_py().as_tuple().exponent + array.type.scale) for value in (low, high))
+
+
+def _tight(array: Any) -> Any:
+    """A decimal256 whose precision is what its values need, so that Arrow's result types stay within 76 digits."""
+    array = _exact(array)
+    if array.type.precision <= 30:
+        return pc.cast(array, pa.decimal256(array.type.precision, array.type.scale))
+    return pc.cast(array, pa.decimal256(max(_digits(array), array.type.scale, 1), array.type.scale))
+
+
+def _decimal(kernel: Callable[[Any, Any], Any], x: Any, y: Any, to: Type, exactly: Any) -> Result:
+    """Run a decimal kernel and fit its values to the result's type; what Arrow cannot hold is done by Python."""
+    x, y = arrays(x, y)
+    try:
+        return fit_decimal(kernel(x, y), to)
+    except pa.ArrowInvalid:
+        return _one_by_one(x, y, to, exactly)
+
+
+def _one_by_one(x: Any, y: Any, to: Type, kernel: Any) -> Result:
+    does = {pc.add: _WIDE.add, pc.subtract: _WIDE.subtract, pc.multiply: _WIDE.multiply}.get(kernel)
+    values: list[Decimal | None] = []
+    errors = np.zeros(len(x), np.uint8)
+    for row, (a, b) in enumerate(zip(x.to_pylist(), y.to_pylist(), strict=True)):
+        if a is None or b is None:
+            values.append(None)
+            continue
+        a, b = Decimal(a), Decimal(b)
+        exact = does(a, b) if does else kernel(a, b, to.scale)
+        values.append(_held(exact, to))
+        if values[-1] is None:
+            errors[row] = OVERFLOW
+    return Result(pa.array(values, to.arrow), errors)
+
+
+def _held(value: Decimal, to: Type) -> Decimal | None:
+    """The value at the type's scale, or None where it has too many digits."""
+    scaled = value.quantize(Decimal(1).scaleb(-to.scale), context=_WIDE)
+    if scaled != value:
+        return None
+    return scaled if not value or significant(value) <= MAX_DIGITS and scaled.adjusted() < to.whole else None
+
+
+def significant(value: Decimal) -> int:
+    """Significant digits of a decimal, trailing zeros after the point not counted."""
+    digits = value.as_tuple().digits
+    exponent = int(value.as_tuple().exponent)
+    while exponent < 0 and len(digits) > 1 and digits[-1] == 0:
+        digits, exponent = digits[:-1], exponent + 1
+    return len(digits) + max(exponent, 0)
+
+
+def fit_decimal(array: Any, to: Type) -> Result:
+    """A decimal array as the type `to`: values with more digits before the point than it has room for are 22003."""
+    if array.type == to.arrow:
+        return Result(array, None)
+    errors = None
+    if array.type.precision - array.type.scale > to.whole:
+        limit = pa.scalar(Decimal(10) ** to.whole, pa.decimal256(to.whole + 1, 0))
+        over = pc.fill_null(pc.greater_equal(pc.abs(array), limit), False)
+        if pc.any(over).as_py():
+            errors = over.to_numpy(zero_copy_only=False).astype(np.uint8) * OVERFLOW
+            array = pc.if_else(over, pa.scalar(None, array.type), array)
+    if array.type.scale > to.scale:
+        array = pc.round(array, to.scale, "half_towards_infinity")
+    return Result(pc.cast(array, to.arrow), errors)

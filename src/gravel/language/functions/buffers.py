@@ -1,0 +1,123 @@
+"""Looking at the bytes of a text array: the cheap tests that spare most rows a dear kernel."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+# White space is Unicode's White_Space; zero width characters count as blank beside it.
+ZERO_WIDTH = "\u200b\u2060\ufeff"
+SPACES = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2000-\u200a\u2028\u2029\u202f\u205f\u3000"
+WHITE = f"[{SPACES}]"
+BLANK = f"[{SPACES}{ZERO_WIDTH}]"
+ASCII_WHITE = b"\t\n\x0b\x0c\r "
+
+
+def table(members: bytes, high: bool = False) -> np.ndarray:
+    """A 256-entry table that is true for these bytes, and for all above 127 if `high`."""
+    found = np.zeros(256, bool)
+    found[np.frombuffer(members, np.uint8)] = True
+    if high:
+        found[128:] = True
+    return found
+
+
+_EDGE = table(ASCII_WHITE, high=True)
+_ODD = table(b"\t\n\x0b\x0c\r", high=True)
+
+
+def parts(array: Any) -> tuple[np.ndarray, np.ndarray]:
+    """(offsets, bytes) of a text array: value i is bytes[offsets[i]:offsets[i + 1]]."""
+    buffers = array.buffers()
+    if len(array) == 0 or buffers[1] is None:
+        return np.zeros(len(array) + 1, np.int64), np.zeros(0, np.uint8)
+    offsets = np.frombuffer(buffers[1], np.int32)[array.offset : array.offset + len(array) + 1]
+    data = np.frombuffer(buffers[2], np.uint8) if buffers[2] is not None else np.zeros(0, np.uint8)
+    return offsets, data
+
+
+def body(array: Any) -> tuple[np.ndarray, np.ndarray]:
+    """`parts` with only the bytes that the array's values use, offsets from 0."""
+    offsets, data = parts(array)
+    first = offsets[0] if len(offsets) else 0
+    return offsets - first, data[first : offsets[-1] if len(offsets) else 0]
+
+
+def is_ascii(array: Any) -> bool:
+    """Whether every value is ASCII."""
+    _, data = body(array)
+    return bool(data.tobytes().isascii()) if len(data) < 4096 else not bool((data & 0x80).any())
+
+
+def valid(array: Any) -> np.ndarray:
+    """Mask of the values that are not NULL."""
+    if array.null_count == 0:
+        return np.ones(len(array), bool)
+    found: np.ndarray = pc.is_valid(array).to_numpy(zero_copy_only=False)
+    return found
+
+
+def rows_with(array: Any, members: np.ndarray) -> np.ndarray:
+    """Mask of the values that hold any byte of a `table`."""
+    offsets, data = body(array)
+    mask = np.zeros(len(array), bool)
+    hits = np.flatnonzero(members[data])
+    if len(hits):
+        mask[np.searchsorted(offsets, hits, side="right") - 1] = True
+    return mask
+
+
+def edges(array: Any, members: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Masks of the values whose first byte, and whose last byte, is in a `table`; empty values are in neither."""
+    offsets, data = parts(array)
+    if len(data) == 0:
+        return np.zeros(len(array), bool), np.zeros(len(array), bool)
+    filled = offsets[1:] > offsets[:-1]
+    last = len(data) - 1
+    first = members[data[np.minimum(offsets[:-1], last)]] & filled
+    final = members[data[np.maximum(offsets[1:] - 1, 0)]] & filled
+    return first, final
+
+
+def maybe_padded(array: Any) -> np.ndarray:
+    """Mask of the values that might begin or end with white space or a zero width character (a superset)."""
+    first, final = edges(array, _EDGE)
+    return first | final
+
+
+def maybe_untidy(array: Any) -> np.ndarray:
+    """Mask of the values that TIDY_SPACES might change (a superset)."""
+    mask = maybe_padded(array) | rows_with(array, _ODD)
+    offsets, data = body(array)
+    double = np.flatnonzero((data[1:] == 32) & (data[:-1] == 32))
+    if len(double):
+        mask[np.searchsorted(offsets, double, side="right") - 1] = True
+    return mask
+
+
+def on_rows(array: Any, mask: np.ndarray, change: Callable[[Any], Any]) -> Any:
+    """The array with `change` applied to the masked rows only."""
+    count = int(np.count_nonzero(mask))
+    if count == 0:
+        return array
+    if count * 2 > len(mask):
+        return change(array)
+    chosen = pa.array(mask)
+    return pc.replace_with_mask(array, chosen, change(array.filter(chosen)))
+
+
+def by_value(array: Any, change: Callable[[str], Any], to: Any = None) -> Any:
+    """The array with a Python function applied once to each distinct value."""
+    coded = array.dictionary_encode()
+    made = pa.array([change(value) for value in coded.dictionary.to_pylist()], to or pa.string())
+    return made.take(coded.indices)
+
+
+def matches(array: Any, pattern: str) -> np.ndarray:
+    """Mask of the values that match an RE2 pattern; NULL does not."""
+    found: np.ndarray = pc.fill_null(pc.match_substring_regex(array, pattern), False).to_numpy(zero_copy_only=False)
+    return found

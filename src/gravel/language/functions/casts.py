@@ -1,0 +1,312 @@
+"""CAST between any two types: values, and a row error where a value does not fit.
+
+Source: ISO/IEC 9075-2 <cast specification>; a text's plain spaces around it are ignored.
+"""
+
+from __future__ import annotations
+
+import datetime
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.language.errors import CODES
+from gravel.language.functions import arithmetic
+from gravel.language.functions.buffers import body, by_value, edges, matches, on_rows, table, valid
+from gravel.language.functions.catalogue import Result
+from gravel.language.types import INTEGER, TEXT, Kind, Target, Type, as_decimal
+
+BAD_TEXT, OUT_OF_RANGE, TOO_LONG = CODES["22018"], CODES["22003"], CODES["22001"]
+BAD_MOMENT, MOMENT_RANGE = CODES["22007"], CODES["22008"]
+_SPACE = table(b" ")
+_DECIMAL = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)$"
+_DOUBLE = r"^[+-]?(([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?|(?i:infinity|inf|nan))$"
+_DATE = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
+_TIME = r"[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]{1,6})?"
+FIRST_DAY, LAST_DAY = -719162, 2932896  # days from 1970-01-01 to 0001-01-01 and to 9999-12-31
+
+
+def cast(array: Any, source: Type, target: Target) -> Result:
+    """The array as the target's type; rows that do not fit have an error and NULL."""
+    to = target.type
+    if to.kind is Kind.TEXT:
+        return _to_text_target(array, source, target)
+    if source.kind is Kind.NULL:
+        return Result(pa.nulls(len(array), to.arrow), None)
+    if source.kind is Kind.TEXT:
+        made = _FROM_TEXT[to.kind](_without_spaces(array), to)
+    elif source == to:
+        made = Result(array, None)
+    else:
+        made = _between(array, source, to)
+    return _in_range(made, target) if target.bits != 64 else made
+
+
+def possible(source: Type, to: Type) -> bool:
+    """Whether a cast between the two types has a meaning at all."""
+    if Kind.TEXT in (source.kind, to.kind):
+        return source.kind is Kind.TEXT and to.kind in _FROM_TEXT or to.kind is Kind.TEXT
+    numbers = (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE)
+    moments = (Kind.DATE, Kind.TIMESTAMP)
+    return (
+        source.kind in (Kind.NULL, to.kind)
+        or (source.kind in numbers and to.kind in numbers)
+        or (source.kind in moments and to.kind in moments)
+        or {source.kind, to.kind} == {Kind.BOOLEAN, Kind.INTEGER}
+    )
+
+
+def to_text(array: Any, source: Type) -> Any:
+    """Every value as its text, as CAST AS TEXT gives it and as files get it."""
+    kind = source.kind
+    if kind is Kind.TEXT:
+        return array
+    if kind is Kind.NULL:
+        return pa.nulls(len(array), pa.string())
+    if kind is Kind.DECIMAL:
+        texts = pc.cast(array, pa.string())
+        # Arrow writes very small decimals with an exponent.
+        return on_rows(texts, matches(texts, "E"), lambda some: by_value(some, lambda text: format(Decimal(text), "f")))
+    if kind is Kind.DOUBLE:
+        return _double_text(array)
+    if kind is Kind.TIMESTAMP:
+        # Arrow writes six decimals of a second; zeros at the end say nothing.
+        return pc.utf8_rtrim(pc.utf8_rtrim(pc.cast(array, pa.string()), "0"), ".") if len(array) else array.cast(pa.string())
+    return pc.cast(array, pa.string())
+
+
+def _double_text(array: Any) -> Any:
+    def one(value: float) -> str:
+        if value != value:
+            return "NaN"
+        if value in (float("inf"), float("-inf")):
+            return "Infinity" if value > 0 else "-Infinity"
+        text = repr(value)
+        if "e" in text:
+            mantissa, exponent = text.split("e")
+            return f"{mantissa.removesuffix('.0')}e{exponent[0]}{exponent[1:].zfill(2)}"
+        return text.removesuffix(".0")
+
+    coded = array.dictionary_encode()
+    return pa.array([one(value) for value in coded.dictionary.to_pylist()], pa.string()).take(coded.indices)
+
+
+def _to_text_target(array: Any, source: Type, target: Target) -> Result:
+    texts = to_text(array, source)
+    if target.length is None:
+        return Result(texts, None)
+    long = pc.fill_null(pc.greater(pc.utf8_length(texts), target.length), False)
+    if not pc.any(long).as_py():
+        return Result(texts, None)
+    # Spaces beyond the length are cut off without an error, as the standard has it.
+    cut = pc.utf8_slice_codeunits(texts, 0, target.length)
+    only_spaces = pc.equal(pc.utf8_length(pc.utf8_rtrim(texts, " ")), pc.utf8_length(pc.utf8_rtrim(cut, " ")))
+    bad = pc.and_not(long, pc.fill_null(only_spaces, True))
+    return Result(pc.if_else(bad, pa.scalar(None, pa.string()), cut), _codes(bad, TOO_LONG))
+
+
+def _codes(mask: Any, code: int) -> np.ndarray:
+    flags: np.ndarray = (mask if isinstance(mask, np.ndarray) else pc.fill_null(mask, False).to_numpy(zero_copy_only=False))
+    return flags.astype(np.uint8) * code
+
+
+def _without_spaces(array: Any) -> Any:
+    first, last = edges(array, _SPACE)
+    return on_rows(array, first | last, lambda some: pc.ascii_trim(some, " "))
+
+
+def _only(array: Any, good: np.ndarray) -> Any:
+    """The array with NULL where not good."""
+    return array if good.all() else pc.if_else(pa.array(good), array, pa.scalar(None, array.type))
+
+
+_DIGITS = table(b"0123456789")
+
+
+def _text_to_integer(array: Any, to: Type) -> Result:
+    offsets, data = body(array)
+    known = valid(array)
+    if len(data) and _DIGITS[data].all():
+        good = known & (offsets[1:] > offsets[:-1])
+    else:
+        good = matches(array, "^[+-]?[0-9]+$")
+    long = good & ((offsets[1:] - offsets[:-1]) > 18)
+    errors = _codes(known & ~good, BAD_TEXT)
+    texts = _only(array, good & ~long)
+    if (data == 43).any():
+        texts = pc.utf8_ltrim(texts, "+")
+    values = pc.cast(texts, pa.int64())
+    if long.any():
+        exact = [int(text) for text in array.filter(pa.array(long)).to_pylist()]
+        fits = [value if -(2**63) <= value < 2**63 else None for value in exact]
+        values = pc.replace_with_mask(values, pa.array(long), pa.array(fits, pa.int64()))
+        errors[long] = [0 if value is not None else OUT_OF_RANGE for value in fits]
+    return Result(values, errors)
+
+
+def _text_to_decimal(array: Any, to: Type) -> Result:
+    known = valid(array)
+    good = matches(array, _DECIMAL)
+    errors = _codes(known & ~good, BAD_TEXT)
+    texts = _only(array, good)
+    offsets, _ = body(array)
+    lengths = np.where(good, offsets[1:] - offsets[:-1], 0)
+    if len(lengths) and lengths.max() > 36:
+        values, codes = [], np.zeros(len(array), np.uint8)
+        for row, text in enumerate(texts.to_pylist()):
+            number = None if text is None else arithmetic.round_half_away(Decimal(text), to.scale) if len(text) < 150 else Decimal("Infinity")
+            fits = number is not None and number.is_finite() and number.adjusted() < to.whole
+            values.append(number if fits else None)
+            codes[row] = OUT_OF_RANGE if number is not None and not fits else 0
+        return Result(pa.array(values, to.arrow), np.maximum(errors, codes))
+    point = pc.fill_null(pc.find_substring(texts, "."), -1).to_numpy(zero_copy_only=False)
+    scale = int(np.where(point >= 0, lengths - point - 1, 0).max(initial=0))
+    made = arithmetic.fit_decimal(pc.cast(texts, pa.decimal256(76 - 36 + scale, scale)), to)
+    return Result(made.values, errors if made.errors is None else np.maximum(errors, made.errors))
+
+
+def _text_to_double(array: Any, to: Type) -> Result:
+    known = valid(array)
+    good = matches(array, _DOUBLE)
+    errors = _codes(known & ~good, BAD_TEXT)
+    texts = _only(array, good)
+    if len(array) and (body(array)[1] == 43).any():
+        texts = pc.replace_substring_regex(texts, r"^\+", "")
+    values = pc.cast(texts, pa.float64())
+    numbers = arithmetic.numpy_values(values, 0.0)
+    odd = good & (np.isinf(numbers) | (numbers == 0))
+    if odd.any():
+        # A finite text that became infinite, or one other than zero that became zero, is out of range.
+        some = array.filter(pa.array(odd))
+        named = matches(some, "(?i)inf|^[^1-9]*([eE].*)?$")
+        errors[np.flatnonzero(odd)[~named]] = OUT_OF_RANGE
+        values = _only(values, errors == 0)
+    return Result(values, errors)
+
+
+def _text_to_boolean(array: Any, to: Type) -> Result:
+    lower = pc.ascii_lower(array)
+    good = pc.fill_null(pc.is_in(lower, pa.array(["true", "false"])), False).to_numpy(zero_copy_only=False)
+    return Result(pc.equal(_only(lower, good), pa.scalar("true")), _codes(valid(array) & ~good, BAD_TEXT))
+
+
+def _strict_moments(array: Any, form: str, arrow: Any) -> Result:
+    """Texts of that form to Arrow's type; those of the form that name no real day are 22008, others 22007."""
+    known = valid(array)
+    shaped = matches(array, form)
+    errors = _codes(known & ~shaped, BAD_MOMENT)
+    good = _only(array, shaped)
+    try:
+        values = pc.cast(good, arrow)
+    except pa.ArrowInvalid:
+        made = [_moment(text, arrow) for text in good.to_pylist()]
+        values = pa.array(made, arrow)
+        errors[shaped & ~valid(values)] = MOMENT_RANGE
+    year_zero = matches(good, "^0000")
+    if year_zero.any():
+        errors[year_zero] = MOMENT_RANGE
+        values = _only(values, errors == 0)
+    return Result(values, errors)
+
+
+def _moment(text: str | None, arrow: Any) -> Any:
+    if text is None:
+        return None
+    try:
+        if pa.types.is_date(arrow):
+            return datetime.date.fromisoformat(text)
+        if pa.types.is_time(arrow):
+            return datetime.time.fromisoformat(text)
+        return datetime.datetime.fromisoformat(text)
+    except ValueError:
+        return None
+
+
+def _text_to_date(array: Any, to: Type) -> Result:
+    return _strict_moments(array, _DATE, pa.date32())
+
+
+def _text_to_time(array: Any, to: Type) -> Result:
+    return _strict_moments(array, f"^{_TIME}$", pa.time64("us"))
+
+
+def _text_to_timestamp(array: Any, to: Type) -> Result:
+    return _strict_moments(array, f"{_DATE[:-1]}[ T]{_TIME}$", pa.timestamp("us"))
+
+
+_FROM_TEXT = {
+    Kind.INTEGER: _text_to_integer,
+    Kind.DECIMAL: _text_to_decimal,
+    Kind.DOUBLE: _text_to_double,
+    Kind.BOOLEAN: _text_to_boolean,
+    Kind.DATE: _text_to_date,
+    Kind.TIME: _text_to_time,
+    Kind.TIMESTAMP: _text_to_timestamp,
+}
+
+
+def _between(array: Any, source: Type, to: Type) -> Result:
+    kinds = (source.kind, to.kind)
+    if to.kind is Kind.DOUBLE:
+        return Result(pc.cast(array, pa.float64()), None)
+    if source.kind is Kind.DOUBLE:
+        return _from_double(array, to)
+    if to.kind is Kind.DECIMAL:
+        exact = pc.cast(array, as_decimal(source).arrow) if source == INTEGER else array
+        return arithmetic.fit_decimal(exact, to)
+    if kinds == (Kind.DECIMAL, Kind.INTEGER):
+        whole = pc.round(array, 0, "half_towards_infinity")
+        low, high = (pa.scalar(Decimal(bound), pa.decimal128(19, 0)) for bound in (-(2**63), 2**63 - 1))
+        bad = pc.fill_null(pc.or_(pc.less(whole, low), pc.greater(whole, high)), False)
+        kept = pc.if_else(bad, pa.scalar(None, whole.type), whole)
+        return Result(pc.cast(pc.cast(kept, pa.decimal256(kept.type.precision, kept.type.scale)), pa.int64()), _codes(bad, OUT_OF_RANGE))
+    if kinds == (Kind.INTEGER, Kind.BOOLEAN):
+        return Result(pc.not_equal(array, 0), None)
+    return Result(pc.cast(array, to.arrow, safe=False), None)
+
+
+def _from_double(array: Any, to: Type) -> Result:
+    """Doubles to exact numbers by their shortest decimal text, rounded half away from zero."""
+    good = valid(array)
+    numbers = arithmetic.numpy_values(array, 0.0)
+    if to.kind is Kind.INTEGER:
+        rounded = np.trunc(numbers + np.copysign(0.5, numbers))
+        # Adding a half is wrong only next to it, and where doubles are whole anyway.
+        rounded = np.where(np.abs(numbers) >= 2.0**52, numbers, np.where(np.abs(numbers - np.trunc(numbers)) < 0.5, np.trunc(numbers), rounded))
+        fits = np.isfinite(numbers) & (rounded >= -(2.0**63)) & (rounded < 2.0**63)
+        errors = _codes(good & ~fits, OUT_OF_RANGE)
+        return arithmetic.result(np.where(fits, rounded, 0).astype(np.int64), good, errors, to)
+    values, errors = [], np.zeros(len(array), np.uint8)
+    for row, number in enumerate(array.to_pylist()):
+        exact = None if number is None or not np.isfinite(number) else arithmetic.round_half_away(Decimal(repr(number)), to.scale)
+        fits_row = exact is not None and exact.adjusted() < to.whole
+        values.append(exact if fits_row else None)
+        errors[row] = OUT_OF_RANGE if number is not None and not fits_row else 0
+    return Result(pa.array(values, to.arrow), errors)
+
+
+def _in_range(made: Result, target: Target) -> Result:
+    bound = 2 ** (target.bits - 1)
+    bad = pc.fill_null(pc.or_(pc.less(made.values, -bound), pc.greater_equal(made.values, bound)), False)
+    codes = _codes(bad, OUT_OF_RANGE)
+    return Result(pc.if_else(bad, pa.scalar(None, pa.int64()), made.values), codes if made.errors is None else np.maximum(made.errors, codes))
+
+
+def python_literal(value: Any, kind: Type) -> str:
+    """A value as SQL text, for messages and examples."""
+    if value is None:
+        return "NULL"
+    if kind.kind is Kind.TEXT:
+        return "'" + str(value).replace("'", "''") + "'"
+    text = to_text(pa.array([value], kind.arrow), kind)[0].as_py()
+    if kind.kind is Kind.BOOLEAN:
+        return str(text).upper()
+    if kind.kind in (Kind.DATE, Kind.TIMESTAMP, Kind.TIME):
+        return f"{kind.kind.value} '{text}'"
+    return str(text)
+
+
+TEXT_TARGET = Target(TEXT)

@@ -1,0 +1,160 @@
+"""The catalogue: one entry holds all there is to know of a function. Help, docs, hints and tests are made from it."""
+
+from __future__ import annotations
+
+import importlib
+import inspect
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any, NamedTuple
+
+from gravel.language.types import Type
+
+FAMILIES = {
+    "operators": "Operators and comparisons",
+    "nulls": "Null and blank",
+    "text": "Text",
+    "types": "Types",
+    "numbers": "Numbers",
+}
+
+
+class Result(NamedTuple):
+    """What a kernel that can fail gives: values (NULL where a row failed) and codes of language.errors, 0 for none."""
+
+    values: Any
+    errors: Any
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """An argument of a signature: `kind` is a type's name, NUMBER, ANY, AS TEXT (any type, as its text), or T."""
+
+    name: str
+    kind: str
+    optional: bool = False
+    repeated: bool = False
+
+
+@dataclass(frozen=True)
+class Signature:
+    """One way to call a function. `result` is a type's name or T, the common type of all T arguments."""
+
+    text: str
+    parameters: tuple[Parameter, ...]
+    result: str
+
+    def accepts(self, count: int) -> bool:
+        """Whether that many arguments will do."""
+        least = sum(not parameter.optional for parameter in self.parameters)
+        return least <= count and (count <= len(self.parameters) or any(p.repeated for p in self.parameters))
+
+    def parameter(self, position: int) -> Parameter:
+        """The parameter an argument goes to."""
+        return self.parameters[min(position, len(self.parameters) - 1)]
+
+
+@dataclass(frozen=True)
+class Function:
+    """An entry. `kernel` takes Arrow arrays (scalars for constants), NULL where an argument is NULL, and gives an
+    array, or a Result where rows can fail; None where the engine itself decides (CASE, CAST). `result_type` gives
+    the type where it depends on the arguments' types and constant values."""
+
+    name: str
+    family: str
+    signatures: tuple[Signature, ...]
+    meaning: str
+    examples: Mapping[str, str]
+    errors: tuple[str, ...] = ()
+    kernel: Callable[..., Any] | None = None
+    result_type: Callable[[list[Type], list[Any]], Type] | None = None
+    wants_type: bool = False
+
+    def __hash__(self) -> int:
+        return hash(self.name)
+
+
+_entries: dict[str, Function] = {}
+
+
+def function(
+    *signatures: str,
+    meaning: str,
+    examples: Mapping[str, str],
+    errors: tuple[str, ...] = (),
+    result: Callable[[list[Type], list[Any]], Type] | None = None,
+) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Enter the decorated kernel into the catalogue.
+
+    A signature reads `NAME(x TEXT, n INTEGER [, y TEXT]...) TEXT`; an operator's reads `x NUMBER + y NUMBER : NUMBER`.
+    `examples` maps expressions to their results, both as SQL; every one is run as a test.
+    """
+
+    def enter(kernel: Callable[..., Any]) -> Callable[..., Any]:
+        describe(*signatures, family=kernel.__module__.rsplit(".", 1)[1], meaning=meaning, examples=examples,
+                 errors=errors, result=result, kernel=kernel)  # fmt: skip
+        return kernel
+
+    return enter
+
+
+def describe(
+    *signatures: str,
+    family: str,
+    meaning: str,
+    examples: Mapping[str, str],
+    errors: tuple[str, ...] = (),
+    result: Callable[[list[Type], list[Any]], Type] | None = None,
+    kernel: Callable[..., Any] | None = None,
+) -> None:
+    """Enter a function; without a kernel, one that the engine decides itself."""
+    parsed = [_signature(text) for text in signatures]
+    name = parsed[0][0]
+    wants = kernel is not None and "to" in inspect.signature(kernel).parameters
+    _entries[name] = Function(
+        name, family, tuple(signature for _, signature in parsed), meaning, examples, errors, kernel, result, wants
+    )
+
+
+def _signature(text: str) -> tuple[str, Signature]:
+    call = re.fullmatch(r"(\w+)\((.*)\) ([A-Z ]+)", text)
+    if call:
+        name, inside, result = call.groups()
+        return name, Signature(text, tuple(_parameters(inside)), result)
+    shown, result = text.rsplit(" : ", 1)
+    required, _, optional = shown.partition(" [")
+    named = re.compile(r"\b(\w+) (NUMBER|AS TEXT|TEXT|T|BOOLEAN|DATE|INTEGER|ANY)\b")
+    parameters = [Parameter(*found) for found in named.findall(required)]
+    parameters += [Parameter(*found, optional=True) for found in named.findall(optional)]
+    return " ".join(named.sub(" ", required).split()), Signature(text, tuple(parameters), result)
+
+
+def _parameters(inside: str) -> list[Parameter]:
+    found = []
+    for part in re.findall(r"\[[^\]]*\](?:\.\.\.)?|[^,\[]+", inside):
+        optional, repeated = part.startswith("["), part.endswith("...")
+        words = part.strip(" [].").lstrip(", ").split(" ", 1)
+        if len(words) == 2:
+            found.append(Parameter(words[0], words[1].strip(), optional, repeated))
+    return found
+
+
+@lru_cache(maxsize=1)
+def catalogue() -> dict[str, Function]:
+    """All entries by name, in the order of families."""
+    for family in FAMILIES:
+        importlib.import_module(f"gravel.language.functions.{family}")
+    return _entries
+
+
+SYNONYMS = {
+    "CHAR_LENGTH": "LENGTH", "CHARACTER_LENGTH": "LENGTH", "CEIL": "CEILING", "TRIM": "BTRIM", "%": "MOD",
+}  # fmt: skip
+
+
+def find(name: str) -> Function | None:
+    """The entry of that name, in any case; shared synonyms lead to it."""
+    upper = name.upper()
+    return catalogue().get(SYNONYMS.get(upper, upper))

@@ -1,0 +1,206 @@
+"""Operators: comparisons, arithmetic, joining of texts, patterns."""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.language.errors import CODES
+from gravel.language.functions import arithmetic
+from gravel.language.functions.catalogue import Result, function
+from gravel.language.types import DOUBLE, INTEGER, Kind, Type, as_decimal, common, room
+
+
+def _comparison(symbol: str, kernel: Any, meaning: str, examples: dict[str, str]) -> None:
+    def compare(x: Any, y: Any) -> Any:
+        return kernel(x, y)
+
+    function(f"x T {symbol} y T : BOOLEAN", meaning=meaning, examples=examples)(compare)
+
+
+_comparison("=", pc.equal, "whether both are equal; texts by code point, case and spaces count", {"'a' = 'A'": "FALSE", "1 = 1.0": "TRUE", "1 = NULL": "NULL"})
+_comparison("<>", pc.not_equal, "whether both differ; != is read as <>", {"'a' <> 'a '": "TRUE"})
+_comparison("<", pc.less, "whether x comes before y", {"9 < 10": "TRUE", "'9' < '10'": "FALSE"})
+_comparison("<=", pc.less_equal, "whether x comes before y or is equal", {"2 <= 2.0": "TRUE"})
+_comparison(">", pc.greater, "whether x comes after y", {"'b' > 'a'": "TRUE"})
+_comparison(">=", pc.greater_equal, "whether x comes after y or is equal", {"DATE '2024-02-29' >= DATE '2024-02-28'": "TRUE"})
+
+
+@function(
+    "x T IS DISTINCT FROM y T : BOOLEAN",
+    meaning="whether both differ, NULL being one value: never unknown",
+    examples={"NULL IS DISTINCT FROM 1": "TRUE", "1 IS NOT DISTINCT FROM 1": "TRUE"},
+)
+def is_distinct(x: Any, y: Any) -> Any:
+    return distinct(x, y)
+
+
+
+def distinct(x: Any, y: Any) -> Any:
+    """Arrow mask of the rows where x is distinct from y: unequal, or just one of them NULL."""
+    unequal = pc.fill_null(pc.not_equal(x, y), False)
+    return pc.or_(unequal, pc.xor(pc.is_null(x), pc.is_null(y)))
+
+
+def _sum_type(types: list[Type], values: list[Any]) -> Type:
+    kind = common(*types)
+    if kind is None or kind.kind is not Kind.DECIMAL:
+        return kind or INTEGER
+    return room(kind.whole + 1, kind.scale)
+
+
+def _product_type(types: list[Type], values: list[Any]) -> Type:
+    kind = common(*types)
+    if kind is None or kind.kind is not Kind.DECIMAL:
+        return kind or INTEGER
+    a, b = map(as_decimal, types)
+    return room(a.whole + b.whole, a.scale + b.scale)
+
+
+def _quotient_type(types: list[Type], values: list[Any]) -> Type:
+    if common(*types) == DOUBLE:
+        return DOUBLE
+    a, b = map(as_decimal, types)
+    return room(a.whole + b.scale, max(a.scale, b.scale, 16))
+
+
+def _same_type(types: list[Type], values: list[Any]) -> Type:
+    return types[0]
+
+
+@function(
+    "x NUMBER + y NUMBER : NUMBER",
+    meaning="the sum, exact", examples={"1 + 2": "3", "0.1 + 0.2": "0.3", "1 + NULL": "NULL"}, errors=("22003",), result=_sum_type,
+)  # fmt: skip
+def plus(x: Any, y: Any, to: Type) -> Any:
+    return arithmetic.add(x, y, to)
+
+
+@function(
+    "x NUMBER - y NUMBER : NUMBER",
+    meaning="the difference, exact", examples={"1 - 2.5": "-1.5"}, errors=("22003",), result=_sum_type,
+)  # fmt: skip
+def minus(x: Any, y: Any, to: Type) -> Any:
+    return arithmetic.subtract(x, y, to)
+
+
+@function(
+    "NEGATE(x NUMBER) NUMBER",
+    meaning="-x", examples={"-(5)": "-5"}, errors=("22003",), result=_same_type,
+)  # fmt: skip
+def negate(x: Any, to: Type) -> Any:
+    return arithmetic.negate(x, to)
+
+
+@function(
+    "x NUMBER * y NUMBER : NUMBER",
+    meaning="the product, exact", examples={"6 * 7": "42", "1.5 * 1.5": "2.25"}, errors=("22003",), result=_product_type,
+)  # fmt: skip
+def times(x: Any, y: Any, to: Type) -> Any:
+    return arithmetic.multiply(x, y, to)
+
+
+@function(
+    "x NUMBER / y NUMBER : NUMBER",
+    meaning="the quotient; of integers too it has decimals (16, or as many as an operand), rounded half away from zero",
+    examples={"7 / 2": "3.5000000000000000", "NULL / 0": "NULL", "CASE WHEN 0 <> 0 THEN 1 / 0 END": "NULL"},
+    errors=("22012", "22003"), result=_quotient_type,
+)  # fmt: skip
+def over(x: Any, y: Any, to: Type) -> Any:
+    return arithmetic.divide(x, y, to)
+
+
+@function(
+    "x AS TEXT || y AS TEXT : TEXT",
+    meaning="both texts joined; NULL if either is; any type joins as its text",
+    examples={"'B' || 4": "'B4'", "'B' || NULL": "NULL"},
+)
+def join(x: Any, y: Any) -> Any:
+    return pc.binary_join_element_wise(x, y, "")
+
+
+@function(
+    "x TEXT LIKE pattern TEXT [ESCAPE c TEXT] : BOOLEAN",
+    meaning="whether the whole of x has the pattern: % is any run of characters, _ any one; only ESCAPE names an escape character",
+    examples={"'Gull' LIKE 'G%'": "TRUE", "'Gull' LIKE 'g%'": "FALSE", "'5%' LIKE '_!%' ESCAPE '!'": "TRUE"},
+    errors=("22019", "22025"),
+)
+def like(x: Any, pattern: Any, escape: Any = None) -> Any:
+    if isinstance(pattern, pa.Scalar) and (escape is None or isinstance(escape, pa.Scalar)):
+        return _like(x, pattern.as_py(), None if escape is None else escape.as_py(), escape is not None)
+    return _like_columns(x, pattern, escape)
+
+
+def _like_columns(x: Any, pattern: Any, escape: Any) -> Result:
+    length = next(len(item) for item in (x, pattern, escape) if isinstance(item, pa.Array))
+    spread = [item if isinstance(item, pa.Array) else pa.repeat(item, length) for item in (x, pattern, escape) if item is not None]
+    values, errors = [], np.zeros(length, np.uint8)
+    for row, (text, like_pattern, *sign) in enumerate(zip(*(item.to_pylist() for item in spread), strict=True)):
+        try:
+            known = text is not None and like_pattern is not None and (not sign or sign[0] is not None)
+            values.append(bool(re.fullmatch(like_regex(like_pattern, *sign), text)) if known else None)
+        except EscapeError as error:
+            values.append(None)
+            errors[row] = CODES[error.state]
+    return Result(pa.array(values, pa.bool_()), errors)
+
+
+def _like(x: Any, pattern: str | None, escape: str | None, has_escape: bool) -> Any:
+    count = len(x) if isinstance(x, pa.Array) else 1
+    if pattern is None or (has_escape and escape is None):
+        return pa.nulls(count, pa.bool_())
+    try:
+        regex = like_regex(pattern, escape)
+    except EscapeError as error:
+        return Result(pa.nulls(count, pa.bool_()), np.full(count, CODES[error.state], np.uint8))
+    if not escape and "_" not in pattern:
+        plain = pattern.strip("%")
+        if "%" not in plain:
+            if pattern == plain:
+                return pc.equal(x, pa.scalar(plain))
+            if pattern == plain + "%" and plain:
+                return pc.starts_with(x, plain)
+            if pattern == "%" + plain and plain:
+                return pc.ends_with(x, plain)
+            if pattern == "%" + plain + "%" and plain:
+                return pc.match_substring(x, plain)
+    return pc.match_substring_regex(x, regex)
+
+
+class EscapeError(ValueError):
+    """A LIKE pattern whose escape is wrong; `state` is its SQLSTATE."""
+
+    def __init__(self, state: str) -> None:
+        super().__init__(state)
+        self.state = state
+
+
+@lru_cache(maxsize=4096)
+def like_regex(pattern: str, escape: str | None = None) -> str:
+    """The RE2 pattern of a LIKE pattern. Raises EscapeError (22019, 22025)."""
+    if escape is not None and len(escape) > 1:
+        raise EscapeError("22019")
+    out, chars = [], iter(pattern)
+    for char in chars:
+        if escape and char == escape:
+            char = next(chars, "")
+            if char not in ("%", "_", escape) or not char:
+                raise EscapeError("22025")
+            out.append(re.escape(char))
+        else:
+            out.append({"%": ".*", "_": "."}.get(char) or re.escape(char))
+    return "(?s)^" + "".join(out) + "$"
+
+
+@function(
+    "NOT x BOOLEAN : BOOLEAN",
+    meaning="the opposite; unknown stays unknown",
+    examples={"NOT FALSE": "TRUE", "NOT NULL": "NULL"},
+)
+def negation(x: Any) -> Any:
+    return pc.invert(x)

@@ -1,0 +1,309 @@
+"""Text: case, spaces, parts, lengths. Lengths and positions are characters, from 1."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.language.errors import CODES
+from gravel.language.functions import arithmetic
+from gravel.language.functions.buffers import (
+    WHITE, ZERO_WIDTH, body, by_value, is_ascii, maybe_untidy, on_rows, rows_with, table,
+)  # fmt: skip
+from gravel.language.functions.catalogue import Result, function
+
+_HIGH = table(b"", high=True)
+
+
+def _full_case(ascii_kernel: Any, convert: Callable[[str], str]) -> Callable[[Any], Any]:
+    """A case mapping: Arrow's for ASCII, Python's full Unicode mapping (sharp s to SS) for the other values."""
+
+    def change(x: Any) -> Any:
+        if isinstance(x, pa.Scalar):
+            return pa.scalar(None if x.as_py() is None else convert(x.as_py()), pa.string())
+        made = ascii_kernel(x)
+        return on_rows(made, rows_with(x, _HIGH), lambda some: by_value(some, convert)) if not is_ascii(x) else made
+
+    return change
+
+
+# ascii_upper leaves other letters as they are; those values are mapped whole afterwards, so nothing is mapped twice wrongly.
+_upper, _lower = _full_case(pc.ascii_upper, str.upper), _full_case(pc.ascii_lower, str.lower)
+
+
+@function(
+    "UPPER(x TEXT) TEXT",
+    meaning="all letters as capitals, by Unicode's full mapping",
+    examples={"UPPER('Möwe')": "'MÖWE'", "UPPER('Straße')": "'STRASSE'"},
+)
+def upper(x: Any) -> Any:
+    return _upper(x)
+
+
+@function(
+    "LOWER(x TEXT) TEXT",
+    meaning="all letters as small ones, by Unicode's full mapping",
+    examples={"LOWER('ÅSE')": "'åse'"},
+)
+def lower(x: Any) -> Any:
+    # A text that the ASCII kernel has lowered gives the same full mapping as the text itself.
+    return _lower(x)
+
+
+def _trim(side: str) -> tuple[Any, Any]:
+    return {"left": (pc.utf8_ltrim, str.lstrip), "right": (pc.utf8_rtrim, str.rstrip), "both": (pc.utf8_trim, str.strip)}[side]
+
+
+def _trimmed(x: Any, chars: Any, side: str) -> Any:
+    kernel, convert = _trim(side)
+    if chars is None:
+        return kernel(x, " ")
+    if isinstance(chars, pa.Scalar):
+        if chars.as_py() is None:
+            return pa.nulls(len(x) if isinstance(x, pa.Array) else 1, pa.string())
+        return kernel(x, chars.as_py()) if chars.as_py() else x
+    return by_row(lambda text, some: convert(text, some) if some else text, x, chars)
+
+
+@function(
+    "BTRIM(x TEXT [, chars TEXT]) TEXT",
+    meaning="x without the plain spaces, or any of the given characters, at both ends; TRIM(x), TRIM(chars FROM x), "
+    "TRIM(LEADING|TRAILING|BOTH chars FROM x) are the standard's forms; see TIDY_SPACES for tabs and no-break spaces",
+    examples={"TRIM('  Gull ')": "'Gull'", "TRIM(LEADING '0' FROM '007')": "'7'", "BTRIM('(B4)', '()')": "'B4'"},
+)
+def btrim(x: Any, chars: Any = None) -> Any:
+    return _trimmed(x, chars, "both")
+
+
+@function(
+    "LTRIM(x TEXT [, chars TEXT]) TEXT",
+    meaning="x without the plain spaces, or any of the given characters, at its start",
+    examples={"LTRIM('  Gull ')": "'Gull '"},
+)
+def ltrim(x: Any, chars: Any = None) -> Any:
+    return _trimmed(x, chars, "left")
+
+
+@function(
+    "RTRIM(x TEXT [, chars TEXT]) TEXT",
+    meaning="x without the plain spaces, or any of the given characters, at its end",
+    examples={"RTRIM('  Gull ')": "'  Gull'"},
+)
+def rtrim(x: Any, chars: Any = None) -> Any:
+    return _trimmed(x, chars, "right")
+
+
+@function(
+    "TIDY_SPACES(x TEXT) TEXT",
+    meaning="ends trimmed, runs of white space inside made one plain space; tabs, no-break spaces and line breaks "
+    "count as white space, zero width characters are removed",
+    examples={"TIDY_SPACES('  Grey   Gull ')": "'Grey Gull'", "TIDY_SPACES(' ')": "''"},
+)
+def tidy_spaces(x: Any) -> Any:
+    return on_rows(x, maybe_untidy(x), _tidy)
+
+
+def _tidy(some: Any) -> Any:
+    without = some if is_ascii(some) else pc.replace_substring_regex(some, f"[{ZERO_WIDTH}]+", "")
+    return pc.utf8_trim(pc.replace_substring_regex(without, f"{WHITE}+", " "), " ")
+
+
+_WORDS = re.compile(rf"[^{WHITE[1:-1]}\-]+")
+_LETTER = re.compile(r"[^\W\d_]")
+_APOSTROPHE = re.compile(r"(?<![^\W\d_])([^\W\d_])(['’])([^\W\d_])")
+
+
+def _capitalized(text: str) -> str:
+    def word(match: re.Match[str]) -> str:
+        lowered = match.group().lower()
+        first = _LETTER.search(lowered)
+        if first and not (first.start() and lowered[first.start() - 1].isdigit()):
+            at = first.start()
+            lowered = lowered[:at] + _title(lowered[at]) + lowered[at + 1 :]
+        return _APOSTROPHE.sub(lambda found: found[1] + found[2] + _title(found[3]), lowered)
+
+    return _WORDS.sub(word, text)
+
+
+def _title(char: str) -> str:
+    return char.title() if len(char.title()) == 1 else char.upper()
+
+
+@function(
+    "CAPITALIZE_WORDS(x TEXT) TEXT",
+    meaning="the first letter after the start, white space or a hyphen is raised, also that after an apostrophe that "
+    "follows a single letter; not if a digit stands before it; all others are lowered",
+    examples={
+        "CAPITALIZE_WORDS('GREY GULL')": "'Grey Gull'",
+        "CAPITALIZE_WORDS('o''malley-BRÜCK')": "'O''Malley-Brück'",
+        "CAPITALIZE_WORDS('2nd skipper''s boat')": "'2nd Skipper''s Boat'",
+    },
+)
+def capitalize_words(x: Any) -> Any:
+    made = _capitalized_ascii(x)
+    if is_ascii(x):
+        return made
+    high = rows_with(x, _HIGH)
+    return pc.replace_with_mask(made, pa.array(high), by_value(x.filter(pa.array(high)), _capitalized))
+
+
+_IS_UPPER, _IS_LOWER = table(bytes(range(65, 91))), table(bytes(range(97, 123)))
+_BREAK, _DIGIT, _QUOTE = table(b"\t\n\x0b\x0c\r -"), table(b"0123456789"), table(b"'")
+
+
+def _capitalized_ascii(x: Any) -> Any:
+    """The rule on the bytes of all values at once; only ASCII values come out right."""
+    offsets, data = body(x)
+    if len(data) == 0:
+        return x
+    lowered = np.where(_IS_UPPER[data], data + 32, data).astype(np.uint8)
+    letter = _IS_LOWER[lowered]
+    starts = np.zeros(len(data) + 1, bool)
+    starts[offsets[:-1]] = True
+    starts = starts[:-1]
+    at = np.arange(len(data), dtype=np.int32)
+    # The word begins after the last break; a letter is the word's first if no other stands between.
+    word = np.maximum.accumulate(np.where(starts, at, np.where(_BREAK[data], at + 1, 0)))
+    earlier = np.empty_like(at)
+    earlier[0] = -1
+    earlier[1:] = np.maximum.accumulate(np.where(letter, at, -1))[:-1]
+    first = letter & (earlier < word)
+    after_digit = np.zeros(len(data), bool)
+    after_digit[1:] = _DIGIT[data[:-1]] & ~starts[1:]
+    raised = first & ~after_digit
+    quote = np.flatnonzero(_QUOTE[data])
+    quote = quote[(quote > 0) & (quote < len(data) - 1)]
+    quote = quote[letter[quote - 1] & letter[quote + 1] & ~starts[quote] & ~starts[quote + 1]]
+    single = (quote < 2) | starts[quote - 1] | ~letter[np.maximum(quote - 2, 0)]
+    raised[quote[single] + 1] = True
+    lowered[raised] -= 32
+    buffers = x.buffers()
+    values = pa.StringArray.from_buffers(len(x), pa.py_buffer(offsets.astype(np.int32)), pa.py_buffer(lowered.tobytes()))
+    return values if x.null_count == 0 or buffers[0] is None else pc.if_else(pc.is_valid(x), values, pa.scalar(None, pa.string()))
+
+
+@function(
+    "LENGTH(x TEXT) INTEGER",
+    meaning="the number of characters (not bytes); CHAR_LENGTH is the same",
+    examples={"LENGTH('Möwe')": "4", "LENGTH('')": "0"},
+)
+def length(x: Any) -> Any:
+    return pc.cast(pc.utf8_length(x), pa.int64())
+
+
+def by_row(convert: Callable[..., Any], *columns: Any, to: Any = None) -> Any:
+    """A Python function over the rows of several columns, where an argument that is usually constant is a column.
+
+    Each distinct combination is computed once; NULL in any gives NULL.
+    """
+    spread = arithmetic.arrays(*columns)
+    seen: dict[Any, Any] = {}
+    out = []
+    for row in zip(*(column.to_pylist() for column in spread), strict=True):
+        if row not in seen:
+            seen[row] = None if None in row else convert(*row)
+        out.append(seen[row])
+    return pa.array(out, to or pa.string())
+
+
+def _constant(*values: Any) -> bool:
+    return all(value is None or (isinstance(value, pa.Scalar) and value.is_valid) for value in values)
+
+
+@function(
+    "LEFT(x TEXT, n INTEGER) TEXT",
+    meaning="the first n characters; for n below 0 all but the last -n",
+    examples={"LEFT('Gull', 2)": "'Gu'", "LEFT('Gull', -1)": "'Gul'"},
+)
+def left(x: Any, n: Any) -> Any:
+    if _constant(n):
+        return pc.utf8_slice_codeunits(x, 0, n.as_py())
+    return by_row(lambda text, count: text[:count], x, n)
+
+
+@function(
+    "RIGHT(x TEXT, n INTEGER) TEXT",
+    meaning="the last n characters; for n below 0 all but the first -n",
+    examples={"RIGHT('Gull', 2)": "'ll'", "RIGHT('Gull', -1)": "'ull'"},
+)
+def right(x: Any, n: Any) -> Any:
+    if _constant(n):
+        count = n.as_py()
+        return pc.utf8_slice_codeunits(x, -count) if count else pc.utf8_slice_codeunits(x, 0, 0)
+    return by_row(lambda text, count: text[-count:] if count else "", x, n)
+
+
+@function(
+    "SUBSTRING(x TEXT, start INTEGER [, length INTEGER]) TEXT",
+    meaning="the characters from `start` on, `length` of them; SUBSTRING(x FROM start FOR length) is the standard's form; "
+    "places before the first count but are empty",
+    examples={"SUBSTRING('Gull', 2, 2)": "'ul'", "SUBSTRING('Gull' FROM 0 FOR 2)": "'G'", "SUBSTRING('Gull', 3)": "'ll'"},
+    errors=("22011",),
+)
+def substring(x: Any, start: Any, length: Any = None) -> Any:
+    if _constant(start, length):
+        first = start.as_py() - 1
+        if length is None:
+            return pc.utf8_slice_codeunits(x, max(first, 0))
+        if length.as_py() >= 0:
+            stop = max(min(first + length.as_py(), 2**31), 0)
+            return pc.utf8_slice_codeunits(x, min(max(first, 0), stop), stop)
+    spread = arithmetic.arrays(x, start, *(() if length is None else (length,)))
+    errors = np.zeros(len(spread[0]), np.uint8)
+    if length is not None:
+        negative = pc.fill_null(pc.less(spread[2], 0), False).to_numpy(zero_copy_only=False) & arithmetic.known(*spread)
+        errors[negative] = CODES["22011"]
+        spread[2] = pc.if_else(pa.array(negative), pa.scalar(None, pa.int64()), spread[2])
+    return Result(by_row(_part, *spread), errors)
+
+
+def _part(text: str, start: int, length: int | None = None) -> str:
+    first = start - 1
+    stop = None if length is None else max(first + length, 0)
+    return text[max(first, 0) : stop]
+
+
+@function(
+    "POSITION(part TEXT, x TEXT) INTEGER",
+    meaning="where the part first stands in x, from 1; 0 where it does not; the standard's form is POSITION(part IN x)",
+    examples={"POSITION('l' IN 'Gull')": "3", "POSITION('x' IN 'Gull')": "0", "POSITION('' IN 'Gull')": "1"},
+)
+def position(part: Any, x: Any) -> Any:
+    if _constant(part) and isinstance(x, pa.Array):
+        found = pc.add(pc.find_substring(x, part.as_py()), 1)
+        if is_ascii(x):
+            return pc.cast(found, pa.int64())
+        # Arrow counts bytes: where there are others than ASCII before the part, characters are counted.
+        exact = rows_with(x, _HIGH)
+        made = pc.cast(found, pa.int64())
+        convert = lambda text: text.find(part.as_py()) + 1  # noqa: E731
+        return pc.replace_with_mask(made, pa.array(exact), by_value(x.filter(pa.array(exact)), convert, pa.int64()))
+    return by_row(lambda piece, text: text.find(piece) + 1, part, x, to=pa.int64())
+
+
+@function(
+    "REPLACE(x TEXT, old TEXT, new TEXT) TEXT",
+    meaning="every `old` in x replaced by `new`, also inside longer words; an empty `old` changes nothing",
+    examples={"REPLACE('B-4', '-', '')": "'B4'", "REPLACE('Gull', '', 'x')": "'Gull'"},
+)
+def replace(x: Any, old: Any, new: Any) -> Any:
+    if _constant(old, new):
+        return pc.replace_substring(x, old.as_py(), new.as_py()) if old.as_py() else x
+    return by_row(lambda text, a, b: text.replace(a, b) if a else text, x, old, new)
+
+
+@function(
+    "CONCAT(x AS TEXT [, y AS TEXT]...) TEXT",
+    meaning="all arguments as texts, joined; NULL is passed over",
+    examples={"CONCAT('B', 4)": "'B4'", "CONCAT('B', NULL, '4')": "'B4'", "CONCAT(NULL, NULL)": "''"},
+)
+def concat(*columns: Any) -> Any:
+    # Arrow's own way to pass over NULL loses the rows in which every argument is NULL.
+    return pc.binary_join_element_wise(*(pc.fill_null(column, "") for column in columns), "")
+
+

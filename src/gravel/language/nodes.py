@@ -1,0 +1,156 @@
+"""Typed, immutable expressions: what the engine runs. Every node knows its type and its place in the text."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from gravel.language.functions.catalogue import Function
+from gravel.language.types import Target, Type
+
+
+@dataclass(frozen=True)
+class Expression:
+    """A typed expression; `start` and `end` are offsets into the text it was written in."""
+
+    type: Type
+    start: int
+    end: int
+
+    @property
+    def children(self) -> tuple[Expression, ...]:
+        """The operands, in the order they are decided."""
+        return ()
+
+    @property
+    def fails(self) -> bool:
+        """Whether some row could have an error; a guard is only needed where this is so."""
+        return any(child.fails for child in self.children)
+
+
+@dataclass(frozen=True)
+class Column(Expression):
+    """A column of the row, by its position in the table; `declared` columns may not fit their type."""
+
+    index: int
+    name: str
+    declared: bool = False
+
+    @property
+    def fails(self) -> bool:
+        return self.declared
+
+
+@dataclass(frozen=True)
+class Constant(Expression):
+    """A literal or parameter: a Python value (None is NULL)."""
+
+    value: Any
+
+
+@dataclass(frozen=True)
+class Call(Expression):
+    """A function or operator of the catalogue; its kernel sees arguments already of the signature's types."""
+
+    function: Function
+    arguments: tuple[Expression, ...]
+
+    @property
+    def children(self) -> tuple[Expression, ...]:
+        return self.arguments
+
+    @property
+    def fails(self) -> bool:
+        return bool(self.function.errors) or super().fails
+
+
+@dataclass(frozen=True)
+class Logic(Expression):
+    """AND or OR, decided left to right."""
+
+    conjunction: bool
+    operands: tuple[Expression, ...]
+
+    @property
+    def children(self) -> tuple[Expression, ...]:
+        return self.operands
+
+
+@dataclass(frozen=True)
+class Is(Expression):
+    """IS [NOT] NULL, TRUE, FALSE, UNKNOWN."""
+
+    operand: Expression
+    test: str
+    negated: bool
+
+    @property
+    def children(self) -> tuple[Expression, ...]:
+        return (self.operand,)
+
+
+@dataclass(frozen=True)
+class In(Expression):
+    """x IN (…): stops at the first match."""
+
+    operand: Expression
+    items: tuple[Expression, ...]
+
+    @property
+    def children(self) -> tuple[Expression, ...]:
+        return (self.operand, *self.items)
+
+
+@dataclass(frozen=True)
+class Case(Expression):
+    """CASE: the first branch whose condition is true; `otherwise` is NULL where ELSE is missing."""
+
+    branches: tuple[tuple[Expression, Expression], ...]
+    otherwise: Expression
+    has_else: bool
+
+    @property
+    def children(self) -> tuple[Expression, ...]:
+        return (*(part for branch in self.branches for part in branch), self.otherwise)
+
+
+@dataclass(frozen=True)
+class FirstOf(Expression):
+    """COALESCE (`blank` False: the first that is not NULL) and IF_BLANK (the first not blank, else the last)."""
+
+    arguments: tuple[Expression, ...]
+    blank: bool
+
+    @property
+    def children(self) -> tuple[Expression, ...]:
+        return self.arguments
+
+
+@dataclass(frozen=True)
+class Cast(Expression):
+    """CAST, FITS or CAST_OR_NULL; `implicit` where binding widened a value."""
+
+    operand: Expression
+    target: Target
+    mode: str = "CAST"
+    implicit: bool = False
+
+    @property
+    def children(self) -> tuple[Expression, ...]:
+        return (self.operand,)
+
+    @property
+    def fails(self) -> bool:
+        return self.operand.fails or (self.mode == "CAST" and not self.implicit)
+
+
+def columns_read(expression: Expression) -> list[Column]:
+    """The columns an expression reads, each once, in table order."""
+    found: dict[int, Column] = {}
+    stack = [expression]
+    while stack:
+        node = stack.pop()
+        if isinstance(node, Column):
+            found[node.index] = node
+        stack.extend(node.children)
+    return [found[index] for index in sorted(found)]

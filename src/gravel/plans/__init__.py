@@ -1,0 +1,1 @@
+"""Plans: the plan file, its run, the row ledger, the proofs."""

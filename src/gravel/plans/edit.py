@@ -1,0 +1,117 @@
+"""Steps added to plan files: comments and layout are kept."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+from gravel.inspecting.attempt import Trial
+from gravel.language.types import Kind, Type
+from gravel.plans.model import read_plan
+from gravel.problems import TableProblem
+from gravel.tables.csv import CsvTable
+
+
+def step_text(trial: Trial) -> str:
+    """The step of a trial as TOML, to paste."""
+    import tomlkit
+
+    return tomlkit.dumps(_step(trial, "")).strip()
+
+
+def _step(trial: Trial, note: str) -> Any:
+    import tomlkit
+
+    document = tomlkit.document()
+    steps = tomlkit.aot()
+    step = tomlkit.table()
+    if note:
+        step.add("note", note)
+    assigned = tomlkit.table()
+    for one in trial.attempts:
+        assigned.add(one.column, _string(" ".join(one.text.split()) if "'" not in one.text and '"' not in one.text else one.text))
+    step.add("set", assigned)
+    steps.append(step)
+    document.add("step", steps)
+    return document
+
+
+def _string(text: str) -> Any:
+    import tomlkit
+
+    return tomlkit.string(text, multiline="\n" in text)
+
+
+def add_step(path: Path, table: CsvTable, trial: Trial, note: str) -> int:
+    """Append a trial's step to a plan, or begin one; the step's number. The types its expressions were bound to go
+    under [types] where they are new. Raises what reading the plan raises, TableProblem if it cannot be written."""
+    import tomlkit
+
+    new = _step(trial, note)
+    if path.exists():
+        read_plan(path)
+        with open(path, encoding="utf-8", newline="") as file:
+            document = tomlkit.parse(file.read())
+    else:
+        document = tomlkit.document()
+        relative = os.path.relpath(table.path, path.parent)
+        document.add("table", tomlkit.string(relative))
+        source = Path(relative)
+        document.add("write", tomlkit.string(str(source.with_name(f"{source.stem}-clean{source.suffix or '.csv'}"))))
+        _reading(document, table)
+    _types(document, trial)
+    steps = document.get("step")
+    if steps is None:
+        document.add(tomlkit.nl())
+        document.add("step", new["step"])
+        count = 1
+    else:
+        steps.append(new["step"][0])
+        count = len(steps)
+    text = tomlkit.dumps(document)
+    temporary = path.with_name(f".{path.name}.gravel-{os.getpid()}")
+    try:
+        temporary.write_text(text, "utf-8", newline="")
+        os.replace(temporary, path)
+    except OSError as error:
+        temporary.unlink(missing_ok=True)
+        raise TableProblem(f"{path} cannot be written: {(error.strerror or str(error)).lower()}") from None
+    return count
+
+
+def _reading(document: Any, table: CsvTable) -> None:
+    """What the file was read with, where that is not what a plan would find by itself."""
+    if table.dialect.encoding != "utf-8":
+        document.add("encoding", table.dialect.encoding)
+    if table.empty_null:
+        document.add("empty", "null")
+    if table.dialect.delimiter not in (",", ";", "\t", "|"):
+        document.add("delimiter", table.dialect.delimiter)
+
+
+def _types(document: Any, trial: Trial) -> None:
+    import tomlkit
+
+    known = document.get("types")
+    fresh = {name: kind for name, kind in trial.types.items() if known is None or name not in known}
+    if not fresh:
+        return
+    if known is None:
+        known = tomlkit.table()
+        # Before the steps, since a plan is read from the top.
+        body = [key for key in document if key == "step"]
+        if body:
+            steps = document.pop("step")
+            document.add("types", known)
+            document.add("step", steps)
+        else:
+            document.add(tomlkit.nl())
+            document.add("types", known)
+    for name, kind in fresh.items():
+        known.add(name, type_text(kind))
+
+
+def type_text(kind: Type) -> str:
+    """A found type as a plan states it: with room for longer numbers in next month's file."""
+    return f"DECIMAL(38,{kind.scale})" if kind.kind is Kind.DECIMAL else str(kind)

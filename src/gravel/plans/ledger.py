@@ -1,0 +1,70 @@
+"""The row ledger: for each step, what came in, changed, left and went on; a batch's lines add up to the table's."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+
+from gravel.inspecting.attempt import ErrorKind
+
+
+@dataclass
+class StepCount:
+    """One step's rows. in + added - dropped - merged - set_aside = out; `stopped` rows failed a step that stops the run
+    and are in none of these. changed_columns counts each column's changed cells; errors are kinds by column."""
+
+    rows_in: int = 0
+    changed: int = 0
+    added: int = 0
+    dropped_false: int = 0
+    dropped_unknown: int = 0
+    dropped_true: int = 0
+    merged: int = 0
+    set_aside: int = 0
+    stopped: int = 0
+    nulled: int = 0
+    rows_out: int = 0
+    changed_columns: Counter[str] = field(default_factory=Counter)
+    errors: dict[tuple[str, str], ErrorKind] = field(default_factory=dict)
+
+    @property
+    def dropped(self) -> int:
+        """Rows dropped for any reason."""
+        return self.dropped_false + self.dropped_unknown + self.dropped_true
+
+    @property
+    def balances(self) -> bool:
+        """Whether every row that came in is accounted for."""
+        return self.rows_in + self.added - self.dropped - self.merged - self.set_aside - self.stopped == self.rows_out
+
+    def add(self, other: StepCount) -> None:
+        """Take in another batch's count of the same step."""
+        for name in ("rows_in", "changed", "added", "dropped_false", "dropped_unknown", "dropped_true", "merged",
+                     "set_aside", "stopped", "nulled", "rows_out"):  # fmt: skip
+            setattr(self, name, getattr(self, name) + getattr(other, name))
+        self.changed_columns.update(other.changed_columns)
+        for key, kind in other.errors.items():
+            known = self.errors.get(key)
+            self.errors[key] = kind if known is None else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
+
+
+@dataclass(frozen=True)
+class StepLine:
+    """A line of the ledger as it is told; step 0 is the reading."""
+
+    step: int
+    verb: str
+    note: str
+    count: StepCount
+    new_columns: tuple[str, ...] = ()
+    stated: str | None = None
+    stated_holds: bool = True
+
+
+@dataclass(frozen=True)
+class Proof:
+    """Something claimed of a run, whether it holds, and the figures that show it."""
+
+    proof: str
+    holds: bool
+    detail: str

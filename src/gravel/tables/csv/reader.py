@@ -1,0 +1,193 @@
+"""Reading CSV: pieces cut at record ends, parsed by Arrow on any thread, with source row and line numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+
+from gravel.engine.parallel import ordered_map
+from gravel.language.types import TEXT, Type
+from gravel.tables.csv import dialect as dialects
+from gravel.tables.csv.dialect import Dialect, line_breaks, not_in_encoding
+from gravel.tables.csv.pieces import EMPTY_LINE, Piece, count_lines, cut
+from gravel.tables.csv.records import Record, records
+from gravel.tables.table import Batch, Malformed
+from gravel.tables.typing import Fitting, fitting
+
+
+class CsvTable:
+    """A CSV file as a table.
+
+    empty_null: quoted empty fields are NULL too. texts: columns that stay TEXT whatever they hold. declared: types that
+    a plan gives columns. Raises TableProblem where the file cannot be read or has no usable header.
+    """
+
+    def __init__(
+        self,
+        path: Path,
+        name: str = "",
+        *,
+        delimiter: str | None = None,
+        encoding: str | None = None,
+        empty_null: bool = False,
+        texts: frozenset[str] = frozenset(),
+        declared: dict[str, Type] | None = None,
+        dialect: Dialect | None = None,
+    ) -> None:
+        self.path, self.name, self.empty_null, self.texts = path, name or str(path), empty_null, texts
+        self.declared = declared or {}
+        self.dialect = dialect or dialects.find(path, self.name, delimiter, encoding)
+        self.columns = self.dialect.columns
+        self.notes: list[str] = []
+        self.progress: Callable[[int], None] | None = None
+        self._types: dict[int, Type] = {}
+        self.fittings: dict[int, Fitting] = {}
+        self._options: dict[tuple[int, ...] | None, Any] = {}
+
+    def pieces(self) -> Iterator[Piece]:
+        """The file's pieces, in order; notes when it turns out that every field is quoted."""
+        rows = quoted = 0
+        for piece in cut(self.path, self.name, self.dialect):
+            rows, quoted = rows + piece.records - len(piece.bad), quoted + piece.quoted
+            if self.progress is not None:
+                self.progress(len(piece.data))
+            yield piece
+        if rows and quoted == rows * len(self.columns) and not self.empty_null and not self.notes:
+            self.notes.append("every field is quoted, so none is NULL; --empty null reads the empty ones as NULL")
+
+    def read(self, piece: Piece, wanted: Sequence[int] | None = None) -> Batch:
+        """The rows of a piece. Raises TableProblem at the first byte that is not valid in the encoding."""
+        key = None if wanted is None else tuple(wanted)
+        parsed, bad = self._parse(piece, key)
+        malformed = [Malformed(piece.first_row + index, line, fault, text) for index, line, fault, text in piece.bad]
+        skipped = np.ones(piece.records, bool)
+        skipped[[index for index, *_ in piece.bad]] = False
+        rows = piece.first_row + np.flatnonzero(skipped)
+        columns = self._columns(parsed, key)
+        doubtful = len(self.columns) > 1 and _has_blank_line(piece.data)
+        if bad or doubtful:
+            places = list(self._records(piece))
+            blank = [i for i, (_, record) in enumerate(places) if _is_blank(piece.data, record)] if doubtful else []
+            faults = bad + [(number, EMPTY_LINE, "") for number in blank]
+            malformed += [Malformed(int(rows[number]), places[number][0], fault, text) for number, fault, text in faults]
+            # Arrow has left out the records of `bad`; an empty line it takes for a row of NULLs.
+            parsed_rows = np.delete(np.arange(len(rows)), [number for number, _, _ in bad])
+            still = ~np.isin(parsed_rows, blank)
+            rows = rows[parsed_rows[still]]
+            if blank:
+                columns = [None if column is None else column.filter(pa.array(still)) for column in columns]
+        return Batch(rows, columns, tuple(sorted(malformed, key=lambda one: one.row)))
+
+    def types(self, wanted: Sequence[int]) -> dict[int, Type]:
+        """Types found from all rows; reading stops early where only TEXT is left."""
+        self._find_types([index for index in wanted if index not in self._types])
+        return {index: self._types[index] for index in wanted}
+
+    def count_lines(self) -> int:
+        """Lines of the file, counted in its text alone, without regard to records."""
+        return count_lines(self.path, self.name, self.dialect)
+
+    def settle(self, found: dict[int, Fitting]) -> None:
+        """Take over what a pass over all rows has found of the columns' types."""
+        self.fittings.update(found)
+        for index, state in found.items():
+            name = self.columns[index]
+            self._types[index] = self.declared.get(name) or (TEXT if name in self.texts else state.type)
+
+    def _find_types(self, missing: list[int]) -> None:
+        states = {index: Fitting() for index in missing}
+        for index in missing:
+            name = self.columns[index]
+            if name in self.texts or name in self.declared:
+                self._types[index] = self.declared.get(name, TEXT)
+                del states[index]
+        if not states:
+            return
+        wanted = sorted(states)
+
+        def look(piece: Piece) -> dict[int, Fitting]:
+            batch = self.read(piece, wanted)
+            return {index: fitting(batch.columns[index], states[index].kinds) for index in wanted if states[index].kinds}
+
+        for found in ordered_map(look, self.pieces()):
+            for index, state in found.items():
+                states[index] = states[index].merge(state)
+            if not any(state.kinds for state in states.values()):
+                break
+        self.settle(states)
+
+    # -- one piece
+    def _parse(self, piece: Piece, key: tuple[int, ...] | None) -> tuple[Any, list[tuple[int, str, str]]]:
+        if not piece.data:
+            names = [str(index) for index in (range(len(self.columns)) if key is None else key)]
+            return pa.table({name: pa.array([], pa.string()) for name in names}), []
+        self._refuse_bad_text(piece)
+        names, convert = self._arrow_options(key)
+        bad: list[tuple[int, str, str]] = []
+
+        def refused(row: Any) -> str:
+            many = "fields" if row.actual_columns != 1 else "field"
+            bad.append((row.number - 1, f"{row.actual_columns} {many} where the header has {row.expected_columns}", row.text.rstrip("\r\n")))
+            return "skip"
+
+        parse = pa_csv.ParseOptions(
+            delimiter=self.dialect.delimiter, newlines_in_values=True, ignore_empty_lines=False, invalid_row_handler=refused
+        )
+        read = pa_csv.ReadOptions(column_names=names, use_threads=False, block_size=len(piece.data) + 1024)
+        return pa_csv.read_csv(pa.BufferReader(piece.data), read, parse, convert), bad
+
+    def _arrow_options(self, key: tuple[int, ...] | None) -> tuple[Any, Any]:
+        if key not in self._options:
+            names = [str(index) for index in range(len(self.columns))]
+            include = None if key is None else [str(index) for index in key] or ["0"]
+            convert = pa_csv.ConvertOptions(
+                check_utf8=False, column_types=dict.fromkeys(names, pa.string()), null_values=[""], strings_can_be_null=True,
+                quoted_strings_can_be_null=self.empty_null, include_columns=include,
+            )  # fmt: skip
+            self._options[key] = (names, convert)
+        options: tuple[Any, Any] = self._options[key]
+        return options
+
+    def _columns(self, parsed: Any, key: tuple[int, ...] | None) -> list[Any]:
+        columns: list[Any] = [None] * len(self.columns)
+        for index in range(len(self.columns)) if key is None else key:
+            chunks = parsed.column(str(index))
+            columns[index] = chunks.chunk(0) if chunks.num_chunks == 1 else chunks.combine_chunks()
+        return columns
+
+    def _refuse_bad_text(self, piece: Piece) -> None:
+        if piece.data.isascii():
+            return
+        try:
+            piece.data.decode("utf-8")
+        except UnicodeDecodeError as error:
+            before = piece.data[: error.start]
+            at, record = next(found for found in self._records(piece) if found[1].end > error.start)
+            line = at + line_breaks(piece.data[record.start : error.start])
+            tail = before[max(before.rfind(b"\n"), before.rfind(b"\r")) + 1 :]
+            raise not_in_encoding(self.name, line, len(tail.decode("utf-8", "replace")) + 1, piece.data[error.start], "utf-8") from None
+
+    def _records(self, piece: Piece) -> Iterator[tuple[int, Record]]:
+        """Each record of the piece's data with its line in the file; only where something is wrong with one."""
+        line, index = piece.first_line, 0
+        taken = {bad: text for bad, _, _, text in piece.bad}
+        for record in records(piece.data, self.dialect.delimiter.encode(), True):
+            while index in taken:
+                line += line_breaks(taken[index].encode()) + 1
+                index += 1
+            yield line, record
+            line += line_breaks(piece.data[record.start : record.end])
+            index += 1
+
+
+def _is_blank(data: bytes, record: Record) -> bool:
+    return not data[record.start : record.end].strip(b"\r\n")
+
+
+def _has_blank_line(data: bytes) -> bool:
+    return data[:1] in (b"\n", b"\r") or any(pair in data for pair in (b"\n\n", b"\n\r", b"\r\r"))

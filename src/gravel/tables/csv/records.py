@@ -1,0 +1,107 @@
+"""Records of a CSV text that is not well formed: found one by one, each either good or with its fault.
+
+The rule: a record ends at its line's end. One whose quote is never closed, or is closed only by what looks like the
+opening quote of a later line, ends at the end of its own first line, so that one bad quote costs one record.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from functools import lru_cache
+from typing import NamedTuple
+
+UNCLOSED = "a quote is not closed"
+AFTER_QUOTE = "text after a closing quote"
+
+
+class Record(NamedTuple):
+    """A record's bytes are start:end, its line end included; `fault` is '' for one whose quotes are right."""
+
+    start: int
+    end: int
+    fault: str
+
+
+@lru_cache(maxsize=8)
+def patterns(delimiter: bytes) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
+    """(a whole record with its line end, one field)."""
+    d = re.escape(delimiter)
+    field = rb'(?:"[^"]*+(?:""[^"]*+)*+"|[^"' + d + rb"\r\n][^" + d + rb"\r\n]*+)?+"
+    return re.compile(rb"(?:" + field + d + rb")*+" + field + rb"(?:\r\n|\n|\r|\Z)"), re.compile(field)
+
+
+_LINE_END = re.compile(rb"\r\n|\n|\r|\Z")
+
+
+def records(data: bytes, delimiter: bytes, last: bool) -> Iterator[Record]:
+    """The records of `data`, which begins at a record's start.
+
+    Unless `data` is the file's `last` part, a record that may go on beyond it is not given."""
+    whole, _ = patterns(delimiter)
+    at, size = 0, len(data)
+    while at < size:
+        match = whole.match(data, at)
+        if match and (match.end() < size or last or data[match.end() - 1 : match.end()] == b"\n"):
+            yield Record(at, match.end(), "")
+            at = match.end()
+            continue
+        if match and not last:
+            return
+        fault, end = _fault(data, at, delimiter)
+        if fault == UNCLOSED and not last and end == size:
+            return
+        if not last and end >= size:
+            return
+        yield Record(at, end, fault)
+        at = end
+
+
+def _line_end(data: bytes, at: int) -> int:
+    found = _LINE_END.search(data, at)
+    return found.end() if found else len(data)
+
+
+def _fault(data: bytes, at: int, delimiter: bytes) -> tuple[str, int]:
+    """What is wrong with the record at `at`, and where it ends. For an unclosed quote with nothing after it to decide,
+    the end is the data's, unless that is the end of the file."""
+    _, field = patterns(delimiter)
+    start = at
+    while True:
+        match = field.match(data, at)
+        end = match.end() if match else at
+        if data[at : at + 1] == b'"' and end == at:
+            return UNCLOSED, _line_end(data, start)
+        if data[end : end + 1] == delimiter:
+            at = end + 1
+            continue
+        opens_later = b"\n" in data[at:end] or b"\r" in data[at:end]
+        before = data[end - 2 : end - 1]
+        if opens_later and before in (delimiter, b"\n", b"\r"):
+            return UNCLOSED, _line_end(data, start)
+        return AFTER_QUOTE, _line_end(data, end)
+
+
+def count_fields(record: bytes, delimiter: bytes) -> int:
+    """Fields of one record whose quotes are right."""
+    _, field = patterns(delimiter)
+    at, count = 0, 1
+    while True:
+        at = field.match(record, at).end()  # type: ignore[union-attr]
+        if record[at : at + 1] != delimiter:
+            return count
+        at, count = at + 1, count + 1
+
+
+def split_fields(record: bytes, delimiter: bytes) -> list[tuple[bytes, bool]]:
+    """The fields of one record with right quotes: (content without quotes, whether it was quoted)."""
+    _, field = patterns(delimiter)
+    at, found = 0, []
+    while True:
+        raw = field.match(record, at).group()  # type: ignore[union-attr]
+        quoted = raw.startswith(b'"')
+        found.append((raw[1:-1].replace(b'""', b'"') if quoted else raw, quoted))
+        at += len(raw)
+        if record[at : at + 1] != delimiter:
+            return found
+        at += 1

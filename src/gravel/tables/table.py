@@ -1,0 +1,61 @@
+"""The face of every table: columns, pieces that can be read again and in any order, rows with source row numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol, TypeVar
+
+import numpy as np
+
+from gravel.engine.parallel import ordered_map
+from gravel.language.types import Type
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Malformed:
+    """A record that is no row: its source row number, its line in the file, what is wrong, and its text."""
+
+    row: int
+    line: int
+    fault: str
+    text: str
+
+
+@dataclass(frozen=True)
+class Batch:
+    """Some rows in source order. `rows` are source row numbers; `columns` has an Arrow array for each column asked
+    for, in table order, and None for the others. Malformed records stand beside, not among them."""
+
+    rows: np.ndarray
+    columns: list[Any]
+    malformed: tuple[Malformed, ...] = ()
+
+    @property
+    def count(self) -> int:
+        """Rows."""
+        return len(self.rows)
+
+
+class Table(Protocol):
+    """A source of rows. `name` is what the person called it."""
+
+    name: str
+    columns: tuple[str, ...]
+    notes: list[str]
+
+    def pieces(self) -> Iterator[Any]:
+        """The table in pieces, in order; each call reads it afresh. Raises TableProblem."""
+
+    def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
+        """The rows of a piece, with the wanted columns (their positions; None: all). May run on any thread."""
+
+    def types(self, wanted: Sequence[int]) -> dict[int, Type]:
+        """The types of these columns, found from all rows where the store does not know them."""
+
+
+def scan(table: Table, work: Callable[[Batch], T], wanted: Sequence[int] | None = None) -> Iterator[T]:
+    """`work` of each batch, in order, by several threads."""
+    return ordered_map(lambda piece: work(table.read(piece, wanted)), table.pieces())

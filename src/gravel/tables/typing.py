@@ -1,0 +1,139 @@
+"""Which type a text column's values are plain literals of: found from all of them, batch by batch.
+
+A leading zero or plus, an exponent, a space or grouped digits make a column TEXT: such values are codes, not numbers.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.language.functions.buffers import body, matches, table, valid
+from gravel.language.types import BOOLEAN, DATE, INTEGER, MAX_DIGITS, TEXT, TIMESTAMP, Kind, Type, decimal
+
+PLAIN_INTEGER = r"^(?:0|-?[1-9][0-9]*)$"
+PLAIN_DECIMAL = r"^(?:0|0?\.0+|-?(?:[1-9][0-9]*(?:\.[0-9]+)?|0?\.[0-9]*[1-9][0-9]*))$"
+PLAIN_TIMESTAMP = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}:[0-9]{2}(?:\.[0-9]{1,6})?$"
+_PLAIN = {
+    Kind.INTEGER: PLAIN_INTEGER, Kind.DECIMAL: PLAIN_DECIMAL, Kind.BOOLEAN: r"^(?:true|false)$",
+    Kind.DATE: r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$", Kind.TIMESTAMP: PLAIN_TIMESTAMP,
+}  # fmt: skip
+_COMPILED = {kind: re.compile(pattern) for kind, pattern in _PLAIN.items()}
+_DIGITS = table(b"0123456789-")
+_ALL = frozenset(_PLAIN)
+
+
+@dataclass(frozen=True)
+class Fitting:
+    """What is known of a column so far: the types that every value fits, and digits before and after the point.
+
+    `merge` is associative, so batches may be looked at in any order and by several threads. `uniform` is False once
+    one value may be written in two ways (12 beside 12.0), when equal texts and equal values are not the same."""
+
+    kinds: frozenset[Kind] = _ALL
+    whole: int = 0
+    scale: int = 0
+    scales: frozenset[int] = field(default_factory=frozenset)
+    seen: bool = False
+
+    def merge(self, other: Fitting) -> Fitting:
+        """What is known of both parts."""
+        return Fitting(
+            self.kinds & other.kinds, max(self.whole, other.whole), max(self.scale, other.scale),
+            self.scales | other.scales, self.seen or other.seen,
+        )  # fmt: skip
+
+    @property
+    def type(self) -> Type:
+        """The column's type; TEXT where nothing else fits, or nothing was seen."""
+        if not self.seen:
+            return TEXT
+        for kind, made in ((Kind.INTEGER, INTEGER), (Kind.BOOLEAN, BOOLEAN), (Kind.DATE, DATE), (Kind.TIMESTAMP, TIMESTAMP)):
+            if kind in self.kinds:
+                return made
+        if Kind.DECIMAL in self.kinds and self.whole + self.scale <= MAX_DIGITS:
+            return decimal(max(self.whole + self.scale, 1), self.scale)
+        return TEXT
+
+    @property
+    def uniform(self) -> bool:
+        """Whether two texts of the column are equal just where their values are."""
+        return self.type.kind not in (Kind.DECIMAL, Kind.TIMESTAMP) or len(self.scales) <= 1
+
+
+def fitting(array: Any, candidates: frozenset[Kind] = _ALL) -> Fitting:
+    """What the values of a text array fit, of these candidates."""
+    if array.null_count == len(array):
+        return Fitting(candidates)
+    kinds = _first_look(array, candidates)
+    found = Fitting(frozenset(), seen=True)
+    if Kind.INTEGER in kinds and _all_integers(array):
+        longest = int(np.diff(body(array)[0]).max(initial=0))
+        found = replace(found, kinds=frozenset({Kind.INTEGER, Kind.DECIMAL}), whole=longest, scales=frozenset({0}))
+    elif Kind.DECIMAL in kinds and _all(array, PLAIN_DECIMAL):
+        found = _decimals(array)
+    for kind, arrow in ((Kind.DATE, pa.date32()), (Kind.TIMESTAMP, pa.timestamp("us"))):
+        if kind in kinds and _all(array, _PLAIN[kind]) and _casts(array, arrow):
+            lengths = np.diff(body(array)[0])[valid(array)]
+            spaced = int(matches(array, " ").sum()) if kind is Kind.TIMESTAMP else 0
+            forms = frozenset(np.unique(lengths).tolist()) | ({-1} if 0 < spaced < len(lengths) else {-2 if spaced else -3})
+            found = replace(found, kinds=found.kinds | {kind}, scales=forms - {-2, -3} if kind is Kind.DATE else forms)
+    if Kind.BOOLEAN in kinds and _all(array, _PLAIN[Kind.BOOLEAN]):
+        found = replace(found, kinds=found.kinds | {Kind.BOOLEAN})
+    return found
+
+
+def _first_look(array: Any, candidates: frozenset[Kind]) -> set[Kind]:
+    """The candidates that the first few values leave: most text columns lose all of them here."""
+    left = set(candidates)
+    for value in array.slice(0, 50).to_pylist():
+        if value is not None:
+            left = {kind for kind in left if _COMPILED[kind].match(value)}
+    return left
+
+
+def _all(array: Any, pattern: str) -> bool:
+    return bool(pc.all(pc.match_substring_regex(array, pattern), min_count=0).as_py())
+
+
+def _all_integers(array: Any) -> bool:
+    offsets, data = body(array)
+    lengths = np.diff(offsets)
+    if not _DIGITS[data].all() or lengths.max(initial=0) > 18:
+        return bool(lengths.max(initial=0) <= 20) and _all(array, PLAIN_INTEGER) and _casts(array, pa.int64())
+    known = valid(array)
+    if (lengths[known] == 0).any():
+        return False
+    first = data[np.minimum(offsets[:-1], max(len(data) - 1, 0))]
+    # A zero alone is plain; one before other digits, or after a minus, makes a code of it.
+    if ((first == 48) & (lengths > 1) & known).any():
+        return False
+    negative = (first == 45) & known
+    if negative.any() or (data == 45).any():
+        return _all(array, PLAIN_INTEGER)
+    return True
+
+
+def _casts(array: Any, arrow: Any) -> bool:
+    try:
+        made = pc.cast(array, arrow)
+    except pa.ArrowInvalid:
+        return False
+    return pa.types.is_integer(arrow) or not bool(pc.any(pc.starts_with(array, "0000")).as_py()) and made is not None
+
+
+def _decimals(array: Any) -> Fitting:
+    known = valid(array)
+    lengths = np.diff(body(array)[0])
+    point = pc.fill_null(pc.find_substring(array, "."), -1).to_numpy(zero_copy_only=False)
+    scales = np.where(point >= 0, lengths - point - 1, 0)[known]
+    whole = np.where(point >= 0, point, lengths)[known]
+    # A text that begins with the point is another way to write one that begins with 0.
+    bare = {-1} if bool(matches(array, r"^-?\.").any()) else set()
+    forms = frozenset(np.unique(scales).tolist()) | bare
+    return Fitting(frozenset({Kind.DECIMAL}), int(whole.max(initial=0)), int(scales.max(initial=0)), forms, True)
