@@ -95,7 +95,8 @@ def print_table(out: Console, headings: Sequence[str], rows: Sequence[Sequence[A
     """A plain table for people."""
     from rich.table import Table
 
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=HEAD, title=title or None, title_justify="left", title_style=HEAD)
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=HEAD, title=title or None, title_justify="left", title_style=HEAD,
+                  show_header=any(headings))  # fmt: skip
     for index, heading in enumerate(headings):
         table.add_column(heading, justify="right" if index in right else "left", overflow="fold", no_wrap=index in right)
     for row in rows:

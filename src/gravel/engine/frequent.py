@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from gravel.engine.distinct import Counted, Distinct, counted
+from gravel.engine.distinct import Counted, Distinct, counted, counted_once
 
 _LIKELY = 24
 
@@ -22,15 +22,18 @@ class FrequentPart:
     texts: dict[int, tuple[str | None, ...]]
 
 
-def frequent_part(columns: list[Any], rows: np.ndarray) -> FrequentPart:
-    """The state of one batch; `rows` are source row numbers. NULL counts as a value of its own."""
-    found = counted(columns, rows)
+def frequent_part(columns: list[Any], rows: np.ndarray, counts: np.ndarray | None = None) -> FrequentPart:
+    """The state of one batch; `rows` are source row numbers. NULL counts as a value of its own. With `counts` the values
+    are distinct already and `rows` are the first that hold them."""
+    found = counted(columns, rows) if counts is None else counted_once(columns, counts, rows)
     likely = np.arange(len(found.counts))
     if len(likely) > _LIKELY:
         # The most frequent, and of equally frequent ones the first: just what a whole table's top would take.
-        rank = found.counts.astype(np.float64) - (found.rows - found.rows.min()) / (float(np.ptp(found.rows)) + 1.0)
+        rank = found.counts - (found.rows - found.rows.min()) / (float(np.ptp(found.rows)) + 1.0)
         likely = np.argpartition(-rank, _LIKELY)[:_LIKELY]
-    where = pa.array(np.searchsorted(rows, found.rows[likely]))
+    order = None if counts is None else np.argsort(rows)
+    at = np.searchsorted(rows, found.rows[likely], sorter=order)
+    where = pa.array(at if order is None else order[at])
     texts = [column.take(where).to_pylist() for column in columns]
     return FrequentPart(found, {int(found.first[i]): tuple(column[at] for column in texts) for at, i in enumerate(likely)})
 

@@ -81,7 +81,7 @@ def _fixed(array: Any, constants: tuple[np.uint64, ...]) -> np.ndarray:
 def _texts(array: Any, constants: tuple[np.uint64, ...]) -> np.ndarray:
     """Eight bytes at a time, all values side by side; the rows whose text has ended drop out."""
     offsets, data = body(array)
-    starts, lengths = offsets[:-1].astype(np.int64), np.diff(offsets).astype(np.int64)
+    starts, lengths = offsets[:-1].astype(np.int64), np.diff(offsets)
     state = lengths.astype(np.uint64) * constants[2] + constants[1]
     if len(data) == 0:
         return _finish(state, constants)

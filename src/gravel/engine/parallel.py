@@ -11,6 +11,8 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
+from gravel.engine.memory import keep_freed_blocks
+
 A = TypeVar("A")
 B = TypeVar("B")
 
@@ -23,6 +25,7 @@ def workers() -> int:
 
 def ordered_map(work: Callable[[A], B], items: Iterable[A], threads: int | None = None) -> Iterator[B]:
     """`work` of every item, in order, a few ahead of the reader. The first failure is raised in its place."""
+    keep_freed_blocks()
     count = threads or workers()
     if count == 1:
         yield from map(work, items)

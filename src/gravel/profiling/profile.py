@@ -80,7 +80,7 @@ def profile(table: CsvTable) -> Profile:
         for state, part in zip(states, parts, strict=True):
             state.add(part)
     table.settle({i: state.fitting for i, state in enumerate(states)})
-    columns = tuple(_finish(table, i, states[i], rows) for i in range(width))
+    columns = tuple(ordered_map(lambda i: _finish(table, i, states[i], rows), range(width)))
     return Profile(table.name, rows, columns, tuple(malformed), tuple(table.notes))
 
 
@@ -105,29 +105,53 @@ class _Part:
 
 def _part(array: Any, rows: np.ndarray, so_far: Fitting) -> _Part:
     nulls = array.null_count
-    fits = fitting(array, so_far.kinds)
     if nulls == len(array):
-        return _Part(nulls, 0, 0, 0, None, None, None, None, 0, 0, 0, fits, None)
+        return _Part(nulls, 0, 0, 0, None, None, None, None, 0, 0, 0, fitting(array, so_far.kinds), None)
     if nulls:
         rows = rows[pc.is_valid(array).to_numpy(zero_copy_only=False)]
         array = array.drop_null()
+    counts = None
+    if _few_values(array):
+        array, counts, rows = _once(array, rows)
+    fits = fitting(array, so_far.kinds)
     bytes_long = np.diff(body(array)[0])
-    empty = int(np.count_nonzero(bytes_long == 0))
     blank = padded = 0
     doubtful = maybe_padded(array)
     if doubtful.any():
         some = array.filter(pa.array(doubtful))
-        blank = int(matches(some, f"^{BLANK}+$").sum())
-        padded = int(matches(some, f"^{BLANK}|{BLANK}$").sum()) - blank
+        weights = None if counts is None else counts[doubtful]
+        blank = _weight(matches(some, f"^{BLANK}+$"), weights)
+        padded = _weight(matches(some, f"^{BLANK}|{BLANK}$"), weights) - blank
     lengths = bytes_long if is_ascii(array) else pc.utf8_length(array).to_numpy()
     low, high = (bound.as_py() for bound in pc.min_max(array).values())
     numbers: tuple[Any, Any] = (None, None)
     if Kind.DECIMAL in fits.kinds:
         numbers = tuple(bound.as_py() for bound in pc.min_max(_numbers(array, fits)).values())
+    total = int(lengths.sum()) if counts is None else int((lengths * counts).sum())
     return _Part(
-        nulls, empty, blank, padded, low, high, *numbers, int(lengths.min()), int(lengths.max()), int(lengths.sum()),
-        fits, frequent_part([array], rows),
+        nulls, _weight(bytes_long == 0, counts), blank, padded, low, high, *numbers, int(lengths.min()), int(lengths.max()), total,
+        fits, frequent_part([array], rows, counts),
     )  # fmt: skip
+
+
+def _weight(mask: np.ndarray, counts: np.ndarray | None) -> int:
+    """Rows under a mask, where each value may stand for several."""
+    return int(np.count_nonzero(mask)) if counts is None else int(counts[mask].sum())
+
+
+def _few_values(array: Any) -> bool:
+    """Whether work once a distinct value is likely to be less than once a row: a sample says so."""
+    sample = array.slice(0, 1000)
+    return len(array) > 100 and pc.count_distinct(sample).as_py() * 2 < len(sample)
+
+
+def _once(array: Any, rows: np.ndarray) -> tuple[Any, np.ndarray, np.ndarray]:
+    """The distinct values of a batch, the rows that hold each, and the first row that does."""
+    coded = array.dictionary_encode()
+    codes = coded.indices.to_numpy()
+    first = np.empty(len(coded.dictionary), np.int64)
+    first[codes[::-1]] = rows[::-1]
+    return coded.dictionary, np.bincount(codes, minlength=len(first)), first
 
 
 def _numbers(array: Any, fits: Fitting) -> Any:

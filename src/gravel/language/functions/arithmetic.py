@@ -18,6 +18,11 @@ OVERFLOW, BY_ZERO = CODES["22003"], CODES["22012"]
 _WIDE = Context(prec=200)
 
 
+def zero_of(arrow_type: Any) -> Any:
+    """Zero as a scalar of an exact number type."""
+    return pa.scalar(Decimal(0) if pa.types.is_decimal(arrow_type) else 0, arrow_type)
+
+
 def arrays(*values: Any) -> list[Any]:
     """Arrow arrays of one length: scalars are repeated to that of the arrays (1 if there is none)."""
     length = next((len(value) for value in values if not isinstance(value, pa.Scalar)), 1)
@@ -118,7 +123,7 @@ def divide(x: Any, y: Any, to: Type) -> Any:
         errors[good & (over | under)] = OVERFLOW
         errors[good & (b == 0)] = BY_ZERO
         return result(made, good, errors, to)
-    zero = pc.fill_null(pc.equal(y, pa.scalar(0, pa.int64()).cast(y.type)), False)
+    zero = pc.fill_null(pc.equal(y, zero_of(y.type)), False)
     zero_mask = zero.to_numpy(zero_copy_only=False) & good
     if zero_mask.any():
         y = pc.if_else(pa.array(zero_mask), pa.scalar(None, y.type), y)
@@ -227,10 +232,19 @@ def significant(value: Decimal) -> int:
     return len(digits) + max(exponent, 0)
 
 
+def rounded(array: Any, places: int) -> Any:
+    """A decimal array rounded half away from zero, with room for the digit that rounding up may add (Arrow has none)."""
+    wide = pc.cast(array, pa.decimal256(min(array.type.precision + 1, 76), array.type.scale))
+    return pc.round(wide, places, "half_towards_infinity")
+
+
 def fit_decimal(array: Any, to: Type) -> Result:
-    """A decimal array as the type `to`: values with more digits before the point than it has room for are 22003."""
+    """A decimal array as the type `to`, rounded to its scale; values with more digits before the point than it has room
+    for are 22003."""
     if array.type == to.arrow:
         return Result(array, None)
+    if array.type.scale > to.scale:
+        array = rounded(array, to.scale)
     errors = None
     if array.type.precision - array.type.scale > to.whole:
         limit = pa.scalar(Decimal(10) ** to.whole, pa.decimal256(to.whole + 1, 0))
@@ -238,6 +252,4 @@ def fit_decimal(array: Any, to: Type) -> Result:
         if pc.any(over).as_py():
             errors = over.to_numpy(zero_copy_only=False).astype(np.uint8) * OVERFLOW
             array = pc.if_else(over, pa.scalar(None, array.type), array)
-    if array.type.scale > to.scale:
-        array = pc.round(array, to.scale, "half_towards_infinity")
     return Result(pc.cast(array, to.arrow), errors)

@@ -251,14 +251,14 @@ _FROM_TEXT = {
 def _between(array: Any, source: Type, to: Type) -> Result:
     kinds = (source.kind, to.kind)
     if to.kind is Kind.DOUBLE:
-        return Result(pc.cast(array, pa.float64()), None)
+        return Result(pc.cast(array, pa.float64(), safe=False), None)
     if source.kind is Kind.DOUBLE:
         return _from_double(array, to)
     if to.kind is Kind.DECIMAL:
         exact = pc.cast(array, as_decimal(source).arrow) if source == INTEGER else array
         return arithmetic.fit_decimal(exact, to)
     if kinds == (Kind.DECIMAL, Kind.INTEGER):
-        whole = pc.round(array, 0, "half_towards_infinity")
+        whole = arithmetic.rounded(array, 0)
         low, high = (pa.scalar(Decimal(bound), pa.decimal128(19, 0)) for bound in (-(2**63), 2**63 - 1))
         bad = pc.fill_null(pc.or_(pc.less(whole, low), pc.greater(whole, high)), False)
         kept = pc.if_else(bad, pa.scalar(None, whole.type), whole)

@@ -66,14 +66,13 @@ def _rounded(x: Any, places: int, to: Type) -> Any:
         return casts.cast(rounded, Type(Kind.DECIMAL, 40, 0), Target(INTEGER))
     if places >= x.type.scale:
         return arithmetic.fit_decimal(x, to)
-    wide = pc.cast(x, pa.decimal256(min(x.type.precision + 1, 76), x.type.scale))
     if places < -(x.type.precision - x.type.scale):
         return _zeros(x, to)
-    return arithmetic.fit_decimal(pc.round(wide, places, "half_towards_infinity"), to)
+    return arithmetic.fit_decimal(arithmetic.rounded(x, places), to)
 
 
 def _zeros(x: Any, to: Type) -> Any:
-    zero = pa.scalar(0, pa.int64()).cast(to.arrow)
+    zero = arithmetic.zero_of(to.arrow)
     return pc.if_else(pc.is_valid(x), zero, pa.scalar(None, to.arrow))
 
 

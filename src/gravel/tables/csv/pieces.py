@@ -50,7 +50,7 @@ def cut(path: Path, name: str, dialect: Dialect) -> Iterator[Piece]:
             piece = _piece(buffer, whole, row, line, dialect)
             yield piece
             row += piece.records
-            line += line_breaks(buffer[: whole.end])
+            line += line_breaks(buffer[: whole.end]) if whole.lines is None else whole.lines
             buffer = buffer[whole.end :]
         carry = buffer
 
@@ -68,13 +68,14 @@ def count_lines(path: Path, name: str, dialect: Dialect) -> int:
 
 @dataclass(frozen=True)
 class _Whole:
-    """The whole records at the start of a buffer: where they end, how many, quoted fields; `found` lists them one by
-    one where a quote is out of place."""
+    """The whole records at the start of a buffer: where they end, how many, quoted fields, lines if known; `found` lists
+    them one by one where a quote is out of place."""
 
     end: int
     records: int
     quoted: int = 0
     found: tuple[Record, ...] | None = None
+    lines: int | None = None
 
 
 def _first_unclosed(buffer: bytes) -> _Whole:
@@ -127,13 +128,17 @@ def _read(file, size: int) -> bytes:  # type: ignore[no-untyped-def]
 
 def _whole(buffer: bytes, delimiter: bytes, last: bool) -> _Whole:
     """The whole records the buffer begins with, found by counting if every quote stands where it may."""
-    if b'"' not in buffer and b"\r" not in buffer:
+    plain = b"\r" not in buffer
+    if plain and b'"' not in buffer:
         end = len(buffer) if last else buffer.rfind(b"\n") + 1
-        return _Whole(end, buffer.count(b"\n", 0, end) + (end > 0 and buffer[end - 1] != 10))
+        lines = buffer.count(b"\n", 0, end)
+        return _Whole(end, lines + (end > 0 and buffer[end - 1] != 10), lines=lines)
     data = np.frombuffer(buffer, np.uint8)
-    ends, quotes, quoted = _line_ends(data, last), np.flatnonzero(data == 34), 0
+    every = np.flatnonzero(data == 10) if plain else _line_ends(data, last)
+    quotes = np.flatnonzero(data == 34)
+    ends, quoted = every, 0
     if len(quotes):
-        ends = ends[np.searchsorted(quotes, ends) % 2 == 0]
+        ends = every[(np.searchsorted(quotes, every) & 1) == 0]
     end = len(buffer) if last else int(ends[-1]) + 1 if len(ends) else 0
     if len(quotes):
         inside = quotes[: np.searchsorted(quotes, end)] if end else quotes
@@ -142,7 +147,7 @@ def _whole(buffer: bytes, delimiter: bytes, last: bool) -> _Whole:
             found = tuple(records(buffer, delimiter, last))
             return _Whole(found[-1].end if found else 0, len(found), 0, found)
     unfinished = last and not (len(ends) and ends[-1] == end - 1)
-    return _Whole(end, len(ends) + unfinished, quoted)
+    return _Whole(end, len(ends) + unfinished, quoted, lines=int(np.searchsorted(every, end)))
 
 
 def _line_ends(data: np.ndarray, last: bool) -> np.ndarray:

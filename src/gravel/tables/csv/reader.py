@@ -69,7 +69,8 @@ class CsvTable:
         skipped[[index for index, *_ in piece.bad]] = False
         rows = piece.first_row + np.flatnonzero(skipped)
         columns = self._columns(parsed, key)
-        doubtful = len(self.columns) > 1 and _has_blank_line(piece.data)
+        # An empty line is parsed as a row of NULLs: where one column has none, there is none.
+        doubtful = len(self.columns) > 1 and all(column.null_count for column in parsed.columns) and _has_blank_line(piece.data)
         if bad or doubtful:
             places = list(self._records(piece))
             blank = [i for i, (_, record) in enumerate(places) if _is_blank(piece.data, record)] if doubtful else []
