@@ -35,8 +35,21 @@ def clean(
         _show(done, not no_color)
     else:
         headings = ["step", "verb", "note", "in", "changed", "added", "dropped", "merged", "set_aside", "out"]
-        rows = [[line.step, line.verb, line.note, line.count.rows_in, line.count.changed, line.count.added, line.count.dropped, line.count.merged, line.count.set_aside, line.count.rows_out]
-                for line in done.steps]  # fmt: skip
+        rows = [
+            [
+                line.step,
+                line.verb,
+                line.note,
+                line.count.rows_in,
+                line.count.changed,
+                line.count.added,
+                line.count.dropped,
+                line.count.merged,
+                line.count.set_aside,
+                line.count.rows_out,
+            ]
+            for line in done.steps
+        ]
         render.print_rows(format.value, headings, [[str(row[at]) for row in rows] for at in range(len(headings))])
     render.malformed_notes(done.table, done.malformed, not no_color)
     for line in done.notes:
@@ -76,7 +89,13 @@ def _show(done: Run, color: bool) -> None:
     rows: list[list[Any]] = []
     numbers = ("rows_in", "changed", "added", "dropped", "merged", "set_aside", "rows_out")
     for line in done.steps:
-        note = line.note or ("rows read, malformed records set aside" if line.step == 0 and line.count.set_aside else "rows read" if line.step == 0 else line.verb)
+        note = line.note or (
+            "rows read, malformed records set aside"
+            if line.step == 0 and line.count.set_aside
+            else "rows read"
+            if line.step == 0
+            else line.verb
+        )
         cells = [getattr(line.count, name) for name in numbers]
         shown = [Text(f"{value:,}" if value else "–", style="" if value else render.DIM) for value in cells]
         rows.append([Text(str(line.step)), Text(note), *shown])
@@ -85,7 +104,14 @@ def _show(done: Run, color: bool) -> None:
     render.print_table(out, ["step", "", "in", "changed", "added", "dropped", "merged", "set aside", "out"], rows, right=range(2, 9))
     out.print()
     out.print(Text("proofs", style=render.HEAD))
-    proofs = [[Text("holds" if one.holds else "FAILS", style=render.GOOD if one.holds else "bold red"), Text(one.proof), Text(one.detail, style=render.DIM)] for one in done.proofs]
+    proofs = [
+        [
+            Text("holds" if one.holds else "FAILS", style=render.GOOD if one.holds else "bold red"),
+            Text(one.proof),
+            Text(one.detail, style=render.DIM),
+        ]
+        for one in done.proofs
+    ]
     render.print_table(out, ["", "", ""], proofs)
     out.print()
     if done.good and done.dry:
@@ -125,7 +151,9 @@ def _why_not(done: Run) -> None:
             for step, column, kind in done.errors:
                 if step == number:
                     where = f"{column}: " if column else ""
-                    errors.append(f"{where}{kind.sqlstate} {meaning(kind.sqlstate)}, {kind.rows:,} rows, such as {kind.example!r} in row {kind.row:,}")
+                    errors.append(
+                        f"{where}{kind.sqlstate} {meaning(kind.sqlstate)}, {kind.rows:,} rows, such as {kind.example!r} in row {kind.row:,}"
+                    )
         hint = 'on_error = "set aside" or "null" lets it go on' if errors else 'malformed = "set aside" lets it go on'
         render.tell(DataProblem(line, detail="; ".join(errors), hint=hint))
     for proof in done.proofs:

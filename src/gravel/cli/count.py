@@ -11,8 +11,12 @@ from gravel.cli.options import Delimiter, Empty, EmptyOption, Encoding, Format, 
 
 def count(
     tables: Annotated[list[str], typer.Argument(metavar="TABLE…", help="CSV files, or - for standard input.", show_default=False)],
-    distinct: Annotated[list[str] | None, typer.Option("--distinct", metavar="EXPR, …", help="Distinct combinations of expressions (repeatable).")] = None,
-    key: Annotated[str | None, typer.Option("--key", metavar="COLUMN, …", help="Rows with NULL in these columns, and rows that share them.")] = None,
+    distinct: Annotated[
+        list[str] | None, typer.Option("--distinct", metavar="EXPR, …", help="Distinct combinations of expressions (repeatable).")
+    ] = None,
+    key: Annotated[
+        str | None, typer.Option("--key", metavar="COLUMN, …", help="Rows with NULL in these columns, and rows that share them.")
+    ] = None,
     total: Annotated[list[str] | None, typer.Option("--total", metavar="EXPR", help="The exact sum of an expression (repeatable).")] = None,
     format: FormatOption = Format.table,
     delimiter: Delimiter = None,
@@ -79,7 +83,11 @@ def _show(results: list[Any], color: bool) -> None:
             asked.append([f"distinct {d.on}", render.number(d.distinct), _apart(d.null_rows, d.error_rows, "with NULL")])
         if one.key is not None:
             good = not one.key.null_rows and not one.key.repeated_rows
-            told = "a key: unique, never NULL" if good else f"no key: {one.key.null_rows:,} rows with NULL in it, {one.key.repeated_rows:,} rows that share theirs"
+            told = (
+                "a key: unique, never NULL"
+                if good
+                else f"no key: {one.key.null_rows:,} rows with NULL in it, {one.key.repeated_rows:,} rows that share theirs"
+            )
             asked.append([f"key {', '.join(one.key.columns)}", "", told])
         for t in one.totals:
             shown = "" if t.value is None else f"{t.value:,f}" if hasattr(t.value, "as_tuple") else f"{t.value:,}"
@@ -99,7 +107,9 @@ def _rows(results: list[Any], form: str) -> None:
     from gravel.cli import render
 
     headings = ["table", "rows", "columns", "malformed"]
-    columns: list[list[Any]] = [[getattr(one, name) if name == "table" else str(getattr(one, name)) for one in results] for name in headings]
+    columns: list[list[Any]] = [
+        [getattr(one, name) if name == "table" else str(getattr(one, name)) for one in results] for name in headings
+    ]
     first = results[0]
     for index, d in enumerate(first.distinct):
         headings.append(f"distinct {d.on}")

@@ -6,7 +6,19 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from gravel.cli.options import Delimiter, Empty, EmptyOption, Encoding, Format, FormatOption, NoColor, TableArgument, Texts, open_reference, progress
+from gravel.cli.options import (
+    Delimiter,
+    Empty,
+    EmptyOption,
+    Encoding,
+    Format,
+    FormatOption,
+    NoColor,
+    TableArgument,
+    Texts,
+    open_reference,
+    progress,
+)
 from gravel.problems import CallProblem
 
 if TYPE_CHECKING:
@@ -17,7 +29,9 @@ def look(
     table: TableArgument,
     columns: Annotated[str | None, typer.Option("--columns", metavar="COLUMN, …", help="Only these columns, in this order.")] = None,
     where: Annotated[str | None, typer.Option("--where", metavar="CONDITION", help="Only rows for which this is true.")] = None,
-    show: Annotated[list[str] | None, typer.Option("--show", metavar="EXPR AS NAME", help="A computed column beside those it reads (repeatable).")] = None,
+    show: Annotated[
+        list[str] | None, typer.Option("--show", metavar="EXPR AS NAME", help="A computed column beside those it reads (repeatable).")
+    ] = None,
     sort: Annotated[str | None, typer.Option("--sort", metavar="EXPR [DESC], …", help="Order of the rows.")] = None,
     rows: Annotated[str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")] = "20",
     format: FormatOption = Format.table,
@@ -86,14 +100,18 @@ def _show(view: View, color: bool) -> None:
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
     right = [0, *(at + 1 for at, one in enumerate(view.columns) if one.type.kind.value in kinds)]
     cells = [[render.visible(cell, limit) for cell in column] for column in view.cells]
-    widths = [max([len(one.name), *(text.cell_len for text in column)], default=0) + 2 for one, column in zip(view.columns, cells, strict=True)]
+    widths = [
+        max([len(one.name), *(text.cell_len for text in column)], default=0) + 2 for one, column in zip(view.columns, cells, strict=True)
+    ]
     fit = _fitting(widths, out.width - len(f"{max(view.row_numbers, default=0):,}") - 4)
     headings = ["row", *(one.name for one in view.columns[:fit])]
     rows = [[Text(f"{row:,}", style=render.DIM), *(column[index] for column in cells[:fit])] for index, row in enumerate(view.row_numbers)]
     render.print_table(out, headings, rows, right=right)
     if fit < len(view.columns):
         left = [one.name for one in view.columns[fit:]]
-        render.note(f"{len(left)} more columns do not fit: {', '.join(left[:8])}{' …' if len(left) > 8 else ''} (choose with --columns)", color)
+        render.note(
+            f"{len(left)} more columns do not fit: {', '.join(left[:8])}{' …' if len(left) > 8 else ''} (choose with --columns)", color
+        )
 
 
 def _fitting(widths: list[int], room: int) -> int:

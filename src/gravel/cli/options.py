@@ -7,7 +7,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from enum import Enum
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -34,10 +34,14 @@ class Empty(str, Enum):  # noqa: UP042
 TableArgument = Annotated[str, typer.Argument(metavar="TABLE", help="A CSV file, or - for standard input.", show_default=False)]
 FormatOption = Annotated[Format, typer.Option("--format", help="For people: table; for programs: json, csv, markdown.")]
 NoColor = Annotated[bool, typer.Option("--no-color", help="No colours (NO_COLOR is kept too).")]
-Delimiter = Annotated[str | None, typer.Option("--delimiter", metavar="CHAR", help="Between fields; 'tab' is a tab. Found from the first lines if not given.")]
+Delimiter = Annotated[
+    str | None, typer.Option("--delimiter", metavar="CHAR", help="Between fields; 'tab' is a tab. Found from the first lines if not given.")
+]
 Encoding = Annotated[str | None, typer.Option("--encoding", metavar="NAME", help="The file's encoding, UTF-8 if not given.")]
 EmptyOption = Annotated[Empty, typer.Option("--empty", help="A quoted empty field is an empty text, or NULL.")]
-Texts = Annotated[list[str] | None, typer.Option("--text", metavar="COLUMN", help="A column to keep as text whatever it holds (repeatable).")]
+Texts = Annotated[
+    list[str] | None, typer.Option("--text", metavar="COLUMN", help="A column to keep as text whatever it holds (repeatable).")
+]
 
 
 def open_reference(reference: str, delimiter: str | None, encoding: str | None, empty: Empty, texts: list[str] | None) -> CsvTable:
@@ -77,7 +81,7 @@ def progress(table: CsvTable, passes: int = 1) -> Iterator[None]:
             bar.stop()
 
 
-def _error_console():  # type: ignore[no-untyped-def]
+def _error_console() -> Any:
     from gravel.cli.render import console
 
     return console(error=True)

@@ -4,7 +4,19 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from gravel.cli.options import Delimiter, Empty, EmptyOption, Encoding, Format, FormatOption, NoColor, TableArgument, Texts, open_reference, progress
+from gravel.cli.options import (
+    Delimiter,
+    Empty,
+    EmptyOption,
+    Encoding,
+    Format,
+    FormatOption,
+    NoColor,
+    TableArgument,
+    Texts,
+    open_reference,
+    progress,
+)
 
 if TYPE_CHECKING:
     from gravel.profiling.profile import ColumnProfile, Profile
@@ -36,8 +48,22 @@ def profile(
         _show(found, not no_color)
     else:
         headings = ["column", "type", "nulls", "empty", "blank", "padded", "distinct", "min", "max", "shortest", "longest"]
-        rows = [[one.name, one.type.kind.value, one.nulls, one.empty, one.blank, one.padded, one.distinct, one.min, one.max, one.length.min, one.length.max]
-                for one in found.columns]  # fmt: skip
+        rows = [
+            [
+                one.name,
+                one.type.kind.value,
+                one.nulls,
+                one.empty,
+                one.blank,
+                one.padded,
+                one.distinct,
+                one.min,
+                one.max,
+                one.length.min,
+                one.length.max,
+            ]
+            for one in found.columns
+        ]
         columns = [[None if row[at] is None else str(row[at]) for row in rows] for at in range(len(headings))]
         render.print_rows(format.value, headings, columns)
     render.malformed_notes(found.table, found.malformed, not no_color)
@@ -46,7 +72,12 @@ def profile(
 
 
 def _json(found: Profile) -> dict[str, Any]:
-    return {"table": found.table, "rows": found.rows, "malformed": len(found.malformed), "columns": [_column_json(one) for one in found.columns]}
+    return {
+        "table": found.table,
+        "rows": found.rows,
+        "malformed": len(found.malformed),
+        "columns": [_column_json(one) for one in found.columns],
+    }
 
 
 def _column_json(one: ColumnProfile) -> dict[str, Any]:
@@ -75,7 +106,13 @@ def _show(found: Profile, color: bool) -> None:
 
     rows: list[list[Any]] = []
     for one in found.columns:
-        lengths = "" if one.length.min is None else f"{one.length.min}–{one.length.max:,}" if one.length.min != one.length.max else f"{one.length.min}"
+        lengths = (
+            ""
+            if one.length.min is None
+            else f"{one.length.min}–{one.length.max:,}"
+            if one.length.min != one.length.max
+            else f"{one.length.min}"
+        )
         same = one.distinct + one.nulls == found.rows and one.distinct > 0
         rows.append([
             render.visible(one.name, 24), Text(one.type.kind.value.removesuffix(" PRECISION"), style=render.DIM), count(one.nulls),
@@ -91,7 +128,11 @@ def _show(found: Profile, color: bool) -> None:
     worst = max(found.columns, key=lambda one: one.padded + one.blank + one.empty, default=None)
     if worst is not None and worst.padded + worst.blank + worst.empty:
         name = quoted(worst.name)
-        condition = " OR ".join(part for part, has in ((f"IS_BLANK({name})", worst.blank + worst.empty), (f"{name} <> TIDY_SPACES({name})", worst.padded)) if has)
+        condition = " OR ".join(
+            part
+            for part, has in ((f"IS_BLANK({name})", worst.blank + worst.empty), (f"{name} <> TIDY_SPACES({name})", worst.padded))
+            if has
+        )
         out.print(Text(f"next: gravel look {render.shell_word(found.table)} --where {render.shell_word(condition)}", style=render.MARK))
 
 
@@ -114,7 +155,15 @@ def _frequent(out: Any, found: Profile) -> None:
             continue
         for at, (value, count) in enumerate(one.top):
             bar = "█" * max(1, round(20 * count / one.top[0][1])) if one.top[0][1] else ""
-            rows.append([Text(one.name if not at else "", style="bold"), render.visible(value, 36), f"{count:,}", Text(render.percent(count, found.rows), style=render.DIM), Text(bar, style="blue")])
+            rows.append(
+                [
+                    Text(one.name if not at else "", style="bold"),
+                    render.visible(value, 36),
+                    f"{count:,}",
+                    Text(render.percent(count, found.rows), style=render.DIM),
+                    Text(bar, style="blue"),
+                ]
+            )
     render.print_table(out, ["", "", "", "", ""], rows, right=(2, 3))
     out.print()
 

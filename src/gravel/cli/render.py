@@ -54,7 +54,6 @@ def visible(value: Cell, limit: int = 60) -> Text:
 
 
 def _draw(text: Text, inner: str) -> None:
-    run = 0
     for at, char in enumerate(inner):
         if char == " " and (inner[at - 1 : at] == " " or inner[at + 1 : at + 2] == " "):
             text.append("·", style=MARK)
@@ -62,7 +61,6 @@ def _draw(text: Text, inner: str) -> None:
             text.append(char)
         else:
             text.append(_SIGNS.get(char) or f"⟨{ord(char):04X}⟩", style=MARK)
-        run += 1
 
 
 _SIGNS = {"\t": "⇥", "\n": "↵", "\r": "␍", "\xa0": "⍽", "\x00": "␀", "\x1b": "␛"}
@@ -78,7 +76,7 @@ def percent(part: int, whole: int) -> str:
     if not whole:
         return ""
     share = 100 * part / whole
-    if 0 < part and share < 0.1:
+    if part > 0 and share < 0.1:
         return "<0.1%"
     if part < whole and share > 99.9:
         return ">99.9%"
@@ -91,7 +89,9 @@ def print_json(command: str, figures: dict[str, Any]) -> None:
     sys.stdout.write("\n")
 
 
-def print_table(out: Console, headings: Sequence[str], rows: Sequence[Sequence[Any]], *, right: Sequence[int] = (), title: str = "") -> None:
+def print_table(
+    out: Console, headings: Sequence[str], rows: Sequence[Sequence[Any]], *, right: Sequence[int] = (), title: str = ""
+) -> None:
     """A plain table for people."""
     from rich.table import Table
 
@@ -115,6 +115,7 @@ def print_rows(form: str, headings: Sequence[str], columns: Sequence[Sequence[Ce
         sys.stdout.flush()
         sys.stdout.buffer.write(header(headings) + encode([pa.array(column, pa.string()) for column in texts]))
         return
+
     def cell(text: str | None) -> str:
         return "" if text is None else text.replace("|", "\\|").replace("\n", "<br>")
 

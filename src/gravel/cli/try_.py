@@ -7,7 +7,19 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from gravel.cli.options import Delimiter, Empty, EmptyOption, Encoding, Format, FormatOption, NoColor, TableArgument, Texts, open_reference, progress
+from gravel.cli.options import (
+    Delimiter,
+    Empty,
+    EmptyOption,
+    Encoding,
+    Format,
+    FormatOption,
+    NoColor,
+    TableArgument,
+    Texts,
+    open_reference,
+    progress,
+)
 
 if TYPE_CHECKING:
     from gravel.inspecting.attempt import Attempt, Trial
@@ -15,8 +27,12 @@ if TYPE_CHECKING:
 
 def try_(
     table: TableArgument,
-    assignments: Annotated[list[str], typer.Argument(metavar='"COLUMN = EXPR"…', help="What to try; a new name adds a column.", show_default=False)],
-    add: Annotated[Path | None, typer.Option("--add", metavar="PLAN", help="Append the step to this plan (made if it is not there).")] = None,
+    assignments: Annotated[
+        list[str], typer.Argument(metavar='"COLUMN = EXPR"…', help="What to try; a new name adds a column.", show_default=False)
+    ],
+    add: Annotated[
+        Path | None, typer.Option("--add", metavar="PLAN", help="Append the step to this plan (made if it is not there).")
+    ] = None,
     note: Annotated[str, typer.Option("--note", metavar="TEXT", help="The note of the added step.")] = "",
     format: FormatOption = Format.table,
     delimiter: Delimiter = None,
@@ -42,7 +58,12 @@ def try_(
         _show(trial, not no_color)
     else:
         flat = [(one.column, *change) for one in trial.attempts for change in one.changes]
-        columns: list[list[Any]] = [[row[0] for row in flat], [row[1] for row in flat], [row[2] for row in flat], [str(row[3]) for row in flat]]
+        columns: list[list[Any]] = [
+            [row[0] for row in flat],
+            [row[1] for row in flat],
+            [row[2] for row in flat],
+            [str(row[3]) for row in flat],
+        ]
         render.print_rows(format.value, ["column", "before", "after", "rows"], columns)
     render.malformed_notes(trial.table, trial.malformed, not no_color)
     for line in trial.notes:
@@ -55,7 +76,12 @@ def try_(
 
 
 def _json(trial: Trial) -> dict[str, Any]:
-    return {"table": trial.table, "rows": trial.rows, "malformed": len(trial.malformed), "assignments": [_attempt_json(one) for one in trial.attempts]}
+    return {
+        "table": trial.table,
+        "rows": trial.rows,
+        "malformed": len(trial.malformed),
+        "assignments": [_attempt_json(one) for one in trial.attempts],
+    }
 
 
 def _attempt_json(one: Attempt) -> dict[str, Any]:
@@ -85,11 +111,23 @@ def _show(trial: Trial, color: bool) -> None:
         if one.filled or one.emptied or one.new:
             parts = ["a new column" if one.new else "", f"{one.filled:,} filled (NULL before)" if one.filled and not one.new else "",
                      f"{one.emptied:,} emptied (NULL after)" if one.emptied else ""]  # fmt: skip
-            out.print(Text("  of these " + ", ".join(part for part in parts if part) if not one.new else "  a new column: " + f"{one.filled:,} values", style=render.DIM))
+            out.print(
+                Text(
+                    "  of these " + ", ".join(part for part in parts if part)
+                    if not one.new
+                    else "  a new column: " + f"{one.filled:,} values",
+                    style=render.DIM,
+                )
+            )
         if one.changes:
             out.print()
-            rows = [[render.visible(before, 40), Text("→", style=render.DIM), render.visible(after, 40), f"{count:,}"] for before, after, count in one.changes]
-            render.print_table(out, ["  before", "", "after", "rows"], [[Text("  ").append_text(row[0]), *row[1:]] for row in rows], right=(3,))
+            rows: list[list[Any]] = [
+                [render.visible(before, 40), Text("→", style=render.DIM), render.visible(after, 40), f"{count:,}"]
+                for before, after, count in one.changes
+            ]
+            render.print_table(
+                out, ["  before", "", "after", "rows"], [[Text("  ").append_text(row[0]), *row[1:]] for row in rows], right=(3,)
+            )
             if one.kinds > len(one.changes):
                 render.note(f"  {len(one.changes)} of {one.kinds:,} different changes shown, the most frequent first", color)
         if one.error_kinds:
@@ -109,5 +147,13 @@ def _errors(out: Any, one: Attempt) -> None:
 
     rows = []
     for kind in one.error_kinds:
-        rows.append([Text(f"  error {kind.sqlstate}", style=render.BAD), meaning(kind.sqlstate), render.visible(kind.example, 40), f"{kind.row:,}", f"{kind.rows:,}"])
+        rows.append(
+            [
+                Text(f"  error {kind.sqlstate}", style=render.BAD),
+                meaning(kind.sqlstate),
+                render.visible(kind.example, 40),
+                f"{kind.row:,}",
+                f"{kind.rows:,}",
+            ]
+        )
     render.print_table(out, ["", "", "for example", "row", "rows"], rows, right=(3, 4))

@@ -24,7 +24,20 @@ BOATS = ["Grey Gull", "Sandpiper", "Little Auk", "Morning Tide", "Sea Pink", "Ki
          "Nordlys", "Blå Jungfrun", "Wet Feet", "Periwinkle", "Tern", "Lady of the Quay", "Half Moon", "Fair Enough"]  # fmt: skip
 TYPES = ["sloop", "ketch", "motor boat", "dinghy", "catamaran", "skiff"]
 SERVICES = ["water", "power", "crane", "diesel", "laundry", "mail", "winter storage"]
-STATUS = ["afloat"] * 12 + ["Afloat", "AFLOAT", "afloat ", "ashore", "ashore", "ashore", "Ashore", "on land", "scrapped", "scrapped", "Scrapped", None]
+STATUS = ["afloat"] * 12 + [
+    "Afloat",
+    "AFLOAT",
+    "afloat ",
+    "ashore",
+    "ashore",
+    "ashore",
+    "Ashore",
+    "on land",
+    "scrapped",
+    "scrapped",
+    "Scrapped",
+    None,
+]
 NOTHING = [None, None, None, "", " ", "n/a", "-", "unknown"]
 
 
@@ -79,7 +92,8 @@ class Harbour:
         for number, original in enumerate(self.dice.sample(rows, 15), 296):
             again = list(original)
             again[0] = f"{number:04d}"
-            again[1] = self.dice.choice([str.upper, str.lower, lambda t: t.replace(", ", ","), lambda t: t + " "])(str(original[1]))
+            name = str(original[1])
+            again[1] = self.dice.choice([name.upper(), name.lower(), name.replace(", ", ","), name + " "])
             again[3] = self.phone()
             rows.append(again)
         return rows
@@ -94,7 +108,9 @@ class Harbour:
                 berth = self.dice.choice([berth.lower(), berth.replace("-", ""), berth.replace("-", " - ")])
             length = f"{self.dice.randrange(380, 1850) / 100:.2f}"
             if self.chance(0.07):
-                length = self.dice.choice([length.replace(".", ","), f"{length} m", f"ca. {length[:-3]}", f"{round(float(length) * 3.28)} ft"])
+                length = self.dice.choice(
+                    [length.replace(".", ","), f"{length} m", f"ca. {length[:-3]}", f"{round(float(length) * 3.28)} ft"]
+                )
             elif self.chance(0.3):
                 length = length.rstrip("0").rstrip(".")
             built = str(self.dice.randrange(1952, 2024))
@@ -105,12 +121,16 @@ class Harbour:
             some = self.dice.sample(SERVICES, self.dice.choice([0, 1, 1, 2, 2, 3]))
             wanted: str | None = ";".join(some) or self.dice.choice([None, None, ""])
             if wanted and self.chance(0.15):
-                wanted = self.dice.choice([wanted.replace(";", "; "), wanted + ";", wanted.replace(";", ";;"), wanted.replace(";", ","), f"{wanted};{some[0]}"])
+                wanted = self.dice.choice(
+                    [wanted.replace(";", "; "), wanted + ";", wanted.replace(";", ";;"), wanted.replace(";", ","), f"{wanted};{some[0]}"]
+                )
             reg = f"HB {number * 7 % 1000:03d} {self.dice.choice('KLMN')}"
             fee = f"{self.dice.randrange(90, 2400) / 2:.2f}"
             note = None
             if self.chance(0.08):
-                note = self.dice.choice(['says "back in May"', "fender lost,\nsee log", "Ã¶lfleck am Heck", "ask the office; twice", "=SUM(A1:A9)"])
+                note = self.dice.choice(
+                    ['says "back in May"', "fender lost,\nsee log", "Ã¶lfleck am Heck", "ask the office; twice", "=SUM(A1:A9)"]
+                )
             rows.append([
                 str(number), self.untidy(reg, 0.06), self.untidy(self.dice.choice(BOATS)), self.dice.choice(TYPES), length, built,
                 berth if self.chance(0.9) else self.dice.choice(NOTHING), pier, f"{self.dice.randrange(1, 311):04d}", skipper,
@@ -150,7 +170,23 @@ class Harbour:
 
 
 HEADERS = {
-    "boats": ["boat_id", "reg_no", "name", "type", "length_m", "built", "berth", "pier", "owner_id", "skipper", "status", "services", "fee", "remark", "updated_at"],
+    "boats": [
+        "boat_id",
+        "reg_no",
+        "name",
+        "type",
+        "length_m",
+        "built",
+        "berth",
+        "pier",
+        "owner_id",
+        "skipper",
+        "status",
+        "services",
+        "fee",
+        "remark",
+        "updated_at",
+    ],
     "owners": ["owner_id", "name", "email", "phone", "town", "since"],
     "stays": ["stay_id", "boat_id", "berth", "from_day", "to_day", "nights", "amount"],
     "services": ["booking_id", "stay_id", "service", "booked_on", "quantity", "price", "paid"],

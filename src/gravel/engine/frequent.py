@@ -51,7 +51,9 @@ class Frequent:
         for key, texts in part.texts.items():
             self._texts.setdefault(key, texts)
 
-    def top(self, count: int, look_up: Callable[[list[int]], dict[int, tuple[str | None, ...]]]) -> list[tuple[tuple[str | None, ...], int]]:
+    def top(
+        self, count: int, look_up: Callable[[list[int]], dict[int, tuple[str | None, ...]]]
+    ) -> list[tuple[tuple[str | None, ...], int]]:
         """(texts, rows) of the most frequent values, ties by first row. `look_up` gives the texts in some source rows,
         for the rare winner that was nowhere among a batch's own."""
         found = self.distinct.result

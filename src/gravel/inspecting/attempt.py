@@ -77,11 +77,14 @@ def attempt(table: Table, assignments: Sequence[str]) -> Trial:
     targets = [target_column(one.name, table.columns) for one in parsed]
     for index, (one, text) in enumerate(zip(parsed, assignments, strict=True)):
         if targets[index][1] in [name for _, name in targets[:index]]:
-            raise Diagnostic(f"{one.name} is assigned twice", text, one.name_start, one.name_start + len(one.name), hint="one assignment a column")
+            raise Diagnostic(
+                f"{one.name} is assigned twice", text, one.name_start, one.name_start + len(one.name), hint="one assignment a column"
+            )
     bound = [bind(node, scope, text) for node, text in syntax]
     states = [_State() for _ in bound]
     wanted = sorted({*asked, *(index for index, _ in targets if index is not None)})
-    rows, malformed = 0, []
+    rows = 0
+    malformed: list[Malformed] = []
 
     def work(batch: Batch) -> tuple[int, tuple[Malformed, ...], list[_Part]]:
         frame = frame_of(batch, scope)
@@ -94,11 +97,11 @@ def attempt(table: Table, assignments: Sequence[str]) -> Trial:
         for state, part in zip(states, parts, strict=True):
             state.add(part)
     attempts = []
-    for (index, name), one, node, text, state in zip(targets, bound, parsed, assignments, states, strict=True):
+    for (target, name), assigned, node, text, state in zip(targets, bound, parsed, assignments, states, strict=True):
         written = text[node.expression.start : node.expression.end]
-        top = state.frequent.top(EXAMPLES, partial(_changes_at, table, scope, one, index))
+        top = state.frequent.top(EXAMPLES, partial(_changes_at, table, scope, assigned, target))
         attempts.append(Attempt(
-            name, written, one, index is None, state.changed, rows - state.changed - state.errors, state.errors, state.filled,
+            name, written, assigned, target is None, state.changed, rows - state.changed - state.errors, state.errors, state.filled,
             state.emptied, tuple((texts[0], texts[1], count) for texts, count in top), len(state.frequent.distinct),
             tuple(sorted(state.kinds.values(), key=lambda kind: -kind.rows)),
         ))  # fmt: skip
@@ -139,7 +142,9 @@ class _State:
         for kind in part.errors:
             self.errors += kind.rows
             known = self.kinds.get(kind.sqlstate)
-            self.kinds[kind.sqlstate] = kind if known is None else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
+            self.kinds[kind.sqlstate] = (
+                kind if known is None else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
+            )
         if part.frequent is not None:
             self.frequent.add(part.frequent)
 
@@ -202,5 +207,3 @@ def _changes_at(table: Any, scope: Any, one: nodes.Expression, index: int | None
     for _ in scan(table, work):
         pass
     return found
-
-

@@ -89,7 +89,8 @@ def count_table(table: Table, distinct: Sequence[str] = (), key: str | None = No
     states = [Distinct() for _ in range(len(groups) + bool(keys))]
     nulls, errors = [0] * len(states), [0] * len(states)
     sums_so_far: list[_Sum] = [_Sum() for _ in summed]
-    rows, bad = 0, []
+    rows = 0
+    bad: list[Malformed] = []
     for part in scan(table, work, wanted):
         rows += part.rows
         bad += part.malformed
@@ -101,8 +102,8 @@ def count_table(table: Table, distinct: Sequence[str] = (), key: str | None = No
     counts = tuple(DistinctCount(text, len(states[i]), nulls[i], errors[i]) for i, text in enumerate(distinct))
     key_count = None
     if keys:
-        found = states[-1].result.counts
-        key_count = KeyCount(tuple(table.columns[i] for i in key_columns), nulls[-1], int(found[found > 1].sum()))
+        per_key = states[-1].result.counts
+        key_count = KeyCount(tuple(table.columns[i] for i in key_columns), nulls[-1], int(per_key[per_key > 1].sum()))
     made = tuple(Total(text, one.value, one.null_rows, one.error_rows) for text, one in zip(totals, sums_so_far, strict=True))
     return TableCount(table.name, rows, len(table.columns), len(bad), counts, key_count, made, tuple(bad), tuple(table.notes))
 
@@ -164,5 +165,3 @@ def _sum(one: Vector) -> _Sum:
     import math
 
     return _Sum(math.fsum(values.drop_null().to_numpy()), nulls, errors)
-
-

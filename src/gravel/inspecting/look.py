@@ -134,7 +134,15 @@ class _Found:
 class _Plan:
     """The bound parts of one look."""
 
-    def __init__(self, table: Table, scope: Scope, test: Any, computed: list[nodes.Expression], keys: list[nodes.Expression], sorts: list[tree.SortKey]) -> None:
+    def __init__(
+        self,
+        table: Table,
+        scope: Scope,
+        test: Any,
+        computed: list[nodes.Expression],
+        keys: list[nodes.Expression],
+        sorts: list[tree.SortKey],
+    ) -> None:
         self.table, self.scope, self.test, self.computed, self.keys, self.sorts = table, scope, test, computed, keys, sorts
         self.width = len(table.columns)
 
@@ -182,7 +190,10 @@ class _Plan:
         """The cells of some rows of a batch: a table's column as it is stored, a computed one as its text."""
         part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
         frame = self.frame(part, len(rows))
-        made = [[] if column is None else cells(Vector(column), TEXT if pa.types.is_string(column.type) else self.scope.types[i]) for i, column in enumerate(part)]
+        made = [
+            [] if column is None else cells(Vector(column), TEXT if pa.types.is_string(column.type) else self.scope.types[i])
+            for i, column in enumerate(part)
+        ]
         for offset, expression in enumerate(self.computed):
             made.append(cells(frame.column(self.width + offset), expression.type))
         return made

@@ -12,7 +12,21 @@ from gravel.language import nodes, parse, tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.catalogue import Function, Parameter, Signature, catalogue, find
 from gravel.language.types import (
-    BOOLEAN, DATE, DOUBLE, INTEGER, NULL, NUMBERS, TEXT, TIME, TIMESTAMP, ZONED, Kind, Target, Type, common, decimal,
+    BOOLEAN,
+    DATE,
+    DOUBLE,
+    INTEGER,
+    NULL,
+    NUMBERS,
+    TEXT,
+    TIME,
+    TIMESTAMP,
+    ZONED,
+    Kind,
+    Target,
+    Type,
+    common,
+    decimal,
 )  # fmt: skip
 from gravel.problems import CallProblem, nearest
 
@@ -241,7 +255,9 @@ class _Binder:
                 return self.widen(argument, target)
             to = wanted
         hint = f"write CAST({self.written(node)[:60]} AS {to})" if kind.kind in (Kind.TEXT, *NUMBERS) or to == "TEXT" else ""
-        raise self.wrong(f"{function} takes {'a number' if wanted == 'NUMBER' else wanted}, {self.written(node)[:40]} is {kind}", node, hint=hint)
+        raise self.wrong(
+            f"{function} takes {'a number' if wanted == 'NUMBER' else wanted}, {self.written(node)[:40]} is {kind}", node, hint=hint
+        )
 
     def alike(self, bound: list[nodes.Expression], parts: list[tree.Node], where: str) -> list[nodes.Expression]:
         """All widened to their common type, or a diagnostic at the first that has none with those before it."""
@@ -364,5 +380,3 @@ def named_type(text: str) -> Target:
         return target(words, tuple(int(number) for number in (match.groups()[1:] if match else ()) if number))
     except ValueError as error:
         raise CallProblem(str(error), hint=_type_hint(" ".join(words))) from None
-
-

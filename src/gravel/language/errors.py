@@ -22,7 +22,7 @@ SQLSTATES: dict[str, str] = {
     "21000": "more than one row from a scalar subquery",
 }
 
-_ORDER = [""] + list(SQLSTATES)
+_ORDER = ["", *SQLSTATES]
 CODES: dict[str, int] = {state: code for code, state in enumerate(_ORDER)}
 
 

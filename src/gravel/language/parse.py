@@ -68,11 +68,7 @@ def walk(node: Any) -> Iterator[tree.Node]:
 
 
 def _fields(node: tree.Node) -> list[Any]:
-    return [
-        getattr(node, field.name)
-        for field in dataclasses.fields(node)
-        if isinstance(getattr(node, field.name), (tuple, tree.Node))
-    ]
+    return [getattr(node, field.name) for field in dataclasses.fields(node) if isinstance(getattr(node, field.name), (tuple, tree.Node))]
 
 
 def _parse(text: str, start: str) -> Any:
@@ -84,7 +80,7 @@ def _parse(text: str, start: str) -> Any:
     try:
         result = _parser(text).parse(text, start=start)
     except UnexpectedCharacters as error:
-        raise _bad_character(text, error.pos_in_stream) from None
+        raise _bad_character(text, error.pos_in_stream or 0) from None
     except UnexpectedInput as error:
         raise _bad_token(text, error) from None
     _refuse_deep_trees(result, text)
@@ -459,8 +455,8 @@ class _Build:
     @_rule
     def normalize(self, span: Span, items: list[Any]) -> Any:
         form = next((item for item in items if not isinstance(item, tree.Node) and item.type == "NAME"), None)
-        where = (form.start_pos, form.end_pos) if form else span
-        return self._call(span, items, "NORMALIZE", items[1], tree.Literal(*where, "text", str(form).upper() if form else "NFC"))
+        given = tree.Literal(form.start_pos, form.end_pos, "text", str(form).upper()) if form else tree.Literal(*span, "text", "NFC")
+        return self._call(span, items, "NORMALIZE", items[1], given)
 
     @_rule
     def current_date(self, span: Span, items: list[Any]) -> Any:

@@ -160,7 +160,9 @@ def _mistake(error: Any, shown: str, where: dict[Any, Place]) -> Problem:
         known = list(Step.model_fields) if path[0] == "step" else list(PlanModel.model_fields)
         near = nearest(name, known)
         place = "a step" if path[0] == "step" else "a plan"
-        return CallProblem(f"{place} has no key {name}", place=f"{shown}:{line}", hint=f"did you mean {near}?" if near else "keys: " + ", ".join(known))
+        return CallProblem(
+            f"{place} has no key {name}", place=f"{shown}:{line}", hint=f"did you mean {near}?" if near else "keys: " + ", ".join(known)
+        )
     if kind == "missing":
         return CallProblem(f"the plan does not say `{name}`", place=f"{shown}:{line}", hint=_MISSING.get(name, ""))
     message = re.sub(r"^Value error, ", "", error["msg"])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -29,7 +30,8 @@ def of_run(plan: BoundPlan, total: _Totals, lines: tuple[StepLine, ...]) -> list
     if stated:
         missed = [line for line in stated if not line.stated_holds]
         told = "; ".join(
-            f"step {line.step}: {line.count.rows_in:,} in, {line.count.rows_out:,} out ({line.count.rows_out - line.count.rows_in:+,}), stated {line.stated}"
+            f"step {line.step}: {line.count.rows_in:,} in, {line.count.rows_out:,} out"
+            f" ({line.count.rows_out - line.count.rows_in:+,}), stated {line.stated}"
             for line in missed or stated
         )
         found.append(Proof("every step meets its stated rows", not missed, told))
@@ -54,7 +56,7 @@ def _lines(plan: BoundPlan, total: _Totals) -> Proof:
 
 def _balance(lines: tuple[StepLine, ...]) -> Proof:
     bad = [line for line in lines if not line.count.balances]
-    joined = all(a.count.rows_out == b.count.rows_in for a, b in zip(lines, lines[1:], strict=False))
+    joined = all(a.count.rows_out == b.count.rows_in for a, b in pairwise(lines))
     first, last = lines[0].count, lines[-1].count
     gone = sum(line.count.dropped for line in lines), sum(line.count.set_aside for line in lines)
     stopped = sum(line.count.stopped for line in lines)
@@ -125,7 +127,9 @@ def _key(plan: BoundPlan, parts: list[KeyPart], when: str, table: CsvTable, type
         where = "rows" if when == "before" else "rows of the output"
         some = ", ".join(f"{row:,}" for row in rows[:5]) + (" …" if len(rows) > 5 else "")
         count = len(repeated)
-        problems.append(f"{count:,} {'key' if count == 1 else 'keys'} in {sum(map(len, repeated.values())):,} rows, such as {shown} in {where} {some}")
+        problems.append(
+            f"{count:,} {'key' if count == 1 else 'keys'} in {sum(map(len, repeated.values())):,} rows, such as {shown} in {where} {some}"
+        )
     detail = "; ".join(problems) or f"{len(every):,} rows, {len(every):,} different keys"
     return Proof(name, not problems, detail)
 

@@ -9,7 +9,6 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-
 from gravel.engine.parallel import ordered_map
 from gravel.inspecting.attempt import ErrorKind
 from gravel.plans import proofs
@@ -140,10 +139,10 @@ def _stops(plan: BoundPlan, total: _Totals) -> tuple[str, ...]:
     """Why the run stops before its result is looked at: malformed records, row errors."""
     found = []
     if total.malformed and plan.file.model.malformed == "stop":
-        found.append(f"{_many(len(total.malformed), 'malformed record')}, and the plan says malformed = \"stop\"")
+        found.append(f'{_many(len(total.malformed), "malformed record")}, and the plan says malformed = "stop"')
     for step, count in zip(plan.steps, total.steps, strict=True):
         if count.stopped:
-            found.append(f"step {step.number} fails in {_many(count.stopped, 'row')}, and its on_error is \"stop\"")
+            found.append(f'step {step.number} fails in {_many(count.stopped, "row")}, and its on_error is "stop"')
     return tuple(found)
 
 
@@ -157,7 +156,9 @@ def _result(
     written = good and not dry
     folder = plan.file.path.parent
     errors = tuple(
-        (line.step, column, kind) for line in lines for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows)
+        (line.step, column, kind)
+        for line in lines
+        for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows)
     )
     return Run(
         plan.file.name, plan.file.model.table, good, dry, total.rows, total.rows_out, tuple(total.malformed), lines, tuple(shown),
@@ -165,5 +166,3 @@ def _result(
         str((folder / plan.file.model.write).with_name(plan.left_behind.name)) if written and left else None,
         sum(line.count.dropped + line.count.set_aside + line.count.merged for line in lines), tuple(plan.table.notes),
     )  # fmt: skip
-
-

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
+from typing import TypeVar
 
 from gravel.inspecting.attempt import target_column
 from gravel.language import nodes, parse, tree
@@ -15,6 +17,8 @@ from gravel.plans.model import Expected, PlanFile, Step, by_line
 from gravel.problems import CallProblem, Problem, Problems
 from gravel.tables.csv import CsvTable
 from gravel.tables.reference import Reading, open_table
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -94,14 +98,23 @@ def bind_plan(plan: PlanFile) -> BoundPlan:
         touched |= {one.index for one in bound.assignments}
     key = []
     for position, name in enumerate(model.key):
-        if found := _told(plan, ("key", position), mistakes, lambda name=name: (find_column(tree.Name(0, len(name), name), table.columns, name),)):
-            key.append(found[0])
+        at = _told(plan, ("key", position), mistakes, partial(find_column, tree.Name(0, len(name), name), table.columns, name))
+        if at is not None:
+            key.append(at)
     target = (folder / model.write).resolve()
     left_behind = target.with_name(f"{target.stem}-left-behind{target.suffix or '.csv'}")
     if target == table.path.resolve() or left_behind == table.path.resolve():
-        mistakes.append(CallProblem("the plan would write over its own input", place=f"{plan.name}:{plan.line('write')}", hint="name another file"))
+        mistakes.append(
+            CallProblem("the plan would write over its own input", place=f"{plan.name}:{plan.line('write')}", hint="name another file")
+        )
     elif target.suffix.lower() not in (".csv", ".tsv", "") and not target.exists():
-        mistakes.append(CallProblem(f"{model.write} cannot be written: its ending is not known", place=f"{plan.name}:{plan.line('write')}", hint="write to a .csv file"))
+        mistakes.append(
+            CallProblem(
+                f"{model.write} cannot be written: its ending is not known",
+                place=f"{plan.name}:{plan.line('write')}",
+                hint="write to a .csv file",
+            )
+        )
     if mistakes:
         raise Problems(by_line(mistakes))
     return BoundPlan(plan, table, tuple(steps), tuple(key), scope.names, scope.types, source.types, frozenset(touched), target, left_behind)
@@ -115,7 +128,7 @@ def _syntax(plan: PlanFile, index: int, step: Step, mistakes: list[Problem]) -> 
     found: Syntax = []
     texts = list((step.set or {}).items()) or [("", getattr(step, step.verb))]
     for column, text in texts:
-        node = _told(plan, _path(index, step, column), mistakes, lambda text=text: parse.expression(text))
+        node = _told(plan, _path(index, step, column), mistakes, partial(parse.expression, text))
         if node is not None:
             found.append((column, node, text))
     return found
@@ -125,7 +138,7 @@ def _path(index: int, step: Step, column: str) -> tuple[str | int, ...]:
     return ("step", index, step.verb, column) if column else ("step", index, step.verb)
 
 
-def _told(plan: PlanFile, path: tuple[str | int, ...], mistakes: list[Problem], work: Callable[[], object]):  # type: ignore[no-untyped-def]
+def _told(plan: PlanFile, path: tuple[str | int, ...], mistakes: list[Problem], work: Callable[[], T]) -> T | None:
     """What `work` gives; a Diagnostic is kept with its place in the plan instead of raised."""
     try:
         return work()
@@ -155,7 +168,7 @@ def _bind_step(plan: PlanFile, index: int, step: Step, syntax: Syntax, scope: Sc
     for column, node, text in syntax:
         path = _path(index, step, column)
         if not column:
-            condition = _told(plan, path, mistakes, lambda text=text: bind_condition(text, scope))
+            condition = _told(plan, path, mistakes, partial(bind_condition, text, scope))
             condition_text = text
             continue
         at, name = target_column(column, scope.names)
@@ -168,7 +181,7 @@ def _bind_step(plan: PlanFile, index: int, step: Step, syntax: Syntax, scope: Sc
             types.append(TEXT)
         if any(one.index == at for one in assignments):
             mistakes.append(CallProblem(f"{name} is set twice in one step", place=f"{plan.name}:{plan.line(*path)}"))
-        bound = _told(plan, path, mistakes, lambda node=node, text=text: bind(node, scope, text))
+        bound = _told(plan, path, mistakes, partial(bind, node, scope, text))
         if bound is not None and at is not None:
             types[at] = bound.type
             if not isinstance(bound, nodes.Column):

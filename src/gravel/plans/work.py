@@ -262,13 +262,24 @@ def _rows(step: BoundStep, rows: _Rows, done: Worked) -> StepCount:
         if mask.any():
             where = np.flatnonzero(mask)
             nothing: list[str | None] = [None] * len(where)
-            done.left.append(Left(step.number, "dropped", rows.numbers[where], [reason] * len(where), nothing, nothing, _texts(rows, where)))
+            done.left.append(
+                Left(step.number, "dropped", rows.numbers[where], [reason] * len(where), nothing, nothing, _texts(rows, where))
+            )
     rows.keep(going)
     count.rows_out = rows.count
     return count
 
 
-LEFT_COLUMNS = ("gravel_row", "gravel_path", "gravel_step", "gravel_outcome", "gravel_reason", "gravel_sqlstate", "gravel_column", "gravel_into")
+LEFT_COLUMNS = (
+    "gravel_row",
+    "gravel_path",
+    "gravel_step",
+    "gravel_outcome",
+    "gravel_reason",
+    "gravel_sqlstate",
+    "gravel_column",
+    "gravel_into",
+)
 
 
 def left_behind(plan: BoundPlan, done: Worked) -> bytes:
@@ -290,7 +301,9 @@ def left_behind(plan: BoundPlan, done: Worked) -> bytes:
         pa.nulls(len(numbers), pa.string()),
     ]  # fmt: skip
     for index in range(len(plan.names)):
-        columns.append(pa.concat_arrays([part.values[index] if index < len(part.values) else pa.nulls(len(part.rows), pa.string()) for part in parts]))
+        columns.append(
+            pa.concat_arrays([part.values[index] if index < len(part.values) else pa.nulls(len(part.rows), pa.string()) for part in parts])
+        )
     return encode([column.take(order) for column in columns], plan.table.dialect.delimiter, plan.table.dialect.line_end)
 
 

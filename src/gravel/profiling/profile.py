@@ -66,7 +66,8 @@ def profile(table: CsvTable) -> Profile:
     """Profile every column in one pass. Raises TableProblem."""
     width = len(table.columns)
     states = [_State() for _ in range(width)]
-    rows, malformed = 0, []
+    rows = 0
+    malformed: list[Malformed] = []
     known = {i for i, name in enumerate(table.columns) if name in table.texts or name in table.declared}
 
     def work(piece: Any) -> tuple[Batch, list[_Part]]:
@@ -203,7 +204,9 @@ def _finish(table: CsvTable, index: int, state: _State, rows: int) -> ColumnProf
     kind = table.types([index])[index]
     frequent = state.frequent
     low, high = state.low, state.high
-    if index in table.fittings and not table.fittings[index].uniform and kind != TEXT or table.columns[index] in table.declared and kind != TEXT:
+    if (index in table.fittings and not table.fittings[index].uniform and kind != TEXT) or (
+        table.columns[index] in table.declared and kind != TEXT
+    ):
         # One value may be written in two ways here: values are compared, in a pass over this column alone.
         frequent, low, high = _by_value(table, index, kind)
     elif kind.kind in (Kind.INTEGER, Kind.DECIMAL):

@@ -49,7 +49,7 @@ def open_table(reference: str, reading: Reading | None = None, base: Path | None
 def _spooled() -> Path:
     """Standard input in a temporary file, since tables are read more than once."""
     handle, path = tempfile.mkstemp(prefix="gravel-", suffix=".csv")
-    atexit.register(lambda: os.path.exists(path) and os.unlink(path))
+    atexit.register(Path(path).unlink, missing_ok=True)
     with os.fdopen(handle, "wb") as file:
         shutil.copyfileobj(sys.stdin.buffer, file, 1 << 20)
     return Path(path)

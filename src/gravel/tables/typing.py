@@ -124,7 +124,7 @@ def _casts(array: Any, arrow: Any) -> bool:
         made = pc.cast(array, arrow)
     except pa.ArrowInvalid:
         return False
-    return pa.types.is_integer(arrow) or not bool(pc.any(pc.starts_with(array, "0000")).as_py()) and made is not None
+    return pa.types.is_integer(arrow) or (not bool(pc.any(pc.starts_with(array, "0000")).as_py()) and made is not None)
 
 
 def _decimals(array: Any) -> Fitting:

@@ -220,7 +220,7 @@ def _held(value: Decimal, to: Type) -> Decimal | None:
     scaled = value.quantize(Decimal(1).scaleb(-to.scale), context=_WIDE)
     if scaled != value:
         return None
-    return scaled if not value or significant(value) <= MAX_DIGITS and scaled.adjusted() < to.whole else None
+    return scaled if not value or (significant(value) <= MAX_DIGITS and scaled.adjusted() < to.whole) else None
 
 
 def significant(value: Decimal) -> int:

@@ -48,7 +48,7 @@ def cast(array: Any, source: Type, target: Target) -> Result:
 def possible(source: Type, to: Type) -> bool:
     """Whether a cast between the two types has a meaning at all."""
     if Kind.TEXT in (source.kind, to.kind):
-        return source.kind is Kind.TEXT and to.kind in _FROM_TEXT or to.kind is Kind.TEXT
+        return (source.kind is Kind.TEXT and to.kind in _FROM_TEXT) or to.kind is Kind.TEXT
     numbers = (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE)
     moments = (Kind.DATE, Kind.TIMESTAMP)
     return (
@@ -109,7 +109,7 @@ def _to_text_target(array: Any, source: Type, target: Target) -> Result:
 
 
 def _codes(mask: Any, code: int) -> np.ndarray:
-    flags: np.ndarray = (mask if isinstance(mask, np.ndarray) else pc.fill_null(mask, False).to_numpy(zero_copy_only=False))
+    flags: np.ndarray = mask if isinstance(mask, np.ndarray) else pc.fill_null(mask, False).to_numpy(zero_copy_only=False)
     return flags.astype(np.uint8) * code
 
 
@@ -157,7 +157,9 @@ def _text_to_decimal(array: Any, to: Type) -> Result:
     if len(lengths) and lengths.max() > 36:
         values, codes = [], np.zeros(len(array), np.uint8)
         for row, text in enumerate(texts.to_pylist()):
-            number = None if text is None else arithmetic.round_half_away(Decimal(text), to.scale) if len(text) < 150 else Decimal("Infinity")
+            number = (
+                None if text is None else arithmetic.round_half_away(Decimal(text), to.scale) if len(text) < 150 else Decimal("Infinity")
+            )
             fits = number is not None and number.is_finite() and number.adjusted() < to.whole
             values.append(number if fits else None)
             codes[row] = OUT_OF_RANGE if number is not None and not fits else 0
@@ -275,7 +277,9 @@ def _from_double(array: Any, to: Type) -> Result:
     if to.kind is Kind.INTEGER:
         rounded = np.trunc(numbers + np.copysign(0.5, numbers))
         # Adding a half is wrong only next to it, and where doubles are whole anyway.
-        rounded = np.where(np.abs(numbers) >= 2.0**52, numbers, np.where(np.abs(numbers - np.trunc(numbers)) < 0.5, np.trunc(numbers), rounded))
+        rounded = np.where(
+            np.abs(numbers) >= 2.0**52, numbers, np.where(np.abs(numbers - np.trunc(numbers)) < 0.5, np.trunc(numbers), rounded)
+        )
         fits = np.isfinite(numbers) & (rounded >= -(2.0**63)) & (rounded < 2.0**63)
         errors = _codes(good & ~fits, OUT_OF_RANGE)
         return arithmetic.result(np.where(fits, rounded, 0).astype(np.int64), good, errors, to)
@@ -292,7 +296,9 @@ def _in_range(made: Result, target: Target) -> Result:
     bound = 2 ** (target.bits - 1)
     bad = pc.fill_null(pc.or_(pc.less(made.values, -bound), pc.greater_equal(made.values, bound)), False)
     codes = _codes(bad, OUT_OF_RANGE)
-    return Result(pc.if_else(bad, pa.scalar(None, pa.int64()), made.values), codes if made.errors is None else np.maximum(made.errors, codes))
+    return Result(
+        pc.if_else(bad, pa.scalar(None, pa.int64()), made.values), codes if made.errors is None else np.maximum(made.errors, codes)
+    )
 
 
 def python_literal(value: Any, kind: Type) -> str:

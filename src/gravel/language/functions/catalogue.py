@@ -113,9 +113,7 @@ def describe(
     parsed = [_signature(text) for text in signatures]
     name = parsed[0][0]
     wants = kernel is not None and "to" in inspect.signature(kernel).parameters
-    _entries[name] = Function(
-        name, family, tuple(signature for _, signature in parsed), meaning, examples, errors, kernel, result, wants
-    )
+    _entries[name] = Function(name, family, tuple(signature for _, signature in parsed), meaning, examples, errors, kernel, result, wants)
 
 
 def _signature(text: str) -> tuple[str, Signature]:
@@ -126,8 +124,8 @@ def _signature(text: str) -> tuple[str, Signature]:
     shown, result = text.rsplit(" : ", 1)
     required, _, optional = shown.partition(" [")
     named = re.compile(r"\b(\w+) (NUMBER|AS TEXT|TEXT|T|BOOLEAN|DATE|INTEGER|ANY)\b")
-    parameters = [Parameter(*found) for found in named.findall(required)]
-    parameters += [Parameter(*found, optional=True) for found in named.findall(optional)]
+    parameters = [Parameter(name, kind) for name, kind in named.findall(required)]
+    parameters += [Parameter(name, kind, optional=True) for name, kind in named.findall(optional)]
     return " ".join(named.sub(" ", required).split()), Signature(text, tuple(parameters), result)
 
 

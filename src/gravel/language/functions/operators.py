@@ -23,7 +23,12 @@ def _comparison(symbol: str, kernel: Any, meaning: str, examples: dict[str, str]
     function(f"x T {symbol} y T : BOOLEAN", meaning=meaning, examples=examples)(compare)
 
 
-_comparison("=", pc.equal, "whether both are equal; texts by code point, case and spaces count", {"'a' = 'A'": "FALSE", "1 = 1.0": "TRUE", "1 = NULL": "NULL"})
+_comparison(
+    "=",
+    pc.equal,
+    "whether both are equal; texts by code point, case and spaces count",
+    {"'a' = 'A'": "FALSE", "1 = 1.0": "TRUE", "1 = NULL": "NULL"},
+)
 _comparison("<>", pc.not_equal, "whether both differ; != is read as <>", {"'a' <> 'a '": "TRUE"})
 _comparison("<", pc.less, "whether x comes before y", {"9 < 10": "TRUE", "'9' < '10'": "FALSE"})
 _comparison("<=", pc.less_equal, "whether x comes before y or is equal", {"2 <= 2.0": "TRUE"})
@@ -38,7 +43,6 @@ _comparison(">=", pc.greater_equal, "whether x comes after y or is equal", {"DAT
 )
 def is_distinct(x: Any, y: Any) -> Any:
     return distinct(x, y)
-
 
 
 def distinct(x: Any, y: Any) -> Any:

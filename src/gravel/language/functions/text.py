@@ -13,7 +13,15 @@ import pyarrow.compute as pc
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import (
-    WHITE, ZERO_WIDTH, body, by_value, is_ascii, maybe_untidy, on_rows, rows_with, table,
+    WHITE,
+    ZERO_WIDTH,
+    body,
+    by_value,
+    is_ascii,
+    maybe_untidy,
+    on_rows,
+    rows_with,
+    table,
 )  # fmt: skip
 from gravel.language.functions.catalogue import Result, function
 
@@ -305,5 +313,3 @@ def replace(x: Any, old: Any, new: Any) -> Any:
 def concat(*columns: Any) -> Any:
     # Arrow's own way to pass over NULL loses the rows in which every argument is NULL.
     return pc.binary_join_element_wise(*(pc.fill_null(column, "") for column in columns), "")
-
-

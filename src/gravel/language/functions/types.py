@@ -9,8 +9,7 @@ _ERRORS = ("22018", "22003", "22007", "22008", "22001")
 describe(
     "CAST(x ANY) ANY",
     family="types",
-    meaning="CAST(x AS type): x as a value of that type; plain spaces around a text are ignored; a text that does not "
-    "fit is a row error",
+    meaning="CAST(x AS type): x as a value of that type; plain spaces around a text are ignored; a text that does not fit is a row error",
     examples={
         "CAST(' 42 ' AS INTEGER)": "42",
         "CAST('9.257' AS DECIMAL(6,2))": "9.26",

@@ -81,7 +81,7 @@ def open_bytes(path: Path, name: str):  # type: ignore[no-untyped-def]
     try:
         if path.is_dir():
             raise TableProblem(f"{name} is a folder", hint=_inside(path))
-        return open(path, "rb", buffering=0)  # noqa: SIM115
+        return open(path, "rb", buffering=0)
     except FileNotFoundError:
         near = _like(path)
         raise TableProblem(f"there is no file {name}", hint=f"did you mean {near}?" if near else "") from None
@@ -145,7 +145,9 @@ def not_in_encoding(name: str, line: int, column: int, byte: int, encoding: str)
     return TableProblem(
         f"{name}:{line}:{column}: byte 0x{byte:02X} is not valid in {encoding.upper()}",
         detail=f"line {line}, column {column}",
-        hint="name the file's encoding: --encoding cp1252, latin-1, …" if encoding == "utf-8" else f"is it {encoding}? --encoding names another",
+        hint="name the file's encoding: --encoding cp1252, latin-1, …"
+        if encoding == "utf-8"
+        else f"is it {encoding}? --encoding names another",
     )
 
 
@@ -158,4 +160,6 @@ def _refuse_unusable(columns: tuple[str, ...], name: str, sign: str) -> None:
     if repeated:
         where = [str(position) for position, column in enumerate(columns, 1) if column == repeated[0]]
         others = f" (and {len(repeated) - 1} more)" if len(repeated) > 1 else ""
-        raise TableProblem(f'{name}:1: "{repeated[0]}" is the name of columns {", ".join(where)}{others}', hint="every column needs a name of its own")
+        raise TableProblem(
+            f'{name}:1: "{repeated[0]}" is the name of columns {", ".join(where)}{others}', hint="every column needs a name of its own"
+        )

@@ -133,7 +133,9 @@ class CsvTable:
 
         def refused(row: Any) -> str:
             many = "fields" if row.actual_columns != 1 else "field"
-            bad.append((row.number - 1, f"{row.actual_columns} {many} where the header has {row.expected_columns}", row.text.rstrip("\r\n")))
+            bad.append(
+                (row.number - 1, f"{row.actual_columns} {many} where the header has {row.expected_columns}", row.text.rstrip("\r\n"))
+            )
             return "skip"
 
         parse = pa_csv.ParseOptions(
