@@ -1,6 +1,17 @@
 """The console script. Answers what needs no library before any is imported."""
 
 import sys
+from typing import Any
+
+
+class _NoPandas:
+    """Arrow imports pandas wherever it is installed (up to half a second) to recognise its objects; no command has any."""
+
+    @staticmethod
+    def find_spec(name: str, path: Any = None, target: Any = None) -> None:
+        """Refuse to find pandas; every other module is for the next finder."""
+        if name == "pandas":
+            raise ModuleNotFoundError("no command needs pandas", name=name)
 
 
 def main() -> None:
@@ -10,6 +21,7 @@ def main() -> None:
 
         print(f"gravel {__version__}")
         return
+    sys.meta_path.insert(0, _NoPandas)
     from gravel.cli.main import run
 
     sys.exit(run(sys.argv[1:]))

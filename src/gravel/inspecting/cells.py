@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from gravel.engine.vector import Vector
 from gravel.language.errors import sqlstate
-from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind, Type
+
+if TYPE_CHECKING:
+    from gravel.engine.vector import Vector
 
 _EXACT = 2**53
 
@@ -25,6 +26,8 @@ Cell = str | None | RowError
 
 def cells(made: Vector, kind: Type) -> list[Cell]:
     """The cells of a vector: texts, None for NULL, or a RowError."""
+    from gravel.language.functions.casts import to_text
+
     texts: list[Cell] = to_text(made.values, kind).to_pylist()
     if made.errors is not None:
         for row in made.errors.nonzero()[0]:

@@ -5,21 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
 
-import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
-
-from gravel.engine.distinct import Counted, Distinct, counted
-from gravel.engine.evaluate import run
-from gravel.engine.vector import Vector, first_error
-from gravel.inspecting.binding import columns_named, frame_of, reads, scope_of, split_list
-from gravel.language import nodes, parse
-from gravel.language.bind import bind
-from gravel.language.diagnostics import Diagnostic
-from gravel.language.types import NUMBERS, Kind
-from gravel.tables.table import Batch, Malformed, Table, scan
+from gravel.tables.table import Malformed, Table, scan
 
 
 @dataclass(frozen=True)
@@ -68,100 +55,14 @@ class TableCount:
 
 def count_table(table: Table, distinct: Sequence[str] = (), key: str | None = None, totals: Sequence[str] = ()) -> TableCount:
     """Count a table in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what cannot be read."""
-    lists = [(parse.expression_list(text), text) for text in distinct]
-    sums = [(parse.expression(text), text) for text in totals]
-    key_columns = split_list(key, table.columns) if key else []
-    scope = scope_of(table, sorted({*columns_named([*lists, *sums], table.columns), *key_columns}))
-    groups = [[bind(node, scope, text) for node in items] for items, text in lists]
-    summed = [bind(node, scope, text) for node, text in sums]
-    for one, (node, text) in zip(summed, sums, strict=True):
-        if one.type.kind not in (*NUMBERS, Kind.NULL):
-            raise Diagnostic(f"a total needs a number, this is {one.type}", text, node.start, node.end,
-                             hint=f"write CAST({text} AS DECIMAL)")  # fmt: skip
-    keys: list[nodes.Expression] = [nodes.Column(scope.types[i], 0, 0, i, table.columns[i]) for i in key_columns]
-    wanted = sorted({*reads([*(x for group in groups for x in group), *summed, *keys], len(table.columns))})
+    if distinct or key or totals:
+        from gravel.inspecting.figures import count_with_figures
 
-    def work(batch: Batch) -> _Part:
-        frame = frame_of(batch, scope)
-        made = [_distinct([run(x, frame) for x in group], batch.rows) for group in [*groups, *([keys] if keys else [])]]
-        return _Part(batch.count, batch.malformed, made, [_sum(run(x, frame)) for x in summed])
-
-    states = [Distinct() for _ in range(len(groups) + bool(keys))]
-    nulls, errors = [0] * len(states), [0] * len(states)
-    sums_so_far: list[_Sum] = [_Sum() for _ in summed]
+        return count_with_figures(table, distinct, key, totals)
+    # Plain counts need nothing of the language, whose import takes longer than counting a small table.
     rows = 0
     bad: list[Malformed] = []
-    for part in scan(table, work, wanted):
-        rows += part.rows
-        bad += part.malformed
-        for index, (found, null_rows, error_rows) in enumerate(part.distinct):
-            states[index].add(found)
-            nulls[index] += null_rows
-            errors[index] += error_rows
-        sums_so_far = [a.merge(b) for a, b in zip(sums_so_far, part.sums, strict=True)]
-    counts = tuple(DistinctCount(text, len(states[i]), nulls[i], errors[i]) for i, text in enumerate(distinct))
-    key_count = None
-    if keys:
-        per_key = states[-1].result.counts
-        key_count = KeyCount(tuple(table.columns[i] for i in key_columns), nulls[-1], int(per_key[per_key > 1].sum()))
-    made = tuple(Total(text, one.value, one.null_rows, one.error_rows) for text, one in zip(totals, sums_so_far, strict=True))
-    return TableCount(table.name, rows, len(table.columns), len(bad), counts, key_count, made, tuple(bad), tuple(table.notes))
-
-
-@dataclass(frozen=True)
-class _Part:
-    rows: int
-    malformed: tuple[Malformed, ...]
-    distinct: list[tuple[Counted, int, int]]
-    sums: list[_Sum]
-
-
-@dataclass(frozen=True)
-class _Sum:
-    value: Decimal | int | float | None = None
-    null_rows: int = 0
-    error_rows: int = 0
-
-    def merge(self, other: _Sum) -> _Sum:
-        if self.value is None or other.value is None:
-            value = other.value if self.value is None else self.value
-        else:
-            value = _add(self.value, other.value)
-        return _Sum(value, self.null_rows + other.null_rows, self.error_rows + other.error_rows)
-
-
-def _add(a: Any, b: Any) -> Any:
-    from decimal import Context
-
-    return Context(prec=100).add(a, b) if isinstance(a, Decimal) else a + b
-
-
-def _distinct(vectors: list[Vector], rows: np.ndarray) -> tuple[Counted, int, int]:
-    failed = first_error(vectors, len(rows))
-    bad = np.zeros(len(rows), bool) if failed is None else failed != 0
-    null = np.zeros(len(rows), bool)
-    for one in vectors:
-        if one.values.null_count:
-            null |= pc.is_null(one.values).to_numpy(zero_copy_only=False)
-    null &= ~bad
-    keep = ~(bad | null)
-    columns = [one.values if keep.all() else one.values.filter(pa.array(keep)) for one in vectors]
-    return counted(columns, rows[keep]), int(null.sum()), int(bad.sum())
-
-
-def _sum(one: Vector) -> _Sum:
-    values = one.values
-    errors = 0 if one.errors is None else int(np.count_nonzero(one.errors))
-    nulls = values.null_count - errors
-    if values.null_count == len(values):
-        return _Sum(None, nulls, errors)
-    if pa.types.is_integer(values.type):
-        # A batch's sum might pass 64 bits: halves of the words cannot.
-        numbers = values.drop_null().to_numpy()
-        return _Sum(int((numbers >> 32).sum()) * 2**32 + int((numbers & 0xFFFFFFFF).sum()), nulls, errors)
-    if pa.types.is_decimal(values.type):
-        wide = pc.cast(values, pa.decimal256(76, values.type.scale))
-        return _Sum(pc.sum(wide).as_py(), nulls, errors)
-    import math
-
-    return _Sum(math.fsum(values.drop_null().to_numpy()), nulls, errors)
+    for count, malformed in scan(table, lambda batch: (batch.count, batch.malformed), []):
+        rows += count
+        bad += malformed
+    return TableCount(table.name, rows, len(table.columns), len(bad), (), None, (), tuple(bad), tuple(table.notes))

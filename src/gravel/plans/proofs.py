@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from gravel.engine.hashing import combined
 from gravel.plans.ledger import Proof, StepLine
 from gravel.plans.steps import BoundPlan
-from gravel.plans.work import KeyPart, Sums, column_sums, key_part, key_values
+from gravel.plans.work import ColumnBytes, Digest, KeyPart, column_bytes, key_part, key_values
 from gravel.tables.csv import CsvTable
 from gravel.tables.csv.dialect import Dialect, line_breaks
 from gravel.tables.csv.writer import header
@@ -78,17 +78,17 @@ def of_output(plan: BoundPlan, total: _Totals, path: Path) -> list[Proof]:
     untouched = [index for index in range(len(plan.table.columns)) if index not in plan.touched]
     wanted = sorted({*untouched, *plan.key})
 
-    def work(batch: Batch) -> tuple[int, int, dict[int, Sums], KeyPart | None]:
-        sums = {index: column_sums(batch.columns[index]) for index in untouched}
+    def work(batch: Batch) -> tuple[int, int, dict[int, ColumnBytes], KeyPart | None]:
+        parts = {index: column_bytes(batch.columns[index]) for index in untouched}
         key = key_part([key_values(batch.columns[i], plan.types[i]) for i in plan.key]) if plan.key else None
-        return batch.count, len(batch.malformed), sums, key
+        return batch.count, len(batch.malformed), parts, key
 
     rows = bad = 0
-    sums: dict[int, Sums] = {}
+    digests: dict[int, Digest] = {}
     keys: list[KeyPart] = []
     for count, malformed, part, key in scan(written, work, wanted):
         for index, one in part.items():
-            sums[index] = sums.get(index, Sums()).then(rows, one)
+            digests.setdefault(index, Digest()).add(one)
         rows += count
         bad += malformed
         if key is not None:
@@ -98,13 +98,17 @@ def of_output(plan: BoundPlan, total: _Totals, path: Path) -> list[Proof]:
     found = [Proof("the output has the rows the ledger says", rows == total.rows_out and bad == 0 and same_head, detail)]
     if plan.key:
         found.append(_key(plan, keys, "after", written, plan.types))
-    different = [plan.table.columns[index] for index in untouched if sums.get(index, Sums()) != total.sums.get(index, Sums())]
+    different = [plan.table.columns[index] for index in untouched if _value(digests.get(index)) != _value(total.digests.get(index))]
     if untouched:
         names = ", ".join(plan.table.columns[index] for index in untouched[:8]) + (" …" if len(untouched) > 8 else "")
         told = f"{len(untouched)} columns ({names})" if len(untouched) > 1 else f"1 column ({names})"
         detail = f"{', '.join(different)} differ" if different else f"{told}, {rows:,} rows"
         found.append(Proof("columns that no step touched hold the same values", not different, detail))
     return found
+
+
+def _value(digest: Digest | None) -> str:
+    return (digest or Digest()).value
 
 
 def _begins_with(path: Path, top: bytes) -> bool:

@@ -15,9 +15,9 @@ from gravel.plans import proofs
 from gravel.plans.ledger import Proof, StepCount, StepLine
 from gravel.plans.model import PlanFile
 from gravel.plans.steps import BoundPlan, bind_plan
-from gravel.plans.work import LEFT_COLUMNS, KeyPart, Sums, Worked, left_behind, work
+from gravel.plans.work import LEFT_COLUMNS, Digest, KeyPart, Worked, work
 from gravel.tables.csv.writer import Output, header
-from gravel.tables.table import Malformed
+from gravel.tables.table import GuessFailed, Malformed
 
 
 @dataclass(frozen=True)
@@ -44,7 +44,13 @@ class Run:
 
 def clean(plan_file: PlanFile, *, dry: bool = False, progress: Callable[[int], None] | None = None) -> Run:
     """Run a plan. Raises Problems for mistakes in it, TableProblem for what cannot be read or written."""
-    plan = bind_plan(plan_file)
+    try:
+        return _bound(bind_plan(plan_file, guess=True), dry, progress)
+    except GuessFailed:
+        return _bound(bind_plan(plan_file), dry, progress)
+
+
+def _bound(plan: BoundPlan, dry: bool, progress: Callable[[int], None] | None) -> Run:
     if progress is not None:
         plan.table.progress = progress
     if not dry:
@@ -61,7 +67,7 @@ class _Totals:
     malformed: list[Malformed]
     steps: list[StepCount]
     rows_out: int
-    sums: dict[int, Sums]
+    digests: dict[int, Digest]
     keys: list[KeyPart]
     value_breaks: int
 
@@ -70,8 +76,8 @@ class _Totals:
         self.malformed += done.malformed
         for mine, other in zip(self.steps, done.steps, strict=True):
             mine.add(other)
-        for index, part in done.sums.items():
-            self.sums[index] = self.sums.get(index, Sums()).then(self.rows_out, part)
+        for index, part in done.untouched.items():
+            self.digests.setdefault(index, Digest()).add(part)
         self.rows_out += done.rows_out
         self.value_breaks += done.value_breaks
         if done.key is not None:
@@ -90,11 +96,11 @@ def _run(plan: BoundPlan, scratch: Path | None) -> Run:
         for done in ordered_map(partial(_work, plan), plan.table.pieces()):
             total.add(done)
             output.write(done.output)
-            if records := left_behind(plan, done):
+            if done.left_output:
                 if left is None:
                     left = Output(plan.left_behind, plan.left_behind.name, scratch)
                     left.write(header((*LEFT_COLUMNS, *plan.names), dialect.delimiter, dialect.line_end))
-                left.write(records)
+                left.write(done.left_output)
         output.close()
         if left is not None:
             left.close()

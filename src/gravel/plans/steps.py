@@ -66,8 +66,19 @@ class BoundPlan:
     left_behind: Path
 
 
-def bind_plan(plan: PlanFile) -> BoundPlan:
-    """Open the plan's table and bind its steps. Raises Problems with all mistakes, TableProblem."""
+def bind_plan(plan: PlanFile, *, guess: bool = False) -> BoundPlan:
+    """Open the plan's table and bind its steps; with `guess` to types that the first rows suggest, which reading may
+    refute by GuessFailed. Raises Problems with all mistakes, TableProblem."""
+    table, declared = _open(plan)
+    if guess:
+        try:
+            return _bind(plan, table, declared, table.guess)
+        except Problems:
+            pass  # a mistake is told with the types of all rows
+    return _bind(plan, table, declared, table.types)
+
+
+def _open(plan: PlanFile) -> tuple[CsvTable, dict[str, Type]]:
     model, folder = plan.model, plan.path.parent
     mistakes: list[Problem] = []
     declared = {}
@@ -86,10 +97,16 @@ def bind_plan(plan: PlanFile) -> BoundPlan:
         column = next((name for name in model.types if f"column {name}" in problem.message), "")
         problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('delimiter')}"
         raise
+    return table, declared
+
+
+def _bind(plan: PlanFile, table: CsvTable, declared: dict[str, Type], types: Callable[[list[int]], dict[int, Type]]) -> BoundPlan:
+    model, folder = plan.model, plan.path.parent
+    mistakes: list[Problem] = []
     parsed = [_syntax(plan, index, step, mistakes) for index, step in enumerate(model.step)]
     scope = Scope(table.columns, (TEXT,) * len(table.columns), frozenset(declared))
     wanted = _first_reads(parsed, table.columns) | {table.columns.index(name) for name in model.key if name in table.columns}
-    known = table.types(sorted(wanted))
+    known = types(sorted(wanted))
     scope = Scope(table.columns, tuple(known.get(i, TEXT) for i in range(len(table.columns))), frozenset(declared))
     source, steps, touched = scope, [], set()
     for index, (step, syntax) in enumerate(zip(model.step, parsed, strict=True)):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -12,12 +13,12 @@ import pyarrow.compute as pc
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
-from gravel.engine.hashing import combined, hashes
+from gravel.engine.hashing import combined
 from gravel.engine.vector import Vector
 from gravel.inspecting.attempt import error_kinds, stored_text
 from gravel.language import nodes
 from gravel.language.errors import sqlstate
-from gravel.language.functions.buffers import body
+from gravel.language.functions.buffers import body, valid
 from gravel.language.functions.operators import distinct
 from gravel.language.types import Kind, Type
 from gravel.plans.ledger import StepCount
@@ -28,14 +29,14 @@ from gravel.tables.table import Batch, Malformed
 
 @dataclass(frozen=True)
 class Left:
-    """Rows that left at one step: why, and the texts of their values as they came into it."""
+    """Rows that left at one step: why (texts, one a row), and the texts of their values as they came into it."""
 
     step: int
     outcome: str
     rows: np.ndarray
-    reasons: list[str]
-    states: list[str | None]
-    columns: list[str | None]
+    reasons: Any
+    states: Any
+    columns: Any
     values: list[Any]
 
 
@@ -48,25 +49,39 @@ class KeyPart:
 
 
 @dataclass(frozen=True)
-class Sums:
-    """A column's values and their order in two numbers that add up over batches: the sum of the hashes, and of each
-    times its place, modulo 2^64. Equal columns have equal sums; unequal ones differ but for a chance of 2^-64."""
+class ColumnBytes:
+    """A part of a text column as what a digest takes in: each value's length (-1 for NULL, four bytes), and their bytes."""
 
-    plain: int = 0
-    placed: int = 0
-
-    def then(self, rows: int, other: Sums) -> Sums:
-        """The sums of this part followed by another that begins after `rows` rows."""
-        mask = 2**64 - 1
-        return Sums((self.plain + other.plain) & mask, (self.placed + other.placed + rows * other.plain) & mask)
+    lengths: np.ndarray
+    data: np.ndarray
 
 
-def column_sums(array: Any) -> Sums:
-    """The sums of one part of a text column."""
-    found = hashes(array)
-    with np.errstate(over="ignore"):
-        placed = found * np.arange(1, len(found) + 1, dtype=np.uint64)
-        return Sums(int(found.sum(dtype=np.uint64)), int(placed.sum(dtype=np.uint64)))
+def column_bytes(array: Any) -> ColumnBytes:
+    """A text column's values as lengths and bytes."""
+    null = ~valid(array) if array.null_count else None
+    # Bytes that stand behind a NULL are no part of the column.
+    offsets, data = body(array if null is None else pc.fill_null(array, ""))
+    lengths = np.diff(offsets).astype(np.int32)
+    if null is not None:
+        lengths[null] = -1
+    return ColumnBytes(lengths, data)
+
+
+class Digest:
+    """BLAKE2b over a column's values in their order, however the column is cut into batches."""
+
+    def __init__(self) -> None:
+        self._lengths, self._data = hashlib.blake2b(), hashlib.blake2b()
+
+    def add(self, part: ColumnBytes) -> None:
+        """Take in the next batch's values."""
+        self._lengths.update(part.lengths.data)
+        self._data.update(part.data.data)
+
+    @property
+    def value(self) -> str:
+        """Both digests as hexadecimal text."""
+        return self._lengths.hexdigest() + self._data.hexdigest()
 
 
 def key_values(array: Any, kind: Type) -> Any:
@@ -98,8 +113,9 @@ class Worked:
     steps: list[StepCount]
     left: list[Left] = field(default_factory=list)
     output: bytes = b""
+    left_output: bytes = b""
     rows_out: int = 0
-    sums: dict[int, Sums] = field(default_factory=dict)
+    untouched: dict[int, ColumnBytes] = field(default_factory=dict)
     key: KeyPart | None = None
     value_breaks: int = 0
 
@@ -109,6 +125,7 @@ class _Rows:
 
     def __init__(self, numbers: np.ndarray, stored: list[Any], types: tuple[Type, ...]) -> None:
         self.numbers, self.stored, self.types = numbers, stored, types
+        self._texts: dict[int, Any] = {}
 
     @property
     def count(self) -> int:
@@ -117,11 +134,28 @@ class _Rows:
     def frame(self) -> Frame:
         return Frame(self.count, self.stored, self.types)
 
+    def text(self, index: int) -> Any:
+        """A column as its texts, made once."""
+        if pa.types.is_string(self.stored[index].type):
+            return self.stored[index]
+        if index not in self._texts:
+            self._texts[index] = stored_text(self.frame(), index)
+        return self._texts[index]
+
+    def put(self, index: int, stored: Any, texts: Any) -> None:
+        """A column's new values, beside the texts they are written as; a new one stands at the end."""
+        if index == len(self.stored):
+            self.stored.append(stored)
+        else:
+            self.stored[index] = stored
+        self._texts[index] = texts
+
     def keep(self, mask: np.ndarray) -> None:
         if not mask.all():
             chosen = pa.array(mask)
             self.numbers = self.numbers[mask]
             self.stored = [column.filter(chosen) for column in self.stored]
+            self._texts = {index: texts.filter(chosen) for index, texts in self._texts.items()}
 
 
 def work(plan: BoundPlan, batch: Batch) -> Worked:
@@ -135,16 +169,18 @@ def work(plan: BoundPlan, batch: Batch) -> Worked:
     for step in plan.steps:
         rows.types = step.types
         done.steps.append(_set(step, rows, done) if step.verb == "set" else _rows(step, rows, done))
-    texts = [stored_text(Frame(rows.count, rows.stored, plan.types), i) for i in range(len(plan.names))]
+    rows.types = plan.types
+    texts = [rows.text(index) for index in range(len(plan.names))]
     survivors = np.searchsorted(batch.rows, rows.numbers)
     everything = len(survivors) == batch.count
     for index in range(len(batch.columns)):
         if index not in plan.touched:
             # From the source itself, not from what went through the steps.
             column = batch.columns[index]
-            done.sums[index] = column_sums(column if everything else column.take(pa.array(survivors)))
+            done.untouched[index] = column_bytes(column if everything else column.take(pa.array(survivors)))
     done.rows_out = rows.count
     done.output = encode(texts, plan.table.dialect.delimiter, plan.table.dialect.line_end)
+    done.left_output = _left_behind(plan, done)
     return done
 
 
@@ -178,24 +214,20 @@ def _set(step: BoundStep, rows: _Rows, done: Worked) -> StepCount:
             count.set_aside = int(failed.sum())
             done.left.append(_failed_rows(step, rows, failed, [(one.name, one.text, vector) for one, vector, _ in made]))
     changed = np.zeros(rows.count, bool)
-    for one, vector, stored in made:
-        if one.new:
-            continue
-        # An error that becomes NULL is a change too: the vector has NULL there.
-        after = stored if pa.types.is_string(stored.type) else stored_text(Frame(rows.count, [stored], [one.expression.type]), 0)
-        if vector.errors is not None:
-            after = pc.if_else(pa.array(vector.errors == 0), after, pa.scalar(None, pa.string()))
-        differs = distinct(stored_text(frame, one.index), after).to_numpy(zero_copy_only=False) & going
-        count.changed_columns[one.name] = int(differs.sum())
-        changed |= differs
-    count.changed = int(changed.sum())
+    ready = []
     for one, vector, stored in made:
         if vector.errors is not None:
+            # An error that becomes NULL is a change too.
             stored = pc.if_else(pa.array(vector.errors == 0), stored, pa.scalar(None, stored.type))
-        if one.new:
-            rows.stored.append(stored)
-        else:
-            rows.stored[one.index] = stored
+        after = stored_text(Frame(rows.count, [stored], [one.expression.type]), 0)
+        ready.append((one.index, stored, after))
+        if not one.new:
+            differs = distinct(rows.text(one.index), after).to_numpy(zero_copy_only=False) & going
+            count.changed_columns[one.name] = int(differs.sum())
+            changed |= differs
+    count.changed = int(changed.sum())
+    for column in ready:
+        rows.put(*column)
     rows.keep(going)
     count.rows_out = rows.count
     return count
@@ -221,7 +253,8 @@ def _failed_rows(step: BoundStep, rows: _Rows, failed: np.ndarray, made: list[tu
             if states[at] is None and vector.errors[row]:
                 states[at] = sqlstate(int(vector.errors[row]))
                 reasons[at], columns[at] = text, name or None
-    return Left(step.number, "set aside", rows.numbers[where], reasons, states, columns, _texts(rows, where))
+    told, codes, names = (pa.array(texts, pa.string()) for texts in (reasons, states, columns))
+    return Left(step.number, "set aside", rows.numbers[where], told, codes, names, _texts(rows, where))
 
 
 def _texts(rows: _Rows, where: np.ndarray) -> list[Any]:
@@ -261,51 +294,45 @@ def _rows(step: BoundStep, rows: _Rows, done: Worked) -> StepCount:
     for mask, reason in dropped:
         if mask.any():
             where = np.flatnonzero(mask)
-            nothing: list[str | None] = [None] * len(where)
-            done.left.append(
-                Left(step.number, "dropped", rows.numbers[where], [reason] * len(where), nothing, nothing, _texts(rows, where))
-            )
+            nothing = _same(None, len(where))
+            reasons = _same(reason, len(where))
+            done.left.append(Left(step.number, "dropped", rows.numbers[where], reasons, nothing, nothing, _texts(rows, where)))
     rows.keep(going)
     count.rows_out = rows.count
     return count
 
 
 LEFT_COLUMNS = (
-    "gravel_row",
-    "gravel_path",
-    "gravel_step",
-    "gravel_outcome",
-    "gravel_reason",
-    "gravel_sqlstate",
-    "gravel_column",
-    "gravel_into",
-)
+    "gravel_row", "gravel_path", "gravel_step", "gravel_outcome", "gravel_reason", "gravel_sqlstate", "gravel_column", "gravel_into",
+)  # fmt: skip
 
 
-def left_behind(plan: BoundPlan, done: Worked) -> bytes:
+def _same(text: str | None, count: int) -> Any:
+    return pa.repeat(pa.scalar(text, pa.string()), count)
+
+
+def _left_behind(plan: BoundPlan, done: Worked) -> bytes:
     """A batch's rows that left, and its malformed records, as CSV records in source order."""
     parts = list(done.left)
     if done.malformed:
         bad = done.malformed
-        nothing: list[str | None] = [None] * len(bad)
-        parts.append(Left(0, "set aside", np.array([one.row for one in bad]), [one.text for one in bad], nothing, nothing, []))
+        nothing = _same(None, len(bad))
+        texts = pa.array([one.text for one in bad], pa.string())
+        parts.append(Left(0, "set aside", np.array([one.row for one in bad]), texts, nothing, nothing, []))
     if not parts:
         return b""
     numbers = np.concatenate([part.rows for part in parts])
     order = pa.array(np.argsort(numbers, kind="stable"))
-    row_texts = pa.array([str(number) for number in numbers], pa.string())
+    row_texts = pc.cast(pa.array(numbers), pa.string())
     columns = [
         row_texts, row_texts,
-        _joined(parts, lambda part: [str(part.step)] * len(part.rows)), _joined(parts, lambda part: [part.outcome] * len(part.rows)),
-        _joined(parts, lambda part: part.reasons), _joined(parts, lambda part: part.states), _joined(parts, lambda part: part.columns),
-        pa.nulls(len(numbers), pa.string()),
+        pa.concat_arrays([_same(str(part.step), len(part.rows)) for part in parts]),
+        pa.concat_arrays([_same(part.outcome, len(part.rows)) for part in parts]),
+        *(pa.concat_arrays([getattr(part, name) for part in parts]) for name in ("reasons", "states", "columns")),
+        _same(None, len(numbers)),
     ]  # fmt: skip
     for index in range(len(plan.names)):
         columns.append(
-            pa.concat_arrays([part.values[index] if index < len(part.values) else pa.nulls(len(part.rows), pa.string()) for part in parts])
+            pa.concat_arrays([part.values[index] if index < len(part.values) else _same(None, len(part.rows)) for part in parts])
         )
     return encode([column.take(order) for column in columns], plan.table.dialect.delimiter, plan.table.dialect.line_end)
-
-
-def _joined(parts: list[Left], of: Any) -> Any:
-    return pa.array([text for part in parts for text in of(part)], pa.string())

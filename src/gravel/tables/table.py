@@ -14,6 +14,10 @@ from gravel.language.types import Type
 T = TypeVar("T")
 
 
+class GuessFailed(Exception):
+    """A batch holds a value that the column's guessed type does not have; the argument is the column."""
+
+
 @dataclass(frozen=True)
 class Malformed:
     """A record that is no row: its source row number, its line in the file, what is wrong, and its text."""

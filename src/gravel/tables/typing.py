@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.language.functions.buffers import body, matches, table, valid
+from gravel.language.functions.buffers import ByteSet, body, matches, valid
 from gravel.language.types import BOOLEAN, DATE, INTEGER, MAX_DIGITS, TEXT, TIMESTAMP, Kind, Type, decimal
 
 PLAIN_INTEGER = r"^(?:0|-?[1-9][0-9]*)$"
@@ -24,7 +24,7 @@ _PLAIN = {
     Kind.DATE: r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$", Kind.TIMESTAMP: PLAIN_TIMESTAMP,
 }  # fmt: skip
 _COMPILED = {kind: re.compile(pattern) for kind, pattern in _PLAIN.items()}
-_DIGITS = table(b"0123456789-")
+_DIGITS = ByteSet(b"0123456789-")
 _ALL = frozenset(_PLAIN)
 
 
@@ -75,8 +75,8 @@ def fitting(array: Any, candidates: frozenset[Kind] = _ALL) -> Fitting:
     if Kind.INTEGER in kinds and _all_integers(array):
         longest = int(np.diff(body(array)[0]).max(initial=0))
         found = replace(found, kinds=frozenset({Kind.INTEGER, Kind.DECIMAL}), whole=longest, scales=frozenset({0}))
-    elif Kind.DECIMAL in kinds and _all(array, PLAIN_DECIMAL):
-        found = _decimals(array)
+    elif Kind.DECIMAL in kinds and (decimals := _all_decimals(array)) is not None:
+        found = decimals
     for kind, arrow in ((Kind.DATE, pa.date32()), (Kind.TIMESTAMP, pa.timestamp("us"))):
         if kind in kinds and _all(array, _PLAIN[kind]) and _casts(array, arrow):
             lengths = np.diff(body(array)[0])[valid(array)]
@@ -86,6 +86,21 @@ def fitting(array: Any, candidates: frozenset[Kind] = _ALL) -> Fitting:
     if Kind.BOOLEAN in kinds and _all(array, _PLAIN[Kind.BOOLEAN]):
         found = replace(found, kinds=found.kinds | {Kind.BOOLEAN})
     return found
+
+
+def wider(kind: Type) -> Type:
+    """A guessed type with room for longer numbers than were seen."""
+    return decimal(min(kind.whole + 6, MAX_DIGITS - kind.scale) + kind.scale, kind.scale) if kind.kind is Kind.DECIMAL else kind
+
+
+def agrees(array: Any, kind: Type) -> bool:
+    """Whether the values of a text array leave a column's guessed type as it is; TEXT stands for one of NULLs alone."""
+    if array.null_count == len(array):
+        return True
+    if kind == TEXT:
+        return False
+    found = fitting(array, frozenset({kind.kind, Kind.INTEGER} if kind.kind is Kind.DECIMAL else {kind.kind}))
+    return kind.kind in found.kinds and (kind.kind is not Kind.DECIMAL or (found.whole <= kind.whole and found.scale <= kind.scale))
 
 
 def _first_look(array: Any, candidates: frozenset[Kind]) -> set[Kind]:
@@ -104,7 +119,7 @@ def _all(array: Any, pattern: str) -> bool:
 def _all_integers(array: Any) -> bool:
     offsets, data = body(array)
     lengths = np.diff(offsets)
-    if not _DIGITS[data].all() or lengths.max(initial=0) > 18:
+    if not _DIGITS.within(data).all() or lengths.max(initial=0) > 18:
         return bool(lengths.max(initial=0) <= 20) and _all(array, PLAIN_INTEGER) and _casts(array, pa.int64())
     known = valid(array)
     if (lengths[known] == 0).any():
@@ -125,6 +140,34 @@ def _casts(array: Any, arrow: Any) -> bool:
     except pa.ArrowInvalid:
         return False
     return pa.types.is_integer(arrow) or (not bool(pc.any(pc.starts_with(array, "0000")).as_py()) and made is not None)
+
+
+def _all_decimals(array: Any) -> Fitting | None:
+    """The state of an array of plain decimals, or None if it is not one."""
+    offsets, data = body(array)
+    known = valid(array)
+    if len(data) == 0:
+        return None
+    ends = offsets[1:]
+    others = np.flatnonzero(data - np.uint8(48) > 9)
+    rows = np.searchsorted(offsets, others, side="right") - 1
+    first = data[np.minimum(offsets[:-1], max(len(data) - 1, 0))] - np.uint8(49)
+    # The common form is decided by its bytes: a digit from 1 to 9 first, one point at most, digits after it.
+    common = known & (ends > offsets[:-1]) & (first < 9)
+    common[rows[(data[others] != 46) | (others == ends[rows] - 1)]] = False
+    common[rows[1:][rows[1:] == rows[:-1]]] = False
+    if not common[known].all():
+        if not _all(array.filter(pa.array(known & ~common)), PLAIN_DECIMAL):
+            return None
+        return _decimals(array)
+    point = np.full(len(array), -1)
+    point[rows] = others
+    lengths = ends - offsets[:-1]
+    scales = np.where(point >= 0, ends - point - 1, 0)
+    whole = np.where(point >= 0, point - offsets[:-1], lengths)
+    return Fitting(
+        frozenset({Kind.DECIMAL}), int(whole[known].max()), int(scales[known].max()), frozenset(np.unique(scales[known]).tolist()), True
+    )
 
 
 def _decimals(array: Any) -> Fitting:

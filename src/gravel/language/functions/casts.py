@@ -5,6 +5,7 @@ Source: ISO/IEC 9075-2 <cast specification>; a text's plain spaces around it are
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 from decimal import Decimal
 from typing import Any
@@ -15,13 +16,14 @@ import pyarrow.compute as pc
 
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
-from gravel.language.functions.buffers import body, by_value, edges, matches, on_rows, table, valid
+from gravel.language.functions.buffers import ByteSet, body, by_value, edges, matches, on_rows, rows_with, valid
 from gravel.language.functions.catalogue import Result
 from gravel.language.types import INTEGER, TEXT, Kind, Target, Type, as_decimal
 
 BAD_TEXT, OUT_OF_RANGE, TOO_LONG = CODES["22018"], CODES["22003"], CODES["22001"]
 BAD_MOMENT, MOMENT_RANGE = CODES["22007"], CODES["22008"]
-_SPACE = table(b" ")
+_SPACE = ByteSet(b" ")
+_EXPONENT = ByteSet(b"eE")
 _DECIMAL = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)$"
 _DOUBLE = r"^[+-]?(([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?|(?i:infinity|inf|nan))$"
 _DATE = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
@@ -69,7 +71,7 @@ def to_text(array: Any, source: Type) -> Any:
     if kind is Kind.DECIMAL:
         texts = pc.cast(array, pa.string())
         # Arrow writes very small decimals with an exponent.
-        return on_rows(texts, matches(texts, "E"), lambda some: by_value(some, lambda text: format(Decimal(text), "f")))
+        return on_rows(texts, rows_with(texts, _EXPONENT), lambda some: by_value(some, lambda text: format(Decimal(text), "f")))
     if kind is Kind.DOUBLE:
         return _double_text(array)
     if kind is Kind.TIMESTAMP:
@@ -123,13 +125,13 @@ def _only(array: Any, good: np.ndarray) -> Any:
     return array if good.all() else pc.if_else(pa.array(good), array, pa.scalar(None, array.type))
 
 
-_DIGITS = table(b"0123456789")
+_DIGITS = ByteSet(b"0123456789")
 
 
 def _text_to_integer(array: Any, to: Type) -> Result:
     offsets, data = body(array)
     known = valid(array)
-    if len(data) and _DIGITS[data].all():
+    if len(data) and _DIGITS.within(data).all():
         good = known & (offsets[1:] > offsets[:-1])
     else:
         good = matches(array, "^[+-]?[0-9]+$")
@@ -148,6 +150,10 @@ def _text_to_integer(array: Any, to: Type) -> Result:
 
 
 def _text_to_decimal(array: Any, to: Type) -> Result:
+    if not rows_with(array, _EXPONENT).any():
+        # Arrow reads just what the standard has, but for exponents, and refuses the whole array for one misfit.
+        with contextlib.suppress(pa.ArrowInvalid):
+            return Result(pc.cast(array, to.arrow), None)
     known = valid(array)
     good = matches(array, _DECIMAL)
     errors = _codes(known & ~good, BAD_TEXT)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -16,8 +17,10 @@ from gravel.tables.csv import dialect as dialects
 from gravel.tables.csv.dialect import Dialect, line_breaks, not_in_encoding
 from gravel.tables.csv.pieces import EMPTY_LINE, Piece, count_lines, cut
 from gravel.tables.csv.records import Record, records
-from gravel.tables.table import Batch, Malformed
-from gravel.tables.typing import Fitting, fitting
+from gravel.tables.table import Batch, GuessFailed, Malformed
+from gravel.tables.typing import Fitting, agrees, fitting, wider
+
+_SAMPLE = 2  # pieces that a guess of types looks at
 
 
 class CsvTable:
@@ -46,6 +49,7 @@ class CsvTable:
         self.notes: list[str] = []
         self.progress: Callable[[int], None] | None = None
         self._types: dict[int, Type] = {}
+        self._guesses: dict[int, Type] = {}
         self.fittings: dict[int, Fitting] = {}
         self._options: dict[tuple[int, ...] | None, Any] = {}
 
@@ -82,10 +86,31 @@ class CsvTable:
             rows = rows[parsed_rows[still]]
             if blank:
                 columns = [None if column is None else column.filter(pa.array(still)) for column in columns]
+        for index, kind in self._guesses.items():
+            if columns[index] is not None and not agrees(columns[index], kind):
+                raise GuessFailed(self.columns[index])
         return Batch(rows, columns, tuple(sorted(malformed, key=lambda one: one.row)))
+
+    def guess(self, wanted: Sequence[int]) -> dict[int, Type]:
+        """Types as the first rows suggest them, which spares a pass over the rest: `read` raises GuessFailed at the first
+        batch that shows another. A DECIMAL gets room for longer numbers."""
+        missing = [index for index in wanted if index not in self._types]
+        states = self._open_states(missing)
+        pieces = list(islice(self.pieces(), _SAMPLE + 1))
+        self._fit(states, pieces[:_SAMPLE])
+        if len(pieces) <= _SAMPLE:
+            self.settle(states)
+        made = {index: self._types[index] for index in wanted if index in self._types}
+        for index, state in states.items():
+            if index not in made:
+                made[index] = self._guesses[index] = wider(state.type)
+            if not state.kinds:
+                del self._guesses[index]
+        return made
 
     def types(self, wanted: Sequence[int]) -> dict[int, Type]:
         """Types found from all rows; reading stops early where only TEXT is left."""
+        self._guesses.clear()
         self._find_types([index for index in wanted if index not in self._types])
         return {index: self._types[index] for index in wanted}
 
@@ -101,26 +126,33 @@ class CsvTable:
             self._types[index] = self.declared.get(name) or (TEXT if name in self.texts else state.type)
 
     def _find_types(self, missing: list[int]) -> None:
+        states = self._open_states(missing)
+        if states:
+            self._fit(states, self.pieces())
+            self.settle(states)
+
+    def _open_states(self, missing: list[int]) -> dict[int, Fitting]:
+        """A state for each column whose type its values decide; the others get theirs."""
         states = {index: Fitting() for index in missing}
         for index in missing:
             name = self.columns[index]
             if name in self.texts or name in self.declared:
                 self._types[index] = self.declared.get(name, TEXT)
                 del states[index]
-        if not states:
-            return
-        wanted = sorted(states)
+        return states
 
+    def _fit(self, states: dict[int, Fitting], pieces: Iterable[Piece]) -> None:
         def look(piece: Piece) -> dict[int, Fitting]:
-            batch = self.read(piece, wanted)
-            return {index: fitting(batch.columns[index], states[index].kinds) for index in wanted if states[index].kinds}
+            # Columns that have turned out to be TEXT are not read again.
+            open_columns = [index for index, state in states.items() if state.kinds]
+            batch = self.read(piece, open_columns)
+            return {index: fitting(batch.columns[index], states[index].kinds) for index in open_columns}
 
-        for found in ordered_map(look, self.pieces()):
+        for found in ordered_map(look, pieces):
             for index, state in found.items():
                 states[index] = states[index].merge(state)
             if not any(state.kinds for state in states.values()):
                 break
-        self.settle(states)
 
     # -- one piece
     def _parse(self, piece: Piece, key: tuple[int, ...] | None) -> tuple[Any, list[tuple[int, str, str]]]:

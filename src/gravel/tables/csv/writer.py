@@ -18,7 +18,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 
-from gravel.language.functions.buffers import body, rows_with, table, valid
+from gravel.language.functions.buffers import ByteSet, body, rows_with, valid
 from gravel.problems import TableProblem
 
 _QUOTE, _DELIMITER, _FEED, _RETURN = b"\xff", b"\xfe", b"\xfd", b"\xfc"
@@ -30,8 +30,8 @@ class _Signs:
     def __init__(self, delimiter: str) -> None:
         self.delimiter = delimiter
         sign = delimiter.encode()
-        self.special = table(b'"\r\n' + sign)
-        self.pairs = ((b'"', _QUOTE * 2), (sign, _DELIMITER), (b"\n", _FEED), (b"\r", _RETURN))
+        self.special = ByteSet(b'"\r\n' + sign)
+        self.carry = bytes.maketrans(b'"' + sign + b"\n\r", _QUOTE + _DELIMITER + _FEED + _RETURN)
         self.back = bytes.maketrans(_QUOTE + _DELIMITER + _FEED + _RETURN, b'"' + sign + b"\n\r")
 
 
@@ -67,17 +67,16 @@ def _marked(column: Any, signs: _Signs) -> tuple[Any, bool]:
     if not both.any():
         return column, False
     some = column.filter(pa.array(both))
-    for old, new in signs.pairs:
-        some = _replaced(some, old, new)
-    quoted = pc.binary_join_element_wise(_QUOTE, some.view(pa.binary()), _QUOTE, b"")
+    quoted = pc.binary_join_element_wise(_QUOTE, _carried(some, signs), _QUOTE, b"")
     return pc.replace_with_mask(column.view(pa.binary()), pa.array(both), quoted).view(pa.string()), True
 
 
-def _replaced(some: Any, old: bytes, new: bytes) -> Any:
-    _, data = body(some)
-    if not (data == old[0]).any():
-        return some
-    return pc.replace_substring(some.view(pa.binary()), old, new)
+def _carried(some: Any, signs: _Signs) -> Any:
+    """The values with carried signs in place of those that matter; a quote is doubled."""
+    offsets, data = body(some)
+    made = data.tobytes().translate(signs.carry)
+    carried = pa.BinaryArray.from_buffers(pa.binary(), len(some), [None, pa.py_buffer(np.ascontiguousarray(offsets)), pa.py_buffer(made)])
+    return pc.replace_substring(carried, _QUOTE, _QUOTE * 2) if (data == 34).any() else carried
 
 
 class Output:

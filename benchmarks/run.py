@@ -1,0 +1,155 @@
+"""Measures Gravel beside pandas and SQLite in one run, as ratios: `python benchmarks/run.py [--rows N] [PART …]`.
+
+Every job is a process of its own, start included. The jobs take turns, and each counts with its best of three, so that
+what else the machine does hits all of them alike. The table goes to docs/benchmarks.md where --write is given.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import data
+
+HERE = Path(__file__).parent
+PYTHON = sys.executable
+GRAVEL = [PYTHON, "-m", "gravel"]
+TURNS = 3
+# As on a person's machine, where compiled modules are kept between runs.
+ENVIRONMENT = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+
+
+def measure(command: list[str], folder: Path) -> tuple[float, int]:
+    """(seconds, peak resident bytes) of a process; its output is thrown away."""
+    begun = time.perf_counter()
+    process = subprocess.Popen(command, cwd=folder, env=ENVIRONMENT, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    _, status, usage = os.wait4(process.pid, 0)
+    if status:
+        raise SystemExit(f"{' '.join(command)} ended with {os.waitstatus_to_exitcode(status)}")
+    return time.perf_counter() - begun, usage.ru_maxrss * 1024
+
+
+def race(jobs: dict[str, list[str]], folder: Path, turns: int = TURNS) -> dict[str, tuple[float, int]]:
+    """The best time and the greatest memory of each job over some turns."""
+    best: dict[str, tuple[float, int]] = {}
+    for _ in range(turns):
+        for name, command in jobs.items():
+            seconds, memory = measure(command, folder)
+            known = best.get(name, (seconds, 0))
+            best[name] = (min(seconds, known[0]), max(memory, known[1]))
+    return best
+
+
+def with_pandas(job: str, file: str, engine: str) -> list[str]:
+    """The command of a job done with pandas."""
+    return [PYTHON, str(HERE / "with_pandas.py"), job, file, engine]
+
+
+def start(folder: Path, rows: int) -> list[str]:
+    """Start-up, beyond that of Python itself."""
+    (folder / "ten.csv").write_bytes(b"a,b\n" + b"1,x\n" * 10)
+    jobs = {
+        "python": [PYTHON, "-c", "pass"], "version": [*GRAVEL, "--version"], "help": [*GRAVEL, "--help"],
+        "count of ten rows": [*GRAVEL, "count", "ten.csv"],
+    }  # fmt: skip
+    found = race(jobs, folder, 7)
+    bare = found["python"][0]
+    aims = {"version": "at most 40 ms beyond Python", "help": "at most 400 ms", "count of ten rows": "at most 600 ms"}
+    return [
+        f"| start: {name} | {found[name][0] * 1000:.0f} ms, {found[name][0] / bare:.1f} times `python -c pass` | {aims[name]} |"
+        for name in aims
+    ]
+
+
+def profile(folder: Path, rows: int) -> list[str]:
+    """The first profile of a table, beside pandas and SQLite."""
+    file = _table(folder, rows)
+    subprocess.run([PYTHON, str(HERE / "with_sqlite.py"), "load", file], cwd=folder, check=True)
+    jobs = {
+        "gravel": [*GRAVEL, "profile", file], "pandas": with_pandas("profile", file, "c"),
+        "pandas with the pyarrow reader": with_pandas("profile", file, "pyarrow"),
+        "SQLite, loaded": [PYTHON, str(HERE / "with_sqlite.py"), "profile", file],
+    }  # fmt: skip
+    aims = {"pandas": 3.0, "pandas with the pyarrow reader": 1.0, "SQLite, loaded": 8.0}
+    return _ratios(f"profile of {rows:,} rows", race(jobs, folder), aims)
+
+
+def clean(folder: Path, rows: int) -> list[str]:
+    """Five steps with all proofs, beside pandas without any."""
+    file = _table(folder, rows)
+    _plan(folder, file)
+    jobs = {
+        "gravel": [*GRAVEL, "clean", "clean.toml"], "pandas": with_pandas("clean", file, "c"),
+        "pandas with the pyarrow reader": with_pandas("clean", file, "pyarrow"),
+    }  # fmt: skip
+    return _ratios(f"clean of {rows:,} rows, five steps", race(jobs, folder), {"pandas": 4.0, "pandas with the pyarrow reader": 1.0})
+
+
+def memory(folder: Path, rows: int) -> list[str]:
+    """The peak memory of a clean at one and at four million rows."""
+    peaks = []
+    for count in (rows, 4 * rows):
+        _plan(folder, _table(folder, count))
+        peaks.append(measure([*GRAVEL, "clean", "clean.toml"], folder)[1] / 2**20)
+    told = f"{peaks[0]:.0f} MiB at {rows:,} rows, {peaks[1]:.0f} MiB at {4 * rows:,} ({peaks[1] / peaks[0]:.2f} times)"
+    return [f"| memory of clean | {told} | under 600 MB, at most 1.25 times |"]
+
+
+def _table(folder: Path, rows: int) -> str:
+    name = f"stays-{rows}.csv"
+    data.write(folder / name, rows)
+    return name
+
+
+def _plan(folder: Path, file: str) -> None:
+    (folder / "clean.toml").write_text((HERE / "clean.toml").read_text().replace("stays-1m", file.removesuffix(".csv")))
+
+
+def _ratios(title: str, found: dict[str, tuple[float, int]], aims: dict[str, float]) -> list[str]:
+    own, peak = found["gravel"]
+    lines = [f"| {title} | {own:.2f} s, {peak / 2**20:.0f} MiB | |"]
+    for other, aim in aims.items():
+        seconds, memory = found[other]
+        ratio = seconds / own
+        lines.append(f"| – {other}: {seconds:.2f} s, {memory / 2**20:.0f} MiB | **{ratio:.1f} times** as long | at least {aim:.1f} |")
+    return lines
+
+
+PARTS = {"start": start, "profile": profile, "clean": clean, "memory": memory}
+HEAD = """# Benchmarks
+
+Made by `python benchmarks/run.py --write`, each job a process of its own with its start, best of three turns taken in
+one run on {cores} cores. Ratios say more than seconds: the machine is shared. The table has eight text columns, about
+93 bytes a row; the scripts beside it are in `benchmarks/`.
+
+| job | measured | aim |
+| --- | --- | --- |
+"""
+
+
+def main() -> None:
+    """Run the parts asked for (all if none is) and print the table."""
+    options = argparse.ArgumentParser(description=__doc__)
+    options.add_argument("parts", nargs="*", choices=[*PARTS, []], help="which parts to run")
+    options.add_argument("--rows", type=int, default=1_000_000)
+    options.add_argument("--folder", type=Path, default=Path(tempfile.gettempdir(), "gravel-benchmarks"))
+    options.add_argument("--write", action="store_true", help="write docs/benchmarks.md")
+    chosen = options.parse_args()
+    chosen.folder.mkdir(parents=True, exist_ok=True)
+    lines = []
+    for name in chosen.parts or PARTS:
+        for line in PARTS[name](chosen.folder, chosen.rows):
+            print(line, flush=True)
+            lines.append(line)
+    if chosen.write:
+        text = HEAD.format(cores=len(os.sched_getaffinity(0))) + "\n".join(lines) + "\n"
+        (HERE.parent / "docs" / "benchmarks.md").write_text(text, "utf-8")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,64 @@
+"""The same jobs as a competent pandas script does them: `python with_pandas.py JOB FILE [ENGINE]`."""
+
+from __future__ import annotations
+
+import sys
+from decimal import Decimal
+from typing import Any
+
+import pandas as pd
+
+SPACE = "\u200b\u2060\ufeff"
+
+
+def read(path: str, engine: str) -> Any:
+    if engine == "pyarrow":
+        return pd.read_csv(path, dtype=str, keep_default_na=False, na_values=[""], engine="pyarrow")
+    return pd.read_csv(path, dtype=str, keep_default_na=False, na_values=[""])
+
+
+def profile(path: str, engine: str) -> None:
+    """The figures of the first profile for every column."""
+    frame = read(path, engine)
+    print(len(frame))
+    for name in frame.columns:
+        values = frame[name].dropna()
+        stripped = values.str.strip()
+        blank = (stripped == "") & (values != "")
+        lengths = values.str.len()
+        if values.str.fullmatch(r"0|-?[1-9]\d*").all():
+            numbers = pd.to_numeric(values)
+            kind, least, most = "INTEGER", numbers.min(), numbers.max()
+        elif values.str.fullmatch(r"-?(?:0|[1-9]\d*)(?:\.\d+)?").all():
+            numbers = pd.to_numeric(values)
+            kind, least, most = "DECIMAL", numbers.min(), numbers.max()
+        elif values.str.fullmatch(r"\d{4}-\d\d-\d\d").all() and pd.to_datetime(values, format="%Y-%m-%d", errors="coerce").notna().all():
+            kind, least, most = "DATE", values.min(), values.max()
+        else:
+            kind, least, most = "TEXT", values.min(), values.max()
+        counts = values.value_counts()
+        print(
+            name, kind, len(frame) - len(values), (values == "").sum(), blank.sum(), ((values != stripped) & ~blank & (values != "")).sum(),
+            len(counts), least, most, lengths.min(), lengths.max(), lengths.mean(), counts.head(5).to_dict(),
+        )  # fmt: skip
+
+
+def _capitalized(values: Any) -> Any:
+    return values.str.strip().str.replace(r"\s+", " ", regex=True).str.title()
+
+
+def clean(path: str, engine: str) -> None:
+    """The five steps of the plan, without any proof of the counts."""
+    frame = read(path, engine)
+    frame["boat"] = _capitalized(frame["boat"])
+    frame["skipper"] = _capitalized(frame["skipper"])
+    berth = frame["berth"]
+    frame["berth"] = berth.mask(berth.isna() | (berth.str.strip() == "") | berth.str.lower().isin(["n/a", "unknown", "-"]))
+    frame["status"] = frame["status"].str.strip().str.lower()
+    frame = frame[frame["status"].fillna("open") != "cancelled"]
+    frame["amount"] = frame["amount"].map(Decimal, na_action="ignore")
+    frame.to_csv(path + ".pandas-clean.csv", index=False)
+
+
+if __name__ == "__main__":
+    {"profile": profile, "clean": clean}[sys.argv[1]](sys.argv[2], sys.argv[3] if len(sys.argv) > 3 else "c")

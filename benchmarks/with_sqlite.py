@@ -1,0 +1,42 @@
+"""The first profile's figures asked of a loaded SQLite table with SQL: `python with_sqlite.py load|profile FILE`."""
+
+from __future__ import annotations
+
+import csv
+import sqlite3
+import sys
+from pathlib import Path
+
+
+def load(path: str) -> None:
+    """Load the table; this is not timed."""
+    target = Path(path + ".db")
+    if target.exists():
+        return
+    base = sqlite3.connect(target)
+    with open(path, newline="", encoding="utf-8") as file:
+        rows = csv.reader(file)
+        names = next(rows)
+        base.execute(f"CREATE TABLE t ({', '.join(f'{name} TEXT' for name in names)})")
+        base.executemany(f"INSERT INTO t VALUES ({', '.join('?' * len(names))})", ([value or None for value in row] for row in rows))
+    base.commit()
+
+
+def profile(path: str) -> None:
+    """Every column's figures, one statement for the counts and one for the most frequent."""
+    base = sqlite3.connect(path + ".db")
+    names = [row[1] for row in base.execute("PRAGMA table_info(t)")]
+    for name in names:
+        bare = f"TRIM({name}, ' ' || char(9, 10, 11, 12, 13, 160))"
+        print(name, *base.execute(
+            f"SELECT COUNT(*), COUNT(*) - COUNT({name}), SUM({name} = ''), SUM({name} <> '' AND {bare} = ''), SUM({bare} <> '' AND {bare} <> {name}),"
+            f" COUNT(DISTINCT {name}), MIN({name}), MAX({name}), MIN(LENGTH({name})), MAX(LENGTH({name})), AVG(LENGTH({name})),"
+            f" SUM({name} NOT GLOB '*[^0-9]*'), SUM({name} GLOB '[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]') FROM t"
+        ).fetchone())  # fmt: skip
+        print(
+            base.execute(f"SELECT {name}, COUNT(*) AS n FROM t WHERE {name} IS NOT NULL GROUP BY {name} ORDER BY n DESC LIMIT 5").fetchall()
+        )
+
+
+if __name__ == "__main__":
+    {"load": load, "profile": profile}[sys.argv[1]](sys.argv[2])
