@@ -128,7 +128,7 @@ def _fitting(widths: list[int], room: int) -> int:
 def _notes(view: View, color: bool) -> None:
     from gravel.cli import render
 
-    told = f"{view.rows:,} rows"
+    told = f"{view.rows:,} {'row' if view.rows == 1 else 'rows'}"
     if view.where is not None:
         told += f", {view.matching:,} match"
         if view.unknown:

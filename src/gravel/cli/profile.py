@@ -18,6 +18,8 @@ from gravel.cli.options import (
     progress,
 )
 
+_WIDE = 60  # columns whose most frequent values are shown; --format json has them all
+
 if TYPE_CHECKING:
     from gravel.profiling.profile import ColumnProfile, Profile
 
@@ -123,7 +125,8 @@ def _show(found: Profile, color: bool) -> None:
     headings = ["column", "type", "nulls", "", "empty", "blank", "padded", "distinct", "least", "greatest", "length"]
     render.print_table(out, headings, rows, right=(2, 3, 4, 5, 6, 7, 10))
     out.print()
-    out.print(Text("most frequent values", style=render.HEAD))
+    wide = len(found.columns) > _WIDE
+    out.print(Text(f"most frequent values{f' of the first {_WIDE} columns' if wide else ''}", style=render.HEAD))
     _frequent(out, found)
     worst = max(found.columns, key=lambda one: one.padded + one.blank + one.empty, default=None)
     if worst is not None and worst.padded + worst.blank + worst.empty:
@@ -148,7 +151,7 @@ def _frequent(out: Any, found: Profile) -> None:
     from gravel.cli import render
 
     rows: list[list[Any]] = []
-    for one in found.columns:
+    for one in found.columns[:_WIDE]:
         known = found.rows - one.nulls
         if known and one.distinct == known:
             rows.append([Text(one.name, style="bold"), Text("every value once", style=render.DIM), "", "", ""])

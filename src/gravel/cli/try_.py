@@ -121,13 +121,7 @@ def _show(trial: Trial, color: bool) -> None:
             )
         if one.changes:
             out.print()
-            rows: list[list[Any]] = [
-                [render.visible(before, 40), Text("→", style=render.DIM), render.visible(after, 40), f"{count:,}"]
-                for before, after, count in one.changes
-            ]
-            render.print_table(
-                out, ["  before", "", "after", "rows"], [[Text("  ").append_text(row[0]), *row[1:]] for row in rows], right=(3,)
-            )
+            _changes(out, one)
             if one.kinds > len(one.changes):
                 render.note(f"  {len(one.changes)} of {one.kinds:,} different changes shown, the most frequent first", color)
         if one.error_kinds:
@@ -137,6 +131,19 @@ def _show(trial: Trial, color: bool) -> None:
     if any(one.changed or one.errors for one in trial.attempts):
         out.print(Text("to paste into a plan, or --add PLAN:", style=render.DIM))
         out.print(Text(step_text(trial), style=render.MARK), soft_wrap=True)
+
+
+def _changes(out: Any, one: Attempt) -> None:
+    from rich.text import Text
+
+    from gravel.cli import render
+
+    rows: list[list[Any]] = []
+    for before, after, count in one.changes:
+        old = [] if one.new else [Text("  ").append_text(render.visible(before, 40)), Text("→", style=render.DIM)]
+        rows.append([*old, Text("  " if one.new else "").append_text(render.visible(after, 40)), f"{count:,}"])
+    headings = ["  value", "rows"] if one.new else ["  before", "", "after", "rows"]
+    render.print_table(out, headings, rows, right=(len(headings) - 1,))
 
 
 def _errors(out: Any, one: Attempt) -> None:

@@ -38,13 +38,15 @@ def hashes(array: Any, second: bool = False) -> np.ndarray:
 
 def combined(columns: list[Any], second: bool = False) -> np.ndarray:
     """One hash a row over several columns; the order of the columns counts."""
+    constants = _SECOND if second else _FIRST
     made = hashes(columns[0], second)
     for column in columns[1:]:
-        made = _mix(made, hashes(column, second), _SECOND if second else _FIRST)
+        # Mixed once more before the next joins: two equal values side by side would cancel out.
+        made = _finish(_mix(_mix(made, constants[2], constants), hashes(column, second), constants), constants)
     return made
 
 
-def _mix(state: np.ndarray, word: np.ndarray, constants: tuple[np.uint64, ...]) -> np.ndarray:
+def _mix(state: np.ndarray, word: np.ndarray | np.uint64, constants: tuple[np.uint64, ...]) -> np.ndarray:
     state = (state ^ word) * constants[0]
     state ^= state >> np.uint64(32)
     return state

@@ -28,7 +28,8 @@ def _step(trial: Trial, note: str) -> Any:
     step = tomlkit.table()
     if note:
         step.add("note", note)
-    assigned = tomlkit.table()
+    one_line = len(trial.attempts) == 1 and "\n" not in trial.attempts[0].text
+    assigned: Any = tomlkit.inline_table() if one_line else tomlkit.table()
     for one in trial.attempts:
         assigned.add(one.column, _string(" ".join(one.text.split()) if "'" not in one.text and '"' not in one.text else one.text))
     step.add("set", assigned)
@@ -61,15 +62,13 @@ def add_step(path: Path, table: CsvTable, trial: Trial, note: str) -> int:
         document.add("write", tomlkit.string(str(source.with_name(f"{source.stem}-clean{source.suffix or '.csv'}"))))
         _reading(document, table)
     _types(document, trial)
-    steps = document.get("step")
-    if steps is None:
-        document.add(tomlkit.nl())
-        document.add("step", new["step"])
-        count = 1
+    steps = document.get("step", [])
+    count = len(steps) + 1
+    if steps and not isinstance(steps, tomlkit.items.AoT):
+        steps.append(new["step"][0])  # step = [ {…}, {…} ]
+        text = tomlkit.dumps(document)
     else:
-        steps.append(new["step"][0])
-        count = len(steps)
-    text = tomlkit.dumps(document)
+        text = tomlkit.dumps(document).rstrip("\n") + "\n\n" + tomlkit.dumps(new)
     temporary = path.with_name(f".{path.name}.gravel-{os.getpid()}")
     try:
         temporary.write_text(text, "utf-8", newline="")

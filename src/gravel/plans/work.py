@@ -186,12 +186,15 @@ def work(plan: BoundPlan, batch: Batch) -> Worked:
 
 def _breaks(column: Any) -> int:
     """Line breaks inside a text column's values; CRLF is one."""
-    _, data = body(column)
+    offsets, data = body(column)
     feed, back = data == 10, data == 13
     if not back.any():
         return int(np.count_nonzero(feed))
-    pairs = np.count_nonzero(back[:-1] & feed[1:])
-    return int(np.count_nonzero(feed) + np.count_nonzero(back) - pairs)
+    pairs = back[:-1] & feed[1:]
+    # A CR that ends one value and a LF that begins the next are no pair.
+    starts = offsets[1:-1]
+    pairs[starts[(starts > 0) & (starts < len(data))] - 1] = False
+    return int(np.count_nonzero(feed) + np.count_nonzero(back) - np.count_nonzero(pairs))
 
 
 def _set(step: BoundStep, rows: _Rows, done: Worked) -> StepCount:

@@ -142,7 +142,7 @@ def _weight(mask: np.ndarray, counts: np.ndarray | None) -> int:
 
 def _few_values(array: Any) -> bool:
     """Whether work once a distinct value is likely to be less than once a row: a sample says so."""
-    sample = array.slice(0, 1000)
+    sample = array.slice(0, 4000)
     return len(array) > 100 and pc.count_distinct(sample).as_py() * 2 < len(sample)
 
 

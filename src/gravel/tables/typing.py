@@ -78,8 +78,12 @@ def fitting(array: Any, candidates: frozenset[Kind] = _ALL) -> Fitting:
     elif Kind.DECIMAL in kinds and (decimals := _all_decimals(array)) is not None:
         found = decimals
     for kind, arrow in ((Kind.DATE, pa.date32()), (Kind.TIMESTAMP, pa.timestamp("us"))):
-        if kind in kinds and _all(array, _PLAIN[kind]) and _casts(array, arrow):
-            lengths = np.diff(body(array)[0])[valid(array)]
+        if kind not in kinds:
+            continue
+        lengths = np.diff(body(array)[0])[valid(array)]
+        # Arrow reads no other date of ten characters.
+        formed = bool((lengths == 10).all()) if kind is Kind.DATE else _all(array, _PLAIN[kind])
+        if formed and _casts(array, arrow):
             spaced = int(matches(array, " ").sum()) if kind is Kind.TIMESTAMP else 0
             forms = frozenset(np.unique(lengths).tolist()) | ({-1} if 0 < spaced < len(lengths) else {-2 if spaced else -3})
             found = replace(found, kinds=found.kinds | {kind}, scales=forms - {-2, -3} if kind is Kind.DATE else forms)

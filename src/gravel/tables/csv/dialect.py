@@ -98,7 +98,8 @@ def _like(path: Path) -> str:
     from gravel.problems import nearest
 
     try:
-        near = nearest(path.name, [child.name for child in path.parent.iterdir() if child.is_file()])
+        stems = {child.stem: child.name for child in path.parent.iterdir() if child.is_file()}
+        near = stems.get(nearest(path.stem, list(stems)), "")
     except OSError:
         return ""
     return str(path.parent / near) if near else ""

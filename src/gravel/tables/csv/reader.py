@@ -103,9 +103,9 @@ class CsvTable:
         made = {index: self._types[index] for index in wanted if index in self._types}
         for index, state in states.items():
             if index not in made:
-                made[index] = self._guesses[index] = wider(state.type)
-            if not state.kinds:
-                del self._guesses[index]
+                made[index] = wider(state.type)
+                if state.kinds:
+                    self._guesses[index] = made[index]
         return made
 
     def types(self, wanted: Sequence[int]) -> dict[int, Type]:

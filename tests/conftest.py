@@ -1,0 +1,113 @@
+"""What every test needs: the program run on files in a temporary folder, and an independent reading of CSV."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+import gravel.language.parse  # noqa: E402, F401  (sets the recursion limit, which Hypothesis would otherwise see change)
+
+settings.register_profile("ci", deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+settings.load_profile("ci")
+PROGRAM = [sys.executable, "-m", "gravel"]
+
+
+@dataclass(frozen=True)
+class Ran:
+    """What a run of the program left: exit status, standard output and standard error."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+@pytest.fixture
+def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """An empty folder that is the current one."""
+    monkeypatch.chdir(tmp_path)
+    return tmp_path
+
+
+@pytest.fixture
+def gravel(folder: Path, capfdbinary: Any) -> Callable[..., Ran]:
+    """The command line, run in this process."""
+    from gravel.cli.main import run
+
+    def call(*arguments: object, status: int | None = 0) -> Ran:
+        capfdbinary.readouterr()
+        ended = run([str(argument) for argument in arguments])
+        out, err = (part.decode("utf-8") for part in capfdbinary.readouterr())
+        assert status is None or ended == status, f"exit status {ended}\n{out}\n{err}"
+        assert "Traceback" not in err
+        return Ran(ended, out, err)
+
+    return call
+
+
+@pytest.fixture
+def figures(gravel: Callable[..., Ran]) -> Callable[..., Any]:
+    """A command's figures as JSON."""
+    return lambda *arguments, status=0: gravel(*arguments, "--format", "json", status=status).json
+
+
+def program(*arguments: object, cwd: Path, **options: Any) -> subprocess.CompletedProcess[str]:
+    """The built program as a process of its own."""
+    environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
+    command = [*PROGRAM, *map(str, arguments)]
+    return subprocess.run(command, cwd=cwd, text=True, capture_output=True, env=environment, timeout=300, check=False, **options)
+
+
+def write(name: str | Path, text: str | bytes) -> None:
+    """A file with that text in UTF-8, line ends as they are."""
+    Path(name).write_bytes(text if isinstance(text, bytes) else text.encode("utf-8"))
+
+
+def parsed(text: str, delimiter: str = ",") -> list[list[str | None]]:
+    """Well-formed CSV read character by character as RFC 4180 has it; an empty field without quotes is None."""
+    rows: list[list[str | None]] = [[]]
+    at = 0
+    while at < len(text):
+        if text[at] == '"':
+            field, at = "", at + 1
+            while True:
+                end = text.index('"', at)
+                field, at = field + text[at:end], end + 1
+                if text[at : at + 1] != '"':
+                    break
+                field, at = field + '"', at + 1
+            rows[-1].append(field)
+        else:
+            end = at
+            while end < len(text) and text[end] not in f"{delimiter}\r\n":
+                end += 1
+            rows[-1].append(text[at:end] or None)
+            at = end
+        if text[at : at + 1] == delimiter:
+            at += 1
+            if at == len(text) or text[at] in "\r\n":
+                rows[-1].append(None)
+                at += text[at : at + 2] == "\r\n"
+                at += 1
+                rows.append([])
+            continue
+        at += 2 if text[at : at + 2] == "\r\n" else 1
+        rows.append([])
+    return rows[:-1] if rows[-1] == [] else rows
+
+
+def shown(view: Any) -> list[list[Any]]:
+    """The rows of `look` as JSON: row number, then values."""
+    return [[row["row"], *row["values"].values()] for row in view["shown"]]
