@@ -1,14 +1,13 @@
 """The console script. Answers what needs no library before any is imported."""
 
 import sys
-from typing import Any
 
 
 class _NoPandas:
     """Arrow imports pandas wherever it is installed (up to half a second) to recognise its objects; no command has any."""
 
     @staticmethod
-    def find_spec(name: str, path: Any = None, target: Any = None) -> None:
+    def find_spec(name: str, path: object = None, target: object = None) -> None:
         """Refuse to find pandas; every other module is for the next finder."""
         if name == "pandas":
             raise ModuleNotFoundError("no command needs pandas", name=name)
@@ -21,10 +20,14 @@ def main() -> None:
 
         print(f"gravel {__version__}")
         return
-    sys.meta_path.insert(0, _NoPandas)
-    from gravel.cli.main import run
+    sys.meta_path.insert(0, _NoPandas)  # type: ignore[arg-type]
+    try:
+        from gravel.cli.main import run
 
-    sys.exit(run(sys.argv[1:]))
+        status = run(sys.argv[1:])
+    except KeyboardInterrupt:
+        status = 130  # before the program proper has begun, or while it ends
+    sys.exit(status)
 
 
 if __name__ == "__main__":

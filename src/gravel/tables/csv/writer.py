@@ -7,6 +7,7 @@ those into the signs.
 
 from __future__ import annotations
 
+import glob
 import io
 import os
 from collections.abc import Sequence
@@ -79,6 +80,24 @@ def _carried(some: Any, signs: _Signs) -> Any:
     return pc.replace_substring(carried, _QUOTE, _QUOTE * 2) if (data == 34).any() else carried
 
 
+def _clear_stale(folder: Path, target: Path) -> None:
+    """Remove what a killed run left beside the target: files named after a process that is no more."""
+    for stale in folder.glob(f".{glob.escape(target.name)}.gravel-*{glob.escape(target.suffix)}"):
+        number = stale.name.removesuffix(target.suffix).rpartition("-")[2]
+        if number.isdigit() and not _alive(int(number)):
+            stale.unlink(missing_ok=True)
+
+
+def _alive(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return True
+
+
 class Output:
     """A file written beside its target and renamed onto it at the end; until then the target is as it was.
 
@@ -92,6 +111,7 @@ class Output:
             raise TableProblem(f"{name} is a folder", hint="name a file in it")
         folder = scratch or (Path(os.environ.get("TMPDIR", "/tmp")) if self.special else target.parent)
         self.path = folder / f".{target.name}.gravel-{os.getpid()}{target.suffix}"
+        _clear_stale(folder, target)
         try:
             self._file = open(self.path, "wb")  # noqa: SIM115
         except OSError as error:
