@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import datetime
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
@@ -16,6 +17,7 @@ from gravel.language.types import (
     DATE,
     DOUBLE,
     INTEGER,
+    INTERVAL,
     NULL,
     NUMBERS,
     TEXT,
@@ -39,6 +41,7 @@ class Scope:
     types: tuple[Type, ...]
     declared: frozenset[str] = frozenset()
     parameters: Mapping[str, nodes.Constant] = field(default_factory=dict)
+    today: datetime.date = field(default_factory=datetime.date.today)
 
 
 def find_column(name: tree.Name, names: Sequence[str], text: str) -> int:
@@ -104,7 +107,7 @@ class _Binder:
 
     def literal(self, node: tree.Literal) -> nodes.Expression:
         try:
-            kind, value = literal(node.kind, node.text)
+            kind, value = literal(node.kind, node.text, node.unit)
         except ValueError as error:
             raise self.wrong(str(error), node, hint=_MOMENT_HINTS.get(node.kind, "")) from None
         return nodes.Constant(kind, node.start, node.end, value)
@@ -176,11 +179,26 @@ class _Binder:
         operand = self.bind(node.operand)
         target = self.target(node.target)
         if node.format is not None:
-            raise self.wrong("FORMAT is not there yet", node.format, hint="ISO 8601 dates (2024-05-31) are read without it")
+            target = self.formatted(node, node.format, operand.type, target)
         if not possible(operand.type, target.type):
             raise self.wrong(f"{operand.type} cannot be cast to {target.type}", node)
         kind = BOOLEAN if node.function == "FITS" else target.type
         return nodes.Cast(kind, node.start, node.end, operand, target, node.function)
+
+    def formatted(self, node: tree.Cast, form: tree.Literal, source: Type, target: Target) -> Target:
+        from gravel.language.functions.formats import complete, template
+
+        moments = (Kind.DATE, Kind.TIME, Kind.TIMESTAMP)
+        reads = target.type.kind in moments and source.kind in (Kind.TEXT, Kind.NULL)
+        if not reads and not (target.type == TEXT and source.kind in (*moments, Kind.ZONED)):
+            raise self.wrong("FORMAT is for casts between a text and a DATE, TIME or TIMESTAMP", node)
+        try:
+            parts = template(form.text, target.type.kind if reads else source.kind)
+        except ValueError as error:
+            raise self.wrong(str(error), form) from None
+        if reads and (lack := complete(parts, target.type.kind)):
+            raise self.wrong(lack, form)
+        return replace(target, format=form.text)
 
     def target(self, node: tree.TypeName) -> Target:
         try:
@@ -189,6 +207,8 @@ class _Binder:
             raise self.wrong(str(error), node, hint=_type_hint(" ".join(node.words))) from None
 
     def call(self, node: tree.Call) -> nodes.Expression:
+        if node.name == "CURRENT_DATE":
+            return nodes.Constant(DATE, node.start, node.end, self.scope.today)
         if node.operator and len(node.arguments) == 1:
             if node.name == "+":
                 return self.unary_plus(node)
@@ -203,6 +223,11 @@ class _Binder:
             raise self.wrong(f"{entry.name} does not take {_arguments(len(node.arguments))}", node,
                              hint=" or ".join(one.text for one in entry.signatures))  # fmt: skip
         bound = [self.bind(argument) for argument in node.arguments]
+        if node.name in ("+", "-") and any(one.type.kind in _MOMENTS for one in bound):
+            # A NULL beside a date stands for an interval.
+            bound = [self.widen(one, INTERVAL) if one.type.kind is Kind.NULL else one for one in bound]
+            entry = catalogue()[f"{node.name} of dates"]
+            return self.made(node, entry, entry.signatures[0], bound)
         arguments = self.arguments(node, entry, signature, bound)
         return self.made(node, entry, signature, arguments)
 
@@ -211,9 +236,15 @@ class _Binder:
         at = (node.start, node.end)
         if entry.name in ("COALESCE", "IF_BLANK"):
             return nodes.FirstOf(shared[0], *at, tuple(arguments), entry.name == "IF_BLANK")
+        values = [argument.value if isinstance(argument, nodes.Constant) else ... for argument in arguments]
+        if entry.check and (fault := entry.check(values)):
+            raise self.wrong(fault, node)
         if entry.result_type:
-            values = [argument.value if isinstance(argument, nodes.Constant) else ... for argument in arguments]
-            return nodes.Call(entry.result_type([argument.type for argument in arguments], values), *at, entry, tuple(arguments))
+            try:
+                kind = entry.result_type([argument.type for argument in arguments], values)
+            except ValueError as error:
+                raise self.wrong(str(error), node) from None
+            return nodes.Call(kind, *at, entry, tuple(arguments))
         kind = shared[0] if signature.result == "T" else _NAMED_TYPES[signature.result]
         return nodes.Call(kind, *at, entry, tuple(arguments))
 
@@ -296,6 +327,7 @@ _RULES: dict[type, Callable[[_Binder, Any], nodes.Expression]] = {
     tree.Case: _Binder.case, tree.Cast: _Binder.cast, tree.Call: _Binder.call,
 }  # fmt: skip
 
+_MOMENTS = (Kind.DATE, Kind.TIMESTAMP, Kind.ZONED, Kind.INTERVAL)
 _NAMED_TYPES = {"TEXT": TEXT, "INTEGER": INTEGER, "BOOLEAN": BOOLEAN, "DATE": DATE, "DOUBLE": DOUBLE, "TIMESTAMP": TIMESTAMP}
 _MOMENT_HINTS = {"date": "write DATE '2024-05-31'", "timestamp": "write TIMESTAMP '2024-05-31 14:30:00'", "time": "write TIME '14:30:00'"}
 
@@ -304,7 +336,7 @@ def _arguments(count: int) -> str:
     return "1 argument" if count == 1 else f"{count} arguments"
 
 
-def literal(kind: str, text: str) -> tuple[Type, Any]:
+def literal(kind: str, text: str, unit: str = "") -> tuple[Type, Any]:
     """A literal's type and Python value. Raises ValueError with what is wrong with it."""
     if kind == "integer":
         number = int(text)
@@ -325,8 +357,26 @@ def literal(kind: str, text: str) -> tuple[Type, Any]:
     if kind in ("date", "timestamp", "time"):
         return _moment(kind, text)
     if kind == "interval":
-        raise ValueError("INTERVAL is not there yet")
+        return INTERVAL, _interval(text, unit)
     return {"text": (TEXT, text), "boolean": (BOOLEAN, text.upper() == "TRUE"), "null": (NULL, None)}[kind]
+
+
+_UNITS = {"YEAR": (12, 0, 0), "MONTH": (1, 0, 0), "DAY": (0, 1, 0), "HOUR": (0, 0, 3600), "MINUTE": (0, 0, 60), "SECOND": (0, 0, 1)}
+
+
+def _interval(text: str, unit: str) -> Any:
+    import pyarrow as pa
+
+    if unit.upper() not in _UNITS:
+        near = nearest(unit, list(_UNITS))
+        raise ValueError(f"{unit} is no unit of an interval: " + (f"did you mean {near}?" if near else ", ".join(_UNITS)))
+    number = text.replace(" ", "").removeprefix("--")
+    if not re.fullmatch(r"[+-]?[0-9]{1,9}", number) and not (
+        unit.upper() == "SECOND" and re.fullmatch(r"[+-]?[0-9]{1,9}\.[0-9]{1,6}", number)
+    ):
+        raise ValueError(f"'{text}' is no number of {unit.upper()}S")
+    months, days, seconds = (part * Decimal(number) for part in _UNITS[unit.upper()])
+    return pa.MonthDayNano([int(months), int(days), int(seconds * 1_000_000_000)])
 
 
 def _moment(kind: str, text: str) -> tuple[Type, Any]:

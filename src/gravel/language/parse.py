@@ -243,6 +243,7 @@ def _after(items: list[Any], kind: str) -> Any:
 
 
 Span = tuple[int, int]
+_ONE, _ZERO = ("integer", "1"), ("integer", "0")
 
 
 class _Build:
@@ -462,29 +463,30 @@ class _Build:
     def current_date(self, span: Span, items: list[Any]) -> Any:
         return self._call(span, items, "CURRENT_DATE")
 
-    def _regex(self, span: Span, items: list[Any], name: str, *clauses: str) -> Any:
-        null = tree.Literal(*span, "null", "NULL")
+    def _regex(self, span: Span, items: list[Any], name: str, **clauses: tuple[str, str]) -> Any:
+        """The call of a regular expression function; `clauses` have the kind and text of what stands for a missing one."""
         pattern = next(item for item in items if isinstance(item, tree.Node))
         arguments = [pattern, _after(items, "FLAG") or tree.Literal(*span, "text", ""), _after(items, "IN")]
-        return self._call(span, items, name, *arguments, *(_after(items, clause) or null for clause in clauses))
+        given = [_after(items, clause) or tree.Literal(*span, *default) for clause, default in clauses.items()]
+        return self._call(span, items, name, *arguments, *given)
 
     @_rule
     def substring_regex(self, span: Span, items: list[Any]) -> Any:
-        return self._regex(span, items, "SUBSTRING_REGEX", "FROM", "OCCURRENCE", "GROUP")
+        return self._regex(span, items, "SUBSTRING_REGEX", FROM=_ONE, OCCURRENCE=_ONE, GROUP=_ZERO)
 
     @_rule
     def occurrences_regex(self, span: Span, items: list[Any]) -> Any:
-        return self._regex(span, items, "OCCURRENCES_REGEX", "FROM")
+        return self._regex(span, items, "OCCURRENCES_REGEX", FROM=_ONE)
 
     @_rule
     def position_regex(self, span: Span, items: list[Any]) -> Any:
-        call = self._regex(span, items, "POSITION_REGEX", "FROM", "OCCURRENCE", "GROUP")
+        call = self._regex(span, items, "POSITION_REGEX", FROM=_ONE, OCCURRENCE=_ONE, GROUP=_ZERO)
         side = tree.Literal(*span, "text", "AFTER" if _word(items, "AFTER") else "START")
         return dataclasses.replace(call, arguments=(*call.arguments, side))
 
     @_rule
     def translate_regex(self, span: Span, items: list[Any]) -> Any:
-        return self._regex(span, items, "TRANSLATE_REGEX", "WITH", "FROM", "OCCURRENCE")
+        return self._regex(span, items, "TRANSLATE_REGEX", WITH=("text", ""), FROM=_ONE, OCCURRENCE=_ZERO)
 
     @_rule
     def type_name(self, span: Span, items: list[Any]) -> Any:

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from gravel.language.errors import CODES
 from gravel.language.functions.catalogue import Result
-from gravel.language.types import MAX_DIGITS, Kind, Type
+from gravel.language.types import INTEGER, MAX_DIGITS, Kind, Type, common
 
 OVERFLOW, BY_ZERO = CODES["22003"], CODES["22012"]
 _WIDE = Context(prec=200)
@@ -133,6 +133,38 @@ def divide(x: Any, y: Any, to: Type) -> Any:
     return Result(made.values, errors)
 
 
+def exact_type(types: list[Type]) -> Type:
+    """The type that both operands widen to."""
+    return common(*types) or INTEGER
+
+
+def remainder(x: Any, y: Any, to: Type) -> Any:
+    """x - y * TRUNC(x / y), with the sign of x; 22012 where y is 0."""
+    x, y = arrays(x, y)
+    good = known(x, y)
+    if to.kind is Kind.DECIMAL:
+        return _one_by_one(pc.cast(_exact(x), pa.decimal256(76, to.scale)), pc.cast(_exact(y), pa.decimal256(76, to.scale)), to, _remainder)
+    a, b = numpy_values(pc.cast(x, to.arrow)), numpy_values(pc.cast(y, to.arrow), 1)
+    errors = np.zeros(len(a), np.uint8)
+    errors[good & (b == 0)] = BY_ZERO
+    # The least integer by -1 would overflow inside; its remainder is 0.
+    divisor = np.where((b == 0) | (b == -1), 1, b) if to.kind is Kind.INTEGER else b
+    with np.errstate(all="ignore"):
+        return result(np.fmod(a, divisor), good, errors, to)
+
+
+def _remainder(a: Decimal, b: Decimal, scale: int) -> Decimal | None:
+    return _WIDE.remainder(a, b) if b else None
+
+
+def absolute(x: Any, to: Type) -> Any:
+    """|x|; 22003 for the least integer."""
+    if to.kind is not Kind.INTEGER:
+        return pc.abs(x)
+    least = pc.fill_null(pc.equal(x, -(2**63)), False).to_numpy(zero_copy_only=False)
+    return Result(pc.abs(pc.if_else(pa.array(least), pa.scalar(None, pa.int64()), x)), least.astype(np.uint8) * OVERFLOW)
+
+
 def _quotient(a: Any, b: Any, to: Type) -> Any:
     """Arrow divides decimals with scale s1 + p2 - s2 + 1 (at least 6), cut off: enough digits to round half away from
     zero afterwards when that is beyond the wanted scale, so the dividend is widened until it is."""
@@ -209,9 +241,9 @@ def _one_by_one(x: Any, y: Any, to: Type, kernel: Any) -> Result:
             continue
         a, b = Decimal(a), Decimal(b)
         exact = does(a, b) if does else kernel(a, b, to.scale)
-        values.append(_held(exact, to))
+        values.append(None if exact is None else _held(exact, to))
         if values[-1] is None:
-            errors[row] = OVERFLOW
+            errors[row] = BY_ZERO if exact is None else OVERFLOW
     return Result(pa.array(values, to.arrow), errors)
 
 
@@ -221,6 +253,13 @@ def _held(value: Decimal, to: Type) -> Decimal | None:
     if scaled != value:
         return None
     return scaled if not value or (significant(value) <= MAX_DIGITS and scaled.adjusted() < to.whole) else None
+
+
+def cut_off(value: Decimal, places: int) -> Decimal:
+    """The value without what stands after that many decimals."""
+    from decimal import ROUND_DOWN
+
+    return value.quantize(Decimal(1).scaleb(-places), ROUND_DOWN, _WIDE)
 
 
 def significant(value: Decimal) -> int:
@@ -234,8 +273,12 @@ def significant(value: Decimal) -> int:
 
 def rounded(array: Any, places: int) -> Any:
     """A decimal array rounded half away from zero, with room for the digit that rounding up may add (Arrow has none)."""
-    wide = pc.cast(array, pa.decimal256(min(array.type.precision + 1, 76), array.type.scale))
-    return pc.round(wide, places, "half_towards_infinity")
+    return pc.round(wide(array), places, "half_towards_infinity")
+
+
+def wide(array: Any) -> Any:
+    """A decimal array with room for one digit more."""
+    return pc.cast(array, pa.decimal256(min(array.type.precision + 1, 76), array.type.scale))
 
 
 def fit_decimal(array: Any, to: Type) -> Result:

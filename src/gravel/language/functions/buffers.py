@@ -131,6 +131,12 @@ def by_value(array: Any, change: Callable[[str], Any], to: Any = None) -> Any:
     return made.take(coded.indices)
 
 
+def with_buffers(array: Any, offsets: np.ndarray, data: np.ndarray) -> Any:
+    """A text array of new bytes, NULL where `array` is NULL."""
+    made = pa.StringArray.from_buffers(len(array), pa.py_buffer(offsets.astype(np.int32).tobytes()), pa.py_buffer(data.tobytes()))
+    return made if array.null_count == 0 else pc.if_else(pc.is_valid(array), made, pa.scalar(None, pa.string()))
+
+
 def matches(array: Any, pattern: str) -> np.ndarray:
     """Mask of the values that match an RE2 pattern; NULL does not."""
     found: np.ndarray = pc.fill_null(pc.match_substring_regex(array, pattern), False).to_numpy(zero_copy_only=False)

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import json
+from dataclasses import replace
 from decimal import Decimal
 from typing import Any
 
@@ -34,6 +36,8 @@ FIRST_DAY, LAST_DAY = -719162, 2932896  # days from 1970-01-01 to 0001-01-01 and
 def cast(array: Any, source: Type, target: Target) -> Result:
     """The array as the target's type; rows that do not fit have an error and NULL."""
     to = target.type
+    if target.format is not None:
+        return _formatted(array, source, target)
     if to.kind is Kind.TEXT:
         return _to_text_target(array, source, target)
     if source.kind is Kind.NULL:
@@ -47,12 +51,21 @@ def cast(array: Any, source: Type, target: Target) -> Result:
     return _in_range(made, target) if target.bits != 64 else made
 
 
+def _formatted(array: Any, source: Type, target: Target) -> Result:
+    from gravel.language.functions import formats
+
+    if target.type.kind is Kind.TEXT:
+        texts = formats.write(array, formats.template(target.format or "", source.kind), source)
+        return _to_text_target(texts, TEXT, replace(target, format=None))
+    return formats.read(_without_spaces(array), formats.template(target.format or "", target.type.kind), target.type)
+
+
 def possible(source: Type, to: Type) -> bool:
     """Whether a cast between the two types has a meaning at all."""
     if Kind.TEXT in (source.kind, to.kind):
         return (source.kind is Kind.TEXT and to.kind in _FROM_TEXT) or to.kind is Kind.TEXT
     numbers = (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE)
-    moments = (Kind.DATE, Kind.TIMESTAMP)
+    moments = (Kind.DATE, Kind.TIMESTAMP, Kind.ZONED)
     return (
         source.kind in (Kind.NULL, to.kind)
         or (source.kind in numbers and to.kind in numbers)
@@ -74,10 +87,38 @@ def to_text(array: Any, source: Type) -> Any:
         return on_rows(texts, rows_with(texts, _EXPONENT), lambda some: by_value(some, lambda text: format(Decimal(text), "f")))
     if kind is Kind.DOUBLE:
         return _double_text(array)
+    if kind is Kind.ARRAY:
+        return pa.array([None if items is None else json.dumps(items, ensure_ascii=False) for items in array.to_pylist()], pa.string())
+    if kind is Kind.INTERVAL:
+        return pa.array([None if value is None else _interval_text(value) for value in array.to_pylist()], pa.string())
+    if kind is Kind.TIME:
+        return _without_zeros(pc.cast(array, pa.string()))
+    if kind is Kind.ZONED:
+        return pc.binary_join_element_wise(_without_zeros(pc.cast(pc.cast(array, pa.timestamp("us")), pa.string())), "+00", "")
     if kind is Kind.TIMESTAMP:
-        # Arrow writes six decimals of a second; zeros at the end say nothing.
-        return pc.utf8_rtrim(pc.utf8_rtrim(pc.cast(array, pa.string()), "0"), ".") if len(array) else array.cast(pa.string())
+        return _without_zeros(pc.cast(array, pa.string()))
     return pc.cast(array, pa.string())
+
+
+def _without_zeros(texts: Any) -> Any:
+    """Arrow writes six decimals of a second; zeros at the end say nothing."""
+    return pc.utf8_rtrim(pc.utf8_rtrim(texts, "0"), ".")
+
+
+def _interval_text(value: Any) -> str:
+    """Years, months and days in words, then the time."""
+    months, micros = abs(value.months), abs(value.nanoseconds) // 1000
+    words = [
+        (int(months / 12), "year", value.months < 0),
+        (months % 12, "month", value.months < 0),
+        (abs(value.days), "day", value.days < 0),
+    ]
+    parts = [f"{'-' if negative else ''}{count} {word}{'' if count == 1 else 's'}" for count, word, negative in words if count]
+    if micros or not parts:
+        seconds, fraction = divmod(micros, 1_000_000)
+        clock = f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}" + (f".{fraction:06d}".rstrip("0") if fraction else "")
+        parts.append(("-" if value.nanoseconds < 0 else "") + clock)
+    return " ".join(parts)
 
 
 def _double_text(array: Any) -> Any:
@@ -245,6 +286,23 @@ def _text_to_timestamp(array: Any, to: Type) -> Result:
     return _strict_moments(array, f"{_DATE[:-1]}[ T]{_TIME}$", pa.timestamp("us"))
 
 
+_ZONE = r"(Z|[+-][0-9]{2}(:?[0-9]{2})?)$"
+
+
+def _text_to_zoned(array: Any, to: Type) -> Result:
+    """A timestamp with its offset from UTC; kept as UTC."""
+    shaped = matches(array, f"{_DATE[:-1]}[ T]{_TIME}{_ZONE}")
+    errors = _codes(valid(array) & ~shaped, BAD_MOMENT)
+    values: list[Any] = []
+    for row, text in enumerate(_only(array, shaped).to_pylist()):
+        try:
+            moment = None if text is None else datetime.datetime.fromisoformat(text).astimezone(datetime.UTC)
+        except (ValueError, OverflowError):
+            moment, errors[row] = None, MOMENT_RANGE
+        values.append(moment)
+    return Result(pa.array(values, to.arrow), errors)
+
+
 _FROM_TEXT = {
     Kind.INTEGER: _text_to_integer,
     Kind.DECIMAL: _text_to_decimal,
@@ -253,6 +311,7 @@ _FROM_TEXT = {
     Kind.DATE: _text_to_date,
     Kind.TIME: _text_to_time,
     Kind.TIMESTAMP: _text_to_timestamp,
+    Kind.ZONED: _text_to_zoned,
 }
 
 
@@ -271,6 +330,9 @@ def _between(array: Any, source: Type, to: Type) -> Result:
         bad = pc.fill_null(pc.or_(pc.less(whole, low), pc.greater(whole, high)), False)
         kept = pc.if_else(bad, pa.scalar(None, whole.type), whole)
         return Result(pc.cast(pc.cast(kept, pa.decimal256(kept.type.precision, kept.type.scale)), pa.int64()), _codes(bad, OUT_OF_RANGE))
+    if kinds in ((Kind.TIMESTAMP, Kind.DATE), (Kind.ZONED, Kind.DATE)):
+        days = arithmetic.numpy_values(pc.cast(array, pa.int64())) // 86_400_000_000
+        return Result(pc.cast(pa.array(days.astype(np.int32), mask=~valid(array)), pa.date32()), None)
     if kinds == (Kind.INTEGER, Kind.BOOLEAN):
         return Result(pc.not_equal(array, 0), None)
     return Result(pc.cast(array, to.arrow, safe=False), None)
@@ -316,8 +378,10 @@ def python_literal(value: Any, kind: Type) -> str:
     text = to_text(pa.array([value], kind.arrow), kind)[0].as_py()
     if kind.kind is Kind.BOOLEAN:
         return str(text).upper()
-    if kind.kind in (Kind.DATE, Kind.TIMESTAMP, Kind.TIME):
+    if kind.kind in (Kind.DATE, Kind.TIMESTAMP, Kind.TIME, Kind.INTERVAL, Kind.ZONED):
         return f"{kind.kind.value} '{text}'"
+    if kind.kind is Kind.ARRAY:
+        return "ARRAY[" + ", ".join(python_literal(item, kind.item or TEXT) for item in value) + "]"
     return str(text)
 
 

@@ -16,8 +16,12 @@ FAMILIES = {
     "operators": "Operators and comparisons",
     "nulls": "Null and blank",
     "text": "Text",
+    "spelling": "Spelling and shape",
+    "patterns": "Regular expressions",
+    "lists": "Lists in a field",
     "types": "Types",
     "numbers": "Numbers",
+    "dates": "Dates and times",
 }
 
 
@@ -60,7 +64,8 @@ class Signature:
 class Function:
     """An entry. `kernel` takes Arrow arrays (scalars for constants), NULL where an argument is NULL, and gives an
     array, or a Result where rows can fail; None where the engine itself decides (CASE, CAST). `result_type` gives
-    the type where it depends on the arguments' types and constant values."""
+    the type where it depends on the arguments' types and constant values; `check` says what is wrong with constant
+    arguments (... stands for one that is none), or None."""
 
     name: str
     family: str
@@ -71,6 +76,7 @@ class Function:
     kernel: Callable[..., Any] | None = None
     result_type: Callable[[list[Type], list[Any]], Type] | None = None
     wants_type: bool = False
+    check: Callable[[list[Any]], str | None] | None = None
 
     def __hash__(self) -> int:
         return hash(self.name)
@@ -85,16 +91,19 @@ def function(
     examples: Mapping[str, str],
     errors: tuple[str, ...] = (),
     result: Callable[[list[Type], list[Any]], Type] | None = None,
+    check: Callable[[list[Any]], str | None] | None = None,
+    name: str = "",
 ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """Enter the decorated kernel into the catalogue.
 
     A signature reads `NAME(x TEXT, n INTEGER [, y TEXT]...) TEXT`; an operator's reads `x NUMBER + y NUMBER : NUMBER`.
-    `examples` maps expressions to their results, both as SQL; every one is run as a test.
+    `examples` maps expressions to their results, both as SQL, or `error` with its SQLSTATE; every one is run as a test.
+    `name` tells apart entries that are written alike (the + of dates).
     """
 
     def enter(kernel: Callable[..., Any]) -> Callable[..., Any]:
         describe(*signatures, family=kernel.__module__.rsplit(".", 1)[1], meaning=meaning, examples=examples,
-                 errors=errors, result=result, kernel=kernel)  # fmt: skip
+                 errors=errors, result=result, kernel=kernel, check=check, name=name)  # fmt: skip
         return kernel
 
     return enter
@@ -108,12 +117,15 @@ def describe(
     errors: tuple[str, ...] = (),
     result: Callable[[list[Type], list[Any]], Type] | None = None,
     kernel: Callable[..., Any] | None = None,
+    check: Callable[[list[Any]], str | None] | None = None,
+    name: str = "",
 ) -> None:
     """Enter a function; without a kernel, one that the engine decides itself."""
     parsed = [_signature(text) for text in signatures]
-    name = parsed[0][0]
+    name = name or parsed[0][0]
     wants = kernel is not None and "to" in inspect.signature(kernel).parameters
-    _entries[name] = Function(name, family, tuple(signature for _, signature in parsed), meaning, examples, errors, kernel, result, wants)
+    shapes = tuple(signature for _, signature in parsed)
+    _entries[name] = Function(name, family, shapes, meaning, examples, errors, kernel, result, wants, check)
 
 
 def _signature(text: str) -> tuple[str, Signature]:
@@ -123,7 +135,7 @@ def _signature(text: str) -> tuple[str, Signature]:
         return name, Signature(text, tuple(_parameters(inside)), result)
     shown, result = text.rsplit(" : ", 1)
     required, _, optional = shown.partition(" [")
-    named = re.compile(r"\b(\w+) (NUMBER|AS TEXT|TEXT|T|BOOLEAN|DATE|INTEGER|ANY)\b")
+    named = re.compile(r"\b(\w+) (NUMBER|AS TEXT|TEXT|T|BOOLEAN|DATE|INTEGER|ANY|MOMENT|INTERVAL)\b")
     parameters = [Parameter(name, kind) for name, kind in named.findall(required)]
     parameters += [Parameter(name, kind, optional=True) for name, kind in named.findall(optional)]
     return " ".join(named.sub(" ", required).split()), Signature(text, tuple(parameters), result)

@@ -8,8 +8,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import BLANK, matches, maybe_padded, parts, valid
 from gravel.language.functions.catalogue import describe, function
+from gravel.language.functions.operators import compared
 
 describe(
     "CASE(condition BOOLEAN, result T [, more T]...) T",
@@ -42,8 +44,34 @@ describe(
     examples={"NULLIF('-', '-')": "NULL", "NULLIF('B4', '-')": "'B4'", "NULLIF('B4', NULL)": "'B4'"},
 )
 def nullif(x: Any, y: Any) -> Any:
-    same = pc.fill_null(pc.equal(x, y), False)
+    same = pc.fill_null(compared("=")(x, y), False)
     return pc.if_else(same, pa.scalar(None, x.type), x)
+
+
+def _extreme(kernel: Any, columns: tuple[Any, ...]) -> Any:
+    made, *others = arithmetic.arrays(*columns)
+    for other in others:
+        chosen = pc.if_else(kernel(made, other), made, other)
+        made = chosen  # NULL where either is: the comparison is unknown there
+    return made
+
+
+@function(
+    "GREATEST(x T [, y T]...) T",
+    meaning="the greatest argument; NULL if any is",
+    examples={"GREATEST(1, 3, 2)": "3", "GREATEST('a', 'B')": "'a'", "GREATEST(1, NULL)": "NULL"},
+)
+def greatest(*columns: Any) -> Any:
+    return _extreme(compared(">="), columns)
+
+
+@function(
+    "LEAST(x T [, y T]...) T",
+    meaning="the least argument; NULL if any is",
+    examples={"LEAST(1, 3, 2)": "1", "LEAST(DATE '2024-05-31', DATE '2023-01-01')": "DATE '2023-01-01'"},
+)
+def least(*columns: Any) -> Any:
+    return _extreme(compared("<="), columns)
 
 
 @function(

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, casts
 from gravel.language.functions.catalogue import Result, function
+from gravel.language.functions.text import RowFailure, by_row
 from gravel.language.types import DOUBLE, INTEGER, MAX_DIGITS, Kind, Target, Type, room
 
 
@@ -31,44 +34,48 @@ def _round_type(types: list[Type], values: list[Any]) -> Type:
     result=_round_type,
 )
 def round_(x: Any, n: Any = None, to: Type = INTEGER) -> Any:
+    return _by_places(x, n, to, "half_towards_infinity")
+
+
+def _by_places(x: Any, n: Any, to: Type, mode: str) -> Any:
     places = n if n is not None else pa.scalar(0, pa.int64())
     if not isinstance(places, pa.Scalar):
-        return _round_by_rows(x, places, to)
+        return _round_by_rows(x, places, to, mode)
     if not places.is_valid:
         return pa.nulls(len(arithmetic.arrays(x)[0]), to.arrow)
-    return _rounded(arithmetic.arrays(x)[0], places.as_py(), to)
+    return _rounded(arithmetic.arrays(x)[0], places.as_py(), to, mode)
 
 
-def _round_by_rows(x: Any, places: Any, to: Type) -> Result:
+def _round_by_rows(x: Any, places: Any, to: Type, mode: str) -> Result:
     """n from a column: one pass for each of its few values."""
     x, places = arithmetic.arrays(x, places)
     values: Any = pa.nulls(len(x), to.arrow)
     errors = np.zeros(len(x), np.uint8)
     for count in pc.unique(places).drop_null().to_pylist():
         mask = pc.fill_null(pc.equal(places, count), False)
-        made = _rounded(x.filter(mask), count, to)
+        made = _rounded(x.filter(mask), count, to, mode)
         part, codes = made if isinstance(made, Result) else (made, None)
-        values = pc.replace_with_mask(values, mask, part)
+        values = pc.replace_with_mask(values, mask, pc.cast(part, to.arrow))
         if codes is not None:
             errors[mask.to_numpy(zero_copy_only=False)] = codes
     return Result(values, errors)
 
 
-def _rounded(x: Any, places: int, to: Type) -> Any:
+def _rounded(x: Any, places: int, to: Type, mode: str) -> Any:
     if to == DOUBLE:
-        return _round_double(x, places)
+        return _round_double(x, places, mode)
     if to == INTEGER:
         if places >= 0:
             return x
         if places < -19:
             return pc.multiply(x, 0)
-        rounded = pc.round(pc.cast(x, pa.decimal256(40, 0)), places, "half_towards_infinity")
+        rounded = pc.round(pc.cast(x, pa.decimal256(40, 0)), places, mode)
         return casts.cast(rounded, Type(Kind.DECIMAL, 40, 0), Target(INTEGER))
     if places >= x.type.scale:
         return arithmetic.fit_decimal(x, to)
     if places < -(x.type.precision - x.type.scale):
         return _zeros(x, to)
-    return arithmetic.fit_decimal(arithmetic.rounded(x, places), to)
+    return arithmetic.fit_decimal(pc.round(arithmetic.wide(x), places, mode), to)
 
 
 def _zeros(x: Any, to: Type) -> Any:
@@ -76,5 +83,176 @@ def _zeros(x: Any, to: Type) -> Any:
     return pc.if_else(pc.is_valid(x), zero, pa.scalar(None, to.arrow))
 
 
-def _round_double(x: Any, places: int) -> Any:
-    return pc.round(x, places, "half_towards_infinity")
+def _round_double(x: Any, places: int, mode: str) -> Any:
+    if places == 0:
+        return pc.round(x, 0, mode)
+    if abs(places) > 300:
+        return x if places > 0 else pc.if_else(pc.is_finite(x), pc.multiply(x, 0.0), x)
+    # Decimal places of a double are those of its shortest text: 2.675 rounds to 2.68.
+    return by_row(lambda value: _round_text(value, places, mode), x, to=pa.float64())
+
+
+def _round_text(value: float, places: int, mode: str) -> float:
+    exact = Decimal(repr(value))
+    if not exact.is_finite():
+        return value
+    return float(arithmetic.round_half_away(exact, places) if mode != "towards_zero" else arithmetic.cut_off(exact, places))
+
+
+@function(
+    "MOD(x NUMBER, y NUMBER) NUMBER",
+    meaning="what is left of x divided by y, with the sign of x; x % y is the same",
+    examples={"MOD(7, 3)": "1", "-7 % 3": "-1", "MOD(7.5, 2)": "1.5", "MOD(1, 0)": "error 22012"},
+    errors=("22012",),
+    result=lambda types, values: arithmetic.exact_type(types),
+)
+def mod(x: Any, y: Any, to: Type) -> Any:
+    return arithmetic.remainder(x, y, to)
+
+
+@function(
+    "ABS(x NUMBER) NUMBER",
+    meaning="x without its sign",
+    examples={"ABS(-2.5)": "2.5"},
+    errors=("22003",),
+    result=lambda types, values: types[0],
+)
+def abs_(x: Any, to: Type) -> Any:
+    return arithmetic.absolute(x, to)
+
+
+@function(
+    "SIGN(x NUMBER) NUMBER",
+    meaning="1, 0 or -1 as x is above, at or below 0",
+    examples={"SIGN(-2.5)": "-1", "SIGN(0)": "0"},
+    result=lambda types, values: DOUBLE if types[0] == DOUBLE else INTEGER,
+)
+def sign(x: Any, to: Type) -> Any:
+    return pc.cast(pc.sign(x), to.arrow)
+
+
+def _whole_type(types: list[Type], values: list[Any]) -> Type:
+    kind = types[0]
+    return room(kind.whole + 1, 0) if kind.kind is Kind.DECIMAL else kind
+
+
+def _to_whole(x: Any, to: Type, mode: str) -> Any:
+    if to == INTEGER:
+        return x
+    if to == DOUBLE:
+        return pc.round(x, 0, mode)
+    return arithmetic.fit_decimal(pc.round(arithmetic.wide(x), 0, mode), to)
+
+
+@function(
+    "FLOOR(x NUMBER) NUMBER",
+    meaning="the greatest whole number that is not above x",
+    examples={"FLOOR(2.7)": "2", "FLOOR(-2.1)": "-3"},
+    result=_whole_type,
+)
+def floor(x: Any, to: Type) -> Any:
+    return _to_whole(x, to, "down")
+
+
+@function(
+    "CEILING(x NUMBER) NUMBER",
+    meaning="the least whole number that is not below x",
+    examples={"CEILING(2.1)": "3", "CEILING(-2.7)": "-2"},
+    result=_whole_type,
+)
+def ceiling(x: Any, to: Type) -> Any:
+    return _to_whole(x, to, "up")
+
+
+@function(
+    "TRUNC(x NUMBER [, n INTEGER]) NUMBER",
+    meaning="x cut off after n decimals (0 if not given; below 0 at tens, hundreds …)",
+    examples={"TRUNC(2.79)": "2", "TRUNC(-2.79, 1)": "-2.7", "TRUNC(1299, -2)": "1200"},
+    result=_round_type,
+)
+def trunc(x: Any, n: Any = None, to: Type = INTEGER) -> Any:
+    return _by_places(x, n, to, "towards_zero")
+
+
+def _double(kernel: Any, state: str, outside: Any = None) -> Any:
+    """A kernel over doubles: `outside` masks the arguments out of its domain (their SQLSTATE is `state`); a finite
+    argument whose result is infinite, or 0 where it cannot be, is 22003."""
+
+    def compute(*columns: Any) -> Result:
+        spread = [pc.cast(column, pa.float64()) for column in arithmetic.arrays(*columns)]
+        numbers = [arithmetic.numpy_values(column, 1.0) for column in spread]
+        good = arithmetic.known(*spread)
+        errors = np.zeros(len(good), np.uint8)
+        with np.errstate(all="ignore"):
+            made = kernel(*numbers)
+            finite = np.all([np.isfinite(one) for one in numbers], axis=0)
+            errors[good & finite & (np.isinf(made) | ((made == 0) & _never_zero(kernel, numbers)))] = CODES["22003"]
+            if outside is not None:
+                errors[good & outside(*numbers)] = CODES[state]
+        return arithmetic.result(made, good, errors, DOUBLE)
+
+    return compute
+
+
+def _never_zero(kernel: Any, numbers: list[np.ndarray]) -> Any:
+    return kernel is np.exp or (kernel is np.power and numbers[0] != 0)
+
+
+_power = _double(np.power, "2201F", lambda x, y: ((x == 0) & (y < 0)) | ((x < 0) & np.isfinite(x) & np.isfinite(y) & (y != np.floor(y))))
+_sqrt, _exp = _double(np.sqrt, "2201F", lambda x: x < 0), _double(np.exp, "")
+_ln, _log10 = _double(np.log, "2201E", lambda x: x <= 0), _double(np.log10, "2201E", lambda x: x <= 0)
+
+
+@function(
+    "POWER(x NUMBER, y NUMBER) DOUBLE",
+    meaning="x to the power of y",
+    examples={"POWER(2, 10)": "1024", "POWER(0, -1)": "error 2201F", "POWER(-8, 0.5)": "error 2201F"},
+    errors=("2201F", "22003"),
+)
+def power(x: Any, y: Any) -> Any:
+    return _power(x, y)
+
+
+@function("SQRT(x NUMBER) DOUBLE", meaning="the square root", examples={"SQRT(6.25)": "2.5", "SQRT(-1)": "error 2201F"}, errors=("2201F",))
+def sqrt(x: Any) -> Any:
+    return _sqrt(x)
+
+
+@function("EXP(x NUMBER) DOUBLE", meaning="e to the power of x", examples={"EXP(0)": "1", "EXP(1000)": "error 22003"}, errors=("22003",))
+def exp(x: Any) -> Any:
+    return _exp(x)
+
+
+@function("LN(x NUMBER) DOUBLE", meaning="the natural logarithm", examples={"LN(1)": "0", "LN(0)": "error 2201E"}, errors=("2201E",))
+def ln(x: Any) -> Any:
+    return _ln(x)
+
+
+@function(
+    "LOG10(x NUMBER) DOUBLE",
+    meaning="the logarithm to base 10",
+    examples={"LOG10(1000)": "3", "LOG10(-1)": "error 2201E"},
+    errors=("2201E",),
+)
+def log10(x: Any) -> Any:
+    return _log10(x)
+
+
+@function(
+    "GROUP_DIGITS(x NUMBER, decimals INTEGER) TEXT",
+    meaning="x rounded to so many decimals as a text with commas between thousands; never '-0.00'",
+    examples={"GROUP_DIGITS(1234567.5, 2)": "'1,234,567.50'", "GROUP_DIGITS(-0.001, 2)": "'0.00'", "GROUP_DIGITS(1, -1)": "error 22023"},
+    errors=("22023",),
+)
+def group_digits(x: Any, decimals: Any) -> Any:
+    return by_row(_grouped, x, decimals)
+
+
+def _grouped(x: Any, decimals: int) -> str:
+    if not 0 <= decimals <= MAX_DIGITS:
+        raise RowFailure("22023")
+    exact = Decimal(repr(x)) if isinstance(x, float) else Decimal(x)
+    if not exact.is_finite():
+        return str(casts.to_text(pa.array([x]), DOUBLE)[0].as_py())
+    rounded = arithmetic.round_half_away(exact, decimals)
+    return format(rounded or abs(rounded), f",.{decimals}f")

@@ -15,25 +15,45 @@ from gravel.language.functions import arithmetic
 from gravel.language.functions.catalogue import Result, function
 from gravel.language.types import DOUBLE, INTEGER, Kind, Type, as_decimal, common, room
 
+_KERNELS = {"=": pc.equal, "<>": pc.not_equal, "<": pc.less, "<=": pc.less_equal, ">": pc.greater, ">=": pc.greater_equal}
 
-def _comparison(symbol: str, kernel: Any, meaning: str, examples: dict[str, str]) -> None:
+
+def compared(symbol: str) -> Any:
+    """The kernel of a comparison. NaN equals itself and comes after every other number, so that doubles have an order."""
+    kernel = _KERNELS[symbol]
+
     def compare(x: Any, y: Any) -> Any:
+        if pa.types.is_floating(x.type) and (_has_nan(x) or _has_nan(y)):
+            return _with_nan(kernel, x, y)
         return kernel(x, y)
 
-    function(f"x T {symbol} y T : BOOLEAN", meaning=meaning, examples=examples)(compare)
+    return compare
+
+
+def _has_nan(x: Any) -> bool:
+    return bool(pc.any(pc.is_nan(x)).as_py()) if isinstance(x, pa.Array) else bool(x.is_valid and x.as_py() != x.as_py())
+
+
+def _with_nan(kernel: Any, x: Any, y: Any) -> Any:
+    """Where either is NaN, whether each is one decides; elsewhere the numbers do."""
+    a, b = pc.is_nan(x), pc.is_nan(y)
+    return pc.if_else(pc.or_(a, b), kernel(pc.cast(a, pa.int8()), pc.cast(b, pa.int8())), kernel(x, y))
+
+
+def _comparison(symbol: str, meaning: str, examples: dict[str, str]) -> None:
+    function(f"x T {symbol} y T : BOOLEAN", meaning=meaning, examples=examples)(compared(symbol))
 
 
 _comparison(
     "=",
-    pc.equal,
     "whether both are equal; texts by code point, case and spaces count",
     {"'a' = 'A'": "FALSE", "1 = 1.0": "TRUE", "1 = NULL": "NULL"},
 )
-_comparison("<>", pc.not_equal, "whether both differ; != is read as <>", {"'a' <> 'a '": "TRUE"})
-_comparison("<", pc.less, "whether x comes before y", {"9 < 10": "TRUE", "'9' < '10'": "FALSE"})
-_comparison("<=", pc.less_equal, "whether x comes before y or is equal", {"2 <= 2.0": "TRUE"})
-_comparison(">", pc.greater, "whether x comes after y", {"'b' > 'a'": "TRUE"})
-_comparison(">=", pc.greater_equal, "whether x comes after y or is equal", {"DATE '2024-02-29' >= DATE '2024-02-28'": "TRUE"})
+_comparison("<>", "whether both differ; != is read as <>", {"'a' <> 'a '": "TRUE"})
+_comparison("<", "whether x comes before y", {"9 < 10": "TRUE", "'9' < '10'": "FALSE"})
+_comparison("<=", "whether x comes before y or is equal", {"2 <= 2.0": "TRUE"})
+_comparison(">", "whether x comes after y", {"'b' > 'a'": "TRUE"})
+_comparison(">=", "whether x comes after y or is equal", {"DATE '2024-02-29' >= DATE '2024-02-28'": "TRUE"})
 
 
 @function(
@@ -47,7 +67,7 @@ def is_distinct(x: Any, y: Any) -> Any:
 
 def distinct(x: Any, y: Any) -> Any:
     """Arrow mask of the rows where x is distinct from y: unequal, or just one of them NULL."""
-    unequal = pc.fill_null(pc.not_equal(x, y), False)
+    unequal = pc.fill_null(compared("<>")(x, y), False)
     return pc.or_(unequal, pc.xor(pc.is_null(x), pc.is_null(y)))
 
 
@@ -133,6 +153,7 @@ def join(x: Any, y: Any) -> Any:
     meaning="whether the whole of x has the pattern: % is any run of characters, _ any one; only ESCAPE names an escape character",
     examples={"'Gull' LIKE 'G%'": "TRUE", "'Gull' LIKE 'g%'": "FALSE", "'5%' LIKE '_!%' ESCAPE '!'": "TRUE"},
     errors=("22019", "22025"),
+    check=lambda values: _wrong_like(*values[1:]),
 )
 def like(x: Any, pattern: Any, escape: Any = None) -> Any:
     if isinstance(pattern, pa.Scalar) and (escape is None or isinstance(escape, pa.Scalar)):
@@ -174,6 +195,19 @@ def _like(x: Any, pattern: str | None, escape: str | None, has_escape: bool) -> 
             if pattern == "%" + plain + "%" and plain:
                 return pc.match_substring(x, plain)
     return pc.match_substring_regex(x, regex)
+
+
+def _wrong_like(pattern: Any, escape: Any = None) -> str | None:
+    """What is wrong with a constant pattern, or None."""
+    if not isinstance(pattern, str) or escape is ...:
+        return None
+    try:
+        like_regex(pattern, escape)
+    except EscapeError as error:
+        return {"22019": f"an escape character is one character, not {escape!r}"}.get(
+            error.state, f"{escape} stands before neither %, _ nor itself"
+        )
+    return None
 
 
 class EscapeError(ValueError):

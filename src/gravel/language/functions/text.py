@@ -23,6 +23,8 @@ from gravel.language.functions.buffers import (
     maybe_untidy,
     on_rows,
     rows_with,
+    valid,
+    with_buffers,
 )  # fmt: skip
 from gravel.language.functions.catalogue import Result, function
 
@@ -201,9 +203,7 @@ def _capitalized_ascii(x: Any) -> Any:
     single = (quote < 2) | starts[quote - 1] | ~letter[np.maximum(quote - 2, 0)]
     raised[quote[single] + 1] = True
     lowered[raised] -= 32
-    buffers = x.buffers()
-    values = pa.StringArray.from_buffers(len(x), pa.py_buffer(offsets.astype(np.int32)), pa.py_buffer(lowered.tobytes()))
-    return values if x.null_count == 0 or buffers[0] is None else pc.if_else(pc.is_valid(x), values, pa.scalar(None, pa.string()))
+    return with_buffers(x, offsets, lowered)
 
 
 @function(
@@ -215,22 +215,49 @@ def length(x: Any) -> Any:
     return pc.cast(pc.utf8_length(x), pa.int64())
 
 
+class RowFailure(Exception):
+    """Raised by a Python function for a row that has an error; the argument is its SQLSTATE."""
+
+
 def by_row(convert: Callable[..., Any], *columns: Any, to: Any = None) -> Any:
-    """A Python function over the rows of several columns, where an argument that is usually constant is a column.
-
-    Each distinct combination is computed once; NULL in any gives NULL.
-    """
+    """A Python function over the rows of several columns: once for each distinct value where the others are constant,
+    else once for each distinct combination. NULL in any gives NULL, a RowFailure that row's error."""
     spread = arithmetic.arrays(*columns)
-    seen: dict[Any, Any] = {}
-    out = []
-    for row in zip(*(column.to_pylist() for column in spread), strict=True):
-        if row not in seen:
-            seen[row] = None if None in row else convert(*row)
-        out.append(seen[row])
-    return pa.array(out, to or pa.string())
+    varying = [at for at, column in enumerate(columns) if not isinstance(column, pa.Scalar)]
+    if len(varying) == 1 and len(spread[varying[0]]) > 1:
+        coded = spread[varying[0]].dictionary_encode()
+        keys = [
+            [column.as_py()] * len(coded.dictionary) if isinstance(column, pa.Scalar) else coded.dictionary.to_pylist()
+            for column in columns
+        ]
+        made, errors = _converted(convert, list(zip(*keys, strict=True)), to)
+        if not errors.any():
+            return made.take(coded.indices)
+        known = valid(coded.indices)
+        return Result(made.take(coded.indices), np.where(known, errors[arithmetic.numpy_values(coded.indices)], 0).astype(np.uint8))
+    rows = list(zip(*(column.to_pylist() for column in spread), strict=True))
+    distinct = list(dict.fromkeys(rows))
+    made, errors = _converted(convert, distinct, to)
+    place = {row: at for at, row in enumerate(distinct)}
+    where = np.fromiter((place[row] for row in rows), np.int64, len(rows))
+    values = made.take(pa.array(where))
+    return Result(values, errors[where]) if errors.any() else values
 
 
-def _constant(*values: Any) -> bool:
+def _converted(convert: Callable[..., Any], rows: list[tuple[Any, ...]], to: Any) -> tuple[Any, np.ndarray]:
+    out: list[Any] = []
+    errors = np.zeros(len(rows), np.uint8)
+    for at, row in enumerate(rows):
+        try:
+            out.append(None if None in row else convert(*row))
+        except RowFailure as failure:
+            out.append(None)
+            errors[at] = CODES[str(failure)]
+    return pa.array(out, to or pa.string()), errors
+
+
+def constant(*values: Any) -> bool:
+    """Whether the arguments given are constants other than NULL."""
     return all(value is None or (isinstance(value, pa.Scalar) and value.is_valid) for value in values)
 
 
@@ -240,7 +267,7 @@ def _constant(*values: Any) -> bool:
     examples={"LEFT('Gull', 2)": "'Gu'", "LEFT('Gull', -1)": "'Gul'"},
 )
 def left(x: Any, n: Any) -> Any:
-    if _constant(n):
+    if constant(n):
         return pc.utf8_slice_codeunits(x, 0, n.as_py())
     return by_row(lambda text, count: text[:count], x, n)
 
@@ -251,7 +278,7 @@ def left(x: Any, n: Any) -> Any:
     examples={"RIGHT('Gull', 2)": "'ll'", "RIGHT('Gull', -1)": "'ull'"},
 )
 def right(x: Any, n: Any) -> Any:
-    if _constant(n):
+    if constant(n):
         count = n.as_py()
         return pc.utf8_slice_codeunits(x, -count) if count else pc.utf8_slice_codeunits(x, 0, 0)
     return by_row(lambda text, count: text[-count:] if count else "", x, n)
@@ -265,23 +292,19 @@ def right(x: Any, n: Any) -> Any:
     errors=("22011",),
 )
 def substring(x: Any, start: Any, length: Any = None) -> Any:
-    if _constant(start, length):
+    if constant(start, length):
         first = start.as_py() - 1
         if length is None:
             return pc.utf8_slice_codeunits(x, max(first, 0))
         if length.as_py() >= 0:
             stop = max(min(first + length.as_py(), 2**31), 0)
             return pc.utf8_slice_codeunits(x, min(max(first, 0), stop), stop)
-    spread = arithmetic.arrays(x, start, *(() if length is None else (length,)))
-    errors = np.zeros(len(spread[0]), np.uint8)
-    if length is not None:
-        negative = pc.fill_null(pc.less(spread[2], 0), False).to_numpy(zero_copy_only=False) & arithmetic.known(*spread)
-        errors[negative] = CODES["22011"]
-        spread[2] = pc.if_else(pa.array(negative), pa.scalar(None, pa.int64()), spread[2])
-    return Result(by_row(_part, *spread), errors)
+    return by_row(_part, x, start, *(() if length is None else (length,)))
 
 
 def _part(text: str, start: int, length: int | None = None) -> str:
+    if length is not None and length < 0:
+        raise RowFailure("22011")
     first = start - 1
     stop = None if length is None else max(first + length, 0)
     return text[max(first, 0) : stop]
@@ -293,7 +316,7 @@ def _part(text: str, start: int, length: int | None = None) -> str:
     examples={"POSITION('l' IN 'Gull')": "3", "POSITION('x' IN 'Gull')": "0", "POSITION('' IN 'Gull')": "1"},
 )
 def position(part: Any, x: Any) -> Any:
-    if _constant(part) and isinstance(x, pa.Array):
+    if constant(part) and isinstance(x, pa.Array):
         found = pc.add(pc.find_substring(x, part.as_py()), 1)
         if is_ascii(x):
             return pc.cast(found, pa.int64())
@@ -311,7 +334,7 @@ def position(part: Any, x: Any) -> Any:
     examples={"REPLACE('B-4', '-', '')": "'B4'", "REPLACE('Gull', '', 'x')": "'Gull'"},
 )
 def replace(x: Any, old: Any, new: Any) -> Any:
-    if _constant(old, new):
+    if constant(old, new):
         return pc.replace_substring(x, old.as_py(), new.as_py()) if old.as_py() else x
     return by_row(lambda text, a, b: text.replace(a, b) if a else text, x, old, new)
 
@@ -324,3 +347,131 @@ def replace(x: Any, old: Any, new: Any) -> Any:
 def concat(*columns: Any) -> Any:
     # Arrow's own way to pass over NULL loses the rows in which every argument is NULL.
     return pc.binary_join_element_wise(*(pc.fill_null(column, "") for column in columns), "")
+
+
+LONGEST = 10_000_000  # characters that REPEAT, LPAD and RPAD make at most
+
+
+def _padded(x: Any, n: Any, fill: Any, left: bool) -> Any:
+    if constant(n, fill) and len(fill.as_py()) == 1 and 0 < n.as_py() <= 10_000:
+        wide = (pc.utf8_lpad if left else pc.utf8_rpad)(x, n.as_py(), fill.as_py())
+        return pc.utf8_slice_codeunits(wide, 0, n.as_py())
+
+    def pad(text: str, width: int, some: str) -> str:
+        if width > LONGEST:
+            raise RowFailure("22011")
+        missing = max(width, 0) - len(text)
+        if missing <= 0 or not some:
+            return text[: max(width, 0)]
+        filled = (some * (missing // len(some) + 1))[:missing]
+        return filled + text if left else text + filled
+
+    return by_row(pad, x, n, fill)
+
+
+@function(
+    "LPAD(x TEXT, n INTEGER [, fill TEXT]) TEXT",
+    meaning="x filled up at its start to n characters with `fill` (a space if not given); a longer x is cut after n",
+    examples={"LPAD('7', 3, '0')": "'007'", "LPAD('Gull', 2)": "'Gu'"},
+    errors=("22011",),
+)
+def lpad(x: Any, n: Any, fill: Any = None) -> Any:
+    return _padded(x, n, pa.scalar(" ") if fill is None else fill, True)
+
+
+@function(
+    "RPAD(x TEXT, n INTEGER [, fill TEXT]) TEXT",
+    meaning="x filled up at its end to n characters with `fill` (a space if not given); a longer x is cut after n",
+    examples={"RPAD('7', 3, '.-')": "'7.-'"},
+    errors=("22011",),
+)
+def rpad(x: Any, n: Any, fill: Any = None) -> Any:
+    return _padded(x, n, pa.scalar(" ") if fill is None else fill, False)
+
+
+@function(
+    "OCTET_LENGTH(x TEXT) INTEGER",
+    meaning="the number of bytes of x in UTF-8",
+    examples={"OCTET_LENGTH('Möwe')": "5"},
+)
+def octet_length(x: Any) -> Any:
+    return pc.cast(pc.binary_length(x), pa.int64())
+
+
+@function(
+    "REVERSE(x TEXT) TEXT",
+    meaning="the characters of x from the last to the first",
+    examples={"REVERSE('Gull')": "'lluG'"},
+)
+def reverse(x: Any) -> Any:
+    return pc.utf8_reverse(x)
+
+
+@function(
+    "REPEAT(x TEXT, n INTEGER) TEXT",
+    meaning="x so many times; '' for n below 1",
+    examples={"REPEAT('ab', 3)": "'ababab'", "REPEAT('ab', -1)": "''"},
+    errors=("22011",),
+)
+def repeat(x: Any, n: Any) -> Any:
+    return by_row(_times, x, n)
+
+
+def _times(text: str, count: int) -> str:
+    if len(text) * count > LONGEST:
+        raise RowFailure("22011")
+    return text * count
+
+
+@function(
+    "OVERLAY(x TEXT, y TEXT, start INTEGER [, length INTEGER]) TEXT",
+    meaning="OVERLAY(x PLACING y FROM start FOR length): x with `length` characters from `start` on (as many as y has if "
+    "not given) replaced by y",
+    examples={"OVERLAY('HB 007 K' PLACING 'XX' FROM 1)": "'XX 007 K'", "OVERLAY('Gull' PLACING 'aa' FROM 2 FOR 1)": "'Gaall'"},
+    errors=("22011",),
+)
+def overlay(x: Any, y: Any, start: Any, length: Any = None) -> Any:
+    return by_row(_overlaid, x, y, start, *(() if length is None else (length,)))
+
+
+def _overlaid(text: str, new: str, start: int, length: int | None = None) -> str:
+    if start < 1:
+        raise RowFailure("22011")
+    return text[: start - 1] + new + text[max(start - 1 + (len(new) if length is None else length), 0) :]
+
+
+@function(
+    "NORMALIZE(x TEXT, form TEXT) TEXT",
+    meaning="NORMALIZE(x, NFC): x in a Unicode normalization form, one of NFC (if not given), NFD, NFKC, NFKD",
+    check=lambda values: (
+        None if values[1] in ("NFC", "NFD", "NFKC", "NFKD") else f"{values[1]} is no normalization form: NFC, NFD, NFKC, NFKD"
+    ),
+    examples={"LENGTH(NORMALIZE('Mo\u0308we', NFC))": "4"},
+)
+def normalize(x: Any, form: Any) -> Any:
+    return x if is_ascii(x) else pc.utf8_normalize(x, form.as_py())
+
+
+@function(
+    "POSITION_OF(part TEXT, x TEXT [, occurrence INTEGER] [, start INTEGER]) INTEGER",
+    meaning="where the part stands in x for the nth time, looked for from `start` on, counted from 1; 0 where it does not; "
+    "occurrences do not overlap",
+    examples={"POSITION_OF('-', 'A-07-b', 2)": "5", "POSITION_OF('a', 'banana', 1, 3)": "4", "POSITION_OF('a', 'b', 0)": "error 22023"},
+    errors=("22023",),
+)
+def position_of(part: Any, x: Any, occurrence: Any = None, start: Any = None) -> Any:
+    if occurrence is None:
+        return position(part, x)
+    return by_row(_nth, part, x, occurrence, *(() if start is None else (start,)), to=pa.int64())
+
+
+def _nth(part: str, text: str, occurrence: int, start: int = 1) -> int:
+    if occurrence < 1 or start < 1:
+        raise RowFailure("22023")
+    at = start - 1
+    for turn in range(occurrence):
+        found = text.find(part, at)
+        if found < 0 or (not part and turn):
+            return 0
+        at = found + len(part)
+    return found + 1

@@ -1,0 +1,147 @@
+"""Datetime templates of CAST … FORMAT, as ISO/IEC 9075-2 has them: YYYY, YY, MM, DD, HH24, HH12, MI, SS, FF1 to FF6, AM or
+PM, FM before a part that may have fewer digits, and the delimiters - . / , ' ; : and the space."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.language.errors import CODES
+from gravel.language.functions import arithmetic
+from gravel.language.functions.buffers import matches, valid
+from gravel.language.functions.catalogue import Result
+from gravel.language.types import Kind, Type
+
+_PARTS = {"YYYY": ("year", 4), "YY": ("year2", 2), "MM": ("month", 2), "DD": ("day", 2), "HH24": ("hour", 2), "HH12": ("hour12", 2),
+          "HH": ("hour12", 2), "MI": ("minute", 2), "SS": ("second", 2), "AM": ("half", 2), "PM": ("half", 2),
+          **{f"FF{n}": ("fraction", n) for n in range(1, 7)}}  # fmt: skip
+_TOKEN = re.compile(r"(FM)?(YYYY|YY|MM|DD|HH24|HH12|HH|MI|SS|FF[1-6]|AM|PM)|([-./,';: ])", re.IGNORECASE)
+_TIME_PARTS = {"hour", "hour12", "half", "minute", "second", "fraction"}
+
+
+@dataclass(frozen=True)
+class Part:
+    """A part of a template: a field and its digits, or a delimiter (field ''); `fill` is False after FM."""
+
+    field: str
+    size: int
+    text: str
+    fill: bool = True
+
+
+@lru_cache(maxsize=256)
+def template(text: str, kind: Kind) -> tuple[Part, ...]:
+    """The parts of a template for a DATE, TIME or TIMESTAMP. Raises ValueError with what is wrong."""
+    parts, at = [], 0
+    while at < len(text):
+        found = _TOKEN.match(text, at)
+        if not found:
+            raise ValueError(
+                f"{text[at : at + 8]!r} is no part of a template: YYYY YY MM DD HH24 HH12 MI SS FF1-FF6 AM, FM before one, - . / , ' ; :"
+            )
+        if found[3]:
+            parts.append(Part("", 1, found[3]))
+        else:
+            field, size = _PARTS[found[2].upper()]
+            parts.append(Part(field, size, found[2].upper(), not found[1]))
+        at = found.end()
+    fields = [part.field.rstrip("2") if part.field == "year2" else part.field for part in parts if part.field]
+    for field in fields:
+        if fields.count(field) > 1:
+            raise ValueError(f"the template names the {field} twice")
+    if kind is Kind.DATE and _TIME_PARTS & set(fields):
+        raise ValueError("the template of a DATE has no parts of a time")
+    if kind is Kind.TIME and {"year", "month", "day"} & set(fields):
+        raise ValueError("the template of a TIME has no parts of a date")
+    if ("hour12" in fields) != ("half" in fields):
+        raise ValueError("HH12 goes with AM or PM")
+    return tuple(parts)
+
+
+def complete(parts: tuple[Part, ...], kind: Kind) -> str:
+    """What a template that reads a value lacks, or ''."""
+    fields = {part.field for part in parts}
+    needed = [] if kind is Kind.TIME else [("year", "YYYY or YY", {"year", "year2"}), ("month", "MM", {"month"}), ("day", "DD", {"day"})]
+    missing = next((name for _, name, some in needed if not some & fields), "")
+    return f"the template lacks {missing}" if missing else ""
+
+
+def read(array: Any, parts: tuple[Part, ...], to: Type) -> Result:
+    """Texts of that form as dates or times: 22007 where the form is another, 22008 where there is no such day or time."""
+    pattern = "".join(_pattern(part) for part in parts)
+    known = valid(array)
+    shaped = matches(array, f"^{pattern}$") & known
+    errors = ((known & ~shaped) * CODES["22007"]).astype(np.uint8)
+    found = pc.extract_regex(pc.if_else(pa.array(shaped), array, pa.scalar(None, pa.string())), f"^{pattern}$")
+    values = {part.field: pc.struct_field(found, part.field) for part in parts if part.field}
+    count = len(array)
+
+    def number(field: str, default: int) -> np.ndarray:
+        if field not in values:
+            return np.full(count, default)
+        return arithmetic.numpy_values(pc.cast(values[field], pa.int64()), default)
+
+    year = number("year", 1970)
+    if "year2" in values:
+        short = number("year2", 70)
+        year = short + np.where(short < 70, 2000, 1900)
+    month, day = number("month", 1), number("day", 1)
+    hour, minute, second = number("hour", 0), number("minute", 0), number("second", 0)
+    bad = (minute > 59) | (second > 59) | (hour > 23) | (year < 1)
+    if "half" in values:
+        half = number("hour12", 12)
+        bad |= (half < 1) | (half > 12)
+        after_noon = pc.fill_null(pc.equal(pc.ascii_upper(values["half"]), "PM"), False).to_numpy(zero_copy_only=False)
+        hour = half % 12 + np.where(after_noon, 12, 0)
+    size = next((part.size for part in parts if part.field == "fraction"), 6)
+    micros = number("fraction", 0) * 10 ** (6 - size)
+    bad |= (month < 1) | (month > 12) | (day < 1)
+    months = ((year - 1970) * 12 + np.clip(month, 1, 12) - 1).astype("M8[M]")
+    first = months.astype("M8[D]").astype(np.int64)
+    bad |= day > (months + 1).astype("M8[D]").astype(np.int64) - first
+    errors[shaped & bad] = CODES["22008"]
+    clock = ((hour * 60 + minute) * 60 + second) * 1_000_000 + micros
+    days = first + day - 1
+    made = days if to.kind is Kind.DATE else clock if to.kind is Kind.TIME else days * 86_400_000_000 + clock
+    whole = pa.array(made.astype(np.int32) if to.kind is Kind.DATE else made, mask=~(shaped & ~bad))
+    return Result(pc.cast(whole, to.arrow), errors)
+
+
+def _pattern(part: Part) -> str:
+    if not part.field:
+        return re.escape(part.text)
+    if part.field == "half":
+        return "(?P<half>[AaPp][Mm])"
+    digits = f"{{{part.size}}}" if part.fill else f"{{1,{part.size}}}"
+    return f"(?P<{part.field}>[0-9]{digits})"
+
+
+def write(array: Any, parts: tuple[Part, ...], source: Type) -> Any:
+    """Dates or times as texts of that form."""
+    moment = pc.cast(array, pa.timestamp("us")) if source.kind in (Kind.DATE, Kind.ZONED) else array
+    pieces = [pa.scalar(part.text) if not part.field else _written(moment, part) for part in parts]
+    return pc.binary_join_element_wise(*pieces, "")
+
+
+def _written(moment: Any, part: Part) -> Any:
+    if part.field == "half":
+        return pc.if_else(pc.greater_equal(pc.hour(moment), 12), "PM", "AM")
+    if part.field == "fraction":
+        micros = pc.add(pc.multiply(pc.millisecond(moment), 1000), pc.microsecond(moment))
+        return pc.utf8_slice_codeunits(pc.utf8_lpad(pc.cast(micros, pa.string()), 6, "0"), 0, part.size)
+    if part.field == "year2":
+        values = pc.subtract(pc.year(moment), pc.multiply(pc.divide(pc.year(moment), 100), 100))
+    elif part.field == "hour12":
+        hour = pc.hour(moment)
+        late = pc.if_else(pc.greater_equal(hour, 12), pc.subtract(hour, 12), hour)
+        values = pc.if_else(pc.equal(late, 0), 12, late)
+    else:
+        values = getattr(pc, part.field)(moment)
+    texts = pc.cast(values, pa.string())
+    return pc.utf8_lpad(texts, part.size, "0") if part.fill else texts

@@ -1,0 +1,88 @@
+"""Lists in a field: texts that hold several values with a delimiter between them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.language.functions import arithmetic
+from gravel.language.functions.buffers import valid
+from gravel.language.functions.catalogue import function
+from gravel.language.functions.text import RowFailure, by_row, constant
+from gravel.language.types import TEXT, Kind, Type
+
+
+def pieces(text: str, delimiter: str) -> list[str]:
+    """The pieces of a list; '' is the empty one. Raises RowFailure for an empty delimiter."""
+    if not delimiter:
+        raise RowFailure("22023")
+    return text.split(delimiter) if text else []
+
+
+def split(x: Any, delimiter: Any) -> Any:
+    """An Arrow list array of the pieces, or a Result where a delimiter is empty."""
+    if constant(delimiter) and delimiter.as_py():
+        made = pc.split_pattern(x, delimiter.as_py())
+        empty = pc.fill_null(pc.equal(x, ""), False)
+        return pc.if_else(empty, pa.scalar([], pa.list_(pa.string())), made) if pc.any(empty).as_py() else made
+    return by_row(pieces, x, delimiter, to=pa.list_(pa.string()))
+
+
+def _lists(types: list[Type], values: list[Any]) -> Type:
+    return Type(Kind.ARRAY, item=TEXT)
+
+
+@function(
+    "LIST_ITEMS(x TEXT, delimiter TEXT) ARRAY",
+    meaning="the pieces of x between the delimiters, as an array; that of '' is empty",
+    examples={"LIST_ITEMS('water;power', ';')": "ARRAY['water', 'power']", "LIST_ITEMS('', ';')": "ARRAY[]"},
+    errors=("22023",),
+    result=_lists,
+)
+def list_items(x: Any, delimiter: Any) -> Any:
+    return split(x, delimiter)
+
+
+@function(
+    "LIST_SIZE(x TEXT, delimiter TEXT) INTEGER",
+    meaning="how many pieces x has between the delimiters, empty ones too; '' has 0",
+    examples={"LIST_SIZE('a;;b', ';')": "3", "LIST_SIZE('', ';')": "0", "LIST_SIZE('a', '')": "error 22023"},
+    errors=("22023",),
+)
+def list_size(x: Any, delimiter: Any) -> Any:
+    if constant(delimiter) and delimiter.as_py():
+        counts = pc.add(pc.cast(pc.count_substring(x, delimiter.as_py()), pa.int64()), 1)
+        return pc.if_else(pc.equal(x, ""), pa.scalar(0, pa.int64()), counts)
+    return by_row(lambda text, sign: len(pieces(text, sign)), x, delimiter, to=pa.int64())
+
+
+@function(
+    "LIST_ITEM(x TEXT, delimiter TEXT, n INTEGER) TEXT",
+    meaning="the nth piece of x between the delimiters, for n below 0 counted from the end; NULL beyond the ends",
+    examples={
+        "LIST_ITEM('water;power;mail', ';', 2)": "'power'",
+        "LIST_ITEM('water;power', ';', -1)": "'power'",
+        "LIST_ITEM('water', ';', 2)": "NULL",
+        "LIST_ITEM('water', ';', 0)": "error 22023",
+    },
+    errors=("22023",),
+)
+def list_item(x: Any, delimiter: Any, n: Any) -> Any:
+    if not (constant(delimiter, n) and delimiter.as_py() and n.as_py()):
+        return by_row(_item, x, delimiter, n)
+    lists = split(x, delimiter)
+    place, offsets = n.as_py(), arithmetic.numpy_values(lists.offsets)
+    at = offsets[:-1] + place - 1 if place > 0 else offsets[1:] + place
+    inside = valid(lists) & (at >= offsets[:-1]) & (at < offsets[1:])
+    return lists.values.take(pa.array(np.where(inside, at, 0), mask=~inside))
+
+
+def _item(text: str, delimiter: str, n: int) -> str | None:
+    if n == 0:
+        raise RowFailure("22023")
+    found = pieces(text, delimiter)
+    at = n - 1 if n > 0 else len(found) + n
+    return found[at] if 0 <= at < len(found) else None

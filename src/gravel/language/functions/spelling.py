@@ -1,0 +1,241 @@
+"""Spelling and shape: what is left of a text when what people write differently is taken off."""
+
+from __future__ import annotations
+
+import unicodedata
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.language.functions.buffers import (
+    HIGH,
+    ByteSet,
+    body,
+    by_value,
+    is_ascii,
+    maybe_untidy,
+    on_rows,
+    rows_with,
+    valid,
+    with_buffers,
+)  # fmt: skip
+from gravel.language.functions.catalogue import function
+from gravel.language.functions.text import by_row, constant, tidy_spaces
+
+# Letters that no decomposition takes apart, and their plain forms.
+_PLAIN = str.maketrans({
+    "ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "đ": "d", "Đ": "D", "ð": "d", "Ð": "D", "þ": "th", "Þ": "TH", "ß": "ss", "ẞ": "SS",
+    "æ": "ae", "Æ": "AE", "œ": "oe", "Œ": "OE", "ı": "i",
+})  # fmt: skip
+_DIGITS, _LETTERS = ByteSet(b"0123456789"), ByteSet(bytes(range(65, 91)) + bytes(range(97, 123)))
+
+
+def unaccented(text: str) -> str:
+    """The text without the marks of Latin and Greek letters."""
+    out: list[str] = []
+    base = ""
+    for char in unicodedata.normalize("NFD", text):
+        if unicodedata.combining(char) and unicodedata.category(char) == "Mn":
+            if base and _latin_or_greek(base):
+                continue
+        else:
+            base = char
+        out.append(char)
+    return unicodedata.normalize("NFC", "".join(out).translate(_PLAIN))
+
+
+def _latin_or_greek(char: str) -> bool:
+    if char.isascii():
+        return char.isalpha()
+    return unicodedata.name(char, "").startswith(("LATIN ", "GREEK "))
+
+
+def _beyond_ascii(ascii_kernel: Callable[[Any], Any], convert: Callable[[str], str | None]) -> Callable[[Any], Any]:
+    """A kernel for ASCII values beside a Python function for the others, once a distinct value."""
+
+    def change(x: Any) -> Any:
+        if is_ascii(x):
+            return ascii_kernel(x)
+        high = pa.array(rows_with(x, HIGH))
+        made = ascii_kernel(pc.if_else(high, pa.scalar("", pa.string()), x))
+        return pc.replace_with_mask(made, high, by_value(x.filter(high), convert))
+
+    return change
+
+
+@function(
+    "WITHOUT_ACCENTS(x TEXT) TEXT",
+    meaning="x with the marks off Latin and Greek letters, and ø ł đ ð þ ß æ œ ı as plain letters; other scripts as they are",
+    examples={"WITHOUT_ACCENTS('Blå Möwe')": "'Bla Mowe'", "WITHOUT_ACCENTS('Ærø')": "'AEro'"},
+)
+def without_accents(x: Any) -> Any:
+    return on_rows(x, rows_with(x, HIGH), lambda some: by_value(some, unaccented))
+
+
+def _only(x: Any, wanted: ByteSet) -> Any:
+    """ASCII values with only the wanted bytes."""
+    offsets, data = body(x)
+    keep = wanted.within(data)
+    if keep.all():
+        return x
+    before = np.zeros(len(data) + 1, np.int32)
+    np.cumsum(keep, out=before[1:])
+    return with_buffers(x, before[offsets], data[keep])
+
+
+_only_digits = _beyond_ascii(lambda x: _only(x, _DIGITS), lambda text: "".join(char for char in text if char.isdecimal()))
+
+
+@function(
+    "ONLY_DIGITS(x TEXT) TEXT",
+    meaning="the decimal digits of x, of any script, and nothing else",
+    examples={"ONLY_DIGITS('0555/12-34')": "'05551234'", "ONLY_DIGITS('none')": "''"},
+)
+def only_digits(x: Any) -> Any:
+    return _only_digits(x)
+
+
+def _letters(text: str) -> str:
+    out: list[str] = []
+    after_letter = False
+    for char in text:
+        mark = unicodedata.category(char).startswith("M")
+        after_letter = char.isalpha() or (mark and after_letter)
+        if after_letter:
+            out.append(char)
+    return "".join(out)
+
+
+_only_letters = _beyond_ascii(lambda x: _only(x, _LETTERS), _letters)
+
+
+@function(
+    "ONLY_LETTERS(x TEXT) TEXT",
+    meaning="the letters of x with their marks, and nothing else",
+    examples={"ONLY_LETTERS('HB 007 K')": "'HBK'", "ONLY_LETTERS('Möwe 2')": "'Möwe'"},
+)
+def only_letters(x: Any) -> Any:
+    return _only_letters(x)
+
+
+_SHAPE = bytes(65 if 65 <= byte <= 90 else 97 if 97 <= byte <= 122 else 57 if 48 <= byte <= 57 else byte for byte in range(256))
+
+
+def _shape(text: str) -> str:
+    out: list[str] = []
+    after_letter = False
+    for char in text:
+        if after_letter and unicodedata.category(char).startswith("M"):
+            continue
+        after_letter = char.isalpha()
+        out.append(("A" if char.isupper() or char.istitle() else "a") if after_letter else "9" if char.isdecimal() else char)
+    return "".join(out)
+
+
+def _translated(x: Any, signs: bytes) -> Any:
+    offsets, data = body(x)
+    return with_buffers(x, offsets, np.frombuffer(data.tobytes().translate(signs), np.uint8))
+
+
+_shaped = _beyond_ascii(lambda x: _translated(x, _SHAPE), _shape)
+
+
+@function(
+    "SHAPE(x TEXT) TEXT",
+    meaning="x with every capital as A, every other letter as a, every decimal digit as 9; letters with their marks",
+    examples={"SHAPE('HB 007 k')": "'AA 999 a'", "SHAPE('2024-05-31')": "'9999-99-99'"},
+)
+def shape(x: Any) -> Any:
+    return _shaped(x)
+
+
+_KEY = bytes(byte + 32 if 65 <= byte <= 90 else byte if 97 <= byte <= 122 or 48 <= byte <= 57 else 32 for byte in range(256))
+
+
+def _key(text: str) -> str | None:
+    plain = unaccented(unicodedata.normalize("NFKC", text)).casefold()
+    folded = unaccented(unicodedata.normalize("NFKC", plain))
+    words = "".join(char if char.isalnum() or unicodedata.category(char).startswith("M") else " " for char in folded).split()
+    return " ".join(words) or None
+
+
+def _key_ascii(x: Any) -> Any:
+    made = _translated(x, _KEY)
+    made = on_rows(made, maybe_untidy(made), tidy_spaces)
+    return pc.if_else(pc.equal(made, ""), pa.scalar(None, pa.string()), made)
+
+
+_keyed = _beyond_ascii(_key_ascii, _key)
+
+
+@function(
+    "MATCH_KEY(x TEXT [, order TEXT]) TEXT",
+    meaning="one spelling for what people write in many: without case, accents and punctuation, words joined by one space; "
+    "with 'sorted' the words are sorted too; NULL if nothing is left",
+    examples={
+        "MATCH_KEY(' O''Brannock,  JORUN ')": "'o brannock jorun'",
+        "MATCH_KEY('Jorun Brannock', 'sorted')": "'brannock jorun'",
+        "MATCH_KEY('--')": "NULL",
+        "MATCH_KEY('a', 'b')": "error 22023",
+    },
+    errors=("22023",),
+)
+def match_key(x: Any, order: Any = None) -> Any:
+    made = _keyed(x)
+    if order is None:
+        return made
+    if constant(order) and order.as_py() == "sorted":
+        several = rows_with(made, ByteSet(b" "))
+        return on_rows(made, several, lambda some: by_value(some, lambda text: " ".join(sorted(text.split(" ")))))
+    return by_row(_ordered, x, order)
+
+
+def _ordered(text: str, order: str) -> str | None:
+    from gravel.language.functions.text import RowFailure
+
+    if order != "sorted":
+        raise RowFailure("22023")
+    key = _key(text)
+    return key and " ".join(sorted(key.split(" ")))
+
+
+@function(
+    "WORD_COUNT(x TEXT) INTEGER",
+    meaning="how many runs of characters without white space x has",
+    examples={"WORD_COUNT('Lady of the Quay')": "4", "WORD_COUNT('  ')": "0"},
+)
+def word_count(x: Any) -> Any:
+    tidy = tidy_spaces(x)
+    offsets, data = body(tidy)
+    spaces = np.zeros(len(data) + 1, np.int64)
+    np.cumsum(data == 32, out=spaces[1:])
+    counts = spaces[offsets[1:]] - spaces[offsets[:-1]] + (offsets[1:] > offsets[:-1])
+    return pa.array(counts, pa.int64(), mask=~valid(x))
+
+
+@function(
+    "MASK(x TEXT, first INTEGER, last INTEGER, symbol TEXT) TEXT",
+    meaning="x with all but the first and the last so many characters replaced by the symbol; a text that would be shown "
+    "whole is masked whole",
+    examples={
+        "MASK('0555123456', 4, 2, '*')": "'0555****56'",
+        "MASK('0555', 4, 2, '*')": "'****'",
+        "MASK('0555', -1, 2, '*')": "error 22023",
+    },
+    errors=("22023",),
+)
+def mask(x: Any, first: Any, last: Any, symbol: Any) -> Any:
+    return by_row(_masked, x, first, last, symbol)
+
+
+def _masked(text: str, first: int, last: int, symbol: str) -> str:
+    from gravel.language.functions.text import RowFailure
+
+    if first < 0 or last < 0:
+        raise RowFailure("22023")
+    if first + last >= len(text):
+        return symbol * len(text)
+    return text[:first] + symbol * (len(text) - first - last) + text[len(text) - last :]
