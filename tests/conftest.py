@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, settings
 
-import gravel.language.parse  # noqa: E402, F401  (sets the recursion limit, which Hypothesis would otherwise see change)
+import gravel.language.parse
 
 settings.register_profile("ci", deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 settings.load_profile("ci")

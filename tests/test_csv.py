@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import parsed, shown, write
 from hypothesis import given, settings
 from hypothesis import strategies as st
+
+from conftest import parsed, shown, write
 
 MALFORMED = 'a,b\n1,2\n3\n4,5,6\n"x"y,2\n"open,3\n7,8\n\n9,"q""r"\n10,"two\nlines"\n'
 
@@ -106,7 +107,11 @@ def test_types_are_a_view_found_from_all_rows(figures: Any) -> None:
     assert figures("look", "space.csv")["types"] == {"s": "TEXT"}
 
 
-FIELDS = st.none() | st.text(st.sampled_from('ab ",;\n\r\t\'é😀\x00\u200b'), max_size=6) | st.sampled_from(["1", "1.50", "007", "NULL", "2024-01-01"])
+FIELDS = (
+    st.none()
+    | st.text(st.sampled_from("ab \",;\n\r\t'é😀\x00\u200b"), max_size=6)
+    | st.sampled_from(["1", "1.50", "007", "NULL", "2024-01-01"])
+)
 
 
 @settings(max_examples=150)

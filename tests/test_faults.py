@@ -11,6 +11,7 @@ import time
 from pathlib import Path
 
 import pytest
+
 from conftest import PROGRAM, program, write
 
 PLAN = 'table = "b.csv"\nwrite = "o.csv"\n[[step]]\nset = { name = "UPPER(name)" }\n'
@@ -42,7 +43,9 @@ def test_a_full_disk_is_an_error_and_leaves_nothing(folder: Path) -> None:
     ran = program("clean", "p.toml", cwd=folder)
     assert (ran.returncode, "no space left" in ran.stderr, "Traceback" in ran.stderr) == (3, True, False)
     with open("/dev/full", "wb") as full:
-        ran = subprocess.run([*PROGRAM, "look", "b.csv", "--rows", "all"], cwd=folder, stdout=full, stderr=subprocess.PIPE, text=True, check=False)
+        ran = subprocess.run(
+            [*PROGRAM, "look", "b.csv", "--rows", "all"], cwd=folder, stdout=full, stderr=subprocess.PIPE, text=True, check=False
+        )
     assert (ran.returncode, "cannot be written" in ran.stderr, "Traceback" in ran.stderr) == (3, True, False)
     assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "p.toml"]
 

@@ -8,9 +8,10 @@ from functools import partial
 from typing import Any
 
 import pytest
-from conftest import shown, write
 from hypothesis import given, settings
 from hypothesis import strategies as st
+
+from conftest import shown, write
 
 WHITE = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2000\u2009\u2028\u202f\u205f\u3000\u200b\u2060\ufeff"
 VALUES = (

@@ -8,9 +8,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import parsed, write
 from hypothesis import given, settings
 from hypothesis import strategies as st
+
+from conftest import parsed, write
 
 BOATS = 'id,name,fee\n1, Gull ,10\n2,,20\n3,Tern,0\n4,"L""ark",5\n5,"",\n'
 
@@ -127,7 +128,9 @@ keep_rows = "name"
 
 def test_declared_types_win_and_a_misfit_is_a_row_error_of_that_cell(figures: Any, gravel: Any) -> None:
     write("b.csv", "id,built,code\n1,1999,7\n2,1990?,8\n3,,9\n")
-    _plan('[types]\nbuilt = "INTEGER"\ncode = "TEXT"\n[[step]]\nset = { built = "built + 1", code = "code || \'x\'" }\non_error = "set aside"\n')
+    _plan(
+        '[types]\nbuilt = "INTEGER"\ncode = "TEXT"\n[[step]]\nset = { built = "built + 1", code = "code || \'x\'" }\non_error = "set aside"\n'
+    )
     done = figures("clean", "p.toml")
     assert (done["rows_out"], done["errors"][0]["sqlstate"], done["errors"][0]["example"]) == (2, "22018", "1990?")
     assert parsed(Path("o.csv").read_text())[1:] == [["1", "2000", "7x"], ["3", None, "9x"]]
@@ -175,13 +178,21 @@ def _over(row: dict[str, Any]) -> Any:
     return None if made is None else made > 10
 
 
+def _either(row: dict[str, Any]) -> Any:
+    if row["a"] == "x" or (row["n"] is not None and row["n"] < 3):
+        return True
+    return None if None in (row["a"], row["n"]) else False
+
+
 CONDITIONS: list[tuple[str, Any]] = [
     ("n > 1", _known(lambda n: n > 1)),
     ("a IS NOT NULL", lambda row: row["a"] is not None),
-    ("a = 'x' OR n < 3", lambda row: True if row["a"] == "x" or (row["n"] is not None and row["n"] < 3) else None if None in (row["a"], row["n"]) else False),
+    ("a = 'x' OR n < 3", _either),
     ("ROUND(100 / n) > 10", _over),
 ]  # fmt: skip
-ROWS = st.lists(st.tuples(st.none() | st.sampled_from(["x", " x", "", "7", " 8 ", "y z"]), st.none() | st.integers(-3, 9)), min_size=1, max_size=25)
+ROWS = st.lists(
+    st.tuples(st.none() | st.sampled_from(["x", " x", "", "7", " 8 ", "y z"]), st.none() | st.integers(-3, 9)), min_size=1, max_size=25
+)
 STEP = st.tuples(st.sampled_from(["set", "keep_rows", "drop_rows"]), st.integers(0, 99), st.sampled_from(["stop", "null", "set aside"]))
 
 
@@ -229,7 +240,11 @@ def test_any_plan_equals_an_independent_run_and_every_row_ends_once(rows: Any, s
     text = 'table = "b.csv"\nwrite = "o.csv"\nkey = ["id"]\n[types]\nid = "INTEGER"\na = "TEXT"\nn = "INTEGER"\n'
     new = False
     for verb, pick, on_error in steps:
-        what = f'{{ {SETS[pick % len(SETS)][0]} = "{SETS[pick % len(SETS)][1]}" }}' if verb == "set" else f'"{CONDITIONS[pick % len(CONDITIONS)][0]}"'
+        what = (
+            f'{{ {SETS[pick % len(SETS)][0]} = "{SETS[pick % len(SETS)][1]}" }}'
+            if verb == "set"
+            else f'"{CONDITIONS[pick % len(CONDITIONS)][0]}"'
+        )
         text += f'[[step]]\n{verb} = {what}\non_error = "{on_error}"\n'
         new |= verb == "set" and SETS[pick % len(SETS)][0] == "b"
     write(folder / "p.toml", text)

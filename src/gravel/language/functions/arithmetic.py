@@ -29,6 +29,11 @@ def arrays(*values: Any) -> list[Any]:
     return [pa.repeat(value, length) if isinstance(value, pa.Scalar) else value for value in values]
 
 
+def _alike(x: Any, y: Any, to: Type) -> list[Any]:
+    """Both as arrays of one length, as doubles where the result is one."""
+    return [pc.cast(one, pa.float64(), safe=False) if to.kind is Kind.DOUBLE else one for one in arrays(x, y)]
+
+
 def numpy_values(array: Any, fill: Any = 0) -> np.ndarray:
     """The values as NumPy, NULL as `fill`."""
     values: np.ndarray = (array.fill_null(fill) if array.null_count else array).to_numpy(zero_copy_only=False)
@@ -63,7 +68,7 @@ def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
     if to.kind is Kind.DECIMAL:
         # Both to the result's own type: wide enough for every sum of its operands, or for any value at all.
         return _decimal(lambda a, b: decimal_kernel(_plain(a, to), _plain(b, to)), x, y, to, decimal_kernel)
-    x, y = arrays(x, y)
+    x, y = _alike(x, y, to)
     a, b, good = numpy_values(x), numpy_values(y), known(x, y)
     errors = np.zeros(len(a), np.uint8)
     with np.errstate(all="ignore"):
@@ -90,7 +95,7 @@ def multiply(x: Any, y: Any, to: Type) -> Any:
     """x * y; 22003 out of range, or if the exact product has more than 38 digits."""
     if to.kind is Kind.DECIMAL:
         return _decimal(lambda a, b: pc.multiply(_tight(a), _tight(b)), x, y, to, pc.multiply)
-    x, y = arrays(x, y)
+    x, y = _alike(x, y, to)
     a, b, good = numpy_values(x), numpy_values(y), known(x, y)
     errors = np.zeros(len(a), np.uint8)
     with np.errstate(all="ignore"):
@@ -111,17 +116,17 @@ def multiply(x: Any, y: Any, to: Type) -> Any:
 
 def divide(x: Any, y: Any, to: Type) -> Any:
     """x / y: 22012 where y is 0; decimals are rounded half away from zero at the result's scale."""
-    x, y = arrays(x, y)
+    x, y = _alike(x, y, to)
     good = known(x, y)
     if to.kind is Kind.DOUBLE:
-        a, b = numpy_values(x).astype(float), numpy_values(y).astype(float)
+        a, b = numpy_values(x), numpy_values(y)
         errors = np.zeros(len(a), np.uint8)
         with np.errstate(all="ignore"):
             made = a / b
             over = np.isinf(made) & np.isfinite(a) & np.isfinite(b)
             under = (made == 0) & (a != 0) & np.isfinite(b)
         errors[good & (over | under)] = OVERFLOW
-        errors[good & (b == 0)] = BY_ZERO
+        errors[good & (b == 0) & ~np.isnan(a)] = BY_ZERO
         return result(made, good, errors, to)
     zero = pc.fill_null(pc.equal(y, zero_of(y.type)), False)
     zero_mask = zero.to_numpy(zero_copy_only=False) & good

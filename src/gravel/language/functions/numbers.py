@@ -179,7 +179,7 @@ def _double(kernel: Any, state: str, outside: Any = None) -> Any:
     argument whose result is infinite, or 0 where it cannot be, is 22003."""
 
     def compute(*columns: Any) -> Result:
-        spread = [pc.cast(column, pa.float64()) for column in arithmetic.arrays(*columns)]
+        spread = [pc.cast(column, pa.float64(), safe=False) for column in arithmetic.arrays(*columns)]
         numbers = [arithmetic.numpy_values(column, 1.0) for column in spread]
         good = arithmetic.known(*spread)
         errors = np.zeros(len(good), np.uint8)
@@ -198,7 +198,7 @@ def _never_zero(kernel: Any, numbers: list[np.ndarray]) -> Any:
     return kernel is np.exp or (kernel is np.power and numbers[0] != 0)
 
 
-_power = _double(np.power, "2201F", lambda x, y: ((x == 0) & (y < 0)) | ((x < 0) & np.isfinite(x) & np.isfinite(y) & (y != np.floor(y))))
+_power = _double(np.power, "2201F", lambda x, y: ((x == 0) & (y < 0)) | ((x < 0) & np.isfinite(y) & (y != np.floor(y))))
 _sqrt, _exp = _double(np.sqrt, "2201F", lambda x: x < 0), _double(np.exp, "")
 _ln, _log10 = _double(np.log, "2201E", lambda x: x <= 0), _double(np.log10, "2201E", lambda x: x <= 0)
 
