@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from gravel.cli.options import Format, FormatOption, NoColor
+from gravel.cli.options import Format, FormatOption, NoColor, Params, Today, given_by
 
 if TYPE_CHECKING:
     from gravel.plans.run import Run
@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 def clean(
     plan: Annotated[Path, typer.Argument(metavar="PLAN", help="A plan file (TOML).", show_default=False)],
     dry_run: Annotated[bool, typer.Option("--dry-run", help="All but writing.")] = False,
+    param: Params = None,
+    today: Today = None,
     format: FormatOption = Format.table,
     no_color: NoColor = False,
 ) -> None:
@@ -26,7 +28,7 @@ def clean(
     from gravel.plans.model import read_plan
     from gravel.plans.run import clean as run_plan
 
-    done = run_plan(read_plan(plan, str(plan)), dry=dry_run)
+    done = run_plan(read_plan(plan, str(plan)), given_by(param, today), dry=dry_run)
     from gravel.cli import render
 
     if format is Format.json:

@@ -6,7 +6,21 @@ from typing import Annotated, Any
 
 import typer
 
-from gravel.cli.options import Delimiter, Empty, EmptyOption, Encoding, Format, FormatOption, NoColor, Texts, open_reference, progress
+from gravel.cli.options import (
+    Delimiter,
+    Empty,
+    EmptyOption,
+    Encoding,
+    Format,
+    FormatOption,
+    NoColor,
+    Params,
+    Texts,
+    Today,
+    given_by,
+    open_reference,
+    progress,
+)
 
 
 def count(
@@ -18,6 +32,8 @@ def count(
         str | None, typer.Option("--key", metavar="COLUMN, …", help="Rows with NULL in these columns, and rows that share them.")
     ] = None,
     total: Annotated[list[str] | None, typer.Option("--total", metavar="EXPR", help="The exact sum of an expression (repeatable).")] = None,
+    param: Params = None,
+    today: Today = None,
     format: FormatOption = Format.table,
     delimiter: Delimiter = None,
     encoding: Encoding = None,
@@ -31,11 +47,12 @@ def count(
     """
     from gravel.inspecting.count import count_table
 
+    given = given_by(param, today) if distinct or total or param or today else None
     results = []
     for reference in tables:
         table = open_reference(reference, delimiter, encoding, empty, text)
         with progress(table):
-            results.append(count_table(table, distinct or (), key, total or ()))
+            results.append(count_table(table, distinct or (), key, total or (), given))
     from gravel.cli import render
 
     if format is Format.json:

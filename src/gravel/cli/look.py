@@ -14,8 +14,11 @@ from gravel.cli.options import (
     Format,
     FormatOption,
     NoColor,
+    Params,
     TableArgument,
     Texts,
+    Today,
+    given_by,
     open_reference,
     progress,
 )
@@ -34,6 +37,8 @@ def look(
     ] = None,
     sort: Annotated[str | None, typer.Option("--sort", metavar="EXPR [DESC], …", help="Order of the rows.")] = None,
     rows: Annotated[str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")] = "20",
+    param: Params = None,
+    today: Today = None,
     format: FormatOption = Format.table,
     delimiter: Delimiter = None,
     encoding: Encoding = None,
@@ -47,9 +52,10 @@ def look(
     """
     from gravel.inspecting.look import look as look_at
 
+    given = given_by(param, today)
     source = open_reference(table, delimiter, encoding, empty, text)
     with progress(source, 2):
-        view = look_at(source, columns=columns, where=where, show=show or (), sort=sort, rows=row_limit(rows))
+        view = look_at(source, columns=columns, where=where, show=show or (), sort=sort, rows=row_limit(rows), given=given)
     from gravel.cli import render
 
     if format is Format.json:

@@ -10,7 +10,7 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperGroup
 
-from gravel.cli import clean, count, demo, look, profile, try_
+from gravel.cli import clean, count, demo, functions, look, profile, try_
 from gravel.problems import Problem, Problems, nearest
 
 
@@ -36,7 +36,7 @@ app = typer.Typer(
 )  # fmt: skip
 for name, command in (
     ("demo", demo.demo), ("count", count.count), ("look", look.look), ("profile", profile.profile), ("try", try_.try_),
-    ("clean", clean.clean),
+    ("clean", clean.clean), ("functions", functions.functions),
 ):  # fmt: skip
     app.command(name)(command)
 

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 if TYPE_CHECKING:
+    from gravel.language.bind import Given
     from gravel.tables.csv import CsvTable
 
 
@@ -42,6 +43,25 @@ EmptyOption = Annotated[Empty, typer.Option("--empty", help="A quoted empty fiel
 Texts = Annotated[
     list[str] | None, typer.Option("--text", metavar="COLUMN", help="A column to keep as text whatever it holds (repeatable).")
 ]
+
+
+Params = Annotated[list[str] | None, typer.Option("--param", metavar="NAME=VALUE", help="A value for :NAME in expressions (repeatable).")]
+Today = Annotated[str | None, typer.Option("--today", metavar="DATE", help="The day that CURRENT_DATE is, as 2024-05-31.")]
+
+
+def given_by(params: list[str] | None, today: str | None) -> Given:
+    """What the call gives its expressions. Raises CallProblem."""
+    from datetime import date
+
+    from gravel.language.bind import Given
+    from gravel.language.parameters import from_command_line
+    from gravel.problems import CallProblem
+
+    try:
+        day = date.today() if today is None else date.fromisoformat(today)
+    except ValueError:
+        raise CallProblem(f"--today takes a date such as 2024-05-31, not {today!r}") from None
+    return Given(from_command_line(params or ()), day)
 
 
 def open_reference(reference: str, delimiter: str | None, encoding: str | None, empty: Empty, texts: list[str] | None) -> CsvTable:

@@ -15,8 +15,11 @@ from gravel.cli.options import (
     Format,
     FormatOption,
     NoColor,
+    Params,
     TableArgument,
     Texts,
+    Today,
+    given_by,
     open_reference,
     progress,
 )
@@ -34,6 +37,8 @@ def try_(
         Path | None, typer.Option("--add", metavar="PLAN", help="Append the step to this plan (made if it is not there).")
     ] = None,
     note: Annotated[str, typer.Option("--note", metavar="TEXT", help="The note of the added step.")] = "",
+    param: Params = None,
+    today: Today = None,
     format: FormatOption = Format.table,
     delimiter: Delimiter = None,
     encoding: Encoding = None,
@@ -47,9 +52,10 @@ def try_(
     """
     from gravel.inspecting.attempt import attempt
 
+    given = given_by(param, today)
     source = open_reference(table, delimiter, encoding, empty, text)
     with progress(source, 2):
-        trial = attempt(source, assignments)
+        trial = attempt(source, assignments, given)
     from gravel.cli import render
 
     if format is Format.json:

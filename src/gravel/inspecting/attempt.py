@@ -16,7 +16,7 @@ from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
 from gravel.engine.vector import Vector
 from gravel.inspecting.binding import columns_named, frame_of, scope_of
 from gravel.language import nodes, parse
-from gravel.language.bind import bind
+from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.errors import sqlstate
 from gravel.language.functions.casts import to_text
@@ -68,12 +68,12 @@ class Trial:
     notes: tuple[str, ...]
 
 
-def attempt(table: Table, assignments: Sequence[str]) -> Trial:
+def attempt(table: Table, assignments: Sequence[str], given: Given | None = None) -> Trial:
     """Try assignments; each reads the row as it is in the table. Raises Diagnostic, TableProblem."""
     parsed = [parse.assignment(text) for text in assignments]
     syntax = [(one.expression, text) for one, text in zip(parsed, assignments, strict=True)]
     asked = columns_named(syntax, table.columns)
-    scope = scope_of(table, asked)
+    scope = scope_of(table, asked, given)
     targets = [target_column(one.name, table.columns) for one in parsed]
     for index, (one, text) in enumerate(zip(parsed, assignments, strict=True)):
         if targets[index][1] in [name for _, name in targets[:index]]:

@@ -6,9 +6,9 @@ from collections.abc import Iterable, Sequence
 
 from gravel.engine.frame import Frame
 from gravel.language import nodes, parse, tree
-from gravel.language.bind import Scope, find_column
+from gravel.language.bind import Given, Scope, find_column
 from gravel.language.diagnostics import Diagnostic
-from gravel.language.types import TEXT, Type
+from gravel.language.types import TEXT
 from gravel.tables.table import Batch, Table
 
 
@@ -23,12 +23,12 @@ def columns_named(syntax: Iterable[tuple[object, str]], columns: Sequence[str], 
     return sorted(index for index in found if index < len(columns))
 
 
-def scope_of(table: Table, wanted: Sequence[int], extra: Sequence[tuple[str, Type]] = ()) -> Scope:
+def scope_of(table: Table, wanted: Sequence[int], given: Given | None = None) -> Scope:
     """The table's columns as a scope, with types for the wanted ones (TEXT stands for the others)."""
     known = table.types(wanted)
     types = tuple(known.get(index, TEXT) for index in range(len(table.columns)))
     declared = frozenset(getattr(table, "declared", ()))
-    return Scope((*table.columns, *(name for name, _ in extra)), (*types, *(kind for _, kind in extra)), declared)
+    return Scope(tuple(table.columns), types, declared, given or Given())
 
 
 def frame_of(batch: Batch, scope: Scope) -> Frame:

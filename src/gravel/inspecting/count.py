@@ -5,8 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from typing import TYPE_CHECKING
 
 from gravel.tables.table import Malformed, Table, scan
+
+if TYPE_CHECKING:
+    from gravel.language.bind import Given
 
 
 @dataclass(frozen=True)
@@ -53,12 +57,14 @@ class TableCount:
     notes: tuple[str, ...]
 
 
-def count_table(table: Table, distinct: Sequence[str] = (), key: str | None = None, totals: Sequence[str] = ()) -> TableCount:
+def count_table(
+    table: Table, distinct: Sequence[str] = (), key: str | None = None, totals: Sequence[str] = (), given: Given | None = None
+) -> TableCount:
     """Count a table in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what cannot be read."""
     if distinct or key or totals:
         from gravel.inspecting.figures import count_with_figures
 
-        return count_with_figures(table, distinct, key, totals)
+        return count_with_figures(table, distinct, key, totals, given)
     # Plain counts need nothing of the language, whose import takes longer than counting a small table.
     rows = 0
     bad: list[Malformed] = []

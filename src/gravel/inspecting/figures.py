@@ -17,18 +17,18 @@ from gravel.engine.vector import Vector, first_error
 from gravel.inspecting.binding import columns_named, frame_of, reads, scope_of, split_list
 from gravel.inspecting.count import DistinctCount, KeyCount, TableCount, Total
 from gravel.language import nodes, parse
-from gravel.language.bind import bind
+from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.types import NUMBERS, Kind
 from gravel.tables.table import Batch, Malformed, Table, scan
 
 
-def count_with_figures(table: Table, distinct: Sequence[str], key: str | None, totals: Sequence[str]) -> TableCount:
+def count_with_figures(table: Table, distinct: Sequence[str], key: str | None, totals: Sequence[str], given: Given | None) -> TableCount:
     """Count a table with what is asked for, in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what cannot be read."""
     lists = [(parse.expression_list(text), text) for text in distinct]
     sums = [(parse.expression(text), text) for text in totals]
     key_columns = split_list(key, table.columns) if key else []
-    scope = scope_of(table, sorted({*columns_named([*lists, *sums], table.columns), *key_columns}))
+    scope = scope_of(table, sorted({*columns_named([*lists, *sums], table.columns), *key_columns}), given)
     groups = [[bind(node, scope, text) for node in items] for items, text in lists]
     summed = [bind(node, scope, text) for node, text in sums]
     for one, (node, text) in zip(summed, sums, strict=True):

@@ -16,7 +16,7 @@ from gravel.engine.vector import Vector
 from gravel.inspecting.binding import columns_named, reads, scope_of, split_list
 from gravel.inspecting.cells import Cell, cells
 from gravel.language import nodes, parse, tree
-from gravel.language.bind import Scope, bind, bind_condition
+from gravel.language.bind import Given, Scope, bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.types import TEXT, Type
 from gravel.tables.table import Batch, Malformed, Table, scan
@@ -58,6 +58,7 @@ def look(
     show: Sequence[str] = (),
     sort: str | None = None,
     rows: int | None = 20,
+    given: Given | None = None,
 ) -> View:
     """The first `rows` rows (None: all) that match. Raises Diagnostic, TableProblem."""
     chosen = split_list(columns, table.columns) if columns else list(range(len(table.columns)))
@@ -68,14 +69,14 @@ def look(
     syntax = [(one.expression, text) for one, text in zip(shows, show, strict=True)]
     condition = (parse.expression(where), where) if where else None
     asked = columns_named([*syntax, *([condition] if condition else []), *(([(sorts, sort)]) if sort else [])], table.columns, names)
-    scope = scope_of(table, sorted({*asked, *chosen}))
+    scope = scope_of(table, sorted({*asked, *chosen}), given)
     test = bind_condition(where, scope) if where else None
     computed: list[nodes.Expression] = []
     for one, text in zip(shows, show, strict=True):
         # A --show may read those before it: each is a column of the scope from then on.
         made = bind(one.expression, scope, text)
         computed.append(made)
-        scope = Scope((*scope.names, one.name), (*scope.types, made.type), scope.declared)
+        scope = Scope((*scope.names, one.name), (*scope.types, made.type), scope.declared, scope.given)
     keys = [bind(key.expression, scope, sort or "") for key in sorts]
     plan = _Plan(table, scope, test, computed, keys, sorts)
     found = plan.sorted_rows(rows) if sorts else plan.first_rows(rows)

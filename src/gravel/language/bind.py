@@ -34,14 +34,21 @@ from gravel.problems import CallProblem, nearest
 
 
 @dataclass(frozen=True)
+class Given:
+    """What a run gives its expressions: named parameters, and the day that CURRENT_DATE is."""
+
+    parameters: Mapping[str, nodes.Constant] = field(default_factory=dict)
+    today: datetime.date = field(default_factory=datetime.date.today)
+
+
+@dataclass(frozen=True)
 class Scope:
     """The columns an expression may name, with their types; `declared` ones may hold values that do not fit."""
 
     names: tuple[str, ...]
     types: tuple[Type, ...]
     declared: frozenset[str] = frozenset()
-    parameters: Mapping[str, nodes.Constant] = field(default_factory=dict)
-    today: datetime.date = field(default_factory=datetime.date.today)
+    given: Given = field(default_factory=Given)
 
 
 def find_column(name: tree.Name, names: Sequence[str], text: str) -> int:
@@ -113,10 +120,11 @@ class _Binder:
         return nodes.Constant(kind, node.start, node.end, value)
 
     def parameter(self, node: tree.Parameter) -> nodes.Expression:
-        given = self.scope.parameters.get(node.name)
+        given = self.scope.given.parameters.get(node.name)
         if given is None:
-            near = nearest(node.name, list(self.scope.parameters))
-            raise self.wrong(f"there is no parameter :{node.name}", node, hint=f"did you mean :{near}?" if near else "")
+            near = nearest(node.name, list(self.scope.given.parameters))
+            hint = f"did you mean :{near}?" if near else f"give it: --param {node.name}=…"
+            raise self.wrong(f"there is no parameter :{node.name}", node, hint=hint)
         return nodes.Constant(given.type, node.start, node.end, given.value)
 
     # -- conditions
@@ -208,7 +216,7 @@ class _Binder:
 
     def call(self, node: tree.Call) -> nodes.Expression:
         if node.name == "CURRENT_DATE":
-            return nodes.Constant(DATE, node.start, node.end, self.scope.today)
+            return nodes.Constant(DATE, node.start, node.end, self.scope.given.today)
         if node.operator and len(node.arguments) == 1:
             if node.name == "+":
                 return self.unary_plus(node)

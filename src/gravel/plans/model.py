@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import re
 import tomllib
 from dataclasses import dataclass
@@ -55,6 +56,7 @@ class PlanModel(BaseModel):
     encoding: str | None = None
     empty: Literal["null", "text"] = "text"
     types: dict[str, str] = Field(default_factory=dict)
+    params: dict[str, bool | int | float | datetime.datetime | datetime.date | str] = Field(default_factory=dict)
     step: list[Step] = Field(default_factory=list)
 
 

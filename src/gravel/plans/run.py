@@ -11,6 +11,7 @@ from typing import Any
 
 from gravel.engine.parallel import ordered_map
 from gravel.inspecting.attempt import ErrorKind
+from gravel.language.bind import Given
 from gravel.plans import proofs
 from gravel.plans.ledger import Proof, StepCount, StepLine
 from gravel.plans.model import PlanFile
@@ -42,12 +43,12 @@ class Run:
     notes: tuple[str, ...]
 
 
-def clean(plan_file: PlanFile, *, dry: bool = False, progress: Callable[[int], None] | None = None) -> Run:
+def clean(plan_file: PlanFile, given: Given | None = None, *, dry: bool = False, progress: Callable[[int], None] | None = None) -> Run:
     """Run a plan. Raises Problems for mistakes in it, TableProblem for what cannot be read or written."""
     try:
-        return _bound(bind_plan(plan_file, guess=True), dry, progress)
+        return _bound(bind_plan(plan_file, given, guess=True), dry, progress)
     except GuessFailed:
-        return _bound(bind_plan(plan_file), dry, progress)
+        return _bound(bind_plan(plan_file, given), dry, progress)
 
 
 def _bound(plan: BoundPlan, dry: bool, progress: Callable[[int], None] | None) -> Run:

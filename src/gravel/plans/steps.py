@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
 from gravel.inspecting.attempt import target_column
 from gravel.language import nodes, parse, tree
-from gravel.language.bind import Scope, bind, bind_condition, find_column, named_type
+from gravel.language.bind import Given, Scope, bind, bind_condition, find_column, named_type
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.parameters import from_plan
 from gravel.language.types import TEXT, Type
 from gravel.plans.model import Expected, PlanFile, Step, by_line
 from gravel.problems import CallProblem, Problem, Problems
@@ -66,16 +67,18 @@ class BoundPlan:
     left_behind: Path
 
 
-def bind_plan(plan: PlanFile, *, guess: bool = False) -> BoundPlan:
+def bind_plan(plan: PlanFile, given: Given | None = None, *, guess: bool = False) -> BoundPlan:
     """Open the plan's table and bind its steps; with `guess` to types that the first rows suggest, which reading may
     refute by GuessFailed. Raises Problems with all mistakes, TableProblem."""
     table, declared = _open(plan)
+    given = Given() if given is None else given
+    given = replace(given, parameters={**from_plan(plan.model.params), **given.parameters})
     if guess:
         try:
-            return _bind(plan, table, declared, table.guess)
+            return _bind(plan, table, declared, given, table.guess)
         except Problems:
             pass  # a mistake is told with the types of all rows
-    return _bind(plan, table, declared, table.types)
+    return _bind(plan, table, declared, given, table.types)
 
 
 def _open(plan: PlanFile) -> tuple[CsvTable, dict[str, Type]]:
@@ -100,14 +103,16 @@ def _open(plan: PlanFile) -> tuple[CsvTable, dict[str, Type]]:
     return table, declared
 
 
-def _bind(plan: PlanFile, table: CsvTable, declared: dict[str, Type], types: Callable[[list[int]], dict[int, Type]]) -> BoundPlan:
+def _bind(
+    plan: PlanFile, table: CsvTable, declared: dict[str, Type], given: Given, types: Callable[[list[int]], dict[int, Type]]
+) -> BoundPlan:
     model, folder = plan.model, plan.path.parent
     mistakes: list[Problem] = []
     parsed = [_syntax(plan, index, step, mistakes) for index, step in enumerate(model.step)]
-    scope = Scope(table.columns, (TEXT,) * len(table.columns), frozenset(declared))
+    scope = Scope(table.columns, (TEXT,) * len(table.columns), frozenset(declared), given)
     wanted = _first_reads(parsed, table.columns) | {table.columns.index(name) for name in model.key if name in table.columns}
     known = types(sorted(wanted))
-    scope = Scope(table.columns, tuple(known.get(i, TEXT) for i in range(len(table.columns))), frozenset(declared))
+    scope = Scope(table.columns, tuple(known.get(i, TEXT) for i in range(len(table.columns))), frozenset(declared), given)
     source, steps, touched = scope, [], set()
     for index, (step, syntax) in enumerate(zip(model.step, parsed, strict=True)):
         bound, scope = _bind_step(plan, index, step, syntax, scope, mistakes)
@@ -208,4 +213,4 @@ def _bind_step(plan: PlanFile, index: int, step: Step, syntax: Syntax, scope: Sc
         index + 1, step.verb, step.note, step.on_error, None if step.rows is None else Expected.of(step.rows),
         scope.names, scope.types, tuple(assignments), condition, condition_text,
     )  # fmt: skip
-    return made, Scope(tuple(names), tuple(types), frozenset(declared))
+    return made, Scope(tuple(names), tuple(types), frozenset(declared), scope.given)

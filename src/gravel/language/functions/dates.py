@@ -52,7 +52,7 @@ def _extract_type(types: list[Type], values: list[Any]) -> Type:
     result=_extract_type,
 )
 def extract(field: Any, x: Any, to: Type) -> Any:
-    x, name = naive(x), (field if isinstance(field, pa.Scalar) else field[0]).as_py()
+    x, name = naive(arithmetic.arrays(x)[0]), (field if isinstance(field, pa.Scalar) else field[0]).as_py()
     if name == "ISODOW":
         return pc.day_of_week(x, count_from_zero=False, week_start=1)
     if name != "SECOND":
