@@ -53,6 +53,8 @@ def clean(
             for line in done.steps
         ]
         render.print_rows(format.value, headings, [[str(row[at]) for row in rows] for at in range(len(headings))])
+    for step in done.steps:
+        render.cautions(step.cautions, not no_color, f"step {step.step}: ")
     render.malformed_notes(done.table, done.malformed, not no_color)
     for line in done.notes:
         render.note(f"{done.table}: {line}", not no_color)
@@ -62,6 +64,8 @@ def clean(
 
 
 def _json(done: Run) -> dict[str, Any]:
+    from gravel.cli import render
+
     steps = [
         {
             "step": line.step, "verb": line.verb, "note": line.note, "in": line.count.rows_in, "changed": line.count.changed,
@@ -72,11 +76,13 @@ def _json(done: Run) -> dict[str, Any]:
         }
         for line in done.steps
     ]  # fmt: skip
+    cautions = [{"step": line.step, **one} for line in done.steps for one in render.caution_json(line.cautions)]
     return {
         "status": "good" if done.good else "failed", "rows_in": done.rows_in, "rows_out": done.rows_out, "malformed": len(done.malformed),
         "steps": steps, "proofs": [{"proof": one.proof, "holds": one.holds, "detail": one.detail} for one in done.proofs],
         "errors": [{"step": step, "column": column or None, "sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row}
                    for step, column, kind in done.errors],
+        "cautions": cautions,
         "output": done.output, "left_behind": done.left_behind,
     }  # fmt: skip
 

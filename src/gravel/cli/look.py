@@ -84,10 +84,13 @@ def _json(view: View) -> dict[str, Any]:
         {"row": row, "values": {one.name: json_value(view.cells[at][index], one.type.kind) for at, one in enumerate(view.columns)}}
         for index, row in enumerate(view.row_numbers)
     ]
+    from gravel.cli.render import branch_json, caution_json
+
     types = {one.name: _type(one) for one in view.columns}
     return {
         "table": view.table, "rows": view.rows, "matching": view.matching, "unknown": view.unknown, "errors": view.errors,
         "malformed": len(view.malformed), "types": types, "shown": shown,
+        "cautions": caution_json(view.cautions), "branches": branch_json(view.branches),
     }  # fmt: skip
 
 
@@ -113,6 +116,9 @@ def _show(view: View, color: bool) -> None:
     headings = ["row", *(one.name for one in view.columns[:fit])]
     rows = [[Text(f"{row:,}", style=render.DIM), *(column[index] for column in cells[:fit])] for index, row in enumerate(view.row_numbers)]
     render.print_table(out, headings, rows, right=right)
+    if view.branches:
+        out.print()
+        render.print_branches(out, view.branches)
     if fit < len(view.columns):
         left = [one.name for one in view.columns[fit:]]
         render.note(
@@ -145,6 +151,7 @@ def _notes(view: View, color: bool) -> None:
     if view.sort_errors:
         told += f"; {view.sort_errors:,} without a sort key because of an error"
     render.note(told, color)
+    render.cautions(view.cautions, color)
     render.malformed_notes(view.table, view.malformed, color)
     for line in view.notes:
         render.note(f"{view.table}: {line}", color)

@@ -6,7 +6,7 @@ import json
 import os
 import sys
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 from rich.text import Text
@@ -15,6 +15,9 @@ from gravel.inspecting.cells import Cell, RowError
 from gravel.language.functions.buffers import ZERO_WIDTH
 from gravel.problems import Problem
 from gravel.tables.table import Malformed
+
+if TYPE_CHECKING:
+    from gravel.inspecting.cautions import BranchCount, Caution
 
 NULL = "∅"
 EMPTY = "''"
@@ -143,6 +146,47 @@ def malformed_notes(table: str, bad: Sequence[Malformed], color: bool = True) ->
         err.print(line)
     if len(bad) > 5:
         err.print(f"  and {len(bad) - 5:,} more")
+
+
+def cautions(found: Sequence[Caution], color: bool = True, prefix: str = "") -> None:
+    """Cautions on standard error, each with its rows, what they are, and a hint."""
+    err = console(error=True, color=color)
+    for one in found:
+        good = one.caution == "kept from an error"
+        line = Text("good: " if good else "caution: ", style=GOOD if good else "yellow")
+        line.append(f"{prefix}{one.rows:,} {'row' if one.rows == 1 else 'rows'}: {safe(one.detail)}", style="default")
+        err.print(line, soft_wrap=True)
+        if one.hint:
+            err.print(Text(f"  hint: {safe(one.hint)}", style=MARK), soft_wrap=True)
+
+
+def caution_json(found: Sequence[Caution]) -> list[dict[str, Any]]:
+    """Cautions as JSON."""
+    return [{"caution": one.caution, "rows": one.rows, "detail": one.detail, "hint": one.hint} for one in found]
+
+
+def branch_json(found: Sequence[BranchCount]) -> list[dict[str, Any]]:
+    """The branches of each CASE as JSON."""
+    return [
+        {
+            "case": one.text, "branches": [{"when": when, "rows": rows} for when, rows in one.whens],
+            "else": one.otherwise, "else_unknown": one.unknown,
+        }
+        for one in found
+    ]  # fmt: skip
+
+
+def print_branches(out: Console, found: Sequence[BranchCount]) -> None:
+    """How many rows took each branch of a CASE."""
+    for one in found:
+        title = one.text if len(one.text) <= 90 else one.text[:89] + "…"
+        rows: list[list[Any]] = [[Text(f"  WHEN {safe(when)}"), f"{count:,}"] for when, count in one.whens]
+        unknown = f" ({one.unknown:,} only because a condition was unknown)" if one.unknown else ""
+        rows.append(
+            [Text(f"  {'ELSE' if one.has_else else 'no ELSE: NULL'}{unknown}", style="yellow" if one.unknown else ""), f"{one.otherwise:,}"]
+        )
+        out.print(Text(f"branches of {safe(title)}", style=DIM))
+        print_table(out, ["", ""], rows, right=(1,))
 
 
 def tell(problem: Problem) -> None:

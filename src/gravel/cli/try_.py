@@ -71,6 +71,7 @@ def try_(
             [str(row[3]) for row in flat],
         ]
         render.print_rows(format.value, ["column", "before", "after", "rows"], columns)
+    render.cautions(trial.cautions, not no_color)
     render.malformed_notes(trial.table, trial.malformed, not no_color)
     for line in trial.notes:
         render.note(f"{trial.table}: {line}", not no_color)
@@ -82,11 +83,15 @@ def try_(
 
 
 def _json(trial: Trial) -> dict[str, Any]:
+    from gravel.cli.render import branch_json, caution_json
+
     return {
         "table": trial.table,
         "rows": trial.rows,
         "malformed": len(trial.malformed),
         "assignments": [_attempt_json(one) for one in trial.attempts],
+        "cautions": caution_json(trial.cautions),
+        "branches": branch_json(trial.branches),
     }
 
 
@@ -133,6 +138,9 @@ def _show(trial: Trial, color: bool) -> None:
         if one.error_kinds:
             out.print()
             _errors(out, one)
+        out.print()
+    if trial.branches:
+        render.print_branches(out, trial.branches)
         out.print()
     if any(one.changed or one.errors for one in trial.attempts):
         out.print(Text("to paste into a plan, or --add PLAN:", style=render.DIM))

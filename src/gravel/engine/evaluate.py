@@ -24,7 +24,12 @@ from gravel.language.types import TEXT
 
 def evaluate(node: nodes.Expression, frame: Frame) -> Vector:
     """The expression's values and errors for the frame's rows, as a constant vector where it reads no column."""
-    return _RULES[type(node)](node, frame)
+    if frame.memo is None:
+        return _RULES[type(node)](node, frame)
+    made = frame.memo.get(id(node))
+    if made is None:
+        made = frame.memo[id(node)] = _RULES[type(node)](node, frame)
+    return made
 
 
 def run(node: nodes.Expression, frame: Frame) -> Vector:
@@ -83,6 +88,12 @@ def _cast(node: nodes.Cast, frame: Frame) -> Vector:
     if operand.errors is not None:
         errors = operand.errors if errors is None else np.where(operand.errors != 0, operand.errors, errors)
     return vector(made.values, errors, operand.constant)
+
+
+def _fails(node: nodes.Fails, frame: Frame) -> Vector:
+    operand = evaluate(node.operand, frame)
+    count = len(operand)
+    return Vector(pa.array(np.zeros(count, bool) if operand.errors is None else operand.errors != 0), None, operand.constant)
 
 
 def _is(node: nodes.Is, frame: Frame) -> Vector:
@@ -233,4 +244,5 @@ def _first_of(node: nodes.FirstOf, frame: Frame) -> Vector:
 _RULES: dict[type, Callable[[Any, Frame], Vector]] = {
     nodes.Column: _column, nodes.Constant: _constant, nodes.Call: _call, nodes.Cast: _cast, nodes.Is: _is,
     nodes.Logic: _logic, nodes.In: _in, nodes.Case: _case, nodes.FirstOf: _first_of,
+    nodes.Fails: _fails,
 }  # fmt: skip

@@ -23,6 +23,12 @@ class Frame:
     stored: Sequence[Any]
     types: Sequence[Type]
     _views: dict[int, Vector] = field(default_factory=dict)
+    memo: dict[int, Vector] | None = None
+
+    def remembering(self) -> Frame:
+        """The same rows, where what was once computed of them is kept: for expressions that share parts."""
+        self.memo = {}
+        return self
 
     def column(self, index: int) -> Vector:
         """The typed values of a column."""

@@ -14,7 +14,8 @@ from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
 from gravel.engine.vector import Vector
-from gravel.inspecting.binding import columns_named, frame_of, scope_of
+from gravel.inspecting.binding import columns_named, explaining, frame_of, scope_of
+from gravel.inspecting.cautions import BranchCount, Caution, Watch
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
@@ -64,6 +65,8 @@ class Trial:
     rows: int
     attempts: tuple[Attempt, ...]
     types: dict[str, Type]
+    cautions: tuple[Caution, ...]
+    branches: tuple[BranchCount, ...]
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
 
@@ -80,20 +83,23 @@ def attempt(table: Table, assignments: Sequence[str], given: Given | None = None
             raise Diagnostic(
                 f"{one.name} is assigned twice", text, one.name_start, one.name_start + len(one.name), hint="one assignment a column"
             )
-    bound = [bind(node, scope, text) for node, text in syntax]
+    with explaining(table, scope):
+        bound = [bind(node, scope, text) for node, text in syntax]
     states = [_State() for _ in bound]
+    watch = Watch(zip(bound, assignments, strict=True))
     wanted = sorted({*asked, *(index for index, _ in targets if index is not None)})
     rows = 0
     malformed: list[Malformed] = []
 
-    def work(batch: Batch) -> tuple[int, tuple[Malformed, ...], list[_Part]]:
-        frame = frame_of(batch, scope)
+    def work(batch: Batch) -> tuple[int, tuple[Malformed, ...], list[_Part], np.ndarray]:
+        frame = frame_of(batch, scope).remembering()
         parts = [_part(one, index, frame, batch) for one, (index, _) in zip(bound, targets, strict=True)]
-        return batch.count, batch.malformed, parts
+        return batch.count, batch.malformed, parts, watch.count(frame)
 
-    for count, bad, parts in scan(table, work, wanted):
+    for count, bad, parts, seen in scan(table, work, wanted):
         rows += count
         malformed += bad
+        watch.add(seen)
         for state, part in zip(states, parts, strict=True):
             state.add(part)
     attempts = []
@@ -106,7 +112,7 @@ def attempt(table: Table, assignments: Sequence[str], given: Given | None = None
             tuple(sorted(state.kinds.values(), key=lambda kind: -kind.rows)),
         ))  # fmt: skip
     types = {table.columns[i]: scope.types[i] for i in asked}
-    return Trial(table.name, rows, tuple(attempts), types, tuple(malformed), tuple(table.notes))
+    return Trial(table.name, rows, tuple(attempts), types, watch.cautions(), watch.branches(), tuple(malformed), tuple(table.notes))
 
 
 def target_column(name: str, columns: Sequence[str]) -> tuple[int | None, str]:

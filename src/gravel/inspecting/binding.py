@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 
+import numpy as np
+
+from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, find_column
 from gravel.language.diagnostics import Diagnostic
-from gravel.language.types import TEXT
-from gravel.tables.table import Batch, Table
+from gravel.language.functions.casts import to_text
+from gravel.language.types import BOOLEAN, TEXT, Target
+from gravel.tables.table import Batch, Table, scan
 
 
 def columns_named(syntax: Iterable[tuple[object, str]], columns: Sequence[str], others: Sequence[str] = ()) -> list[int]:
@@ -34,6 +39,42 @@ def scope_of(table: Table, wanted: Sequence[int], given: Given | None = None) ->
 def frame_of(batch: Batch, scope: Scope) -> Frame:
     """A batch as the rows to evaluate over."""
     return Frame(batch.count, batch.columns, scope.types)
+
+
+@contextmanager
+def explaining(table: Table, scope: Scope) -> Iterator[None]:
+    """Binding whose mistakes of type are told with how many rows of the table the proposed cast would not fit."""
+    try:
+        yield
+    except Diagnostic as problem:
+        if problem.mend is not None:
+            problem.detail = _misfits(table, scope, *problem.mend)
+        raise
+
+
+def _misfits(table: Table, scope: Scope, operand: nodes.Expression, target: Target) -> str:
+    fits = nodes.Cast(BOOLEAN, operand.start, operand.end, operand, target, "FITS")
+    read = reads([operand], len(table.columns))
+    if not read:
+        return ""
+    rows, bad, first, example = 0, 0, 0, ""
+
+    def work(batch: Batch) -> tuple[int, int, int, str]:
+        frame = frame_of(batch, scope)
+        made = run(fits, frame).false(batch.count)
+        where = np.flatnonzero(made)
+        if not len(where):
+            return batch.count, 0, 0, ""
+        value = to_text(run(operand, frame).values, operand.type)[int(where[0])].as_py()
+        return batch.count, len(where), int(batch.rows[where[0]]), value
+
+    for count, misfits, row, text in scan(table, work, read):
+        rows, bad = rows + count, bad + misfits
+        if misfits and not first:
+            first, example = row, text
+    if not bad:
+        return f"every one of {rows:,} rows fits {target}, NULLs apart"
+    return f"{bad:,} of {rows:,} rows {'does' if bad == 1 else 'do'} not fit {target}, such as {example[:40]!r} in row {first:,}"
 
 
 def split_list(text: str, columns: Sequence[str]) -> list[int]:

@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from gravel.engine.distinct import Counted, Distinct, counted
 from gravel.engine.evaluate import run
 from gravel.engine.vector import Vector, first_error
-from gravel.inspecting.binding import columns_named, frame_of, reads, scope_of, split_list
+from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of, split_list
 from gravel.inspecting.count import DistinctCount, KeyCount, TableCount, Total
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
@@ -29,8 +29,9 @@ def count_with_figures(table: Table, distinct: Sequence[str], key: str | None, t
     sums = [(parse.expression(text), text) for text in totals]
     key_columns = split_list(key, table.columns) if key else []
     scope = scope_of(table, sorted({*columns_named([*lists, *sums], table.columns), *key_columns}), given)
-    groups = [[bind(node, scope, text) for node in items] for items, text in lists]
-    summed = [bind(node, scope, text) for node, text in sums]
+    with explaining(table, scope):
+        groups = [[bind(node, scope, text) for node in items] for items, text in lists]
+        summed = [bind(node, scope, text) for node, text in sums]
     for one, (node, text) in zip(summed, sums, strict=True):
         if one.type.kind not in (*NUMBERS, Kind.NULL):
             raise Diagnostic(f"a total needs a number, this is {one.type}", text, node.start, node.end,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -13,7 +13,8 @@ import pyarrow.compute as pc
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.vector import Vector
-from gravel.inspecting.binding import columns_named, reads, scope_of, split_list
+from gravel.inspecting.binding import columns_named, explaining, reads, scope_of, split_list
+from gravel.inspecting.cautions import BranchCount, Caution, Watch
 from gravel.inspecting.cells import Cell, cells
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition
@@ -46,6 +47,8 @@ class View:
     cells: tuple[list[Cell], ...]
     where: str | None
     sort_errors: int
+    cautions: tuple[Caution, ...]
+    branches: tuple[BranchCount, ...]
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
 
@@ -70,15 +73,20 @@ def look(
     condition = (parse.expression(where), where) if where else None
     asked = columns_named([*syntax, *([condition] if condition else []), *(([(sorts, sort)]) if sort else [])], table.columns, names)
     scope = scope_of(table, sorted({*asked, *chosen}), given)
-    test = bind_condition(where, scope) if where else None
+    with explaining(table, scope):
+        test = bind_condition(where, scope) if where else None
     computed: list[nodes.Expression] = []
     for one, text in zip(shows, show, strict=True):
         # A --show may read those before it: each is a column of the scope from then on.
-        made = bind(one.expression, scope, text)
+        with explaining(table, scope):
+            made = bind(one.expression, scope, text)
         computed.append(made)
         scope = Scope((*scope.names, one.name), (*scope.types, made.type), scope.declared, scope.given)
     keys = [bind(key.expression, scope, sort or "") for key in sorts]
-    plan = _Plan(table, scope, test, computed, keys, sorts)
+    # A condition meets every row, a computed column those that match.
+    where_watch = Watch([(test, where)] if test is not None and where else [])
+    show_watch = Watch(zip(computed, show, strict=True))
+    plan = _Plan(table, scope, test, computed, keys, sorts, where_watch, show_watch)
     found = plan.sorted_rows(rows) if sorts else plan.first_rows(rows)
     order = _order(chosen, computed, len(table.columns))
     kept = [*(scope.types[: len(table.columns)]), *(x.type for x in computed)]
@@ -86,6 +94,7 @@ def look(
     return View(
         table.name, found.total.rows, found.total.matching, found.total.unknown, found.total.errors, shown,
         tuple(int(row) for row in found.rows), tuple(found.columns[i] for i in order), where, found.sort_errors,
+        (*where_watch.cautions(), *show_watch.cautions(), *found.ties), (*where_watch.branches(), *show_watch.branches()),
         found.total.malformed, tuple(table.notes),
     )  # fmt: skip
 
@@ -116,6 +125,8 @@ class _Counts:
     unknown: int = 0
     errors: int = 0
     malformed: tuple[Malformed, ...] = ()
+    where_seen: np.ndarray | None = None
+    show_seen: np.ndarray | None = None
 
     def merge(self, other: _Counts) -> _Counts:
         return _Counts(
@@ -130,6 +141,7 @@ class _Found:
     rows: np.ndarray
     columns: list[list[Cell]]
     sort_errors: int = 0
+    ties: tuple[Caution, ...] = ()
 
 
 class _Plan:
@@ -143,30 +155,43 @@ class _Plan:
         computed: list[nodes.Expression],
         keys: list[nodes.Expression],
         sorts: list[tree.SortKey],
+        where_watch: Watch,
+        show_watch: Watch,
     ) -> None:
         self.table, self.scope, self.test, self.computed, self.keys, self.sorts = table, scope, test, computed, keys, sorts
         self.width = len(table.columns)
+        self.where_watch, self.show_watch = where_watch, show_watch
 
     def matching(self, batch: Batch) -> tuple[_Counts, np.ndarray]:
         """Counts of a batch, and the indices of its matching rows."""
         if self.test is None:
             return _Counts(batch.count, batch.count, 0, 0, batch.malformed), np.arange(batch.count)
-        decided = run(self.test, Frame(batch.count, batch.columns, self.scope.types))
+        frame = Frame(batch.count, batch.columns, self.scope.types).remembering()
+        decided = run(self.test, frame)
         match, failed = decided.true(batch.count), decided.failed(batch.count)
         unknown = batch.count - int((match | failed | decided.false(batch.count)).sum())
-        return _Counts(batch.count, int(match.sum()), unknown, int(failed.sum()), batch.malformed), np.flatnonzero(match)
+        counts = _Counts(batch.count, int(match.sum()), unknown, int(failed.sum()), batch.malformed)
+        return replace(counts, where_seen=self.where_watch.count(frame)), np.flatnonzero(match)
+
+    def shown(self, batch: Batch, rows: np.ndarray) -> np.ndarray:
+        """What the computed columns' watch sees in the matching rows of a batch."""
+        if not self.computed:
+            return self.show_watch.counts
+        part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
+        return self.show_watch.count(self.frame(part, len(rows)).remembering())
 
     def first_rows(self, limit: int | None) -> _Found:
         """The first matching rows, and counts over all."""
-        wanted = None if limit is None or limit else reads([self.test] if self.test is not None else [], self.width)
+        wanted = None if limit is None or limit else reads([*([self.test] if self.test is not None else []), *self.computed], self.width)
         total, kept, numbers = _Counts(), [], []
         left = limit
 
         def test(batch: Batch) -> tuple[Batch, _Counts, np.ndarray]:
-            return batch, *self.matching(batch)
+            counts, rows = self.matching(batch)
+            return batch, replace(counts, show_seen=self.shown(batch, rows)), rows
 
         for batch, counts, rows in scan(self.table, test, wanted):
-            total = total.merge(counts)
+            total = self.merged(total, counts)
             take = rows if left is None else rows[:left]
             if len(take):
                 numbers.append(batch.rows[take])
@@ -214,19 +239,29 @@ class _Plan:
             failed = np.zeros(len(rows), bool)
             for one in made:
                 failed |= one.failed(len(rows))
+            if self.computed:
+                counts = replace(counts, show_seen=self.show_watch.count(frame.remembering()))
             return counts, batch.rows[rows], [one.values for one in made], int(failed.sum())
 
         for counts, numbers, values, failed in scan(self.table, keys_of, needed):
-            total = total.merge(counts)
+            total = self.merged(total, counts)
             parts.append((numbers, values))
             errors += failed
         if not parts:
             return self.found(total, [], [])
         numbers = np.concatenate([part for part, _ in parts])
         keys = [pa.chunked_array([values[i] for _, values in parts], self.keys[i].type.arrow) for i in range(len(self.keys))]
-        order = sort_order(keys, self.sorts)[:limit]
-        chosen = numbers[order]
-        return self.gather(total, chosen, errors)
+        order = sort_order(keys, self.sorts)
+        found = self.gather(total, numbers[order[:limit]], errors)
+        return replace(found, ties=_ties(keys, order, limit))
+
+    def merged(self, total: _Counts, counts: _Counts) -> _Counts:
+        """The counts of one batch more; the watches take in what they saw."""
+        if counts.where_seen is not None:
+            self.where_watch.add(counts.where_seen)
+        if counts.show_seen is not None and self.computed:
+            self.show_watch.add(counts.show_seen)
+        return total.merge(counts)
 
     def gather(self, total: _Counts, chosen: np.ndarray, errors: int) -> _Found:
         """The cells of these source rows, in this order."""
@@ -240,6 +275,21 @@ class _Plan:
         place = {int(row): at for at, row in enumerate(found.rows)}
         order = [place[int(row)] for row in chosen]
         return _Found(total, chosen, [[column[i] for i in order] if column else [] for column in found.columns], errors)
+
+
+def _ties(keys: list[Any], order: np.ndarray, limit: int | None) -> tuple[Caution, ...]:
+    """A caution where rows of one sort key stand on both sides of the last row shown."""
+    if not limit or limit >= len(order):
+        return ()
+    edge = [key[int(order[limit - 1])].as_py() for key in keys]
+    rows = np.ones(len(order), bool)
+    for key, value in zip(keys, edge, strict=True):
+        same = pc.is_null(key) if value is None else pc.fill_null(pc.equal(key, pa.scalar(value, key.type)), False)
+        rows &= same.to_numpy()
+    if not rows[order[limit]]:
+        return ()
+    detail = "share the sort key of the last row shown, and some of them are not shown: source row order decides which"
+    return (Caution("ties", int(rows.sum()), detail, "sort by a key too"),)
 
 
 def sort_order(keys: list[Any], sorts: Sequence[tree.SortKey]) -> np.ndarray:

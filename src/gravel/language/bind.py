@@ -289,14 +289,16 @@ class _Binder:
                 return self.widen(argument, INTEGER)
             to = "DECIMAL"
         else:
-            target = _NAMED_TYPES[wanted]
-            if kind == target or kind.kind is Kind.NULL or common(kind, target) == target:
-                return self.widen(argument, target)
+            named = _NAMED_TYPES[wanted]
+            if kind == named or kind.kind is Kind.NULL or common(kind, named) == named:
+                return self.widen(argument, named)
             to = wanted
         hint = f"write CAST({self.written(node)[:60]} AS {to})" if kind.kind in (Kind.TEXT, *NUMBERS) or to == "TEXT" else ""
-        raise self.wrong(
-            f"{function} takes {'a number' if wanted == 'NUMBER' else wanted}, {self.written(node)[:40]} is {kind}", node, hint=hint
-        )
+        wish = "a number" if wanted == "NUMBER" else wanted
+        problem = self.wrong(f"{function} takes {wish}, {self.written(node)[:40]} is {kind}", node, hint=hint)
+        if kind == TEXT and hint:
+            problem.mend = (argument, target(("DECIMAL",), ()) if to == "DECIMAL" else Target(_NAMED_TYPES[to]))
+        raise problem
 
     def alike(self, bound: list[nodes.Expression], parts: list[tree.Node], where: str) -> list[nodes.Expression]:
         """All widened to their common type, or a diagnostic at the first that has none with those before it."""
@@ -319,7 +321,12 @@ class _Binder:
                 hint = f"write {wanted.kind.value} {written}"
             else:
                 hint = f"write CAST({written[:60]} AS {wanted}), or CAST({self.written(value)[:60]} AS TEXT) beside a text"
-        return self.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
+        problem = self.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
+        if hint and kind == TEXT:
+            problem.mend = (self.bind(first), Target(wanted))
+        elif hint:
+            problem.mend = (other, Target(wanted))
+        return problem
 
     def widen(self, bound: nodes.Expression, to: Type) -> nodes.Expression:
         if bound.type == to:

@@ -144,6 +144,21 @@ class Cast(Expression):
         return self.operand.fails or (self.mode == "CAST" and not self.implicit)
 
 
+@dataclass(frozen=True)
+class Fails(Expression):
+    """Whether the operand has an error in a row; cautions ask it."""
+
+    operand: Expression
+
+    @property
+    def children(self) -> tuple[Expression, ...]:
+        return (self.operand,)
+
+    @property
+    def fails(self) -> bool:
+        return False
+
+
 def columns_read(expression: Expression) -> list[Column]:
     """The columns an expression reads, each once, in table order."""
     found: dict[int, Column] = {}

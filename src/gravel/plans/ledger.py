@@ -5,13 +5,17 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from gravel.inspecting.attempt import ErrorKind
+from gravel.inspecting.cautions import Caution
 
 
 @dataclass
 class StepCount:
     """One step's rows. in + added - dropped - merged - set_aside = out; `stopped` rows failed a step that stops the run
-    and are in none of these. changed_columns counts each column's changed cells; errors are kinds by column."""
+    and are in none of these. changed_columns counts each column's changed cells; errors are kinds by column; `seen` is
+    what the step's watch counted."""
 
     rows_in: int = 0
     changed: int = 0
@@ -26,6 +30,7 @@ class StepCount:
     rows_out: int = 0
     changed_columns: Counter[str] = field(default_factory=Counter)
     errors: dict[tuple[str, str], ErrorKind] = field(default_factory=dict)
+    seen: np.ndarray | None = None
 
     @property
     def dropped(self) -> int:
@@ -43,6 +48,8 @@ class StepCount:
                      "set_aside", "stopped", "nulled", "rows_out"):  # fmt: skip
             setattr(self, name, getattr(self, name) + getattr(other, name))
         self.changed_columns.update(other.changed_columns)
+        if other.seen is not None:
+            self.seen = other.seen if self.seen is None else self.seen + other.seen
         for key, kind in other.errors.items():
             known = self.errors.get(key)
             self.errors[key] = kind if known is None else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
@@ -59,6 +66,7 @@ class StepLine:
     new_columns: tuple[str, ...] = ()
     stated: str | None = None
     stated_holds: bool = True
+    cautions: tuple[Caution, ...] = ()
 
 
 @dataclass(frozen=True)

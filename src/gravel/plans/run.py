@@ -138,7 +138,10 @@ def _lines(plan: BoundPlan, total: _Totals) -> tuple[StepLine, ...]:
     for step, count in zip(plan.steps, total.steps, strict=True):
         new = tuple(one.name for one in step.assignments if one.new)
         holds = step.expected is None or step.expected.holds(count.rows_in, count.rows_out)
-        lines.append(StepLine(step.number, step.verb, step.note, count, new, None if step.expected is None else str(step.expected), holds))
+        if count.seen is not None:
+            step.watch.add(count.seen)
+        stated = None if step.expected is None else str(step.expected)
+        lines.append(StepLine(step.number, step.verb, step.note, count, new, stated, holds, step.watch.cautions()))
     return tuple(lines)
 
 

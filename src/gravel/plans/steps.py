@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
 from gravel.inspecting.attempt import target_column
+from gravel.inspecting.cautions import Watch
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition, find_column, named_type
 from gravel.language.diagnostics import Diagnostic
@@ -48,6 +49,7 @@ class BoundStep:
     assignments: tuple[Assignment, ...] = ()
     condition: nodes.Expression | None = None
     condition_text: str = ""
+    watch: Watch = field(default_factory=lambda: Watch([]))
 
 
 @dataclass(frozen=True)
@@ -209,8 +211,11 @@ def _bind_step(plan: PlanFile, index: int, step: Step, syntax: Syntax, scope: Sc
             if not isinstance(bound, nodes.Column):
                 declared.discard(name)
             assignments.append(Assignment(at, name, text, bound, new))
+    watched = [(one.expression, one.text) for one in assignments]
+    if condition is not None:
+        watched.append((condition, condition_text))
     made = BoundStep(
         index + 1, step.verb, step.note, step.on_error, None if step.rows is None else Expected.of(step.rows),
-        scope.names, scope.types, tuple(assignments), condition, condition_text,
+        scope.names, scope.types, tuple(assignments), condition, condition_text, Watch(watched),
     )  # fmt: skip
     return made, Scope(tuple(names), tuple(types), frozenset(declared), scope.given)

@@ -132,7 +132,7 @@ class _Rows:
         return len(self.numbers)
 
     def frame(self) -> Frame:
-        return Frame(self.count, self.stored, self.types)
+        return Frame(self.count, self.stored, self.types).remembering()
 
     def text(self, index: int) -> Any:
         """A column as its texts, made once."""
@@ -207,6 +207,7 @@ def _set(step: BoundStep, rows: _Rows, done: Worked) -> StepCount:
             failed |= vector.errors != 0
             for kind in error_kinds(one.expression, vector, frame, rows.numbers):
                 count.errors[one.name, kind.sqlstate] = kind
+    count.seen = step.watch.count(frame)
     going = np.ones(rows.count, bool) if step.on_error == "null" else ~failed
     if failed.any():
         if step.on_error == "null":
@@ -273,6 +274,7 @@ def _rows(step: BoundStep, rows: _Rows, done: Worked) -> StepCount:
     decided = run(step.condition, frame)
     true, false, failed = decided.true(rows.count), decided.false(rows.count), decided.failed(rows.count)
     unknown = ~(true | false | failed)
+    count.seen = step.watch.count(frame)
     if failed.any():
         for kind in error_kinds(step.condition, decided, frame, rows.numbers):
             count.errors["", kind.sqlstate] = kind
