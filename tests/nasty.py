@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from pathlib import Path
+
+HERE = Path(__file__).parent
 
 TEXTS = [
     None, "", " ", "  ", "a", "A", "Gull", "gULL", " Gull ", "Gull  ", "a_b", "a%b", "100%", "O'Brannock", 'say "ah"', "tab\there",

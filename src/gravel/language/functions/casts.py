@@ -36,12 +36,12 @@ FIRST_DAY, LAST_DAY = -719162, 2932896  # days from 1970-01-01 to 0001-01-01 and
 def cast(array: Any, source: Type, target: Target) -> Result:
     """The array as the target's type; rows that do not fit have an error and NULL."""
     to = target.type
+    if source.kind is Kind.NULL:
+        return Result(pa.nulls(len(array), to.arrow), None)
     if target.format is not None:
         return _formatted(array, source, target)
     if to.kind is Kind.TEXT:
         return _to_text_target(array, source, target)
-    if source.kind is Kind.NULL:
-        return Result(pa.nulls(len(array), to.arrow), None)
     if source.kind is Kind.TEXT:
         made = _FROM_TEXT[to.kind](_without_spaces(array), to)
     elif source == to:
@@ -249,7 +249,11 @@ def _strict_moments(array: Any, form: str, arrow: Any) -> Result:
     errors = _codes(known & ~shaped, BAD_MOMENT)
     good = _only(array, shaped)
     try:
-        values = pc.cast(good, arrow)
+        if pa.types.is_time(arrow):
+            # Arrow reads no times of day alone.
+            values = pc.cast(pc.cast(pc.binary_join_element_wise("1970-01-01 ", good, ""), pa.timestamp("us")), arrow)
+        else:
+            values = pc.cast(good, arrow)
     except pa.ArrowInvalid:
         made = [_moment(text, arrow) for text in good.to_pylist()]
         values = pa.array(made, arrow)

@@ -1,0 +1,275 @@
+"""What the language promises: examples, the order of evaluation, errors as data, diagnostics, cautions."""
+
+from __future__ import annotations
+
+import datetime
+import time
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import nasty
+from conftest import shown, write
+from gravel.language.functions.catalogue import catalogue
+
+
+def value(expression: str) -> str:
+    """An expression's result as SQL text."""
+    from gravel.inspecting.examples import outcome
+
+    return outcome(expression, datetime.date(2024, 5, 31))
+
+
+@pytest.mark.parametrize("entry", list(catalogue().values()), ids=lambda entry: entry.name)
+def test_every_example_of_the_catalogue_gives_its_result(entry: Any) -> None:
+    assert entry.meaning
+    assert entry.examples
+    for text, expected in entry.examples.items():
+        assert value(text) == expected, text
+
+
+CASES = [
+    line.split(" => ")
+    for line in (nasty.HERE / "cases" / "own.sql").read_text("utf-8").splitlines()
+    if " => " in line and not line.startswith("--")
+]
+
+
+@pytest.mark.parametrize(("expression", "expected"), CASES, ids=[case[0] for case in CASES])
+def test_what_is_ours_or_not_shared(expression: str, expected: str) -> None:
+    assert value(expression) == expected
+
+
+GUARDED = [
+    "CASE WHEN n <> 0 THEN 100 / n END", "CASE n WHEN 0 THEN NULL ELSE 100 / n END", "COALESCE(CASE WHEN n = 0 THEN 1 END, 100 / n)",
+    "n = 0 OR 100 / n > 1", "n <> 0 AND 100 / n > 1", "CASE WHEN n <> 0 AND 100 / n > 1 THEN 'a' ELSE 'b' END",
+    "IF_BLANK(CASE WHEN n = 0 THEN 'none' END, CAST(100 / n AS TEXT))", "n IN (0, 100 / NULLIF(n, 0))", "0 IN (n, 100 / n)",
+    "CASE WHEN n = 0 THEN 0 WHEN 100 / n > 5 THEN CASE WHEN n = 2 THEN 1 ELSE 10 / (n - 2) END ELSE 3 END",
+    "n BETWEEN 1 AND 100 / n", "CASE WHEN t LIKE '%x%' THEN 0 ELSE CAST(t AS INTEGER) END", "FITS(t AS INTEGER) AND CAST(t AS INTEGER) > 3",
+    "CASE WHEN :floor <> 0 THEN n / :floor END",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("expression", GUARDED)
+def test_what_is_guarded_never_fails(expression: str, figures: Any) -> None:
+    write("t.csv", "n,t\n0,x\n1,7\n2,0x\n5,9\n7,x\n")
+    done = figures("try", "t.csv", f"made = {expression}", "--param", "floor=0", "--text", "t")
+    assert done["assignments"][0]["errors"] == 0, done
+
+
+def test_what_is_not_guarded_fails_in_its_rows_and_no_others(figures: Any) -> None:
+    write("t.csv", "n,t\n0,x\n1,7\n2,0x\n,\n7,x\n")
+    bare = figures("try", "t.csv", "a = 100 / n", "b = CAST(t AS INTEGER)", "c = n > 0 AND 100 / (n - 1) > 0", "d = NOT (n / 0 = 1)")
+    told = [[(kind["sqlstate"], kind["rows"], kind["row"]) for kind in one["error_kinds"]] for one in bare["assignments"]]
+    assert told == [[("22012", 1, 1)], [("22018", 3, 1)], [("22012", 1, 2)], [("22012", 4, 1)]]
+
+
+@settings(max_examples=150)
+@given(data=st.data())
+def test_a_result_does_not_depend_on_batches_order_or_dictionaries(data: Any) -> None:
+    """Each row alone, and in any company, gives the same value or error."""
+    import numpy as np
+    import pyarrow as pa
+
+    from gravel.engine.evaluate import run
+    from gravel.engine.frame import Frame
+    from gravel.language.bind import bind_text
+
+    scope, whole = nasty.frame()
+    lines = (nasty.HERE / "cases" / "shared.sql").read_text("utf-8").splitlines()
+    ours = [line.split(" ~~> ")[0] for line in lines if line and not line.startswith("--")]
+    own = ["SHAPE(t)", "MATCH_KEY(t)", "MATCH_KEY(t, 'sorted')", "WITHOUT_ACCENTS(t)", "ONLY_DIGITS(t)", "ONLY_LETTERS(u)", "TIDY_SPACES(t)",
+           "CAPITALIZE_WORDS(t)", "WORD_COUNT(t)", "LIST_ITEM(t, ' ', 1)", "LIST_SIZE(t, 'l')", "MASK(t, 1, 1, '*')", "IS_BLANK(t)",
+           "IF_BLANK(t, u, '-')", "POSITION_OF('l', t, 2)", "GROUP_DIGITS(d, 2)", "FULL_MONTHS(day, day2)", "FITS(n AS INTEGER)",
+           "CAST_OR_NULL(m AS DATE)", "i / j", "d / e", "ROUND(d, k)"]  # fmt: skip
+    expression = data.draw(st.sampled_from([*ours, *own]))
+    rows = np.array(data.draw(st.lists(st.integers(0, nasty.ROWS - 1), min_size=1, max_size=12)))
+    bound = bind_text(expression, scope)
+    full = run(bound, whole)
+    part = Frame(len(rows), [column.take(pa.array(rows)) for column in whole.stored], whole.types)
+    alone = run(bound, part)
+    assert alone.values.equals(full.values.take(pa.array(rows))) or str(alone.values) == str(full.values.take(pa.array(rows))), expression
+    assert alone.failed(len(rows)).tolist() == full.failed(nasty.ROWS)[rows].tolist()
+
+
+TYPES = ["INTEGER", "SMALLINT", "DECIMAL(6,2)", "DECIMAL", "DOUBLE PRECISION", "BOOLEAN", "DATE", "TIME", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE",
+         "VARCHAR(3)", "DATE FORMAT 'DD.MM.YYYY'", "DATE FORMAT 'FMMM/FMDD/YY'", "TIMESTAMP FORMAT 'YYYYMMDD HH24:MI'"]  # fmt: skip
+
+
+@settings(max_examples=300)
+@given(
+    text=st.text(st.sampled_from("0123456789.-+:/ eTZx"), max_size=20)
+    | st.sampled_from([one for one in (*nasty.NUMERALS, *nasty.DATES, "31.04.2024", "2/29/23", "20240531 23:59", "true") if one]),
+    kind=st.sampled_from(TYPES),
+)
+def test_fits_is_exactly_that_the_cast_gives_a_value(text: str, kind: str) -> None:
+    literal = "'" + text.replace("'", "''") + "'"
+    made = value(f"CAST({literal} AS {kind})")
+    fits = value(f"FITS({literal} AS {kind})")
+    assert fits == ("FALSE" if made.startswith("error") else "TRUE")
+    assert value(f"CAST_OR_NULL({literal} AS {kind})") == ("NULL" if made.startswith("error") else made)
+    assert value(f"FITS(NULL AS {kind})") == "NULL"
+
+
+WORDS = ["name", "fee", "CASE", "WHEN", "THEN", "ELSE", "END", "AND", "OR", "NOT", "IN", "(", ")", ",", "'a'", "1", "2.5", "=", "<>", "||", "+", "-",
+         "*", "/", "LIKE", "IS", "NULL", "UPPER(", "CAST(", "AS", "INTEGER", "DATE '2024-01-01'", "INTERVAL '1'", "DAY", "TRIM(", "FROM", "x'",
+         '"', ":p", "LEFT(", "REPEAT('ab', 5)", "EXTRACT(", "YEAR", "LIKE_REGEX '('", "\n", "\t", "--", "/*", "é", "\x00", "1e999"]  # fmt: skip
+
+
+@settings(max_examples=400)
+@given(text=st.text(max_size=60) | st.lists(st.sampled_from(WORDS), max_size=25).map(" ".join))
+def test_any_text_ends_in_a_value_or_a_diagnostic(text: str) -> None:
+    import pyarrow as pa
+
+    from gravel.engine.evaluate import run
+    from gravel.engine.frame import Frame
+    from gravel.language.bind import Scope, bind_text
+    from gravel.language.diagnostics import Diagnostic
+    from gravel.language.types import INTEGER, TEXT
+
+    frame = Frame(2, [pa.array(["a", None]), pa.array([1, None])], [TEXT, INTEGER])
+    told = ""
+    try:
+        run(bind_text(text, Scope(("name", "fee"), (TEXT, INTEGER))), frame)
+    except Diagnostic as problem:
+        told = problem.message + problem.place
+    assert "\x1b" not in told
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["(" * 100_000, "1" + " + 1" * 2400, "NOT " * 2000 + "TRUE", "UPPER(" * 150 + "'a'" + ")" * 150, "-" * 5000 + "1", "CASE WHEN TRUE THEN " * 400,
+     "'a' || " * 1600 + "'b'", "1 IN (" + "1, " * 3000 + "1)", "a" * 10_000, "(" * 190 + "1" + ")" * 190],
+)  # fmt: skip
+def test_deep_and_long_texts_end_soon(text: str) -> None:
+    from gravel.language.diagnostics import Diagnostic
+
+    begun = time.process_time()
+    try:
+        told = value(text)
+    except Diagnostic as problem:
+        told = problem.message
+    assert told
+    assert time.process_time() - begun < 20  # a hang, not slowness, is what this looks for
+
+
+DIAGNOSTICS = [
+    ("UPPER(nme)", "there is no column nme", "UPPER(nme)\n      ^^^", "did you mean name?"),
+    ("UPPR(name)", "there is no function UPPR", "^^^^", "did you mean UPPER?"),
+    ("name + 1", "+ takes a number, name is TEXT", "^^^^", "write CAST(name AS DECIMAL)"),
+    ("LEFT(name)", "LEFT does not take 1 argument", "^^^^^^^^^^", "LEFT(x TEXT, n INTEGER) TEXT"),
+    ("name = ", "the expression ends too early", "^", "a value, a column or a function is missing here"),
+    ("name == 'a'", "syntax error", "^", "equality is written with one ="),
+    ("name = 'a", "the text is not closed", "^", "close it with '"),
+    ("name LIKE_REGEX '(a'", "the pattern is not valid", "^", ""),
+    ("DATE '2023-02-29'", "is no date", "^", "DATE '2024-05-31'"),
+    ("CASE WHEN fee > 1 THEN 'a'", "the expression ends too early", "^", "a CASE ends with END"),
+    ("fee\n  > 1 AND\n\tnaem = 'x'", "there is no column naem", "line 3: \tnaem = 'x'\n        \t^^^^", "did you mean name?"),
+    ("'日本' || nme", "there is no column nme", "'日本' || nme\n          ^^^", "did you mean name?"),
+    ("fee = 'a'", "= cannot mix INTEGER and TEXT", "^", "CAST('a' AS INTEGER)"),
+    ("\"fee\" > \"x\"", "there is no column x", "^", "a text stands in single quotes: 'x'"),
+    ("CAST(name AS INTEGR)", "there is no type INTEGR", "^", "did you mean INTEGER?"),
+    ("CAST(name AS DATE FORMAT 'DD.QQ')", "is no part of a template", "^", ""),
+    ("fee > :flor", "there is no parameter :flor", "^^^^^", "--param flor="),
+    ("EXTRACT(HOUR FROM DATE '2024-01-01')", "DATE has no HOUR", "^", ""),
+    ("INTERVAL '1' DAYS", "DAYS is no unit", "^", "DAY"),
+    ("fee", "a condition is needed", "^^^", "compare it"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "message", "place", "hint"), DIAGNOSTICS, ids=[case[0] for case in DIAGNOSTICS])
+def test_a_mistake_is_told_with_its_place_and_a_hint(text: str, message: str, place: str, hint: str) -> None:
+    from gravel.language.bind import Scope, bind_condition
+    from gravel.language.diagnostics import Diagnostic
+    from gravel.language.types import INTEGER, TEXT
+
+    with pytest.raises(Diagnostic) as raised:
+        bind_condition(text, Scope(("name", "fee"), (TEXT, INTEGER)))
+    problem = raised.value
+    assert message in problem.message + problem.hint
+    assert place in problem.place
+    assert hint in problem.hint + problem.message
+
+
+def test_a_text_beside_a_number_tells_how_many_rows_would_not_fit(gravel: Any) -> None:
+    write("t.csv", "id,n\n1,7\n2,x\n3,\n4,8?\n")
+    for command in (("try", "t.csv", "m = n + 1"), ("look", "t.csv", "--where", "n > 5"), ("count", "t.csv", "--total", "n * 2")):
+        told = gravel(*command, status=2).err
+        assert "2 of 4 rows do not fit" in told
+        assert "such as 'x' in row 2" in told
+
+
+CAUTIONS = [
+    ("a = NULL", "compared with NULL", 5, "a IS NULL"),
+    ("a > 'A'", "unknown comparison", 1, "a IS NULL"),
+    ("CASE a WHEN 'open' THEN 1 END", "CASE without ELSE", 4, "ELSE"),
+    ("CASE WHEN a = 'open' THEN 1 ELSE 0 END", "ELSE because unknown", 1, "IS NULL THEN"),
+    ("a NOT IN ('open', NULL)", "NOT IN beside NULL", 4, "NULL"),
+    ("a || '!'", "NULL operand", 1, "COALESCE(a, '')"),
+    ("n + 1", "NULL operand", 1, "COALESCE(n, 0)"),
+    ("CONCAT(a, '!')", "NULL passed over", 1, "||"),
+    ("a = 'open'", "case or spaces", 2, "UPPER(TIDY_SPACES(a)) = UPPER(TIDY_SPACES('open'))"),
+    ("a IN ('open', 'shut')", "case or spaces", 2, "UPPER(TIDY_SPACES(a))"),
+    ("COALESCE(a, 'none')", "substitute occurs", 1, "substitute that no row has"),
+    ("REPLACE(c, 'Sea', 'Lake')", "inside words", 1, r"TRANSLATE_REGEX('\bSea\b' IN c WITH 'Lake')"),
+    ("c < '5'", "numbers compared as texts", 2, "CAST(c AS DECIMAL) < CAST('5' AS DECIMAL)"),
+    ("CAST_OR_NULL(c AS INTEGER)", "cast that loses", 1, "stays a text"),
+    ("EXTRACT(YEAR FROM DATE '2024-03-01') - EXTRACT(YEAR FROM d)", "years subtracted", 2, "FULL_YEARS(d, DATE '2024-03-01')"),
+    ("CASE WHEN n <> 0 THEN 100 / n END", "kept from an error", 1, ""),
+    ("n = 0 OR 100 / n > 1", "kept from an error", 1, ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("expression", "caution", "rows", "hint"), CAUTIONS, ids=[f"{case[1]}: {case[0]}" for case in CAUTIONS])
+def test_cautions_count_the_rows_that_deserve_them(
+    expression: str, caution: str, rows: int, hint: str, figures: Any, monkeypatch: Any
+) -> None:
+    write("t.csv", 'a,n,c,d\nopen,0,007,2000-06-01\nOpen,1,Seaside,1999-12-01\n"open ",2,Sea,2020-03-01\n,,10,\nnone,5,x,2023-02-28\n')
+    for block in (10, 4096):
+        monkeypatch.setattr("gravel.tables.csv.pieces.BLOCK", block)
+        found = figures("try", "t.csv", f"made = {expression}")["cautions"]
+        assert [(one["rows"], hint in one["hint"]) for one in found if one["caution"] == caution] == [(rows, True)], found
+
+
+def test_a_sound_expression_gets_no_caution_and_branches_are_counted(figures: Any, gravel: Any) -> None:
+    write("t.csv", "a,n\nopen,0\nshut,1\nshut,2\n,3\n")
+    done = figures("try", "t.csv", "b = CASE WHEN a IS NULL THEN 'none' WHEN a = 'open' THEN 'o' ELSE 's' END")
+    assert done["cautions"] == []
+    assert done["branches"][0]["branches"] == [{"when": "a IS NULL", "rows": 1}, {"when": "a = 'open'", "rows": 1}]
+    assert (done["branches"][0]["else"], done["branches"][0]["else_unknown"]) == (2, 0)
+    view = figures("look", "t.csv", "--sort", "a", "--rows", "2")
+    assert [(one["caution"], one["rows"]) for one in view["cautions"]] == [("ties", 2)]
+    assert shown(view) == [[1, "open", 0], [2, "shut", 1]]
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { b = "CASE WHEN n > 1 THEN a END" }\n')
+    assert figures("clean", "p.toml")["cautions"][0]["step"] == 1
+    assert "fell through" in gravel("clean", "p.toml").err
+
+
+def test_parameters_are_typed_by_their_literal_and_today_is_fixed(figures: Any, gravel: Any) -> None:
+    write("t.csv", "a,n,d\nx,1,2024-05-01\n1,2,2024-06-01\n")
+    where = lambda text, *params: shown(figures("look", "t.csv", "--where", text, *[part for one in params for part in ("--param", one)]))  # noqa: E731
+    assert [row[0] for row in where("n > :low", "low=1")] == [2]
+    assert [row[0] for row in where("a = :name", "name=x")] == [1]
+    assert [row[0] for row in where("a = :name", "name='1'")] == [2]
+    assert [row[0] for row in where("d < :day", "day=DATE '2024-05-31'")] == [1]
+    assert where("a = :name", "name=x' OR 'a' = 'a") == []
+    assert [row[0] for row in where(":none IS NULL", "none=null")] == [1, 2]
+    assert [row[0] for row in shown(figures("look", "t.csv", "--where", "d < CURRENT_DATE", "--today", "2024-05-31"))] == [1]
+    assert "takes name=value" in gravel("look", "t.csv", "--param", "x", status=2).err
+    assert "takes a date" in gravel("look", "t.csv", "--today", "soon", status=2).err
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[params]\nlow = 1\n[[step]]\nkeep_rows = "n > :low"\n')
+    assert figures("clean", "p.toml")["rows_out"] == 1
+    assert figures("clean", "p.toml", "--param", "low=0")["rows_out"] == 2
+
+
+def test_functions_are_listed_and_looked_up(figures: Any, gravel: Any) -> None:
+    every = figures("functions")["functions"]
+    assert {one["name"] for one in every} == set(catalogue())
+    one = figures("functions", "list_item")["functions"][0]
+    assert one["examples"][0] == {"expression": "LIST_ITEM('water;power;mail', ';', 2)", "result": "'power'"}
+    assert one["errors"] == [{"sqlstate": "22023", "meaning": "bad argument"}]
+    assert len(figures("functions", "lists")["functions"]) == 3
+    assert "did you mean LIST_ITEM?" in gravel("functions", "LIST_ITM", status=2).err
+    assert "error 22023" in gravel("functions", "LIST_ITEM").out
