@@ -69,6 +69,9 @@ def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
         # Both to the result's own type: wide enough for every sum of its operands, or for any value at all.
         return _decimal(lambda a, b: decimal_kernel(_plain(a, to), _plain(b, to)), x, y, to, decimal_kernel)
     x, y = _alike(x, y, to)
+    quick = _quickly(x, y, to, pc.add_checked if kernel is np.add else pc.subtract_checked)
+    if quick is not None:
+        return quick
     a, b, good = numpy_values(x), numpy_values(y), known(x, y)
     errors = np.zeros(len(a), np.uint8)
     with np.errstate(all="ignore"):
@@ -80,6 +83,19 @@ def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
         else:
             errors[good & np.isinf(made) & np.isfinite(a) & np.isfinite(b)] = OVERFLOW
     return result(made, good, errors, to)
+
+
+def _quickly(x: Any, y: Any, to: Type, kernel: Any) -> Any:
+    """What Arrow's kernel gives where no row can be out of range, else None: doubles may overflow, or vanish in a product."""
+    try:
+        made = kernel(x, y)
+    except pa.ArrowInvalid:
+        return None
+    if to.kind is Kind.DOUBLE:
+        numbers = numpy_values(made, 1.0)
+        if not np.isfinite(numbers).all() or (kernel is pc.multiply_checked and (numbers == 0).any()):
+            return None
+    return made
 
 
 def negate(x: Any, to: Type) -> Any:
@@ -96,6 +112,9 @@ def multiply(x: Any, y: Any, to: Type) -> Any:
     if to.kind is Kind.DECIMAL:
         return _decimal(lambda a, b: pc.multiply(_tight(a), _tight(b)), x, y, to, pc.multiply)
     x, y = _alike(x, y, to)
+    quick = _quickly(x, y, to, pc.multiply_checked)
+    if quick is not None:
+        return quick
     a, b, good = numpy_values(x), numpy_values(y), known(x, y)
     errors = np.zeros(len(a), np.uint8)
     with np.errstate(all="ignore"):

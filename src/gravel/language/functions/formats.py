@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
-from gravel.language.functions.buffers import matches, valid
+from gravel.language.functions.buffers import valid
 from gravel.language.functions.catalogue import Result
 from gravel.language.types import Kind, Type
 
@@ -76,9 +76,9 @@ def read(array: Any, parts: tuple[Part, ...], to: Type) -> Result:
     """Texts of that form as dates or times: 22007 where the form is another, 22008 where there is no such day or time."""
     pattern = "".join(_pattern(part) for part in parts)
     known = valid(array)
-    shaped = matches(array, f"^{pattern}$") & known
+    found = pc.extract_regex(array, f"^{pattern}$")
+    shaped = valid(found) & known
     errors = ((known & ~shaped) * CODES["22007"]).astype(np.uint8)
-    found = pc.extract_regex(pc.if_else(pa.array(shaped), array, pa.scalar(None, pa.string())), f"^{pattern}$")
     values = {part.field: pc.struct_field(found, part.field) for part in parts if part.field}
     count = len(array)
 

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, casts
 from gravel.language.functions.catalogue import Result, function
-from gravel.language.functions.text import RowFailure, by_row
+from gravel.language.functions.text import RowFailure, by_row, constant
 from gravel.language.types import DOUBLE, INTEGER, MAX_DIGITS, Kind, Target, Type, room
 
 
@@ -245,7 +245,23 @@ def log10(x: Any) -> Any:
     errors=("22023",),
 )
 def group_digits(x: Any, decimals: Any) -> Any:
+    if constant(decimals) and 0 <= decimals.as_py() <= 12 and isinstance(x, pa.Array) and not pa.types.is_floating(x.type):
+        return _group_all(x, decimals.as_py())
     return by_row(_grouped, x, decimals)
+
+
+def _group_all(x: Any, decimals: int) -> Any:
+    """Exact numbers as texts with commas: the digits before the point are grouped from the right, read backwards."""
+    exact = pc.cast(x, pa.decimal256(40, 0)) if pa.types.is_integer(x.type) else x
+    places = max(decimals, exact.type.scale)
+    wide = pc.cast(exact, pa.decimal256(min(max(exact.type.precision - exact.type.scale, 1) + 1 + places, 76), places))
+    rounded = pc.cast(pc.round(wide, decimals, "half_towards_infinity"), pa.decimal256(min(wide.type.precision, 76), decimals))
+    texts = casts.to_text(pc.abs(rounded), Type(Kind.DECIMAL, 40, decimals))
+    whole = pc.utf8_slice_codeunits(texts, 0, -decimals - 1) if decimals else texts
+    grouped = pc.ascii_reverse(pc.replace_substring_regex(pc.ascii_reverse(whole), "([0-9]{3})", "\\1,"))
+    sign = pc.if_else(pc.less(rounded, pa.scalar(Decimal(0), rounded.type)), "-", "")
+    rest = pc.utf8_slice_codeunits(texts, -decimals - 1) if decimals else ""
+    return pc.binary_join_element_wise(sign, pc.ascii_ltrim(grouped, ","), rest, "")
 
 
 def _grouped(x: Any, decimals: int) -> str:

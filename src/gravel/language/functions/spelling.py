@@ -16,7 +16,6 @@ from gravel.language.functions.buffers import (
     body,
     by_value,
     is_ascii,
-    maybe_untidy,
     on_rows,
     rows_with,
     valid,
@@ -77,8 +76,12 @@ def without_accents(x: Any) -> Any:
 
 def _only(x: Any, wanted: ByteSet) -> Any:
     """ASCII values with only the wanted bytes."""
+    return _kept(x, wanted.within(body(x)[1]))
+
+
+def _kept(x: Any, keep: np.ndarray) -> Any:
+    """The values with only the bytes to keep."""
     offsets, data = body(x)
-    keep = wanted.within(data)
     if keep.all():
         return x
     before = np.zeros(len(data) + 1, np.int32)
@@ -164,7 +167,14 @@ def _key(text: str) -> str | None:
 
 def _key_ascii(x: Any) -> Any:
     made = _translated(x, _KEY)
-    made = on_rows(made, maybe_untidy(made), tidy_spaces)
+    offsets, data = body(made)
+    space = data == 32
+    # A space that follows another, or begins a value, goes; one at the end is trimmed after that.
+    gone = space.copy()
+    gone[1:] &= space[:-1]
+    starts = offsets[:-1][offsets[:-1] < len(data)]
+    gone[starts] = space[starts]
+    made = pc.ascii_rtrim(_kept(made, ~gone), " ")
     return pc.if_else(pc.equal(made, ""), pa.scalar(None, pa.string()), made)
 
 
@@ -228,7 +238,20 @@ def word_count(x: Any) -> Any:
     errors=("22023",),
 )
 def mask(x: Any, first: Any, last: Any, symbol: Any) -> Any:
+    if constant(first, last, symbol) and min(first.as_py(), last.as_py()) >= 0 and isinstance(x, pa.Array):
+        return _mask_all(x, first.as_py(), last.as_py(), symbol)
     return by_row(_masked, x, first, last, symbol)
+
+
+def _mask_all(x: Any, first: int, last: int, symbol: Any) -> Any:
+    """All values at once: what is shown at each end, and as many symbols as are left between."""
+    length = pc.utf8_length(x)
+    whole = pc.less_equal(length, first + last)
+    hidden = pc.if_else(whole, length, pc.subtract(length, first + last))
+    between = pc.binary_repeat(symbol, pc.cast(hidden, pa.int64()))
+    start = pc.if_else(whole, "", pc.utf8_slice_codeunits(x, 0, first))
+    end = pc.if_else(whole, "", pc.utf8_slice_codeunits(x, -last) if last else "")
+    return pc.binary_join_element_wise(start, between, end, "")
 
 
 def _masked(text: str, first: int, last: int, symbol: str) -> str:

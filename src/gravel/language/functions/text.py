@@ -414,6 +414,11 @@ def reverse(x: Any) -> Any:
     errors=("22011",),
 )
 def repeat(x: Any, n: Any) -> Any:
+    if constant(n) and isinstance(x, pa.Array) and len(x):
+        count = max(n.as_py(), 0)
+        longest = pc.max(pc.binary_length(x)).as_py() or 0
+        if longest * count <= LONGEST and longest * count * len(x) < 2**31:
+            return pc.binary_repeat(x, count)
     return by_row(_times, x, n)
 
 
@@ -431,6 +436,11 @@ def _times(text: str, count: int) -> str:
     errors=("22011",),
 )
 def overlay(x: Any, y: Any, start: Any, length: Any = None) -> Any:
+    if constant(y, start) and (length is None or constant(length)) and start.as_py() >= 1 and isinstance(x, pa.Array):
+        first = start.as_py() - 1
+        count = len(y.as_py()) if length is None else length.as_py()
+        if count >= 0:
+            return pc.utf8_replace_slice(x, first, first + count, y.as_py())
     return by_row(_overlaid, x, y, start, *(() if length is None else (length,)))
 
 
