@@ -46,7 +46,7 @@ def visible(value: Cell, limit: int = 60) -> Text:
     shown = value[: limit - 1] if cut else value
     inner = shown.strip(" ")
     lead = len(shown) - len(shown.lstrip(" "))
-    text = Text("·" * min(lead, len(shown)), style=MARK) if lead else Text()
+    text = Text().append("·" * min(lead, len(shown)), style=MARK)
     _draw(text, inner)
     trail = len(shown) - lead - len(inner)
     if trail and inner:
