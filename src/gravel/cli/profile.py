@@ -164,7 +164,7 @@ def _frequent(out: Any, found: Profile) -> None:
                     render.visible(value, 36),
                     f"{count:,}",
                     Text(render.percent(count, found.rows), style=render.DIM),
-                    Text(bar, style="bright_blue"),
+                    Text(bar, style=render.MARK),
                 ]
             )
     render.print_table(out, ["", "", "", "", ""], rows, right=(2, 3))
