@@ -16,7 +16,13 @@ from hypothesis import HealthCheck, settings
 
 import gravel.language.parse
 
-settings.register_profile("ci", deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+# The same examples every time, so that a run says something of the change; GRAVEL_RANDOM=1 looks for new ones.
+settings.register_profile(
+    "ci",
+    derandomize="GRAVEL_RANDOM" not in os.environ,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
 settings.load_profile("ci")
 PROGRAM = [sys.executable, "-m", "gravel"]
 

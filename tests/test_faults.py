@@ -70,7 +70,8 @@ def _stopped(folder: Path, sign: int, after: float) -> tuple[int, int]:
     time.sleep(after)
     process.send_signal(sign)
     _, err = process.communicate(timeout=120)
-    assert "Traceback" not in err
+    # Python itself tells of an interrupt that meets it in a callback while modules are loaded; nothing can keep it from that.
+    assert "Traceback" not in err or err.startswith("Exception ignored")
     return process.returncode, process.pid
 
 

@@ -94,6 +94,27 @@ def test_a_result_does_not_depend_on_batches_order_or_dictionaries(data: Any) ->
     assert alone.failed(len(rows)).tolist() == full.failed(nasty.ROWS)[rows].tolist()
 
 
+@pytest.mark.parametrize("expression", ["MATCH_KEY(t)", "LIST_ITEM(t, ';', 2)", "UPPER(TIDY_SPACES(TRIM(REPLACE(t, 'a', 'b'))))",
+                                        "CASE WHEN IS_BLANK(t) THEN CAST(LEFT(TRIM(t), 1) AS INTEGER) ELSE LENGTH(SHAPE(t)) END"])  # fmt: skip
+def test_few_values_and_dictionaries_give_the_same_as_row_by_row(expression: str) -> None:
+    """A dear expression is evaluated once a value where a column has few; a column may come dictionary-encoded."""
+    import pyarrow as pa
+
+    from gravel.engine.evaluate import evaluate, run
+    from gravel.engine.frame import Frame
+    from gravel.language.bind import Scope, bind_text
+    from gravel.language.types import TEXT
+
+    texts = ["a;b", None, " ", "", "x y;a", "é; Z ", "7"]
+    column = pa.array([texts[at * at % 11 % 7] for at in range(9000)])
+    bound = bind_text(expression, Scope(("t",), (TEXT,)))
+    frames = [Frame(9000, [stored], [TEXT]) for stored in (column, column.dictionary_encode(), pa.concat_arrays([column]))]
+    one, two, whole = run(bound, frames[0]), run(bound, frames[1]), evaluate(bound, frames[2]).spread(9000)
+    for other in (two, whole):
+        assert one.values.equals(other.values)
+        assert one.failed(9000).tolist() == other.failed(9000).tolist()
+
+
 TYPES = ["INTEGER", "SMALLINT", "DECIMAL(6,2)", "DECIMAL", "DOUBLE PRECISION", "BOOLEAN", "DATE", "TIME", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE",
          "VARCHAR(3)", "DATE FORMAT 'DD.MM.YYYY'", "DATE FORMAT 'FMMM/FMDD/YY'", "TIMESTAMP FORMAT 'YYYYMMDD HH24:MI'"]  # fmt: skip
 
@@ -199,6 +220,8 @@ def test_a_text_beside_a_number_tells_how_many_rows_would_not_fit(gravel: Any) -
         told = gravel(*command, status=2).err
         assert "2 of 4 rows do not fit" in told
         assert "such as 'x' in row 2" in told
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { m = "n + 1" }\n')
+    assert "2 of 4 rows do not fit" in gravel("clean", "p.toml", status=2).err
 
 
 CAUTIONS = [

@@ -136,6 +136,8 @@ def test_declared_types_win_and_a_misfit_is_a_row_error_of_that_cell(figures: An
     assert parsed(Path("o.csv").read_text())[1:] == [["1", "2000", "7x"], ["3", None, "9x"]]
     _plan('[types]\nbilt = "INTEGER"\n')
     assert "did you mean built?" in gravel("clean", "p.toml", status=2).err
+    _plan('[types]\ncode = "VARCHAR(3)"\n')
+    assert "declare TEXT" in gravel("clean", "p.toml", status=2).err
 
 
 class Failure(Exception):

@@ -38,6 +38,7 @@ BEGIN
 END $$;
 CREATE FUNCTION held(x bigint) RETURNS bigint LANGUAGE plpgsql VOLATILE AS $$ BEGIN RETURN x; END $$;
 CREATE FUNCTION held(x numeric) RETURNS numeric LANGUAGE plpgsql VOLATILE AS $$ BEGIN RETURN x; END $$;
+CREATE FUNCTION held(x boolean) RETURNS boolean LANGUAGE plpgsql VOLATILE AS $$ BEGIN RETURN x; END $$;
 CREATE FUNCTION held(x text) RETURNS text LANGUAGE plpgsql VOLATILE AS $$ BEGIN RETURN x; END $$;
 """
 
@@ -202,9 +203,15 @@ def test_made_expressions(expression: str, server: Any) -> None:
 def _typed_there(expression: str) -> str:
     """The expression for PostgreSQL, its literals hidden in functions: a constant part would be computed, and fail, before
     any row and whatever guards it."""
-    hidden = re.sub(r"'[^']*'|(?<![\w.])-?\d+(?:\.\d+)?(?![\w.])", lambda found: f"held({found[0]}{_kind(found[0])})", expression)
+    hidden = re.sub(
+        r"'[^']*'|\b(?:TRUE|FALSE)\b|(?<!IS )\bNULL\b|(?<![\w.])-?\d+(?:\.\d+)?(?![\w.])",
+        lambda found: f"held({found[0]}{_kind(found[0])})",
+        expression,
+    )
     return re.sub(r"AS DECIMAL\)", "AS numeric(38,10))", hidden).replace("held(3::bigint)", "3")
 
 
 def _kind(literal: str) -> str:
+    if literal in ("TRUE", "FALSE", "NULL"):
+        return "" if literal != "NULL" else "::text"
     return "::text" if literal.startswith("'") else "::numeric" if "." in literal else "::bigint"

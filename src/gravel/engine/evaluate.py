@@ -33,11 +33,50 @@ def evaluate(node: nodes.Expression, frame: Frame) -> Vector:
 
 
 def run(node: nodes.Expression, frame: Frame) -> Vector:
-    """The expression's values and errors, one a row, in the Arrow type of the expression's type."""
-    made = evaluate(node, frame).spread(frame.count)
+    """The expression's values and errors, one a row, in the Arrow type of the expression's type.
+
+    A dear expression over one text column of few values is evaluated once a value instead of once a row."""
+    made = (_once_a_value(node, frame) or evaluate(node, frame)).spread(frame.count)
     if made.values.type != node.type.arrow:
         made = Vector(pc.cast(made.values, node.type.arrow), made.errors)
     return made
+
+
+_DEAR = ("spelling", "patterns", "lists")
+_SAMPLE = 2000
+
+
+def _once_a_value(node: nodes.Expression, frame: Frame) -> Vector | None:
+    if frame.count <= _SAMPLE or not _is_dear(node):
+        return None
+    read = nodes.columns_read(node)
+    if len(read) != 1 or read[0].type != TEXT:
+        return None
+    column = frame.column(read[0].index)
+    if not pa.types.is_string(column.values.type) or pc.count_distinct(column.values.slice(0, _SAMPLE)).as_py() > _SAMPLE // 20:
+        return None
+    coded = column.values.dictionary_encode()
+    if len(coded.dictionary) > frame.count // 10:
+        return None
+    # NULL is a value of its own here, the last.
+    values = pa.concat_arrays([coded.dictionary, pa.nulls(1, pa.string())])
+    stored: list[Any] = [None] * (read[0].index + 1)
+    stored[-1] = values
+    few = evaluate(node, Frame(len(values), stored, frame.types)).spread(len(values))
+    where = coded.indices.fill_null(len(values) - 1)
+    return Vector(few.values.take(where), None if few.errors is None else few.errors[where.to_numpy()])
+
+
+def _is_dear(node: nodes.Expression) -> bool:
+    """Whether an expression costs more than telling the few values of a column apart."""
+    calls, stack = 0, [node]
+    while stack:
+        one = stack.pop()
+        if isinstance(one, nodes.Call) and one.function.family in _DEAR:
+            return True
+        calls += isinstance(one, (nodes.Call, nodes.Cast, nodes.Case))
+        stack.extend(one.children)
+    return calls > 3
 
 
 def _column(node: nodes.Column, frame: Frame) -> Vector:

@@ -56,6 +56,8 @@ class _Part(Frame):
 
 def view(stored: Any, kind: Type) -> Vector:
     """A stored column as a type; texts that do not fit a declared type are errors."""
+    if pa.types.is_dictionary(stored.type):
+        stored = stored.dictionary_decode()
     if kind == TEXT or not pa.types.is_string(stored.type):
         return Vector(stored)
     made = casts.cast(stored, TEXT, Target(kind))

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import nullcontext
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
 from gravel.inspecting.attempt import target_column
+from gravel.inspecting.binding import explaining
 from gravel.inspecting.cautions import Watch
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition, find_column, named_type
@@ -89,7 +91,12 @@ def _open(plan: PlanFile) -> tuple[CsvTable, dict[str, Type]]:
     declared = {}
     for column, text in model.types.items():
         try:
-            declared[column] = named_type(text).type
+            named = named_type(text)
+            if named.length is not None or named.bits != 64:
+                raise CallProblem(
+                    f"a column is declared by its kind, not as {named}", hint="declare TEXT or INTEGER and let a step check it"
+                )
+            declared[column] = named.type
         except CallProblem as problem:
             problem.place = f"{plan.name}:{plan.line('types', column)}"
             mistakes.append(problem)
@@ -115,9 +122,10 @@ def _bind(
     wanted = _first_reads(parsed, table.columns) | {table.columns.index(name) for name in model.key if name in table.columns}
     known = types(sorted(wanted))
     scope = Scope(table.columns, tuple(known.get(i, TEXT) for i in range(len(table.columns))), frozenset(declared), given)
-    source, steps, touched = scope, [], set()
+    source, steps = scope, []
+    touched: set[int] = set()
     for index, (step, syntax) in enumerate(zip(model.step, parsed, strict=True)):
-        bound, scope = _bind_step(plan, index, step, syntax, scope, mistakes)
+        bound, scope = _bind_step(plan, index, step, syntax, scope, mistakes, None if touched else table)
         steps.append(bound)
         touched |= {one.index for one in bound.assignments}
     key = []
@@ -184,7 +192,15 @@ def _first_reads(parsed: list[Syntax], columns: tuple[str, ...]) -> set[int]:
     return found
 
 
-def _bind_step(plan: PlanFile, index: int, step: Step, syntax: Syntax, scope: Scope, mistakes: list[Problem]) -> tuple[BoundStep, Scope]:
+def _explained(table: CsvTable | None, scope: Scope, work: Callable[[], T]) -> T:
+    with explaining(table, scope) if table is not None else nullcontext():
+        return work()
+
+
+def _bind_step(
+    plan: PlanFile, index: int, step: Step, syntax: Syntax, scope: Scope, mistakes: list[Problem], table: CsvTable | None
+) -> tuple[BoundStep, Scope]:
+    """Bind one step; `table` is the source where its columns still are as they were read, so that misfits can be counted."""
     names, types = list(scope.names), list(scope.types)
     assignments: list[Assignment] = []
     condition, condition_text = None, ""
@@ -192,7 +208,7 @@ def _bind_step(plan: PlanFile, index: int, step: Step, syntax: Syntax, scope: Sc
     for column, node, text in syntax:
         path = _path(index, step, column)
         if not column:
-            condition = _told(plan, path, mistakes, partial(bind_condition, text, scope))
+            condition = _told(plan, path, mistakes, partial(_explained, table, scope, partial(bind_condition, text, scope)))
             condition_text = text
             continue
         at, name = target_column(column, scope.names)
@@ -205,7 +221,7 @@ def _bind_step(plan: PlanFile, index: int, step: Step, syntax: Syntax, scope: Sc
             types.append(TEXT)
         if any(one.index == at for one in assignments):
             mistakes.append(CallProblem(f"{name} is set twice in one step", place=f"{plan.name}:{plan.line(*path)}"))
-        bound = _told(plan, path, mistakes, partial(bind, node, scope, text))
+        bound = _told(plan, path, mistakes, partial(_explained, table, scope, partial(bind, node, scope, text)))
         if bound is not None and at is not None:
             types[at] = bound.type
             if not isinstance(bound, nodes.Column):

@@ -347,11 +347,11 @@ def _from_double(array: Any, to: Type) -> Result:
     good = valid(array)
     numbers = arithmetic.numpy_values(array, 0.0)
     if to.kind is Kind.INTEGER:
-        rounded = np.trunc(numbers + np.copysign(0.5, numbers))
-        # Adding a half is wrong only next to it, and where doubles are whole anyway.
-        rounded = np.where(
-            np.abs(numbers) >= 2.0**52, numbers, np.where(np.abs(numbers - np.trunc(numbers)) < 0.5, np.trunc(numbers), rounded)
-        )
+        with np.errstate(invalid="ignore"):
+            half = np.trunc(numbers + np.copysign(0.5, numbers))
+            # Adding a half is wrong only next to it, and where doubles are whole anyway.
+            near = np.where(np.abs(numbers - np.trunc(numbers)) < 0.5, np.trunc(numbers), half)
+        rounded = np.where(np.abs(numbers) >= 2.0**52, numbers, near)
         fits = np.isfinite(numbers) & (rounded >= -(2.0**63)) & (rounded < 2.0**63)
         errors = _codes(good & ~fits, OUT_OF_RANGE)
         return arithmetic.result(np.where(fits, rounded, 0).astype(np.int64), good, errors, to)
