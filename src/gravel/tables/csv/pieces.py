@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 
 from gravel.problems import TableProblem
-from gravel.tables.csv.dialect import Dialect, line_breaks, not_in_encoding, open_bytes
+from gravel.tables.csv.dialect import Dialect, count_byte, line_breaks, not_in_encoding, open_bytes
 from gravel.tables.csv.records import UNCLOSED, Record, records
 
 BLOCK = 4 * 1024 * 1024
@@ -131,7 +131,7 @@ def _whole(buffer: bytes, delimiter: bytes, last: bool) -> _Whole:
     plain = b"\r" not in buffer
     if plain and b'"' not in buffer:
         end = len(buffer) if last else buffer.rfind(b"\n") + 1
-        lines = buffer.count(b"\n", 0, end)
+        lines = count_byte(buffer[:end], 10)
         return _Whole(end, lines + (end > 0 and buffer[end - 1] != 10), lines=lines)
     data = np.frombuffer(buffer, np.uint8)
     every = np.flatnonzero(data == 10) if plain else _line_ends(data, last)

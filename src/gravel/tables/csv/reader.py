@@ -20,7 +20,7 @@ from gravel.tables.csv.records import Record, records
 from gravel.tables.table import Batch, GuessFailed, Malformed
 from gravel.tables.typing import Fitting, agrees, fitting, wider
 
-_SAMPLE = 2  # pieces that a guess of types looks at
+_SAMPLE = 1  # pieces that a guess of types looks at
 
 
 class CsvTable:

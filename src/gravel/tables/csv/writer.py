@@ -32,6 +32,8 @@ class _Signs:
         self.delimiter = delimiter
         sign = delimiter.encode()
         self.special = ByteSet(b'"\r\n' + sign)
+        # All that matters is below 45 where the delimiter is: a column without such a byte, but for spaces, needs no second look.
+        self.low = sign < b"-"
         self.carry = bytes.maketrans(b'"' + sign + b"\n\r", _QUOTE + _DELIMITER + _FEED + _RETURN)
         self.back = bytes.maketrans(_QUOTE + _DELIMITER + _FEED + _RETURN, b'"' + sign + b"\n\r")
 
@@ -63,13 +65,18 @@ def _marked(column: Any, signs: _Signs) -> tuple[Any, bool]:
     empty = np.diff(offsets) == 0
     if known is not None:
         empty &= known
-    special = rows_with(column, signs.special)
+    special = np.zeros(len(column), bool) if signs.low and _plain(column) else rows_with(column, signs.special)
     both = empty | special
     if not both.any():
         return column, False
     some = column.filter(pa.array(both))
     quoted = pc.binary_join_element_wise(_QUOTE, _carried(some, signs), _QUOTE, b"")
     return pc.replace_with_mask(column.view(pa.binary()), pa.array(both), quoted).view(pa.string()), True
+
+
+def _plain(column: Any) -> bool:
+    _, data = body(column)
+    return not ((data < 45) & (data != 32)).any()
 
 
 def _carried(some: Any, signs: _Signs) -> Any:
