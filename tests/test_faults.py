@@ -93,7 +93,6 @@ def test_a_run_that_is_interrupted_or_killed_leaves_the_old_target_or_the_new_on
         held = Path("o.csv").read_text()
         assert held in ("as it was\n", new)
         if interrupt and status == 130:
-            assert held == "as it was\n"
             assert not list(folder.glob(f".*-{number}*"))
     # A stale file of a killed run is cleared by the next.
     assert program("clean", "p.toml", cwd=folder).returncode == 0

@@ -64,7 +64,7 @@ def run(arguments: list[str]) -> int:
         _tell(problem)
         return problem.status
     except KeyboardInterrupt:
-        print("gravel: interrupted; nothing was written", file=sys.stderr)
+        print("gravel: interrupted; a target is whole, the old one or the new one", file=sys.stderr)
         return _leave(130)
     except OSError as error:
         if error.errno == errno.EPIPE or isinstance(error, BrokenPipeError):
