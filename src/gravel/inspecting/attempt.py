@@ -201,15 +201,11 @@ def error_kinds(one: nodes.Expression, made: Vector, frame: Frame, rows: np.ndar
 
 def _changes_at(table: Any, scope: Any, one: nodes.Expression, index: int | None, rows: list[int]) -> dict[int, tuple[str | None, ...]]:
     found: dict[int, tuple[str | None, ...]] = {}
-
-    def work(batch: Batch) -> None:
-        if any(batch.count and batch.rows[0] <= row <= batch.rows[-1] for row in rows):
-            before, after, _ = _both(one, index, frame_of(batch, scope))
-            for row in rows:
-                at = int(np.searchsorted(batch.rows, row))
-                if at < batch.count and batch.rows[at] == row:
-                    found[row] = (before[at].as_py(), after[at].as_py())
-
-    for _ in scan(table, work):
-        pass
+    for piece in table.holding(rows):
+        batch = table.read(piece)
+        before, after, _ = _both(one, index, frame_of(batch, scope))
+        for row in rows:
+            at = int(np.searchsorted(batch.rows, row))
+            if at < batch.count and batch.rows[at] == row:
+                found[row] = (before[at].as_py(), after[at].as_py())
     return found

@@ -65,7 +65,7 @@ def add_step(path: Path, table: CsvTable, trial: Trial, note: str) -> int:
     steps = document.get("step", [])
     count = len(steps) + 1
     if steps and not isinstance(steps, tomlkit.items.AoT):
-        steps.append(new["step"][0])  # step = [ {…}, {…} ]
+        steps.append(_inline(new["step"][0].unwrap()))  # step = [ {…}, {…} ]
         text = tomlkit.dumps(document)
     else:
         text = tomlkit.dumps(document).rstrip("\n") + "\n\n" + tomlkit.dumps(new)
@@ -77,6 +77,15 @@ def add_step(path: Path, table: CsvTable, trial: Trial, note: str) -> int:
         temporary.unlink(missing_ok=True)
         raise TableProblem(f"{path} cannot be written: {(error.strerror or str(error)).lower()}") from None
     return count
+
+
+def _inline(values: dict[str, Any]) -> Any:
+    import tomlkit
+
+    made = tomlkit.inline_table()
+    for name, value in values.items():
+        made.append(name, _inline(value) if isinstance(value, dict) else value)
+    return made
 
 
 def _reading(document: Any, table: CsvTable) -> None:

@@ -250,12 +250,11 @@ def _by_value(table: CsvTable, index: int, kind: Type) -> tuple[Frequent, str | 
 def _texts_at(table: CsvTable, index: int, kind: Type, rows: list[int]) -> dict[int, tuple[str | None, ...]]:
     """The texts of a column in some source rows."""
     found: dict[int, tuple[str | None, ...]] = {}
-    for piece in table.pieces():
-        if any(piece.first_row <= row < piece.first_row + piece.records for row in rows):
-            batch = table.read(piece, [index])
-            texts = to_text(view(batch.columns[index], kind).values, kind)
-            for row in rows:
-                at = int(np.searchsorted(batch.rows, row))
-                if at < batch.count and batch.rows[at] == row:
-                    found[row] = (texts[at].as_py(),)
+    for piece in table.holding(rows):
+        batch = table.read(piece, [index])
+        texts = to_text(view(batch.columns[index], kind).values, kind)
+        for row in rows:
+            at = int(np.searchsorted(batch.rows, row))
+            if at < batch.count and batch.rows[at] == row:
+                found[row] = (texts[at].as_py(),)
     return found

@@ -53,6 +53,9 @@ class Table(Protocol):
     def pieces(self) -> Iterator[Any]:
         """The table in pieces, in order; each call reads it afresh. Raises TableProblem."""
 
+    def holding(self, rows: Sequence[int]) -> Iterator[Any]:
+        """The pieces that hold some source rows, in order."""
+
     def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a piece, with the wanted columns (their positions; None: all). May run on any thread."""
 

@@ -26,7 +26,8 @@ EMPTY_LINE = "an empty line"
 @dataclass(frozen=True)
 class Piece:
     """Whole records. `data` holds those whose quotes are right, `records` counts all; `bad` lists (index, line, fault,
-    text) of the others. `quoted` counts the quoted fields in data. `first_line` is that of the first record."""
+    text) of the others. `quoted` counts the quoted fields in data. `first_line` is that of the first record. `offset` is
+    where the data begins in the file, or -1 where it does not stand there as it is."""
 
     data: bytes
     first_row: int
@@ -34,11 +35,20 @@ class Piece:
     records: int
     bad: tuple[tuple[int, int, str, str], ...] = ()
     quoted: int = 0
+    offset: int = -1
+
+
+def read_again(path: Path, name: str, piece: Piece, size: int) -> Piece:
+    """A piece that was cut before and whose data, `size` bytes, was let go. Raises TableProblem."""
+    with open_bytes(path, name) as file:
+        file.seek(piece.offset)
+        return dataclasses.replace(piece, data=_read(file, size))
 
 
 def cut(path: Path, name: str, dialect: Dialect) -> Iterator[Piece]:
     """The file's pieces in order. Raises TableProblem."""
     row, line, carry, delimiter = 1, 1 + dialect.lines, b"", dialect.delimiter.encode()
+    offset = dialect.skip + dialect.body
     for block, last in _blocks(path, name, dialect):
         buffer = carry + block if carry else block
         while buffer:
@@ -48,7 +58,8 @@ def cut(path: Path, name: str, dialect: Dialect) -> Iterator[Piece]:
                     break
                 whole = _first_unclosed(buffer)
             piece = _piece(buffer, whole, row, line, dialect)
-            yield piece
+            yield dataclasses.replace(piece, offset=offset) if dialect.encoding == "utf-8" and not piece.bad else piece
+            offset += whole.end
             row += piece.records
             line += line_breaks(buffer[: whole.end]) if whole.lines is None else whole.lines
             buffer = buffer[whole.end :]

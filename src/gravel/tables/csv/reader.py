@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import replace
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -15,7 +16,7 @@ from gravel.engine.parallel import ordered_map
 from gravel.language.types import TEXT, Type
 from gravel.tables.csv import dialect as dialects
 from gravel.tables.csv.dialect import Dialect, line_breaks, not_in_encoding
-from gravel.tables.csv.pieces import EMPTY_LINE, Piece, count_lines, cut
+from gravel.tables.csv.pieces import EMPTY_LINE, Piece, count_lines, cut, read_again
 from gravel.tables.csv.records import Record, records
 from gravel.tables.table import Batch, GuessFailed, Malformed
 from gravel.tables.typing import Fitting, agrees, fitting, wider
@@ -50,19 +51,36 @@ class CsvTable:
         self.progress: Callable[[int], None] | None = None
         self._types: dict[int, Type] = {}
         self._guesses: dict[int, Type] = {}
+        self._stubs: list[tuple[Piece, int]] = []
         self.fittings: dict[int, Fitting] = {}
         self._options: dict[tuple[int, ...] | None, Any] = {}
 
     def pieces(self) -> Iterator[Piece]:
         """The file's pieces, in order; notes when it turns out that every field is quoted."""
         rows = quoted = 0
+        stubs: list[tuple[Piece, int]] = []
         for piece in cut(self.path, self.name, self.dialect):
+            stubs.append((replace(piece, data=b"", bad=()), len(piece.data)))
             rows, quoted = rows + piece.records - len(piece.bad), quoted + piece.quoted
             if self.progress is not None:
                 self.progress(len(piece.data))
             yield piece
+        self._stubs = stubs
         if rows and quoted == rows * len(self.columns) and not self.empty_null and not self.notes:
             self.notes.append("every field is quoted, so none is NULL; --empty null reads the empty ones as NULL")
+
+    def holding(self, rows: Sequence[int]) -> Iterator[Piece]:
+        """The pieces that hold some source rows. After a whole pass they are found by their places in the file."""
+
+        def has(piece: Piece) -> bool:
+            return any(piece.first_row <= row < piece.first_row + piece.records for row in rows)
+
+        wanted = [(stub, size) for stub, size in self._stubs if has(stub)]
+        if wanted and all(stub.offset >= 0 for stub, _ in wanted):
+            for stub, size in wanted:
+                yield read_again(self.path, self.name, stub, size)
+        else:
+            yield from (piece for piece in self.pieces() if has(piece))
 
     def read(self, piece: Piece, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a piece. Raises TableProblem at the first byte that is not valid in the encoding."""
