@@ -131,10 +131,7 @@ def test_shares_never_lie_at_the_ends() -> None:
 
 def test_what_is_written_is_a_change_only_if_its_text_is_another(figures: Any) -> None:
     write("t.csv", "id,a,b\n1,7,1.50\n2,+8,2\n3,x,\n")
-    write(
-        "p.toml",
-        'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { a = "CAST(a AS INTEGER)", b = "b", c = "b" }\non_error = "null"\n',
-    )
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { a = "CAST(a AS INTEGER)", b = "b", c = "b" }\non_error = "null"\n')
     step = figures("clean", "p.toml")["steps"][1]
     assert step["changed_columns"] == {"a": 2, "b": 0}  # '+8' is written 8; 'x' is emptied
     assert parsed(Path("o.csv").read_text())[1:] == [["1", "7", "1.50", "1.50"], ["2", "8", "2", "2"], ["3", None, None, None]]

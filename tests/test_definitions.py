@@ -310,3 +310,29 @@ def test_a_columns_type_is_that_of_which_every_value_is_a_plain_literal(values: 
     parts = [pa.array(part, pa.string()) for part in (values[:cut], values[cut:])]
     merged = fitting(parts[0]).merge(fitting(parts[1]))
     assert merged.type.kind.value == fitting(pa.array(values, pa.string())).type.kind.value == expected
+
+
+DIGITS = st.integers(1, 38).flatmap(lambda precision: st.tuples(st.just(precision), st.integers(0, min(precision, 9))))
+
+
+@settings(max_examples=250)
+@given(left=DIGITS, right=DIGITS, data=st.data())
+def test_quotients_of_any_precision_round_half_away(left: Any, right: Any, data: Any) -> None:
+    """The scale is max(s1, s2, 16), less only where the digits before the point need the room."""
+
+    def number(form: Any) -> Decimal:
+        precision, scale = form
+        size = data.draw(st.integers(1, precision))
+        return Decimal(data.draw(st.integers(-(10**size) + 1, 10**size - 1))).scaleb(-scale)
+
+    rows = [(number(left), number(right)) for _ in range(4)]
+    made = evaluated("a / b", {"a": decimal(*left), "b": decimal(*right)}, {"a": [a for a, _ in rows], "b": [b for _, b in rows]})
+    for (a, b), quotient in zip(rows, made, strict=True):
+        if b == 0:
+            assert quotient == ("22012",)
+            continue
+        with localcontext() as context:
+            context.prec = 200
+            exact = a / b
+            room = min(max(left[1], right[1], 16), 38 - max(exact.adjusted() + 1, 0))
+            assert quotient == (("22003",) if room < 0 else exact.quantize(Decimal(1).scaleb(-room), ROUND_HALF_UP)), (a, b)

@@ -157,10 +157,7 @@ class _Binder:
         operand, low, high = self.alike([self.bind(part) for part in parts], parts, "BETWEEN")
         entries = catalogue()
         at = (node.start, node.end)
-        pair = (
-            nodes.Call(BOOLEAN, *at, entries[">="], (operand, low)),
-            nodes.Call(BOOLEAN, *at, entries["<="], (operand, high)),
-        )
+        pair = (nodes.Call(BOOLEAN, *at, entries[">="], (operand, low)), nodes.Call(BOOLEAN, *at, entries["<="], (operand, high)))
         return self.negate_if(node.negated, nodes.Logic(BOOLEAN, *at, True, pair))
 
     def negate_if(self, negated: bool, made: nodes.Expression) -> nodes.Expression:

@@ -193,8 +193,8 @@ def _quotient(a: Any, b: Any, to: Type) -> Any:
     """Arrow divides decimals with scale s1 + p2 - s2 + 1 (at least 6), cut off: enough digits to round half away from
     zero afterwards when that is beyond the wanted scale, so the dividend is widened until it is."""
     a, b = _tight(a), _tight(b)
-    have = max(6, a.type.scale + b.type.precision - b.type.scale + 1)
-    if have <= to.scale:
+    have = a.type.scale + b.type.precision - b.type.scale + 1
+    if max(have, 6) <= to.scale:
         more = to.scale + 1 - have + a.type.scale
         a = pc.cast(a, pa.decimal256(a.type.precision + more - a.type.scale, more))
     made = pc.divide(a, b)

@@ -94,8 +94,8 @@ def _round_double(x: Any, places: int, mode: str) -> Any:
 
 def _round_text(value: float, places: int, mode: str) -> float:
     exact = Decimal(repr(value))
-    if not exact.is_finite():
-        return value
+    if not exact.is_finite() or exact.adjusted() + places > 150:
+        return value  # so large a double has no decimals
     return float(arithmetic.round_half_away(exact, places) if mode != "towards_zero" else arithmetic.cut_off(exact, places))
 
 

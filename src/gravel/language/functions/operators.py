@@ -45,9 +45,7 @@ def _comparison(symbol: str, meaning: str, examples: dict[str, str]) -> None:
 
 
 _comparison(
-    "=",
-    "whether both are equal; texts by code point, case and spaces count",
-    {"'a' = 'A'": "FALSE", "1 = 1.0": "TRUE", "1 = NULL": "NULL"},
+    "=", "whether both are equal; texts by code point, case and spaces count", {"'a' = 'A'": "FALSE", "1 = 1.0": "TRUE", "1 = NULL": "NULL"}
 )
 _comparison("<>", "whether both differ; != is read as <>", {"'a' <> 'a '": "TRUE"})
 _comparison("<", "whether x comes before y", {"9 < 10": "TRUE", "'9' < '10'": "FALSE"})
@@ -235,10 +233,6 @@ def like_regex(pattern: str, escape: str | None = None) -> str:
     return "(?s)^" + "".join(out) + "$"
 
 
-@function(
-    "NOT x BOOLEAN : BOOLEAN",
-    meaning="the opposite; unknown stays unknown",
-    examples={"NOT FALSE": "TRUE", "NOT NULL": "NULL"},
-)
+@function("NOT x BOOLEAN : BOOLEAN", meaning="the opposite; unknown stays unknown", examples={"NOT FALSE": "TRUE", "NOT NULL": "NULL"})
 def negation(x: Any) -> Any:
     return pc.invert(x)

@@ -10,17 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.language.functions.buffers import (
-    HIGH,
-    ByteSet,
-    body,
-    by_value,
-    is_ascii,
-    on_rows,
-    rows_with,
-    valid,
-    with_buffers,
-)  # fmt: skip
+from gravel.language.functions.buffers import HIGH, ByteSet, body, by_value, is_ascii, on_rows, rows_with, valid, with_buffers  # fmt: skip
 from gravel.language.functions.catalogue import function
 from gravel.language.functions.text import by_row, constant, tidy_spaces
 

@@ -54,11 +54,7 @@ def upper(x: Any) -> Any:
     return _upper(x)
 
 
-@function(
-    "LOWER(x TEXT) TEXT",
-    meaning="all letters as small ones, by Unicode's full mapping",
-    examples={"LOWER('ÅSE')": "'åse'"},
-)
+@function("LOWER(x TEXT) TEXT", meaning="all letters as small ones, by Unicode's full mapping", examples={"LOWER('ÅSE')": "'åse'"})
 def lower(x: Any) -> Any:
     # A text that the ASCII kernel has lowered gives the same full mapping as the text itself.
     return _lower(x)
@@ -389,20 +385,12 @@ def rpad(x: Any, n: Any, fill: Any = None) -> Any:
     return _padded(x, n, pa.scalar(" ") if fill is None else fill, False)
 
 
-@function(
-    "OCTET_LENGTH(x TEXT) INTEGER",
-    meaning="the number of bytes of x in UTF-8",
-    examples={"OCTET_LENGTH('Möwe')": "5"},
-)
+@function("OCTET_LENGTH(x TEXT) INTEGER", meaning="the number of bytes of x in UTF-8", examples={"OCTET_LENGTH('Möwe')": "5"})
 def octet_length(x: Any) -> Any:
     return pc.cast(pc.binary_length(x), pa.int64())
 
 
-@function(
-    "REVERSE(x TEXT) TEXT",
-    meaning="the characters of x from the last to the first",
-    examples={"REVERSE('Gull')": "'lluG'"},
-)
+@function("REVERSE(x TEXT) TEXT", meaning="the characters of x from the last to the first", examples={"REVERSE('Gull')": "'lluG'"})
 def reverse(x: Any) -> Any:
     return pc.utf8_reverse(x)
 
