@@ -68,10 +68,10 @@ def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
     if to.kind is Kind.DECIMAL:
         # Both to the result's own type: wide enough for every sum of its operands, or for any value at all.
         return _decimal(lambda a, b: decimal_kernel(_plain(a, to), _plain(b, to)), x, y, to, decimal_kernel)
-    x, y = _alike(x, y, to)
     quick = _quickly(x, y, to, pc.add_checked if kernel is np.add else pc.subtract_checked)
     if quick is not None:
         return quick
+    x, y = _alike(x, y, to)
     a, b, good = numpy_values(x), numpy_values(y), known(x, y)
     errors = np.zeros(len(a), np.uint8)
     with np.errstate(all="ignore"):
@@ -87,13 +87,18 @@ def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
 
 def _quickly(x: Any, y: Any, to: Type, kernel: Any) -> Any:
     """What Arrow's kernel gives where no row can be out of range, else None: doubles may overflow, or vanish in a product."""
+    if to.kind is Kind.DOUBLE:
+        x, y = (pc.cast(one, pa.float64(), safe=False) for one in (x, y))
     try:
         made = kernel(x, y)
     except pa.ArrowInvalid:
         return None
+    if isinstance(made, pa.Scalar):
+        return None
     if to.kind is Kind.DOUBLE:
         numbers = numpy_values(made, 1.0)
-        if not np.isfinite(numbers).all() or (kernel is pc.multiply_checked and (numbers == 0).any()):
+        vanishes = kernel is pc.multiply_checked or kernel is pc.divide
+        if not np.isfinite(numbers).all() or (vanishes and not numbers.all()):
             return None
     return made
 
@@ -111,10 +116,10 @@ def multiply(x: Any, y: Any, to: Type) -> Any:
     """x * y; 22003 out of range, or if the exact product has more than 38 digits."""
     if to.kind is Kind.DECIMAL:
         return _decimal(lambda a, b: pc.multiply(_tight(a), _tight(b)), x, y, to, pc.multiply)
-    x, y = _alike(x, y, to)
     quick = _quickly(x, y, to, pc.multiply_checked)
     if quick is not None:
         return quick
+    x, y = _alike(x, y, to)
     a, b, good = numpy_values(x), numpy_values(y), known(x, y)
     errors = np.zeros(len(a), np.uint8)
     with np.errstate(all="ignore"):
@@ -135,6 +140,10 @@ def multiply(x: Any, y: Any, to: Type) -> Any:
 
 def divide(x: Any, y: Any, to: Type) -> Any:
     """x / y: 22012 where y is 0; decimals are rounded half away from zero at the result's scale."""
+    if to.kind is Kind.DOUBLE:
+        quick = _quickly(x, y, to, pc.divide)
+        if quick is not None:
+            return quick
     x, y = _alike(x, y, to)
     good = known(x, y)
     if to.kind is Kind.DOUBLE:

@@ -185,6 +185,9 @@ def _double(kernel: Any, state: str, outside: Any = None) -> Any:
         errors = np.zeros(len(good), np.uint8)
         with np.errstate(all="ignore"):
             made = kernel(*numbers)
+            if np.isfinite(made).all() and (made.all() or kernel is np.sqrt):
+                # Outside its domain, or out of range, no result is finite and other than 0.
+                return Result(pa.array(made, mask=None if good.all() else ~good), None)
             finite = np.all([np.isfinite(one) for one in numbers], axis=0)
             errors[good & finite & (np.isinf(made) | ((made == 0) & _never_zero(kernel, numbers)))] = CODES["22003"]
             if outside is not None:
