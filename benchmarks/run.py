@@ -1,6 +1,6 @@
 """Measures Gravel beside pandas and SQLite in one run, as ratios: `python benchmarks/run.py [--rows N] [PART …]`.
 
-Every job is a process of its own, start included. The jobs take turns, and each counts with its best of four, so that
+Every job is a process of its own, start included. The jobs take turns, and each counts with its best of three, so that
 what else the machine does hits all of them alike. The table goes to docs/benchmarks.md where --write is given.
 """
 
@@ -19,7 +19,7 @@ import data
 HERE = Path(__file__).parent
 PYTHON = sys.executable
 GRAVEL = [PYTHON, "-m", "gravel"]
-TURNS = 4
+TURNS = 3
 # As on a person's machine, where compiled modules are kept between runs.
 ENVIRONMENT = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
 
@@ -123,7 +123,7 @@ def _ratios(title: str, found: dict[str, tuple[float, int]], aims: dict[str, flo
 PARTS = {"start": start, "profile": profile, "clean": clean, "memory": memory}
 HEAD = """# Benchmarks
 
-Made by `python benchmarks/run.py --write`, each job a process of its own with its start, best of four turns taken in
+Made by `python benchmarks/run.py --write`, each job a process of its own with its start, best of three turns taken in
 one run on {cores} cores. Ratios say more than seconds: the machine is shared. The table has eight text columns, about
 93 bytes a row; the scripts beside it are in `benchmarks/`.
 
