@@ -42,12 +42,25 @@ def test_a_full_disk_is_an_error_and_leaves_nothing(folder: Path) -> None:
     write("p.toml", PLAN.replace("o.csv", "/dev/full"))
     ran = program("clean", "p.toml", cwd=folder)
     assert (ran.returncode, "no space left" in ran.stderr, "Traceback" in ran.stderr) == (3, True, False)
+    write("p.toml", PLAN.replace("o.csv", "/dev/full") + '[[step]]\ndrop_rows = "id < 9"\n')
+    assert program("clean", "p.toml", cwd=folder).returncode == 3
+    assert not list(Path("/dev").glob("full-*"))
     with open("/dev/full", "wb") as full:
         ran = subprocess.run(
             [*PROGRAM, "look", "b.csv", "--rows", "all"], cwd=folder, stdout=full, stderr=subprocess.PIPE, text=True, check=False
         )
     assert (ran.returncode, "cannot be written" in ran.stderr, "Traceback" in ran.stderr) == (3, True, False)
     assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "p.toml"]
+
+
+def test_a_device_takes_the_rows_and_those_left_behind_go_beside_the_plan(folder: Path) -> None:
+    write("b.csv", "id,name\n1,gull\n2,tern\n")
+    write("p.toml", PLAN.replace("o.csv", "/dev/null") + '[[step]]\ndrop_rows = "id = 1"\n')
+    ran = program("clean", "p.toml", "--format", "json", cwd=folder)
+    assert (ran.returncode, '"left_behind": "p-left-behind.csv"' in ran.stdout) == (0, True)
+    assert Path("p-left-behind.csv").read_text().splitlines()[1].startswith("1,1,2,dropped")
+    assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "p-left-behind.csv", "p.toml"]
+    assert not list(Path("/dev").glob("null-*"))
 
 
 def test_a_reader_that_closes_the_pipe_early_is_no_error(folder: Path) -> None:

@@ -124,9 +124,10 @@ def _work(plan: BoundPlan, piece: Any) -> Worked:
 
 
 def _commit(plan: BoundPlan, output: Output, left: Output | None) -> None:
-    if left is not None:
-        left.commit()
-    output.commit()
+    # What cannot be taken back comes first, so that nothing is left where it fails: a device may refuse what it is given.
+    for file in (output, left) if output.special else (left, output):
+        if file is not None:
+            file.commit()
     if left is None and plan.left_behind.is_file():
         plan.left_behind.unlink()
 
@@ -173,6 +174,7 @@ def _result(
     return Run(
         plan.file.name, plan.file.model.table, good, dry, total.rows, total.rows_out, tuple(total.malformed), lines, tuple(shown),
         stopped, errors, str(folder / plan.file.model.write) if written else None,
-        str((folder / plan.file.model.write).with_name(plan.left_behind.name)) if written and left else None,
+        str((folder / plan.file.model.write).parent / plan.left_behind.name if plan.left_behind.parent == plan.target.parent
+            else folder / plan.left_behind.name) if written and left else None,
         sum(line.count.dropped + line.count.set_aside + line.count.merged for line in lines), tuple(plan.table.notes),
     )  # fmt: skip

@@ -135,6 +135,9 @@ def _bind(
             key.append(at)
     target = (folder / model.write).resolve()
     left_behind = target.with_name(f"{target.stem}-left-behind{target.suffix or '.csv'}")
+    if target.exists() and not target.is_file():
+        # Beside a device or a pipe is no place for a file: the rows left behind go beside the plan.
+        left_behind = plan.path.resolve().with_name(f"{plan.path.stem}-left-behind.csv")
     if target == table.path.resolve() or left_behind == table.path.resolve():
         mistakes.append(
             CallProblem("the plan would write over its own input", place=f"{plan.name}:{plan.line('write')}", hint="name another file")
