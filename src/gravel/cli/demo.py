@@ -14,6 +14,7 @@ def demo(
 ) -> None:
     """Write the harbour demo and walk through the whole job on it."""
     from gravel.cli import render
+    from gravel.inspecting.commands import shell_word
     from gravel.demo import write_demo
 
     written = write_demo(folder)
@@ -40,7 +41,7 @@ def _walk(folder: Path) -> None:
         for words, arguments in WALK:
             out.print()
             out.print(Text(words, style=render.DIM))
-            out.print(Text("$ gravel " + " ".join(map(render.shell_word, arguments)), style="bold green"), soft_wrap=True)
+            out.print(Text("$ gravel " + " ".join(map(shell_word, arguments)), style="bold green"), soft_wrap=True)
             sys.stdout.flush()
             run(list(arguments))
             sys.stdout.flush()

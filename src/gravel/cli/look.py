@@ -68,12 +68,12 @@ def look(
     _notes(view, not no_color)
 
 
-def row_limit(text: str) -> int | None:
-    """The number of rows asked for; None for all."""
+def row_limit(text: str, option: str = "--rows") -> int | None:
+    """The number of rows, or of something else, asked for; None for all."""
     if text == "all":
         return None
     if not text.isascii() or not text.isdigit():
-        raise CallProblem(f"--rows takes a number or all, not {text!r}")
+        raise CallProblem(f"{option} takes a number or all, not {text!r}")
     return int(text)
 
 

@@ -49,6 +49,28 @@ Params = Annotated[list[str] | None, typer.Option("--param", metavar="NAME=VALUE
 Today = Annotated[str | None, typer.Option("--today", metavar="DATE", help="The day that CURRENT_DATE is, as 2024-05-31.")]
 
 
+Memory = Annotated[
+    str | None, typer.Option("--memory", metavar="SIZE", help="What to hold in memory, as 256MB or 2GB; what is larger goes to a temporary file.")
+]
+
+
+def memory_of(text: str | None) -> int | None:
+    """A size in bytes. Raises CallProblem."""
+    import re
+
+    from gravel.problems import CallProblem
+
+    if text is None:
+        return None
+    found = re.fullmatch(r"(\d+) ?([KMG]?)i?B?", text.strip(), re.IGNORECASE)
+    if not found or int(found[1]) == 0:
+        raise CallProblem(f"--memory takes a size such as 256MB or 2GB, not {text!r}")
+    size = int(found[1]) * 1024 ** " KMG".index(found[2].upper() or " ")
+    if size < 1 << 20:
+        raise CallProblem(f"--memory {text} is too little to work with", hint="give 1MB at least")
+    return size
+
+
 def given_by(params: list[str] | None, today: str | None) -> Given:
     """What the call gives its expressions. Raises CallProblem."""
     from datetime import date

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
 
 from gravel.cli.options import (
     Delimiter,
@@ -11,21 +14,40 @@ from gravel.cli.options import (
     Encoding,
     Format,
     FormatOption,
+    Memory,
     NoColor,
     TableArgument,
     Texts,
+    Today,
+    given_by,
+    memory_of,
     open_reference,
     progress,
 )
-
-_WIDE = 60  # columns whose most frequent values are shown; --format json has them all
+from gravel.problems import CallProblem
 
 if TYPE_CHECKING:
-    from gravel.profiling.profile import ColumnProfile, Profile
+    from gravel.profiling.result import ColumnProfile, Finding, Profile
+
+_WIDE = 60  # columns whose figures are shown; --format json has them all
+_WIDTH = 100
+_LONG = 600  # characters of a command that is still shown whole
 
 
 def profile(
     table: TableArgument,
+    column: Annotated[str | None, typer.Option("--column", metavar="COLUMN", help="One column in depth.")] = None,
+    findings: Annotated[str, typer.Option("--findings", metavar="N|all", help="How many findings to show.")] = "20",
+    suggest: Annotated[
+        Path | None, typer.Option("--suggest", metavar="PLAN", help="Write a plan with the safe mendings, the evidence beside each.")
+    ] = None,
+    choose: Annotated[
+        str | None, typer.Option("--choose", metavar="N, …|all", help="For --suggest: the findings to mend, by number, instead of the safe ones.")
+    ] = None,
+    report: Annotated[Path | None, typer.Option("--report", metavar="FILE.html", help="Write a page to hand over.")] = None,
+    sample: Annotated[int | None, typer.Option("--sample", metavar="N", min=1, help="Look at N rows only, chosen evenly; every figure is the sample's.")] = None,
+    memory: Memory = None,
+    today: Today = None,
     format: FormatOption = Format.table,
     delimiter: Delimiter = None,
     encoding: Encoding = None,
@@ -33,146 +55,238 @@ def profile(
     text: Texts = None,
     no_color: NoColor = False,
 ) -> None:
-    """What is in each column: type, nulls, blanks, hidden spaces, distinct values, the most frequent.
+    """What is in each column, what is wrong with it, how to see it and what would mend it.
 
-    [bold]gravel profile boats.csv[/]
+    [bold]gravel profile boats.csv[/]   [bold]gravel profile boats.csv --column status[/]   [bold]gravel profile boats.csv --suggest plan.toml[/]
     """
+    from gravel.cli.look import row_limit
+    from gravel.profiling.profile import MEMORY
     from gravel.profiling.profile import profile as profile_of
 
+    given = given_by(None, today)
+    limit = row_limit(findings, "--findings")
+    if choose is not None and suggest is None:
+        raise CallProblem("--choose says what --suggest writes", hint="add --suggest PLAN")
+    if sample is not None and suggest is not None:
+        raise CallProblem("a plan is suggested from all rows, not from a sample", hint="leave out --sample")
     source = open_reference(table, delimiter, encoding, empty, text)
-    with progress(source):
-        found = profile_of(source)
+    name = None if column is None else _column_name(column, source.columns)
+    if suggest is not None and suggest.exists():
+        raise CallProblem(f"{suggest} exists already", hint="name another file; gravel try --add adds a step to a plan")
+    with progress(source, 2):
+        found = profile_of(source, today=given.today, memory=memory_of(memory) or MEMORY, sample=sample)
     from gravel.cli import render
 
+    written = None if suggest is None else _suggest(suggest, source, found, choose)
+    if report is not None:
+        from gravel.reports.profile import write_page
+
+        write_page(report, found, source, given.today)
     if format is Format.json:
-        render.print_json("profile", _json(found))
-    elif format is Format.table:
-        _show(found, not no_color)
+        from gravel.profiling.figures import figures
+
+        render.print_json("profile", figures(found, source, name))
+    elif format is not Format.table:
+        _rows(found, format)
+    elif name is not None:
+        from gravel.cli.column import show_column
+
+        show_column(found, source, name, not no_color)
     else:
-        headings = ["column", "type", "nulls", "empty", "blank", "padded", "distinct", "min", "max", "shortest", "longest"]
-        rows = [
-            [
-                one.name,
-                one.type.kind.value,
-                one.nulls,
-                one.empty,
-                one.blank,
-                one.padded,
-                one.distinct,
-                one.min,
-                one.max,
-                one.length.min,
-                one.length.max,
-            ]
-            for one in found.columns
-        ]
-        columns = [[None if row[at] is None else str(row[at]) for row in rows] for at in range(len(headings))]
-        render.print_rows(format.value, headings, columns)
+        _show(found, source, limit, not no_color)
     render.malformed_notes(found.table, found.malformed, not no_color)
+    if report is not None:
+        render.note(f"{report} written", not no_color)
+    if written is not None and suggest is not None:
+        from gravel.inspecting.commands import command
+
+        render.note(f"{suggest} written with {written} {'step' if written == 1 else 'steps'}; next: {command(['gravel', 'clean', str(suggest), '--dry-run'])}", not no_color)
     for line in found.notes:
         render.note(f"{found.table}: {line}", not no_color)
 
 
-def _json(found: Profile) -> dict[str, Any]:
-    return {
-        "table": found.table,
-        "rows": found.rows,
-        "malformed": len(found.malformed),
-        "columns": [_column_json(one) for one in found.columns],
-    }
+def _column_name(name: str, columns: tuple[str, ...]) -> str:
+    from gravel.problems import nearest
+
+    folded = [known for known in columns if known.casefold() == name.casefold()]
+    if name in columns or len(folded) == 1:
+        return name if name in columns else folded[0]
+    near = nearest(name, list(columns))
+    raise CallProblem(f"there is no column {name!r}", hint=f"did you mean {near}?" if near else f"there are {', '.join(columns[:12])}")
 
 
-def _column_json(one: ColumnProfile) -> dict[str, Any]:
-    from gravel.inspecting.cells import json_value
+def _suggest(path: Path, table: Any, found: Profile, choose: str | None) -> int:
+    """Write the plan; the number of its steps."""
+    from gravel.plans.edit import Mending, begin_plan
 
-    kind = one.type.kind
-    return {
-        "name": one.name, "type": kind.value, "nulls": one.nulls, "empty": one.empty, "blank": one.blank, "padded": one.padded,
-        "distinct": one.distinct, "min": json_value(one.min, kind), "max": json_value(one.max, kind),
-        "length": {"min": one.length.min, "max": one.length.max, "mean": one.length.mean},
-        "top": [{"value": json_value(value, kind), "rows": rows} for value, rows in one.top],
-    }  # fmt: skip
+    mendable = [(number, one) for number, one in enumerate(found.findings, 1) if one.mend]
+    if choose is None:
+        chosen = [one for _, one in mendable if one.safe]
+        if not chosen:
+            raise CallProblem("no finding has a mending that is safe without a look", hint="choose some with --choose: their numbers stand in the profile")
+    elif choose.strip() == "all":
+        chosen = [one for _, one in mendable]
+    else:
+        numbers = [part.strip() for part in choose.split(",")]
+        by_number = {str(number): one for number, one in mendable}
+        for part in numbers:
+            if part not in by_number:
+                what = "has no mending" if part.isdigit() and 0 < int(part) <= len(found.findings) else "is no number of a finding"
+                raise CallProblem(f"{part!r} {what}", hint=f"those with a mending are {', '.join(by_number) or 'none'}")
+        chosen = [by_number[part] for part in dict.fromkeys(numbers)]
+    from gravel.profiling.suggest import in_order
+
+    steps = [Mending(one.mend, _evidence(one, found)) for one in in_order(chosen)]
+    key = next((list(some) for some in found.facts.keys), [])
+    begin_plan(path, table, steps, key, {one.name: one.type for one in found.columns})
+    return len(steps)
 
 
-def _show(found: Profile, color: bool) -> None:
+def _evidence(one: Finding, found: Profile) -> str:
+    return f"{one.finding}: {one.rows:,} of {found.rows:,} rows, {one.detail}"
+
+
+def _rows(found: Profile, format: Format) -> None:
+    from gravel.cli import render
+
+    headings = ["column", "type", "nulls", "empty", "blank", "padded", "distinct", "min", "max", "shortest", "longest"]
+    rows: list[list[Any]] = [
+        [one.name, one.type.kind.value, one.nulls, one.empty, one.blank, one.padded, one.distinct, one.min, one.max, one.length.min, one.length.max]
+        for one in found.columns
+    ]
+    columns = [[None if row[at] is None else str(row[at]) for row in rows] for at in range(len(headings))]
+    render.print_rows(format.value, headings, columns)
+
+
+def heading(found: Profile) -> str:
+    """What was looked at, in one line; of a sample it says so."""
+    rows = f"{found.rows:,} rows"
+    if found.sample is not None:
+        rows = f"a sample of {found.sample.rows:,} of {found.sample.of:,} rows: every figure is the sample's"
+    return f"{found.table}: {rows}, {len(found.columns):,} columns"
+
+
+def _show(found: Profile, table: Any, limit: int | None, color: bool) -> None:
     from rich.text import Text
 
     from gravel.cli import render
 
-    out = render.console(color=color)
-    out.print(Text(f"{found.table}: {found.rows:,} rows, {len(found.columns):,} columns", style=render.HEAD))
+    out = render.console(color=color, most=_WIDTH)
+    out.print(Text(heading(found), style=render.HEAD))
+    for line in _facts(found):
+        out.print(Text(line, style=render.DIM))
     out.print()
+    shown = found.findings[:limit]
+    if found.findings:
+        out.print(Text("findings", style=render.HEAD).append("  what costs most to leave comes first", style=render.DIM))
+        for number, one in enumerate(shown, 1):
+            print_finding(out, number, one, found, table)
+        if len(shown) < len(found.findings):
+            out.print(Text(f"and {len(found.findings) - len(shown):,} more: --findings all", style=render.DIM))
+    else:
+        out.print(Text("no findings", style=render.GOOD))
+    out.print()
+    _columns(out, found)
+    if found.columns:
+        from gravel.inspecting.commands import command, table_words
+
+        worst = next((one.column for one in found.findings if one.column), found.columns[0].name)
+        name, *options = table_words(table)
+        out.print()
+        next_one = command(["gravel", "profile", name, "--column", worst, *options])
+        out.print(Text(f"next: {next_one}", style=render.MARK), soft_wrap=True)
+
+
+_LEVEL_STYLES = {"wrong": "red", "suspect": "yellow", "note": "bright_black"}
+
+
+def print_finding(out: Any, number: int, one: Finding, found: Profile, table: Any) -> None:
+    """One finding: its line, the command to see it, the assignment to mend it."""
+    from rich.text import Text
+
+    from gravel.cli import render
+    from gravel.inspecting.commands import look_command, try_command
+
+    share = render.percent(one.rows, found.rows)
+    line = Text(f"{number:3} ", style=render.DIM)
+    line.append(f"{one.level:8}", style=_LEVEL_STYLES[one.level])
+    line.append(f"{render.safe(one.column or 'table')}", style="bold")
+    line.append(f"  {one.finding}  ", style="")
+    line.append(f"{one.rows:,} {'row' if one.rows == 1 else 'rows'}, {share}", style="bold")
+    out.print(line)
+    out.print(_indented(render.safe(one.detail)))
+    if one.level == "note":
+        return
+    for word, text in (("see", look_command(table, one.where) if one.where else ""), ("try", try_command(table, one.mend) if one.mend else "")):
+        if not text:
+            continue
+        if len(text) > _LONG:
+            text = text[:80] + " … (long: --format json has it whole)"
+        made = Text(f"            {word}  ", style=render.DIM)
+        made.append(render.safe(text), style=render.MARK)
+        out.print(made, soft_wrap=True)
+
+
+def _indented(text: str) -> Any:
+    from rich.padding import Padding
+    from rich.text import Text
+
+    return Padding(Text(text), (0, 0, 0, 12))
+
+
+def _facts(found: Profile) -> list[str]:
+    """The table as a whole, in a few lines."""
+    facts = found.facts
+    lines = []
+    single = [key for key in facts.keys if len(key) == 1]
+    keys = [" + ".join(key) for key in (single or facts.keys)[:6]]
+    lines.append(f"key: {', or '.join(keys)}{' …' if len(single or facts.keys) > 6 else ''}" if keys else "key: no column, nor any pair of columns that was looked at")
+    lines[-1] += "; no row twice" if not facts.repeated else f"; {facts.repeated:,} rows equal to an earlier one"
+    exact = [f"{one.by} → {one.column}" for one in facts.determined if not one.rows]
+    if exact:
+        lines.append(f"determined without exception: {', '.join(exact[:6])}{' …' if len(exact) > 6 else ''}")
+    return lines
+
+
+def _columns(out: Any, found: Profile) -> None:
+    from rich.text import Text
+
+    from gravel.cli import render
 
     def count(value: int, alarming: bool = False) -> Text:
         return Text(f"{value:,}" if value else "–", style=("yellow" if alarming else "") if value else render.DIM)
 
     rows: list[list[Any]] = []
-    for one in found.columns:
-        lengths = (
-            ""
-            if one.length.min is None
-            else f"{one.length.min}–{one.length.max:,}"
-            if one.length.min != one.length.max
-            else f"{one.length.min}"
-        )
+    for one in found.columns[:_WIDE]:
+        lengths = ""
+        if one.length.min is not None:
+            lengths = f"{one.length.min}–{one.length.max:,}" if one.length.min != one.length.max else f"{one.length.min}"
         same = one.distinct + one.nulls == found.rows and one.distinct > 0
         rows.append([
-            render.visible(one.name, 24), Text(one.type.kind.value.removesuffix(" PRECISION"), style=render.DIM), count(one.nulls),
-            Text(render.percent(one.nulls, found.rows) if one.nulls else "", style=render.DIM), count(one.empty, True),
-            count(one.blank, True), count(one.padded, True), Text(f"{one.distinct:,}", style=render.GOOD if same else ""),
-            _edge(one.min), _edge(one.max), Text(lengths),
+            render.visible(one.name, 18), Text(one.type.kind.value.removesuffix(" PRECISION"), style=render.DIM), count(one.nulls),
+            Text(render.percent(one.nulls, found.rows) if one.nulls else "", style=render.DIM), count(one.empty + one.blank, True),
+            count(one.padded, True), Text(f"{one.distinct:,}", style=render.GOOD if same else ""), _edge(one.min), _edge(one.max), Text(lengths),
+            _commonest(one),
         ])  # fmt: skip
-    headings = ["column", "type", "nulls", "", "empty", "blank", "padded", "distinct", "least", "greatest", "length"]
-    render.print_table(out, headings, rows, right=(2, 3, 4, 5, 6, 7, 10))
-    out.print()
-    wide = len(found.columns) > _WIDE
-    out.print(Text(f"most frequent values{f' of the first {_WIDE} columns' if wide else ''}", style=render.HEAD))
-    _frequent(out, found)
-    worst = max(found.columns, key=lambda one: one.padded + one.blank + one.empty, default=None)
-    if worst is not None and worst.padded + worst.blank + worst.empty:
-        name = quoted(worst.name)
-        condition = " OR ".join(
-            part
-            for part, has in ((f"IS_BLANK({name})", worst.blank + worst.empty), (f"{name} <> TIDY_SPACES({name})", worst.padded))
-            if has
-        )
-        out.print(Text(f"next: gravel look {render.shell_word(found.table)} --where {render.shell_word(condition)}", style=render.MARK))
+    headings = ["column", "type", "nulls", "", "blank", "padded", "distinct", "least", "greatest", "length", "commonest"]
+    render.print_table(out, headings, rows, right=(2, 3, 4, 5, 6, 9), gap=1)
+    if len(found.columns) > _WIDE:
+        out.print(Text(f"the first {_WIDE} of {len(found.columns):,} columns; --format json has all", style=render.DIM))
 
 
-def _edge(value: str | None) -> Any:
+def _edge(value: str | None, limit: int = 10) -> Any:
     from gravel.cli import render
 
-    return render.visible(value, 14) if value is None or len(value) <= 14 else render.visible(value[:13], 14).append("…", style=render.DIM)
+    if value is None or len(value) <= limit:
+        return render.visible(value, limit)
+    return render.visible(value[: limit - 1], limit).append("…", style=render.DIM)
 
 
-def _frequent(out: Any, found: Profile) -> None:
+def _commonest(one: ColumnProfile) -> Any:
     from rich.text import Text
 
     from gravel.cli import render
 
-    rows: list[list[Any]] = []
-    for one in found.columns[:_WIDE]:
-        known = found.rows - one.nulls
-        if known and one.distinct == known:
-            rows.append([Text(one.name, style="bold"), Text("every value once", style=render.DIM), "", "", ""])
-            continue
-        for at, (value, count) in enumerate(one.top):
-            bar = "█" * max(1, round(20 * count / one.top[0][1])) if one.top[0][1] else ""
-            rows.append(
-                [
-                    Text(one.name if not at else "", style="bold"),
-                    render.visible(value, 36),
-                    f"{count:,}",
-                    Text(render.percent(count, found.rows), style=render.DIM),
-                    Text(bar, style=render.MARK),
-                ]
-            )
-    render.print_table(out, ["", "", "", "", ""], rows, right=(2, 3))
-    out.print()
-
-
-def quoted(name: str) -> str:
-    """A column's name as an expression writes it."""
-    import re
-
-    return name if re.fullmatch(r"[a-z_][a-z0-9_]*", name) else '"' + name.replace('"', '""') + '"'
+    if not one.top or one.top[0][1] == 1:
+        return Text("each once" if one.top else "", style=render.DIM)
+    return _edge(one.top[0][0], 12).append(f" {one.top[0][1]:,}", style=render.DIM)

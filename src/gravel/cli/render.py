@@ -24,10 +24,12 @@ EMPTY = "''"
 DIM, MARK, BAD, GOOD, HEAD = "bright_black", "cyan", "red", "green", "bold"
 
 
-def console(error: bool = False, color: bool = True) -> Console:
-    """A console as wide as the terminal, or 120 columns where there is none."""
+def console(error: bool = False, color: bool = True, most: int | None = None) -> Console:
+    """A console as wide as the terminal, or 120 columns where there is none; at most `most`."""
     stream = sys.stderr if error else sys.stdout
     width = None if stream.isatty() or os.environ.get("COLUMNS") else 120
+    if most is not None:
+        width = min(most, width or Console(stderr=error).width)
     return Console(stderr=error, width=width, no_color=not color or None, highlight=False, soft_wrap=False, emoji=False, markup=False)
 
 
@@ -93,12 +95,12 @@ def print_json(command: str, figures: dict[str, Any]) -> None:
 
 
 def print_table(
-    out: Console, headings: Sequence[str], rows: Sequence[Sequence[Any]], *, right: Sequence[int] = (), title: str = ""
+    out: Console, headings: Sequence[str], rows: Sequence[Sequence[Any]], *, right: Sequence[int] = (), title: str = "", gap: int = 2
 ) -> None:
     """A plain table for people."""
     from rich.table import Table
 
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=HEAD, title=title or None, title_justify="left", title_style=HEAD,
+    table = Table(box=None, pad_edge=False, padding=(0, gap, 0, 0), header_style=HEAD, title=title or None, title_justify="left", title_style=HEAD,
                   show_header=any(headings))  # fmt: skip
     for index, heading in enumerate(headings):
         table.add_column(heading, justify="right" if index in right else "left", overflow="fold", no_wrap=index in right)
@@ -206,12 +208,3 @@ def tell(problem: Problem) -> None:
 def safe(text: str, also: str = "") -> str:
     """The text without anything a terminal would obey."""
     return "".join(char if char.isprintable() or char in also else _SIGNS.get(char, f"⟨{ord(char):04X}⟩") for char in text)
-
-
-def shell_word(text: str) -> str:
-    """A word of a command line as one would type it."""
-    import re
-
-    if re.fullmatch(r"[\w@%+=:,./-]+", text):
-        return text
-    return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("$", "\\$").replace("`", "\\`") + '"'

@@ -57,6 +57,7 @@ def try_(
     with progress(source, 2):
         trial = attempt(source, assignments, given)
     from gravel.cli import render
+    from gravel.inspecting.commands import shell_word
 
     if format is Format.json:
         render.print_json("try", _json(trial))
@@ -79,7 +80,7 @@ def try_(
         from gravel.plans.edit import add_step
 
         number = add_step(add, source, trial, note)
-        render.note(f"step {number} added to {add}; next: gravel clean {render.shell_word(str(add))} --dry-run", not no_color)
+        render.note(f"step {number} added to {add}; next: gravel clean {shell_word(str(add))} --dry-run", not no_color)
 
 
 def _json(trial: Trial) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -9,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.hashing import combined
+from gravel.engine.spill import Runs
 
 _COMPACT = 1 << 20
 
@@ -16,34 +18,50 @@ _COMPACT = 1 << 20
 @dataclass
 class Counted:
     """Distinct values by hash, ascending: a second hash to tell two values of one hash apart, the rows that hold each,
-    and the first row that does."""
+    and the first row that does. `extra` are further arrays of what depends on the value alone."""
 
     first: np.ndarray
     second: np.ndarray
     counts: np.ndarray
     rows: np.ndarray
+    extra: tuple[np.ndarray, ...] = ()
+
+    @property
+    def arrays(self) -> tuple[np.ndarray, ...]:
+        """All of them, in order."""
+        return (self.first, self.second, self.counts, self.rows, *self.extra)
 
 
-def counted(columns: list[Any], rows: np.ndarray) -> Counted:
-    """The distinct combinations of some columns in one batch; `rows` are row numbers, ascending."""
-    first = combined(columns)
+def counted(columns: list[Any], rows: np.ndarray, first: np.ndarray | None = None, extra: tuple[np.ndarray, ...] = ()) -> Counted:
+    """The distinct combinations of some columns in one batch; `rows` are row numbers, ascending. `first` may be a hash
+    that the caller has made: it must depend on the values alone."""
+    first = combined(columns) if first is None else first
     order = np.argsort(first)
     sorted_hashes = first[order]
     new = _changes(sorted_hashes)
     starts = np.flatnonzero(new)
     if len(starts) == len(first):
-        return Counted(sorted_hashes, combined(columns, second=True)[order], np.ones(len(first), np.int64), rows[order])
+        second = combined(columns, second=True)[order]
+        return Counted(sorted_hashes, second, np.ones(len(first), np.int64), rows[order], tuple(one[order] for one in extra))
     if not _confirmed(columns, order, new, starts):
-        return _reduced(first, combined(columns, second=True), np.ones(len(first), np.int64), rows.astype(np.int64))
+        return _reduced(first, combined(columns, second=True), np.ones(len(first), np.int64), rows.astype(np.int64), *extra)
     earliest = np.minimum.reduceat(order, starts)
     chosen = pa.array(earliest)
     second = combined([column.take(chosen) for column in columns], second=True)
-    return Counted(sorted_hashes[starts], second, np.diff(np.append(starts, len(first))), rows[earliest])
+    counts = np.diff(np.append(starts, len(first)))
+    return Counted(sorted_hashes[starts], second, counts, rows[earliest], tuple(one[earliest] for one in extra))
 
 
-def counted_once(columns: list[Any], counts: np.ndarray, rows: np.ndarray) -> Counted:
-    """The state of combinations that are already distinct, with the rows that hold each and the first that does."""
-    return _reduced(combined(columns), combined(columns, second=True), counts, rows)
+def counted_once(
+    columns: list[Any], counts: np.ndarray, rows: np.ndarray, first: np.ndarray | None = None, extra: tuple[np.ndarray, ...] = ()
+) -> Counted:
+    """The state of combinations with the rows that hold each and the first that does, as a batch of distinct ones has them."""
+    return _reduced(combined(columns) if first is None else first, combined(columns, second=True), counts, rows, *extra)
+
+
+def counted_hashes(first: np.ndarray, second: np.ndarray, rows: np.ndarray) -> Counted:
+    """The state of rows of which only two independent hashes are known."""
+    return _reduced(first, second, np.ones(len(first), np.int64), rows)
 
 
 def _changes(ascending: np.ndarray) -> np.ndarray:
@@ -63,7 +81,7 @@ def _all_alike(x: Any, y: Any) -> bool:
     return bool(x.equals(y)) if not pa.types.is_floating(x.type) else True
 
 
-def _reduced(first: np.ndarray, second: np.ndarray, counts: np.ndarray, rows: np.ndarray) -> Counted:
+def _reduced(first: np.ndarray, second: np.ndarray, counts: np.ndarray, rows: np.ndarray, *extra: np.ndarray) -> Counted:
     order = np.argsort(first)
     a, b = first[order], second[order]
     new = _changes(a)
@@ -74,52 +92,127 @@ def _reduced(first: np.ndarray, second: np.ndarray, counts: np.ndarray, rows: np
         new[1:] = (a[1:] != a[:-1]) | (b[1:] != b[:-1])
     starts = np.flatnonzero(new)
     if len(starts) == len(a):
-        return Counted(a, b, counts[order], rows[order])
-    return Counted(a[starts], b[starts], np.add.reduceat(counts[order], starts), np.minimum.reduceat(rows[order], starts))
+        return Counted(a, b, counts[order], rows[order], tuple(one[order] for one in extra))
+    chosen = order[starts]
+    sums, earliest = np.add.reduceat(counts[order], starts), np.minimum.reduceat(rows[order], starts)
+    return Counted(a[starts], b[starts], sums, earliest, tuple(one[chosen] for one in extra))
+
+
+class Room:
+    """How many distinct values several Distincts may hold in memory together: the largest goes to a file when it is short."""
+
+    def __init__(self, values: int) -> None:
+        self.values = values
+        self._members: list[Distinct] = []
+        self._held = 0
+
+    def join(self, member: Distinct) -> None:
+        """A new Distinct shares the room."""
+        self._members.append(member)
+
+    def grown(self, values: int) -> None:
+        """A member holds so many values more (fewer, if negative)."""
+        self._held += values
+        while self._held > self.values:
+            largest = max(self._members, key=lambda one: one.held)
+            if largest.held < 2:
+                return
+            largest.spill()
 
 
 class Distinct:
     """Distinct values of a whole table, gathered batch by batch in any order. Values of one batch are compared by
-    value, those of different batches by two hashes: of n different values two share both with a chance of n^2 / 2^128."""
+    value, those of different batches by two hashes: of n different values two share both with a chance of n^2 / 2^128.
 
-    def __init__(self) -> None:
+    With a `room` no more values are held than it has: sorted runs of them go to a temporary file, and are merged one
+    range of hashes at a time. The counts stay exact."""
+
+    def __init__(self, room: Room | None = None) -> None:
         self._parts: list[Counted] = []
-        self._pending = 0
+        self.held = 0
         self._compact_at = _COMPACT
+        self._room = room
+        self._runs: Runs | None = None
+        self._length: int | None = None
+        if room is not None:
+            room.join(self)
 
     def add(self, part: Counted) -> None:
-        """Take in a batch's values."""
+        """Take in a batch's values. Raises TableProblem where the disk is full."""
+        if not len(part.first):
+            return
         self._parts.append(part)
-        self._pending += len(part.first)
-        if self._pending > self._compact_at:
+        self._length = None
+        self._hold(self.held + len(part.first))
+        if self.held > self._compact_at:
             self._compact()
-            self._compact_at = max(_COMPACT, 2 * self._pending)
+            self._compact_at = max(_COMPACT, 2 * self.held)
+
+    def _hold(self, values: int) -> None:
+        grown, self.held = values - self.held, values
+        if self._room is not None:
+            self._room.grown(grown)
 
     def _compact(self) -> None:
         if len(self._parts) > 1:
-            joined = [np.concatenate([getattr(part, name) for part in self._parts]) for name in ("first", "second", "counts", "rows")]
-            self._parts = [_reduced(*joined)]
-        self._pending = len(self._parts[0].first) if self._parts else 0
+            self._parts = [_joined(self._parts)]
+        self._hold(sum(len(part.first) for part in self._parts))
+
+    def spill(self) -> None:
+        """Put what is held into a file. Raises TableProblem where the disk is full."""
+        if len(self._parts) > 1:
+            self._parts = [_joined(self._parts)]
+        if self._runs is None:
+            self._runs = Runs()
+        self._runs.write(self._parts[0].arrays)
+        self._parts = []
+        self._hold(0)
 
     @property
     def result(self) -> Counted:
-        """All distinct values."""
+        """All distinct values at once."""
+        pieces = list(self.pieces())
+        if len(pieces) == 1:
+            return pieces[0]
+        return _joined(pieces) if pieces else Counted(*(np.zeros(0, kind) for kind in (np.uint64, np.uint64, np.int64, np.int64)))
+
+    def pieces(self) -> Iterator[Counted]:
+        """All distinct values, a range of hashes at a time, ascending."""
         self._compact()
-        return self._parts[0] if self._parts else Counted(*(np.zeros(0, kind) for kind in (np.uint64, np.uint64, np.int64, np.int64)))
+        if self._runs is None:
+            yield from self._parts
+            return
+        held = [part.arrays for part in self._parts]
+        for columns in self._runs.ranges(held, max(1, self._room.values // 4 if self._room else _COMPACT)):
+            yield _reduced(*columns)
 
     def __len__(self) -> int:
-        return len(self.result.first)
+        if self._length is None:
+            self._length = sum(len(piece.first) for piece in self.pieces())
+        return self._length
 
     def top(self, count: int) -> list[tuple[int, int]]:
         """(first row, rows) of the most frequent values; ties by first row."""
-        found = self.result
-        if len(found.counts) > 10_000:
-            least = np.partition(found.counts, -count)[-count]
-            chosen = np.flatnonzero(found.counts > least)
-            ties = np.flatnonzero(found.counts == least)
-            ties = ties[np.argsort(found.rows[ties], kind="stable")[:count]]
-            chosen = np.concatenate([chosen, ties])
-        else:
-            chosen = np.arange(len(found.counts))
-        order = chosen[np.lexsort((found.rows[chosen], -found.counts[chosen]))][:count]
-        return [(int(found.rows[i]), int(found.counts[i])) for i in order]
+        best: list[tuple[int, int]] = []
+        for piece in self.pieces():
+            best += top_rows(piece.counts, piece.rows, count)
+        return sorted(best, key=lambda one: (-one[1], one[0]))[:count]
+
+
+def _joined(parts: list[Counted]) -> Counted:
+    return _reduced(*(np.concatenate(columns) for columns in zip(*(part.arrays for part in parts), strict=True)))
+
+
+def top_rows(counts: np.ndarray, rows: np.ndarray, count: int) -> list[tuple[int, int]]:
+    """(row, count) of the greatest counts; ties by row."""
+    if len(counts) > 10_000:
+        least = np.partition(counts, -count)[-count]
+        chosen = np.flatnonzero(counts > least)
+        ties = np.flatnonzero(counts == least)
+        if len(ties) > count:
+            ties = ties[np.argpartition(rows[ties], count)[:count]]
+        chosen = np.concatenate([chosen, ties])
+    else:
+        chosen = np.arange(len(counts))
+    order = chosen[np.lexsort((rows[chosen], -counts[chosen]))][:count]
+    return [(int(rows[i]), int(counts[i])) for i in order]

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from gravel.inspecting.attempt import Trial
+from gravel.language import parse
 from gravel.language.types import Kind, Type
 from gravel.plans.model import read_plan
 from gravel.problems import TableProblem
@@ -55,12 +58,7 @@ def add_step(path: Path, table: CsvTable, trial: Trial, note: str) -> int:
         with open(path, encoding="utf-8", newline="") as file:
             document = tomlkit.parse(file.read())
     else:
-        document = tomlkit.document()
-        relative = os.path.relpath(table.path, path.parent)
-        document.add("table", tomlkit.string(relative))
-        source = Path(relative)
-        document.add("write", tomlkit.string(str(source.with_name(f"{source.stem}-clean{source.suffix or '.csv'}"))))
-        _reading(document, table)
+        document = _begun(path, table)
     _types(document, trial)
     steps = document.get("step", [])
     count = len(steps) + 1
@@ -69,6 +67,62 @@ def add_step(path: Path, table: CsvTable, trial: Trial, note: str) -> int:
         text = tomlkit.dumps(document)
     else:
         text = tomlkit.dumps(document).rstrip("\n") + "\n\n" + tomlkit.dumps(new)
+    _write(path, text)
+    return count
+
+
+@dataclass(frozen=True)
+class Mending:
+    """A step to be: an assignment as text, and the evidence for it."""
+
+    assignment: str
+    note: str
+
+
+def begin_plan(path: Path, table: CsvTable, mendings: Sequence[Mending], key: list[str], types: dict[str, Type]) -> None:
+    """Write a new plan with a step for each mending, that states the types of the columns it reads. Raises TableProblem
+    if it cannot be written."""
+    import tomlkit
+
+    document = _begun(path, table)
+    if key:
+        document.add("key", key)
+    parsed = [parse.assignment(one.assignment) for one in mendings]
+    read = {name.text.casefold() for one in parsed for name in parse.column_names(one.expression)} | {one.name.casefold() for one in parsed}
+    stated = tomlkit.table()
+    for name, kind in types.items():
+        if name.casefold() in read:
+            stated.add(name, type_text(kind))
+    document.add(tomlkit.nl())
+    document.add("types", stated)
+    steps = tomlkit.aot()
+    for one, node in zip(mendings, parsed, strict=True):
+        step = tomlkit.table()
+        step.add("note", one.note)
+        assigned = tomlkit.inline_table()
+        assigned.add(node.name, _string(one.assignment[node.expression.start : node.expression.end]))
+        step.add("set", assigned)
+        step.add("rows", "same")
+        steps.append(step)
+    document.add("step", steps)
+    _write(path, tomlkit.dumps(document))
+
+
+def _begun(path: Path, table: CsvTable) -> Any:
+    """The head of a new plan: what it reads and writes."""
+    import tomlkit
+
+    document = tomlkit.document()
+    relative = os.path.relpath(table.path, path.parent)
+    document.add("table", tomlkit.string(relative))
+    source = Path(relative)
+    document.add("write", tomlkit.string(str(source.with_name(f"{source.stem}-clean{source.suffix or '.csv'}"))))
+    _reading(document, table)
+    return document
+
+
+def _write(path: Path, text: str) -> None:
+    """Put a plan in its place, whole or not at all."""
     temporary = path.with_name(f".{path.name}.gravel-{os.getpid()}")
     try:
         temporary.write_text(text, "utf-8", newline="")
@@ -76,7 +130,6 @@ def add_step(path: Path, table: CsvTable, trial: Trial, note: str) -> int:
     except OSError as error:
         temporary.unlink(missing_ok=True)
         raise TableProblem(f"{path} cannot be written: {(error.strerror or str(error)).lower()}") from None
-    return count
 
 
 def _inline(values: dict[str, Any]) -> Any:

@@ -1,233 +1,455 @@
-"""The profile of a table: a state for each batch and column, an associative merge, a result. One pass."""
+"""The profile of a table: a state for each batch and column, an associative merge, then one more pass over what only the
+whole could decide (texts of the winners, lists, forms, pairs of columns)."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from decimal import Decimal
-from functools import partial
+from collections.abc import Iterable
+from dataclasses import replace
+from datetime import date
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.distinct import Counted, Room
 from gravel.engine.frame import view
 from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
+from gravel.engine.hashing import hashes
 from gravel.engine.parallel import ordered_map
-from gravel.language.functions.buffers import BLANK, body, is_ascii, matches, maybe_padded
 from gravel.language.functions.casts import to_text
+from gravel.language.functions.spelling import match_key, shape
 from gravel.language.types import TEXT, Kind, Type
+from gravel.profiling import fits, forms, lists, relations, spread
+from gravel.profiling.findings import findings
+from gravel.profiling.marks import DELIMITERS
+from gravel.profiling.result import (
+    AlmostKey,
+    Case,
+    ColumnProfile,
+    Damage,
+    Determined,
+    Fit,
+    Lengths,
+    Numbers,
+    Profile,
+    Sample,
+    Shape,
+    Spaces,
+    Spelling,
+    TableFacts,
+    ValueRows,
+)  # fmt: skip
+from gravel.profiling.state import SHAPES, TOP, Gathered, Part, Rows, State, gather, part_of, whole_rows
 from gravel.tables.csv import CsvTable
-from gravel.tables.table import Batch, Malformed, scan
-from gravel.tables.typing import Fitting, fitting
+from gravel.tables.table import Batch, Malformed
+from gravel.tables.typing import Fitting
 
-TOP = 5
-
-
-@dataclass(frozen=True)
-class Lengths:
-    """Least, greatest and mean length in characters of the known values; None where there is none."""
-
-    min: int | None
-    max: int | None
-    mean: float | None
+MEMORY = 1 << 29  # bytes for the distinct values of all columns together, if nothing else is said
+_BYTES_A_VALUE = 48
+_ALMOST = 0.05
 
 
-@dataclass(frozen=True)
-class ColumnProfile:
-    """What a column holds. empty: ''; blank: not empty, only white space; padded: white space at an end of a value that
-    is not blank; distinct: different values, NULL apart; min, max: texts by code point, others by value."""
+def profile(table: CsvTable, *, today: date | None = None, memory: int = MEMORY, sample: int | None = None) -> Profile:
+    """Profile every column. `memory` bounds what distinct values are held in; `sample` looks at so many rows only, chosen
+    evenly by a hash of their numbers. Raises TableProblem."""
+    chosen = None
+    if sample is not None:
+        from gravel.profiling.sample import choose
 
-    name: str
-    type: Type
-    nulls: int
-    empty: int
-    blank: int
-    padded: int
-    distinct: int
-    min: str | None
-    max: str | None
-    length: Lengths
-    top: tuple[tuple[str, int], ...]
-
-
-@dataclass(frozen=True)
-class Profile:
-    """A table's rows and columns."""
-
-    table: str
-    rows: int
-    columns: tuple[ColumnProfile, ...]
-    malformed: tuple[Malformed, ...]
-    notes: tuple[str, ...]
+        chosen = choose(table, sample)
+    room = Room(max(1000, memory // _BYTES_A_VALUE))
+    first = _FirstPass(table, room, chosen)
+    first.run()
+    table.settle({i: state.fitting for i, state in enumerate(first.states)})
+    width = range(len(table.columns))
+    types = table.types(width)
+    gathered = list(ordered_map(lambda i: gather(first.states[i], types[i] == TEXT), width))
+    second = _SecondPass(table, room, first, gathered)
+    second.run()
+    day = today or date.today()
+    columns = tuple(ordered_map(lambda i: second.column(i, day), width))
+    facts = second.facts(columns)
+    found = findings(columns, facts, first.rows)
+    told = None if chosen is None else Sample(first.rows, chosen.of)
+    return Profile(table.name, first.rows, columns, facts, found, tuple(first.malformed), tuple(table.notes), told)
 
 
-def profile(table: CsvTable) -> Profile:
-    """Profile every column in one pass. Raises TableProblem."""
-    width = len(table.columns)
-    states = [_State() for _ in range(width)]
-    rows = 0
-    malformed: list[Malformed] = []
-    known = {i for i, name in enumerate(table.columns) if name in table.texts or name in table.declared}
+class _FirstPass:
+    """States of all columns, whole rows, and the first rows' hashes."""
 
-    def work(piece: Any) -> tuple[Batch, list[_Part]]:
-        batch = table.read(piece)
-        parts = [_part(batch.columns[i], batch.rows, states[i].fitting if i not in known else Fitting(frozenset())) for i in range(width)]
-        return Batch(batch.rows, [], batch.malformed), parts
+    def __init__(self, table: CsvTable, room: Room, chosen: Any) -> None:
+        self.table, self.chosen = table, chosen
+        width = len(table.columns)
+        self.states = [State(room) for _ in range(width)]
+        self.whole = Rows(room)
+        self.rows = 0
+        self.malformed: list[Malformed] = []
+        self.head: list[list[np.ndarray]] = [[] for _ in range(width)]
 
-    for batch, parts in ordered_map(work, table.pieces()):
-        rows += batch.count
-        malformed += batch.malformed
-        for state, part in zip(states, parts, strict=True):
-            state.add(part)
-    table.settle({i: state.fitting for i, state in enumerate(states)})
-    columns = tuple(ordered_map(lambda i: _finish(table, i, states[i], rows), range(width)))
-    return Profile(table.name, rows, columns, tuple(malformed), tuple(table.notes))
+    def batch(self, piece: Any, wanted: list[int] | None = None) -> Batch:
+        """A piece's rows, or those of them that a sample has."""
+        batch = self.table.read(piece, wanted)
+        return batch if self.chosen is None else self.chosen.of_batch(batch)
 
+    def run(self) -> None:
+        """Read the whole table."""
+        table, width = self.table, len(self.table.columns)
+        fixed = {i for i, name in enumerate(table.columns) if name in table.texts or name in table.declared}
+        nothing = Fitting(frozenset())
 
-@dataclass(frozen=True)
-class _Part:
-    """One column of one batch. low, high: least and greatest as text, or as value where the column may be a number."""
+        def work(piece: Any) -> tuple[int, tuple[Malformed, ...], list[Part], Counted, list[np.ndarray]]:
+            batch = self.batch(piece)
+            parts = [part_of(batch.columns[i], batch.rows, nothing if i in fixed else self.states[i].fitting) for i in range(width)]
+            plain = [part.plain for part in parts]
+            return batch.count, batch.malformed, parts, whole_rows(plain, batch.rows), plain
 
-    nulls: int
-    empty: int
-    blank: int
-    padded: int
-    low: str | None
-    high: str | None
-    low_number: Decimal | int | None
-    high_number: Decimal | int | None
-    least: int
-    most: int
-    total: int
-    fitting: Fitting
-    frequent: FrequentPart | None
+        for count, malformed, parts, whole, plain in ordered_map(work, table.pieces()):
+            if self.rows < relations.SAMPLE:
+                for kept, one in zip(self.head, plain, strict=True):
+                    kept.append(one[: relations.SAMPLE - self.rows])
+            self.rows += count
+            self.malformed += malformed
+            if count:
+                self.whole.add(whole, count)
+                for state, part in zip(self.states, parts, strict=True):
+                    state.add(part)
 
-
-def _part(array: Any, rows: np.ndarray, so_far: Fitting) -> _Part:
-    nulls = array.null_count
-    if nulls == len(array):
-        return _Part(nulls, 0, 0, 0, None, None, None, None, 0, 0, 0, fitting(array, so_far.kinds), None)
-    if nulls:
-        rows = rows[pc.is_valid(array).to_numpy(zero_copy_only=False)]
-        array = array.drop_null()
-    counts = None
-    if _few_values(array):
-        array, counts, rows = _once(array, rows)
-    fits = fitting(array, so_far.kinds)
-    bytes_long = np.diff(body(array)[0])
-    blank = padded = 0
-    doubtful = maybe_padded(array)
-    if doubtful.any():
-        some = array.filter(pa.array(doubtful))
-        weights = None if counts is None else counts[doubtful]
-        blank = _weight(matches(some, f"^{BLANK}+$"), weights)
-        padded = _weight(matches(some, f"^{BLANK}|{BLANK}$"), weights) - blank
-    lengths = bytes_long if is_ascii(array) else pc.utf8_length(array).to_numpy()
-    low, high = (bound.as_py() for bound in pc.min_max(array).values())
-    numbers: tuple[Any, Any] = (None, None)
-    if Kind.DECIMAL in fits.kinds:
-        numbers = tuple(bound.as_py() for bound in pc.min_max(_numbers(array, fits)).values())
-    total = int(lengths.sum()) if counts is None else int((lengths * counts).sum())
-    return _Part(
-        nulls, _weight(bytes_long == 0, counts), blank, padded, low, high, *numbers, int(lengths.min()), int(lengths.max()), total,
-        fits, frequent_part([array], rows, counts),
-    )  # fmt: skip
+    def sample(self, index: int) -> np.ndarray:
+        """Hashes of a column's first values."""
+        return np.concatenate(self.head[index]) if self.head[index] else np.zeros(0, np.uint64)
 
 
-def _weight(mask: np.ndarray, counts: np.ndarray | None) -> int:
-    """Rows under a mask, where each value may stand for several."""
-    return int(np.count_nonzero(mask)) if counts is None else int(counts[mask].sum())
+class _SecondPass:
+    """What only the whole could decide, in one more pass over the columns that need it."""
 
+    def __init__(self, table: CsvTable, room: Room, first: _FirstPass, gathered: list[Gathered]) -> None:
+        self.table, self.room, self.first, self.gathered = table, room, first, gathered
+        self.types = table.types(range(len(table.columns)))
+        self.texts: dict[int, dict[int, str]] = {}
+        for index, state in enumerate(first.states):
+            known = dict(state.texts.values())
+            self.texts[index] = known
+        self.shape_examples: dict[int, list[tuple[int, int]]] = {}
+        self.by_value: dict[int, tuple[Frequent, str | None, str | None]] = {}
 
-def _few_values(array: Any) -> bool:
-    """Whether work once a distinct value is likely to be less than once a row: a sample says so."""
-    sample = array.slice(0, 4000)
-    return len(array) > 100 and pc.count_distinct(sample).as_py() * 2 < len(sample)
+    def run(self) -> None:
+        """Decide, then read again."""
+        width = range(len(self.table.columns))
+        self.by_value = {i: _by_value(self.first, i, self.types[i]) for i in width if _ambiguous(self.table, i, self.types[i])}
+        self._look_up({i: self._samples(i) for i in width})
+        self.lists = {i: sign for i in width if (sign := self._delimiter(i))}
+        self.forms = {i: found for i in width if (found := self._forms(i))}
+        self._candidates()
+        tops = list(ordered_map(lambda i: self.first.states[i].shapes.top(SHAPES), width))
+        numeric = [i for i in width if self.gathered[i].numbers is not None]
+        self.numbers = dict(zip(numeric, ordered_map(self._numbers, numeric), strict=True))
+        wanted = {}
+        for i in width:
+            self.shape_examples[i] = tops[i]
+            wanted[i] = self._wanted(i) | {row for row, _ in tops[i]}
+        self._deepen(wanted)
+        self._look_up(self._exception_rows())
 
+    def _numbers(self, index: int) -> tuple[Numbers, int, int]:
+        values = self.gathered[index].numbers
+        assert values is not None
+        return spread.numbers(*values)
 
-def _once(array: Any, rows: np.ndarray) -> tuple[Any, np.ndarray, np.ndarray]:
-    """The distinct values of a batch, the rows that hold each, and the first row that does."""
-    coded = array.dictionary_encode()
-    codes = coded.indices.to_numpy()
-    first = np.empty(len(coded.dictionary), np.int64)
-    first[codes[::-1]] = rows[::-1]
-    return coded.dictionary, np.bincount(codes, minlength=len(first)), first
+    def _samples(self, index: int) -> set[int]:
+        found, state = self.gathered[index], self.first.states[index]
+        rows: set[int] = set()
+        if self.types[index] != TEXT:
+            shortest = state.shortest[0] if state.shortest else 0
+            return set(found.sample.get("all", [])) if self.types[index].kind is Kind.INTEGER and shortest >= 10 else rows
+        # Forms have two characters at least, none is common in text that is mostly without its signs.
+        if state.longest and state.longest[0] >= 2:
+            rows |= set(found.sample.get("all", []))
+        for name in DELIMITERS:
+            if name in found.sample:
+                rows |= {*found.sample[name], *found.sample.get(f"not {name}", [])}
+        return rows
 
+    def _delimiter(self, index: int) -> str:
+        if self.types[index] != TEXT:
+            return ""
+        found, texts = self.gathered[index], self.texts[index]
+        best, most = "", 0
+        for name, sign in DELIMITERS.items():
+            if name not in found.sample:
+                continue
+            holding = [texts[row] for row in found.sample[name]]
+            others = [texts[row] for row in found.sample.get(f"not {name}", [])]
+            if found.by_bit[name] > most and lists.looks_like_one(sign, holding, others):
+                best, most = sign, found.by_bit[name]
+        return best
 
-def _numbers(array: Any, fits: Fitting) -> Any:
-    if Kind.INTEGER in fits.kinds:
-        return pc.cast(array, pa.int64())
-    digits = fits.whole + fits.scale
-    return pc.cast(array, pa.decimal128(38, fits.scale) if digits <= 38 else pa.decimal256(min(digits, 76), min(fits.scale, 76)))
+    def _forms(self, index: int) -> list[str]:
+        rows = self.gathered[index].sample.get("all", [])
+        values = [self.texts[index][row] for row in rows if row in self.texts[index]]
+        if self.types[index] != TEXT:
+            return [form for form in forms.forms_of(values) if form in ("LUHN", "ISBN")] if values else []
+        return forms.forms_of(values)
 
+    def _candidates(self) -> None:
+        """Keys, and the pairs and dependencies that the first rows do not refute."""
+        rows, columns = self.first.rows, []
+        self.keys: list[tuple[str, ...]] = []
+        for index, name in enumerate(self.table.columns):
+            state, found = self.first.states[index], self.gathered[index]
+            distinct = self._distinct(index)
+            if rows and distinct == rows:
+                self.keys.append((name,))
+            elif distinct > 1 and index not in self.by_value:
+                columns.append(relations.Candidate(index, found.distinct, state.nulls))
+        columns = columns[: relations.COLUMNS]
+        self.searched = len(columns)
+        sample = {column.index: self.first.sample(column.index) for column in columns}
+        room = self.room
+        names = [column for column in columns if self.types[column.index].kind not in (Kind.DECIMAL, Kind.DOUBLE)]
+        self.pairs = relations.new_pairs(relations.likely_pairs(names, sample, rows), room) if rows else {}
+        self._look_up({column.index: {row for row, _ in self.gathered[column.index].words} for column in columns})
+        self.unsaid = {column.index: self._unsaid(column.index) for column in columns}
+        sample = {index: relations.without(hashed[: relations.FEWER], self.unsaid[index]) for index, hashed in sample.items()}
+        self.dependencies = relations.new_pairs(relations.likely_dependencies(columns, sample, rows), room) if rows else {}
 
-class _State:
-    """One column so far."""
+    def _unsaid(self, index: int) -> np.ndarray:
+        """Hashes of a column's values that say nothing: '' and the words for it."""
+        words = [self.texts[index][row] for row, _ in self.gathered[index].words]
+        return hashes(pa.array(["", *words], pa.string())) if self.types[index] == TEXT else np.zeros(0, np.uint64)
 
-    def __init__(self) -> None:
-        self.nulls = self.empty = self.blank = self.padded = self.total = 0
-        self.low: str | None = None
-        self.high: str | None = None
-        self.low_number: Any = None
-        self.high_number: Any = None
-        self.least: int | None = None
-        self.most: int | None = None
-        self.fitting = Fitting()
-        self.frequent = Frequent()
+    def _distinct(self, index: int) -> int:
+        return len(self.by_value[index][0].distinct) if index in self.by_value else self.gathered[index].distinct
 
-    def add(self, part: _Part) -> None:
-        self.fitting = self.fitting.merge(part.fitting)
-        self.nulls += part.nulls
-        if part.frequent is None:
+    def _wanted(self, index: int) -> set[int]:
+        found = self.gathered[index]
+        rows = {row for row, _ in found.top} | {row for row, _ in found.words}
+        rows |= {row for some in found.misfits.values() for row, _ in some}
+        rows |= {row for group in found.spellings for row, _ in group}
+        if self._almost_key(index):
+            rows |= {row for row, _ in found.repeated}
+        if index in self.numbers:
+            rows |= {row for row in self.numbers[index][1:] if row}
+        return rows
+
+    def _almost_key(self, index: int) -> bool:
+        rows, found, state = self.first.rows, self.gathered[index], self.first.states[index]
+        kind = self.types[index].kind
+        spoiling = found.repeated_rows + state.nulls
+        return (
+            kind in (Kind.TEXT, Kind.INTEGER) and index not in self.by_value and rows >= 10 and 0 < spoiling <= _ALMOST * rows
+            and (kind is Kind.TEXT or found.distinct > 0)
+        )  # fmt: skip
+
+    def _deepen(self, texts: dict[int, set[int]]) -> None:
+        """The second pass proper, which looks up texts on its way; where texts are all it is for, only the pieces that
+        hold them are read."""
+        self.list_parts = dict.fromkeys(self.lists, lists.ListPart())
+        self.form_states = {(i, form): forms.FormState() for i, some in self.forms.items() for form in some}
+        related = [*self.pairs, *self.dependencies]
+        wanted = sorted({*self.lists, *self.forms, *(i for pair in related for i in pair)})
+        if not wanted:
+            self._look_up(texts)
             return
-        self.empty += part.empty
-        self.blank += part.blank
-        self.padded += part.padded
-        self.total += part.total
-        self.low, self.high = _least(self.low, part.low), _most(self.high, part.high)
-        self.low_number = _least(self.low_number, part.low_number)
-        self.high_number = _most(self.high_number, part.high_number)
-        self.least, self.most = _least(self.least, part.least), _most(self.most, part.most)
-        self.frequent.add(part.frequent)
+        missing = self._missing(texts)
+
+        def work(piece: Any) -> tuple[dict[int, Any], dict[tuple[int, str], Any], list[Counted], list[Counted], _Texts]:
+            batch = self.first.batch(piece, sorted({*wanted, *missing}))
+            columns = batch.columns
+            hashed = {i: hashes(columns[i]) for i in {i for pair in related for i in pair}}
+            said = {i: relations.without(hashed[i], self.unsaid[i]) for i in {i for pair in self.dependencies for i in pair}}
+            return (
+                {i: lists.list_part(columns[i], sign) for i, sign in self.lists.items()},
+                {(i, form): forms.form_part(columns[i], form) for i, form in self.form_states},
+                [relations.pair_part(hashed[a], hashed[b], batch.rows) for a, b in self.pairs],
+                [relations.known_pairs(said[a], said[b], batch.rows) for a, b in self.dependencies],
+                _texts_of(batch, missing),
+            )
+
+        for list_parts, form_parts, pairs, dependencies, found in ordered_map(work, self.table.pieces()):
+            self._keep(found)
+            for index, part in list_parts.items():
+                self.list_parts[index] = self.list_parts[index].merge(part)
+            for key, made in form_parts.items():
+                self.form_states[key].add(made)
+            for state, counted in zip([*self.pairs.values(), *self.dependencies.values()], [*pairs, *dependencies], strict=True):
+                state.add(counted)
+
+    def _exception_rows(self) -> dict[int, set[int]]:
+        """Settle pairs and dependencies; the rows whose texts tell the exceptions, by column."""
+        rows = self.first.rows
+        self.pair_keys = [pair for pair, state in self.pairs.items() if len(state) == rows]
+        self.determined: list[tuple[int, int, relations.Dependency]] = []
+        wanted: dict[int, set[int]] = {}
+        for (by, column), state in self.dependencies.items():
+            common = self.gathered[column].top[0][1] if self.gathered[column].top else 0
+            found = relations.dependency(state, common)
+            if found is None:
+                continue
+            self.determined.append((by, column, found))
+            for row, _, usual in found.exceptions or ():
+                wanted.setdefault(by, set()).add(row)
+                wanted.setdefault(column, set()).update((row, usual))
+        return wanted
+
+    def _look_up(self, wanted: dict[int, set[int]]) -> None:
+        """Texts of some columns in some source rows, in one pass over the pieces that hold them."""
+        missing = self._missing(wanted)
+        if missing:
+            columns = sorted(missing)
+            holding = self.table.holding(np.unique(np.concatenate(list(missing.values()))).tolist())
+            for found in ordered_map(lambda piece: _texts_of(self.table.read(piece, columns), missing), holding):
+                self._keep(found)
+
+    def _missing(self, wanted: dict[int, set[int]]) -> dict[int, np.ndarray]:
+        """Of the wanted rows of each column those whose texts are not known yet, ascending."""
+        left = {i: rows - self.texts[i].keys() for i, rows in wanted.items()}
+        return {i: np.array(sorted(rows), np.int64) for i, rows in left.items() if rows}
+
+    def _keep(self, found: _Texts) -> None:
+        for index, rows, texts in found:
+            self.texts[index].update(zip(rows, texts, strict=True))
+
+    # -- results
+    def column(self, index: int, today: date) -> ColumnProfile:
+        """One column's profile."""
+        table, state, found = self.table, self.first.states[index], self.gathered[index]
+        kind, texts, bits = self.types[index], self.texts[index], self.gathered[index].by_bit
+        known = self.first.rows - state.nulls
+        low, high = state.low, state.high
+        top = tuple((texts[row], count) for row, count in found.top)
+        if index in self.by_value:
+            # One value may be written in two ways here: values are compared, in a pass over this column alone.
+            frequent, low, high = self.by_value[index]
+            top = tuple((shown[0] or "", count) for shown, count in frequent.top(TOP, lambda rows: _texts_at(self.first, index, kind, rows)))
+        elif kind.kind in (Kind.INTEGER, Kind.DECIMAL) and state.low_number is not None:
+            low, high = format(state.low_number, "f" if kind.kind is Kind.DECIMAL else ""), format(state.high_number, "f" if kind.kind is Kind.DECIMAL else "")
+
+        def count(name: str) -> int:
+            return bits.get(name, 0)
+
+        cased = [count(name) for name in ("upper", "lower", "capitalised", "mixed")]
+        spellings = self._spellings(index) if kind == TEXT else ()
+        lengths = Lengths(
+            state.shortest[0] if state.shortest else None, state.longest[0] if state.longest else None, state.total / known if known else None,
+            state.shortest[1] if state.shortest else None, state.longest[1] if state.longest else None,
+        )  # fmt: skip
+        numbers = None
+        if index in self.numbers:
+            numbers, below, above = self.numbers[index]
+            numbers = replace(numbers, far_low=texts[below] if below else None, far_high=texts[above] if above else None)
+        days = None if found.days is None else spread.dates(*spread.settled_days(*found.days), today)
+        part = self.list_parts.get(index)
+        return ColumnProfile(
+            name=table.columns[index], type=kind, nulls=state.nulls, empty=count("empty"), blank=count("blank"), padded=count("padded"),
+            distinct=self._distinct(index), min=low, max=high, length=lengths, top=top,
+            spaces=Spaces(count("leading"), count("trailing"), count("runs"), count("odd"), count("control"), count("untidy")),
+            case=Case(*cased, known - sum(cased)), fits=self._fits(index) if kind == TEXT and known else (),
+            both_orders=tuple((*pair, rows) for pair, rows in found.both.items() if rows),
+            loses=count("loses"), shapes=self._shapes(index), distinct_shapes=len(state.shapes),
+            spellings=spellings, spelling_groups=max(len(spellings), found.spelling_groups if len(found.spellings) < found.spelling_groups else 0),
+            null_words=_ranked((texts[row], rows) for row, rows in found.words), list=part.result(self.lists[index]) if part and part.rows else None,
+            damage=Damage(count("misdecoded"), count("replacement"), count("formula")), numbers=numbers, dates=days,
+            forms=tuple(self.form_states[index, form].result(form) for form in self.forms.get(index, ())),
+        )  # fmt: skip
+
+    def _fits(self, index: int) -> tuple[Fit, ...]:
+        found, texts = self.gathered[index], self.texts[index]
+        made = []
+        for one in fits.CANDIDATES:
+            rows = found.by_bit.get(one.name, 0)
+            if one.template:
+                template = one.target.format or ""
+                strict = fits.STRICTER.get(template)
+                if not rows or (strict and rows == found.by_bit.get(f"form {strict}", 0)):
+                    continue
+            made.append(Fit(one.type, rows, _ranked((texts[row], count) for row, count in found.misfits.get(one.name, ()))))
+        return tuple(made)
+
+    def _shapes(self, index: int) -> tuple[Shape, ...]:
+        tops = self.shape_examples[index]
+        if not tops:
+            return ()
+        examples = [self.texts[index][row] for row, _ in tops]
+        shapes = shape(pa.array(examples, pa.string())).to_pylist()
+        return tuple(Shape(text, rows, example) for text, example, (_, rows) in zip(shapes, examples, tops, strict=True))
+
+    def _spellings(self, index: int) -> tuple[Spelling, ...]:
+        """The groups, with their keys; hashes brought them together, the keys themselves confirm it."""
+        made: list[Spelling] = []
+        texts = self.texts[index]
+        for group in self.gathered[index].spellings:
+            values = [ValueRows(texts[row], rows) for row, rows in group]
+            keys = match_key(pa.array([value.value for value in values], pa.string())).to_pylist()
+            for key in dict.fromkeys(keys):
+                some = tuple(value for value, its in zip(values, keys, strict=True) if its == key)
+                if key is not None and len(some) > 1:
+                    made.append(Spelling(key, some))
+        return tuple(made)
+
+    def facts(self, columns: tuple[ColumnProfile, ...]) -> TableFacts:
+        """What is said of the table as a whole."""
+        names, first = self.table.columns, self.first
+        together: dict[tuple[int, int], list[str]] = {}
+        almost = []
+        for index, state in enumerate(first.states):
+            if 0 < state.nulls < first.rows:
+                together.setdefault((state.nulls, state.null_sum), []).append(names[index])
+            if self._almost_key(index):
+                found, texts = self.gathered[index], self.texts[index]
+                values = None
+                if found.repeated_values <= 200:
+                    values = _ranked((texts[row], rows) for row, rows in found.repeated)
+                almost.append(AlmostKey(names[index], found.repeated_rows + state.nulls, state.nulls, values))
+        determined = []
+        for by, column, dependency in self.determined:
+            exceptions = None
+            if dependency.exceptions is not None:
+                exceptions = tuple(
+                    (self.texts[by][row], self.texts[column][row], rows, self.texts[column][usual]) for row, rows, usual in dependency.exceptions
+                )
+            determined.append(Determined(names[by], names[column], dependency.rows, exceptions))
+        pairs = [(names[a], names[b]) for a, b in self.pair_keys]
+        return TableFacts(
+            first.whole.repeated, tuple([*self.keys, *pairs]), tuple(almost), tuple(tuple(group) for group in together.values() if len(group) > 1),
+            tuple(determined), self.searched,
+        )  # fmt: skip
 
 
-def _least(a: Any, b: Any) -> Any:
-    return b if a is None else a if b is None else min(a, b)
+_Texts = list[tuple[int, list[int], list[str]]]
 
 
-def _most(a: Any, b: Any) -> Any:
-    return b if a is None else a if b is None else max(a, b)
+def _texts_of(batch: Batch, wanted: dict[int, np.ndarray]) -> _Texts:
+    """(column, rows, texts) of the wanted rows that a batch has."""
+    found: _Texts = []
+    if not batch.count:
+        return found
+    for index, asked in wanted.items():
+        rows = asked[np.searchsorted(asked, batch.rows[0]) : np.searchsorted(asked, batch.rows[-1], side="right")]
+        if len(rows):
+            texts = batch.columns[index].take(pa.array(np.searchsorted(batch.rows, rows)))
+            found.append((index, rows.tolist(), texts.to_pylist()))
+    return found
 
 
-def _finish(table: CsvTable, index: int, state: _State, rows: int) -> ColumnProfile:
-    kind = table.types([index])[index]
-    frequent = state.frequent
-    low, high = state.low, state.high
-    if (index in table.fittings and not table.fittings[index].uniform and kind != TEXT) or (
-        table.columns[index] in table.declared and kind != TEXT
-    ):
-        # One value may be written in two ways here: values are compared, in a pass over this column alone.
-        frequent, low, high = _by_value(table, index, kind)
-    elif kind.kind in (Kind.INTEGER, Kind.DECIMAL):
-        low, high = str(state.low_number), str(state.high_number)
-        if kind.kind is Kind.DECIMAL:
-            low, high = format(state.low_number, "f"), format(state.high_number, "f")
-    known = rows - state.nulls
-    top = frequent.top(TOP, partial(_texts_at, table, index, kind if frequent is not state.frequent else TEXT))
-    return ColumnProfile(
-        table.columns[index], kind, state.nulls, state.empty, state.blank, state.padded, len(frequent.distinct), low, high,
-        Lengths(state.least, state.most, state.total / known if known else None), tuple((texts[0] or "", count) for texts, count in top),
-    )  # fmt: skip
+def _ranked(found: Iterable[tuple[str, int]]) -> tuple[ValueRows, ...]:
+    return tuple(ValueRows(*one) for one in found)
 
 
-def _by_value(table: CsvTable, index: int, kind: Type) -> tuple[Frequent, str | None, str | None]:
+def _ambiguous(table: CsvTable, index: int, kind: Type) -> bool:
+    if kind == TEXT:
+        return False
+    return (index in table.fittings and not table.fittings[index].uniform) or table.columns[index] in table.declared
+
+
+def _by_value(first: _FirstPass, index: int, kind: Type) -> tuple[Frequent, str | None, str | None]:
     """Distinct values, least and greatest of a column by its type instead of by its texts; misfits are left out."""
     frequent = Frequent()
     low: Any = None
     high: Any = None
 
-    def work(batch: Batch) -> tuple[FrequentPart | None, Any, Any]:
+    def work(piece: Any) -> tuple[FrequentPart | None, Any, Any]:
+        batch = first.batch(piece, [index])
         values = view(batch.columns[index], kind).values
         good = pc.is_valid(values)
         some = values.filter(good)
@@ -238,7 +460,7 @@ def _by_value(table: CsvTable, index: int, kind: Type) -> tuple[Frequent, str | 
         rows = batch.rows[good.to_numpy(zero_copy_only=False)]
         return frequent_part([texts], rows), bounds[0], bounds[1]
 
-    for part, least, most in scan(table, work, [index]):
+    for part, least, most in ordered_map(work, first.table.pieces()):
         if part is not None:
             frequent.add(part)
             low = least if low is None or least.as_py() < low.as_py() else low
@@ -247,11 +469,11 @@ def _by_value(table: CsvTable, index: int, kind: Type) -> tuple[Frequent, str | 
     return frequent, shown[0], shown[1]
 
 
-def _texts_at(table: CsvTable, index: int, kind: Type, rows: list[int]) -> dict[int, tuple[str | None, ...]]:
-    """The texts of a column in some source rows."""
+def _texts_at(first: _FirstPass, index: int, kind: Type, rows: list[int]) -> dict[int, tuple[str | None, ...]]:
+    """The texts of a column's values in some source rows."""
     found: dict[int, tuple[str | None, ...]] = {}
-    for piece in table.holding(rows):
-        batch = table.read(piece, [index])
+    for piece in first.table.holding(rows):
+        batch = first.table.read(piece, [index])
         texts = to_text(view(batch.columns[index], kind).values, kind)
         for row in rows:
             at = int(np.searchsorted(batch.rows, row))

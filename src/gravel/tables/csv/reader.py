@@ -45,6 +45,7 @@ class CsvTable:
     ) -> None:
         self.path, self.name, self.empty_null, self.texts = path, name or str(path), empty_null, texts
         self.declared = declared or {}
+        self.asked_delimiter, self.asked_encoding = delimiter, encoding
         self.dialect = dialect or dialects.find(path, self.name, delimiter, encoding)
         self.columns = self.dialect.columns
         self.notes: list[str] = []
@@ -72,8 +73,11 @@ class CsvTable:
     def holding(self, rows: Sequence[int]) -> Iterator[Piece]:
         """The pieces that hold some source rows. After a whole pass they are found by their places in the file."""
 
+        ascending = np.unique(np.asarray(rows, np.int64))
+
         def has(piece: Piece) -> bool:
-            return any(piece.first_row <= row < piece.first_row + piece.records for row in rows)
+            at = np.searchsorted(ascending, piece.first_row)
+            return bool(at < len(ascending) and ascending[at] < piece.first_row + piece.records)
 
         wanted = [(stub, size) for stub, size in self._stubs if has(stub)]
         if wanted and all(stub.offset >= 0 for stub, _ in wanted):

@@ -1,0 +1,49 @@
+"""Commands to type next, as text for a shell."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Sequence
+from typing import Any
+
+
+def shell_word(text: str) -> str:
+    """A word of a command line as one would type it; a POSIX shell reads it back as it was."""
+    if re.fullmatch(r"[\w@%+=:,./-]+", text):
+        return text
+    # Within double quotes a shell would obey these, whatever stands before them.
+    if re.search(r"[$`!]", text):
+        return shlex.quote(text)
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def table_words(table: Any) -> list[str]:
+    """A table's name and the options it was read with."""
+    words = [table.name]
+    if getattr(table, "asked_delimiter", None):
+        words += ["--delimiter", "tab" if table.asked_delimiter == "\t" else table.asked_delimiter]
+    if getattr(table, "asked_encoding", None):
+        words += ["--encoding", table.asked_encoding]
+    if getattr(table, "empty_null", False):
+        words += ["--empty", "null"]
+    for column in sorted(getattr(table, "texts", ())):
+        words += ["--text", column]
+    return words
+
+
+def command(words: Sequence[str]) -> str:
+    """Words as one line for a shell."""
+    return " ".join(shell_word(word) for word in words)
+
+
+def look_command(table: Any, where: str) -> str:
+    """The command that shows the rows for which a condition is true."""
+    name, *options = table_words(table)
+    return command(["gravel", "look", name, "--where", where, *options])
+
+
+def try_command(table: Any, assignment: str) -> str:
+    """The command that tries an assignment."""
+    name, *options = table_words(table)
+    return command(["gravel", "try", name, assignment, *options])

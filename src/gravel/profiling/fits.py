@@ -1,0 +1,162 @@
+"""Which types the values of a text column fit, as FITS would say: a value's shape names the candidates, the cast decides."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.language.functions import casts
+from gravel.language.functions.buffers import matches
+from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIMESTAMP, Kind, Target, decimal
+from gravel.tables.typing import Fitting
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """A type that values may fit: its name in `marks`, the CAST's target, and the shapes (an RE2 pattern) it can have."""
+
+    name: str
+    target: Target
+    shapes: str
+
+    @property
+    def type(self) -> str:
+        """The type as an expression writes it."""
+        return "DECIMAL" if self.target.type.kind is Kind.DECIMAL else str(self.target)
+
+    @property
+    def template(self) -> bool:
+        """Whether a FORMAT belongs to it."""
+        return self.target.format is not None
+
+
+_TEMPLATES = (
+    "DD.MM.YYYY", "MM/DD/YYYY", "DD/MM/YYYY", "MM-DD-YYYY", "DD-MM-YYYY", "YYYY/MM/DD", "YYYY.MM.DD", "YYYYMMDD", "DD.MM.YY",
+    "MM/DD/YY", "DD/MM/YY", "FMDD.FMMM.YYYY", "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY", "YYYY-MM-DD HH24:MI", "DD.MM.YYYY HH24:MI",
+    "DD.MM.YYYY HH24:MI:SS",
+)  # fmt: skip
+
+
+def _template_shape(template: str) -> str:
+    shape = template.replace(".", r"\.")
+    for part, digits in (("FMDD", "9{1,2}"), ("FMMM", "9{1,2}"), ("YYYY", "9999"), ("YY", "99"), ("MM", "99"), ("DD", "99"), ("HH24", "99"),
+                         ("MI", "99"), ("SS", "99")):  # fmt: skip
+        shape = shape.replace(part, digits)
+    return shape
+
+
+def _candidate(template: str) -> Candidate:
+    kind = TIMESTAMP if "HH24" in template else DATE
+    return Candidate(f"form {template}", Target(kind, format=template), f"^ *{_template_shape(template)} *$")
+
+
+CANDIDATES = (
+    Candidate("INTEGER", Target(INTEGER), "^ *[+-]?9+ *$"),
+    Candidate("DECIMAL", Target(decimal(38, 10)), r"^ *[+-]?(9+\.?9*|\.9+) *$"),
+    Candidate("DOUBLE PRECISION", Target(DOUBLE), r"^ *[+-]?((9+\.?9*|\.9+)([Aa][+-]?9+)?|[Aa]{3}|[Aa]{8}) *$"),
+    Candidate("BOOLEAN", Target(BOOLEAN), "^ *[Aa]{4,5} *$"),
+    Candidate("DATE", Target(DATE), "^ *9999-99-99 *$"),
+    Candidate("TIMESTAMP", Target(TIMESTAMP), r"^ *9999-99-99([ Aa]99:99:99(\.9{1,6})?)? *$"),
+    *(_candidate(template) for template in _TEMPLATES),
+)
+NAMES = tuple(one.name for one in CANDIDATES)
+BY_NAME = {one.name: one for one in CANDIDATES}
+# A template with the day first and the same with the month first: a value may fit both.
+RIVALS = (("DD/MM/YYYY", "MM/DD/YYYY"), ("DD-MM-YYYY", "MM-DD-YYYY"), ("DD/MM/YY", "MM/DD/YY"), ("FMDD/FMMM/YYYY", "FMMM/FMDD/YYYY"))
+# The templates with FM take in those without: they count only for what the others leave.
+STRICTER = {"FMDD.FMMM.YYYY": "DD.MM.YYYY", "FMMM/FMDD/YYYY": "MM/DD/YYYY", "FMDD/FMMM/YYYY": "DD/MM/YYYY"}
+# Forms whose days are taken; where the month comes first it wins, until the whole column shows which one it is.
+_DAYS = (
+    "DATE", "TIMESTAMP", *(f"form {one}" for one in (
+        "DD.MM.YYYY", "YYYY/MM/DD", "YYYY.MM.DD", "FMDD.FMMM.YYYY", "YYYY-MM-DD HH24:MI", "DD.MM.YYYY HH24:MI", "DD.MM.YYYY HH24:MI:SS",
+        "MM/DD/YYYY", "DD/MM/YYYY", "MM-DD-YYYY", "DD-MM-YYYY", "MM/DD/YY", "DD/MM/YY", "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY", "DD.MM.YY",
+    )),
+)  # fmt: skip
+_POSSIBLE = r"^ *[+-]?[.]?(9|[Aa]{3,8} *$)"
+
+Put = Callable[[str, np.ndarray], None]
+
+
+def put_plain(array: Any, fitting: Fitting, shapes: Any, put: Put) -> np.ndarray:
+    """The marks of an array of plain numbers or dates; their values as numbers, or days since 1970-01-01."""
+    everyone = np.ones(len(array), bool)
+    if Kind.DATE in fitting.kinds:
+        put("DATE", everyone)
+        put("day", everyone)
+        put("TIMESTAMP", _fits(array, BY_NAME["TIMESTAMP"])[0])
+        return pc.cast(pc.cast(array, pa.date32()), pa.int32()).to_numpy().astype(float)
+    if Kind.INTEGER in fitting.kinds:
+        put("INTEGER", everyone)
+        dated = matches(shapes, BY_NAME["form YYYYMMDD"].shapes)
+        if dated.any():
+            put("form YYYYMMDD", _spread(dated, _fits(array.filter(pa.array(dated)), BY_NAME["form YYYYMMDD"])[0]))
+    put("DECIMAL", everyone if fitting.whole <= 28 else _fits(array, BY_NAME["DECIMAL"])[0])
+    put("DOUBLE PRECISION", everyone)
+    put("number", everyone)
+    made: np.ndarray = pc.cast(array, pa.float64()).to_numpy()
+    return made
+
+
+def put_fits(array: Any, shapes: Any, shape_hash: np.ndarray, put: Put) -> np.ndarray:
+    """The marks of what each value fits; numbers and days of those that fit a number or a date."""
+    number = np.full(len(array), np.nan)
+    # Each shape is looked at once, where there are few.
+    _, first, inverse = np.unique(shape_hash, return_index=True, return_inverse=True)
+    texts = shapes.take(pa.array(first))
+    possible = matches(texts, _POSSIBLE)
+    if not possible.any():
+        return number
+    taken = np.zeros(len(array), bool)
+    found: dict[str, np.ndarray] = {}
+    for one in CANDIDATES:
+        shaped = possible & matches(texts, one.shapes)
+        if not shaped.any():
+            continue
+        rows = np.flatnonzero(shaped[inverse])
+        fit, values = _fits(array.take(pa.array(rows)), one)
+        rows = rows[fit]
+        mask = np.zeros(len(array), bool)
+        mask[rows] = True
+        found[one.name] = mask
+        put(one.name, mask)
+        if one.name == "DOUBLE PRECISION":
+            numbers = values.filter(pa.array(fit)).to_numpy(zero_copy_only=False)
+            finite = np.isfinite(numbers)
+            number[rows[finite]] = numbers[finite]
+            put("number", _at(rows[finite], len(array)))
+            taken[rows] = True
+        elif one.name in _DAYS:
+            fresh = ~taken[rows]
+            days = pc.cast(pc.cast(values.filter(pa.array(fit)), pa.date32()), pa.int32()).to_numpy()
+            number[rows[fresh]] = days[fresh]
+            put("day", _at(rows[fresh], len(array)))
+            taken[rows] = True
+    whole = found.get("DECIMAL")
+    if whole is not None:
+        from gravel.profiling.marks import LEADING_ZERO
+
+        put("loses", _spread(whole, matches(array.filter(pa.array(whole)), LEADING_ZERO)))
+    return number
+
+
+def _at(rows: np.ndarray, count: int) -> np.ndarray:
+    mask = np.zeros(count, bool)
+    mask[rows] = True
+    return mask
+
+
+def _spread(mask: np.ndarray, found: np.ndarray) -> np.ndarray:
+    return _at(np.flatnonzero(mask)[found], len(mask))
+
+
+def _fits(array: Any, candidate: Candidate) -> tuple[np.ndarray, Any]:
+    """Which values fit, and the values."""
+    made = casts.cast(array, TEXT, candidate.target)
+    if made.errors is None:
+        return np.ones(len(array), bool), made.values
+    return np.asarray(made.errors) == 0, made.values

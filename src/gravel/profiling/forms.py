@@ -1,0 +1,68 @@
+"""Which well-known forms a column has: decided by its first values, then counted over all rows."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.language.functions.wellknown import FORMS, rows_of
+from gravel.profiling.marks import NULL_WORDS
+from gravel.profiling.result import Form, ValueRows
+
+# (share of the distinct values that must have the form, how many values that must be at least): random digits or
+# letters have some of the forms by chance.
+_NEEDED = {"LUHN": (0.8, 8), "COUNTRY": (0.8, 3), "CURRENCY": (0.6, 1), "ISBN": (0.5, 2)}
+_MANY = 10_000
+
+
+def forms_of(values: list[str]) -> list[str]:
+    """The forms that most of some distinct values have; of IPV4 and the like at most one is common."""
+    some = [value for value in values if value.strip() and value.strip().lower() not in NULL_WORDS]
+    if not some:
+        return []
+    array = pa.array(some, pa.string())
+    # No form is shorter or longer than these; most columns need no closer look.
+    found = []
+    for form in FORMS:
+        share, least = _NEEDED.get(form, (0.5, 1))
+        hits = int(rows_of(array, form).sum())
+        if hits >= least and hits >= share * len(some):
+            found.append(form)
+    return found
+
+
+@dataclass
+class FormState:
+    """Rows that have a form and that fail it, and the values that fail."""
+
+    rows: int = 0
+    fail: int = 0
+    values: Counter[str] = field(default_factory=Counter)
+    order: dict[str, int] = field(default_factory=dict)
+
+    def add(self, part: tuple[int, int, list[tuple[str, int]]]) -> None:
+        """Take in a batch's counts, in the order of the table."""
+        have, fail, values = part
+        self.rows += have
+        self.fail += fail
+        if len(self.values) < _MANY:
+            self.values.update(dict(values))
+
+    def result(self, form: str) -> Form:
+        """The figures of the whole column."""
+        ranked = sorted(self.values.items(), key=lambda one: (-one[1], one[0]))[:5]
+        return Form(form, self.rows, self.fail, tuple(ValueRows(*one) for one in ranked))
+
+
+def form_part(array: Any, form: str) -> tuple[int, int, list[tuple[str, int]]]:
+    """Of a batch of texts: rows with the form, known rows without it, and their values with rows."""
+    coded = array.drop_null().dictionary_encode()
+    counts = np.bincount(coded.indices.to_numpy(), minlength=len(coded.dictionary))
+    have = rows_of(coded.dictionary, form)
+    bad = np.flatnonzero(~have)[:_MANY]
+    texts = coded.dictionary.take(pa.array(bad)).to_pylist()
+    return int(counts[have].sum()), int(counts[~have].sum()), list(zip(texts, counts[bad].tolist(), strict=True))

@@ -1,0 +1,204 @@
+"""What can be said of a value by itself: spaces, case, types that it fits, damage. One bit each, of whole columns at once.
+
+The bits depend on the value alone, so they are found once for a distinct value where a batch has few of them, and
+travel with the distinct values: every count of rows by a bit is then a sum of counts, whatever the batches were.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.engine.hashing import hashes
+from gravel.language.functions.buffers import (
+    BLANK,
+    HIGH,
+    SPACES,
+    ZERO_WIDTH,
+    ByteSet,
+    body,
+    is_ascii,
+    matches,
+    maybe_padded,
+    rows_with,
+)  # fmt: skip
+from gravel.language.functions.spelling import match_key, shape
+from gravel.language.functions.text import capitalize_words, tidy_spaces
+from gravel.language.types import Kind
+from gravel.profiling import fits
+from gravel.tables.typing import Fitting
+
+_NAMES = (
+    "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "upper", "lower", "capitalised", "mixed",
+    "null_word", "misdecoded", "replacement", "formula", "loses", "no_key", "number", "day",
+    "list_semicolon", "list_pipe", "list_comma", "list_slash", "list_line", *fits.NAMES,
+)  # fmt: skip
+BIT = {name: np.uint64(1 << at) for at, name in enumerate(_NAMES)}
+DELIMITERS = {"list_semicolon": ";", "list_pipe": "|", "list_comma": ",", "list_slash": "/", "list_line": "\n"}
+
+# Words that people write where nothing is known; matched against LOWER(TIDY_SPACES(x)).
+NULL_WORDS = frozenset(
+    "n/a n.a. na n.a n/k nk null (null) <null> none (none) <none> nil nan #n/a #null! - -- --- – — ? ?? ??? . .. ... / // unknown (unknown) "
+    "unk unbekannt undefined undef missing (missing) empty (empty) blank (blank) tbd tba tbc x xx xxx void".split()
+) | {"not known", "not available", "not applicable", "not given", "no data", "no value", "to be defined", "no answer"}
+_NULL_WORDS = pa.array(sorted(NULL_WORDS))
+_LONGEST_WORD = 40
+
+_ODD, _SIGN = ByteSet(b"\t\n\x0b\x0c\r"), ByteSet(b"=+-@")
+_CONTROL = ByteSet(bytes([*range(9), *range(14, 32), 127]))
+ODD_SPACES = f"[{SPACES.replace(' ', '')}{ZERO_WIDTH}]"
+CONTROLS = r"[\x00-\x08\x0e-\x1f\x7f-\x{84}\x{86}-\x{9f}]"
+INNER_RUN = "[^ ]  +[^ ]"
+# What cp1252 or Latin-1 makes of the continuation bytes of UTF-8, 0x80 to 0xBF; after the leads that also begin words,
+# only what no writer puts there.
+_TAIL = r"\x{80}-\x{bf}€‚ƒ„…†‡ˆ‰Š‹ŒŽ‘’“”•–—˜™š›œžŸ"
+_SURE_TAIL = r"\x{80}-\x{9f}¡-ª¬\x{ad}®-º¼-¾€‚ƒ…†‡ˆ‰Š‹ŒŽ•˜™š›œžŸ"
+MISDECODED = rf"[ÂÃ][{_TAIL}]|[ÄÅÎÏÐÑ][{_SURE_TAIL}]|â[\x{{80}}-\x{{84}}€‚ƒ„][{_TAIL}]|ðŸ[{_TAIL}]"
+REPLACEMENT = r"\x{fffd}"
+# A spreadsheet runs what begins with = or @name, or with a sign before a name, a bracket or a sum.
+FORMULA = r"^(?:=.|@[A-Za-z]|[+-](?:[A-Za-z(=@]|[0-9.]+(?:[-+*/^][0-9.]+)+\z))"
+LEADING_ZERO = r"^ *(?:\+|[+-]?0[0-9])"
+
+
+@dataclass(frozen=True)
+class Marked:
+    """Of each value of an array: its bits (uint64), its number or day (float64, NaN for none), the hash that begins with
+    its MATCH_KEY's, its plain hash, its shape and that one's hash."""
+
+    bits: np.ndarray
+    number: np.ndarray
+    first: np.ndarray
+    plain: np.ndarray
+    shapes: Any
+    shape_hash: np.ndarray
+
+
+def marked(array: Any, fitting: Fitting) -> Marked:
+    """The marks of a text array without NULLs; `fitting` is what all of its values fit."""
+    count = len(array)
+    bits = np.zeros(count, np.uint64)
+    offsets, data = body(array)
+    lengths = np.diff(offsets)
+    ascii_only = is_ascii(array)
+    high = np.zeros(count, bool) if ascii_only else rows_with(array, HIGH)
+    plain_number = bool(fitting.kinds & {Kind.INTEGER, Kind.DECIMAL, Kind.DATE})
+
+    def put(name: str, mask: np.ndarray) -> None:
+        bits[mask] |= BIT[name]
+
+    shapes = shape(array)
+    plain, shape_hash = hashes(array), hashes(shapes)
+    if plain_number:
+        # Plain numbers and dates have no spaces, no case and nothing but digits and signs.
+        number = fits.put_plain(array, fitting, shapes, put)
+    else:
+        put("empty", lengths == 0)
+        tidy = _spaces(array, data, high, put)
+        _case(array, high, put)
+        _words(array, tidy, lengths, put)
+        _damage(array, high, put)
+        for name, sign in DELIMITERS.items():
+            put(name, rows_with(array, ByteSet(sign.encode())))
+        number = fits.put_fits(array, shapes, shape_hash, put)
+    # The key of digits alone is the text itself.
+    digits = plain_number and Kind.INTEGER in fitting.kinds and not (data == 45).any()
+    return Marked(bits, number, plain if digits else _by_key(array, plain, put), plain, shapes, shape_hash)
+
+
+def _by_key(array: Any, plain: np.ndarray, put: Any) -> np.ndarray:
+    """A hash of each value of which the upper 48 bits are those of its MATCH_KEY: sorted, spellings stand side by side."""
+    keys = match_key(array)
+    made = hashes(keys)
+    none = np.zeros(len(array), bool)
+    if keys.null_count:
+        none = pc.is_null(keys).to_numpy(zero_copy_only=False)
+        put("no_key", none)
+    low = np.uint64(0xFFFF)
+    return np.where(none, plain, (made & ~low) | (plain & low))
+
+
+def _where(mask: np.ndarray, found: np.ndarray) -> np.ndarray:
+    """A mask over all values from one over those of another mask."""
+    made = np.zeros(len(mask), bool)
+    made[np.flatnonzero(mask)[found]] = True
+    return made
+
+
+def _among(array: Any, mask: np.ndarray, pattern: str) -> np.ndarray:
+    """The values under a mask that match a pattern."""
+    return _where(mask, matches(array.filter(pa.array(mask)), pattern)) if mask.any() else mask
+
+
+def _spaces(array: Any, data: np.ndarray, high: np.ndarray, put: Any) -> Any:
+    """Marks of white space and control characters; gives the tidied array."""
+    doubtful = maybe_padded(array)
+    blank = _among(array, doubtful, f"^{BLANK}+$")
+    put("blank", blank)
+    put("padded", _among(array, doubtful & ~blank, f"^{BLANK}|{BLANK}$"))
+    none = np.zeros(len(array), bool)
+    odd = control = runs = none
+    if len(data) and (int(data.min()) < 32 or int(data.max()) > 126):
+        odd, control = rows_with(array, _ODD), rows_with(array, _CONTROL)
+        odd |= _among(array, high & ~odd, ODD_SPACES)
+        control |= _among(array, high & ~control, CONTROLS)
+        put("odd", odd)
+        put("control", control)
+    offsets, data = body(array)
+    space = data == 32
+    if space.any():
+        filled = np.diff(offsets) > 0
+        put("leading", space[np.minimum(offsets[:-1], len(data) - 1)] & filled & ~blank)
+        put("trailing", space[np.maximum(offsets[1:] - 1, 0)] & filled & ~blank)
+        double = np.flatnonzero(space[1:] & space[:-1])
+        if len(double):
+            runs = none.copy()
+            runs[np.searchsorted(offsets, double, side="right") - 1] = True
+            put("runs", _among(array, runs, INNER_RUN))
+    untidy = (doubtful | odd | runs | high) & ~blank
+    if not untidy.any():
+        return array
+    some = pa.array(untidy)
+    before = array.filter(some)
+    after = tidy_spaces(before)
+    put("untidy", _where(untidy, pc.not_equal(before, after).to_numpy(zero_copy_only=False)))
+    return pc.replace_with_mask(array, some, after)
+
+
+def _case(array: Any, high: np.ndarray, put: Any) -> None:
+    """Upper: capitals and no small letter (Unicode's categories); capitalised: as CAPITALIZE_WORDS would have it."""
+    upper = pc.not_equal(array, pc.ascii_lower(array)).to_numpy(zero_copy_only=False)
+    lower = pc.not_equal(array, pc.ascii_upper(array)).to_numpy(zero_copy_only=False)
+    if high.any():
+        upper |= _among(array, high & ~upper, r"[\p{Lu}\p{Lt}]")
+        lower |= _among(array, high & ~lower, r"\p{Ll}")
+    put("upper", upper & ~lower)
+    put("lower", lower & ~upper)
+    both = upper & lower
+    if both.any():
+        some = array.filter(pa.array(both))
+        alike = pc.equal(some, capitalize_words(some)).to_numpy(zero_copy_only=False)
+        capitalised = _where(both, alike)
+        put("capitalised", capitalised)
+        put("mixed", both & ~capitalised)
+
+
+def _words(array: Any, tidy: Any, lengths: np.ndarray, put: Any) -> None:
+    short = (lengths > 0) & (lengths <= _LONGEST_WORD)
+    if not short.any():
+        return
+    some = tidy if short.all() else tidy.filter(pa.array(short))
+    put("null_word", _where(short, pc.is_in(pc.ascii_lower(some), _NULL_WORDS).to_numpy(zero_copy_only=False)))
+
+
+def _damage(array: Any, high: np.ndarray, put: Any) -> None:
+    if high.any():
+        put("misdecoded", _among(array, high, MISDECODED))
+        put("replacement", _among(array, high, REPLACEMENT))
+    offsets, data = body(array)
+    if len(data):
+        sign = _SIGN.table[data[np.minimum(offsets[:-1], len(data) - 1)]] & (np.diff(offsets) > 0)
+        put("formula", _among(array, sign, FORMULA))

@@ -1,0 +1,276 @@
+"""What a profile tells: frozen results that the terminal, the JSON and the HTML report all read. Counts are rows unless said otherwise."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from gravel.language.types import Type
+from gravel.tables.table import Malformed
+
+
+@dataclass(frozen=True)
+class Lengths:
+    """Least, greatest and mean length in characters of the known values, and the values that have the first two (the
+    least by code point where several do); None where there is none."""
+
+    min: int | None
+    max: int | None
+    mean: float | None
+    shortest: str | None = None
+    longest: str | None = None
+
+
+@dataclass(frozen=True)
+class Spaces:
+    """Rows that begin or end with a plain space, have a run of plain spaces inside, white space other than the plain
+    space (zero width characters too), control characters (but tab and line breaks). Blank values are in the last two only.
+    untidy: what TIDY_SPACES would change, blank values apart."""
+
+    leading: int = 0
+    trailing: int = 0
+    runs: int = 0
+    odd: int = 0
+    control: int = 0
+    untidy: int = 0
+
+
+@dataclass(frozen=True)
+class Case:
+    """Known values: capitals only, small letters only, as CAPITALIZE_WORDS writes them, otherwise mixed, no letter that has a case."""
+
+    upper: int = 0
+    lower: int = 0
+    capitalised: int = 0
+    mixed: int = 0
+    none: int = 0
+
+
+@dataclass(frozen=True)
+class ValueRows:
+    """A value and the rows that hold it."""
+
+    value: str
+    rows: int
+
+
+@dataclass(frozen=True)
+class Spelling:
+    """A MATCH_KEY that several values share, and those values, the commonest first."""
+
+    key: str
+    values: tuple[ValueRows, ...]
+
+
+@dataclass(frozen=True)
+class Fit:
+    """Rows that FITS(x AS type) is true for, and the most frequent values that it is false for."""
+
+    type: str
+    rows: int
+    misfits: tuple[ValueRows, ...]
+
+
+@dataclass(frozen=True)
+class Shape:
+    """A SHAPE, its rows, and the value of the first of them."""
+
+    shape: str
+    rows: int
+    example: str
+
+
+@dataclass(frozen=True)
+class ListInField:
+    """A delimiter that looks like one. Over the values that hold it: rows; pieces, blank ones counted; rows with an empty
+    piece, with one that has white space at an end, with one that repeats another (both trimmed, blank ones apart)."""
+
+    delimiter: str
+    rows: int
+    least: int
+    most: int
+    mean: float
+    empty: int
+    padded: int
+    repeated: int
+
+
+@dataclass(frozen=True)
+class Damage:
+    """Rows with what UTF-8 read as another encoding looks like, with U+FFFD, and that a spreadsheet would run as a formula."""
+
+    misdecoded: int = 0
+    replacement: int = 0
+    formula: int = 0
+
+
+@dataclass(frozen=True)
+class Bin:
+    """A bar of a histogram: low <= value < high, the last one with its high end."""
+
+    low: float
+    high: float
+    rows: int
+
+
+@dataclass(frozen=True)
+class Numbers:
+    """Of the values that are finite numbers. stddev is the sample's (n - 1); quartiles as PERCENTILE_CONT (linear between
+    neighbours); outside: more than 1.5 times the quartile range beyond a quartile, far_out: 3 times. low_inside and
+    high_inside are the least and greatest values that are not far out."""
+
+    fit: int
+    mean: float
+    stddev: float | None
+    q1: float
+    median: float
+    q3: float
+    zero: int
+    negative: int
+    outside: int
+    far_out: int
+    histogram: tuple[Bin, ...]
+    far_low: str | None = None
+    far_high: str | None = None
+
+
+@dataclass(frozen=True)
+class Gap:
+    """Two neighbouring days of a column that are unusually far apart."""
+
+    after: str
+    before: str
+    days: int
+
+
+@dataclass(frozen=True)
+class Dates:
+    """Of the values that are days: first and last, rows after today, rows on a 1 January, gaps (the five longest among
+    those of more than ten times the median step between neighbouring days), rows by year."""
+
+    fit: int
+    min: str
+    max: str
+    future: int
+    january_first: int
+    gaps: tuple[Gap, ...]
+    years: tuple[tuple[int, int], ...] = ()
+
+
+@dataclass(frozen=True)
+class Form:
+    """A well-known form that most known values have, the rows that have it, those that fail it, with examples."""
+
+    form: str
+    rows: int
+    fail: int
+    examples: tuple[ValueRows, ...]
+
+
+@dataclass(frozen=True)
+class ColumnProfile:
+    """What a column holds. empty: ''; blank: not empty, only white space; padded: white space at an end of a value that
+    is not blank; distinct: different values, NULL apart; min, max: texts by code point, others by value. loses: texts
+    whose cast to a number would lose a leading zero or plus. spelling_groups: MATCH_KEYs that several values share, of
+    which `spellings` has those that most rows are spread over; each has its values, the commonest first."""
+
+    name: str
+    type: Type
+    nulls: int
+    empty: int
+    blank: int
+    padded: int
+    distinct: int
+    min: str | None
+    max: str | None
+    length: Lengths
+    top: tuple[tuple[str, int], ...]
+    spaces: Spaces
+    case: Case
+    fits: tuple[Fit, ...]
+    both_orders: tuple[tuple[str, str, int], ...]
+    loses: int
+    shapes: tuple[Shape, ...]
+    distinct_shapes: int
+    spellings: tuple[Spelling, ...]
+    spelling_groups: int
+    null_words: tuple[ValueRows, ...]
+    list: ListInField | None
+    damage: Damage
+    numbers: Numbers | None
+    dates: Dates | None
+    forms: tuple[Form, ...]
+
+
+@dataclass(frozen=True)
+class AlmostKey:
+    """A column of which nearly every row has a value of its own. rows: those with NULL or a value that another row has
+    too; values: the repeated ones with their rows, None where they are too many to tell."""
+
+    column: str
+    rows: int
+    nulls: int
+    values: tuple[ValueRows, ...] | None
+
+
+@dataclass(frozen=True)
+class Determined:
+    """A column that another one determines but for some rows, NULLs in either apart. exceptions: (value of `by`, value
+    of `column`, rows, the usual value of `column`); None where they are too many to tell."""
+
+    by: str
+    column: str
+    rows: int
+    exceptions: tuple[tuple[str, str, int, str], ...] | None
+
+
+@dataclass(frozen=True)
+class TableFacts:
+    """What is said of the table as a whole. repeated: rows equal to an earlier one in every column. keys: columns, then
+    pairs of columns, that every row has a combination of its own of, without NULL. null_together: groups of columns that are
+    NULL in the same rows."""
+
+    repeated: int
+    keys: tuple[tuple[str, ...], ...]
+    almost_keys: tuple[AlmostKey, ...]
+    null_together: tuple[tuple[str, ...], ...]
+    determined: tuple[Determined, ...]
+    searched: int  # columns that pairs and dependencies were looked for among
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something to act on. finding: its kind; level: wrong, suspect or note; where: the condition that is true for exactly
+    these rows, or ''; mend: an assignment as `try` takes it, or ''; safe: the mending changes how a value is written,
+    not what it says."""
+
+    finding: str
+    level: str
+    column: str | None
+    rows: int
+    detail: str
+    where: str = ""
+    mend: str = ""
+    safe: bool = False
+    weight: float = 0.0
+
+
+@dataclass(frozen=True)
+class Sample:
+    """How many rows of how many were looked at."""
+
+    rows: int
+    of: int
+
+
+@dataclass(frozen=True)
+class Profile:
+    """A table's rows and columns, and what was found. `rows` are those looked at: all but for a sample."""
+
+    table: str
+    rows: int
+    columns: tuple[ColumnProfile, ...]
+    facts: TableFacts
+    findings: tuple[Finding, ...]
+    malformed: tuple[Malformed, ...]
+    notes: tuple[str, ...]
+    sample: Sample | None = None

@@ -1,0 +1,343 @@
+"""One column's state: of a batch, merged over batches, and what the distinct values of all of them say together."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.engine.distinct import Counted, Distinct, Room, counted, counted_hashes, counted_once, top_rows
+from gravel.engine.hashing import NULL_HASH
+from gravel.language.functions.buffers import body, is_ascii
+from gravel.language.types import Kind
+from gravel.profiling import fits
+from gravel.profiling.marks import BIT, marked
+from gravel.tables.typing import Fitting, fitting
+
+TOP, SHAPES, MISFITS, SPELLINGS, WORDS, SAMPLE = 20, 50, 5, 200, 100, 1000
+_LIKELY = 24
+_GOLDEN = np.uint64(0x9E3779B97F4A7C15)
+
+
+@dataclass(frozen=True)
+class Part:
+    """One column of one batch. low, high: least and greatest as text, or as value where the column may be a number.
+    `null_sum` is a sum of hashes of the row numbers that are NULL: equal sums mean the same rows. `plain` has a hash of
+    every row's value."""
+
+    nulls: int
+    null_sum: int
+    plain: np.ndarray
+    fitting: Fitting
+    low: str | None = None
+    high: str | None = None
+    low_number: Decimal | int | None = None
+    high_number: Decimal | int | None = None
+    shortest: tuple[int, str] | None = None
+    longest: tuple[int, str] | None = None
+    total: int = 0
+    values: Counted | None = None
+    texts: dict[int, tuple[int, str]] = field(default_factory=dict)
+    shapes: Counted | None = None
+    shape_texts: dict[int, tuple[int, str]] = field(default_factory=dict)
+
+
+def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> Part:
+    """The state of a text array whose values stand in these source rows."""
+    nulls = array.null_count
+    plain = np.full(len(array), NULL_HASH)
+    null_sum, known = 0, None
+    if nulls:
+        known = pc.is_valid(array).to_numpy(zero_copy_only=False)
+        null_sum = int(_row_hashes(rows[~known]).sum(dtype=np.uint64)) if nulls < len(array) or nulls else 0
+        if nulls == len(array):
+            return Part(nulls, null_sum, plain, fitting(array, so_far.kinds))
+        rows, array = rows[known], array.drop_null()
+    counts = codes = None
+    if _few_values(array):
+        coded = array.dictionary_encode()
+        codes = coded.indices.to_numpy()
+        first = np.empty(len(coded.dictionary), np.int64)
+        first[codes[::-1]] = rows[::-1]
+        array, counts, rows = coded.dictionary, np.bincount(codes, minlength=len(first)), first
+    fit = fitting(array, so_far.kinds)
+    marks = marked(array, fit)
+    hashed = marks.plain if codes is None else marks.plain[codes]
+    if known is None:
+        plain = hashed
+    else:
+        plain[known] = hashed
+    low, high = (bound.as_py() for bound in pc.min_max(array).values())
+    numbers: tuple[Any, Any] = (None, None)
+    if Kind.DECIMAL in fit.kinds:
+        numbers = tuple(bound.as_py() for bound in pc.min_max(exact_numbers(array, fit)).values())
+    lengths = np.diff(body(array)[0]) if is_ascii(array) else pc.utf8_length(array).to_numpy()
+    total = int(lengths.sum()) if counts is None else int((lengths * counts).sum())
+    extra = (marks.bits, marks.number)
+    if counts is None:
+        values = counted([array], rows, marks.first, extra)
+        shapes = counted([marks.shapes], rows, marks.shape_hash)
+    else:
+        values = counted_once([array], counts, rows, marks.first, extra)
+        shapes = counted_once([marks.shapes], counts, rows, marks.shape_hash)
+    order = None if counts is None else np.argsort(rows)
+    return Part(
+        nulls, null_sum, plain, fit, low, high, *numbers, _extreme(array, lengths, int(lengths.min())),
+        _extreme(array, lengths, int(lengths.max())), total, values, _likely_texts(values, array, rows, order),
+        shapes, _likely_texts(shapes, marks.shapes, rows, order),
+    )  # fmt: skip
+
+
+def _row_hashes(rows: np.ndarray) -> np.ndarray:
+    mixed = rows.astype(np.uint64) * _GOLDEN
+    mixed ^= mixed >> np.uint64(29)
+    return mixed * _GOLDEN
+
+
+def _few_values(array: Any) -> bool:
+    """Whether work once a distinct value is likely to be less than once a row: a sample says so."""
+    sample = array.slice(0, 4000)
+    return len(array) > 100 and pc.count_distinct(sample).as_py() * 2 < len(sample)
+
+
+def exact_numbers(array: Any, fit: Fitting) -> Any:
+    """Plain numbers as exact values."""
+    if Kind.INTEGER in fit.kinds:
+        return pc.cast(array, pa.int64())
+    digits = fit.whole + fit.scale
+    return pc.cast(array, pa.decimal128(38, fit.scale) if digits <= 38 else pa.decimal256(min(digits, 76), min(fit.scale, 76)))
+
+
+def _extreme(array: Any, lengths: np.ndarray, length: int) -> tuple[int, str]:
+    """A length and the least of the values that have it, by code point."""
+    return length, pc.min(array.filter(pa.array(lengths == length))).as_py()
+
+
+def _likely_texts(found: Counted, array: Any, rows: np.ndarray, order: np.ndarray | None) -> dict[int, tuple[int, str]]:
+    """By hash, (first row, text) of the batch's most frequent values; of equally frequent ones the first: just what a
+    whole table's top would take."""
+    likely = np.arange(len(found.counts))
+    if len(likely) > _LIKELY:
+        rank = found.counts - (found.rows - found.rows.min()) / (float(np.ptp(found.rows)) + 1.0)
+        likely = np.argpartition(-rank, _LIKELY)[:_LIKELY]
+    at = np.searchsorted(rows, found.rows[likely], sorter=order)
+    texts = array.take(pa.array(at if order is None else order[at])).to_pylist()
+    return {int(found.first[i]): (int(found.rows[i]), text) for i, text in zip(likely, texts, strict=True)}
+
+
+class State:
+    """One column so far."""
+
+    def __init__(self, room: Room) -> None:
+        self.nulls = self.null_sum = self.total = 0
+        self.low: str | None = None
+        self.high: str | None = None
+        self.low_number: Any = None
+        self.high_number: Any = None
+        self.shortest: tuple[int, str] | None = None
+        self.longest: tuple[int, str] | None = None
+        self.fitting = Fitting()
+        self.values, self.shapes = Distinct(room), Distinct(room)
+        self.texts: dict[int, tuple[int, str]] = {}
+        self.shape_texts: dict[int, tuple[int, str]] = {}
+
+    def add(self, part: Part) -> None:
+        """Take in a batch, in the order of the table."""
+        self.fitting = self.fitting.merge(part.fitting)
+        self.nulls += part.nulls
+        self.null_sum = (self.null_sum + part.null_sum) % 2**64
+        if part.values is None or part.shapes is None:
+            return
+        self.total += part.total
+        self.low, self.high = _least(self.low, part.low), _most(self.high, part.high)
+        self.low_number, self.high_number = _least(self.low_number, part.low_number), _most(self.high_number, part.high_number)
+        self.shortest = _least(self.shortest, part.shortest)
+        if self.longest is None or part.longest is None:
+            self.longest = self.longest or part.longest
+        else:
+            self.longest = min(self.longest, part.longest, key=lambda one: (-one[0], one[1]))
+        self.values.add(part.values)
+        self.shapes.add(part.shapes)
+        for known, texts in ((self.texts, part.texts), (self.shape_texts, part.shape_texts)):
+            for key, found in texts.items():
+                known.setdefault(key, found)
+
+
+def _least(a: Any, b: Any) -> Any:
+    return b if a is None else a if b is None else min(a, b)
+
+
+def _most(a: Any, b: Any) -> Any:
+    return b if a is None else a if b is None else max(a, b)
+
+
+class Rows:
+    """Whole rows so far: how many there are more than one of a kind."""
+
+    def __init__(self, room: Room) -> None:
+        self.distinct = Distinct(room)
+        self.count = 0
+
+    def add(self, part: Counted, count: int) -> None:
+        """Take in a batch."""
+        self.distinct.add(part)
+        self.count += count
+
+    @property
+    def repeated(self) -> int:
+        """Rows that are equal to an earlier one in all columns, NULLs taken as equal."""
+        return self.count - len(self.distinct)
+
+
+def whole_rows(hashed: list[np.ndarray], rows: np.ndarray) -> Counted:
+    """The distinct rows of a batch, from the hashes of its columns' values."""
+    first = np.full(len(rows), np.uint64(0x2545F4914F6CDD1D))
+    second = np.full(len(rows), np.uint64(0x27D4EB2F165667C5))
+    for one in hashed:
+        first = (first ^ one) * _GOLDEN
+        first ^= first >> np.uint64(32)
+        second = (second + one) * np.uint64(0xC2B2AE3D27D4EB4F)
+        second ^= second >> np.uint64(29)
+    return counted_hashes(first, second, rows)
+
+
+@dataclass
+class Gathered:
+    """What the distinct values of a column say together. Rows are source rows, to look the texts up in."""
+
+    distinct: int = 0
+    by_bit: dict[str, int] = field(default_factory=dict)
+    top: list[tuple[int, int]] = field(default_factory=list)
+    misfits: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
+    words: list[tuple[int, int]] = field(default_factory=list)
+    spellings: list[list[tuple[int, int]]] = field(default_factory=list)
+    spelling_groups: int = 0
+    numbers: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None
+    days: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None
+    repeated: list[tuple[int, int]] = field(default_factory=list)
+    repeated_values: int = 0
+    repeated_rows: int = 0
+    sample: dict[str, list[int]] = field(default_factory=dict)
+    both: dict[tuple[str, str], int] = field(default_factory=dict)
+
+
+_LISTS = ("list_semicolon", "list_pipe", "list_comma", "list_slash", "list_line")
+_FIT_NAMES = fits.NAMES
+
+
+def gather(state: State, is_text: bool) -> Gathered:
+    """Go over a column's distinct values once, a range of hashes at a time."""
+    made = Gathered()
+    bits: Counter[str] = Counter()
+    numbers: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
+    days: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
+    misfits: dict[str, list[tuple[int, int]]] = {}
+    samples: dict[str, list[np.ndarray]] = {}
+    for piece in state.values.pieces():
+        marks, values = piece.extra
+        made.distinct += len(piece.first)
+        made.top += top_rows(piece.counts, piece.rows, TOP)
+        seen = np.bitwise_or.reduce(marks) if len(marks) else np.uint64(0)
+        masks: dict[str, np.ndarray] = {}
+        for name, bit in BIT.items():
+            if seen & bit:
+                masks[name] = (marks & bit) != 0
+                bits[name] += int(piece.counts[masks[name]].sum())
+        _spread(piece, masks, values, numbers, days, marks)
+        _repeated(made, piece)
+        samples.setdefault("all", []).append(_earliest(piece.rows))
+        if is_text:
+            for name in _FIT_NAMES:
+                if name in masks:
+                    misfits.setdefault(name, []).extend(_top_of(piece, ~masks[name], MISFITS))
+                else:
+                    misfits.setdefault(name, []).extend(made.top)
+            for day_first, month_first in fits.RIVALS:
+                if f"form {day_first}" in masks and f"form {month_first}" in masks:
+                    rows = int(piece.counts[masks[f"form {day_first}"] & masks[f"form {month_first}"]].sum())
+                    made.both[day_first, month_first] = made.both.get((day_first, month_first), 0) + rows
+            if "null_word" in masks:
+                made.words += _top_of(piece, masks["null_word"], WORDS)
+            for name in _LISTS:
+                if name in masks:
+                    samples.setdefault(name, []).append(_earliest(piece.rows[masks[name]]))
+                    samples.setdefault(f"not {name}", []).append(_earliest(piece.rows[~masks[name]]))
+            _spellings(made, piece, masks)
+    made.by_bit = dict(bits)
+    made.top, made.words = _best(made.top, TOP), _best(made.words, WORDS)
+    made.misfits = {name: _best(found, MISFITS) for name, found in misfits.items()}
+    made.spellings = sorted(made.spellings, key=lambda group: (-sum(count for _, count in group[1:]), group[0][0]))[:SPELLINGS]
+    made.sample = {name: sorted(int(row) for row in np.concatenate(found))[:SAMPLE] for name, found in samples.items()}
+    made.numbers = _ordered(numbers)
+    made.days = _ordered(days)
+    return made
+
+
+def _best(found: list[tuple[int, int]], count: int) -> list[tuple[int, int]]:
+    return sorted(set(found), key=lambda one: (-one[1], one[0]))[:count]
+
+
+def _top_of(piece: Counted, mask: np.ndarray, count: int) -> list[tuple[int, int]]:
+    return top_rows(piece.counts[mask], piece.rows[mask], count) if mask.any() else []
+
+
+def _earliest(rows: np.ndarray) -> np.ndarray:
+    return np.partition(rows, SAMPLE)[:SAMPLE] if len(rows) > SAMPLE else rows
+
+
+def _repeated(made: Gathered, piece: Counted) -> None:
+    many = piece.counts > 1
+    if many.any():
+        made.repeated_values += int(many.sum())
+        made.repeated_rows += int(piece.counts[many].sum())
+        if len(made.repeated) <= SPELLINGS:
+            some = np.flatnonzero(many)[: SPELLINGS + 1]
+            made.repeated += [(int(row), int(count)) for row, count in zip(piece.rows[some], piece.counts[some], strict=True)]
+
+
+def _spread(piece: Counted, masks: dict[str, np.ndarray], values: np.ndarray, numbers: list[Any], days: list[Any], marks: np.ndarray) -> None:
+    if "number" in masks:
+        mask = masks["number"]
+        numbers.append((values[mask], piece.counts[mask], piece.rows[mask]))
+    if "day" in masks:
+        mask = masks["day"]
+        days.append((values[mask], piece.counts[mask], marks[mask]))
+
+
+def _ordered(found: list[tuple[np.ndarray, np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
+    """The values of all pieces ascending, with their counts and what else was kept."""
+    if not found:
+        return None
+    values, counts, others = (np.concatenate(columns) for columns in zip(*found, strict=True))
+    order = np.argsort(values, kind="stable")
+    return values[order], counts[order], others[order]
+
+
+def _spellings(made: Gathered, piece: Counted, masks: dict[str, np.ndarray]) -> None:
+    """Values whose hashes share the part that their MATCH_KEY makes stand side by side."""
+    keep = np.ones(len(piece.first), bool)
+    for name in ("no_key", "empty", "blank"):
+        if name in masks:
+            keep &= ~masks[name]
+    keys = piece.first[keep] >> np.uint64(16)
+    if len(keys) < 2:
+        return
+    same = keys[1:] == keys[:-1]
+    if not same.any():
+        return
+    inside = np.concatenate([same, [False]]) | np.concatenate([[False], same])
+    rows, counts, keys = piece.rows[keep][inside], piece.counts[keep][inside], keys[inside]
+    starts = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
+    ends = np.append(starts[1:], len(keys))
+    made.spelling_groups += len(starts)
+    sums = np.add.reduceat(counts, starts) - np.maximum.reduceat(counts, starts)
+    # The groups that cost most, should there be very many.
+    chosen = np.argsort(-sums, kind="stable")[:SPELLINGS] if len(starts) > SPELLINGS else np.arange(len(starts))
+    for at in chosen:
+        group = list(zip(rows[starts[at] : ends[at]].tolist(), counts[starts[at] : ends[at]].tolist(), strict=True))
+        made.spellings.append(sorted(group, key=lambda one: (-one[1], one[0])))

@@ -1,0 +1,15 @@
+"""The order in which mendings belong: what one of them leaves, the next one meets."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from gravel.profiling.result import Finding
+
+# Spaces and blanks first: the words and spellings of the later ones are looked for in tidied values.
+_ORDER = ("control characters", "spaces", "blank", "null words", "padded pieces", "misfits", "case", "spellings", "determined")
+
+
+def in_order(found: Iterable[Finding]) -> list[Finding]:
+    """The findings in the order of their steps."""
+    return sorted(found, key=lambda one: _ORDER.index(one.finding))
