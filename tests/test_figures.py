@@ -63,7 +63,7 @@ def _read(kind: Any, value: Any) -> Any:
 @settings(max_examples=120)
 @given(data=st.data())
 def test_profile_equals_its_definition(data: Any, tmp_path_factory: Any) -> None:
-    from gravel.cli.profile import _column_json
+    from gravel.profiling.figures import column_figures
     from gravel.profiling.profile import profile
     from gravel.tables.csv import pieces, reader
 
@@ -79,12 +79,12 @@ def test_profile_equals_its_definition(data: Any, tmp_path_factory: Any) -> None
         pieces.BLOCK = before
     assert found.rows == count
     for one in found.columns:
-        expected, told = _expected(one.name, columns[one.name]), _column_json(one)
+        expected, told = _expected(one.name, columns[one.name]), column_figures(one, count, 5)
         for figure in ("nulls", "empty", "blank", "padded", "distinct"):
             assert told[figure] == expected[figure], (one.name, figure)
         same = partial(_read, {"INTEGER": int, "DECIMAL": Decimal}.get(told["type"], str))
         assert (same(told["min"]), same(told["max"])) == (expected["min"], expected["max"]), one.name
-        assert tuple(told["length"].values()) == pytest.approx(expected["length"])
+        assert tuple(told["length"].values())[:3] == pytest.approx(expected["length"])
         assert [(same(item["value"]), item["rows"]) for item in told["top"]] == expected["top"], one.name
 
 

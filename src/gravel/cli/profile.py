@@ -143,7 +143,7 @@ def _suggest(path: Path, table: Any, found: Profile, choose: str | None) -> int:
 
 
 def _evidence(one: Finding, found: Profile) -> str:
-    return f"{one.finding}: {one.rows:,} of {found.rows:,} rows, {one.detail}"
+    return f"{one.rows:,} of {found.rows:,} rows: {one.detail}"
 
 
 def _rows(found: Profile, format: Format) -> None:

@@ -19,6 +19,7 @@ from gravel.tables.table import Malformed
 if TYPE_CHECKING:
     from gravel.inspecting.cautions import BranchCount, Caution
 
+_MANY = 500
 NULL = "∅"
 EMPTY = "''"
 DIM, MARK, BAD, GOOD, HEAD = "bright_black", "cyan", "red", "green", "bold"
@@ -90,8 +91,20 @@ def percent(part: int, whole: int) -> str:
 
 def print_json(command: str, figures: dict[str, Any]) -> None:
     """A command's figures as JSON, its name and version first."""
-    json.dump({"gravel": f"{command}/1", **figures}, sys.stdout, ensure_ascii=False, indent=2)
-    sys.stdout.write("\n")
+    whole = {"gravel": f"{command}/1", **figures}
+    if max((len(value) for value in figures.values() if isinstance(value, list)), default=0) < _MANY:
+        json.dump(whole, sys.stdout, ensure_ascii=False, indent=2)
+        sys.stdout.write("\n")
+        return
+    # Indenting is done in Python, ten times slower: long lists get a line an item.
+    parts = []
+    for name, value in whole.items():
+        if isinstance(value, list) and value:
+            text = "[\n    " + ",\n    ".join(json.dumps(item, ensure_ascii=False) for item in value) + "\n  ]"
+        else:
+            text = json.dumps(value, ensure_ascii=False)
+        parts.append(f"  {json.dumps(name, ensure_ascii=False)}: {text}")
+    sys.stdout.write("{\n" + ",\n".join(parts) + "\n}\n")
 
 
 def print_table(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from collections.abc import Iterator, Sequence
 
@@ -34,18 +35,28 @@ class Runs:
             ) from None
         self._runs.append((len(arrays[0]), places))
 
-    def ranges(self, held: Sequence[Sequence[np.ndarray]], size: int) -> Iterator[list[np.ndarray]]:
-        """The rows of all runs, and of those in `held`, in ranges of the first array, ascending: about `size` rows each
-        where the first array's values are spread evenly, as hashes are."""
-        runs: list[Sequence[np.ndarray]] = [
-            [np.memmap(self._file, dtype, "r", place, (length,)) for place, dtype in places] for length, places in self._runs
-        ]
-        runs += held
-        count = -(-sum(len(run[0]) for run in runs) // size)
-        edges = [(2**64 * at // count) >> 24 << 24 for at in range(1, count)]  # what shares its upper bits stays together
-        cuts = [[0, *(int(np.searchsorted(run[0], np.uint64(edge))) for edge in edges), len(run[0])] for run in runs]
+    def ranges(self, held: Sequence[Sequence[np.ndarray]], size: int, even: bool = True) -> Iterator[list[np.ndarray]]:
+        """The rows of all runs, and of those in `held`, in ranges of the first array, ascending: about `size` rows each.
+        `even`: the first array's values are spread evenly, as hashes are, and those of equal upper bits stay together."""
+        count = -(-(sum(length for length, _ in self._runs) + sum(len(run[0]) for run in held)) // size)
+        edges = np.array([(2**64 * at // count) >> 24 << 24 for at in range(1, count)], np.uint64)
+        if not even:
+            seen = np.sort(np.concatenate([*(self._read(run, 0, 0, run[0])[::64] for run in self._runs), *(run[0][::64] for run in held)]))
+            edges = np.unique(seen[[len(seen) * at // count for at in range(1, count)]])
+            count = len(edges) + 1
+        kept = [[0, *np.searchsorted(self._read(run, 0, 0, run[0]), edges).tolist(), run[0]] for run in self._runs]
+        cuts = [[0, *np.searchsorted(run[0], edges).tolist(), len(run[0])] for run in held]
         for at in range(count):
             yield [
-                np.concatenate([np.asarray(run[column][cut[at] : cut[at + 1]]) for run, cut in zip(runs, cuts, strict=True)])
-                for column in range(len(runs[0]))
-            ]
+                np.concatenate([
+                    *(self._read(run, column, cut[at], cut[at + 1]) for run, cut in zip(self._runs, kept, strict=True)),
+                    *(run[column][cut[at] : cut[at + 1]] for run, cut in zip(held, cuts, strict=True)),
+                ])
+                for column in range(len(self._runs[0][1]))
+            ]  # fmt: skip
+
+    def _read(self, run: tuple[int, list[tuple[int, np.dtype]]], column: int, first: int, last: int) -> np.ndarray:
+        """Some rows of a column. Read, not mapped: mapped pages count as memory."""
+        place, dtype = run[1][column]
+        data = os.pread(self._file.fileno(), (last - first) * dtype.itemsize, place + first * dtype.itemsize)
+        return np.frombuffer(data, dtype)

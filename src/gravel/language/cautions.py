@@ -237,7 +237,9 @@ class _Finder:
         unknown = _any(*(_is(one, "UNKNOWN") for one in conditions))
         way = "ELSE" if node.has_else else "the end"
         detail = f"reached {way} of {self.written(node)} only because a condition was unknown"
-        yield Probe("ELSE because unknown", _all(*left, unknown), detail, "begin with a branch for NULL: WHEN … IS NULL THEN …")
+        # A column that the ELSE leaves as it is, and that is NULL itself, has lost nothing.
+        kept = (_is(node.otherwise, "NULL", True),) if node.has_else and isinstance(node.otherwise, nodes.Column) else ()
+        yield Probe("ELSE because unknown", _all(*left, unknown, *kept), detail, "begin with a branch for NULL: WHEN … IS NULL THEN …")
 
     def first_of(self, node: nodes.FirstOf, reach: Reach) -> Iterator[Probe]:
         last = node.arguments[-1]

@@ -66,7 +66,13 @@ def column_figures(one: ColumnProfile, rows: int, top: int | None) -> dict[str, 
         "spaces": {"leading": spaces.leading, "trailing": spaces.trailing, "runs": spaces.runs, "odd": spaces.odd, "control": spaces.control},
         "case": {"upper": case.upper, "lower": case.lower, "capitalised": case.capitalised, "mixed": case.mixed, "none": case.none},
         "fits": [{"type": fit.type, "rows": fit.rows, "share": _share(fit.rows, rows - one.nulls), "misfits": _values(fit.misfits)} for fit in one.fits],
-        "both_orders": [{"day_first": day, "month_first": month, "rows": count} for day, month, count in one.both_orders],
+        "both_orders": [
+            {
+                "day_first": orders.day_first, "month_first": orders.month_first, "rows": orders.rows,
+                "only_day_first": orders.only_day_first, "only_month_first": orders.only_month_first,
+            }
+            for orders in one.both_orders
+        ],
         "loses_in_cast": one.loses,
         "shapes": [{"shape": shape.shape, "rows": shape.rows, "example": shape.example} for shape in one.shapes],
         "distinct_shapes": one.distinct_shapes,

@@ -71,7 +71,7 @@ def _spaces(one: ColumnProfile) -> Iterator[Finding]:
         parts = [f"{count:,} {text}" for count, text in ((one.empty, "with an empty text"), (one.blank, "with nothing but white space")) if count]
         beside = f", beside {_rows(one.nulls)} with NULL" if one.nulls else ""
         yield Finding(
-            "blank", "wrong", one.name, one.empty + one.blank, f"{' or '.join(parts)} where nothing is known{beside}",
+            "blank", "wrong", one.name, one.empty + one.blank, f"{' and '.join(parts)} where nothing is known{beside}",
             f"IS_BLANK({name}) AND {name} IS NOT NULL", f"{name} = IF_BLANK({name}, NULL)", True,
         )  # fmt: skip
     spaces = one.spaces
@@ -135,12 +135,7 @@ def _misfits(one: ColumnProfile, known: int) -> Iterator[Finding]:
 
 def _best_fit(fits: tuple[Fit, ...]) -> Fit | None:
     """The type that most values fit; of equal ones the first, INTEGER before DECIMAL."""
-    some = [fit for fit in fits if fit.rows and fit.type != "TIMESTAMP" and "YYYYMMDD" not in fit.type]
-    stamp = next((fit for fit in fits if fit.type == "TIMESTAMP"), None)
-    plain = next((fit.rows for fit in fits if fit.type == "DATE"), 0)
-    if stamp is not None and stamp.rows > plain:
-        some.append(stamp)
-    return max(some, key=lambda fit: fit.rows, default=None)
+    return max((fit for fit in fits if fit.rows and "YYYYMMDD" not in fit.type), key=lambda fit: fit.rows, default=None)
 
 
 def _examples(fit: Fit) -> str:
@@ -164,15 +159,12 @@ def _mend_dates(name: str, one: ColumnProfile, best: Fit) -> str:
     """The other date forms of the column, written as ISO 8601 dates."""
     if not best.type.startswith("DATE"):
         return ""
-    rows_of = {fit.type: fit.rows for fit in one.fits}
-    doubtful = {f"DATE FORMAT '{form}'" for pair in RIVALS for form in pair}
-    for day_first, month_first, both in one.both_orders:
-        types = [f"DATE FORMAT '{form}'" for form in (day_first, month_first)]
-        only = [rows_of[kind] - both for kind in types]
-        if bool(only[0]) != bool(only[1]):
-            doubtful.remove(types[0] if only[0] else types[1])
+    doubtful = {form for pair in RIVALS for form in pair}
+    for orders in one.both_orders:
+        if orders.settled:
+            doubtful.remove(orders.day_first if orders.only_day_first else orders.month_first)
     forms = [fit.type for fit in one.fits if fit.rows and fit.type.startswith("DATE FORMAT") and "YYYYMMDD" not in fit.type]
-    forms = [form for form in forms if form not in doubtful]
+    forms = [form for form in forms if form.split("'")[1] not in doubtful]
     if not forms:
         return ""
     whens = " ".join(f"WHEN FITS({name} AS {form}) THEN CAST(CAST({name} AS {form}) AS TEXT)" for form in forms)
@@ -181,17 +173,15 @@ def _mend_dates(name: str, one: ColumnProfile, best: Fit) -> str:
 
 def _two_orders(one: ColumnProfile) -> Iterator[Finding]:
     name = quoted(one.name)
-    rows_of = {fit.type: fit.rows for fit in one.fits}
-    for day_first, month_first, rows in one.both_orders:
-        types = [f"DATE FORMAT '{form}'" for form in (day_first, month_first)]
-        only = [rows_of[kind] - rows for kind in types]
-        if only[0] and not only[1] or only[1] and not only[0]:
-            continue  # the others show which of the two it is
-        why = "and none tells which" if not only[0] else f"beside {only[0]:,} that only the one fits and {only[1]:,} that only the other does"
+    for orders in one.both_orders:
+        if orders.settled:
+            continue
+        day, month = orders.only_day_first, orders.only_month_first
+        why = f"beside {day:,} that only the one fits and {month:,} that only the other does" if day else "and no other value tells which"
+        where = " AND ".join(f"FITS({name} AS DATE FORMAT '{form}')" for form in (orders.day_first, orders.month_first))
         yield Finding(
-            "dates of two orders", "suspect", one.name, rows, f"dates that may be {day_first} as well as {month_first}, {why}",
-            " AND ".join(f"FITS({name} AS {kind})" for kind in types),
-        )  # fmt: skip
+            "dates of two orders", "suspect", one.name, orders.rows, f"dates that may be {orders.day_first} as well as {orders.month_first}, {why}", where
+        )
 
 
 def _spellings(one: ColumnProfile) -> Iterator[Finding]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -61,7 +62,7 @@ CANDIDATES = (
     Candidate("DOUBLE PRECISION", Target(DOUBLE), r"^ *[+-]?((9+\.?9*|\.9+)([Aa][+-]?9+)?|[Aa]{3}|[Aa]{8}) *$"),
     Candidate("BOOLEAN", Target(BOOLEAN), "^ *[Aa]{4,5} *$"),
     Candidate("DATE", Target(DATE), "^ *9999-99-99 *$"),
-    Candidate("TIMESTAMP", Target(TIMESTAMP), r"^ *9999-99-99([ Aa]99:99:99(\.9{1,6})?)? *$"),
+    Candidate("TIMESTAMP", Target(TIMESTAMP), r"^ *9999-99-99[ Aa]99:99:99(\.9{1,6})? *$"),
     *(_candidate(template) for template in _TEMPLATES),
 )
 NAMES = tuple(one.name for one in CANDIDATES)
@@ -79,6 +80,8 @@ _DAYS = (
 )  # fmt: skip
 _POSSIBLE = r"^ *[+-]?[.]?(9|[Aa]{3,8} *$)"
 
+_FEW = 64
+
 Put = Callable[[str, np.ndarray], None]
 
 
@@ -88,7 +91,6 @@ def put_plain(array: Any, fitting: Fitting, shapes: Any, put: Put) -> np.ndarray
     if Kind.DATE in fitting.kinds:
         put("DATE", everyone)
         put("day", everyone)
-        put("TIMESTAMP", _fits(array, BY_NAME["TIMESTAMP"])[0])
         return pc.cast(pc.cast(array, pa.date32()), pa.int32()).to_numpy().astype(float)
     if Kind.INTEGER in fitting.kinds:
         put("INTEGER", everyone)
@@ -108,13 +110,14 @@ def put_fits(array: Any, shapes: Any, shape_hash: np.ndarray, put: Put) -> np.nd
     # Each shape is looked at once, where there are few.
     _, first, inverse = np.unique(shape_hash, return_index=True, return_inverse=True)
     texts = shapes.take(pa.array(first))
-    possible = matches(texts, _POSSIBLE)
+    test = _tester(texts)
+    possible = test(_POSSIBLE)
     if not possible.any():
         return number
     taken = np.zeros(len(array), bool)
     found: dict[str, np.ndarray] = {}
     for one in CANDIDATES:
-        shaped = possible & matches(texts, one.shapes)
+        shaped = possible & test(one.shapes)
         if not shaped.any():
             continue
         rows = np.flatnonzero(shaped[inverse])
@@ -142,6 +145,14 @@ def put_fits(array: Any, shapes: Any, shape_hash: np.ndarray, put: Put) -> np.nd
 
         put("loses", _spread(whole, matches(array.filter(pa.array(whole)), LEADING_ZERO)))
     return number
+
+
+def _tester(texts: Any) -> Callable[[str], np.ndarray]:
+    """What tells which of some shapes match a pattern: compiling one for Arrow takes as long as a hundred matches."""
+    if len(texts) > _FEW:
+        return lambda pattern: matches(texts, pattern)
+    values = texts.to_pylist()
+    return lambda pattern: np.fromiter((re.match(pattern, value) is not None for value in values), bool, len(values))
 
 
 def _at(rows: np.ndarray, count: int) -> np.ndarray:

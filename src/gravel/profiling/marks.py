@@ -43,7 +43,7 @@ DELIMITERS = {"list_semicolon": ";", "list_pipe": "|", "list_comma": ",", "list_
 # Words that people write where nothing is known; matched against LOWER(TIDY_SPACES(x)).
 NULL_WORDS = frozenset(
     "n/a n.a. na n.a n/k nk null (null) <null> none (none) <none> nil nan #n/a #null! - -- --- – — ? ?? ??? . .. ... / // unknown (unknown) "
-    "unk unbekannt undefined undef missing (missing) empty (empty) blank (blank) tbd tba tbc x xx xxx void".split()
+    "unk unbekannt undefined undef missing (missing) empty (empty) blank (blank) tbd tba tbc xxx".split()
 ) | {"not known", "not available", "not applicable", "not given", "no data", "no value", "to be defined", "no answer"}
 _NULL_WORDS = pa.array(sorted(NULL_WORDS))
 _LONGEST_WORD = 40

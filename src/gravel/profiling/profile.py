@@ -31,7 +31,7 @@ from gravel.profiling.result import (
     Determined,
     Fit,
     Lengths,
-    Numbers,
+    Orders,
     Profile,
     Sample,
     Shape,
@@ -45,7 +45,7 @@ from gravel.tables.csv import CsvTable
 from gravel.tables.table import Batch, Malformed
 from gravel.tables.typing import Fitting
 
-MEMORY = 1 << 29  # bytes for the distinct values of all columns together, if nothing else is said
+MEMORY = 1 << 28  # bytes for the distinct values of all columns together, if nothing else is said
 _BYTES_A_VALUE = 48
 _ALMOST = 0.05
 
@@ -142,19 +142,12 @@ class _SecondPass:
         self.forms = {i: found for i in width if (found := self._forms(i))}
         self._candidates()
         tops = list(ordered_map(lambda i: self.first.states[i].shapes.top(SHAPES), width))
-        numeric = [i for i in width if self.gathered[i].numbers is not None]
-        self.numbers = dict(zip(numeric, ordered_map(self._numbers, numeric), strict=True))
         wanted = {}
         for i in width:
             self.shape_examples[i] = tops[i]
             wanted[i] = self._wanted(i) | {row for row, _ in tops[i]}
         self._deepen(wanted)
         self._look_up(self._exception_rows())
-
-    def _numbers(self, index: int) -> tuple[Numbers, int, int]:
-        values = self.gathered[index].numbers
-        assert values is not None
-        return spread.numbers(*values)
 
     def _samples(self, index: int) -> set[int]:
         found, state = self.gathered[index], self.first.states[index]
@@ -228,8 +221,8 @@ class _SecondPass:
         rows |= {row for group in found.spellings for row, _ in group}
         if self._almost_key(index):
             rows |= {row for row, _ in found.repeated}
-        if index in self.numbers:
-            rows |= {row for row in self.numbers[index][1:] if row}
+        if found.numbers is not None:
+            rows |= {row for row in found.numbers[1:] if row}
         return rows
 
     def _almost_key(self, index: int) -> bool:
@@ -335,8 +328,8 @@ class _SecondPass:
             state.shortest[1] if state.shortest else None, state.longest[1] if state.longest else None,
         )  # fmt: skip
         numbers = None
-        if index in self.numbers:
-            numbers, below, above = self.numbers[index]
+        if found.numbers is not None:
+            numbers, below, above = found.numbers
             numbers = replace(numbers, far_low=texts[below] if below else None, far_high=texts[above] if above else None)
         days = None if found.days is None else spread.dates(*spread.settled_days(*found.days), today)
         part = self.list_parts.get(index)
@@ -345,7 +338,7 @@ class _SecondPass:
             distinct=self._distinct(index), min=low, max=high, length=lengths, top=top,
             spaces=Spaces(count("leading"), count("trailing"), count("runs"), count("odd"), count("control"), count("untidy")),
             case=Case(*cased, known - sum(cased)), fits=self._fits(index) if kind == TEXT and known else (),
-            both_orders=tuple((*pair, rows) for pair, rows in found.both.items() if rows),
+            both_orders=_orders(found),
             loses=count("loses"), shapes=self._shapes(index), distinct_shapes=len(state.shapes),
             spellings=spellings, spelling_groups=max(len(spellings), found.spelling_groups if len(found.spellings) < found.spelling_groups else 0),
             null_words=_ranked((texts[row], rows) for row, rows in found.words), list=part.result(self.lists[index]) if part and part.rows else None,
@@ -414,6 +407,19 @@ class _SecondPass:
             first.whole.repeated, tuple([*self.keys, *pairs]), tuple(almost), tuple(tuple(group) for group in together.values() if len(group) > 1),
             tuple(determined), self.searched,
         )  # fmt: skip
+
+
+def _orders(found: Gathered) -> tuple[Orders, ...]:
+    """The templates of two orders that some value fits both of; one with FM instead of that without, where it has more."""
+    made = {}
+    for (day_first, month_first), rows in found.both.items():
+        counts = [found.by_bit.get(f"form {form}", 0) - rows for form in (day_first, month_first)]
+        stricter = fits.STRICTER.get(day_first, "")
+        if not rows or (stricter in made and made[stricter] == Orders(stricter, made[stricter].month_first, rows, *counts)):
+            continue
+        made.pop(stricter, None)
+        made[day_first] = Orders(day_first, month_first, rows, *counts)
+    return tuple(made.values())
 
 
 _Texts = list[tuple[int, list[int], list[str]]]

@@ -71,6 +71,23 @@ class Fit:
 
 
 @dataclass(frozen=True)
+class Orders:
+    """Dates that fit a template with the day first and the same with the month first: rows that fit both, only the one,
+    only the other."""
+
+    day_first: str
+    month_first: str
+    rows: int
+    only_day_first: int
+    only_month_first: int
+
+    @property
+    def settled(self) -> bool:
+        """Whether the values that fit one alone show which of the two it is."""
+        return bool(self.only_day_first) != bool(self.only_month_first)
+
+
+@dataclass(frozen=True)
 class Shape:
     """A SHAPE, its rows, and the value of the first of them."""
 
@@ -187,7 +204,7 @@ class ColumnProfile:
     spaces: Spaces
     case: Case
     fits: tuple[Fit, ...]
-    both_orders: tuple[tuple[str, str, int], ...]
+    both_orders: tuple[Orders, ...]
     loses: int
     shapes: tuple[Shape, ...]
     distinct_shapes: int

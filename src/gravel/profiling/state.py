@@ -15,8 +15,9 @@ from gravel.engine.distinct import Counted, Distinct, Room, counted, counted_has
 from gravel.engine.hashing import NULL_HASH
 from gravel.language.functions.buffers import body, is_ascii
 from gravel.language.types import Kind
-from gravel.profiling import fits
+from gravel.profiling import fits, spread
 from gravel.profiling.marks import BIT, marked
+from gravel.profiling.result import Numbers
 from gravel.tables.typing import Fitting, fitting
 
 TOP, SHAPES, MISFITS, SPELLINGS, WORDS, SAMPLE = 20, 50, 5, 200, 100, 1000
@@ -217,7 +218,7 @@ class Gathered:
     words: list[tuple[int, int]] = field(default_factory=list)
     spellings: list[list[tuple[int, int]]] = field(default_factory=list)
     spelling_groups: int = 0
-    numbers: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None
+    numbers: tuple[Numbers, int, int] | None = None
     days: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None
     repeated: list[tuple[int, int]] = field(default_factory=list)
     repeated_values: int = 0
@@ -234,7 +235,7 @@ def gather(state: State, is_text: bool) -> Gathered:
     """Go over a column's distinct values once, a range of hashes at a time."""
     made = Gathered()
     bits: Counter[str] = Counter()
-    numbers: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
+    numbers = spread.Ascending()
     days: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
     misfits: dict[str, list[tuple[int, int]]] = {}
     samples: dict[str, list[np.ndarray]] = {}
@@ -273,7 +274,7 @@ def gather(state: State, is_text: bool) -> Gathered:
     made.misfits = {name: _best(found, MISFITS) for name, found in misfits.items()}
     made.spellings = sorted(made.spellings, key=lambda group: (-sum(count for _, count in group[1:]), group[0][0]))[:SPELLINGS]
     made.sample = {name: sorted(int(row) for row in np.concatenate(found))[:SAMPLE] for name, found in samples.items()}
-    made.numbers = _ordered(numbers)
+    made.numbers = spread.numbers(numbers) if numbers.rows else None
     made.days = _ordered(days)
     return made
 
@@ -300,22 +301,30 @@ def _repeated(made: Gathered, piece: Counted) -> None:
             made.repeated += [(int(row), int(count)) for row, count in zip(piece.rows[some], piece.counts[some], strict=True)]
 
 
-def _spread(piece: Counted, masks: dict[str, np.ndarray], values: np.ndarray, numbers: list[Any], days: list[Any], marks: np.ndarray) -> None:
+def _spread(piece: Counted, masks: dict[str, np.ndarray], values: np.ndarray, numbers: spread.Ascending, days: list[Any], marks: np.ndarray) -> None:
     if "number" in masks:
         mask = masks["number"]
-        numbers.append((values[mask], piece.counts[mask], piece.rows[mask]))
+        numbers.add(values[mask], _small(piece.counts[mask]), _small(piece.rows[mask]))
     if "day" in masks:
         mask = masks["day"]
-        days.append((values[mask], piece.counts[mask], marks[mask]))
+        days.append((values[mask].astype(np.int32), _small(piece.counts[mask]), marks[mask]))
+
+
+def _small(numbers: np.ndarray) -> np.ndarray:
+    """Counts or row numbers in half the room, where they fit."""
+    return numbers.astype(np.int32) if not len(numbers) or int(numbers.max()) < 2**31 else numbers
 
 
 def _ordered(found: list[tuple[np.ndarray, np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
-    """The values of all pieces ascending, with their counts and what else was kept."""
+    """The values of all pieces ascending, with their counts and what else was kept. The pieces are let go on the way."""
     if not found:
         return None
-    values, counts, others = (np.concatenate(columns) for columns in zip(*found, strict=True))
-    order = np.argsort(values, kind="stable")
-    return values[order], counts[order], others[order]
+    columns = [np.concatenate([piece[at] for piece in found]) for at in range(3)]
+    found.clear()
+    order = np.argsort(columns[0])
+    for at in range(3):
+        columns[at] = columns[at][order]
+    return columns[0], columns[1], columns[2]
 
 
 def _spellings(made: Gathered, piece: Counted, masks: dict[str, np.ndarray]) -> None:

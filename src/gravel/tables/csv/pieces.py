@@ -19,6 +19,7 @@ from gravel.tables.csv.dialect import Dialect, count_byte, line_breaks, not_in_e
 from gravel.tables.csv.records import UNCLOSED, Record, records
 
 BLOCK = 4 * 1024 * 1024
+_WIDE, _BYTES_A_COLUMN, _LARGEST = 500, 16 * 1024, 32 * 1024 * 1024  # a wide table's columns need rows enough to be worth a kernel
 FIELD_LIMIT = 64 * 1024 * 1024
 EMPTY_LINE = "an empty line"
 
@@ -97,16 +98,17 @@ def _first_unclosed(buffer: bytes) -> _Whole:
 
 def _blocks(path: Path, name: str, dialect: Dialect) -> Iterator[tuple[bytes, bool]]:
     """The text after the header as UTF-8 blocks, and whether each is the last."""
+    size = BLOCK if len(dialect.columns) < _WIDE else max(BLOCK, min(len(dialect.columns) * _BYTES_A_COLUMN, _LARGEST))
     decoder = None if dialect.encoding == "utf-8" else codecs.getincrementaldecoder(dialect.encoding)()
     with open_bytes(path, name) as file:
         file.seek(dialect.skip)
         header, lines, column = dialect.body, 1, 0
         while True:
             try:
-                raw = _read(file, BLOCK)
+                raw = _read(file, size)
             except OSError as error:
                 raise TableProblem(f"{name} cannot be read: {(error.strerror or str(error)).lower()}") from None
-            last = len(raw) < BLOCK
+            last = len(raw) < size
             if decoder is not None:
                 try:
                     text = decoder.decode(raw, last)

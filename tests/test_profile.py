@@ -1,0 +1,331 @@
+"""The profile: each statistic against plain Python or NumPy on the same rows, however they are cut; each finding's rows
+against the rows that its own command shows; the plan that it suggests, run."""
+
+from __future__ import annotations
+
+import math
+import re
+import shlex
+import unicodedata
+from collections import Counter
+from datetime import date, datetime
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import write
+
+WHITE = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2000\u2009\u2028\u202f\u205f\u3000\u200b\u2060\ufeff"
+ODD = WHITE.replace(" ", "")
+TEXTS = st.none() | st.sampled_from([
+    "", " ", "\t\u200b", " a", "a ", "a  b", "a\xa0b", "\tx", "x\x01", "\x7f", "Open", "OPEN", "open", "oPEN", "Open ", "ö", "Ö", "É tude", "A-53",
+    "a-53", "A 53", "n/a", "N/A", "-", "--", "?", "Unknown", "none", "7", "007", "+7", " 42 ", "12.50", "1e3", "-0.5", "1e999", "NaN", "true",
+    "FALSE", "2024-05-01", "2024-13-01", "01.05.2024", "1.5.2024", "03/04/2024", "13/04/2024", "04/13/2024", "2024-05-01 10:00:00", "20240501",
+    "Ã©t", "Â°", "a\ufffd", "=SUM(A1)", "+a", "-5", "-5-3", "@x", "water;power", "water; power;", ";;", "power;power", "water", "1,5", "x/y", "ﬁ",
+    "ß", "٣", "😀", "naïve cafe\u0301", "9223372036854775808", "a|b|a",
+]) | st.text(st.sampled_from("aB 1.\u200b-ö;"), max_size=5)  # fmt: skip
+
+
+def _csv(columns: dict[str, list[str | None]]) -> str:
+    def field(value: str | None) -> str:
+        return "" if value is None else '"' + value.replace('"', '""') + '"'
+
+    rows = zip(*columns.values(), strict=True)
+    return "\n".join([",".join(columns), *(",".join(map(field, row)) for row in rows)]) + "\n"
+
+
+def _shape(text: str) -> str:
+    plain = unicodedata.normalize("NFC", text)
+    return "".join("A" if c.isupper() else "a" if c.isalpha() else "9" if c.isdecimal() else c for c in plain)
+
+
+def _key(text: str) -> str | None:
+    plain = unicodedata.normalize("NFKD", unicodedata.normalize("NFKC", text).casefold())
+    return " ".join("".join(c if c.isalnum() else "" if unicodedata.combining(c) else " " for c in plain).split()) or None
+
+
+def _day(text: str, form: str) -> date | None:
+    size = {"%d.%m.%Y": 10, "%d/%m/%Y": 10, "%m/%d/%Y": 10, "%Y-%m-%d": 10, "%Y-%m-%d %H:%M:%S": 19}[form]
+    try:
+        return datetime.strptime(text.strip(" "), form).date() if len(text.strip(" ")) == size else None  # noqa: DTZ007
+    except ValueError:
+        return None
+
+
+def _fits(text: str) -> set[str]:
+    value = text.strip(" ")
+    found = set()
+    if re.fullmatch(r"[+-]?[0-9]+", value) and -(2**63) <= int(value) < 2**63:
+        found.add("INTEGER")
+    if re.fullmatch(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)", value):
+        found |= {"DECIMAL", "DOUBLE PRECISION"}
+    if re.fullmatch(r"(?i)[+-]?(([0-9]+\.?[0-9]*|\.[0-9]+)e[+-]?[0-9]+|nan|inf(inity)?)", value) and (
+        not math.isinf(float(value)) or "i" in value.lower()
+    ):
+        found.add("DOUBLE PRECISION")
+    if value.lower() in ("true", "false"):
+        found.add("BOOLEAN")
+    forms = {"DATE": "%Y-%m-%d", "TIMESTAMP": "%Y-%m-%d %H:%M:%S", "DATE FORMAT 'DD.MM.YYYY'": "%d.%m.%Y",
+             "DATE FORMAT 'DD/MM/YYYY'": "%d/%m/%Y", "DATE FORMAT 'MM/DD/YYYY'": "%m/%d/%Y"}  # fmt: skip
+    return found | {name for name, form in forms.items() if _day(value, form)}
+
+
+def _case(text: str) -> str:
+    upper = any(unicodedata.category(c) in ("Lu", "Lt") for c in text)
+    lower = any(unicodedata.category(c) == "Ll" for c in text)
+    if not (upper and lower):
+        return "upper" if upper else "lower" if lower else "none"
+    # Words as CAPITALIZE_WORDS has them: the first letter after the start, white space or a hyphen, unless after a digit.
+    words = re.findall(rf"[^{re.escape(WHITE.translate({0x200B: None, 0x2060: None, 0xFEFF: None}))}\-]+", text)
+    for word in words:
+        letters = [at for at, c in enumerate(word) if c.isalpha()]
+        for at in letters:
+            first = at == letters[0] and not (at and word[at - 1].isdigit())
+            if word[at] != (word[at].title() if first else word[at].lower()):
+                return "mixed"
+    return "capitalised"
+
+
+def _expected(values: list[str | None]) -> dict[str, Any]:
+    """A text column's statistics by their definitions."""
+    known = [value for value in values if value is not None]
+    filled = [value for value in known if value.strip(WHITE)]
+    rows: Counter[str] = Counter(known)
+    shapes = Counter(map(_shape, known))
+    keys: dict[str, set[str]] = {}
+    for value in known:
+        if (key := _key(value)) is not None:
+            keys.setdefault(key, set()).add(value)
+    words = {"n/a", "-", "--", "---", "?", "unknown", "none", "nan", ".", "..", "..."}
+    return {
+        "length": {
+            "shortest": min(known, key=lambda value: (len(value), value), default=None),
+            "longest": min(known, key=lambda value: (-len(value), value), default=None),
+        },
+        "spaces": {
+            "leading": sum(value[0] == " " for value in filled), "trailing": sum(value[-1] == " " for value in filled),
+            "runs": sum(bool(re.search("[^ ] {2,}[^ ]", value)) for value in known), "odd": sum(any(c in ODD for c in value) for value in known),
+            "control": sum(any(unicodedata.category(c) == "Cc" and c not in "\t\n\x0b\x0c\r\x85" for c in value) for value in known),
+        },
+        "case": dict(Counter(map(_case, known))),
+        "fits": Counter(name for value in known for name in _fits(value)),
+        "shapes": dict(shapes),
+        "spellings": sorted(sorted((value, rows[value]) for value in group) for group in keys.values() if len(group) > 1),
+        "null_words": {value: count for value, count in rows.items() if value.strip(WHITE).lower() in words},
+        "damage": {
+            "misdecoded": sum(bool(re.search("[ÃÂ][\x80-\xbf]", value)) for value in known), "replacement": sum("\ufffd" in value for value in known),
+            "formula": sum(bool(re.match(r"=.|@[A-Za-z]|[+-]([A-Za-z]|[0-9.]+([-+*/^][0-9.]+)+$)", value, re.S)) for value in known),
+        },
+    }  # fmt: skip
+
+
+@settings(max_examples=150)
+@given(data=st.data())
+def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: Any) -> None:
+    from gravel.profiling.figures import column_figures
+    from gravel.profiling.profile import profile
+    from gravel.tables.csv import pieces, reader
+
+    count = data.draw(st.integers(0, 40))
+    some = data.draw(st.lists(TEXTS, min_size=1, max_size=12))  # few values again and again, so that counts grow
+    columns = {name: data.draw(st.lists(st.sampled_from(some) if name == "a" else TEXTS, min_size=count, max_size=count)) for name in "ab"}
+    path = tmp_path_factory.mktemp("profile") / "t.csv"
+    write(path, _csv(columns))
+    before, pieces.BLOCK = pieces.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
+    try:
+        # Little memory: what is distinct goes to a file and comes back by ranges of hashes.
+        found = profile(reader.CsvTable(path, texts=frozenset("ab")), memory=data.draw(st.sampled_from([1, 1 << 28])), today=date(2024, 4, 20))
+    finally:
+        pieces.BLOCK = before
+    rows = list(zip(*columns.values(), strict=True))
+    assert found.facts.repeated == len(rows) - len(set(rows))
+    for one in found.columns:
+        values, told = columns[one.name], column_figures(one, count, 5)
+        known = [value for value in values if value is not None]
+        expected = _expected(values)
+        for figure in ("shortest", "longest"):
+            assert told["length"][figure] == expected["length"][figure]
+        for figure in ("spaces", "damage"):
+            assert told[figure] == expected[figure]
+        assert {name: n for name, n in told["case"].items() if n} == expected["case"]
+        assert {fit["type"]: fit["rows"] for fit in told["fits"] if fit["rows"] and fit["type"] in expected["fits"]} == dict(expected["fits"])
+        for fit in told["fits"]:
+            misfits = Counter(value for value in known if fit["type"] not in _fits(value))
+            if fit["type"] in ("INTEGER", "DECIMAL", "DOUBLE PRECISION", "BOOLEAN", "DATE"):
+                ranked = sorted(misfits.items(), key=lambda item: (-item[1], values.index(item[0])))[:5]
+                assert [(item["value"], item["rows"]) for item in fit["misfits"]] == ranked, fit["type"]
+        assert {item["shape"]: item["rows"] for item in told["shapes"]} == expected["shapes"]
+        assert all(item["example"] == next(v for v in known if _shape(v) == item["shape"]) for item in told["shapes"])
+        assert sorted(sorted((v["value"], v["rows"]) for v in group["values"]) for group in told["spellings"]) == expected["spellings"]
+        assert {item["value"]: item["rows"] for item in told["null_words"]} == expected["null_words"]
+        numbers = [float(v) for v in known if "DOUBLE PRECISION" in _fits(v) and math.isfinite(float(v))]
+        _same_numbers(told["numbers"], numbers)
+        days = [d for v in known for form in ("%Y-%m-%d", "%d.%m.%Y", "%Y-%m-%d %H:%M:%S") if (d := _day(v, form))]
+        days += [_fm(v) for v in known if re.fullmatch(r" *1\.5\.2024 *", v)]
+        days += _slashed(known)
+        assert (told["dates"] or {"fit": 0})["fit"] == len(days)
+        if days:
+            assert (told["dates"]["min"], told["dates"]["max"]) == (str(min(days)), str(max(days)))
+            assert told["dates"]["future"] == sum(day > date(2024, 4, 20) for day in days)
+
+
+def _fm(text: str) -> date:
+    day, month, year = map(int, text.strip().split("."))
+    return date(year, month, day)
+
+
+def _slashed(known: list[str]) -> list[date]:
+    """Days with slashes count where the column shows whether the day or the month comes first."""
+    day_first, month_first = ([_day(value, form) for value in known] for form in ("%d/%m/%Y", "%m/%d/%Y"))
+    only_day = any(a and not b for a, b in zip(day_first, month_first, strict=True))
+    only_month = any(b and not a for a, b in zip(day_first, month_first, strict=True))
+    if only_day == only_month:
+        return [(a or b) for a, b in zip(day_first, month_first, strict=True) if bool(a) != bool(b)]  # type: ignore[misc]
+    return [day for day in (day_first if only_day else month_first) if day]
+
+
+def _same_numbers(told: Any, numbers: list[float]) -> None:
+    assert (told or {"fit": 0})["fit"] == len(numbers)
+    if not numbers:
+        return
+    array = np.array(numbers)
+    q1, median, q3 = np.percentile(array, [25, 50, 75])
+    expected = {"mean": array.mean(), "q1": q1, "median": median, "q3": q3, "zero": (array == 0).sum(), "negative": (array < 0).sum()}
+    assert {name: told[name] for name in expected} == pytest.approx({name: float(value) for name, value in expected.items()}, rel=1e-12, abs=1e-12)
+    assert told["stddev"] == (pytest.approx(array.std(ddof=1), rel=1e-9, abs=1e-12) if len(array) > 1 else None)
+    reach = told["q3"] - told["q1"]
+    for figure, times in (("outside", 1.5), ("far_out", 3)):
+        assert told[figure] == ((array < told["q1"] - times * reach) | (array > told["q3"] + times * reach)).sum()
+    bars = told["histogram"]
+    edges = [bars[0]["from"], *(bar["to"] for bar in bars)]
+    if len(bars) > 1:
+        assert [bar["rows"] for bar in bars] == np.histogram(array, edges)[0].tolist()
+    assert sum(bar["rows"] for bar in bars) == len(numbers)
+    assert edges[0] <= array.min()
+    assert array.max() <= edges[-1]
+
+
+@settings(max_examples=60)
+@given(values=st.lists(st.none() | st.floats(-1e6, 1e6).map(lambda x: round(x, 2)) | st.integers(-50, 50), min_size=1, max_size=200), data=st.data())
+def test_numbers_equal_numpys(values: list[float | int | None], data: Any, tmp_path_factory: Any) -> None:
+    from gravel.profiling import spread
+    from gravel.profiling.figures import column_figures
+    from gravel.profiling.profile import profile
+    from gravel.tables.csv import reader
+
+    texts = [None if value is None else str(value) if isinstance(value, int) else f"{value:.2f}" for value in values]
+    path = tmp_path_factory.mktemp("numbers") / "t.csv"
+    write(path, "x,y\n" + "".join(f"{text or ''},1\n" for text in texts))
+    before, spread.Ascending.SIZE = spread.Ascending.SIZE, data.draw(st.sampled_from([5, 2_000_000]))
+    try:
+        found = profile(reader.CsvTable(path))
+    finally:
+        spread.Ascending.SIZE = before
+    _same_numbers(column_figures(found.columns[0], len(values), 5)["numbers"], [float(text) for text in texts if text is not None])
+
+
+KINDS = {
+    "text": TEXTS,
+    "code": st.sampled_from(["A-01", "A-02", "B-01", "b-01", "B-01 ", "n/a", "", "CC-1"]),
+    "list": st.none() | st.sampled_from(["water", "power;mail", "water;power;water", "mail; power", ";mail", "mail;\t;power ", " mail", "crane;"]),
+    "day": st.none() | st.sampled_from(["2024-01-01", "2024-05-01", "2199-01-01", "2024-01-02", "1900-01-01"]),
+    "slash": st.sampled_from(["03/04/2024", "3/4/2024", "13/04/2024", "04/13/2024", "2024-05-01", "20.10.2024", "1.5.2024"]),
+    "amount": st.none() | st.sampled_from(["1", "2", "3.5", "4", "5", "6", "7", "8", "9", "10", "11", "12", "900", "-900", "-1"]),
+    "loose": st.sampled_from(["1", "2", "3", "4", "5", "6", "7", "8", "9", "10", "11", "12", "9e9", "-9e9", "NaN", "Infinity", "-Infinity", "ca. 4", "4,5"]),
+    "mail": st.sampled_from(["a@b.example", "c.d@e.example", "x@y", "n/a"]),
+    "pier": st.sampled_from(["North", "South"]),
+}  # fmt: skip
+
+
+@settings(max_examples=120)
+@given(data=st.data())
+def test_the_rows_of_a_finding_are_those_its_command_shows(data: Any, tmp_path_factory: Any) -> None:
+    from gravel.inspecting.look import look
+    from gravel.language.bind import Given
+    from gravel.profiling.profile import profile
+    from gravel.tables.csv import reader
+
+    count = data.draw(st.integers(1, 40))
+    names = data.draw(st.lists(st.sampled_from(sorted(KINDS)), min_size=1, max_size=4, unique=True))
+    columns = {name: data.draw(st.lists(KINDS[name], min_size=count, max_size=count)) for name in names}
+    columns["id"] = [None if n in data.draw(st.sets(st.integers(0, 40), max_size=2)) else str(n // 2 if n < 2 else n) for n in range(count)]
+    path = tmp_path_factory.mktemp("findings") / "t.csv"
+    write(path, _csv(columns))
+    today = date(2024, 4, 20)
+    for finding in profile(reader.CsvTable(path), today=today).findings:
+        assert finding.rows > 0
+        if finding.where:
+            view = look(reader.CsvTable(path), where=finding.where, rows=0, given=Given(today=today))
+            assert (view.matching, view.errors) == (finding.rows, 0), finding
+
+
+def _good(at: int) -> dict[str, str]:
+    return {
+        "boat": f"Gull {chr(97 + at % 26)}{chr(97 + at // 26)}", "code": f"HB-{at:03d}", "berth": f"berth {chr(97 + at % 7)}", "pier": "ab"[at % 7 % 2],
+        "day": f"2023-{at % 12 + 1:02d}-{at % 27 + 2:02d}", "length": str(5 + at % 30), "mail": f"m{at}@harbour.example", "state": ["OPEN", "SHUT"][at % 2],
+        "extras": ["water", "water;power", "crane;mail;water"][at % 3], "remark": ["tidy", "painted"][at % 2],
+    }  # fmt: skip
+
+
+DEFECTS = {
+    "blank": ("boat", "  "), "spaces": ("boat", "Gull  x"), "control characters": ("remark", "tidy\x07"), "null words": ("remark", "N/A"),
+    "misfits": ("length", "ca. 5"), "case": ("state", "Shut"), "odd shapes": ("code", "HB-1"), "wrongly decoded": ("remark", "SchÃ¤den"),
+    "replacement characters": ("remark", "Sch\ufffdden"), "formulas": ("remark", "=1+1"), "list pieces": ("extras", "water;;power"),
+    "padded pieces": ("extras", "water; power"), "forms": ("mail", "m@harbour"), "far out": ("length", "9000"), "negative": ("length", "-1"),
+    "future": ("day", "2150-03-05"), "first of January": ("day", "2023-01-01"), "almost a key": ("code", "HB-199"), "determined": ("pier", "c"),
+    "dates of two orders": ("day", "03/04/2023"),
+}  # fmt: skip
+FIRST_SEEN = {"first of January": 40, "determined": 1}
+ALL_TOO = ("blank", "spaces", "control characters", "null words", "wrongly decoded", "formulas")
+
+
+@pytest.mark.parametrize("kind", DEFECTS)
+def test_a_defect_is_found_in_just_the_rows_that_have_it(kind: str, figures: Any) -> None:
+    """A table of 200 good rows in which none, one, some or all rows have one defect."""
+    column, bad = DEFECTS[kind]
+    for k in (0, FIRST_SEEN.get(kind, 1), 3 if kind not in FIRST_SEEN else 45, *([200] if kind in ALL_TOO else [])):
+        rows = [_good(at) for at in range(200)]
+        places = [at for at in range(200) if at % 7 == 3 or kind != "determined"][:k] if kind != "almost a key" else range(k)
+        if kind == "determined":
+            places = places[:3]
+        for at in places:
+            rows[at][column] = bad
+        columns: dict[str, list[str | None]] = {name: [row[name] for row in rows] for name in rows[0]}
+        write("t.csv", _csv(columns))
+        told = figures("profile", "t.csv", "--today", "2024-06-01")
+        found = [one for one in told["findings"] if one["finding"] == kind and one["column"] == column]
+        expected = len(places) + (1 if kind == "almost a key" and k else 0)
+        assert sum(one["rows"] for one in found) == expected, (k, found)
+        for one in found:
+            assert one["share"] == expected / 200
+            view = figures(*shlex.split(one["see"])[1:], "--today", "2024-06-01", "--rows", "0")
+            assert (view["matching"], view["errors"]) == (expected, 0)
+            if one["mend"]:
+                tried = figures("try", "t.csv", one["mend"])["assignments"][0]
+                assert (tried["changed"], tried["errors"]) == (expected if kind != "misfits" else tried["changed"], 0)
+
+
+def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) -> None:
+    rows = [f"{at},{name},{'' if at % 5 else 'x'},{'' if at % 5 else 'y'},{at // 8},{at % 8}" for at, name in enumerate(
+        ["Old Rope"] * 20 + ["OLD ROPE"] * 3 + ["old-rope", "Óld  Rope"] + ["Tern"] * 10 + ["tern "] * 2 + ["Lark"] * 3)]  # fmt: skip
+    write("t.csv", "id,name,a,b,tens,ones\n" + "\n".join(rows) + "\n")
+    told = figures("profile", "t.csv")
+    assert told["keys"] == [["id"], ["tens", "ones"]]
+    assert told["null_together"] == [["a", "b"]]
+    assert told["repeated_rows"] == 0
+    (found,) = [one for one in told["findings"] if one["finding"] == "spellings"]
+    assert found["rows"] == 7
+    assert figures(*shlex.split(found["see"])[1:])["matching"] == 7
+    assert figures("try", "t.csv", found["mend"])["assignments"][0]["changed"] == 7
+    # The plan with all mendings: each step stands on its own evidence, and the proofs hold.
+    gravel("profile", "t.csv", "--suggest", "p.toml", "--choose", "all")
+    assert "7 of 40 rows" in open("p.toml", encoding="utf-8").read()
+    run = figures("clean", "p.toml")
+    assert all(proof["holds"] for proof in run["proofs"])
+    names = Counter(line.split(",")[1] for line in open("t-clean.csv", encoding="utf-8").read().splitlines()[1:])
+    assert names == {"Old Rope": 25, "Tern": 12, "Lark": 3}
+    assert "exists already" in gravel("profile", "t.csv", "--suggest", "p.toml", status=2).err
+    assert "no number of a finding" in gravel("profile", "t.csv", "--suggest", "q.toml", "--choose", "1,99", status=2).err
