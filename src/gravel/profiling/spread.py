@@ -59,8 +59,9 @@ class Ascending:
             return
         held = [self._sorted()] if self._parts else []
         for key, counts, rows in self._runs.ranges(held, self._size, even=False):
-            order = np.argsort(key)
-            yield _value(key[order]), counts[order], rows[order]
+            if len(key):
+                order = np.argsort(key)
+                yield _value(key[order]), counts[order], rows[order]
 
 
 _SIGN = np.uint64(1 << 63)
