@@ -7,6 +7,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from enum import Enum
+from functools import partial
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -83,7 +84,9 @@ def given_by(params: list[str] | None, today: str | None) -> Given:
         day = date.today() if today is None else date.fromisoformat(today)
     except ValueError:
         raise CallProblem(f"--today takes a date such as 2024-05-31, not {today!r}") from None
-    return Given(from_command_line(params or ()), day)
+    from gravel.inspecting.subquery import members
+
+    return Given(from_command_line(params or ()), day, partial(members, base=None))
 
 
 def open_reference(reference: str, delimiter: str | None, encoding: str | None, empty: Empty, texts: list[str] | None) -> CsvTable:

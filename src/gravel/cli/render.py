@@ -12,7 +12,8 @@ from rich.console import Console
 from rich.text import Text
 
 from gravel.inspecting.cells import Cell, RowError
-from gravel.language.functions.buffers import ZERO_WIDTH
+from gravel.inspecting.drawing import drawn, sign
+from gravel.inspecting.drawing import percent as percent
 from gravel.problems import Problem
 from gravel.tables.table import Malformed
 
@@ -20,8 +21,6 @@ if TYPE_CHECKING:
     from gravel.inspecting.cautions import BranchCount, Caution
 
 _MANY = 500
-NULL = "∅"
-EMPTY = "''"
 DIM, MARK, BAD, GOOD, HEAD = "bright_black", "cyan", "red", "green", "bold"
 
 
@@ -37,56 +36,20 @@ def console(error: bool = False, color: bool = True, most: int | None = None) ->
 def visible(value: Cell, limit: int = 60) -> Text:
     """A cell as the terminal shows it: NULL, empty texts, spaces at the ends, tabs, no-break spaces and control
     characters all to be seen, none of them raw."""
-    if value is None:
-        return Text(NULL, style=DIM)
     if isinstance(value, RowError):
         return Text(f"error {value.sqlstate}", style=BAD)
-    if value == "":
-        return Text(EMPTY, style=DIM)
-    if value in (NULL, EMPTY):
-        return Text(f"'{value}'")
-    cut = len(value) > limit
-    shown = value[: limit - 1] if cut else value
-    inner = shown.strip(" ")
-    lead = len(shown) - len(shown.lstrip(" "))
-    text = Text().append("·" * min(lead, len(shown)), style=MARK)
-    _draw(text, inner)
-    trail = len(shown) - lead - len(inner)
-    if trail and inner:
-        text.append("·" * trail, style=MARK)
-    if cut:
-        text.append(f"… {len(value):,} characters", style=DIM)
+    text = Text()
+    for part, kind in drawn(value, limit):
+        text.append(part, style=_STYLES[kind])
     return text
 
 
-def _draw(text: Text, inner: str) -> None:
-    for at, char in enumerate(inner):
-        if char == " " and (inner[at - 1 : at] == " " or inner[at + 1 : at + 2] == " "):
-            text.append("·", style=MARK)
-        elif char == " " or (char.isprintable() and char not in ZERO_WIDTH):
-            text.append(char)
-        else:
-            text.append(_SIGNS.get(char) or f"⟨{ord(char):04X}⟩", style=MARK)
-
-
-_SIGNS = {"\t": "⇥", "\n": "↵", "\r": "␍", "\xa0": "⍽", "\x00": "␀", "\x1b": "␛"}
+_STYLES = {"plain": "", "hidden": MARK, "said": DIM}
 
 
 def number(value: Any) -> str:
     """A number with digit grouping."""
     return "" if value is None else f"{value:,}"
-
-
-def percent(part: int, whole: int) -> str:
-    """A share in percent with one decimal that never rounds to nothing or to all."""
-    if not whole:
-        return ""
-    share = 100 * part / whole
-    if part > 0 and share < 0.1:
-        return "<0.1%"
-    if part < whole and share > 99.9:
-        return ">99.9%"
-    return f"{share:.1f}%"
 
 
 def print_json(command: str, figures: dict[str, Any]) -> None:
@@ -220,4 +183,4 @@ def tell(problem: Problem) -> None:
 
 def safe(text: str, also: str = "") -> str:
     """The text without anything a terminal would obey."""
-    return "".join(char if char.isprintable() or char in also else _SIGNS.get(char, f"⟨{ord(char):04X}⟩") for char in text)
+    return "".join(char if char.isprintable() or char in also else sign(char) for char in text)

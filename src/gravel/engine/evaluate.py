@@ -215,6 +215,18 @@ def _in(node: nodes.In, frame: Frame) -> Vector:
     return assemble(count, [*pieces, (rows, so_far)], pa.bool_())
 
 
+def _in_set(node: nodes.InSet, frame: Frame) -> Vector:
+    """Not in an empty set: FALSE, even for NULL; else unknown for NULL, and where nothing matches but a NULL is there."""
+    operand = evaluate(node.operand, frame)
+    found = pc.is_in(operand.values, node.values)
+    if not len(node.values) and not node.has_null:
+        return vector(found, operand.errors, operand.constant)
+    unknown = pc.is_null(operand.values)
+    if node.has_null:
+        unknown = pc.or_(unknown, pc.invert(found))
+    return vector(pc.if_else(unknown, pa.scalar(None, pa.bool_()), found), operand.errors, operand.constant)
+
+
 def _case(node: nodes.Case, frame: Frame) -> Vector:
     if not node.fails:
         return _case_at_once(node, frame)
@@ -283,5 +295,5 @@ def _first_of(node: nodes.FirstOf, frame: Frame) -> Vector:
 _RULES: dict[type, Callable[[Any, Frame], Vector]] = {
     nodes.Column: _column, nodes.Constant: _constant, nodes.Call: _call, nodes.Cast: _cast, nodes.Is: _is,
     nodes.Logic: _logic, nodes.In: _in, nodes.Case: _case, nodes.FirstOf: _first_of,
-    nodes.Fails: _fails,
+    nodes.Fails: _fails, nodes.InSet: _in_set,
 }  # fmt: skip

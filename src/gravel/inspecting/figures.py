@@ -46,7 +46,7 @@ def count_with_figures(table: Table, distinct: Sequence[str], key: str | None, t
 
     states = [Distinct() for _ in range(len(groups) + bool(keys))]
     nulls, errors = [0] * len(states), [0] * len(states)
-    sums_so_far: list[_Sum] = [_Sum() for _ in summed]
+    sums_so_far: list[Sum] = [Sum() for _ in summed]
     rows = 0
     bad: list[Malformed] = []
     for part in scan(table, work, wanted):
@@ -71,21 +71,24 @@ class _Part:
     rows: int
     malformed: tuple[Malformed, ...]
     distinct: list[tuple[Counted, int, int]]
-    sums: list[_Sum]
+    sums: list[Sum]
 
 
 @dataclass(frozen=True)
-class _Sum:
+class Sum:
+    """An exact sum so far (None where no value was known), and the rows passed over."""
+
     value: Decimal | int | float | None = None
     null_rows: int = 0
     error_rows: int = 0
 
-    def merge(self, other: _Sum) -> _Sum:
+    def merge(self, other: Sum) -> Sum:
+        """Both parts together."""
         if self.value is None or other.value is None:
             value = other.value if self.value is None else self.value
         else:
             value = _add(self.value, other.value)
-        return _Sum(value, self.null_rows + other.null_rows, self.error_rows + other.error_rows)
+        return Sum(value, self.null_rows + other.null_rows, self.error_rows + other.error_rows)
 
 
 def _add(a: Any, b: Any) -> Any:
@@ -107,19 +110,22 @@ def _distinct(vectors: list[Vector], rows: np.ndarray) -> tuple[Counted, int, in
     return counted(columns, rows[keep]), int(null.sum()), int(bad.sum())
 
 
-def _sum(one: Vector) -> _Sum:
-    values = one.values
+def _sum(one: Vector) -> Sum:
     errors = 0 if one.errors is None else int(np.count_nonzero(one.errors))
-    nulls = values.null_count - errors
+    made = sum_of(one.values)
+    return Sum(made.value, one.values.null_count - errors, errors)
+
+
+def sum_of(values: Any) -> Sum:
+    """The exact sum of an array's known numbers."""
     if values.null_count == len(values):
-        return _Sum(None, nulls, errors)
+        return Sum()
     if pa.types.is_integer(values.type):
         # A batch's sum might pass 64 bits: halves of the words cannot.
         numbers = values.drop_null().to_numpy()
-        return _Sum(int((numbers >> 32).sum()) * 2**32 + int((numbers & 0xFFFFFFFF).sum()), nulls, errors)
+        return Sum(int((numbers >> 32).sum()) * 2**32 + int((numbers & 0xFFFFFFFF).sum()))
     if pa.types.is_decimal(values.type):
-        wide = pc.cast(values, pa.decimal256(76, values.type.scale))
-        return _Sum(pc.sum(wide).as_py(), nulls, errors)
+        return Sum(pc.sum(pc.cast(values, pa.decimal256(76, values.type.scale))).as_py())
     import math
 
-    return _Sum(math.fsum(values.drop_null().to_numpy()), nulls, errors)
+    return Sum(math.fsum(values.drop_null().to_numpy()))

@@ -35,10 +35,12 @@ from gravel.problems import CallProblem, nearest
 
 @dataclass(frozen=True)
 class Given:
-    """What a run gives its expressions: named parameters, and the day that CURRENT_DATE is."""
+    """What a run gives its expressions: named parameters, the day that CURRENT_DATE is, and what decides a subquery: its
+    type, its distinct known values as an Arrow array, whether a NULL is among them."""
 
     parameters: Mapping[str, nodes.Constant] = field(default_factory=dict)
     today: datetime.date = field(default_factory=datetime.date.today)
+    members: Callable[[tree.Query, str], tuple[Type, Any, bool]] | None = None
 
 
 @dataclass(frozen=True)
@@ -49,6 +51,7 @@ class Scope:
     types: tuple[Type, ...]
     declared: frozenset[str] = frozenset()
     given: Given = field(default_factory=Given)
+    aggregates: Mapping[tuple[int, int], int] = field(default_factory=dict)  # by place in the text: the column that has it
 
 
 def find_column(name: tree.Name, names: Sequence[str], text: str) -> int:
@@ -151,6 +154,26 @@ class _Binder:
         operand, *items = self.alike([self.bind(part) for part in parts], parts, "IN")
         made = nodes.In(BOOLEAN, node.start, node.end, operand, tuple(items))
         return self.negate_if(node.negated, made)
+
+    def in_query(self, node: tree.InQuery) -> nodes.Expression:
+        if self.scope.given.members is None:
+            raise self.wrong("a subquery cannot be asked here", node.query)
+        operand = self.bind(node.operand)
+        kind, values, has_null = self.scope.given.members(node.query, self.text)
+        both = common(operand.type, kind)
+        if both is None:
+            write = f"CAST({self.written(node.operand)[:60]} AS {kind})" if operand.type == TEXT else f"CAST({self.written(node.operand)[:60]} AS TEXT)"
+            raise self.wrong(f"IN cannot mix {operand.type} and {kind} of the subquery", node, hint=f"write {write}")
+        both = TEXT if both.kind is Kind.NULL else both
+        made = nodes.InSet(BOOLEAN, node.start, node.end, self.widen(operand, both), values.cast(both.arrow), has_null)
+        return self.negate_if(node.negated, made)
+
+    def aggregate(self, node: tree.Aggregate) -> nodes.Expression:
+        index = self.scope.aggregates.get((node.start, node.end))
+        if index is None:
+            raise self.wrong(f"{node.name.upper()} tells of many rows, this expression is about one", node,
+                             hint="gravel check and gravel query take aggregates")  # fmt: skip
+        return nodes.Column(self.scope.types[index], node.start, node.end, index, self.written(node))
 
     def between(self, node: tree.Between) -> nodes.Expression:
         parts = [node.operand, node.low, node.high]
@@ -337,6 +360,7 @@ _RULES: dict[type, Callable[[_Binder, Any], nodes.Expression]] = {
     tree.Name: _Binder.name, tree.Literal: _Binder.literal, tree.Parameter: _Binder.parameter, tree.Logic: _Binder.logic,
     tree.Not: _Binder.negation, tree.Is: _Binder.is_test, tree.In: _Binder.in_list, tree.Between: _Binder.between,
     tree.Case: _Binder.case, tree.Cast: _Binder.cast, tree.Call: _Binder.call,
+    tree.InQuery: _Binder.in_query, tree.Aggregate: _Binder.aggregate,
 }  # fmt: skip
 
 _MOMENTS = (Kind.DATE, Kind.TIMESTAMP, Kind.ZONED, Kind.INTERVAL)

@@ -102,6 +102,19 @@ class In(Expression):
 
 
 @dataclass(frozen=True)
+class InSet(Expression):
+    """x IN (SELECT …): the subquery's distinct known values as an Arrow array, and whether a NULL is among them."""
+
+    operand: Expression
+    values: Any
+    has_null: bool
+
+    @property
+    def children(self) -> tuple[Expression, ...]:
+        return (self.operand,)
+
+
+@dataclass(frozen=True)
 class Case(Expression):
     """CASE: the first branch whose condition is true; `otherwise` is NULL where ELSE is missing."""
 

@@ -15,6 +15,7 @@ from gravel.language import tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.problems import nearest
 
+AGGREGATES = frozenset({"COUNT", "SUM", "AVG", "MIN", "MAX", "STDDEV_SAMP", "STDDEV_POP", "VAR_SAMP", "VAR_POP"})
 NESTING = 200
 CHAIN = 2000
 _STARTS = ["expression_only", "assignment", "named", "named_list", "expression_list", "sort_list"]
@@ -49,9 +50,10 @@ def sort_list(text: str) -> list[tree.SortKey]:
 
 
 def column_names(node: Any) -> Iterator[tree.Name]:
-    """Every column name below a node, in no special order."""
+    """Every column name below a node, in no special order; those within a subquery are its table's."""
+    inside = {id(name) for child in walk(node) if isinstance(child, tree.InQuery) for name in walk(child.query)}
     for child in walk(node):
-        if isinstance(child, tree.Name):
+        if isinstance(child, tree.Name) and id(child) not in inside:
             yield child
 
 
@@ -96,7 +98,7 @@ def _bad_character(text: str, at: int) -> Diagnostic:
     hints = {
         "‘": "write a plain quote: 'text'", "’": "write a plain quote: 'text'", "`": 'a column name is quoted with "name"',
         "“": 'write a plain quote: "name"', "”": 'write a plain quote: "name"', "[": 'a column name is quoted with "name"',
-        "&": "write AND", "|": "write OR, or || to join texts", "!": "write NOT, or <> for unequal", ";": "leave it out: it is one expression",
+        "&": "write AND", "|": "write OR, or || to join texts", "!": "write NOT, or <> for unequal", ";": "leave it out: it is one expression", ".": "a file stands in quotes: FROM 'boats.csv'",
     }  # fmt: skip
     return Diagnostic(f"unexpected character {char!r}", text, at, at + 1, hint=hints.get(char, ""))
 
@@ -313,6 +315,29 @@ class _Build:
         return tree.In(*span, operand, tuple(values), _word(items, "NOT"))
 
     @_rule
+    def in_query(self, span: Span, items: list[Any]) -> Any:
+        operand, query = _nodes(items)
+        return tree.InQuery(*span, operand, query, _word(items, "NOT"))
+
+    @_rule
+    def query(self, span: Span, items: list[Any]) -> Any:
+        table = _after(items, "FROM") if isinstance(items[3], tree.Node) else items[3]
+        at = items[3]
+        text = table.text if isinstance(at, tree.Node) else str(at)[1:-1].replace("''", "'")
+        return tree.Query(*span, items[1], text, _start(at), _end(at), _after(items, "WHERE"))
+
+    @_rule
+    def filter(self, span: Span, items: list[Any]) -> Any:
+        return _Filter(*span, _nodes(items)[0])
+
+    @_rule
+    def aggregate(self, span: Span, items: list[Any]) -> Any:
+        name, *rest = items
+        given = next((item.condition for item in rest if isinstance(item, _Filter)), None)
+        argument = next((item for item in rest if isinstance(item, tree.Node) and not isinstance(item, _Filter)), None)
+        return tree.Aggregate(*span, name.text, argument, _word(rest, "DISTINCT"), given, name.end)
+
+    @_rule
     def between(self, span: Span, items: list[Any]) -> Any:
         operand, low, high = _nodes(items)
         return tree.Between(*span, operand, low, high, _word(items, "NOT"))
@@ -354,6 +379,10 @@ class _Build:
     @_rule
     def call(self, span: Span, items: list[Any]) -> Any:
         name, *arguments = items
+        given = next((item.condition for item in arguments if isinstance(item, _Filter)), None)
+        arguments = [item for item in arguments if not isinstance(item, _Filter)]
+        if name.text.upper() in AGGREGATES and len(arguments) == 1 or given is not None:
+            return tree.Aggregate(*span, name.text, arguments[0] if arguments else None, False, given, name.end)
         return tree.Call(*span, name.text, tuple(arguments), name.end)
 
     @_rule
@@ -504,3 +533,8 @@ class _Build:
 class _When(tree.Node):
     condition: tree.Node
     result: tree.Node
+
+
+@dataclasses.dataclass(frozen=True)
+class _Filter(tree.Node):
+    condition: tree.Node

@@ -133,3 +133,34 @@ class SortKey(Node):
     expression: Node
     descending: bool
     nulls_first: bool | None
+
+
+@dataclass(frozen=True)
+class Query(Node):
+    """SELECT expression FROM table [WHERE condition]; `table` is a reference or a name, with its place."""
+
+    expression: Node
+    table: str
+    table_start: int
+    table_end: int
+    where: Node | None
+
+
+@dataclass(frozen=True)
+class InQuery(Node):
+    """x [NOT] IN (SELECT …)."""
+
+    operand: Node
+    query: Query
+    negated: bool
+
+
+@dataclass(frozen=True)
+class Aggregate(Node):
+    """An aggregate's call: over all rows where `argument` is None, over those for which `filter` is true if given."""
+
+    name: str
+    argument: Node | None
+    distinct: bool
+    filter: Node | None
+    name_end: int

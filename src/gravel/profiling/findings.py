@@ -8,7 +8,6 @@ from dataclasses import replace
 
 from gravel.language.types import TEXT, Kind
 from gravel.language.writing import is_one_of, literal, quoted, text_literal
-from gravel.profiling.fits import RIVALS
 from gravel.profiling.lists import separator
 from gravel.profiling.marks import CONTROLS, FORMULA, MISDECODED, NULL_WORDS, REPLACEMENT
 from gravel.profiling.result import ColumnProfile, Finding, Fit, TableFacts, ValueRows
@@ -95,7 +94,7 @@ def _null_words(one: ColumnProfile) -> Iterator[Finding]:
         return
     name, rows = quoted(one.name), sum(word.rows for word in one.null_words)
     condition = _null_word_condition(one)
-    told = ", ".join(f"{_shown(word.value)} {word.rows:,}" for word in one.null_words[:5])
+    told = ", ".join(f"{word.rows:,} × {_shown(word.value)}" for word in one.null_words[:5])
     more = f" and {len(one.null_words) - 5} others" if len(one.null_words) > 5 else ""
     yield Finding(
         "null words", "suspect", one.name, rows, f"words where nothing is known: {told}{more}", condition,
@@ -139,7 +138,7 @@ def _best_fit(fits: tuple[Fit, ...]) -> Fit | None:
 
 
 def _examples(fit: Fit) -> str:
-    return ", ".join(f"{_shown(one.value)} {one.rows:,}" for one in fit.misfits[:4]) + (" …" if len(fit.misfits) > 4 else "")
+    return ", ".join(f"{one.rows:,} × {_shown(one.value)}" for one in fit.misfits[:4]) + (" …" if len(fit.misfits) > 4 else "")
 
 
 def _mend_number(name: str, best: Fit, known: int, by_type: dict[str, Fit]) -> str:
@@ -159,8 +158,9 @@ def _mend_dates(name: str, one: ColumnProfile, best: Fit) -> str:
     """The other date forms of the column, written as ISO 8601 dates."""
     if not best.type.startswith("DATE"):
         return ""
-    doubtful = {form for pair in RIVALS for form in pair}
+    doubtful = set()
     for orders in one.both_orders:
+        doubtful |= {orders.day_first, orders.month_first}
         if orders.settled:
             doubtful.remove(orders.day_first if orders.only_day_first else orders.month_first)
     forms = [fit.type for fit in one.fits if fit.rows and fit.type.startswith("DATE FORMAT") and "YYYYMMDD" not in fit.type]
@@ -237,7 +237,7 @@ def _shapes(one: ColumnProfile, known: int) -> Iterator[Finding]:
     apart = (f" AND NOT IS_BLANK({name})" if one.empty + one.blank else "") + (f" AND NOT {_null_word_condition(one)}" if one.null_words else "")
     if 0 < others <= 0.05 * said and "9" in usual.shape:
         words = {word.value for word in one.null_words}
-        told = ", ".join(f"{_shown(shape.shape)} {shape.rows:,}" for shape in [
+        told = ", ".join(f"{shape.rows:,} × {_shown(shape.shape)}" for shape in [
             shape for shape in one.shapes[1:] if shape.example.strip() and shape.example not in words
         ][:3])  # fmt: skip
         yield Finding(
@@ -304,7 +304,7 @@ def _forms(one: ColumnProfile) -> Iterator[Finding]:
     for form in one.forms:
         if form.fail:
             name = quoted(one.name) if one.type == TEXT else f"CAST({quoted(one.name)} AS TEXT)"
-            told = ", ".join(f"{_shown(value.value)} {value.rows:,}" for value in form.examples[:3])
+            told = ", ".join(f"{value.rows:,} × {_shown(value.value)}" for value in form.examples[:3])
             yield Finding(
                 "forms", "wrong", one.name, form.fail, f"{form.rows:,} values have the form {form.form}, these do not: {told}",
                 f"NOT HAS_FORM({name}, '{form.form}')",

@@ -1,0 +1,250 @@
+"""`gravel check`."""
+
+from __future__ import annotations
+
+from enum import Enum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from gravel.cli.options import (
+    Delimiter,
+    Empty,
+    EmptyOption,
+    Encoding,
+    Format,
+    FormatOption,
+    NoColor,
+    Params,
+    TableArgument,
+    Texts,
+    Today,
+    given_by,
+    open_reference,
+    progress,
+)
+from gravel.problems import CallProblem
+
+if TYPE_CHECKING:
+    from gravel.inspecting.check import Check, Checked
+
+
+class Unknown(str, Enum):  # noqa: UP042
+    """What an unknown condition counts as."""
+
+    fails = "fails"
+    passes = "passes"
+
+
+def check(
+    table: TableArgument,
+    conditions: Annotated[list[str] | None, typer.Argument(metavar="[NAME: ]CONDITION…", help="Each with a name if you like.", show_default=False)] = None,
+    from_file: Annotated[
+        Path | None, typer.Option("--from", metavar="FILE.toml", help="A file with a table [check] of name = \"condition\".")
+    ] = None,
+    unknown: Annotated[Unknown | None, typer.Option("--unknown", help="Rows for which a condition is unknown; they pass as in SQL's own CHECK if not said.", show_default=False)] = None,
+    allow: Annotated[str | None, typer.Option("--allow", metavar="N|P%", help="So many rows, or such a share, need not hold.")] = None,
+    set_aside: Annotated[Path | None, typer.Option("--set-aside", metavar="FILE", help="Write the rows that do not hold, with the names of their checks.")] = None,
+    param: Params = None,
+    today: Today = None,
+    format: FormatOption = Format.table,
+    delimiter: Delimiter = None,
+    encoding: Encoding = None,
+    empty: EmptyOption = Empty.text,
+    text: Texts = None,
+    no_color: NoColor = False,
+) -> None:
+    """Whether conditions hold: in every row, or with aggregates for the table as a whole. Exit status 1 if one fails.
+
+    [bold]gravel check boats.csv "berth known: berth IS NOT NULL" "COUNT(DISTINCT boat_id) = COUNT(*)"[/]
+    """
+    from gravel.inspecting.check import check as check_table
+    from gravel.inspecting.check import named_condition
+
+    given = given_by(param, today)
+    pairs = [named_condition(one) for one in conditions or ()]
+    stated: dict[str, Any] = {}
+    if from_file is not None:
+        stated = read_checks(from_file)
+        pairs += list(stated["check"].items())
+    if not pairs:
+        raise CallProblem("no condition is given", hint='gravel check boats.csv "berth IS NOT NULL", or --from FILE.toml')
+    names = [name for name, _ in pairs]
+    for name in names:
+        if names.count(name) > 1:
+            raise CallProblem(f"two checks are called {name!r}")
+    allowed = allowed_of(allow if allow is not None else stated.get("allow"))
+    fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
+    source = open_reference(table, delimiter, encoding, empty, text)
+    aside = _Aside(set_aside, source.columns, source.path) if set_aside is not None else None
+    try:
+        with progress(source):
+            found = check_table(source, pairs, unknown_fails=fails, allowed=allowed, given=given, aside=aside)
+        if aside is not None:
+            aside.finish()
+    finally:
+        if aside is not None:
+            aside.discard()
+    from gravel.cli import render
+
+    if format is Format.json:
+        render.print_json("check", _json(found, set_aside))
+    elif format is Format.table:
+        _show(found, fails, not no_color)
+    else:
+        headings = ["name", "condition", "holds", "fails", "unknown", "errors", "passed"]
+        columns = [[str(value) for value in column] for column in zip(*(
+            (one.name, one.condition, one.holds, one.fails, one.unknown, one.errors, "true" if one.passed else "false") for one in found.checks
+        ), strict=True)]  # fmt: skip
+        render.print_rows(format.value, headings, columns)
+    render.cautions(found.cautions, not no_color)
+    render.malformed_notes(found.table, found.malformed, not no_color)
+    if set_aside is not None:
+        render.note(f"{found.bad_rows:,} {'row' if found.bad_rows == 1 else 'rows'} written to {set_aside}", not no_color)
+    for line in found.notes:
+        render.note(f"{found.table}: {line}", not no_color)
+    if not all(one.passed for one in found.checks):
+        raise typer.Exit(1)
+
+
+def read_checks(path: Path) -> dict[str, Any]:
+    """The conditions of a TOML file, its allow and unknown. Raises CallProblem, TableProblem."""
+    import tomllib
+
+    from gravel.problems import TableProblem
+
+    try:
+        with open(path, "rb") as file:
+            found = tomllib.load(file)
+    except OSError as error:
+        raise TableProblem(f"{path} cannot be read: {(error.strerror or str(error)).lower()}") from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise CallProblem(f"{path} is no valid TOML: {error}") from None
+    checks = found.get("check")
+    if not isinstance(checks, dict) or not checks or not all(isinstance(text, str) for text in checks.values()):
+        raise CallProblem(f"{path} has no table [check] of name = \"condition\"", hint='[check]\n"berth known" = "berth IS NOT NULL"')
+    for name in found.keys() - {"check", "allow", "unknown"}:
+        raise CallProblem(f"{path}: {name} is not known here", hint="a file of checks has check, allow and unknown")
+    if found.get("unknown", "passes") not in ("fails", "passes"):
+        raise CallProblem(f"{path}: unknown is fails or passes, not {found['unknown']!r}")
+    return found
+
+
+def allowed_of(text: Any) -> Any:
+    """What --allow says. Raises CallProblem."""
+    import re
+    from decimal import Decimal
+
+    from gravel.inspecting.check import Allowed
+
+    if text is None:
+        return Allowed()
+    found = re.fullmatch(r"(\d+)|(\d+(?:\.\d+)?) ?%", str(text).strip())
+    if not found or (found[2] and Decimal(found[2]) > 100):
+        raise CallProblem(f"--allow takes a number of rows or a share such as 0.1%, not {text!r}")
+    return Allowed(int(found[1])) if found[1] else Allowed(0, Decimal(found[2]))
+
+
+class _Aside:
+    """Rows that do not hold, written beside their place until all are there."""
+
+    def __init__(self, target: Path, columns: tuple[str, ...], source: Path) -> None:
+        from gravel.tables.csv.writer import Output, header
+
+        if target.resolve() == source.resolve():
+            raise CallProblem("the rows would be written over the table itself", hint="name another file")
+        self._output: Any = Output(target, str(target))
+        self._output.write(header(["gravel_row", "gravel_checks", *columns]))
+
+    def __call__(self, rows: Any, columns: list[Any], told: list[str]) -> None:
+        import pyarrow as pa
+
+        from gravel.tables.csv.writer import encode
+
+        self._output.write(encode([pa.array([str(row) for row in rows], pa.string()), pa.array(told, pa.string()), *columns]))
+
+    def finish(self) -> None:
+        """Put the file in its place."""
+        self._output.close()
+        self._output.commit()
+        self._output = None
+
+    def discard(self) -> None:
+        """Leave nothing of an unfinished file."""
+        if self._output is not None:
+            self._output.discard()
+
+
+def _json(found: Checked, set_aside: Path | None) -> dict[str, Any]:
+    from gravel.cli.render import caution_json
+
+    return {
+        "table": found.table, "rows": found.rows, "malformed": len(found.malformed),
+        "checks": [
+            {
+                "name": one.name, "condition": one.condition, "holds": one.holds, "fails": one.fails, "unknown": one.unknown,
+                "errors": one.errors, "allowed": one.most, "passed": one.passed, "whole_table": one.whole,
+                "examples": [
+                    {"row": example.row or None, "outcome": example.outcome, "values": dict(example.values), "sqlstate": example.sqlstate or None}
+                    for example in one.examples
+                ],
+            }
+            for one in found.checks
+        ],
+        "rows_that_do_not_hold": found.bad_rows, "set_aside": None if set_aside is None else str(set_aside),
+        "cautions": caution_json(found.cautions),
+    }  # fmt: skip
+
+
+def _show(found: Checked, unknown_fails: bool, color: bool) -> None:
+    from rich.text import Text
+
+    from gravel.cli import render
+
+    out = render.console(color=color)
+    good = sum(one.passed for one in found.checks)
+    out.print(Text(f"{found.table}: {found.rows:,} rows, {good} of {len(found.checks)} checks pass", style=render.HEAD))
+
+    def count(value: int, style: str) -> Text:
+        return Text(f"{value:,}" if value else "–", style=style if value else render.DIM)
+
+    rows: list[list[Any]] = []
+    for one in found.checks:
+        rows.append([
+            Text("passes" if one.passed else "FAILS", style=render.GOOD if one.passed else "bold red"), Text(render.safe(one.name)),
+            Text(f"{one.holds:,}"), count(one.fails, render.BAD), count(one.unknown, render.BAD if unknown_fails else "yellow"), count(one.errors, render.BAD),
+            Text("the table as a whole" if one.whole else f"{one.most:,} allowed" if one.most else "", style=render.DIM),
+        ])  # fmt: skip
+    render.print_table(out, ["", "check", "holds", "fails", "unknown", "errors", ""], rows, right=(2, 3, 4, 5))
+    for one in found.checks:
+        _examples(out, one)
+
+
+def _examples(out: Any, one: Check) -> None:
+    from rich.text import Text
+
+    from gravel.cli import render
+    from gravel.language.errors import meaning
+
+    shown = [example for example in one.examples if example.outcome != "holds" or one.whole]
+    if not shown or (one.whole and one.passed and one.holds):
+        return
+    out.print()
+    line = Text(render.safe(one.name), style=render.HEAD)
+    if one.name != one.condition.strip():
+        line.append(f"  {render.safe(one.condition)}", style=render.DIM)
+    out.print(line)
+    table = []
+    for example in shown:
+        values = Text()
+        for at, (name, value) in enumerate(example.values):
+            values.append("  " if at else "").append(f"{name} ", style=render.DIM).append_text(render.visible(value, 40))
+        why = f"{example.outcome} {example.sqlstate}: {meaning(example.sqlstate)}" if example.sqlstate else example.outcome
+        table.append([Text(f"row {example.row:,}" if example.row else "", style=render.DIM), Text(why, style="yellow" if example.outcome == "unknown" else render.BAD), values])
+    render.print_table(out, ["", "", ""], table)
+    more = [f"{count - sum(example.outcome == kind for example in shown):,} more {word}" for kind, count, word in (
+        ("fails", one.fails, "fail"), ("unknown", one.unknown, "are unknown"), ("error", one.errors, "have an error")
+    ) if not one.whole and count > sum(example.outcome == kind for example in shown)]  # fmt: skip
+    if more:
+        out.print(Text("and " + ", ".join(more), style=render.DIM))

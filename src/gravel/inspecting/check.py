@@ -1,0 +1,270 @@
+"""Conditions that every row, or a table as a whole, should hold: how many rows do, do not, are unknown, cannot be decided."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.evaluate import run
+from gravel.engine.frame import Frame
+from gravel.inspecting.aggregates import Bound, State, aggregates_in, bind_aggregate, one_row, part_of
+from gravel.inspecting.attempt import stored_text
+from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
+from gravel.inspecting.cautions import Caution, Watch
+from gravel.language import nodes, parse, tree
+from gravel.language.bind import Given, Scope, bind, bind_condition
+from gravel.language.diagnostics import Diagnostic
+from gravel.language.errors import meaning, sqlstate
+from gravel.language.types import Kind
+from gravel.problems import DataProblem
+from gravel.tables.table import Batch, Malformed, Table, scan
+
+EXAMPLES = 5
+_NAMED = re.compile(r"\s*([^\W\d][\w \-]*?)\s*:\s+(?=\S)")
+
+
+@dataclass(frozen=True)
+class Allowed:
+    """How many rows need not hold: a number, or a share of all rows in percent."""
+
+    count: int = 0
+    percent: Decimal | None = None
+
+    def most(self, rows: int) -> int:
+        """The number for so many rows; a share is rounded down."""
+        return self.count if self.percent is None else int(self.percent * rows / 100)
+
+
+@dataclass(frozen=True)
+class Example:
+    """A row that does not hold: its number, how (fails, unknown, error), what the condition read, the error's SQLSTATE."""
+
+    row: int
+    outcome: str
+    values: tuple[tuple[str, str | None], ...]
+    sqlstate: str = ""
+
+
+@dataclass(frozen=True)
+class Check:
+    """One condition. holds + fails + unknown + errors is the table's rows, or 1 where it is about the table as a whole
+    (`whole`); bad: those that count against it; most: how many may."""
+
+    name: str
+    condition: str
+    holds: int
+    fails: int
+    unknown: int
+    errors: int
+    bad: int
+    most: int
+    whole: bool
+    examples: tuple[Example, ...]
+
+    @property
+    def passed(self) -> bool:
+        """Whether no more rows than allowed count against it."""
+        return self.bad <= self.most
+
+
+@dataclass(frozen=True)
+class Checked:
+    """What `gravel check` tells. `bad_rows` are the source rows that some check about rows counts against."""
+
+    table: str
+    rows: int
+    checks: tuple[Check, ...]
+    cautions: tuple[Caution, ...]
+    malformed: tuple[Malformed, ...]
+    notes: tuple[str, ...]
+    bad_rows: int
+    aside: str | None = None
+
+
+def named_condition(text: str) -> tuple[str, str]:
+    """`NAME: CONDITION` in its parts; a condition alone is its own name."""
+    found = _NAMED.match(text)
+    return (found[1], text[found.end() :]) if found else (text.strip(), text)
+
+
+@dataclass
+class _Rule:
+    """A condition about each row, bound."""
+
+    name: str
+    text: str
+    condition: nodes.Expression
+    counts: np.ndarray = field(default_factory=lambda: np.zeros(4, np.int64))
+    examples: list[Example] = field(default_factory=list)
+
+
+@dataclass
+class _Whole:
+    """A condition about the table as a whole."""
+
+    name: str
+    text: str
+    tree: tree.Node
+    states: list[State]
+
+
+def check(
+    table: Table,
+    conditions: Sequence[tuple[str, str]],
+    *,
+    unknown_fails: bool = False,
+    allowed: Allowed | None = None,
+    given: Given | None = None,
+    aside: Any = None,
+) -> Checked:
+    """Decide (name, condition) pairs in one pass. `aside`, if given, takes (rows, columns, names of the failed checks) of
+    the rows that count against some check. Raises Diagnostic, TableProblem, DataProblem where an aggregate fails."""
+    allowed = allowed or Allowed()
+    syntax = [(parse.expression(text), text) for _, text in conditions]
+    scope = scope_of(table, columns_named(syntax, table.columns), given)
+    rules: list[_Rule | _Whole] = []
+    for (name, text), (node, _) in zip(conditions, syntax, strict=True):
+        found = aggregates_in(node)
+        with explaining(table, scope):
+            if found:
+                _refuse_mixed(node, found, text)
+                rules.append(_Whole(name, text, node, [State(bind_aggregate(one, scope, text)) for one in found]))
+            else:
+                rules.append(_Rule(name, text, bind_condition(text, scope)))
+    by_row = [one for one in rules if isinstance(one, _Rule)]
+    states = [state for one in rules if isinstance(one, _Whole) for state in one.states]
+    watch = Watch([(one.condition, one.text) for one in by_row])
+    expressions = [*(one.condition for one in by_row), *(part for state in states for part in (state.bound.argument, state.bound.filter) if part is not None)]
+    wanted = None if aside is not None else reads(expressions, len(table.columns))
+    rows = bad_rows = 0
+    malformed: list[Malformed] = []
+
+    def work(batch: Batch) -> _Part:
+        frame = frame_of(batch, scope).remembering()
+        outcomes = [_outcomes(one.condition, frame) for one in by_row]
+        counts = [np.bincount(kinds, minlength=4) for kinds, _ in outcomes]
+        examples = [_examples(one.condition, kinds, errors, frame, batch.rows) for one, (kinds, errors) in zip(by_row, outcomes, strict=True)]
+        against = [(kinds == _FAILS) | (kinds == _ERROR) | ((kinds == _UNKNOWN) & unknown_fails) for kinds, _ in outcomes]
+        parts = [part_of(state.bound, frame, batch.rows) for state in states]
+        return _Part(batch, counts, examples, against, parts, watch.count(frame))
+
+    for part in scan(table, work, wanted):
+        rows += part.batch.count
+        malformed += part.batch.malformed
+        watch.add(part.seen)
+        for one, counts, examples in zip(by_row, part.counts, part.examples, strict=True):
+            one.counts += counts
+            _keep(one, examples)
+        for state, made in zip(states, part.aggregates, strict=True):
+            state.add(made)
+        any_bad = np.any(part.against, axis=0) if part.against else np.zeros(part.batch.count, bool)
+        bad_rows += int(any_bad.sum())
+        if aside is not None and any_bad.any():
+            _put_aside(aside, part, any_bad, [one.name for one in by_row])
+    checks = tuple(
+        _row_check(one, rows, unknown_fails, allowed) if isinstance(one, _Rule) else _whole_check(one, scope, table.name, unknown_fails)
+        for one in rules
+    )
+    return Checked(table.name, rows, checks, watch.cautions(), tuple(malformed), tuple(table.notes), bad_rows)
+
+
+_HOLDS, _FAILS, _UNKNOWN, _ERROR = range(4)
+_OUTCOMES = ("holds", "fails", "unknown", "error")
+
+
+@dataclass(frozen=True)
+class _Part:
+    batch: Batch
+    counts: list[np.ndarray]
+    examples: list[list[Example]]
+    against: list[np.ndarray]
+    aggregates: list[Any]
+    seen: np.ndarray
+
+
+def _outcomes(condition: nodes.Expression, frame: Frame) -> tuple[np.ndarray, np.ndarray | None]:
+    """What each row comes to, and the codes of its errors."""
+    decided = run(condition, frame)
+    kinds = np.full(frame.count, _UNKNOWN)
+    kinds[decided.true(frame.count)] = _HOLDS
+    kinds[decided.false(frame.count)] = _FAILS
+    kinds[decided.failed(frame.count)] = _ERROR
+    return kinds, decided.errors
+
+
+def _examples(condition: nodes.Expression, kinds: np.ndarray, errors: np.ndarray | None, frame: Frame, rows: np.ndarray) -> list[Example]:
+    """The first rows of each kind but those that hold."""
+    found = []
+    read = [column for column in nodes.columns_read(condition) if frame.stored[column.index] is not None]
+    for kind in (_FAILS, _UNKNOWN, _ERROR):
+        for at in np.flatnonzero(kinds == kind)[:EXAMPLES]:
+            values = tuple((column.name, stored_text(frame.part(np.array([at])), column.index)[0].as_py()) for column in read)
+            state = sqlstate(int(errors[at])) if kind == _ERROR and errors is not None else ""
+            found.append(Example(int(rows[at]), _OUTCOMES[kind], values, state))
+    return found
+
+
+def _keep(one: _Rule, examples: list[Example]) -> None:
+    for example in examples:
+        if sum(known.outcome == example.outcome for known in one.examples) < EXAMPLES:
+            one.examples.append(example)
+
+
+def _put_aside(aside: Any, part: _Part, any_bad: np.ndarray, names: list[str]) -> None:
+    where = np.flatnonzero(any_bad)
+    told = ["; ".join(name for name, against in zip(names, part.against, strict=True) if against[at]) for at in where]
+    chosen = pa.array(where)
+    aside(part.batch.rows[where], [column.take(chosen) for column in part.batch.columns], told)
+
+
+def _row_check(one: _Rule, rows: int, unknown_fails: bool, allowed: Allowed) -> Check:
+    holds, fails, unknown, errors = (int(count) for count in one.counts)
+    bad = fails + errors + (unknown if unknown_fails else 0)
+    order = {outcome: at for at, outcome in enumerate(_OUTCOMES)}
+    examples = tuple(sorted(one.examples, key=lambda example: (order[example.outcome], example.row)))
+    return Check(one.name, one.text, holds, fails, unknown, errors, bad, allowed.most(rows), False, examples)
+
+
+def _refuse_mixed(node: tree.Node, found: list[tree.Aggregate], text: str) -> None:
+    """Beside an aggregate a plain column has no one value."""
+    inside = {id(child) for one in found for child in parse.walk(one)}
+    for aggregate in found:
+        for child in parse.walk(aggregate):
+            if child is not aggregate and isinstance(child, tree.Aggregate):
+                raise Diagnostic("an aggregate stands inside another", text, child.start, child.end)
+    for child in parse.walk(node):
+        if isinstance(child, tree.Name) and id(child) not in inside:
+            raise Diagnostic(
+                f"{child.text} has many values, the aggregate beside it has one", text, child.start, child.end,
+                hint="put it into an aggregate, or make two checks of it",
+            )  # fmt: skip
+
+
+def _whole_check(one: _Whole, scope: Scope, table: str, unknown_fails: bool) -> Check:
+    for state in one.states:
+        if state.error is not None:
+            code = sqlstate(state.error[1])
+            written = one.text[state.bound.at[0] : state.bound.at[1]]
+            raise DataProblem(f"{written} fails in row {state.error[0]:,} of {table}: {code}, {meaning(code)}",
+                              hint="guard it with CASE or FILTER (WHERE …)")  # fmt: skip
+    bounds: list[Bound] = [state.bound for state in one.states]
+    names = tuple(one.text[bound.at[0] : bound.at[1]] for bound in bounds)
+    own = Scope(names, tuple(bound.type for bound in bounds), frozenset(), scope.given, {bound.at: at for at, bound in enumerate(bounds)})
+    condition = bind(one.tree, own, one.text)
+    if condition.type.kind not in (Kind.BOOLEAN, Kind.NULL):
+        raise Diagnostic(f"a condition is needed here, this is {condition.type}", one.text, one.tree.start, one.tree.end, hint="compare it: … = …")
+    frame = Frame(1, one_row(one.states), own.types)
+    kinds, errors = _outcomes(condition, frame)
+    kind = int(kinds[0])
+    counts = [int(kind == which) for which in range(4)]
+    values = tuple((name, stored_text(frame, at)[0].as_py()) for at, name in enumerate(names))
+    state = sqlstate(int(errors[0])) if kind == _ERROR and errors is not None else ""
+    bad = int(kind in (_FAILS, _ERROR) or (kind == _UNKNOWN and unknown_fails))
+    # A table as a whole holds or does not: an allowance is of rows.
+    return Check(one.name, one.text, *counts, bad, 0, True, (Example(0, _OUTCOMES[kind], values, state),))
