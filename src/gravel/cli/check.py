@@ -39,13 +39,22 @@ class Unknown(str, Enum):  # noqa: UP042
 
 def check(
     table: TableArgument,
-    conditions: Annotated[list[str] | None, typer.Argument(metavar="[NAME: ]CONDITION…", help="Each with a name if you like.", show_default=False)] = None,
-    from_file: Annotated[
-        Path | None, typer.Option("--from", metavar="FILE.toml", help="A file with a table [check] of name = \"condition\".")
+    conditions: Annotated[
+        list[str] | None, typer.Argument(metavar="[NAME: ]CONDITION…", help="Each with a name if you like.", show_default=False)
     ] = None,
-    unknown: Annotated[Unknown | None, typer.Option("--unknown", help="Rows for which a condition is unknown; they pass as in SQL's own CHECK if not said.", show_default=False)] = None,
+    from_file: Annotated[
+        Path | None, typer.Option("--from", metavar="FILE.toml", help='A file with a table [check] of name = "condition".')
+    ] = None,
+    unknown: Annotated[
+        Unknown | None,
+        typer.Option(
+            "--unknown", help="Rows for which a condition is unknown; they pass as in SQL's own CHECK if not said.", show_default=False
+        ),
+    ] = None,
     allow: Annotated[str | None, typer.Option("--allow", metavar="N|P%", help="So many rows, or such a share, need not hold.")] = None,
-    set_aside: Annotated[Path | None, typer.Option("--set-aside", metavar="FILE", help="Write the rows that do not hold, with the names of their checks.")] = None,
+    set_aside: Annotated[
+        Path | None, typer.Option("--set-aside", metavar="FILE", help="Write the rows that do not hold, with the names of their checks.")
+    ] = None,
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -123,7 +132,7 @@ def read_checks(path: Path) -> dict[str, Any]:
         raise CallProblem(f"{path} is no valid TOML: {error}") from None
     checks = found.get("check")
     if not isinstance(checks, dict) or not checks or not all(isinstance(text, str) for text in checks.values()):
-        raise CallProblem(f"{path} has no table [check] of name = \"condition\"", hint='[check]\n"berth known" = "berth IS NOT NULL"')
+        raise CallProblem(f'{path} has no table [check] of name = "condition"', hint='[check]\n"berth known" = "berth IS NOT NULL"')
     for name in found.keys() - {"check", "allow", "unknown"}:
         raise CallProblem(f"{path}: {name} is not known here", hint="a file of checks has check, allow and unknown")
     if found.get("unknown", "passes") not in ("fails", "passes"):
@@ -213,7 +222,8 @@ def _show(found: Checked, unknown_fails: bool, color: bool) -> None:
     for one in found.checks:
         rows.append([
             Text("passes" if one.passed else "FAILS", style=render.GOOD if one.passed else "bold red"), Text(render.safe(one.name)),
-            Text(f"{one.holds:,}"), count(one.fails, render.BAD), count(one.unknown, render.BAD if unknown_fails else "yellow"), count(one.errors, render.BAD),
+            Text(f"{one.holds:,}"), count(one.fails, render.BAD), count(one.unknown, render.BAD if unknown_fails else "yellow"),
+            count(one.errors, render.BAD),
             Text("the table as a whole" if one.whole else f"{one.most:,} allowed" if one.most else "", style=render.DIM),
         ])  # fmt: skip
     render.print_table(out, ["", "check", "holds", "fails", "unknown", "errors", ""], rows, right=(2, 3, 4, 5))
@@ -241,7 +251,13 @@ def _examples(out: Any, one: Check) -> None:
         for at, (name, value) in enumerate(example.values):
             values.append("  " if at else "").append(f"{name} ", style=render.DIM).append_text(render.visible(value, 40))
         why = f"{example.outcome} {example.sqlstate}: {meaning(example.sqlstate)}" if example.sqlstate else example.outcome
-        table.append([Text(f"row {example.row:,}" if example.row else "", style=render.DIM), Text(why, style="yellow" if example.outcome == "unknown" else render.BAD), values])
+        table.append(
+            [
+                Text(f"row {example.row:,}" if example.row else "", style=render.DIM),
+                Text(why, style="yellow" if example.outcome == "unknown" else render.BAD),
+                values,
+            ]
+        )
     render.print_table(out, ["", "", ""], table)
     more = [f"{count - sum(example.outcome == kind for example in shown):,} more {word}" for kind, count, word in (
         ("fails", one.fails, "fail"), ("unknown", one.unknown, "are unknown"), ("error", one.errors, "have an error")

@@ -22,7 +22,12 @@ def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
     out.print(Text(heading(found), style=render.DIM))
     out.print(Text(f"{name}: {one.type.kind.value}", style=render.HEAD))
     out.print()
-    render.print_table(out, ["", "", ""], [[Text(label, style=render.DIM), value, Text(note, style=render.DIM)] for label, value, note in _figures(one, found.rows)], right=(1,))
+    render.print_table(
+        out,
+        ["", "", ""],
+        [[Text(label, style=render.DIM), value, Text(note, style=render.DIM)] for label, value, note in _figures(one, found.rows)],
+        right=(1,),
+    )
     own = [(number, finding) for number, finding in enumerate(found.findings, 1) if finding.column == name]
     if own:
         _title(out, "findings")
@@ -31,7 +36,10 @@ def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
     _values(out, "most frequent values", one.top, found.rows)
     if one.shapes and one.distinct_shapes > 1:
         _title(out, f"shapes{_of(len(one.shapes[:_MOST]), one.distinct_shapes)}")
-        rows = [[render.visible(shape.shape, 30), f"{shape.rows:,}", _share(shape.rows, found.rows), render.visible(shape.example, 36)] for shape in one.shapes[:_MOST]]
+        rows = [
+            [render.visible(shape.shape, 30), f"{shape.rows:,}", _share(shape.rows, found.rows), render.visible(shape.example, 36)]
+            for shape in one.shapes[:_MOST]
+        ]
         render.print_table(out, ["shape", "rows", "", "first example"], rows, right=(1, 2))
     if one.fits:
         _fits(out, one, found.rows)
@@ -79,17 +87,37 @@ def _figures(one: ColumnProfile, rows: int) -> list[tuple[str, str, str]]:
         ("control characters", spaces.control),
     ]  # fmt: skip
     if case.upper + case.lower + case.capitalised + case.mixed:
-        counts += [("capitals only", case.upper), ("small letters only", case.lower), ("each word capitalised", case.capitalised), ("mixed case", case.mixed)]
-    counts += [("wrongly decoded", damage.misdecoded), ("U+FFFD", damage.replacement), ("formulas", damage.formula), ("would lose a zero or plus in a cast", one.loses)]
+        counts += [
+            ("capitals only", case.upper),
+            ("small letters only", case.lower),
+            ("each word capitalised", case.capitalised),
+            ("mixed case", case.mixed),
+        ]
+    counts += [
+        ("wrongly decoded", damage.misdecoded),
+        ("U+FFFD", damage.replacement),
+        ("formulas", damage.formula),
+        ("would lose a zero or plus in a cast", one.loses),
+    ]
     lines += [(label, f"{count:,}", percent(count, rows)) for label, count in counts if count]
     length = one.length
     if length.min is not None and length.max is not None and length.mean is not None:
         lines.append(("length", f"{length.min:,} to {length.max:,}", f"mean {length.mean:,.1f}"))
     if one.list is not None:
         sign = {"\n": "line break", "\t": "tab"}.get(one.list.delimiter, one.list.delimiter)
-        flaws = [text for count, text in ((one.list.empty, f"{one.list.empty:,} with an empty piece"), (one.list.padded, f"{one.list.padded:,} with spaces around one"),
-                                          (one.list.repeated, f"{one.list.repeated:,} with one twice")) if count]  # fmt: skip
-        lines.append((f"lists with {sign}", f"{one.list.rows:,}", "; ".join([f"{one.list.least} to {one.list.most} pieces, mean {one.list.mean:.1f}", *flaws])))
+        kinds = (
+            (one.list.empty, "with an empty piece"),
+            (one.list.padded, "with spaces around one"),
+            (one.list.repeated, "with one twice"),
+        )
+        flaws = [f"{count:,} {text}" for count, text in kinds if count]
+        lines.append(
+            (
+                f"lists with {sign}",
+                f"{one.list.rows:,}",
+                "; ".join([f"{one.list.least} to {one.list.most} pieces, mean {one.list.mean:.1f}", *flaws]),
+            )
+        )
     lines += [(f"form {form.form}", f"{form.rows:,}", f"{form.fail:,} fail it" if form.fail else "all of them") for form in one.forms]
     return lines
 
@@ -144,13 +172,25 @@ def _spread(out: Any, one: ColumnProfile) -> None:
     found = one.numbers
     if found is not None and found.fit > 1:
         _title(out, f"numbers ({found.fit:,} values)")
-        facts = [("mean", found.mean), ("standard deviation", found.stddev), ("lower quartile", found.q1), ("median", found.median), ("upper quartile", found.q3)]
+        facts = [
+            ("mean", found.mean),
+            ("standard deviation", found.stddev),
+            ("lower quartile", found.q1),
+            ("median", found.median),
+            ("upper quartile", found.q3),
+        ]
         out.print(Text(", ".join(f"{label} {value:,.6g}" for label, value in facts if value is not None)))
-        counts = [("zero", found.zero), ("negative", found.negative), ("outside 1.5 quartile ranges", found.outside), ("far out, 3 quartile ranges", found.far_out)]
+        counts = [
+            ("zero", found.zero),
+            ("negative", found.negative),
+            ("outside 1.5 quartile ranges", found.outside),
+            ("far out, 3 quartile ranges", found.far_out),
+        ]
         out.print(Text(", ".join(f"{label} {count:,}" for label, count in counts)))
         most = max(bar.rows for bar in found.histogram)
         table = [
-            [f"{bar.low:,.10g}", f"to {bar.high:,.10g}", f"{bar.rows:,}", Text(_bar(bar.rows, most), style=render.MARK)] for bar in found.histogram
+            [f"{bar.low:,.10g}", f"to {bar.high:,.10g}", f"{bar.rows:,}", Text(_bar(bar.rows, most), style=render.MARK)]
+            for bar in found.histogram
         ]
         render.print_table(out, ["", "", "", ""], table, right=(0, 2))
     dates = one.dates
@@ -161,4 +201,6 @@ def _spread(out: Any, one: ColumnProfile) -> None:
             out.print(Text(f"nothing for {gap.days:,} days from {gap.after} to {gap.before}", style="yellow"))
         most = max(rows for _, rows in dates.years)
         years = dates.years if len(dates.years) <= 24 else ()
-        render.print_table(out, ["", "", ""], [[str(year), f"{rows:,}", Text(_bar(rows, most), style=render.MARK)] for year, rows in years], right=(1,))
+        render.print_table(
+            out, ["", "", ""], [[str(year), f"{rows:,}", Text(_bar(rows, most), style=render.MARK)] for year, rows in years], right=(1,)
+        )

@@ -14,7 +14,6 @@ def demo(
 ) -> None:
     """Write the harbour demo and walk through the whole job on it."""
     from gravel.cli import render
-    from gravel.inspecting.commands import shell_word
     from gravel.demo import write_demo
 
     written = write_demo(folder)
@@ -32,6 +31,7 @@ def _walk(folder: Path) -> None:
     from gravel.cli import render
     from gravel.cli.main import run
     from gravel.demo import WALK
+    from gravel.inspecting.commands import shell_word
 
     out = render.console()
     before = Path.cwd()

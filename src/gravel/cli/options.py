@@ -51,7 +51,8 @@ Today = Annotated[str | None, typer.Option("--today", metavar="DATE", help="The 
 
 
 Memory = Annotated[
-    str | None, typer.Option("--memory", metavar="SIZE", help="What to hold in memory, as 256MB or 2GB; what is larger goes to a temporary file.")
+    str | None,
+    typer.Option("--memory", metavar="SIZE", help="What to hold in memory, as 256MB or 2GB; what is larger goes to a temporary file."),
 ]
 
 

@@ -42,10 +42,13 @@ def profile(
         Path | None, typer.Option("--suggest", metavar="PLAN", help="Write a plan with the safe mendings, the evidence beside each.")
     ] = None,
     choose: Annotated[
-        str | None, typer.Option("--choose", metavar="N, …|all", help="For --suggest: the findings to mend, by number, instead of the safe ones.")
+        str | None,
+        typer.Option("--choose", metavar="N, …|all", help="For --suggest: the findings to mend, by number, instead of the safe ones."),
     ] = None,
     report: Annotated[Path | None, typer.Option("--report", metavar="FILE.html", help="Write a page to hand over.")] = None,
-    sample: Annotated[int | None, typer.Option("--sample", metavar="N", min=1, help="Look at N rows only, chosen evenly; every figure is the sample's.")] = None,
+    sample: Annotated[
+        int | None, typer.Option("--sample", metavar="N", min=1, help="Look at N rows only, chosen evenly; every figure is the sample's.")
+    ] = None,
     memory: Memory = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -100,7 +103,8 @@ def profile(
     if written is not None and suggest is not None:
         from gravel.inspecting.commands import command
 
-        render.note(f"{suggest} written with {written} {'step' if written == 1 else 'steps'}; next: {command(['gravel', 'clean', str(suggest), '--dry-run'])}", not no_color)
+        steps = "1 step" if written == 1 else f"{written} steps"
+        render.note(f"{suggest} written with {steps}; next: {command(['gravel', 'clean', str(suggest), '--dry-run'])}", not no_color)
     for line in found.notes:
         render.note(f"{found.table}: {line}", not no_color)
 
@@ -123,7 +127,9 @@ def _suggest(path: Path, table: Any, found: Profile, choose: str | None) -> int:
     if choose is None:
         chosen = [one for _, one in mendable if one.safe]
         if not chosen:
-            raise CallProblem("no finding has a mending that is safe without a look", hint="choose some with --choose: their numbers stand in the profile")
+            raise CallProblem(
+                "no finding has a mending that is safe without a look", hint="choose some with --choose: their numbers stand in the profile"
+            )
     elif choose.strip() == "all":
         chosen = [one for _, one in mendable]
     else:
@@ -151,7 +157,19 @@ def _rows(found: Profile, format: Format) -> None:
 
     headings = ["column", "type", "nulls", "empty", "blank", "padded", "distinct", "min", "max", "shortest", "longest"]
     rows: list[list[Any]] = [
-        [one.name, one.type.kind.value, one.nulls, one.empty, one.blank, one.padded, one.distinct, one.min, one.max, one.length.min, one.length.max]
+        [
+            one.name,
+            one.type.kind.value,
+            one.nulls,
+            one.empty,
+            one.blank,
+            one.padded,
+            one.distinct,
+            one.min,
+            one.max,
+            one.length.min,
+            one.length.max,
+        ]
         for one in found.columns
     ]
     columns = [[None if row[at] is None else str(row[at]) for row in rows] for at in range(len(headings))]
@@ -217,7 +235,10 @@ def print_finding(out: Any, number: int, one: Finding, found: Profile, table: An
     out.print(_indented(render.safe(one.detail)))
     if one.level == "note":
         return
-    for word, text in (("see", look_command(table, one.where) if one.where else ""), ("try", try_command(table, one.mend) if one.mend else "")):
+    for word, text in (
+        ("see", look_command(table, one.where) if one.where else ""),
+        ("try", try_command(table, one.mend) if one.mend else ""),
+    ):
         if not text:
             continue
         if len(text) > _LONG:
@@ -240,7 +261,11 @@ def _facts(found: Profile) -> list[str]:
     lines = []
     single = [key for key in facts.keys if len(key) == 1]
     keys = [" + ".join(key) for key in (single or facts.keys)[:6]]
-    lines.append(f"key: {', or '.join(keys)}{' …' if len(single or facts.keys) > 6 else ''}" if keys else "key: no column, nor any pair of columns that was looked at")
+    lines.append(
+        f"key: {', or '.join(keys)}{' …' if len(single or facts.keys) > 6 else ''}"
+        if keys
+        else "key: no column, nor any pair of columns that was looked at"
+    )
     lines[-1] += "; no row twice" if not facts.repeated else f"; {facts.repeated:,} rows equal to an earlier one"
     exact = [f"{one.by} → {one.column}" for one in facts.determined if not one.rows]
     if exact:

@@ -174,7 +174,11 @@ class Distinct:
         pieces = list(self.pieces())
         if len(pieces) == 1:
             return pieces[0]
-        return _joined(pieces) if pieces else Counted(*(np.zeros(0, kind) for kind in (np.uint64, np.uint64, np.int64, np.int64)))
+        return (
+            _joined(pieces)
+            if pieces
+            else Counted(np.zeros(0, np.uint64), np.zeros(0, np.uint64), np.zeros(0, np.int64), np.zeros(0, np.int64))
+        )
 
     def pieces(self) -> Iterator[Counted]:
         """All distinct values, a range of hashes at a time, ascending."""
@@ -200,7 +204,8 @@ class Distinct:
 
 
 def _joined(parts: list[Counted]) -> Counted:
-    return _reduced(*(np.concatenate(columns) for columns in zip(*(part.arrays for part in parts), strict=True)))
+    first, second, counts, rows, *extra = [np.concatenate(columns) for columns in zip(*(part.arrays for part in parts), strict=True)]
+    return _reduced(first, second, counts, rows, *extra)
 
 
 def top_rows(counts: np.ndarray, rows: np.ndarray, count: int) -> list[tuple[int, int]]:

@@ -105,7 +105,7 @@ class State:
         """The value, None for NULL."""
         name = self.bound.name
         if self.values:
-            once = pc.unique(pa.chunked_array(self.values)).combine_chunks() if len(self.values) > 1 else self.values[0]
+            once = pc.unique(pa.chunked_array(self.values))
             self.rows, self.total = len(once), sum_of(once)
         if name == "COUNT":
             return len(self.distinct) if self.bound.distinct else self.rows

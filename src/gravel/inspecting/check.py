@@ -140,7 +140,10 @@ def check(
     by_row = [one for one in rules if isinstance(one, _Rule)]
     states = [state for one in rules if isinstance(one, _Whole) for state in one.states]
     watch = Watch([(one.condition, one.text) for one in by_row])
-    expressions = [*(one.condition for one in by_row), *(part for state in states for part in (state.bound.argument, state.bound.filter) if part is not None)]
+    expressions = [
+        *(one.condition for one in by_row),
+        *(part for state in states for part in (state.bound.argument, state.bound.filter) if part is not None),
+    ]
     wanted = None if aside is not None else reads(expressions, len(table.columns))
     rows = bad_rows = 0
     malformed: list[Malformed] = []
@@ -149,7 +152,9 @@ def check(
         frame = frame_of(batch, scope).remembering()
         outcomes = [_outcomes(one.condition, frame) for one in by_row]
         counts = [np.bincount(kinds, minlength=4) for kinds, _ in outcomes]
-        examples = [_examples(one.condition, kinds, errors, frame, batch.rows) for one, (kinds, errors) in zip(by_row, outcomes, strict=True)]
+        examples = [
+            _examples(one.condition, kinds, errors, frame, batch.rows) for one, (kinds, errors) in zip(by_row, outcomes, strict=True)
+        ]
         against = [(kinds == _FAILS) | (kinds == _ERROR) | ((kinds == _UNKNOWN) & unknown_fails) for kinds, _ in outcomes]
         parts = [part_of(state.bound, frame, batch.rows) for state in states]
         return _Part(batch, counts, examples, against, parts, watch.count(frame))
@@ -202,9 +207,10 @@ def _examples(condition: nodes.Expression, kinds: np.ndarray, errors: np.ndarray
     """The first rows of each kind but those that hold."""
     found = []
     read = [column for column in nodes.columns_read(condition) if frame.stored[column.index] is not None]
+    texts = {column.index: stored_text(frame, column.index) for column in read} if (kinds != _HOLDS).any() else {}
     for kind in (_FAILS, _UNKNOWN, _ERROR):
         for at in np.flatnonzero(kinds == kind)[:EXAMPLES]:
-            values = tuple((column.name, stored_text(frame.part(np.array([at])), column.index)[0].as_py()) for column in read)
+            values = tuple((column.name, texts[column.index][at].as_py()) for column in read)
             state = sqlstate(int(errors[at])) if kind == _ERROR and errors is not None else ""
             found.append(Example(int(rows[at]), _OUTCOMES[kind], values, state))
     return found
@@ -258,13 +264,15 @@ def _whole_check(one: _Whole, scope: Scope, table: str, unknown_fails: bool) -> 
     own = Scope(names, tuple(bound.type for bound in bounds), frozenset(), scope.given, {bound.at: at for at, bound in enumerate(bounds)})
     condition = bind(one.tree, own, one.text)
     if condition.type.kind not in (Kind.BOOLEAN, Kind.NULL):
-        raise Diagnostic(f"a condition is needed here, this is {condition.type}", one.text, one.tree.start, one.tree.end, hint="compare it: … = …")
+        raise Diagnostic(
+            f"a condition is needed here, this is {condition.type}", one.text, one.tree.start, one.tree.end, hint="compare it: … = …"
+        )
     frame = Frame(1, one_row(one.states), own.types)
     kinds, errors = _outcomes(condition, frame)
     kind = int(kinds[0])
-    counts = [int(kind == which) for which in range(4)]
+    holds, fails, unknown, failed = (int(kind == which) for which in range(4))
     values = tuple((name, stored_text(frame, at)[0].as_py()) for at, name in enumerate(names))
-    state = sqlstate(int(errors[0])) if kind == _ERROR and errors is not None else ""
+    why = sqlstate(int(errors[0])) if kind == _ERROR and errors is not None else ""
     bad = int(kind in (_FAILS, _ERROR) or (kind == _UNKNOWN and unknown_fails))
     # A table as a whole holds or does not: an allowance is of rows.
-    return Check(one.name, one.text, *counts, bad, 0, True, (Example(0, _OUTCOMES[kind], values, state),))
+    return Check(one.name, one.text, holds, fails, unknown, failed, bad, 0, True, (Example(0, _OUTCOMES[kind], values, why),))

@@ -162,7 +162,11 @@ class _Binder:
         kind, values, has_null = self.scope.given.members(node.query, self.text)
         both = common(operand.type, kind)
         if both is None:
-            write = f"CAST({self.written(node.operand)[:60]} AS {kind})" if operand.type == TEXT else f"CAST({self.written(node.operand)[:60]} AS TEXT)"
+            write = (
+                f"CAST({self.written(node.operand)[:60]} AS {kind})"
+                if operand.type == TEXT
+                else f"CAST({self.written(node.operand)[:60]} AS TEXT)"
+            )
             raise self.wrong(f"IN cannot mix {operand.type} and {kind} of the subquery", node, hint=f"write {write}")
         both = TEXT if both.kind is Kind.NULL else both
         made = nodes.InSet(BOOLEAN, node.start, node.end, self.widen(operand, both), values.cast(both.arrow), has_null)

@@ -98,7 +98,8 @@ def _bad_character(text: str, at: int) -> Diagnostic:
     hints = {
         "‘": "write a plain quote: 'text'", "’": "write a plain quote: 'text'", "`": 'a column name is quoted with "name"',
         "“": 'write a plain quote: "name"', "”": 'write a plain quote: "name"', "[": 'a column name is quoted with "name"',
-        "&": "write AND", "|": "write OR, or || to join texts", "!": "write NOT, or <> for unequal", ";": "leave it out: it is one expression", ".": "a file stands in quotes: FROM 'boats.csv'",
+        "&": "write AND", "|": "write OR, or || to join texts", "!": "write NOT, or <> for unequal", ";": "leave it out: it is one expression",
+        ".": "a file stands in quotes: FROM 'boats.csv'",
     }  # fmt: skip
     return Diagnostic(f"unexpected character {char!r}", text, at, at + 1, hint=hints.get(char, ""))
 
@@ -381,7 +382,7 @@ class _Build:
         name, *arguments = items
         given = next((item.condition for item in arguments if isinstance(item, _Filter)), None)
         arguments = [item for item in arguments if not isinstance(item, _Filter)]
-        if name.text.upper() in AGGREGATES and len(arguments) == 1 or given is not None:
+        if (name.text.upper() in AGGREGATES and len(arguments) == 1) or given is not None:
             return tree.Aggregate(*span, name.text, arguments[0] if arguments else None, False, given, name.end)
         return tree.Call(*span, name.text, tuple(arguments), name.end)
 

@@ -65,7 +65,9 @@ def column_figures(one: ColumnProfile, rows: int, top: int | None) -> dict[str, 
         "top": [{"value": json_value(value, kind), "rows": count, "share": count / rows} for value, count in one.top[:top]],
         "spaces": {"leading": spaces.leading, "trailing": spaces.trailing, "runs": spaces.runs, "odd": spaces.odd, "control": spaces.control},
         "case": {"upper": case.upper, "lower": case.lower, "capitalised": case.capitalised, "mixed": case.mixed, "none": case.none},
-        "fits": [{"type": fit.type, "rows": fit.rows, "share": _share(fit.rows, rows - one.nulls), "misfits": _values(fit.misfits)} for fit in one.fits],
+        "fits": [
+            {"type": fit.type, "rows": fit.rows, "share": _share(fit.rows, rows - one.nulls), "misfits": _values(fit.misfits)} for fit in one.fits
+        ],
         "both_orders": [
             {
                 "day_first": orders.day_first, "month_first": orders.month_first, "rows": orders.rows,

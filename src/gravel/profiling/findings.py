@@ -67,7 +67,9 @@ def _rows(count: int) -> str:
 def _spaces(one: ColumnProfile) -> Iterator[Finding]:
     name = quoted(one.name)
     if one.empty or one.blank:
-        parts = [f"{count:,} {text}" for count, text in ((one.empty, "with an empty text"), (one.blank, "with nothing but white space")) if count]
+        parts = [
+            f"{count:,} {text}" for count, text in ((one.empty, "with an empty text"), (one.blank, "with nothing but white space")) if count
+        ]
         beside = f", beside {_rows(one.nulls)} with NULL" if one.nulls else ""
         yield Finding(
             "blank", "wrong", one.name, one.empty + one.blank, f"{' and '.join(parts)} where nothing is known{beside}",
@@ -148,9 +150,7 @@ def _mend_number(name: str, best: Fit, known: int, by_type: dict[str, Fit]) -> s
     if best.type not in ("INTEGER", "DECIMAL", "DOUBLE PRECISION") or not best.misfits:
         return ""
     if any(re.fullmatch(r" *[+-]?[0-9]+,[0-9]{1,2} *", one.value) for one in best.misfits):
-        return (
-            f"{name} = CASE WHEN {name} LIKE_REGEX '^ *[+-]?[0-9]+,[0-9]{{1,2}} *\\z' THEN REPLACE({name}, ',', '.') ELSE {name} END"
-        )
+        return f"{name} = CASE WHEN {name} LIKE_REGEX '^ *[+-]?[0-9]+,[0-9]{{1,2}} *\\z' THEN REPLACE({name}, ',', '.') ELSE {name} END"
     return ""
 
 
@@ -180,13 +180,20 @@ def _two_orders(one: ColumnProfile) -> Iterator[Finding]:
         why = f"beside {day:,} that only the one fits and {month:,} that only the other does" if day else "and no other value tells which"
         where = " AND ".join(f"FITS({name} AS DATE FORMAT '{form}')" for form in (orders.day_first, orders.month_first))
         yield Finding(
-            "dates of two orders", "suspect", one.name, orders.rows, f"dates that may be {orders.day_first} as well as {orders.month_first}, {why}", where
+            "dates of two orders",
+            "suspect",
+            one.name,
+            orders.rows,
+            f"dates that may be {orders.day_first} as well as {orders.month_first}, {why}",
+            where,
         )
 
 
 def _spellings(one: ColumnProfile) -> Iterator[Finding]:
-    said = [spelling for spelling in one.spellings if not any(" ".join(value.value.split()).lower() in NULL_WORDS for value in spelling.values)]
-    some = [spelling for spelling in said if any(char.isalpha() for char in spelling.key) or one.loses == 0 and not one.numbers]
+    said = [
+        spelling for spelling in one.spellings if not any(" ".join(value.value.split()).lower() in NULL_WORDS for value in spelling.values)
+    ]
+    some = [spelling for spelling in said if any(char.isalpha() for char in spelling.key) or (one.loses == 0 and not one.numbers)]
     if not some:
         return
     groups = [spelling.values for spelling in some]
@@ -223,8 +230,8 @@ def _case(one: ColumnProfile, known: int) -> Iterator[Finding]:
         count -= sum(word.rows for word in words if wrong(word.value))
         if count < lettered and lettered - count <= _FEW * lettered:
             yield Finding(
-                "case", "suspect", one.name, lettered - count, f"written in {kind} but for these", f"{name} LIKE_REGEX {text_literal(pattern)}{apart}",
-                f"{name} = {function}({name})",
+                "case", "suspect", one.name, lettered - count, f"written in {kind} but for these",
+                f"{name} LIKE_REGEX {text_literal(pattern)}{apart}", f"{name} = {function}({name})",
             )  # fmt: skip
 
 
@@ -234,7 +241,9 @@ def _shapes(one: ColumnProfile, known: int) -> Iterator[Finding]:
     name, usual = quoted(one.name), one.shapes[0]
     said = known - one.empty - one.blank - sum(word.rows for word in one.null_words)
     others = said - usual.rows
-    apart = (f" AND NOT IS_BLANK({name})" if one.empty + one.blank else "") + (f" AND NOT {_null_word_condition(one)}" if one.null_words else "")
+    apart = (f" AND NOT IS_BLANK({name})" if one.empty + one.blank else "") + (
+        f" AND NOT {_null_word_condition(one)}" if one.null_words else ""
+    )
     if 0 < others <= 0.05 * said and "9" in usual.shape:
         words = {word.value for word in one.null_words}
         told = ", ".join(f"{shape.rows:,} × {_shown(shape.shape)}" for shape in [
@@ -250,17 +259,24 @@ def _damage(one: ColumnProfile) -> Iterator[Finding]:
     name, damage = quoted(one.name), one.damage
     if damage.misdecoded:
         yield Finding(
-            "wrongly decoded", "wrong", one.name, damage.misdecoded, "letters such as 'Ã©': UTF-8 that was read in another encoding before it came here",
+            "wrongly decoded", "wrong", one.name, damage.misdecoded,
+            "letters such as 'Ã©': UTF-8 that was read in another encoding before it came here",
             f"{name} LIKE_REGEX {text_literal(MISDECODED)}",
         )  # fmt: skip
     if damage.replacement:
         yield Finding(
-            "replacement characters", "wrong", one.name, damage.replacement, "holds U+FFFD: a letter that was lost on the way, and only the source has it",
+            "replacement characters", "wrong", one.name, damage.replacement,
+            "holds U+FFFD: a letter that was lost on the way, and only the source has it",
             f"{name} LIKE_REGEX {text_literal(REPLACEMENT)}",
         )  # fmt: skip
     if damage.formula:
         yield Finding(
-            "formulas", "suspect", one.name, damage.formula, "values that a spreadsheet would run as a formula", f"{name} LIKE_REGEX {text_literal(FORMULA)}"
+            "formulas",
+            "suspect",
+            one.name,
+            damage.formula,
+            "values that a spreadsheet would run as a formula",
+            f"{name} LIKE_REGEX {text_literal(FORMULA)}",
         )
 
 
@@ -272,9 +288,14 @@ def _lists(one: ColumnProfile) -> Iterator[Finding]:
     held = f"{name} LIKE_REGEX {text_literal(separator(found.delimiter))}"
     repeated = f"; {_rows(found.repeated)} with a piece twice" if found.repeated else ""
     yield Finding(
-        "list", "note", one.name, found.rows, f"lists in a field, with {sign!r} between {found.least} to {found.most} pieces{repeated}", held
+        "list",
+        "note",
+        one.name,
+        found.rows,
+        f"lists in a field, with {sign!r} between {found.least} to {found.most} pieces{repeated}",
+        held,
     )
-    part, blank = separator(found.delimiter), r"[\s\x0b\x{85}\x{a0}\x{1680}\x{2000}-\x{200b}\x{2028}\x{2029}\x{202f}\x{205f}\x{2060}\x{3000}\x{feff}]"
+    part, blank = separator(found.delimiter), f"[{_BLANKS}]"
     if found.delimiter == "\n":
         blank = blank.replace(r"\s\x0b", r" \t\r\f\x0b")
     if found.empty:
@@ -284,9 +305,11 @@ def _lists(one: ColumnProfile) -> Iterator[Finding]:
             f"{held} AND {name} LIKE_REGEX {text_literal(pattern)}",
         )  # fmt: skip
     if found.padded:
-        pattern = f"(^|{part}){blank}+[^{_inside(found.delimiter)}]*{_NOT_BLANK(found.delimiter)}|{_NOT_BLANK(found.delimiter)}{blank}+({part}|\\z)"
+        filled = _filled(found.delimiter)
+        pattern = f"(^|{part}){blank}+[^{_inside(found.delimiter)}]*{filled}|{filled}{blank}+({part}|\\z)"
         yield Finding(
-            "padded pieces", "suspect", one.name, found.padded, "lists with spaces around a piece: split at the delimiter alone they give unequal pieces",
+            "padded pieces", "suspect", one.name, found.padded,
+            "lists with spaces around a piece: split at the delimiter alone they give unequal pieces",
             f"{held} AND {name} LIKE_REGEX {text_literal(pattern)}",
             f"{name} = TRANSLATE_REGEX({text_literal(f'{blank}*{part}{blank}*')} IN {name} WITH {text_literal(found.delimiter)})", False,
         )  # fmt: skip
@@ -296,8 +319,13 @@ def _inside(delimiter: str) -> str:
     return "\\n" if delimiter == "\n" else "\\" + delimiter if delimiter in "|^]-\\/" else delimiter
 
 
-def _NOT_BLANK(delimiter: str) -> str:  # noqa: N802
-    return rf"[^{_inside(delimiter)}\s\x0b\x{{85}}\x{{a0}}\x{{1680}}\x{{2000}}-\x{{200b}}\x{{2028}}\x{{2029}}\x{{202f}}\x{{205f}}\x{{2060}}\x{{3000}}\x{{feff}}]"
+# White space and zero width characters, as a part of a class of RE2.
+_BLANKS = r"\s\x0b\x{85}\x{a0}\x{1680}\x{2000}-\x{200b}\x{2028}\x{2029}\x{202f}\x{205f}\x{2060}\x{3000}\x{feff}"
+
+
+def _filled(delimiter: str) -> str:
+    """A class of RE2: neither blank nor the delimiter."""
+    return f"[^{_inside(delimiter)}{_BLANKS}]"
 
 
 def _forms(one: ColumnProfile) -> Iterator[Finding]:
@@ -330,7 +358,9 @@ def _numbers(one: ColumnProfile) -> Iterator[Finding]:
         )  # fmt: skip
     if 0 < found.negative <= 0.02 * found.fit:
         finite = f" AND {value} > CAST('-Infinity' AS DOUBLE PRECISION)" if text else ""
-        yield Finding("negative", "suspect", one.name, found.negative, "numbers below zero where nearly all are above", f"{value} < 0{finite}")
+        yield Finding(
+            "negative", "suspect", one.name, found.negative, "numbers below zero where nearly all are above", f"{value} < 0{finite}"
+        )
 
 
 def _number(bound: str, text: bool) -> str:
@@ -358,9 +388,16 @@ def _dates(one: ColumnProfile) -> Iterator[Finding]:
         where = f"{value} > CURRENT_DATE" if value else ""
         yield Finding("future", "suspect", one.name, found.future, f"days after today, up to {found.max}", where)
     years = max(1, len(found.years))
-    if found.january_first >= 3 and found.january_first > 0.05 * found.fit and found.january_first > 10 * found.fit / 365.25 and found.fit > years:
+    if (
+        found.january_first >= 3
+        and found.january_first > 0.05 * found.fit
+        and found.january_first > 10 * found.fit / 365.25
+        and found.fit > years
+    ):
         where = f"EXTRACT(MONTH FROM {value}) = 1 AND EXTRACT(DAY FROM {value}) = 1" if value else ""
-        yield Finding("first of January", "suspect", one.name, found.january_first, "on a 1 January: rather a year whose day nobody knew", where)
+        yield Finding(
+            "first of January", "suspect", one.name, found.january_first, "on a 1 January: rather a year whose day nobody knew", where
+        )
 
 
 def _of_table(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) -> Iterator[Finding]:
@@ -374,7 +411,9 @@ def _of_table(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) 
             parts = [is_one_of(name, (literal(one.value, types[almost.column]) for one in almost.values))] if almost.values else []
             where = " OR ".join([*parts, *([f"{name} IS NULL"] if almost.nulls else [])])
         repeated = almost.rows - almost.nulls
-        why = " and ".join(text for count, text in ((repeated, f"{_rows(repeated)} share a value"), (almost.nulls, f"{almost.nulls:,} have NULL")) if count)
+        why = " and ".join(
+            text for count, text in ((repeated, f"{_rows(repeated)} share a value"), (almost.nulls, f"{almost.nulls:,} have NULL")) if count
+        )
         yield Finding("almost a key", "wrong" if repeated else "suspect", almost.column, almost.rows, f"would be a key, but {why}", where)
     for found in facts.determined:
         if not found.rows:
@@ -393,7 +432,13 @@ def _of_table(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) 
             whens = " ".join(f"WHEN {where_one} THEN {usual[key]}" for key, where_one in zip(grouped, parts, strict=True))
             mend = f"{column} = CASE {whens} ELSE {column} END"
         yield Finding(
-            "determined", "suspect", found.column, found.rows, f"{found.by} says what {found.column} is, but not in these rows{_exception(found.exceptions)}", where, mend
+            "determined",
+            "suspect",
+            found.column,
+            found.rows,
+            f"{found.by} says what {found.column} is, but not in these rows{_exception(found.exceptions)}",
+            where,
+            mend,
         )
     for group in facts.null_together:
         nulls = next(one.nulls for one in columns if one.name == group[0])

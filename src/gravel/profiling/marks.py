@@ -31,6 +31,7 @@ from gravel.language.functions.text import capitalize_words, tidy_spaces
 from gravel.language.types import Kind
 from gravel.profiling import fits
 from gravel.tables.typing import Fitting
+from gravel.words import words
 
 _NAMES = (
     "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "upper", "lower", "capitalised", "mixed",
@@ -41,9 +42,9 @@ BIT = {name: np.uint64(1 << at) for at, name in enumerate(_NAMES)}
 DELIMITERS = {"list_semicolon": ";", "list_pipe": "|", "list_comma": ",", "list_slash": "/", "list_line": "\n"}
 
 # Words that people write where nothing is known; matched against LOWER(TIDY_SPACES(x)).
-NULL_WORDS = frozenset(
-    "n/a n.a. na n.a n/k nk null (null) <null> none (none) <none> nil nan #n/a #null! - -- --- – — ? ?? ??? . .. ... / // unknown (unknown) "
-    "unk unbekannt undefined undef missing (missing) empty (empty) blank (blank) tbd tba tbc xxx".split()
+NULL_WORDS = words(
+    "n/a n.a. na n.a n/k nk null (null) <null> none (none) <none> nil nan #n/a #null! - -- --- – — ? ?? ??? . .. ... / // unknown "
+    "(unknown) unk unbekannt undefined undef missing (missing) empty (empty) blank (blank) tbd tba tbc xxx"
 ) | {"not known", "not available", "not applicable", "not given", "no data", "no value", "to be defined", "no answer"}
 _NULL_WORDS = pa.array(sorted(NULL_WORDS))
 _LONGEST_WORD = 40

@@ -314,14 +314,19 @@ class _SecondPass:
         if index in self.by_value:
             # One value may be written in two ways here: values are compared, in a pass over this column alone.
             frequent, low, high = self.by_value[index]
-            top = tuple((shown[0] or "", count) for shown, count in frequent.top(TOP, lambda rows: _texts_at(self.first, index, kind, rows)))
+            top = tuple(
+                (shown[0] or "", count) for shown, count in frequent.top(TOP, lambda rows: _texts_at(self.first, index, kind, rows))
+            )
         elif kind.kind in (Kind.INTEGER, Kind.DECIMAL) and state.low_number is not None:
-            low, high = format(state.low_number, "f" if kind.kind is Kind.DECIMAL else ""), format(state.high_number, "f" if kind.kind is Kind.DECIMAL else "")
+            low, high = (
+                format(state.low_number, "f" if kind.kind is Kind.DECIMAL else ""),
+                format(state.high_number, "f" if kind.kind is Kind.DECIMAL else ""),
+            )
 
         def count(name: str) -> int:
             return bits.get(name, 0)
 
-        cased = [count(name) for name in ("upper", "lower", "capitalised", "mixed")]
+        upper, lower, capitalised, mixed = (count(name) for name in ("upper", "lower", "capitalised", "mixed"))
         spellings = self._spellings(index) if kind == TEXT else ()
         lengths = Lengths(
             state.shortest[0] if state.shortest else None, state.longest[0] if state.longest else None, state.total / known if known else None,
@@ -337,7 +342,8 @@ class _SecondPass:
             name=table.columns[index], type=kind, nulls=state.nulls, empty=count("empty"), blank=count("blank"), padded=count("padded"),
             distinct=self._distinct(index), min=low, max=high, length=lengths, top=top,
             spaces=Spaces(count("leading"), count("trailing"), count("runs"), count("odd"), count("control"), count("untidy")),
-            case=Case(*cased, known - sum(cased)), fits=self._fits(index) if kind == TEXT and known else (),
+            case=Case(upper, lower, capitalised, mixed, known - upper - lower - capitalised - mixed),
+            fits=self._fits(index) if kind == TEXT and known else (),
             both_orders=_orders(found),
             loses=count("loses"), shapes=self._shapes(index), distinct_shapes=len(state.shapes),
             spellings=spellings, spelling_groups=max(len(spellings), found.spelling_groups if len(found.spellings) < found.spelling_groups else 0),
@@ -399,19 +405,20 @@ class _SecondPass:
             exceptions = None
             if dependency.exceptions is not None:
                 exceptions = tuple(
-                    (self.texts[by][row], self.texts[column][row], rows, self.texts[column][usual]) for row, rows, usual in dependency.exceptions
+                    (self.texts[by][row], self.texts[column][row], rows, self.texts[column][usual])
+                    for row, rows, usual in dependency.exceptions
                 )
             determined.append(Determined(names[by], names[column], dependency.rows, exceptions))
         pairs = [(names[a], names[b]) for a, b in self.pair_keys]
         return TableFacts(
-            first.whole.repeated, tuple([*self.keys, *pairs]), tuple(almost), tuple(tuple(group) for group in together.values() if len(group) > 1),
+            first.whole.repeated, (*self.keys, *pairs), tuple(almost), tuple(tuple(group) for group in together.values() if len(group) > 1),
             tuple(determined), self.searched,
         )  # fmt: skip
 
 
 def _orders(found: Gathered) -> tuple[Orders, ...]:
     """The templates of two orders that some value fits both of; one with FM instead of that without, where it has more."""
-    made = {}
+    made: dict[str, Orders] = {}
     for (day_first, month_first), rows in found.both.items():
         counts = [found.by_bit.get(f"form {form}", 0) - rows for form in (day_first, month_first)]
         stricter = fits.STRICTER.get(day_first, "")

@@ -126,7 +126,7 @@ def dependency(pairs: Distinct, commonest: int) -> Dependency | None:
         rows += int(piece.counts.sum())
         groups += len(starts)
         best = np.maximum.reduceat(piece.counts, starts)
-        spoiled += int((piece.counts.sum() - best.sum()))
+        spoiled += int(piece.counts.sum() - best.sum())
         ends = np.append(starts[1:], len(keys))
         for at in np.flatnonzero(ends - starts > 1):
             if len(exceptions) > _EXCEPTIONS:

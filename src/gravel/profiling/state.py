@@ -301,7 +301,9 @@ def _repeated(made: Gathered, piece: Counted) -> None:
             made.repeated += [(int(row), int(count)) for row, count in zip(piece.rows[some], piece.counts[some], strict=True)]
 
 
-def _spread(piece: Counted, masks: dict[str, np.ndarray], values: np.ndarray, numbers: spread.Ascending, days: list[Any], marks: np.ndarray) -> None:
+def _spread(
+    piece: Counted, masks: dict[str, np.ndarray], values: np.ndarray, numbers: spread.Ascending, days: list[Any], marks: np.ndarray
+) -> None:
     if "number" in masks:
         mask = masks["number"]
         numbers.add(values[mask], _small(piece.counts[mask]), _small(piece.rows[mask]))

@@ -29,7 +29,11 @@ def render_page(path: Path, template: str, **values: Any) -> None:
         return f"{value:,}" if isinstance(value, int) else f"{value:,.6g}"
 
     environment = jinja2.Environment(
-        loader=jinja2.PackageLoader("gravel.reports", "templates"), autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
+        loader=jinja2.PackageLoader("gravel.reports", "templates"),
+        autoescape=True,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        undefined=jinja2.StrictUndefined,
     )
     environment.filters.update(draw=draw, number=number, share=percent)
     text = environment.get_template(template).render(**values)

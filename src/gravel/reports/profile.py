@@ -18,7 +18,8 @@ def write_page(path: Path, found: Profile, table: Any, today: date) -> None:
     numbered = list(enumerate(found.findings, 1))
     single = [key for key in found.facts.keys if len(key) == 1]
     render_page(
-        path, "profile.html", profile=found, keys=single or found.facts.keys, findings=[_finding(number, one, found, table) for number, one in numbered],
+        path, "profile.html", profile=found, keys=single or found.facts.keys,
+        findings=[_finding(number, one, found, table) for number, one in numbered],
         cards=[_card(one, [number for number, finding in numbered if finding.column == one.name]) for one in found.columns],
         levels={level: sum(one.level == level for one in found.findings) for level in ("wrong", "suspect", "note")},
         today=today.isoformat(), version=__version__,
@@ -40,7 +41,13 @@ def _card(one: ColumnProfile, numbers: list[int]) -> dict[str, Any]:
         ("wrongly decoded", damage.misdecoded), ("replacement character", damage.replacement), ("run as formula", damage.formula),
         ("zero or plus lost in a cast", one.loses),
     ]  # fmt: skip
-    cases = [("capitals", case.upper), ("small letters", case.lower), ("Each Word", case.capitalised), ("mixed", case.mixed), ("no letters", case.none)]
+    cases = [
+        ("capitals", case.upper),
+        ("small letters", case.lower),
+        ("Each Word", case.capitalised),
+        ("mixed", case.mixed),
+        ("no letters", case.none),
+    ]
     return {
         "column": one, "numbers": numbers, "counts": [(label, count) for label, count in counts if count],
         "cases": [(label, count) for label, count in cases if count] if case.upper + case.lower + case.capitalised + case.mixed else [],
