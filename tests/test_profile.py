@@ -340,3 +340,111 @@ def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) ->
     assert names == {"Old Rope": 25, "Tern": 12, "Lark": 3}
     assert "exists already" in gravel("profile", "t.csv", "--suggest", "p.toml", status=2).err
     assert "no number of a finding" in gravel("profile", "t.csv", "--suggest", "q.toml", "--choose", "1,99", status=2).err
+
+
+def test_the_page_escapes_what_it_shows_and_needs_nothing_from_outside(gravel: Any) -> None:
+    from html.parser import HTMLParser
+
+    evil = "<script>alert('x')</script>"
+    write("t.csv", f'id,"<b>name</b>",day\n1,"{evil}",2024-01-05\n2,"{evil}",2024-03-01\n3," a&b ",2199-01-01\n')
+    gravel("profile", "t.csv", "--report", "r.html", "--today", "2024-06-01")
+    page = Path("r.html").read_text("utf-8")
+    seen: dict[str, list[dict[str, str | None]]] = {}
+    words: list[str] = []
+
+    class Reader(HTMLParser):
+        def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+            seen.setdefault(tag, []).append(dict(attrs))
+
+        def handle_data(self, data: str) -> None:
+            words.append(data)
+
+    Reader().feed(page)
+    assert len(seen["script"]) == 1, "the filter's own"
+    assert evil in "".join(words), "shown as it is"
+    assert {"img", "link", "iframe"}.isdisjoint(seen)
+    assert not [one for tags in seen.values() for one in tags if (one.get("src") or one.get("href") or "#")[0] != "#"]
+    assert "http" not in page.replace("http-equiv", "")
+    assert [one["data-name"] for one in seen["article"]] == ["id", "<b>name</b>", "day"]
+    assert all(one.get("aria-label") for one in seen["svg"])
+    assert seen["html"][0]["lang"] == "en"
+    assert seen["label"][0]["for"] == seen["input"][0]["id"]
+    assert "cannot be written" in gravel("profile", "t.csv", "--report", "no/r.html", status=3).err
+
+
+def test_one_column_in_depth_and_a_sample_that_says_so(gravel: Any, figures: Any) -> None:
+    rows = [f"{at},{'Open' if at % 3 else 'OPEN'},{at % 17}.50,2024-0{at % 9 + 1}-1{at % 9}" for at in range(3000)]
+    write("t.csv", "id,state,fee,day\n" + "\n".join(rows) + "\n")
+    shown = gravel("profile", "t.csv", "--column", "STATE").out
+    for part in ("state: TEXT", "Open", "2,000", "66.7%", "one value in several spellings", "gravel look t.csv --where", "capitals only"):
+        assert part in shown
+    shown = gravel("profile", "t.csv", "--column", "fee").out
+    assert "median 8.5" in shown
+    assert "days (3,000 values)" in gravel("profile", "t.csv", "--column", "day").out
+    told = figures("profile", "t.csv", "--column", "fee")
+    assert [one["name"] for one in told["columns"]] == ["fee"]
+    assert len(told["columns"][0]["top"]) == 17
+    assert "did you mean state?" in gravel("profile", "t.csv", "--column", "stat", status=2).err
+    told = figures("profile", "t.csv", "--sample", "500")
+    assert (told["rows"], told["sample"]) == (500, {"rows": 500, "of": 3000})
+    assert told == figures("profile", "t.csv", "--sample", "500"), "a sample repeats exactly"
+    open_rows = next(item["rows"] for item in told["columns"][1]["top"] if item["value"] == "Open")
+    assert 280 < open_rows < 390
+    assert "a sample of 500 of 3,000 rows: every figure is the sample's" in gravel("profile", "t.csv", "--sample", "500").out
+    assert figures("profile", "t.csv", "--sample", "9999")["sample"] == {"rows": 3000, "of": 3000}
+    assert "not from a sample" in gravel("profile", "t.csv", "--sample", "5", "--suggest", "p.toml", status=2).err
+    assert "--memory takes a size" in gravel("profile", "t.csv", "--memory", "lots", status=2).err
+    # With little memory all goes through a file, and nothing is different.
+    assert figures("profile", "t.csv", "--memory", "1MB") == figures("profile", "t.csv")
+
+
+FORMS = {
+    "E-MAIL": (["a@b.example", "a.b+c@d-e.example", "o'x@y.example"],
+               ["a@b", "@b.example", "a@b..example", "a b@c.example", "a@-b.example", "a@b.example."]),
+    "URL": (["https://harbour.example/a?b=c#d", "ftp://x:21/"], ["harbour.example", "http//x", "http:// x.example", "://x"]),
+    "UUID": (["123e4567-e89b-12d3-a456-426614174000"], ["123e4567e89b12d3a456426614174000", "123e4567-e89b-12d3-a456-42661417400g"]),
+    "IPV4": (["10.0.0.1", "255.255.255.255"], ["256.0.0.1", "10.0.0", "010.0.0.1"]),
+    "IPV6": (["::1", "2001:db8::8:800:200c:417a"], ["2001:db8:::1", "12345::", "::1%eth0"]),
+    "COUNTRY": (["DE", "NO"], ["de", "XX", "UK", ""]),
+    "CURRENCY": (["EUR", "NOK"], ["eur", "EUA"]),
+    "IBAN": (["GB82 WEST 1234 5698 7654 32", "DE89370400440532013000"], ["GB82WEST12345698765433", "de89370400440532013000"]),
+    "ISBN": (["0-306-40615-2", "9780306406157", "080442957X"], ["0-306-40615-3", "9770306406157", "080442957x"]),
+    "LUHN": (["4539 1488 0343 6467", "4111111111111111"], ["4111111111111112", "18", "4539a148803436467"]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_well_known_forms(form: str, figures: Any) -> None:
+    """Examples of the standards themselves, and near misses; the profile and the function agree."""
+    right, wrong = FORMS[form]
+    write("t.csv", "id,x\n" + "".join(f'{at},"{value}"\n' for at, value in enumerate([*right * 6, *wrong])))
+    view = figures("look", "t.csv", "--show", f"HAS_FORM(x, '{form.lower()}') AS has", "--rows", "all", "--text", "x")
+    assert [row["values"]["has"] for row in view["shown"]] == [True] * len(right) * 6 + [False] * len(wrong)
+    told = figures("profile", "t.csv", "--text", "x")["columns"][1]["forms"]
+    if form not in ("COUNTRY", "LUHN"):  # so few might be of that form by chance
+        assert (form, 6 * len(right), len(wrong)) in [(one["form"], one["rows"], one["fail"]) for one in told]
+
+
+def test_a_wide_table_and_one_of_nulls(figures: Any) -> None:
+    write("w.csv", ",".join(f"c{at}" for at in range(600)) + "\n" + (",".join(["x"] * 599) + ",\n") * 3)
+    told = figures("profile", "w.csv")
+    assert [len(told["columns"]), told["repeated_rows"], told["columns"][599]["nulls"]] == [600, 2, 3]
+    assert [one["column"] for one in told["findings"] if one["finding"] == "always null"] == ["c599"]
+    write("e.csv", "a,b\n")
+    told = figures("profile", "e.csv")
+    assert (told["rows"], told["findings"], told["keys"]) == (0, [], [])
+    assert told["columns"][0]["numbers"] is None
+
+
+def test_dependencies_and_almost_keys_tell_their_exceptions(figures: Any) -> None:
+    rows = [(at, f"A-{at % 20:02d}", "North" if at % 20 < 10 else "South", at % 3) for at in range(400)]
+    rows[7], rows[11] = (7, "A-07", "South", 1), (11, "A-11", "", 2)
+    rows[300] = (299, "A-00", "North", 0)
+    write("t.csv", "id,berth,pier,n\n" + "".join(f"{a},{b},{c},{d}\n" for a, b, c, d in rows))
+    told = figures("profile", "t.csv")
+    assert told["determined"] == [{"by": "berth", "column": "pier", "rows": 1,
+                                   "exceptions": [{"by": "A-07", "value": "South", "rows": 1, "usual": "North"}]}]  # fmt: skip
+    assert told["almost_keys"] == [{"column": "id", "rows": 2, "nulls": 0, "values": [{"value": "299", "rows": 2}]}]
+    (found,) = [one for one in told["findings"] if one["finding"] == "determined"]
+    assert figures(*shlex.split(found["see"])[1:])["matching"] == 1
+    assert figures("try", "t.csv", found["mend"])["assignments"][0]["changes"] == [{"before": "South", "after": "North", "rows": 1}]

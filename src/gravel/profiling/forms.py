@@ -14,9 +14,9 @@ from gravel.language.functions.wellknown import FORMS, rows_of
 from gravel.profiling.marks import NULL_WORDS
 from gravel.profiling.result import Form, ValueRows
 
-# (share of the distinct values that must have the form, how many values that must be at least): random digits or
+# (share of the rows that must have the form, how many different values that must be at least): random digits or
 # letters have some of the forms by chance.
-_NEEDED = {"LUHN": (0.8, 8), "COUNTRY": (0.8, 3), "CURRENCY": (0.6, 1), "ISBN": (0.5, 2)}
+_NEEDED = {"LUHN": (0.8, 5), "COUNTRY": (0.8, 3), "CURRENCY": (0.6, 1), "ISBN": (0.5, 2)}
 # What a text of each form has at least: the look that spares most columns the closer one.
 _LOOKS: dict[str, Callable[[str], bool]] = {
     "E-MAIL": lambda text: "@" in text, "URL": lambda text: "://" in text, "UUID": lambda text: len(text) == 36,
@@ -28,19 +28,20 @@ _MANY = 10_000
 _GLANCE = 20
 
 
-def forms_of(values: list[str]) -> list[str]:
-    """The forms that most of some distinct values have; of IPV4 and the like at most one is common."""
-    some = [value for value in values if value.strip() and value.strip().lower() not in NULL_WORDS]
+def forms_of(values: list[tuple[str, int]]) -> list[str]:
+    """The forms that most rows of some values have; (value, rows) pairs, each value once."""
+    some = [(value, rows) for value, rows in values if value.strip() and value.strip().lower() not in NULL_WORDS]
     if not some:
         return []
-    array = pa.array(some, pa.string())
+    array = pa.array([value for value, _ in some], pa.string())
+    rows = np.array([count for _, count in some])
     found = []
     for form in FORMS:
         share, least = _NEEDED.get(form, (0.5, 1))
-        if not any(_LOOKS[form](value.strip(" ")) for value in some[:_GLANCE]):
+        if not any(_LOOKS[form](value.strip(" ")) for value, _ in some[:_GLANCE]):
             continue  # a form that most values have is among the first ones
-        hits = int(rows_of(array, form).sum())
-        if hits >= least and hits >= share * len(some):
+        have = rows_of(array, form)
+        if have.sum() >= least and rows[have].sum() >= share * rows.sum():
             found.append(form)
     return found
 

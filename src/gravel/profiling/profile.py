@@ -179,7 +179,8 @@ class _SecondPass:
 
     def _forms(self, index: int) -> list[str]:
         rows = self.gathered[index].sample.get("all", [])
-        values = [self.texts[index][row] for row in rows if row in self.texts[index]]
+        found = self.gathered[index].sample_rows
+        values = [(self.texts[index][row], found[row]) for row in rows if row in self.texts[index]]
         if self.types[index] != TEXT:
             return [form for form in forms.forms_of(values) if form in ("LUHN", "ISBN")] if values else []
         return forms.forms_of(values)

@@ -224,6 +224,7 @@ class Gathered:
     repeated_values: int = 0
     repeated_rows: int = 0
     sample: dict[str, list[int]] = field(default_factory=dict)
+    sample_rows: dict[int, int] = field(default_factory=dict)  # how many rows hold the value of each of the first ones
     both: dict[tuple[str, str], int] = field(default_factory=dict)
 
 
@@ -251,7 +252,9 @@ def gather(state: State, is_text: bool) -> Gathered:
                 bits[name] += int(piece.counts[masks[name]].sum())
         _spread(piece, masks, values, numbers, days, marks)
         _repeated(made, piece)
-        samples.setdefault("all", []).append(_earliest(piece.rows))
+        first = _earliest(piece.rows)
+        samples.setdefault("all", []).append(first)
+        made.sample_rows.update(_counts_at(piece, first))
         if is_text:
             for name in _FIT_NAMES:
                 if name in masks:
@@ -289,6 +292,12 @@ def _top_of(piece: Counted, mask: np.ndarray, count: int) -> list[tuple[int, int
 
 def _earliest(rows: np.ndarray) -> np.ndarray:
     return np.partition(rows, SAMPLE)[:SAMPLE] if len(rows) > SAMPLE else rows
+
+
+def _counts_at(piece: Counted, rows: np.ndarray) -> list[tuple[int, int]]:
+    order = np.argsort(piece.rows)
+    counts = piece.counts[order[np.searchsorted(piece.rows, rows, sorter=order)]]
+    return list(zip(rows.tolist(), counts.tolist(), strict=True))
 
 
 def _repeated(made: Gathered, piece: Counted) -> None:
