@@ -226,7 +226,7 @@ def print_finding(out: Any, number: int, one: Finding, found: Profile, table: An
     from gravel.inspecting.commands import look_command, try_command
 
     share = render.percent(one.rows, found.rows)
-    line = Text(f"{number:3} ", style=render.DIM)
+    line = Text().append(f"{number:3} ", style=render.DIM)
     line.append(f"{one.level:8}", style=_LEVEL_STYLES[one.level])
     line.append(f"{render.safe(one.column or 'table')}", style="bold")
     line.append(f"  {one.finding}  ", style="")
@@ -243,7 +243,7 @@ def print_finding(out: Any, number: int, one: Finding, found: Profile, table: An
             continue
         if len(text) > _LONG:
             text = text[:80] + " … (long: --format json has it whole)"
-        made = Text(f"            {word}  ", style=render.DIM)
+        made = Text().append(f"            {word}  ", style=render.DIM)
         made.append(render.safe(text), style=render.MARK)
         out.print(made, soft_wrap=True)
 
