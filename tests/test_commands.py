@@ -46,7 +46,7 @@ def test_the_demo_walks_through_the_whole_job(gravel: Any) -> None:
     for _, words in WALK:
         assert f"$ gravel {words[0]} {words[1]}" in told
     assert "362 rows written" in told
-    assert "FAILS" not in told
+    assert "FAILS" not in told.partition("The plan, run and proved")[2]
     assert {path.name for path in Path("harbour").iterdir()} == {*FILES, "boats-clean.csv", "boats-clean-left-behind.csv"}
 
 
