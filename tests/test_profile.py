@@ -115,7 +115,7 @@ def _expected(values: list[str | None]) -> dict[str, Any]:
         "fits": Counter(name for value in known for name in _fits(value)),
         "shapes": dict(shapes),
         "spellings": sorted(sorted((value, rows[value]) for value in group) for group in keys.values() if len(group) > 1),
-        "null_words": {value: count for value, count in rows.items() if value.strip(WHITE).lower() in words},
+        "null_words": {value: count for value, count in rows.items() if re.sub("[\u200b\u2060\ufeff]", "", value).strip(WHITE).lower() in words},
         "damage": {
             "misdecoded": sum(bool(re.search("[ÃÂ][\x80-\xbf]", value)) for value in known), "replacement": sum("\ufffd" in value for value in known),
             "formula": sum(bool(re.match(r"=.|@[A-Za-z]|[+-]([A-Za-z]|[0-9.]+([-+*/^][0-9.]+)+$)", value, re.S)) for value in known),

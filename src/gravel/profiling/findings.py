@@ -6,6 +6,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
+import pyarrow as pa
+
+from gravel.language.functions.text import tidy_spaces
 from gravel.language.types import TEXT, Kind
 from gravel.language.writing import is_one_of, literal, quoted, text_literal
 from gravel.profiling.lists import separator
@@ -54,6 +57,12 @@ def _of_column(one: ColumnProfile, rows: int) -> Iterator[Finding]:
     yield from _forms(one)
     yield from _numbers(one)
     yield from _dates(one)
+
+
+def _tidy(value: str) -> str:
+    """A value as TIDY_SPACES leaves it."""
+    made: str = tidy_spaces(pa.array([value], pa.string()))[0].as_py()
+    return made
 
 
 def _shown(value: str) -> str:
@@ -105,7 +114,7 @@ def _null_words(one: ColumnProfile) -> Iterator[Finding]:
 
 
 def _null_word_condition(one: ColumnProfile) -> str:
-    tidy = sorted({" ".join(word.value.split()).lower() for word in one.null_words})
+    tidy = sorted({_tidy(word.value).lower() for word in one.null_words})
     return is_one_of(f"LOWER(TIDY_SPACES({quoted(one.name)}))", map(text_literal, tidy))
 
 
@@ -190,9 +199,7 @@ def _two_orders(one: ColumnProfile) -> Iterator[Finding]:
 
 
 def _spellings(one: ColumnProfile) -> Iterator[Finding]:
-    said = [
-        spelling for spelling in one.spellings if not any(" ".join(value.value.split()).lower() in NULL_WORDS for value in spelling.values)
-    ]
+    said = [spelling for spelling in one.spellings if not any(_tidy(value.value).lower() in NULL_WORDS for value in spelling.values)]
     some = [spelling for spelling in said if any(char.isalpha() for char in spelling.key) or (one.loses == 0 and not one.numbers)]
     if not some:
         return
@@ -201,7 +208,7 @@ def _spellings(one: ColumnProfile) -> Iterator[Finding]:
     rows = sum(value.rows for group in groups for value in group[1:])
     keys, usual = [spelling.key for spelling in some], [group[0].value for group in groups]
     where = f"{is_one_of(f'MATCH_KEY({name})', map(text_literal, keys))} AND NOT {is_one_of(name, map(text_literal, usual))}"
-    tidied = [" ".join(value.split()) for value in usual]
+    tidied = [_tidy(value) for value in usual]
     whens = " ".join(f"WHEN {text_literal(key)} THEN {text_literal(value)}" for key, value in zip(keys, tidied, strict=True))
     told = "; ".join(f"{_shown(group[0].value)} also as {', '.join(_shown(value.value) for value in group[1:4])}" for group in groups[:2])
     more = f" and {len(groups) - 2:,} more" if len(groups) > 2 else ""
@@ -215,7 +222,7 @@ def _spellings(one: ColumnProfile) -> Iterator[Finding]:
 
 
 def _only_case_and_spaces(group: tuple[ValueRows, ...]) -> bool:
-    return len({" ".join(one.value.split()).casefold() for one in group}) == 1 and group[0].rows > sum(one.rows for one in group[1:])
+    return len({_tidy(one.value).casefold() for one in group}) == 1 and group[0].rows > sum(one.rows for one in group[1:])
 
 
 def _case(one: ColumnProfile, known: int) -> Iterator[Finding]:
