@@ -20,6 +20,9 @@ from gravel.language import nodes, parse, tree
 from gravel.language.bind import Scope, bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.types import BOOLEAN, DOUBLE, INTEGER, NUMBERS, Kind, Type, decimal, room
+from gravel.words import words
+
+KNOWN = words("COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP")
 
 
 @dataclass(frozen=True)
@@ -42,11 +45,11 @@ def aggregates_in(node: tree.Node) -> list[tree.Aggregate]:
 def bind_aggregate(node: tree.Aggregate, scope: Scope, text: str) -> Bound:
     """Bind an aggregate's argument. Raises Diagnostic."""
     name = node.name.upper()
-    if name not in parse.AGGREGATES:
-        raise Diagnostic(f"{name} is no aggregate", text, node.start, node.name_end, hint=", ".join(sorted(parse.AGGREGATES)))
-    if node.argument is None and name != "COUNT":
-        raise Diagnostic(f"{name} needs an expression", text, node.start, node.end, hint="only COUNT takes *")
-    argument = None if node.argument is None else bind(node.argument, scope, text)
+    if name not in KNOWN or node.over is not None:
+        raise Diagnostic(f"{name} is no aggregate of a check", text, node.start, node.name_end, hint=", ".join(sorted(KNOWN)))
+    if (node.star and name != "COUNT") or len(node.arguments) != 1 - node.star:
+        raise Diagnostic(f"{name} takes one expression", text, node.start, node.end, hint="only COUNT takes *")
+    argument = None if node.star else bind(node.arguments[0], scope, text)
     condition = None if node.filter is None else bind(node.filter, scope, text)
     if condition is not None and condition.type.kind not in (Kind.BOOLEAN, Kind.NULL):
         raise Diagnostic(f"a condition is needed here, this is {condition.type}", text, condition.start, condition.end)

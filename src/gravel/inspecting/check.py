@@ -261,7 +261,8 @@ def _whole_check(one: _Whole, scope: Scope, table: str, unknown_fails: bool) -> 
                               hint="guard it with CASE or FILTER (WHERE …)")  # fmt: skip
     bounds: list[Bound] = [state.bound for state in one.states]
     names = tuple(one.text[bound.at[0] : bound.at[1]] for bound in bounds)
-    own = Scope(names, tuple(bound.type for bound in bounds), frozenset(), scope.given, {bound.at: at for at, bound in enumerate(bounds)})
+    places = {bound.at: at for at, bound in enumerate(bounds)}
+    own = Scope(names, tuple(bound.type for bound in bounds), frozenset(), scope.given, lambda node: places.get((node.start, node.end)))
     condition = bind(one.tree, own, one.text)
     if condition.type.kind not in (Kind.BOOLEAN, Kind.NULL):
         raise Diagnostic(

@@ -24,14 +24,15 @@ from gravel.tables.table import Batch, scan
 def members(query: tree.Query, text: str, base: Path | None = None) -> tuple[Type, Any, bool]:
     """The subquery's type, its distinct known values as an Arrow array, and whether a NULL is among them. Raises Diagnostic,
     TableProblem, DataProblem for the first row in which its expression fails."""
+    selected, where, source = _plain(query, text)
     try:
-        table = open_table(query.table, base=base)
+        table = open_table(source.reference, base=base)
     except CallProblem as problem:
-        raise Diagnostic(problem.message, text, query.table_start, query.table_end, hint=problem.hint) from None
-    parts = [(query.expression, text), *([(query.where, text)] if query.where is not None else [])]
+        raise Diagnostic(problem.message, text, source.start, source.end, hint=problem.hint) from None
+    parts = [(selected, text), *([(where, text)] if where is not None else [])]
     scope = scope_of(table, columns_named(parts, table.columns), Given())
-    expression = bind(query.expression, scope, text)
-    condition = None if query.where is None else bind(query.where, scope, text)
+    expression = bind(selected, scope, text)
+    condition = None if where is None else bind(where, scope, text)
     if condition is not None and condition.type.kind not in (Kind.BOOLEAN, Kind.NULL):
         raise Diagnostic(f"a condition is needed here, this is {condition.type}", text, condition.start, condition.end)
 
@@ -58,3 +59,19 @@ def members(query: tree.Query, text: str, base: Path | None = None) -> tuple[Typ
         values.append(found)
         has_null = has_null or null
     return expression.type, pc.unique(pa.chunked_array(values)), has_null
+
+
+def _plain(query: tree.Query, text: str) -> tuple[tree.Node, tree.Node | None, tree.Table]:
+    """The expression, condition and table of SELECT expression FROM table [WHERE condition]. Raises Diagnostic for more."""
+    body = query.body
+    simple = (
+        isinstance(body, tree.Select) and len(body.items) == 1 and isinstance(body.items[0], tree.Named) and len(body.sources) == 1
+        and isinstance(body.sources[0], tree.Table) and body.groups is None and body.having is None
+        and not (query.withs or query.order or query.offset or query.fetch is not None)
+    )  # fmt: skip
+    if not simple or not isinstance(body, tree.Select):
+        raise Diagnostic("a subquery here is SELECT expression FROM 'table' [WHERE condition]", text, query.start, query.end)
+    item, source = body.items[0], body.sources[0]
+    assert isinstance(item, tree.Named)
+    assert isinstance(source, tree.Table)
+    return item.expression, body.where, source

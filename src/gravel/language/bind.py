@@ -51,7 +51,9 @@ class Scope:
     types: tuple[Type, ...]
     declared: frozenset[str] = frozenset()
     given: Given = field(default_factory=Given)
-    aggregates: Mapping[tuple[int, int], int] = field(default_factory=dict)  # by place in the text: the column that has it
+    # What a query has computed already (an aggregate, a grouped expression, a subquery): the column that stands for a node.
+    stands: Callable[[tree.Node], int | None] | None = None
+    resolve: Callable[[tree.Name, str], int] | None = None  # how a name finds its column, where tables have names too
 
 
 def find_column(name: tree.Name, names: Sequence[str], text: str) -> int:
@@ -100,6 +102,8 @@ class _Binder:
         self.scope, self.text = scope, text
 
     def bind(self, node: tree.Node) -> nodes.Expression:
+        if self.scope.stands is not None and (index := self.scope.stands(node)) is not None:
+            return nodes.Column(self.scope.types[index], node.start, node.end, index, self.written(node))
         made: nodes.Expression = _RULES[type(node)](self, node)
         return made
 
@@ -111,7 +115,12 @@ class _Binder:
 
     # -- leaves
     def name(self, node: tree.Name) -> nodes.Expression:
-        index = find_column(node, self.scope.names, self.text)
+        if self.scope.resolve is not None:
+            index = self.scope.resolve(node, self.text)
+        elif node.table:
+            raise self.wrong(f"{node.table}.{node.text}: there is one table here, write {node.text} alone", node)
+        else:
+            index = find_column(node, self.scope.names, self.text)
         name = self.scope.names[index]
         return nodes.Column(self.scope.types[index], node.start, node.end, index, name, name in self.scope.declared)
 
@@ -173,11 +182,16 @@ class _Binder:
         return self.negate_if(node.negated, made)
 
     def aggregate(self, node: tree.Aggregate) -> nodes.Expression:
-        index = self.scope.aggregates.get((node.start, node.end))
-        if index is None:
-            raise self.wrong(f"{node.name.upper()} tells of many rows, this expression is about one", node,
-                             hint="gravel check and gravel query take aggregates")  # fmt: skip
-        return nodes.Column(self.scope.types[index], node.start, node.end, index, self.written(node))
+        kind = "looks at many rows" if node.over is not None else "tells of many rows"
+        raise self.wrong(
+            f"{node.name.upper()} {kind}, this expression is about one", node, hint="gravel check and gravel query take aggregates"
+        )
+
+    def subquery(self, node: tree.Exists | tree.Scalar) -> nodes.Expression:
+        raise self.wrong("a subquery of this kind belongs in a query", node, hint="gravel query takes it")
+
+    def row(self, node: tree.Row) -> nodes.Expression:
+        raise self.wrong("several values where one is needed", node)
 
     def between(self, node: tree.Between) -> nodes.Expression:
         parts = [node.operand, node.low, node.high]
@@ -365,6 +379,7 @@ _RULES: dict[type, Callable[[_Binder, Any], nodes.Expression]] = {
     tree.Not: _Binder.negation, tree.Is: _Binder.is_test, tree.In: _Binder.in_list, tree.Between: _Binder.between,
     tree.Case: _Binder.case, tree.Cast: _Binder.cast, tree.Call: _Binder.call,
     tree.InQuery: _Binder.in_query, tree.Aggregate: _Binder.aggregate,
+    tree.Exists: _Binder.subquery, tree.Scalar: _Binder.subquery, tree.Row: _Binder.row,
 }  # fmt: skip
 
 _MOMENTS = (Kind.DATE, Kind.TIMESTAMP, Kind.ZONED, Kind.INTERVAL)

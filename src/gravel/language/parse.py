@@ -14,11 +14,14 @@ from typing import Any
 from gravel.language import tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.problems import nearest
+from gravel.words import words
 
-AGGREGATES = frozenset({"COUNT", "SUM", "AVG", "MIN", "MAX", "STDDEV_SAMP", "STDDEV_POP", "VAR_SAMP", "VAR_POP"})
+AGGREGATES = words(
+    "COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP LISTAGG ANY_VALUE PERCENTILE_CONT PERCENTILE_DISC GROUPING"
+)
 NESTING = 200
 CHAIN = 2000
-_STARTS = ["expression_only", "assignment", "named", "named_list", "expression_list", "sort_list"]
+_STARTS = ["expression_only", "assignment", "named", "named_list", "expression_list", "sort_list", "query_only"]
 _PUNCTUATION = {"LPAR", "RPAR", "COMMA", "EQUAL"}
 # Chains of operators are as deep as they are long; binding and evaluating recurse over them in Python frames only.
 sys.setrecursionlimit(max(sys.getrecursionlimit(), 12 * CHAIN))
@@ -49,9 +52,14 @@ def sort_list(text: str) -> list[tree.SortKey]:
     return _parse(text, "sort_list")  # type: ignore[no-any-return]
 
 
+def query(text: str) -> tree.Query:
+    """A query. Raises Diagnostic."""
+    return _parse(text, "query_only")  # type: ignore[no-any-return]
+
+
 def column_names(node: Any) -> Iterator[tree.Name]:
     """Every column name below a node, in no special order; those within a subquery are its table's."""
-    inside = {id(name) for child in walk(node) if isinstance(child, tree.InQuery) for name in walk(child.query)}
+    inside = {id(name) for child in walk(node) if isinstance(child, tree.Query) for name in walk(child)}
     for child in walk(node):
         if isinstance(child, tree.Name) and id(child) not in inside:
             yield child
@@ -123,9 +131,9 @@ def _bad_token(text: str, error: Any) -> Diagnostic:
 
 def _expected(error: Any) -> str:
     accepts = set(getattr(error, "accepts", None) or ())
-    for token, words in (("END", "a CASE ends with END"), ("THEN", "WHEN is followed by THEN"), ("AS", "the type is missing: AS type")):
+    for token, hint in (("END", "a CASE ends with END"), ("THEN", "WHEN is followed by THEN"), ("AS", "the type is missing: AS type")):
         if token in accepts and not ({"NAME"} & accepts):
-            return words
+            return hint
     if "END" in accepts:
         return "a CASE ends with END"
     if "NAME" in accepts or "STRING" in accepts:
@@ -270,7 +278,7 @@ class _Build:
 
     @_rule
     def named(self, span: Span, items: list[Any]) -> Any:
-        given = _after(items, "AS")
+        given = _after(items, "AS") or (self.name([items[1]]) if len(items) > 1 else None)
         name = given.text if given else self.source[items[0].start : items[0].end]
         return tree.Named(*span, name, given.start if given else items[0].start, items[0])
 
@@ -315,28 +323,218 @@ class _Build:
         operand, *values = _nodes(items)
         return tree.In(*span, operand, tuple(values), _word(items, "NOT"))
 
+    # -- queries
+    def query_only(self, children: list[Any]) -> Any:
+        return children[0]
+
+    @_rule
+    def query(self, span: Span, items: list[Any]) -> Any:
+        withs = next((item.items for item in items if isinstance(item, _Bag) and item.kind == "withs"), ())
+        rest = [item for item in items if not isinstance(item, _Bag) or item.kind == "operator"]
+        blocks = [item for item in rest if isinstance(item, (tree.Select, tree.Values, tree.Query))]
+        operators = [item for item in rest if isinstance(item, _Bag)]
+        order = tuple(item for item in items if isinstance(item, tree.SortKey))
+        offset, fetch, ties = 0, None, False
+        for limit in (item for item in items if isinstance(item, _Limit)):
+            if limit.kind == "OFFSET":
+                offset = limit.count or 0
+            else:
+                fetch, ties = limit.count, limit.ties
+        return tree.Query(*span, withs, _combined(blocks, operators), order, offset, fetch, ties)
+
+    @_rule
+    def with_list(self, span: Span, items: list[Any]) -> Any:
+        return _Bag(*span, "withs", tuple(_nodes(items)))
+
+    @_rule
+    def with_item(self, span: Span, items: list[Any]) -> Any:
+        name, *rest = _nodes(items)
+        return tree.With(*span, name.text, _names(rest), rest[-1])
+
+    @_rule
+    def names(self, span: Span, items: list[Any]) -> Any:
+        return _Bag(*span, "names", tuple(_nodes(items)))
+
+    @_rule
+    def nested(self, span: Span, items: list[Any]) -> Any:
+        return items[0]
+
+    @_rule
+    def set_operator(self, span: Span, items: list[Any]) -> Any:
+        return _Bag(*span, "operator", (), items[0].type, _word(items, "ALL"))
+
+    @_rule
+    def limit(self, span: Span, items: list[Any]) -> Any:
+        number = next((int(item) for item in items if item.type == "INTEGER_NUMBER"), None)
+        if items[0].type == "FETCH" and number is None:
+            number = 1
+        return _Limit(*span, items[0].type, number, _word(items, "TIES"))
+
+    @_rule
+    def select(self, span: Span, items: list[Any]) -> Any:
+        bags = {item.kind: item.items for item in items if isinstance(item, _Bag)}
+        chosen = tuple(item for item in items if isinstance(item, (tree.Named, tree.AllColumns)))
+        return tree.Select(
+            *span, any(not isinstance(item, tree.Node) and item.type == "DISTINCT" for item in items), chosen, bags.get("from", ()),
+            bags.get("where", (None,))[0], bags.get("group"), bags.get("having", (None,))[0], bags.get("windows", ()),
+        )  # fmt: skip
+
+    @_rule
+    def all_columns(self, span: Span, items: list[Any]) -> Any:
+        return tree.AllColumns(*span)
+
+    @_rule
+    def table_columns(self, span: Span, items: list[Any]) -> Any:
+        return tree.AllColumns(*span, items[0].text)
+
+    @_rule
+    def from_list(self, span: Span, items: list[Any]) -> Any:
+        return _Bag(*span, "from", tuple(_nodes(items)))
+
+    @_rule
+    def where(self, span: Span, items: list[Any]) -> Any:
+        return _Bag(*span, "where", (items[1],))
+
+    @_rule
+    def group_by(self, span: Span, items: list[Any]) -> Any:
+        return _Bag(*span, "group", tuple(_nodes(items)))
+
+    @_rule
+    def having(self, span: Span, items: list[Any]) -> Any:
+        return _Bag(*span, "having", (items[1],))
+
+    @_rule
+    def windows(self, span: Span, items: list[Any]) -> Any:
+        found = _nodes(items)
+        return _Bag(*span, "windows", tuple((name.text, window) for name, window in zip(found[::2], found[1::2], strict=True)))
+
+    @_rule
+    def grouping_none(self, span: Span, items: list[Any]) -> Any:
+        return tree.GroupingSets(*span, ((),))
+
+    @_rule
+    def grouping_sets(self, span: Span, items: list[Any]) -> Any:
+        sets = [
+            item.sets[0] if isinstance(item, tree.GroupingSets) else item.items if isinstance(item, tree.Row) else (item,)
+            for item in _nodes(items)
+        ]
+        return tree.GroupingSets(*span, tuple(sets))
+
+    @_rule
+    def grouping_steps(self, span: Span, items: list[Any]) -> Any:
+        steps = [item.items if isinstance(item, tree.Row) else (item,) for item in _nodes(items)]
+        if items[0].type == "ROLLUP":
+            chosen = [steps[:count] for count in range(len(steps), -1, -1)]
+        else:
+            chosen = [[step for at, step in enumerate(steps) if not mask >> (len(steps) - 1 - at) & 1] for mask in range(1 << len(steps))]
+        return tree.GroupingSets(*span, tuple(tuple(one for step in some for one in step) for some in chosen))
+
+    @_rule
+    def values(self, span: Span, items: list[Any]) -> Any:
+        return tree.Values(*span, tuple(_nodes(items)))
+
+    @_rule
+    def value_row(self, span: Span, items: list[Any]) -> Any:
+        return tree.Row(*span, tuple(_nodes(items)))
+
+    row = value_row
+
+    @_rule
+    def join(self, span: Span, items: list[Any]) -> Any:
+        left, kind, right, last = _nodes(items)
+        using = _names([last]) if isinstance(last, _Bag) else ()
+        return tree.Join(*span, kind.kind, left, right, None if using else last, using)
+
+    def join_kind(self, children: list[Any]) -> Any:
+        first = next(iter(children), None)
+        at = (first.start_pos, first.end_pos) if first is not None else (0, 0)
+        return _Bag(at[0], at[1], first.type if first is not None else "INNER", ())
+
+    @_rule
+    def cross_join(self, span: Span, items: list[Any]) -> Any:
+        left, right = _nodes(items)
+        return tree.Join(*span, "CROSS", left, right, None, ())
+
+    @_rule
+    def table(self, span: Span, items: list[Any]) -> Any:
+        named = isinstance(items[0], tree.Node)
+        reference = items[0].text if named else str(items[0])[1:-1].replace("''", "'")
+        return tree.Table(*span, reference, named, *_alias(items[1:]))
+
+    @_rule
+    def derived(self, span: Span, items: list[Any]) -> Any:
+        return tree.Derived(*span, items[0], *_alias(items[1:]))
+
+    @_rule
+    def unnest(self, span: Span, items: list[Any]) -> Any:
+        return tree.Unnest(*span, items[1], _word(items, "ORDINALITY"), *_alias(items[2:]))
+
+    @_rule
+    def alias(self, span: Span, items: list[Any]) -> Any:
+        name, *rest = _nodes(items)
+        return _Bag(*span, "alias", (name.text, _names(rest)))
+
     @_rule
     def in_query(self, span: Span, items: list[Any]) -> Any:
         operand, query = _nodes(items)
         return tree.InQuery(*span, operand, query, _word(items, "NOT"))
 
     @_rule
-    def query(self, span: Span, items: list[Any]) -> Any:
-        table = _after(items, "FROM") if isinstance(items[3], tree.Node) else items[3]
-        at = items[3]
-        text = table.text if isinstance(at, tree.Node) else str(at)[1:-1].replace("''", "'")
-        return tree.Query(*span, items[1], text, _start(at), _end(at), _after(items, "WHERE"))
+    def exists(self, span: Span, items: list[Any]) -> Any:
+        return tree.Exists(*span, items[1])
+
+    @_rule
+    def scalar(self, span: Span, items: list[Any]) -> Any:
+        return tree.Scalar(*span, items[0])
+
+    # -- functions of many rows
+    @_rule
+    def within(self, span: Span, items: list[Any]) -> Any:
+        return _Bag(*span, "within", tuple(_nodes(items)))
 
     @_rule
     def filter(self, span: Span, items: list[Any]) -> Any:
-        return _Filter(*span, _nodes(items)[0])
+        return _Bag(*span, "filter", tuple(_nodes(items)))
+
+    @_rule
+    def over(self, span: Span, items: list[Any]) -> Any:
+        named = items[1]
+        return _Bag(
+            *span, "over", (tree.Window(named.start, named.end, (), (), None, named.text) if isinstance(named, tree.Name) else named,)
+        )
+
+    def window(self, children: list[Any]) -> Any:
+        frame = next((item.frame for item in children if isinstance(item, _Frame)), None)
+        order = tuple(item for item in children if isinstance(item, tree.SortKey))
+        partition = tuple(item for item in children if isinstance(item, tree.Node) and not isinstance(item, (tree.SortKey, _Frame)))
+        return tree.Window(_start(children[0]), _end(children[-1]), partition, order, frame)
+
+    @_rule
+    def frame(self, span: Span, items: list[Any]) -> Any:
+        bounds = [item.bound for item in items if isinstance(item, _Bound)]
+        first, last = bounds if len(bounds) == 2 else (bounds[0], 0)
+        return _Frame(*span, (items[0].type, first, last))
+
+    @_rule
+    def bound(self, span: Span, items: list[Any]) -> Any:
+        if items[0].type == "CURRENT":
+            return _Bound(*span, 0)
+        if items[0].type == "UNBOUNDED":
+            return _Bound(*span, None if items[1].type == "PRECEDING" else _LAST)
+        return _Bound(*span, -int(items[0]) if items[1].type == "PRECEDING" else int(items[0]))
 
     @_rule
     def aggregate(self, span: Span, items: list[Any]) -> Any:
         name, *rest = items
-        given = next((item.condition for item in rest if isinstance(item, _Filter)), None)
-        argument = next((item for item in rest if isinstance(item, tree.Node) and not isinstance(item, _Filter)), None)
-        return tree.Aggregate(*span, name.text, argument, _word(rest, "DISTINCT"), given, name.end)
+        return self._aggregate(span, name, rest, _word(rest, "STAR"), _word(rest, "DISTINCT"))
+
+    def _aggregate(self, span: Span, name: Any, rest: list[Any], star: bool, distinct: bool) -> Any:
+        bags = {item.kind: item.items for item in rest if isinstance(item, _Bag)}
+        arguments = tuple(item for item in _nodes(rest) if not isinstance(item, _Bag))
+        over = bags.get("over", (None,))[0]
+        return tree.Aggregate(
+            *span, name.text, arguments, star, distinct, bags.get("filter", (None,))[0], bags.get("within", ()), over, name.end
+        )
 
     @_rule
     def between(self, span: Span, items: list[Any]) -> Any:
@@ -380,15 +578,16 @@ class _Build:
     @_rule
     def call(self, span: Span, items: list[Any]) -> Any:
         name, *arguments = items
-        given = next((item.condition for item in arguments if isinstance(item, _Filter)), None)
-        arguments = [item for item in arguments if not isinstance(item, _Filter)]
-        if (name.text.upper() in AGGREGATES and len(arguments) == 1) or given is not None:
-            return tree.Aggregate(*span, name.text, arguments[0] if arguments else None, False, given, name.end)
+        if name.text.upper() in AGGREGATES or any(isinstance(item, _Bag) for item in arguments):
+            return self._aggregate(span, name, arguments, False, False)
         return tree.Call(*span, name.text, tuple(arguments), name.end)
 
     @_rule
     def column(self, span: Span, items: list[Any]) -> Any:
-        return items[0]
+        if len(items) == 1:
+            return items[0]
+        table, _, column = items
+        return tree.Name(*span, column.text, column.quoted, table.text)
 
     @_rule
     def name(self, span: Span, items: list[Any]) -> Any:
@@ -537,5 +736,53 @@ class _When(tree.Node):
 
 
 @dataclasses.dataclass(frozen=True)
-class _Filter(tree.Node):
-    condition: tree.Node
+class _Bag(tree.Node):
+    """Some items of one kind on their way to the node they belong to."""
+
+    kind: str
+    items: tuple[Any, ...]
+    operator: str = ""
+    all: bool = False
+
+
+@dataclasses.dataclass(frozen=True)
+class _Limit(tree.Node):
+    kind: str
+    count: int | None
+    ties: bool
+
+
+@dataclasses.dataclass(frozen=True)
+class _Frame(tree.Node):
+    frame: tuple[str, int | None, int | None]
+
+
+@dataclasses.dataclass(frozen=True)
+class _Bound(tree.Node):
+    bound: int | None
+
+
+_LAST = 2**62  # UNBOUNDED FOLLOWING
+
+
+def _names(items: list[Any]) -> tuple[str, ...]:
+    return next((tuple(name.text for name in item.items) for item in items if isinstance(item, _Bag) and item.kind == "names"), ())
+
+
+def _alias(items: list[Any]) -> tuple[str, tuple[str, ...]]:
+    return next((item.items for item in items if isinstance(item, _Bag) and item.kind == "alias"), ("", ()))
+
+
+def _combined(blocks: list[Any], operators: list[Any]) -> Any:
+    """Set operations from the left; INTERSECT binds first."""
+    stack, waiting = [blocks[0]], []
+    for operator, block in zip(operators, blocks[1:], strict=True):
+        if operator.operator == "INTERSECT":
+            stack[-1] = tree.SetOperation(stack[-1].start, block.end, "INTERSECT", operator.all, stack[-1], block)
+        else:
+            waiting.append(operator)
+            stack.append(block)
+    made = stack[0]
+    for operator, block in zip(waiting, stack[1:], strict=True):
+        made = tree.SetOperation(made.start, block.end, operator.operator, operator.all, made, block)
+    return made

@@ -15,10 +15,11 @@ class Node:
 
 @dataclass(frozen=True)
 class Name(Node):
-    """A column's name; a quoted one matches exactly."""
+    """A column's name; a quoted one matches exactly. `table` is what stands before a point, or ''."""
 
     text: str
     quoted: bool = False
+    table: str = ""
 
 
 @dataclass(frozen=True)
@@ -136,14 +137,142 @@ class SortKey(Node):
 
 
 @dataclass(frozen=True)
+class Row(Node):
+    """(a, b, …): several values side by side."""
+
+    items: tuple[Node, ...]
+
+
+@dataclass(frozen=True)
+class Window(Node):
+    """What OVER names: rows of one partition, in an order, within a frame; `name` stands for one of the WINDOW clause.
+
+    frame: (ROWS or RANGE, first bound, last bound); a bound is a number of rows, below 0 for PRECEDING, 0 for the current
+    row, None for UNBOUNDED. None where none is written."""
+
+    partition: tuple[Node, ...]
+    order: tuple[SortKey, ...]
+    frame: tuple[str, int | None, int | None] | None
+    name: str = ""
+
+
+@dataclass(frozen=True)
+class Aggregate(Node):
+    """A function of many rows: an aggregate, or with `over` a window function. `star` for COUNT(*)."""
+
+    name: str
+    arguments: tuple[Node, ...]
+    star: bool
+    distinct: bool
+    filter: Node | None
+    within: tuple[SortKey, ...]
+    over: Window | None
+    name_end: int
+
+
+@dataclass(frozen=True)
 class Query(Node):
-    """SELECT expression FROM table [WHERE condition]; `table` is a reference or a name, with its place."""
+    """A query: named ones before it, its body, order, rows passed over, rows kept (None: all), with those that tie."""
+
+    withs: tuple[With, ...]
+    body: Select | Values | SetOperation
+    order: tuple[SortKey, ...]
+    offset: int
+    fetch: int | None
+    ties: bool
+
+
+@dataclass(frozen=True)
+class With(Node):
+    """WITH name (columns) AS (query)."""
+
+    name: str
+    columns: tuple[str, ...]
+    query: Query
+
+
+@dataclass(frozen=True)
+class SetOperation(Node):
+    """UNION, INTERSECT or EXCEPT of two bodies."""
+
+    operator: str
+    all: bool
+    left: Select | Values | SetOperation | Query
+    right: Select | Values | SetOperation | Query
+
+
+@dataclass(frozen=True)
+class AllColumns(Node):
+    """* or table.*."""
+
+    table: str = ""
+
+
+@dataclass(frozen=True)
+class GroupingSets(Node):
+    """GROUPING SETS, ROLLUP or CUBE: the sets of expressions that rows are grouped by, one after another."""
+
+    sets: tuple[tuple[Node, ...], ...]
+
+
+@dataclass(frozen=True)
+class Select(Node):
+    """SELECT … FROM … WHERE … GROUP BY … HAVING …; `groups` is None where there is no GROUP BY."""
+
+    distinct: bool
+    items: tuple[Node, ...]
+    sources: tuple[Node, ...]
+    where: Node | None
+    groups: tuple[Node, ...] | None
+    having: Node | None
+    windows: tuple[tuple[str, Window], ...]
+
+
+@dataclass(frozen=True)
+class Values(Node):
+    """VALUES (…), (…)."""
+
+    rows: tuple[Row, ...]
+
+
+@dataclass(frozen=True)
+class Table(Node):
+    """A table in FROM: a reference in quotes, or a name."""
+
+    reference: str
+    is_name: bool
+    alias: str
+    columns: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Derived(Node):
+    """A query in FROM."""
+
+    query: Query
+    alias: str
+    columns: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Unnest(Node):
+    """UNNEST(array) [WITH ORDINALITY]."""
 
     expression: Node
-    table: str
-    table_start: int
-    table_end: int
-    where: Node | None
+    ordinality: bool
+    alias: str
+    columns: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Join(Node):
+    """INNER, LEFT, RIGHT, FULL or CROSS JOIN."""
+
+    kind: str
+    left: Node
+    right: Node
+    on: Node | None
+    using: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -156,11 +285,14 @@ class InQuery(Node):
 
 
 @dataclass(frozen=True)
-class Aggregate(Node):
-    """An aggregate's call: over all rows where `argument` is None, over those for which `filter` is true if given."""
+class Exists(Node):
+    """EXISTS (SELECT …)."""
 
-    name: str
-    argument: Node | None
-    distinct: bool
-    filter: Node | None
-    name_end: int
+    query: Query
+
+
+@dataclass(frozen=True)
+class Scalar(Node):
+    """(SELECT …) as a value."""
+
+    query: Query
