@@ -10,7 +10,7 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperGroup
 
-from gravel.cli import check, clean, count, demo, functions, look, profile, try_
+from gravel.cli import check, clean, count, demo, functions, look, profile, query, try_
 from gravel.problems import Problem, Problems, nearest
 
 
@@ -35,7 +35,7 @@ app = typer.Typer(
     epilog="Begin with: gravel demo", context_settings={"help_option_names": ["--help", "-h"]},
 )  # fmt: skip
 for name, command in (
-    ("demo", demo.demo), ("count", count.count), ("look", look.look), ("profile", profile.profile), ("try", try_.try_), ("check", check.check),
+    ("demo", demo.demo), ("count", count.count), ("look", look.look), ("profile", profile.profile), ("try", try_.try_), ("check", check.check), ("query", query.query),
     ("clean", clean.clean), ("functions", functions.functions),
 ):  # fmt: skip
     app.command(name)(command)

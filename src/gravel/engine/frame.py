@@ -25,6 +25,13 @@ class Frame:
     _views: dict[int, Vector] = field(default_factory=dict)
     memo: dict[int, Vector] | None = None
 
+    @classmethod
+    def of(cls, vectors: Sequence[Vector], types: Sequence[Type], count: int) -> Frame:
+        """Rows whose columns are vectors already, errors and all."""
+        made = cls(count, [None] * len(vectors), types)
+        made._views.update(enumerate(vectors))
+        return made
+
     def remembering(self) -> Frame:
         """The same rows, where what was once computed of them is kept: for expressions that share parts."""
         self.memo = {}

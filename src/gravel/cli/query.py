@@ -1,0 +1,169 @@
+"""`gravel query`."""
+
+from __future__ import annotations
+
+import sys
+from enum import Enum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from gravel.cli.options import Format, FormatOption, NoColor, Params, Today, given_by
+from gravel.problems import CallProblem, TableProblem
+
+if TYPE_CHECKING:
+    from gravel.querying.relation import Relation
+    from gravel.querying.run import Session
+
+
+class OnError(str, Enum):  # noqa: UP042
+    """What becomes of rows with an error."""
+
+    stop = "stop"
+    null = "null"
+    omit = "omit"
+
+
+def query(
+    statement: Annotated[str | None, typer.Argument(metavar="SELECT", help="A query, or - for standard input.", show_default=False)] = None,
+    file: Annotated[Path | None, typer.Option("--file", metavar="FILE.sql", help="Read the query from a file.")] = None,
+    table: Annotated[list[str] | None, typer.Option("--table", metavar="NAME=REF", help="A short name for a table (repeatable).")] = None,
+    folder: Annotated[Path | None, typer.Option("--in", metavar="FOLDER", help="A folder whose tables are known by their names.")] = None,
+    write: Annotated[Path | None, typer.Option("--write", metavar="FILE", help="Write the result, and count it.")] = None,
+    rows: Annotated[str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")] = "40",
+    explain: Annotated[bool, typer.Option("--explain", help="Show each stage: rows in, rows out, and why.")] = False,
+    on_error: Annotated[OnError, typer.Option("--on-error", help="Rows with an error stop the query, become NULL, or are left out.")] = OnError.stop,
+    param: Params = None,
+    today: Today = None,
+    format: FormatOption = Format.table,
+    no_color: NoColor = False,
+) -> None:
+    """A standard SELECT over any tables, with the account of its rows.
+
+    [bold]gravel query "SELECT pier, COUNT(*) AS boats FROM 'boats.csv' GROUP BY pier ORDER BY boats DESC"[/]
+    """
+    from gravel.cli.look import row_limit
+    from gravel.querying.run import Session
+
+    limit = row_limit(rows)
+    text = _text(statement, file)
+    session = Session("", given_by(param, today), _tables(table, folder), on_error=on_error.value)
+    found = session.query(text)
+    texts = _texts(found)
+    if write is not None:
+        _write(write, found, texts)
+    from gravel.cli import render
+
+    if format is Format.json:
+        render.print_json("query", _json(found, texts, session, write))
+    elif format is Format.table:
+        _show(found, texts, limit, not no_color)
+        if explain:
+            _explain(session, not no_color)
+        render.note(f"{found.count:,} {'row' if found.count == 1 else 'rows'}" + (f", written to {write}" if write is not None else ""), not no_color)
+    else:
+        render.print_rows(format.value, found.names, texts)
+    from gravel.inspecting.cautions import Caution
+
+    render.cautions([Caution(*one) for one in session.cautions], not no_color)
+    for fault in session.faults:
+        count = "1 row" if fault.rows == 1 else f"{fault.rows:,} rows"
+        first = f", first in source row {fault.row:,}" if fault.row else ""
+        left = {"null": "NULL in the result", "omit": "left out"}.get(on_error.value, "")
+        render.note(f"{fault.stage}: {fault.expression[:80]} fails with {fault.sqlstate} in {count}{first}: {left}", not no_color)
+
+
+def _text(statement: str | None, file: Path | None) -> str:
+    if (statement is None) == (file is None):
+        raise CallProblem("give a query, or --file FILE.sql", hint="gravel query \"SELECT COUNT(*) FROM 'boats.csv'\"")
+    if statement == "-":
+        return sys.stdin.read().rstrip().removesuffix(";")
+    if statement is not None:
+        return statement.rstrip().removesuffix(";")
+    assert file is not None
+    try:
+        return file.read_text("utf-8").rstrip().removesuffix(";")
+    except (OSError, UnicodeDecodeError) as error:
+        raise TableProblem(f"{file} cannot be read: {(getattr(error, 'strerror', None) or str(error)).lower()}") from None
+
+
+def _tables(given: list[str] | None, folder: Path | None) -> dict[str, str]:
+    found: dict[str, str] = {}
+    if folder is not None:
+        if not folder.is_dir():
+            raise TableProblem(f"{folder} is no folder")
+        found |= {path.stem: str(path) for path in sorted(folder.iterdir()) if path.suffix.lower() in (".csv", ".tsv")}
+    for one in given or ():
+        name, equals, reference = one.partition("=")
+        if not equals or not name or not reference:
+            raise CallProblem(f"--table takes NAME=REF, not {one!r}", hint="--table boats=boats.csv")
+        found[name] = reference
+    return found
+
+
+def _texts(found: Relation) -> list[list[str | None]]:
+    from gravel.language.functions.casts import to_text
+
+    return [to_text(one.values, kind).to_pylist() for one, kind in zip(found.vectors, found.types, strict=True)]
+
+
+def _write(target: Path, found: Relation, texts: list[list[str | None]]) -> None:
+    import pyarrow as pa
+
+    from gravel.tables.csv.reader import CsvTable
+    from gravel.tables.csv.writer import Output, encode, header
+    from gravel.tables.table import scan
+
+    if len(set(found.names)) < len(found.names):
+        raise CallProblem("two columns of the result have one name", hint="name them with AS")
+    output = Output(target, str(target))
+    try:
+        output.write(header(found.names) + encode([pa.array(column, pa.string()) for column in texts]))
+        output.close()
+        counted = sum(scan(CsvTable(output.path, str(target)), lambda batch: batch.count, []))
+        if counted != found.count:
+            raise TableProblem(f"{target} would have {counted:,} rows instead of {found.count:,}: nothing was written")
+        output.commit()
+    finally:
+        output.discard()
+
+
+def _json(found: Relation, texts: list[list[str | None]], session: Session, write: Path | None) -> dict[str, Any]:
+    from gravel.inspecting.cells import json_value
+
+    columns = [[json_value(cell, kind.kind) for cell in column] for column, kind in zip(texts, found.types, strict=True)]
+    return {
+        "columns": [{"name": name, "type": str(kind)} for name, kind in zip(found.names, found.types, strict=True)],
+        "rows": [list(row) for row in zip(*columns, strict=True)], "row_count": found.count,
+        "account": [{"stage": one.stage, "in": one.rows_in, "out": one.rows_out, "detail": one.detail} for one in session.account],
+        "cautions": [{"caution": kind, "rows": rows, "detail": detail, "hint": hint} for kind, rows, detail, hint in session.cautions],
+        "errors": [
+            {"stage": one.stage, "expression": one.expression, "sqlstate": one.sqlstate, "rows": one.rows, "row": one.row} for one in session.faults
+        ],
+        "written": None if write is None else str(write),
+    }  # fmt: skip
+
+
+def _show(found: Relation, texts: list[list[str | None]], limit: int | None, color: bool) -> None:
+    from gravel.cli import render
+
+    out = render.console(color=color)
+    kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
+    right = [at for at, kind in enumerate(found.types) if kind.kind.value in kinds]
+    shown = [[render.visible(cell, 48) for cell in column[:limit]] for column in texts]
+    render.print_table(out, list(found.names), [list(row) for row in zip(*shown, strict=True)], right=right)
+    if limit is not None and found.count > limit:
+        render.note(f"{limit:,} of {found.count:,} rows shown (--rows all)", color)
+
+
+def _explain(session: Session, color: bool) -> None:
+    from rich.text import Text
+
+    from gravel.cli import render
+
+    out = render.console(color=color)
+    out.print()
+    out.print(Text("the account of the rows", style=render.HEAD))
+    lines = [[one.stage, f"{one.rows_in:,}", f"{one.rows_out:,}", Text(one.detail, style=render.DIM)] for one in session.account]
+    render.print_table(out, ["stage", "in", "out", ""], lines, right=(1, 2))

@@ -1,0 +1,54 @@
+"""Pairs of rows that a join brings together."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.engine.vector import Vector
+from gravel.querying.relation import codes_of, joined
+
+_CHUNK = 1 << 21
+
+
+def equal_pairs(left: list[Vector], right: list[Vector], kinds: list) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-arg]
+    """Indices of the rows whose keys are equal and known, in the order of the left rows, then of the right ones."""
+    lefts, rights = len(left[0]), len(right[0])
+    together = [joined([a, b], kind).values for a, b, kind in zip(left, right, kinds, strict=True)]
+    codes, _ = codes_of(together, lefts + rights)
+    known = np.ones(lefts + rights, bool)
+    for column in together:
+        if column.null_count:
+            known &= pc.is_valid(column).to_numpy(zero_copy_only=False)
+    left_rows, right_rows = np.flatnonzero(known[:lefts]), np.flatnonzero(known[lefts:])
+    left_codes, right_codes = codes[:lefts][left_rows], codes[lefts:][right_rows]
+    order = np.argsort(right_codes, kind="stable")
+    many = int(codes.max()) + 1 if len(codes) else 0
+    counts = np.bincount(right_codes, minlength=many)
+    starts = np.concatenate([[0], np.cumsum(counts)])
+    each = counts[left_codes]
+    pairs_left = np.repeat(left_rows, each)
+    offsets = np.arange(len(pairs_left)) - np.repeat(np.cumsum(each) - each, each)
+    pairs_right = right_rows[order[np.repeat(starts[left_codes], each) + offsets]] if len(pairs_left) else np.zeros(0, np.int64)
+    return pairs_left, pairs_right
+
+
+def all_pairs(lefts: int, rights: int) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+    """Every row of the left with every row of the right, some at a time."""
+    if not lefts or not rights:
+        return
+    step = max(1, _CHUNK // rights)
+    for start in range(0, lefts, step):
+        rows = np.arange(start, min(start + step, lefts))
+        yield np.repeat(rows, rights), np.tile(np.arange(rights), len(rows))
+
+
+def unnested(lists: pa.Array) -> tuple[np.ndarray, pa.Array, np.ndarray]:
+    """The rows, items and places (from 1) of arrays; NULL and empty ones have none."""
+    sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
+    rows = np.repeat(np.arange(len(lists)), sizes)
+    places = np.arange(len(rows)) - np.repeat(np.cumsum(sizes) - sizes, sizes) + 1
+    return rows, lists.flatten(), places

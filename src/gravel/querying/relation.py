@@ -1,0 +1,150 @@
+"""Rows of a query on their way: named, typed columns of values and errors."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.frame import Frame
+from gravel.engine.vector import Vector
+from gravel.language import tree
+from gravel.language.diagnostics import Diagnostic
+from gravel.language.types import Type
+from gravel.problems import nearest
+
+
+@dataclass(frozen=True)
+class Relation:
+    """Columns side by side. `tables` has the name of the table each belongs to ('' for none); `hidden` ones are found only
+    with their table's name (the two sides of a USING); `rows` are source row numbers of the first table, if they still stand."""
+
+    names: tuple[str, ...]
+    tables: tuple[str, ...]
+    types: tuple[Type, ...]
+    vectors: tuple[Vector, ...]
+    count: int
+    hidden: frozenset[int] = frozenset()
+    rows: np.ndarray | None = None
+
+    def frame(self) -> Frame:
+        """The rows to evaluate over."""
+        return Frame.of(self.vectors, self.types, self.count)
+
+    def take(self, rows: np.ndarray) -> Relation:
+        """These rows (their indices), in this order; an index below 0 is a row of NULLs."""
+        vectors = tuple(taken(vector, rows) for vector in self.vectors)
+        numbers = None if self.rows is None else np.where(rows < 0, 0, self.rows[np.maximum(rows, 0)] if self.count else 0)
+        return replace(self, vectors=vectors, count=len(rows), rows=numbers)
+
+    def beside(self, other: Relation) -> Relation:
+        """The columns of both, row by row."""
+        shifted = frozenset(index + len(self.names) for index in other.hidden)
+        return Relation(
+            self.names + other.names, self.tables + other.tables, self.types + other.types, self.vectors + other.vectors,
+            self.count, self.hidden | shifted, self.rows,
+        )  # fmt: skip
+
+    def with_columns(self, vectors: Sequence[Vector], types: Sequence[Type]) -> Relation:
+        """More columns, which no name finds."""
+        blank = ("",) * len(vectors)
+        return replace(self, names=self.names + blank, tables=self.tables + blank, types=(*self.types, *types), vectors=(*self.vectors, *vectors))
+
+    def find(self, node: tree.Name, text: str) -> int:
+        """The position of the column a name means. Raises Diagnostic."""
+        index = self.search(node, text)
+        if index is not None:
+            return index
+        seen = [name for name in dict.fromkeys(self.names) if name]
+        if node.table and node.table.casefold() not in {table.casefold() for table in self.tables}:
+            near = nearest(node.table, [table for table in dict.fromkeys(self.tables) if table])
+            raise Diagnostic(f"there is no table {node.table} here", text, node.start, node.end,
+                             hint=f"did you mean {near}?" if near else "tables: " + ", ".join(t for t in dict.fromkeys(self.tables) if t))  # fmt: skip
+        near = nearest(node.text, seen)
+        hint = f"did you mean {near}?" if near else "columns: " + ", ".join(seen[:12]) + (" …" if len(seen) > 12 else "")
+        raise Diagnostic(f"there is no column {node.text}", text, node.start, node.end, hint=hint)
+
+    def search(self, node: tree.Name, text: str) -> int | None:
+        """Like `find`, None where there is none. Raises Diagnostic where several could be meant."""
+        places = [
+            index for index, name in enumerate(self.names)
+            if name and (self.tables[index].casefold() == node.table.casefold() if node.table else index not in self.hidden)
+        ]  # fmt: skip
+        exact = [index for index in places if self.names[index] == node.text]
+        found = exact or ([] if node.quoted else [index for index in places if self.names[index].casefold() == node.text.casefold()])
+        if len(found) > 1:
+            both = " and ".join(f"{self.tables[index]}.{self.names[index]}" if self.tables[index] else f'"{self.names[index]}"' for index in found[:2])
+            raise Diagnostic(f"{node.text} could be {both}", text, node.start, node.end, hint="write the one you mean with its table")
+        return found[0] if found else None
+
+
+def taken(vector: Vector, rows: np.ndarray) -> Vector:
+    """These rows of a vector; an index below 0 is NULL."""
+    missing = rows < 0
+    if missing.any():
+        values = vector.values.take(pa.array(np.maximum(rows, 0), mask=missing)) if len(vector.values) else pa.nulls(len(rows), vector.values.type)
+        errors = None if vector.errors is None else np.where(missing, 0, vector.errors[np.maximum(rows, 0)]).astype(np.uint8)
+    else:
+        values = vector.values.take(pa.array(rows))
+        errors = None if vector.errors is None else vector.errors[rows]
+    return Vector(values, errors if errors is not None and errors.any() else None)
+
+
+def joined(parts: Sequence[Vector], kind: Type) -> Vector:
+    """Vectors one after another, as one type."""
+    arrays = [part.values.cast(kind.arrow) if part.values.type != kind.arrow else part.values for part in parts]
+    errors = None
+    if any(part.errors is not None for part in parts):
+        errors = np.concatenate([np.zeros(len(part), np.uint8) if part.errors is None else part.errors for part in parts])
+    return Vector(pa.concat_arrays(arrays) if arrays else pa.nulls(0, kind.arrow), errors)
+
+
+def codes_of(columns: Sequence[Any], count: int) -> tuple[np.ndarray, np.ndarray]:
+    """A number for each row, equal where all columns are equal (NULL with NULL), from 0 in the order of first appearance;
+    and the first row of each."""
+    combined: np.ndarray | None = None
+    many = 1
+    for column in columns:
+        codes, size = _codes(column)
+        if combined is None:
+            combined, many = codes, size
+            continue
+        if many * size >= 2**62:
+            _, combined = np.unique(combined, return_inverse=True)
+            many = int(combined.max()) + 1 if len(combined) else 1
+        combined, many = combined * size + codes, many * size
+    if combined is None:
+        return np.zeros(count, np.int64), np.zeros(min(count, 1), np.int64)
+    if many <= 4 * count + 1024:
+        first = np.full(many, count)
+        np.minimum.at(first, combined, np.arange(count)) if many > 100_000 else _first_of(combined, first)
+        present = np.flatnonzero(first < count)
+        order = present[np.argsort(first[present], kind="stable")]
+        rank = np.empty(many, np.int64)
+        rank[order] = np.arange(len(order))
+        return rank[combined], first[order]
+    _, first, inverse = np.unique(combined, return_index=True, return_inverse=True)
+    order = np.argsort(first, kind="stable")
+    rank = np.empty(len(order), np.int64)
+    rank[order] = np.arange(len(order))
+    return rank[inverse], first[order]
+
+
+def _first_of(codes: np.ndarray, first: np.ndarray) -> None:
+    """The first row of each code: written from the end, so that the first one stays."""
+    first[codes[::-1]] = np.arange(len(codes))[::-1]
+
+
+def _codes(column: Any) -> tuple[np.ndarray, int]:
+    if pa.types.is_boolean(column.type):
+        column = column.cast(pa.int8())
+    elif pa.types.is_floating(column.type):
+        values = column.fill_null(0).to_numpy(zero_copy_only=False) + 0.0
+        column = pa.array(np.where(np.isnan(values), np.nan, values), mask=column.is_null().to_numpy(zero_copy_only=False))
+    elif pa.types.is_list(column.type) or pa.types.is_interval(column.type):
+        column = pa.array([None if value is None else repr(value) for value in column.to_pylist()], pa.string())
+    coded = column.dictionary_encode(null_encoding="encode")
+    return coded.indices.to_numpy().astype(np.int64), max(1, len(coded.dictionary))
