@@ -101,6 +101,39 @@ def memory(folder: Path, rows: int) -> list[str]:
     return [f"| memory of clean | {told} | under 600 MB, at most 1.25 times |"]
 
 
+QUERIES = {
+    "group": "SELECT status, COUNT(*) AS stays, COUNT(DISTINCT boat) AS boats FROM stays GROUP BY status",
+    "distinct": "SELECT COUNT(*) AS pairs FROM (SELECT DISTINCT boat, berth FROM stays) AS q",
+    "join": "SELECT COUNT(*) AS stays, MIN(k.owner) AS owner FROM stays JOIN k ON stays.stay_id = k.stay_id",
+    "window": "SELECT MAX(c) AS most FROM (SELECT COUNT(*) OVER (PARTITION BY boat, berth) AS c FROM stays) AS q",
+    "unnest": "SELECT item, COUNT(*) AS times FROM stays, UNNEST(LIST_ITEMS(services, ';')) AS u(item) GROUP BY item",
+}  # fmt: skip
+TITLES = {
+    "group": "GROUP BY with COUNT DISTINCT", "distinct": "DISTINCT of two columns", "join": "JOIN with a tenth of the keys",
+    "window": "window count by two columns", "unnest": "UNNEST with count",
+}  # fmt: skip
+
+
+def query(folder: Path, rows: int) -> list[str]:
+    """Queries from CSV, beside pandas from CSV and SQLite with the data already loaded."""
+    file = _table(folder, rows)
+    keys = folder / file.replace("stays-", "keys-")
+    if not keys.exists():
+        keys.write_text("stay_id,owner\n" + "".join(f"{at},o{at}\n" for at in range(1, rows + 1, 10)))
+    for job in ("load", "keys"):
+        subprocess.run([PYTHON, str(HERE / "with_sqlite.py"), job, file], cwd=folder, check=True)
+    lines = []
+    for name, text in QUERIES.items():
+        jobs = {
+            "gravel": [*GRAVEL, "query", text, "--table", f"stays={file}", "--table", f"k={keys.name}"],
+            "pandas": with_pandas(name, file, "c"), "pandas with the pyarrow reader": with_pandas(name, file, "pyarrow"),
+            "SQLite, loaded": [PYTHON, str(HERE / "with_sqlite.py"), name, file],
+        }  # fmt: skip
+        aims = {"pandas": 1.0, "pandas with the pyarrow reader": 1.0, "SQLite, loaded": 4.0 if name in ("window", "unnest") else 1.5}
+        lines += _ratios(f"query: {TITLES[name]}, {rows:,} rows", race(jobs, folder, 2), aims)
+    return lines
+
+
 def profile_memory(folder: Path, rows: int) -> list[str]:
     """The peak memory of a profile at one and at ten million rows."""
     peaks = [measure([*GRAVEL, "profile", _table(folder, count)], folder) for count in (rows, 10 * rows)]
@@ -133,7 +166,7 @@ def _ratios(title: str, found: dict[str, tuple[float, int]], aims: dict[str, flo
     return lines
 
 
-PARTS = {"start": start, "profile": profile, "clean": clean, "memory": memory, "profile-memory": profile_memory}
+PARTS = {"start": start, "profile": profile, "clean": clean, "memory": memory, "profile-memory": profile_memory, "query": query}
 HEAD = """# Benchmarks
 
 Made by `python benchmarks/run.py --write`, each job a process of its own with its start, best of three turns taken in

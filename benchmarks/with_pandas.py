@@ -60,5 +60,33 @@ def clean(path: str, engine: str) -> None:
     frame.to_csv(path + ".pandas-clean.csv", index=False)
 
 
+def group(path: str, engine: str) -> None:
+    """Rows and different boats of each status."""
+    print(read(path, engine).groupby("status", dropna=False)["boat"].agg(["size", "nunique"]))
+
+
+def distinct(path: str, engine: str) -> None:
+    """Different pairs of boat and berth."""
+    print(len(read(path, engine)[["boat", "berth"]].drop_duplicates()))
+
+
+def join(path: str, engine: str) -> None:
+    """Stays that a table of 100,000 keys knows."""
+    keys = read(path.replace("stays-", "keys-"), engine)
+    joined = read(path, engine).merge(keys, on="stay_id")
+    print(len(joined), joined["owner"].min())
+
+
+def window(path: str, engine: str) -> None:
+    """The rows of each pair of boat and berth, beside each row."""
+    frame = read(path, engine)
+    print(frame.groupby(["boat", "berth"], dropna=False)["stay_id"].transform("size").max())
+
+
+def unnest(path: str, engine: str) -> None:
+    """How often each service occurs in the lists."""
+    print(read(path, engine)["services"].dropna().str.split(";").explode().value_counts())
+
+
 if __name__ == "__main__":
     {"profile": profile, "clean": clean}[sys.argv[1]](sys.argv[2], sys.argv[3] if len(sys.argv) > 3 else "c")

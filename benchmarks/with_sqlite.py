@@ -38,5 +38,37 @@ def profile(path: str) -> None:
         )
 
 
+QUERIES = {
+    "group": "SELECT status, COUNT(*), COUNT(DISTINCT boat) FROM t GROUP BY status",
+    "distinct": "SELECT COUNT(*) FROM (SELECT DISTINCT boat, berth FROM t)",
+    "join": "SELECT COUNT(*), MIN(k.owner) FROM t JOIN k ON t.stay_id = k.stay_id",
+    "window": "SELECT MAX(c) FROM (SELECT COUNT(*) OVER (PARTITION BY boat, berth) AS c FROM t)",
+    "unnest": "WITH RECURSIVE piece(item, rest) AS (SELECT NULL, services || ';' FROM t WHERE services IS NOT NULL UNION ALL "
+    "SELECT substr(rest, 1, instr(rest, ';') - 1), substr(rest, instr(rest, ';') + 1) FROM piece WHERE rest <> '') "
+    "SELECT item, COUNT(*) FROM piece WHERE item IS NOT NULL GROUP BY item",
+}  # fmt: skip
+
+
+def ask(name: str, path: str) -> None:
+    """One of the queries."""
+    print(sqlite3.connect(path + ".db").execute(QUERIES[name]).fetchall())
+
+
+def load_keys(path: str) -> None:
+    """The table of keys beside the loaded one; this is not timed."""
+    base = sqlite3.connect(path + ".db")
+    if not base.execute("SELECT 1 FROM sqlite_master WHERE name = 'k'").fetchone():
+        base.execute("CREATE TABLE k (stay_id TEXT, owner TEXT)")
+        with open(path.replace("stays-", "keys-"), newline="", encoding="utf-8") as file:
+            rows = csv.reader(file)
+            next(rows)
+            base.executemany("INSERT INTO k VALUES (?, ?)", rows)
+        base.commit()
+
+
 if __name__ == "__main__":
-    {"load": load, "profile": profile}[sys.argv[1]](sys.argv[2])
+    job, file = sys.argv[1:3]
+    if job in QUERIES:
+        ask(job, file)
+    else:
+        {"load": load, "profile": profile, "keys": load_keys}[job](file)

@@ -35,7 +35,8 @@ app = typer.Typer(
     epilog="Begin with: gravel demo", context_settings={"help_option_names": ["--help", "-h"]},
 )  # fmt: skip
 for name, command in (
-    ("demo", demo.demo), ("count", count.count), ("look", look.look), ("profile", profile.profile), ("try", try_.try_), ("check", check.check), ("query", query.query),
+    ("demo", demo.demo), ("count", count.count), ("look", look.look), ("profile", profile.profile), ("try", try_.try_), ("check", check.check),
+    ("query", query.query),
     ("clean", clean.clean), ("functions", functions.functions),
 ):  # fmt: skip
     app.command(name)(command)

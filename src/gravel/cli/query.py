@@ -33,7 +33,9 @@ def query(
     write: Annotated[Path | None, typer.Option("--write", metavar="FILE", help="Write the result, and count it.")] = None,
     rows: Annotated[str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")] = "40",
     explain: Annotated[bool, typer.Option("--explain", help="Show each stage: rows in, rows out, and why.")] = False,
-    on_error: Annotated[OnError, typer.Option("--on-error", help="Rows with an error stop the query, become NULL, or are left out.")] = OnError.stop,
+    on_error: Annotated[
+        OnError, typer.Option("--on-error", help="Rows with an error stop the query, become NULL, or are left out.")
+    ] = OnError.stop,
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -61,7 +63,10 @@ def query(
         _show(found, texts, limit, not no_color)
         if explain:
             _explain(session, not no_color)
-        render.note(f"{found.count:,} {'row' if found.count == 1 else 'rows'}" + (f", written to {write}" if write is not None else ""), not no_color)
+        render.note(
+            f"{found.count:,} {'row' if found.count == 1 else 'rows'}" + (f", written to {write}" if write is not None else ""),
+            not no_color,
+        )
     else:
         render.print_rows(format.value, found.names, texts)
     from gravel.inspecting.cautions import Caution

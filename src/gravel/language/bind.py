@@ -299,6 +299,14 @@ class _Binder:
         return self.fitted(operand, node.arguments[0], Parameter("x", "NUMBER"), "+")
 
     def unknown_function(self, node: tree.Call) -> Diagnostic:
+        if node.name.upper() in parse.WINDOWS:
+            return Diagnostic(
+                f"{node.name.upper()} is no function of one row",
+                self.text,
+                node.start,
+                node.name_end,
+                hint="a window function of gravel query: write OVER (…) after it",
+            )
         near = nearest(node.name, list(catalogue()))
         hint = f"did you mean {near}?" if near else "gravel functions lists them all"
         return Diagnostic(f"there is no function {node.name}", self.text, node.start, node.name_end, hint=hint)

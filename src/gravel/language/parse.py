@@ -19,6 +19,7 @@ from gravel.words import words
 AGGREGATES = words(
     "COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP LISTAGG ANY_VALUE PERCENTILE_CONT PERCENTILE_DISC GROUPING"
 )
+WINDOWS = words("ROW_NUMBER RANK DENSE_RANK PERCENT_RANK CUME_DIST NTILE LAG LEAD FIRST_VALUE LAST_VALUE")
 NESTING = 200
 CHAIN = 2000
 _STARTS = ["expression_only", "assignment", "named", "named_list", "expression_list", "sort_list", "query_only"]

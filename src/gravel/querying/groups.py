@@ -41,16 +41,15 @@ def total(groups: np.ndarray, many: int, values: Any, mask: np.ndarray, kind: Ty
     rows = np.flatnonzero(mask)
     values, groups = values.take(pa.array(rows)), groups[rows]
     if kind.kind is Kind.DOUBLE:
-        made, seen = _reduced(groups, many, values, "sum")
-        return Vector(pc.cast(made, pa.float64()))
+        return Vector(pc.cast(_reduced(groups, many, values, "sum"), pa.float64()))
     if pa.types.is_integer(values.type):
         numbers = values.to_numpy()
         largest = max(abs(int(numbers.min())), abs(int(numbers.max()))) if len(numbers) else 0
         if largest * max(1, len(numbers)) < 2**62:
-            made, seen = _reduced(groups, many, values, "sum")
+            made = _reduced(groups, many, values, "sum")
             return Vector(pc.cast(pc.cast(made, pa.decimal128(19, 0)), to.arrow))
         values = pc.cast(values, pa.decimal128(38, 0))
-    made, seen = _reduced(groups, many, pc.cast(values, pa.decimal256(76, to.scale)), "sum")
+    made = _reduced(groups, many, pc.cast(values, pa.decimal256(76, to.scale)), "sum")
     limit = 10 ** (38 - to.scale)
     from decimal import Decimal
 
@@ -86,7 +85,7 @@ def extreme(groups: np.ndarray, many: int, values: Any, mask: np.ndarray, which:
     kind = some.type
     if pa.types.is_boolean(kind):
         some = pc.cast(some, pa.int8())
-    made, _ = _reduced(groups[rows], many, some, which)
+    made = _reduced(groups[rows], many, some, which)
     return Vector(pc.cast(made, kind))
 
 
@@ -141,11 +140,11 @@ def listed(groups: np.ndarray, many: int, values: Any, mask: np.ndarray, separat
     return Vector(pc.if_else(pa.array(counts == 0), pa.scalar(None, pa.string()), made))
 
 
-def _reduced(groups: np.ndarray, many: int, values: Any, how: str) -> tuple[Any, np.ndarray]:
+def _reduced(groups: np.ndarray, many: int, values: Any, how: str) -> Any:
     """An Arrow aggregate of each group, NULL for those without a row."""
     table = pa.table({"g": groups, "v": values}).group_by("g", use_threads=False).aggregate([("v", how)])
     found = table.column("g").to_numpy()
     result = table.column(f"v_{how}").combine_chunks()
     place = np.full(many, -1)
     place[found] = np.arange(len(found))
-    return result.take(pa.array(np.maximum(place, 0), mask=place < 0)) if len(found) else pa.nulls(many, result.type), found
+    return result.take(pa.array(np.maximum(place, 0), mask=place < 0)) if len(found) else pa.nulls(many, result.type)

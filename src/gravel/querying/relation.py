@@ -13,7 +13,7 @@ from gravel.engine.frame import Frame
 from gravel.engine.vector import Vector
 from gravel.language import tree
 from gravel.language.diagnostics import Diagnostic
-from gravel.language.types import Type
+from gravel.language.types import TEXT, Kind, Type
 from gravel.problems import nearest
 
 
@@ -29,6 +29,7 @@ class Relation:
     count: int
     hidden: frozenset[int] = frozenset()
     rows: np.ndarray | None = None
+    unread: tuple[str, ...] = ()  # columns of its tables that the query does not name: for hints
 
     def frame(self) -> Frame:
         """The rows to evaluate over."""
@@ -45,24 +46,27 @@ class Relation:
         shifted = frozenset(index + len(self.names) for index in other.hidden)
         return Relation(
             self.names + other.names, self.tables + other.tables, self.types + other.types, self.vectors + other.vectors,
-            self.count, self.hidden | shifted, self.rows,
+            self.count, self.hidden | shifted, self.rows, self.unread + other.unread,
         )  # fmt: skip
 
     def with_columns(self, vectors: Sequence[Vector], types: Sequence[Type]) -> Relation:
         """More columns, which no name finds."""
         blank = ("",) * len(vectors)
-        return replace(self, names=self.names + blank, tables=self.tables + blank, types=(*self.types, *types), vectors=(*self.vectors, *vectors))
+        return replace(
+            self, names=self.names + blank, tables=self.tables + blank, types=(*self.types, *types), vectors=(*self.vectors, *vectors)
+        )
 
     def find(self, node: tree.Name, text: str) -> int:
         """The position of the column a name means. Raises Diagnostic."""
         index = self.search(node, text)
         if index is not None:
             return index
-        seen = [name for name in dict.fromkeys(self.names) if name]
+        seen = [name for name in dict.fromkeys((*self.names, *self.unread)) if name]
         if node.table and node.table.casefold() not in {table.casefold() for table in self.tables}:
-            near = nearest(node.table, [table for table in dict.fromkeys(self.tables) if table])
+            tables = [table for table in dict.fromkeys(self.tables) if table]
+            near = nearest(node.table, tables)
             raise Diagnostic(f"there is no table {node.table} here", text, node.start, node.end,
-                             hint=f"did you mean {near}?" if near else "tables: " + ", ".join(t for t in dict.fromkeys(self.tables) if t))  # fmt: skip
+                             hint=f"did you mean {near}?" if near else "tables: " + ", ".join(tables))  # fmt: skip
         near = nearest(node.text, seen)
         hint = f"did you mean {near}?" if near else "columns: " + ", ".join(seen[:12]) + (" …" if len(seen) > 12 else "")
         raise Diagnostic(f"there is no column {node.text}", text, node.start, node.end, hint=hint)
@@ -76,7 +80,9 @@ class Relation:
         exact = [index for index in places if self.names[index] == node.text]
         found = exact or ([] if node.quoted else [index for index in places if self.names[index].casefold() == node.text.casefold()])
         if len(found) > 1:
-            both = " and ".join(f"{self.tables[index]}.{self.names[index]}" if self.tables[index] else f'"{self.names[index]}"' for index in found[:2])
+            both = " and ".join(
+                f"{self.tables[index]}.{self.names[index]}" if self.tables[index] else f'"{self.names[index]}"' for index in found[:2]
+            )
             raise Diagnostic(f"{node.text} could be {both}", text, node.start, node.end, hint="write the one you mean with its table")
         return found[0] if found else None
 
@@ -85,7 +91,11 @@ def taken(vector: Vector, rows: np.ndarray) -> Vector:
     """These rows of a vector; an index below 0 is NULL."""
     missing = rows < 0
     if missing.any():
-        values = vector.values.take(pa.array(np.maximum(rows, 0), mask=missing)) if len(vector.values) else pa.nulls(len(rows), vector.values.type)
+        values = (
+            vector.values.take(pa.array(np.maximum(rows, 0), mask=missing))
+            if len(vector.values)
+            else pa.nulls(len(rows), vector.values.type)
+        )
         errors = None if vector.errors is None else np.where(missing, 0, vector.errors[np.maximum(rows, 0)]).astype(np.uint8)
     else:
         values = vector.values.take(pa.array(rows))
@@ -148,3 +158,36 @@ def _codes(column: Any) -> tuple[np.ndarray, int]:
         column = pa.array([None if value is None else repr(value) for value in column.to_pylist()], pa.string())
     coded = column.dictionary_encode(null_encoding="encode")
     return coded.indices.to_numpy().astype(np.int64), max(1, len(coded.dictionary))
+
+
+@dataclass(frozen=True)
+class Grouped(Relation):
+    """Groups: a column of the rows that is not grouped by has no value of its own here."""
+
+    ungrouped: Relation | None = None
+
+    def find(self, node: tree.Name, text: str) -> int:
+        if self.search(node, text) is None and self.ungrouped is not None and self.ungrouped.search(node, text) is not None:
+            raise Diagnostic(f"{node.text} is neither grouped by nor inside an aggregate", text, node.start, node.end,
+                             hint=f"add it to GROUP BY, or write MIN({node.text})")  # fmt: skip
+        return super().find(node, text)
+
+
+def as_type(one: Vector, kind: Type) -> Vector:
+    """A vector widened to a type."""
+    return one if one.values.type == kind.arrow else Vector(one.values.cast(kind.arrow), one.errors)
+
+
+def typed(found: Relation) -> Relation:
+    """A relation in which columns that hold NULL alone are TEXT."""
+    types = tuple(TEXT if kind.kind is Kind.NULL else kind for kind in found.types)
+    return replace(found, types=types, vectors=tuple(as_type(one, kind) for one, kind in zip(found.vectors, types, strict=True)))
+
+
+def renamed(found: Relation, table: str, columns: tuple[str, ...], node: tree.Node, text: str) -> Relation:
+    """A relation under a table's name, its columns renamed from the left."""
+    if len(columns) > len(found.names):
+        raise Diagnostic(f"{len(columns)} names for {len(found.names)} columns", text, node.start, node.end)
+    names = (*columns, *found.names[len(columns) :])
+    found = typed(found)
+    return Relation(names, (table,) * len(names), found.types, found.vectors, found.count, frozenset(), found.rows, found.unread)

