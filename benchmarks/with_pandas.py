@@ -89,4 +89,5 @@ def unnest(path: str, engine: str) -> None:
 
 
 if __name__ == "__main__":
-    {"profile": profile, "clean": clean}[sys.argv[1]](sys.argv[2], sys.argv[3] if len(sys.argv) > 3 else "c")
+    jobs = {job.__name__: job for job in (profile, clean, group, distinct, join, window, unnest)}
+    jobs[sys.argv[1]](sys.argv[2], sys.argv[3] if len(sys.argv) > 3 else "c")

@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import parsed, shown, write
-from gravel.inspecting.examples import outcome
+from gravel.querying.examples import outcome
 
 PLANS = [
     'table = "a"\nwrite = "b"\n[[step]]\nset = { x = "1", "y z" = \'2\' }\n[[step]]\nkeep_rows = "x"\n',

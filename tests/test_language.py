@@ -17,7 +17,7 @@ from gravel.language.functions.catalogue import catalogue
 
 def value(expression: str) -> str:
     """An expression's result as SQL text."""
-    from gravel.inspecting.examples import outcome
+    from gravel.querying.examples import outcome
 
     return outcome(expression, datetime.date(2024, 5, 31))
 

@@ -63,7 +63,7 @@ def _shape(one: Function) -> str:
 
 
 def _examples(one: Function) -> list[tuple[str, str]]:
-    from gravel.inspecting.examples import outcome
+    from gravel.querying.examples import outcome
 
     return [(text, outcome(text)) for text in one.examples]
 

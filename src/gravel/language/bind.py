@@ -262,6 +262,8 @@ class _Binder:
         entry = find(node.name)
         if entry is None:
             raise self.unknown_function(node)
+        if entry.family in ("aggregates", "windows"):
+            raise self.many_rows(node)
         if entry.kernel is None and entry.name in ("CASE", "CAST", "FITS", "CAST_OR_NULL"):
             raise self.wrong(f"{entry.name} has a syntax of its own", node, hint=f"see gravel functions {entry.name}")
         signature = next((one for one in entry.signatures if one.accepts(len(node.arguments))), None)
@@ -298,15 +300,12 @@ class _Binder:
         operand = self.bind(node.arguments[0])
         return self.fitted(operand, node.arguments[0], Parameter("x", "NUMBER"), "+")
 
+    def many_rows(self, node: tree.Call) -> Diagnostic:
+        name = node.name.upper()
+        hint = "write OVER (…) after it, in a query" if name in parse.WINDOWS else f"see gravel functions {name}"
+        return Diagnostic(f"{name} is no function of one row", self.text, node.start, node.name_end, hint=hint)
+
     def unknown_function(self, node: tree.Call) -> Diagnostic:
-        if node.name.upper() in parse.WINDOWS:
-            return Diagnostic(
-                f"{node.name.upper()} is no function of one row",
-                self.text,
-                node.start,
-                node.name_end,
-                hint="a window function of gravel query: write OVER (…) after it",
-            )
         near = nearest(node.name, list(catalogue()))
         hint = f"did you mean {near}?" if near else "gravel functions lists them all"
         return Diagnostic(f"there is no function {node.name}", self.text, node.start, node.name_end, hint=hint)

@@ -85,7 +85,8 @@ class Grouping(Sources):
         names = [node.text if isinstance(node, tree.Name) else "" for node in every.values()]
         tables = [over.tables[shape[1]] if isinstance(node, tree.Name) and shape[0] == "column" else "" for shape, node in every.items()]
         grouped = Grouped(
-            (*names, *("" for _ in types)), (*tables, *("" for _ in types)), (*key_types, *types), tuple(vectors), count, frozenset(), None, (), over
+            (*names, *("" for _ in types)), (*tables, *("" for _ in types)), (*key_types, *types),
+            tuple(vectors), count, frozenset(), None, (), (), over,
         )  # fmt: skip
         stands: dict[Any, int] = {shape: at for at, shape in enumerate(keys)}
         for at, one in enumerate(aggregates):

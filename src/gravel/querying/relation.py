@@ -30,6 +30,8 @@ class Relation:
     hidden: frozenset[int] = frozenset()
     rows: np.ndarray | None = None
     unread: tuple[str, ...] = ()  # columns of its tables that the query does not name: for hints
+    # What outer joins have added: the columns of the side without a partner, and which rows have none there.
+    alone: tuple[tuple[frozenset[int], np.ndarray], ...] = ()
 
     def frame(self) -> Frame:
         """The rows to evaluate over."""
@@ -39,14 +41,18 @@ class Relation:
         """These rows (their indices), in this order; an index below 0 is a row of NULLs."""
         vectors = tuple(taken(vector, rows) for vector in self.vectors)
         numbers = None if self.rows is None else np.where(rows < 0, 0, self.rows[np.maximum(rows, 0)] if self.count else 0)
-        return replace(self, vectors=vectors, count=len(rows), rows=numbers)
+        alone = tuple(
+            (columns, mask[np.maximum(rows, 0)] & (rows >= 0) if self.count else np.zeros(len(rows), bool)) for columns, mask in self.alone
+        )
+        return replace(self, vectors=vectors, count=len(rows), rows=numbers, alone=alone)
 
     def beside(self, other: Relation) -> Relation:
         """The columns of both, row by row."""
         shifted = frozenset(index + len(self.names) for index in other.hidden)
+        alone = tuple((frozenset(index + len(self.names) for index in columns), mask) for columns, mask in other.alone)
         return Relation(
             self.names + other.names, self.tables + other.tables, self.types + other.types, self.vectors + other.vectors,
-            self.count, self.hidden | shifted, self.rows, self.unread + other.unread,
+            self.count, self.hidden | shifted, self.rows, self.unread + other.unread, self.alone + alone,
         )  # fmt: skip
 
     def with_columns(self, vectors: Sequence[Vector], types: Sequence[Type]) -> Relation:

@@ -13,6 +13,7 @@ import pyarrow as pa
 from gravel.engine.vector import Vector
 from gravel.inspecting.look import sort_order
 from gravel.language import parse, tree
+from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.querying.relation import Relation, as_type, codes_of, joined, renamed, typed
 from gravel.querying.windowing import Windowing
@@ -122,7 +123,18 @@ class Session(Windowing):
             else "none removed"
         )
         self._tell(stage, over.count, int(keep.sum()), told)
+        self._outer_side(node, over, keep)
         return over if keep.all() else over.take(np.flatnonzero(keep))
+
+    def _outer_side(self, node: tree.Node, over: Relation, keep: np.ndarray) -> None:
+        """A condition on the outer side of a join that removes every row without a partner makes an inner join of it."""
+        read = {index for name in parse.column_names(node) if (index := over.search(name, self.text)) is not None}
+        for columns, mask in over.alone:
+            if read & columns and mask.any() and not (mask & keep).any():
+                detail = (
+                    f"without a partner are removed by {self._written(node)[:60]}, which reads the outer side: the join is an inner one now"
+                )
+                self._warn("WHERE on the outer side", int(mask.sum()), detail, "put the condition into ON, or allow IS NULL")
 
     def _items(self, select: tree.Select, over: Relation) -> list[tree.Named]:
         """The select list with * written out."""
@@ -160,7 +172,15 @@ class Session(Windowing):
     def _distinct(self, made: Relation) -> Relation:
         _, first = codes_of([one.values for one in made.vectors], made.count)
         self._tell("DISTINCT", made.count, len(first), f"{made.count - len(first):,} removed")
-        return made.take(first)
+        kept = made.take(first)
+        texts = [one.values for one in kept.vectors if pa.types.is_string(one.values.type)]
+        if texts and not self.quiet:
+            folded = [upper(tidy_spaces(one.values)) if pa.types.is_string(one.values.type) else one.values for one in kept.vectors]
+            alike = len(first) - len(codes_of(folded, kept.count)[1])
+            self._warn(
+                "DISTINCT and case", alike, "differ from another one in case or spaces only", "SELECT DISTINCT UPPER(TIDY_SPACES(…))"
+            )
+        return kept
 
     def _ordered(
         self,

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.evaluate import run
 from gravel.engine.vector import Vector, vector
+from gravel.inspecting.cautions import Watch
 from gravel.language import parse, tree
 from gravel.language.bind import Given, Scope, bind
 from gravel.language.diagnostics import Diagnostic
@@ -64,6 +65,7 @@ class Base:
     _wanted: set[str] | None = None
 
     _withs: dict[str, Relation] = field(default_factory=dict)
+    _with_null: set[int] = field(default_factory=set)  # subqueries, by identity, that have a NULL
     _around: tuple[dict[tuple[str, str], int], Relation] | None = None
 
     def run_query(self, query: tree.Query, withs: dict[str, Relation]) -> Relation:
@@ -114,10 +116,25 @@ class Base:
         bound = bind(node, scope, self.text)
         if condition and bound.type.kind not in (Kind.BOOLEAN, Kind.NULL):
             raise self._wrong(f"a condition is needed here, this is {bound.type}", node, "compare it: … = …, … IS NOT NULL")
-        made = run(bound, over.frame()).spread(over.count)
+        frame = over.frame()
+        made = run(bound, frame).spread(over.count)
+        if not self.quiet:
+            watch = Watch([(bound, self.text)])
+            if watch.probes:
+                watch.add(watch.count(frame.remembering()))
+                for one in watch.cautions():
+                    self._warn(one.caution, one.rows, one.detail, one.hint)
+            self._not_in(node, over)
         if condition and pa.types.is_null(made.values.type):
             made = Vector(made.values.cast(pa.bool_()), made.errors)
         return made, bound.type
+
+    def _not_in(self, node: tree.Node, over: Relation) -> None:
+        """NOT IN is never true where the query has a NULL."""
+        for one in top(node, (tree.InQuery,)):
+            if one.negated and id(one.query) in self._with_null:
+                self._warn("NOT IN over NULL", over.count, f"for which {self._written(one)[:60]} cannot be true: the query has a NULL",
+                           "add WHERE … IS NOT NULL to it, or write NOT EXISTS")  # fmt: skip
 
     def shape(self, node: Any, over: Relation) -> Any:
         """What a node says, wherever it stands: names by the columns they mean."""
@@ -294,6 +311,8 @@ class Base:
         one = found.vectors[0]
         if one.errors is not None:
             self._fault("subquery", found.names[0], one.errors, found.rows)
+        if one.values.null_count:
+            self._with_null.add(id(query))
         return found.types[0], pc.unique(one.values.drop_null()), bool(one.values.null_count)
 
     def _with_outer(self, over: Relation) -> Relation:

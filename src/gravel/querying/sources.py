@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -141,6 +142,12 @@ class Sources(Base):
         if node.kind in ("RIGHT", "FULL") and len(alone_right):
             one, two = np.concatenate([one, np.full(len(alone_right), -1)]), np.concatenate([two, alone_right])
         made = left.take(one).beside(right.take(two))
+        sides = []
+        if node.kind in ("LEFT", "FULL") and len(alone_left):
+            sides.append((frozenset(range(len(left.names), len(made.names))), two < 0))
+        if node.kind in ("RIGHT", "FULL") and len(alone_right):
+            sides.append((frozenset(range(len(left.names))), one < 0))
+        made = replace(made, alone=(*made.alone, *sides))
         if node.using:
             made = self._merged(made, left, node)
         if node.kind != "CROSS":
@@ -181,6 +188,7 @@ class Sources(Base):
         return Relation(
             (*names, *made.names), ("",) * shift + made.tables, (*types, *made.types), (*vectors, *made.vectors), made.count,
             frozenset(index + shift for index in hidden), made.rows, made.unread,
+            tuple((frozenset(index + shift for index in columns), mask) for columns, mask in made.alone),
         )  # fmt: skip
 
     def _key(self, a: Vector, first: Type, b: Vector, second: Type, node: tree.Node) -> tuple[Vector, Vector, Type]:

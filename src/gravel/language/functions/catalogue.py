@@ -23,6 +23,8 @@ FAMILIES = {
     "types": "Types",
     "numbers": "Numbers",
     "dates": "Dates and times",
+    "aggregates": "Aggregates",
+    "windows": "Window functions",
 }
 
 

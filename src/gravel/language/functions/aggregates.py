@@ -1,0 +1,74 @@
+"""Aggregates as the catalogue shows them; they belong in queries and checks, and `querying` does the work."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from gravel.language.functions.catalogue import describe
+
+
+def _aggregate(signature: str, meaning: str, examples: Mapping[str, str], errors: tuple[str, ...] = ()) -> None:
+    describe(signature, family="aggregates", meaning=meaning, examples=examples, errors=errors)
+
+
+_aggregate(
+    "COUNT(x ANY) INTEGER",
+    "COUNT(*): rows; COUNT(x): rows in which x is known; COUNT(DISTINCT x): its different known values; "
+    "every aggregate takes DISTINCT and FILTER (WHERE condition)",
+    {
+        "SELECT COUNT(*) FROM (VALUES (1), (NULL), (1)) AS v(x)": "3",
+        "SELECT COUNT(x) FROM (VALUES (1), (NULL), (1)) AS v(x)": "2",
+        "SELECT COUNT(DISTINCT x) FROM (VALUES (1), (NULL), (1)) AS v(x)": "1",
+        "SELECT COUNT(*) FILTER (WHERE x > 1) FROM (VALUES (1), (2), (3)) AS v(x)": "2",
+    },
+)
+_aggregate(
+    "SUM(x NUMBER) NUMBER",
+    "the sum of the known values, exact for INTEGER and DECIMAL; NULL where there is none",
+    {"SELECT SUM(x) FROM (VALUES (1.25), (NULL), (2)) AS v(x)": "3.25", "SELECT SUM(x) FROM (VALUES (1)) AS v(x) WHERE x > 1": "NULL"},
+    ("22003",),
+)
+_aggregate(
+    "AVG(x NUMBER) NUMBER",
+    "the mean of the known values, divided as / divides; NULL where there is none",
+    {"SELECT AVG(x) FROM (VALUES (1), (NULL), (2)) AS v(x)": "1.5000000000000000"},
+    ("22003",),
+)
+_aggregate(
+    "MIN(x ANY) ANY", "the least known value, texts by code point", {"SELECT MIN(x) FROM (VALUES ('b'), (NULL), ('B')) AS v(x)": "'B'"}
+)
+_aggregate(
+    "MAX(x ANY) ANY", "the greatest known value, texts by code point", {"SELECT MAX(x) FROM (VALUES (3), (NULL), (10)) AS v(x)": "10"}
+)
+for _name, _said, _result in (
+    ("STDDEV_SAMP", "the sample's standard deviation (n - 1), NULL for a single value", "1"),
+    ("STDDEV_POP", "the standard deviation of the whole (n)", "0.816496580927726"),
+    ("VAR_SAMP", "the sample's variance (n - 1), NULL for a single value", "1"),
+    ("VAR_POP", "the variance of the whole (n)", "0.6666666666666666"),
+):
+    _aggregate(f"{_name}(x NUMBER) DOUBLE", _said, {f"SELECT {_name}(x) FROM (VALUES (1), (2), (3)) AS v(x)": _result})
+_aggregate(
+    "LISTAGG(x TEXT [, separator TEXT]) TEXT",
+    "the known texts joined, in the order of WITHIN GROUP (ORDER BY …) or else of the rows",
+    {"SELECT LISTAGG(x, ';') WITHIN GROUP (ORDER BY x) FROM (VALUES ('mail'), (NULL), ('crane')) AS v(x)": "'crane;mail'"},
+)
+_aggregate(
+    "ANY_VALUE(x ANY) ANY",
+    "a known value: that of the first row which has one",
+    {"SELECT ANY_VALUE(x) FROM (VALUES (NULL), (7), (8)) AS v(x)": "7"},
+)
+_aggregate(
+    "PERCENTILE_CONT(share NUMBER) DOUBLE",
+    "WITHIN GROUP (ORDER BY x): the value at that share of the known ones, linear between neighbours",
+    {"SELECT PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x) FROM (VALUES (1), (2), (10), (20)) AS v(x)": "6"},
+)
+_aggregate(
+    "PERCENTILE_DISC(share NUMBER) ANY",
+    "WITHIN GROUP (ORDER BY x): the first of the known values, in order, whose share is reached",
+    {"SELECT PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY x) FROM (VALUES (1), (2), (10), (20)) AS v(x)": "2"},
+)
+_aggregate(
+    "GROUPING(x ANY) INTEGER",
+    "with ROLLUP, CUBE and GROUPING SETS: 1 where x is NULL because the row is of all its values, else 0; of several a bit each",
+    {"SELECT MAX(g) FROM (SELECT GROUPING(x) AS g FROM (VALUES (1), (2)) AS v(x) GROUP BY ROLLUP (x)) AS q": "1"},
+)
