@@ -25,6 +25,9 @@ WALK: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("An expression tried before anything is changed:", ("try", "boats.csv", "name = CAPITALIZE_WORDS(TIDY_SPACES(name))")),
     ("A cast that does not fit everywhere: one bad value never sinks the rest.",
      ("try", "boats.csv", "length_m = CAST(length_m AS DECIMAL(6,2))")),
+    ("How many nights did the boats of each pier stay? The account says what the join did to the rows.",
+     ("query", "SELECT b.pier, COUNT(DISTINCT b.boat_id) AS boats, SUM(s.nights) AS nights FROM boats AS b LEFT JOIN stays AS s USING (boat_id) "
+      "GROUP BY b.pier ORDER BY nights DESC", "--in", ".", "--explain")),
     ("The plan, run and proved:", ("clean", "boats.toml")),
     ("The rows it left behind, each with its reason:",
      ("look", "boats-clean-left-behind.csv", "--columns", "gravel_row, gravel_step, gravel_outcome, gravel_reason, name, status, length_m",

@@ -24,13 +24,12 @@ class Frame:
     types: Sequence[Type]
     _views: dict[int, Vector] = field(default_factory=dict)
     memo: dict[int, Vector] | None = None
+    vectors: Sequence[Vector] | None = None
 
     @classmethod
     def of(cls, vectors: Sequence[Vector], types: Sequence[Type], count: int) -> Frame:
         """Rows whose columns are vectors already, errors and all."""
-        made = cls(count, [None] * len(vectors), types)
-        made._views.update(enumerate(vectors))
-        return made
+        return cls(count, [None] * len(vectors), types, vectors=vectors)
 
     def remembering(self) -> Frame:
         """The same rows, where what was once computed of them is kept: for expressions that share parts."""
@@ -40,7 +39,8 @@ class Frame:
     def column(self, index: int) -> Vector:
         """The typed values of a column."""
         if index not in self._views:
-            self._views[index] = view(self.stored[index], self.types[index])
+            given = self.vectors is not None
+            self._views[index] = self.vectors[index] if given else view(self.stored[index], self.types[index])  # type: ignore[index]
         return self._views[index]
 
     def part(self, rows: np.ndarray) -> Frame:

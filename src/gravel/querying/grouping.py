@@ -14,7 +14,7 @@ from gravel.engine.vector import Vector, vector
 from gravel.language import parse, tree
 from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type
 from gravel.querying import groups
-from gravel.querying.relation import Grouped, Relation, as_type, codes_of, joined, taken
+from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
 from gravel.querying.shapes import literal_text, top
 from gravel.querying.sources import Sources
 
@@ -86,7 +86,7 @@ class Grouping(Sources):
         tables = [over.tables[shape[1]] if isinstance(node, tree.Name) and shape[0] == "column" else "" for shape, node in every.items()]
         grouped = Grouped(
             (*names, *("" for _ in types)), (*tables, *("" for _ in types)), (*key_types, *types),
-            tuple(vectors), count, frozenset(), None, (), (), over,
+            Columns(vectors), count, frozenset(), None, (), (), over,
         )  # fmt: skip
         stands: dict[Any, int] = {shape: at for at, shape in enumerate(keys)}
         for at, one in enumerate(aggregates):

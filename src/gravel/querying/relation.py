@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -10,11 +10,60 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.frame import Frame
+from gravel.engine.parallel import ordered_map
 from gravel.engine.vector import Vector
 from gravel.language import tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.types import TEXT, Kind, Type
 from gravel.problems import nearest
+
+
+class Columns(Sequence[Vector]):
+    """Columns of which each is made when it is first asked for: most of what a join or a filter takes is never read."""
+
+    def __init__(self, cells: Iterable[Vector | Later]) -> None:
+        self.cells = list(cells)
+
+    def __len__(self) -> int:
+        return len(self.cells)
+
+    def __getitem__(self, index: Any) -> Any:
+        if isinstance(index, slice):
+            return [self[at] for at in range(*index.indices(len(self)))]
+        cell = self.cells[index]
+        return cell.get() if isinstance(cell, Later) else cell
+
+    def take(self, rows: np.ndarray) -> Columns:
+        """These rows of each; an index below 0 is a row of NULLs."""
+        composed: dict[int, np.ndarray] = {}
+        made: list[Vector | Later] = []
+        for cell in self.cells:
+            if isinstance(cell, Later) and cell.made is None:
+                if id(cell.rows) not in composed:
+                    before = cell.rows
+                    composed[id(cell.rows)] = np.where(rows < 0, -1, before[np.maximum(rows, 0)]) if len(before) else np.full(len(rows), -1)
+                made.append(Later(cell.source, composed[id(cell.rows)]))
+            else:
+                made.append(Later(cell.get() if isinstance(cell, Later) else cell, rows))
+        return Columns(made)
+
+    def beside(self, others: Iterable[Vector | Later]) -> Columns:
+        """These and others."""
+        return Columns([*self.cells, *(others.cells if isinstance(others, Columns) else others)])
+
+
+class Later:
+    """Some rows of a vector, taken when they are asked for."""
+
+    def __init__(self, source: Vector, rows: np.ndarray) -> None:
+        self.source, self.rows = source, rows
+        self.made: Vector | None = None
+
+    def get(self) -> Vector:
+        """The rows."""
+        if self.made is None:
+            self.made = taken(self.source, self.rows)
+        return self.made
 
 
 @dataclass(frozen=True)
@@ -25,7 +74,7 @@ class Relation:
     names: tuple[str, ...]
     tables: tuple[str, ...]
     types: tuple[Type, ...]
-    vectors: tuple[Vector, ...]
+    vectors: Columns
     count: int
     hidden: frozenset[int] = frozenset()
     rows: np.ndarray | None = None
@@ -39,7 +88,7 @@ class Relation:
 
     def take(self, rows: np.ndarray) -> Relation:
         """These rows (their indices), in this order; an index below 0 is a row of NULLs."""
-        vectors = tuple(taken(vector, rows) for vector in self.vectors)
+        vectors = self.vectors.take(rows)
         numbers = None if self.rows is None else np.where(rows < 0, 0, self.rows[np.maximum(rows, 0)] if self.count else 0)
         alone = tuple(
             (columns, mask[np.maximum(rows, 0)] & (rows >= 0) if self.count else np.zeros(len(rows), bool)) for columns, mask in self.alone
@@ -51,7 +100,7 @@ class Relation:
         shifted = frozenset(index + len(self.names) for index in other.hidden)
         alone = tuple((frozenset(index + len(self.names) for index in columns), mask) for columns, mask in other.alone)
         return Relation(
-            self.names + other.names, self.tables + other.tables, self.types + other.types, self.vectors + other.vectors,
+            self.names + other.names, self.tables + other.tables, self.types + other.types, self.vectors.beside(other.vectors),
             self.count, self.hidden | shifted, self.rows, self.unread + other.unread, self.alone + alone,
         )  # fmt: skip
 
@@ -59,7 +108,7 @@ class Relation:
         """More columns, which no name finds."""
         blank = ("",) * len(vectors)
         return replace(
-            self, names=self.names + blank, tables=self.tables + blank, types=(*self.types, *types), vectors=(*self.vectors, *vectors)
+            self, names=self.names + blank, tables=self.tables + blank, types=(*self.types, *types), vectors=self.vectors.beside(vectors)
         )
 
     def find(self, node: tree.Name, text: str) -> int:
@@ -118,13 +167,15 @@ def joined(parts: Sequence[Vector], kind: Type) -> Vector:
     return Vector(pa.concat_arrays(arrays) if arrays else pa.nulls(0, kind.arrow), errors)
 
 
+_LARGE = 100_000
+
+
 def codes_of(columns: Sequence[Any], count: int) -> tuple[np.ndarray, np.ndarray]:
     """A number for each row, equal where all columns are equal (NULL with NULL), from 0 in the order of first appearance;
     and the first row of each."""
     combined: np.ndarray | None = None
     many = 1
-    for column in columns:
-        codes, size = _codes(column)
+    for codes, size in ordered_map(_codes, columns) if count > _LARGE and len(columns) > 1 else map(_codes, columns):
         if combined is None:
             combined, many = codes, size
             continue
@@ -186,8 +237,10 @@ def as_type(one: Vector, kind: Type) -> Vector:
 
 def typed(found: Relation) -> Relation:
     """A relation in which columns that hold NULL alone are TEXT."""
+    if all(kind.kind is not Kind.NULL for kind in found.types):
+        return found
     types = tuple(TEXT if kind.kind is Kind.NULL else kind for kind in found.types)
-    return replace(found, types=types, vectors=tuple(as_type(one, kind) for one, kind in zip(found.vectors, types, strict=True)))
+    return replace(found, types=types, vectors=Columns(as_type(one, kind) for one, kind in zip(found.vectors, types, strict=True)))
 
 
 def renamed(found: Relation, table: str, columns: tuple[str, ...], node: tree.Node, text: str) -> Relation:

@@ -15,8 +15,10 @@ from gravel.inspecting.look import sort_order
 from gravel.language import parse, tree
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import TEXT, Kind, Type, common
-from gravel.querying.relation import Relation, as_type, codes_of, joined, renamed, typed
+from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined, renamed, typed
 from gravel.querying.windowing import Windowing
+
+_FOLDED = 200_000  # rows up to which DISTINCT looks for those that differ in case or spaces only
 
 
 class Session(Windowing):
@@ -67,10 +69,10 @@ class Session(Windowing):
             kept = found.take(np.flatnonzero(~failed))
             self._tell("omitted", found.count, kept.count, "rows with an error")
             found = kept
-        return replace(found, vectors=tuple(Vector(one.values) for one in found.vectors))
+        return replace(found, vectors=Columns(Vector(one.values) for one in found.vectors))
 
     def _select(self, select: tree.Select, withs: dict[str, Relation], query: tree.Query | None) -> Relation:
-        over = Relation((), (), (), (), 1)
+        over = Relation((), (), (), Columns(()), 1)
         for at, source in enumerate(select.sources):
             if isinstance(source, tree.Unnest) and at:
                 over = self._unnest(over, source, withs, outer=False)
@@ -97,7 +99,7 @@ class Session(Windowing):
             names.append(item.expression.text if plain and isinstance(item.expression, tree.Name) else item.name)
             vectors.append(made)
             types.append(kind)
-        result = Relation(tuple(names), ("",) * len(names), tuple(types), tuple(vectors), over.count, rows=over.rows)
+        result = Relation(tuple(names), ("",) * len(names), tuple(types), Columns(vectors), over.count, rows=over.rows)
         before: Relation | None = over
         shapes = {self.shape(item.expression, over): at for at, item in enumerate(items)}
         if select.distinct:
@@ -174,7 +176,7 @@ class Session(Windowing):
         self._tell("DISTINCT", made.count, len(first), f"{made.count - len(first):,} removed")
         kept = made.take(first)
         texts = [one.values for one in kept.vectors if pa.types.is_string(one.values.type)]
-        if texts and not self.quiet:
+        if texts and not self.quiet and kept.count <= _FOLDED:
             folded = [upper(tidy_spaces(one.values)) if pa.types.is_string(one.values.type) else one.values for one in kept.vectors]
             alike = len(first) - len(codes_of(folded, kept.count)[1])
             self._warn(
@@ -241,7 +243,7 @@ class Session(Windowing):
 
     def _values(self, node: tree.Values) -> Relation:
         width = len(node.rows[0].items)
-        one = Relation((), (), (), (), 1)
+        one = Relation((), (), (), Columns(()), 1)
         columns: list[list[tuple[Vector, Type]]] = [[] for _ in range(width)]
         for row in node.rows:
             if len(row.items) != width:
@@ -260,7 +262,7 @@ class Session(Windowing):
             vectors.append(joined([as_type(made, kind) for made, _ in column], kind))
             types.append(kind)
         names = tuple(f"column{at + 1}" for at in range(width))
-        return Relation(names, ("",) * width, tuple(types), tuple(vectors), len(node.rows))
+        return Relation(names, ("",) * width, tuple(types), Columns(vectors), len(node.rows))
 
     def _set_operation(self, node: tree.SetOperation, withs: dict[str, Relation]) -> Relation:
         left, right = self._body(node.left, withs), self._body(node.right, withs)
@@ -275,7 +277,7 @@ class Session(Windowing):
         vectors = [
             joined([as_type(a, kind), as_type(b, kind)], kind) for a, b, kind in zip(left.vectors, right.vectors, types, strict=True)
         ]
-        both = Relation(left.names, ("",) * len(types), tuple(types), tuple(vectors), left.count + right.count)
+        both = Relation(left.names, ("",) * len(types), tuple(types), Columns(vectors), left.count + right.count)
         keep = self._chosen(node, [one.values for one in vectors], left.count, right.count)
         made = both.take(keep)
         self._tell(node.operator + (" ALL" if node.all else ""), both.count, made.count, f"{left.count:,} and {right.count:,} rows")

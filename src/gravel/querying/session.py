@@ -22,7 +22,7 @@ from gravel.language.errors import CODES, meaning, sqlstate
 from gravel.language.types import BOOLEAN, TEXT, Kind, Type, common
 from gravel.problems import CallProblem, DataProblem, nearest
 from gravel.querying import joins
-from gravel.querying.relation import Grouped, Relation, as_type, codes_of, joined, taken
+from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
 from gravel.querying.shapes import top
 from gravel.tables.reference import open_table
 
@@ -331,7 +331,7 @@ class Base:
             vectors.append(taken(single.vectors[at], np.zeros(over.count, np.int64)))
         if not names:
             return over
-        extra = Relation(tuple(names), tuple(tables), tuple(types), tuple(vectors), over.count)
+        extra = Relation(tuple(names), tuple(tables), tuple(types), Columns(vectors), over.count)
         made = over.beside(extra)
         return made
 

@@ -15,10 +15,9 @@ from gravel.engine.vector import Vector
 from gravel.language import parse, tree
 from gravel.language.types import INTEGER, TEXT, Kind, Type, common
 from gravel.querying import joins
-from gravel.querying.relation import Relation, as_type, renamed
+from gravel.querying.relation import Columns, Relation, as_type, renamed
 from gravel.querying.session import Base
 from gravel.querying.shapes import is_true, top
-from gravel.tables.table import scan
 
 
 class Sources(Base):
@@ -30,7 +29,7 @@ class Sources(Base):
         if isinstance(node, tree.Derived):
             return renamed(self.run_query(node.query, withs), node.alias, node.columns, node, self.text)
         if isinstance(node, tree.Unnest):
-            one = Relation((), (), (), (), 1)
+            one = Relation((), (), (), Columns(()), 1)
             return self._unnest(one, node, withs, outer=False)
         assert isinstance(node, tree.Join)
         left = self._source(node.left, withs)
@@ -48,8 +47,7 @@ class Sources(Base):
         wanted = [i for i, name in enumerate(table.columns) if self._wanted is None or name.casefold() in self._wanted or node.columns]
         key = (str(table.path), frozenset(wanted))
         if key not in self._read:
-            types = table.types(wanted)
-            batches = list(scan(table, lambda batch: batch, wanted))
+            batches, types = table.load(wanted)
             bad = sum(len(batch.malformed) for batch in batches)
             count = sum(batch.count for batch in batches)
             vectors = [
@@ -60,7 +58,7 @@ class Sources(Base):
             names = tuple(table.columns[i] for i in wanted)
             unread = tuple(name for i, name in enumerate(table.columns) if i not in wanted)
             kinds = tuple(types[i] for i in wanted)
-            self._read[key] = Relation(names, ("",) * len(names), kinds, tuple(vectors), count, rows=rows, unread=unread)
+            self._read[key] = Relation(names, ("",) * len(names), kinds, Columns(vectors), count, rows=rows, unread=unread)
             self._tell(f"read {node.reference}", count, count, f"{bad:,} malformed records are no rows" if bad else "")
         name = node.alias or (node.reference if node.is_name else Path(node.reference).stem)
         return renamed(self._read[key], name, node.columns, node, self.text)
@@ -88,7 +86,7 @@ class Sources(Base):
             names = (*names, "ordinality")[:2]
             columns.append(Vector(pa.array(places, mask=places == 0)))
             types.append(INTEGER)
-        right = Relation(tuple(names[:1]) + tuple(names[1:]), (node.alias,) * len(columns), tuple(types), tuple(columns), len(rows))
+        right = Relation(tuple(names[:1]) + tuple(names[1:]), (node.alias,) * len(columns), tuple(types), Columns(columns), len(rows))
         told = f"{left.count - without:,} rows with items" + (
             f", {without:,} without" + (" are kept" if outer else " are lost") if without else ""
         )
@@ -186,7 +184,7 @@ class Sources(Base):
             hidden |= {one, two}
         shift = len(vectors)
         return Relation(
-            (*names, *made.names), ("",) * shift + made.tables, (*types, *made.types), (*vectors, *made.vectors), made.count,
+            (*names, *made.names), ("",) * shift + made.tables, (*types, *made.types), Columns(vectors).beside(made.vectors), made.count,
             frozenset(index + shift for index in hidden), made.rows, made.unread,
             tuple((frozenset(index + shift for index in columns), mask) for columns, mask in made.alone),
         )  # fmt: skip

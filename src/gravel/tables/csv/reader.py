@@ -136,6 +136,22 @@ class CsvTable:
         self._find_types([index for index in wanted if index not in self._types])
         return {index: self._types[index] for index in wanted}
 
+    def load(self, wanted: Sequence[int]) -> tuple[list[Batch], dict[int, Type]]:
+        """All rows of some columns and the columns' types, found on the way: one pass instead of two."""
+        states = self._open_states([index for index in wanted if index not in self._types])
+
+        def work(piece: Piece) -> tuple[Batch, dict[int, Fitting]]:
+            batch = self.read(piece, wanted)
+            return batch, {index: fitting(batch.columns[index], state.kinds) for index, state in states.items() if state.kinds}
+
+        batches = []
+        for batch, found in ordered_map(work, self.pieces()):
+            batches.append(batch)
+            for index, state in found.items():
+                states[index] = states[index].merge(state)
+        self.settle(states)
+        return batches, {index: self._types[index] for index in wanted}
+
     def count_lines(self) -> int:
         """Lines of the file, counted in its text alone, without regard to records."""
         return count_lines(self.path, self.name, self.dialect)
