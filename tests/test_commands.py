@@ -15,6 +15,7 @@ import pytest
 
 from conftest import parsed, program, shown, write
 from gravel.demo import FILES, WALK
+from gravel.inspecting.commands import shell_word
 
 DEMO = Path(__file__).parent.parent / "src" / "gravel" / "demo" / "data"
 
@@ -44,7 +45,7 @@ def test_the_demo_is_made_by_its_generator_and_written_whole(harbour: Any) -> No
 def test_the_demo_walks_through_the_whole_job(gravel: Any) -> None:
     told = gravel("demo", "harbour").out
     for _, words in WALK:
-        assert f"$ gravel {words[0]} {words[1]}" in told
+        assert f"$ gravel {words[0]} {shell_word(words[1])}" in told
     assert "362 rows written" in told
     assert "FAILS" not in told.partition("The plan, run and proved")[2]
     assert {path.name for path in Path("harbour").iterdir()} == {*FILES, "boats-clean.csv", "boats-clean-left-behind.csv"}

@@ -231,6 +231,8 @@ def print_finding(out: Any, number: int, one: Finding, found: Profile, table: An
     line.append(f"{render.safe(one.column or 'table')}", style="bold")
     line.append(f"  {one.finding}  ", style="")
     line.append(f"{one.rows:,} {'row' if one.rows == 1 else 'rows'}, {share}", style="bold")
+    if found.sample is not None:
+        line.append(" of the sample", style="yellow")
     out.print(line)
     out.print(_indented(render.safe(one.detail)))
     if one.level == "note":

@@ -185,24 +185,14 @@ def codes_of(columns: Sequence[Any], count: int) -> tuple[np.ndarray, np.ndarray
         combined, many = combined * size + codes, many * size
     if combined is None:
         return np.zeros(count, np.int64), np.zeros(min(count, 1), np.int64)
-    if many <= 4 * count + 1024:
-        first = np.full(many, count)
-        np.minimum.at(first, combined, np.arange(count)) if many > 100_000 else _first_of(combined, first)
-        present = np.flatnonzero(first < count)
-        order = present[np.argsort(first[present], kind="stable")]
-        rank = np.empty(many, np.int64)
-        rank[order] = np.arange(len(order))
-        return rank[combined], first[order]
-    _, first, inverse = np.unique(combined, return_index=True, return_inverse=True)
-    order = np.argsort(first, kind="stable")
-    rank = np.empty(len(order), np.int64)
-    rank[order] = np.arange(len(order))
-    return rank[inverse], first[order]
-
-
-def _first_of(codes: np.ndarray, first: np.ndarray) -> None:
-    """The first row of each code: written from the end, so that the first one stays."""
-    first[codes[::-1]] = np.arange(len(codes))[::-1]
+    if len(columns) > 1:
+        # Arrow numbers what it meets in the order of first appearance; a column by itself is numbered already.
+        coded = pa.array(combined).dictionary_encode()
+        combined, many = coded.indices.to_numpy().astype(np.int64), len(coded.dictionary)
+    many = min(many, int(combined.max()) + 1 if len(combined) else 0)
+    first = np.empty(many, np.int64)
+    first[combined[::-1]] = np.arange(count)[::-1]  # written from the end, so that the first one stays
+    return combined, first
 
 
 def _codes(column: Any) -> tuple[np.ndarray, int]:

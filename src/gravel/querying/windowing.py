@@ -12,8 +12,8 @@ from gravel.engine.vector import Vector
 from gravel.language import tree
 from gravel.language.types import DOUBLE, INTEGER, NUMBERS, Kind, Type
 from gravel.querying import groups
-from gravel.querying.grouping import Grouping
-from gravel.querying.relation import Relation, as_type
+from gravel.querying.grouping import Grouping, Input
+from gravel.querying.relation import Relation, as_type, taken
 from gravel.querying.shapes import literal_number, top
 from gravel.querying.windows import Sorted, vector_of
 
@@ -49,13 +49,20 @@ class Windowing(Grouping):
                 window = named[window.name.casefold()]
             key = self.shape((window.partition, window.order), over)
             if key not in cache:
-                partition = [self.evaluate(node, over, withs, stands)[0].values for node in window.partition]
-                keys = [self.evaluate(sort.expression, over, withs, stands)[0].values for sort in window.order]
+                partition = [self._part(node, over, withs, stands) for node in window.partition]
+                keys = [self._part(sort.expression, over, withs, stands) for sort in window.order]
                 cache[key] = Sorted(partition, keys, window.order, over.count)
             made, kind = self._window(one, window, cache[key], over, withs, stands)
             stands[id(one)] = len(over.names)
             over = over.with_columns([made], [kind])
         return over, stands
+
+    def _part(self, node: tree.Node, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]) -> Any:
+        """What a window is parted or ordered by."""
+        made, _ = self.evaluate(node, over, withs, stands)
+        if made.errors is not None:
+            self._fault("OVER", self._written(node), made.errors, over.rows)
+        return made.values
 
     def _window(
         self, one: tree.Aggregate, window: tree.Window, rows: Sorted, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
@@ -72,6 +79,8 @@ class Windowing(Grouping):
         mask = np.ones(over.count, bool)
         if one.filter is not None:
             mask = self.evaluate(one.filter, over, withs, stands, condition=True)[0].true(over.count)
+        if one.star and window.frame is None and not window.order:
+            return taken(groups.count(rows.groups, rows.many, mask), rows.groups), INTEGER
         if one.star:
             return Vector(rows.back(rows.counted(mask, window.frame))), INTEGER
         if not given:
@@ -93,6 +102,12 @@ class Windowing(Grouping):
         self, one: tree.Aggregate, name: str, value: Vector, kind: Type, mask: np.ndarray, rows: Sorted, window: tree.Window
     ) -> tuple[Vector, Type]:
         known = mask & pc.is_valid(value.values).to_numpy(zero_copy_only=False)
+        if name in ("SUM", "AVG") and kind.kind not in (*NUMBERS, Kind.NULL):
+            raise self._wrong(f"{name} takes a number, this is {kind}", one.arguments[0])
+        if window.frame is None and not window.order and kind.kind is not Kind.NULL and name in ("COUNT", "SUM", "AVG", "MIN", "MAX"):
+            # Every row of a partition has the whole of it: the aggregate of a group.
+            made, to = self._computed(one, Input(name, value, kind, mask, [], ()), rows.groups, rows.many, value.values, kind, known)
+            return taken(made, rows.groups), to
         if name == "COUNT":
             return Vector(rows.back(rows.counted(known, window.frame))), INTEGER
         if name in ("MIN", "MAX"):

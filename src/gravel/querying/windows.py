@@ -21,7 +21,21 @@ class Sorted:
 
     def __init__(self, partition: Sequence[Any], keys: Sequence[Any], sorts: Sequence[Any], count: int) -> None:
         self.count = count
-        groups, _ = codes_of(partition, count)
+        self.groups, first = codes_of(partition, count)
+        self.many = len(first) if partition else 1
+        self._keys, self._sorts = keys, sorts
+        if keys or not partition:
+            self._sort()
+
+    def __getattr__(self, name: str) -> Any:
+        # Sorting is put off: a window without an order that is as wide as its partition needs none.
+        if name in ("order", "starts", "sizes", "place", "new_peer", "new", "peer_start", "peer_end", "ordered"):
+            self._sort()
+            return self.__dict__[name]
+        raise AttributeError(name)
+
+    def _sort(self) -> None:
+        count, groups, keys, sorts = self.count, self.groups, self._keys, self._sorts
         if keys:
             first = sort_order([pa.chunked_array([key]) for key in keys], sorts)
             self.order = first[np.argsort(groups[first], kind="stable")]
