@@ -22,11 +22,12 @@ def count(groups: np.ndarray, many: int, mask: np.ndarray) -> Vector:
 
 def distinct_rows(groups: np.ndarray, values: Any, mask: np.ndarray) -> np.ndarray:
     """Mask of the first row of each different value in each group, among the rows under a mask."""
-    rows = np.flatnonzero(mask)
-    chosen = pa.array(rows)
-    _, first = codes_of([pa.array(groups[rows]), values.take(chosen)], len(rows))
     made = np.zeros(len(mask), bool)
-    made[rows[first]] = True
+    if mask.all():
+        made[codes_of([pa.array(groups), values], len(mask))[1]] = True
+        return made
+    rows = np.flatnonzero(mask)
+    made[rows[codes_of([pa.array(groups[rows]), values.take(pa.array(rows))], len(rows))[1]]] = True
     return made
 
 

@@ -46,9 +46,9 @@ def all_pairs(lefts: int, rights: int) -> Iterator[tuple[np.ndarray, np.ndarray]
         yield np.repeat(rows, rights), np.tile(np.arange(rights), len(rows))
 
 
-def unnested(lists: pa.Array) -> tuple[np.ndarray, pa.Array, np.ndarray]:
-    """The rows, items and places (from 1) of arrays; NULL and empty ones have none."""
+def unnested(lists: pa.Array) -> tuple[np.ndarray, pa.Array, np.ndarray, np.ndarray]:
+    """The rows, items and places (from 1) of arrays, and the rows that have none: NULL and empty ones."""
     sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
     rows = np.repeat(np.arange(len(lists)), sizes)
     places = np.arange(len(rows)) - np.repeat(np.cumsum(sizes) - sizes, sizes) + 1
-    return rows, lists.flatten(), places
+    return rows, lists.flatten(), places, np.flatnonzero(sizes == 0)

@@ -233,7 +233,7 @@ class Session(Windowing):
             elif after:
                 self._warn(
                     "ties",
-                    after + 1,
+                    int((peers == peers[end - 1]).sum()),
                     "share the sort key of the last row, and some of them are not among the result",
                     "add a key to ORDER BY, or WITH TIES",
                 )

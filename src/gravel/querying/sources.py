@@ -69,13 +69,12 @@ class Sources(Base):
             raise self._wrong(f"UNNEST takes an array, this is {kind}", node.expression, "make one: LIST_ITEMS(x, ';')")
         if lists.errors is not None:
             self._fault("UNNEST", self._written(node.expression), lists.errors, left.rows)
-        rows, items, places = joins.unnested(lists.values)
-        without = left.count - len(np.unique(rows))
+        rows, items, places, empty = joins.unnested(lists.values)
+        without = len(empty)
         if outer and without:
-            missing = np.setdiff1d(np.arange(left.count), rows)
-            rows = np.concatenate([rows, missing])
-            items = pa.concat_arrays([items, pa.nulls(len(missing), items.type)])
-            places = np.concatenate([places, np.zeros(len(missing), np.int64)])
+            rows = np.concatenate([rows, empty])
+            items = pa.concat_arrays([items, pa.nulls(without, items.type)])
+            places = np.concatenate([places, np.zeros(without, np.int64)])
             order = np.argsort(rows, kind="stable")
             rows, items, places = rows[order], items.take(pa.array(order)), places[order]
         names = node.columns or ("item", "ordinality")[: 1 + node.ordinality]
