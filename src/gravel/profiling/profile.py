@@ -48,6 +48,7 @@ from gravel.tables.typing import Fitting
 MEMORY = 1 << 28  # bytes for the distinct values of all columns together, if nothing else is said
 _BYTES_A_VALUE = 48
 _ALMOST = 0.05
+_SHORT = 50_000
 
 
 def profile(table: CsvTable, *, today: date | None = None, memory: int = MEMORY, sample: int | None = None) -> Profile:
@@ -64,11 +65,13 @@ def profile(table: CsvTable, *, today: date | None = None, memory: int = MEMORY,
     table.settle({i: state.fitting for i, state in enumerate(first.states)})
     width = range(len(table.columns))
     types = table.types(width)
-    gathered = list(ordered_map(lambda i: gather(first.states[i], types[i] == TEXT), width))
+    # Columns of few rows are work for the interpreter, of which there is one.
+    threads = 1 if first.rows < _SHORT else None
+    gathered = list(ordered_map(lambda i: gather(first.states[i], types[i] == TEXT), width, threads))
     second = _SecondPass(table, room, first, gathered)
     second.run()
     day = today or date.today()
-    columns = tuple(ordered_map(lambda i: second.column(i, day), width))
+    columns = tuple(ordered_map(lambda i: second.column(i, day), width, threads))
     facts = second.facts(columns)
     found = findings(columns, facts, first.rows)
     told = None if chosen is None else Sample(first.rows, chosen.of)
@@ -141,7 +144,7 @@ class _SecondPass:
         self.lists = {i: sign for i in width if (sign := self._delimiter(i))}
         self.forms = {i: found for i in width if (found := self._forms(i))}
         self._candidates()
-        tops = list(ordered_map(lambda i: self.first.states[i].shapes.top(SHAPES), width))
+        tops = list(ordered_map(lambda i: self.first.states[i].shapes.top(SHAPES), width, 1 if self.first.rows < _SHORT else None))
         wanted = {}
         for i in width:
             self.shape_examples[i] = tops[i]
