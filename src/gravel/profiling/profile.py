@@ -231,12 +231,13 @@ class _SecondPass:
 
     def _almost_key(self, index: int) -> bool:
         rows, found, state = self.first.rows, self.gathered[index], self.first.states[index]
-        kind = self.types[index].kind
         spoiling = found.repeated_rows + state.nulls
-        return (
-            kind in (Kind.TEXT, Kind.INTEGER) and index not in self.by_value and rows >= 10 and 0 < spoiling <= _ALMOST * rows
-            and (kind is Kind.TEXT or found.distinct > 0)
-        )  # fmt: skip
+        # Days and fractions are measures: that few of them are alike makes no key of them.
+        bits = found.by_bit
+        measures = bits.get("day", 0) + bits.get("DECIMAL", 0) - bits.get("INTEGER", 0)
+        if self.types[index].kind not in (Kind.TEXT, Kind.INTEGER) or index in self.by_value or measures * 2 > rows:
+            return False
+        return rows >= 10 and 0 < spoiling <= _ALMOST * rows
 
     def _deepen(self, texts: dict[int, set[int]]) -> None:
         """The second pass proper, which looks up texts on its way; where texts are all it is for, only the pieces that
