@@ -20,7 +20,7 @@ def shell_word(text: str) -> str:
 
 def table_words(table: Any) -> list[str]:
     """A table's name and the options it was read with."""
-    words = [table.name]
+    words = ["-" if table.name == "standard input" else table.name]
     if getattr(table, "asked_delimiter", None):
         words += ["--delimiter", "tab" if table.asked_delimiter == "\t" else table.asked_delimiter]
     if getattr(table, "asked_encoding", None):
