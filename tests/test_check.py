@@ -33,6 +33,7 @@ def test_counts_equal_their_definitions(rows: list[Any], data: Any, tmp_path_fac
         "SUM(n)": sum(known) if known else None, "SUM(DISTINCT n)": sum(set(known)) if known else None, "MIN(n)": min(known, default=None),
         "MAX(n)": max(known, default=None), "COUNT(*) FILTER (WHERE d > 3)": sum(d is not None and d > 3 for _, d, _ in rows),
         "AVG(n)": (Decimal(sum(known)) / len(known)).quantize(Decimal("1e-16"), ROUND_HALF_UP) if known else None,
+        "VAR_POP(DISTINCT n)": statistics.pvariance(set(known)) if known else None,
         "VAR_SAMP(n)": statistics.variance(known) if len(known) > 1 else None,
     }  # fmt: skip
     conditions = [("rule", "n / d >= 1")]
@@ -95,7 +96,7 @@ def test_orphans_named_checks_files_and_what_is_left(figures: Any, gravel: Any) 
         (["SUM(nights) > 1"], "CAST(nights AS DECIMAL)"), (["SUM(CAST(nights AS INTEGER)) > 1"], "row 4"), (["SUM(COUNT(*)) > 1"], "inside another"),
         (["boat_id IN (SELECT name FROM 'boats.csv')"], "cannot mix"), (["boat_id IN (SELECT name FROM 'none.csv')"], "none.csv"),
         (["boat_id = 1", "--allow", "lots"], "--allow takes"), (["boat_id = 1", "--from", "c.csv"], "c.csv cannot be read"),
-        (["boat_id = 1", "--set-aside", "stays.csv"], "over the table itself"),
+        (["boat_id = 1", "--set-aside", "stays.csv"], "which is read"),
     ):  # fmt: skip
         assert hint in gravel("check", "stays.csv", *call, status=None).err, call
     assert "gravel check" in gravel("look", "stays.csv", "--where", "COUNT(*) > 1", status=2).err

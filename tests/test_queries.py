@@ -245,6 +245,17 @@ def test_the_command(gravel: Any, figures: Any) -> None:
     gravel("query", "--file", "q.sql", "--table", "harbour=b.csv", "--param", "least=2", "--write", "out.csv")
     assert parsed(Path("out.csv").read_text("utf-8")) == [["id", "name"], ["5", ""], ["6", "Tern"], ["8", "Ärlig"]]
     assert "the account of the rows" in gravel("query", "SELECT 1 AS a", "--explain").out
+    # No stage loses an error behind a NULL that came first; rows left out are left out everywhere.
+    for text, rows in (("SELECT DISTINCT 10 / n AS x FROM b", 7), ("SELECT COUNT(*) AS c FROM b GROUP BY 10 / n", 7),
+                       ("SELECT id FROM b ORDER BY 10 / n", 9),
+                       ("SELECT 10 / n AS x FROM b UNION SELECT NULL", 7)):  # fmt: skip
+        assert "22012" in gravel("query", text, "--in", ".", status=1).err
+        assert figures("query", text, "--in", ".", "--on-error", "omit")["row_count"] == rows, text
+    before = Path("b.csv").read_bytes()
+    assert "is not written over" in gravel("query", "SELECT id FROM b", "--in", ".", "--write", "b.csv", status=2).err
+    assert "over the table itself" in gravel("profile", "b.csv", "--report", "b.csv", status=2).err
+    assert "which is read" in gravel("check", "s.csv", "bid IN (SELECT id FROM 'b.csv')", "--set-aside", "b.csv", status=2).err
+    assert Path("b.csv").read_bytes() == before
     for text, hint in (
         ("SELECT nam FROM b", "did you mean name?"), ("SELECT name FROM b GROUP BY pier", "neither grouped by"),
         ("SELECT x.id FROM b", "there is no table x"),

@@ -70,6 +70,7 @@ def check(
     """
     from gravel.inspecting.check import check as check_table
     from gravel.inspecting.check import named_condition
+    from gravel.language import parse, tree
 
     given = given_by(param, today)
     pairs = [named_condition(one) for one in conditions or ()]
@@ -86,7 +87,10 @@ def check(
     allowed = allowed_of(allow if allow is not None else stated.get("allow"))
     fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
     source = open_reference(table, delimiter, encoding, empty, text)
-    aside = _Aside(set_aside, source.columns, source.path) if set_aside is not None else None
+    asked = {
+        Path(one.reference).resolve() for _, text in pairs for one in parse.walk(parse.expression(text)) if isinstance(one, tree.Table)
+    }
+    aside = _Aside(set_aside, source.columns, {source.path.resolve(), *asked}) if set_aside is not None else None
     try:
         with progress(source):
             found = check_table(source, pairs, unknown_fails=fails, allowed=allowed, given=given, aside=aside)
@@ -158,11 +162,11 @@ def allowed_of(text: Any) -> Any:
 class _Aside:
     """Rows that do not hold, written beside their place until all are there."""
 
-    def __init__(self, target: Path, columns: tuple[str, ...], source: Path) -> None:
+    def __init__(self, target: Path, columns: tuple[str, ...], read: set[Path]) -> None:
         from gravel.tables.csv.writer import Output, header
 
-        if target.resolve() == source.resolve():
-            raise CallProblem("the rows would be written over the table itself", hint="name another file")
+        if target.resolve() in read:
+            raise CallProblem(f"the rows would be written over {target}, which is read", hint="name another file")
         self._output: Any = Output(target, str(target))
         self._output.write(header(["gravel_row", "gravel_checks", *columns]))
 

@@ -53,6 +53,8 @@ def query(
     session = Session("", given_by(param, today), _tables(table, folder), on_error=on_error.value)
     found = session.query(text)
     texts = _texts(found)
+    if write is not None and write.resolve() in session.paths:
+        raise CallProblem(f"the query reads {write}, so it is not written over", hint="name another file")
     if write is not None:
         _write(write, found, texts)
     from gravel.cli import render
@@ -72,6 +74,8 @@ def query(
     from gravel.inspecting.cautions import Caution
 
     render.cautions([Caution(*one) for one in session.cautions], not no_color)
+    for name, malformed in session.malformed.items():
+        render.malformed_notes(name, malformed, not no_color)
     for fault in session.faults:
         count = "1 row" if fault.rows == 1 else f"{fault.rows:,} rows"
         first = f", first in source row {fault.row:,}" if fault.row else ""

@@ -20,6 +20,7 @@ from gravel.language import nodes, parse, tree
 from gravel.language.bind import Scope, bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.types import BOOLEAN, DOUBLE, INTEGER, NUMBERS, Kind, Type, decimal, room
+from gravel.problems import DataProblem
 from gravel.words import words
 
 KNOWN = words("COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP")
@@ -109,7 +110,7 @@ class State:
         name = self.bound.name
         if self.values:
             once = pc.unique(pa.chunked_array(self.values))
-            self.rows, self.total = len(once), sum_of(once)
+            self.rows, self.total, self.squares = len(once), sum_of(once), [_squares(once)]
         if name == "COUNT":
             return len(self.distinct) if self.bound.distinct else self.rows
         if name in ("MIN", "MAX"):
@@ -185,15 +186,20 @@ def part_of(bound: Bound, frame: Frame, rows: np.ndarray) -> Part:
     if bound.name in ("MIN", "MAX"):
         low, high = (value.as_py() for value in pc.min_max(_ordered(known)).values())
         return Part(len(known), nulls, bounds=(low, high))
-    if bound.distinct and bound.name in ("COUNT", "SUM", "AVG"):
+    if bound.distinct:
         return Part(len(known), nulls, distinct=counted([known], rows), values=None if bound.name == "COUNT" else pc.unique(known))
     if bound.name == "COUNT":
         return Part(len(known), nulls)
     if bound.name in ("SUM", "AVG"):
         return Part(len(known), nulls, total=sum_of(known))
+    return Part(len(known), nulls, squares=_squares(known))
+
+
+def _squares(known: Any) -> tuple[int, float, float]:
+    """(rows, mean, sum of squared differences) of some numbers."""
     numbers = pc.cast(known, pa.float64()).to_numpy()
     mean = float(numbers.mean())
-    return Part(len(known), nulls, squares=(len(numbers), mean, float(((numbers - mean) ** 2).sum())))
+    return len(numbers), mean, float(((numbers - mean) ** 2).sum())
 
 
 def _ordered(known: Any) -> Any:
@@ -201,11 +207,14 @@ def _ordered(known: Any) -> Any:
 
 
 def one_row(states: Iterable[State]) -> list[Any]:
-    """The results as columns of one row. A sum that its type cannot hold is an error that the caller tells."""
+    """The results as columns of one row. Raises DataProblem for a sum that its type cannot hold."""
     columns = []
     for state in states:
         value = state.result()
         if state.bound.type == BOOLEAN and value is not None:
             value = bool(value)
-        columns.append(pa.array([value], state.bound.type.arrow))
+        try:
+            columns.append(pa.array([value], state.bound.type.arrow))
+        except pa.ArrowInvalid:
+            raise DataProblem(f"{state.bound.name} has more digits than {state.bound.type} holds: 22003") from None
     return columns

@@ -36,6 +36,7 @@ def figures(found: Profile, table: Any, column: str | None = None) -> dict[str, 
             }
             for one in facts.determined
         ],
+        "searched_columns": facts.searched,
         "findings": [finding_figures(one, found, table) for one in found.findings if column in (None, one.column)],
         "columns": [column_figures(one, found.rows, _TOP if column is None else None) for one in some],
     }  # fmt: skip
@@ -81,6 +82,7 @@ def column_figures(one: ColumnProfile, rows: int, top: int | None) -> dict[str, 
         "spellings": [{"key": group.key, "values": _values(group.values)} for group in one.spellings],
         "spelling_groups": one.spelling_groups,
         "null_words": _values(one.null_words),
+        "null_word_rows": one.null_word_rows,
         "list": _list(one),
         "damage": {"misdecoded": one.damage.misdecoded, "replacement": one.damage.replacement, "formula": one.damage.formula},
         "numbers": None if one.numbers is None else _numbers(one.numbers),

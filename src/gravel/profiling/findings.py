@@ -21,7 +21,7 @@ _COST = {
     "almost a key": 95, "repeated rows": 90, "replacement characters": 88, "wrongly decoded": 86, "misfits": 84, "control characters": 82,
     "forms": 78, "null words": 76, "blank": 72, "spaces": 70, "spellings": 68, "determined": 66, "dates of two orders": 64, "list pieces": 60,
     "padded pieces": 58, "case": 56, "odd shapes": 54, "far out": 50, "negative": 48, "future": 46, "first of January": 44, "formulas": 42,
-    "list": 20, "leading zeros": 18, "constant": 12, "always null": 30, "null together": 8, "nulls": 10,
+    "list": 20, "leading zeros": 18, "constant": 12, "always null": 30, "null together": 8,
 }  # fmt: skip
 _FEW = 0.1  # a tenth: what is rarer beside a rule that the rest keeps is an exception to it
 
@@ -103,7 +103,7 @@ def _spaces(one: ColumnProfile) -> Iterator[Finding]:
 def _null_words(one: ColumnProfile) -> Iterator[Finding]:
     if not one.null_words:
         return
-    name, rows = quoted(one.name), sum(word.rows for word in one.null_words)
+    name, rows = quoted(one.name), one.null_word_rows
     condition = _null_word_condition(one)
     told = ", ".join(f"{word.rows:,} × {_shown(word.value)}" for word in one.null_words[:5])
     more = f" and {len(one.null_words) - 5} others" if len(one.null_words) > 5 else ""
@@ -114,14 +114,15 @@ def _null_words(one: ColumnProfile) -> Iterator[Finding]:
 
 
 def _null_word_condition(one: ColumnProfile) -> str:
-    tidy = sorted({_tidy(word.value).lower() for word in one.null_words})
+    listed = sum(word.rows for word in one.null_words) == one.null_word_rows
+    tidy = sorted({_tidy(word.value).lower() for word in one.null_words} if listed else NULL_WORDS)
     return is_one_of(f"LOWER(TIDY_SPACES({quoted(one.name)}))", map(text_literal, tidy))
 
 
 def _misfits(one: ColumnProfile, known: int) -> Iterator[Finding]:
     """A type or a date form that nearly all values fit, and those that do not."""
     name = quoted(one.name)
-    said = known - one.empty - one.blank - sum(word.rows for word in one.null_words)
+    said = known - one.empty - one.blank - one.null_word_rows
     by_type = {fit.type: fit for fit in one.fits}
     best = _best_fit(one.fits)
     if one.loses and (whole := by_type.get("DECIMAL")) and whole.rows == known:
@@ -134,7 +135,7 @@ def _misfits(one: ColumnProfile, known: int) -> Iterator[Finding]:
         return
     rows = known - best.rows
     few = _examples(best)
-    mend = _mend_number(name, best, known, by_type) or _mend_dates(name, one, best)
+    mend = _mend_number(name, best) or _mend_dates(name, one, best)
     level = "wrong" if best.rows >= 0.8 * said else "suspect"
     yield Finding(
         "misfits", level, one.name, rows, f"{best.rows:,} of {known:,} values fit {best.type}, these do not: {few}",
@@ -152,8 +153,8 @@ def _examples(fit: Fit) -> str:
     return ", ".join(f"{one.rows:,} × {_shown(one.value)}" for one in fit.misfits[:4]) + (" …" if len(fit.misfits) > 4 else "")
 
 
-def _mend_number(name: str, best: Fit, known: int, by_type: dict[str, Fit]) -> str:
-    """A decimal comma is a point elsewhere; only where the examples all are of that kind."""
+def _mend_number(name: str, best: Fit) -> str:
+    """A decimal comma is a point elsewhere, where one of the examples has it."""
     import re
 
     if best.type not in ("INTEGER", "DECIMAL", "DOUBLE PRECISION") or not best.misfits:
@@ -227,6 +228,8 @@ def _only_case_and_spaces(group: tuple[ValueRows, ...]) -> bool:
 
 def _case(one: ColumnProfile, known: int) -> Iterator[Finding]:
     """Nearly all capitals, or nearly all small letters, and a few that are not; words for nothing apart."""
+    if sum(word.rows for word in one.null_words) < one.null_word_rows:
+        return  # words for nothing in too many spellings to tell their case apart
     name, case = quoted(one.name), one.case
     words = [word for word in one.null_words if any(char.isalpha() for char in word.value)]
     lettered = known - case.none - sum(word.rows for word in words)
@@ -246,7 +249,7 @@ def _shapes(one: ColumnProfile, known: int) -> Iterator[Finding]:
     if one.distinct_shapes < 2 or not one.shapes:
         return
     name, usual = quoted(one.name), one.shapes[0]
-    said = known - one.empty - one.blank - sum(word.rows for word in one.null_words)
+    said = known - one.empty - one.blank - one.null_word_rows
     others = said - usual.rows
     apart = (f" AND NOT IS_BLANK({name})" if one.empty + one.blank else "") + (
         f" AND NOT {_null_word_condition(one)}" if one.null_words else ""
@@ -382,15 +385,7 @@ def _dates(one: ColumnProfile) -> Iterator[Finding]:
     found = one.dates
     if found is None or one.type.kind not in (Kind.DATE, Kind.TIMESTAMP, Kind.TEXT):
         return
-    name = quoted(one.name)
-    # For a text column the rows are named only where they all are ISO dates.
-    value = f"CAST({name} AS DATE)" if one.type.kind is Kind.TIMESTAMP else name
-    if one.type == TEXT:
-        plain = next((fit.rows for fit in one.fits if fit.type == "DATE"), 0)
-        if plain != found.fit:
-            value = ""
-        else:
-            value = f"CAST_OR_NULL({name} AS DATE)"
+    value = _day_of(one)
     if found.future:
         where = f"{value} > CURRENT_DATE" if value else ""
         yield Finding("future", "suspect", one.name, found.future, f"days after today, up to {found.max}", where)
@@ -405,6 +400,20 @@ def _dates(one: ColumnProfile) -> Iterator[Finding]:
         yield Finding(
             "first of January", "suspect", one.name, found.january_first, "on a 1 January: rather a year whose day nobody knew", where
         )
+
+
+def _day_of(one: ColumnProfile) -> str:
+    """An expression for the day of a value; '' where the column does not tell the day from the month."""
+    name = quoted(one.name)
+    if one.type != TEXT:
+        return f"CAST({name} AS DATE)" if one.type.kind is Kind.TIMESTAMP else name
+    if not all(orders.settled for orders in one.both_orders):
+        return ""
+    wrong = {f"'{orders.month_first if orders.only_day_first else orders.day_first}'" for orders in one.both_orders}
+    types = [fit.type for fit in one.fits if fit.rows and fit.type.startswith(("DATE", "TIMESTAMP")) and "YYYYMMDD" not in fit.type]
+    read = [f"CAST_OR_NULL({name} AS {kind})" for kind in types if not any(form in kind for form in wrong)]
+    days = [f"CAST({one} AS DATE)" if "AS TIMESTAMP" in one else one for one in read]
+    return days[0] if len(days) == 1 else f"COALESCE({', '.join(days)})"
 
 
 def _of_table(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) -> Iterator[Finding]:

@@ -59,7 +59,7 @@ def profile(table: CsvTable, *, today: date | None = None, memory: int = MEMORY,
         from gravel.profiling.sample import choose
 
         chosen = choose(table, sample)
-    room = Room(max(1000, memory // _BYTES_A_VALUE))
+    room = Room(max(4, memory // _BYTES_A_VALUE))
     first = _FirstPass(table, room, chosen)
     first.run()
     table.settle({i: state.fitting for i, state in enumerate(first.states)})
@@ -129,10 +129,7 @@ class _SecondPass:
     def __init__(self, table: CsvTable, room: Room, first: _FirstPass, gathered: list[Gathered]) -> None:
         self.table, self.room, self.first, self.gathered = table, room, first, gathered
         self.types = table.types(range(len(table.columns)))
-        self.texts: dict[int, dict[int, str]] = {}
-        for index, state in enumerate(first.states):
-            known = dict(state.texts.values())
-            self.texts[index] = known
+        self.texts: dict[int, dict[int, str]] = {index: dict(state.texts.values()) for index, state in enumerate(first.states)}
         self.shape_examples: dict[int, list[tuple[int, int]]] = {}
         self.by_value: dict[int, tuple[Frequent, str | None, str | None]] = {}
 
@@ -205,14 +202,16 @@ class _SecondPass:
         room = self.room
         names = [column for column in columns if self.types[column.index].kind not in (Kind.DECIMAL, Kind.DOUBLE)]
         self.pairs = relations.new_pairs(relations.likely_pairs(names, sample, rows), room) if rows else {}
-        self._look_up({column.index: {row for row, _ in self.gathered[column.index].words} for column in columns})
+        said = {column.index: self.gathered[column.index] for column in columns}
+        self._look_up({index: {*(row for row, _ in found.words), *found.blanks} for index, found in said.items()})
         self.unsaid = {column.index: self._unsaid(column.index) for column in columns}
         sample = {index: relations.without(hashed[: relations.FEWER], self.unsaid[index]) for index, hashed in sample.items()}
         self.dependencies = relations.new_pairs(relations.likely_dependencies(columns, sample, rows), room) if rows else {}
 
     def _unsaid(self, index: int) -> np.ndarray:
-        """Hashes of a column's values that say nothing: '' and the words for it."""
-        words = [self.texts[index][row] for row, _ in self.gathered[index].words]
+        """Hashes of a column's values that say nothing: '', blank ones and the words for it."""
+        found = self.gathered[index]
+        words = [self.texts[index][row] for row in (*(row for row, _ in found.words), *found.blanks)]
         return hashes(pa.array(["", *words], pa.string())) if self.types[index] == TEXT else np.zeros(0, np.uint64)
 
     def _distinct(self, index: int) -> int:
@@ -352,7 +351,8 @@ class _SecondPass:
             both_orders=_orders(found),
             loses=count("loses"), shapes=self._shapes(index), distinct_shapes=len(state.shapes),
             spellings=spellings, spelling_groups=max(len(spellings), found.spelling_groups if len(found.spellings) < found.spelling_groups else 0),
-            null_words=_ranked((texts[row], rows) for row, rows in found.words), list=part.result(self.lists[index]) if part and part.rows else None,
+            null_words=_ranked((texts[row], rows) for row, rows in found.words), null_word_rows=count("null_word"),
+            list=part.result(self.lists[index]) if part and part.rows else None,
             damage=Damage(count("misdecoded"), count("replacement"), count("formula")), numbers=numbers, dates=days,
             forms=tuple(self.form_states[index, form].result(form) for form in self.forms.get(index, ())),
         )  # fmt: skip

@@ -187,8 +187,9 @@ class Form:
 class ColumnProfile:
     """What a column holds. empty: ''; blank: not empty, only white space; padded: white space at an end of a value that
     is not blank; distinct: different values, NULL apart; min, max: texts by code point, others by value. loses: texts
-    whose cast to a number would lose a leading zero or plus. spelling_groups: MATCH_KEYs that several values share, of
-    which `spellings` has those that most rows are spread over; each has its values, the commonest first."""
+    whose cast to a number would lose a leading zero or plus. null_words: the most frequent of them, of
+    null_word_rows in all. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has those that most
+    rows are spread over; each has its values, the commonest first."""
 
     name: str
     type: Type
@@ -211,6 +212,7 @@ class ColumnProfile:
     spellings: tuple[Spelling, ...]
     spelling_groups: int
     null_words: tuple[ValueRows, ...]
+    null_word_rows: int
     list: ListInField | None
     damage: Damage
     numbers: Numbers | None

@@ -16,7 +16,7 @@ from gravel.engine.hashing import NULL_HASH
 from gravel.language.functions.buffers import body, is_ascii
 from gravel.language.types import Kind
 from gravel.profiling import fits, spread
-from gravel.profiling.marks import BIT, marked
+from gravel.profiling.marks import BIT, DELIMITERS, marked
 from gravel.profiling.result import Numbers
 from gravel.tables.typing import Fitting, fitting
 
@@ -45,7 +45,6 @@ class Part:
     values: Counted | None = None
     texts: dict[int, tuple[int, str]] = field(default_factory=dict)
     shapes: Counted | None = None
-    shape_texts: dict[int, tuple[int, str]] = field(default_factory=dict)
 
 
 def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> Part:
@@ -55,7 +54,7 @@ def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> Part:
     null_sum, known = 0, None
     if nulls:
         known = pc.is_valid(array).to_numpy(zero_copy_only=False)
-        null_sum = int(_row_hashes(rows[~known]).sum(dtype=np.uint64)) if nulls < len(array) or nulls else 0
+        null_sum = int(_row_hashes(rows[~known]).sum(dtype=np.uint64))
         if nulls == len(array):
             return Part(nulls, null_sum, plain, fitting(array, so_far.kinds))
         rows, array = rows[known], array.drop_null()
@@ -90,7 +89,7 @@ def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> Part:
     return Part(
         nulls, null_sum, plain, fit, low, high, *numbers, _extreme(array, lengths, int(lengths.min())),
         _extreme(array, lengths, int(lengths.max())), total, values, _likely_texts(values, array, rows, order),
-        shapes, _likely_texts(shapes, marks.shapes, rows, order),
+        shapes,
     )  # fmt: skip
 
 
@@ -145,7 +144,6 @@ class State:
         self.fitting = Fitting()
         self.values, self.shapes = Distinct(room), Distinct(room)
         self.texts: dict[int, tuple[int, str]] = {}
-        self.shape_texts: dict[int, tuple[int, str]] = {}
 
     def add(self, part: Part) -> None:
         """Take in a batch, in the order of the table."""
@@ -164,9 +162,8 @@ class State:
             self.longest = min(self.longest, part.longest, key=lambda one: (-one[0], one[1]))
         self.values.add(part.values)
         self.shapes.add(part.shapes)
-        for known, texts in ((self.texts, part.texts), (self.shape_texts, part.shape_texts)):
-            for key, found in texts.items():
-                known.setdefault(key, found)
+        for key, found in part.texts.items():
+            self.texts.setdefault(key, found)
 
 
 def _least(a: Any, b: Any) -> Any:
@@ -216,6 +213,7 @@ class Gathered:
     top: list[tuple[int, int]] = field(default_factory=list)
     misfits: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
     words: list[tuple[int, int]] = field(default_factory=list)
+    blanks: list[int] = field(default_factory=list)
     spellings: list[list[tuple[int, int]]] = field(default_factory=list)
     spelling_groups: int = 0
     numbers: tuple[Numbers, int, int] | None = None
@@ -226,10 +224,6 @@ class Gathered:
     sample: dict[str, list[int]] = field(default_factory=dict)
     sample_rows: dict[int, int] = field(default_factory=dict)  # how many rows hold the value of each of the first ones
     both: dict[tuple[str, str], int] = field(default_factory=dict)
-
-
-_LISTS = ("list_semicolon", "list_pipe", "list_comma", "list_slash", "list_line")
-_FIT_NAMES = fits.NAMES
 
 
 def gather(state: State, is_text: bool) -> Gathered:
@@ -243,7 +237,8 @@ def gather(state: State, is_text: bool) -> Gathered:
     for piece in state.values.pieces():
         marks, values = piece.extra
         made.distinct += len(piece.first)
-        made.top += top_rows(piece.counts, piece.rows, TOP)
+        best = top_rows(piece.counts, piece.rows, TOP)
+        made.top += best
         seen = np.bitwise_or.reduce(marks) if len(marks) else np.uint64(0)
         masks: dict[str, np.ndarray] = {}
         for name, bit in BIT.items():
@@ -256,18 +251,20 @@ def gather(state: State, is_text: bool) -> Gathered:
         samples.setdefault("all", []).append(first)
         made.sample_rows.update(_counts_at(piece, first))
         if is_text:
-            for name in _FIT_NAMES:
+            for name in fits.NAMES:
                 if name in masks:
                     misfits.setdefault(name, []).extend(_top_of(piece, ~masks[name], MISFITS))
                 else:
-                    misfits.setdefault(name, []).extend(made.top)
+                    misfits.setdefault(name, []).extend(best)
             for day_first, month_first in fits.RIVALS:
                 if f"form {day_first}" in masks and f"form {month_first}" in masks:
                     rows = int(piece.counts[masks[f"form {day_first}"] & masks[f"form {month_first}"]].sum())
                     made.both[day_first, month_first] = made.both.get((day_first, month_first), 0) + rows
             if "null_word" in masks:
                 made.words += _top_of(piece, masks["null_word"], WORDS)
-            for name in _LISTS:
+            if "blank" in masks:
+                made.blanks += [row for row, _ in _top_of(piece, masks["blank"], WORDS)]
+            for name in DELIMITERS:
                 if name in masks:
                     samples.setdefault(name, []).append(_earliest(piece.rows[masks[name]]))
                     samples.setdefault(f"not {name}", []).append(_earliest(piece.rows[~masks[name]]))

@@ -55,9 +55,10 @@ class Grouping(Sources):
             for node in some:
                 every.setdefault(self.shape(node, over), node)
         keys = {shape: self.evaluate(node, over, withs) for shape, node in every.items()}
-        for shape, (made, _) in keys.items():
-            if made.errors is not None:
-                self._fault("GROUP BY", self._written(every[shape]), made.errors, over.rows)
+        sound = self._sound("GROUP BY", over, ((self._written(every[shape]), made) for shape, (made, _) in keys.items()))
+        if sound is not None:
+            over = over.take(sound)
+            keys = {shape: (taken(made, sound), kind) for shape, (made, kind) in keys.items()}
         inputs = [self._input(one, over, withs) for one in aggregates]
         parts: list[tuple[list[Vector], list[Vector], int]] = []
         types: list[Type] = []

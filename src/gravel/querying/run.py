@@ -172,6 +172,8 @@ class Session(Windowing):
         return made
 
     def _distinct(self, made: Relation) -> Relation:
+        sound = self._sound("DISTINCT", made, zip(made.names, made.vectors, strict=True))
+        made = made if sound is None else made.take(sound)
         _, first = codes_of([one.values for one in made.vectors], made.count)
         self._tell("DISTINCT", made.count, len(first), f"{made.count - len(first):,} removed")
         kept = made.take(first)
@@ -196,6 +198,7 @@ class Session(Windowing):
         if not query.order:
             return made
         keys = []
+        failed = np.zeros(made.count, bool)
         for number, key in enumerate(query.order):
             node = key.expression
             at = None
@@ -215,8 +218,12 @@ class Session(Windowing):
                 one = self.evaluate(node, made, withs)[0]
             if one.errors is not None:
                 self._fault("ORDER BY", self._written(node), one.errors, made.rows)
+                failed |= one.errors != 0
             keys.append(pa.chunked_array([one.values]))
         order = sort_order(keys, query.order)
+        if self.on_error == "omit" and failed.any():
+            order = order[~failed[order]]
+            self._tell("ORDER BY: omitted", made.count, len(order), "rows with an error")
         self._sorted_keys = [key.take(pa.array(order)) for key in keys]
         return made.take(order)
 
@@ -278,7 +285,14 @@ class Session(Windowing):
             joined([as_type(a, kind), as_type(b, kind)], kind) for a, b, kind in zip(left.vectors, right.vectors, types, strict=True)
         ]
         both = Relation(left.names, ("",) * len(types), tuple(types), Columns(vectors), left.count + right.count)
-        keep = self._chosen(node, [one.values for one in vectors], left.count, right.count)
+        sound = None
+        if not (node.operator == "UNION" and node.all):
+            sound = self._sound(node.operator, both, zip(both.names, both.vectors, strict=True))
+        if sound is not None:
+            lefts = int((sound < left.count).sum())
+            both = both.take(sound)
+            left, right = replace(left, count=lefts), replace(right, count=both.count - lefts)
+        keep = self._chosen(node, [one.values for one in both.vectors], left.count, right.count)
         made = both.take(keep)
         self._tell(node.operator + (" ALL" if node.all else ""), both.count, made.count, f"{left.count:,} and {right.count:,} rows")
         return made

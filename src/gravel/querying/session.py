@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+from abc import ABC, abstractmethod
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -25,6 +26,7 @@ from gravel.querying import joins
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
 from gravel.querying.shapes import top
 from gravel.tables.reference import open_table
+from gravel.tables.table import Malformed
 
 
 @dataclass(frozen=True)
@@ -49,7 +51,7 @@ class RowFault:
 
 
 @dataclass
-class Base:
+class Base(ABC):
     """What a query runs in: tables by name, named queries, parameters, what is done with errors; and its account."""
 
     text: str
@@ -61,16 +63,21 @@ class Base:
     cautions: list[tuple[str, int, str, str]] = field(default_factory=list)
     faults: list[RowFault] = field(default_factory=list)
     quiet: int = 0
+    malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
     _read: dict[tuple[str, frozenset[int]], Relation] = field(default_factory=dict)
     _wanted: set[str] | None = None
-
     _withs: dict[str, Relation] = field(default_factory=dict)
     _with_null: set[int] = field(default_factory=set)  # subqueries, by identity, that have a NULL
     _around: tuple[dict[tuple[str, str], int], Relation] | None = None
 
+    @abstractmethod
     def run_query(self, query: tree.Query, withs: dict[str, Relation]) -> Relation:
         """A query's relation, its order kept."""
-        raise NotImplementedError
+
+    @property
+    def paths(self) -> set[Path]:
+        """The files that were read."""
+        return {Path(path).resolve() for path, _ in self._read}
 
     def _fault(self, stage: str, expression: str, errors: np.ndarray, rows: np.ndarray | None) -> None:
         """Row errors that a result or a condition reads. Raises DataProblem where errors stop the query."""
@@ -87,6 +94,18 @@ class Base:
                 hint="guard it with CASE, or --on-error null or omit",
             )
 
+    def _sound(self, stage: str, made: Relation, vectors: Iterable[tuple[str, Vector]]) -> np.ndarray | None:
+        """What a stage reads of some rows: its errors are told, and where such rows are left out, which remain (else None)."""
+        failed = np.zeros(made.count, bool)
+        for expression, one in vectors:
+            if one.errors is not None:
+                self._fault(stage, expression, one.errors, made.rows)
+                failed |= one.errors != 0
+        if self.on_error != "omit" or not failed.any():
+            return None
+        self._tell(f"{stage}: omitted", made.count, int((~failed).sum()), "rows with an error")
+        return np.flatnonzero(~failed)
+
     def _tell(self, stage: str, rows_in: int, rows_out: int, detail: str = "") -> None:
         if not self.quiet:
             self.account.append(Stage(stage, rows_in, rows_out, detail))
@@ -102,9 +121,16 @@ class Base:
         return self.text[node.start : node.end]
 
     def evaluate(
-        self, node: tree.Node, over: Relation, withs: dict[str, Relation], stands: dict[Any, int] | None = None, condition: bool = False
+        self,
+        node: tree.Node,
+        over: Relation,
+        withs: dict[str, Relation],
+        stands: dict[Any, int] | None = None,
+        condition: bool = False,
+        watched: bool = True,
     ) -> tuple[Vector, Type]:
-        """An expression over a relation's rows. `stands` maps shapes of nodes to columns that hold them already."""
+        """An expression over a relation's rows. `stands` maps shapes of nodes to columns that hold them already; its
+        cautions are told if it is `watched`, which needs all rows at once."""
         known = dict(stands or {})
         over = self._subqueries(node, over, withs, known)
 
@@ -116,12 +142,12 @@ class Base:
         bound = bind(node, scope, self.text)
         if condition and bound.type.kind not in (Kind.BOOLEAN, Kind.NULL):
             raise self._wrong(f"a condition is needed here, this is {bound.type}", node, "compare it: … = …, … IS NOT NULL")
-        frame = over.frame()
+        frame = over.frame().remembering()
         made = run(bound, frame).spread(over.count)
-        if not self.quiet:
+        if watched and not self.quiet:
             watch = Watch([(bound, self.text)])
             if watch.probes:
-                watch.add(watch.count(frame.remembering()))
+                watch.add(watch.count(frame))
                 for one in watch.cautions():
                     self._warn(one.caution, one.rows, one.detail, one.hint)
             self._not_in(node, over)

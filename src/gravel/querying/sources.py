@@ -48,7 +48,9 @@ class Sources(Base):
         key = (str(table.path), frozenset(wanted))
         if key not in self._read:
             batches, types = table.load(wanted)
-            bad = sum(len(batch.malformed) for batch in batches)
+            malformed = tuple(one for batch in batches for one in batch.malformed)
+            bad = len(malformed)
+            self.malformed[table.name] = malformed
             count = sum(batch.count for batch in batches)
             vectors = [
                 view(pa.concat_arrays([batch.columns[i] for batch in batches]) if batches else pa.nulls(0, pa.string()), types[i])
@@ -118,7 +120,7 @@ class Sources(Base):
             for condition in rest:
                 if not len(ones):
                     break
-                made, _ = self.evaluate(condition, left.take(ones).beside(right.take(twos)), withs, condition=True)
+                made, _ = self.evaluate(condition, left.take(ones).beside(right.take(twos)), withs, condition=True, watched=False)
                 if made.errors is not None:
                     self._fault("ON", self._written(condition), made.errors, None)
                 keep = made.true(len(ones))
