@@ -334,3 +334,23 @@ def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
     assert (join["in"], join["out"]) == (10, 12)
     assert "6 rows on the left matched, 4 without a partner" in join["detail"]
     assert "2 rows on the left met several (+2 rows)" in join["detail"]
+
+
+def test_nan_is_the_greatest_number_wherever_values_are_ordered(session: Any) -> None:
+    numbers = (
+        "(VALUES (CAST('NaN' AS DOUBLE PRECISION), 1), (CAST('1' AS DOUBLE PRECISION), 1), (CAST('NaN' AS DOUBLE PRECISION), 2)) AS v(x, g)"
+    )
+    assert ours(session, f"SELECT g, MIN(x) AS low, MAX(x) AS high FROM {numbers} GROUP BY g ORDER BY g") == [
+        ("1", "1", "NaN"),
+        ("2", "NaN", "NaN"),
+    ]
+    assert ours(session, f"SELECT x FROM {numbers} ORDER BY x DESC, g") == [("NaN",), ("NaN",), ("1",)]
+    assert ours(session, f"SELECT x FROM {numbers} ORDER BY x, g") == [("1",), ("NaN",), ("NaN",)]
+    assert ours(session, f"SELECT MAX(x) OVER (PARTITION BY g) AS m FROM {numbers}") == [("NaN",)] * 3
+
+
+def test_nan_in_a_check(gravel: Any) -> None:
+    write("t.csv", "x\nNaN\n1\n5\n")
+    x = "CAST(x AS DOUBLE PRECISION)"
+    gravel("check", "t.csv", f"MAX({x}) = CAST('NaN' AS DOUBLE PRECISION)", f"MIN({x}) = 1")
+    assert gravel("look", "t.csv", "--sort", f"{x} DESC", "--format", "csv").out.split() == ["gravel_row,x", "1,NaN", "3,5", "2,1"]

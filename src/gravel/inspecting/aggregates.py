@@ -97,8 +97,8 @@ class State:
         if part.squares is not None:
             self.squares.append(part.squares)
         for value in part.bounds:
-            self.least = value if self.least is None or value < self.least else self.least
-            self.most = value if self.most is None or value > self.most else self.most
+            self.least = value if self.least is None or _place(value) < _place(self.least) else self.least
+            self.most = value if self.most is None or _place(value) > _place(self.most) else self.most
         if part.distinct is not None:
             if self.bound.name == "COUNT":
                 self.distinct.add(part.distinct)
@@ -185,7 +185,8 @@ def part_of(bound: Bound, frame: Frame, rows: np.ndarray) -> Part:
         return Part(0, nulls)
     if bound.name in ("MIN", "MAX"):
         low, high = (value.as_py() for value in pc.min_max(_ordered(known)).values())
-        return Part(len(known), nulls, bounds=(low, high))
+        nan = (float("nan"),) if pa.types.is_floating(known.type) and pc.any(pc.is_nan(known)).as_py() else ()
+        return Part(len(known), nulls, bounds=(*(one for one in (low, high) if one is not None), *nan))
     if bound.distinct:
         return Part(len(known), nulls, distinct=counted([known], rows), values=None if bound.name == "COUNT" else pc.unique(known))
     if bound.name == "COUNT":
@@ -200,6 +201,11 @@ def _squares(known: Any) -> tuple[int, float, float]:
     numbers = pc.cast(known, pa.float64()).to_numpy()
     mean = float(numbers.mean())
     return len(numbers), mean, float(((numbers - mean) ** 2).sum())
+
+
+def _place(value: Any) -> tuple[bool, Any]:
+    """What values are compared by: NaN is the greatest number."""
+    return (value != value, value)
 
 
 def _ordered(known: Any) -> Any:

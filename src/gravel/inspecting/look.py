@@ -302,6 +302,10 @@ def sort_order(keys: list[Any], sorts: Sequence[tree.SortKey]) -> np.ndarray:
         if key.null_count:
             table[f"n{index}"] = pc.is_null(key)
             by.append((f"n{index}", "descending" if nulls_first else "ascending"))
+        if pa.types.is_floating(key.type):
+            # NaN is the greatest number; Arrow puts it last either way.
+            table[f"f{index}"] = pc.fill_null(pc.is_nan(key), False)
+            by.append((f"f{index}", "descending" if sort.descending else "ascending"))
         table[f"k{index}"] = pc.cast(key, pa.int8()) if pa.types.is_boolean(key.type) else key
         by.append((f"k{index}", "descending" if sort.descending else "ascending"))
     rows = len(keys[0])

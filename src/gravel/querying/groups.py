@@ -86,8 +86,14 @@ def extreme(groups: np.ndarray, many: int, values: Any, mask: np.ndarray, which:
     kind = some.type
     if pa.types.is_boolean(kind):
         some = pc.cast(some, pa.int8())
-    made = _reduced(groups[rows], many, some, which)
-    return Vector(pc.cast(made, kind))
+    made = pc.cast(_reduced(groups[rows], many, some, which), kind)
+    if pa.types.is_floating(kind) and which in ("min", "max"):
+        # NaN is the greatest number; Arrow passes over it.
+        nan = pc.is_nan(some).to_numpy(zero_copy_only=False)
+        held, every = np.bincount(groups[rows][nan], minlength=many), np.bincount(groups[rows], minlength=many)
+        last = held > 0 if which == "max" else (held > 0) & (held == every)
+        made = pc.if_else(pa.array(last), pa.scalar(float("nan")), made)
+    return Vector(made)
 
 
 def spread(groups: np.ndarray, many: int, values: Any, mask: np.ndarray, name: str) -> Vector:
