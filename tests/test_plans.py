@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import json
+import os
 import random
-from decimal import ROUND_HALF_UP, Decimal
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import parsed, write
+from plainplan import BYS, CONDITIONS, LABELS, QUERIES, SETS, SORTS, Plain
 
 BOATS = 'id,name,fee\n1, Gull ,10\n2,,20\n3,Tern,0\n4,"L""ark",5\n5,"",\n'
 
@@ -46,7 +48,7 @@ on_error = "set aside"
     assert {proof["proof"] for proof in done["proofs"]} == {
         "every line of the file is accounted for", "every step balances", "every step meets its stated rows",
         "the key (id) is unique and not null before", "the output has the rows the ledger says",
-        "the key (id) is unique and not null after", "columns that no step touched hold the same values",
+        "the key (id) is unique and not null after", "columns that no step touched hold the same values", "the rows left behind are all there",
     }  # fmt: skip
     # size was read as it came into the step: before TRIM.
     assert parsed(Path("o.csv").read_text()) == [
@@ -140,135 +142,151 @@ def test_declared_types_win_and_a_misfit_is_a_row_error_of_that_cell(figures: An
     assert "declare TEXT" in gravel("clean", "p.toml", status=2).err
 
 
-class Failure(Exception):
-    """A row error of the independent run."""
+ROW = st.tuples(
+    st.none() | st.sampled_from(["x", " x", "", "7", " 8 ", "y z"]), st.none() | st.integers(-3, 9),
+    st.none() | st.sampled_from(["", "p", "p;q", " p ; q;r", ";", "p;;q", "p, q;r", "p::q;"]),
+)  # fmt: skip
+NAMES = ["id", "a", "n", "l"]
 
 
-def _divided(row: dict[str, Any]) -> Any:
-    if row["n"] is None:
-        return None
-    if row["n"] == 0:
-        raise Failure
-    return int((Decimal(100) / row["n"]).to_integral_value(ROUND_HALF_UP))
+@st.composite
+def _steps(draw: Any) -> list[dict[str, Any]]:
+    """Steps of any verbs, with the columns that each leaves in mind."""
+    names, steps = list(NAMES), []
+    for number in range(1, draw(st.integers(1, 5)) + 1):
+        pick = draw(st.integers(0, 99))
+        verb = draw(st.sampled_from(["set", "keep_rows", "drop_rows", "split", "unique", "sort", "columns", "check", "query"]))
+        step: dict[str, Any] = {"verb": verb, "on_error": draw(st.sampled_from(["stop", "null", "set aside"]))}
+        if verb not in ("sort", "columns", "query") and draw(st.booleans()):
+            step["only"] = draw(st.integers(0, 3))
+        if verb == "set":
+            step["pick"] = pick % len(SETS)
+            names += [] if (column := SETS[step["pick"]][0]) in names else [column]
+        elif verb in ("keep_rows", "drop_rows"):
+            step["pick"] = pick % len(CONDITIONS)
+        elif verb == "check":
+            step |= {
+                "pick": pick % len(CONDITIONS),
+                "allow": draw(st.sampled_from([0, 3, 99])),
+                "unknown": draw(st.sampled_from(["passes", "fails"])),
+            }
+        elif verb == "split" and draw(st.booleans()):
+            keep = draw(st.booleans())
+            step |= {
+                "into": "rows", "on": draw(st.sampled_from([";", "::", ";;"])), "trim": draw(st.booleans()), "keep_column": keep,
+                "blanks": draw(st.sampled_from(["drop", "keep"])), "empty": draw(st.sampled_from(["keep", "drop"])),
+                "number": draw(st.sampled_from([None, f"k{number}"])), "as": f"piece{number}" if keep else None,
+            }  # fmt: skip
+            at = names.index("l")
+            names[at : at + 1] = [*(["l", f"piece{number}"] if keep else ["l"]), *([step["number"]] if step["number"] else [])]
+        elif verb == "split":
+            step |= {
+                "into": [f"s{number}", f"t{number}"], "on": draw(st.sampled_from([";", ",", "[;,]"])), "trim": draw(st.booleans()),
+                "surplus": draw(st.sampled_from(["join", "drop", "error"])), "short": draw(st.sampled_from(["null", "error"])),
+                "from": draw(st.sampled_from(["start", "end"])),
+            }  # fmt: skip
+            at = names.index("l")
+            names[at + 1 : at + 1] = step["into"]
+        elif verb == "unique":
+            step |= {"pick": pick % len(BYS), "sorts": draw(st.lists(st.integers(0, 3), max_size=2, unique=True)),
+                     "fill": draw(st.sampled_from([[], ["l"], ["l", "a"]])), "conflicts": draw(st.sampled_from(["count", "set aside"]))}  # fmt: skip
+            read = {"UPPER(a)": "a"}.get(BYS[step["pick"]][0], "n")
+            read_too = {read, *(SORTS[one][0].split()[0] for one in step["sorts"])}
+            step["compared"] = [name for name in (step["fill"] or names) if name not in read_too | {"id"}]
+        elif verb == "sort":
+            step["sorts"] = draw(st.lists(st.integers(0, 3), min_size=1, max_size=2, unique=True))
+        elif verb == "columns":
+            names = [*NAMES[::-1], *(name for name in names if name not in NAMES and pick % 2)]
+            step["names"] = list(names)
+        else:
+            step["pick"] = pick % len(QUERIES)
+            names += {1: [f"label{number}"], 4: [f"many{number}"]}.get(step["pick"], [])
+        steps.append(step)
+    return steps
 
 
-def _number(row: dict[str, Any]) -> Any:
-    if row["a"] is None:
-        return None
-    if not row["a"].strip(" ").isascii() or not row["a"].strip(" ").lstrip("+-").isdigit():
-        raise Failure
-    return int(row["a"].strip(" "))
+def _toml(number: int, step: dict[str, Any]) -> str:
+    """A step of `_steps` as a plan has it."""
+    verb, text = step["verb"], lambda value: json.dumps(value)
+    if verb == "set":
+        what = f"{{ {SETS[step['pick']][0]} = {text(SETS[step['pick']][1])} }}"
+    elif verb in ("keep_rows", "drop_rows"):
+        what = text(CONDITIONS[step["pick"]][0])
+    elif verb == "check":
+        what = f"{{ holds = {text(CONDITIONS[step['pick']][0])} }}\nallow = {step['allow']}\nunknown = {text(step['unknown'])}"
+    elif verb == "split" and step["into"] == "rows":
+        more = {name: step[name] for name in ("trim", "keep_column", "blanks", "empty", "number", "as") if step[name] is not None}
+        what = (
+            f"{{ column = 'l', on = {text(step['on'])}, into = 'rows', "
+            + ", ".join(f"{name} = {text(value)}" for name, value in more.items())
+            + " }"
+        )
+    elif verb == "split":
+        on = "on_regex" if step["on"] == "[;,]" else "on"
+        what = f"{{ column = 'l', {on} = {text(step['on'])}, into = {text(step['into'])}, trim = {text(step['trim'])}, keep_column = true, "
+        what += ", ".join(f"{name} = {text(step[name])}" for name in ("surplus", "short", "from")) + " }"
+    elif verb == "unique":
+        prefer = f", prefer = {text([SORTS[one][0] for one in step['sorts']])}" if step["sorts"] else ""
+        fill = f", fill = {text(step['fill'])}" if step["fill"] else ""
+        what = f"{{ by = [{text(BYS[step['pick']][0])}]{prefer}{fill}, conflicts = {text(step['conflicts'])} }}"
+    elif verb == "sort":
+        what = text([SORTS[one][0] for one in step["sorts"]])
+    elif verb == "columns":
+        what = text(step["names"])
+    else:
+        what = text(QUERIES[step["pick"]].format(n=number)) + '\nrows = "at most 99999"'
+    only = f"only = {text(CONDITIONS[step['only']][0])}\n" if "only" in step else ""
+    return f"[[step]]\n{verb} = {what}\non_error = {text(step['on_error'])}\n{only}"
 
 
-SETS: list[tuple[str, str, Any]] = [
-    ("a", "TRIM(a)", lambda row: None if row["a"] is None else row["a"].strip(" ")),
-    ("a", "COALESCE(NULLIF(a, 'x'), 'none')", lambda row: "none" if row["a"] in (None, "x") else row["a"]),
-    ("a", "UPPER(a)", lambda row: None if row["a"] is None else row["a"].upper()),
-    ("n", "CAST(ROUND(100 / n) AS INTEGER)", _divided),
-    ("n", "CASE WHEN n <> 0 THEN CAST(ROUND(100 / n) AS INTEGER) END", lambda row: None if not row["n"] else _divided(row)),
-    ("n", "CAST(a AS INTEGER)", _number),
-    ("b", "LENGTH(a)", lambda row: None if row["a"] is None else len(row["a"])),
-]
-
-
-def _known(test: Any) -> Any:
-    return lambda row: None if row["n"] is None else test(row["n"])
-
-
-def _over(row: dict[str, Any]) -> Any:
-    made = _divided(row)
-    return None if made is None else made > 10
-
-
-def _either(row: dict[str, Any]) -> Any:
-    if row["a"] == "x" or (row["n"] is not None and row["n"] < 3):
-        return True
-    return None if None in (row["a"], row["n"]) else False
-
-
-CONDITIONS: list[tuple[str, Any]] = [
-    ("n > 1", _known(lambda n: n > 1)),
-    ("a IS NOT NULL", lambda row: row["a"] is not None),
-    ("a = 'x' OR n < 3", _either),
-    ("ROUND(100 / n) > 10", _over),
-]  # fmt: skip
-ROWS = st.lists(
-    st.tuples(st.none() | st.sampled_from(["x", " x", "", "7", " 8 ", "y z"]), st.none() | st.integers(-3, 9)), min_size=1, max_size=25
-)
-STEP = st.tuples(st.sampled_from(["set", "keep_rows", "drop_rows"]), st.integers(0, 99), st.sampled_from(["stop", "null", "set aside"]))
-
-
-def _independently(rows: list[tuple[int, dict[str, Any]]], steps: list[Any]) -> tuple[list[Any], dict[int, tuple[int, str]], bool]:
-    """(rows out, step and outcome of each that left, whether a step stops) by a run of one row after the other."""
-    left: dict[int, tuple[int, str]] = {}
-    stops = False
-    for number, (verb, pick, on_error) in enumerate(steps, 1):
-        going = []
-        for source, row in rows:
-            made = dict(row)
-            try:
-                if verb == "set":
-                    column, _, function = SETS[pick % len(SETS)]
-                    made[column] = function(row)
-                else:
-                    decided = CONDITIONS[pick % len(CONDITIONS)][1](row)
-                    if (decided is not True) if verb == "keep_rows" else (decided is True):
-                        left[source] = (number, "dropped")
-                        continue
-            except Failure:
-                if on_error == "null" and verb != "keep_rows":
-                    if verb == "set":
-                        made[SETS[pick % len(SETS)][0]] = None
-                else:
-                    stops |= on_error == "stop"
-                    left[source] = (number, "dropped" if on_error == "null" else "set aside" if on_error == "set aside" else "failed")
-                    continue
-            going.append((source, made))
-        rows = going
-    return rows, left, stops
-
-
-@settings(max_examples=120)
-@given(rows=ROWS, steps=st.lists(STEP, max_size=4), block=st.sampled_from([24, 60, 4096]))
-def test_any_plan_equals_an_independent_run_and_every_row_ends_once(rows: Any, steps: Any, block: int, tmp_path_factory: Any) -> None:
+@settings(max_examples=int(os.environ.get("GRAVEL_PLANS", "500")))
+@given(
+    rows=st.lists(ROW, min_size=1, max_size=20), steps=_steps(), block=st.sampled_from([24, 60, 4096]),
+    memory=st.sampled_from([600, 3000, 1 << 30]),
+)  # fmt: skip
+def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
+    rows: Any, steps: Any, block: int, memory: int, tmp_path_factory: Any
+) -> None:
+    from gravel.engine import external
+    from gravel.plans.follow import follow
     from gravel.plans.model import read_plan
-    from gravel.plans.run import clean
+    from gravel.plans.run import Wish, clean
     from gravel.tables.csv import pieces
 
     folder = tmp_path_factory.mktemp("plan")
-    quoted = lambda value: "" if value is None else '"' + value + '"'  # noqa: E731
-    lines = [f"{n},{quoted(a)},{'' if number is None else number}" for n, (a, number) in enumerate(rows, 1)]
-    write(folder / "b.csv", "\n".join(["id,a,n", *lines]) + "\n")
-    text = 'table = "b.csv"\nwrite = "o.csv"\nkey = ["id"]\n[types]\nid = "INTEGER"\na = "TEXT"\nn = "INTEGER"\n'
-    new = False
-    for verb, pick, on_error in steps:
-        what = (
-            f'{{ {SETS[pick % len(SETS)][0]} = "{SETS[pick % len(SETS)][1]}" }}'
-            if verb == "set"
-            else f'"{CONDITIONS[pick % len(CONDITIONS)][0]}"'
-        )
-        text += f'[[step]]\n{verb} = {what}\non_error = "{on_error}"\n'
-        new |= verb == "set" and SETS[pick % len(SETS)][0] == "b"
-    write(folder / "p.toml", text)
-    before, pieces.BLOCK = pieces.BLOCK, block
+    shown = lambda value: "" if value is None else '"' + value + '"'  # noqa: E731
+    lines = [f"{n},{shown(a)},{'' if number is None else number},{shown(l)}" for n, (a, number, l) in enumerate(rows, 1)]
+    write(folder / "b.csv", "\n".join(["id,a,n,l", *lines]) + "\n")
+    write(folder / "k.csv", "n,label\n" + "".join(f"{n},{label}\n" for n, label in LABELS))
+    text = (
+        'table = "b.csv"\nwrite = "o.csv"\nkey = ["id"]\nkey_after = []\n[types]\nid = "INTEGER"\na = "TEXT"\nn = "INTEGER"\nl = "TEXT"\n'
+    )
+    write(folder / "p.toml", text + "".join(_toml(number, step) for number, step in enumerate(steps, 1)))
+    expected = Plain([dict(zip(NAMES, (n, *row), strict=True)) for n, row in enumerate(rows, 1)])
+    for number, step in enumerate(steps, 1):
+        expected.step(number, step)
+    before = pieces.BLOCK, external._SLICE, external.OUT
+    pieces.BLOCK, external._SLICE, external.OUT = block, 3, 5
     try:
-        done = clean(read_plan(folder / "p.toml"))
+        done = clean(read_plan(folder / "p.toml"), None, Wish(memory=memory))
+        followed = follow(read_plan(folder / "p.toml"), range(1, len(rows) + 1), memory=memory)
     finally:
-        pieces.BLOCK = before
-    start = [(n, {"id": n, "a": a, "n": number, **({"b": None} if new else {})}) for n, (a, number) in enumerate(rows, 1)]
-    expected, left, stops = _independently(start, steps)
+        pieces.BLOCK, external._SLICE, external.OUT = before
     for line in done.steps:
         assert line.count.balances
-    assert done.good is not stops
-    assert (done.rows_in, done.rows_out) == (len(rows), len(expected))
-    if stops:
+    assert done.good is not expected.stops
+    assert [line.count.rows_out for line in done.steps] == expected.sizes
+    ends = {path.path: (path.ends, path.output_row) for row in followed.rows for path in row.paths}
+    kept = {path: ("kept", at) for at, (path, _) in enumerate(expected.rows, 1) if not path.startswith("0.")}
+    assert ends == kept | {path: (outcome, None) for path, (_, outcome, _) in expected.left.items() if not path.startswith("0.")}
+    if expected.stops:
         assert not (folder / "o.csv").exists()
         return
     written = parsed((folder / "o.csv").read_bytes().decode())[1:]
-    assert written == [[None if value is None else str(value) for value in row.values()] for _, row in expected]
-    behind = parsed((folder / "o-left-behind.csv").read_bytes().decode())[1:] if left else []
-    assert {int(str(row[0])): (int(str(row[2])), row[3]) for row in behind} == left
-    assert sorted([*left, *(source for source, _ in expected)]) == list(range(1, len(rows) + 1))
+    assert written == [[None if value is None else str(value) for value in row.values()] for _, row in expected.rows]
+    behind = parsed((folder / "o-left-behind.csv").read_bytes().decode())[1:] if expected.left else []
+    assert {row[1]: (int(str(row[2])), row[3], row[7]) for row in behind} == expected.left
+    assert len(behind) == len(expected.left)
 
 
 def test_a_large_plan_balances_to_the_last_row(figures: Any) -> None:

@@ -146,17 +146,12 @@ def read_checks(path: Path) -> dict[str, Any]:
 
 def allowed_of(text: Any) -> Any:
     """What --allow says. Raises CallProblem."""
-    import re
-    from decimal import Decimal
+    from gravel.inspecting.check import Allowed, allowance
 
-    from gravel.inspecting.check import Allowed
-
-    if text is None:
-        return Allowed()
-    found = re.fullmatch(r"(\d+)|(\d+(?:\.\d+)?) ?%", str(text).strip())
-    if not found or (found[2] and Decimal(found[2]) > 100):
-        raise CallProblem(f"--allow takes a number of rows or a share such as 0.1%, not {text!r}")
-    return Allowed(int(found[1])) if found[1] else Allowed(0, Decimal(found[2]))
+    try:
+        return Allowed() if text is None else allowance(text)
+    except ValueError as error:
+        raise CallProblem(f"--allow: {error}") from None
 
 
 class _Aside:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from gravel.cli.options import Format, FormatOption, NoColor, Params, Today, given_by
+from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Today, given_by, memory_of
 
 if TYPE_CHECKING:
     from gravel.plans.run import Run
@@ -16,6 +17,9 @@ if TYPE_CHECKING:
 def clean(
     plan: Annotated[Path, typer.Argument(metavar="PLAN", help="A plan file (TOML).", show_default=False)],
     dry_run: Annotated[bool, typer.Option("--dry-run", help="All but writing.")] = False,
+    until: Annotated[int | None, typer.Option("--until", metavar="STEP", help="Run to this step only; nothing is written.", min=0)] = None,
+    sample: Annotated[int | None, typer.Option("--sample", metavar="N", help="The first N rows only; nothing is written.", min=0)] = None,
+    memory: Memory = None,
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -25,10 +29,13 @@ def clean(
 
     [bold]gravel clean boats.toml[/]
     """
+    from gravel.plans.flow import MEMORY
     from gravel.plans.model import read_plan
+    from gravel.plans.run import Wish
     from gravel.plans.run import clean as run_plan
 
-    done = run_plan(read_plan(plan, str(plan)), given_by(param, today), dry=dry_run)
+    wish = Wish(dry_run, until, sample, memory_of(memory) or MEMORY)
+    done = run_plan(read_plan(plan, str(plan)), given_by(param, today), wish)
     from gravel.cli import render
 
     if format is Format.json:
@@ -72,7 +79,13 @@ def _json(done: Run) -> dict[str, Any]:
             "added": line.count.added, "dropped": line.count.dropped, "merged": line.count.merged, "set_aside": line.count.set_aside,
             "out": line.count.rows_out, "dropped_false": line.count.dropped_false, "dropped_unknown": line.count.dropped_unknown,
             "failed": line.count.stopped, "changed_columns": dict(line.count.changed_columns), "new_columns": list(line.new_columns),
-            "rows": line.stated,
+            "rows": line.stated, "not_concerned": line.count.not_concerned, "gone_columns": list(line.lost_columns),
+            "notes": {what: rows for what, rows in line.count.notes.items() if rows}, "words": line.count.words or None,
+            "conflicts": line.conflicts,
+            "checks": [
+                {"check": name, **dataclasses.asdict(one)} for name, one in line.count.checks.items()
+            ],
+            "totals": dict(zip(done.totals, map(_figure, line.totals), strict=True)),
         }
         for line in done.steps
     ]  # fmt: skip
@@ -87,6 +100,11 @@ def _json(done: Run) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _figure(value: Any) -> Any:
+    """A control total as JSON has it: exact numbers as texts."""
+    return value if value is None or (isinstance(value, int) and abs(value) < 2**53) else str(value)
+
+
 def _show(done: Run, color: bool) -> None:
     from rich.text import Text
 
@@ -96,6 +114,7 @@ def _show(done: Run, color: bool) -> None:
     out.print(Text("row ledger", style=render.HEAD))
     rows: list[list[Any]] = []
     numbers = ("rows_in", "changed", "added", "dropped", "merged", "set_aside", "rows_out")
+    before = done.steps[0].totals
     for line in done.steps:
         note = line.note or (
             "rows read, malformed records set aside"
@@ -107,7 +126,14 @@ def _show(done: Run, color: bool) -> None:
         cells = [getattr(line.count, name) for name in numbers]
         shown = [Text(f"{value:,}" if value else "–", style="" if value else render.DIM) for value in cells]
         rows.append([Text(str(line.step)), Text(note), *shown])
-        for told in _details(line):
+        changed = [
+            f"total {text}: {render.number(was)} → {render.number(now)}"
+            for text, was, now in zip(done.totals, before, line.totals, strict=True) if was != now
+        ]  # fmt: skip
+        before = line.totals
+        if line.step == 0:
+            changed = [f"total {text}: {render.number(value)}" for text, value in zip(done.totals, line.totals, strict=True)]
+        for told in [*_details(line), *changed]:
             rows.append(["", Text(f"  {told}", style=render.DIM), *[""] * len(numbers)])
     render.print_table(out, ["step", "", "in", "changed", "added", "dropped", "merged", "set aside", "out"], rows, right=range(2, 9))
     out.print()
@@ -138,10 +164,21 @@ def _details(line: Any) -> list[str]:
             told.append("changed: " + ", ".join(some))
     if line.new_columns:
         told.append("new: " + ", ".join(line.new_columns))
+    if line.lost_columns:
+        told.append("gone: " + ", ".join(line.lost_columns))
     if count.dropped_unknown:
         told.append(f"dropped: {count.dropped_false:,} false, {count.dropped_unknown:,} unknown (NULL)")
     if count.nulled:
         told.append(f"{count.nulled:,} rows with an error made NULL")
+    if count.not_concerned:
+        told.append(f"{count.not_concerned:,} rows not concerned")
+    told += [f"{rows:,} {what}" for what, rows in count.notes.items() if rows]
+    if line.conflicts:
+        told.append("groups that disagree, by column: " + ", ".join(f"{name} {groups:,}" for name, groups in line.conflicts.items()))
+    for name, found in count.checks.items():
+        told.append(f"{name}: " + (found.told or f"holds in all {found.rows:,} rows"))
+    if count.words:
+        told.append(count.words)
     if line.stated:
         told.append(f"stated: {line.stated}{'' if line.stated_holds else ', which it is not'}")
     return told
@@ -152,17 +189,16 @@ def _why_not(done: Run) -> None:
     from gravel.language.errors import meaning
     from gravel.problems import DataProblem
 
-    for line in done.stopped:
+    for number, line in done.stopped:
         errors = []
-        if line.startswith("step "):
-            number = int(line.split()[1])
-            for step, column, kind in done.errors:
-                if step == number:
-                    where = f"{column}: " if column else ""
-                    errors.append(
-                        f"{where}{kind.sqlstate} {meaning(kind.sqlstate)}, {kind.rows:,} rows, such as {kind.example!r} in row {kind.row:,}"
-                    )
-        hint = 'on_error = "set aside" or "null" lets it go on' if errors else 'malformed = "set aside" lets it go on'
+        for step, column, kind in done.errors if number else ():
+            if step == number:
+                where = f"{column}: " if column else ""
+                count = "1 row" if kind.rows == 1 else f"{kind.rows:,} rows"
+                errors.append(f"{where}{kind.sqlstate} {meaning(kind.sqlstate)}, {count}, such as {kind.example!r} in row {kind.row:,}")
+        hint = 'on_error = "set aside" or "null" lets it go on' if errors else ""
+        if not number:
+            hint = 'malformed = "set aside" lets it go on'
         render.tell(DataProblem(line, detail="; ".join(errors), hint=hint))
     for proof in done.proofs:
         if not proof.holds:

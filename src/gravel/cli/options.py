@@ -6,6 +6,7 @@ import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from enum import Enum
 from functools import partial
 from typing import TYPE_CHECKING, Annotated, Any
@@ -85,9 +86,14 @@ def given_by(params: list[str] | None, today: str | None) -> Given:
         day = date.today() if today is None else date.fromisoformat(today)
     except ValueError:
         raise CallProblem(f"--today takes a date such as 2024-05-31, not {today!r}") from None
-    from gravel.inspecting.subquery import members
+    given = Given(from_command_line(params or ()), day)
+    return replace(given, members=partial(_members, given))
 
-    return Given(from_command_line(params or ()), day, partial(members, base=None))
+
+def _members(given: Given, query: Any, text: str) -> Any:
+    from gravel.querying.members import members_of  # what runs queries is loaded where one is met
+
+    return members_of(given)(query, text)
 
 
 def open_reference(reference: str, delimiter: str | None, encoding: str | None, empty: Empty, texts: list[str] | None) -> CsvTable:

@@ -41,6 +41,14 @@ class Allowed:
         return self.count if self.percent is None else int(self.percent * rows / 100)
 
 
+def allowance(text: int | str) -> Allowed:
+    """An allowance as it is written: 12, or 0.1%. Raises ValueError."""
+    found = re.fullmatch(r"(\d+)|(\d+(?:\.\d+)?) ?%", str(text).strip())
+    if not found or (found[2] and Decimal(found[2]) > 100):
+        raise ValueError(f"{text!r} is no number of rows and no share such as 0.1%")
+    return Allowed(int(found[1])) if found[1] else Allowed(0, Decimal(found[2]))
+
+
 @dataclass(frozen=True)
 class Example:
     """A row that does not hold: its number, how (fails, unknown, error), what the condition read, the error's SQLSTATE."""

@@ -19,6 +19,8 @@ SQLSTATES: dict[str, str] = {
     "22019": "bad escape character",
     "22025": "bad escape sequence",
     "22023": "bad argument",
+    "2202E": "fewer pieces than columns",
+    "2202F": "more pieces than columns",
     "21000": "more than one row from a scalar subquery",
 }
 

@@ -4,11 +4,36 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, field
+from decimal import Decimal
 
 import numpy as np
 
 from gravel.inspecting.attempt import ErrorKind
 from gravel.inspecting.cautions import Caution
+
+
+@dataclass
+class CheckCount:
+    """How a check's condition came out in the rows so far; `bad` are those that count against it, `first` some of them."""
+
+    rows: int
+    false: int
+    unknown: int
+    errors: int
+    bad: int
+    first: list[int]
+
+    @property
+    def told(self) -> str:
+        """The outcomes in words."""
+        parts = [(self.false, "false"), (self.unknown, "unknown"), (self.errors, "with an error")]
+        return ", ".join(f"{count:,} {what}" for count, what in parts if count)
+
+    def add(self, other: CheckCount) -> None:
+        """Take in another batch's."""
+        for name in ("rows", "false", "unknown", "errors", "bad"):
+            setattr(self, name, getattr(self, name) + getattr(other, name))
+        self.first = (self.first + other.first)[:5]
 
 
 @dataclass
@@ -28,6 +53,15 @@ class StepCount:
     stopped: int = 0
     nulled: int = 0
     rows_out: int = 0
+    dropped_other: int = 0
+    not_concerned: int = 0
+    notes: Counter[str] = field(default_factory=Counter)
+    checks: dict[str, CheckCount] = field(default_factory=dict)
+    words: str = ""
+    why: str = ""
+    warned: list[Caution] = field(default_factory=list)
+    conflicts: Counter[int] = field(default_factory=Counter)  # by the column's position before the step
+    filled: Counter[int] = field(default_factory=Counter)
     changed_columns: Counter[str] = field(default_factory=Counter)
     errors: dict[tuple[str, str], ErrorKind] = field(default_factory=dict)
     seen: np.ndarray | None = None
@@ -35,7 +69,7 @@ class StepCount:
     @property
     def dropped(self) -> int:
         """Rows dropped for any reason."""
-        return self.dropped_false + self.dropped_unknown + self.dropped_true
+        return self.dropped_false + self.dropped_unknown + self.dropped_true + self.dropped_other
 
     @property
     def balances(self) -> bool:
@@ -45,9 +79,16 @@ class StepCount:
     def add(self, other: StepCount) -> None:
         """Take in another batch's count of the same step."""
         for name in ("rows_in", "changed", "added", "dropped_false", "dropped_unknown", "dropped_true", "merged",
-                     "set_aside", "stopped", "nulled", "rows_out"):  # fmt: skip
+                     "set_aside", "stopped", "nulled", "rows_out", "dropped_other", "not_concerned"):  # fmt: skip
             setattr(self, name, getattr(self, name) + getattr(other, name))
         self.changed_columns.update(other.changed_columns)
+        self.notes.update(other.notes)
+        self.words = self.words or other.words
+        for name, found in other.checks.items():
+            if name in self.checks:
+                self.checks[name].add(found)
+            else:
+                self.checks[name] = found
         if other.seen is not None:
             self.seen = other.seen if self.seen is None else self.seen + other.seen
         for key, kind in other.errors.items():
@@ -64,6 +105,9 @@ class StepLine:
     note: str
     count: StepCount
     new_columns: tuple[str, ...] = ()
+    lost_columns: tuple[str, ...] = ()
+    totals: tuple[Decimal | int | float | None, ...] = ()
+    conflicts: dict[str, int] = field(default_factory=dict)  # by column: groups whose known values disagree
     stated: str | None = None
     stated_holds: bool = True
     cautions: tuple[Caution, ...] = ()

@@ -9,17 +9,67 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
+from gravel.inspecting.check import allowance
 from gravel.plans.places import Place, places
 from gravel.problems import CallProblem, Problem, Problems, TableProblem, nearest
 
 OnError = Literal["stop", "null", "set aside"]
-VERBS = ("set", "keep_rows", "drop_rows")
+VERBS = ("set", "keep_rows", "drop_rows", "split", "unique", "columns", "sort", "check", "query")
+
+
+class Split(BaseModel):
+    """`split`: a field's pieces as rows of their own, or as columns."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    column: str
+    on: str | None = None
+    on_regex: str | None = None
+    into: Literal["rows"] | list[str]
+    as_: str | None = Field(None, alias="as")
+    number: str | None = None
+    trim: bool = True
+    blanks: Literal["drop", "keep"] | None = None
+    keep_column: bool = False
+    empty: Literal["keep", "drop"] = "keep"
+    from_: Literal["start", "end"] = Field("start", alias="from")
+    surplus: Literal["join", "drop", "error"] | None = None
+    short: Literal["null", "error"] | None = None
+
+    @model_validator(mode="after")
+    def _fits(self) -> Split:
+        if (self.on is None) == (self.on_regex is None):
+            raise ValueError('say either on = ";" or on_regex')
+        if not (self.on or self.on_regex):
+            raise ValueError("a field cannot be split on nothing")
+        if self.into == "rows":
+            given = [name for name in ("surplus", "short") if getattr(self, name) is not None]
+            if given or self.from_ == "end":
+                raise ValueError(f"{(given or ['from'])[0]} is for a split into columns")
+        else:
+            given = [name for name in ("as", "number") if getattr(self, "as_" if name == "as" else name) is not None]
+            if given or self.empty == "drop" or self.blanks is not None:
+                raise ValueError(f"{(given or ['empty' if self.empty == 'drop' else 'blanks'])[0]} is for a split into rows")
+            if len(self.into) < 2:
+                raise ValueError('into names two columns or more, or is "rows"')
+        return self
+
+
+class Unique(BaseModel):
+    """`unique`: one row of each group that is equal in all of `by`."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    by: list[str] = Field(min_length=1)
+    prefer: str | list[str] | None = None
+    fill: bool | list[str] = False
+    conflicts: Literal["count", "error", "set aside"] = "count"
 
 
 class Step(BaseModel):
-    """One step: a note, one verb, what to do with row errors, and the stated row count."""
+    """One step: a note, one verb, which rows it concerns, what to do with row errors, and the stated row count."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -27,7 +77,16 @@ class Step(BaseModel):
     set: dict[str, str] | None = None
     keep_rows: str | None = None
     drop_rows: str | None = None
-    on_error: OnError = "stop"
+    split: Split | None = None
+    unique: Unique | None = None
+    columns: list[str] | None = None
+    sort: str | list[str] | None = None
+    check: dict[str, str] | None = None
+    query: str | None = None
+    only: str | None = None
+    allow: int | str | None = None
+    unknown: Literal["passes", "fails"] | None = None
+    on_error: OnError | None = None
     rows: int | str | None = None
 
     @field_validator("rows")
@@ -35,6 +94,13 @@ class Step(BaseModel):
     def _known_rows(cls, value: int | str | None) -> int | str | None:
         if value is not None:
             Expected.of(value)
+        return value
+
+    @field_validator("allow")
+    @classmethod
+    def _known_allowance(cls, value: int | str | None) -> int | str | None:
+        if value is not None:
+            allowance(value)
         return value
 
     @property
@@ -51,7 +117,10 @@ class PlanModel(BaseModel):
     table: str
     write: str
     key: list[str] = Field(default_factory=list)
+    key_after: list[str] | None = None
+    totals: list[str] = Field(default_factory=list)
     malformed: Literal["stop", "set aside"] = "stop"
+    on_error: OnError = "stop"
     delimiter: str | None = None
     encoding: str | None = None
     empty: Literal["null", "text"] = "text"
@@ -159,18 +228,28 @@ def _mistake(error: Any, shown: str, where: dict[Any, Place]) -> Problem:
     name = str(path[-1]) if path else ""
     kind, hint = error["type"], ""
     if kind == "extra_forbidden":
-        known = list(Step.model_fields) if path[0] == "step" else list(PlanModel.model_fields)
+        place, known = _known_keys(path)
         near = nearest(name, known)
-        place = "a step" if path[0] == "step" else "a plan"
         return CallProblem(
             f"{place} has no key {name}", place=f"{shown}:{line}", hint=f"did you mean {near}?" if near else "keys: " + ", ".join(known)
         )
     if kind == "missing":
-        return CallProblem(f"the plan does not say `{name}`", place=f"{shown}:{line}", hint=_MISSING.get(name, ""))
+        place = _known_keys(path)[0].removeprefix("a ")
+        return CallProblem(f"the {place} does not say `{name}`", place=f"{shown}:{line}", hint=_MISSING.get(name, ""))
     message = re.sub(r"^Value error, ", "", error["msg"])
     message = message[:1].lower() + message[1:]
     shown_path = ".".join(str(part) for part in path if not isinstance(part, int) and part not in ("str", "int"))
     return CallProblem(f"{shown_path}: {message}", place=f"{shown}:{line}", hint=hint)
+
+
+def _known_keys(path: tuple[Any, ...]) -> tuple[str, list[str]]:
+    """What a key stands in, and the keys that are known there."""
+    where: tuple[str, type[BaseModel]] = ("a plan", PlanModel)
+    if path and path[0] == "step":
+        where = ("a step", Step)
+        if len(path) > 3 and path[2] in ("split", "unique"):
+            where = (f"a {path[2]}", Split if path[2] == "split" else Unique)
+    return where[0], [field.alias or name for name, field in where[1].model_fields.items()]
 
 
 _MISSING = {"table": 'table = "boats.csv"', "write": 'write = "boats-clean.csv"'}
@@ -178,13 +257,27 @@ _MISSING = {"table": 'table = "boats.csv"', "write": 'write = "boats-clean.csv"'
 
 def _verbs(plan: PlanFile) -> list[Problem]:
     mistakes: list[Problem] = []
+
+    def wrong(index: int, message: str, hint: str = "", *path: str) -> None:
+        mistakes.append(CallProblem(f"step {index + 1} {message}", place=f"{plan.name}:{plan.line('step', index, *path)}", hint=hint))
+
     for index, step in enumerate(plan.model.step):
         given = [verb for verb in VERBS if getattr(step, verb) is not None]
-        place = f"{plan.name}:{plan.line('step', index)}"
         if not given:
-            mistakes.append(CallProblem(f"step {index + 1} has no verb", place=place, hint="one of " + ", ".join(VERBS)))
-        elif len(given) > 1:
-            mistakes.append(CallProblem(f"step {index + 1} has several verbs: {', '.join(given)}", place=place, hint="one verb a step"))
-        elif step.set == {}:
-            mistakes.append(CallProblem(f"step {index + 1} sets nothing", place=place))
+            wrong(index, "has no verb", "one of " + ", ".join(VERBS))
+            continue
+        if len(given) > 1:
+            wrong(index, f"has several verbs: {', '.join(given)}", "one verb a step")
+            continue
+        verb = given[0]
+        if getattr(step, verb) in ({}, [], ""):
+            wrong(index, f"{verb} is empty" if verb != "set" else "sets nothing")
+        if verb != "check" and (step.allow is not None or step.unknown is not None):
+            wrong(index, f"has {'allow' if step.allow is not None else 'unknown'}, which is for a check")
+        if step.only is not None and verb in ("columns", "sort", "query"):
+            wrong(index, f"has only, and {verb} concerns all rows", "", "only")
+        if step.only is not None and step.split is not None and step.split.into != "rows" and not step.split.keep_column:
+            wrong(index, "splits some rows only: the others would lose their value", "keep_column = true keeps it", "only")
+        if verb == "query" and step.rows is None:
+            wrong(index, "has a query and does not state its rows", 'rows = "same", "fewer", "at most 1900", a number …', verb)
     return mistakes

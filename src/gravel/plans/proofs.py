@@ -2,30 +2,48 @@
 
 from __future__ import annotations
 
+import hashlib
 from itertools import pairwise
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.frame import Frame
 from gravel.engine.hashing import combined
+from gravel.inspecting.aggregates import Part, State, part_of
+from gravel.language.types import Type
+from gravel.plans.flow import Flow, KeyPart, key_part, key_values
 from gravel.plans.ledger import Proof, StepLine
+from gravel.plans.left import LEFT_COLUMNS
 from gravel.plans.steps import BoundPlan
-from gravel.plans.work import ColumnBytes, Digest, KeyPart, column_bytes, key_part, key_values
 from gravel.tables.csv import CsvTable
 from gravel.tables.csv.dialect import Dialect, line_breaks
 from gravel.tables.csv.writer import header
 from gravel.tables.table import Batch, scan
 
-if TYPE_CHECKING:
-    from gravel.plans.run import _Totals
+
+class Digest:
+    """BLAKE2b over the hashes of rows in their order, however they are cut into batches."""
+
+    def __init__(self) -> None:
+        self._digest = hashlib.blake2b()
+
+    def add(self, hashes: np.ndarray) -> None:
+        """Take in the next rows' hashes."""
+        self._digest.update(np.ascontiguousarray(hashes).data)
+
+    @property
+    def value(self) -> str:
+        """The digest as hexadecimal text."""
+        return self._digest.hexdigest()
 
 
-def of_run(plan: BoundPlan, total: _Totals, lines: tuple[StepLine, ...]) -> list[Proof]:
+def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Proof]:
     """What the pass over the source shows: its lines, each step's balance, stated row counts, the key before."""
-    found = [_lines(plan, total), _balance(lines)]
+    found = [_lines(plan, flow), _balance(lines)]
     stated = [line for line in lines if line.stated is not None]
     if stated:
         missed = [line for line in stated if not line.stated_holds]
@@ -36,18 +54,18 @@ def of_run(plan: BoundPlan, total: _Totals, lines: tuple[StepLine, ...]) -> list
         )
         found.append(Proof("every step meets its stated rows", not missed, told))
     if plan.key:
-        found.append(_key(plan, total.keys, "before", plan.table, plan.source_types))
+        found.append(_key(plan.key, flow.keys, "before", plan.table, tuple(column.type for column in plan.source)))
     return found
 
 
-def _lines(plan: BoundPlan, total: _Totals) -> Proof:
+def _lines(plan: BoundPlan, flow: Flow) -> Proof:
     """Line ends counted in the file's bytes, against records, header and line breaks inside values."""
     in_file = plan.table.count_lines()
-    inside = total.value_breaks + sum(line_breaks(one.text.encode()) for one in total.malformed)
+    inside = flow.breaks + sum(line_breaks(one.text.encode()) for one in flow.malformed)
     header_lines = plan.table.dialect.lines
-    told = header_lines + total.rows + len(total.malformed) + inside
-    detail = f"{in_file:,} lines = {header_lines} header + {total.rows:,} rows"
-    detail += f" + {len(total.malformed):,} malformed" if total.malformed else ""
+    told = header_lines + flow.rows_read + len(flow.malformed) + inside
+    detail = f"{in_file:,} lines = {header_lines} header + {flow.rows_read:,} rows"
+    detail += f" + {len(flow.malformed):,} malformed" if flow.malformed else ""
     detail += f" + {inside:,} line break{'' if inside == 1 else 's'} inside values" if inside else ""
     if told != in_file:
         detail += f" ({told - in_file:+,})"
@@ -58,57 +76,110 @@ def _balance(lines: tuple[StepLine, ...]) -> Proof:
     bad = [line for line in lines if not line.count.balances]
     joined = all(a.count.rows_out == b.count.rows_in for a, b in pairwise(lines))
     first, last = lines[0].count, lines[-1].count
-    gone = sum(line.count.dropped for line in lines), sum(line.count.set_aside for line in lines)
-    stopped = sum(line.count.stopped for line in lines)
-    detail = f"{first.rows_in:,} in - {gone[0]:,} dropped - {gone[1]:,} set aside"
-    detail += f" - {stopped:,} failed" if stopped else ""
+    parts = [("added", 1), ("dropped", -1), ("merged", -1), ("set_aside", -1), ("stopped", -1)]
+    detail, made = f"{first.rows_in:,} in", first.rows_in
+    for name, sign in parts:
+        rows = sum(getattr(line.count, name) for line in lines)
+        made += sign * rows
+        if rows or name in ("dropped", "set_aside"):
+            detail += f" {'+' if sign > 0 else '-'} {rows:,} {'failed' if name == 'stopped' else name.replace('_', ' ')}"
     detail += f" = {last.rows_out:,} out"
     if bad:
         detail = "; ".join(f"step {line.step} does not: {line.count.rows_in:,} in, {line.count.rows_out:,} out" for line in bad)
-    holds = not bad and joined and first.rows_in - sum(gone) - stopped == last.rows_out
-    return Proof("every step balances", holds, detail)
+    return Proof("every step balances", not bad and joined and made == last.rows_out, detail)
 
 
-def of_output(plan: BoundPlan, total: _Totals, path: Path) -> list[Proof]:
-    """What the written file shows when it is opened again: its rows, untouched columns, the key after."""
+def written(plan: BoundPlan, path: Path, names: tuple[str, ...], name: str) -> CsvTable:
+    """A file that a run wrote, opened again; its columns are those it should have."""
     before = plan.table.dialect
-    top = header(plan.names, before.delimiter, before.line_end)
-    dialect = Dialect(before.delimiter, "utf-8", plan.names, len(top), line_breaks(top), 0, before.line_end)
-    written = CsvTable(path, plan.file.model.write, dialect=dialect)
-    untouched = [index for index in range(len(plan.table.columns)) if index not in plan.touched]
-    wanted = sorted({*untouched, *plan.key})
+    top = header(names, before.delimiter, before.line_end)
+    return CsvTable(path, name, dialect=Dialect(before.delimiter, "utf-8", names, len(top), line_breaks(top), 0, before.line_end))
 
-    def work(batch: Batch) -> tuple[int, int, dict[int, ColumnBytes], KeyPart | None]:
-        parts = {index: column_bytes(batch.columns[index]) for index in untouched}
-        key = key_part([key_values(batch.columns[i], plan.types[i]) for i in plan.key]) if plan.key else None
-        return batch.count, len(batch.malformed), parts, key
+
+def of_output(plan: BoundPlan, flow: Flow, path: Path, seals: Digest, left: tuple[Path, int] | None) -> list[Proof]:
+    """What the written files show when they are opened again: their rows, untouched columns, the key after, control totals.
+    `seals` are those of the rows that came out; `left`: the file of rows left behind, and how many it should have."""
+    table = written(plan, path, plan.names, plan.file.model.write)
+    types = tuple(column.type for column in plan.columns)
+    totals = [one.places[-1] for one in plan.totals]
+    places = [at for _, at in plan.untouched]
+    reads_all = any(bound is not None for bound in totals)
+    wanted = None if reads_all else sorted({*places, *(plan.key_after or ())})
+
+    def work(batch: Batch) -> tuple[int, int, np.ndarray | None, KeyPart | None, list[Part | None]]:
+        seal = combined([batch.columns[at] for at in places]) if places else None
+        key = key_part([key_values(batch.columns[i], types[i]) for i in plan.key_after]) if plan.key_after else None
+        frame = Frame(batch.count, batch.columns, types)
+        parts = [None if bound is None else part_of(bound, frame, batch.rows) for bound in totals]
+        return batch.count, len(batch.malformed), seal, key, parts
 
     rows = bad = 0
-    digests: dict[int, Digest] = {}
+    digest = Digest()
     keys: list[KeyPart] = []
-    for count, malformed, part, key in scan(written, work, wanted):
-        for index, one in part.items():
-            digests.setdefault(index, Digest()).add(one)
+    states = [None if bound is None else State(bound) for bound in totals]
+    for count, malformed, seal, key, parts in scan(table, work, wanted):
         rows += count
         bad += malformed
+        if seal is not None:
+            digest.add(seal)
         if key is not None:
             keys.append(key)
-    same_head = _begins_with(path, top)
-    detail = f"{rows:,} rows counted in the written file, {total.rows_out:,} in the ledger" + (f", {bad:,} malformed" if bad else "")
-    found = [Proof("the output has the rows the ledger says", rows == total.rows_out and bad == 0 and same_head, detail)]
-    if plan.key:
-        found.append(_key(plan, keys, "after", written, plan.types))
-    different = [plan.table.columns[index] for index in untouched if _value(digests.get(index)) != _value(total.digests.get(index))]
-    if untouched:
-        names = ", ".join(plan.table.columns[index] for index in untouched[:8]) + (" …" if len(untouched) > 8 else "")
-        told = f"{len(untouched)} columns ({names})" if len(untouched) > 1 else f"1 column ({names})"
-        detail = f"{', '.join(different)} differ" if different else f"{told}, {rows:,} rows"
+        for state, part in zip(states, parts, strict=True):
+            if state is not None and part is not None:
+                state.add(part)
+    dialect = plan.table.dialect
+    same_head = _begins_with(path, header(plan.names, dialect.delimiter, dialect.line_end))
+    detail = f"{rows:,} rows counted in the written file, {flow.rows_out:,} in the ledger" + (f", {bad:,} malformed" if bad else "")
+    found = [Proof("the output has the rows the ledger says", rows == flow.rows_out and bad == 0 and same_head, detail)]
+    if left is not None:
+        found.append(_left_rows(plan, *left))
+    if plan.key_after:
+        found.append(_key(plan.key_after, keys, "after", table, types))
+    elif plan.no_key:
+        found.append(Proof("there is no key to prove after", True, plan.no_key))
+    if places:
+        some = ", ".join(plan.names[at] for at in places[:8]) + (" …" if len(places) > 8 else "")
+        told = f"{len(places)} columns ({some})" if len(places) > 1 else f"1 column ({some})"
+        different = digest.value != seals.value
+        detail = f"some value of {some} differs" if different else f"{told}, {rows:,} rows"
         found.append(Proof("columns that no step touched hold the same values", not different, detail))
-    return found
+    return found + [_total(one.text, one.sum, at, flow, states[at]) for at, one in enumerate(plan.totals)]
 
 
-def _value(digest: Digest | None) -> str:
-    return (digest or Digest()).value
+def _total(text: str, is_sum: bool, at: int, flow: Flow, state: State | None) -> Proof:
+    """A sum at the start is that of the output and of what was left behind; any other figure is only told."""
+    first = flow.totals[0][at]
+    begun = None if first is None else first.result()
+    ended = None if state is None else state.result()
+    if not is_sum:
+        return Proof(f"the total {text}, told only", True, f"{_figure(begun)} at the start, {_figure(ended)} in the output")
+    behind = flow.left_totals[at].result()
+    detail = f"{_figure(begun)} at the start, {_figure(ended)} in the output, {_figure(behind)} left behind"
+    if state is None:
+        return Proof(f"the total of {text} is kept", False, detail + ": a step has taken away what it reads")
+    held = (begun or 0) == (ended or 0) + (behind or 0)
+    if not held:
+        detail += f" ({_figure((ended or 0) + (behind or 0) - (begun or 0))} too many)".replace("-", "−") if begun is not None else ""
+    return Proof(f"the total of {text} is kept", held, detail)
+
+
+def _figure(value: Any) -> str:
+    return (
+        "NULL"
+        if value is None
+        else f"{value:,}"
+        if isinstance(value, int)
+        else f"{value:,f}"
+        if not isinstance(value, float)
+        else f"{value:,}"
+    )
+
+
+def _left_rows(plan: BoundPlan, path: Path, count: int) -> Proof:
+    table = written(plan, path, (*LEFT_COLUMNS, *plan.left_names), path.name)
+    rows = sum(scan(table, lambda batch: batch.count, []))
+    detail = f"{rows:,} rows counted in the file of rows left behind, {count:,} in the ledger"
+    return Proof("the rows left behind are all there", rows == count, detail)
 
 
 def _begins_with(path: Path, top: bytes) -> bool:
@@ -116,14 +187,14 @@ def _begins_with(path: Path, top: bytes) -> bool:
         return file.read(len(top)) == top
 
 
-def _key(plan: BoundPlan, parts: list[KeyPart], when: str, table: CsvTable, types: tuple[Any, ...]) -> Proof:
+def _key(columns: tuple[int, ...], parts: list[KeyPart], when: str, table: CsvTable, types: tuple[Type, ...]) -> Proof:
     """Different hashes prove different keys; equal ones are looked up and compared by value."""
-    name = f"the key ({', '.join(plan.names[i] for i in plan.key)}) is unique and not null {when}"
+    name = f"the key ({', '.join(table.columns[i] for i in columns)}) is unique and not null {when}"
     nulls = sum(part.nulls for part in parts)
     every = np.concatenate([part.hashes for part in parts]) if parts else np.zeros(0, np.uint64)
     every.sort()
     twice = np.unique(every[1:][every[1:] == every[:-1]])
-    repeated = _repeated(plan, table, types, twice) if len(twice) else {}
+    repeated = _repeated(columns, table, types, twice) if len(twice) else {}
     problems = [f"{nulls:,} rows with NULL in the key"] if nulls else []
     if repeated:
         key, rows = next(iter(repeated.items()))
@@ -138,20 +209,20 @@ def _key(plan: BoundPlan, parts: list[KeyPart], when: str, table: CsvTable, type
     return Proof(name, not problems, detail)
 
 
-def _repeated(plan: BoundPlan, table: CsvTable, types: tuple[Any, ...], twice: np.ndarray) -> dict[tuple[Any, ...], list[int]]:
+def _repeated(columns: tuple[int, ...], table: CsvTable, types: tuple[Type, ...], twice: np.ndarray) -> dict[tuple[Any, ...], list[int]]:
     """The keys that more than one row has, by value, with their rows."""
     found: dict[tuple[Any, ...], list[int]] = {}
 
     def work(batch: Batch) -> list[tuple[tuple[Any, ...], int]]:
-        columns = [key_values(batch.columns[i], types[i]) for i in plan.key]
+        values = [key_values(batch.columns[i], types[i]) for i in columns]
         known = np.ones(batch.count, bool)
-        for column in columns:
+        for column in values:
             known &= pc.is_valid(column).to_numpy(zero_copy_only=False)
-        hit = np.flatnonzero(np.isin(combined(columns), twice) & known)
-        values = [column.take(pa.array(hit)).to_pylist() for column in columns]
-        return list(zip(zip(*values, strict=True), batch.rows[hit].tolist(), strict=True))
+        hit = np.flatnonzero(np.isin(combined(values), twice) & known)
+        cells = [column.take(pa.array(hit)).to_pylist() for column in values]
+        return list(zip(zip(*cells, strict=True), batch.rows[hit].tolist(), strict=True))
 
-    for part in scan(table, work, sorted(plan.key)):
+    for part in scan(table, work, sorted(columns)):
         for key, row in part:
             found.setdefault(key, []).append(row)
     return {key: rows for key, rows in found.items() if len(rows) > 1}

@@ -1,30 +1,33 @@
-"""Running a plan: one pass over the source, the result written beside its target, opened again, proved, then renamed."""
+"""Running a plan: its rows go through the steps, the result is written beside its target, opened again, proved, then renamed."""
 
 from __future__ import annotations
 
+import datetime
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
-from functools import partial
 from pathlib import Path
 from typing import Any
 
-from gravel.engine.parallel import ordered_map
 from gravel.inspecting.attempt import ErrorKind
 from gravel.language.bind import Given
 from gravel.plans import proofs
+from gravel.plans.bind import bind_plan
+from gravel.plans.flow import MEMORY, Flow
 from gravel.plans.ledger import Proof, StepCount, StepLine
+from gravel.plans.left import LEFT_COLUMNS, packed
 from gravel.plans.model import PlanFile
-from gravel.plans.steps import BoundPlan, bind_plan
-from gravel.plans.work import LEFT_COLUMNS, Digest, KeyPart, Worked, work
-from gravel.tables.csv.writer import Output, header
+from gravel.plans.rows import Rows
+from gravel.plans.steps import BoundPlan, RowAction
+from gravel.tables.csv.writer import Output, encode, header
 from gravel.tables.table import GuessFailed, Malformed
 
 
 @dataclass(frozen=True)
 class Run:
-    """What `gravel clean` tells. `good` if the result stands; `stopped` says why not, in a line each. output,
-    left_behind: the files written, or None."""
+    """What `gravel clean` tells. `good` if the result stands; `stopped` says why not: (step, or 0; a line). output,
+    left_behind: the files written, or None. totals: the control totals' texts; each line of the ledger has their values."""
 
     plan: str
     table: str
@@ -35,92 +38,120 @@ class Run:
     malformed: tuple[Malformed, ...]
     steps: tuple[StepLine, ...]
     proofs: tuple[Proof, ...]
-    stopped: tuple[str, ...]
+    stopped: tuple[tuple[int, str], ...]
     errors: tuple[tuple[int, str, ErrorKind], ...]
     output: str | None
     left_behind: str | None
     left_rows: int
+    totals: tuple[str, ...]
     notes: tuple[str, ...]
+    bound: BoundPlan
+    begun: datetime.datetime
+    ended: datetime.datetime
 
 
-def clean(plan_file: PlanFile, given: Given | None = None, *, dry: bool = False, progress: Callable[[int], None] | None = None) -> Run:
+@dataclass(frozen=True)
+class Wish:
+    """How a plan is to be run: `dry` writes nothing; `until` ends after a step; `sample` reads the first rows only (both are
+    dry); `memory`: bytes that whole-table steps may hold."""
+
+    dry: bool = False
+    until: int | None = None
+    sample: int | None = None
+    memory: int = MEMORY
+    progress: Callable[[int], None] | None = None
+
+    @property
+    def writes(self) -> bool:
+        """Whether the result is written."""
+        return not self.dry and self.until is None and self.sample is None
+
+
+def clean(plan_file: PlanFile, given: Given | None = None, wish: Wish | None = None) -> Run:
     """Run a plan. Raises Problems for mistakes in it, TableProblem for what cannot be read or written."""
+    wish = wish or Wish()
     try:
-        return _bound(bind_plan(plan_file, given, guess=True), dry, progress)
+        return _run(bind_plan(plan_file, given, guess=True), wish)
     except GuessFailed:
-        return _bound(bind_plan(plan_file, given), dry, progress)
+        return _run(bind_plan(plan_file, given), wish)
 
 
-def _bound(plan: BoundPlan, dry: bool, progress: Callable[[int], None] | None) -> Run:
-    if progress is not None:
-        plan.table.progress = progress
-    if not dry:
-        return _run(plan, None)
+@contextmanager
+def _scratch(wish: Wish) -> Iterator[Path | None]:
+    if wish.writes:
+        yield None
+        return
     with tempfile.TemporaryDirectory(prefix="gravel-") as folder:
-        return _run(plan, Path(folder))
+        yield Path(folder)
 
 
-@dataclass
-class _Totals:
-    """The batches merged so far."""
-
-    rows: int
-    malformed: list[Malformed]
-    steps: list[StepCount]
-    rows_out: int
-    digests: dict[int, Digest]
-    keys: list[KeyPart]
-    value_breaks: int
-
-    def add(self, done: Worked) -> None:
-        self.rows += done.rows_read
-        self.malformed += done.malformed
-        for mine, other in zip(self.steps, done.steps, strict=True):
-            mine.add(other)
-        for index, part in done.untouched.items():
-            self.digests.setdefault(index, Digest()).add(part)
-        self.rows_out += done.rows_out
-        self.value_breaks += done.value_breaks
-        if done.key is not None:
-            self.keys.append(done.key)
+def _run(plan: BoundPlan, wish: Wish) -> Run:
+    if wish.progress is not None:
+        plan.table.progress = wish.progress
+    with _scratch(wish) as scratch:
+        return _written(plan, wish, scratch)
 
 
-def _run(plan: BoundPlan, scratch: Path | None) -> Run:
-    model = plan.file.model
-    total = _Totals(0, [], [StepCount() for _ in plan.steps], 0, {}, [], 0)
-    # Malformed records are kept by number and text; where they stop the run, nothing else of it is of use.
+def _written(plan: BoundPlan, wish: Wish, scratch: Path | None) -> Run:
+    begun = datetime.datetime.now(datetime.UTC)
     dialect = plan.table.dialect
-    output = Output(plan.target, model.write, scratch)
-    left: Output | None = None
+    output = Output(plan.target, plan.file.model.write, scratch)
+    behind = _Behind(plan, scratch)
+    seals = proofs.Digest()
+
+    def finish(rows: Rows) -> bytes:
+        return encode(rows.texts(), dialect.delimiter, dialect.line_end)
+
+    flow = Flow(plan, behind.pack, behind.add, finish, wish.memory, wish.until, wish.sample)
+    whole = wish.until is None and wish.sample is None
     try:
         output.write(header(plan.names, dialect.delimiter, dialect.line_end))
-        for done in ordered_map(partial(_work, plan), plan.table.pieces()):
-            total.add(done)
-            output.write(done.output)
-            if done.left_output:
-                if left is None:
-                    left = Output(plan.left_behind, plan.left_behind.name, scratch)
-                    left.write(header((*LEFT_COLUMNS, *plan.names), dialect.delimiter, dialect.line_end))
-                left.write(done.left_output)
+        for rows, made in flow.run():
+            output.write(made)
+            if rows.seals is not None:
+                seals.add(rows.seals)
         output.close()
-        if left is not None:
-            left.close()
-        lines = _lines(plan, total)
-        stopped = _stops(plan, total)
-        shown = [*proofs.of_run(plan, total, lines), *(() if stopped else proofs.of_output(plan, total, output.path))]
+        behind.close()
+        lines = ledger(flow)
+        stopped = _stops(flow)
+        shown = list(proofs.of_run(plan, flow, lines)) if wish.sample is None else []
+        if not stopped and whole:
+            shown += proofs.of_output(plan, flow, output.path, seals, None if behind.file is None else (behind.file.path, _gone(lines)))
         good = not stopped and all(proof.holds for proof in shown)
-        if good and scratch is None:
-            _commit(plan, output, left)
-        return _result(plan, total, lines, shown, stopped, good, scratch is not None, left is not None)
+        if good and wish.writes:
+            _commit(plan, output, behind.file)
+        return _result(flow, lines, shown, stopped, good, wish, behind.file is not None, begun)
     finally:
         # After a commit there is nothing left of either to discard.
         output.discard()
-        if left is not None:
-            left.discard()
+        behind.discard()
 
 
-def _work(plan: BoundPlan, piece: Any) -> Worked:
-    return work(plan, plan.table.read(piece))
+class _Behind:
+    """The file of rows left behind, made when the first one comes."""
+
+    def __init__(self, plan: BoundPlan, scratch: Path | None) -> None:
+        self.plan, self.scratch = plan, scratch
+        self.file: Output | None = None
+        self._names = plan.left_names
+
+    def pack(self, left: Any, malformed: Any) -> bytes:
+        return packed(left, malformed, self._names, self.plan.table.dialect)
+
+    def add(self, data: bytes) -> None:
+        if self.file is None:
+            dialect = self.plan.table.dialect
+            self.file = Output(self.plan.left_behind, self.plan.left_behind.name, self.scratch)
+            self.file.write(header((*LEFT_COLUMNS, *self._names), dialect.delimiter, dialect.line_end))
+        self.file.write(data)
+
+    def close(self) -> None:
+        if self.file is not None:
+            self.file.close()
+
+    def discard(self) -> None:
+        if self.file is not None:
+            self.file.discard()
 
 
 def _commit(plan: BoundPlan, output: Output, left: Output | None) -> None:
@@ -132,28 +163,45 @@ def _commit(plan: BoundPlan, output: Output, left: Output | None) -> None:
         plan.left_behind.unlink()
 
 
-def _lines(plan: BoundPlan, total: _Totals) -> tuple[StepLine, ...]:
-    bad = len(total.malformed)
-    reading = StepCount(rows_in=total.rows + bad, set_aside=bad, rows_out=total.rows)
-    lines = [StepLine(0, "read", plan.file.model.table, reading)]
-    for step, count in zip(plan.steps, total.steps, strict=True):
-        new = tuple(one.name for one in step.assignments if one.new)
+def ledger(flow: Flow) -> tuple[StepLine, ...]:
+    """The lines of the ledger, once all rows are through."""
+    plan, bad = flow.plan, len(flow.malformed)
+    reading = StepCount(rows_in=flow.rows_read + bad, set_aside=bad, rows_out=flow.rows_read)
+    totals = [tuple(None if state is None else state.result() for state in states) for states in flow.totals]
+    lines = [StepLine(0, "read", plan.file.model.table, reading, totals=totals[0])]
+    for step, count, values in zip(flow.steps, flow.counts, totals[1:], strict=True):
+        conflicts = {step.before[at].name: groups for at, groups in sorted(count.conflicts.items()) if groups}
+        for at, cells in count.filled.items():
+            count.changed_columns[step.before[at].name] = cells
         holds = step.expected is None or step.expected.holds(count.rows_in, count.rows_out)
         if count.seen is not None:
             step.watch.add(count.seen)
         stated = None if step.expected is None else str(step.expected)
-        lines.append(StepLine(step.number, step.verb, step.note, count, new, stated, holds, step.watch.cautions()))
+        cautions = (*step.watch.cautions(), *count.warned)
+        lines.append(
+            StepLine(
+                step.number, step.verb, step.note, count, step.new_columns, step.lost_columns, values, conflicts, stated, holds, cautions
+            )
+        )
     return tuple(lines)
 
 
-def _stops(plan: BoundPlan, total: _Totals) -> tuple[str, ...]:
-    """Why the run stops before its result is looked at: malformed records, row errors."""
+def _gone(lines: tuple[StepLine, ...]) -> int:
+    return sum(line.count.dropped + line.count.set_aside + line.count.merged for line in lines)
+
+
+def _stops(flow: Flow) -> tuple[tuple[int, str], ...]:
+    """Why the run stops before its result is looked at: malformed records, row errors, failed checks."""
     found = []
-    if total.malformed and plan.file.model.malformed == "stop":
-        found.append(f'{_many(len(total.malformed), "malformed record")}, and the plan says malformed = "stop"')
-    for step, count in zip(plan.steps, total.steps, strict=True):
+    if flow.malformed and flow.plan.file.model.malformed == "stop":
+        found.append((0, f'{_many(len(flow.malformed), "malformed record")}, and the plan says malformed = "stop"'))
+    for step, count in zip(flow.steps, flow.counts, strict=True):
         if count.stopped:
-            found.append(f'step {step.number} fails in {_many(count.stopped, "row")}, and its on_error is "stop"')
+            why = f": {count.why}" if count.why else ', and its on_error is "stop"'
+            found.append((step.number, f"step {step.number} fails in {_many(count.stopped, 'row')}{why}"))
+        told = step.action.finish(step, count) if isinstance(step.action, RowAction) else None
+        if told is not None:
+            found.append((step.number, told))
     return tuple(found)
 
 
@@ -161,20 +209,20 @@ def _many(count: int, what: str) -> str:
     return f"{count:,} {what}{'' if count == 1 else 's'}"
 
 
-def _result(
-    plan: BoundPlan, total: _Totals, lines: tuple[StepLine, ...], shown: list[Proof], stopped: tuple[str, ...], good: bool, dry: bool, left: bool
-) -> Run:  # fmt: skip
-    written = good and not dry
+def _result(flow: Flow, lines: tuple[StepLine, ...], shown: list[Proof], stopped: tuple[tuple[int, str], ...], good: bool, wish: Wish,
+            left: bool, begun: datetime.datetime) -> Run:  # fmt: skip
+    plan = flow.plan
+    done = good and wish.writes
     folder = plan.file.path.parent
     errors = tuple(
         (line.step, column, kind)
         for line in lines
         for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows)
     )
+    beside = (folder / plan.file.model.write).parent if plan.left_behind.parent == plan.target.parent else folder
     return Run(
-        plan.file.name, plan.file.model.table, good, dry, total.rows, total.rows_out, tuple(total.malformed), lines, tuple(shown),
-        stopped, errors, str(folder / plan.file.model.write) if written else None,
-        str((folder / plan.file.model.write).parent / plan.left_behind.name if plan.left_behind.parent == plan.target.parent
-            else folder / plan.left_behind.name) if written and left else None,
-        sum(line.count.dropped + line.count.set_aside + line.count.merged for line in lines), tuple(plan.table.notes),
+        plan.file.name, plan.file.model.table, good, not wish.writes, flow.rows_read, flow.rows_out, tuple(flow.malformed), lines,
+        tuple(shown), stopped, errors, str(folder / plan.file.model.write) if done else None,
+        str(beside / plan.left_behind.name) if done and left else None, _gone(lines), tuple(one.text for one in plan.totals),
+        tuple(plan.table.notes), plan, begun, datetime.datetime.now(datetime.UTC),
     )  # fmt: skip

@@ -1,240 +1,189 @@
-"""The steps of a plan bound to its table, before the first row is processed; every mistake is found at once."""
+"""Steps of a plan once they are bound to the columns they meet, and what runs them."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from contextlib import nullcontext
-from dataclasses import dataclass, field, replace
-from functools import partial
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TypeVar
+from typing import Any
 
-from gravel.inspecting.attempt import target_column
-from gravel.inspecting.binding import explaining
+import numpy as np
+import pyarrow as pa
+
+from gravel.inspecting.aggregates import Bound
 from gravel.inspecting.cautions import Watch
-from gravel.language import nodes, parse, tree
-from gravel.language.bind import Given, Scope, bind, bind_condition, find_column, named_type
-from gravel.language.diagnostics import Diagnostic
-from gravel.language.parameters import from_plan
-from gravel.language.types import TEXT, Type
-from gravel.plans.model import Expected, PlanFile, Step, by_line
-from gravel.problems import CallProblem, Problem, Problems
+from gravel.language import nodes
+from gravel.language.types import Type
+from gravel.plans.ledger import StepCount
+from gravel.plans.model import Expected, PlanFile
+from gravel.plans.rows import Rows
 from gravel.tables.csv import CsvTable
-from gravel.tables.reference import Reading, open_table
-
-T = TypeVar("T")
 
 
 @dataclass(frozen=True)
-class Assignment:
-    """One column of a `set`: its position after the step, its name, its expression as text and bound; `new` if the
-    table did not have it."""
+class Column:
+    """A column on its way: name, type, the source column it is (None for a made one), whether a step may have changed it."""
 
-    index: int
     name: str
-    text: str
-    expression: nodes.Expression
-    new: bool
+    type: Type
+    source: int | None = None
+    touched: bool = True
+
+
+@dataclass(frozen=True)
+class Left:
+    """Rows that left at one step: why (texts, one a row), and their columns as texts as they came into it. `into` is the
+    path of the row that each was merged into."""
+
+    step: int
+    outcome: str
+    numbers: np.ndarray
+    paths: Any
+    reasons: Any
+    states: Any
+    columns: Any
+    into: Any
+    names: tuple[str, ...]
+    values: list[Any]
+
+
+@dataclass
+class Outcome:
+    """What a step made of some rows: those that go on, its count, the rows that left."""
+
+    rows: Rows
+    count: StepCount
+    left: list[Left] = field(default_factory=list)
+
+
+class RowAction:
+    """What a step does to rows batch by batch."""
+
+    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+        """The step on some rows. May run on any thread."""
+        raise NotImplementedError
+
+    def unconcerned(self, step: BoundStep) -> list[int | None]:
+        """For each column after the step where rows that it does not concern have it before (None: NULL)."""
+        places = {column.name: at for at, column in enumerate(step.before)}
+        return [places.get(column.name) for column in step.after]
+
+    def finish(self, step: BoundStep, count: StepCount) -> str | None:
+        """Why the run stops, once all rows are through."""
+        return None
+
+
+@dataclass
+class Context:
+    """What a whole-table step is given beside its rows: bytes to hold in memory, and where its rows that left and its counts go."""
+
+    memory: int
+    left: Callable[[Left], None]
+    count: StepCount
+    sealed: int  # how many columns a row's seal is made of
+    made: Callable[[int], int]  # takes a number of rows that a step makes; the number of the first, for its path
+
+
+class TableAction:
+    """What a step does that needs all rows at once."""
+
+    def run(self, step: BoundStep, batches: Iterable[Rows], context: Context) -> Iterator[Rows]:
+        """The rows that go on."""
+        raise NotImplementedError
 
 
 @dataclass(frozen=True)
 class BoundStep:
-    """A step whose expressions are bound to the columns it meets. `types` are the columns' types as it finds them."""
+    """A step bound to the columns that it meets (`before`); `after` are those it leaves."""
 
     number: int
     verb: str
     note: str
     on_error: str
     expected: Expected | None
-    names: tuple[str, ...]
-    types: tuple[Type, ...]
-    assignments: tuple[Assignment, ...] = ()
-    condition: nodes.Expression | None = None
-    condition_text: str = ""
+    before: tuple[Column, ...]
+    after: tuple[Column, ...]
+    action: RowAction | TableAction
+    only: nodes.Expression | None = None
+    only_text: str = ""
     watch: Watch = field(default_factory=lambda: Watch([]))
+
+    @property
+    def types(self) -> tuple[Type, ...]:
+        """The types of the columns it meets."""
+        return tuple(column.type for column in self.before)
+
+    @property
+    def new_columns(self) -> tuple[str, ...]:
+        """Columns that were not there before."""
+        known = {column.name for column in self.before}
+        return tuple(column.name for column in self.after if column.name not in known)
+
+    @property
+    def lost_columns(self) -> tuple[str, ...]:
+        """Columns that are not there after it."""
+        kept = {column.name for column in self.after}
+        return tuple(column.name for column in self.before if column.name not in kept)
+
+
+@dataclass(frozen=True)
+class BoundTotal:
+    """A control total: its text, whether it is a sum, and its aggregate bound to the columns at the start and after each
+    step (None where they do not have what it reads)."""
+
+    text: str
+    sum: bool
+    places: tuple[Bound | None, ...]
 
 
 @dataclass(frozen=True)
 class BoundPlan:
-    """A plan ready to run. names, types: the columns after the last step; source_types: as they are read; `touched`:
-    those that some step sets."""
+    """A plan ready to run. `source`: its table's columns; `columns`: those after the last step; `key`: positions in the
+    source; `key_after`: in the output (None: there is no key to prove); `untouched`: (source, output) positions of the columns
+    no step touches."""
 
     file: PlanFile
     table: CsvTable
     steps: tuple[BoundStep, ...]
+    source: tuple[Column, ...]
+    columns: tuple[Column, ...]
     key: tuple[int, ...]
-    names: tuple[str, ...]
-    types: tuple[Type, ...]
-    source_types: tuple[Type, ...]
-    touched: frozenset[int]
+    key_after: tuple[int, ...] | None
+    no_key: str
+    untouched: tuple[tuple[int, int], ...]
+    totals: tuple[BoundTotal, ...]
     target: Path
     left_behind: Path
 
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The output's columns."""
+        return tuple(column.name for column in self.columns)
 
-def bind_plan(plan: PlanFile, given: Given | None = None, *, guess: bool = False) -> BoundPlan:
-    """Open the plan's table and bind its steps; with `guess` to types that the first rows suggest, which reading may
-    refute by GuessFailed. Raises Problems with all mistakes, TableProblem."""
-    table, declared = _open(plan)
-    given = Given() if given is None else given
-    given = replace(given, parameters={**from_plan(plan.model.params), **given.parameters})
-    if guess:
-        try:
-            return _bind(plan, table, declared, given, table.guess)
-        except Problems:
-            pass  # a mistake is told with the types of all rows
-    return _bind(plan, table, declared, given, table.types)
-
-
-def _open(plan: PlanFile) -> tuple[CsvTable, dict[str, Type]]:
-    model, folder = plan.model, plan.path.parent
-    mistakes: list[Problem] = []
-    declared = {}
-    for column, text in model.types.items():
-        try:
-            named = named_type(text)
-            if named.length is not None or named.bits != 64:
-                raise CallProblem(
-                    f"a column is declared by its kind, not as {named}", hint="declare TEXT or INTEGER and let a step check it"
-                )
-            declared[column] = named.type
-        except CallProblem as problem:
-            problem.place = f"{plan.name}:{plan.line('types', column)}"
-            mistakes.append(problem)
-    if mistakes:
-        raise Problems(by_line(mistakes))
-    delimiter = "\t" if model.delimiter == "tab" else model.delimiter
-    try:
-        table = open_table(model.table, Reading(delimiter, model.encoding, model.empty == "null", (), declared), folder)
-    except CallProblem as problem:
-        column = next((name for name in model.types if f"column {name}" in problem.message), "")
-        problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('delimiter')}"
-        raise
-    return table, declared
+    @property
+    def left_names(self) -> tuple[str, ...]:
+        """The columns of the file of rows left behind, beside Gravel's own: all there ever were, in order of appearance."""
+        every = [column.name for column in self.source]
+        for step in self.steps:
+            every += [column.name for column in step.after]
+        return tuple(dict.fromkeys(every))
 
 
-def _bind(
-    plan: PlanFile, table: CsvTable, declared: dict[str, Type], given: Given, types: Callable[[list[int]], dict[int, Type]]
-) -> BoundPlan:
-    model, folder = plan.model, plan.path.parent
-    mistakes: list[Problem] = []
-    parsed = [_syntax(plan, index, step, mistakes) for index, step in enumerate(model.step)]
-    scope = Scope(table.columns, (TEXT,) * len(table.columns), frozenset(declared), given)
-    wanted = _first_reads(parsed, table.columns) | {table.columns.index(name) for name in model.key if name in table.columns}
-    known = types(sorted(wanted))
-    scope = Scope(table.columns, tuple(known.get(i, TEXT) for i in range(len(table.columns))), frozenset(declared), given)
-    source, steps = scope, []
-    touched: set[int] = set()
-    for index, (step, syntax) in enumerate(zip(model.step, parsed, strict=True)):
-        bound, scope = _bind_step(plan, index, step, syntax, scope, mistakes, None if touched else table)
-        steps.append(bound)
-        touched |= {one.index for one in bound.assignments}
-    key = []
-    for position, name in enumerate(model.key):
-        at = _told(plan, ("key", position), mistakes, partial(find_column, tree.Name(0, len(name), name), table.columns, name))
-        if at is not None:
-            key.append(at)
-    target = (folder / model.write).resolve()
-    left_behind = target.with_name(f"{target.stem}-left-behind{target.suffix or '.csv'}")
-    if target.exists() and not target.is_file():
-        # Beside a device or a pipe is no place for a file: the rows left behind go beside the plan.
-        left_behind = plan.path.resolve().with_name(f"{plan.path.stem}-left-behind.csv")
-    if target == table.path.resolve() or left_behind == table.path.resolve():
-        mistakes.append(
-            CallProblem("the plan would write over its own input", place=f"{plan.name}:{plan.line('write')}", hint="name another file")
-        )
-    elif target.suffix.lower() not in (".csv", ".tsv", "") and not target.exists():
-        mistakes.append(
-            CallProblem(
-                f"{model.write} cannot be written: its ending is not known",
-                place=f"{plan.name}:{plan.line('write')}",
-                hint="write to a .csv file",
-            )
-        )
-    if mistakes:
-        raise Problems(by_line(mistakes))
-    return BoundPlan(plan, table, tuple(steps), tuple(key), scope.names, scope.types, source.types, frozenset(touched), target, left_behind)
+def same(text: str | None, count: int) -> Any:
+    """A text for each of some rows."""
+    return pa.repeat(pa.scalar(text, pa.string()), count)
 
 
-Syntax = list[tuple[str, tree.Node, str]]
+def left(step: BoundStep, rows: Rows, places: np.ndarray, outcome: str, reasons: Any, states: Any = None, columns: Any = None,
+         into: Any = None) -> Left:  # fmt: skip
+    """The rows at some places as they leave; a reason may be one text for all."""
+    gone = rows.take(places)
+    count = gone.count
+    why, code, column, to = (same(one, count) if one is None or isinstance(one, str) else one for one in (reasons, states, columns, into))
+    names = tuple(column.name for column in step.before)
+    return Left(step.number, outcome, gone.numbers, gone.paths(), why, code, column, to, names, gone.texts())
 
 
-def _syntax(plan: PlanFile, index: int, step: Step, mistakes: list[Problem]) -> Syntax:
-    """(column or '', tree, text) of each expression of a step; those that do not parse are told and left out."""
-    found: Syntax = []
-    texts = list((step.set or {}).items()) or [("", getattr(step, step.verb))]
-    for column, text in texts:
-        node = _told(plan, _path(index, step, column), mistakes, partial(parse.expression, text))
-        if node is not None:
-            found.append((column, node, text))
-    return found
-
-
-def _path(index: int, step: Step, column: str) -> tuple[str | int, ...]:
-    return ("step", index, step.verb, column) if column else ("step", index, step.verb)
-
-
-def _told(plan: PlanFile, path: tuple[str | int, ...], mistakes: list[Problem], work: Callable[[], T]) -> T | None:
-    """What `work` gives; a Diagnostic is kept with its place in the plan instead of raised."""
-    try:
-        return work()
-    except Diagnostic as problem:
-        mistakes.append(problem.locate(plan.name, plan.text_line(*path)))
-        return None
-
-
-def _first_reads(parsed: list[Syntax], columns: tuple[str, ...]) -> set[int]:
-    """Positions of the table's columns that some expression names: those whose types matter."""
-    folded = {name.casefold(): index for index, name in reversed(list(enumerate(columns)))}
-    found = set()
-    for syntax in parsed:
-        for _, node, _ in syntax:
-            for name in parse.column_names(node):
-                index = columns.index(name.text) if name.text in columns else folded.get(name.text.casefold())
-                if index is not None:
-                    found.add(index)
-    return found
-
-
-def _explained(table: CsvTable | None, scope: Scope, work: Callable[[], T]) -> T:
-    with explaining(table, scope) if table is not None else nullcontext():
-        return work()
-
-
-def _bind_step(
-    plan: PlanFile, index: int, step: Step, syntax: Syntax, scope: Scope, mistakes: list[Problem], table: CsvTable | None
-) -> tuple[BoundStep, Scope]:
-    """Bind one step; `table` is the source where its columns still are as they were read, so that misfits can be counted."""
-    names, types = list(scope.names), list(scope.types)
-    assignments: list[Assignment] = []
-    condition, condition_text = None, ""
-    declared = set(scope.declared)
-    for column, node, text in syntax:
-        path = _path(index, step, column)
-        if not column:
-            condition = _told(plan, path, mistakes, partial(_explained, table, scope, partial(bind_condition, text, scope)))
-            condition_text = text
-            continue
-        at, name = target_column(column, scope.names)
-        new = at is None
-        if new:
-            at, name = len(names), column
-            if not column.strip():
-                mistakes.append(CallProblem("a column needs a name", place=f"{plan.name}:{plan.line(*path)}"))
-            names.append(name)
-            types.append(TEXT)
-        if any(one.index == at for one in assignments):
-            mistakes.append(CallProblem(f"{name} is set twice in one step", place=f"{plan.name}:{plan.line(*path)}"))
-        bound = _told(plan, path, mistakes, partial(_explained, table, scope, partial(bind, node, scope, text)))
-        if bound is not None and at is not None:
-            types[at] = bound.type
-            if not isinstance(bound, nodes.Column):
-                declared.discard(name)
-            assignments.append(Assignment(at, name, text, bound, new))
-    watched = [(one.expression, one.text) for one in assignments]
-    if condition is not None:
-        watched.append((condition, condition_text))
-    made = BoundStep(
-        index + 1, step.verb, step.note, step.on_error, None if step.rows is None else Expected.of(step.rows),
-        scope.names, scope.types, tuple(assignments), condition, condition_text, Watch(watched),
-    )  # fmt: skip
-    return made, Scope(tuple(names), tuple(types), frozenset(declared), scope.given)
+def names_of(columns: Sequence[Column]) -> tuple[str, ...]:
+    """Their names."""
+    return tuple(column.name for column in columns)

@@ -87,7 +87,7 @@ class Grouping(Sources):
         tables = [over.tables[shape[1]] if isinstance(node, tree.Name) and shape[0] == "column" else "" for shape, node in every.items()]
         grouped = Grouped(
             (*names, *("" for _ in types)), (*tables, *("" for _ in types)), (*key_types, *types),
-            Columns(vectors), count, frozenset(), None, (), (), over,
+            Columns(vectors), count, ungrouped=over,
         )  # fmt: skip
         stands: dict[Any, int] = {shape: at for at, shape in enumerate(keys)}
         for at, one in enumerate(aggregates):

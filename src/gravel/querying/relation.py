@@ -81,6 +81,13 @@ class Relation:
     unread: tuple[str, ...] = ()  # columns of its tables that the query does not name: for hints
     # What outer joins have added: the columns of the side without a partner, and which rows have none there.
     alone: tuple[tuple[frozenset[int], np.ndarray], ...] = ()
+    origin: np.ndarray | None = None  # for each row the row of a plan's table that it comes from, -1 for none; None: no such table
+    plain: tuple[str | None, ...] = ()  # the columns of that table that these are as they stand
+
+    @property
+    def plains(self) -> tuple[str | None, ...]:
+        """`plain` for every column."""
+        return self.plain + (None,) * (len(self.names) - len(self.plain))
 
     def frame(self) -> Frame:
         """The rows to evaluate over."""
@@ -93,7 +100,10 @@ class Relation:
         alone = tuple(
             (columns, mask[np.maximum(rows, 0)] & (rows >= 0) if self.count else np.zeros(len(rows), bool)) for columns, mask in self.alone
         )
-        return replace(self, vectors=vectors, count=len(rows), rows=numbers, alone=alone)
+        origin = self.origin
+        if origin is not None:
+            origin = np.where(rows < 0, -1, origin[np.maximum(rows, 0)]) if self.count else np.full(len(rows), -1)
+        return replace(self, vectors=vectors, count=len(rows), rows=numbers, alone=alone, origin=origin)
 
     def beside(self, other: Relation) -> Relation:
         """The columns of both, row by row."""
@@ -102,6 +112,7 @@ class Relation:
         return Relation(
             self.names + other.names, self.tables + other.tables, self.types + other.types, self.vectors.beside(other.vectors),
             self.count, self.hidden | shifted, self.rows, self.unread + other.unread, self.alone + alone,
+            other.origin if self.origin is None else self.origin, self.plains + (other.plains if self.origin is None else ()),
         )  # fmt: skip
 
     def with_columns(self, vectors: Sequence[Vector], types: Sequence[Type]) -> Relation:
@@ -239,4 +250,15 @@ def renamed(found: Relation, table: str, columns: tuple[str, ...], node: tree.No
         raise Diagnostic(f"{len(columns)} names for {len(found.names)} columns", text, node.start, node.end)
     names = (*columns, *found.names[len(columns) :])
     found = typed(found)
-    return Relation(names, (table,) * len(names), found.types, found.vectors, found.count, frozenset(), found.rows, found.unread)
+    return Relation(
+        names,
+        (table,) * len(names),
+        found.types,
+        found.vectors,
+        found.count,
+        frozenset(),
+        found.rows,
+        found.unread,
+        origin=found.origin,
+        plain=found.plain,
+    )

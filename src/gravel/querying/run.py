@@ -28,12 +28,16 @@ class Session(Windowing):
         """The result of a query text. Raises Diagnostic, TableProblem, DataProblem for a row error where errors stop it."""
         self.text = text
         made = parse.query(text)
-        self.given = replace(self.given, members=self._members)
-        names = {node.text.casefold() for node in parse.walk(made) if isinstance(node, tree.Name)}
-        names |= {name.casefold() for node in parse.walk(made) if isinstance(node, tree.Join) for name in node.using}
-        self._wanted = None if any(isinstance(node, tree.AllColumns) for node in parse.walk(made)) else names
+        self.given = replace(self.given, members=self.members)
+        self.reading(made)
         found = self.run_query(made, {})
         return self._settle(found)
+
+    def reading(self, query: tree.Query) -> None:
+        """Read of every table only the columns that a query names."""
+        names = {node.text.casefold() for node in parse.walk(query) if isinstance(node, tree.Name)}
+        names |= {name.casefold() for node in parse.walk(query) if isinstance(node, tree.Join) for name in node.using}
+        self._wanted = None if any(isinstance(node, tree.AllColumns) for node in parse.walk(query)) else names
 
     def run_query(self, query: tree.Query, withs: dict[str, Relation]) -> Relation:
         """A query's relation, its order kept."""
@@ -59,13 +63,15 @@ class Session(Windowing):
         """The final result: its row errors stop the query, become NULL, or leave their rows out."""
         found = typed(found)
         failed = np.zeros(found.count, bool)
-        for name, one in zip(found.names, found.vectors, strict=True):
-            if one.errors is not None:
+        for name, one, plain in zip(found.names, found.vectors, found.plains, strict=True):
+            # A plan's column as it stands is passed on as it is written.
+            if one.errors is not None and (plain is None or found.origin is None):
                 self._fault("SELECT", name, one.errors, found.rows)
                 failed |= one.errors != 0
         if not failed.any():
             return found
         if self.on_error == "omit":
+            self._left_out(found, failed)
             kept = found.take(np.flatnonzero(~failed))
             self._tell("omitted", found.count, kept.count, "rows with an error")
             found = kept
@@ -81,10 +87,11 @@ class Session(Windowing):
             over = (
                 found if not at else self._join(over, found, tree.Join(source.start, source.end, "CROSS", source, source, None, ()), withs)
             )
+        own = len(over.names)
         over = self._with_outer(over)
         if select.where is not None:
             over = self._where(select.where, over, withs, "WHERE")
-        items = self._items(select, over)
+        items = self._items(select, over, own)
         stands: dict[Any, int] = {}
         aggregates = self._aggregates(select, items, query)
         if select.groups is not None or aggregates or select.having is not None:
@@ -92,14 +99,27 @@ class Session(Windowing):
             if select.having is not None:
                 over = self._where(select.having, over, withs, "HAVING", stands)
         over, stands = self._windows(select, items, query, over, withs, stands)
-        names, vectors, types = [], [], []
+        names, vectors, types, plains = [], [], [], []
         for item in items:
             made, kind = self.evaluate(item.expression, over, withs, stands)
-            plain = isinstance(item.expression, tree.Name) and item.name_start == item.start
-            names.append(item.expression.text if plain and isinstance(item.expression, tree.Name) else item.name)
+            own = item.name_start == item.start
+            names.append(item.expression.text if own and isinstance(item.expression, tree.Name) else item.name)
             vectors.append(made)
             types.append(kind)
-        result = Relation(tuple(names), ("",) * len(names), tuple(types), Columns(vectors), over.count, rows=over.rows)
+            stands_at = None
+            if isinstance(item.expression, tree.Name) and over.origin is not None:
+                stands_at = over.search(item.expression, self.text)
+            plains.append(None if stands_at is None else over.plains[stands_at])
+        result = Relation(
+            tuple(names),
+            ("",) * len(names),
+            tuple(types),
+            Columns(vectors),
+            over.count,
+            rows=over.rows,
+            origin=over.origin,
+            plain=tuple(plains),
+        )
         before: Relation | None = over
         shapes = {self.shape(item.expression, over): at for at, item in enumerate(items)}
         if select.distinct:
@@ -115,6 +135,7 @@ class Session(Windowing):
         made, _ = self.evaluate(node, over, withs, stands, condition=True)
         if made.errors is not None:
             self._fault(stage, self._written(node), made.errors, over.rows)
+            self._left_out(over, made.errors != 0)
         keep = made.true(over.count)
         false, failed = int(made.false(over.count).sum()), int(made.failed(over.count).sum())
         unknown = over.count - int(keep.sum()) - false - failed
@@ -138,8 +159,8 @@ class Session(Windowing):
                 )
                 self._warn("WHERE on the outer side", int(mask.sum()), detail, "put the condition into ON, or allow IS NULL")
 
-    def _items(self, select: tree.Select, over: Relation) -> list[tree.Named]:
-        """The select list with * written out."""
+    def _items(self, select: tree.Select, over: Relation, own: int) -> list[tree.Named]:
+        """The select list with * written out as the first `own` columns."""
         made: list[tree.Named] = []
         for item in select.items:
             if isinstance(item, tree.Named):
@@ -148,8 +169,6 @@ class Session(Windowing):
             assert isinstance(item, tree.AllColumns)
             if not select.sources:
                 raise self._wrong("* needs a FROM", item)
-            outer = getattr(self, "_around", None)
-            own = len(over.names) - (len(outer[0]) if outer else 0)
             places = [
                 at
                 for at in range(own)
@@ -176,7 +195,7 @@ class Session(Windowing):
         made = made if sound is None else made.take(sound)
         _, first = codes_of([one.values for one in made.vectors], made.count)
         self._tell("DISTINCT", made.count, len(first), f"{made.count - len(first):,} removed")
-        kept = made.take(first)
+        kept = replace(made.take(first), origin=None)  # a row stands for several now
         texts = [one.values for one in kept.vectors if pa.types.is_string(one.values.type)]
         if texts and not self.quiet and kept.count <= _FOLDED:
             folded = [upper(tidy_spaces(one.values)) if pa.types.is_string(one.values.type) else one.values for one in kept.vectors]
@@ -223,6 +242,7 @@ class Session(Windowing):
         order = sort_order(keys, query.order)
         if self.on_error == "omit" and failed.any():
             order = order[~failed[order]]
+            self._left_out(made, failed)
             self._tell("ORDER BY: omitted", made.count, len(order), "rows with an error")
         self._sorted_keys = [key.take(pa.array(order)) for key in keys]
         return made.take(order)

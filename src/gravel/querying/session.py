@@ -64,6 +64,8 @@ class Base(ABC):
     faults: list[RowFault] = field(default_factory=list)
     quiet: int = 0
     malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
+    relations: dict[str, Relation] = field(default_factory=dict)  # tables that are at hand, by their folded names
+    failed: list[np.ndarray] = field(default_factory=list)  # origins of the rows that errors left out
     _read: dict[tuple[str, frozenset[int]], Relation] = field(default_factory=dict)
     _wanted: set[str] | None = None
     _withs: dict[str, Relation] = field(default_factory=dict)
@@ -104,7 +106,13 @@ class Base(ABC):
         if self.on_error != "omit" or not failed.any():
             return None
         self._tell(f"{stage}: omitted", made.count, int((~failed).sum()), "rows with an error")
+        self._left_out(made, failed)
         return np.flatnonzero(~failed)
+
+    def _left_out(self, made: Relation, failed: np.ndarray) -> None:
+        """Remember which rows of a plan's table errors have left out."""
+        if made.origin is not None and self.on_error == "omit":
+            self.failed.append(made.origin[failed])
 
     def _tell(self, stage: str, rows_in: int, rows_out: int, detail: str = "") -> None:
         if not self.quiet:
@@ -211,6 +219,9 @@ class Base(ABC):
             own = (table, name) in inner if table else any(known == name for _, known in inner)
             if not own and not (table and table in tables) and over.search(one, self.text) is not None:
                 found[table, name] = one
+                if not table:
+                    self._warn("a name from outside", over.count, f"take {one.text} from the row around the subquery, in which no table has it",
+                               f"if that is meant, write it with its table: {over.tables[over.find(one, self.text)] or 't'}.{one.text}")  # fmt: skip
         return list(found.values())
 
     def _inner_columns(self, query: tree.Query, withs: dict[str, Relation]) -> set[tuple[str, str]]:
@@ -221,6 +232,8 @@ class Base(ABC):
                 alias = (one.alias or one.reference).casefold()
                 if one.is_name and one.reference.casefold() in withs:
                     names: Sequence[str] = withs[one.reference.casefold()].names
+                elif one.is_name and one.reference.casefold() in self.relations:
+                    names = self.relations[one.reference.casefold()].names
                 elif one.is_name and any(item.name.casefold() == one.reference.casefold() for item in query.withs):
                     names = ()
                 else:
@@ -229,8 +242,9 @@ class Base(ABC):
             elif isinstance(one, (tree.Derived, tree.Unnest)):
                 found |= {(one.alias.casefold(), name.casefold()) for name in one.columns}
                 found.add((one.alias.casefold(), ""))
-            elif isinstance(one, tree.Named):
-                found.add(("", one.name.casefold()))
+            elif isinstance(one, tree.Select) and (one is not query.body or query.order):
+                # What the queries within give their readers; its own names mean something in ORDER BY alone.
+                found |= {("", item.name.casefold()) for item in one.items if isinstance(item, tree.Named)}
         return found
 
     def _decided(self, one: Any, over: Relation, withs: dict[str, Relation]) -> tuple[Vector, Type]:
@@ -325,7 +339,7 @@ class Base(ABC):
             result = ~result
         return Vector(pa.array(result, mask=unknown & ~true))
 
-    def _members(self, query: tree.Query, text: str) -> tuple[Type, Any, bool]:
+    def members(self, query: tree.Query, text: str) -> tuple[Type, Any, bool]:
         """What an uncorrelated x IN (SELECT …) asks: the subquery's values."""
         self.quiet += 1
         try:

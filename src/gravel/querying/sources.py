@@ -15,7 +15,7 @@ from gravel.engine.vector import Vector
 from gravel.language import parse, tree
 from gravel.language.types import INTEGER, TEXT, Kind, Type, common
 from gravel.querying import joins
-from gravel.querying.relation import Columns, Relation, as_type, renamed
+from gravel.querying.relation import Columns, Relation, as_type, renamed, taken
 from gravel.querying.session import Base
 from gravel.querying.shapes import is_true, top
 
@@ -42,6 +42,10 @@ class Sources(Base):
     def _table(self, node: tree.Table, withs: dict[str, Relation]) -> Relation:
         if node.is_name and node.reference.casefold() in withs:
             found = withs[node.reference.casefold()]
+            return renamed(found, node.alias or node.reference, node.columns, node, self.text)
+        if node.is_name and node.reference.casefold() in self.relations:
+            found = self.relations[node.reference.casefold()]
+            self._tell(f"read {node.reference}", found.count, found.count)
             return renamed(found, node.alias or node.reference, node.columns, node, self.text)
         table = self._open(node)
         wanted = [i for i, name in enumerate(table.columns) if self._wanted is None or name.casefold() in self._wanted or node.columns]
@@ -70,7 +74,9 @@ class Sources(Base):
         if kind.kind is not Kind.ARRAY:
             raise self._wrong(f"UNNEST takes an array, this is {kind}", node.expression, "make one: LIST_ITEMS(x, ';')")
         if lists.errors is not None:
-            self._fault("UNNEST", self._written(node.expression), lists.errors, left.rows)
+            sound = self._sound("UNNEST", left, [(self._written(node.expression), lists)])
+            if sound is not None:
+                left, lists = left.take(sound), taken(lists, sound)
         rows, items, places, empty = joins.unnested(lists.values)
         without = len(empty)
         if outer and without:
@@ -106,10 +112,13 @@ class Sources(Base):
         for a, b in equal:
             (x, first), (y, second) = self.evaluate(a, left, withs), self.evaluate(b, right, withs)
             keys.append(self._key(x, first, y, second, a))
-        for (x, y, _), (a, b) in zip(keys[len(node.using) :], equal, strict=True):
-            for made, side, relation in ((x, a, left), (y, b, right)):
-                if made.errors is not None:
-                    self._fault("ON", self._written(side), made.errors, relation.rows)
+        own = list(zip(keys[len(node.using) :], equal, strict=True))
+        sound = self._sound("ON", left, [(self._written(a), x) for (x, _, _), (a, _) in own])
+        if sound is not None:
+            left, keys = left.take(sound), [(taken(x, sound), y, kind) for x, y, kind in keys]
+        sound = self._sound("ON", right, [(self._written(b), y) for (_, y, _), (_, b) in own])
+        if sound is not None:
+            right, keys = right.take(sound), [(x, taken(y, sound), kind) for x, y, kind in keys]
         pairs: Iterable[tuple[np.ndarray, np.ndarray]]
         if keys:
             pairs = [joins.equal_pairs([key[0] for key in keys], [key[1] for key in keys], [key[2] for key in keys])]
@@ -187,7 +196,8 @@ class Sources(Base):
         return Relation(
             (*names, *made.names), ("",) * shift + made.tables, (*types, *made.types), Columns(vectors).beside(made.vectors), made.count,
             frozenset(index + shift for index in hidden), made.rows, made.unread,
-            tuple((frozenset(index + shift for index in columns), mask) for columns, mask in made.alone),
+            tuple((frozenset(index + shift for index in columns), mask) for columns, mask in made.alone), made.origin,
+            (None,) * shift + made.plains,
         )  # fmt: skip
 
     def _key(self, a: Vector, first: Type, b: Vector, second: Type, node: tree.Node) -> tuple[Vector, Vector, Type]:

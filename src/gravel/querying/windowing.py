@@ -40,13 +40,13 @@ class Windowing(Grouping):
         named = {name.casefold(): window for name, window in select.windows}
         stands = dict(stands)
         cache: dict[Any, Sorted] = {}
-        for one in found:
-            assert one.over is not None
-            window = one.over
-            if window.name:
-                if window.name.casefold() not in named:
-                    raise self._wrong(f"there is no window {window.name}", window)
-                window = named[window.name.casefold()]
+        windows = [self._named_window(one.over, named) for one in found if one.over is not None]
+        if self.on_error == "omit":
+            parts = [part for window in windows for part in (*window.partition, *(key.expression for key in window.order))]
+            asked = [(self._written(part), self.evaluate(part, over, withs, stands)[0]) for part in parts]
+            sound = self._sound("OVER", over, asked)
+            over = over if sound is None else over.take(sound)
+        for one, window in zip(found, windows, strict=True):
             key = self.shape((window.partition, window.order), over)
             if key not in cache:
                 partition = [self._part(node, over, withs, stands) for node in window.partition]
@@ -56,6 +56,14 @@ class Windowing(Grouping):
             stands[id(one)] = len(over.names)
             over = over.with_columns([made], [kind])
         return over, stands
+
+    def _named_window(self, window: tree.Window, named: dict[str, tree.Window]) -> tree.Window:
+        """The window, or that of its name."""
+        if not window.name:
+            return window
+        if window.name.casefold() not in named:
+            raise self._wrong(f"there is no window {window.name}", window)
+        return named[window.name.casefold()]
 
     def _part(self, node: tree.Node, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]) -> Any:
         """What a window is parted or ordered by."""

@@ -1,0 +1,161 @@
+"""`gravel follow`."""
+
+from __future__ import annotations
+
+import dataclasses
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Today, given_by, memory_of
+from gravel.problems import CallProblem
+
+if TYPE_CHECKING:
+    from gravel.plans.follow import Followed, FollowedPath
+
+
+def follow(
+    plan: Annotated[Path, typer.Argument(metavar="PLAN", help="A plan file (TOML).", show_default=False)],
+    row: Annotated[list[int] | None, typer.Option("--row", metavar="N", help="A source row (repeatable).")] = None,
+    where: Annotated[str | None, typer.Option("--where", metavar="COND", help="Source rows that meet this condition.")] = None,
+    rows: Annotated[str, typer.Option("--rows", metavar="N|all", help="How many of the rows that meet it to follow.")] = "5",
+    memory: Memory = None,
+    param: Params = None,
+    today: Today = None,
+    format: FormatOption = Format.table,
+    no_color: NoColor = False,
+) -> None:
+    """One row's way through the steps of a plan: what each changed, what it became, where and why it left.
+
+    [bold]gravel follow boats.toml --row 17[/]
+    """
+    from gravel.cli.look import row_limit
+    from gravel.plans.flow import MEMORY
+    from gravel.plans.follow import follow as follow_rows
+    from gravel.plans.model import read_plan
+
+    if not row and where is None:
+        raise CallProblem("say which row to follow", hint='--row 17, or --where "boat_id = 17"')
+    limit = row_limit(rows)
+    found = follow_rows(read_plan(plan, str(plan)), row or (), where, given_by(param, today), limit, memory_of(memory) or MEMORY)
+    from gravel.cli import render
+
+    if format is Format.json:
+        render.print_json("follow", _json(found))
+    elif format is Format.table:
+        _show(found, not no_color)
+    else:
+        flat = _flat(found)
+        headings = ["row", "path", "step", "verb", "outcome", "column", "before", "after", "reason", "into"]
+        render.print_rows(format.value, headings, [[line[at] for line in flat] for at in range(len(headings))])
+    if found.matching is not None:
+        some = f", the first {limit:,} followed (--rows all)" if limit is not None and limit < found.matching else ""
+        render.note(f"{found.matching:,} rows match{some}", not no_color)
+
+
+def _json(found: Followed) -> dict[str, Any]:
+    def path(one: FollowedPath) -> dict[str, Any]:
+        events = [
+            {
+                "step": event.step, "verb": event.verb, "outcome": event.outcome,
+                "changes": [dataclasses.asdict(change) for change in event.changes],
+                "reason": event.reason, "into": event.into, "paths": list(event.paths),
+            }
+            for event in one.events
+        ]  # fmt: skip
+        return {"path": one.path, "events": events, "ends": one.ends, "output_row": one.output_row}
+
+    return {
+        "plan": found.plan, "table": found.table, "matching": found.matching,
+        "rows": [{"row": one.row, "paths": [path(each) for each in one.paths]} for one in found.rows],
+    }  # fmt: skip
+
+
+def _flat(found: Followed) -> list[list[str | None]]:
+    lines: list[list[str | None]] = []
+    for row in found.rows:
+        for path in row.paths:
+            for event in path.events:
+                head = [str(row.row), path.path, str(event.step), event.verb, event.outcome]
+                for change in event.changes:
+                    lines.append([*head, change.column, change.before, change.after, None, None])
+                if not event.changes:
+                    lines.append([*head, None, None, None, event.reason, event.into])
+            lines.append(
+                [
+                    str(row.row),
+                    path.path,
+                    None,
+                    None,
+                    path.ends,
+                    None,
+                    None,
+                    None,
+                    None if path.output_row is None else str(path.output_row),
+                    None,
+                ]
+            )
+    return lines
+
+
+def _show(found: Followed, color: bool) -> None:
+    from rich.text import Text
+
+    from gravel.cli import render
+
+    out = render.console(color=color)
+    for row in found.rows:
+        head = Text(f"row {row.row:,} of {found.table}", style=render.HEAD)
+        if len(row.paths) > 1:
+            head.append(f", {len(row.paths)} paths", style=render.DIM)
+        out.print(head)
+        told: set[tuple[int, str]] = set()
+        for path in row.paths:
+            _path(out, found, path, told)
+        out.print()
+
+
+def _path(out: Any, found: Followed, path: FollowedPath, told: set[tuple[int, str]]) -> None:
+    """One path; what it shares with one before it is told once."""
+    from rich.text import Text
+
+    from gravel.cli import render
+
+    lines: list[list[Any]] = []
+    still = [str(event.step) for event in path.events if event.outcome == "unchanged"]
+    for event in path.events:
+        if (event.step, event.path) in told or event.outcome == "unchanged":
+            continue
+        told.add((event.step, event.path))
+        what = event.note or event.verb
+        if event.outcome in ("split", "copied"):
+            what += f": {event.outcome}, {event.paths.index(event.path) + 1} of {len(event.paths)}"
+        lines.append([f"  {event.path}", str(event.step), Text(what), "", ""])
+        gone = [change.column for change in event.changes if change.kind == "gone"]
+        for change in event.changes:
+            if change.kind == "gone":
+                continue
+            cells = [
+                Text("new", style=render.DIM) if change.kind == "new" and at == 0 else render.visible(value, 44)
+                for at, value in enumerate((change.before, change.after))
+            ]
+            lines.append(
+                ["", "", Text(f"  {change.column}", style=render.DIM), cells[0], Text("→ ", style=render.DIM).append_text(cells[1])]
+            )
+        if gone:
+            more = f" and {len(gone) - 4} more" if len(gone) > 4 else ""
+            lines.append(["", "", Text(f"  without {', '.join(gone[:4])}{more}", style=render.DIM), "", ""])
+        if event.reason:
+            lines.append(["", "", Text(f"  {event.outcome}: {event.reason}", style=render.BAD), "", ""])
+        if event.into:
+            lines.append(["", "", Text(f"  merged into the row of path {event.into}", style=render.BAD), "", ""])
+    if lines:
+        render.print_table(out, ["", "", "", "", ""], lines)
+    if path.ends == "kept":
+        end = Text(f"  {path.path} is row {path.output_row:,} of {found.output}", style=render.GOOD)
+    else:
+        end = Text(f"  {path.path} is {path.ends}" + (f" at step {path.events[-1].step}" if path.events else ""), style=render.BAD)
+    if still:
+        end.append(f"; unchanged by {'step' if len(still) == 1 else 'steps'} {', '.join(still)}", style=render.DIM)
+    out.print(end)

@@ -1,0 +1,200 @@
+"""A plan bound to its table before the first row is processed; every mistake is found at once."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from gravel.inspecting.aggregates import aggregates_in, bind_aggregate
+from gravel.inspecting.cautions import Watch
+from gravel.language import parse, tree
+from gravel.language.bind import Given, Scope, find_column, named_type
+from gravel.language.diagnostics import Diagnostic
+from gravel.language.parameters import from_plan
+from gravel.language.types import TEXT, Type
+from gravel.plans.binder import Binder, Written
+from gravel.plans.model import Expected, PlanFile, by_line
+from gravel.plans.steps import BoundPlan, BoundStep, BoundTotal, Column
+from gravel.plans.verbs import VERBS
+from gravel.problems import CallProblem, Problem, Problems
+from gravel.querying.members import members_of
+from gravel.tables.csv import CsvTable
+from gravel.tables.reference import Reading, open_table
+
+
+def bind_plan(plan: PlanFile, given: Given | None = None, *, guess: bool = False) -> BoundPlan:
+    """Open the plan's table and bind its steps; with `guess` to types that the first rows suggest, which reading may
+    refute by GuessFailed. Raises Problems with all mistakes, TableProblem."""
+    table, declared = _open(plan)
+    given = Given() if given is None else given
+    given = replace(given, parameters={**from_plan(plan.model.params), **given.parameters})
+    given = replace(given, members=members_of(given, plan.path.parent))
+    if guess:
+        try:
+            return _bind(plan, table, declared, given, table.guess)
+        except Problems:
+            pass  # a mistake is told with the types of all rows
+    return _bind(plan, table, declared, given, table.types)
+
+
+def _open(plan: PlanFile) -> tuple[CsvTable, dict[str, Type]]:
+    model, folder = plan.model, plan.path.parent
+    mistakes: list[Problem] = []
+    declared = {}
+    for column, text in model.types.items():
+        try:
+            named = named_type(text)
+            if named.length is not None or named.bits != 64:
+                raise CallProblem(
+                    f"a column is declared by its kind, not as {named}", hint="declare TEXT or INTEGER and let a step check it"
+                )
+            declared[column] = named.type
+        except CallProblem as problem:
+            problem.place = f"{plan.name}:{plan.line('types', column)}"
+            mistakes.append(problem)
+    if mistakes:
+        raise Problems(by_line(mistakes))
+    delimiter = "\t" if model.delimiter == "tab" else model.delimiter
+    try:
+        table = open_table(model.table, Reading(delimiter, model.encoding, model.empty == "null", (), declared), folder)
+    except CallProblem as problem:
+        column = next((name for name in model.types if f"column {name}" in problem.message), "")
+        problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('delimiter')}"
+        raise
+    return table, declared
+
+
+def _bind(
+    plan: PlanFile, table: CsvTable, declared: dict[str, Type], given: Given, types: Callable[[list[int]], dict[int, Type]]
+) -> BoundPlan:
+    model = plan.model
+    binder = Binder(plan, table, given, declared=frozenset(declared))
+    for index, step in enumerate(model.step):
+        only = [Written(("only",), "expression", step.only)] if step.only is not None else []
+        binder.parse(index, [*VERBS[step.verb].written(step), *only])
+    totals = [_parsed_total(binder, at, text) for at, text in enumerate(model.totals)]
+    known = types(sorted(_reads(plan, binder, totals, table.columns)))
+    source = tuple(Column(name, known.get(at, TEXT), at, False) for at, name in enumerate(table.columns))
+    binder.columns = source
+    scopes = [binder.scope()]
+    steps = []
+    for index in range(len(model.step)):
+        steps.append(_bind_step(binder, index))
+        scopes.append(binder.scope())
+    bound_totals = [_bind_total(binder, at, node, scopes) for at, node in enumerate(totals) if node is not None]
+    key = _key(binder, model.key, source, "key")
+    after, no_key = _key_after(binder, key)
+    target, left_behind = _targets(binder)
+    if binder.mistakes:
+        raise Problems(by_line(binder.mistakes))
+    untouched = tuple(
+        (column.source, at) for at, column in enumerate(binder.columns) if column.source is not None and not column.touched
+    )  # fmt: skip
+    return BoundPlan(
+        plan, table, tuple(steps), source, binder.columns, key, after, no_key, untouched, tuple(bound_totals), target, left_behind
+    )
+
+
+def _bind_step(binder: Binder, index: int) -> BoundStep:
+    binder.at = index
+    step, before = binder.step, binder.columns
+    only = None if step.only is None else binder.condition(step.only, "only")
+    action, after, watch = VERBS[step.verb].bind(binder)
+    if only is not None and step.only is not None:
+        watch = Watch([(only, step.only)])  # what the step's own expressions meet are other rows
+    binder.columns = after
+    # A mistake of type is told with the rows that do not fit as long as the columns are those of the table.
+    binder.pristine = binder.pristine and after == before
+    expected = None if step.rows is None else Expected.of(step.rows)
+    on_error = step.on_error or binder.plan.model.on_error
+    return BoundStep(index + 1, step.verb, step.note, on_error, expected, before, after, action, only, step.only or "", watch)
+
+
+def _reads(plan: PlanFile, binder: Binder, totals: list[Any], columns: tuple[str, ...]) -> set[int]:
+    """Positions of the table's columns that some step names: those whose types matter."""
+    found = {name for name in plan.model.key if name in columns}
+    for node in [*binder.parsed.values(), *(one for one in totals if one is not None)]:
+        for part in node if isinstance(node, (list, tuple)) else (node,):
+            found |= {one.text for one in parse.walk(part) if isinstance(one, tree.Name)}
+    for step in plan.model.step:
+        more = VERBS[step.verb].names(step)
+        found |= set(columns) if "*" in more else set(more)
+    folded = {name.casefold(): at for at, name in reversed(list(enumerate(columns)))}
+    places = {columns.index(name) if name in columns else folded.get(name.casefold()) for name in found}
+    return {at for at in places if at is not None}
+
+
+def _parsed_total(binder: Binder, at: int, text: str) -> tree.Aggregate | None:
+    """A control total as an aggregate: an expression that is none is summed."""
+    node = binder.told(("totals", at), partial(parse.expression, text))
+    if node is None:
+        return None
+    if isinstance(node, tree.Aggregate):
+        return node
+    if aggregates_in(node):
+        inner = Diagnostic("a total is an aggregate by itself, or an expression to sum", text, node.start, node.end)
+        binder.mistakes.append(inner.locate(binder.plan.name, binder.plan.text_line("totals", at)))
+        return None
+    return tree.Aggregate(node.start, node.end, "SUM", (node,), False, False, None, (), None, node.start)
+
+
+def _bind_total(binder: Binder, at: int, node: tree.Aggregate, scopes: list[Scope]) -> BoundTotal:
+    text = binder.plan.model.totals[at]
+    places: list[Any] = [binder.told(("totals", at), partial(bind_aggregate, node, scopes[0], text))]
+    for scope in scopes[1:]:
+        try:
+            places.append(bind_aggregate(node, scope, text))
+        except Diagnostic:
+            places.append(None)  # a step has taken away what it reads
+    return BoundTotal(text, node.name.upper() == "SUM" and not node.distinct, tuple(places))
+
+
+def _key(binder: Binder, names: list[str], columns: tuple[Column, ...], what: str) -> tuple[int, ...]:
+    found = []
+    known = tuple(column.name for column in columns)
+    for at, name in enumerate(names):
+        place = binder.told((what, at), partial(find_column, tree.Name(0, len(name), name), known, name))
+        if place is not None:
+            found.append(place)
+    return tuple(found)
+
+
+def _key_after(binder: Binder, key: tuple[int, ...]) -> tuple[tuple[int, ...] | None, str]:
+    """Where the key stands in the output, or why there is none to prove."""
+    model = binder.plan.model
+    if model.key_after is not None:
+        return _key(binder, model.key_after, binder.columns, "key_after"), ""
+    if not key:
+        return None, ""
+    if binder.multiplies:
+        return None, "a step makes several rows of one, and the plan states no key_after"
+    places = {column.source: at for at, column in enumerate(binder.columns) if column.source is not None}
+    gone = [binder.table.columns[at] for at in key if at not in places]
+    if gone:
+        return (
+            None,
+            f"{', '.join(gone)} {'is' if len(gone) == 1 else 'are'} not among the output's columns, and the plan states no key_after",
+        )
+    return tuple(places[at] for at in key), ""
+
+
+def _targets(binder: Binder) -> tuple[Path, Path]:
+    """The file to write, and that of the rows left behind."""
+    plan, table = binder.plan, binder.table
+    model = plan.model
+    target = (plan.path.parent / model.write).resolve()
+    left_behind = target.with_name(f"{target.stem}-left-behind{target.suffix or '.csv'}")
+    if target.exists() and not target.is_file():
+        # Beside a device or a pipe is no place for a file: the rows left behind go beside the plan.
+        left_behind = plan.path.resolve().with_name(f"{plan.path.stem}-left-behind.csv")
+    place = f"{plan.name}:{plan.line('write')}"
+    if target == table.path.resolve() or left_behind == table.path.resolve():
+        binder.mistakes.append(CallProblem("the plan would write over its own input", place=place, hint="name another file"))
+    elif target.suffix.lower() not in (".csv", ".tsv", "") and not target.exists():
+        binder.mistakes.append(
+            CallProblem(f"{model.write} cannot be written: its ending is not known", place=place, hint="write to a .csv file")
+        )
+    return target, left_behind

@@ -1,0 +1,132 @@
+"""Binding the parts of a step, with every mistake kept at its line of the plan instead of raised."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import nullcontext
+from dataclasses import dataclass, field, replace
+from functools import partial
+from typing import Any, TypeVar
+
+from gravel.inspecting.binding import explaining
+from gravel.language import nodes, parse, tree
+from gravel.language.bind import Given, Scope, bind, bind_condition, find_column
+from gravel.language.diagnostics import Diagnostic
+from gravel.plans.model import PlanFile, Step
+from gravel.plans.steps import Column, names_of
+from gravel.problems import CallProblem, Problem
+from gravel.tables.csv import CsvTable
+
+T = TypeVar("T")
+Path = tuple[str | int, ...]
+PARSERS: dict[str, Callable[[str], Any]] = {
+    "expression": parse.expression, "sort": parse.sort_list, "named": parse.named, "query": parse.query,
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Written:
+    """A text of a step that is SQL: where it stands in the step, what it is (a key of PARSERS), and the text."""
+
+    path: Path
+    kind: str
+    text: str
+
+
+@dataclass
+class Binder:
+    """A plan's steps being bound, one after another: the columns under way, what was parsed, the mistakes so far."""
+
+    plan: PlanFile
+    table: CsvTable
+    given: Given
+    columns: tuple[Column, ...] = ()
+    declared: frozenset[str] = frozenset()
+    parsed: dict[Path, Any] = field(default_factory=dict)
+    mistakes: list[Problem] = field(default_factory=list)
+    at: int = 0
+    pristine: bool = True
+    multiplies: bool = False
+
+    @property
+    def step(self) -> Step:
+        """The step being bound."""
+        return self.plan.model.step[self.at]
+
+    def parse(self, index: int, written: Sequence[Written]) -> None:
+        """Parse a step's texts; those that do not parse are told."""
+        for one in written:
+            made = self.told(("step", index, *one.path), partial(PARSERS[one.kind], one.text))
+            if made is not None:
+                self.parsed["step", index, *one.path] = made
+
+    def node(self, *path: str | int) -> Any:
+        """What the text at a path of the step was parsed to, None if it was not."""
+        return self.parsed.get(("step", self.at, *path))
+
+    def scope(self) -> Scope:
+        """The columns under way."""
+        return Scope(names_of(self.columns), tuple(column.type for column in self.columns), self.declared, self.given)
+
+    def told(self, path: Path, work: Callable[[], T]) -> T | None:
+        """What `work` gives; a Diagnostic is kept with its place in the plan."""
+        try:
+            return work()
+        except Diagnostic as problem:
+            self.mistakes.append(problem.locate(self.plan.name, self.plan.text_line(*path)))
+        except CallProblem as problem:
+            problem.place = f"{self.plan.name}:{self.plan.line(*path)}"
+            self.mistakes.append(problem)
+        return None
+
+    def wrong(self, message: str, *path: str | int, hint: str = "") -> None:
+        """Tell a mistake of the step at a path."""
+        self.mistakes.append(CallProblem(message, place=f"{self.plan.name}:{self.plan.line('step', self.at, *path)}", hint=hint))
+
+    def expression(self, text: str, *path: str | int, scope: Scope | None = None) -> nodes.Expression | None:
+        """The expression at a path of the step, bound."""
+        node = self.node(*path)
+        if node is None:
+            return None
+        scope = scope or self.scope()
+        return self.told(("step", self.at, *path), partial(self._explained, scope, partial(bind, node, scope, text)))
+
+    def condition(self, text: str, *path: str | int) -> nodes.Expression | None:
+        """The condition at a path of the step, bound."""
+        if self.node(*path) is None:
+            return None
+        scope = self.scope()
+        return self.told(("step", self.at, *path), partial(self._explained, scope, partial(bind_condition, text, scope)))
+
+    def sort(self, text: str, *path: str | int) -> list[tuple[tree.SortKey, nodes.Expression]]:
+        """The sort keys at a path of the step, bound."""
+        found = []
+        scope = self.scope()
+        for key in self.node(*path) or ():
+            bound = self.told(("step", self.at, *path), partial(self._explained, scope, partial(bind, key.expression, scope, text)))
+            if bound is not None:
+                found.append((key, bound))
+        return found
+
+    def _explained(self, scope: Scope, work: Callable[[], T]) -> T:
+        # Misfits can be counted where the columns still are as they were read.
+        with explaining(self.table, scope) if self.pristine else nullcontext():
+            return work()
+
+    def column(self, name: str, *path: str | int) -> int | None:
+        """The position of a column named at a path of the step."""
+        names = names_of(self.columns)
+        return self.told(("step", self.at, *path), partial(find_column, tree.Name(0, len(name), name), names, name))
+
+    def fresh(self, names: Sequence[str], *path: str | int) -> None:
+        """Tell names that are blank or twice."""
+        for at, name in enumerate(names):
+            if not name.strip():
+                self.wrong("a column needs a name", *path)
+            if name in names[:at]:
+                self.wrong(f"there would be two columns {name}", *path)
+
+
+def touched(column: Column, **changes: Any) -> Column:
+    """The column as one that a step may have changed."""
+    return replace(column, touched=True, **changes)

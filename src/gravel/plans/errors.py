@@ -1,0 +1,74 @@
+"""What becomes of rows for which a step's expressions fail."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.vector import Vector
+from gravel.inspecting.attempt import ErrorKind, error_kinds
+from gravel.language import nodes
+from gravel.language.errors import sqlstate
+from gravel.plans.ledger import StepCount
+from gravel.plans.rows import Rows
+from gravel.plans.steps import BoundStep, Left, left
+
+# What failed: the column it is for ('' for none), its text, the expression if it is one, its vector.
+Made = tuple[str, str, nodes.Expression | None, Vector]
+
+
+def settle(step: BoundStep, rows: Rows, made: Sequence[Made], count: StepCount, gone: list[Left]) -> np.ndarray:
+    """Count the row errors of a step, and decide as its on_error says; which rows stay. Errors that are to be NULL stay."""
+    failed = np.zeros(rows.count, bool)
+    frame = rows.frame()
+    for name, _, expression, vector in made:
+        if vector.errors is None:
+            continue
+        failed |= vector.errors != 0
+        kinds = _kinds(vector, rows) if expression is None else error_kinds(expression, vector, frame, rows.numbers)
+        for kind in kinds:
+            count.errors[name, kind.sqlstate] = kind
+    if not failed.any():
+        return np.ones(rows.count, bool)
+    if step.on_error == "null":
+        count.nulled += int(failed.sum())
+        return np.ones(rows.count, bool)
+    if step.on_error == "stop":
+        count.stopped += int(failed.sum())
+    else:
+        count.set_aside += int(failed.sum())
+        gone.append(failed_rows(step, rows, failed, made))
+    return ~failed
+
+
+def _kinds(vector: Vector, rows: Rows) -> list[ErrorKind]:
+    found = []
+    errors = vector.errors if vector.errors is not None else np.zeros(0, np.uint8)
+    for code in np.unique(errors[errors != 0]):
+        at = np.flatnonzero(errors == code)
+        found.append(ErrorKind(sqlstate(int(code)), len(at), vector_example(vector, int(at[0])), int(rows.numbers[at[0]])))
+    return found
+
+
+def vector_example(vector: Vector, at: int) -> str | None:
+    """What stands behind an error, where a step keeps the text there."""
+    value = vector.values[at].as_py()
+    return value if isinstance(value, str) else None
+
+
+def failed_rows(step: BoundStep, rows: Rows, failed: np.ndarray, made: Sequence[Made]) -> Left:
+    """The rows set aside, each with the first of its expressions that failed."""
+    where = np.flatnonzero(failed)
+    states: list[str | None] = [None] * len(where)
+    reasons, columns = [""] * len(where), [None] * len(where)  # type: tuple[list[str], list[str | None]]
+    for name, text, _, vector in made:
+        if vector.errors is None:
+            continue
+        for at, row in enumerate(where):
+            if states[at] is None and vector.errors[row]:
+                states[at] = sqlstate(int(vector.errors[row]))
+                reasons[at], columns[at] = text, name or None
+    told = [pa.array(texts, pa.string()) for texts in (reasons, states, columns)]
+    return left(step, rows, where, "set aside", *told)

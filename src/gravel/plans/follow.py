@@ -1,0 +1,128 @@
+"""One row's way, or some rows', through the steps of a plan. Nothing is written."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from gravel.engine.evaluate import run
+from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
+from gravel.language import parse
+from gravel.language.bind import Given, bind_condition
+from gravel.plans.bind import bind_plan
+from gravel.plans.flow import MEMORY, Flow
+from gravel.plans.model import PlanFile
+from gravel.plans.steps import BoundPlan, TableAction
+from gravel.plans.trail import Event
+from gravel.problems import CallProblem
+from gravel.tables.table import Batch, GuessFailed, scan
+
+LEAVES = ("dropped", "merged", "set aside", "failed")
+
+
+@dataclass(frozen=True)
+class FollowedPath:
+    """One path to its end: kept, dropped, merged, set aside, or failed where a step stops the run; output_row: its row of the
+    output, from 1."""
+
+    path: str
+    events: tuple[Event, ...]
+    ends: str
+    output_row: int | None
+
+
+@dataclass(frozen=True)
+class FollowedRow:
+    """A source row and all the paths it became."""
+
+    row: int
+    paths: tuple[FollowedPath, ...]
+
+
+@dataclass(frozen=True)
+class Followed:
+    """What `gravel follow` tells. matching: how many rows a condition meets, of which some may be followed."""
+
+    plan: str
+    table: str
+    rows: tuple[FollowedRow, ...]
+    matching: int | None
+    output: str
+
+
+def follow(
+    plan_file: PlanFile, rows: Sequence[int], where: str | None = None, given: Given | None = None, most: int | None = None,
+    memory: int = MEMORY,
+) -> Followed:  # fmt: skip
+    """Follow source rows by number, and the first `most` that meet a condition on the source. Raises Problems, Diagnostic,
+    CallProblem for a row that is not there, TableProblem."""
+    try:
+        return _follow(bind_plan(plan_file, given, guess=where is None), rows, where, most, memory, given)
+    except GuessFailed:
+        return _follow(bind_plan(plan_file, given), rows, where, most, memory, given)
+
+
+def _follow(plan: BoundPlan, rows: Sequence[int], where: str | None, most: int | None, memory: int, given: Given | None) -> Followed:
+    chosen, matching = list(rows), None
+    if where is not None:
+        found = _matching(plan, where, given)
+        matching = len(found)
+        chosen += found[:most]
+    wanted = np.unique(np.array(chosen, np.int64))
+    flow = Flow(plan, lambda left, malformed: None, lambda made: None, memory=memory, wanted=wanted)
+    if not any(isinstance(step.action, TableAction) for step in plan.steps) and len(wanted):
+        flow.last = int(wanted[-1])
+    output: dict[str, int] = {}
+    seen = 0
+    for batch, _ in flow.run():
+        where_ = np.flatnonzero(np.isin(batch.numbers, wanted))
+        if len(where_):
+            output |= dict(zip(batch.take(where_).paths().to_pylist(), (where_ + seen + 1).tolist(), strict=True))
+        seen += batch.count
+    bad = {one.row: one for one in flow.malformed}
+    last = flow.rows_read + len(bad)
+    made = []
+    for row in wanted.tolist():
+        if row in bad:
+            event = Event(0, "read", "", str(row), "set aside", (), f"malformed: {bad[row].fault}")
+            made.append(FollowedRow(row, (FollowedPath(str(row), (event,), "set aside", None),)))
+        elif row < 1 or (row > last and flow.last is None) or (flow.last is not None and row > last):
+            raise CallProblem(f"{plan.table.name} has no row {row:,}", hint=f"its rows are 1 to {last:,}")
+        else:
+            made.append(FollowedRow(row, _paths(row, flow.trail.events, output)))
+    return Followed(plan.file.name, plan.file.model.table, tuple(made), matching, plan.file.model.write)
+
+
+def _paths(row: int, events: dict[str, list[Event]], output: dict[str, int]) -> tuple[FollowedPath, ...]:
+    """Every path of a row that ends somewhere, in the order of its numbers, with what happened on the way to it."""
+    start = str(row)
+    ends = {path: found[-1].outcome for path in events if (found := sorted(events[path], key=_step)) and found[-1].outcome in LEAVES}
+    ends |= dict.fromkeys(output, "kept")
+    mine = [path for path in ends if path == start or path.startswith(start + ".")]
+    found_paths = []
+    for path in sorted(mine, key=lambda one: [int(part) for part in one.split(".")]):
+        parts = path.split(".")
+        along = [".".join(parts[: at + 1]) for at in range(len(parts))]
+        way = sorted((event for one in along for event in events.get(one, ())), key=_step)
+        found_paths.append(FollowedPath(path, tuple(way), ends[path], output.get(path)))
+    return tuple(found_paths)
+
+
+def _step(event: Event) -> int:
+    return event.step
+
+
+def _matching(plan: BoundPlan, where: str, given: Given | None) -> list[int]:
+    """The source rows for which a condition on the plan's table is true."""
+    table = plan.table
+    scope = scope_of(table, columns_named([(parse.expression(where), where)], table.columns), given)
+    with explaining(table, scope):
+        condition = bind_condition(where, scope)
+
+    def work(batch: Batch) -> Any:
+        return batch.rows[run(condition, frame_of(batch, scope)).true(batch.count)].tolist()
+
+    return [row for part in scan(table, work, reads([condition], len(table.columns))) for row in part]

@@ -1,0 +1,52 @@
+"""The file of rows left behind: each row that a step dropped, merged or set aside, with its number, its path and the reason."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.plans.steps import Left, same
+from gravel.tables.csv.dialect import Dialect
+from gravel.tables.csv.writer import encode
+from gravel.tables.table import Malformed
+
+LEFT_COLUMNS = (
+    "gravel_row", "gravel_path", "gravel_step", "gravel_outcome", "gravel_reason", "gravel_sqlstate", "gravel_column", "gravel_into",
+)  # fmt: skip
+
+
+def packed(left: Sequence[Left], malformed: Sequence[Malformed], names: Sequence[str], dialect: Dialect) -> bytes:
+    """Some rows that left, and malformed records, as CSV records in source order; a row that a step made has no number."""
+    parts = list(left)
+    if malformed:
+        nothing = same(None, len(malformed))
+        numbers = np.array([one.row for one in malformed])
+        paths = pc.cast(pa.array(numbers), pa.string())
+        texts = pa.array([one.text for one in malformed], pa.string())
+        parts.append(Left(0, "set aside", numbers, paths, texts, nothing, nothing, nothing, (), []))
+    if not parts:
+        return b""
+    numbers = np.concatenate([part.numbers for part in parts])
+    order = pa.array(np.argsort(numbers, kind="stable"))
+    columns = [
+        pc.cast(pa.array(numbers, mask=numbers == 0), pa.string()),
+        pa.concat_arrays([_text(part.paths) for part in parts]),
+        pa.concat_arrays([same(str(part.step), len(part.numbers)) for part in parts]),
+        pa.concat_arrays([same(part.outcome, len(part.numbers)) for part in parts]),
+        *(pa.concat_arrays([_text(getattr(part, name)) for part in parts]) for name in ("reasons", "states", "columns", "into")),
+    ]
+    for name in names:
+        cells = []
+        for part in parts:
+            at = part.names.index(name) if name in part.names else None
+            cells.append(same(None, len(part.numbers)) if at is None else part.values[at])
+        columns.append(pa.concat_arrays(cells))
+    return encode([column.take(order) for column in columns], dialect.delimiter, dialect.line_end)
+
+
+def _text(array: Any) -> Any:
+    return pc.cast(array, pa.string()) if not pa.types.is_string(array.type) else array

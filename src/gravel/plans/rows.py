@@ -1,0 +1,155 @@
+"""Rows on their way through a plan: columns as they are stored, and where each row comes from."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.engine.frame import Frame
+from gravel.inspecting.attempt import stored_text
+from gravel.language.types import Type
+
+
+class Rows:
+    """Some rows. numbers: source row numbers, 0 for a row that a step made. suffix: what stands behind the number in a
+    row's path ('.1.2', '' for nothing), or None where no row has one. seals: a hash of each row's columns that no step
+    touches, made when it was read. stored, types: the columns. marks: whatever a step wants to be carried along."""
+
+    def __init__(
+        self, numbers: np.ndarray, stored: Sequence[Any], types: tuple[Type, ...], suffix: Any = None, seals: np.ndarray | None = None
+    ) -> None:
+        self.numbers, self.stored, self.types, self.suffix, self.seals = numbers, list(stored), types, suffix, seals
+        self.marks: np.ndarray | None = None
+        self._texts: dict[int, Any] = {}
+
+    @property
+    def count(self) -> int:
+        """Rows."""
+        return len(self.numbers)
+
+    def frame(self) -> Frame:
+        """The rows to evaluate over; what is computed twice is kept."""
+        return Frame(self.count, self.stored, self.types).remembering()
+
+    def text(self, index: int) -> Any:
+        """A column as its texts, made once."""
+        if pa.types.is_string(self.stored[index].type):
+            return self.stored[index]
+        if index not in self._texts:
+            self._texts[index] = stored_text(self.frame(), index)
+        return self._texts[index]
+
+    def texts(self) -> list[Any]:
+        """All columns as texts."""
+        return [self.text(index) for index in range(len(self.stored))]
+
+    def put(self, index: int, stored: Any, texts: Any) -> None:
+        """A column's new values, beside the texts they are written as; a new one stands at the end."""
+        if index == len(self.stored):
+            self.stored.append(stored)
+        else:
+            self.stored[index] = stored
+        self._texts[index] = texts
+
+    def arrange(self, columns: Sequence[Any], types: tuple[Type, ...]) -> None:
+        """Other columns for the same rows."""
+        self.stored, self.types = list(columns), types
+        self._texts = {}
+
+    def keep(self, mask: np.ndarray) -> None:
+        """Only the rows of a mask."""
+        if not mask.all():
+            made = self._chosen(lambda array: array.filter(pa.array(mask)), lambda array: array[mask])
+            self.__dict__.update(made.__dict__)
+
+    def take(self, places: np.ndarray) -> Rows:
+        """The rows at these places, in this order."""
+        chosen = pa.array(places)
+        return self._chosen(lambda array: array.take(chosen), lambda array: array[places])
+
+    def slice(self, start: int, length: int) -> Rows:
+        """A part of the rows."""
+        return self._chosen(lambda array: array.slice(start, length), lambda array: array[start : start + length])
+
+    def _chosen(self, arrow: Any, numpy: Any) -> Rows:
+        made = Rows(
+            numpy(self.numbers), [arrow(one) for one in self.stored], self.types, None if self.suffix is None else arrow(self.suffix),
+            None if self.seals is None else numpy(self.seals),
+        )  # fmt: skip
+        made.marks = None if self.marks is None else numpy(self.marks)
+        made._texts = {index: arrow(one) for index, one in self._texts.items()}
+        return made
+
+    def step_into(self, places: np.ndarray, piece: np.ndarray) -> Rows:
+        """Rows taken from these places, each with the number of its piece (0: it stays what it was) added to its path."""
+        made = self.take(places)
+        made.suffix = longer(made.suffix, piece)
+        return made
+
+    def paths(self) -> Any:
+        """The path of each row as text: 17, 17.1, 17.1.2; 0.1 for a row that a step made."""
+        numbers = pc.cast(pa.array(self.numbers), pa.string())
+        return numbers if self.suffix is None else pc.binary_join_element_wise(numbers, self.suffix, "")
+
+    @property
+    def size(self) -> int:
+        """Bytes that the columns take, about."""
+        return sum(one.nbytes for one in self.stored) + 24 * self.count
+
+    def batch(self) -> Any:
+        """All of it as an Arrow record batch."""
+        suffix = pa.repeat("", self.count) if self.suffix is None else self.suffix
+        parts = {"numbers": pa.array(self.numbers), "suffix": suffix}
+        for name in ("seals", "marks"):
+            if getattr(self, name) is not None:
+                parts[name] = pa.array(getattr(self, name))
+        columns = [*parts.values(), *self.stored]
+        return pa.record_batch(columns, [*parts, *(str(index) for index in range(len(self.stored)))])
+
+    @classmethod
+    def of_batch(cls, batch: Any, types: tuple[Type, ...]) -> Rows:
+        """The rows of what `batch` made."""
+        named = dict(zip(batch.schema.names, batch.columns, strict=True))
+
+        def numbers(name: str) -> np.ndarray | None:
+            return named[name].to_numpy(zero_copy_only=False) if name in named else None
+
+        first = numbers("numbers")
+        assert first is not None
+        made = cls(first, [named[str(index)] for index in range(len(types))], types, named.get("suffix"), numbers("seals"))
+        made.marks = numbers("marks")
+        return made
+
+
+def longer(suffix: Any, piece: np.ndarray) -> Any:
+    """Paths with the number of a piece added, where it is not 0."""
+    if not piece.any():
+        return suffix
+    added = pc.binary_join_element_wise(pa.scalar("."), pc.cast(pa.array(piece), pa.string()), "")
+    if not piece.all():
+        added = pc.if_else(pa.array(piece != 0), added, pa.scalar(""))
+    return added if suffix is None else pc.binary_join_element_wise(suffix, added, "")
+
+
+def together(parts: Sequence[Rows], types: tuple[Type, ...]) -> Rows:
+    """Rows one after another; a column that is stored in two ways becomes text."""
+    if len(parts) == 1:
+        return parts[0]
+    stored = []
+    for index in range(len(types)):
+        arrays = [part.stored[index] for part in parts]
+        if len({array.type for array in arrays}) > 1:
+            arrays = [part.text(index) for part in parts]
+        stored.append(pa.concat_arrays(arrays))
+    suffix = None
+    if any(part.suffix is not None for part in parts):
+        suffix = pa.concat_arrays([pa.repeat("", part.count) if part.suffix is None else part.suffix for part in parts])
+    seals = None if any(part.seals is None for part in parts) else np.concatenate([part.seals for part in parts if part.seals is not None])
+    made = Rows(np.concatenate([part.numbers for part in parts]), stored, types, suffix, seals)
+    if all(part.marks is not None for part in parts):
+        made.marks = np.concatenate([part.marks for part in parts if part.marks is not None])
+    return made

@@ -1,0 +1,103 @@
+"""Some rows followed through the steps of a plan."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from gravel.plans.ledger import StepCount
+from gravel.plans.rows import Rows
+from gravel.plans.steps import BoundStep, Column, Left
+
+Seen = dict[str, dict[str, str | None]]
+
+
+@dataclass(frozen=True)
+class Change:
+    """A cell before and after a step; None is NULL. kind: changed, new (the column was not there before), or gone."""
+
+    column: str
+    before: str | None
+    after: str | None
+    kind: str = "changed"
+
+
+@dataclass(frozen=True)
+class Event:
+    """What a step did to a path: outcome is unchanged, changed, split, copied, dropped, merged, set aside, failed, or made.
+    `paths`: those it became, where it became several; `into`: the path it was merged into."""
+
+    step: int
+    verb: str
+    note: str
+    path: str
+    outcome: str
+    changes: tuple[Change, ...] = ()
+    reason: str | None = None
+    into: str | None = None
+    paths: tuple[str, ...] = ()
+
+
+@dataclass
+class Trail:
+    """The events of the rows that are followed, in the order of the steps for each path."""
+
+    events: dict[str, list[Event]] = field(default_factory=dict)
+
+    @staticmethod
+    def seen(rows: Rows, columns: Sequence[Column], wanted: np.ndarray) -> Seen:
+        """The wanted rows among some, as texts by path and column."""
+        where = np.flatnonzero(np.isin(rows.numbers, wanted))
+        if not len(where):
+            return {}
+        some = rows.take(where)
+        texts = [one.to_pylist() for one in some.texts()]
+        names = [column.name for column in columns]
+        return {
+            path: dict(zip(names, cells, strict=True))
+            for path, cells in zip(some.paths().to_pylist(), zip(*texts, strict=True), strict=True)
+        }
+
+    def step(self, step: BoundStep, before: Seen, after: Seen, gone: list[Left], count: StepCount) -> None:
+        """Take in what a step made of the rows."""
+        children: dict[str, list[str]] = {}
+        for path in after:
+            parent = path
+            while parent not in before and "." in parent:
+                parent = parent.rpartition(".")[0]
+            children.setdefault(parent, []).append(path)
+        for path, cells in before.items():
+            mine = children.get(path, [])
+            for child in mine:
+                changes = _changes(cells, after[child])
+                outcome = ("split" if step.verb == "split" else "copied") if child != path else "changed" if changes else "unchanged"
+                self._tell(Event(step.number, step.verb, step.note, child, outcome, changes, paths=tuple(mine) if child != path else ()))
+        for one in gone:
+            for at, path in enumerate(one.paths.to_pylist()):
+                if path in before:
+                    into = one.into[at].as_py()
+                    self._tell(Event(step.number, step.verb, step.note, path, one.outcome, (), one.reasons[at].as_py(), into))
+        left = {path for one in gone for path in one.paths.to_pylist()}
+        for path in before:
+            if path not in children and path not in left:
+                self._tell(Event(step.number, step.verb, step.note, path, "failed", (), count.why or 'a row error, and on_error is "stop"'))
+
+    def _tell(self, event: Event) -> None:
+        self.events.setdefault(event.path, []).append(event)
+
+    def add(self, other: Trail) -> None:
+        """Take in another's events, which come after these."""
+        for path, events in other.events.items():
+            self.events.setdefault(path, []).extend(events)
+
+
+def _changes(before: dict[str, str | None], after: dict[str, str | None]) -> tuple[Change, ...]:
+    found = []
+    for name in dict.fromkeys((*after, *before)):
+        was, now = before.get(name), after.get(name)
+        kind = "new" if name not in before else "gone" if name not in after else "changed"
+        if kind != "changed" or was != now:
+            found.append(Change(name, was, now, kind))
+    return tuple(found)

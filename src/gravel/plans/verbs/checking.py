@@ -1,0 +1,84 @@
+"""`check`: conditions that the rows under way must hold; one that fails stops the run."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from gravel.engine.evaluate import run
+from gravel.inspecting.aggregates import aggregates_in
+from gravel.inspecting.attempt import error_kinds
+from gravel.inspecting.cautions import Watch
+from gravel.inspecting.check import Allowed, allowance
+from gravel.language import nodes
+from gravel.plans.binder import Binder, Written
+from gravel.plans.ledger import CheckCount, StepCount
+from gravel.plans.model import Step
+from gravel.plans.rows import Rows
+from gravel.plans.steps import BoundStep, Column, Outcome, RowAction
+
+
+def written(step: Step) -> list[Written]:
+    """The conditions."""
+    return [Written(("check", name), "expression", text) for name, text in (step.check or {}).items()]
+
+
+def names(step: Step) -> list[str]:
+    """None beside the conditions'."""
+    return []
+
+
+def bind(binder: Binder) -> tuple[CheckAction, tuple[Column, ...], Watch]:
+    """The conditions bound."""
+    made = []
+    for name, text in (binder.step.check or {}).items():
+        node = binder.node("check", name)
+        if node is not None and aggregates_in(node):
+            binder.wrong(f"{name} is about the table as a whole, a step's check is about each row", "check", name,
+                         hint="gravel check decides it on the output")  # fmt: skip
+            continue
+        condition = binder.condition(text, "check", name)
+        if condition is not None:
+            made.append((name, text, condition))
+    allowed = Allowed() if binder.step.allow is None else allowance(binder.step.allow)
+    watch = Watch([(condition, text) for _, text, condition in made])
+    return CheckAction(tuple(made), allowed, binder.step.unknown == "fails"), binder.columns, watch
+
+
+@dataclass(frozen=True)
+class CheckAction(RowAction):
+    """Conditions to decide for each row; how many rows need not hold; whether an unknown one fails."""
+
+    checks: tuple[tuple[str, str, nodes.Expression], ...]
+    allowed: Allowed = field(default_factory=Allowed)
+    unknown_fails: bool = False
+
+    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+        """See RowAction. All rows go on: whether the run does is decided at its end."""
+        count = StepCount(rows_in=rows.count, rows_out=rows.count)
+        frame = rows.frame()
+        for name, _, condition in self.checks:
+            decided = run(condition, frame)
+            false, failed = decided.false(rows.count), decided.failed(rows.count)
+            unknown = ~(decided.true(rows.count) | false | failed)
+            if decided.errors is not None:
+                for kind in error_kinds(condition, decided, frame, rows.numbers):
+                    count.errors[name, kind.sqlstate] = kind
+            bad = false | failed | (unknown & self.unknown_fails)
+            first = rows.numbers[np.flatnonzero(bad)[:5]].tolist()
+            count.checks[name] = CheckCount(rows.count, int(false.sum()), int(unknown.sum()), int(failed.sum()), int(bad.sum()), first)
+        count.seen = step.watch.count(frame)
+        return Outcome(rows, count)
+
+    def finish(self, step: BoundStep, count: StepCount) -> str | None:
+        """See RowAction."""
+        told = []
+        for name, found in count.checks.items():
+            most = self.allowed.most(found.rows)
+            if found.bad > most:
+                rows = ", ".join(f"{row:,}" for row in found.first)
+                told.append(
+                    f"{name!r} does not hold in {found.bad:,} of {found.rows:,} rows ({found.told}; allowed {most:,}), first in {rows}"
+                )
+        return f"step {step.number}: " + "; ".join(told) if told else None

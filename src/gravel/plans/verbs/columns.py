@@ -1,0 +1,60 @@
+"""`columns`: which columns go on, under which names, in which order."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from gravel.inspecting.cautions import Watch
+from gravel.language import tree
+from gravel.plans.binder import Binder, Written
+from gravel.plans.ledger import StepCount
+from gravel.plans.model import Step
+from gravel.plans.rows import Rows
+from gravel.plans.steps import BoundStep, Column, Outcome, RowAction
+
+
+def written(step: Step) -> list[Written]:
+    """`name` or `name AS new` for each."""
+    return [Written(("columns", at), "named", text) for at, text in enumerate(step.columns or ())]
+
+
+def names(step: Step) -> list[str]:
+    """None: what goes on unread needs no type."""
+    return []
+
+
+def bind(binder: Binder) -> tuple[ColumnsAction, tuple[Column, ...], Watch]:
+    """The columns found."""
+    places, after = [], []
+    for number, text in enumerate(binder.step.columns or ()):
+        node = binder.node("columns", number)
+        if node is None:
+            continue
+        if not isinstance(node.expression, tree.Name):
+            binder.wrong(
+                f"columns names columns, and {text} is an expression", "columns", number, hint="give it a name in a step with `set`"
+            )
+            continue
+        at = binder.column(node.expression.text, "columns", number)
+        if at is not None:
+            plain = node.name_start == node.start
+            places.append(at)
+            after.append(binder.columns[at] if plain else replace(binder.columns[at], name=node.name))
+    binder.fresh([column.name for column in after], "columns")
+    # A declared type goes with its column.
+    binder.declared = frozenset(
+        column.name for at, column in zip(places, after, strict=True) if binder.columns[at].name in binder.declared
+    )  # fmt: skip
+    return ColumnsAction(tuple(places)), tuple(after), Watch([])
+
+
+@dataclass(frozen=True)
+class ColumnsAction(RowAction):
+    """Positions of the columns that go on, in their order."""
+
+    places: tuple[int, ...]
+
+    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+        """See RowAction."""
+        rows.arrange([rows.stored[at] for at in self.places], tuple(column.type for column in step.after))
+        return Outcome(rows, StepCount(rows_in=rows.count, rows_out=rows.count))

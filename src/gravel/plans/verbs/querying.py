@@ -1,0 +1,188 @@
+"""`query`: a SELECT over the rows under way, `input`, and other tables. Where it keeps rows apart, their paths go on."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.external import OUT
+from gravel.engine.frame import view
+from gravel.engine.hashing import combined
+from gravel.inspecting.cautions import Caution, Watch
+from gravel.language import parse, tree
+from gravel.language.bind import Given
+from gravel.plans.binder import Binder, Written
+from gravel.plans.model import Step
+from gravel.plans.rows import Rows, together
+from gravel.plans.steps import BoundStep, Column, Context, TableAction, left, names_of
+from gravel.problems import DataProblem
+from gravel.querying.relation import Columns, Relation
+from gravel.querying.run import Session
+
+INPUT = "input"
+ENDS = "in groups or sets of rows: the row's path ends here"
+
+
+def written(step: Step) -> list[Written]:
+    """The query."""
+    return [Written(("query",), "query", step.query or "")]
+
+
+def names(step: Step) -> list[str]:
+    """Columns that matter without being named: all of them where rows are compared as a whole."""
+    try:
+        found = list(parse.walk(parse.query(step.query or "")))
+    except Exception:  # a query that does not parse is told elsewhere
+        return []
+    using = [name for node in found if isinstance(node, tree.Join) for name in node.using]
+    every = any(isinstance(node, tree.AllColumns) for node in found)
+    compared = any(isinstance(node, tree.SetOperation) or (isinstance(node, tree.Select) and node.distinct) for node in found)
+    by_place = any(isinstance(node, tree.Literal) and node.kind == "integer" for node in found)
+    return ["*"] if every and (compared or by_place) else using
+
+
+def bind(binder: Binder) -> tuple[QueryAction, tuple[Column, ...], Watch]:
+    """The query run over no rows, which tells its columns and its mistakes."""
+    text = binder.step.query or ""
+    node = binder.node("query")
+    action = QueryAction(text, binder.given, binder.plan.path.parent, (), True)
+    if node is None:
+        return action, binder.columns, Watch([])
+    if not any(isinstance(one, tree.Table) and one.is_name and one.reference.casefold() == INPUT for one in parse.walk(node)):
+        binder.wrong("the query does not read the rows under way", "query", hint="FROM input")
+        return action, binder.columns, Watch([])
+    blank = [pa.nulls(0, pa.string()) for _ in binder.columns]
+    empty = Rows(np.zeros(0, np.int64), blank, tuple(column.type for column in binder.columns))
+    session = action.session("null")
+    found = binder.told(("step", binder.at, "query"), lambda: action.over(session, empty, names_of(binder.columns)))
+    if found is None:
+        return action, binder.columns, Watch([])
+    known = {column.name: column for column in binder.columns}
+    kept = found.origin is not None
+    after = tuple(
+        replace(known[plain], name=name) if kept and plain is not None else Column(name, kind)
+        for name, kind, plain in zip(found.names, found.types, found.plains, strict=True)
+    )  # fmt: skip
+    binder.fresh(found.names, "query")
+    binder.declared = frozenset(column.name for column in after if not column.touched) & binder.declared
+    places = {column.name: at for at, column in enumerate(binder.columns)}
+    return replace(action, plain=tuple(None if one is None else places[one] for one in found.plains), kept=kept), after, Watch([])
+
+
+@dataclass(frozen=True)
+class QueryAction(TableAction):
+    """A query; `plain`: for each column of its result the column under way that it is as it stands; `kept`: whether each row
+    of the result comes from one row."""
+
+    text: str
+    given: Given
+    base: Path
+    plain: tuple[int | None, ...]
+    kept: bool
+
+    def session(self, on_error: str) -> Session:
+        """What the query runs in."""
+        return Session(self.text, self.given, base=self.base, on_error={"set aside": "omit"}.get(on_error, on_error))
+
+    def over(self, session: Session, rows: Rows, columns: tuple[str, ...]) -> Relation:
+        """The query's result over some rows."""
+        vectors = [view(one, kind) for one, kind in zip(rows.stored, rows.types, strict=True)]
+        session.relations[INPUT] = Relation(
+            columns, ("",) * len(columns), rows.types, Columns(vectors), rows.count, rows=rows.numbers,
+            origin=np.arange(rows.count), plain=columns,
+        )  # fmt: skip
+        return session.query(self.text)
+
+    def run(self, step: BoundStep, batches: Iterable[Rows], context: Context) -> Iterator[Rows]:
+        """See TableAction."""
+        count = context.count
+        held = list(batches)
+        rows = together(held, step.types) if held else _none(step)
+        held.clear()
+        session = self.session(step.on_error)
+        try:
+            found = self.over(session, rows, names_of(step.before))
+        except DataProblem as problem:
+            count.stopped += rows.count
+            count.why = problem.message
+            return
+        count.nulled += sum(fault.rows for fault in session.faults) if step.on_error == "null" else 0
+        count.warned = [Caution(*one) for one in session.cautions]
+        count.words = "; ".join(
+            f"{one.stage}: {one.rows_in:,} in, {one.rows_out:,} out" for one in session.account if not one.stage.startswith("read")
+        )
+        made = self._kept(step, rows, found, session, context) if self.kept else self._ended(step, rows, found, context)
+        for start in range(0, made.count, OUT):
+            yield made.slice(start, OUT)
+
+    def _kept(self, step: BoundStep, rows: Rows, found: Relation, session: Session, context: Context) -> Rows:
+        origin = found.origin
+        assert origin is not None
+        count, own = context.count, origin >= 0
+        copies = np.bincount(origin[own], minlength=rows.count)
+        order = np.argsort(np.where(own, origin, rows.count), kind="stable")
+        number = np.zeros(len(origin), np.int64)
+        starts = np.cumsum(copies) - copies
+        mine = order[: int(own.sum())]
+        number[mine] = np.arange(len(mine)) - starts[origin[mine]] + 1
+        piece = np.where(own & (copies[np.maximum(origin, 0)] > 1), number, 0) if rows.count else np.zeros(len(origin), np.int64)
+        made = self._rows(step, rows, found, np.where(own, origin, -1), piece, context)
+        lost = np.flatnonzero(copies == 0)
+        failed = np.intersect1d(np.concatenate([np.zeros(0, np.int64), *session.failed]), lost)
+        dropped = np.setdiff1d(lost, failed)
+        if len(dropped):
+            context.left(left(step, rows, dropped, "dropped", "no row of the query comes from it"))
+        if len(failed):
+            fault = session.faults[0]
+            context.left(left(step, rows, failed, "set aside", fault.expression, fault.sqlstate))
+        count.dropped_other += len(dropped)
+        count.set_aside += len(failed)
+        count.added += len(origin) - (rows.count - len(lost))
+        count.notes["rows met several"] += int((copies > 1).sum())
+        count.notes["rows from another table alone"] += int((~own).sum())
+        return made
+
+    def _ended(self, step: BoundStep, rows: Rows, found: Relation, context: Context) -> Rows:
+        count = context.count
+        if rows.count:
+            context.left(left(step, rows, np.arange(rows.count), "dropped", ENDS))
+        count.dropped_other += rows.count
+        count.added += found.count
+        count.words = "the paths of all rows end here, since the query puts rows together; " + count.words
+        return self._rows(step, rows, found, np.full(found.count, -1), np.zeros(found.count, np.int64), context)
+
+    def _rows(self, step: BoundStep, rows: Rows, found: Relation, origin: np.ndarray, piece: np.ndarray, context: Context) -> Rows:
+        new = origin < 0
+        chosen = pa.array(np.maximum(origin, 0), mask=new)
+        stored = []
+        for vector, plain, column in zip(found.vectors, self.plain, step.after, strict=True):
+            # A column as it stands keeps its texts.
+            if plain is not None and self.kept:
+                stored.append(rows.stored[plain].take(chosen) if rows.count else pa.nulls(len(origin), rows.stored[plain].type))
+            else:
+                stored.append(vector.values if vector.values.type == column.type.arrow else vector.values.cast(column.type.arrow))
+        made = rows.step_into(np.maximum(origin, 0), piece) if rows.count else _none(step)
+        suffix = made.suffix if rows.count else None
+        numbers = np.where(new, 0, made.numbers) if rows.count else np.zeros(len(origin), np.int64)
+        if new.any():
+            first = context.made(int(new.sum()))
+            number = np.zeros(len(origin), np.int64)
+            number[new] = np.arange(first, first + int(new.sum()))
+            own = pa.array([f".{one}" if one else None for one in number.tolist()], pa.string())
+            before = pa.repeat("", len(origin)) if suffix is None else suffix
+            suffix = pa.array(own).fill_null("") if suffix is None else pa.compute.coalesce(own, before)
+        seals = made.seals if rows.count and self.kept else None
+        if seals is not None and new.any():
+            many = context.sealed
+            seals = np.where(new, combined([pa.nulls(1, pa.string())] * many)[0], seals)
+        return Rows(numbers, stored, tuple(column.type for column in step.after), suffix, seals)
+
+
+def _none(step: BoundStep) -> Rows:
+    blank: list[Any] = [pa.nulls(0, pa.string()) for _ in step.before]
+    return Rows(np.zeros(0, np.int64), blank, step.types)

@@ -1,0 +1,102 @@
+"""`sort`: the rows in another order; equal ones stay in the order they came in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.evaluate import run
+from gravel.engine.external import sorted_batches
+from gravel.inspecting.cautions import Watch
+from gravel.inspecting.look import sort_order
+from gravel.language import nodes, tree
+from gravel.plans.binder import Binder, Written
+from gravel.plans.errors import settle
+from gravel.plans.ledger import StepCount
+from gravel.plans.model import Step
+from gravel.plans.rows import Rows
+from gravel.plans.steps import BoundStep, Column, Context, Left, TableAction
+
+Keys = tuple[tuple[tree.SortKey, nodes.Expression, str], ...]
+
+
+def texts_of(given: str | list[str] | None) -> list[str]:
+    """Sort keys as a list of texts."""
+    return [] if given is None else [given] if isinstance(given, str) else given
+
+
+def written(step: Step) -> list[Written]:
+    """The sort keys."""
+    return [Written(("sort",) if isinstance(step.sort, str) else ("sort", at), "sort", text) for at, text in enumerate(texts_of(step.sort))]
+
+
+def names(step: Step) -> list[str]:
+    """None beside the keys'."""
+    return []
+
+
+def bind(binder: Binder) -> tuple[SortAction, tuple[Column, ...], Watch]:
+    """The keys bound."""
+    keys = []
+    for at, text in enumerate(texts_of(binder.step.sort)):
+        path = ("sort",) if isinstance(binder.step.sort, str) else ("sort", at)
+        keys += [(key, bound, text) for key, bound in binder.sort(text, *path)]
+    return SortAction(tuple(keys)), binder.columns, Watch([])
+
+
+def evaluated(step: BoundStep, rows: Rows, keys: Keys, count: StepCount, gone: list[Left]) -> list[Any]:
+    """The values of sort keys; rows in which one fails leave, or sort as NULL."""
+    frame = rows.frame()
+    made = [(key, text, bound, run(bound, frame).spread(rows.count)) for key, bound, text in keys]
+    stays = settle(
+        step, rows, [("", text[key.expression.start : key.expression.end], bound, one) for key, text, bound, one in made], count, gone
+    )
+    rows.keep(stays)
+    return [one.values if stays.all() else one.values.filter(pa.array(stays)) for *_, one in made]
+
+
+def with_columns(batch: Any, columns: dict[str, Any]) -> Any:
+    """A record batch with more columns."""
+    return pa.record_batch([*batch.columns, *columns.values()], [*batch.schema.names, *columns])
+
+
+def sortable(values: Any) -> Any:
+    """A key column that every batch has in one type."""
+    return values.cast(pa.string()) if pa.types.is_null(values.type) else values
+
+
+@dataclass(frozen=True)
+class SortAction(TableAction):
+    """Keys to sort by."""
+
+    keys: Keys
+
+    def run(self, step: BoundStep, batches: Iterable[Rows], context: Context) -> Iterator[Rows]:
+        """See TableAction."""
+
+        def keyed() -> Iterator[Any]:
+            seen = 0
+            for rows in batches:
+                gone: list[Left] = []
+                values = evaluated(step, rows, self.keys, context.count, gone)
+                for one in gone:
+                    context.left(one)
+                rows.marks = np.arange(seen, seen + rows.count)
+                seen += rows.count
+                yield with_columns(rows.batch(), {f"k{at}": sortable(value) for at, value in enumerate(values)})
+
+        sorts = [*(key for key, _, _ in self.keys), tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)]
+
+        def order(table: Any) -> np.ndarray:
+            return sort_order([*(table[f"k{at}"] for at in range(len(self.keys))), table["marks"]], sorts)
+
+        for batch in sorted_batches(keyed(), order, context.memory):
+            made = Rows.of_batch(batch, step.types)
+            moved = int((np.diff(np.asarray(made.marks)) != 1).sum())
+            context.count.notes["breaks of the order before"] += moved
+            made.marks = None
+            yield made

@@ -1,0 +1,206 @@
+"""`split`: the pieces of a field as rows of their own, or as named columns."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.engine.vector import Vector
+from gravel.inspecting.cautions import Watch
+from gravel.language.errors import CODES
+from gravel.language.functions.buffers import BLANK, matches, maybe_padded
+from gravel.language.functions.nulls import blank
+from gravel.language.types import INTEGER, TEXT, Type
+from gravel.plans.binder import Binder, Written
+from gravel.plans.errors import settle
+from gravel.plans.ledger import StepCount
+from gravel.plans.model import Split, Step
+from gravel.plans.rows import Rows
+from gravel.plans.steps import BoundStep, Column, Left, Outcome, RowAction, left
+
+
+def written(step: Step) -> list[Written]:
+    """None: a split has no SQL."""
+    return []
+
+
+def names(step: Step) -> list[str]:
+    """None: a field is split as text."""
+    return []
+
+
+def bind(binder: Binder) -> tuple[RowAction, tuple[Column, ...], Watch]:
+    """The column found, the pattern looked at."""
+    how = binder.step.split
+    assert how is not None
+    at = binder.column(how.column, "split", "column")
+    if how.on_regex is not None:
+        _look_at(how.on_regex, binder)
+    if at is None:
+        return RowAction(), binder.columns, Watch([])
+    kept = [binder.columns[at]] if how.keep_column else []
+    name = binder.columns[at].name
+    if isinstance(how.into, list):
+        fresh = [Column(one, TEXT) for one in how.into]
+        action: RowAction = ColumnSplit(how, at)
+    else:
+        if how.keep_column and how.as_ is None:
+            binder.wrong("the pieces need a name beside the column that is kept", "split", hint='as = "…"')
+        fresh = [Column(how.as_ or name, TEXT)] + ([Column(how.number, INTEGER)] if how.number is not None else [])
+        action = RowSplit(how, at)
+        binder.multiplies = True
+    after = (*binder.columns[:at], *kept, *fresh, *binder.columns[at + 1 :])
+    binder.fresh([column.name for column in after], "split")
+    binder.declared -= {name} if not how.keep_column else set()
+    return action, after, Watch([])
+
+
+def _look_at(pattern: str, binder: Binder) -> None:
+    from gravel.language.functions.patterns import compiled
+    from gravel.language.functions.text import RowFailure
+
+    try:
+        if compiled(pattern, "").match(""):
+            binder.wrong("the pattern matches the empty text", "split", "on_regex", hint="a separator has one character at least")
+    except RowFailure:
+        binder.wrong(f"{pattern!r} is no valid pattern", "split", "on_regex")
+
+
+def _pieces(how: Split, texts: Any, most: int | None = None) -> Any:
+    """An Arrow list of each text's pieces, at most so many."""
+    options: dict[str, Any] = {} if most is None else {"max_splits": most - 1}
+    if how.on is not None:
+        return pc.split_pattern(texts, how.on, reverse=how.from_ == "end" and most is not None, **options)
+    made = pc.split_pattern_regex(texts, how.on_regex, **options)
+    if how.from_ == "end" and most is not None:
+        many = np.flatnonzero(pc.fill_null(pc.list_value_length(pc.split_pattern_regex(texts, how.on_regex)), 0).to_numpy() > most)
+        if len(many):
+            lists = made.to_pylist()
+            for row in many:
+                lists[row] = _from_end(how.on_regex or "", texts[int(row)].as_py(), most)
+            made = pa.array(lists, pa.list_(pa.string()))
+    return made
+
+
+def _from_end(pattern: str, text: str, most: int) -> list[str]:
+    """At most so many pieces, cut at the last separators."""
+    from gravel.language.functions.patterns import compiled
+
+    cuts = [match.span() for match in compiled(pattern, "").finditer(text)][-(most - 1) :]
+    starts, ends = [0, *(end for _, end in cuts)], [*(start for start, _ in cuts), len(text)]
+    return [text[start:end] for start, end in zip(starts, ends, strict=True)]
+
+
+def trimmed(texts: Any) -> Any:
+    """Texts without white space or zero width characters at their ends."""
+    doubtful = maybe_padded(texts)
+    if not doubtful.any():
+        return texts
+    some = texts.filter(pa.array(doubtful))
+    if matches(some, f"^{BLANK}|{BLANK}$").any():
+        return pc.replace_with_mask(texts, pa.array(doubtful), pc.replace_substring_regex(some, f"^{BLANK}+|{BLANK}+$", ""))
+    return texts
+
+
+@dataclass(frozen=True)
+class RowSplit(RowAction):
+    """A row for each piece of the column at a place."""
+
+    how: Split
+    at: int
+
+    def unconcerned(self, step: BoundStep) -> list[int | None]:
+        """See RowAction: the whole field stands where a piece would."""
+        places = super().unconcerned(step)
+        places[self.at + self.how.keep_column] = None if self.how.keep_column else self.at
+        return places
+
+    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+        """See RowAction."""
+        how = self.how
+        count = StepCount(rows_in=rows.count)
+        gone: list[Left] = []
+        lists = _pieces(how, rows.text(self.at))
+        sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
+        row, items = np.repeat(np.arange(rows.count), sizes), lists.flatten()
+        items = trimmed(items) if how.trim else items
+        if how.blanks != "keep":
+            keep = ~blank(items)
+            count.notes["blank pieces dropped"] = int((~keep).sum()) - int(((sizes == 1) & blank(rows.text(self.at))).sum())
+            row, items = row[keep], items.filter(pa.array(keep))
+        many = np.bincount(row, minlength=rows.count)
+        place = np.arange(len(row)) - np.repeat(np.cumsum(many) - many, many) + 1
+        without = np.flatnonzero(many == 0)
+        count.notes["rows with one piece"] = int((many == 1).sum())
+        count.notes["rows split into several"] = int((many > 1).sum())
+        if how.empty == "drop":
+            count.dropped_other = len(without)
+            if len(without):
+                gone.append(left(step, rows, without, "dropped", f"no piece in {step.before[self.at].name}"))
+        else:
+            count.notes["rows without a piece stay, with NULL"] = len(without)
+            order = np.argsort(np.concatenate([row, without]), kind="stable")
+            items = pa.concat_arrays([items, pa.nulls(len(without), pa.string())]).take(pa.array(order))
+            row, place = np.concatenate([row, without])[order], np.concatenate([place, np.zeros(len(without), np.int64)])[order]
+        made = rows.step_into(row, place)
+        numbered = [pa.array(place, mask=place == 0)] if how.number is not None else []
+        kept = [made.stored[self.at]] if how.keep_column else []
+        _arrange(made, self.at, [*kept, items, *numbered], tuple(column.type for column in step.after))
+        count.added = len(row) - rows.count + count.dropped_other
+        count.rows_out = made.count
+        return Outcome(made, count, gone)
+
+
+def _arrange(rows: Rows, at: int, columns: list[Any], types: tuple[Type, ...]) -> None:
+    rows.arrange([*rows.stored[:at], *columns, *rows.stored[at + 1 :]], types)
+
+
+@dataclass(frozen=True)
+class ColumnSplit(RowAction):
+    """Named columns for the pieces of the column at a place."""
+
+    how: Split
+    at: int
+
+    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+        """See RowAction."""
+        how, many = self.how, len(self.how.into)
+        count = StepCount(rows_in=rows.count)
+        gone: list[Left] = []
+        texts = rows.text(self.at)
+        lists = _pieces(how, texts)
+        sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
+        nothing = blank(texts)
+        surplus, short = sizes > many, (sizes < many) & ~nothing
+        name = step.before[self.at].name
+        codes = np.zeros(rows.count, np.uint8)
+        if how.surplus == "error":
+            codes[surplus] = CODES["2202F"]
+        if how.short == "error":
+            codes[short] = CODES["2202E"]
+        failing = [(name, f"split of {name} into {', '.join(how.into)}", None, Vector(texts, codes))] if codes.any() else []
+        stays = settle(step, rows, failing, count, gone)
+        rest = {"drop": ", the rest dropped", "error": ""}.get(how.surplus or "", ", the rest kept together")
+        count.notes[f"rows with more than {many} pieces{rest}"] = int(surplus.sum())
+        count.notes[f"rows with fewer than {many} pieces"] = int(short.sum())
+        count.notes["rows without a piece"] = int(nothing.sum())
+        if how.surplus in (None, "join"):
+            lists, sizes = _pieces(how, texts, many), np.minimum(sizes, many)
+        offsets = lists.offsets.to_numpy().astype(np.int64)
+        shift = np.maximum(sizes - many, 0) if how.from_ == "end" else np.zeros(rows.count, np.int64)
+        gap = np.maximum(many - sizes, 0) if how.from_ == "end" else np.zeros(rows.count, np.int64)
+        made = []
+        for place in range(many):
+            inside = (place - gap >= 0) & (place - gap < sizes) & (codes == 0)
+            found = lists.values.take(pa.array(np.where(inside, offsets[:-1] + shift + place - gap, 0), mask=~inside))
+            found = trimmed(found) if how.trim else found
+            made.append(pc.if_else(pa.array(blank(found)), pa.scalar(None, pa.string()), found))
+        kept = [rows.stored[self.at]] if how.keep_column else []
+        _arrange(rows, self.at, [*kept, *made], tuple(column.type for column in step.after))
+        rows.keep(stays)
+        count.rows_out = rows.count
+        return Outcome(rows, count, gone)

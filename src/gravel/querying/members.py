@@ -1,0 +1,26 @@
+"""The values of a subquery in an expression of another command, decided before the rows that ask for them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from gravel.language import tree
+from gravel.language.bind import Given
+from gravel.language.types import Type
+from gravel.querying.run import Session
+
+
+def members_of(given: Given, base: Path | None = None) -> Callable[[tree.Query, str], tuple[Type, Any, bool]]:
+    """What decides `x IN (SELECT …)`: from the query and the text it stands in to the type of its values, the distinct known
+    ones as an Arrow array, and whether a NULL is among them. References are relative to `base`."""
+
+    def members(query: tree.Query, text: str) -> tuple[Type, Any, bool]:
+        session = Session(text, given, base=base)
+        session.given = replace(given, members=session.members)
+        session.reading(query)
+        return session.members(query, text)
+
+    return members
