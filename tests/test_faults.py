@@ -109,4 +109,4 @@ def test_a_run_that_is_interrupted_or_killed_leaves_the_old_target_or_the_new_on
             assert not list(folder.glob(f".*-{number}*"))
     # A stale file of a killed run is cleared by the next.
     assert program("clean", "p.toml", cwd=folder).returncode == 0
-    assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "o.csv", "p.toml"]
+    assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "o.csv", "o.record.json", "p.toml"]

@@ -47,6 +47,7 @@ on_error = "set aside"
     assert all(proof["holds"] for proof in done["proofs"])
     assert {proof["proof"] for proof in done["proofs"]} == {
         "every line of the file is accounted for", "every step balances", "every step meets its stated rows",
+        "the input did not change while it was read",
         "the key (id) is unique and not null before", "the output has the rows the ledger says",
         "the key (id) is unique and not null after", "columns that no step touched hold the same values", "the rows left behind are all there",
     }  # fmt: skip
@@ -64,7 +65,12 @@ on_error = "set aside"
     _plan("")
     gravel("clean", "p.toml")
     assert Path("o.csv").read_text() == BOATS
-    assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "o.csv", "p.toml"]  # the old left-behind file is gone
+    assert sorted(path.name for path in folder.iterdir()) == [
+        "b.csv",
+        "o.csv",
+        "o.record.json",
+        "p.toml",
+    ]  # the old left-behind file is gone
 
 
 @pytest.mark.parametrize(

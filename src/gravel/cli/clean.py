@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -72,43 +71,24 @@ def clean(
 
 def _json(done: Run) -> dict[str, Any]:
     from gravel.cli import render
+    from gravel.plans.figures import proofs_json, steps_json
 
-    steps = [
-        {
-            "step": line.step, "verb": line.verb, "note": line.note, "in": line.count.rows_in, "changed": line.count.changed,
-            "added": line.count.added, "dropped": line.count.dropped, "merged": line.count.merged, "set_aside": line.count.set_aside,
-            "out": line.count.rows_out, "dropped_false": line.count.dropped_false, "dropped_unknown": line.count.dropped_unknown,
-            "failed": line.count.stopped, "changed_columns": dict(line.count.changed_columns), "new_columns": list(line.new_columns),
-            "rows": line.stated, "not_concerned": line.count.not_concerned, "gone_columns": list(line.lost_columns),
-            "notes": {what: rows for what, rows in line.count.notes.items() if rows}, "words": line.count.words or None,
-            "conflicts": line.conflicts,
-            "checks": [
-                {"check": name, **dataclasses.asdict(one)} for name, one in line.count.checks.items()
-            ],
-            "totals": dict(zip(done.totals, map(_figure, line.totals), strict=True)),
-        }
-        for line in done.steps
-    ]  # fmt: skip
     cautions = [{"step": line.step, **one} for line in done.steps for one in render.caution_json(line.cautions)]
     return {
         "status": "good" if done.good else "failed", "rows_in": done.rows_in, "rows_out": done.rows_out, "malformed": len(done.malformed),
-        "steps": steps, "proofs": [{"proof": one.proof, "holds": one.holds, "detail": one.detail} for one in done.proofs],
+        "steps": steps_json(done), "proofs": proofs_json(done),
         "errors": [{"step": step, "column": column or None, "sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row}
                    for step, column, kind in done.errors],
         "cautions": cautions,
-        "output": done.output, "left_behind": done.left_behind,
+        "output": done.output, "left_behind": done.left_behind, "record": done.record,
     }  # fmt: skip
-
-
-def _figure(value: Any) -> Any:
-    """A control total as JSON has it: exact numbers as texts."""
-    return value if value is None or (isinstance(value, int) and abs(value) < 2**53) else str(value)
 
 
 def _show(done: Run, color: bool) -> None:
     from rich.text import Text
 
     from gravel.cli import render
+    from gravel.inspecting.commands import shell_word
 
     out = render.console(color=color)
     out.print(Text("row ledger", style=render.HEAD))
@@ -133,7 +113,7 @@ def _show(done: Run, color: bool) -> None:
         before = line.totals
         if line.step == 0:
             changed = [f"total {text}: {render.number(value)}" for text, value in zip(done.totals, line.totals, strict=True)]
-        for told in [*_details(line), *changed]:
+        for told in [*details(line), *changed]:
             rows.append(["", Text(f"  {told}", style=render.DIM), *[""] * len(numbers)])
     render.print_table(out, ["step", "", "in", "changed", "added", "dropped", "merged", "set aside", "out"], rows, right=range(2, 9))
     out.print()
@@ -153,9 +133,11 @@ def _show(done: Run, color: bool) -> None:
     elif done.good:
         where = f"; {done.left_rows:,} left behind in {done.left_behind}" if done.left_behind else "; none left behind"
         out.print(Text(f"{done.rows_out:,} rows written to {done.output}{where}", style=render.GOOD), soft_wrap=True)
+        if done.record:
+            out.print(Text(f"signed in {done.record}: gravel verify {shell_word(done.record)}", style=render.DIM), soft_wrap=True)
 
 
-def _details(line: Any) -> list[str]:
+def details(line: Any) -> list[str]:
     count = line.count
     told = []
     if count.changed_columns:

@@ -51,7 +51,7 @@ def follow(
         render.print_rows(format.value, headings, [[line[at] for line in flat] for at in range(len(headings))])
     if found.matching is not None:
         some = f", the first {limit:,} followed (--rows all)" if limit is not None and limit < found.matching else ""
-        render.note(f"{found.matching:,} rows match{some}", not no_color)
+        render.note(f"{found.matching:,} {'row matches' if found.matching == 1 else 'rows match'}{some}", not no_color)
 
 
 def _json(found: Followed) -> dict[str, Any]:

@@ -10,7 +10,7 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperGroup
 
-from gravel.cli import check, clean, count, demo, follow, functions, look, profile, query, try_
+from gravel.cli import check, clean, count, demo, follow, functions, look, profile, query, try_, verify
 from gravel.problems import Problem, Problems, nearest
 
 
@@ -37,7 +37,7 @@ app = typer.Typer(
 for name, command in (
     ("demo", demo.demo), ("count", count.count), ("look", look.look), ("profile", profile.profile), ("try", try_.try_), ("check", check.check),
     ("query", query.query),
-    ("clean", clean.clean), ("follow", follow.follow), ("functions", functions.functions),
+    ("clean", clean.clean), ("follow", follow.follow), ("verify", verify.verify), ("functions", functions.functions),
 ):  # fmt: skip
     app.command(name)(command)
 

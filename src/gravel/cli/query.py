@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from gravel.cli.options import Format, FormatOption, NoColor, Params, Today, given_by
+from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Today, given_by, memory_of
 from gravel.problems import CallProblem, TableProblem
 
 if TYPE_CHECKING:
@@ -36,6 +36,7 @@ def query(
     on_error: Annotated[
         OnError, typer.Option("--on-error", help="Rows with an error stop the query, become NULL, or are left out.")
     ] = OnError.stop,
+    memory: Memory = None,
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -46,11 +47,15 @@ def query(
     [bold]gravel query "SELECT pier, COUNT(*) AS boats FROM 'boats.csv' GROUP BY pier ORDER BY boats DESC"[/]
     """
     from gravel.cli.look import row_limit
+    from gravel.engine.mapped import Store
     from gravel.querying.run import Session
 
     limit = row_limit(rows)
     text = _text(statement, file)
-    session = Session("", given_by(param, today), _tables(table, folder), on_error=on_error.value)
+    room = memory_of(memory)
+    session = Session(
+        "", given_by(param, today), _tables(table, folder), on_error=on_error.value, store=None if room is None else Store(room)
+    )
     found = session.query(text)
     texts = _texts(found)
     if write is not None and write.resolve() in session.paths:
@@ -98,11 +103,17 @@ def _text(statement: str | None, file: Path | None) -> str:
 
 
 def _tables(given: list[str] | None, folder: Path | None) -> dict[str, str]:
+    from gravel.cli import render
+
     found: dict[str, str] = {}
     if folder is not None:
         if not folder.is_dir():
             raise TableProblem(f"{folder} is no folder")
-        found |= {path.stem: str(path) for path in sorted(folder.iterdir()) if path.suffix.lower() in (".csv", ".tsv")}
+        files = [path for path in sorted(folder.iterdir()) if path.suffix.lower() in (".csv", ".tsv")]
+        twice = {path.stem for path in files if sum(other.stem == path.stem for other in files) > 1}
+        for name in sorted(twice):
+            render.note(f"two files of {folder} are called {name}, so neither is known by that name; --table {name}=FILE names one")
+        found |= {path.stem: str(path) for path in files if path.stem not in twice}
     for one in given or ():
         name, equals, reference = one.partition("=")
         if not equals or not name or not reference:

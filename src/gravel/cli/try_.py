@@ -16,23 +16,27 @@ from gravel.cli.options import (
     FormatOption,
     NoColor,
     Params,
-    TableArgument,
     Texts,
     Today,
     given_by,
     open_reference,
     progress,
 )
+from gravel.problems import CallProblem
 
 if TYPE_CHECKING:
     from gravel.inspecting.attempt import Attempt, Trial
 
 
 def try_(
-    table: TableArgument,
+    table: Annotated[str | None, typer.Argument(metavar="TABLE", help="A CSV file, or - for standard input.", show_default=False)] = None,
     assignments: Annotated[
-        list[str], typer.Argument(metavar='"COLUMN = EXPR"…', help="What to try; a new name adds a column.", show_default=False)
-    ],
+        list[str] | None, typer.Argument(metavar='"COLUMN = EXPR"…', help="What to try; a new name adds a column.", show_default=False)
+    ] = None,
+    step: Annotated[
+        str | None, typer.Option("--step", metavar="TOML|N", help="A step of any verb, as TOML; with --plan the number of one.")
+    ] = None,
+    plan: Annotated[Path | None, typer.Option("--plan", metavar="PLAN", help="The plan whose step to try.")] = None,
     add: Annotated[
         Path | None, typer.Option("--add", metavar="PLAN", help="Append the step to this plan (made if it is not there).")
     ] = None,
@@ -53,6 +57,16 @@ def try_(
     from gravel.inspecting.attempt import attempt
 
     given = given_by(param, today)
+    if step is not None or plan is not None:
+        from gravel.cli.step import try_step
+
+        if assignments or add or (table is not None and plan is not None):
+            raise CallProblem("--step is tried by itself", hint="gravel try TABLE --step '…', or gravel try --plan PLAN --step N")
+        source = None if table is None else open_reference(table, delimiter, encoding, empty, text)
+        try_step(source, table, plan, step, given, format, not no_color)
+        return
+    if table is None or not assignments:
+        raise CallProblem("say what to try", hint='gravel try boats.csv "name = TIDY_SPACES(name)"')
     source = open_reference(table, delimiter, encoding, empty, text)
     with progress(source, 2):
         trial = attempt(source, assignments, given)

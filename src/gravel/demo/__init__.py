@@ -7,7 +7,7 @@ from pathlib import Path
 
 from gravel.problems import TableProblem
 
-FILES = ("boats.csv", "owners.csv", "stays.csv", "services.csv", "boats.toml")
+FILES = ("boats.csv", "owners.csv", "stays.csv", "services.csv", "boats.toml", "owners.toml", "boat-services.toml")
 
 WALK: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("How much is there, and is every record a row?", ("count", "boats.csv", "owners.csv", "stays.csv", "services.csv")),
@@ -28,10 +28,15 @@ WALK: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("How many nights did the boats of each pier stay? The account says what the join did to the rows.",
      ("query", "SELECT b.pier, COUNT(DISTINCT b.boat_id) AS boats, SUM(s.nights) AS nights FROM boats AS b LEFT JOIN stays AS s USING (boat_id) "
       "GROUP BY b.pier ORDER BY nights DESC", "--in", ".", "--explain")),
-    ("The plan, run and proved:", ("clean", "boats.toml")),
+    ("The plan, run and proved:", ("clean", "boats.toml", "owners.toml", "boat-services.toml")),
     ("The rows it left behind, each with its reason:",
      ("look", "boats-clean-left-behind.csv", "--columns", "gravel_row, gravel_step, gravel_outcome, gravel_reason, name, status, length_m",
       "--rows", "8")),
+    ("A field with a list in it, split into rows: what would become of them?",
+     ("try", "boats.csv", "--step", "split = { column = 'services', on = ';', into = 'rows', as = 'service' }")),
+    ("Owners written down twice, merged:", ("clean", "owners.toml")),
+    ("The way of one of them through the plan:", ("follow", "owners.toml", "--where", "owner_id = '0300'")),
+    ("Later: is all as it was signed?", ("verify", "boats-clean.record.json")),
 )  # fmt: skip
 
 

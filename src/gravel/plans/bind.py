@@ -93,8 +93,22 @@ def _bind(
     untouched = tuple(
         (column.source, at) for at, column in enumerate(binder.columns) if column.source is not None and not column.touched
     )  # fmt: skip
+    others = _others(binder)
     return BoundPlan(
-        plan, table, tuple(steps), source, binder.columns, key, after, no_key, untouched, tuple(bound_totals), target, left_behind
+        plan,
+        table,
+        tuple(steps),
+        source,
+        binder.columns,
+        key,
+        after,
+        no_key,
+        untouched,
+        tuple(bound_totals),
+        target,
+        left_behind,
+        given,
+        others,
     )
 
 
@@ -179,6 +193,19 @@ def _key_after(binder: Binder, key: tuple[int, ...]) -> tuple[tuple[int, ...] | 
             f"{', '.join(gone)} {'is' if len(gone) == 1 else 'are'} not among the output's columns, and the plan states no key_after",
         )
     return tuple(places[at] for at in key), ""
+
+
+def _others(binder: Binder) -> tuple[Path, ...]:
+    """The files of the other tables that the steps' texts name."""
+    found = []
+    for node in binder.parsed.values():
+        for part in node if isinstance(node, (list, tuple)) else (node,):
+            for one in parse.walk(part):
+                if isinstance(one, tree.Table) and not one.is_name:
+                    path = Path(binder.plan.path.parent, one.reference)
+                    if path.is_file() and path not in found:
+                        found.append(path)
+    return tuple(found)
 
 
 def _targets(binder: Binder) -> tuple[Path, Path]:

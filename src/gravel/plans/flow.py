@@ -19,10 +19,11 @@ from gravel.inspecting.aggregates import Part, State, part_of
 from gravel.language.functions.buffers import body
 from gravel.language.types import Kind, Type
 from gravel.plans.errors import settle
-from gravel.plans.ledger import StepCount
+from gravel.plans.ledger import SAMPLES, Gone, StepCount
 from gravel.plans.rows import Rows, together
 from gravel.plans.steps import BoundPlan, BoundStep, Context, Left, Outcome, RowAction, TableAction
 from gravel.plans.trail import Trail
+from gravel.tables.signing import Signing
 from gravel.tables.table import Malformed
 
 MEMORY = 1 << 30
@@ -100,6 +101,7 @@ class Flow:
     left_totals: list[State] = field(default_factory=list)
     trail: Trail = field(default_factory=Trail)
     made_rows: int = 0
+    signing: Signing | None = None
 
     def __post_init__(self) -> None:
         self.counts = [StepCount() for _ in self.steps]
@@ -143,7 +145,7 @@ class Flow:
         seen = 0
         if self.sample == 0:
             return
-        for piece in self.plan.table.pieces():
+        for piece in self.plan.table.pieces(None if self.signing is None else self.signing.take):
             yield piece
             seen += piece.records
             if (self.sample is not None and seen >= self.sample) or (self.last is not None and seen >= self.last):
@@ -200,6 +202,11 @@ class Flow:
         self._leave(done.left, done.malformed, done.packed)
 
     def _leave(self, left: list[Left], malformed: tuple[Malformed, ...], made: Any) -> None:
+        for one in left:
+            known = self.counts[one.step - 1].gone
+            for at in range(min(SAMPLES - len(known), len(one.numbers))):
+                why, state, into = (part[at].as_py() for part in (one.reasons, one.states, one.into))
+                known.append(Gone(one.paths[at].as_py(), one.outcome, why, state, into))
         for one in left if self.plan.totals else ():
             frame = Frame(len(one.numbers), one.values, self.plan.steps[one.step - 1].types)
             for state, total in zip(self.left_totals, self.plan.totals, strict=True):

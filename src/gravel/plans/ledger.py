@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from decimal import Decimal
 
@@ -36,6 +37,29 @@ class CheckCount:
         self.first = (self.first + other.first)[:5]
 
 
+@dataclass(frozen=True)
+class Sample:
+    """A row as an example of what a step did: its path, and a text before and after (None: NULL)."""
+
+    path: str
+    before: str | None
+    after: str | None = None
+
+
+@dataclass(frozen=True)
+class Gone:
+    """A row that left at a step: its path, outcome, reason, SQLSTATE, and the path of the row that it was merged into."""
+
+    path: str
+    outcome: str
+    reason: str | None
+    sqlstate: str | None
+    into: str | None
+
+
+SAMPLES = 8
+
+
 @dataclass
 class StepCount:
     """One step's rows. in + added - dropped - merged - set_aside = out; `stopped` rows failed a step that stops the run
@@ -62,6 +86,9 @@ class StepCount:
     warned: list[Caution] = field(default_factory=list)
     conflicts: Counter[int] = field(default_factory=Counter)  # by the column's position before the step
     filled: Counter[int] = field(default_factory=Counter)
+    changes: dict[str, list[Sample]] = field(default_factory=dict)  # by column: some different changes
+    samples: dict[str, list[Sample]] = field(default_factory=dict)  # by what is noted: some of its rows
+    gone: list[Gone] = field(default_factory=list)
     changed_columns: Counter[str] = field(default_factory=Counter)
     errors: dict[tuple[str, str], ErrorKind] = field(default_factory=dict)
     seen: np.ndarray | None = None
@@ -84,6 +111,10 @@ class StepCount:
         self.changed_columns.update(other.changed_columns)
         self.notes.update(other.notes)
         self.words = self.words or other.words
+        for mine, theirs in ((self.changes, other.changes), (self.samples, other.samples)):
+            for what, some in theirs.items():
+                mine[what] = differing([*mine.get(what, ()), *some])
+        self.gone = [*self.gone, *other.gone][:SAMPLES]
         for name, found in other.checks.items():
             if name in self.checks:
                 self.checks[name].add(found)
@@ -94,6 +125,15 @@ class StepCount:
         for key, kind in other.errors.items():
             known = self.errors.get(key)
             self.errors[key] = kind if known is None else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
+
+
+def differing(samples: Iterable[Sample]) -> list[Sample]:
+    """The first few that differ in more than their rows."""
+    found: dict[tuple[str | None, str | None], Sample] = {}
+    for one in samples:
+        if len(found) < SAMPLES:
+            found.setdefault((one.before, one.after), one)
+    return list(found.values())
 
 
 @dataclass(frozen=True)

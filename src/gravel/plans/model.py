@@ -198,14 +198,19 @@ def read_plan(path: Path, name: str = "") -> PlanFile:
         raise TableProblem(f"there is no plan {shown}", hint="gravel try … --add PLAN begins one") from None
     except (OSError, UnicodeDecodeError) as error:
         raise TableProblem(f"{shown} cannot be read: {error}") from None
+    return parse_plan(text, path, shown)
+
+
+def parse_plan(text: str, path: Path, shown: str, above: int = 0) -> PlanFile:
+    """A plan's text; `above` lines of it were not written by the person, and are not counted. Raises as read_plan does."""
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         match = re.search(r"\(at line (\d+), column (\d+)\)|\(at end of document\)", str(error))
-        line = int(match[1]) if match and match[1] else text.count("\n") + 1
+        line = (int(match[1]) if match and match[1] else text.count("\n") + 1) - above
         reason = re.sub(r" \(at .*", "", str(error))
         raise CallProblem(f"the plan is not valid TOML: {reason[:1].lower()}{reason[1:]}", place=f"{shown}:{line}") from None
-    where = places(text)
+    where = {key: Place(one.line - above, one.text_line - above) for key, one in places(text).items()}
     try:
         model = PlanModel.model_validate(data)
     except ValidationError as error:

@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.frame import Frame
 from gravel.engine.hashing import combined
+from gravel.engine.parallel import ordered_map
 from gravel.inspecting.aggregates import Part, State, part_of
 from gravel.language.types import Type
 from gravel.plans.flow import Flow, KeyPart, key_part, key_values
@@ -21,7 +22,8 @@ from gravel.plans.left import LEFT_COLUMNS
 from gravel.plans.steps import BoundPlan
 from gravel.tables.csv import CsvTable
 from gravel.tables.csv.dialect import Dialect, line_breaks
-from gravel.tables.csv.writer import header
+from gravel.tables.csv.writer import Output, header
+from gravel.tables.signing import Signature, Signing
 from gravel.tables.table import Batch, scan
 
 
@@ -43,7 +45,8 @@ class Digest:
 
 def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Proof]:
     """What the pass over the source shows: its lines, each step's balance, stated row counts, the key before."""
-    found = [_lines(plan, flow), _balance(lines)]
+    again = Signing(sha=False)
+    found = [_lines(plan, flow, again), *_same_input(flow, again.signature()), _balance(lines)]
     stated = [line for line in lines if line.stated is not None]
     if stated:
         missed = [line for line in stated if not line.stated_holds]
@@ -58,9 +61,9 @@ def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Pro
     return found
 
 
-def _lines(plan: BoundPlan, flow: Flow) -> Proof:
+def _lines(plan: BoundPlan, flow: Flow, again: Signing) -> Proof:
     """Line ends counted in the file's bytes, against records, header and line breaks inside values."""
-    in_file = plan.table.count_lines()
+    in_file = plan.table.count_lines(again.take)
     inside = flow.breaks + sum(line_breaks(one.text.encode()) for one in flow.malformed)
     header_lines = plan.table.dialect.lines
     told = header_lines + flow.rows_read + len(flow.malformed) + inside
@@ -70,6 +73,16 @@ def _lines(plan: BoundPlan, flow: Flow) -> Proof:
     if told != in_file:
         detail += f" ({told - in_file:+,})"
     return Proof("every line of the file is accounted for", told == in_file, detail)
+
+
+def _same_input(flow: Flow, now: Signature) -> list[Proof]:
+    """The input's size and checksum when it was read against those when all was done."""
+    if flow.signing is None:
+        return []
+    then = flow.signing.signature()
+    same = (then.bytes, then.crc) == (now.bytes, now.crc)
+    detail = f"{then.bytes:,} bytes, SHA-256 {then.sha256[:12]}…" if same else f"{then.bytes:,} bytes when it was read, {now.bytes:,} now"
+    return [Proof("the input did not change while it was read", same, detail + ("" if same or then.bytes != now.bytes else ", and others"))]
 
 
 def _balance(lines: tuple[StepLine, ...]) -> Proof:
@@ -96,9 +109,10 @@ def written(plan: BoundPlan, path: Path, names: tuple[str, ...], name: str) -> C
     return CsvTable(path, name, dialect=Dialect(before.delimiter, "utf-8", names, len(top), line_breaks(top), 0, before.line_end))
 
 
-def of_output(plan: BoundPlan, flow: Flow, path: Path, seals: Digest, left: tuple[Path, int] | None) -> list[Proof]:
+def of_output(plan: BoundPlan, flow: Flow, output: Output, seals: Digest, left: tuple[Path, int] | None) -> list[Proof]:
     """What the written files show when they are opened again: their rows, untouched columns, the key after, control totals.
     `seals` are those of the rows that came out; `left`: the file of rows left behind, and how many it should have."""
+    path, again = output.path, Signing(sha=False)
     table = written(plan, path, plan.names, plan.file.model.write)
     types = tuple(column.type for column in plan.columns)
     totals = [one.places[-1] for one in plan.totals]
@@ -117,7 +131,7 @@ def of_output(plan: BoundPlan, flow: Flow, path: Path, seals: Digest, left: tupl
     digest = Digest()
     keys: list[KeyPart] = []
     states = [None if bound is None else State(bound) for bound in totals]
-    for count, malformed, seal, key, parts in scan(table, work, wanted):
+    for count, malformed, seal, key, parts in ordered_map(lambda piece: work(table.read(piece, wanted)), table.pieces(again.take)):
         rows += count
         bad += malformed
         if seal is not None:
@@ -128,9 +142,11 @@ def of_output(plan: BoundPlan, flow: Flow, path: Path, seals: Digest, left: tupl
             if state is not None and part is not None:
                 state.add(part)
     dialect = plan.table.dialect
-    same_head = _begins_with(path, header(plan.names, dialect.delimiter, dialect.line_end))
+    top = header(plan.names, dialect.delimiter, dialect.line_end)
+    made, now = output.signing.signature(), again.signature()
+    same_file = _begins_with(path, top) and (made.bytes, made.crc) == (now.bytes, now.crc)
     detail = f"{rows:,} rows counted in the written file, {flow.rows_out:,} in the ledger" + (f", {bad:,} malformed" if bad else "")
-    found = [Proof("the output has the rows the ledger says", rows == flow.rows_out and bad == 0 and same_head, detail)]
+    found = [Proof("the output has the rows the ledger says", rows == flow.rows_out and bad == 0 and same_file, detail)]
     if left is not None:
         found.append(_left_rows(plan, *left))
     if plan.key_after:

@@ -18,9 +18,11 @@ from gravel.plans.flow import MEMORY, Flow
 from gravel.plans.ledger import Proof, StepCount, StepLine
 from gravel.plans.left import LEFT_COLUMNS, packed
 from gravel.plans.model import PlanFile
+from gravel.plans.record import record_of, record_path, written
 from gravel.plans.rows import Rows
 from gravel.plans.steps import BoundPlan, RowAction
 from gravel.tables.csv.writer import Output, encode, header
+from gravel.tables.signing import Signing
 from gravel.tables.table import GuessFailed, Malformed
 
 
@@ -46,6 +48,9 @@ class Run:
     totals: tuple[str, ...]
     notes: tuple[str, ...]
     bound: BoundPlan
+    today: datetime.date
+    parameters: dict[str, str]
+    record: str | None
     begun: datetime.datetime
     ended: datetime.datetime
 
@@ -104,6 +109,7 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path | None) -> Run:
 
     flow = Flow(plan, behind.pack, behind.add, finish, wish.memory, wish.until, wish.sample)
     whole = wish.until is None and wish.sample is None
+    flow.signing = Signing() if wish.sample is None else None
     try:
         output.write(header(plan.names, dialect.delimiter, dialect.line_end))
         for rows, made in flow.run():
@@ -116,11 +122,17 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path | None) -> Run:
         stopped = _stops(flow)
         shown = list(proofs.of_run(plan, flow, lines)) if wish.sample is None else []
         if not stopped and whole:
-            shown += proofs.of_output(plan, flow, output.path, seals, None if behind.file is None else (behind.file.path, _gone(lines)))
+            shown += proofs.of_output(plan, flow, output, seals, None if behind.file is None else (behind.file.path, _gone(lines)))
         good = not stopped and all(proof.holds for proof in shown)
+        done = _result(flow, lines, shown, stopped, good, wish, behind.file is not None, begun)
         if good and wish.writes:
-            _commit(plan, output, behind.file)
-        return _result(flow, lines, shown, stopped, good, wish, behind.file is not None, begun)
+            record = _record(done, flow, output, behind.file)
+            try:
+                _commit(plan, output, behind.file, record)
+            finally:
+                if record is not None:
+                    record.discard()
+        return done
     finally:
         # After a commit there is nothing left of either to discard.
         output.discard()
@@ -154,9 +166,19 @@ class _Behind:
             self.file.discard()
 
 
-def _commit(plan: BoundPlan, output: Output, left: Output | None) -> None:
+def _record(done: Run, flow: Flow, output: Output, left: Output | None) -> Output | None:
+    """The record beside its place; a device has none, since it cannot be opened again."""
+    if output.special or flow.signing is None:
+        return None
+    signatures = {"input": flow.signing.signature(), "output": output.signing.signature()}
+    if left is not None:
+        signatures["left"] = left.signing.signature()
+    return written(record_of(done, signatures, list(flow.plan.others)), record_path(flow.plan.target))
+
+
+def _commit(plan: BoundPlan, output: Output, left: Output | None, record: Output | None) -> None:
     # What cannot be taken back comes first, so that nothing is left where it fails: a device may refuse what it is given.
-    for file in (output, left) if output.special else (left, output):
+    for file in (output, left) if output.special else (left, output, record):
         if file is not None:
             file.commit()
     if left is None and plan.left_behind.is_file():
@@ -224,5 +246,6 @@ def _result(flow: Flow, lines: tuple[StepLine, ...], shown: list[Proof], stopped
         plan.file.name, plan.file.model.table, good, not wish.writes, flow.rows_read, flow.rows_out, tuple(flow.malformed), lines,
         tuple(shown), stopped, errors, str(folder / plan.file.model.write) if done else None,
         str(beside / plan.left_behind.name) if done and left else None, _gone(lines), tuple(one.text for one in plan.totals),
-        tuple(plan.table.notes), plan, begun, datetime.datetime.now(datetime.UTC),
+        tuple(plan.table.notes), plan, plan.given.today, {name: str(one.value) for name, one in plan.given.parameters.items()},
+        str(beside / record_path(plan.target).name) if done and not plan.target_special else None, begun, datetime.datetime.now(datetime.UTC),
     )  # fmt: skip

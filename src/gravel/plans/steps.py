@@ -13,6 +13,7 @@ import pyarrow as pa
 from gravel.inspecting.aggregates import Bound
 from gravel.inspecting.cautions import Watch
 from gravel.language import nodes
+from gravel.language.bind import Given
 from gravel.language.types import Type
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Expected, PlanFile
@@ -154,6 +155,13 @@ class BoundPlan:
     totals: tuple[BoundTotal, ...]
     target: Path
     left_behind: Path
+    given: Given
+    others: tuple[Path, ...] = ()  # the files of other tables that its texts name
+
+    @property
+    def target_special(self) -> bool:
+        """Whether it writes to a device or a pipe."""
+        return self.target.exists() and not self.target.is_file()
 
     @property
     def names(self) -> tuple[str, ...]:

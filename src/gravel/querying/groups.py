@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -52,7 +53,6 @@ def total(groups: np.ndarray, many: int, values: Any, mask: np.ndarray, kind: Ty
         values = pc.cast(values, pa.decimal128(38, 0))
     made = _reduced(groups, many, pc.cast(values, pa.decimal256(76, to.scale)), "sum")
     limit = 10 ** (38 - to.scale)
-    from decimal import Decimal
 
     within = pc.and_(pc.less(made, pa.scalar(Decimal(limit), made.type)), pc.greater(made, pa.scalar(Decimal(-limit), made.type)))
     bad = ~pc.fill_null(within, True).to_numpy(zero_copy_only=False)
@@ -155,3 +155,30 @@ def _reduced(groups: np.ndarray, many: int, values: Any, how: str) -> Any:
     place = np.full(many, -1)
     place[found] = np.arange(len(found))
     return result.take(pa.array(np.maximum(place, 0), mask=place < 0)) if len(found) else pa.nulls(many, result.type)
+
+
+def unscaled(values: Any) -> np.ndarray:
+    """Exact numbers as integers (a decimal without its point), NULL as 0: in 64 bits where no sum of them can pass those, else
+    as Python's own."""
+    filled = values.fill_null(0)
+    if pa.types.is_integer(values.type):
+        whole = filled.to_numpy(zero_copy_only=False)
+    elif pa.types.is_null(values.type):
+        return np.zeros(len(values), np.int64)
+    else:
+        words = np.frombuffer(filled.buffers()[1], np.int64)[2 * filled.offset : 2 * (filled.offset + len(filled))]
+        whole = words[::2]
+        if (words[1::2] != whole >> 63).any():
+            return np.array([int(one.scaleb(values.type.scale)) for one in filled.to_pylist()], object)
+    most = max(abs(int(whole.min())), abs(int(whole.max()))) if len(whole) else 0
+    return whole if most * max(1, len(whole)) < 2**62 else whole.astype(object)
+
+
+def scaled(sums: np.ndarray, known: np.ndarray, kind: Any) -> Any:
+    """What `unscaled` made, summed, as decimals again."""
+    if sums.dtype != object:
+        words = np.empty(2 * len(sums), np.int64)
+        words[::2], words[1::2] = sums, sums >> 63
+        valid = pa.py_buffer(np.packbits(known, bitorder="little"))
+        return pa.Array.from_buffers(kind, len(sums), [valid, pa.py_buffer(words)])
+    return pa.array([Decimal(int(one)).scaleb(-kind.scale) if some else None for one, some in zip(sums, known, strict=True)], kind)

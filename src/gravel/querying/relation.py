@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.frame import Frame
+from gravel.engine.mapped import Store
 from gravel.engine.parallel import ordered_map
 from gravel.engine.vector import Vector
 from gravel.language import tree
@@ -21,8 +22,8 @@ from gravel.problems import nearest
 class Columns(Sequence[Vector]):
     """Columns of which each is made when it is first asked for: most of what a join or a filter takes is never read."""
 
-    def __init__(self, cells: Iterable[Vector | Later]) -> None:
-        self.cells = list(cells)
+    def __init__(self, cells: Iterable[Vector | Later], store: Store | None = None) -> None:
+        self.cells, self.store = list(cells), store
 
     def __len__(self) -> int:
         return len(self.cells)
@@ -42,27 +43,32 @@ class Columns(Sequence[Vector]):
                 if id(cell.rows) not in composed:
                     before = cell.rows
                     composed[id(cell.rows)] = np.where(rows < 0, -1, before[np.maximum(rows, 0)]) if len(before) else np.full(len(rows), -1)
-                made.append(Later(cell.source, composed[id(cell.rows)]))
+                made.append(Later(cell.source, composed[id(cell.rows)], self.store))
             else:
-                made.append(Later(cell.get() if isinstance(cell, Later) else cell, rows))
-        return Columns(made)
+                made.append(Later(cell.get() if isinstance(cell, Later) else cell, rows, self.store))
+        return Columns(made, self.store)
 
     def beside(self, others: Iterable[Vector | Later]) -> Columns:
         """These and others."""
-        return Columns([*self.cells, *(others.cells if isinstance(others, Columns) else others)])
+        more = others.cells if isinstance(others, Columns) else others
+        store = self.store or (others.store if isinstance(others, Columns) else None)
+        return Columns([*self.cells, *more], store)
 
 
 class Later:
     """Some rows of a vector, taken when they are asked for."""
 
-    def __init__(self, source: Vector, rows: np.ndarray) -> None:
-        self.source, self.rows = source, rows
+    def __init__(self, source: Vector, rows: np.ndarray, store: Store | None = None) -> None:
+        self.source, self.rows, self.store = source, rows, store
         self.made: Vector | None = None
 
     def get(self) -> Vector:
         """The rows."""
         if self.made is None:
-            self.made = taken(self.source, self.rows)
+            if self.store is not None and self.source.errors is None:
+                self.made = Vector(self.store.taken(self.source.values, self.rows))
+            else:
+                self.made = taken(self.source, self.rows)
         return self.made
 
 

@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.evaluate import run
+from gravel.engine.mapped import Store
 from gravel.engine.vector import Vector, vector
 from gravel.inspecting.cautions import Watch
 from gravel.language import parse, tree
@@ -65,6 +66,7 @@ class Base(ABC):
     quiet: int = 0
     malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
     relations: dict[str, Relation] = field(default_factory=dict)  # tables that are at hand, by their folded names
+    store: Store | None = None  # room for the columns; without one all are held
     failed: list[np.ndarray] = field(default_factory=list)  # origins of the rows that errors left out
     _read: dict[tuple[str, frozenset[int]], Relation] = field(default_factory=dict)
     _wanted: set[str] | None = None

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -18,6 +19,8 @@ from gravel.querying import joins
 from gravel.querying.relation import Columns, Relation, as_type, renamed, taken
 from gravel.querying.session import Base
 from gravel.querying.shapes import is_true, top
+from gravel.tables.csv import CsvTable
+from gravel.tables.table import Malformed, scan
 
 
 class Sources(Base):
@@ -51,23 +54,44 @@ class Sources(Base):
         wanted = [i for i, name in enumerate(table.columns) if self._wanted is None or name.casefold() in self._wanted or node.columns]
         key = (str(table.path), frozenset(wanted))
         if key not in self._read:
-            batches, types = table.load(wanted)
-            malformed = tuple(one for batch in batches for one in batch.malformed)
-            bad = len(malformed)
+            vectors, types, rows, malformed = self._loaded(table, wanted)
+            count, bad = len(rows), len(malformed)
             self.malformed[table.name] = malformed
-            count = sum(batch.count for batch in batches)
-            vectors = [
-                view(pa.concat_arrays([batch.columns[i] for batch in batches]) if batches else pa.nulls(0, pa.string()), types[i])
-                for i in wanted
-            ]
-            rows = np.concatenate([batch.rows for batch in batches]) if batches else np.zeros(0, np.int64)
             names = tuple(table.columns[i] for i in wanted)
             unread = tuple(name for i, name in enumerate(table.columns) if i not in wanted)
             kinds = tuple(types[i] for i in wanted)
-            self._read[key] = Relation(names, ("",) * len(names), kinds, Columns(vectors), count, rows=rows, unread=unread)
+            self._read[key] = Relation(names, ("",) * len(names), kinds, Columns(vectors, self.store), count, rows=rows, unread=unread)
             self._tell(f"read {node.reference}", count, count, f"{bad:,} malformed records are no rows" if bad else "")
         name = node.alias or (node.reference if node.is_name else Path(node.reference).stem)
         return renamed(self._read[key], name, node.columns, node, self.text)
+
+    def _loaded(self, table: CsvTable, wanted: list[int]) -> tuple[list[Vector], dict[int, Type], np.ndarray, tuple[Malformed, ...]]:
+        """Columns of a table with their types, its row numbers, and what of it is malformed; in files where they do not fit."""
+        if self.store is not None and not self.store.fits(table.path.stat().st_size):
+            types = table.types(wanted)
+            rows, bad = [np.zeros(0, np.int64)], []  # type: ignore[var-annotated]
+
+            def parts(index: int, first: bool) -> Iterator[Any]:
+                for batch in scan(table, lambda batch: batch, [index]):
+                    if first:
+                        rows.append(batch.rows)
+                        bad.extend(batch.malformed)
+                    yield view(batch.columns[index], types[index]).values
+
+            # A pass for each column: one is written at a time, and no other is held.
+            vectors = [Vector(self.store.column(parts(i, at == 0), types[i].arrow)) for at, i in enumerate(wanted)]
+            if not wanted:
+                for batch in scan(table, lambda batch: batch, []):
+                    rows.append(batch.rows)
+                    bad.extend(batch.malformed)
+            return vectors, types, np.concatenate(rows), tuple(bad)
+        batches, types = table.load(wanted)
+        malformed = tuple(one for batch in batches for one in batch.malformed)
+        vectors = [
+            view(pa.concat_arrays([batch.columns[i] for batch in batches]) if batches else pa.nulls(0, pa.string()), types[i])
+            for i in wanted
+        ]
+        return vectors, types, np.concatenate([np.zeros(0, np.int64), *(batch.rows for batch in batches)]), malformed
 
     def _unnest(self, left: Relation, node: tree.Unnest, withs: dict[str, Relation], outer: bool) -> Relation:
         lists, kind = self.evaluate(node.expression, left, withs)

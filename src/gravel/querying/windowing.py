@@ -130,15 +130,8 @@ class Windowing(Grouping):
             made = pa.array(sums, mask=counts == 0)
             total = Vector(rows.back(made))
         else:
-            from decimal import Decimal
-
-            scale = kind.scale if kind.kind is Kind.DECIMAL else 0
-            exact = [0 if one is None else int(Decimal(one).scaleb(scale)) for one in value.values.to_pylist()]
-            sums, counts = rows.summed(np.array(exact, object) if exact else np.zeros(0, np.int64), known, window.frame)
-            to = groups.sum_type(kind)
-            made = pa.array(
-                [None if not many else Decimal(int(total)).scaleb(-scale) for total, many in zip(sums, counts, strict=True)], to.arrow
-            )
+            sums, counts = rows.summed(groups.unscaled(value.values), known, window.frame)
+            made = groups.scaled(sums, counts > 0, groups.sum_type(kind).arrow)
             total = Vector(rows.back(made))
         if name == "SUM":
             return total, groups.sum_type(kind)

@@ -15,13 +15,14 @@ from gravel.engine.vector import Vector
 from gravel.inspecting.attempt import stored_text, target_column
 from gravel.inspecting.cautions import Watch
 from gravel.language import nodes
+from gravel.language.functions.buffers import valid
 from gravel.language.functions.operators import distinct
 from gravel.language.types import TEXT, Kind, common
 from gravel.plans.binder import Binder, Written, touched
 from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Step
-from gravel.plans.rows import Rows
+from gravel.plans.rows import Rows, samples
 from gravel.plans.steps import BoundStep, Column, Left, Outcome, RowAction, names_of
 
 
@@ -105,6 +106,10 @@ class SetAction(RowAction):
                 differs = distinct(rows.text(one.index), after).to_numpy(zero_copy_only=False) & going
                 count.changed_columns[one.name] = int(differs.sum())
                 changed |= differs
+                if differs.any():
+                    count.changes[one.name] = samples(rows, differs, rows.text(one.index), after)
+            else:
+                count.changes[one.name] = samples(rows, going & valid(after), pa.nulls(rows.count, pa.string()), after)
         count.changed = int(changed.sum())
         for column in ready:
             rows.put(*column)

@@ -94,9 +94,11 @@ class SortAction(TableAction):
         def order(table: Any) -> np.ndarray:
             return sort_order([*(table[f"k{at}"] for at in range(len(self.keys))), table["marks"]], sorts)
 
+        place = 0
         for batch in sorted_batches(keyed(), order, context.memory):
             made = Rows.of_batch(batch, step.types)
-            moved = int((np.diff(np.asarray(made.marks)) != 1).sum())
-            context.count.notes["breaks of the order before"] += moved
+            assert made.marks is not None
+            context.count.notes["rows stand in another place"] += int((made.marks != np.arange(place, place + made.count)).sum())
+            place += made.count
             made.marks = None
             yield made

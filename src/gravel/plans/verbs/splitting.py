@@ -19,7 +19,7 @@ from gravel.plans.binder import Binder, Written
 from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Split, Step
-from gravel.plans.rows import Rows
+from gravel.plans.rows import Rows, samples
 from gravel.plans.steps import BoundStep, Column, Left, Outcome, RowAction, left
 
 
@@ -135,6 +135,9 @@ class RowSplit(RowAction):
         many = np.bincount(row, minlength=rows.count)
         place = np.arange(len(row)) - np.repeat(np.cumsum(many) - many, many) + 1
         without = np.flatnonzero(many == 0)
+        if (many > 1).any():
+            joined = pc.binary_join(pc.cast(lists, pa.list_(pa.string())), " | ")
+            count.samples["rows split into several"] = samples(rows, many > 1, rows.text(self.at), joined)
         count.notes["rows with one piece"] = int((many == 1).sum())
         count.notes["rows split into several"] = int((many > 1).sum())
         if how.empty == "drop":
@@ -187,6 +190,8 @@ class ColumnSplit(RowAction):
         rest = {"drop": ", the rest dropped", "error": ""}.get(how.surplus or "", ", the rest kept together")
         count.notes[f"rows with more than {many} pieces{rest}"] = int(surplus.sum())
         count.notes[f"rows with fewer than {many} pieces"] = int(short.sum())
+        count.samples[f"rows with more than {many} pieces{rest}"] = samples(rows, surplus, texts)
+        count.samples[f"rows with fewer than {many} pieces"] = samples(rows, short, texts)
         count.notes["rows without a piece"] = int(nothing.sum())
         if how.surplus in (None, "join"):
             lists, sizes = _pieces(how, texts, many), np.minimum(sizes, many)

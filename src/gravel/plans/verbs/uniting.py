@@ -20,9 +20,9 @@ from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
 from gravel.plans.binder import Binder, Written, touched
 from gravel.plans.errors import settle
-from gravel.plans.ledger import StepCount
+from gravel.plans.ledger import StepCount, differing
 from gravel.plans.model import Step
-from gravel.plans.rows import Rows
+from gravel.plans.rows import Rows, samples
 from gravel.plans.steps import BoundStep, Column, Context, Left, TableAction, left
 from gravel.plans.verbs.sorting import Keys, evaluated, sortable, texts_of, with_columns
 from gravel.querying.relation import codes_of
@@ -201,7 +201,7 @@ class UniqueAction(TableAction):
                 bad[:] = False
             into[places[merged & ~bad]] = np.repeat(places[starts], sizes)[merged & ~bad]
             apart[places[bad]] = True
-            self._fill(rows, places, starts, sizes, bad, count)
+            self._fill(step, rows, places, starts, sizes, bad, count)
             told = self._reasons(by, order, places, total)
             if self.conflicts == "set aside" and disagree.any():
                 every = [step.before[at].name for at in columns]
@@ -244,7 +244,9 @@ class UniqueAction(TableAction):
         count.notes["groups whose known values disagree"] += int(found.sum())
         return found, columns
 
-    def _fill(self, rows: Rows, places: np.ndarray, starts: np.ndarray, sizes: np.ndarray, bad: np.ndarray, count: StepCount) -> None:
+    def _fill(
+        self, step: BoundStep, rows: Rows, places: np.ndarray, starts: np.ndarray, sizes: np.ndarray, bad: np.ndarray, count: StepCount
+    ) -> None:
         """Give each survivor the first known value of its group where it has NULL."""
         groups = np.repeat(np.arange(len(starts)), sizes)
         filled_rows = np.zeros(rows.count, bool)
@@ -262,6 +264,12 @@ class UniqueAction(TableAction):
             rows._texts.pop(at, None)
             filled_rows[survivors[differs]] = True
             count.filled[at] += int(differs.sum())
+            mask = np.zeros(rows.count, bool)
+            mask[survivors[differs]] = True
+            name = step.before[at].name
+            count.changes[name] = differing(
+                [*count.changes.get(name, ()), *samples(rows, mask, pa.nulls(rows.count, pa.string()), rows.text(at))]
+            )
         count.changed += int(filled_rows.sum())
 
     def _reasons(self, by: list[Any], order: np.ndarray, places: np.ndarray, total: int) -> Any:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import codecs
 import dataclasses
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -22,6 +22,7 @@ BLOCK = 4 * 1024 * 1024
 _WIDE, _BYTES_A_COLUMN, _LARGEST = 500, 16 * 1024, 32 * 1024 * 1024  # a wide table's columns need rows enough to be worth a kernel
 FIELD_LIMIT = 64 * 1024 * 1024
 EMPTY_LINE = "an empty line"
+Take = Callable[[bytes], None]
 
 
 @dataclass(frozen=True)
@@ -46,11 +47,11 @@ def read_again(path: Path, name: str, piece: Piece, size: int) -> Piece:
         return dataclasses.replace(piece, data=_read(file, size))
 
 
-def cut(path: Path, name: str, dialect: Dialect) -> Iterator[Piece]:
-    """The file's pieces in order. Raises TableProblem."""
+def cut(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> Iterator[Piece]:
+    """The file's pieces in order; `take` is given all bytes of the file as they are read. Raises TableProblem."""
     row, line, carry, delimiter = 1, 1 + dialect.lines, b"", dialect.delimiter.encode()
     offset = dialect.skip + dialect.body
-    for block, last in _blocks(path, name, dialect):
+    for block, last in _blocks(path, name, dialect, take):
         buffer = carry + block if carry else block
         while buffer:
             whole = _whole(buffer, delimiter, last)
@@ -67,11 +68,11 @@ def cut(path: Path, name: str, dialect: Dialect) -> Iterator[Piece]:
         carry = buffer
 
 
-def count_lines(path: Path, name: str, dialect: Dialect) -> int:
+def count_lines(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> int:
     """Line ends in the file's text (CRLF, LF or CR), one more if the last line has none. Raises TableProblem."""
     whole = dataclasses.replace(dialect, body=0)
     lines, ended, returned = 0, True, False
-    for block, _ in _blocks(path, name, whole):
+    for block, _ in _blocks(path, name, whole, take):
         if block:
             lines += line_breaks(block) - (returned and block.startswith(b"\n"))
             ended, returned = block.endswith((b"\n", b"\r")), block.endswith(b"\r")
@@ -96,18 +97,22 @@ def _first_unclosed(buffer: bytes) -> _Whole:
     return _Whole(end, 1, 0, (Record(0, end, UNCLOSED),))
 
 
-def _blocks(path: Path, name: str, dialect: Dialect) -> Iterator[tuple[bytes, bool]]:
+def _blocks(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> Iterator[tuple[bytes, bool]]:
     """The text after the header as UTF-8 blocks, and whether each is the last."""
     size = BLOCK if len(dialect.columns) < _WIDE else max(BLOCK, min(len(dialect.columns) * _BYTES_A_COLUMN, _LARGEST))
     decoder = None if dialect.encoding == "utf-8" else codecs.getincrementaldecoder(dialect.encoding)()
     with open_bytes(path, name) as file:
-        file.seek(dialect.skip)
+        mark = _read(file, dialect.skip)
+        if take is not None:
+            take(mark)
         header, lines, column = dialect.body, 1, 0
         while True:
             try:
                 raw = _read(file, size)
             except OSError as error:
                 raise TableProblem(f"{name} cannot be read: {(error.strerror or str(error)).lower()}") from None
+            if take is not None:
+                take(raw)
             last = len(raw) < size
             if decoder is not None:
                 try:

@@ -16,7 +16,7 @@ from gravel.engine.parallel import ordered_map
 from gravel.language.types import TEXT, Type
 from gravel.tables.csv import dialect as dialects
 from gravel.tables.csv.dialect import Dialect, line_breaks, not_in_encoding
-from gravel.tables.csv.pieces import EMPTY_LINE, Piece, count_lines, cut, read_again
+from gravel.tables.csv.pieces import EMPTY_LINE, Piece, Take, count_lines, cut, read_again
 from gravel.tables.csv.records import Record, records
 from gravel.tables.table import Batch, GuessFailed, Malformed
 from gravel.tables.typing import Fitting, agrees, fitting, wider
@@ -56,11 +56,11 @@ class CsvTable:
         self.fittings: dict[int, Fitting] = {}
         self._options: dict[tuple[int, ...] | None, Any] = {}
 
-    def pieces(self) -> Iterator[Piece]:
-        """The file's pieces, in order; notes when it turns out that every field is quoted."""
+    def pieces(self, take: Take | None = None) -> Iterator[Piece]:
+        """The file's pieces, in order; notes when it turns out that every field is quoted. `take` is given the file's bytes."""
         rows = quoted = 0
         stubs: list[tuple[Piece, int]] = []
-        for piece in cut(self.path, self.name, self.dialect):
+        for piece in cut(self.path, self.name, self.dialect, take):
             stubs.append((replace(piece, data=b"", bad=()), len(piece.data)))
             rows, quoted = rows + piece.records - len(piece.bad), quoted + piece.quoted
             if self.progress is not None:
@@ -152,9 +152,9 @@ class CsvTable:
         self.settle(states)
         return batches, {index: self._types[index] for index in wanted}
 
-    def count_lines(self) -> int:
-        """Lines of the file, counted in its text alone, without regard to records."""
-        return count_lines(self.path, self.name, self.dialect)
+    def count_lines(self, take: Take | None = None) -> int:
+        """Lines of the file, counted in its text alone, without regard to records; `take` is given the file's bytes."""
+        return count_lines(self.path, self.name, self.dialect, take)
 
     def settle(self, found: dict[int, Fitting]) -> None:
         """Take over what a pass over all rows has found of the columns' types."""

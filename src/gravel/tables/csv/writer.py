@@ -21,6 +21,7 @@ import pyarrow.csv as pa_csv
 
 from gravel.language.functions.buffers import ByteSet, body, rows_with, valid
 from gravel.problems import TableProblem
+from gravel.tables.signing import Signing
 
 _QUOTE, _DELIMITER, _FEED, _RETURN = b"\xff", b"\xfe", b"\xfd", b"\xfc"
 
@@ -117,6 +118,7 @@ class Output:
         if target.is_dir():
             raise TableProblem(f"{name} is a folder", hint="name a file in it")
         folder = scratch or (Path(os.environ.get("TMPDIR", "/tmp")) if self.special else target.parent)
+        self.signing = Signing()
         self.path = folder / f".{target.name}.gravel-{os.getpid()}{target.suffix}"
         _clear_stale(folder, target)
         try:
@@ -133,6 +135,7 @@ class Output:
         """Add bytes."""
         try:
             self._file.write(data)
+            self.signing.take(data)
         except OSError as error:
             raise self._problem(error) from None
 

@@ -1,0 +1,53 @@
+"""`gravel verify`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from gravel.cli.options import Format, FormatOption, NoColor
+
+
+def verify(
+    record: Annotated[Path, typer.Argument(metavar="RECORD", help="The record beside an output.", show_default=False)],
+    format: FormatOption = Format.table,
+    no_color: NoColor = False,
+) -> None:
+    """Whether input and output still are what was signed: sizes, SHA-256, rows counted again. Exit status 1 if not.
+
+    [bold]gravel verify boats-clean.record.json[/]
+    """
+    from gravel.plans.record import verify as verify_record
+
+    found = verify_record(record)
+    from rich.text import Text
+
+    from gravel.cli import render
+
+    if format is Format.json:
+        figures = [{"what": one.what, "then": one.then, "now": one.now} for one in found.differences]
+        every = [one.what for one in found.checked]
+        render.print_json("verify", {"status": "differs" if figures else "same", "findings": figures, "checked": every})
+    elif format is Format.table:
+        out = render.console(color=not no_color)
+        rows: list[list[Any]] = []
+        for one in found.checked:
+            same = one.then == one.now
+            mark = Text("same" if same else "DIFFERS", style=render.GOOD if same else "bold red")
+            rows.append([mark, one.what, _short(one.then), "" if same else _short(one.now)])
+        render.print_table(out, ["", "", "then", "now"], rows)
+        out.print()
+        many = len(found.differences)
+        told = "all is as it was signed" if not many else f"{many} of {len(found.checked)} figures are not as they were signed"
+        out.print(Text(told, style=render.GOOD if not many else render.BAD))
+    else:
+        lines = [[one.what, one.then, one.now] for one in found.checked]
+        render.print_rows(format.value, ["what", "then", "now"], [[line[at] for line in lines] for at in range(3)])
+    if found.differences:
+        raise typer.Exit(1)
+
+
+def _short(text: str) -> str:
+    return text[:16] + "…" if len(text) == 64 else text

@@ -1,0 +1,42 @@
+"""A run's figures under stable names, as JSON and the record have them."""
+
+from __future__ import annotations
+
+import dataclasses
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from gravel.plans.ledger import StepLine
+    from gravel.plans.run import Run
+
+
+def total_json(value: Any) -> Any:
+    """A control total: exact numbers as texts."""
+    return value if value is None or (isinstance(value, int) and abs(value) < 2**53) else str(value)
+
+
+def step_json(line: StepLine, totals: Sequence[str]) -> dict[str, Any]:
+    """A line of the ledger."""
+    count = line.count
+    return {
+        "step": line.step, "verb": line.verb, "note": line.note, "in": count.rows_in, "changed": count.changed, "added": count.added,
+        "dropped": count.dropped, "merged": count.merged, "set_aside": count.set_aside, "out": count.rows_out,
+        "dropped_false": count.dropped_false, "dropped_unknown": count.dropped_unknown, "failed": count.stopped,
+        "changed_columns": dict(count.changed_columns), "new_columns": list(line.new_columns), "gone_columns": list(line.lost_columns),
+        "rows": line.stated, "not_concerned": count.not_concerned, "notes": {what: rows for what, rows in count.notes.items() if rows},
+        "words": count.words or None, "conflicts": line.conflicts,
+        "checks": [{"check": name, **dataclasses.asdict(one)} for name, one in count.checks.items()],
+        "totals": dict(zip(totals, map(total_json, line.totals), strict=True)),
+    }  # fmt: skip
+
+
+def steps_json(done: Run) -> list[dict[str, Any]]:
+    """The ledger, a line a step."""
+    return [step_json(line, done.totals) for line in done.steps]
+
+
+def proofs_json(done: Run) -> list[dict[str, Any]]:
+    """The proofs."""
+    return [{"proof": one.proof, "holds": one.holds, "detail": one.detail} for one in done.proofs]

@@ -1,0 +1,175 @@
+"""The record of a run: what was read, done and written, to be verified later and elsewhere. docs/record.md has its schema."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from gravel.problems import CallProblem, TableProblem, nearest
+from gravel.tables.csv import CsvTable
+from gravel.tables.csv.writer import Output
+from gravel.tables.signing import Signature, signature_of
+from gravel.tables.table import scan
+
+if TYPE_CHECKING:
+    from gravel.plans.run import Run
+
+KIND = "record/1"
+
+
+def record_path(target: Path) -> Path:
+    """Where the record of an output stands."""
+    return target.with_name(f"{target.stem}.record.json")
+
+
+def record_of(done: Run, signatures: dict[str, Signature], others: list[Path]) -> dict[str, Any]:
+    """A run as its record has it; paths are relative to the output's folder. `others`: further tables that the plan read."""
+    from gravel import __version__
+    from gravel.plans.figures import proofs_json, steps_json
+
+    plan = done.bound
+    folder = plan.target.parent
+    text = plan.file.text
+
+    def file(path: Path, signature: Signature, **more: Any) -> dict[str, Any]:
+        relative = Path(os.path.relpath(path.resolve(), folder)).as_posix()
+        return {"path": relative, "bytes": signature.bytes, "sha256": signature.sha256, **more}
+
+    dialect = plan.table.dialect
+    reading = {"delimiter": dialect.delimiter, "encoding": dialect.encoding, "empty": plan.file.model.empty}
+    source = file(plan.table.path, signatures["input"], table=plan.file.model.table, rows=done.rows_in, malformed=len(done.malformed))
+    columns = [{"name": column.name, "type": str(column.type)} for column in plan.columns]
+    left = None
+    if "left" in signatures:
+        left = file(plan.left_behind, signatures["left"], rows=done.left_rows)
+    plan_path = Path(os.path.relpath(plan.file.path.resolve(), folder)).as_posix()
+    return {
+        "gravel": KIND, "version": __version__, "status": "good",
+        "begun": done.begun.isoformat(timespec="seconds"), "ended": done.ended.isoformat(timespec="seconds"),
+        "plan": {"path": plan_path, "sha256": hashlib.sha256(text.encode()).hexdigest(), "text": text},
+        "today": done.today.isoformat(), "parameters": done.parameters,
+        "inputs": [{**source, "reading": reading}, *(file(path, signature_of(path, str(path)), table=path.name) for path in others)],
+        "output": file(plan.target, signatures["output"], rows=done.rows_out, columns=columns, reading={"delimiter": dialect.delimiter}),
+        "left_behind": left, "totals": list(done.totals), "steps": steps_json(done), "proofs": proofs_json(done),
+        "cautions": [
+            {"step": line.step, "caution": one.caution, "rows": one.rows, "detail": one.detail, "hint": one.hint}
+            for line in done.steps for one in line.cautions
+        ],
+    }  # fmt: skip
+
+
+def written(record: dict[str, Any], target: Path) -> Output:
+    """The record in a file beside its place, not yet renamed. Raises TableProblem."""
+    output = Output(target, target.name)
+    output.write((json.dumps(record, indent=1, ensure_ascii=False) + "\n").encode())
+    output.close()
+    return output
+
+
+@dataclass(frozen=True)
+class Difference:
+    """Something that is not as it was signed: what, as it was then, as it is now."""
+
+    what: str
+    then: str
+    now: str
+
+
+@dataclass(frozen=True)
+class Verified:
+    """What `gravel verify` tells: everything that was looked at, and what of it differs."""
+
+    record: str
+    checked: tuple[Difference, ...]
+
+    @property
+    def differences(self) -> tuple[Difference, ...]:
+        """What is not as it was."""
+        return tuple(one for one in self.checked if one.then != one.now)
+
+
+def read_record(path: Path) -> dict[str, Any]:
+    """A record. Raises TableProblem where it cannot be read, CallProblem where it is none."""
+    try:
+        found = json.loads(path.read_text("utf-8"))
+    except FileNotFoundError:
+        beside = [one.name for one in path.parent.glob("*.record.json")] if path.parent.is_dir() else []
+        near = nearest(path.name, beside)
+        raise TableProblem(f"there is no record {path}", hint=f"did you mean {near}?" if near else "gravel clean PLAN makes one") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise TableProblem(f"{path} cannot be read: {(getattr(error, 'strerror', None) or str(error)).lower()}") from None
+    except json.JSONDecodeError as error:
+        raise CallProblem(f"{path} is no record: {error.msg.lower()}", place=f"{path}:{error.lineno}") from None
+    parts = ("plan", "inputs", "output", "steps", "proofs")
+    if not isinstance(found, dict) or found.get("gravel") != KIND or any(part not in found for part in parts):
+        raise CallProblem(f"{path} is no record of this kind ({KIND})", hint="gravel clean writes one beside each output")
+    return found
+
+
+def verify(path: Path) -> Verified:
+    """Open again what a record names, and count it again. Raises TableProblem, CallProblem for what is no record."""
+    found = read_record(path)
+    folder = path.resolve().parent
+    checked: list[Difference] = []
+    try:
+        _verify(found, folder, checked)
+    except (KeyError, TypeError, AttributeError, ValueError) as error:
+        raise CallProblem(f"{path} is no whole record: {type(error).__name__} {error}") from None
+    return Verified(str(path), tuple(checked))
+
+
+def _verify(found: dict[str, Any], folder: Path, checked: list[Difference]) -> None:
+    plan = found["plan"]
+    text_hash = hashlib.sha256(plan["text"].encode()).hexdigest()
+    checked.append(Difference("the plan's text in the record: SHA-256", plan["sha256"], text_hash))
+    plan_path = folder / plan["path"]
+    if plan_path.is_file():
+        now = hashlib.sha256(plan_path.read_text("utf-8-sig").encode()).hexdigest()
+        checked.append(Difference(f"{plan['path']}: SHA-256", plan["sha256"], now))
+    else:
+        checked.append(Difference(f"{plan['path']}: the file", "there", "not there"))
+    for one in found["inputs"]:
+        _file(one, folder, checked)
+    _file(found["output"], folder, checked)
+    if found.get("left_behind"):
+        _file(found["left_behind"], folder, checked, found["output"]["reading"])
+    wrong = []
+    for step in found["steps"]:
+        if step["out"] != step["in"] + step["added"] - step["dropped"] - step["merged"] - step["set_aside"] - step.get("failed", 0):
+            wrong.append(str(step["step"]))
+    checked.append(Difference("every step of the ledger balances", "yes", f"not step {', '.join(wrong)}" if wrong else "yes"))
+    steps = found["steps"]
+    checked.append(Difference("the output's rows in the ledger", f"{found['output']['rows']:,}", f"{steps[-1]['out']:,}"))
+    for proof in found["proofs"]:
+        if not proof["holds"]:
+            checked.append(Difference(f"proof: {proof['proof']}", "holds", "does not"))
+
+
+def _file(one: dict[str, Any], folder: Path, checked: list[Difference], reading: dict[str, Any] | None = None) -> None:
+    """A file as it was signed beside what it is, and its rows counted again."""
+    path, name = folder / one["path"], one["path"]
+    if not path.is_file():
+        checked.append(Difference(f"{name}: the file", "there", "not there"))
+        return
+    now = signature_of(path, name)
+    checked.append(Difference(f"{name}: bytes", f"{one['bytes']:,}", f"{now.bytes:,}"))
+    checked.append(Difference(f"{name}: SHA-256", one["sha256"], now.sha256))
+    how = one.get("reading") or reading
+    if how is None or "rows" not in one:
+        return
+    try:
+        table = CsvTable(path, name, delimiter=how["delimiter"], encoding=how.get("encoding"), empty_null=how.get("empty") == "null")
+        rows = bad = 0
+        for count, malformed in scan(table, lambda batch: (batch.count, len(batch.malformed)), []):
+            rows, bad = rows + count, bad + malformed
+        checked.append(Difference(f"{name}: rows", f"{one['rows']:,}", f"{rows:,}"))
+        checked.append(Difference(f"{name}: malformed records", f"{one.get('malformed', 0):,}", f"{bad:,}"))
+        if "columns" in one:
+            then = ", ".join(column["name"] for column in one["columns"])
+            checked.append(Difference(f"{name}: columns", then, ", ".join(table.columns)))
+    except TableProblem as problem:
+        checked.append(Difference(f"{name}: rows", f"{one['rows']:,}", problem.message))

@@ -1,0 +1,76 @@
+"""One step tried: what it would do to the rows that reach it. Nothing is written."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+
+from gravel.inspecting.attempt import ErrorKind
+from gravel.language.bind import Given
+from gravel.plans.bind import bind_plan
+from gravel.plans.flow import MEMORY, Flow
+from gravel.plans.ledger import StepLine
+from gravel.plans.model import PlanFile, parse_plan
+from gravel.plans.run import ledger
+from gravel.plans.steps import BoundPlan, RowAction
+from gravel.problems import CallProblem
+from gravel.tables.csv import CsvTable
+from gravel.tables.table import GuessFailed, Malformed
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """A step's line of the ledger with examples of what it does; `stops`: why a run would stop there, or None."""
+
+    plan: str
+    table: str
+    line: StepLine
+    errors: tuple[tuple[str, ErrorKind], ...]
+    stops: str | None
+    totals: tuple[str, ...]
+    malformed: tuple[Malformed, ...]
+    notes: tuple[str, ...]
+
+
+def one_step(table: CsvTable, reference: str, step: str) -> PlanFile:
+    """A plan of one step (its TOML) on a table. Raises Problems, CallProblem for its mistakes."""
+    head = [f"table = {json.dumps(reference)}", 'write = "tried.csv"']
+    if table.asked_delimiter is not None:
+        head.append(f"delimiter = {json.dumps(table.asked_delimiter)}")
+    if table.asked_encoding is not None:
+        head.append(f"encoding = {json.dumps(table.asked_encoding)}")
+    if table.empty_null:
+        head.append('empty = "null"')
+    if table.texts:
+        types = ", ".join(f"{json.dumps(name)} = 'TEXT'" for name in sorted(table.texts))
+        head.append(f"types = {{ {types} }}")
+    # A step may be given as it stands in a plan, with or without its header.
+    body = step.strip()
+    begun = [*head, *([] if body.startswith("[[step]]") else ["[[step]]"])]
+    return parse_plan("\n".join([*begun, body]), Path("step.toml"), "the step", len(begun))
+
+
+def rehearse(plan_file: PlanFile, number: int, given: Given | None = None, memory: int = MEMORY) -> Rehearsal:
+    """Run the steps up to one and tell what that one does. Raises CallProblem for a step that is not there, Problems, TableProblem."""
+    many = len(plan_file.model.step)
+    if not 1 <= number <= many:
+        raise CallProblem(f"{plan_file.name} has no step {number}", hint=f"its steps are 1 to {many}" if many else "it has none")
+    try:
+        return _rehearsed(bind_plan(plan_file, given, guess=True), number, memory)
+    except GuessFailed:
+        return _rehearsed(bind_plan(plan_file, given), number, memory)
+
+
+def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
+    flow = Flow(plan, lambda left, malformed: None, lambda made: None, memory=memory, until=number)
+    for _ in flow.run():
+        pass
+    line = ledger(flow)[-1]
+    action = plan.steps[number - 1].action
+    stops = action.finish(plan.steps[number - 1], line.count) if isinstance(action, RowAction) else None
+    if line.count.stopped:
+        stops = line.count.why or f'{line.count.stopped:,} rows fail, and on_error is "stop"'
+    errors = tuple((column, kind) for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows))
+    totals = tuple(one.text for one in plan.totals)
+    return Rehearsal(plan.file.name, plan.file.model.table, line, errors, stops, totals, tuple(flow.malformed), tuple(plan.table.notes))
