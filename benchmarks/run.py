@@ -166,7 +166,71 @@ def _ratios(title: str, found: dict[str, tuple[float, int]], aims: dict[str, flo
     return lines
 
 
-PARTS = {"start": start, "profile": profile, "clean": clean, "memory": memory, "profile-memory": profile_memory, "query": query}
+TEN = """table = "{file}"
+write = "{file}-ten.csv"
+key = ["stay_id"]
+[[step]]
+set = {{ boat = "TIDY_SPACES(boat)" }}
+[[step]]
+set = {{ skipper = "TIDY_SPACES(skipper)" }}
+[[step]]
+set = {{ status = "LOWER(TRIM(status))" }}
+[[step]]
+set = {{ status = "NULLIF(status, 'n/a')" }}
+[[step]]
+set = {{ berth = "NULLIF(TRIM(berth), '')" }}
+[[step]]
+keep_rows = "COALESCE(status, 'open') <> 'cancelled'"
+[[step]]
+set = {{ boat = "UPPER(boat)" }}
+[[step]]
+set = {{ services = "COALESCE(services, 'none')" }}
+[[step]]
+drop_rows = "services = 'mail'"
+[[step]]
+set = {{ pier = "LEFT(berth, 1)" }}
+"""
+WHOLE = {
+    "unique": "unique = { by = ['UPPER(TRIM(boat))', 'berth'], prefer = 'from_day DESC', fill = ['status'] }",
+    "sort": "sort = ['boat', 'from_day DESC']",
+    "split": "split = { column = 'services', on = ';', into = 'rows', as = 'service' }",
+}
+
+
+def plan(folder: Path, rows: int) -> list[str]:
+    """Ten row-by-row steps with all proofs, beside reading the CSV with Arrow and writing it back."""
+    file = _table(folder, rows)
+    (folder / "ten.toml").write_text(TEN.format(file=file))
+    copy = "import sys, pyarrow.csv as c; o = c.ConvertOptions(column_types={{}}); t = c.read_csv(sys.argv[1]); c.write_csv(t, sys.argv[1] + '.copy')"
+    jobs = {"gravel": [*GRAVEL, "clean", "ten.toml"], "read and write": [PYTHON, "-c", copy.replace("{{}}", "{}"), file]}
+    found = race(jobs, folder, 1 if rows > 2_000_000 else 2)
+    own, other = found["gravel"], found["read and write"]
+    return [
+        f"| plan of ten steps, {rows:,} rows, with proofs | {own[0]:.1f} s, {own[1] / 2**20:.0f} MiB | |",
+        f"| – Arrow reads and writes the CSV: {other[0]:.1f} s, {other[1] / 2**20:.0f} MiB | **{own[0] / other[0]:.1f} times** that | at most 4.0 |",
+    ]
+
+
+def whole(folder: Path, rows: int) -> list[str]:
+    """Steps that need all rows, with 256 MB to hold, beside pandas and SQLite doing the same with all they want."""
+    file = _table(folder, rows)
+    subprocess.run([PYTHON, str(HERE / "with_sqlite.py"), "load", file], cwd=folder, check=True)
+    lines = []
+    for name, step in WHOLE.items():
+        (folder / f"{name}.toml").write_text(f'table = "{file}"\nwrite = "{file}-{name}.csv"\n[[step]]\n{step}\n')
+        jobs = {
+            "gravel": [*GRAVEL, "clean", f"{name}.toml", "--memory", "256MB"], "pandas": with_pandas(name, file, "c"),
+            "SQLite, loaded": [PYTHON, str(HERE / "with_sqlite.py"), name, file],
+        }  # fmt: skip
+        title = f"{name} of {rows:,} rows, with proofs, in 256 MB"
+        lines += _ratios(title, race(jobs, folder, 1), {"pandas": 0, "SQLite, loaded": 0})
+    return lines
+
+
+PARTS = {
+    "start": start, "profile": profile, "clean": clean, "memory": memory, "profile-memory": profile_memory, "query": query,
+    "plan": plan, "whole": whole,
+}  # fmt: skip
 HEAD = """# Benchmarks
 
 Made by `python benchmarks/run.py --write`, each job a process of its own with its start, best of three turns taken in

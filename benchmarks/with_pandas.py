@@ -47,6 +47,33 @@ def _capitalized(values: Any) -> Any:
     return values.str.strip().str.replace(r"\s+", " ", regex=True).str.title()
 
 
+def unique(path: str, engine: str) -> None:
+    """The latest of the rows of one boat and berth, its status filled from the others."""
+    frame = read(path, engine)
+    frame["key"] = frame["boat"].str.strip().str.upper()
+    ordered = frame.sort_values("from_day", ascending=False, kind="stable")
+    known = ordered["key"].notna() & ordered["berth"].notna()
+    first = ordered[known].groupby(["key", "berth"], sort=False)["status"].transform("first")
+    ordered.loc[known, "status"] = ordered.loc[known, "status"].fillna(first)
+    kept = ordered[~(ordered.duplicated(["key", "berth"]) & known)].sort_index().drop(columns="key")
+    kept.to_csv(path + ".pandas-unique.csv", index=False)
+
+
+def sort(path: str, engine: str) -> None:
+    """The rows by boat and day."""
+    frame = read(path, engine)
+    frame.sort_values(["boat", "from_day"], ascending=[True, False], kind="stable").to_csv(path + ".pandas-sort.csv", index=False)
+
+
+def split(path: str, engine: str) -> None:
+    """A row for each service."""
+    frame = read(path, engine)
+    frame["service"] = frame["services"].str.split(";")
+    made = frame.explode("service")
+    made["service"] = made["service"].str.strip()
+    made.drop(columns="services").to_csv(path + ".pandas-split.csv", index=False)
+
+
 def clean(path: str, engine: str) -> None:
     """The five steps of the plan, without any proof of the counts."""
     frame = read(path, engine)
@@ -89,5 +116,5 @@ def unnest(path: str, engine: str) -> None:
 
 
 if __name__ == "__main__":
-    jobs = {job.__name__: job for job in (profile, clean, group, distinct, join, window, unnest)}
+    jobs = {job.__name__: job for job in (profile, clean, group, distinct, join, window, unnest, unique, sort, split)}
     jobs[sys.argv[1]](sys.argv[2], sys.argv[3] if len(sys.argv) > 3 else "c")

@@ -54,6 +54,23 @@ def ask(name: str, path: str) -> None:
     print(sqlite3.connect(path + ".db").execute(QUERIES[name]).fetchall())
 
 
+WRITES = {
+    "unique": "WITH r AS (SELECT *, row_number() OVER (PARTITION BY upper(trim(boat)), berth ORDER BY from_day DESC, rowid) AS n,"
+    " first_value(status) OVER (PARTITION BY upper(trim(boat)), berth ORDER BY status IS NULL, from_day DESC, rowid) AS filled FROM t)"
+    " SELECT stay_id, boat, skipper, berth, from_day, coalesce(status, filled), services, amount FROM r WHERE n = 1 OR berth IS NULL",
+    "sort": "SELECT * FROM t ORDER BY boat NULLS LAST, from_day DESC, rowid",
+    "split": "WITH RECURSIVE piece(at, item, rest) AS (SELECT rowid, NULL, services || ';' FROM t UNION ALL "
+    "SELECT at, substr(rest, 1, instr(rest, ';') - 1), substr(rest, instr(rest, ';') + 1) FROM piece WHERE rest <> '') "
+    "SELECT t.*, p.item FROM piece AS p JOIN t ON t.rowid = p.at WHERE p.item IS NOT NULL",
+}  # fmt: skip
+
+
+def write(name: str, path: str) -> None:
+    """One of the plans' steps, its result written as CSV."""
+    with open(f"{path}.sqlite-{name}.csv", "w", newline="", encoding="utf-8") as file:
+        csv.writer(file).writerows(sqlite3.connect(path + ".db").execute(WRITES[name]))
+
+
 def load_keys(path: str) -> None:
     """The table of keys beside the loaded one; this is not timed."""
     base = sqlite3.connect(path + ".db")
@@ -70,5 +87,7 @@ if __name__ == "__main__":
     job, file = sys.argv[1:3]
     if job in QUERIES:
         ask(job, file)
+    elif job in WRITES:
+        write(job, file)
     else:
         {"load": load, "profile": profile, "keys": load_keys}[job](file)

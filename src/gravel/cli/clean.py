@@ -10,6 +10,7 @@ import typer
 from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Today, given_by, memory_of
 
 if TYPE_CHECKING:
+    from gravel.language.bind import Given
     from gravel.plans.run import Run
 
 
@@ -18,6 +19,7 @@ def clean(
     dry_run: Annotated[bool, typer.Option("--dry-run", help="All but writing.")] = False,
     until: Annotated[int | None, typer.Option("--until", metavar="STEP", help="Run to this step only; nothing is written.", min=0)] = None,
     sample: Annotated[int | None, typer.Option("--sample", metavar="N", help="The first N rows only; nothing is written.", min=0)] = None,
+    report: Annotated[Path | None, typer.Option("--report", metavar="FILE.html", help="Write the run as a page.")] = None,
     memory: Memory = None,
     param: Params = None,
     today: Today = None,
@@ -33,10 +35,13 @@ def clean(
     from gravel.plans.run import Wish
     from gravel.plans.run import clean as run_plan
 
+    given = given_by(param, today)
     wish = Wish(dry_run, until, sample, memory_of(memory) or MEMORY)
-    done = run_plan(read_plan(plan, str(plan)), given_by(param, today), wish)
+    done = run_plan(read_plan(plan, str(plan)), given, wish)
     from gravel.cli import render
 
+    if report is not None:
+        _report(report, done, given)
     if format is Format.json:
         render.print_json("clean", _json(done))
     elif format is Format.table:
@@ -64,9 +69,26 @@ def clean(
     render.malformed_notes(done.table, done.malformed, not no_color)
     for line in done.notes:
         render.note(f"{done.table}: {line}", not no_color)
+    for name in done.cleared:
+        render.note(f"cleared {name}, which a run that was stopped had left", not no_color)
     if not done.good:
         _why_not(done)
         raise typer.Exit(1)
+
+
+def _report(path: Path, done: Run, given: Given) -> None:
+    from gravel.problems import CallProblem
+    from gravel.profiling.profile import profile
+    from gravel.reports.clean import write_page
+    from gravel.tables.reference import open_table
+
+    plan = done.bound
+    if path.resolve() in (plan.table.path.resolve(), plan.target, plan.left_behind, plan.file.path.resolve()):
+        raise CallProblem(f"the page would be written over {path}", hint="name another file")
+    before = after = None
+    if done.output is not None and not plan.target_special:
+        before, after = profile(plan.table, today=given.today), profile(open_table(done.output, plan.reading), today=given.today)
+    write_page(path, done, before, after, details)
 
 
 def _json(done: Run) -> dict[str, Any]:
@@ -80,7 +102,7 @@ def _json(done: Run) -> dict[str, Any]:
         "errors": [{"step": step, "column": column or None, "sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row}
                    for step, column, kind in done.errors],
         "cautions": cautions,
-        "output": done.output, "left_behind": done.left_behind, "record": done.record,
+        "output": done.output, "left_behind": done.left_behind, "record": done.record, "cleared": list(done.cleared),
     }  # fmt: skip
 
 

@@ -13,6 +13,7 @@ from gravel.problems import CallProblem
 
 if TYPE_CHECKING:
     from gravel.plans.follow import Followed, FollowedPath
+    from gravel.plans.trail import Event
 
 
 def follow(
@@ -122,36 +123,20 @@ def _path(out: Any, found: Followed, path: FollowedPath, told: set[tuple[int, st
 
     from gravel.cli import render
 
-    lines: list[list[Any]] = []
     still = [str(event.step) for event in path.events if event.outcome == "unchanged"]
     for event in path.events:
         if (event.step, event.path) in told or event.outcome == "unchanged":
             continue
         told.add((event.step, event.path))
-        what = event.note or event.verb
+        line = Text(f"  {event.path}  step {event.step}: {event.note or event.verb}")
         if event.outcome in ("split", "copied"):
-            what += f": {event.outcome}, {event.paths.index(event.path) + 1} of {len(event.paths)}"
-        lines.append([f"  {event.path}", str(event.step), Text(what), "", ""])
-        gone = [change.column for change in event.changes if change.kind == "gone"]
-        for change in event.changes:
-            if change.kind == "gone":
-                continue
-            cells = [
-                Text("new", style=render.DIM) if change.kind == "new" and at == 0 else render.visible(value, 44)
-                for at, value in enumerate((change.before, change.after))
-            ]
-            lines.append(
-                ["", "", Text(f"  {change.column}", style=render.DIM), cells[0], Text("→ ", style=render.DIM).append_text(cells[1])]
-            )
-        if gone:
-            more = f" and {len(gone) - 4} more" if len(gone) > 4 else ""
-            lines.append(["", "", Text(f"  without {', '.join(gone[:4])}{more}", style=render.DIM), "", ""])
+            line.append(f"  ({event.outcome}, {event.paths.index(event.path) + 1} of {len(event.paths)})", style="yellow")
+        out.print(line)
+        _changes(out, event)
         if event.reason:
-            lines.append(["", "", Text(f"  {event.outcome}: {event.reason}", style=render.BAD), "", ""])
+            out.print(Text(f"      {event.outcome}: {event.reason}", style=render.BAD))
         if event.into:
-            lines.append(["", "", Text(f"  merged into the row of path {event.into}", style=render.BAD), "", ""])
-    if lines:
-        render.print_table(out, ["", "", "", "", ""], lines)
+            out.print(Text(f"      merged into the row of path {event.into}", style=render.BAD))
     if path.ends == "kept":
         end = Text(f"  {path.path} is row {path.output_row:,} of {found.output}", style=render.GOOD)
     else:
@@ -159,3 +144,21 @@ def _path(out: Any, found: Followed, path: FollowedPath, told: set[tuple[int, st
     if still:
         end.append(f"; unchanged by {'step' if len(still) == 1 else 'steps'} {', '.join(still)}", style=render.DIM)
     out.print(end)
+
+
+def _changes(out: Any, event: Event) -> None:
+    """The cells that a step changed, one beneath the other."""
+    from rich.text import Text
+
+    from gravel.cli import render
+
+    wide = max((len(change.column) for change in event.changes if change.kind != "gone"), default=0)
+    for change in event.changes:
+        if change.kind != "gone":
+            line = Text("      ").append(f"{change.column:{wide}}  ", style=render.DIM)
+            line.append_text(Text("new", style=render.DIM) if change.kind == "new" else render.visible(change.before, 50))
+            out.print(line.append(" → ", style=render.DIM).append_text(render.visible(change.after, 50)))
+    gone = [change.column for change in event.changes if change.kind == "gone"]
+    if gone:
+        more = f" and {len(gone) - 4} more" if len(gone) > 4 else ""
+        out.print(Text(f"      without {', '.join(gone[:4])}{more}", style=render.DIM))

@@ -28,7 +28,7 @@ WALK: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("How many nights did the boats of each pier stay? The account says what the join did to the rows.",
      ("query", "SELECT b.pier, COUNT(DISTINCT b.boat_id) AS boats, SUM(s.nights) AS nights FROM boats AS b LEFT JOIN stays AS s USING (boat_id) "
       "GROUP BY b.pier ORDER BY nights DESC", "--in", ".", "--explain")),
-    ("The plan, run and proved:", ("clean", "boats.toml", "owners.toml", "boat-services.toml")),
+    ("The plan, run and proved:", ("clean", "boats.toml")),
     ("The rows it left behind, each with its reason:",
      ("look", "boats-clean-left-behind.csv", "--columns", "gravel_row, gravel_step, gravel_outcome, gravel_reason, name, status, length_m",
       "--rows", "8")),

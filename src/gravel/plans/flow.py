@@ -9,7 +9,6 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
@@ -17,8 +16,8 @@ from gravel.engine.hashing import combined
 from gravel.engine.parallel import ordered_map
 from gravel.inspecting.aggregates import Part, State, part_of
 from gravel.language.functions.buffers import body
-from gravel.language.types import Kind, Type
 from gravel.plans.errors import settle
+from gravel.plans.keys import KeyPart, KeyState, key_part, key_values
 from gravel.plans.ledger import SAMPLES, Gone, StepCount
 from gravel.plans.rows import Rows, together
 from gravel.plans.steps import BoundPlan, BoundStep, Context, Left, Outcome, RowAction, TableAction
@@ -27,34 +26,6 @@ from gravel.tables.signing import Signing
 from gravel.tables.table import Malformed
 
 MEMORY = 1 << 30
-
-
-@dataclass(frozen=True)
-class KeyPart:
-    """Hashes of a batch's keys, of those without a NULL, and the rows with one."""
-
-    hashes: np.ndarray
-    nulls: int
-
-
-def key_values(array: Any, kind: Type) -> Any:
-    """A key column as it is compared: by value where one value may be written in two ways, else by text."""
-    if kind.kind in (Kind.DECIMAL, Kind.TIMESTAMP, Kind.DOUBLE) and pa.types.is_string(array.type):
-        from gravel.engine.frame import view
-
-        made = view(array, kind)
-        return array if made.errors is not None else made.values
-    return array
-
-
-def key_part(columns: list[Any]) -> KeyPart:
-    """The key state of one batch."""
-    null = np.zeros(len(columns[0]), bool)
-    for column in columns:
-        if column.null_count:
-            null |= pc.is_null(column).to_numpy(zero_copy_only=False)
-    kept = [column.filter(pa.array(~null)) if null.any() else column for column in columns]
-    return KeyPart(combined(kept), int(null.sum()))
 
 
 @dataclass
@@ -95,7 +66,7 @@ class Flow:
     rows_out: int = 0
     malformed: list[Malformed] = field(default_factory=list)
     breaks: int = 0
-    keys: list[KeyPart] = field(default_factory=list)
+    keys: KeyState = field(default_factory=KeyState)
     counts: list[StepCount] = field(default_factory=list)
     totals: list[list[State | None]] = field(default_factory=list)
     left_totals: list[State] = field(default_factory=list)
@@ -191,7 +162,7 @@ class Flow:
         self.malformed += done.malformed
         self.breaks += done.breaks
         if done.key is not None:
-            self.keys.append(done.key)
+            self.keys.add(done.key)
         self._add_sums(0, done.start)
         for step, count in zip(steps, done.counts, strict=True):
             self.counts[step.number - 1].add(count)

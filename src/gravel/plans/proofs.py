@@ -16,7 +16,8 @@ from gravel.engine.hashing import combined
 from gravel.engine.parallel import ordered_map
 from gravel.inspecting.aggregates import Part, State, part_of
 from gravel.language.types import Type
-from gravel.plans.flow import Flow, KeyPart, key_part, key_values
+from gravel.plans.flow import Flow
+from gravel.plans.keys import KeyPart, KeyState, key_part, key_values
 from gravel.plans.ledger import Proof, StepLine
 from gravel.plans.left import LEFT_COLUMNS
 from gravel.plans.steps import BoundPlan
@@ -129,7 +130,7 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, seals: Digest, left: 
 
     rows = bad = 0
     digest = Digest()
-    keys: list[KeyPart] = []
+    keys = KeyState()
     states = [None if bound is None else State(bound) for bound in totals]
     for count, malformed, seal, key, parts in ordered_map(lambda piece: work(table.read(piece, wanted)), table.pieces(again.take)):
         rows += count
@@ -137,7 +138,7 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, seals: Digest, left: 
         if seal is not None:
             digest.add(seal)
         if key is not None:
-            keys.append(key)
+            keys.add(key)
         for state, part in zip(states, parts, strict=True):
             if state is not None and part is not None:
                 state.add(part)
@@ -203,13 +204,10 @@ def _begins_with(path: Path, top: bytes) -> bool:
         return file.read(len(top)) == top
 
 
-def _key(columns: tuple[int, ...], parts: list[KeyPart], when: str, table: CsvTable, types: tuple[Type, ...]) -> Proof:
+def _key(columns: tuple[int, ...], state: KeyState, when: str, table: CsvTable, types: tuple[Type, ...]) -> Proof:
     """Different hashes prove different keys; equal ones are looked up and compared by value."""
     name = f"the key ({', '.join(table.columns[i] for i in columns)}) is unique and not null {when}"
-    nulls = sum(part.nulls for part in parts)
-    every = np.concatenate([part.hashes for part in parts]) if parts else np.zeros(0, np.uint64)
-    every.sort()
-    twice = np.unique(every[1:][every[1:] == every[:-1]])
+    nulls, twice = state.nulls, state.repeated()
     repeated = _repeated(columns, table, types, twice) if len(twice) else {}
     problems = [f"{nulls:,} rows with NULL in the key"] if nulls else []
     if repeated:
@@ -221,7 +219,7 @@ def _key(columns: tuple[int, ...], parts: list[KeyPart], when: str, table: CsvTa
         problems.append(
             f"{count:,} {'key' if count == 1 else 'keys'} in {sum(map(len, repeated.values())):,} rows, such as {shown} in {where} {some}"
         )
-    detail = "; ".join(problems) or f"{len(every):,} rows, {len(every):,} different keys"
+    detail = "; ".join(problems) or f"{state.rows:,} rows, {state.rows:,} different keys"
     return Proof(name, not problems, detail)
 
 

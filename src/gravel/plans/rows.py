@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from gravel.engine.frame import Frame
 from gravel.inspecting.attempt import stored_text
 from gravel.language.types import Type
-from gravel.plans.ledger import Sample, differing
+from gravel.plans.ledger import SAMPLES, Sample, differing
 
 
 class Rows:
@@ -128,7 +128,8 @@ class Rows:
 
 def samples(rows: Rows, mask: np.ndarray, before: Any, after: Any = None) -> list[Sample]:
     """Some of the rows of a mask, with texts before and after that differ from sample to sample."""
-    where = pa.array(np.flatnonzero(mask)[:50])
+    found = np.flatnonzero(mask[:2048])
+    where = pa.array((found if len(found) >= SAMPLES else np.flatnonzero(mask))[:50])
     paths, old = rows.take(where.to_numpy()).paths().to_pylist(), before.take(where).to_pylist()
     new = [None] * len(old) if after is None else after.take(where).to_pylist()
     return differing(Sample(*one) for one in zip(paths, old, new, strict=True))

@@ -29,7 +29,8 @@ from gravel.tables.table import GuessFailed, Malformed
 @dataclass(frozen=True)
 class Run:
     """What `gravel clean` tells. `good` if the result stands; `stopped` says why not: (step, or 0; a line). output,
-    left_behind: the files written, or None. totals: the control totals' texts; each line of the ledger has their values."""
+    left_behind, record: the files written, or None. cleared: files of runs that were killed, which this one took away.
+    totals: the control totals' texts; each line of the ledger has their values."""
 
     plan: str
     table: str
@@ -47,6 +48,7 @@ class Run:
     left_rows: int
     totals: tuple[str, ...]
     notes: tuple[str, ...]
+    cleared: tuple[str, ...]
     bound: BoundPlan
     today: datetime.date
     parameters: dict[str, str]
@@ -124,7 +126,17 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path | None) -> Run:
         if not stopped and whole:
             shown += proofs.of_output(plan, flow, output, seals, None if behind.file is None else (behind.file.path, _gone(lines)))
         good = not stopped and all(proof.holds for proof in shown)
-        done = _result(flow, lines, shown, stopped, good, wish, behind.file is not None, begun)
+        done = _result(
+            flow,
+            lines,
+            shown,
+            stopped,
+            good,
+            wish,
+            behind.file is not None,
+            begun,
+            [*output.stale, *(behind.file.stale if behind.file else ())],
+        )
         if good and wish.writes:
             record = _record(done, flow, output, behind.file)
             try:
@@ -146,6 +158,11 @@ class _Behind:
         self.plan, self.scratch = plan, scratch
         self.file: Output | None = None
         self._names = plan.left_names
+
+    @property
+    def stale(self) -> list[str]:
+        """What was cleared beside it."""
+        return [] if self.file is None else self.file.stale
 
     def pack(self, left: Any, malformed: Any) -> bytes:
         return packed(left, malformed, self._names, self.plan.table.dialect)
@@ -232,7 +249,7 @@ def _many(count: int, what: str) -> str:
 
 
 def _result(flow: Flow, lines: tuple[StepLine, ...], shown: list[Proof], stopped: tuple[tuple[int, str], ...], good: bool, wish: Wish,
-            left: bool, begun: datetime.datetime) -> Run:  # fmt: skip
+            left: bool, begun: datetime.datetime, stale: list[str]) -> Run:  # fmt: skip
     plan = flow.plan
     done = good and wish.writes
     folder = plan.file.path.parent
@@ -246,6 +263,6 @@ def _result(flow: Flow, lines: tuple[StepLine, ...], shown: list[Proof], stopped
         plan.file.name, plan.file.model.table, good, not wish.writes, flow.rows_read, flow.rows_out, tuple(flow.malformed), lines,
         tuple(shown), stopped, errors, str(folder / plan.file.model.write) if done else None,
         str(beside / plan.left_behind.name) if done and left else None, _gone(lines), tuple(one.text for one in plan.totals),
-        tuple(plan.table.notes), plan, plan.given.today, {name: str(one.value) for name, one in plan.given.parameters.items()},
+        tuple(plan.table.notes), tuple(stale), plan, plan.given.today, {name: str(one.value) for name, one in plan.given.parameters.items()},
         str(beside / record_path(plan.target).name) if done and not plan.target_special else None, begun, datetime.datetime.now(datetime.UTC),
     )  # fmt: skip

@@ -19,6 +19,7 @@ from gravel.plans.ledger import StepCount
 from gravel.plans.model import Expected, PlanFile
 from gravel.plans.rows import Rows
 from gravel.tables.csv import CsvTable
+from gravel.tables.reference import Reading
 
 
 @dataclass(frozen=True)
@@ -157,6 +158,11 @@ class BoundPlan:
     left_behind: Path
     given: Given
     others: tuple[Path, ...] = ()  # the files of other tables that its texts name
+
+    @property
+    def reading(self) -> Reading:
+        """How its output is read again."""
+        return Reading(self.table.dialect.delimiter)
 
     @property
     def target_special(self) -> bool:

@@ -44,8 +44,8 @@ def written(step: Step) -> list[Written]:
 
 
 def names(step: Step) -> list[str]:
-    """None beside the expressions'."""
-    return []
+    """None beside the expressions', but for columns of which some rows keep what they have."""
+    return [] if step.only is None else list(step.set or {})
 
 
 def bind(binder: Binder) -> tuple[SetAction, tuple[Column, ...], Watch]:

@@ -88,12 +88,15 @@ def _carried(some: Any, signs: _Signs) -> Any:
     return pc.replace_substring(carried, _QUOTE, _QUOTE * 2) if (data == 34).any() else carried
 
 
-def _clear_stale(folder: Path, target: Path) -> None:
-    """Remove what a killed run left beside the target: files named after a process that is no more."""
+def _clear_stale(folder: Path, target: Path) -> list[str]:
+    """Remove what a killed run left beside the target, files named after a process that is no more; their names."""
+    cleared = []
     for stale in folder.glob(f".{glob.escape(target.name)}.gravel-*{glob.escape(target.suffix)}"):
         number = stale.name.removesuffix(target.suffix).rpartition("-")[2]
         if number.isdigit() and not _alive(int(number)):
             stale.unlink(missing_ok=True)
+            cleared.append(stale.name)
+    return cleared
 
 
 def _alive(process: int) -> bool:
@@ -120,7 +123,7 @@ class Output:
         folder = scratch or (Path(os.environ.get("TMPDIR", "/tmp")) if self.special else target.parent)
         self.signing = Signing()
         self.path = folder / f".{target.name}.gravel-{os.getpid()}{target.suffix}"
-        _clear_stale(folder, target)
+        self.stale = _clear_stale(folder, target)
         try:
             self._file = open(self.path, "wb")  # noqa: SIM115
         except OSError as error:

@@ -1,0 +1,265 @@
+"""Each verb as its documentation has it, at the prompt; rows followed; totals; records verified; what stops a run."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import parsed, write
+
+BOATS = 'id,name,owner,list,fee\n1,Gull,a,x;y,10\n2,gull,b,,20\n3,Tern,a," x ; ;z",30.5\n4,Lark,,y,\n'
+OWNERS = "id,town\na,Holm\na,Vik\nc,Skerry\n"
+
+
+def _plan(steps: str, head: str = "") -> None:
+    write("p.toml", f'table = "b.csv"\nwrite = "o.csv"\n{head}\n{steps}')
+
+
+def _out() -> list[list[str | None]]:
+    return parsed(Path("o.csv").read_text())
+
+
+@pytest.fixture(autouse=True)
+def _tables(folder: Path) -> None:
+    write("b.csv", BOATS)
+    write("owners.csv", OWNERS)
+
+
+def test_a_split_into_rows_numbers_its_pieces_and_loses_no_row(figures: Any) -> None:
+    split = 'split = { column = "list", on = ";", into = "rows", as = "item", number = "no" }'
+    _plan(f"[[step]]\n{split}\n", 'key = ["id"]\nkey_after = ["id", "no"]')
+    failed = figures("clean", "p.toml", status=1)
+    assert [one["detail"] for one in failed["proofs"] if not one["holds"]] == ["1 rows with NULL in the key"]  # row 2 has no piece
+    _plan(f"[[step]]\n{split}\n", 'key = ["id"]')
+    done = figures("clean", "p.toml")
+    assert [row[3:5] for row in _out()] == [["item", "no"], ["x", "1"], ["y", "2"], [None, None], ["x", "1"], ["z", "2"], ["y", "1"]]
+    step = done["steps"][1]
+    assert (step["in"], step["added"], step["out"]) == (4, 2, 6)
+    assert step["notes"] == {
+        "blank pieces dropped": 1, "rows with one piece": 1, "rows split into several": 2, "rows without a piece stay, with NULL": 1,
+    }  # fmt: skip
+    assert "there is no key to prove after" in {one["proof"] for one in done["proofs"]}
+    way = figures("follow", "p.toml", "--row", 2, "--row", 3)["rows"]
+    assert [[path["path"] for path in row["paths"]] for row in way] == [["2"], ["3.1", "3.2"]]
+    assert way[1]["paths"][1]["events"][0]["changes"][0] == {"column": "item", "before": None, "after": "z", "kind": "new"}
+    tried = figures("try", "b.csv", "--step", split.replace(", number", ', empty = "drop", number'))
+    assert (tried["step"]["dropped"], tried["left"][0]["reason"], tried["step"]["out"]) == (1, "no piece in list", 5)
+    assert figures("try", "--plan", "p.toml", "--step", 1)["step"]["out"] == 6
+
+
+def test_a_split_into_columns_counts_what_is_too_much_and_too_little(figures: Any) -> None:
+    write("b.csv", 'who\n"Aa, Bo"\n"Cc, Di, Ed"\nFf\n" , Gg"\n')
+    for more, rows, noted in (
+        ("", [["Aa", "Bo"], ["Cc", "Di, Ed"], ["Ff", None], [None, "Gg"]], "rows with more than 2 pieces, the rest kept together"),
+        (', surplus = "drop"', [["Aa", "Bo"], ["Cc", "Di"], ["Ff", None], [None, "Gg"]], "rows with more than 2 pieces, the rest dropped"),
+        (
+            ', from = "end"',
+            [["Aa", "Bo"], ["Cc, Di", "Ed"], [None, "Ff"], [None, "Gg"]],
+            "rows with more than 2 pieces, the rest kept together",
+        ),
+    ):
+        _plan(f'[[step]]\nsplit = {{ column = "who", on = ",", into = ["surname", "given"]{more} }}\n')
+        notes = figures("clean", "p.toml")["steps"][1]["notes"]
+        assert _out() == [["surname", "given"], *rows]
+        assert (notes[noted], notes["rows with fewer than 2 pieces"]) == (1, 1)
+    _plan(
+        '[[step]]\nsplit = { column = "who", on_regex = "[,;]", into = ["a", "b"], surplus = "error", short = "error" }\non_error = "set aside"\n'
+    )
+    done = figures("clean", "p.toml")
+    assert [(one["sqlstate"], one["rows"], one["row"]) for one in done["errors"]] == [("2202E", 1, 3), ("2202F", 1, 2)]
+    assert figures("try", "b.csv", "--step", 'split = { column = "who", on = ",", into = ["a", "b"] }')["samples"] == {
+        "rows with more than 2 pieces, the rest kept together": [{"path": "2", "before": "Cc, Di, Ed", "after": None}],
+        "rows with fewer than 2 pieces": [{"path": "3", "before": "Ff", "after": None}],
+    }
+
+
+def test_unique_keeps_the_preferred_row_fills_it_and_says_what_disagrees(figures: Any) -> None:
+    write("b.csv", "id,name,fee,phone\n1,Gull,10,\n2,gull,20,\n3,Tern,5,7\n4,GULL,15,9\n5,,1,1\n6,,1,2\n")
+    step = "[[step]]\nunique = { by = ['UPPER(name)'], prefer = 'fee DESC', fill = true%s }\n"
+    _plan(step % "", 'key = ["id"]')
+    made = figures("clean", "p.toml")["steps"][1]
+    assert _out()[1:] == [["2", "gull", "20", "9"], ["3", "Tern", "5", "7"], ["5", None, "1", "1"], ["6", None, "1", "2"]]
+    assert (made["merged"], made["changed"], made["notes"]["rows with NULL in what they are grouped by stay"]) == (2, 1, 2)
+    left = parsed(Path("o-left-behind.csv").read_text())[1:]
+    assert [(row[0], row[3], row[4], row[7]) for row in left] == [
+        ("1", "merged", "UPPER(name) = GULL", "2"), ("4", "merged", "UPPER(name) = GULL", "2"),
+    ]  # fmt: skip
+    write("b.csv", "id,name,fee,phone\n1,Gull,10,8\n2,gull,20,\n3,GULL,15,9\n")
+    _plan(step % ", conflicts = 'set aside'", 'key = ["id"]')
+    done = figures("clean", "p.toml")
+    assert (done["steps"][1]["set_aside"], done["steps"][1]["conflicts"], done["rows_out"]) == (3, {"phone": 1}, 0)
+    assert "disagree in phone" in Path("o-left-behind.csv").read_text()
+    _plan(step % ", conflicts = 'error'", 'key = ["id"]')
+    assert figures("clean", "p.toml", status=1)["steps"][1]["failed"] == 3
+
+
+def test_a_query_carries_paths_on_or_says_that_they_end(figures: Any, gravel: Any) -> None:
+    join = "SELECT b.id, b.fee, o.town FROM input AS b {} JOIN 'owners.csv' AS o ON o.id = b.owner"
+    _plan(f'[[step]]\nquery = "{join.format("LEFT")}"\nrows = "more"\n', "totals = ['id']")
+    done = figures("clean", "p.toml", status=1)  # copies count twice
+    assert [one["detail"] for one in done["proofs"] if not one["holds"]] == [
+        "10 at the start, 14 in the output, NULL left behind (4 too many)"
+    ]
+    _plan(f'[[step]]\nquery = "{join.format("FULL")}"\nrows = "more"\n')
+    done = figures("clean", "p.toml")
+    assert (done["steps"][1]["added"], done["steps"][1]["dropped"]) == (3, 0)
+    assert _out()[1:] == [
+        ["1", "10", "Holm"], ["1", "10", "Vik"], ["2", "20", None], ["3", "30.5", "Holm"], ["3", "30.5", "Vik"], ["4", None, None],
+        [None, None, "Skerry"],
+    ]  # fmt: skip
+    assert [one["path"] for row in figures("follow", "p.toml", "--row", 3)["rows"] for one in row["paths"]] == ["3.1", "3.2"]
+    _plan('[[step]]\nquery = "SELECT owner, SUM(fee) AS fees FROM input GROUP BY owner ORDER BY owner"\nrows = 3\n')
+    done = figures("clean", "p.toml")
+    assert "the paths of all rows end here" in done["steps"][1]["words"]
+    assert (done["steps"][1]["dropped"], done["steps"][1]["added"]) == (4, 3)
+    assert _out()[1:] == [["a", "40.5"], ["b", "20.0"], [None, None]]
+    _plan('[[step]]\nquery = "SELECT 10 / (id - 2) AS x FROM input"\nrows = "at most 4"\n')
+    assert "22012" in gravel("clean", "p.toml", status=1).err
+    _plan('[[step]]\nquery = "SELECT id, 10 / (id - 2) AS x FROM input"\nrows = "fewer"\non_error = "set aside"\n')
+    assert figures("clean", "p.toml")["steps"][1]["set_aside"] == 1
+    assert parsed(Path("o-left-behind.csv").read_text())[1][:6] == ["2", "2", "1", "set aside", "x", "22012"]
+
+
+def test_control_totals_are_kept_or_the_run_is_not_good(figures: Any, gravel: Any) -> None:
+    _plan('[[step]]\ndrop_rows = "fee > 15"\n', 'totals = ["fee", "COUNT(DISTINCT owner)", "fee * 2"]')
+    done = figures("clean", "p.toml")
+    assert [step["totals"] for step in done["steps"]] == [
+        {"fee": "60.5", "COUNT(DISTINCT owner)": 2, "fee * 2": "121.0"}, {"fee": "10.0", "COUNT(DISTINCT owner)": 1, "fee * 2": "20.0"},
+    ]  # fmt: skip
+    assert "60.5 at the start, 10.0 in the output, 50.5 left behind" in {one["detail"] for one in done["proofs"]}
+    _plan('[[step]]\nset = { fee = "fee * 1.1" }\n', 'totals = ["fee"]')
+    assert "the total of fee is kept" in gravel("clean", "p.toml", status=1).err
+    _plan("", 'totals = ["name"]')
+    assert "SUM takes a number" in gravel("clean", "p.toml", status=2).err
+
+
+def test_a_check_stops_the_run_unless_few_rows_fail(gravel: Any, figures: Any) -> None:
+    check = '[[step]]\ncheck = { "owner known" = "owner IS NOT NULL", "paid" = "fee > 10" }\n'
+    _plan(check)
+    told = gravel("clean", "p.toml", status=1).err
+    assert "'owner known' does not hold in 1 of 4 rows (1 false; allowed 0), first in 4" in told
+    assert not Path("o.csv").exists()
+    _plan(check + 'allow = "30%"\n')
+    done = figures("clean", "p.toml")
+    assert [(one["check"], one["bad"], one["unknown"]) for one in done["steps"][1]["checks"]] == [("owner known", 1, 0), ("paid", 1, 1)]
+    _plan(check + 'allow = "30%"\nunknown = "fails"\n')
+    assert "'paid' does not hold in 2 of 4" in gravel("clean", "p.toml", status=1).err
+
+
+def test_only_concerns_some_rows_and_the_others_pass_unchanged(figures: Any) -> None:
+    _plan(
+        '[[step]]\nset = { fee = "fee / 0", note = "\'seen\'" }\nonly = "name = \'Lark\'"\n[[step]]\ndrop_rows = "TRUE"\nonly = "id = 1"\n'
+    )
+    done = figures("clean", "p.toml")
+    assert [step["not_concerned"] for step in done["steps"]] == [0, 3, 3]
+    assert [(row[0], row[4], row[5]) for row in _out()[1:]] == [("2", "20", None), ("3", "30.5", None), ("4", None, "seen")]
+
+
+def test_a_record_verifies_until_something_is_not_as_it_was(figures: Any, gravel: Any, folder: Path) -> None:
+    _plan(
+        "[[step]]\nquery = \"SELECT * FROM input WHERE owner IN (SELECT id FROM 'owners.csv') AND fee > :floor\"\nrows = 'fewer'\n",
+        "[params]\nfloor = 5",
+    )
+    done = figures("clean", "p.toml", "--today", "2024-05-31")
+    record = json.loads(Path("o.record.json").read_text())
+    assert (done["record"], record["today"], record["parameters"]) == ("o.record.json", "2024-05-31", {"floor": "5"})
+    assert [one["path"] for one in record["inputs"]] == ["b.csv", "owners.csv"]
+    assert figures("verify", "o.record.json")["status"] == "same"
+    moved = shutil.copytree(folder, folder / "elsewhere", dirs_exist_ok=False)
+    assert figures("verify", moved / "o.record.json")["status"] == "same"
+    write(moved / "owners.csv", OWNERS + "d,Holm\n")
+    write(moved / "o.csv", Path("o.csv").read_text() + "9,Auk,a,,1\n")
+    (moved / "o-left-behind.csv").unlink()
+    found = figures("verify", moved / "o.record.json", status=1)
+    assert found["status"] == "differs"
+    told = {one["what"]: (one["then"], one["now"]) for one in found["findings"]}
+    assert told["o.csv: rows"] == ("2", "3")
+    assert told["o-left-behind.csv: the file"] == ("there", "not there")
+    assert {"owners.csv: bytes", "owners.csv: SHA-256"} <= set(told)
+    write("x.json", "{}")
+    for name, status in (("x.json", 2), ("p.toml", 2), ("none.record.json", 3)):
+        gravel("verify", name, status=status)
+
+
+def test_the_page_of_a_run_tells_what_the_terminal_tells(gravel: Any) -> None:
+    steps = '[[step]]\nset = { name = "UPPER(name)" }\n[[step]]\nnote = "no <gulls>"\ndrop_rows = "name = \'GULL\'"\n'
+    _plan(steps, 'totals = ["fee"]')
+    gravel("clean", "p.toml", "--report", "r.html")
+    page = Path("r.html").read_text()
+    for text in (
+        "2 rows written to o.csv",
+        "2 dropped",
+        "no &lt;gulls&gt;",
+        "the total of fee is kept",
+        "Changed columns, before and after",
+    ):
+        assert text in page
+    assert "http" not in page
+    gravel("clean", "p.toml", "--report", "b.csv", status=2)
+    assert Path("b.csv").read_text() == BOATS
+    _plan(steps + 'rows = "same"\n')
+    gravel("clean", "p.toml", "--report", "r.html", status=1)
+    assert "a proof fails" in Path("r.html").read_text()
+
+
+def test_a_quick_look_never_writes_and_mistakes_are_told_before_any_row(gravel: Any, figures: Any, folder: Path) -> None:
+    _plan('[[step]]\nset = { fee = "1 / (id - 2)" }\non_error = "null"\n[[step]]\nset = { fee = "1 / (id - 3)" }\n')
+    before = sorted(path.name for path in folder.iterdir())
+    assert figures("clean", "p.toml", "--until", 1)["status"] == "good"
+    assert figures("clean", "p.toml", "--sample", 2)["rows_in"] == 2
+    assert figures("clean", "p.toml", "--dry-run", "--sample", 0)["rows_in"] == 0
+    gravel("clean", "p.toml", "--dry-run", status=1)
+    assert sorted(path.name for path in folder.iterdir()) == before
+    for step, told in {
+        'split = { column = "list", on = ";", into = "rows", short = "null" }': "short is for a split into columns",
+        'split = { column = "list", into = "rows" }': "say either on",
+        'split = { column = "list", on = ";", into = ["id", "x"] }': "there would be two columns id",
+        'split = { column = "list", on_regex = "x*", into = "rows" }': "matches the empty text",
+        'unique = { by = ["nme"] }': "did you mean name?",
+        'unique = { by = ["name"], fill = ["phone"] }': "there is no column phone",
+        'columns = ["UPPER(name)"]': "is an expression",
+        'sort = "fee DESC"\nonly = "id = 1"': "sort concerns all rows",
+        'check = { all = "COUNT(*) > 1" }': "about the table as a whole",
+        'query = "SELECT id FROM input"': "does not state its rows",
+        "query = \"SELECT id FROM 'owners.csv'\"\nrows = 3": "does not read the rows under way",
+        'query = "SELECT idd FROM input"\nrows = 3': "did you mean id?",
+        'set = { fee = "name" }\nonly = "id = 1"': "would be TEXT in some rows",
+        'keep_rows = "id = 1"\nallow = 3': "which is for a check",
+    }.items():
+        _plan(f"[[step]]\n{step}\n")
+        ran = gravel("clean", "p.toml", "--dry-run", "--sample", "0", status=2)
+        assert told in ran.err, (step, ran.err)
+        assert "p.toml:" in ran.err
+    for call in (("follow", "p.toml"), ("try", "b.csv"), ("try", "--plan", "p.toml"), ("try", "--step", "sort = 'id'")):
+        gravel(*call, status=2)
+    _plan("")
+    assert "has no row 5" in gravel("follow", "p.toml", "--row", 5, status=2).err
+    assert figures("follow", "p.toml", "--where", "fee > 15", "--rows", 1)["matching"] == 2
+
+
+def test_an_input_that_changes_and_a_folder_that_goes_stop_the_run(gravel: Any, folder: Path, monkeypatch: Any) -> None:
+    from gravel.tables.csv import CsvTable
+
+    _plan("")
+    count_lines = CsvTable.count_lines
+
+    def changed(table: Any, take: Any = None) -> int:
+        write("b.csv", BOATS.replace("Tern", "Term"))
+        return count_lines(table, take)
+
+    monkeypatch.setattr(CsvTable, "count_lines", changed)
+    told = gravel("clean", "p.toml", status=1).err
+    assert "a proof fails: the input did not change while it was read" in told
+    assert not Path("o.csv").exists()
+    monkeypatch.undo()
+    monkeypatch.chdir(folder)
+    write("p.toml", 'table = "b.csv"\nwrite = "gone/o.csv"\n')
+    assert "cannot be written" in gravel("clean", "p.toml", status=3).err
+    _plan("")
+    write(".o.csv.gravel-999999.csv", "half")
+    assert "cleared .o.csv.gravel-999999.csv" in gravel("clean", "p.toml").err
+    assert not Path(".o.csv.gravel-999999.csv").exists()
