@@ -150,8 +150,8 @@ def allowed_of(text: Any) -> Any:
 
     try:
         return Allowed() if text is None else allowance(text)
-    except ValueError as error:
-        raise CallProblem(f"--allow: {error}") from None
+    except ValueError:
+        raise CallProblem(f"--allow takes a number of rows or a share such as 0.1%, not {text!r}") from None
 
 
 class _Aside:

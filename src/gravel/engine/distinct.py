@@ -169,6 +169,11 @@ class Distinct:
         self._hold(0)
 
     @property
+    def in_memory(self) -> bool:
+        """Whether none of it has gone to a file."""
+        return self._runs is None
+
+    @property
     def result(self) -> Counted:
         """All distinct values at once."""
         pieces = list(self.pieces())

@@ -38,11 +38,16 @@ def hashes(array: Any, second: bool = False) -> np.ndarray:
 
 def combined(columns: list[Any], second: bool = False) -> np.ndarray:
     """One hash a row over several columns; the order of the columns counts."""
+    return mixed([hashes(column, second) for column in columns], second)
+
+
+def mixed(parts: list[np.ndarray], second: bool = False) -> np.ndarray:
+    """One hash a row of the hashes of several columns, in their order."""
     constants = _SECOND if second else _FIRST
-    made = hashes(columns[0], second)
-    for column in columns[1:]:
+    made = parts[0]
+    for part in parts[1:]:
         # Mixed once more before the next joins: two equal values side by side would cancel out.
-        made = _finish(_mix(_mix(made, constants[2], constants), hashes(column, second), constants), constants)
+        made = _finish(_mix(_mix(made, constants[2], constants), part, constants), constants)
     return made
 
 

@@ -50,16 +50,21 @@ def _string(text: str) -> Any:
 def add_step(path: Path, table: CsvTable, trial: Trial, note: str) -> int:
     """Append a trial's step to a plan, or begin one; the step's number. The types its expressions were bound to go
     under [types] where they are new. Raises what reading the plan raises, TableProblem if it cannot be written."""
+    return _append(path, table, _step(trial, note), trial)
+
+
+def _append(path: Path, table: CsvTable, new: Any, trial: Trial | None) -> int:
+    """Append the step of a document to a plan; what a trial was bound to is stated."""
     import tomlkit
 
-    new = _step(trial, note)
     if path.exists():
         read_plan(path)
         with open(path, encoding="utf-8", newline="") as file:
             document = tomlkit.parse(file.read())
     else:
         document = _begun(path, table)
-    _types(document, trial)
+    if trial is not None:
+        _types(document, trial)
     steps = document.get("step", [])
     count = len(steps) + 1
     if steps and not isinstance(steps, tomlkit.items.AoT):
@@ -69,6 +74,42 @@ def add_step(path: Path, table: CsvTable, trial: Trial, note: str) -> int:
         text = tomlkit.dumps(document).rstrip("\n") + "\n\n" + tomlkit.dumps(new)
     _write(path, text)
     return count
+
+
+def unique_text(by: Sequence[str], prefer: str | None, fill: Sequence[str]) -> str:
+    """A `unique` step as TOML."""
+    parts = [f"by = [{', '.join(map(_toml, by))}]"]
+    if prefer is not None:
+        parts.append(f"prefer = {_toml(prefer)}")
+    if fill:
+        parts.append(f"fill = [{', '.join(map(_toml, fill))}]")
+    return f"[[step]]\nunique = {{ {', '.join(parts)} }}"
+
+
+def _toml(text: str) -> str:
+    """A text as TOML: a plain string, or a literal one where that reads better."""
+    import json
+
+    if '"' in text and "'" not in text and text.isprintable():
+        return f"'{text}'"
+    return json.dumps(text, ensure_ascii=False)
+
+
+def add_text(path: Path, table: CsvTable, step: str, note: str) -> int:
+    """Append a step given as TOML to a plan, or begin one; the step's number. Raises as add_step does."""
+    import tomlkit
+
+    new: Any = tomlkit.parse(step)
+    if note:
+        body = tomlkit.table()
+        body.add("note", note)
+        for name, value in new["step"][0].items():
+            body.add(name, value)
+        steps = tomlkit.aot()
+        steps.append(body)
+        new = tomlkit.document()
+        new.add("step", steps)
+    return _append(path, table, new, None)
 
 
 @dataclass(frozen=True)

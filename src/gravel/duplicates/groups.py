@@ -1,0 +1,228 @@
+"""Finding groups: one pass that counts, by hashes of each rung, and one that fetches the rows to show."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.duplicates.asked import Asked, RungGroups, failed_in, hashed, null_in, values_of
+from gravel.duplicates.ladder import NAMES, RUNGS, spelled
+from gravel.duplicates.result import Duplicates, Step
+from gravel.duplicates.second import Second
+from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes
+from gravel.engine.hashing import hashes
+from gravel.engine.spill import Runs
+from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
+from gravel.language import parse, tree
+from gravel.language.bind import Given, bind, find_column
+from gravel.problems import CallProblem, nearest
+from gravel.tables.csv import CsvTable
+from gravel.tables.table import Batch, Malformed, scan
+
+MEMORY = 256 << 20
+_BYTES = 200  # that a distinct combination takes, with its hashes on every rung
+_EXAMPLES = 3
+_MOST_ROWS = 50  # of a group that are shown
+
+
+def _places(chosen: RungGroups, least: int, shown: int | None) -> np.ndarray:
+    """The largest groups, of equal ones that which begins first."""
+    big = np.flatnonzero(chosen.sizes >= least)
+    order = big[np.lexsort((chosen.rows[big], -chosen.sizes[big]))]
+    return order if shown is None else order[:shown]
+
+
+@dataclass
+class _Counts:
+    """What the first pass gathers."""
+
+    exact: Distinct
+    without: list[Distinct]
+    keys: dict[int, Distinct]
+    rows: int = 0
+    nulls: int = 0
+    errors: int = 0
+    malformed: list[Malformed] = field(default_factory=list)
+
+
+def duplicates(
+    table: CsvTable, on: Sequence[str] = (), *, key: Sequence[str] = (), rung: str = "equal", null_equal: bool = False, least: int = 2,
+    shown: int | None = 10, given: Given | None = None, memory: int = MEMORY,
+) -> Duplicates:  # fmt: skip
+    """Find the groups of rows that are equal in all of `on` (none: in all columns, NULL like NULL) at a rung of the ladder.
+    `least`: the size of the groups to show, `shown`: how many. Raises Diagnostic, CallProblem, TableProblem."""
+    if rung not in NAMES:
+        near = nearest(rung, list(NAMES))
+        raise CallProblem(f"there is no rung {rung}", hint=f"did you mean {near}?" if near else "rungs: " + ", ".join(NAMES))
+    asked = _asked(table, on, given, null_equal)
+    at = NAMES.index(rung)
+    keys = [_position(table, name) for name in key]
+    counts = _count(asked, keys, memory)
+    key_at = keys or _found_key(counts)
+    ladder = [_reduced(counts.exact, number) for number in range(asked.rungs)]
+    chosen = ladder[at]
+    examples = [_examples(one) if number else [] for number, one in enumerate(ladder)]
+    fetched = Second(asked, at, chosen, key_at, memory)
+    fetched.run(_places(chosen, least, shown), ladder, examples, None if shown is None else _MOST_ROWS)
+    steps = tuple(
+        Step(one.name, one.meaning, asked.texts[number], len(ladder[number].sizes), int((ladder[number].sizes - 1).sum()),
+             int((ladder[number].spellings > 1).sum()) if number else len(ladder[number].sizes), tuple(fetched.examples[number]))
+        for number, one in enumerate(RUNGS)
+    )  # fmt: skip
+    base = len(ladder[0].sizes)
+    left_out = tuple((text, _groups(state) - base) for text, state in zip(asked.on, counts.without, strict=False))
+    return Duplicates(
+        table.name, asked.on, asked.texts[at], rung, tuple(table.columns[i] for i in key_at), tuple(table.columns), counts.rows,
+        len(chosen.sizes), int(chosen.sizes.sum()), int((chosen.sizes - 1).sum()), int(chosen.sizes.max()) if len(chosen.sizes) else 0,
+        counts.nulls, asked.null_equal, counts.errors, tuple(fetched.shown), steps, left_out, fetched.proposal(),
+        tuple(counts.malformed), tuple(table.notes),
+    )  # fmt: skip
+
+
+def _asked(table: CsvTable, on: Sequence[str], given: Given | None, null_equal: bool) -> Asked:
+    whole = not on
+    texts = tuple(on) if on else tuple(_quoted(name) for name in table.columns)
+    syntax = [(parse.expression(text), text) for text in texts]
+    # Of whole rows the texts are compared as they are written.
+    scope = scope_of(table, [] if whole else columns_named(syntax, table.columns), given)
+    with explaining(table, scope):
+        first = [bind(node, scope, text) for node, text in syntax]
+    bound, spelled_texts = [], []
+    for rung in RUNGS:
+        made = tuple(spelled(rung, text, one.type) for text, one in zip(texts, first, strict=True))
+        spelled_texts.append(made)
+        bound.append([bind(parse.expression(text), scope, text) for text in made])
+    return Asked(table, texts, scope, bound, spelled_texts, null_equal or whole)
+
+
+def _quoted(name: str) -> str:
+    from gravel.language.writing import quoted
+
+    return quoted(name)
+
+
+def _position(table: CsvTable, name: str) -> int:
+    return find_column(tree.Name(0, len(name), name), table.columns, name)
+
+
+# -- the first pass
+def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
+    table = asked.table
+    room = Room(max(1000, memory // _BYTES))
+    several = len(asked.on) > 1
+    candidates = [] if keys else _candidates(table.columns)
+    counts = _Counts(Distinct(room), [Distinct(room) for _ in asked.on] if several else [], {at: Distinct(room) for at in candidates})
+    wanted = sorted({*reads(asked.bound[0], len(table.columns)), *candidates})
+
+    def work(batch: Batch) -> tuple[Batch, Counted, list[Counted], dict[int, Counted], int, int]:
+        known, nulls, errors, values = values_of(asked, batch, 0)
+        rows = batch.rows
+        first, second = hashed(values), hashed(values, True)
+        # Every rung is spelled once for each combination that the batch has.
+        base = counted_hashes(first[known], second[known], rows[known])
+        heads = np.searchsorted(rows, base.rows)
+        part = Batch(rows[heads], [None if column is None else column.take(pa.array(heads)) for column in batch.columns])
+        extra: list[np.ndarray] = []
+        for number in range(1, asked.rungs):
+            _, _, _, looser = values_of(asked, part, number)
+            extra += [hashed(looser), hashed(looser, True)]
+        exact = Counted(base.first, base.second, base.counts, base.rows, tuple(extra))
+        without = []
+        for left in range(len(counts.without)):
+            some = [one for at, one in enumerate(values) if at != left]
+            there = np.ones(len(rows), bool) if asked.null_equal else ~null_in(some, len(rows))
+            there &= ~failed_in(some, len(rows))
+            without.append(counted_hashes(hashed(some)[there], hashed(some, True)[there], rows[there]))
+        own = {at: counted_hashes(hashes(batch.columns[at]), hashes(batch.columns[at], True), rows) for at in candidates}
+        return batch, exact, without, own, nulls, errors
+
+    for batch, exact, without, own, nulls, errors in scan(table, work, wanted):
+        counts.rows += batch.count
+        counts.malformed += batch.malformed
+        counts.nulls += nulls
+        counts.errors += errors
+        counts.exact.add(exact)
+        for state, part in zip(counts.without, without, strict=True):
+            state.add(part)
+        for at, part in own.items():
+            counts.keys[at].add(part)
+    return counts
+
+
+def _candidates(columns: Sequence[str]) -> list[int]:
+    """Columns that may be the key: the first one, and one that is called so."""
+    named = [at for at, name in enumerate(columns) if name.casefold().endswith(("id", "key", "no"))]
+    return list(dict.fromkeys([0, *named]))[:2]
+
+
+def _found_key(counts: _Counts) -> list[int]:
+    return next(([at] for at, state in counts.keys.items() if counts.rows and len(state) == counts.rows), [])
+
+
+# -- what the counts come to
+def _groups(state: Distinct) -> int:
+    return sum(int((part.counts > 1).sum()) for part in state.pieces())
+
+
+def _reduced(exact: Distinct, rung: int) -> RungGroups:
+    """The groups of several rows at a rung."""
+    found: list[RungGroups] = []
+    pieces = list(exact.pieces()) if exact.in_memory else None
+    if rung == 0:
+        for part in pieces if pieces is not None else exact.pieces():
+            many = part.counts > 1
+            found.append(
+                RungGroups(part.first[many], part.second[many], part.counts[many], part.rows[many], np.ones(int(many.sum()), np.int64))
+            )
+        return _together(found)
+
+    def arrays(part: Counted) -> list[np.ndarray]:
+        own = [part.extra[2 * rung - 2], part.extra[2 * rung - 1]]
+        before = part.first if rung == 1 else part.extra[2 * rung - 4]
+        return [*own, before, part.counts, part.rows]
+
+    if pieces is not None:
+        for part in pieces:
+            found.append(_grouped(*arrays(part)))
+        return _together(found)
+    runs = Runs()
+    for part in exact.pieces():
+        made = arrays(part)
+        order = np.argsort(made[0], kind="stable")
+        runs.write([one[order] for one in made])
+    for made in runs.ranges([], 1 << 20):
+        found.append(_grouped(*made))
+    return _together(found)
+
+
+def _grouped(first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: np.ndarray, rows: np.ndarray) -> RungGroups:
+    order = np.lexsort((before, second, first))
+    first, second, before, counts, rows = first[order], second[order], before[order], counts[order], rows[order]
+    if not len(first):
+        return RungGroups(first, second, counts, rows, counts)
+    new = np.r_[True, (first[1:] != first[:-1]) | (second[1:] != second[:-1])]
+    other = new | np.r_[True, before[1:] != before[:-1]]
+    starts = np.flatnonzero(new)
+    sizes, heads = np.add.reduceat(counts, starts), np.minimum.reduceat(rows, starts)
+    spellings = np.add.reduceat(other.astype(np.int64), starts)
+    many = sizes > 1
+    return RungGroups(first[starts][many], second[starts][many], sizes[many], heads[many], spellings[many])
+
+
+def _together(found: list[RungGroups]) -> RungGroups:
+    empty = np.zeros(0, np.int64)
+    if not found:
+        return RungGroups(empty.astype(np.uint64), empty.astype(np.uint64), empty, empty, empty)
+    return RungGroups(
+        *(np.concatenate([getattr(one, name) for one in found]) for name in ("first", "second", "sizes", "rows", "spellings"))
+    )
+
+
+def _examples(one: RungGroups) -> list[int]:
+    """Places of the largest groups that are new at a rung."""
+    new = np.flatnonzero(one.spellings > 1)
+    order = np.lexsort((one.rows[new], -one.sizes[new], -one.spellings[new]))
+    return [int(at) for at in new[order][:_EXAMPLES]]

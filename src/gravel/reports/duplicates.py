@@ -1,0 +1,36 @@
+"""The pages of duplicates: groups with the ladder, and nearly equal pairs."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from gravel.reports.page import render_page
+
+if TYPE_CHECKING:
+    from gravel.duplicates.near import Near
+    from gravel.duplicates.result import Duplicates
+
+
+def write_page(path: Path, found: Duplicates, step: str) -> None:
+    """Write groups of equal rows as one self-contained HTML file; `step` is the proposed one as TOML. Raises TableProblem."""
+    from gravel import __version__
+
+    key = [found.columns.index(name) for name in found.key]
+    groups = [
+        {
+            "group": one,
+            "shown": [*key, *one.differs],
+            "same": [at for at in range(len(found.columns)) if at not in one.differs and at not in key],
+        }
+        for one in found.shown
+    ]
+    most = max((one.surplus for one in found.ladder), default=0) or 1
+    render_page(path, "duplicates.html", found=found, groups=groups, most=most, step=step, key=key, version=__version__)
+
+
+def write_near_page(path: Path, found: Near) -> None:
+    """Write nearly equal pairs as one self-contained HTML file. Raises TableProblem."""
+    from gravel import __version__
+
+    render_page(path, "near.html", found=found, clusters=list(zip(found.clusters, found.cluster_values, strict=True)), version=__version__)
