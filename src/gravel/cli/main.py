@@ -10,7 +10,7 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperGroup
 
-from gravel.cli import check, clean, count, demo, duplicates, follow, functions, look, profile, query, try_, verify
+from gravel.cli import check, clean, compare, count, demo, duplicates, follow, functions, look, profile, query, try_, verify
 from gravel.problems import Problem, Problems, nearest
 
 
@@ -37,7 +37,7 @@ app = typer.Typer(
 for name, command in (
     ("demo", demo.demo), ("count", count.count), ("look", look.look), ("profile", profile.profile), ("try", try_.try_), ("check", check.check),
     ("duplicates", duplicates.duplicates), ("query", query.query),
-    ("clean", clean.clean), ("follow", follow.follow), ("verify", verify.verify), ("functions", functions.functions),
+    ("clean", clean.clean), ("follow", follow.follow), ("compare", compare.compare), ("verify", verify.verify), ("functions", functions.functions),
 ):  # fmt: skip
     app.command(name)(command)
 

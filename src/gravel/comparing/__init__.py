@@ -1,0 +1,1 @@
+"""Two tables compared, by key or as multisets of rows."""

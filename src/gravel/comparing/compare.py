@@ -1,0 +1,342 @@
+"""Comparing two tables: rows are matched by hashes of their keys, cells by hashes of their values; what is shown is fetched after."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.comparing.result import Alone, Cells, Compared, Difference, Keys
+from gravel.engine.evaluate import run
+from gravel.engine.frame import view
+from gravel.engine.hashing import NULL_HASH, hashes, mixed
+from gravel.inspecting.binding import columns_named, explaining, frame_of, scope_of
+from gravel.language import nodes, parse, tree
+from gravel.language.bind import Given, Scope, bind_condition, find_column
+from gravel.language.functions.text import tidy_spaces, upper
+from gravel.language.types import NUMBERS, TEXT, Kind, Type, common
+from gravel.problems import CallProblem, nearest
+from gravel.querying.groups import unscaled
+from gravel.tables.csv import CsvTable
+from gravel.tables.table import Batch, GuessFailed, Malformed, scan
+
+EXAMPLES = 5
+
+
+@dataclass(frozen=True)
+class How:
+    """How cells are compared: texts without regard to case or to spaces (as TIDY_SPACES has them), numbers within a distance;
+    `pairs`: columns of before that have another name after; `where`: only rows that meet a condition, on both sides."""
+
+    ignore_case: bool = False
+    ignore_spaces: bool = False
+    within: Decimal | None = None
+    pairs: tuple[tuple[str, str], ...] = ()
+    where: str | None = None
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """In words."""
+        parts = [(self.ignore_case, "case"), (self.ignore_spaces, "spaces"), (self.within is not None, f"differences up to {self.within}")]
+        return tuple(text for said, text in parts if said)
+
+
+@dataclass(frozen=True)
+class _Column:
+    """A column of both sides: its places, and the type in which it is compared."""
+
+    name: str
+    before: int
+    after: int
+    type: Type
+    scale: int
+
+
+@dataclass
+class _Side:
+    """One table as it was read: row numbers, key hashes (two), NULL keys apart, a hash a cell; and of numbers that may lie
+    within a distance the numbers, without their points."""
+
+    rows: np.ndarray
+    keys: np.ndarray
+    second: np.ndarray
+    known: np.ndarray
+    cells: list[np.ndarray]
+    read: int
+    malformed: tuple[Malformed, ...]
+    numbers: dict[int, np.ndarray] = field(default_factory=dict)
+
+
+def compare(
+    before: CsvTable, after: CsvTable, key: Sequence[str] = (), how: How | None = None, given: Given | None = None
+) -> tuple[Compared, Iterator[Difference]]:
+    """What differs between two tables, and every cell that does, fetched as it is asked for. Without a key rows are matched
+    as a multiset. Raises Diagnostic, CallProblem, TableProblem."""
+    how = how or How()
+    if how.within is not None and not key:
+        raise CallProblem("--within compares cells of rows that have a key", hint="--key COLUMN")
+    try:
+        return _compared(before, after, key, how, given, guess=True)
+    except GuessFailed:
+        return _compared(before, after, key, how, given, guess=False)
+
+
+def _compared(
+    before: CsvTable, after: CsvTable, key: Sequence[str], how: How, given: Given | None, *, guess: bool
+) -> tuple[Compared, Iterator[Difference]]:  # fmt: skip
+    columns, lost, gained, types = _columns(before, after, how, guess)
+    keyed = [_key(columns, before, name) for name in key]
+    sides = [_side(table, at, columns, keyed, how, given) for at, table in enumerate((before, after))]
+    one, two = _matched(*sides)
+    cells, differs = _cells(columns, sides[0], sides[1], one, two, how, bool(key))
+    changed = np.zeros(len(one), bool)
+    for mask in differs:
+        changed |= mask
+    alone = [np.setdiff1d(np.flatnonzero(side.known), matched) for side, matched in zip(sides, (one, two), strict=True)]
+
+    def every(most: int | None = None) -> Iterator[Difference]:
+        return _differences(before, after, columns, keyed, sides, one, two, differs, most)
+
+    result = Compared(
+        before.name, after.name, tuple(columns[at].name for at in keyed), len(sides[0].rows), len(sides[1].rows), len(one), len(alone[0]),
+        len(alone[1]), _keys(sides[0], bool(key)), _keys(sides[1], bool(key)), cells, lost, gained, types, int(changed.sum()),
+        tuple(every(EXAMPLES)), _alone(before, columns, keyed, 0, sides[0], alone[0]), _alone(after, columns, keyed, 1, sides[1], alone[1]),
+        how.told, sides[0].malformed, sides[1].malformed,
+        tuple(f"{table.name}: {note}" for table in (before, after) for note in table.notes),
+    )  # fmt: skip
+    return result, every()
+
+
+def _columns(
+    before: CsvTable, after: CsvTable, how: How, guess: bool
+) -> tuple[list[_Column], tuple[str, ...], tuple[str, ...], tuple[tuple[str, str, str], ...]]:
+    """The columns of both sides, those of one alone, and those whose types differ."""
+    pairs = dict(how.pairs)
+    for old, new in pairs.items():
+        for name, table in ((old, before), (new, after)):
+            if name not in table.columns:
+                near = nearest(name, list(table.columns))
+                raise CallProblem(f"{table.name} has no column {name}", hint=f"did you mean {near}?" if near else "")
+    kinds = [(table.guess if guess else table.types)(list(range(len(table.columns)))) for table in (before, after)]
+    columns, types = [], []
+    taken = set(pairs.values())
+    for at, name in enumerate(before.columns):
+        other = pairs.get(name, name if name not in taken else None)
+        if other is None or other not in after.columns:
+            continue
+        place = after.columns.index(other)
+        a, b = kinds[0][at], kinds[1][place]
+        if a.kind is not b.kind and not (a.kind in NUMBERS and b.kind in NUMBERS):
+            types.append((name, str(a), str(b)))
+        both = common(a, b) if a != TEXT and b != TEXT else None
+        kind = TEXT if both is None or both.kind is Kind.NULL else both
+        scale = max((one.scale for one in (a, b) if one.kind is Kind.DECIMAL), default=0)
+        if how.within is not None:
+            scale = max(scale, -int(how.within.as_tuple().exponent))
+        columns.append(_Column(name, at, place, kind, scale))
+    ours, theirs = {column.before for column in columns}, {column.after for column in columns}
+    lost = tuple(name for at, name in enumerate(before.columns) if at not in ours)
+    gained = tuple(name for at, name in enumerate(after.columns) if at not in theirs)
+    return columns, lost, gained, tuple(types)
+
+
+def _key(columns: list[_Column], before: CsvTable, name: str) -> int:
+    place = find_column(tree.Name(0, len(name), name), before.columns, name)
+    found = next((at for at, column in enumerate(columns) if column.before == place), None)
+    if found is None:
+        raise CallProblem(f"the key {name} is not among the columns of both tables", hint=f'--map "{name}=NEW" if it has another name')
+    return found
+
+
+# -- reading a side
+def _side(table: CsvTable, at: int, columns: list[_Column], keyed: list[int], how: How, given: Given | None) -> _Side:
+    condition, scope = _condition(table, how, given)
+
+    def work(batch: Batch) -> tuple[Batch, np.ndarray, np.ndarray, np.ndarray, list[np.ndarray], dict[int, np.ndarray]]:
+        keep = None
+        if condition is not None:
+            keep = run(condition, frame_of(batch, scope)).true(batch.count)
+            chosen = pa.array(keep)
+            batch = Batch(batch.rows[keep], [None if one is None else one.filter(chosen) for one in batch.columns], batch.malformed)
+        values = [_value(batch.columns[(column.before, column.after)[at]], column, how) for column in columns]
+        hashed = [hashes(one) for one in values]
+        of = keyed or list(range(len(columns)))
+        plain = [_value(batch.columns[(columns[i].before, columns[i].after)[at]], columns[i], how) if i in keyed else values[i] for i in of]
+        known = np.ones(batch.count, bool)
+        for one in plain if keyed else ():
+            if one.null_count:
+                known &= pc.is_valid(one).to_numpy(zero_copy_only=False)
+        keys = mixed([hashed[i] for i in of]) if columns else np.zeros(batch.count, np.uint64)
+        second = mixed([hashes(one, True) for one in plain], True) if columns else np.zeros(batch.count, np.uint64)
+        near = {
+            i: _number(values[i], columns[i]) for i in range(len(columns)) if how.within is not None and columns[i].type.kind in NUMBERS
+        }
+        return batch, keys, second, known, [] if not keyed else hashed, near
+
+    rows, keys, second, known, cells = [], [], [], [], []  # type: ignore[var-annotated]
+    malformed: list[Malformed] = []
+    read = 0
+    numbers: dict[int, list[np.ndarray]] = {}
+    for batch, one, two, there, hashed, near in scan(table, work):
+        read += batch.count
+        malformed += batch.malformed
+        rows.append(batch.rows)
+        for i, some in near.items():
+            numbers.setdefault(i, []).append(some)
+        keys.append(one)
+        second.append(two)
+        known.append(there)
+        cells.append(hashed)
+    joined = [np.concatenate([np.zeros(0, np.uint64), *(part[i] for part in cells)]) for i in range(len(columns))] if keyed else []
+    return _Side(
+        np.concatenate([np.zeros(0, np.int64), *rows]), np.concatenate([np.zeros(0, np.uint64), *keys]),
+        np.concatenate([np.zeros(0, np.uint64), *second]), np.concatenate([np.zeros(0, bool), *known]), joined, read, tuple(malformed),
+        {i: np.concatenate(some) for i, some in numbers.items()},
+    )  # fmt: skip
+
+
+def _number(values: Any, column: _Column) -> np.ndarray:
+    """Numbers as integers of the column's scale, exactly; a DOUBLE as it is."""
+    if column.type.kind is Kind.DOUBLE:
+        made: np.ndarray = values.fill_null(0).to_numpy(zero_copy_only=False)
+        return made
+    return unscaled(values.cast(pa.decimal128(38, column.scale)))
+
+
+def _condition(table: CsvTable, how: How, given: Given | None) -> tuple[nodes.Expression | None, Scope]:
+    if how.where is None:
+        return None, Scope((), (), frozenset(), given or Given())
+    scope = scope_of(table, columns_named([(parse.expression(how.where), how.where)], table.columns), given)
+    with explaining(table, scope):
+        return bind_condition(how.where, scope), scope
+
+
+def _value(stored: Any, column: _Column, how: How) -> Any:
+    """A column's values as they are compared; texts that fit no type are compared as texts."""
+    if column.type == TEXT:
+        return _spelled(stored, how)
+    made = view(stored, column.type)
+    return made.values if made.errors is None else stored
+
+
+def _spelled(texts: Any, how: How) -> Any:
+    made = texts
+    if how.ignore_spaces:
+        made = tidy_spaces(made)
+    return upper(made) if how.ignore_case else made
+
+
+# -- matching
+def _matched(before: _Side, after: _Side) -> tuple[np.ndarray, np.ndarray]:
+    """Places of the rows that are in both, in the order of before: the first row of a key with the first, and so on."""
+    ours, theirs = (_numbered(side) for side in (before, after))
+    _, one, two = np.intersect1d(ours, theirs, return_indices=True)
+    one, two = np.flatnonzero(before.known)[one], np.flatnonzero(after.known)[two]
+    good = before.second[one] == after.second[two]
+    one, two = one[good], two[good]
+    order = np.argsort(one, kind="stable")
+    return one[order], two[order]
+
+
+def _numbered(side: _Side) -> np.ndarray:
+    """A hash a row of its key and of how many rows before it have the same."""
+    keys = side.keys[side.known]
+    order = np.argsort(keys, kind="stable")
+    ordered = keys[order]
+    starts = np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1]]) if len(keys) else np.zeros(0, np.int64)
+    place = np.empty(len(keys), np.uint64)
+    sizes = np.diff(np.r_[starts, len(keys)])
+    place[order] = (np.arange(len(keys)) - np.repeat(starts, sizes)).astype(np.uint64)
+    return mixed([keys, place * np.uint64(0x9E3779B97F4A7C15)])
+
+
+def _keys(side: _Side, keyed: bool) -> Keys:
+    if not keyed:
+        return Keys(0, 0, 0)
+    _, counts = np.unique(side.keys[side.known], return_counts=True)
+    return Keys(int((counts > 1).sum()), int(counts[counts > 1].sum()), int((~side.known).sum()))
+
+
+def _cells(
+    columns: list[_Column], before: _Side, after: _Side, one: np.ndarray, two: np.ndarray, how: How, keyed: bool
+) -> tuple[tuple[Cells, ...], list[np.ndarray]]:  # fmt: skip
+    found, masks = [], []
+    for at, column in enumerate(columns):
+        if not keyed:
+            found.append(Cells(column.name, column.name, len(one), 0, 0, 0))
+            masks.append(np.zeros(len(one), bool))
+            continue
+        a, b = before.cells[at][one], after.cells[at][two]
+        differs = a != b
+        if at in before.numbers and at in after.numbers:
+            differs &= ~_close(before.numbers[at][one], after.numbers[at][two], column, how) | (a == NULL_HASH) | (b == NULL_HASH)
+        was, now = a == NULL_HASH, b == NULL_HASH
+        filled, emptied = differs & was, differs & now
+        found.append(
+            Cells(
+                column.name, column.name, int((~differs).sum()), int((differs & ~was & ~now).sum()), int(filled.sum()), int(emptied.sum())
+            )
+        )
+        masks.append(differs)
+    return tuple(found), masks
+
+
+def _close(a: np.ndarray, b: np.ndarray, column: _Column, how: How) -> np.ndarray:
+    """Where two numbers are within the distance."""
+    assert how.within is not None
+    if column.type.kind is Kind.DOUBLE:
+        near: np.ndarray = np.abs(a - b) <= float(how.within)
+        return near
+    most = int(how.within.scaleb(column.scale))
+    if a.dtype == object or b.dtype == object:
+        return np.array([abs(int(x) - int(y)) <= most for x, y in zip(a, b, strict=True)], bool)
+    # Each is below 2^62, so that their difference cannot pass 64 bits.
+    near = np.abs(a - b) <= most
+    return near
+
+
+# -- what is shown
+def _texts(table: CsvTable, rows: np.ndarray, places: Sequence[int]) -> dict[int, tuple[str | None, ...]]:
+    """Texts of some columns of some source rows."""
+    found: dict[int, tuple[str | None, ...]] = {}
+    if not len(rows):
+        return found
+    wanted = np.unique(rows)
+    for piece in table.holding(wanted.tolist()):
+        batch = table.read(piece, sorted(set(places)))
+        at = np.flatnonzero(np.isin(batch.rows, wanted))
+        chosen = pa.array(at)
+        cells = [batch.columns[place].take(chosen).to_pylist() for place in places]
+        found |= dict(zip(batch.rows[at].tolist(), zip(*cells, strict=True), strict=True))
+    return found
+
+
+def _differences(
+    before: CsvTable, after: CsvTable, columns: list[_Column], keyed: list[int], sides: list[_Side], one: np.ndarray, two: np.ndarray,
+    differs: list[np.ndarray], most: int | None,
+) -> Iterator[Difference]:  # fmt: skip
+    """Cells that differ, column by column in the order of before's rows; of each column the first `most`."""
+    for column, mask in zip(columns, differs, strict=True):
+        places = np.flatnonzero(mask)[:most]
+        for begin in range(0, len(places), 100_000):
+            some = places[begin : begin + 100_000]
+            old, new = sides[0].rows[one[some]], sides[1].rows[two[some]]
+            keys = [columns[at].before for at in keyed]
+            was = _texts(before, old, [*keys, column.before])
+            now = _texts(after, new, [column.after])
+            for a, b in zip(old.tolist(), new.tolist(), strict=True):
+                *key, text = was[a]
+                yield Difference(tuple(key), column.name, text, now[b][0], a, b)
+
+
+def _alone(table: CsvTable, columns: list[_Column], keyed: list[int], side: int, read: _Side, places: np.ndarray) -> tuple[Alone, ...]:
+    rows = read.rows[places[:EXAMPLES]]
+    keys = [(columns[at].before, columns[at].after)[side] for at in keyed]
+    every = list(range(len(table.columns)))
+    found = _texts(table, rows, [*keys, *every])
+    return tuple(Alone(row, found[row][: len(keys)], found[row][len(keys) :]) for row in rows.tolist())
