@@ -227,9 +227,42 @@ def whole(folder: Path, rows: int) -> list[str]:
     return lines
 
 
+def duplicates(folder: Path, rows: int) -> list[str]:
+    """Groups by two text expressions with their rows and the whole ladder, beside scripts that find one rung's groups."""
+    file = _table(folder, rows)
+    subprocess.run([PYTHON, str(HERE / "with_sqlite.py"), "load", file], cwd=folder, check=True)
+    jobs = {
+        "gravel": [*GRAVEL, "duplicates", file, "--on", "skipper", "--on", "berth", "--rung", "case"],
+        "pandas": with_pandas("groups", file, "c"), "SQLite, loaded": [PYTHON, str(HERE / "with_sqlite.py"), "groups", file],
+    }  # fmt: skip
+    return _ratios(f"duplicates of {rows:,} rows by two texts, all rungs", race(jobs, folder, 2), {"pandas": 1.0, "SQLite, loaded": 0.25})
+
+
+def near(folder: Path, rows: int) -> list[str]:
+    """Nearly equal names, and how many made slips each way finds."""
+    from slips import recall
+
+    lines = []
+    for values in (20_000, 200_000):
+        (folder / f"names-{values}.csv").write_text(recall.names(values))
+        seconds, memory = measure([*GRAVEL, "duplicates", f"names-{values}.csv", "--near", "name", "--within", "2"], folder)
+        lines.append(f"| nearly equal: {values:,} names within 2 edits | {seconds:.1f} s, {memory / 2**20:.0f} MiB | within 60 s |")
+    return lines + recall.table(folder, GRAVEL)
+
+
+def compare(folder: Path, rows: int) -> list[str]:
+    """A table beside what a plan made of it, by key."""
+    file = _table(folder, rows)
+    (folder / "ten.toml").write_text(TEN.format(file=file))
+    subprocess.run([*GRAVEL, "clean", "ten.toml"], cwd=folder, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    command = f"{' '.join(GRAVEL)} compare {file} {file}-ten.csv --key stay_id; test $? -eq 1"
+    jobs = {"gravel": ["sh", "-c", command], "pandas": with_pandas("compare", file, "c")}
+    return _ratios(f"compare of two tables of {rows:,} rows", race(jobs, folder, 2), {"pandas": 1.0})
+
+
 PARTS = {
     "start": start, "profile": profile, "clean": clean, "memory": memory, "profile-memory": profile_memory, "query": query,
-    "plan": plan, "whole": whole,
+    "plan": plan, "whole": whole, "duplicates": duplicates, "near": near, "compare": compare,
 }  # fmt: skip
 HEAD = """# Benchmarks
 

@@ -74,6 +74,30 @@ def split(path: str, engine: str) -> None:
     made.drop(columns="services").to_csv(path + ".pandas-split.csv", index=False)
 
 
+def groups(path: str, engine: str) -> None:
+    """The groups of rows that are equal in two texts, tidied and without case, and their rows."""
+    frame = read(path, engine)
+    keys = [frame[name].str.strip().str.replace(r"\s+", " ", regex=True).str.upper() for name in ("skipper", "berth")]
+    known = frame[keys[0].notna() & keys[1].notna()]
+    sizes = known.groupby([keys[0], keys[1]])["stay_id"].transform("size")
+    many = known[sizes > 1]
+    print(len(many), sizes[sizes > 1].max(), many.head(10))
+
+
+def compare(path: str, engine: str) -> None:
+    """Two tables merged by their key and compared cell by cell."""
+    before, after = read(path, engine), read(path + "-ten.csv", engine)
+    both = before.merge(after, on="stay_id", how="outer", suffixes=("", "_after"), indicator=True)
+    print(both["_merge"].value_counts())
+    both = both[both["_merge"] == "both"]
+    for name in before.columns[1:]:
+        old, new = both[name], both[name + "_after"]
+        same = (old == new) | (old.isna() & new.isna())
+        print(
+            name, same.sum(), (~same & old.notna() & new.notna()).sum(), (old.isna() & new.notna()).sum(), (old.notna() & new.isna()).sum()
+        )
+
+
 def clean(path: str, engine: str) -> None:
     """The five steps of the plan, without any proof of the counts."""
     frame = read(path, engine)
@@ -116,5 +140,5 @@ def unnest(path: str, engine: str) -> None:
 
 
 if __name__ == "__main__":
-    jobs = {job.__name__: job for job in (profile, clean, group, distinct, join, window, unnest, unique, sort, split)}
+    jobs = {job.__name__: job for job in (profile, clean, group, distinct, join, window, unnest, unique, sort, split, groups, compare)}
     jobs[sys.argv[1]](sys.argv[2], sys.argv[3] if len(sys.argv) > 3 else "c")

@@ -54,6 +54,10 @@ def ask(name: str, path: str) -> None:
     print(sqlite3.connect(path + ".db").execute(QUERIES[name]).fetchall())
 
 
+QUERIES["groups"] = (
+    "SELECT COUNT(*), SUM(n), MAX(n) FROM (SELECT COUNT(*) AS n FROM t WHERE skipper IS NOT NULL AND berth IS NOT NULL"
+    " GROUP BY upper(trim(replace(skipper, '  ', ' '))), upper(trim(replace(berth, '  ', ' '))) HAVING COUNT(*) > 1)"
+)
 WRITES = {
     "unique": "WITH r AS (SELECT *, row_number() OVER (PARTITION BY upper(trim(boat)), berth ORDER BY from_day DESC, rowid) AS n,"
     " first_value(status) OVER (PARTITION BY upper(trim(boat)), berth ORDER BY status IS NULL, from_day DESC, rowid) AS filled FROM t)"

@@ -225,7 +225,7 @@ def print_finding(out: Any, number: int, one: Finding, found: Profile, table: An
     from rich.text import Text
 
     from gravel.cli import render
-    from gravel.inspecting.commands import look_command, try_command
+    from gravel.inspecting.commands import see_command, try_command
 
     share = render.percent(one.rows, found.rows)
     line = Text().append(f"{number:3} ", style=render.DIM)
@@ -239,10 +239,7 @@ def print_finding(out: Any, number: int, one: Finding, found: Profile, table: An
     out.print(_indented(render.safe(one.detail)))
     if one.level == "note":
         return
-    for word, text in (
-        ("see", look_command(table, one.where) if one.where else ""),
-        ("try", try_command(table, one.mend) if one.mend else ""),
-    ):
+    for word, text in (("see", see_command(table, one.where, one.finding)), ("try", try_command(table, one.mend) if one.mend else "")):
         if not text:
             continue
         if len(text) > _LONG:

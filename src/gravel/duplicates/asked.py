@@ -1,4 +1,4 @@
-"""What is asked of a table, and its rows as hashes on each rung."""
+"""What is asked of a table, and its rows as hashes: each different value of a batch is spelled and hashed once."""
 
 from __future__ import annotations
 
@@ -8,35 +8,53 @@ from typing import Any
 import numpy as np
 import pyarrow.compute as pc
 
+from gravel.duplicates.ladder import RUNGS
 from gravel.engine.evaluate import run
-from gravel.engine.hashing import hashes, mixed
+from gravel.engine.frame import Frame
+from gravel.engine.hashing import NULL_HASH, hashes, mixed
+from gravel.engine.vector import Vector
 from gravel.inspecting.binding import frame_of
-from gravel.language import nodes
-from gravel.language.bind import Scope
+from gravel.language import nodes, parse
+from gravel.language.bind import Scope, bind
+from gravel.language.types import TEXT
 from gravel.tables.csv import CsvTable
 from gravel.tables.table import Batch
+
+Pair = tuple[np.ndarray, np.ndarray]  # two independent hashes
 
 
 @dataclass
 class Asked:
-    """What is asked, bound: on, and each rung of it."""
+    """What is asked, bound; `texts` are the expressions of each rung, `spellings` the looser ones bound to a text of their own."""
 
     table: CsvTable
     on: tuple[str, ...]
     scope: Scope
-    bound: list[list[nodes.Expression]]  # by rung
+    bound: list[nodes.Expression]
     texts: list[tuple[str, ...]]
+    spellings: list[nodes.Expression]
     null_equal: bool
 
     @property
     def rungs(self) -> int:
         """How many there are."""
-        return len(self.bound)
+        return len(RUNGS)
+
+
+def spellings() -> list[nodes.Expression]:
+    """The rungs after the first, for texts that are the first column, beside columns of the rungs before."""
+    names = [f"r{at}" for at in range(len(RUNGS))]
+    found = []
+    for at, rung in enumerate(RUNGS[1:], 1):
+        text = rung.written("r0", lambda other: f"r{RUNGS.index(other)}")
+        found.append(bind(parse.expression(text), Scope(tuple(names[:at]), (TEXT,) * at), text))
+    return found
 
 
 @dataclass
 class RungGroups:
-    """The groups of a rung: both hashes, rows, first row, and how many keys of the rung before come together in each."""
+    """The groups of a rung: both hashes, the first ascending, rows, first row, and how many keys of the rung before come
+    together in each."""
 
     first: np.ndarray
     second: np.ndarray
@@ -45,30 +63,95 @@ class RungGroups:
     spellings: np.ndarray
 
 
-def values_of(asked: Asked, batch: Batch, rung: int) -> tuple[np.ndarray, int, int, list[Any]]:
-    """Which rows may be in groups, rows with NULL and with an error, and the vectors."""
+@dataclass
+class Members:
+    """The exactly equal keys of the groups of a rung: both hashes, the first ascending, each key's group, rows, first row."""
+
+    first: np.ndarray
+    second: np.ndarray
+    groups: np.ndarray
+    counts: np.ndarray
+    rows: np.ndarray
+
+
+class Values:
+    """One expression's values in a batch: for texts the different ones, and which of them each row has (-1: NULL)."""
+
+    def __init__(self, vector: Vector, kind: Any) -> None:
+        self.vector, self.text = vector, kind == TEXT
+        self.codes: np.ndarray | None = None
+        self.different = vector.values
+        if self.text:
+            coded = vector.values.dictionary_encode()
+            self.different = coded.dictionary
+            self.codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
+        self._exact = self._both(self.different)
+
+    def exact(self, rows: np.ndarray | None = None) -> Pair:
+        """Hashes of the rows' values as they are."""
+        return self._rows(self._exact, rows)
+
+    def spelled(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[Pair]:
+        """Hashes of some rows' values on each rung after the first."""
+        if not self.text:
+            return [self._rows(self._exact, rows)] * len(spellings)
+        made = [self.different]
+        for one in spellings:
+            made.append(run(one, Frame(len(self.different), made, (TEXT,) * len(made))).values)
+        return [self._rows(self._both(one), rows) for one in made[1:]]
+
+    def _both(self, values: Any) -> Pair:
+        return hashes(values), hashes(values, True)
+
+    def _rows(self, pair: Pair, rows: np.ndarray | None) -> Pair:
+        if self.codes is None:
+            return pair if rows is None else (pair[0][rows], pair[1][rows])
+        codes = self.codes if rows is None else self.codes[rows]
+        # The last one stands for NULL, which is at -1.
+        first, second = (np.append(one, NULL_HASH)[codes] for one in pair)
+        return first, second
+
+
+@dataclass
+class Part:
+    """A batch's values, and which rows may be in groups: those without an error, and without NULL unless NULLs are equal."""
+
+    values: list[Values]
+    null: list[np.ndarray]
+    failed: list[np.ndarray]
+    known: np.ndarray
+
+    def hashed(self, without: int | None = None) -> Pair:
+        """Hashes of the rows' keys, or of the keys without one expression."""
+        pairs = [one.exact() for at, one in enumerate(self.values) if at != without]
+        return mixed([one for one, _ in pairs]), mixed([two for _, two in pairs], True)
+
+    def rungs(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[np.ndarray]:
+        """For each rung after the first both hashes of some rows' keys."""
+        every = [one.spelled(spellings, rows) for one in self.values]
+        made: list[np.ndarray] = []
+        for pairs in zip(*every, strict=True):
+            made += [mixed([one for one, _ in pairs]), mixed([two for _, two in pairs], True)]
+        return made
+
+
+def part_of(asked: Asked, batch: Batch) -> Part:
+    """The values of a batch."""
     frame = frame_of(batch, asked.scope)
-    made = [run(one, frame).spread(batch.count) for one in asked.bound[rung]]
-    failed = failed_in(made, batch.count)
-    null = null_in(made, batch.count) & ~failed
-    return (~failed if asked.null_equal else ~failed & ~null), int(null.sum()), int(failed.sum()), made
+    values = [Values(run(one, frame).spread(batch.count), one.type) for one in asked.bound]
+    failed = [one.vector.failed(batch.count) for one in values]
+    null = [pc.is_null(one.vector.values).to_numpy(zero_copy_only=False) & ~bad for one, bad in zip(values, failed, strict=True)]
+    return Part(values, null, failed, _known(null, failed, asked.null_equal))
 
 
-def null_in(vectors: list[Any], count: int) -> np.ndarray:
-    null = np.zeros(count, bool)
-    for one in vectors:
-        if one.values.null_count:
-            null |= pc.is_null(one.values).to_numpy(zero_copy_only=False)
-    return null
+def _known(null: list[np.ndarray], failed: list[np.ndarray], null_equal: bool, without: int | None = None) -> np.ndarray:
+    known = np.ones(len(null[0]), bool)
+    for at, (one, bad) in enumerate(zip(null, failed, strict=True)):
+        if at != without:
+            known &= ~bad if null_equal else ~bad & ~one
+    return known
 
 
-def failed_in(vectors: list[Any], count: int) -> np.ndarray:
-    failed = np.zeros(count, bool)
-    for one in vectors:
-        if one.errors is not None:
-            failed |= one.errors != 0
-    return failed
-
-
-def hashed(vectors: list[Any], second: bool = False) -> np.ndarray:
-    return mixed([hashes(one.values, second) for one in vectors], second)
+def known_without(part: Part, asked: Asked, without: int) -> np.ndarray:
+    """Which rows may be in groups where one expression is left out."""
+    return _known(part.null, part.failed, asked.null_equal, without)

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import partial
 
 import numpy as np
-import pyarrow as pa
 
-from gravel.duplicates.asked import Asked, RungGroups, failed_in, hashed, null_in, values_of
+from gravel.duplicates.asked import Asked, Members, RungGroups, known_without, part_of, spellings
 from gravel.duplicates.ladder import NAMES, RUNGS, spelled
 from gravel.duplicates.result import Duplicates, Step
-from gravel.duplicates.second import Second
+from gravel.duplicates.second import Second, places_of
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes
 from gravel.engine.hashing import hashes
+from gravel.engine.parallel import ordered_map
 from gravel.engine.spill import Runs
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.language import parse, tree
@@ -62,11 +63,11 @@ def duplicates(
     keys = [_position(table, name) for name in key]
     counts = _count(asked, keys, memory)
     key_at = keys or _found_key(counts)
-    ladder = [_reduced(counts.exact, number) for number in range(asked.rungs)]
+    ladder = list(ordered_map(partial(_reduced, counts.exact), range(asked.rungs), 0 if counts.exact.settled() else 1))
     chosen = ladder[at]
-    examples = [_examples(one) if number else [] for number, one in enumerate(ladder)]
-    fetched = Second(asked, at, chosen, key_at, memory)
-    fetched.run(_places(chosen, least, shown), ladder, examples, None if shown is None else _MOST_ROWS)
+    examples = [members(counts.exact, number, one, np.array(_examples(one))) if number else None for number, one in enumerate(ladder)]
+    fetched = Second(asked, chosen, members(counts.exact, at, chosen), key_at, memory, at)
+    fetched.run(_places(chosen, least, shown), examples, None if shown is None else _MOST_ROWS)
     steps = tuple(
         Step(one.name, one.meaning, asked.texts[number], len(ladder[number].sizes), int((ladder[number].sizes - 1).sum()),
              int((ladder[number].spellings > 1).sum()) if number else len(ladder[number].sizes), tuple(fetched.examples[number]))
@@ -90,12 +91,8 @@ def _asked(table: CsvTable, on: Sequence[str], given: Given | None, null_equal: 
     scope = scope_of(table, [] if whole else columns_named(syntax, table.columns), given)
     with explaining(table, scope):
         first = [bind(node, scope, text) for node, text in syntax]
-    bound, spelled_texts = [], []
-    for rung in RUNGS:
-        made = tuple(spelled(rung, text, one.type) for text, one in zip(texts, first, strict=True))
-        spelled_texts.append(made)
-        bound.append([bind(parse.expression(text), scope, text) for text in made])
-    return Asked(table, texts, scope, bound, spelled_texts, null_equal or whole)
+    spelled_texts = [tuple(spelled(rung, text, one.type) for text, one in zip(texts, first, strict=True)) for rung in RUNGS]
+    return Asked(table, texts, scope, first, spelled_texts, spellings(), null_equal or whole)
 
 
 def _quoted(name: str) -> str:
@@ -115,29 +112,24 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
     several = len(asked.on) > 1
     candidates = [] if keys else _candidates(table.columns)
     counts = _Counts(Distinct(room), [Distinct(room) for _ in asked.on] if several else [], {at: Distinct(room) for at in candidates})
-    wanted = sorted({*reads(asked.bound[0], len(table.columns)), *candidates})
+    wanted = sorted({*reads(asked.bound, len(table.columns)), *candidates})
 
     def work(batch: Batch) -> tuple[Batch, Counted, list[Counted], dict[int, Counted], int, int]:
-        known, nulls, errors, values = values_of(asked, batch, 0)
-        rows = batch.rows
-        first, second = hashed(values), hashed(values, True)
-        # Every rung is spelled once for each combination that the batch has.
-        base = counted_hashes(first[known], second[known], rows[known])
-        heads = np.searchsorted(rows, base.rows)
-        part = Batch(rows[heads], [None if column is None else column.take(pa.array(heads)) for column in batch.columns])
-        extra: list[np.ndarray] = []
-        for number in range(1, asked.rungs):
-            _, _, _, looser = values_of(asked, part, number)
-            extra += [hashed(looser), hashed(looser, True)]
+        part, rows = part_of(asked, batch), batch.rows
+        first, second = part.hashed()
+        # Every rung is hashed once for each combination that the batch has.
+        base = counted_hashes(first[part.known], second[part.known], rows[part.known])
+        extra = part.rungs(asked.spellings, np.searchsorted(rows, base.rows))
         exact = Counted(base.first, base.second, base.counts, base.rows, tuple(extra))
         without = []
         for left in range(len(counts.without)):
-            some = [one for at, one in enumerate(values) if at != left]
-            there = np.ones(len(rows), bool) if asked.null_equal else ~null_in(some, len(rows))
-            there &= ~failed_in(some, len(rows))
-            without.append(counted_hashes(hashed(some)[there], hashed(some, True)[there], rows[there]))
+            there = known_without(part, asked, left)
+            one, two = part.hashed(left)
+            without.append(counted_hashes(one[there], two[there], rows[there]))
         own = {at: counted_hashes(hashes(batch.columns[at]), hashes(batch.columns[at], True), rows) for at in candidates}
-        return batch, exact, without, own, nulls, errors
+        failed = np.logical_or.reduce(part.failed)
+        null = np.logical_or.reduce(part.null) & ~failed
+        return batch, exact, without, own, int(null.sum()), int(failed.sum())
 
     for batch, exact, without, own, nulls, errors in scan(table, work, wanted):
         counts.rows += batch.count
@@ -199,6 +191,16 @@ def _reduced(exact: Distinct, rung: int) -> RungGroups:
 
 
 def _grouped(first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: np.ndarray, rows: np.ndarray) -> RungGroups:
+    given = first
+    order = np.argsort(first)
+    first = first[order]
+    alike = first[1:] == first[:-1] if len(first) else np.zeros(0, bool)
+    # Only what shares a hash or is of several rows already can be a group of several rows.
+    some = order[np.r_[alike, False] | np.r_[False, alike] | (counts[order] > 1)] if len(first) else order
+    return _several(*(one[some] for one in (given, second, before, counts, rows)))
+
+
+def _several(first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: np.ndarray, rows: np.ndarray) -> RungGroups:
     order = np.lexsort((before, second, first))
     first, second, before, counts, rows = first[order], second[order], before[order], counts[order], rows[order]
     if not len(first):
@@ -210,6 +212,24 @@ def _grouped(first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: 
     spellings = np.add.reduceat(other.astype(np.int64), starts)
     many = sizes > 1
     return RungGroups(first[starts][many], second[starts][many], sizes[many], heads[many], spellings[many])
+
+
+def members(exact: Distinct, rung: int, groups: RungGroups, some: np.ndarray | None = None) -> Members:
+    """The exactly equal keys of a rung's groups, or of some of them (their places)."""
+    found: list[tuple[np.ndarray, ...]] = []
+    chosen = (
+        np.arange(len(groups.first)) if some is None else np.sort(some).astype(np.int64)
+    )  # ascending places, so that the hashes ascend too
+    first, second = groups.first[chosen], groups.second[chosen]
+    for part in exact.pieces():
+        one = part.first if rung == 0 else part.extra[2 * rung - 2]
+        two = part.second if rung == 0 else part.extra[2 * rung - 1]
+        place, own = places_of(first, second, one, two)
+        found.append((part.first[own], part.second[own], chosen[place[own]], part.counts[own], part.rows[own]))
+    empty = np.zeros(0, np.int64)
+    if not found:
+        return Members(empty.astype(np.uint64), empty.astype(np.uint64), empty, empty, empty)
+    return Members(*(np.concatenate(columns) for columns in zip(*found, strict=True)))
 
 
 def _together(found: list[RungGroups]) -> RungGroups:

@@ -10,21 +10,30 @@ from gravel.language.types import TEXT, Type
 
 @dataclass(frozen=True)
 class Rung:
-    """A spelling: its name, what is ignored in it, and the expression of it for one of a column."""
+    """A spelling: its name, what is ignored in it, and its expression, in which {x} stands for the text that is spelled and the
+    names of rungs before it for their spellings."""
 
     name: str
     meaning: str
-    of: Callable[[str], str]
+    template: str
+
+    def of(self, x: str) -> str:
+        """The expression for one of a column."""
+        return self.written(x, lambda rung: rung.of(x))
+
+    def written(self, x: str, other: Callable[[Rung], str]) -> str:
+        """The expression with what `other` gives for the rungs before it."""
+        before = [rung for rung in RUNGS if f"{{{rung.name}}}" in self.template]
+        return self.template.format(x=x, **{rung.name: other(rung) for rung in before})
 
 
-_WORDS = "COALESCE(MATCH_KEY({x}, 'sorted'), UPPER(TIDY_SPACES({x})))"
 RUNGS: tuple[Rung, ...] = (
-    Rung("equal", "exactly equal", lambda x: x),
-    Rung("spaces", "spaces tidied", lambda x: f"TIDY_SPACES({x})"),
-    Rung("case", "case ignored", lambda x: f"UPPER(TIDY_SPACES({x}))"),
-    Rung("accents", "accents and punctuation ignored", lambda x: f"COALESCE(MATCH_KEY({x}), UPPER(TIDY_SPACES({x})))"),
-    Rung("words", "word order ignored", lambda x: _WORDS.format(x=x)),
-    Rung("digits", "digits only, where there are any", lambda x: f"COALESCE(NULLIF(ONLY_DIGITS({x}), ''), {_WORDS.format(x=x)})"),
+    Rung("equal", "exactly equal", "{x}"),
+    Rung("spaces", "spaces tidied", "TIDY_SPACES({x})"),
+    Rung("case", "case ignored", "UPPER({spaces})"),
+    Rung("accents", "accents and punctuation ignored", "COALESCE(MATCH_KEY({x}), {case})"),
+    Rung("words", "word order ignored", "COALESCE(MATCH_KEY({x}, 'sorted'), {case})"),
+    Rung("digits", "digits only, where there are any", "COALESCE(NULLIF(ONLY_DIGITS({x}), ''), {words})"),
 )
 NAMES = tuple(rung.name for rung in RUNGS)
 

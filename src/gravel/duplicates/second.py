@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from gravel.duplicates.asked import Asked, RungGroups, hashed, values_of
+from gravel.duplicates.asked import Asked, Members, RungGroups, part_of
 from gravel.duplicates.result import Group, GroupRow, Proposal
+from gravel.engine.evaluate import run
 from gravel.engine.hashing import NULL_HASH, hashes
+from gravel.inspecting.binding import frame_of
 from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
 from gravel.language.functions.casts import to_text
@@ -26,107 +29,105 @@ _LATEST = ("updat", "modif", "chang", "edit", "since", "date", "day")
 
 
 @dataclass
-class _Part:
+class _Found:
     """What a batch has of what is wanted."""
 
     shown: list[tuple[int, int, tuple[str | None, ...]]] = field(default_factory=list)  # group, row, values
-    examples: list[tuple[int, int, str | None, int]] = field(default_factory=list)  # rung, example, spelling, rows
+    spelled: dict[int, str | None] = field(default_factory=dict)  # by row: what is asked for, as text
     groups: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int64))
     rows: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int64))
     cells: list[np.ndarray] = field(default_factory=list)
     prefer: Any = None
 
 
+def places_of(first: np.ndarray, second: np.ndarray, one: np.ndarray, two: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Where some hashes stand among ascending ones, and whether they do."""
+    if not len(first):
+        return np.zeros(len(one), np.int64), np.zeros(len(one), bool)
+    place = np.minimum(np.searchsorted(first, one), len(first) - 1)
+    return place, (first[place] == one) & (second[place] == two)
+
+
 @dataclass
 class Second:
-    """The second reading of a table: `chosen` are the groups of the rung asked for."""
+    """The second reading of a table: `chosen` are the groups of the rung asked for, `members` their keys."""
 
     asked: Asked
-    at: int
     chosen: RungGroups
+    members: Members
     key: list[int]
     memory: int
+    rung: int = 0
     shown: list[Group] = field(default_factory=list)
     examples: list[list[tuple[tuple[str | None, int], ...]]] = field(default_factory=list)
     _disagree: np.ndarray | None = None
     _rescued: np.ndarray | None = None
     _prefer: int | None = None
 
-    def run(self, places: np.ndarray, ladder: Sequence[RungGroups], examples: Sequence[list[int]], most: int | None) -> None:
-        """Read what is wanted: the groups at `places`, and the examples of each rung."""
-        self.examples = [[] for _ in ladder]
-        if not len(self.chosen.sizes) and not any(examples):
-            return
+    def run(self, places: np.ndarray, examples: Sequence[Members | None], most: int | None) -> None:
+        """Read what is wanted: the groups at `places`, and the spellings of each rung's examples."""
+        texts = {int(row) for one in examples if one is not None for row in _commonest(one)}
+        wanted = np.array(sorted(texts), np.int64)
         table = self.asked.table
         width = len(table.columns)
         self._disagree, self._rescued = np.zeros(width, np.int64), np.zeros(width, np.int64)
-        self._prefer = _latest(self.asked)
-        total = int(self.chosen.sizes.sum())
-        passes = max(1, -(-total * 8 * (width + 3) // self.memory))
-        ends = np.searchsorted(np.cumsum(self.chosen.sizes), np.arange(1, passes + 1) * (total / passes)) + 1
-        found: dict[int, list[tuple[int, tuple[str | None, ...]]]] = {int(at): [] for at in places}
-        told: dict[tuple[int, int], dict[str | None, int]] = {}
-        begin = 0
-        for number, end in enumerate(ends.tolist()):
-            parts = []
-            first = number == 0
-            for part in scan(table, lambda batch: self._work(batch, begin, end, places, ladder, examples, first), None):  # noqa: B023
-                for group, row, values in part.shown:
-                    found[group].append((row, values))
-                for rung, at, text, rows in part.examples:
-                    spellings = told.setdefault((rung, at), {})
-                    spellings[text] = spellings.get(text, 0) + rows
-                if len(part.groups):
-                    parts.append(part)
-            self._analyse(parts)
-            begin = end
-        self._show(found, places, most)
-        for (rung, _), spellings in sorted(told.items()):
-            ordered = sorted(spellings.items(), key=lambda item: (-item[1], item[0] or ""))
-            self.examples[rung].append(tuple(ordered[:_SPELLINGS]))
+        spelled: dict[int, str | None] = {}
+        if len(self.chosen.sizes):
+            self._prefer = _latest(self.asked)
+            total = int(self.chosen.sizes.sum())
+            passes = max(1, -(-total * 8 * (width + 3) // self.memory))
+            ends = np.searchsorted(np.cumsum(self.chosen.sizes), np.arange(1, passes + 1) * (total / passes)) + 1
+            found: dict[int, list[tuple[int, tuple[str | None, ...]]]] = {int(at): [] for at in places}
+            begin = 0
+            for number, end in enumerate(ends.tolist()):
+                parts = []
+                for part in scan(table, partial(self._work, begin, end, places, wanted, number == 0)):
+                    spelled |= part.spelled
+                    for group, row, values in part.shown:
+                        found[group].append((row, values))
+                    if len(part.groups):
+                        parts.append(part)
+                self._analyse(parts)
+                begin = end
+            self._show(found, places, most)
+        elif len(wanted):
+            for piece in table.holding(wanted.tolist()):
+                spelled |= self._spelled(table.read(piece), wanted)
+        self.examples = [[] if one is None else _spellings(one, spelled) for one in examples]
 
-    def _work(
-        self, batch: Batch, begin: int, end: int, places: np.ndarray, ladder: Sequence[RungGroups], examples: Sequence[list[int]], first: bool
-    ) -> _Part:  # fmt: skip
-        part = _Part()
-        group, own = self._groups(batch, self.at, self.chosen)
+    def _work(self, begin: int, end: int, places: np.ndarray, wanted: np.ndarray, first: bool, batch: Batch) -> _Found:
+        found = _Found()
+        part = part_of(self.asked, batch)
+        place, own = places_of(self.members.first, self.members.second, *part.hashed())
+        own &= part.known
+        group = self.members.groups[place] if len(self.members.groups) else place
         texts = [_text(column) for column in batch.columns]
         if first:
             for at in np.flatnonzero(own & np.isin(group, places)):
-                part.shown.append((int(group[at]), int(batch.rows[at]), tuple(column[int(at)].as_py() for column in texts)))
-            for rung, some in enumerate(examples):
-                if some:
-                    self._example(batch, rung, ladder[rung], some, part)
+                found.shown.append((int(group[at]), int(batch.rows[at]), tuple(column[int(at)].as_py() for column in texts)))
+            if len(wanted):
+                found.spelled = self._spelled(batch, wanted)
         mine = np.flatnonzero(own & (group >= begin) & (group < end))
         if len(mine):
             chosen = pa.array(mine)
-            part.groups, part.rows = group[mine], batch.rows[mine]
-            part.cells = [hashes(column.take(chosen)) for column in texts]
-            part.prefer = None if self._prefer is None else texts[self._prefer].take(chosen)
-        return part
+            found.groups, found.rows = group[mine], batch.rows[mine]
+            found.cells = [hashes(column.take(chosen)) for column in texts]
+            found.prefer = None if self._prefer is None else texts[self._prefer].take(chosen)
+        return found
 
-    def _groups(self, batch: Batch, rung: int, groups: RungGroups) -> tuple[np.ndarray, np.ndarray]:
-        """The place of each row's group, and whether it is in one."""
-        known, _, _, values = values_of(self.asked, batch, rung)
-        one, two = hashed(values), hashed(values, True)
-        if not len(groups.first):
-            return np.zeros(batch.count, np.int64), np.zeros(batch.count, bool)
-        place = np.minimum(np.searchsorted(groups.first, one), len(groups.first) - 1)
-        return place, known & (groups.first[place] == one) & (groups.second[place] == two)
-
-    def _example(self, batch: Batch, rung: int, groups: RungGroups, some: list[int], part: _Part) -> None:
-        group, own = self._groups(batch, rung, groups)
-        where = np.flatnonzero(own & np.isin(group, some))
+    def _spelled(self, batch: Batch, wanted: np.ndarray) -> dict[int, str | None]:
+        """What is asked for in the wanted rows, as texts."""
+        where = np.flatnonzero(np.isin(batch.rows, wanted))
         if not len(where):
-            return
-        _, _, _, values = values_of(self.asked, batch, 0)
-        columns = [
-            to_text(one.values, bound.type).take(pa.array(where)).to_pylist()
-            for one, bound in zip(values, self.asked.bound[0], strict=True)
-        ]
-        for at, cells in zip(where, zip(*columns, strict=True), strict=True):
-            text = cells[0] if len(cells) == 1 else " | ".join("" if one is None else one for one in cells)
-            part.examples.append((rung, some.index(int(group[at])), text, 1))
+            return {}
+        chosen = pa.array(where)
+        some = Batch(batch.rows[where], [column.take(chosen) for column in batch.columns])
+        frame = frame_of(some, self.asked.scope)
+        columns = [to_text(run(one, frame).spread(some.count).values, one.type).to_pylist() for one in self.asked.bound]
+        made = {}
+        for row, cells in zip(some.rows.tolist(), zip(*columns, strict=True), strict=True):
+            made[row] = cells[0] if len(cells) == 1 else " | ".join("" if one is None else one for one in cells)
+        return made
 
     def _show(self, found: dict[int, list[tuple[int, tuple[str | None, ...]]]], places: np.ndarray, most: int | None) -> None:
         for number, place in enumerate(places.tolist(), 1):
@@ -137,7 +138,7 @@ class Second:
             some = tuple(GroupRow(row, values) for row, values in rows[:most])
             self.shown.append(Group(number, len(rows), some, tuple(differs)))
 
-    def _analyse(self, parts: list[_Part]) -> None:
+    def _analyse(self, parts: list[_Found]) -> None:
         """Count for each column the groups with different known values, and the NULLs of survivors that others know."""
         if not parts or self._disagree is None or self._rescued is None:
             return
@@ -173,7 +174,27 @@ class Second:
         from gravel.language.writing import quoted
 
         prefer = None if self._prefer is None else f"{quoted(names[self._prefer])} DESC NULLS LAST"
-        return Proposal(self.asked.texts[self.at], prefer, tuple(name for name, _ in rescued), told, rescued)
+        return Proposal(self.asked.texts[self.rung], prefer, tuple(name for name, _ in rescued), told, rescued)
+
+
+def _commonest(one: Members) -> list[int]:
+    """The first rows of the keys with most rows, of each group some."""
+    order = np.lexsort((one.rows, -one.counts, one.groups))
+    groups = one.groups[order]
+    starts = np.flatnonzero(np.r_[True, groups[1:] != groups[:-1]]) if len(groups) else np.zeros(0, np.int64)
+    place = np.arange(len(groups)) - np.repeat(starts, np.diff(np.r_[starts, len(groups)]))
+    return [int(row) for row in one.rows[order][place < _SPELLINGS]]
+
+
+def _spellings(one: Members, spelled: dict[int, str | None]) -> list[tuple[tuple[str | None, int], ...]]:
+    """For each group the texts of its commonest keys, with the rows that have each."""
+    found: dict[int, list[tuple[str | None, int]]] = {}
+    chosen = set(_commonest(one))
+    for group, row, count in zip(one.groups.tolist(), one.rows.tolist(), one.counts.tolist(), strict=True):
+        if row in chosen:
+            found.setdefault(group, []).append((spelled.get(row), count))
+    ordered = sorted(found, key=lambda group: (-int(one.counts[one.groups == group].sum()), group))
+    return [tuple(sorted(found[group], key=lambda pair: (-pair[1], pair[0] or ""))) for group in ordered]
 
 
 def _text(column: Any) -> Any:
@@ -192,7 +213,7 @@ def _latest(asked: Asked) -> int | None:
         texts=table.texts,
     )
     types = fresh.guess(list(range(len(fresh.columns))))
-    read = {column.index for one in asked.bound[0] for column in nodes.columns_read(one)}
+    read = {column.index for one in asked.bound for column in nodes.columns_read(one)}
     days = [at for at, kind in types.items() if kind.kind in (Kind.DATE, Kind.TIMESTAMP) and at not in read]
     named = [at for word in _LATEST for at in days if word in table.columns[at].casefold()]
     return next(iter([*named, *days]), None)

@@ -168,6 +168,11 @@ class Distinct:
         self._parts = []
         self._hold(0)
 
+    def settled(self) -> bool:
+        """Whether it is all in memory, put together: then several threads may read it."""
+        self._compact()
+        return self._runs is None
+
     @property
     def in_memory(self) -> bool:
         """Whether none of it has gone to a file."""

@@ -43,6 +43,14 @@ def look_command(table: Any, where: str) -> str:
     return command(["gravel", "look", name, "--where", where, *options])
 
 
+def see_command(table: Any, where: str, finding: str) -> str:
+    """The command that shows the rows of a finding, '' if none does: those of a condition, or groups of equal rows."""
+    if finding == "repeated rows":
+        name, *options = table_words(table)
+        return command(["gravel", "duplicates", name, *options])
+    return look_command(table, where) if where else ""
+
+
 def try_command(table: Any, assignment: str) -> str:
     """The command that tries an assignment."""
     name, *options = table_words(table)

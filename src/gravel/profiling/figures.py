@@ -6,7 +6,7 @@ import math
 from typing import Any
 
 from gravel.inspecting.cells import json_value
-from gravel.inspecting.commands import look_command
+from gravel.inspecting.commands import see_command
 from gravel.profiling.result import ColumnProfile, Finding, Numbers, Profile, ValueRows
 
 _TOP = 5
@@ -46,7 +46,7 @@ def finding_figures(one: Finding, found: Profile, table: Any) -> dict[str, Any]:
     """One finding."""
     return {
         "finding": one.finding, "level": one.level, "column": one.column, "rows": one.rows, "share": one.rows / found.rows,
-        "detail": one.detail, "see": look_command(table, one.where) if one.where else None, "mend": one.mend or None, "safe": one.safe,
+        "detail": one.detail, "see": see_command(table, one.where, one.finding) or None, "mend": one.mend or None, "safe": one.safe,
     }  # fmt: skip
 
 

@@ -6,7 +6,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from gravel.inspecting.commands import look_command, try_command
+from gravel.inspecting.commands import see_command, try_command
 from gravel.profiling.result import ColumnProfile, Finding, Profile
 from gravel.reports.page import render_page
 
@@ -28,7 +28,7 @@ def write_page(path: Path, found: Profile, table: Any, today: date) -> None:
 
 def _finding(number: int, one: Finding, found: Profile, table: Any) -> dict[str, Any]:
     return {
-        "number": number, "finding": one, "see": look_command(table, one.where) if one.where else "",
+        "number": number, "finding": one, "see": see_command(table, one.where, one.finding),
         "mend": try_command(table, one.mend) if one.mend else "", "rows": found.rows,
     }  # fmt: skip
 
