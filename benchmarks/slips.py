@@ -60,9 +60,7 @@ class recall:  # noqa: N801  a name space of three functions
                 found |= {(a, b) for at, a in enumerate(members) for b in members[at + 1 :]}
             good = [pair for pair in found if pair[0] in truth and pair[1] == pair[0] + 1]
             shares = [f"{sum(truth[a] == kind for a, _ in good) / 5:.0f}%" for kind in KINDS]
-            lines.append(
-                f"| `{' '.join(way[2:])}` | " + " | ".join(shares) + f" | {len(found) - len(good):,} |"
-            )
+            lines.append(f"| `{' '.join(way[2:])}` | " + " | ".join(shares) + f" | {len(found) - len(good):,} |")
         return lines
 
 

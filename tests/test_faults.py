@@ -89,7 +89,7 @@ def _stopped(folder: Path, sign: int, after: float) -> tuple[int, int]:
 
 
 def test_a_run_that_is_interrupted_or_killed_leaves_the_old_target_or_the_new_one(folder: Path) -> None:
-    rows = [f"{n},gull {n % 97}\n" for n in range(300_000)]
+    rows = [f"{n},gull {n % 97}\n" for n in range(120_000)]
     write("b.csv", "id,name\n" + "".join(rows))
     write("p.toml", PLAN)
     new = "id,name\n" + "".join(rows).upper()
@@ -99,7 +99,7 @@ def test_a_run_that_is_interrupted_or_killed_leaves_the_old_target_or_the_new_on
     whole = time.monotonic() - begun
     assert Path("o.csv").read_text() == new
     dice = random.Random(os.getpid())
-    for turn in range(12):
+    for turn in range(50):
         write("o.csv", "as it was\n")
         interrupt = turn % 3 == 0
         status, number = _stopped(folder, signal.SIGINT if interrupt else signal.SIGKILL, dice.uniform(0.5, 1.1) * whole)

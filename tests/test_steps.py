@@ -263,3 +263,19 @@ def test_an_input_that_changes_and_a_folder_that_goes_stop_the_run(gravel: Any, 
     write(".o.csv.gravel-999999.csv", "half")
     assert "cleared .o.csv.gravel-999999.csv" in gravel("clean", "p.toml").err
     assert not Path(".o.csv.gravel-999999.csv").exists()
+
+
+@pytest.mark.parametrize("rows", ["", 'x;y,1\n,2\nX;Y,\n"",3\n'])
+def test_values_of_every_kind_go_through_every_step(rows: str, figures: Any) -> None:
+    write("b.csv", "a,n\n" + rows)
+    kinds = (
+        '''z = "NULL", y = "DATE '2024-01-01'", w = "LIST_ITEMS(a, ';')", d = "CAST(n AS DOUBLE PRECISION) / 4", i = "INTERVAL '1' DAY"'''
+    )
+    _plan(
+        f"[[step]]\nset = {{ {kinds} }}\n[[step]]\nunique = {{ by = ['UPPER(a)'], prefer = 'n DESC', fill = true }}\n"
+        "[[step]]\nquery = \"SELECT *, COUNT(*) OVER () AS many FROM input\"\nrows = 'same'\n[[step]]\nsort = ['d DESC']\n"
+        "[[step]]\ndrop_rows = 'TRUE'\n[[step]]\nsort = 'a'\n[[step]]\nquery = \"SELECT a, many FROM input GROUP BY a, many\"\nrows = 'same'\n"
+    )
+    done = figures("clean", "p.toml", "--memory", "1MB")
+    assert done["rows_out"] == 0
+    assert [step["out"] for step in done["steps"][2:6]] == ([3, 3, 3, 0] if rows else [0, 0, 0, 0])

@@ -236,7 +236,7 @@ def _ladder(out: Any, found: Duplicates) -> None:
         for some in one.examples[:2]:
             line = Text("  ", style=render.DIM)
             for value, count in some[:3]:
-                line.append_text(render.visible(value, 28)).append(f" {count:,}×  ", style=render.DIM)
+                line.append_text(render.visible(value, 40)).append(f" {count:,}×  ", style=render.DIM)
             rows.append(["", line, "", "", ""])
     render.print_table(out, ["rung", "", "groups", "surplus", "come together"], rows, right=(2, 3, 4))
     later = [one for one in found.ladder[1:] if one.new_groups]

@@ -56,7 +56,7 @@ def bind(binder: Binder) -> tuple[QueryAction, tuple[Column, ...], Watch]:
     if not any(isinstance(one, tree.Table) and one.is_name and one.reference.casefold() == INPUT for one in parse.walk(node)):
         binder.wrong("the query does not read the rows under way", "query", hint="FROM input")
         return action, binder.columns, Watch([])
-    blank = [pa.nulls(0, pa.string()) for _ in binder.columns]
+    blank = [pa.nulls(0, column.type.arrow) for column in binder.columns]
     empty = Rows(np.zeros(0, np.int64), blank, tuple(column.type for column in binder.columns))
     session = action.session("null")
     found = binder.told(("step", binder.at, "query"), lambda: action.over(session, empty, names_of(binder.columns)))
@@ -184,5 +184,5 @@ class QueryAction(TableAction):
 
 
 def _none(step: BoundStep) -> Rows:
-    blank: list[Any] = [pa.nulls(0, pa.string()) for _ in step.before]
+    blank: list[Any] = [pa.nulls(0, column.type.arrow) for column in step.before]
     return Rows(np.zeros(0, np.int64), blank, step.types)
