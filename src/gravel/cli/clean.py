@@ -83,7 +83,7 @@ def _report(path: Path, done: Run, given: Given) -> None:
     from gravel.tables.reference import open_table
 
     plan = done.bound
-    if path.resolve() in (plan.table.path.resolve(), plan.target, plan.left_behind, plan.file.path.resolve()):
+    if path.resolve() in (plan.table.origin.resolve(), plan.target, plan.left_behind, plan.file.path.resolve()):
         raise CallProblem(f"the page would be written over {path}", hint="name another file")
     before = after = None
     if done.output is not None and not plan.target_special:

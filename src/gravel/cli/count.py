@@ -49,7 +49,9 @@ def count(
 
     given = given_by(param, today) if distinct or total or param or today else None
     results = []
-    for reference in tables:
+    from gravel.tables.reference import expanded
+
+    for reference in [one for given_table in tables for one in expanded(given_table)]:
         table = open_reference(reference, delimiter, encoding, empty, text)
         with progress(table):
             results.append(count_table(table, distinct or (), key, total or (), given))

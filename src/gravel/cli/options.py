@@ -34,7 +34,12 @@ class Empty(str, Enum):  # noqa: UP042
     null = "null"
 
 
-TableArgument = Annotated[str, typer.Argument(metavar="TABLE", help="A CSV file, or - for standard input.", show_default=False)]
+TableArgument = Annotated[
+    str,
+    typer.Argument(
+        metavar="TABLE", help="A table: FILE.csv, .tsv, .parquet, .jsonl, .arrow, FILE.db#table; - is standard input.", show_default=False
+    ),
+]
 FormatOption = Annotated[Format, typer.Option("--format", help="For people: table; for programs: json, csv, markdown.")]
 NoColor = Annotated[bool, typer.Option("--no-color", help="No colours (NO_COLOR is kept too).")]
 Delimiter = Annotated[

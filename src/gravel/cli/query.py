@@ -29,7 +29,9 @@ def query(
     statement: Annotated[str | None, typer.Argument(metavar="SELECT", help="A query, or - for standard input.", show_default=False)] = None,
     file: Annotated[Path | None, typer.Option("--file", metavar="FILE.sql", help="Read the query from a file.")] = None,
     table: Annotated[list[str] | None, typer.Option("--table", metavar="NAME=REF", help="A short name for a table (repeatable).")] = None,
-    folder: Annotated[Path | None, typer.Option("--in", metavar="FOLDER", help="A folder whose tables are known by their names.")] = None,
+    folder: Annotated[
+        Path | None, typer.Option("--in", metavar="FOLDER|FILE.db", help="A folder or a database whose tables are known by their names.")
+    ] = None,
     write: Annotated[Path | None, typer.Option("--write", metavar="FILE", help="Write the result, and count it.")] = None,
     rows: Annotated[str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")] = "40",
     explain: Annotated[bool, typer.Option("--explain", help="Show each stage: rows in, rows out, and why.")] = False,
@@ -106,10 +108,14 @@ def _tables(given: list[str] | None, folder: Path | None) -> dict[str, str]:
     from gravel.cli import render
 
     found: dict[str, str] = {}
-    if folder is not None:
+    if folder is not None and folder.is_file():
+        from gravel.tables.reference import expanded
+
+        found |= {reference.rpartition("#")[2]: reference for reference in expanded(str(folder)) if "#" in reference}
+    if folder is not None and not found:
         if not folder.is_dir():
             raise TableProblem(f"{folder} is no folder")
-        files = [path for path in sorted(folder.iterdir()) if path.suffix.lower() in (".csv", ".tsv")]
+        files = [path for path in sorted(folder.iterdir()) if path.suffix.lower() in (".csv", ".tsv", ".parquet", ".jsonl", ".arrow")]
         twice = {path.stem for path in files if sum(other.stem == path.stem for other in files) > 1}
         for name in sorted(twice):
             render.note(f"two files of {folder} are called {name}, so neither is known by that name; --table {name}=FILE names one")

@@ -19,7 +19,6 @@ from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
 from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind
-from gravel.tables.csv import CsvTable
 from gravel.tables.table import Batch, scan
 
 _SPELLINGS = 6
@@ -204,15 +203,7 @@ def _text(column: Any) -> Any:
 def _latest(asked: Asked) -> int | None:
     """The column that tells which row is the newest: one of dates as ISO 8601 writes them, that is not asked for itself."""
     table = asked.table
-    fresh = CsvTable(
-        table.path,
-        table.name,
-        delimiter=table.asked_delimiter,
-        encoding=table.asked_encoding,
-        empty_null=table.empty_null,
-        texts=table.texts,
-    )
-    types = fresh.guess(list(range(len(fresh.columns))))
+    types = table.look_at_types()
     read = {column.index for one in asked.bound for column in nodes.columns_read(one)}
     days = [at for at, kind in types.items() if kind.kind in (Kind.DATE, Kind.TIMESTAMP) and at not in read]
     named = [at for word in _LATEST for at in days if word in table.columns[at].casefold()]

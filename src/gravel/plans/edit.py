@@ -154,10 +154,13 @@ def _begun(path: Path, table: CsvTable) -> Any:
     import tomlkit
 
     document = tomlkit.document()
-    relative = os.path.relpath(table.path, path.parent)
-    document.add("table", tomlkit.string(relative))
+    relative = os.path.relpath(table.origin, path.parent)
+    document.add("table", tomlkit.string(f"{relative}#{table.part}" if table.part else relative))
     source = Path(relative)
-    document.add("write", tomlkit.string(str(source.with_name(f"{source.stem}-clean{source.suffix or '.csv'}"))))
+    # Results are written as text files.
+    plain = Path(source.name.removesuffix(".gz").removesuffix(".zst"))
+    ending = plain.suffix if plain.suffix.lower() in (".csv", ".tsv") else ".csv"
+    document.add("write", tomlkit.string(str(source.with_name(f"{table.part or plain.stem}-clean{ending}"))))
     _reading(document, table)
     return document
 

@@ -47,7 +47,8 @@ class Digest:
 def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Proof]:
     """What the pass over the source shows: its lines, each step's balance, stated row counts, the key before."""
     again = Signing(sha=False)
-    found = [_lines(plan, flow, again), *_same_input(flow, again.signature()), _balance(lines)]
+    account = Proof(*plan.table.account(flow.rows_read, flow.malformed, flow.breaks, again.take))
+    found = [account, *_same_input(flow, again.signature()), _balance(lines)]
     stated = [line for line in lines if line.stated is not None]
     if stated:
         missed = [line for line in stated if not line.stated_holds]
@@ -60,20 +61,6 @@ def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Pro
     if plan.key:
         found.append(_key(plan.key, flow.keys, "before", plan.table, tuple(column.type for column in plan.source)))
     return found
-
-
-def _lines(plan: BoundPlan, flow: Flow, again: Signing) -> Proof:
-    """Line ends counted in the file's bytes, against records, header and line breaks inside values."""
-    in_file = plan.table.count_lines(again.take)
-    inside = flow.breaks + sum(line_breaks(one.text.encode()) for one in flow.malformed)
-    header_lines = plan.table.dialect.lines
-    told = header_lines + flow.rows_read + len(flow.malformed) + inside
-    detail = f"{in_file:,} lines = {header_lines} header + {flow.rows_read:,} rows"
-    detail += f" + {len(flow.malformed):,} malformed" if flow.malformed else ""
-    detail += f" + {inside:,} line break{'' if inside == 1 else 's'} inside values" if inside else ""
-    if told != in_file:
-        detail += f" ({told - in_file:+,})"
-    return Proof("every line of the file is accounted for", told == in_file, detail)
 
 
 def _same_input(flow: Flow, now: Signature) -> list[Proof]:

@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from gravel.problems import CallProblem, TableProblem, nearest
-from gravel.tables.csv import CsvTable
 from gravel.tables.csv.writer import Output
+from gravel.tables.reference import Reading, open_table
 from gravel.tables.signing import Signature, signature_of
 from gravel.tables.table import scan
 
@@ -41,7 +41,11 @@ def record_of(done: Run, signatures: dict[str, Signature], others: list[Path]) -
 
     dialect = plan.table.dialect
     reading = {"delimiter": dialect.delimiter, "encoding": dialect.encoding, "empty": plan.file.model.empty}
-    source = file(plan.table.path, signatures["input"], table=plan.file.model.table, rows=done.rows_in, malformed=len(done.malformed))
+    table = plan.table
+    signed = signatures["input"] if table.origin == table.path else signature_of(table.origin, table.name)
+    source = file(table.origin, signed, table=plan.file.model.table, rows=done.rows_in, malformed=len(done.malformed))
+    if table.part:
+        source["part"] = table.part
     columns = [{"name": column.name, "type": str(column.type)} for column in plan.columns]
     left = None
     if "left" in signatures:
@@ -162,7 +166,8 @@ def _file(one: dict[str, Any], folder: Path, checked: list[Difference], reading:
     if how is None or "rows" not in one:
         return
     try:
-        table = CsvTable(path, name, delimiter=how["delimiter"], encoding=how.get("encoding"), empty_null=how.get("empty") == "null")
+        reference = f"{path}#{one['part']}" if one.get("part") else str(path)
+        table = open_table(reference, Reading(how["delimiter"], how.get("encoding"), how.get("empty") == "null"))
         rows = bad = 0
         for count, malformed in scan(table, lambda batch: (batch.count, len(batch.malformed)), []):
             rows, bad = rows + count, bad + malformed

@@ -81,7 +81,7 @@ class Base(ABC):
     @property
     def paths(self) -> set[Path]:
         """The files that were read."""
-        return {Path(path).resolve() for path, _ in self._read}
+        return {Path(path.rpartition("#")[0]).resolve() for path, _ in self._read}
 
     def _fault(self, stage: str, expression: str, errors: np.ndarray, rows: np.ndarray | None) -> None:
         """Row errors that a result or a condition reads. Raises DataProblem where errors stop the query."""

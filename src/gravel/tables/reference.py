@@ -14,6 +14,8 @@ from gravel.language.types import Type
 from gravel.problems import CallProblem
 from gravel.tables.csv import CsvTable
 
+SQLITE = (".db", ".sqlite", ".sqlite3")
+
 
 @dataclass(frozen=True)
 class Reading:
@@ -35,8 +37,7 @@ def open_table(reference: str, reading: Reading | None = None, base: Path | None
         path, name = _spooled(), "standard input"
     else:
         path, name = Path(base or ".", reference), reference
-    table = CsvTable(path, name, delimiter=how.delimiter, encoding=how.encoding, empty_null=how.empty_null,
-                     texts=frozenset(how.texts), declared=how.declared)  # fmt: skip
+    table = _opened(path, name, how)
     for column in (*how.texts, *how.declared):
         if column not in table.columns:
             from gravel.problems import nearest
@@ -44,6 +45,64 @@ def open_table(reference: str, reading: Reading | None = None, base: Path | None
             near = nearest(column, list(table.columns))
             raise CallProblem(f"{name} has no column {column}", hint=f"did you mean {near}?" if near else "")
     return table
+
+
+def _opened(path: Path, name: str, how: Reading) -> CsvTable:
+    """The table by its ending; what is compressed is laid out in a temporary file first."""
+    texts, declared = frozenset(how.texts), how.declared
+    file, hash_sign, part = str(path).rpartition("#")
+    if hash_sign and file.lower().endswith(SQLITE):
+        from gravel.tables.sqlite import open_sqlite
+
+        return open_sqlite(Path(file), name.rpartition("#")[0], part, texts, declared)
+    ending = path.suffix.lower()
+    if ending in SQLITE:
+        from gravel.tables.sqlite import open_sqlite
+
+        return open_sqlite(path, name, None, texts, declared)
+    if ending in (".gz", ".zst"):
+        made = _opened(_laid_out(path, name, "gzip" if ending == ".gz" else "zstd"), name, how)
+        made.origin = path
+        return made
+    if ending in (".parquet", ".arrow"):
+        from gravel.tables import stored
+
+        return (stored.open_parquet if ending == ".parquet" else stored.open_arrow)(path, name, texts, declared)
+    if ending == ".jsonl":
+        from gravel.tables.jsonl import open_jsonl
+
+        return open_jsonl(path, name, texts, declared)
+    delimiter = how.delimiter or ("\t" if ending == ".tsv" else None)
+    return CsvTable(path, name, delimiter=delimiter, encoding=how.encoding, empty_null=how.empty_null, texts=texts, declared=declared)
+
+
+def _laid_out(path: Path, name: str, codec: str) -> Path:
+    """A compressed file's content in a temporary one with the ending that is left. Raises TableProblem."""
+    import pyarrow as pa
+
+    from gravel.problems import TableProblem
+
+    handle, made = tempfile.mkstemp(prefix="gravel-", suffix=path.with_suffix("").suffix)
+    atexit.register(Path(made).unlink, missing_ok=True)
+    try:
+        with pa.CompressedInputStream(pa.OSFile(str(path)), codec) as source, os.fdopen(handle, "wb") as sink:
+            while data := source.read(1 << 22):
+                sink.write(data)
+    except FileNotFoundError:
+        raise TableProblem(f"there is no file {name}") from None
+    except OSError as error:
+        raise TableProblem(f"{name} cannot be read: {str(error).splitlines()[0].lower()}") from None
+    return Path(made)
+
+
+def expanded(reference: str, base: Path | None = None) -> list[str]:
+    """The references that one stands for: a database without a table is all its tables."""
+    path = Path(base or ".", reference)
+    if path.suffix.lower() in SQLITE and path.is_file():
+        from gravel.tables.sqlite import tables_of
+
+        return [f"{reference}#{table}" for table in tables_of(path, reference)]
+    return [reference]
 
 
 def _spooled() -> Path:

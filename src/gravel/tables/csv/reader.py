@@ -43,6 +43,7 @@ class CsvTable:
         declared: dict[str, Type] | None = None,
         dialect: Dialect | None = None,
     ) -> None:
+        self.origin, self.part = path, ""  # the file that was named, and the table in it where it has several
         self.path, self.name, self.empty_null, self.texts = path, name or str(path), empty_null, texts
         self.declared = declared or {}
         self.asked_delimiter, self.asked_encoding = delimiter, encoding
@@ -130,6 +131,13 @@ class CsvTable:
                     self._guesses[index] = made[index]
         return made
 
+    def look_at_types(self) -> dict[int, Type]:
+        """All columns' types as the first rows suggest them, without a promise: nothing later is held to them."""
+        fresh = CsvTable(
+            self.path, self.name, delimiter=self.asked_delimiter, encoding=self.asked_encoding, empty_null=self.empty_null, texts=self.texts
+        )
+        return fresh.guess(list(range(len(fresh.columns))))
+
     def types(self, wanted: Sequence[int]) -> dict[int, Type]:
         """Types found from all rows; reading stops early where only TEXT is left."""
         self._guesses.clear()
@@ -155,6 +163,19 @@ class CsvTable:
     def count_lines(self, take: Take | None = None) -> int:
         """Lines of the file, counted in its text alone, without regard to records; `take` is given the file's bytes."""
         return count_lines(self.path, self.name, self.dialect, take)
+
+    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
+        """What should be true of the rows read, whether it is, and the figures: line ends counted in the file's bytes, against
+        records, header and line breaks inside values."""
+        in_file = self.count_lines(take)
+        inside = breaks + sum(line_breaks(one.text.encode()) for one in malformed)
+        told = self.dialect.lines + rows + len(malformed) + inside
+        detail = f"{in_file:,} lines = {self.dialect.lines} header + {rows:,} rows"
+        detail += f" + {len(malformed):,} malformed" if malformed else ""
+        detail += f" + {inside:,} line break{'' if inside == 1 else 's'} inside values" if inside else ""
+        if told != in_file:
+            detail += f" ({told - in_file:+,})"
+        return "every line of the file is accounted for", told == in_file, detail
 
     def settle(self, found: dict[int, Fitting]) -> None:
         """Take over what a pass over all rows has found of the columns' types."""

@@ -1,0 +1,214 @@
+"""Tables of stores that know their types: Parquet, Arrow IPC, and what is kept as Arrow in a temporary file.
+
+A column's values are handed on as the texts in which a text file would have them, beside the type that the store gives; so
+everything that works on a text file's columns works on these. Only the columns asked for are read, part by part.
+"""
+
+from __future__ import annotations
+
+import base64
+import json
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.language.functions.casts import to_text
+from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIME, TIMESTAMP, Kind, Type, decimal
+from gravel.problems import TableProblem
+from gravel.tables.csv.dialect import Dialect
+from gravel.tables.csv.pieces import Take
+from gravel.tables.csv.reader import CsvTable
+from gravel.tables.table import Batch, GuessFailed, Malformed
+from gravel.tables.typing import agrees
+
+Part = Callable[[int, list[str]], Any]  # (number, columns) -> a record batch or table
+
+
+@dataclass(frozen=True)
+class StoredPiece:
+    """A part of a stored table: its number, its first source row, its rows with those that are malformed."""
+
+    number: int
+    first_row: int
+    records: int
+
+
+class StoredTable(CsvTable):
+    """A table in parts that are read by number. `kinds`: the type that the store gives a column, None where its values decide;
+    `counted`: its rows by the store's own count; `bad`: malformed records by part."""
+
+    def __init__(
+        self, path: Path, name: str, columns: Sequence[str], kinds: Sequence[Type | None], sizes: Sequence[int], part: Part, counted: int, *,
+        texts: frozenset[str] = frozenset(), declared: dict[str, Type] | None = None, bad: dict[int, tuple[Malformed, ...]] | None = None,
+        notes: Sequence[str] = (),
+    ) -> None:  # fmt: skip
+        dialect = Dialect(",", "utf-8", tuple(columns), 0, 0, 0, "\n")
+        super().__init__(path, name, texts=texts, declared=declared, dialect=dialect)
+        self.notes += notes
+        self.counted = counted
+        self._sizes, self._part, self._bad = list(sizes), part, bad or {}
+        for at, (column, kind) in enumerate(zip(columns, kinds, strict=True)):
+            given = self.declared.get(column) or (TEXT if column in texts else kind)
+            if given is not None:
+                self._types[at] = given
+
+    def pieces(self, take: Take | None = None) -> Iterator[Any]:
+        """The parts in order; `take` is given the bytes of the file first."""
+        _give(self.path, self.name, take)
+        row = 1
+        for number, size in enumerate(self._sizes):
+            if self.progress is not None:
+                self.progress(max(1, self.path.stat().st_size // len(self._sizes)))
+            yield StoredPiece(number, row, size)
+            row += size
+
+    def holding(self, rows: Sequence[int]) -> Iterator[Any]:
+        """The parts that hold some source rows."""
+        ascending = np.unique(np.asarray(rows, np.int64))
+        for piece in self.pieces():
+            at = np.searchsorted(ascending, piece.first_row)
+            if at < len(ascending) and ascending[at] < piece.first_row + piece.records:
+                yield piece
+
+    def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
+        """The rows of a part. Raises TableProblem where the store cannot be read."""
+        chosen = list(range(len(self.columns)) if wanted is None else wanted)
+        names = [self.columns[at] for at in chosen]
+        try:
+            found = self._part(piece.number, names)
+        except (OSError, pa.ArrowException) as error:
+            raise TableProblem(f"{self.name} cannot be read: {str(error).splitlines()[0][:200]}") from None
+        columns: list[Any] = [None] * len(self.columns)
+        for at, name in zip(chosen, names, strict=True):
+            column = found.column(name)
+            column = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
+            columns[at] = texts_of(column.chunk(0) if isinstance(column, pa.ChunkedArray) else column)
+        bad = self._bad.get(piece.number, ())
+        rows = np.arange(piece.first_row, piece.first_row + piece.records)
+        if bad:
+            rows = np.setdiff1d(rows, [one.row for one in bad])
+        for index, kind in self._guesses.items():
+            if columns[index] is not None and not agrees(columns[index], kind):
+                raise GuessFailed(self.columns[index])
+        return Batch(rows, columns, bad)
+
+    def look_at_types(self) -> dict[int, Type]:
+        """All columns' types; those that values decide are looked at whole."""
+        return self.types(list(range(len(self.columns))))
+
+    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
+        """The rows read against the store's own count."""
+        _give(self.path, self.name, take)
+        told = rows + len(malformed)
+        bad = f" + {len(malformed):,} malformed" if malformed else ""
+        return "every row of the store is accounted for", told == self.counted, f"{self.counted:,} by the store = {rows:,} rows{bad}"
+
+
+def _give(path: Path, name: str, take: Take | None) -> None:
+    if take is None:
+        return
+    try:
+        with open(path, "rb") as file:
+            while data := file.read(1 << 22):
+                take(data)
+    except OSError as error:
+        raise TableProblem(f"{name} cannot be read: {(error.strerror or str(error)).lower()}") from None
+
+
+def type_of(arrow: Any) -> Type:
+    """The language's type for a store's; what it has none for is text."""
+    kinds = pa.types
+    if kinds.is_uint64(arrow):
+        return decimal(20, 0)
+    if kinds.is_integer(arrow):
+        return INTEGER
+    if kinds.is_floating(arrow):
+        return DOUBLE
+    if kinds.is_decimal(arrow) and arrow.precision <= 38 and 0 <= arrow.scale <= arrow.precision:
+        return decimal(38, arrow.scale)
+    if kinds.is_boolean(arrow):
+        return BOOLEAN
+    if kinds.is_date(arrow):
+        return DATE
+    if kinds.is_time(arrow) and str(arrow) != "time64[ns]":
+        return TIME
+    if kinds.is_timestamp(arrow) and arrow.unit != "ns":
+        return TIMESTAMP if arrow.tz is None else Type(Kind.ZONED)
+    return TEXT
+
+
+def texts_of(values: Any) -> Any:
+    """A store's values as texts: what a text file would have for them; lists and records as JSON, bytes as base64."""
+    kind = values.type
+    if pa.types.is_string(kind):
+        return values
+    if pa.types.is_dictionary(kind):
+        return texts_of(values.dictionary_decode())
+    if pa.types.is_large_string(kind) or pa.types.is_string_view(kind):
+        return values.cast(pa.string())
+    if pa.types.is_null(kind):
+        return pa.nulls(len(values), pa.string())
+    made = type_of(kind)
+    if made != TEXT:
+        return to_text(values.cast(made.arrow), made)
+    if pa.types.is_nested(kind):
+        return pa.array(
+            [None if one is None else json.dumps(one, ensure_ascii=False, default=str) for one in values.to_pylist()], pa.string()
+        )
+    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_fixed_size_binary(kind):
+        return pa.array([None if one is None else base64.b64encode(one).decode() for one in values.to_pylist()], pa.string())
+    return pc.cast(values, pa.string())
+
+
+def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
+    """A Parquet file, a row group a part. Raises TableProblem."""
+    import pyarrow.parquet as pq
+
+    file = _opened(lambda: pq.ParquetFile(path), name, "Parquet")
+    schema = file.schema_arrow
+    sizes = [file.metadata.row_group(at).num_rows for at in range(file.num_row_groups)]
+
+    def part(number: int, columns: list[str]) -> Any:
+        # A file of its own for each part: readers of several threads must not share one.
+        return pq.ParquetFile(path).read_row_group(number, columns=columns, use_threads=False)
+
+    kinds = [type_of(field.type) for field in schema]
+    return StoredTable(path, name, _names(schema, name), kinds, sizes, part, file.metadata.num_rows, texts=texts, declared=declared)
+
+
+def open_arrow(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
+    """An Arrow IPC file, a record batch a part. Raises TableProblem."""
+    file = _opened(lambda: pa.ipc.open_file(path), name, "Arrow IPC")
+    schema = file.schema
+    sizes = [file.get_batch(at).num_rows for at in range(file.num_record_batches)]
+
+    def part(number: int, columns: list[str]) -> Any:
+        with pa.OSFile(str(path)) as source:
+            return pa.ipc.open_file(source).get_batch(number)
+
+    kinds = [type_of(field.type) for field in schema]
+    return StoredTable(path, name, _names(schema, name), kinds, sizes, part, sum(sizes), texts=texts, declared=declared)
+
+
+def _opened(work: Callable[[], Any], name: str, what: str) -> Any:
+    try:
+        return work()
+    except FileNotFoundError:
+        raise TableProblem(f"there is no file {name}") from None
+    except OSError as error:
+        raise TableProblem(f"{name} cannot be read: {(error.strerror or str(error)).lower()}") from None
+    except pa.ArrowException as error:
+        raise TableProblem(f"{name} is no {what} file: {str(error).splitlines()[0][:200]}") from None
+
+
+def _names(schema: Any, name: str) -> list[str]:
+    names = list(schema.names)
+    twice = next((one for at, one in enumerate(names) if one in names[:at]), None)
+    if twice is not None or not names:
+        raise TableProblem(f"{name} has two columns {twice}" if names else f"{name} has no columns")
+    return names

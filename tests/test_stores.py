@@ -1,0 +1,155 @@
+"""Tables of other stores: the same rows whatever they are kept in, types as the store has them, nothing altered."""
+
+from __future__ import annotations
+
+import base64
+import datetime
+import gzip
+import json
+import sqlite3
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import write
+
+# Each Arrow type with values of it; what they look like as texts is told beside by Python's own means.
+DAY = st.dates(datetime.date(1, 1, 1))
+KINDS: dict[str, tuple[pa.DataType, Any, Any]] = {
+    "tiny": (pa.int8(), st.integers(-128, 127), str),
+    "large": (pa.int64(), st.integers(-(2**63), 2**63 - 1), str),
+    "unsigned": (pa.uint64(), st.integers(0, 2**64 - 1), str),
+    "exact": (pa.decimal128(20, 3), st.decimals(-(10**16), 10**16, places=3), lambda value: f"{value:.3f}"),
+    "truth": (pa.bool_(), st.booleans(), lambda value: str(value).lower()),
+    "day": (pa.date32(), DAY, str),
+    "text": (pa.string(), st.text(st.characters(codec="utf-8", exclude_characters="\0"), max_size=6), str),
+    "long": (pa.large_string(), st.sampled_from(["a", "", "n/a", "007"]), str),
+    "coded": (pa.dictionary(pa.int32(), pa.string()), st.sampled_from(["Open", "OPEN"]), str),
+    "raw": (pa.binary(), st.binary(max_size=5), lambda value: base64.b64encode(value).decode()),
+    "list": (pa.list_(pa.int64()), st.lists(st.integers(0, 9), max_size=3), json.dumps),
+}
+
+
+@settings(max_examples=60)
+@given(data=st.data(), rows=st.integers(0, 9), group=st.integers(1, 4))
+def test_every_type_of_parquet_and_arrow_is_read_as_it_is(data: Any, rows: int, group: int, tmp_path_factory: Any) -> None:
+    from gravel.language.types import TEXT
+    from gravel.tables.reference import open_table
+    from gravel.tables.table import scan
+
+    folder = tmp_path_factory.mktemp("stores")
+    columns = {name: data.draw(st.lists(st.none() | values, min_size=rows, max_size=rows)) for name, (_, values, _) in KINDS.items()}
+    table = pa.table({name: pa.array(values, KINDS[name][0]) for name, values in columns.items()})
+    pq.write_table(table, folder / "t.parquet", row_group_size=group)
+    with pa.OSFile(str(folder / "t.arrow"), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+        writer.write_table(table, max_chunksize=group)
+    expected = {name: [None if value is None else KINDS[name][2](value) for value in values] for name, values in columns.items()}
+    for name in ("t.parquet", "t.arrow"):
+        found = open_table(str(folder / name))
+        batches = list(scan(found, lambda batch: batch))
+        assert [row for batch in batches for row in batch.rows] == list(range(1, rows + 1))
+        for at, column in enumerate(found.columns):
+            assert [value for batch in batches for value in batch.columns[at].to_pylist()] == expected[column], column
+        kinds = {column: str(kind) for column, kind in zip(found.columns, found.types(list(range(len(KINDS)))).values(), strict=True)}
+        assert (kinds["tiny"], kinds["exact"], kinds["truth"], kinds["day"]) == ("INTEGER", "DECIMAL(38,3)", "BOOLEAN", "DATE")
+        assert all(kinds[column] == str(TEXT) for column in ("text", "long", "coded", "raw", "list"))
+
+
+ROWS = [("1", "Gull", "10.50", None), ("2", ' "Tern",\n', "7.00", "x"), ("3", "", None, "y"), ("4", None, "1.25", "ä")]
+
+
+def _stores() -> None:
+    """The same rows in every kind of file, 'code' a text everywhere."""
+    quoted = lambda value: "" if value is None else '"' + value.replace('"', '""') + '"'  # noqa: E731
+    lines = [f"{a},{quoted(b)},{c or ''},{quoted(d)}\n" for a, b, c, d in ROWS]
+    write("t.csv", "id,name,fee,code\n" + "".join(lines))
+    write("t.tsv", ("id,name,fee,code\n" + "".join(lines)).replace(",", "\t").replace('"Tern""\t', '"Tern"",'))
+    Path("t.csv.gz").write_bytes(gzip.compress(Path("t.csv").read_bytes()))
+    with pa.CompressedOutputStream("t.csv.zst", "zstd") as sink:
+        sink.write(Path("t.csv").read_bytes())
+    table = pa.table({
+        "id": pa.array([int(row[0]) for row in ROWS]), "name": pa.array([row[1] for row in ROWS]),
+        "fee": pa.array([row[2] and Decimal(row[2]) for row in ROWS], pa.decimal128(8, 2)), "code": pa.array([row[3] for row in ROWS]),
+    })  # fmt: skip
+    pq.write_table(table, "t.parquet", row_group_size=3)
+    with pa.OSFile("t.arrow", "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+        writer.write_table(table)
+    objects = [f'{{"id": {a}, "name": {json.dumps(b)}, "fee": {c or "null"}, "code": {json.dumps(d)}}}\n' for a, b, c, d in ROWS]
+    write("t.jsonl", "".join(objects))
+    base = sqlite3.connect("t.db")
+    base.execute("CREATE TABLE t (id INTEGER, name TEXT, fee TEXT, code TEXT)")
+    base.executemany("INSERT INTO t VALUES (?, ?, ?, ?)", ROWS)
+    base.commit()
+    base.close()
+
+
+FILES = ("t.tsv", "t.csv.gz", "t.csv.zst", "t.parquet", "t.arrow", "t.jsonl", "t.db", "t.db#t")
+
+
+@pytest.mark.parametrize("name", FILES)
+def test_rows_are_the_same_whatever_they_are_kept_in(name: str, figures: Any, gravel: Any) -> None:
+    _stores()
+    if name == "t.tsv":
+        write("t.tsv", 'id\tname\tfee\tcode\n1\tGull\t10.50\t\n2\t" ""Tern"",\n"\t7.00\tx\n3\t""\t\ty\n4\t\t1.25\tä\n')
+    expected = figures("look", "t.csv", "--text", "fee")
+    found = figures("look", name, "--text", "fee")
+    assert found["shown"] == expected["shown"]
+    assert figures("compare", "t.csv", name, "--key", "id", "--text", "fee")["status"] == "same"
+    assert figures("count", name, "--key", "id")["tables"][0]["rows"] == 4
+    asked = f"SELECT code, COUNT(*) AS n FROM '{name}' WHERE id > 1 GROUP BY code ORDER BY code"
+    assert figures("query", asked)["rows"] == [["x", 1], ["y", 1], ["ä", 1]]
+    assert figures("duplicates", name, "--on", "UPPER(name)")["null_rows"] == 1
+    write(
+        "p.toml",
+        f'table = "{name}"\nwrite = "o.csv"\nkey = ["id"]\n[[step]]\nset = {{ name = "TRIM(name)" }}\n[[step]]\ndrop_rows = "id = 3"\n',
+    )
+    done = figures("clean", "p.toml")
+    assert (done["status"], done["rows_out"]) == ("good", 3)
+    assert [row["values"]["id"] for row in figures("look", "o.csv")["shown"]] == [1, 2, 4]
+    assert figures("verify", "o.record.json")["status"] == "same"
+    assert figures("profile", name)["rows"] == 4
+    assert gravel("try", name, "name = UPPER(name)", "--add", "n.toml").status == 0
+    assert gravel("clean", "n.toml", "--dry-run").status == 0
+
+
+def test_databases_list_their_tables_and_say_what_does_not_fit(figures: Any, gravel: Any) -> None:
+    _stores()
+    base = sqlite3.connect("h.db")
+    base.execute('CREATE TABLE "odd ""name" (built INTEGER, day DATE, raw BLOB)')
+    base.executemany(
+        'INSERT INTO "odd ""name" VALUES (?, ?, ?)', [(1999, "2024-01-01", b"\0a"), ("1990?", None, None), (2, "2024-02-01", b"")]
+    )
+    base.execute('CREATE VIEW few AS SELECT built FROM "odd ""name" WHERE day IS NOT NULL')
+    base.commit()
+    base.close()
+    before = Path("h.db").read_bytes()
+    assert [(one["table"], one["rows"]) for one in figures("count", "h.db")["tables"]] == [("h.db#few", 2), ('h.db#odd "name', 3)]
+    told = gravel("look", 'h.db#odd "name')
+    assert "1 text values in built, which is declared INTEGER" in told.err
+    assert [row["values"]["raw"] for row in figures("look", 'h.db#odd "name')["shown"]] == ["AGE=", None, ""]
+    assert figures("look", 'h.db#odd "name', "--where", "day > DATE '2024-01-15'")["matching"] == 1
+    assert figures("query", "SELECT COUNT(*) FROM few", "--in", "h.db")["rows"] == [[2]]
+    assert "h.db has 2 tables: few, odd" in gravel("look", "h.db", status=2).err
+    assert "did you mean few?" in gravel("look", "h.db#fwe", status=2).err
+    assert Path("h.db").read_bytes() == before
+
+
+def test_what_cannot_be_read_is_told_without_a_traceback(gravel: Any, figures: Any) -> None:
+    _stores()
+    for name in ("x.parquet", "x.arrow", "x.db", "x.csv.gz", "x.csv.zst"):
+        write(name, "no such thing, only text\n" * 9)
+        assert gravel("count", name, status=3).err
+        assert gravel("count", f"none-{name}", status=3).err
+    write("x.jsonl", '{"a": 1}\nnonsense\n[1]\n\n{"a": "2", "b": {"c": [1.50]}}\n')
+    found = figures("look", "x.jsonl")
+    assert [list(row["values"].values()) for row in found["shown"]] == [["1", None], ["2", '{"c": [1.50]}']]
+    assert [row["row"] for row in found["shown"]] == [1, 4]
+    assert "no JSON" in gravel("look", "x.jsonl").err
+    write("e.jsonl", "\n")
+    assert "no object in it" in gravel("count", "e.jsonl", status=3).err
