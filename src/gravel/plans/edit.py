@@ -155,6 +155,10 @@ def _begun(path: Path, table: CsvTable) -> Any:
 
     document = tomlkit.document()
     relative = os.path.relpath(table.origin, path.parent)
+    if table.server:
+        document.add("table", tomlkit.string(table.name))  # its password is not written down
+        document.add("write", tomlkit.string(f"{table.name.rpartition('.')[2]}-clean.csv"))
+        return document
     document.add("table", tomlkit.string(f"{relative}#{table.part}" if table.part else relative))
     source = Path(relative)
     # Results are written as text files.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -21,6 +22,11 @@ if TYPE_CHECKING:
 KIND = "record/1"
 
 
+def without_passwords(text: str) -> str:
+    """A plan's text as its record has it: URLs in it without their passwords."""
+    return re.sub(r"(\w+://[^\s:@/\"']*):[^\s@/\"']*@", r"\1@", text)
+
+
 def record_path(target: Path) -> Path:
     """Where the record of an output stands."""
     return target.with_name(f"{target.stem}.record.json")
@@ -33,7 +39,7 @@ def record_of(done: Run, signatures: dict[str, Signature], others: list[Path]) -
 
     plan = done.bound
     folder = plan.target.parent
-    text = plan.file.text
+    text = without_passwords(plan.file.text)
 
     def file(path: Path, signature: Signature, **more: Any) -> dict[str, Any]:
         relative = Path(os.path.relpath(path.resolve(), folder)).as_posix()
@@ -43,7 +49,10 @@ def record_of(done: Run, signatures: dict[str, Signature], others: list[Path]) -
     reading = {"delimiter": dialect.delimiter, "encoding": dialect.encoding, "empty": plan.file.model.empty}
     table = plan.table
     signed = signatures["input"] if table.origin == table.path else signature_of(table.origin, table.name)
-    source = file(table.origin, signed, table=plan.file.model.table, rows=done.rows_in, malformed=len(done.malformed))
+    source = file(table.origin, signed, table=plan.table_name, rows=done.rows_in, malformed=len(done.malformed))
+    if table.server:
+        # A server is not opened again: what was copied from it is told, its password is not.
+        source |= {"path": None, "server": table.server, "table": table.name}
     if table.part:
         source["part"] = table.part
     columns = [{"name": column.name, "type": str(column.type)} for column in plan.columns]
@@ -132,11 +141,13 @@ def _verify(found: dict[str, Any], folder: Path, checked: list[Difference]) -> N
     checked.append(Difference("the plan's text in the record: SHA-256", plan["sha256"], text_hash))
     plan_path = folder / plan["path"]
     if plan_path.is_file():
-        now = hashlib.sha256(plan_path.read_text("utf-8-sig").encode()).hexdigest()
+        now = hashlib.sha256(without_passwords(plan_path.read_text("utf-8-sig")).encode()).hexdigest()
         checked.append(Difference(f"{plan['path']}: SHA-256", plan["sha256"], now))
     else:
         checked.append(Difference(f"{plan['path']}: the file", "there", "not there"))
     for one in found["inputs"]:
+        if one.get("server"):
+            continue
         _file(one, folder, checked)
     _file(found["output"], folder, checked)
     if found.get("left_behind"):

@@ -73,4 +73,4 @@ def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
         stops = line.count.why or f'{line.count.stopped:,} rows fail, and on_error is "stop"'
     errors = tuple((column, kind) for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows))
     totals = tuple(one.text for one in plan.totals)
-    return Rehearsal(plan.file.name, plan.file.model.table, line, errors, stops, totals, tuple(flow.malformed), tuple(plan.table.notes))
+    return Rehearsal(plan.file.name, plan.table_name, line, errors, stops, totals, tuple(flow.malformed), tuple(plan.table.notes))

@@ -207,7 +207,7 @@ def ledger(flow: Flow) -> tuple[StepLine, ...]:
     plan, bad = flow.plan, len(flow.malformed)
     reading = StepCount(rows_in=flow.rows_read + bad, set_aside=bad, rows_out=flow.rows_read)
     totals = [tuple(None if state is None else state.result() for state in states) for states in flow.totals]
-    lines = [StepLine(0, "read", plan.file.model.table, reading, totals=totals[0])]
+    lines = [StepLine(0, "read", plan.table_name, reading, totals=totals[0])]
     for step, count, values in zip(flow.steps, flow.counts, totals[1:], strict=True):
         conflicts = {step.before[at].name: groups for at, groups in sorted(count.conflicts.items()) if groups}
         for at, cells in count.filled.items():
@@ -260,7 +260,7 @@ def _result(flow: Flow, lines: tuple[StepLine, ...], shown: list[Proof], stopped
     )
     beside = (folder / plan.file.model.write).parent if plan.left_behind.parent == plan.target.parent else folder
     return Run(
-        plan.file.name, plan.file.model.table, good, not wish.writes, flow.rows_read, flow.rows_out, tuple(flow.malformed), lines,
+        plan.file.name, plan.table_name, good, not wish.writes, flow.rows_read, flow.rows_out, tuple(flow.malformed), lines,
         tuple(shown), stopped, errors, str(folder / plan.file.model.write) if done else None,
         str(beside / plan.left_behind.name) if done and left else None, _gone(lines), tuple(one.text for one in plan.totals),
         tuple(plan.table.notes), tuple(stale), plan, plan.given.today, {name: str(one.value) for name, one in plan.given.parameters.items()},

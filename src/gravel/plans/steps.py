@@ -160,6 +160,11 @@ class BoundPlan:
     others: tuple[Path, ...] = ()  # the files of other tables that its texts name
 
     @property
+    def table_name(self) -> str:
+        """The table as it may be shown: a server's URL has a password in it perhaps."""
+        return self.table.name if self.table.server else self.file.model.table
+
+    @property
     def reading(self) -> Reading:
         """How its output is read again."""
         return Reading(self.table.dialect.delimiter)

@@ -14,6 +14,7 @@ from gravel.language.types import Type
 from gravel.problems import CallProblem
 from gravel.tables.csv import CsvTable
 
+SERVERS = ("postgresql://", "postgres://")
 SQLITE = (".db", ".sqlite", ".sqlite3")
 
 
@@ -33,6 +34,10 @@ def open_table(reference: str, reading: Reading | None = None, base: Path | None
     how = reading or Reading()
     if how.delimiter is not None and len(how.delimiter.encode()) != 1:
         raise CallProblem(f"a delimiter is one character, not {how.delimiter!r}", hint="for a tab: --delimiter tab")
+    if reference.startswith(SERVERS):
+        from gravel.tables.postgresql import open_postgresql
+
+        return open_postgresql(reference, frozenset(how.texts), how.declared)
     if reference == "-":
         path, name = _spooled(), "standard input"
     else:
@@ -97,6 +102,10 @@ def _laid_out(path: Path, name: str, codec: str) -> Path:
 
 def expanded(reference: str, base: Path | None = None) -> list[str]:
     """The references that one stands for: a database without a table is all its tables."""
+    if reference.startswith(SERVERS) and "#" not in reference:
+        from gravel.tables import postgresql
+
+        return [f"{reference}#{table}" for table in postgresql.tables_of(reference)]
     path = Path(base or ".", reference)
     if path.suffix.lower() in SQLITE and path.is_file():
         from gravel.tables.sqlite import tables_of

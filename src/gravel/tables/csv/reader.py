@@ -44,6 +44,7 @@ class CsvTable:
         dialect: Dialect | None = None,
     ) -> None:
         self.origin, self.part = path, ""  # the file that was named, and the table in it where it has several
+        self.server = ""  # where it was copied from, if that is no file
         self.path, self.name, self.empty_null, self.texts = path, name or str(path), empty_null, texts
         self.declared = declared or {}
         self.asked_delimiter, self.asked_encoding = delimiter, encoding
