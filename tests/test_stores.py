@@ -153,3 +153,30 @@ def test_what_cannot_be_read_is_told_without_a_traceback(gravel: Any, figures: A
     assert "no JSON" in gravel("look", "x.jsonl").err
     write("e.jsonl", "\n")
     assert "no object in it" in gravel("count", "e.jsonl", status=3).err
+
+
+def test_several_files_are_one_table(figures: Any, gravel: Any) -> None:
+    write("s-1.csv", "id,name\n1,Gull\n2\n3,Tern\n")
+    write("s-2.csv", 'name,id,fee\n"a\nb",4,1.50\n')
+    found = figures("look", "s-*.csv")
+    assert [[row["row"], *row["values"].values()] for row in found["shown"]] == [
+        [1, 1, "Gull", None, "s-1.csv"], [3, 3, "Tern", None, "s-1.csv"], [4, 4, "a\nb", "1.50", "s-2.csv"],
+    ]  # fmt: skip
+    told = gravel("count", "s-*.csv", "--total", "fee")
+    assert "s-1.csv has no fee" in told.err
+    assert "row 2, line 3: s-1.csv: 1 field where the header has 2" in told.err
+    write("p.toml", 'table = "s-*.csv"\nwrite = "o.csv"\nkey = ["id"]\nmalformed = "set aside"\n[[step]]\nset = { name = "UPPER(name)" }\n')
+    done = figures("clean", "p.toml")
+    assert (done["rows_in"], done["rows_out"], done["malformed"]) == (3, 3, 1)
+    detail = {one["proof"]: one["detail"] for one in done["proofs"]}["every line of the file is accounted for"]
+    assert detail == "7 lines in 2 files = 2 of headers + 3 rows + 1 malformed + 1 line breaks inside values"
+    assert figures("verify", "o.record.json")["status"] == "same"
+    write("s-2.csv", "name,id,fee\nc,4,1.50\n")
+    assert figures("verify", "o.record.json", status=1)["findings"][0]["what"] == "s-2.csv: bytes"
+    asked = "SELECT gravel_file, COUNT(*) AS n FROM 's-*.csv' GROUP BY gravel_file ORDER BY n DESC"
+    assert figures("query", asked)["rows"] == [["s-1.csv", 2], ["s-2.csv", 1]]
+    assert "no file is called as x-*.csv says" in gravel("count", "x-*.csv", status=3).err
+    write("p.toml", 'table = "s-*.csv"\nwrite = "s-3.csv"\n')
+    gravel("clean", "p.toml", "--dry-run", status=1)
+    write("p.toml", 'table = "s-*.csv"\nwrite = "s-2.csv"\n')
+    assert "over its own input" in gravel("clean", "p.toml", status=2).err

@@ -218,7 +218,7 @@ def _targets(binder: Binder) -> tuple[Path, Path]:
         # Beside a device or a pipe is no place for a file: the rows left behind go beside the plan.
         left_behind = plan.path.resolve().with_name(f"{plan.path.stem}-left-behind.csv")
     place = f"{plan.name}:{plan.line('write')}"
-    if table.origin.resolve() in (target, left_behind):
+    if {target, left_behind} & {one.origin.resolve() for one in getattr(table, "files", [table])}:
         binder.mistakes.append(CallProblem("the plan would write over its own input", place=place, hint="name another file"))
     elif target.suffix.lower() not in (".csv", ".tsv", "") and not target.exists():
         binder.mistakes.append(

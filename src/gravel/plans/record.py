@@ -50,6 +50,11 @@ def record_of(done: Run, signatures: dict[str, Signature], others: list[Path]) -
     table = plan.table
     signed = signatures["input"] if table.origin == table.path else signature_of(table.origin, table.name)
     source = file(table.origin, signed, table=plan.table_name, rows=done.rows_in, malformed=len(done.malformed))
+    if (files := getattr(table, "files", None)) is not None:
+        # Of several files each is signed by itself.
+        every = [file(one.origin, signature_of(one.origin, one.name), table=one.name) for one in files]
+    else:
+        every = []
     if table.server:
         # A server is not opened again: what was copied from it is told, its password is not.
         source |= {"path": None, "server": table.server, "table": table.name}
@@ -65,7 +70,7 @@ def record_of(done: Run, signatures: dict[str, Signature], others: list[Path]) -
         "begun": done.begun.isoformat(timespec="seconds"), "ended": done.ended.isoformat(timespec="seconds"),
         "plan": {"path": plan_path, "sha256": hashlib.sha256(text.encode()).hexdigest(), "text": text},
         "today": done.today.isoformat(), "parameters": done.parameters,
-        "inputs": [{**source, "reading": reading}, *(file(path, signature_of(path, str(path)), table=path.name) for path in others)],
+        "inputs": [*(every or [{**source, "reading": reading}]), *(file(path, signature_of(path, str(path)), table=path.name) for path in others)],
         "output": file(plan.target, signatures["output"], rows=done.rows_out, columns=columns, reading={"delimiter": dialect.delimiter}),
         "left_behind": left, "totals": list(done.totals), "steps": steps_json(done), "proofs": proofs_json(done),
         "cautions": [

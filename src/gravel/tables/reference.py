@@ -7,7 +7,7 @@ import os
 import shutil
 import sys
 import tempfile
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from gravel.language.types import Type
@@ -60,6 +60,11 @@ def _opened(path: Path, name: str, how: Reading) -> CsvTable:
         from gravel.tables.sqlite import open_sqlite
 
         return open_sqlite(Path(file), name.rpartition("#")[0], part, texts, declared)
+    if any(sign in path.name for sign in "*?[") and not path.exists():
+        from gravel.tables.several import open_several
+
+        plain = replace(how, texts=(), declared={})
+        return open_several(path, name, texts, declared, lambda one, shown: _opened(one, shown, plain))
     ending = path.suffix.lower()
     if ending in SQLITE:
         from gravel.tables.sqlite import open_sqlite

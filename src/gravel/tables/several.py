@@ -1,0 +1,134 @@
+"""Several files as one table: a pattern such as stays-*.csv. Columns are matched by name; the file of each row is kept."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.language.types import TEXT, Type
+from gravel.problems import CallProblem, TableProblem
+from gravel.tables.csv.dialect import Dialect
+from gravel.tables.csv.pieces import Take
+from gravel.tables.csv.reader import CsvTable
+from gravel.tables.stored import StoredTable
+from gravel.tables.table import Batch, GuessFailed, Malformed
+from gravel.tables.typing import agrees
+
+FILE = "gravel_file"
+
+
+@dataclass(frozen=True)
+class SeveralPiece:
+    """A piece of one of the files: which, and how many rows stand before that file."""
+
+    file: int
+    before: int
+    inner: Any
+    first_row: int
+    records: int
+
+
+class SeveralTable(CsvTable):
+    """Files one after another, in the order of their names; row numbers go on from file to file. A column that a file does not
+    have is NULL in its rows."""
+
+    def __init__(self, name: str, files: Sequence[CsvTable], texts: frozenset[str], declared: dict[str, Type]) -> None:
+        names = tuple(dict.fromkeys(column for one in files for column in one.columns))
+        if FILE in names:
+            raise CallProblem(f"{name} has a column {FILE} already", hint="read the files one by one")
+        first = files[0].dialect
+        dialect = Dialect(first.delimiter, "utf-8", (*names, FILE), 0, 0, 0, first.line_end)
+        super().__init__(files[0].path, name, texts=texts, declared=declared, dialect=dialect)
+        self.files = list(files)
+        self._types[len(names)] = TEXT
+        for at, column in enumerate(names):
+            # Where every file's store gives one type, that is it; else the values decide.
+            kinds = {one._types.get(one.columns.index(column)) for one in files if column in one.columns}
+            kind = declared.get(column) or (kinds.pop() if len(kinds) == 1 and column not in texts else None)
+            if kind is not None:
+                self._types[at] = kind
+        told = [
+            f"{one.name} has no {', '.join(lost)}" for one in files if (lost := [column for column in names if column not in one.columns])
+        ]
+        self.notes += told
+        self._sizes: list[int] = []
+
+    def pieces(self, take: Take | None = None) -> Iterator[Any]:
+        """The pieces of each file in turn."""
+        before, sizes = 0, []
+        for number, one in enumerate(self.files):
+            rows = 0
+            for piece in one.pieces(take):
+                if self.progress is not None:
+                    self.progress(len(getattr(piece, "data", b"")))
+                yield SeveralPiece(number, before, piece, before + piece.first_row, piece.records)
+                rows += piece.records
+            before += rows
+            sizes.append(rows)
+        self._sizes = sizes
+
+    def holding(self, rows: Sequence[int]) -> Iterator[Any]:
+        """The pieces that hold some source rows."""
+        ascending = np.unique(np.asarray(rows, np.int64))
+        for piece in self.pieces():
+            at = np.searchsorted(ascending, piece.first_row)
+            if at < len(ascending) and ascending[at] < piece.first_row + piece.records:
+                yield piece
+
+    def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
+        """The rows of a piece, with the columns of all files."""
+        one = self.files[piece.file]
+        chosen = list(range(len(self.columns)) if wanted is None else wanted)
+        theirs = {at: one.columns.index(self.columns[at]) for at in chosen if self.columns[at] in one.columns}
+        batch = one.read(piece.inner, sorted(theirs.values()))
+        columns: list[Any] = [None] * len(self.columns)
+        for at in chosen:
+            if at in theirs:
+                columns[at] = batch.columns[theirs[at]]
+            elif self.columns[at] == FILE:
+                columns[at] = pa.repeat(pa.scalar(one.name, pa.string()), batch.count)
+            else:
+                columns[at] = pa.nulls(batch.count, pa.string())
+        for index, kind in self._guesses.items():
+            if columns[index] is not None and not agrees(columns[index], kind):
+                raise GuessFailed(self.columns[index])
+        bad = tuple(replace(record, row=record.row + piece.before, fault=f"{one.name}: {record.fault}") for record in batch.malformed)
+        return Batch(batch.rows + piece.before, columns, bad)
+
+    def look_at_types(self) -> dict[int, Type]:
+        """All columns' types."""
+        return self.types(list(range(len(self.columns))))
+
+    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
+        """Lines or rows of all files together."""
+        if isinstance(self.files[0], StoredTable):
+            counted = 0
+            for one in self.files:
+                one.account(0, (), 0, take)
+                counted += one.counted if isinstance(one, StoredTable) else 0
+            told = rows + len(malformed)
+            return "every row of the store is accounted for", told == counted, f"{counted:,} in {len(self.files)} files = {told:,} rows"
+        from gravel.tables.csv.dialect import line_breaks
+
+        lines = sum(one.count_lines(take) for one in self.files)
+        headers = sum(one.dialect.lines for one in self.files)
+        inside = breaks + sum(line_breaks(one.text.encode()) for one in malformed)
+        told = headers + rows + len(malformed) + inside
+        detail = f"{lines:,} lines in {len(self.files)} files = {headers:,} of headers + {rows:,} rows"
+        detail += f" + {len(malformed):,} malformed" if malformed else ""
+        detail += f" + {inside:,} line breaks inside values" if inside else ""
+        return "every line of the file is accounted for", told == lines, detail
+
+
+def open_several(pattern: Path, name: str, texts: frozenset[str], declared: dict[str, Type], open_one: Callable[[Path, str], CsvTable]) -> SeveralTable:  # fmt: skip
+    """The files that a pattern of names meets, in their order. Raises TableProblem where there is none."""
+    paths = sorted(path for path in pattern.parent.glob(pattern.name) if path.is_file())
+    if not paths:
+        raise TableProblem(f"no file is called as {name} says")
+    folder = Path(name).parent
+    return SeveralTable(name, [open_one(path, str(folder / path.name)) for path in paths], texts, declared)
