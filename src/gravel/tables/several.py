@@ -125,7 +125,9 @@ class SeveralTable(CsvTable):
         return "every line of the file is accounted for", told == lines, detail
 
 
-def open_several(pattern: Path, name: str, texts: frozenset[str], declared: dict[str, Type], open_one: Callable[[Path, str], CsvTable]) -> SeveralTable:  # fmt: skip
+def open_several(
+    pattern: Path, name: str, texts: frozenset[str], declared: dict[str, Type], open_one: Callable[[Path, str], CsvTable]
+) -> SeveralTable:
     """The files that a pattern of names meets, in their order. Raises TableProblem where there is none."""
     paths = sorted(path for path in pattern.parent.glob(pattern.name) if path.is_file())
     if not paths:

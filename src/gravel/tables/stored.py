@@ -10,7 +10,9 @@ import base64
 import json
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
+from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -26,6 +28,7 @@ from gravel.tables.csv.reader import CsvTable
 from gravel.tables.table import Batch, GuessFailed, Malformed
 from gravel.tables.typing import agrees
 
+_PART = 1 << 16  # rows of a part
 Part = Callable[[int, list[str]], Any]  # (number, columns) -> a record batch or table
 
 
@@ -171,13 +174,25 @@ def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[st
 
     file = _opened(lambda: pq.ParquetFile(path), name, "Parquet")
     schema = file.schema_arrow
-    sizes = [file.metadata.row_group(at).num_rows for at in range(file.num_row_groups)]
+    # Large groups are handed on in several parts, so that several threads have work.
+    parts = [
+        (group, start, min(_PART, file.metadata.row_group(group).num_rows - start))
+        for group in range(file.num_row_groups)
+        for start in range(0, file.metadata.row_group(group).num_rows, _PART)
+    ]
+    lock = Lock()
+
+    @lru_cache(maxsize=2)
+    def group_of(group: int, columns: tuple[str, ...]) -> Any:
+        return file.read_row_group(group, columns=list(columns), use_threads=True)
 
     def part(number: int, columns: list[str]) -> Any:
-        # A file of its own for each part: readers of several threads must not share one.
-        return pq.ParquetFile(path).read_row_group(number, columns=columns, use_threads=False)
+        group, start, length = parts[number]
+        with lock:  # a reader is not for several threads
+            whole = group_of(group, tuple(columns))
+        return whole.slice(start, length)
 
-    kinds = [type_of(field.type) for field in schema]
+    kinds, sizes = [type_of(field.type) for field in schema], [length for _, _, length in parts]
     return StoredTable(path, name, _names(schema, name), kinds, sizes, part, file.metadata.num_rows, texts=texts, declared=declared)
 
 
