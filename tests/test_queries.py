@@ -358,3 +358,55 @@ def test_nan_in_a_check(gravel: Any) -> None:
     x = "CAST(x AS DOUBLE PRECISION)"
     gravel("check", "t.csv", f"MAX({x}) = CAST('NaN' AS DOUBLE PRECISION)", f"MIN({x}) = 1")
     assert gravel("look", "t.csv", "--sort", f"{x} DESC", "--format", "csv").out.split() == ["gravel_row,x", "1,NaN", "3,5", "2,1"]
+
+
+def test_rows_with_an_error_are_left_out_wherever_it_is_read(figures: Any, gravel: Any) -> None:
+    write("b.csv", "id,n,tags\n1,0,a;b\n2,2,c\n3,5,\n4,,d\n")
+    write("k.csv", "v\n5\n2\n")
+    for query, rows, omitted in (
+        ("SELECT id, v FROM 'b.csv' LEFT JOIN 'k.csv' ON 10 / n = v ORDER BY id", [[2, 5], [3, 2], [4, None]], [(4, 3)]),
+        ("SELECT id, v FROM 'k.csv' RIGHT JOIN 'b.csv' ON v = 10 / n ORDER BY id", [[2, 5], [3, 2], [4, None]], [(4, 3)]),
+        ("SELECT id, t FROM 'b.csv' LEFT JOIN UNNEST(LIST_ITEMS(SUBSTRING(tags, 1, n - 1), ';')) AS u(t) ON TRUE ORDER BY id",
+         [[2, "c"], [3, None], [4, None]], [(4, 3)]),
+        ("SELECT id, ROW_NUMBER() OVER (ORDER BY 10 / n DESC NULLS LAST) AS r FROM 'b.csv' ORDER BY r", [[2, 1], [3, 2], [4, 3]], [(4, 3)]),
+    ):  # fmt: skip
+        found = figures("query", query, "--on-error", "omit")
+        assert found["rows"] == rows, query
+        assert [(one["in"], one["out"]) for one in found["account"] if "omitted" in one["stage"]] == omitted, query
+        gravel("query", query, status=1)
+
+
+def test_a_name_that_only_the_row_around_a_subquery_has_is_told(figures: Any, gravel: Any) -> None:
+    write("b.csv", "id,owner\n1,a\n2,b\n")
+    write("o.csv", "code\na\n")
+    found = figures("query", "SELECT id FROM 'b.csv' AS b WHERE owner IN (SELECT owner FROM 'o.csv')")
+    assert found["rows"] == [[1], [2]]  # as the standard has it: every owner is equal to itself
+    assert [one["caution"] for one in found["cautions"]] == ["a name from outside"]
+    found = figures("query", "SELECT id FROM 'b.csv' AS b WHERE EXISTS (SELECT 1 FROM 'o.csv' AS o WHERE o.code = b.owner)")
+    assert (found["rows"], found["cautions"]) == ([[1]], [])
+    # A subquery of another command is any query.
+    asked = "owner IN (SELECT code FROM 'o.csv' GROUP BY code HAVING COUNT(*) = 1 UNION SELECT 'x')"
+    assert figures("look", "b.csv", "--where", asked)["matching"] == 1
+    assert figures("check", "b.csv", f"known: {asked}", status=1)["checks"][0]["fails"] == 1
+    assert "there is no table" in gravel("look", "b.csv", "--where", "owner IN (SELECT code FROM o)", status=2).err
+    write("o.tsv", "code\nz\n")
+    told = gravel("query", "SELECT COUNT(*) FROM b", "--in", ".")
+    assert "two files of . are called o" in told.err
+
+
+def test_window_sums_of_exact_numbers_stay_exact(figures: Any) -> None:
+    write("b.csv", "id,x\n1,0.10\n2,99999999999999.99\n3,0.01\n4,-0.10\n5,\n")
+    found = figures(
+        "query", "SELECT id, SUM(x) OVER (ORDER BY id) AS s, AVG(x) OVER (ORDER BY id ROWS 1 PRECEDING) AS a FROM 'b.csv' ORDER BY id"
+    )
+    assert [row[1] for row in found["rows"]] == [
+        "0.10",
+        "100000000000000.09",
+        "100000000000000.10",
+        "100000000000000.00",
+        "100000000000000.00",
+    ]
+    assert [row[2][:8] for row in found["rows"]] == ["0.100000", "50000000", "50000000", "-0.04500", "-0.10000"]
+    write("c.csv", "x\n" + "98765432109876543210987.65\n" * 3)
+    found = figures("query", "SELECT SUM(x) OVER (ORDER BY x ROWS UNBOUNDED PRECEDING) AS s FROM 'c.csv'")
+    assert [row[0] for row in found["rows"]] == ["98765432109876543210987.65", "197530864219753086421975.30", "296296296329629629632962.95"]

@@ -36,7 +36,7 @@ WALK: tuple[tuple[str, tuple[str, ...]], ...] = (
      ("compare", "boats.csv", "boats-clean.csv", "--key", "boat_id")),
     ("Owners written down more than once: what case, spaces and commas hide.",
      ("duplicates", "owners.csv", "--on", "name", "--on", "town", "--rows", "2")),
-    ("Names that are nearly equal:", ("duplicates", "owners.csv", "--near", "MATCH_KEY(name)", "--within", "1", "--key", "owner_id", "--rows", "4")),
+    ("Names that are nearly equal:", ("duplicates", "owners.csv", "--near", "TIDY_SPACES(name)", "--within", "1", "--key", "owner_id", "--rows", "4")),
     ("A field with a list in it, split into rows: what would become of them?",
      ("try", "boats.csv", "--step", "split = { column = 'services', on = ';', into = 'rows', as = 'service' }")),
     ("Owners written down twice, merged:", ("clean", "owners.toml")),

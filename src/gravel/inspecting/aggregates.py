@@ -40,7 +40,7 @@ class Bound:
 
 def aggregates_in(node: tree.Node) -> list[tree.Aggregate]:
     """The aggregates of an expression, in no special order."""
-    return [child for child in parse.walk(node) if isinstance(child, tree.Aggregate)]
+    return [child for child in parse.walk(node, queries=False) if isinstance(child, tree.Aggregate)]
 
 
 def bind_aggregate(node: tree.Aggregate, scope: Scope, text: str) -> Bound:

@@ -252,7 +252,7 @@ def _refuse_mixed(node: tree.Node, found: list[tree.Aggregate], text: str) -> No
         for child in parse.walk(aggregate):
             if child is not aggregate and isinstance(child, tree.Aggregate):
                 raise Diagnostic("an aggregate stands inside another", text, child.start, child.end)
-    for child in parse.walk(node):
+    for child in parse.walk(node, queries=False):
         if isinstance(child, tree.Name) and id(child) not in inside:
             raise Diagnostic(
                 f"{child.text} has many values, the aggregate beside it has one", text, child.start, child.end,

@@ -60,20 +60,19 @@ def query(text: str) -> tree.Query:
 
 def column_names(node: Any) -> Iterator[tree.Name]:
     """Every column name below a node, in no special order; those within a subquery are its table's."""
-    inside = {id(name) for child in walk(node) if isinstance(child, tree.Query) for name in walk(child)}
-    for child in walk(node):
-        if isinstance(child, tree.Name) and id(child) not in inside:
+    for child in walk(node, queries=False):
+        if isinstance(child, tree.Name):
             yield child
 
 
-def walk(node: Any) -> Iterator[tree.Node]:
-    """Every node below and including `node`, without recursion."""
+def walk(node: Any, queries: bool = True) -> Iterator[tree.Node]:
+    """Every node below and including `node`, without recursion; unless `queries`, nothing of the subqueries in it."""
     stack = [node]
     while stack:
         item = stack.pop()
         if isinstance(item, (tuple, list)):
             stack.extend(item)
-        elif isinstance(item, tree.Node):
+        elif isinstance(item, tree.Node) and (queries or not isinstance(item, tree.Query)):
             yield item
             stack.extend(_fields(item))
 
