@@ -279,3 +279,47 @@ def test_values_of_every_kind_go_through_every_step(rows: str, figures: Any) -> 
     done = figures("clean", "p.toml", "--memory", "1MB")
     assert done["rows_out"] == 0
     assert [step["out"] for step in done["steps"][2:6]] == ([3, 3, 3, 0] if rows else [0, 0, 0, 0])
+
+
+def test_a_query_step_keeps_what_it_reads_and_tells_what_is_no_row(figures: Any, gravel: Any) -> None:
+    write("owners.csv", OWNERS + "d\n")
+    query = "[[step]]\nquery = \"SELECT b.*, o.town FROM input AS b LEFT JOIN 'owners.csv' AS o ON o.id = b.owner\"\nrows = 'more'\n"
+    _plan(query)
+    assert figures("clean", "p.toml")["steps"][1]["notes"]["malformed records of owners.csv are no rows"] == 1
+    for command in (
+        ("look", "b.csv", "--where", "owner IN (SELECT id FROM 'owners.csv')"),
+        ("check", "b.csv", "id IN (SELECT 1 FROM 'owners.csv')"),
+    ):
+        assert "1 malformed record" in gravel(*command, status=None).err
+    _plan("[[step]]\nkeep_rows = \"owner IN (SELECT id FROM 'owners.csv')\"\n")
+    assert "owners.csv has 1 malformed records" in gravel("clean", "p.toml").err
+    for target in ("owners.csv", "b.csv"):
+        write("p.toml", f'table = "b.csv"\nwrite = "{target}"\n{query}')
+        assert "over its own input" in gravel("clean", "p.toml", status=2).err
+    # The file of rows left behind, the record and the page are written too.
+    shutil.copy("owners.csv", "x-left-behind.csv")
+    write("p.toml", f'table = "b.csv"\nwrite = "x.csv"\n{query.replace("owners.csv", "x-left-behind.csv")}')
+    assert "over its own input" in gravel("clean", "p.toml", status=2).err
+    _plan(query)
+    gravel("clean", "p.toml", "--report", "owners.csv", status=2)
+    assert Path("owners.csv").read_text() == OWNERS + "d\n"
+    # What fails without a row of the plan's own stops the run too.
+    write("z.csv", "k,n\na,0\n")
+    failing = "SELECT b.id, z.k FROM input AS b LEFT JOIN (SELECT k FROM 'z.csv' WHERE 1 / n > 0) AS z ON z.k = b.owner"
+    _plan(f"[[step]]\ndrop_rows = 'TRUE'\n[[step]]\nquery = \"{failing}\"\nrows = 'same'\n")
+    assert "step 2 fails in 0 rows: WHERE: 1 / n > 0 fails in 1 row" in gravel("clean", "p.toml", status=1).err
+    assert figures("clean", "p.toml", status=1)["output"] is None
+
+
+def test_what_a_record_signs_includes_every_table_that_is_read(figures: Any, gravel: Any) -> None:
+    import sqlite3
+
+    base = sqlite3.connect("h.db")
+    base.execute("CREATE TABLE owners AS SELECT 'a' AS id, 'Holm' AS town")
+    base.commit()
+    base.close()
+    _plan("[[step]]\nkeep_rows = \"owner IN (SELECT id FROM 'h.db#owners') OR owner IN (SELECT id FROM 'own*.csv')\"\n")
+    figures("clean", "p.toml")
+    assert [one["path"] for one in json.loads(Path("o.record.json").read_text())["inputs"]] == ["b.csv", "h.db", "owners.csv"]
+    write("owners.csv", OWNERS + "e,Vik\n")
+    assert [one["what"] for one in figures("verify", "o.record.json", status=1)["findings"]] == ["owners.csv: bytes", "owners.csv: SHA-256"]

@@ -175,8 +175,18 @@ def test_several_files_are_one_table(figures: Any, gravel: Any) -> None:
     assert figures("verify", "o.record.json", status=1)["findings"][0]["what"] == "s-2.csv: bytes"
     asked = "SELECT gravel_file, COUNT(*) AS n FROM 's-*.csv' GROUP BY gravel_file ORDER BY n DESC"
     assert figures("query", asked)["rows"] == [["s-1.csv", 2], ["s-2.csv", 1]]
+    # A file by itself is another table than the pattern that meets it.
+    both = "SELECT (SELECT COUNT(*) FROM 's-*.csv' AS a) AS every, (SELECT COUNT(*) FROM 's-1.csv' AS b) AS one"
+    assert figures("query", both)["rows"] == [[3, 2]]
+    for call in (
+        ("duplicates", "s-*.csv", "--report", "s-2.csv"), ("check", "s-*.csv", "id > 0", "--set-aside", "s-2.csv"),
+        ("compare", "s-*.csv", "s-1.csv", "--differences", "s-2.csv"), ("query", "SELECT id FROM 's-*.csv'", "--write", "s-2.csv"),
+    ):  # fmt: skip
+        gravel(*call, status=2)
+    assert Path("s-2.csv").read_text() == "name,id,fee\nc,4,1.50\n"
     assert "no file is called as x-*.csv says" in gravel("count", "x-*.csv", status=3).err
-    write("p.toml", 'table = "s-*.csv"\nwrite = "s-3.csv"\n')
-    gravel("clean", "p.toml", "--dry-run", status=1)
-    write("p.toml", 'table = "s-*.csv"\nwrite = "s-2.csv"\n')
-    assert "over its own input" in gravel("clean", "p.toml", status=2).err
+    for target in ("s-2.csv", "s-3.csv"):  # the pattern would meet it the next time
+        write("p.toml", f'table = "s-*.csv"\nwrite = "{target}"\n')
+        assert "over its own input" in gravel("clean", "p.toml", status=2).err
+    gravel("try", "s-*.csv", "name = UPPER(name)", "--add", "sub.toml")
+    assert Path("sub.toml").read_text().startswith('table = "s-*.csv"\nwrite = "clean-s.csv"\n')

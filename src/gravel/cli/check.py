@@ -90,7 +90,7 @@ def check(
     asked = {
         Path(one.reference).resolve() for _, text in pairs for one in parse.walk(parse.expression(text)) if isinstance(one, tree.Table)
     }
-    aside = _Aside(set_aside, source.columns, {source.origin.resolve(), *asked}) if set_aside is not None else None
+    aside = _Aside(set_aside, source.columns, {*source.files, *asked}) if set_aside is not None else None
     try:
         with progress(source):
             found = check_table(source, pairs, unknown_fails=fails, allowed=allowed, given=given, aside=aside)

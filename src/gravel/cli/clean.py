@@ -77,13 +77,15 @@ def clean(
 
 
 def _report(path: Path, done: Run, given: Given) -> None:
+    from gravel.plans.steps import record_path
     from gravel.problems import CallProblem
     from gravel.profiling.profile import profile
     from gravel.reports.clean import write_page
     from gravel.tables.reference import open_table
 
     plan = done.bound
-    if path.resolve() in (plan.table.origin.resolve(), plan.target, plan.left_behind, plan.file.path.resolve()):
+    own = {plan.target, plan.left_behind, record_path(plan.target), plan.file.path.resolve()}
+    if path.resolve() in own | plan.table.files | {one.resolve() for one in plan.others}:
         raise CallProblem(f"the page would be written over {path}", hint="name another file")
     before = after = None
     if done.output is not None and not plan.target_special:

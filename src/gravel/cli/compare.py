@@ -62,7 +62,7 @@ def compare(
     how = How(ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where)
     given = given_by(param, today)
     sides = [open_reference(reference, delimiter, encoding, empty, text) for reference in (before, after)]
-    read = {side.origin.resolve() for side in sides}
+    read = sides[0].files | sides[1].files
     for target in (differences, report):
         if target is not None and target.resolve() in read:
             raise CallProblem(f"{target} is read, so it is not written over", hint="name another file")

@@ -73,7 +73,7 @@ def duplicates(
     limit = row_limit(rows)
     given = given_by(param, today)
     source = open_reference(table, delimiter, encoding, empty, text)
-    if report is not None and report.resolve() == source.origin.resolve():
+    if report is not None and source.reads(report):
         raise CallProblem(f"the page would be written over {table}, which is read", hint="name another file")
     if near is not None:
         if on or add or rung != "equal":

@@ -96,9 +96,10 @@ def given_by(params: list[str] | None, today: str | None) -> Given:
 
 
 def _members(given: Given, query: Any, text: str) -> Any:
+    from gravel.cli.render import malformed_notes
     from gravel.querying.members import members_of  # what runs queries is loaded where one is met
 
-    return members_of(given)(query, text)
+    return members_of(given, None, malformed_notes)(query, text)
 
 
 def open_reference(reference: str, delimiter: str | None, encoding: str | None, empty: Empty, texts: list[str] | None) -> CsvTable:

@@ -76,7 +76,7 @@ def profile(
     name = None if column is None else _column_name(column, source.columns)
     if suggest is not None and suggest.exists():
         raise CallProblem(f"{suggest} exists already", hint="name another file; gravel try --add adds a step to a plan")
-    if report is not None and report.resolve() == source.origin.resolve():
+    if report is not None and source.reads(report):
         raise CallProblem("the page would be written over the table itself", hint="name another file")
     with progress(source, 2):
         found = profile_of(source, today=given.today, memory=memory_of(memory) or MEMORY, sample=sample)

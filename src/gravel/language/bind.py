@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
-from gravel.language import nodes, parse, tree
+from gravel.language import building, nodes, parse, tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.catalogue import Function, Parameter, Signature, catalogue, find
 from gravel.language.types import (
@@ -302,7 +302,7 @@ class _Binder:
 
     def many_rows(self, node: tree.Call) -> Diagnostic:
         name = node.name.upper()
-        hint = "write OVER (…) after it, in a query" if name in parse.WINDOWS else f"see gravel functions {name}"
+        hint = "write OVER (…) after it, in a query" if name in building.WINDOWS else f"see gravel functions {name}"
         return Diagnostic(f"{name} is no function of one row", self.text, node.start, node.name_end, hint=hint)
 
     def unknown_function(self, node: tree.Call) -> Diagnostic:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -17,12 +17,13 @@ from gravel.language.parameters import from_plan
 from gravel.language.types import TEXT, Type
 from gravel.plans.binder import Binder, Written
 from gravel.plans.model import Expected, PlanFile, by_line
-from gravel.plans.steps import BoundPlan, BoundStep, BoundTotal, Column
+from gravel.plans.steps import BoundPlan, BoundStep, BoundTotal, Column, record_path
 from gravel.plans.verbs import VERBS
 from gravel.problems import CallProblem, Problem, Problems
 from gravel.querying.members import members_of
 from gravel.tables.csv import CsvTable
 from gravel.tables.reference import Reading, open_table
+from gravel.tables.table import Malformed
 
 
 def bind_plan(plan: PlanFile, given: Given | None = None, *, guess: bool = False) -> BoundPlan:
@@ -31,13 +32,20 @@ def bind_plan(plan: PlanFile, given: Given | None = None, *, guess: bool = False
     table, declared = _open(plan)
     given = Given() if given is None else given
     given = replace(given, parameters={**from_plan(plan.model.params), **given.parameters})
-    given = replace(given, members=members_of(given, plan.path.parent))
+    given = replace(given, members=members_of(given, plan.path.parent, partial(_tell_malformed, table)))
     if guess:
         try:
             return _bind(plan, table, declared, given, table.guess)
         except Problems:
             pass  # a mistake is told with the types of all rows
     return _bind(plan, table, declared, given, table.types)
+
+
+def _tell_malformed(table: CsvTable, name: str, malformed: Sequence[Malformed]) -> None:
+    """Records that a subquery's table has and that are no rows."""
+    told = f"the subquery's {name} has {len(malformed):,} malformed records, which are no rows"
+    if told not in table.notes:
+        table.notes.append(told)
 
 
 def _open(plan: PlanFile) -> tuple[CsvTable, dict[str, Type]]:
@@ -87,13 +95,13 @@ def _bind(
     bound_totals = [_bind_total(binder, at, node, scopes) for at, node in enumerate(totals) if node is not None]
     key = _key(binder, model.key, source, "key")
     after, no_key = _key_after(binder, key)
-    target, left_behind = _targets(binder)
+    others = _others(binder)
+    target, left_behind = _targets(binder, others)
     if binder.mistakes:
         raise Problems(by_line(binder.mistakes))
     untouched = tuple(
         (column.source, at) for at, column in enumerate(binder.columns) if column.source is not None and not column.touched
     )  # fmt: skip
-    others = _others(binder)
     return BoundPlan(
         plan,
         table,
@@ -202,13 +210,16 @@ def _others(binder: Binder) -> tuple[Path, ...]:
         for part in node if isinstance(node, (list, tuple)) else (node,):
             for one in parse.walk(part):
                 if isinstance(one, tree.Table) and not one.is_name:
-                    path = Path(binder.plan.path.parent, one.reference)
-                    if path.is_file() and path not in found:
-                        found.append(path)
-    return tuple(found)
+                    # A table of a database is read from the file before its name; a pattern from all it meets.
+                    named = Path(binder.plan.path.parent, one.reference)
+                    if not named.exists():
+                        named = Path(str(named).partition("#")[0])
+                    every = [named] if named.is_file() else sorted(named.parent.glob(named.name)) if "*" in named.name else []
+                    found += [path for path in every if path.is_file() and path not in found]
+    return tuple(sorted(found))
 
 
-def _targets(binder: Binder) -> tuple[Path, Path]:
+def _targets(binder: Binder, others: tuple[Path, ...]) -> tuple[Path, Path]:
     """The file to write, and that of the rows left behind."""
     plan, table = binder.plan, binder.table
     model = plan.model
@@ -218,7 +229,8 @@ def _targets(binder: Binder) -> tuple[Path, Path]:
         # Beside a device or a pipe is no place for a file: the rows left behind go beside the plan.
         left_behind = plan.path.resolve().with_name(f"{plan.path.stem}-left-behind.csv")
     place = f"{plan.name}:{plan.line('write')}"
-    if {target, left_behind} & {one.origin.resolve() for one in getattr(table, "files", [table])}:
+    written = (target, left_behind, record_path(target))
+    if any(table.reads(one) for one in written) or {one.resolve() for one in others} & set(written):
         binder.mistakes.append(CallProblem("the plan would write over its own input", place=place, hint="name another file"))
     elif target.suffix.lower() not in (".csv", ".tsv", "") and not target.exists():
         binder.mistakes.append(

@@ -154,17 +154,19 @@ def _begun(path: Path, table: CsvTable) -> Any:
     import tomlkit
 
     document = tomlkit.document()
-    relative = os.path.relpath(table.origin, path.parent)
     if table.server:
         document.add("table", tomlkit.string(table.name))  # its password is not written down
         document.add("write", tomlkit.string(f"{table.name.rpartition('.')[2]}-clean.csv"))
         return document
+    several = table.sources[0] is not table
+    relative = os.path.relpath(table.name if several else table.origin, path.parent)
     document.add("table", tomlkit.string(f"{relative}#{table.part}" if table.part else relative))
     source = Path(relative)
-    # Results are written as text files.
+    # Results are written as text files, under a name that the pattern of several files does not meet.
     plain = Path(source.name.removesuffix(".gz").removesuffix(".zst"))
     ending = plain.suffix if plain.suffix.lower() in (".csv", ".tsv") else ".csv"
-    document.add("write", tomlkit.string(str(source.with_name(f"{table.part or plain.stem}-clean{ending}"))))
+    made = f"clean-{plain.stem.strip('*?-_')}" if several else f"{table.part or plain.stem}-clean"
+    document.add("write", tomlkit.string(str(source.with_name(made + ending))))
     _reading(document, table)
     return document
 

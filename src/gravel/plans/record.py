@@ -27,11 +27,6 @@ def without_passwords(text: str) -> str:
     return re.sub(r"(\w+://[^\s:@/\"']*):[^\s@/\"']*@", r"\1@", text)
 
 
-def record_path(target: Path) -> Path:
-    """Where the record of an output stands."""
-    return target.with_name(f"{target.stem}.record.json")
-
-
 def record_of(done: Run, signatures: dict[str, Signature], others: list[Path]) -> dict[str, Any]:
     """A run as its record has it; paths are relative to the output's folder. `others`: further tables that the plan read."""
     from gravel import __version__
@@ -50,11 +45,9 @@ def record_of(done: Run, signatures: dict[str, Signature], others: list[Path]) -
     table = plan.table
     signed = signatures["input"] if table.origin == table.path else signature_of(table.origin, table.name)
     source = file(table.origin, signed, table=plan.table_name, rows=done.rows_in, malformed=len(done.malformed))
-    if (files := getattr(table, "files", None)) is not None:
-        # Of several files each is signed by itself.
-        every = [file(one.origin, signature_of(one.origin, one.name), table=one.name) for one in files]
-    else:
-        every = []
+    # Of several files each is signed by itself.
+    several = table.sources if len(table.sources) > 1 or table.sources[0] is not table else []
+    every = [file(one.origin, signature_of(one.origin, one.name), table=one.name) for one in several]
     if table.server:
         # A server is not opened again: what was copied from it is told, its password is not.
         source |= {"path": None, "server": table.server, "table": table.name}

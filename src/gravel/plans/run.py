@@ -18,9 +18,9 @@ from gravel.plans.flow import MEMORY, Flow
 from gravel.plans.ledger import Proof, StepCount, StepLine
 from gravel.plans.left import LEFT_COLUMNS, packed
 from gravel.plans.model import PlanFile
-from gravel.plans.record import record_of, record_path, written
+from gravel.plans.record import record_of, written
 from gravel.plans.rows import Rows
-from gravel.plans.steps import BoundPlan, RowAction
+from gravel.plans.steps import BoundPlan, RowAction, record_path
 from gravel.tables.csv.writer import Output, encode, header
 from gravel.tables.signing import Signing
 from gravel.tables.table import GuessFailed, Malformed
@@ -235,7 +235,7 @@ def _stops(flow: Flow) -> tuple[tuple[int, str], ...]:
     if flow.malformed and flow.plan.file.model.malformed == "stop":
         found.append((0, f'{_many(len(flow.malformed), "malformed record")}, and the plan says malformed = "stop"'))
     for step, count in zip(flow.steps, flow.counts, strict=True):
-        if count.stopped:
+        if count.stopped or count.why:  # a query may fail where no row comes to it
             why = f": {count.why}" if count.why else ', and its on_error is "stop"'
             found.append((step.number, f"step {step.number} fails in {_many(count.stopped, 'row')}{why}"))
         told = step.action.finish(step, count) if isinstance(step.action, RowAction) else None

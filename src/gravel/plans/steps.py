@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -58,12 +59,12 @@ class Outcome:
     left: list[Left] = field(default_factory=list)
 
 
-class RowAction:
+class RowAction(ABC):
     """What a step does to rows batch by batch."""
 
+    @abstractmethod
     def run(self, step: BoundStep, rows: Rows) -> Outcome:
         """The step on some rows. May run on any thread."""
-        raise NotImplementedError
 
     def unconcerned(self, step: BoundStep) -> list[int | None]:
         """For each column after the step where rows that it does not concern have it before (None: NULL)."""
@@ -86,12 +87,12 @@ class Context:
     made: Callable[[int], int]  # takes a number of rows that a step makes; the number of the first, for its path
 
 
-class TableAction:
+class TableAction(ABC):
     """What a step does that needs all rows at once."""
 
+    @abstractmethod
     def run(self, step: BoundStep, batches: Iterable[Rows], context: Context) -> Iterator[Rows]:
         """The rows that go on."""
-        raise NotImplementedError
 
 
 @dataclass(frozen=True)
@@ -206,3 +207,8 @@ def left(step: BoundStep, rows: Rows, places: np.ndarray, outcome: str, reasons:
 def names_of(columns: Sequence[Column]) -> tuple[str, ...]:
     """Their names."""
     return tuple(column.name for column in columns)
+
+
+def record_path(target: Path) -> Path:
+    """Where the record of an output stands."""
+    return target.with_name(f"{target.stem}.record.json")

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.vector import Vector, vector
-from gravel.language import parse, tree
+from gravel.language import building, tree
 from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type
 from gravel.querying import groups
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
@@ -122,8 +122,8 @@ class Grouping(Sources):
 
     def _input(self, one: tree.Aggregate, over: Relation, withs: dict[str, Relation]) -> Input:
         name = one.name.upper()
-        if name not in parse.AGGREGATES:
-            raise self._wrong(f"{name} is no aggregate", one, "window functions have OVER (…)" if name in parse.WINDOWS else "")
+        if name not in building.AGGREGATES:
+            raise self._wrong(f"{name} is no aggregate", one, "window functions have OVER (…)" if name in building.WINDOWS else "")
         mask = np.ones(over.count, bool)
         if one.filter is not None:
             made, _ = self.evaluate(one.filter, over, withs, condition=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -11,16 +11,24 @@ from gravel.language import tree
 from gravel.language.bind import Given
 from gravel.language.types import Type
 from gravel.querying.run import Session
+from gravel.tables.table import Malformed
 
 
-def members_of(given: Given, base: Path | None = None) -> Callable[[tree.Query, str], tuple[Type, Any, bool]]:
+def members_of(
+    given: Given, base: Path | None = None, malformed: Callable[[str, Sequence[Malformed]], None] | None = None
+) -> Callable[[tree.Query, str], tuple[Type, Any, bool]]:
     """What decides `x IN (SELECT …)`: from the query and the text it stands in to the type of its values, the distinct known
-    ones as an Arrow array, and whether a NULL is among them. References are relative to `base`."""
+    ones as an Arrow array, and whether a NULL is among them. References are relative to `base`; `malformed` is told of records that are
+    no rows."""
 
     def members(query: tree.Query, text: str) -> tuple[Type, Any, bool]:
         session = Session(text, given, base=base)
         session.given = replace(given, members=session.members)
         session.reading(query)
-        return session.members(query, text)
+        found = session.members(query, text)
+        for name, records in session.malformed.items():
+            if records and malformed is not None:
+                malformed(name, records)
+        return found
 
     return members

@@ -65,6 +65,7 @@ class Base(ABC):
     faults: list[RowFault] = field(default_factory=list)
     quiet: int = 0
     malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
+    paths: set[Path] = field(default_factory=set)  # the files that were read
     relations: dict[str, Relation] = field(default_factory=dict)  # tables that are at hand, by their folded names
     store: Store | None = None  # room for the columns; without one all are held
     failed: list[np.ndarray] = field(default_factory=list)  # origins of the rows that errors left out
@@ -77,11 +78,6 @@ class Base(ABC):
     @abstractmethod
     def run_query(self, query: tree.Query, withs: dict[str, Relation]) -> Relation:
         """A query's relation, its order kept."""
-
-    @property
-    def paths(self) -> set[Path]:
-        """The files that were read."""
-        return {Path(path.rpartition("#")[0]).resolve() for path, _ in self._read}
 
     def _fault(self, stage: str, expression: str, errors: np.ndarray, rows: np.ndarray | None) -> None:
         """Row errors that a result or a condition reads. Raises DataProblem where errors stop the query."""

@@ -52,7 +52,8 @@ class Sources(Base):
             return renamed(found, node.alias or node.reference, node.columns, node, self.text)
         table = self._open(node)
         wanted = [i for i, name in enumerate(table.columns) if self._wanted is None or name.casefold() in self._wanted or node.columns]
-        key = (f"{table.origin}#{table.part}", frozenset(wanted))
+        self.paths |= table.files
+        key = (table.name, frozenset(wanted))
         if key not in self._read:
             vectors, types, rows, malformed = self._loaded(table, wanted)
             count, bad = len(rows), len(malformed)

@@ -48,7 +48,7 @@ class _Server:
 
     def __enter__(self) -> Any:
         try:
-            self.connection = self.driver.connect(self.url, connect_timeout=10, application_name="gravel")
+            self.connection = self.driver.connect(self.url, connect_timeout=10, application_name="gravel", client_encoding="utf8")
             self.connection.isolation_level = self.driver.IsolationLevel.REPEATABLE_READ
             self.connection.read_only = True
             self.connection.execute(

@@ -37,18 +37,17 @@ def open_table(reference: str, reading: Reading | None = None, base: Path | None
     if reference.startswith(SERVERS):
         from gravel.tables.postgresql import open_postgresql
 
-        return open_postgresql(reference, frozenset(how.texts), how.declared)
-    if reference == "-":
-        path, name = _spooled(), "standard input"
+        table: CsvTable = open_postgresql(reference, frozenset(how.texts), how.declared)
+    elif reference == "-":
+        table = _opened(_spooled(), "standard input", how)
     else:
-        path, name = Path(base or ".", reference), reference
-    table = _opened(path, name, how)
+        table = _opened(Path(base or ".", reference), reference, how)
     for column in (*how.texts, *how.declared):
         if column not in table.columns:
             from gravel.problems import nearest
 
             near = nearest(column, list(table.columns))
-            raise CallProblem(f"{name} has no column {column}", hint=f"did you mean {near}?" if near else "")
+            raise CallProblem(f"{table.name} has no column {column}", hint=f"did you mean {near}?" if near else "")
     return table
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from fnmatch import fnmatch
 from pathlib import Path
 from typing import Any
 
@@ -37,14 +38,14 @@ class SeveralTable(CsvTable):
     """Files one after another, in the order of their names; row numbers go on from file to file. A column that a file does not
     have is NULL in its rows."""
 
-    def __init__(self, name: str, files: Sequence[CsvTable], texts: frozenset[str], declared: dict[str, Type]) -> None:
+    def __init__(self, pattern: Path, name: str, files: Sequence[CsvTable], texts: frozenset[str], declared: dict[str, Type]) -> None:
         names = tuple(dict.fromkeys(column for one in files for column in one.columns))
         if FILE in names:
             raise CallProblem(f"{name} has a column {FILE} already", hint="read the files one by one")
         first = files[0].dialect
         dialect = Dialect(first.delimiter, "utf-8", (*names, FILE), 0, 0, 0, first.line_end)
         super().__init__(files[0].path, name, texts=texts, declared=declared, dialect=dialect)
-        self.files = list(files)
+        self.pattern, self._files = pattern, list(files)
         self._types[len(names)] = TEXT
         for at, column in enumerate(names):
             # Where every file's store gives one type, that is it; else the values decide.
@@ -58,10 +59,20 @@ class SeveralTable(CsvTable):
         self.notes += told
         self._sizes: list[int] = []
 
+    @property
+    def sources(self) -> list[CsvTable]:
+        """See CsvTable."""
+        return self._files
+
+    def reads(self, path: Path) -> bool:
+        """See CsvTable: a file that the pattern meets would be read the next time."""
+        there = path.resolve()
+        return there in self.files or (there.parent == self.pattern.parent.resolve() and fnmatch(there.name, self.pattern.name))
+
     def pieces(self, take: Take | None = None) -> Iterator[Any]:
         """The pieces of each file in turn."""
         before, sizes = 0, []
-        for number, one in enumerate(self.files):
+        for number, one in enumerate(self._files):
             rows = 0
             for piece in one.pieces(take):
                 if self.progress is not None:
@@ -82,7 +93,7 @@ class SeveralTable(CsvTable):
 
     def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a piece, with the columns of all files."""
-        one = self.files[piece.file]
+        one = self._files[piece.file]
         chosen = list(range(len(self.columns)) if wanted is None else wanted)
         theirs = {at: one.columns.index(self.columns[at]) for at in chosen if self.columns[at] in one.columns}
         batch = one.read(piece.inner, sorted(theirs.values()))
@@ -106,20 +117,20 @@ class SeveralTable(CsvTable):
 
     def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
         """Lines or rows of all files together."""
-        if isinstance(self.files[0], StoredTable):
+        if isinstance(self._files[0], StoredTable):
             counted = 0
-            for one in self.files:
+            for one in self._files:
                 one.account(0, (), 0, take)
                 counted += one.counted if isinstance(one, StoredTable) else 0
             told = rows + len(malformed)
-            return "every row of the store is accounted for", told == counted, f"{counted:,} in {len(self.files)} files = {told:,} rows"
+            return "every row of the store is accounted for", told == counted, f"{counted:,} in {len(self._files)} files = {told:,} rows"
         from gravel.tables.csv.dialect import line_breaks
 
-        lines = sum(one.count_lines(take) for one in self.files)
-        headers = sum(one.dialect.lines for one in self.files)
+        lines = sum(one.count_lines(take) for one in self._files)
+        headers = sum(one.dialect.lines for one in self._files)
         inside = breaks + sum(line_breaks(one.text.encode()) for one in malformed)
         told = headers + rows + len(malformed) + inside
-        detail = f"{lines:,} lines in {len(self.files)} files = {headers:,} of headers + {rows:,} rows"
+        detail = f"{lines:,} lines in {len(self._files)} files = {headers:,} of headers + {rows:,} rows"
         detail += f" + {len(malformed):,} malformed" if malformed else ""
         detail += f" + {inside:,} line breaks inside values" if inside else ""
         return "every line of the file is accounted for", told == lines, detail
@@ -133,4 +144,4 @@ def open_several(
     if not paths:
         raise TableProblem(f"no file is called as {name} says")
     folder = Path(name).parent
-    return SeveralTable(name, [open_one(path, str(folder / path.name)) for path in paths], texts, declared)
+    return SeveralTable(pattern, name, [open_one(path, str(folder / path.name)) for path in paths], texts, declared)

@@ -112,6 +112,8 @@ class QueryAction(TableAction):
             count.why = problem.message
             return
         count.nulled += sum(fault.rows for fault in session.faults) if step.on_error == "null" else 0
+        for name, malformed in session.malformed.items():
+            count.notes[f"malformed records of {name} are no rows"] += len(malformed)
         count.warned = [Caution(*one) for one in session.cautions]
         count.words = "; ".join(
             f"{one.stage}: {one.rows_in:,} in, {one.rows_out:,} out" for one in session.account if not one.stage.startswith("read")

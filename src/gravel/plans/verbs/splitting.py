@@ -41,7 +41,7 @@ def bind(binder: Binder) -> tuple[RowAction, tuple[Column, ...], Watch]:
     if how.on_regex is not None:
         _look_at(how.on_regex, binder)
     if at is None:
-        return RowAction(), binder.columns, Watch([])
+        return RowSplit(how, 0), binder.columns, Watch([])  # never run: the mistake is told
     kept = [binder.columns[at]] if how.keep_column else []
     name = binder.columns[at].name
     if isinstance(how.into, list):

@@ -58,6 +58,20 @@ class CsvTable:
         self.fittings: dict[int, Fitting] = {}
         self._options: dict[tuple[int, ...] | None, Any] = {}
 
+    @property
+    def sources(self) -> list[CsvTable]:
+        """The tables it is read from, each of one file: itself, but for several files as one."""
+        return [self]
+
+    @property
+    def files(self) -> set[Path]:
+        """The files that it reads, which must not be written over; a server's table has none."""
+        return {one.origin.resolve() for one in self.sources if not one.server}
+
+    def reads(self, path: Path) -> bool:
+        """Whether a file is one that it reads, or will read the next time."""
+        return path.resolve() in self.files
+
     def pieces(self, take: Take | None = None) -> Iterator[Piece]:
         """The file's pieces, in order; notes when it turns out that every field is quoted. `take` is given the file's bytes."""
         rows = quoted = 0

@@ -1,0 +1,340 @@
+"""The tree of an expression, built rule by rule while the text is parsed."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from typing import Any
+
+from gravel.language import tree
+from gravel.words import words
+
+AGGREGATES = words(
+    "COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP LISTAGG ANY_VALUE PERCENTILE_CONT PERCENTILE_DISC GROUPING"
+)
+WINDOWS = words("ROW_NUMBER RANK DENSE_RANK PERCENT_RANK CUME_DIST NTILE LAG LEAD FIRST_VALUE LAST_VALUE")
+PUNCTUATION = {"LPAR", "RPAR", "COMMA", "EQUAL"}
+
+
+def start_of(item: Any) -> int:
+    return item.start if isinstance(item, tree.Node) else item.start_pos  # type: ignore[no-any-return]
+
+
+def end_of(item: Any) -> int:
+    return item.end if isinstance(item, tree.Node) else item.end_pos  # type: ignore[no-any-return]
+
+
+def rule(method: Callable[..., Any]) -> Callable[..., Any]:
+    """A grammar rule's action: gets (start, end) of all it covers, then its children without punctuation."""
+
+    def action(self: Any, children: list[Any]) -> Any:
+        flat = [child for child in children if child is not None]
+        start, end = start_of(flat[0]), end_of(flat[-1])
+        kept = [child for child in flat if isinstance(child, tree.Node) or child.type not in PUNCTUATION]
+        return method(self, (start, end), kept)
+
+    action.__name__ = method.__name__
+    return action
+
+
+def has_word(items: list[Any], kind: str) -> bool:
+    return any(not isinstance(item, tree.Node) and item.type == kind for item in items)
+
+
+def nodes_in(items: list[Any]) -> list[Any]:
+    return [item for item in items if isinstance(item, tree.Node)]
+
+
+def node_after(items: list[Any], kind: str) -> Any:
+    """The node that follows the keyword, or None."""
+    for at, item in enumerate(items):
+        if not isinstance(item, tree.Node) and item.type == kind:
+            return items[at + 1]
+    return None
+
+
+Span = tuple[int, int]
+_ONE, _ZERO = ("integer", "1"), ("integer", "0")
+
+
+class Expressions:
+    """The grammar's actions for expressions, one a rule (the names are the grammar's)."""
+
+    source = ""
+
+    # -- starts
+    def expression_only(self, children: list[Any]) -> Any:
+        return children[0]
+
+    def expression_list(self, children: list[Any]) -> Any:
+        return nodes_in(children)
+
+    named_list = expression_list
+    sort_list = expression_list
+
+    @rule
+    def assignment(self, span: Span, items: list[Any]) -> Any:
+        return tree.Named(*span, items[0].text, items[0].start, items[1])
+
+    @rule
+    def named(self, span: Span, items: list[Any]) -> Any:
+        given = node_after(items, "AS") or (self.name([items[1]]) if len(items) > 1 else None)
+        name = given.text if given else self.source[items[0].start : items[0].end]
+        return tree.Named(*span, name, given.start if given else items[0].start, items[0])
+
+    @rule
+    def sort_key(self, span: Span, items: list[Any]) -> Any:
+        nulls = has_word(items, "FIRST") if has_word(items, "NULLS") else None
+        return tree.SortKey(*span, items[0], has_word(items, "DESC"), nulls)
+
+    # -- conditions
+    @rule
+    def logic_or(self, span: Span, items: list[Any]) -> Any:
+        return tree.Logic(*span, "OR", tuple(nodes_in(items)))
+
+    @rule
+    def logic_and(self, span: Span, items: list[Any]) -> Any:
+        return tree.Logic(*span, "AND", tuple(nodes_in(items)))
+
+    @rule
+    def negation(self, span: Span, items: list[Any]) -> Any:
+        return tree.Not(*span, items[1])
+
+    @rule
+    def is_test(self, span: Span, items: list[Any]) -> Any:
+        return tree.Is(*span, items[0], items[-1].type, has_word(items, "NOT"))
+
+    @rule
+    def is_distinct(self, span: Span, items: list[Any]) -> Any:
+        call = tree.Call(*span, "IS DISTINCT FROM", (items[0], items[-1]), items[-1].start, True)
+        return tree.Not(*span, call) if has_word(items, "NOT") else call
+
+    @rule
+    def compare(self, span: Span, items: list[Any]) -> Any:
+        name = "<>" if items[1] == "!=" else str(items[1])
+        return tree.Call(*span, name, (items[0], items[2]), items[1].end_pos, True)
+
+    @rule
+    def compare_equal(self, span: Span, items: list[Any]) -> Any:
+        return tree.Call(*span, "=", (items[0], items[1]), items[1].start, True)
+
+    @rule
+    def in_list(self, span: Span, items: list[Any]) -> Any:
+        operand, *values = nodes_in(items)
+        return tree.In(*span, operand, tuple(values), has_word(items, "NOT"))
+
+    @rule
+    def between(self, span: Span, items: list[Any]) -> Any:
+        operand, low, high = nodes_in(items)
+        return tree.Between(*span, operand, low, high, has_word(items, "NOT"))
+
+    def _maybe_not(self, span: Span, items: list[Any], name: str) -> Any:
+        call = tree.Call(*span, name, tuple(nodes_in(items)), nodes_in(items)[1].start, True)
+        return tree.Not(*span, call) if has_word(items, "NOT") else call
+
+    @rule
+    def like(self, span: Span, items: list[Any]) -> Any:
+        return self._maybe_not(span, items, "LIKE")
+
+    @rule
+    def like_regex(self, span: Span, items: list[Any]) -> Any:
+        return self._maybe_not(span, items, "LIKE_REGEX")
+
+    def _aggregate(self, span: Span, name: Any, rest: list[Any], star: bool, distinct: bool) -> Any:
+        bags = {item.kind: item.items for item in rest if isinstance(item, Bag)}
+        arguments = tuple(item for item in nodes_in(rest) if not isinstance(item, Bag))
+        over = bags.get("over", (None,))[0]
+        return tree.Aggregate(
+            *span, name.text, arguments, star, distinct, bags.get("filter", (None,))[0], bags.get("within", ()), over, name.end
+        )
+
+    # -- values
+    @rule
+    def binary(self, span: Span, items: list[Any]) -> Any:
+        return tree.Call(*span, str(items[1]), (items[0], items[2]), items[1].end_pos, True)
+
+    @rule
+    def unary(self, span: Span, items: list[Any]) -> Any:
+        inner = items[1]
+        if isinstance(inner, tree.Literal) and inner.kind in ("integer", "decimal", "double") and inner.text[0] not in "+-":
+            return tree.Literal(*span, inner.kind, f"{items[0]}{inner.text}")
+        return tree.Call(*span, str(items[0]), (inner,), items[0].end_pos, True)
+
+    @rule
+    def parenthesis(self, span: Span, items: list[Any]) -> Any:
+        inner = items[0]
+        # `-(5)` stays a negation and a name in parentheses no call: only the span widens.
+        return dataclasses.replace(inner, start=span[0], end=span[1])
+
+    @rule
+    def parameter(self, span: Span, items: list[Any]) -> Any:
+        return tree.Parameter(*span, str(items[0])[1:])
+
+    @rule
+    def call(self, span: Span, items: list[Any]) -> Any:
+        name, *arguments = items
+        if name.text.upper() in AGGREGATES or any(isinstance(item, Bag) for item in arguments):
+            return self._aggregate(span, name, arguments, False, False)
+        return tree.Call(*span, name.text, tuple(arguments), name.end)
+
+    @rule
+    def column(self, span: Span, items: list[Any]) -> Any:
+        if len(items) == 1:
+            return items[0]
+        table, _, column = items
+        return tree.Name(*span, column.text, column.quoted, table.text)
+
+    @rule
+    def name(self, span: Span, items: list[Any]) -> Any:
+        item = items[0]
+        if isinstance(item, tree.Name):
+            return item
+        text = str(item)
+        quoted = text.startswith('"')
+        return tree.Name(*span, text[1:-1].replace('""', '"') if quoted else text, quoted)
+
+    not_reserved = name
+    function_name = name
+
+    def _literal(kind: str) -> Any:  # type: ignore[misc]  # noqa: N805
+        @rule
+        def action(self: Any, span: Span, items: list[Any]) -> Any:
+            text = str(items[0])
+            return tree.Literal(*span, kind, text[1:-1].replace("''", "'") if kind == "text" else text)
+
+        return action
+
+    integer = _literal("integer")
+    decimal = _literal("decimal")
+    double = _literal("double")
+    string = _literal("text")
+    boolean = _literal("boolean")
+    null = _literal("null")
+
+    @rule
+    def moment(self, span: Span, items: list[Any]) -> Any:
+        return tree.Literal(*span, str(items[0]).lower(), str(items[1])[1:-1])
+
+    @rule
+    def interval(self, span: Span, items: list[Any]) -> Any:
+        sign = "-" if has_word(items, "MINUS") else ""
+        return tree.Literal(*span, "interval", sign + str(items[-2])[1:-1], str(items[-1]))
+
+    @rule
+    def case(self, span: Span, items: list[Any]) -> Any:
+        otherwise = node_after(items, "ELSE")
+        operand = items[1] if not isinstance(items[1], _When) else None
+        branches = tuple((item.condition, item.result) for item in items if isinstance(item, _When))
+        return tree.Case(*span, operand, branches, otherwise)
+
+    @rule
+    def when(self, span: Span, items: list[Any]) -> Any:
+        return _When(*span, items[1], items[3])
+
+    # -- functions with a syntax of their own
+    @rule
+    def cast(self, span: Span, items: list[Any]) -> Any:
+        form = next((item for item in items if not isinstance(item, tree.Node) and item.type == "STRING"), None)
+        given = tree.Literal(form.start_pos, form.end_pos, "text", form[1:-1].replace("''", "'")) if form else None
+        operand, target = nodes_in(items)
+        return tree.Cast(*span, str(items[0]).upper(), operand, target, given)
+
+    def _call(self, span: Span, items: list[Any], name: str, *arguments: Any) -> Any:
+        return tree.Call(*span, name, tuple(argument for argument in arguments if argument is not None), items[0].end_pos)
+
+    @rule
+    def trim_side(self, span: Span, items: list[Any]) -> Any:
+        name = {"LEADING": "LTRIM", "TRAILING": "RTRIM", "BOTH": "BTRIM"}[items[1].type]
+        *chars, value = nodes_in(items)
+        return self._call(span, items, name, value, *chars)
+
+    @rule
+    def trim_from(self, span: Span, items: list[Any]) -> Any:
+        chars, value = nodes_in(items)
+        return self._call(span, items, "BTRIM", value, chars)
+
+    @rule
+    def trim_plain(self, span: Span, items: list[Any]) -> Any:
+        return self._call(span, items, "BTRIM", *nodes_in(items))
+
+    @rule
+    def substring_from(self, span: Span, items: list[Any]) -> Any:
+        return self._call(span, items, "SUBSTRING", *nodes_in(items))
+
+    substring_comma = substring_from
+
+    @rule
+    def position(self, span: Span, items: list[Any]) -> Any:
+        return self._call(span, items, "POSITION", *nodes_in(items))
+
+    @rule
+    def overlay(self, span: Span, items: list[Any]) -> Any:
+        return self._call(span, items, "OVERLAY", *nodes_in(items))
+
+    @rule
+    def extract(self, span: Span, items: list[Any]) -> Any:
+        unit = next(item for item in items if not isinstance(item, tree.Node) and item.type == "NAME")
+        field = tree.Literal(unit.start_pos, unit.end_pos, "text", str(unit).upper())
+        return self._call(span, items, "EXTRACT", field, *nodes_in(items))
+
+    @rule
+    def normalize(self, span: Span, items: list[Any]) -> Any:
+        form = next((item for item in items if not isinstance(item, tree.Node) and item.type == "NAME"), None)
+        given = tree.Literal(form.start_pos, form.end_pos, "text", str(form).upper()) if form else tree.Literal(*span, "text", "NFC")
+        return self._call(span, items, "NORMALIZE", items[1], given)
+
+    @rule
+    def current_date(self, span: Span, items: list[Any]) -> Any:
+        return self._call(span, items, "CURRENT_DATE")
+
+    def _regex(self, span: Span, items: list[Any], name: str, **clauses: tuple[str, str]) -> Any:
+        """The call of a regular expression function; `clauses` have the kind and text of what stands for a missing one."""
+        pattern = next(item for item in items if isinstance(item, tree.Node))
+        arguments = [pattern, node_after(items, "FLAG") or tree.Literal(*span, "text", ""), node_after(items, "IN")]
+        given = [node_after(items, clause) or tree.Literal(*span, *default) for clause, default in clauses.items()]
+        return self._call(span, items, name, *arguments, *given)
+
+    @rule
+    def substring_regex(self, span: Span, items: list[Any]) -> Any:
+        return self._regex(span, items, "SUBSTRING_REGEX", FROM=_ONE, OCCURRENCE=_ONE, GROUP=_ZERO)
+
+    @rule
+    def occurrences_regex(self, span: Span, items: list[Any]) -> Any:
+        return self._regex(span, items, "OCCURRENCES_REGEX", FROM=_ONE)
+
+    @rule
+    def position_regex(self, span: Span, items: list[Any]) -> Any:
+        call = self._regex(span, items, "POSITION_REGEX", FROM=_ONE, OCCURRENCE=_ONE, GROUP=_ZERO)
+        side = tree.Literal(*span, "text", "AFTER" if has_word(items, "AFTER") else "START")
+        return dataclasses.replace(call, arguments=(*call.arguments, side))
+
+    @rule
+    def translate_regex(self, span: Span, items: list[Any]) -> Any:
+        return self._regex(span, items, "TRANSLATE_REGEX", WITH=("text", ""), FROM=_ONE, OCCURRENCE=_ZERO)
+
+    @rule
+    def type_name(self, span: Span, items: list[Any]) -> Any:
+        words = [item.text for item in nodes_in(items)]
+        numbers = tuple(int(item) for item in items if not isinstance(item, tree.Node) and item.type == "INTEGER_NUMBER")
+        zone = [str(item).upper() for item in items if not isinstance(item, tree.Node) and item.type != "INTEGER_NUMBER"]
+        return tree.TypeName(*span, (*words, *zone), numbers)
+
+    @rule
+    def type_word(self, span: Span, items: list[Any]) -> Any:
+        return tree.Name(*span, str(items[0]).upper())
+
+
+@dataclasses.dataclass(frozen=True)
+class Bag(tree.Node):
+    """Some items of one kind on their way to the node they belong to."""
+
+    kind: str
+    items: tuple[Any, ...]
+    operator: str = ""
+    all: bool = False
+
+
+@dataclasses.dataclass(frozen=True)
+class _When(tree.Node):
+    condition: tree.Node
+    result: tree.Node
