@@ -131,7 +131,7 @@ def test_databases_list_their_tables_and_say_what_does_not_fit(figures: Any, gra
     before = Path("h.db").read_bytes()
     assert [(one["table"], one["rows"]) for one in figures("count", "h.db")["tables"]] == [("h.db#few", 2), ('h.db#odd "name', 3)]
     told = gravel("look", 'h.db#odd "name')
-    assert "1 text values in built, which is declared INTEGER" in told.err
+    assert "1 of the values in built does not match its declared type INTEGER, such as '1990?'" in told.err
     assert [row["values"]["raw"] for row in figures("look", 'h.db#odd "name')["shown"]] == ["AGE=", None, ""]
     assert figures("look", 'h.db#odd "name', "--where", "day > DATE '2024-01-15'")["matching"] == 1
     assert figures("query", "SELECT COUNT(*) FROM few", "--in", "h.db")["rows"] == [[2]]

@@ -11,6 +11,7 @@ from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, To
 
 if TYPE_CHECKING:
     from gravel.language.bind import Given
+    from gravel.plans.changes import Changes
     from gravel.plans.run import Run
 
 
@@ -20,6 +21,9 @@ def clean(
     until: Annotated[int | None, typer.Option("--until", metavar="STEP", help="Run to this step only; nothing is written.", min=0)] = None,
     sample: Annotated[int | None, typer.Option("--sample", metavar="N", help="The first N rows only; nothing is written.", min=0)] = None,
     report: Annotated[Path | None, typer.Option("--report", metavar="FILE.html", help="Write the run as a page.")] = None,
+    backup: Annotated[
+        str | None, typer.Option("--backup", metavar="NAME", help="A table for the rows as they were before a change in place.")
+    ] = None,
     memory: Memory = None,
     param: Params = None,
     today: Today = None,
@@ -36,7 +40,7 @@ def clean(
     from gravel.plans.run import clean as run_plan
 
     given = given_by(param, today)
-    wish = Wish(dry_run, until, sample, memory_of(memory) or MEMORY)
+    wish = Wish(dry_run, until, sample, memory_of(memory) or MEMORY, backup)
     done = run_plan(read_plan(plan, str(plan)), given, wish)
     from gravel.cli import render
 
@@ -89,13 +93,16 @@ def _report(path: Path, done: Run, given: Given) -> None:
         raise CallProblem(f"the page would be written over {path}", hint="name another file")
     before = after = None
     if done.output is not None and not plan.target_special:
-        before, after = profile(plan.table, today=given.today), profile(open_table(done.output, plan.reading), today=given.today)
+        to = plan.destination
+        reference = f"{to.reference}#{to.table}" if to.database else to.shown
+        made = open_table(reference, plan.reading, plan.file.path.parent)
+        before, after = profile(plan.table, today=given.today), profile(made, today=given.today)
     write_page(path, done, before, after, details)
 
 
 def _json(done: Run) -> dict[str, Any]:
     from gravel.cli import render
-    from gravel.plans.figures import proofs_json, steps_json
+    from gravel.plans.figures import changes_json, proofs_json, steps_json
 
     cautions = [{"step": line.step, **one} for line in done.steps for one in render.caution_json(line.cautions)]
     return {
@@ -104,6 +111,7 @@ def _json(done: Run) -> dict[str, Any]:
         "errors": [{"step": step, "column": column or None, "sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row}
                    for step, column, kind in done.errors],
         "cautions": cautions,
+        "changes": None if done.changes is None else changes_json(done.changes), "conflict": done.conflict or None,
         "output": done.output, "left_behind": done.left_behind, "record": done.record, "cleared": list(done.cleared),
     }  # fmt: skip
 
@@ -152,11 +160,16 @@ def _show(done: Run, color: bool) -> None:
     ]
     render.print_table(out, ["", "", ""], proofs)
     out.print()
-    if done.good and done.dry:
+    if done.good and done.dry and done.changes is not None:
+        out.print(Text(f"dry run: {_planned(done.changes)} in {done.table}; {done.left_rows:,} left behind", style=render.GOOD))
+    elif done.good and done.dry:
         out.print(Text(f"dry run: {done.rows_out:,} rows would be written, {done.left_rows:,} left behind", style=render.GOOD))
     elif done.good:
         where = f"; {done.left_rows:,} left behind in {done.left_behind}" if done.left_behind else "; none left behind"
-        out.print(Text(f"{done.rows_out:,} rows written to {done.output}{where}", style=render.GOOD), soft_wrap=True)
+        what = f"{done.rows_out:,} rows written to {done.output}"
+        if done.changes is not None:
+            what = f"{done.changes.told} in {done.output}"
+        out.print(Text(what + where, style=render.GOOD), soft_wrap=True)
         if done.record:
             out.print(Text(f"signed in {done.record}: gravel verify {shell_word(done.record)}", style=render.DIM), soft_wrap=True)
 
@@ -195,6 +208,14 @@ def _why_not(done: Run) -> None:
     from gravel.language.errors import meaning
     from gravel.problems import DataProblem
 
+    if done.conflict:
+        render.tell(
+            DataProblem(
+                f"{done.table} is not as it was when it was read",
+                detail=done.conflict,
+                hint="run the plan again: it reads the table as it is now",
+            )
+        )
     for number, line in done.stopped:
         errors = []
         for step, column, kind in done.errors if number else ():
@@ -210,3 +231,8 @@ def _why_not(done: Run) -> None:
         if not proof.holds:
             render.tell(DataProblem(f"a proof fails: {proof.proof}", detail=proof.detail))
     render.note("nothing was written; the target is as it was")
+
+
+def _planned(changes: Changes) -> str:
+    cells = sum(changes.cells.values())
+    return f"{changes.updated:,} rows would change ({cells:,} cells), {changes.deleted:,} be deleted, {changes.inserted:,} be inserted"

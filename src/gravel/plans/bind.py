@@ -16,12 +16,15 @@ from gravel.language.diagnostics import Diagnostic
 from gravel.language.parameters import from_plan
 from gravel.language.types import TEXT, Type
 from gravel.plans.binder import Binder, Written
+from gravel.plans.destination import IN_PLACE, Destination, destination_of
 from gravel.plans.model import Expected, PlanFile, by_line
 from gravel.plans.steps import BoundPlan, BoundStep, BoundTotal, Column, record_path
 from gravel.plans.verbs import VERBS
 from gravel.problems import CallProblem, Problem, Problems
 from gravel.querying.members import members_of
+from gravel.tables import files
 from gravel.tables.csv import CsvTable
+from gravel.tables.databases import is_database, parted
 from gravel.tables.reference import Reading, open_table
 from gravel.tables.table import Malformed
 
@@ -33,12 +36,20 @@ def bind_plan(plan: PlanFile, given: Given | None = None, *, guess: bool = False
     given = Given() if given is None else given
     given = replace(given, parameters={**from_plan(plan.model.params), **given.parameters})
     given = replace(given, members=members_of(given, plan.path.parent, partial(_tell_malformed, table)))
-    if guess:
+    if guess and not _typed(plan, table):
         try:
             return _bind(plan, table, declared, given, table.guess)
         except Problems:
             pass  # a mistake is told with the types of all rows
     return _bind(plan, table, declared, given, table.types)
+
+
+def _typed(plan: PlanFile, table: CsvTable) -> bool:
+    """Whether the output has types of its own, which are those of all values."""
+    try:
+        return destination_of(plan, table).typed
+    except CallProblem:
+        return False  # told when the plan is bound
 
 
 def _tell_malformed(table: CsvTable, name: str, malformed: Sequence[Malformed]) -> None:
@@ -84,7 +95,9 @@ def _bind(
         only = [Written(("only",), "expression", step.only)] if step.only is not None else []
         binder.parse(index, [*VERBS[step.verb].written(step), *only])
     totals = [_parsed_total(binder, at, text) for at, text in enumerate(model.totals)]
-    known = types(sorted(_reads(plan, binder, totals, table.columns)))
+    to = binder.told(("write",), partial(destination_of, plan, table))
+    reads = set(range(len(table.columns))) if to is not None and to.typed else _reads(plan, binder, totals, table.columns)
+    known = types(sorted(reads))
     source = tuple(Column(name, known.get(at, TEXT), at, False) for at, name in enumerate(table.columns))
     binder.columns = source
     scopes = [binder.scope()]
@@ -93,15 +106,19 @@ def _bind(
         steps.append(_bind_step(binder, index))
         scopes.append(binder.scope())
     bound_totals = [_bind_total(binder, at, node, scopes) for at, node in enumerate(totals) if node is not None]
-    key = _key(binder, model.key, source, "key")
+    names = model.key or (list(table.store_key) if to is not None and to.kind == IN_PLACE else [])
+    key = _key(binder, names, source, "key")
     after, no_key = _key_after(binder, key)
     others = _others(binder)
-    target, left_behind = _targets(binder, others)
+    target, left_behind = (plan.path, plan.path) if to is None else _targets(binder, others, to)
+    if to is not None and to.kind == IN_PLACE:
+        _may_stay(binder, key)
     if binder.mistakes:
         raise Problems(by_line(binder.mistakes))
     untouched = tuple(
         (column.source, at) for at, column in enumerate(binder.columns) if column.source is not None and not column.touched
     )  # fmt: skip
+    assert to is not None
     return BoundPlan(
         plan,
         table,
@@ -116,6 +133,7 @@ def _bind(
         target,
         left_behind,
         given,
+        to,
         others,
     )
 
@@ -219,21 +237,72 @@ def _others(binder: Binder) -> tuple[Path, ...]:
     return tuple(sorted(found))
 
 
-def _targets(binder: Binder, others: tuple[Path, ...]) -> tuple[Path, Path]:
-    """The file to write, and that of the rows left behind."""
+def _may_stay(binder: Binder, key: tuple[int, ...]) -> None:
+    """Whether the steps leave a table that can be changed in place."""
     plan, table = binder.plan, binder.table
-    model = plan.model
-    target = (plan.path.parent / model.write).resolve()
-    left_behind = target.with_name(f"{target.stem}-left-behind{target.suffix or '.csv'}")
-    if target.exists() and not target.is_file():
+    place = f"{plan.name}:{plan.line('write')}"
+    if not key:
+        told = "a table is changed in place by its key, and the plan states none"
+        hint = "" if table.store_key else f"{table.name} has no primary key: say which columns find a row"
+        binder.mistakes.append(CallProblem(told, place=place, hint=hint))
+    names = [column.name for column in binder.columns]
+    more = [name for name in names if name not in table.columns]
+    lost = [name for name in table.columns if name not in names]
+    if more or lost:
+        told = f"the steps make a column {more[0]}" if more else f"the steps take {lost[0]} away"
+        binder.mistakes.append(
+            CallProblem(f"{told}, and a table that is changed in place keeps its columns", place=place, hint='write = "FILE.db#new_table"')
+        )
+    unknown = [name for name in plan.model.store_sets if name not in table.columns]
+    if unknown:
+        binder.mistakes.append(CallProblem(f"store_sets: {table.name} has no column {unknown[0]}", place=place))
+
+
+def _targets(binder: Binder, others: tuple[Path, ...], to: Destination) -> tuple[Path, Path]:
+    """The file to write (for a database one beside the plan, after which others are named), and that of the rows left behind."""
+    plan, table = binder.plan, binder.table
+    model, target = plan.model, to.home
+    place = f"{plan.name}:{plan.line('write')}"
+    ending = ".csv" if to.kind != "text" else target.suffix or ".csv"
+    stem = target.name[: len(target.name) - len(files.ending(target))] if to.kind == "file" else target.stem
+    left_behind = target.with_name(f"{stem}-left-behind{ending}")
+    if to.kind == "text" and target.exists() and not target.is_file():
         # Beside a device or a pipe is no place for a file: the rows left behind go beside the plan.
         left_behind = plan.path.resolve().with_name(f"{plan.path.stem}-left-behind.csv")
-    place = f"{plan.name}:{plan.line('write')}"
-    written = (target, left_behind, record_path(target))
-    if any(table.reads(one) for one in written) or {one.resolve() for one in others} & set(written):
-        binder.mistakes.append(CallProblem("the plan would write over its own input", place=place, hint="name another file"))
-    elif target.suffix.lower() not in (".csv", ".tsv", "") and not target.exists():
-        binder.mistakes.append(
-            CallProblem(f"{model.write} cannot be written: its ending is not known", place=place, hint="write to a .csv file")
-        )
+    if model.left_behind is not None and not to.left_table:
+        left_behind = (plan.path.parent / model.left_behind).resolve()
+        if left_behind.suffix.lower() not in (".csv", ".tsv"):
+            what = f"{plan.name}:{plan.line('left_behind')}"
+            binder.mistakes.append(CallProblem("the rows left behind go to a .csv file, or to a table of the database", place=what))
+        if left_behind in (target, record_path(target), plan.path.resolve()):
+            binder.mistakes.append(
+                CallProblem("the rows left behind would go to the file of the others", place=place, hint="name another file")
+            )
+    written = {left_behind, record_path(target)} | (set() if to.database else {target})
+    own = any(table.reads(one) for one in written) or bool({one.resolve() for one in others} & written)
+    if to.kind == "table":
+        own |= _reads_table(binder, to, to.table) or bool(to.left_table and _reads_table(binder, to, to.left_table))
+    elif to.left_table:
+        own |= _reads_table(binder, to, to.left_table)
+    if own:
+        hint = 'name another table, or change it where it is: write = "in place"' if to.database else "name another file"
+        binder.mistakes.append(CallProblem("the plan would write over its own input", place=place, hint=hint))
     return target, left_behind
+
+
+def _reads_table(binder: Binder, to: Destination, name: str) -> bool:
+    """Whether a table of the destination's database is one that the plan reads."""
+    folder = binder.plan.path.parent
+    references = [binder.plan.model.table]
+    for node in binder.parsed.values():
+        for part in node if isinstance(node, (list, tuple)) else (node,):
+            references += [one.reference for one in parse.walk(part, queries=True) if isinstance(one, tree.Table) and not one.is_name]
+    for reference in references:
+        if not is_database(reference):
+            continue
+        address, table = parted(reference)
+        same = address == to.reference if to.file is None else (folder / address).resolve() == to.file.resolve()
+        read = table or binder.table.part  # a database's only table need not be named
+        if same and name.rpartition(".")[2].casefold() == read.rpartition(".")[2].casefold():
+            return True
+    return False

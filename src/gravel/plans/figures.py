@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from gravel.plans.changes import Changes
     from gravel.plans.ledger import StepLine
     from gravel.plans.run import Run
 
@@ -40,3 +41,8 @@ def steps_json(done: Run) -> list[dict[str, Any]]:
 def proofs_json(done: Run) -> list[dict[str, Any]]:
     """The proofs."""
     return [{"proof": one.proof, "holds": one.holds, "detail": one.detail} for one in done.proofs]
+
+
+def changes_json(changes: Changes) -> dict[str, Any]:
+    """What a plan in place did to its table."""
+    return {"updated": changes.updated, "deleted": changes.deleted, "inserted": changes.inserted, "cells": changes.cells}

@@ -22,6 +22,7 @@ from gravel.plans.ledger import SAMPLES, Gone, StepCount
 from gravel.plans.rows import Rows, together
 from gravel.plans.steps import BoundPlan, BoundStep, Context, Left, Outcome, RowAction, TableAction
 from gravel.plans.trail import Trail
+from gravel.tables.content import Content
 from gravel.tables.signing import Signing
 from gravel.tables.table import Malformed
 
@@ -45,6 +46,7 @@ class Worked:
     breaks: int = 0
     key: KeyPart | None = None
     start: list[Part | None] = field(default_factory=list)
+    content: Content | None = None
 
 
 @dataclass
@@ -73,6 +75,7 @@ class Flow:
     trail: Trail = field(default_factory=Trail)
     made_rows: int = 0
     signing: Signing | None = None
+    content: Content | None = None  # of the source, where it is a table of a database
 
     def __post_init__(self) -> None:
         self.counts = [StepCount() for _ in self.steps]
@@ -150,6 +153,9 @@ class Flow:
         types = tuple(column.type for column in plan.source)
         seals = combined([stored[at] for at, _ in plan.untouched]) if plan.untouched else None
         done = Worked(Rows(numbers, stored, types, None, seals), read=len(numbers), malformed=batch.malformed)
+        if self.content is not None:
+            done.content = Content()
+            done.content.add(batch.columns)
         done.breaks = sum(_breaks(column) for column in batch.columns)
         if plan.key:
             done.key = key_part([key_values(stored[at], plan.source[at].type) for at in plan.key])
@@ -161,6 +167,8 @@ class Flow:
         self.rows_read += done.read
         self.malformed += done.malformed
         self.breaks += done.breaks
+        if self.content is not None and done.content is not None:
+            self.content.merge(done.content)
         if done.key is not None:
             self.keys.add(done.key)
         self._add_sums(0, done.start)

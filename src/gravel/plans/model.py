@@ -116,6 +116,9 @@ class PlanModel(BaseModel):
 
     table: str
     write: str
+    replace: bool = False
+    left_behind: str | None = None
+    store_sets: list[str] = Field(default_factory=list)
     key: list[str] = Field(default_factory=list)
     key_after: list[str] | None = None
     totals: list[str] = Field(default_factory=list)

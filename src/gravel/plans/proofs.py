@@ -65,7 +65,7 @@ def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Pro
 
 def _same_input(flow: Flow, now: Signature) -> list[Proof]:
     """The input's size and checksum when it was read against those when all was done."""
-    if flow.signing is None:
+    if flow.signing is None or flow.plan.table.snapshot:
         return []
     then = flow.signing.signature()
     same = (then.bytes, then.crc) == (now.bytes, now.crc)
@@ -92,7 +92,7 @@ def _balance(lines: tuple[StepLine, ...]) -> Proof:
 
 def written(plan: BoundPlan, path: Path, names: tuple[str, ...], name: str) -> CsvTable:
     """A file that a run wrote, opened again; its columns are those it should have."""
-    before = plan.table.dialect
+    before = plan.dialect
     top = header(names, before.delimiter, before.line_end)
     return CsvTable(path, name, dialect=Dialect(before.delimiter, "utf-8", names, len(top), line_breaks(top), 0, before.line_end))
 
@@ -101,7 +101,7 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, seals: Digest, left: 
     """What the written files show when they are opened again: their rows, untouched columns, the key after, control totals.
     `seals` are those of the rows that came out; `left`: the file of rows left behind, and how many it should have."""
     path, again = output.path, Signing(sha=False)
-    table = written(plan, path, plan.names, plan.file.model.write)
+    table = written(plan, path, plan.names, plan.destination.shown)
     types = tuple(column.type for column in plan.columns)
     totals = [one.places[-1] for one in plan.totals]
     places = [at for _, at in plan.untouched]
@@ -129,11 +129,12 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, seals: Digest, left: 
         for state, part in zip(states, parts, strict=True):
             if state is not None and part is not None:
                 state.add(part)
-    dialect = plan.table.dialect
+    dialect = plan.dialect
     top = header(plan.names, dialect.delimiter, dialect.line_end)
     made, now = output.signing.signature(), again.signature()
     same_file = _begins_with(path, top) and (made.bytes, made.crc) == (now.bytes, now.crc)
-    detail = f"{rows:,} rows counted in the written file, {flow.rows_out:,} in the ledger" + (f", {bad:,} malformed" if bad else "")
+    where = "the written file" if plan.destination.kind == "text" else "the result before it is stored"
+    detail = f"{rows:,} rows counted in {where}, {flow.rows_out:,} in the ledger" + (f", {bad:,} malformed" if bad else "")
     found = [Proof("the output has the rows the ledger says", rows == flow.rows_out and bad == 0 and same_file, detail)]
     if left is not None:
         found.append(_left_rows(plan, *left))

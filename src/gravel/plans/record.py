@@ -10,7 +10,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from gravel.language.bind import named_type
+from gravel.language.types import TEXT
 from gravel.problems import CallProblem, TableProblem, nearest
+from gravel.tables.content import content_of, kept_type
 from gravel.tables.csv.writer import Output
 from gravel.tables.reference import Reading, open_table
 from gravel.tables.signing import Signature, signature_of
@@ -27,14 +30,21 @@ def without_passwords(text: str) -> str:
     return re.sub(r"(\w+://[^\s:@/\"']*):[^\s@/\"']*@", r"\1@", text)
 
 
-def record_of(done: Run, signatures: dict[str, Signature], others: list[Path]) -> dict[str, Any]:
-    """A run as its record has it; paths are relative to the output's folder. `others`: further tables that the plan read."""
+def record_of(done: Run, signatures: dict[str, Signature], contents: dict[str, str], others: list[Path]) -> dict[str, Any]:
+    """A run as its record has it; paths are relative to the output's folder. `contents`: of input and output where they are tables of a
+    database, which no size and hash of a file tells apart. `others`: the files of further tables that the plan read."""
     from gravel import __version__
-    from gravel.plans.figures import proofs_json, steps_json
+    from gravel.plans.figures import changes_json, proofs_json, steps_json
 
     plan = done.bound
+    to = plan.destination
     folder = plan.target.parent
     text = without_passwords(plan.file.text)
+
+    def table_of(path: Path | None, server: str, part: str, content: str, **more: Any) -> dict[str, Any]:
+        relative = None if path is None else Path(os.path.relpath(path.resolve(), folder)).as_posix()
+        where: dict[str, Any] = {"path": None, "server": server} if relative is None else {"path": relative}
+        return {**where, "part": part, "content": content, **more}
 
     def file(path: Path, signature: Signature, **more: Any) -> dict[str, Any]:
         relative = Path(os.path.relpath(path.resolve(), folder)).as_posix()
@@ -43,28 +53,41 @@ def record_of(done: Run, signatures: dict[str, Signature], others: list[Path]) -
     dialect = plan.table.dialect
     reading = {"delimiter": dialect.delimiter, "encoding": dialect.encoding, "empty": plan.file.model.empty}
     table = plan.table
-    signed = signatures["input"] if table.origin == table.path else signature_of(table.origin, table.name)
-    source = file(table.origin, signed, table=plan.table_name, rows=done.rows_in, malformed=len(done.malformed))
+    counts = {"table": plan.table_name, "rows": done.rows_in, "malformed": len(done.malformed)}
+    if contents["input"]:
+        source = table_of(None if table.server else table.origin, table.server, table.part, contents["input"], **counts)
+        if to.kind == "in place":
+            source["changed"] = True  # by this run
+    else:
+        signed = signatures["input"] if table.origin == table.path else signature_of(table.origin, table.name)
+        source = file(table.origin, signed, **counts)
     # Of several files each is signed by itself.
     several = table.sources if len(table.sources) > 1 or table.sources[0] is not table else []
     every = [file(one.origin, signature_of(one.origin, one.name), table=one.name) for one in several]
-    if table.server:
-        # A server is not opened again: what was copied from it is told, its password is not.
-        source |= {"path": None, "server": table.server, "table": table.name}
-    if table.part:
-        source["part"] = table.part
     columns = [{"name": column.name, "type": str(column.type)} for column in plan.columns]
     left = None
     if "left" in signatures:
-        left = file(plan.left_behind, signatures["left"], rows=done.left_rows)
+        reading_left = {"delimiter": dialect.delimiter}
+        left = file(plan.left_behind, signatures["left"], rows=done.left_rows, reading=reading_left)
+        if to.left_table:
+            left = {"part": to.left_table, "rows": done.left_rows}
+    dialect = plan.dialect
+    if to.database:
+        server = "" if to.file is not None else to.shown.partition("#")[0]
+        output = table_of(to.file, server, to.table, contents["output"], rows=done.rows_out, columns=columns, reading=None)
+        if done.changes is not None:
+            output["changes"] = changes_json(done.changes)
+    else:
+        output = file(plan.target, signatures["output"], rows=done.rows_out, columns=columns, reading={"delimiter": plan.reading.delimiter})
+    beside = [path for path in others if to.file is None or path.resolve() != to.file.resolve()]
     plan_path = Path(os.path.relpath(plan.file.path.resolve(), folder)).as_posix()
     return {
         "gravel": KIND, "version": __version__, "status": "good",
         "begun": done.begun.isoformat(timespec="seconds"), "ended": done.ended.isoformat(timespec="seconds"),
         "plan": {"path": plan_path, "sha256": hashlib.sha256(text.encode()).hexdigest(), "text": text},
         "today": done.today.isoformat(), "parameters": done.parameters,
-        "inputs": [*(every or [{**source, "reading": reading}]), *(file(path, signature_of(path, str(path)), table=path.name) for path in others)],
-        "output": file(plan.target, signatures["output"], rows=done.rows_out, columns=columns, reading={"delimiter": dialect.delimiter}),
+        "inputs": [*(every or [{**source, "reading": reading}]), *(file(path, signature_of(path, str(path)), table=path.name) for path in beside)],
+        "output": output,
         "left_behind": left, "totals": list(done.totals), "steps": steps_json(done), "proofs": proofs_json(done),
         "cautions": [
             {"step": line.step, "caution": one.caution, "rows": one.rows, "detail": one.detail, "hint": one.hint}
@@ -144,11 +167,12 @@ def _verify(found: dict[str, Any], folder: Path, checked: list[Difference]) -> N
     else:
         checked.append(Difference(f"{plan['path']}: the file", "there", "not there"))
     for one in found["inputs"]:
-        if one.get("server"):
-            continue
-        _file(one, folder, checked)
-    _file(found["output"], folder, checked)
-    if found.get("left_behind"):
+        if one.get("content"):
+            _stored(one, folder, checked, must=False)
+        elif not one.get("server"):
+            _file(one, folder, checked)
+    (_stored if found["output"].get("content") else _file)(found["output"], folder, checked)
+    if found.get("left_behind") and found["left_behind"].get("path"):
         _file(found["left_behind"], folder, checked, found["output"]["reading"])
     wrong = []
     for step in found["steps"]:
@@ -160,6 +184,35 @@ def _verify(found: dict[str, Any], folder: Path, checked: list[Difference]) -> N
     for proof in found["proofs"]:
         if not proof["holds"]:
             checked.append(Difference(f"proof: {proof['proof']}", "holds", "does not"))
+
+
+def _stored(one: dict[str, Any], folder: Path, checked: list[Difference], must: bool = True) -> None:
+    """A table of a database as it was signed beside what it is. One that this run has changed is told by the output. `must`: a
+    server that cannot be reached is a problem, and not passed over."""
+    if one.get("changed"):
+        return
+    name = f"{one.get('server') or one['path']}#{one['part']}"
+    if one["path"] is not None and not (folder / one["path"]).is_file():
+        checked.append(Difference(f"{one['path']}: the file", "there", "not there"))
+        return
+    try:
+        table = open_table(f"{one['server'] if one['path'] is None else folder / one['path']}#{one['part']}")
+    except CallProblem:
+        checked.append(Difference(f"{name}: the table", "there", "not there"))
+        return
+    except TableProblem:
+        if must:
+            raise
+        return
+    kinds = [TEXT] * len(table.columns)
+    if "columns" in one:
+        then = [column["name"] for column in one["columns"]]
+        checked.append(Difference(f"{name}: columns", ", ".join(then), ", ".join(table.columns)))
+        types = {column["name"]: kept_type(named_type(column["type"]).type) for column in one["columns"]}
+        kinds = [types.get(column, TEXT) for column in table.columns]
+    now = content_of(table, kinds)
+    checked.append(Difference(f"{name}: rows", f"{one['rows']:,}", f"{now.rows:,}"))
+    checked.append(Difference(f"{name}: content", one["content"], now.value))
 
 
 def _file(one: dict[str, Any], folder: Path, checked: list[Difference], reading: dict[str, Any] | None = None) -> None:

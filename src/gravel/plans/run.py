@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import os
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -10,17 +11,23 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from gravel.inspecting.attempt import ErrorKind
 from gravel.language.bind import Given
 from gravel.plans import proofs
 from gravel.plans.bind import bind_plan
+from gravel.plans.changes import Changes, changes_of
+from gravel.plans.destination import IN_PLACE, Destination
 from gravel.plans.flow import MEMORY, Flow
 from gravel.plans.ledger import Proof, StepCount, StepLine
 from gravel.plans.left import LEFT_COLUMNS, packed
 from gravel.plans.model import PlanFile
+from gravel.plans.placing import Placed, in_place, into_file, into_table, may_be_placed
 from gravel.plans.record import record_of, written
 from gravel.plans.rows import Rows
 from gravel.plans.steps import BoundPlan, RowAction, record_path
+from gravel.tables.content import Content
 from gravel.tables.csv.writer import Output, encode, header
 from gravel.tables.signing import Signing
 from gravel.tables.table import GuessFailed, Malformed
@@ -30,7 +37,8 @@ from gravel.tables.table import GuessFailed, Malformed
 class Run:
     """What `gravel clean` tells. `good` if the result stands; `stopped` says why not: (step, or 0; a line). output,
     left_behind, record: the files written, or None. cleared: files of runs that were killed, which this one took away.
-    totals: the control totals' texts; each line of the ledger has their values."""
+    totals: the control totals' texts; each line of the ledger has their values. changes: what a plan in place does to its table;
+    conflict: what others did to it meanwhile, for which the run was given up."""
 
     plan: str
     table: str
@@ -55,17 +63,20 @@ class Run:
     record: str | None
     begun: datetime.datetime
     ended: datetime.datetime
+    changes: Changes | None = None
+    conflict: str = ""
 
 
 @dataclass(frozen=True)
 class Wish:
     """How a plan is to be run: `dry` writes nothing; `until` ends after a step; `sample` reads the first rows only (both are
-    dry); `memory`: bytes that whole-table steps may hold."""
+    dry); `memory`: bytes that whole-table steps may hold; `backup`: a table for the rows as they were."""
 
     dry: bool = False
     until: int | None = None
     sample: int | None = None
     memory: int = MEMORY
+    backup: str | None = None
     progress: Callable[[int], None] | None = None
 
     @property
@@ -84,10 +95,7 @@ def clean(plan_file: PlanFile, given: Given | None = None, wish: Wish | None = N
 
 
 @contextmanager
-def _scratch(wish: Wish) -> Iterator[Path | None]:
-    if wish.writes:
-        yield None
-        return
+def _scratch() -> Iterator[Path]:
     with tempfile.TemporaryDirectory(prefix="gravel-") as folder:
         yield Path(folder)
 
@@ -95,16 +103,24 @@ def _scratch(wish: Wish) -> Iterator[Path | None]:
 def _run(plan: BoundPlan, wish: Wish) -> Run:
     if wish.progress is not None:
         plan.table.progress = wish.progress
-    with _scratch(wish) as scratch:
+    if wish.writes:
+        may_be_placed(plan, wish.backup)
+    with _scratch() as scratch:
         return _written(plan, wish, scratch)
 
 
-def _written(plan: BoundPlan, wish: Wish, scratch: Path | None) -> Run:
+def _written(plan: BoundPlan, wish: Wish, scratch: Path) -> Run:
     begun = datetime.datetime.now(datetime.UTC)
-    dialect = plan.table.dialect
-    output = Output(plan.target, plan.file.model.write, scratch)
-    behind = _Behind(plan, scratch)
+    dialect, to = plan.dialect, plan.destination
+    # What is not written in text is proved in text first, then stored, read back and compared.
+    if to.kind == "text":
+        output = Output(plan.target, to.shown, None if wish.writes else scratch)
+    else:
+        output = Output(scratch / "rows.csv", to.shown)
+    behind = _Behind(plan, scratch if not wish.writes or to.left_table else None)
     seals = proofs.Digest()
+    numbers: list[np.ndarray] = []
+    placed: Placed | None = None
 
     def finish(rows: Rows) -> bytes:
         return encode(rows.texts(), dialect.delimiter, dialect.line_end)
@@ -112,12 +128,15 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path | None) -> Run:
     flow = Flow(plan, behind.pack, behind.add, finish, wish.memory, wish.until, wish.sample)
     whole = wish.until is None and wish.sample is None
     flow.signing = Signing() if wish.sample is None else None
+    flow.content = Content() if plan.table.snapshot else None
     try:
         output.write(header(plan.names, dialect.delimiter, dialect.line_end))
         for rows, made in flow.run():
             output.write(made)
             if rows.seals is not None:
                 seals.add(rows.seals)
+            if to.kind == IN_PLACE:
+                numbers.append(rows.numbers)
         output.close()
         behind.close()
         lines = ledger(flow)
@@ -126,6 +145,11 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path | None) -> Run:
         if not stopped and whole:
             shown += proofs.of_output(plan, flow, output, seals, None if behind.file is None else (behind.file.path, _gone(lines)))
         good = not stopped and all(proof.holds for proof in shown)
+        changes = None
+        if good and whole and to.kind != "text":
+            placed, changes = _placed(plan, flow, output, behind, wish, scratch, numbers)
+            shown += placed.proofs
+            good = all(proof.holds for proof in shown) and not placed.conflict
         done = _result(
             flow,
             lines,
@@ -136,19 +160,47 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path | None) -> Run:
             behind.file is not None,
             begun,
             [*output.stale, *(behind.file.stale if behind.file else ())],
+            changes,
+            "" if placed is None else placed.conflict,
         )
         if good and wish.writes:
-            record = _record(done, flow, output, behind.file)
+            record = _record(done, flow, output, behind.file, placed)
             try:
-                _commit(plan, output, behind.file, record)
+                _commit(plan, output, behind.file, record, placed)
             finally:
                 if record is not None:
                     record.discard()
         return done
     finally:
-        # After a commit there is nothing left of either to discard.
+        # After a commit there is nothing left of any of them to discard.
+        if placed is not None:
+            placed.discard()
         output.discard()
         behind.discard()
+
+
+def _placed(
+    plan: BoundPlan, flow: Flow, output: Output, behind: _Behind, wish: Wish, scratch: Path, numbers: list[np.ndarray]
+) -> tuple[Placed, Changes | None]:  # fmt: skip
+    """The proved rows in their place, not yet to stay; in a dry run only what would be done there."""
+    to = plan.destination
+    rows = proofs.written(plan, output.path, plan.names, to.shown)
+    every = np.concatenate(numbers) if numbers else np.zeros(0, np.int64)
+    left = None
+    if to.left_table:
+        behind.needed()
+        assert behind.file is not None
+        left = proofs.written(plan, behind.file.path, (*LEFT_COLUMNS, *plan.left_names), to.left_table)
+    if to.kind == "file":
+        placed = into_file(plan, rows, None if wish.writes else scratch)
+    elif not wish.writes:
+        return Placed(), changes_of(plan, rows, every) if to.kind == IN_PLACE else None
+    elif to.kind == "table":
+        placed = into_table(plan, rows, left, wish.backup)
+    else:
+        assert flow.content is not None
+        placed = in_place(plan, rows, every, flow.content, left, wish.backup)
+    return placed, placed.changes
 
 
 class _Behind:
@@ -165,14 +217,22 @@ class _Behind:
         return [] if self.file is None else self.file.stale
 
     def pack(self, left: Any, malformed: Any) -> bytes:
-        return packed(left, malformed, self._names, self.plan.table.dialect)
+        return packed(left, malformed, self._names, self.plan.dialect)
 
     def add(self, data: bytes) -> None:
+        self.begin().write(data)
+
+    def begin(self) -> Output:
         if self.file is None:
-            dialect = self.plan.table.dialect
+            dialect = self.plan.dialect
             self.file = Output(self.plan.left_behind, self.plan.left_behind.name, self.scratch)
             self.file.write(header((*LEFT_COLUMNS, *self._names), dialect.delimiter, dialect.line_end))
-        self.file.write(data)
+        return self.file
+
+    def needed(self) -> None:
+        """The file, though no row came."""
+        if self.file is None:
+            self.begin().close()
 
     def close(self) -> None:
         if self.file is not None:
@@ -183,23 +243,51 @@ class _Behind:
             self.file.discard()
 
 
-def _record(done: Run, flow: Flow, output: Output, left: Output | None) -> Output | None:
+def _record(done: Run, flow: Flow, output: Output, left: Output | None, placed: Placed | None) -> Output | None:
     """The record beside its place; a device has none, since it cannot be opened again."""
     if output.special or flow.signing is None:
         return None
-    signatures = {"input": flow.signing.signature(), "output": output.signing.signature()}
+    file = placed.output if placed is not None and placed.output is not None else output
+    signatures = {"input": flow.signing.signature(), "output": file.signing.signature()}
     if left is not None:
         signatures["left"] = left.signing.signature()
-    return written(record_of(done, signatures, list(flow.plan.others)), record_path(flow.plan.target))
+    contents = {"input": "" if flow.content is None else flow.content.value, "output": "" if placed is None else placed.content}
+    return written(record_of(done, signatures, contents, list(flow.plan.others)), record_path(flow.plan.target))
 
 
-def _commit(plan: BoundPlan, output: Output, left: Output | None, record: Output | None) -> None:
-    # What cannot be taken back comes first, so that nothing is left where it fails: a device may refuse what it is given.
-    for file in (output, left) if output.special else (left, output, record):
-        if file is not None:
-            file.commit()
-    if left is None and plan.left_behind.is_file():
+def _commit(plan: BoundPlan, output: Output, left: Output | None, record: Output | None, placed: Placed | None) -> None:
+    if plan.destination.left_table:
+        left = None
+    if placed is not None:
+        _commit_placed(plan, left, record, placed)
+    else:
+        # What cannot be taken back comes first, so that nothing is left where it fails: a device may refuse what it is given.
+        for file in (output, left) if output.special else (left, output, record):
+            if file is not None:
+                file.commit()
+    if left is None and plan.left_behind.is_file() and not plan.destination.left_table:
         plan.left_behind.unlink()
+
+
+def _commit_placed(plan: BoundPlan, left: Output | None, record: Output | None, placed: Placed) -> None:
+    """Rows that leave a table are on the disk before they are gone from it; a commit that fails puts the file back as it was."""
+    old = plan.left_behind.with_name(f".{plan.left_behind.name}.before-{os.getpid()}")
+    kept = left is not None and plan.left_behind.is_file()
+    if kept:
+        os.replace(plan.left_behind, old)
+    try:
+        if left is not None:
+            left.commit()
+        placed.commit()
+    except BaseException:
+        if left is not None:
+            plan.left_behind.unlink(missing_ok=True)
+        if kept:
+            os.replace(old, plan.left_behind)
+        raise
+    old.unlink(missing_ok=True)
+    if record is not None:
+        record.commit()
 
 
 def ledger(flow: Flow) -> tuple[StepLine, ...]:
@@ -249,7 +337,7 @@ def _many(count: int, what: str) -> str:
 
 
 def _result(flow: Flow, lines: tuple[StepLine, ...], shown: list[Proof], stopped: tuple[tuple[int, str], ...], good: bool, wish: Wish,
-            left: bool, begun: datetime.datetime, stale: list[str]) -> Run:  # fmt: skip
+            left: bool, begun: datetime.datetime, stale: list[str], changes: Changes | None, conflict: str) -> Run:  # fmt: skip
     plan = flow.plan
     done = good and wish.writes
     folder = plan.file.path.parent
@@ -258,11 +346,22 @@ def _result(flow: Flow, lines: tuple[StepLine, ...], shown: list[Proof], stopped
         for line in lines
         for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows)
     )
-    beside = (folder / plan.file.model.write).parent if plan.left_behind.parent == plan.target.parent else folder
+    to = plan.destination
+    file = to.kind in ("text", "file")
+    beside = (folder / plan.file.model.write).parent if file and plan.left_behind.parent == plan.target.parent else folder
+    behind = str(beside / plan.left_behind.name) if plan.file.model.left_behind is None else str(folder / plan.file.model.left_behind)
+    if to.left_table:
+        behind = f"{_shown(to, folder).rpartition('#')[0]}#{to.left_table}"
     return Run(
         plan.file.name, plan.table_name, good, not wish.writes, flow.rows_read, flow.rows_out, tuple(flow.malformed), lines,
-        tuple(shown), stopped, errors, str(folder / plan.file.model.write) if done else None,
-        str(beside / plan.left_behind.name) if done and left else None, _gone(lines), tuple(one.text for one in plan.totals),
+        tuple(shown), stopped, errors, (str(folder / plan.file.model.write) if file else _shown(to, folder)) if done else None,
+        behind if done and (left or to.left_table) else None, _gone(lines), tuple(one.text for one in plan.totals),
         tuple(plan.table.notes), tuple(stale), plan, plan.given.today, {name: str(one.value) for name, one in plan.given.parameters.items()},
         str(beside / record_path(plan.target).name) if done and not plan.target_special else None, begun, datetime.datetime.now(datetime.UTC),
+        changes, conflict,
     )  # fmt: skip
+
+
+def _shown(to: Destination, folder: Path) -> str:
+    """A table of a database, as it is called from where the person is."""
+    return to.shown if to.file is None else f"{folder / to.reference}#{to.table}"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -16,10 +16,13 @@ from gravel.inspecting.cautions import Watch
 from gravel.language import nodes
 from gravel.language.bind import Given
 from gravel.language.types import Type
+from gravel.plans.destination import Destination
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Expected, PlanFile
 from gravel.plans.rows import Rows
+from gravel.tables import files
 from gravel.tables.csv import CsvTable
+from gravel.tables.csv.dialect import Dialect
 from gravel.tables.reference import Reading
 
 
@@ -158,6 +161,7 @@ class BoundPlan:
     target: Path
     left_behind: Path
     given: Given
+    destination: Destination
     others: tuple[Path, ...] = ()  # the files of other tables that its texts name
 
     @property
@@ -168,12 +172,22 @@ class BoundPlan:
     @property
     def reading(self) -> Reading:
         """How its output is read again."""
-        return Reading(self.table.dialect.delimiter)
+        return Reading(self.dialect.delimiter if self.destination.kind == "text" else None)
+
+    @property
+    def dialect(self) -> Dialect:
+        """How its output is written: as the table is, but tabs in a .tsv file and commas in what is no text file of the table's kind."""
+        before = self.table.dialect
+        ending = files.ending(self.target).removesuffix(".gz").removesuffix(".zst")
+        if ending == ".tsv" and not self.destination.database:
+            return replace(before, delimiter="\t")
+        plain = self.destination.kind == "text" and (before.delimiter != "\t" or ending != ".csv")
+        return before if plain else replace(before, delimiter=",", line_end="\n")
 
     @property
     def target_special(self) -> bool:
         """Whether it writes to a device or a pipe."""
-        return self.target.exists() and not self.target.is_file()
+        return self.destination.kind == "text" and self.target.exists() and not self.target.is_file()
 
     @property
     def names(self) -> tuple[str, ...]:

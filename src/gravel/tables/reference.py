@@ -13,9 +13,7 @@ from pathlib import Path
 from gravel.language.types import Type
 from gravel.problems import CallProblem
 from gravel.tables.csv import CsvTable
-
-SERVERS = ("postgresql://", "postgres://")
-SQLITE = (".db", ".sqlite", ".sqlite3")
+from gravel.tables.databases import POSTGRESQL, SQLITE, is_server, parted
 
 
 @dataclass(frozen=True)
@@ -34,10 +32,8 @@ def open_table(reference: str, reading: Reading | None = None, base: Path | None
     how = reading or Reading()
     if how.delimiter is not None and len(how.delimiter.encode()) != 1:
         raise CallProblem(f"a delimiter is one character, not {how.delimiter!r}", hint="for a tab: --delimiter tab")
-    if reference.startswith(SERVERS):
-        from gravel.tables.postgresql import open_postgresql
-
-        table: CsvTable = open_postgresql(reference, frozenset(how.texts), how.declared)
+    if is_server(reference):
+        table: CsvTable = _of_server(reference, frozenset(how.texts), how.declared)
     elif reference == "-":
         table = _opened(_spooled(), "standard input", how)
     else:
@@ -51,24 +47,31 @@ def open_table(reference: str, reading: Reading | None = None, base: Path | None
     return table
 
 
+def _of_server(reference: str, texts: frozenset[str], declared: dict[str, Type]) -> CsvTable:
+    address, part = parted(reference)
+    if POSTGRESQL.match(address):
+        from gravel.tables.databases.postgresql import open_postgresql
+
+        return open_postgresql(address, part, texts, declared)
+    from gravel.tables.databases.other import open_other
+
+    return open_other(address, part, texts, declared)
+
+
 def _opened(path: Path, name: str, how: Reading) -> CsvTable:
     """The table by its ending; what is compressed is laid out in a temporary file first."""
     texts, declared = frozenset(how.texts), how.declared
-    file, hash_sign, part = str(path).rpartition("#")
-    if hash_sign and file.lower().endswith(SQLITE):
-        from gravel.tables.sqlite import open_sqlite
+    file, part = parted(str(path))
+    if file.lower().endswith(SQLITE):
+        from gravel.tables.databases.sqlite import open_sqlite
 
-        return open_sqlite(Path(file), name.rpartition("#")[0], part, texts, declared)
+        return open_sqlite(Path(file), parted(name)[0], part, texts, declared)
     if any(sign in path.name for sign in "*?[") and not path.exists():
         from gravel.tables.several import open_several
 
         plain = replace(how, texts=(), declared={})
         return open_several(path, name, texts, declared, lambda one, shown: _opened(one, shown, plain))
     ending = path.suffix.lower()
-    if ending in SQLITE:
-        from gravel.tables.sqlite import open_sqlite
-
-        return open_sqlite(path, name, None, texts, declared)
     if ending in (".gz", ".zst"):
         made = _opened(_laid_out(path, name, "gzip" if ending == ".gz" else "zstd"), name, how)
         made.origin = path
@@ -106,13 +109,17 @@ def _laid_out(path: Path, name: str, codec: str) -> Path:
 
 def expanded(reference: str, base: Path | None = None) -> list[str]:
     """The references that one stands for: a database without a table is all its tables."""
-    if reference.startswith(SERVERS) and "#" not in reference:
-        from gravel.tables import postgresql
+    if is_server(reference) and not parted(reference)[1]:
+        if POSTGRESQL.match(reference):
+            from gravel.tables.databases import postgresql
 
-        return [f"{reference}#{table}" for table in postgresql.tables_of(reference)]
+            return [f"{reference}#{table}" for table in postgresql.tables_of(reference)]
+        from gravel.tables.databases import other
+
+        return [f"{reference}#{table}" for table in other.tables_of(reference)]
     path = Path(base or ".", reference)
     if path.suffix.lower() in SQLITE and path.is_file():
-        from gravel.tables.sqlite import tables_of
+        from gravel.tables.databases.sqlite import tables_of
 
         return [f"{reference}#{table}" for table in tables_of(path, reference)]
     return [reference]

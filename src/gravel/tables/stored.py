@@ -62,7 +62,7 @@ class StoredTable(CsvTable):
 
     def pieces(self, take: Take | None = None) -> Iterator[Any]:
         """The parts in order; `take` is given the bytes of the file first."""
-        _give(self.path, self.name, take)
+        self._give(take)
         row = 1
         for number, size in enumerate(self._sizes):
             if self.progress is not None:
@@ -100,27 +100,26 @@ class StoredTable(CsvTable):
                 raise GuessFailed(self.columns[index])
         return Batch(rows, columns, bad)
 
+    def _give(self, take: Take | None) -> None:
+        if take is None or self.snapshot:
+            return
+        try:
+            with open(self.path, "rb") as file:
+                while data := file.read(1 << 22):
+                    take(data)
+        except OSError as error:
+            raise TableProblem(f"{self.name} cannot be read: {(error.strerror or str(error)).lower()}") from None
+
     def look_at_types(self) -> dict[int, Type]:
         """All columns' types; those that values decide are looked at whole."""
         return self.types(list(range(len(self.columns))))
 
     def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
         """The rows read against the store's own count."""
-        _give(self.path, self.name, take)
+        self._give(take)
         told = rows + len(malformed)
         bad = f" + {len(malformed):,} malformed" if malformed else ""
         return "every row of the store is accounted for", told == self.counted, f"{self.counted:,} by the store = {rows:,} rows{bad}"
-
-
-def _give(path: Path, name: str, take: Take | None) -> None:
-    if take is None:
-        return
-    try:
-        with open(path, "rb") as file:
-            while data := file.read(1 << 22):
-                take(data)
-    except OSError as error:
-        raise TableProblem(f"{name} cannot be read: {(error.strerror or str(error)).lower()}") from None
 
 
 def type_of(arrow: Any) -> Type:

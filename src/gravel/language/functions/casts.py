@@ -121,20 +121,22 @@ def _interval_text(value: Any) -> str:
     return " ".join(parts)
 
 
-def _double_text(array: Any) -> Any:
-    def one(value: float) -> str:
-        if value != value:
-            return "NaN"
-        if value in (float("inf"), float("-inf")):
-            return "Infinity" if value > 0 else "-Infinity"
-        text = repr(value)
-        if "e" in text:
-            mantissa, exponent = text.split("e")
-            return f"{mantissa.removesuffix('.0')}e{exponent[0]}{exponent[1:].zfill(2)}"
-        return text.removesuffix(".0")
+def double_text(value: float) -> str:
+    """A double as the language writes it: the shortest decimal that is read as it again."""
+    if value != value:
+        return "NaN"
+    if value in (float("inf"), float("-inf")):
+        return "Infinity" if value > 0 else "-Infinity"
+    text = repr(value)
+    if "e" in text:
+        mantissa, exponent = text.split("e")
+        return f"{mantissa.removesuffix('.0')}e{exponent[0]}{exponent[1:].zfill(2)}"
+    return text.removesuffix(".0")
 
+
+def _double_text(array: Any) -> Any:
     coded = array.dictionary_encode()
-    return pa.array([one(value) for value in coded.dictionary.to_pylist()], pa.string()).take(coded.indices)
+    return pa.array([double_text(value) for value in coded.dictionary.to_pylist()], pa.string()).take(coded.indices)
 
 
 def _to_text_target(array: Any, source: Type, target: Target) -> Result:

@@ -45,6 +45,12 @@ class CsvTable:
     ) -> None:
         self.origin, self.part = path, ""  # the file that was named, and the table in it where it has several
         self.server = ""  # where it was copied from, if that is no file
+        self.snapshot = False  # whether it was read at one moment, so that it cannot change under way
+        self.store_key: tuple[str, ...] = ()  # what its store says of it: the primary key, columns without NULL
+        self.not_null: tuple[str, ...] = ()
+        self.fallback: dict[str, Type] = {}  # the store's types of columns that hold no value
+        self.binary: frozenset[str] = frozenset()  # columns of bytes, which are told as base64
+        self.misfits: dict[str, tuple[str, int, str]] = {}  # by column: declared type, values that do not match it, one of them
         self.path, self.name, self.empty_null, self.texts = path, name or str(path), empty_null, texts
         self.declared = declared or {}
         self.asked_delimiter, self.asked_encoding = delimiter, encoding
@@ -197,7 +203,10 @@ class CsvTable:
         self.fittings.update(found)
         for index, state in found.items():
             name = self.columns[index]
-            self._types[index] = self.declared.get(name) or (TEXT if name in self.texts else state.type)
+            self._types[index] = self.declared.get(name) or (TEXT if name in self.texts else self._seen_type(name, state))
+
+    def _seen_type(self, name: str, state: Fitting) -> Type:
+        return state.type if state.seen else self.fallback.get(name, TEXT)
 
     def _find_types(self, missing: list[int]) -> None:
         states = self._open_states(missing)

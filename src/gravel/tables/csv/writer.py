@@ -88,11 +88,18 @@ def _carried(some: Any, signs: _Signs) -> Any:
     return pc.replace_substring(carried, _QUOTE, _QUOTE * 2) if (data == 34).any() else carried
 
 
+def _ending(target: Path) -> str:
+    """What the file beside a target ends with, so that it is read as the target will be: .jsonl.gz."""
+    packed = target.suffix.lower() in (".gz", ".zst")
+    return target.with_suffix("").suffix + target.suffix if packed else target.suffix
+
+
 def _clear_stale(folder: Path, target: Path) -> list[str]:
     """Remove what a killed run left beside the target, files named after a process that is no more; their names."""
     cleared = []
-    for stale in folder.glob(f".{glob.escape(target.name)}.gravel-*{glob.escape(target.suffix)}"):
-        number = stale.name.removesuffix(target.suffix).rpartition("-")[2]
+    ending = _ending(target)
+    for stale in folder.glob(f".{glob.escape(target.name)}.gravel-*{glob.escape(ending)}"):
+        number = stale.name.removesuffix(ending).rpartition("-")[2]
         if number.isdigit() and not _alive(int(number)):
             stale.unlink(missing_ok=True)
             cleared.append(stale.name)
@@ -122,7 +129,7 @@ class Output:
             raise TableProblem(f"{name} is a folder", hint="name a file in it")
         folder = scratch or (Path(os.environ.get("TMPDIR", "/tmp")) if self.special else target.parent)
         self.signing = Signing()
-        self.path = folder / f".{target.name}.gravel-{os.getpid()}{target.suffix}"
+        self.path = folder / f".{target.name}.gravel-{os.getpid()}{_ending(target)}"
         self.stale = _clear_stale(folder, target)
         try:
             self._file = open(self.path, "wb")  # noqa: SIM115

@@ -1,0 +1,172 @@
+"""What a plan does to the table that it reads, row by row and cell by cell: what is to be changed, taken away, added.
+
+The first row of the output that comes from a source row is that row; more of them are rows to be added; a source row that none comes
+from is to be taken away.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.plans.steps import BoundPlan
+from gravel.problems import DataProblem
+from gravel.tables.csv import CsvTable
+from gravel.tables.table import scan
+
+
+@dataclass
+class Change:
+    """Rows that differ in the same columns: the keys of the source rows (texts, a column each), then the new cells."""
+
+    columns: tuple[str, ...]
+    texts: list[Any]
+
+    @property
+    def rows(self) -> int:
+        """How many."""
+        return len(self.texts[0])
+
+
+@dataclass
+class Changes:
+    """All that is to be done. `updates`: by the columns that differ; `copies`: rows like the one that has their key but for all columns
+    that a step touches; `made`: whole rows that come from no source row; `deletes`: keys. cells: by column, the cells that
+    `updates` change."""
+
+    key: tuple[str, ...]
+    updates: list[Change] = field(default_factory=list)
+    copies: Change | None = None
+    made: list[Any] | None = None
+    deletes: list[Any] | None = None
+    cells: dict[str, int] = field(default_factory=dict)
+
+    @property
+    def updated(self) -> int:
+        """Rows to be changed."""
+        return sum(one.rows for one in self.updates)
+
+    @property
+    def inserted(self) -> int:
+        """Rows to be added."""
+        return (0 if self.copies is None else self.copies.rows) + (0 if self.made is None else len(self.made[0]))
+
+    @property
+    def deleted(self) -> int:
+        """Rows to be taken away."""
+        return 0 if self.deletes is None else len(self.deletes[0])
+
+    @property
+    def told(self) -> str:
+        """In words."""
+        cells = sum(self.cells.values())
+        return f"{self.updated:,} rows changed ({cells:,} cells), {self.deleted:,} deleted, {self.inserted:,} inserted"
+
+
+def changes_of(plan: BoundPlan, output: CsvTable, numbers: np.ndarray) -> Changes:
+    """Compare the output with the plan's table; `numbers`: the source row of each row of the output, 0 for a made one. Raises
+    DataProblem where a step has changed a key."""
+    table = plan.table
+    key = [table.columns[at] for at in plan.key]
+    places = {name: at for at, name in enumerate(plan.names)}
+    touched = [name for name in table.columns if plan.columns[places[name]].touched]
+    first = np.zeros(len(numbers), bool)
+    at = np.unique(numbers, return_index=True)[1]
+    first[at] = True
+    first[numbers == 0] = False
+    updates: dict[tuple[str, ...], list[list[Any]]] = defaultdict(list)
+    copies: list[list[Any]] = []
+    made: list[list[Any]] = []
+    cells: dict[str, int] = defaultdict(int)
+    with tempfile.TemporaryDirectory(prefix="gravel-") as folder:
+        source, known = _mapped(table, Path(folder, "source.arrow"))
+        row = 0
+        for batch in scan(output, lambda batch: batch):
+            part = numbers[row : row + batch.count]
+            is_first = first[row : row + batch.count]
+            row += batch.count
+            if (part == 0).any():
+                some = pa.array(np.flatnonzero(part == 0))
+                made.append([batch.columns[places[name]].take(some) for name in table.columns])
+            ours = np.flatnonzero(part != 0)
+            old = source.take(pa.array(np.searchsorted(known, part[ours])))
+            here = pa.array(ours)
+            differ = {}
+            for name in touched:
+                new = batch.columns[places[name]].take(here)
+                was = _one(old.column(name))
+                mask = pc.fill_null(pc.not_equal(new, was), False).to_numpy(zero_copy_only=False)
+                mask = mask | (pc.is_null(new).to_numpy(zero_copy_only=False) != pc.is_null(was).to_numpy(zero_copy_only=False))
+                if mask.any():
+                    differ[name] = (mask, new)
+            keys = [_one(old.column(name)) for name in key]
+            _gather(updates, differ, keys, is_first[ours], cells)
+            more = np.flatnonzero(~is_first[ours])
+            if len(more):
+                some, there = pa.array(more), pa.array(ours[more])
+                copies.append([one.take(some) for one in keys] + [batch.columns[places[name]].take(there) for name in touched])
+        bad = next((name for columns in updates for name in columns if name in key), None)
+        if bad is not None:
+            raise DataProblem(
+                f"a step changes {bad}, which is the key that rows are found by", hint="a table in place keeps its keys; write a new table"
+            )
+        gone = np.setdiff1d(known, numbers)
+        deletes = None
+        if len(gone):
+            rows = source.take(pa.array(np.searchsorted(known, gone)))
+            deletes = [_one(rows.column(name)) for name in key]
+    return Changes(
+        tuple(key), [Change(columns, _end_to_end(some)) for columns, some in updates.items()],
+        Change(tuple(touched), _end_to_end(copies)) if copies else None, _end_to_end(made) if made else None, deletes, dict(cells),
+    )  # fmt: skip
+
+
+def _mapped(table: CsvTable, path: Path) -> tuple[Any, np.ndarray]:
+    """The source's rows as they are in a file in temporary memory, and their numbers."""
+    schema = pa.schema([(name, pa.string()) for name in table.columns])
+    numbers = []
+    with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, schema) as writer:
+        for batch in scan(table, lambda batch: batch):
+            writer.write_batch(pa.record_batch(batch.columns, schema=schema))
+            numbers.append(batch.rows)
+    return pa.ipc.open_file(pa.memory_map(str(path))).read_all(), np.concatenate(numbers) if numbers else np.zeros(0, np.int64)
+
+
+def _one(column: Any) -> Any:
+    made = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
+    return made if not isinstance(made, pa.ChunkedArray) else (made.chunk(0) if made.num_chunks else pa.array([], pa.string()))
+
+
+def _gather(
+    into: dict[tuple[str, ...], list[list[Any]]], differ: dict[str, tuple[np.ndarray, Any]], keys: Sequence[Any], concerned: np.ndarray,
+    cells: dict[str, int],
+) -> None:  # fmt: skip
+    """The rows that differ, by the columns in which they do."""
+    names = list(differ)
+    if not names:
+        return
+    masks = np.array([differ[name][0] & concerned for name in names])
+    picked = np.flatnonzero(masks.any(axis=0))
+    if not len(picked):
+        return
+    # Each row's set of columns is packed into bytes, and rows of one set go together.
+    sets, which = np.unique(np.packbits(masks, axis=0).T[picked], axis=0, return_inverse=True)
+    for number in range(len(sets)):
+        rows = picked[which.reshape(-1) == number]
+        columns = tuple(name for at, name in enumerate(names) if masks[at, rows[0]])
+        some = pa.array(rows)
+        into[columns].append([one.take(some) for one in keys] + [differ[name][1].take(some) for name in columns])
+        for name in columns:
+            cells[name] += len(rows)
+
+
+def _end_to_end(parts: Sequence[Sequence[Any]]) -> list[Any]:
+    return [pa.concat_arrays(list(one)) for one in zip(*parts, strict=True)]

@@ -1,0 +1,104 @@
+"""Where a plan's rows go: a text file, a file that keeps types, a table of a database, or the table that they came from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from gravel.problems import CallProblem
+from gravel.tables import files
+from gravel.tables.csv import CsvTable
+from gravel.tables.databases import is_database, is_server, parted
+
+if TYPE_CHECKING:
+    from gravel.plans.model import PlanFile
+
+IN_PLACE = "in place"
+
+
+@dataclass(frozen=True)
+class Destination:
+    """`kind`: text, file, table or in place. `shown`: as it may be printed. `home`: the file itself, or for a database a path beside
+    the plan after which the record and the file of rows left behind are named. `reference`: the database's address; `table`: the
+    table in it; `file`: a SQLite file. `left_table`: the table for rows left behind, '' for a file."""
+
+    kind: str
+    shown: str
+    home: Path
+    reference: str = ""
+    table: str = ""
+    file: Path | None = None
+    left_table: str = ""
+
+    @property
+    def typed(self) -> bool:
+        """Whether it has types, so that those of all columns matter."""
+        return self.kind in ("table", IN_PLACE) or (self.kind == "file" and files.keeps_types(self.home))
+
+    @property
+    def database(self) -> bool:
+        """Whether rows go into a database."""
+        return self.kind in ("table", IN_PLACE)
+
+
+def destination_of(plan: PlanFile, table: CsvTable) -> Destination:
+    """What a plan's `write` and `left_behind` name. Raises CallProblem."""
+    model, folder = plan.model, plan.path.parent
+    beside = plan.path.resolve().with_suffix(".csv")
+    if model.write == IN_PLACE:
+        if not is_database(model.table):
+            raise CallProblem(
+                f"{table.name} is no table of a database, and only such a one is changed in place", hint='name another file in write = "…"'
+            )
+        address, _ = parted(model.table)
+        made = Destination(IN_PLACE, table.name, beside, address, table.part, None if table.server else table.origin)
+    elif is_database(model.write):
+        address, name = parted(model.write)
+        if not name:
+            raise CallProblem(f"{_shown(address)} is a database, and write does not say which table", hint=f"{_shown(address)}#stays_clean")
+        made = Destination("table", _shown(model.write), beside, address, name, None if is_server(address) else folder / address)
+    else:
+        target = (folder / model.write).resolve()
+        special = target.exists() and not target.is_file()
+        if not files.known(target) and not target.exists():
+            raise CallProblem(
+                f"{model.write} cannot be written: its ending is not known",
+                hint="write to a .csv file; known are " + " ".join((*files.ENDINGS, *files.PACKED)) + ", and FILE.db#table",
+            )
+        plain = special or files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
+        made = Destination("text" if plain else "file", model.write, target)
+    if model.replace and made.kind != "table":
+        raise CallProblem("replace is for a new table of a database", hint='write = "harbour.db#stays_clean"')
+    if model.store_sets and made.kind != IN_PLACE:
+        raise CallProblem('store_sets is for write = "in place"')
+    return _with_left(plan, made)
+
+
+def _with_left(plan: PlanFile, made: Destination) -> Destination:
+    from dataclasses import replace
+
+    given = plan.model.left_behind
+    if given is None or not is_database(given):
+        return made
+    address, name = parted(given)
+    same = made.database and (
+        address == made.reference if made.file is None else (plan.path.parent / address).resolve() == made.file.resolve()
+    )
+    if not same or not name:
+        raise CallProblem(
+            "the rows left behind can go to a table only where the others go to the same database" if not same else
+            f"{_shown(given)} is a database, and left_behind does not say which table", hint='or name a file: left_behind = "stays-left.csv"',
+        )  # fmt: skip
+    if name in (made.table, made.table.rpartition(".")[2]):
+        raise CallProblem("the rows left behind would go to the table of the others")
+    return replace(made, left_table=name)
+
+
+def _shown(reference: str) -> str:
+    from gravel.tables.databases.database import masked
+
+    if not is_server(reference):
+        return reference
+    address, hash_sign, table = reference.partition("#")
+    return masked(address) + hash_sign + table

@@ -1,0 +1,371 @@
+"""Putting a proved result where it belongs, when that is no text file: into a file that keeps types, into a table of a database, or
+into the table that it came from. All of it is read back and compared before anything of it stands."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow.compute as pc
+
+from gravel.language.types import BINARY, TEXT, Type
+from gravel.plans.changes import Changes, changes_of
+from gravel.plans.destination import IN_PLACE, Destination
+from gravel.plans.ledger import Proof
+from gravel.plans.left import LEFT_COLUMNS
+from gravel.plans.steps import BoundPlan
+from gravel.problems import CallProblem, TableProblem
+from gravel.tables import files
+from gravel.tables.content import Content, canonical, content_of, kept_type
+from gravel.tables.csv import CsvTable
+from gravel.tables.csv.writer import Output
+from gravel.tables.databases import open_database
+from gravel.tables.table import scan
+
+Columns = list[tuple[str, Type]]
+
+
+@dataclass
+class Placed:
+    """What was put into a place, until `commit` or `discard`. `content`: of a table of a database; `output`: the file."""
+
+    proofs: list[Proof] = field(default_factory=list)
+    content: str = ""
+    output: Output | None = None
+    changes: Changes | None = None
+    conflict: str = ""
+    _commit: Callable[[], None] = lambda: None
+    _discard: Callable[[], None] = lambda: None
+
+    def commit(self) -> None:
+        """Let it stand. Raises TableProblem."""
+        self._commit()
+
+    def discard(self) -> None:
+        """Leave no trace; after a commit there is none to leave."""
+        self._discard()
+
+
+def store_columns(plan: BoundPlan) -> Columns:
+    """The output's columns with the types that a store is given for them."""
+    binary = plan.table.binary
+    return [
+        (
+            one.name,
+            BINARY if one.source is not None and not one.touched and plan.table.columns[one.source] in binary else kept_type(one.type),
+        )
+        for one in plan.columns
+    ]
+
+
+def may_be_placed(plan: BoundPlan, backup: str | None) -> None:
+    """Whether a database can take it, looked at before the first row is read. Raises CallProblem, TableProblem."""
+    to = plan.destination
+    if backup is not None and not (to.kind == IN_PLACE or plan.file.model.replace):
+        raise CallProblem("--backup is for a table that is changed in place or replaced")
+    if not to.database:
+        return
+    if to.file is not None and to.kind == "table" and not to.file.exists():
+        if not to.file.parent.is_dir():
+            raise TableProblem(f"{to.shown} cannot be written: there is no folder {to.file.parent.name}")
+        return
+    base = open_database(to.reference, plan.file.path.parent)
+    try:
+        _may_take(plan, base, backup)
+    finally:
+        base.close()
+
+
+def _may_take(plan: BoundPlan, base: Any, backup: str | None) -> None:
+    to, model = plan.destination, plan.file.model
+    if to.kind == "table" and base.has(to.table):
+        if not model.replace:
+            raise CallProblem(f"{to.shown} is there already", hint="replace = true replaces it")
+        if base.shape(to.table).view:
+            raise CallProblem(f"{to.shown} is a view, which is not replaced")
+    if to.kind == IN_PLACE:
+        shape = base.shape(to.table)
+        if shape.view:
+            raise CallProblem(f"{to.shown} is a view, which cannot be changed in place", hint="write a new table")
+        touched = [one.name for one in plan.columns if one.touched]
+        computed = [name for name in touched if name in shape.computed]
+        if computed:
+            raise CallProblem(f"a step changes {computed[0]}, which the database computes")
+    if backup is not None and base.has(backup):
+        raise CallProblem(f"{base.shown}#{backup} is there already: a backup replaces nothing", hint="another name")
+    if to.left_table and base.has(to.left_table) and base.shape(to.left_table).columns[: len(LEFT_COLUMNS)] != LEFT_COLUMNS:
+        raise CallProblem(f"{base.shown}#{to.left_table} holds no rows left behind: it is not replaced", hint="another name in left_behind")
+
+
+def into_file(plan: BoundPlan, rows: CsvTable, scratch: Path | None) -> Placed:
+    """The rows in a file that keeps types, beside its target. Raises TableProblem, DataProblem."""
+    to, columns = plan.destination, store_columns(plan)
+    output = Output(to.home, to.shown, scratch)
+    placed = Placed(output=output, _commit=output.commit, _discard=output.discard)
+    try:
+        files.write(output.path, rows, columns, output.write)
+        output.close()
+        placed.proofs.append(_same(rows, _opened_again(output, plan, rows), columns, to.shown)[0])
+    except BaseException:
+        output.discard()
+        raise
+    return placed
+
+
+def _opened_again(output: Output, plan: BoundPlan, rows: CsvTable) -> CsvTable:
+    from gravel.tables.reference import Reading, open_table
+
+    if files.ending(output.path).startswith(".jsonl"):
+        # A column of texts that all look like numbers is one of texts, and one without a value has no type.
+        if not sum(scan(rows, lambda batch: batch.count, [])):
+            return rows
+        return open_table(str(output.path))
+    return open_table(str(output.path), Reading(rows.dialect.delimiter if files.ending(output.path) != ".parquet" else None))
+
+
+def _same(rows: CsvTable, again: CsvTable, columns: Columns, shown: str) -> tuple[Proof, Content]:
+    """Whether what was stored is what was proved, value by value, whatever order the rows are in."""
+    kinds = [kind for _, kind in columns]
+    proved = content_of(rows, kinds)
+    if set(again.columns) != {name for name, _ in columns}:
+        return Proof(f"{shown} holds what was proved", False, f"its columns are {', '.join(again.columns)}"), proved
+    order = [again.columns.index(name) for name, _ in columns]
+    by_place = dict(zip(order, kinds, strict=True))
+    stored = content_of(again, [by_place[at] for at in range(len(order))], order)
+    same = (proved.rows, proved.value) == (stored.rows, stored.value)
+    detail = f"{stored.rows:,} rows by {len(columns)} columns read back and compared by value"
+    if not same:
+        detail = (
+            _what_differs(rows, range(len(columns)), again, order, columns) or f"{stored.rows:,} rows read back, {proved.rows:,} proved"
+        )
+    return Proof(f"{shown} holds what was proved", same, detail), stored
+
+
+def _what_differs(rows: CsvTable, ours: Sequence[int], again: CsvTable, theirs: Sequence[int], columns: Columns) -> str:
+    """The first column whose values differ, with some that it does not have as they were."""
+    for (name, kind), *places in zip(columns, ours, theirs, strict=True):
+        found = []
+        for table, place in zip((rows, again), places, strict=True):
+            parts = list(scan(table, lambda batch, place=place, kind=kind: canonical(batch.columns[place], kind), [place]))  # type: ignore[misc]
+            found.append({value for part in parts for value in pc.unique(part).to_pylist()})
+        if found[0] != found[1]:
+            lost = sorted(found[0] - found[1], key=str)[:2] or sorted(found[1] - found[0], key=str)[:2]
+            return f"{name} does not hold {' and '.join(map(repr, lost))} as it was"
+    return ""
+
+
+def into_table(plan: BoundPlan, rows: CsvTable, left: CsvTable | None, backup: str | None) -> Placed:
+    """The rows in a new table of a database. Raises TableProblem, DataProblem."""
+    to, columns = plan.destination, store_columns(plan)
+    base = open_database(to.reference, plan.file.path.parent)
+    placed = Placed(_discard=base.close)
+    try:
+        _may_take(plan, base, backup)
+        there = base.has(to.table)
+        made = to.table if base.whole_ddl else _hidden(to.table)
+        pairs = [(made, to.table)]
+        if backup is not None and there and base.whole_ddl:
+            placed.proofs.append(_backed_up(base, to.table, backup))
+        if there and base.whole_ddl:
+            base.drop(to.table)
+        key = [plan.names[at] for at in plan.key_after or ()]
+        base.create(made, columns, key)
+        placed._discard = lambda: _dropped(base, [made])
+        given = 0
+        for batch in scan(rows, lambda batch: batch.columns):
+            if len(batch[0]):
+                given += base.insert(made, columns, batch)
+        counted = base.count(made)
+        expected = sum(scan(rows, lambda batch: batch.count, []))
+        told = f"{counted:,} rows by the database's own count, {given:,} inserted, {expected:,} in the ledger"
+        placed.proofs.append(Proof("the table has the rows the ledger says", counted == given == expected, told))
+        proof, content = _same(rows, base.read(made), columns, to.shown)
+        placed.proofs.append(proof)
+        placed.content = content.value
+        if left is not None:
+            hidden = to.left_table if base.whole_ddl else _hidden(to.left_table)
+            pairs.append((hidden, to.left_table))
+            placed.proofs.append(_left_rows(base, hidden, left, drop=base.whole_ddl))
+            placed._discard = lambda: _dropped(base, [made, hidden])
+    except BaseException:
+        placed.discard()
+        raise
+    placed._commit = base.commit if base.whole_ddl else lambda: _renamed(base, pairs, to.table, backup)
+    return placed
+
+
+def _hidden(table: str) -> str:
+    schema, dot, name = table.rpartition(".")
+    return f"{schema}{dot}{name[:40]}_gravel_{os.getpid()}"
+
+
+def _dropped(base: Any, names: Sequence[str]) -> None:
+    """Take away what was made where a database makes tables for good at once."""
+    from contextlib import suppress
+
+    from gravel.problems import Problem
+
+    if not base.whole_ddl:
+        base.connection.rollback()
+        for name in names:
+            with suppress(Problem):
+                if base.has(name):
+                    base.drop(name)
+    base.close()
+
+
+def _renamed(base: Any, pairs: Sequence[tuple[str, str]], table: str, backup: str | None) -> None:
+    base.commit()
+    moves: list[tuple[str, str]] = []
+    old: list[str] = []
+    for made, name in pairs:
+        if base.has(name):
+            away = backup if name == table and backup is not None else f"{_hidden(name)}_old"
+            moves.append((name, away))
+            old += [] if away == backup else [away]
+        moves.append((made, name))
+    base.rename(moves)
+    for name in old:
+        base.drop(name)
+    base.commit()
+
+
+def _backed_up(base: Any, table: str, backup: str) -> Proof:
+    rows, copied = base.count(table), base.copy(table, backup)
+    return Proof(f"{backup} holds the rows as they were", rows == copied, f"{copied:,} rows copied of {rows:,}")
+
+
+def _left_rows(base: Any, name: str, left: CsvTable, drop: bool) -> Proof:
+    columns: Columns = [(one, TEXT) for one in left.columns]
+    if drop and base.has(name):
+        base.drop(name)
+    base.create(name, columns, ())
+    given = 0
+    for batch in scan(left, lambda batch: batch.columns):
+        if len(batch[0]):
+            given += base.insert(name, columns, batch)
+    counted = base.count(name)
+    proof, _ = _same(left, base.read(name), columns, name)
+    return Proof("the table of rows left behind has them all", counted == given and proof.holds, f"{counted:,} rows; {proof.detail}")
+
+
+def in_place(plan: BoundPlan, rows: CsvTable, numbers: np.ndarray, read: Content, left: CsvTable | None, backup: str | None) -> Placed:
+    """The cells that differ, written into the plan's own table. `read`: the table's content when it was read. Raises TableProblem,
+    DataProblem."""
+    to = plan.destination
+    changes = changes_of(plan, rows, numbers)
+    base = open_database(to.reference, plan.file.path.parent)
+    placed = Placed(changes=changes, _discard=base.close)
+    made: list[str] = []
+    try:
+        _may_take(plan, base, backup)
+        if not base.whole_ddl:
+            # Tables that are made for good at once come before the transaction, and are taken away if it fails.
+            for name in [one for one in (backup,) if one]:
+                made.append(name)
+                base.copy(to.table, name)
+            placed._discard = lambda: _dropped(base, made)
+        base.lock(to.table)
+        now = base.read(to.table)
+        before = content_of(now, [TEXT] * len(now.columns)) if now.columns == plan.table.columns else None
+        if before is None or (before.rows, before.value) != (read.rows, read.value):
+            placed.conflict = _conflict(plan, now)
+            return placed
+        counted = base.count(to.table)
+        if backup is not None:
+            if base.whole_ddl:
+                placed.proofs.append(_backed_up(base, to.table, backup))
+            else:
+                kept = content_of(base.read(backup), [TEXT] * len(now.columns))
+                placed.proofs.append(
+                    Proof(f"{backup} holds the rows as they were", kept.value == before.value, f"{kept.rows:,} rows copied")
+                )
+        done = _done(base, to, changes, plan, now)
+        placed.proofs.append(done)
+        after = base.count(to.table)
+        expected = sum(scan(rows, lambda batch: batch.count, []))
+        told = f"{counted:,} before, {after:,} after by the database's own count; {before.rows:,} and {expected:,} in the ledger"
+        placed.proofs.append(Proof("the table has the rows the ledger says", counted == before.rows and after == expected, told))
+        proof, placed.content = _same_after(plan, base, rows, now)
+        placed.proofs.append(proof)
+        if left is not None:
+            if not base.whole_ddl:
+                raise CallProblem("a table of rows left behind cannot be made in one transaction here", hint="left_behind names a file")
+            placed.proofs.append(_left_rows(base, to.left_table, left, drop=True))
+    except BaseException:
+        placed.discard()
+        raise
+    placed._commit = base.commit
+    return placed
+
+
+def _done(base: Any, to: Destination, changes: Changes, plan: BoundPlan, now: CsvTable) -> Proof:
+    """Carry out the changes: rows go first, copies come last, so that a key never finds two rows."""
+    kinds = {one.name: BINARY if one.name in now.binary and not one.touched else kept_type(one.type) for one in plan.columns}
+    key = [(name, kinds[name]) for name in changes.key]
+    deleted = 0 if changes.deletes is None else base.delete(to.table, key, changes.deletes)
+    updated = sum(base.update(to.table, key, [(name, kinds[name]) for name in one.columns], one.texts) for one in changes.updates)
+    every = [name for name in now.columns if name not in base.shape(to.table).computed]
+    inserted = 0
+    if changes.copies is not None:
+        columns = [(name, kinds[name]) for name in changes.copies.columns if name in every]
+        inserted += base.repeat(to.table, key, columns, changes.copies.texts, every)
+    if changes.made is not None:
+        columns = [(name, kinds[name]) for name in now.columns if name in every]
+        inserted += base.insert(to.table, columns, [one for one, name in zip(changes.made, now.columns, strict=True) if name in every])
+    same = (updated, deleted, inserted) == (changes.updated, changes.deleted, changes.inserted)
+    detail = changes.told + ", as many as differ"
+    if not same:
+        detail = f"the database changed {updated:,}, deleted {deleted:,}, inserted {inserted:,}; planned: {changes.told}"
+    return Proof("only what differs was changed", same, detail)
+
+
+def _same_after(plan: BoundPlan, base: Any, rows: CsvTable, before: CsvTable) -> tuple[Proof, str]:
+    """Whether the table now holds the output, but for columns that the database sets by itself."""
+    to = plan.destination
+    again = base.read(to.table)
+    own = {*base.shape(to.table).computed, *plan.file.model.store_sets}
+    kinds = {one.name: kept_type(one.type) for one in plan.columns}
+    names = [name for name in plan.names if name not in own]
+    ours = [plan.names.index(name) for name in names]
+    theirs = [again.columns.index(name) for name in names]
+    proved = content_of(rows, [kinds[name] for name in plan.names], ours)
+    stored = content_of(again, [kinds[name] for name in again.columns], theirs)
+    same = (proved.rows, proved.value) == (stored.rows, stored.value)
+    detail = f"{stored.rows:,} rows by {len(names)} columns read back and compared by value"
+    if own:
+        detail += f"; not compared, since the database sets them: {', '.join(sorted(own))}"
+    if not same:
+        found = _what_differs(rows, ours, again, theirs, [(name, kinds[name]) for name in names])
+        detail = found or f"{stored.rows:,} rows read back, {proved.rows:,} proved; some values differ"
+        detail += '; does a trigger set a column? store_sets = ["…"] names it'
+    whole = content_of(again, [kinds[name] for name in again.columns])
+    return Proof(f"{to.shown} holds what was proved", same, detail), whole.value
+
+
+def _conflict(plan: BoundPlan, now: CsvTable) -> str:
+    """What is not as it was when the table was read, in words: columns, rows that came and went, some keys."""
+    then = plan.table
+    if then.columns != now.columns:
+        return f"its columns were {', '.join(then.columns)} and are {', '.join(now.columns)}"
+    places = [then.columns.index(name) for name in (then.columns[at] for at in plan.key)]
+
+    def rows_of(table: CsvTable) -> dict[tuple[Any, ...], tuple[Any, ...]]:
+        found: dict[tuple[Any, ...], tuple[Any, ...]] = {}
+        for columns in scan(table, lambda batch: [one.to_pylist() for one in batch.columns]):
+            found |= {tuple(row[at] for at in places): row for row in zip(*columns, strict=True)}
+        return found
+
+    old, new = rows_of(then), rows_of(now)
+    changed = [key for key, row in new.items() if key in old and old[key] != row]
+    came, went = [key for key in new if key not in old], [key for key in old if key not in new]
+    parts = []
+    for what, keys in (("changed", changed), ("came", came), ("went", went)):
+        if keys:
+            some = ", ".join(" ".join("NULL" if one is None else str(one) for one in key) for key in keys[:3])
+            parts.append(f"{len(keys):,} {'row' if len(keys) == 1 else 'rows'} {what} ({some}{', …' if len(keys) > 3 else ''})")
+    return ", ".join(parts) or "its rows are others than they were"

@@ -1,0 +1,70 @@
+"""What a table holds, whatever order its rows have: two independent sums of row hashes, over values in one form each."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow.compute as pc
+
+from gravel.engine.frame import view
+from gravel.engine.hashing import combined
+from gravel.language.functions.casts import to_text
+from gravel.language.types import BINARY, TEXT, Kind, Type
+
+_PLAIN = (Kind.TEXT, Kind.BINARY, Kind.ARRAY, Kind.INTERVAL, Kind.NULL)
+
+
+def canonical(texts: Any, kind: Type) -> Any:
+    """Texts of a type, each value written in one way (1.5 as 1.50 in a DECIMAL of scale 2); what is no value of it stays."""
+    if kind.kind in _PLAIN:
+        return texts
+    made = view(texts, kind)
+    written = to_text(made.values, kind)
+    return pc.coalesce(written, texts) if made.errors is not None else written
+
+
+class Content:
+    """Rows taken in so far. Two tables with the same rows, in any order, have the same `value`."""
+
+    def __init__(self) -> None:
+        self.rows = 0
+        self._sums = [0, 0]
+
+    def add(self, columns: Sequence[Any], sign: int = 1) -> np.ndarray:
+        """Take in rows (or with `sign` -1 take them out); the first hash of each."""
+        if not columns or not len(columns[0]):
+            return np.zeros(0, np.uint64)
+        made = [combined(list(columns)), combined(list(columns), second=True)]
+        for at, hashes in enumerate(made):
+            with np.errstate(over="ignore"):
+                self._sums[at] = (self._sums[at] + sign * int(hashes.sum(dtype=np.uint64))) % (1 << 64)
+        self.rows += sign * len(columns[0])
+        return made[0]
+
+    def merge(self, other: Content) -> None:
+        """Take in what another has taken in."""
+        self.rows += other.rows
+        self._sums = [(one + more) % (1 << 64) for one, more in zip(self._sums, other._sums, strict=True)]
+
+    @property
+    def value(self) -> str:
+        """32 hexadecimal digits."""
+        return f"{self._sums[0]:016x}{self._sums[1]:016x}"
+
+
+def content_of(table: Any, types: Sequence[Type], wanted: Sequence[int] | None = None) -> Content:
+    """A table's content, of some of its columns (their positions), each as a type. Raises TableProblem."""
+    from gravel.tables.table import scan
+
+    chosen = list(range(len(table.columns)) if wanted is None else wanted)
+    made = Content()
+    for columns in scan(table, lambda batch: [canonical(batch.columns[at], types[at]) for at in chosen], chosen):
+        made.add(columns)
+    return made
+
+
+def kept_type(kind: Type) -> Type:
+    """The type that a store is given for a column: what none of them has is text."""
+    return TEXT if kind.kind in (Kind.ARRAY, Kind.INTERVAL, Kind.NULL) else BINARY if kind.kind is Kind.BINARY else kind

@@ -1,0 +1,60 @@
+"""Tables of databases, a file a kind: `sqlite`, `postgresql`, and `other` for what SQLAlchemy reaches by its URL."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from gravel.problems import CallProblem, TableProblem
+
+if TYPE_CHECKING:
+    from gravel.tables.databases.database import Database
+
+SQLITE = (".db", ".sqlite", ".sqlite3")
+URL = re.compile(r"[a-z][a-z0-9]*(\+[a-z0-9_]+)?://", re.IGNORECASE)
+POSTGRESQL = re.compile(r"postgres(ql)?(\+psycopg)?://", re.IGNORECASE)
+
+
+def is_server(reference: str) -> bool:
+    """Whether a reference is the URL of a database server."""
+    return URL.match(reference) is not None
+
+
+def is_database(reference: str) -> bool:
+    """Whether a reference names a table of a database, or a database."""
+    return is_server(reference) or parted(reference)[0].lower().endswith(SQLITE)
+
+
+def parted(reference: str) -> tuple[str, str]:
+    """A reference as the database and the table in it ('' if none is named)."""
+    if not is_server(reference):
+        for ending in SQLITE:  # a table may have a # in its name, and so may a folder
+            at = reference.lower().find(ending + "#")
+            if at >= 0:
+                return reference[: at + len(ending)], reference[at + len(ending) + 1 :]
+        return reference, ""
+    address, _, table = reference.partition("#")
+    return address, table
+
+
+def open_database(reference: str, base: Path) -> Database:
+    """The database that a reference names, to be written to in one transaction. Raises TableProblem."""
+    address, _ = parted(reference)
+    try:
+        import sqlalchemy  # noqa: F401
+    except ModuleNotFoundError:
+        raise TableProblem("writing to a database needs SQLAlchemy, which is not installed", hint="pip install sqlalchemy") from None
+    if POSTGRESQL.match(address):
+        from gravel.tables.databases.postgresql import PostgreSQL
+
+        return PostgreSQL(address)
+    if is_server(address):
+        from gravel.tables.databases.other import Other
+
+        return Other(address)
+    if not address.lower().endswith(SQLITE):
+        raise CallProblem(f"{reference} names no database")
+    from gravel.tables.databases.sqlite import SQLite
+
+    return SQLite(base / address, address)

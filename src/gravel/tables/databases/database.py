@@ -1,0 +1,251 @@
+"""A database in one transaction: what its tables are, and how they are changed. Names are quoted, values are bound.
+
+SQLAlchemy knows how each kind of database quotes, binds, describes its tables and ends a transaction; what is peculiar to a kind
+is in its class.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any, ClassVar
+from urllib.parse import unquote, urlsplit, urlunsplit
+
+from gravel.language.types import Kind, Type
+from gravel.problems import CallProblem, DataProblem, Problem, TableProblem, nearest
+from gravel.tables.csv.reader import CsvTable
+
+_ROWS = 20_000  # rows bound at a time
+
+
+@dataclass(frozen=True)
+class Shape:
+    """A table as its database describes it: columns, those that may not be NULL, those that the database computes, the primary
+    key's columns (none for a view), whether it is a view."""
+
+    columns: tuple[str, ...]
+    not_null: tuple[str, ...]
+    computed: tuple[str, ...]
+    key: tuple[str, ...]
+    view: bool
+
+
+def masked(url: str) -> str:
+    """A URL without its password, to be shown."""
+    parts = urlsplit(url)
+    if parts.password is None:
+        return url
+    host = parts.netloc.rpartition("@")[2]
+    return urlunsplit(parts._replace(netloc=f"{parts.username or ''}@{host}"))
+
+
+def without_secret(text: str, url: str) -> str:
+    """What a database says, in one line and without the URL's password."""
+    told = " ".join(text.split())
+    secret = urlsplit(url).password
+    for one in {secret, unquote(secret)} if secret else ():
+        told = told.replace(one, "…")
+    return told[:300]
+
+
+def chosen(known: list[str], wanted: str, shown: str) -> str:
+    """The table that is meant, the only one if none is named. Raises CallProblem."""
+    if not wanted:
+        if len(known) != 1:
+            raise CallProblem(f"{shown} has {len(known)} tables: {', '.join(known[:20])}", hint=f"{shown}#{known[0]}" if known else "")
+        return known[0]
+    if wanted not in known:
+        same = [one for one in known if one.partition(".")[2] == wanted]
+        if len(same) > 1:
+            raise CallProblem(f"{wanted} could be {' and '.join(same[:3])}", hint="write it with its schema")
+        if same:
+            return same[0]
+        bare = {one.partition(".")[2] or one: one for one in known}
+        near = nearest(wanted, known) or bare.get(nearest(wanted, list(bare)), "")
+        raise CallProblem(f"{shown} has no table {wanted}", hint=f"did you mean {near}?" if near else "tables: " + ", ".join(known[:20]))
+    return wanted
+
+
+class Database(ABC):
+    """A database, connected to. Nothing of what is done to it stands before `commit`; `close` undoes the rest."""
+
+    names: ClassVar[dict[Kind, str]]  # what a column of each kind is declared as; the others are TEXT
+    one_row: ClassVar[str] = "LIMIT 1"
+    whole_ddl: ClassVar[bool] = True  # whether tables are made and dropped within a transaction
+
+    def __init__(self, shown: str, url: str = "") -> None:
+        self.shown, self.url = shown, url
+        with self.told():
+            self.engine = self.connect()
+            self.connection = self.engine.connect()
+
+    # -- what is peculiar to a kind
+    @abstractmethod
+    def connect(self) -> Any:
+        """A SQLAlchemy engine."""
+
+    @abstractmethod
+    def tables(self) -> list[str]:
+        """Its tables and views."""
+
+    @abstractmethod
+    def place(self, table: str) -> tuple[str | None, str]:
+        """A table's schema (None: it has none) and name."""
+
+    @abstractmethod
+    def read(self, table: str) -> CsvTable:
+        """A table as the transaction sees it. Raises TableProblem."""
+
+    @abstractmethod
+    def lock(self, table: str) -> None:
+        """Keep others from changing a table until the end. Raises TableProblem where it cannot be had."""
+
+    @abstractmethod
+    def shape(self, table: str) -> Shape:
+        """What a table is."""
+
+    @abstractmethod
+    def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
+        """Texts of a type as the values to be bound."""
+
+    def declared(self, table: str) -> dict[str, str]:
+        """The types that columns are declared with, where the values to be bound depend on them."""
+        return {}
+
+    # -- the same for all
+    @contextmanager
+    def told(self) -> Iterator[None]:
+        """What goes wrong is told in our form, without a password."""
+        import sqlalchemy.exc as failures
+
+        try:
+            yield
+        except failures.NoSuchModuleError as error:
+            raise TableProblem(f"{self.shown} is of no kind that is known: {error}") from None
+        except ModuleNotFoundError as error:
+            raise TableProblem(
+                f"{self.shown} needs a driver that is not installed: {error.name}", hint=f"pip install {error.name}"
+            ) from None
+        except failures.DBAPIError as error:
+            raise self.problem(error.orig or error) from None
+        except failures.SQLAlchemyError as error:
+            raise self.problem(error) from None
+
+    def problem(self, error: BaseException) -> Problem:
+        """A failure of the database: data that it does not take, or trouble with the database itself."""
+        told = without_secret(str(error), self.url) or type(error).__name__
+        if type(error).__name__ in ("IntegrityError", "DataError") or any(
+            base.__name__ in ("IntegrityError", "DataError") for base in type(error).__mro__
+        ):
+            return DataProblem(
+                f"{self.shown} does not take what the plan makes: {told}", detail="nothing was written; the table is as it was"
+            )
+        return TableProblem(f"{self.shown} cannot be written: {told}", detail="nothing was written; the database is as it was")
+
+    def quoted(self, table: str) -> str:
+        """A table's name as it stands in SQL."""
+        schema, name = self.place(table)
+        return (f"{self.column(schema)}." if schema else "") + self.column(name)
+
+    def column(self, name: str) -> str:
+        """A column's name as it stands in SQL."""
+        how = self.engine.dialect.identifier_preparer
+        return f"{how.initial_quote}{name.replace(how.escape_quote, how.escape_to_quote)}{how.final_quote}"
+
+    def run(self, sql: str, rows: Sequence[dict[str, Any]] | dict[str, Any] | None = None) -> Any:
+        """A statement with values, or for each of some rows of values; they stand as \\0name in it."""
+        from sqlalchemy import text
+
+        with self.told():
+            return self.connection.execute(text(sql.replace(":", "\\:").replace("\0", ":")), rows)
+
+    def count(self, table: str) -> int:
+        """Rows, by the database's own count."""
+        return int(self.run(f"SELECT COUNT(*) FROM {self.quoted(table)}").scalar())
+
+    def has(self, table: str) -> bool:
+        """Whether there is such a table or view."""
+        return table in self.tables()
+
+    def type_name(self, kind: Type) -> str:
+        """What a column of a type is declared as."""
+        return self.names.get(kind.kind, self.names[Kind.TEXT])
+
+    def create(self, table: str, columns: Sequence[tuple[str, Type]], key: Sequence[str]) -> None:
+        """A new table; `key` is its primary key."""
+        parts = [f"{self.column(name)} {self.type_name(kind)}" + (" NOT NULL" if name in key else "") for name, kind in columns]
+        if key:
+            parts.append(f"PRIMARY KEY ({', '.join(map(self.column, key))})")
+        self.run(f"CREATE TABLE {self.quoted(table)} ({', '.join(parts)})")
+
+    def drop(self, table: str) -> None:
+        """Take a table away."""
+        self.run(f"DROP TABLE {self.quoted(table)}")
+
+    def copy(self, table: str, to: str) -> int:
+        """A table's rows in a new one; how many."""
+        self.run(f"CREATE TABLE {self.quoted(to)} AS SELECT * FROM {self.quoted(table)}")
+        return self.count(to)
+
+    def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
+        """Rows, added; how many the database says they are."""
+        names = ", ".join(self.column(name) for name, _ in columns)
+        binds = ", ".join(f"\0v{at}" for at in range(len(columns)))
+        return self.each(f"INSERT INTO {self.quoted(table)} ({names}) VALUES ({binds})", self.bound(table, columns, texts))
+
+    def update(self, table: str, key: Sequence[tuple[str, Type]], columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
+        """Cells of rows that have a key: `texts` has the key's columns first. How many rows the database says."""
+        sets = ", ".join(f"{self.column(name)} = \0v{len(key) + at}" for at, (name, _) in enumerate(columns))
+        return self.each(f"UPDATE {self.quoted(table)} SET {sets} WHERE {self._with_key(key)}", self.bound(table, [*key, *columns], texts))
+
+    def repeat(
+        self, table: str, key: Sequence[tuple[str, Type]], columns: Sequence[tuple[str, Type]], texts: Sequence[Any], every: Sequence[str]
+    ) -> int:
+        """Copies of rows that have a key, other than them in some columns; `every`: the columns that a row is made of. The cells that
+        are not given never leave the database, so that they are what they were."""
+        given = {name: f"\0v{len(key) + at}" for at, (name, _) in enumerate(columns)}
+        names = ", ".join(map(self.column, every))
+        cells = ", ".join(given.get(name) or self.column(name) for name in every)
+        sql = f"INSERT INTO {self.quoted(table)} ({names}) SELECT {cells} FROM {self.quoted(table)} WHERE {self._with_key(key)} {self.one_row}"
+        return self.each(sql, self.bound(table, [*key, *columns], texts))
+
+    def delete(self, table: str, key: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
+        """Rows that have a key, taken away; how many the database says."""
+        return self.each(f"DELETE FROM {self.quoted(table)} WHERE {self._with_key(key)}", self.bound(table, key, texts))
+
+    def _with_key(self, key: Sequence[tuple[str, Type]]) -> str:
+        return " AND ".join(f"{self.column(name)} = \0v{at}" for at, (name, _) in enumerate(key))
+
+    def bound(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> Iterator[list[dict[str, Any]]]:
+        """Rows to be bound, some at a time."""
+        declared = self.declared(table)
+        names = [f"v{at}" for at in range(len(columns))]
+        for start in range(0, len(texts[0]), _ROWS):
+            cells = [
+                self.values(one.slice(start, _ROWS), kind, declared.get(name, "")) for one, (name, kind) in zip(texts, columns, strict=True)
+            ]
+            yield [dict(zip(names, row, strict=True)) for row in zip(*cells, strict=True)]
+
+    def each(self, sql: str, rows: Iterator[list[dict[str, Any]]]) -> int:
+        """A statement for all rows; how many rows the database says it concerned."""
+        return sum(int(self.run(sql, some).rowcount) for some in rows)
+
+    def commit(self) -> None:
+        """Let it stand. Raises TableProblem, and then nothing stands."""
+        with self.told():
+            self.connection.commit()
+
+    def close(self) -> None:
+        """Undo what was not committed, and let go."""
+        from contextlib import suppress
+
+        from sqlalchemy.exc import SQLAlchemyError
+
+        # A connection that is gone has undone it by itself.
+        with suppress(SQLAlchemyError):
+            self.connection.rollback()
+        with suppress(SQLAlchemyError):
+            self.connection.close()
+        self.engine.dispose()

@@ -1,0 +1,246 @@
+"""Tables of any other database that SQLAlchemy reaches by its URL, such as MySQL and MariaDB."""
+
+from __future__ import annotations
+
+import base64
+import datetime
+import json
+import re
+from collections.abc import Sequence
+from decimal import Decimal
+from typing import Any, ClassVar
+
+import pyarrow as pa
+
+from gravel.engine.frame import view
+from gravel.language.functions.casts import double_text
+from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIME, TIMESTAMP, Kind, Type, decimal
+from gravel.problems import TableProblem
+from gravel.tables.databases.database import Database, Shape, chosen, masked
+from gravel.tables.stored import StoredTable
+
+_ROWS = 20_000
+_DRIVERS = {"mysql": "mysql+pymysql", "mariadb": "mariadb+pymysql"}
+
+
+class Other(Database):
+    """A database of a kind that has no room of its own. MySQL and MariaDB end a transaction at each CREATE, DROP and RENAME: a new table
+    is made under another name there and renamed at the end."""
+
+    names: ClassVar[dict[Kind, str]] = {
+        Kind.INTEGER: "BIGINT", Kind.DECIMAL: "DECIMAL", Kind.DOUBLE: "DOUBLE", Kind.BOOLEAN: "BOOLEAN", Kind.DATE: "DATE",
+        Kind.TIME: "TIME(6)", Kind.TIMESTAMP: "DATETIME(6)", Kind.BINARY: "LONGBLOB", Kind.TEXT: "LONGTEXT",
+    }  # fmt: skip
+
+    def __init__(self, url: str) -> None:
+        super().__init__(masked(url), url)
+        self.mysql = self.engine.dialect.name in ("mysql", "mariadb")
+        if self.mysql:
+            self.run(
+                "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE', time_zone = '+00:00', lock_wait_timeout = 10"
+            )
+            self.run("SET SESSION innodb_lock_wait_timeout = 10")
+            self.connection.rollback()
+
+    @property
+    def whole_ddl(self) -> bool:  # type: ignore[override]
+        """See Database."""
+        return not self.mysql
+
+    def connect(self) -> Any:
+        """See Database."""
+        from sqlalchemy import create_engine
+        from sqlalchemy.pool import NullPool
+
+        scheme, _, rest = self.url.partition("://")
+        return create_engine(f"{_DRIVERS.get(scheme.lower(), scheme)}://{rest}", poolclass=NullPool, isolation_level="REPEATABLE READ")
+
+    def _inspector(self) -> Any:
+        from sqlalchemy import inspect
+
+        return inspect(self.connection)
+
+    def tables(self) -> list[str]:
+        """See Database."""
+        with self.told():
+            about = self._inspector()
+            return sorted([*about.get_table_names(), *about.get_view_names()])
+
+    def place(self, table: str) -> tuple[str | None, str]:
+        """See Database: a schema before the first point, where there is no such table by its whole name."""
+        schema, dot, name = table.partition(".")
+        if dot and table not in self.tables():
+            return schema, name
+        return None, table
+
+    def has(self, table: str) -> bool:
+        """See Database."""
+        schema, name = self.place(table)
+        with self.told():
+            about = self._inspector()
+            return name in [*about.get_table_names(schema), *about.get_view_names(schema)]
+
+    def shape(self, table: str) -> Shape:
+        """See Database."""
+        schema, name = self.place(table)
+        with self.told():
+            about = self._inspector()
+            columns = about.get_columns(name, schema)
+            key = tuple(about.get_pk_constraint(name, schema).get("constrained_columns") or ())
+            is_view = name in about.get_view_names(schema)
+        names = tuple(one["name"] for one in columns)
+        computed = tuple(one["name"] for one in columns if one.get("computed"))
+        return Shape(names, tuple(one["name"] for one in columns if not one["nullable"]), computed, key, is_view)
+
+    def lock(self, table: str) -> None:
+        """All rows, and the gaps between them."""
+        if not self.mysql:
+            return
+        schema, name = self.place(table)
+        sql = "SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_NAME = \0n AND TABLE_SCHEMA = COALESCE(\0s, DATABASE())"
+        engine = self.run(sql, {"n": name, "s": schema}).scalar()
+        if str(engine).lower() != "innodb":
+            raise TableProblem(f"{self.shown}#{table} is kept by {engine}, which knows no transactions")
+        self.run(f"SELECT COUNT(*) FROM (SELECT 1 FROM {self.quoted(table)} FOR UPDATE) AS held")
+
+    def read(self, table: str) -> StoredTable:
+        """See Database."""
+        return self.load(table, frozenset(), {})
+
+    def load(self, table: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
+        """A table as the transaction sees it. Raises TableProblem."""
+        from pathlib import Path
+
+        shape = self.shape(table)
+        if not shape.columns:
+            raise TableProblem(f"{self.shown}#{table} has no columns")
+        schema, name = self.place(table)
+        with self.told():
+            kinds = [_type(one["type"]) for one in self._inspector().get_columns(name, schema)]
+        picked = ", ".join(map(self.column, shape.columns))
+        batches, binary = [], [False] * len(shape.columns)
+        counted = self.count(table)
+        with self.told():
+            cursor = self.connection.exec_driver_sql(f"SELECT {picked} FROM {self.quoted(table)}".replace("%", "%%"))
+            while rows := cursor.fetchmany(_ROWS):
+                made = []
+                for at, values in enumerate(zip(*rows, strict=True)):
+                    binary[at] = binary[at] or any(isinstance(value, (bytes, bytearray, memoryview)) for value in values)
+                    truth = kinds[at] == BOOLEAN
+                    made.append(pa.array([_text(value, truth) for value in values], pa.string()))
+                batches.append(pa.record_batch(made, list(shape.columns)))
+        sizes = [batch.num_rows for batch in batches]
+        # Only what no value contradicts is taken from the database; numbers and dates show themselves by their values.
+        types = [kind if kind in (DOUBLE, BOOLEAN, TIME) else None if kind is not None else _TEXT for kind in kinds]
+        found = StoredTable(
+            Path(), f"{self.shown}#{table}", shape.columns, types, sizes, lambda at, _: batches[at], counted, texts=texts, declared=declared
+        )
+        found.server, found.part, found.snapshot, found.store_key, found.not_null = self.shown, table, True, shape.key, shape.not_null
+        found.fallback = {column: kind for column, kind in zip(shape.columns, kinds, strict=True) if kind is not None}
+        found.binary = frozenset(column for column, seen in zip(shape.columns, binary, strict=True) if seen)
+        return found
+
+    def type_name(self, kind: Type) -> str:
+        """See Database: a DECIMAL with the digits that it has."""
+        if kind.kind is Kind.DECIMAL:
+            return f"DECIMAL({min(kind.precision, 38 if not self.mysql else 65)},{kind.scale})"
+        return super().type_name(kind)
+
+    def create(self, table: str, columns: Sequence[tuple[str, Type]], key: Sequence[str]) -> None:
+        """See Database. A text in a key has a length in MySQL."""
+        if not self.mysql:
+            return super().create(table, columns, key)
+        parts = []
+        for name, kind in columns:
+            made = "VARCHAR(255)" if name in key and self.type_name(kind) == "LONGTEXT" else self.type_name(kind)
+            text = " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin" if made.startswith(("VARCHAR", "LONGTEXT")) else ""
+            parts.append(f"{self.column(name)} {made}{text}" + (" NOT NULL" if name in key else " NULL"))
+        if key:
+            parts.append(f"PRIMARY KEY ({', '.join(map(self.column, key))})")
+        self.run(f"CREATE TABLE {self.quoted(table)} ({', '.join(parts)}) ENGINE = InnoDB")
+        return None
+
+    def rename(self, pairs: Sequence[tuple[str, str]]) -> None:
+        """Tables to other names, all at one moment."""
+        self.run("RENAME TABLE " + ", ".join(f"{self.quoted(old)} TO {self.quoted(new)}" for old, new in pairs))
+
+    def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
+        """See Database."""
+        if kind.kind is Kind.BINARY:
+            return [None if one is None else base64.b64decode(one) for one in texts.to_pylist()]
+        if kind.kind is Kind.BOOLEAN:
+            back = {"false": 0, "true": 1}
+            return [None if one is None else back.get(one, one) for one in texts.to_pylist()]
+        if kind.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE, Kind.DATE, Kind.TIME, Kind.TIMESTAMP):
+            made = view(texts, kind)
+            if made.errors is None:
+                values: list[Any] = made.values.to_pylist()
+                return values
+        same: list[Any] = texts.to_pylist()
+        return same
+
+
+def open_other(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
+    """A table of a server. Raises TableProblem, CallProblem."""
+    base = _reading(url)
+    try:
+        return base.load(chosen(base.tables(), wanted, base.shown), texts, declared)
+    finally:
+        base.close()
+
+
+def tables_of(url: str) -> list[str]:
+    """The tables and views of a base. Raises TableProblem."""
+    base = _reading(url)
+    try:
+        return base.tables()
+    finally:
+        base.close()
+
+
+def _reading(url: str) -> Other:
+    base = Other(url)
+    if base.mysql:
+        base.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+    return base
+
+
+_TEXT = Type(Kind.TEXT)
+
+
+def _type(kind: Any) -> Type | None:
+    """The language's type for SQLAlchemy's; None for texts and what it has none for."""
+    from sqlalchemy import types
+
+    if isinstance(kind, types.Boolean) or (type(kind).__name__ == "TINYINT" and getattr(kind, "display_width", 0) == 1):
+        return BOOLEAN
+    known = (
+        (types.Integer, INTEGER), (types.Float, DOUBLE), (types.Numeric, None), (types.DateTime, TIMESTAMP), (types.Date, DATE),
+        (types.Time, TIME),
+    )  # fmt: skip
+    for of, made in known:
+        if isinstance(kind, of):
+            return made or decimal(18, int(getattr(kind, "scale", 0) or 0))
+    return None
+
+
+def _text(value: Any, truth: bool) -> str | None:
+    """A value as the language writes it."""
+    if value is None or isinstance(value, str):
+        return value
+    if isinstance(value, bool) or (truth and value in (0, 1)):
+        return "true" if value else "false"
+    if isinstance(value, float):
+        return double_text(value)
+    if isinstance(value, Decimal):
+        return format(value, "f")
+    if isinstance(value, (bytes, bytearray, memoryview)):
+        return base64.b64encode(bytes(value)).decode()
+    if isinstance(value, datetime.timedelta):  # MySQL's TIME
+        clock = (datetime.datetime.min + value).time() if datetime.timedelta(0) <= value < datetime.timedelta(1) else value
+        return re.sub(r"(\.\d*?)0+$", r"\1", str(clock))
+    if isinstance(value, (datetime.datetime, datetime.time)):
+        return re.sub(r"(\.\d*?)0+$", r"\1", str(value))
+    if isinstance(value, (dict, list)):
+        return json.dumps(value, ensure_ascii=False, default=str)
+    return str(value)

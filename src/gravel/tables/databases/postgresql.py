@@ -1,0 +1,265 @@
+"""Tables of PostgreSQL servers, copied in one read-only snapshot. COPY writes CSV as we read it: NULL is nothing, '' is quoted."""
+
+from __future__ import annotations
+
+import atexit
+import base64
+import os
+import re
+import tempfile
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any, ClassVar
+
+from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
+from gravel.problems import TableProblem
+from gravel.tables.csv.pieces import Take
+from gravel.tables.csv.reader import CsvTable
+from gravel.tables.csv.writer import encode
+from gravel.tables.databases.database import Database, Shape, chosen, masked, without_secret
+from gravel.tables.table import Malformed
+
+# What the values decide, as in a text file: all of them are written as its literals are. Everything else is text.
+_OPEN = {
+    "smallint": INTEGER, "integer": INTEGER, "bigint": INTEGER, "numeric": decimal(18, 2), "date": DATE,
+    "timestamp without time zone": TIMESTAMP,
+}  # fmt: skip
+_KNOWN = {
+    "real": DOUBLE, "double precision": DOUBLE, "boolean": BOOLEAN, "time without time zone": TIME, "timestamp with time zone": ZONED,
+}  # fmt: skip
+_SESSION = "SET datestyle = 'ISO, YMD'; SET intervalstyle = 'iso_8601'; SET extra_float_digits = 1; SET timezone = 'UTC'"
+_WAIT = 10  # seconds to wait for a connection, or for another's lock
+_BULK = 1 << 16  # rows of a part of a COPY
+
+
+def _driver() -> Any:
+    try:
+        import psycopg
+    except ModuleNotFoundError:
+        raise TableProblem("PostgreSQL needs a driver that is not installed", hint="pip install 'gravel[postgresql]'") from None
+    return psycopg
+
+
+def _address(url: str) -> str:
+    """The URL as the driver takes it."""
+    return re.sub(r"^postgres(ql)?(\+psycopg)?://", "postgresql://", url, flags=re.IGNORECASE)
+
+
+class _Server:
+    """A connection in one read-only snapshot; problems are told without the password."""
+
+    def __init__(self, url: str) -> None:
+        self.url, self.name = url, masked(url)
+        self.driver = _driver()
+
+    def __enter__(self) -> Any:
+        try:
+            self.connection = self.driver.connect(
+                _address(self.url), connect_timeout=_WAIT, application_name="gravel", client_encoding="utf8"
+            )
+            self.connection.isolation_level = self.driver.IsolationLevel.REPEATABLE_READ
+            self.connection.read_only = True
+            self.connection.execute(_SESSION)
+        except self.driver.Error as error:
+            raise self.problem(error) from None
+        return self.connection
+
+    def __exit__(self, kind: Any, error: Any, trace: Any) -> None:
+        # A transaction that only read has nothing to keep.
+        self.connection.close()
+        if isinstance(error, self.driver.Error):
+            raise self.problem(error) from None
+
+    def problem(self, error: Exception) -> TableProblem:
+        """What the server says, in one line."""
+        return TableProblem(f"{self.name} cannot be read: {without_secret(str(error), self.url) or type(error).__name__}")
+
+
+class PostgreSQL(Database):
+    """A PostgreSQL server, to be written to."""
+
+    names: ClassVar[dict[Kind, str]] = {
+        Kind.INTEGER: "bigint", Kind.DECIMAL: "numeric", Kind.DOUBLE: "double precision", Kind.BOOLEAN: "boolean", Kind.DATE: "date",
+        Kind.TIME: "time", Kind.TIMESTAMP: "timestamp", Kind.ZONED: "timestamptz", Kind.BINARY: "bytea", Kind.TEXT: "text",
+    }  # fmt: skip
+
+    def __init__(self, url: str) -> None:
+        self.driver = _driver()
+        super().__init__(masked(url), url)
+        self._schema = ""
+        self.run(_SESSION + f"; SET lock_timeout = '{_WAIT}s'")
+
+    def connect(self) -> Any:
+        """See Database."""
+        from sqlalchemy import create_engine
+        from sqlalchemy.pool import NullPool
+
+        def connection() -> Any:
+            return self.driver.connect(_address(self.url), connect_timeout=_WAIT, application_name="gravel", client_encoding="utf8")
+
+        return create_engine("postgresql+psycopg://", creator=connection, poolclass=NullPool)
+
+    @property
+    def raw(self) -> Any:
+        """The driver's connection."""
+        return self.connection.connection.driver_connection
+
+    def tables(self) -> list[str]:
+        """See Database."""
+        return _tables(self.raw)
+
+    def has(self, table: str) -> bool:
+        """See Database."""
+        return ".".join(self.place(table)) in self.tables()
+
+    def place(self, table: str) -> tuple[str, str]:
+        """See Database; without a schema it is the one where new tables go."""
+        schema, dot, name = table.partition(".")
+        if dot:
+            return schema, name
+        if not self._schema:
+            self._schema = str(self.run("SELECT current_schema()").scalar() or "public")
+        return self._schema, table
+
+    def read(self, table: str) -> ServerTable:
+        """See Database."""
+        try:
+            return _read(self.raw, ".".join(self.place(table)), self.shown, frozenset(), {})
+        except self.driver.Error as error:
+            raise self.problem(error) from None
+
+    def lock(self, table: str) -> None:
+        """Others may read, not write."""
+        self.run(f"LOCK TABLE {self.quoted(table)} IN SHARE ROW EXCLUSIVE MODE")
+
+    def shape(self, table: str) -> Shape:
+        """See Database."""
+        return _shape(self.raw, *self.place(table))
+
+    def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
+        """See Database: the server reads a text as its column's type."""
+        if kind.kind is Kind.BINARY:
+            return [None if one is None else base64.b64decode(one) for one in texts.to_pylist()]
+        values: list[Any] = texts.to_pylist()
+        return values
+
+    def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
+        """See Database; by COPY."""
+        import pyarrow as pa
+
+        sql = self.driver.sql
+        into = sql.SQL("COPY {} ({}) FROM STDIN (FORMAT csv)").format(
+            sql.Identifier(*self.place(table)), sql.SQL(", ").join(sql.Identifier(name) for name, _ in columns)
+        )
+        given = [
+            one if kind.kind is not Kind.BINARY else
+            pa.array([None if cell is None else "\\x" + base64.b64decode(cell).hex() for cell in one.to_pylist()], pa.string())
+            for one, (_, kind) in zip(texts, columns, strict=True)
+        ]  # fmt: skip
+        try:
+            with self.raw.cursor() as cursor:
+                with cursor.copy(into) as sink:
+                    for start in range(0, len(given[0]), _BULK):
+                        sink.write(encode([one.slice(start, _BULK) for one in given]))
+                return int(cursor.rowcount)
+        except self.driver.Error as error:
+            raise self.problem(error) from None
+
+
+def tables_of(url: str) -> list[str]:
+    """The tables and views of a base, `schema.table`. Raises TableProblem."""
+    with _Server(url) as connection:
+        return _tables(connection)
+
+
+def _tables(connection: Any) -> list[str]:
+    found = connection.execute(
+        "SELECT n.nspname, c.relname FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'v', 'm', 'p', 'f')"
+        " AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg!_%' ESCAPE '!' ORDER BY 1, 2"
+    ).fetchall()
+    return [f"{schema}.{table}" for schema, table in found]
+
+
+def _about(connection: Any, schema: str, name: str) -> list[Any]:
+    """Each column: name, type, NOT NULL, whether it is computed, its place in the primary key or NULL, the kind of relation."""
+    found: list[Any] = connection.execute(
+        "SELECT a.attname, format_type(a.atttypid, NULL), a.attnotnull, a.attgenerated <> '', array_position(i.indkey::int2[], a.attnum), c.relkind"
+        " FROM pg_attribute AS a JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace"
+        " LEFT JOIN pg_index AS i ON i.indrelid = c.oid AND i.indisprimary WHERE n.nspname = %s AND c.relname = %s AND a.attnum > 0"
+        " AND NOT a.attisdropped ORDER BY a.attnum",
+        (schema, name),
+    ).fetchall()
+    return found
+
+
+def _shape(connection: Any, schema: str, name: str) -> Shape:
+    about = _about(connection, schema, name)
+    key = tuple(row[0] for row in sorted((row for row in about if row[4] is not None), key=lambda row: row[4]))
+    return Shape(
+        tuple(row[0] for row in about), tuple(row[0] for row in about if row[2]), tuple(row[0] for row in about if row[3]), key,
+        any(row[5] not in ("r", "p") for row in about),
+    )  # fmt: skip
+
+
+class ServerTable(CsvTable):
+    """A table as it was copied, with the server's own count of its rows in the same snapshot."""
+
+    counted = 0
+
+    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
+        """The rows read against the server's count."""
+        self.count_lines(take)
+        return "every row of the store is accounted for", rows == self.counted, f"{self.counted:,} by the server = {rows:,} rows"
+
+
+def open_postgresql(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type]) -> ServerTable:
+    """A table of a server, `schema.table`, the only one if none is named. Raises TableProblem, CallProblem."""
+    shown = masked(url)
+    with _Server(url) as connection:
+        return _read(connection, chosen(_tables(connection), wanted, shown), shown, texts, declared)
+
+
+def _read(connection: Any, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type]) -> ServerTable:
+    """A table as a connection's transaction sees it."""
+    schema, _, name = table.partition(".")
+    about = _about(connection, schema, name)
+    columns = [(row[0], row[1]) for row in about]
+    if not columns:
+        raise TableProblem(f"{shown}#{table} has no columns")
+    sql = _driver().sql
+    source = sql.Identifier(schema, name)
+    counted = connection.execute(sql.SQL("SELECT COUNT(*) FROM {}").format(source)).fetchone()[0]
+    picked = sql.SQL(", ").join(_picked(sql, column, kind) for column, kind in columns)
+    path = copied(connection, sql.SQL("COPY (SELECT {} FROM {}) TO STDOUT (FORMAT csv, HEADER)").format(picked, source))
+    plain = {column for column, kind in columns if kind not in _OPEN and kind not in _KNOWN}
+    known = {column: _KNOWN[kind] for column, kind in columns if kind in _KNOWN and column not in texts}
+    found = ServerTable(path, f"{shown}#{table}", delimiter=",", texts=texts | (plain - set(declared)), declared={**known, **declared})
+    found.counted, found.server, found.part, found.snapshot = counted, shown, table, True
+    shape = _shape(connection, schema, name)
+    found.store_key, found.not_null = shape.key, shape.not_null
+    found.fallback = {column: _OPEN[kind] for column, kind in columns if kind in _OPEN}
+    found.binary = frozenset(column for column, kind in columns if kind == "bytea")
+    return found
+
+
+def _picked(sql: Any, column: str, kind: str) -> Any:
+    """A column as COPY is to write it: as the language's literals are written."""
+    name = sql.Identifier(column)
+    if kind == "boolean":
+        return sql.SQL("CASE WHEN {0} THEN 'true' WHEN NOT {0} THEN 'false' END AS {0}").format(name)
+    if kind == "bytea":
+        return sql.SQL("replace(encode({0}, 'base64'), E'\\n', '') AS {0}").format(name)
+    return name if kind in _OPEN or kind in _KNOWN else sql.SQL("{0}::text AS {0}").format(name)
+
+
+def copied(connection: Any, copy: Any) -> Path:
+    """What a COPY gives, in a temporary file."""
+    handle, made = tempfile.mkstemp(prefix="gravel-", suffix=".csv")
+    atexit.register(Path(made).unlink, missing_ok=True)
+    try:
+        with os.fdopen(handle, "wb") as sink, connection.cursor() as cursor, cursor.copy(copy) as source:
+            for data in source:
+                sink.write(data)
+    except OSError as error:
+        raise TableProblem(f"the copy cannot be kept in {tempfile.gettempdir()}: {(error.strerror or str(error)).lower()}") from None
+    return Path(made)

@@ -1,0 +1,288 @@
+"""Tables of SQLite files, read in one transaction. SQLite lets any column hold any value: a column whose values do not all fit
+what it declares is read as text, and those values are told."""
+
+from __future__ import annotations
+
+import base64
+import re
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+from typing import Any, ClassVar
+
+import pyarrow as pa
+
+from gravel.engine.frame import view
+from gravel.language.functions.casts import double_text, to_text
+from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
+from gravel.problems import TableProblem
+from gravel.tables.databases.database import Database, Shape, chosen
+from gravel.tables.stored import StoredTable
+
+_ROWS = 50_000
+_WAIT = 10.0  # seconds to wait for another's lock
+# A DECIMAL must not be stored as SQLite's NUMERIC, which makes a double of it; a name with TEXT in it keeps its digits.
+_NAMES = {
+    Kind.INTEGER: "INTEGER", Kind.DECIMAL: "DECIMAL_TEXT", Kind.DOUBLE: "REAL", Kind.BOOLEAN: "BOOLEAN", Kind.DATE: "DATE", Kind.TIME: "TIME",
+    Kind.TIMESTAMP: "TIMESTAMP", Kind.ZONED: "TIMESTAMP WITH TIME ZONE", Kind.BINARY: "BLOB", Kind.TEXT: "TEXT",
+}  # fmt: skip
+_TRUTH = {0: "false", 1: "true"}
+_DAY, _CLOCK = r"\d{4}-\d{2}-\d{2}", r"\d{2}:\d{2}:\d{2}(\.\d{1,6})?"
+_MOMENTS = {
+    "DATE": _DAY, "TIME": _CLOCK, "TIMESTAMP": f"{_DAY}([ T]{_CLOCK})?", "DATETIME": f"{_DAY}([ T]{_CLOCK})?",
+    "TIMESTAMP WITH TIME ZONE": f"{_DAY}[ T]{_CLOCK}(Z|[+-]\\d{{2}}(:?\\d{{2}})?)",
+}  # fmt: skip
+
+
+class SQLite(Database):
+    """A SQLite file, to be written to; one that is not there is made, and taken away again if nothing is committed."""
+
+    names: ClassVar[dict[Kind, str]] = _NAMES
+
+    def __init__(self, path: Path, name: str) -> None:
+        self.path, self._new = path, not path.exists()
+        super().__init__(name)
+        self._begun()
+
+    def _begun(self) -> None:
+        with self.told():
+            self.connection.exec_driver_sql("BEGIN IMMEDIATE")
+
+    def connect(self) -> Any:
+        """See Database. Transactions are begun and ended by us alone."""
+        from sqlalchemy import create_engine
+        from sqlalchemy.pool import NullPool
+
+        def connection() -> sqlite3.Connection:
+            return sqlite3.connect(self.path, isolation_level=None, timeout=_WAIT)
+
+        return create_engine("sqlite://", creator=connection, poolclass=NullPool)
+
+    @property
+    def raw(self) -> sqlite3.Connection:
+        """The driver's connection."""
+        found: sqlite3.Connection = self.connection.connection.driver_connection
+        return found
+
+    def tables(self) -> list[str]:
+        """See Database."""
+        return _tables(self.raw, self.shown)
+
+    def has(self, table: str) -> bool:
+        """See Database; SQLite's names are the same in either case."""
+        return table.lower() in {one.lower() for one in self.tables()}
+
+    def place(self, table: str) -> tuple[str | None, str]:
+        """See Database."""
+        return None, table
+
+    def read(self, table: str) -> StoredTable:
+        """See Database."""
+        return _loaded(self.raw, self.path, f"{self.shown}#{table}", table, frozenset(), {})
+
+    def lock(self, table: str) -> None:
+        """Nothing to do: the transaction began as one that writes."""
+
+    def shape(self, table: str) -> Shape:
+        """See Database."""
+        return _shape(self.raw, table)
+
+    def declared(self, table: str) -> dict[str, str]:
+        """See Database."""
+        return {row[1]: str(row[2] or "").upper() for row in self.raw.execute(f"PRAGMA table_xinfo({_quoted(table)})")}
+
+    def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
+        """See Database: integers, doubles and bytes as such, truth as 0 and 1 where the column is declared so."""
+        if kind.kind in (Kind.INTEGER, Kind.DOUBLE):
+            made = view(texts, kind)
+            numbers = made.values.to_pylist()
+            return numbers if made.errors is None else [b if a is None else a for a, b in zip(numbers, texts.to_pylist(), strict=True)]
+        if kind.kind is Kind.BOOLEAN and declared.startswith("BOOL"):
+            back = {"false": 0, "true": 1}
+            return [None if one is None else back.get(one, one) for one in texts.to_pylist()]
+        if kind.kind is Kind.BINARY:
+            return [None if one is None else base64.b64decode(one) for one in texts.to_pylist()]
+        values: list[Any] = texts.to_pylist()
+        return values
+
+    def each(self, sql: str, rows: Any) -> int:
+        """See Database; the driver is faster by itself."""
+        from sqlalchemy.exc import DBAPIError
+
+        plain = re.sub("\0v([0-9]+)", lambda found: f"?{int(found[1]) + 1}", sql)
+        count = 0
+        for some in rows:
+            try:
+                count += self.raw.executemany(plain, [tuple(row.values()) for row in some]).rowcount
+            except sqlite3.Error as error:
+                raise self.problem(DBAPIError(plain, None, error).orig or error) from None
+        return count
+
+    def close(self) -> None:
+        """See Database."""
+        super().close()
+        if self._new and not self._stands:
+            self.path.unlink(missing_ok=True)
+
+    _stands = False
+
+    def commit(self) -> None:
+        """See Database."""
+        super().commit()
+        self._stands = True
+
+
+def tables_of(path: Path, name: str) -> list[str]:
+    """The tables and views of a file. Raises TableProblem."""
+    with closing(_connected(path, name)) as base:
+        return _tables(base, name)
+
+
+def _tables(base: sqlite3.Connection, name: str) -> list[str]:
+    try:
+        found = base.execute(
+            "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite!_%' ESCAPE '!' ORDER BY name"
+        )
+        return [row[0] for row in found]
+    except sqlite3.DatabaseError as error:
+        raise TableProblem(f"{name} cannot be read: {error}") from None
+
+
+def _connected(path: Path, name: str) -> sqlite3.Connection:
+    """A connection that can only read. Raises TableProblem."""
+    if not path.is_file():
+        raise TableProblem(f"there is no file {name}")
+    try:
+        return sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False, timeout=_WAIT)
+    except sqlite3.Error as error:
+        raise TableProblem(f"{name} cannot be opened: {error}") from None
+
+
+def open_sqlite(path: Path, name: str, table: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
+    """A table of a SQLite file, the only one if none is named. Raises TableProblem, CallProblem."""
+    with closing(_connected(path, name)) as base:
+        table = chosen(_tables(base, name), table, name)
+        shown = f"{name}#{table}"
+        try:
+            base.execute("BEGIN")  # one snapshot for the count and the rows
+            return _loaded(base, path, shown, table, texts, declared)
+        except sqlite3.DatabaseError as error:
+            raise TableProblem(f"{shown} cannot be read: {error}") from None
+
+
+def _shape(base: sqlite3.Connection, table: str) -> Shape:
+    about = [row for row in base.execute(f"PRAGMA table_xinfo({_quoted(table)})") if row[6] != 1]  # 1: hidden
+    view = base.execute("SELECT type FROM sqlite_master WHERE LOWER(name) = LOWER(?)", (table,)).fetchone()
+    key = tuple(row[1] for row in sorted(about, key=lambda row: row[5]) if row[5])
+    return Shape(
+        tuple(row[1] for row in about), tuple(row[1] for row in about if row[3] or row[1] in key),
+        tuple(row[1] for row in about if row[6]), key, bool(view and view[0] == "view"),
+    )  # fmt: skip
+
+
+def _loaded(
+    base: sqlite3.Connection, path: Path, name: str, table: str, texts: frozenset[str], declared: dict[str, Type]
+) -> StoredTable:  # fmt: skip
+    counted = base.execute(f"SELECT COUNT(*) FROM {_quoted(table)}").fetchone()[0]
+    shape = _shape(base, table)
+    columns = list(shape.columns)
+    told = {row[1]: str(row[2] or "").upper() for row in base.execute(f"PRAGMA table_xinfo({_quoted(table)})")}
+    kinds = [told[column] for column in columns]
+    cursor = base.execute(f"SELECT {', '.join(_quoted(column) for column in columns)} FROM {_quoted(table)}")
+    schema = pa.schema([(column, pa.string()) for column in columns])
+    batches: list[Any] = []
+    misfits, binary = [0] * len(columns), [False] * len(columns)
+    examples: dict[int, str] = {}
+    while rows := cursor.fetchmany(_ROWS):
+        made = []
+        for at, values in enumerate(zip(*rows, strict=True)):
+            seen = set(map(type, values))
+            made.append(_texts(values, seen, kinds[at].startswith("BOOL")))
+            binary[at] = binary[at] or bytes in seen
+            if not seen <= _fitting(kinds[at]):
+                odd = [value for value in values if _misfit(value, kinds[at])]
+                misfits[at] += len(odd)
+                if odd:
+                    examples.setdefault(at, str(odd[0]))
+        batches.append(pa.record_batch(made, schema=schema))
+    types = [TEXT if bytes_in else _type(kind, not misfit) for kind, bytes_in, misfit in zip(kinds, binary, misfits, strict=True)]
+    # In memory already; a reader is not for several threads.
+    sizes = [batch.num_rows for batch in batches]
+    found = StoredTable(path, name, columns, types, sizes, lambda at, _: batches[at], counted, texts=texts, declared=declared)
+    found.part, found.snapshot, found.store_key, found.not_null = table, True, shape.key, shape.not_null
+    found.fallback = {column: kind for column, name in zip(columns, kinds, strict=True) if (kind := _fallback(name)) is not None}
+    found.binary = frozenset(column for column, bytes_in in zip(columns, binary, strict=True) if bytes_in)
+    found.misfits = {columns[at]: (kinds[at], count, examples[at]) for at, count in enumerate(misfits) if count}
+    found.notes += [
+        f"{count:,} of the values in {column} {'does' if count == 1 else 'do'} not match its declared type {kind}, such as {example!r}"
+        for column, (kind, count, example) in found.misfits.items()
+    ]
+    return found
+
+
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _is_text(kind: str) -> bool:
+    """SQLite's rule of affinity: a declared type with one of these in its name holds texts."""
+    return any(part in kind for part in ("CHAR", "CLOB", "TEXT")) and "INT" not in kind and kind != _NAMES[Kind.DECIMAL]
+
+
+def _number(kind: str) -> bool:
+    return any(part in kind for part in ("INT", "REAL", "FLOA", "DOUB", "NUM", "DEC")) and kind != _NAMES[Kind.DECIMAL]
+
+
+def _type(kind: str, fits: bool) -> Type | None:
+    """The type that a declaration gives a column; None: its values decide."""
+    if kind in ("TIME", _NAMES[Kind.ZONED]):  # which no text shows by itself
+        return (TIME if kind == "TIME" else ZONED) if fits else TEXT
+    return TEXT if _is_text(kind) else DOUBLE if any(part in kind for part in ("REAL", "FLOA", "DOUB")) and "INT" not in kind else None
+
+
+def _fallback(kind: str) -> Type | None:
+    """The type of a declared column that holds no value."""
+    for part, made in (("INT", INTEGER), ("BOOL", BOOLEAN), ("TIME ZONE", ZONED), ("TIMESTAMP", TIMESTAMP), ("DATETIME", TIMESTAMP)):
+        if part in kind:
+            return made
+    return {"DATE": DATE, "TIME": TIME}.get(kind) or (decimal(18, 2) if "DEC" in kind or "NUM" in kind else None)
+
+
+def _fitting(kind: str) -> set[type]:
+    """The types of values that need no second look in a column that is declared so."""
+    if "INT" in kind:
+        return {int, type(None)}
+    if _number(kind):
+        return {int, float, type(None)}
+    if kind.startswith("BOOL") or kind in _MOMENTS:
+        return {type(None)}
+    return {int, float, str, bytes, type(None)}
+
+
+def _misfit(value: Any, kind: str) -> bool:
+    """Whether a value does not match what its column is declared as."""
+    if value is None:
+        return False
+    if kind.startswith("BOOL"):
+        return value not in _TRUTH
+    if kind in _MOMENTS:
+        return not isinstance(value, str) or re.fullmatch(_MOMENTS[kind], value) is None
+    return type(value) not in _fitting(kind)
+
+
+def _texts(values: Any, found: set[type], truth: bool) -> Any:
+    if found <= {str, type(None)}:
+        return pa.array(values, pa.string())
+    if found <= {int, type(None)} and not truth:
+        return pa.array(values, pa.int64()).cast(pa.string())
+    if found <= {float, type(None)}:
+        return to_text(pa.array(values, pa.float64()), DOUBLE)
+    return pa.array([_text(value, truth) for value in values], pa.string())
+
+
+def _text(value: Any, truth: bool = False) -> str | None:
+    if value is None or isinstance(value, str):
+        return value
+    if truth and value in _TRUTH:
+        return _TRUTH[value]
+    return base64.b64encode(value).decode() if isinstance(value, bytes) else double_text(value) if isinstance(value, float) else str(value)

@@ -1,0 +1,194 @@
+"""Writing tables into files that keep types: Parquet, Arrow IPC, JSON Lines; and text files in a compressed form.
+
+Each takes rows that were proved (a table of texts) and writes them through a sink of bytes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.engine.frame import view
+from gravel.language.functions.buffers import ByteSet, body, rows_with, valid
+from gravel.language.types import Kind, Type
+from gravel.problems import DataProblem
+from gravel.tables.csv.reader import CsvTable
+from gravel.tables.table import scan
+
+TEXT_ENDINGS = (".csv", ".tsv", "")
+ENDINGS = (".csv", ".tsv", ".parquet", ".arrow", ".jsonl")
+PACKED = {".gz": "gzip", ".zst": "zstd"}
+Columns = Sequence[tuple[str, Type]]
+Take = Callable[[bytes], None]
+
+
+def ending(path: Path) -> str:
+    """A file's ending in lower case, with that of its compression: .csv.gz."""
+    last = path.suffix.lower()
+    return path.with_suffix("").suffix.lower() + last if last in PACKED else last
+
+
+def known(path: Path) -> bool:
+    """Whether a file of that ending can be written."""
+    last = path.suffix.lower()
+    inner = ending(path).removesuffix(last) if last in PACKED else last
+    return inner in ENDINGS or (not last)
+
+
+def keeps_types(path: Path) -> bool:
+    """Whether a file of that ending has types of its own."""
+    return ending(path).split(".")[1:2] in (["parquet"], ["arrow"], ["jsonl"])
+
+
+def write(path: Path, rows: CsvTable, columns: Columns, take: Take) -> None:
+    """A table's rows in the form that a file's ending says. Raises DataProblem for a value that is none of its column's type."""
+    last = path.suffix.lower()
+    if last in PACKED:
+        with _Sink(take) as sink, pa.CompressedOutputStream(pa.PythonFile(sink, "w"), PACKED[last]) as packed:
+            if ending(path).startswith(".jsonl"):
+                _jsonl(rows, columns, packed.write)
+            else:
+                with open(rows.path, "rb") as file:
+                    while data := file.read(1 << 22):
+                        packed.write(data)
+    elif last == ".jsonl":
+        _jsonl(rows, columns, take)
+    else:
+        with _Sink(take) as sink:
+            (_parquet if last == ".parquet" else _arrow)(sink, rows, columns)
+
+
+class _Sink:
+    """What Arrow takes for a file, and what is written into it goes on."""
+
+    def __init__(self, take: Take) -> None:
+        self._take, self._at, self.closed = take, 0, False
+
+    def write(self, data: Any) -> int:
+        made = bytes(data)
+        self._take(made)
+        self._at += len(made)
+        return len(made)
+
+    def tell(self) -> int:
+        return self._at
+
+    def flush(self) -> None:
+        """All is handed on at once."""
+
+    def close(self) -> None:
+        self.closed = True
+
+    def __enter__(self) -> _Sink:
+        return self
+
+    def __exit__(self, *error: Any) -> None:
+        self.close()
+
+    def readable(self) -> bool:
+        return False
+
+    def writable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return False
+
+
+def typed(texts: Any, name: str, kind: Type) -> Any:
+    """Texts as values of a type. Raises DataProblem where one is none."""
+    if kind.kind is Kind.BINARY:
+        import base64
+
+        return pa.array([None if one is None else base64.b64decode(one) for one in texts.to_pylist()], pa.binary())
+    if kind.kind in (Kind.TEXT, Kind.ARRAY, Kind.INTERVAL, Kind.NULL):
+        return texts
+    made = view(texts, kind)
+    if made.errors is not None and made.errors.any():
+        bad = texts[int(made.errors.argmax())].as_py()
+        raise DataProblem(
+            f"{name} has a value that is no {kind}: {bad!r}",
+            hint=f'a step that mends it, or declare {name} = "TEXT" in the plan\'s [types]',
+        )
+    return made.values
+
+
+def arrow_type(kind: Type) -> Any:
+    """What a column of a type is in Arrow and Parquet."""
+    return pa.string() if kind.kind in (Kind.ARRAY, Kind.INTERVAL, Kind.NULL) else kind.arrow
+
+
+def _batches(rows: CsvTable, columns: Columns) -> Iterator[Any]:
+    schema = pa.schema([(name, arrow_type(kind)) for name, kind in columns])
+    pairs = list(enumerate(columns))
+    yield from scan(
+        rows, lambda batch: pa.record_batch([typed(batch.columns[at], name, kind) for at, (name, kind) in pairs], schema=schema)
+    )
+
+
+def _parquet(sink: Any, rows: CsvTable, columns: Columns) -> None:
+    import pyarrow.parquet as pq
+
+    schema = pa.schema([(name, arrow_type(kind)) for name, kind in columns])
+    with pq.ParquetWriter(pa.PythonFile(sink, "w"), schema, compression="zstd") as writer:
+        for batch in _batches(rows, columns):
+            writer.write_batch(batch)
+
+
+def _arrow(sink: Any, rows: CsvTable, columns: Columns) -> None:
+    schema = pa.schema([(name, arrow_type(kind)) for name, kind in columns])
+    with pa.ipc.new_file(pa.PythonFile(sink, "w"), schema) as writer:
+        for batch in _batches(rows, columns):
+            writer.write_batch(batch)
+
+
+_JSON_SIGNS = ByteSet(bytes(range(32)) + b'"\\\x7f')
+
+
+def _jsonl(rows: CsvTable, columns: Columns, take: Take) -> None:
+    import json
+
+    heads = [("{" if not at else ", ") + json.dumps(name, ensure_ascii=False) + ": " for at, (name, _) in enumerate(columns)]
+
+    def lines(batch: Any) -> bytes:
+        if not batch.count:
+            return b""
+        parts: list[Any] = []
+        for at, (_, kind) in enumerate(columns):
+            parts += [pa.scalar(heads[at]), _json(batch.columns[at], kind)]
+        _, data = body(pc.binary_join_element_wise(*parts, pa.scalar("}\n"), ""))
+        return bytes(data.tobytes())
+
+    for data in scan(rows, lines):
+        take(data)
+
+
+def _json(texts: Any, kind: Type) -> Any:
+    """Values as JSON writes them: numbers with their digits, truth, texts in quotes."""
+    import json
+
+    if kind.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE, Kind.BOOLEAN):
+        made = view(texts, kind)
+        bare = valid(texts)
+        if made.errors is not None:
+            bare &= made.errors == 0
+        if kind.kind is Kind.DOUBLE:
+            bare &= pc.is_finite(pc.fill_null(made.values, float("nan"))).to_numpy(zero_copy_only=False)
+        if kind.kind is not Kind.BOOLEAN:
+            # JSON has no .5, no +1 and no 01.
+            bare &= pc.match_substring_regex(pc.fill_null(texts, "x"), r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$").to_numpy(
+                zero_copy_only=False
+            )
+        quoted = [None if one is None else json.dumps(one, ensure_ascii=False) for one in texts.filter(pa.array(~bare)).to_pylist()]
+        mixed = pc.replace_with_mask(texts, pa.array(~bare), pa.array(quoted, pa.string())) if quoted else texts
+        return pc.fill_null(mixed, "null")
+    odd = rows_with(texts, _JSON_SIGNS)
+    made = pc.binary_join_element_wise(pa.scalar('"'), texts, pa.scalar('"'), "")
+    if odd.any():
+        written = [None if one is None else json.dumps(one, ensure_ascii=False) for one in texts.filter(pa.array(odd)).to_pylist()]
+        made = pc.replace_with_mask(made, pa.array(odd), pa.array(written, pa.string()))
+    return pc.fill_null(made, "null")
