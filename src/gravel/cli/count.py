@@ -72,6 +72,7 @@ def count(
 def _json(one: Any) -> dict[str, Any]:
     return {
         "table": one.table, "rows": one.rows, "columns": one.columns, "malformed": one.malformed,
+        "store_key": None if one.store_key is None else list(one.store_key), "not_null": list(one.not_null),
         "distinct": [{"on": d.on, "distinct": d.distinct, "null_rows": d.null_rows, "error_rows": d.error_rows} for d in one.distinct],
         "key": None if one.key is None else
         {"columns": list(one.key.columns), "null_rows": one.key.null_rows, "repeated_rows": one.key.repeated_rows},
@@ -95,7 +96,12 @@ def _show(results: list[Any], color: bool) -> None:
 
     out = render.console(color=color)
     rows = [[one.table, render.number(one.rows), render.number(one.columns), render.number(one.malformed)] for one in results]
-    render.print_table(out, ["table", "rows", "columns", "malformed"], rows, right=(1, 2, 3))
+    headings = ["table", "rows", "columns", "malformed"]
+    if any(one.store_key is not None for one in results):
+        headings.append("primary key")
+        for row, one in zip(rows, results, strict=True):
+            row.append(", ".join(one.store_key or ()) or "–")
+    render.print_table(out, headings, rows, right=(1, 2, 3))
     for one in results:
         asked: list[list[str]] = []
         for d in one.distinct:

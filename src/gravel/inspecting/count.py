@@ -44,7 +44,8 @@ class Total:
 
 @dataclass(frozen=True)
 class TableCount:
-    """What `gravel count` tells of one table."""
+    """What `gravel count` tells of one table. store_key: its primary key as its database says, None for a file; not_null: columns
+    that the database keeps from being NULL."""
 
     table: str
     rows: int
@@ -55,6 +56,8 @@ class TableCount:
     totals: tuple[Total, ...]
     bad_records: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    store_key: tuple[str, ...] | None = None
+    not_null: tuple[str, ...] = ()
 
 
 def count_table(
@@ -71,4 +74,9 @@ def count_table(
     for count, malformed in scan(table, lambda batch: (batch.count, batch.malformed), []):
         rows += count
         bad += malformed
-    return TableCount(table.name, rows, len(table.columns), len(bad), (), None, (), tuple(bad), tuple(table.notes))
+    return TableCount(table.name, rows, len(table.columns), len(bad), (), None, (), tuple(bad), tuple(table.notes), *by_store(table))
+
+
+def by_store(table: Table) -> tuple[tuple[str, ...] | None, tuple[str, ...]]:
+    """A table's key and columns without NULL, where its database knows them."""
+    return (table.store_key if table.snapshot else None), table.not_null

@@ -15,7 +15,7 @@ from gravel.engine.distinct import Counted, Distinct, counted
 from gravel.engine.evaluate import run
 from gravel.engine.vector import Vector, first_error
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of, split_list
-from gravel.inspecting.count import DistinctCount, KeyCount, TableCount, Total
+from gravel.inspecting.count import DistinctCount, KeyCount, TableCount, Total, by_store
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
@@ -63,7 +63,9 @@ def count_with_figures(table: Table, distinct: Sequence[str], key: str | None, t
         per_key = states[-1].result.counts
         key_count = KeyCount(tuple(table.columns[i] for i in key_columns), nulls[-1], int(per_key[per_key > 1].sum()))
     made = tuple(Total(text, one.value, one.null_rows, one.error_rows) for text, one in zip(totals, sums_so_far, strict=True))
-    return TableCount(table.name, rows, len(table.columns), len(bad), counts, key_count, made, tuple(bad), tuple(table.notes))
+    return TableCount(
+        table.name, rows, len(table.columns), len(bad), counts, key_count, made, tuple(bad), tuple(table.notes), *by_store(table)
+    )
 
 
 @dataclass(frozen=True)

@@ -106,7 +106,7 @@ def _bind(
         steps.append(_bind_step(binder, index))
         scopes.append(binder.scope())
     bound_totals = [_bind_total(binder, at, node, scopes) for at, node in enumerate(totals) if node is not None]
-    names = model.key or (list(table.store_key) if to is not None and to.kind == IN_PLACE else [])
+    names = model.key or (list(table.store_key) if to is not None and to.database else [])
     key = _key(binder, names, source, "key")
     after, no_key = _key_after(binder, key)
     others = _others(binder)

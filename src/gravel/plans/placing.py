@@ -39,15 +39,20 @@ class Placed:
     changes: Changes | None = None
     conflict: str = ""
     _commit: Callable[[], None] = lambda: None
-    _discard: Callable[[], None] = lambda: None
+    _undo: Callable[[], None] = lambda: None
+    _close: Callable[[], None] = lambda: None
+    _stands: bool = False
 
     def commit(self) -> None:
         """Let it stand. Raises TableProblem."""
         self._commit()
+        self._stands = True
 
     def discard(self) -> None:
-        """Leave no trace; after a commit there is none to leave."""
-        self._discard()
+        """Leave no trace, unless it was committed; let go."""
+        if not self._stands:
+            self._undo()
+        self._close()
 
 
 def store_columns(plan: BoundPlan) -> Columns:
@@ -105,7 +110,7 @@ def into_file(plan: BoundPlan, rows: CsvTable, scratch: Path | None) -> Placed:
     """The rows in a file that keeps types, beside its target. Raises TableProblem, DataProblem."""
     to, columns = plan.destination, store_columns(plan)
     output = Output(to.home, to.shown, scratch)
-    placed = Placed(output=output, _commit=output.commit, _discard=output.discard)
+    placed = Placed(output=output, _commit=output.commit, _close=output.discard)
     try:
         files.write(output.path, rows, columns, output.write)
         output.close()
@@ -162,7 +167,7 @@ def into_table(plan: BoundPlan, rows: CsvTable, left: CsvTable | None, backup: s
     """The rows in a new table of a database. Raises TableProblem, DataProblem."""
     to, columns = plan.destination, store_columns(plan)
     base = open_database(to.reference, plan.file.path.parent)
-    placed = Placed(_discard=base.close)
+    placed = Placed(_close=base.close)
     try:
         _may_take(plan, base, backup)
         there = base.has(to.table)
@@ -174,7 +179,7 @@ def into_table(plan: BoundPlan, rows: CsvTable, left: CsvTable | None, backup: s
             base.drop(to.table)
         key = [plan.names[at] for at in plan.key_after or ()]
         base.create(made, columns, key)
-        placed._discard = lambda: _dropped(base, [made])
+        placed._undo = lambda: _dropped(base, [made])
         given = 0
         for batch in scan(rows, lambda batch: batch.columns):
             if len(batch[0]):
@@ -190,7 +195,7 @@ def into_table(plan: BoundPlan, rows: CsvTable, left: CsvTable | None, backup: s
             hidden = to.left_table if base.whole_ddl else _hidden(to.left_table)
             pairs.append((hidden, to.left_table))
             placed.proofs.append(_left_rows(base, hidden, left, drop=base.whole_ddl))
-            placed._discard = lambda: _dropped(base, [made, hidden])
+            placed._undo = lambda: _dropped(base, [made, hidden])
     except BaseException:
         placed.discard()
         raise
@@ -215,7 +220,6 @@ def _dropped(base: Any, names: Sequence[str]) -> None:
             with suppress(Problem):
                 if base.has(name):
                     base.drop(name)
-    base.close()
 
 
 def _renamed(base: Any, pairs: Sequence[tuple[str, str]], table: str, backup: str | None) -> None:
@@ -259,7 +263,7 @@ def in_place(plan: BoundPlan, rows: CsvTable, numbers: np.ndarray, read: Content
     to = plan.destination
     changes = changes_of(plan, rows, numbers)
     base = open_database(to.reference, plan.file.path.parent)
-    placed = Placed(changes=changes, _discard=base.close)
+    placed = Placed(changes=changes, _close=base.close)
     made: list[str] = []
     try:
         _may_take(plan, base, backup)
@@ -268,7 +272,7 @@ def in_place(plan: BoundPlan, rows: CsvTable, numbers: np.ndarray, read: Content
             for name in [one for one in (backup,) if one]:
                 made.append(name)
                 base.copy(to.table, name)
-            placed._discard = lambda: _dropped(base, made)
+            placed._undo = lambda: _dropped(base, made)
         base.lock(to.table)
         now = base.read(to.table)
         before = content_of(now, [TEXT] * len(now.columns)) if now.columns == plan.table.columns else None

@@ -64,7 +64,8 @@ def record_of(done: Run, signatures: dict[str, Signature], contents: dict[str, s
     # Of several files each is signed by itself.
     several = table.sources if len(table.sources) > 1 or table.sources[0] is not table else []
     every = [file(one.origin, signature_of(one.origin, one.name), table=one.name) for one in several]
-    columns = [{"name": column.name, "type": str(column.type)} for column in plan.columns]
+    order = sorted(plan.columns, key=lambda one: table.columns.index(one.name)) if to.kind == "in place" else plan.columns
+    columns = [{"name": column.name, "type": str(column.type)} for column in order]
     left = None
     if "left" in signatures:
         reading_left = {"delimiter": dialect.delimiter}

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from decimal import Decimal, InvalidOperation
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.frame import view
@@ -17,12 +19,40 @@ _PLAIN = (Kind.TEXT, Kind.BINARY, Kind.ARRAY, Kind.INTERVAL, Kind.NULL)
 
 
 def canonical(texts: Any, kind: Type) -> Any:
-    """Texts of a type, each value written in one way (1.5 as 1.50 in a DECIMAL of scale 2); what is no value of it stays."""
+    """Texts of a type, each value written in one way (1.5 as 1.50 in a DECIMAL of scale 2); what is no value of it, or would lose
+    digits, stays."""
     if kind.kind in _PLAIN:
         return texts
     made = view(texts, kind)
     written = to_text(made.values, kind)
+    lossy = inexact(texts, written, kind)
+    if lossy is not None:
+        written = pc.if_else(pa.array(lossy), texts, written)
     return pc.coalesce(written, texts) if made.errors is not None else written
+
+
+def inexact(texts: Any, written: Any, kind: Type) -> np.ndarray | None:
+    """The rows whose text has more digits than its value in a type has (0.125 in a DECIMAL of scale 2), or None."""
+    if kind.kind not in (Kind.DECIMAL, Kind.DOUBLE):
+        return None
+    other = pc.fill_null(pc.not_equal(texts, written), False).to_numpy(zero_copy_only=False)
+    if not other.any():
+        return None
+    rows = np.flatnonzero(other)
+    pairs = zip(texts.take(pa.array(rows)).to_pylist(), written.take(pa.array(rows)).to_pylist(), strict=True)
+    bad = np.fromiter((not _same_number(given, made) for given, made in pairs), bool, len(rows))
+    if not bad.any():
+        return None
+    found = np.zeros(len(texts), bool)
+    found[rows[bad]] = True
+    return found
+
+
+def _same_number(given: str, made: str) -> bool:
+    try:
+        return Decimal(given) == Decimal(made) or Decimal(made).is_nan()
+    except InvalidOperation:
+        return True  # a form that only the language reads, such as Infinity in other letters
 
 
 class Content:

@@ -14,8 +14,10 @@ import pyarrow.compute as pc
 
 from gravel.engine.frame import view
 from gravel.language.functions.buffers import ByteSet, body, rows_with, valid
+from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind, Type
 from gravel.problems import DataProblem
+from gravel.tables.content import inexact
 from gravel.tables.csv.reader import CsvTable
 from gravel.tables.table import scan
 
@@ -113,6 +115,12 @@ def typed(texts: Any, name: str, kind: Type) -> Any:
         raise DataProblem(
             f"{name} has a value that is no {kind}: {bad!r}",
             hint=f'a step that mends it, or declare {name} = "TEXT" in the plan\'s [types]',
+        )
+    lossy = inexact(texts, to_text(made.values, kind), kind)
+    if lossy is not None:
+        bad = texts[int(lossy.argmax())].as_py()
+        raise DataProblem(
+            f"{name} has a value with more digits than {kind} keeps: {bad}", hint="declare it with more, or round it in a step"
         )
     return made.values
 

@@ -49,6 +49,9 @@ class Table(Protocol):
     name: str
     columns: tuple[str, ...]
     notes: list[str]
+    snapshot: bool  # whether it was read at one moment, as a database gives it
+    store_key: tuple[str, ...]  # what its store knows of it: the primary key, columns without NULL
+    not_null: tuple[str, ...]
 
     def pieces(self) -> Iterator[Any]:
         """The table in pieces, in order; each call reads it afresh. Raises TableProblem."""

@@ -75,8 +75,8 @@ class Database(ABC):
     one_row: ClassVar[str] = "LIMIT 1"
     whole_ddl: ClassVar[bool] = True  # whether tables are made and dropped within a transaction
 
-    def __init__(self, shown: str, url: str = "") -> None:
-        self.shown, self.url = shown, url
+    def __init__(self, shown: str, url: str = "", reads_only: bool = False) -> None:
+        self.shown, self.url, self.reads_only = shown, url, reads_only
         with self.told():
             self.engine = self.connect()
             self.connection = self.engine.connect()
@@ -142,6 +142,8 @@ class Database(ABC):
             return DataProblem(
                 f"{self.shown} does not take what the plan makes: {told}", detail="nothing was written; the table is as it was"
             )
+        if self.reads_only:
+            return TableProblem(f"{self.shown} cannot be read: {told}")
         return TableProblem(f"{self.shown} cannot be written: {told}", detail="nothing was written; the database is as it was")
 
     def quoted(self, table: str) -> str:

@@ -5,10 +5,13 @@ from __future__ import annotations
 import base64
 import datetime
 import json
+import os
 import re
 from collections.abc import Sequence
 from decimal import Decimal
+from pathlib import Path
 from typing import Any, ClassVar
+from urllib.parse import urlsplit
 
 import pyarrow as pa
 
@@ -32,8 +35,8 @@ class Other(Database):
         Kind.TIME: "TIME(6)", Kind.TIMESTAMP: "DATETIME(6)", Kind.BINARY: "LONGBLOB", Kind.TEXT: "LONGTEXT",
     }  # fmt: skip
 
-    def __init__(self, url: str) -> None:
-        super().__init__(masked(url), url)
+    def __init__(self, url: str, reads_only: bool = False) -> None:
+        super().__init__(masked(url), url, reads_only)
         self.mysql = self.engine.dialect.name in ("mysql", "mariadb")
         if self.mysql:
             self.run(
@@ -53,7 +56,16 @@ class Other(Database):
         from sqlalchemy.pool import NullPool
 
         scheme, _, rest = self.url.partition("://")
-        return create_engine(f"{_DRIVERS.get(scheme.lower(), scheme)}://{rest}", poolclass=NullPool, isolation_level="REPEATABLE READ")
+        driver = _DRIVERS.get(scheme.lower(), scheme)
+        arguments: dict[str, Any] = {}
+        if driver.endswith("+pymysql"):
+            arguments = {"connect_timeout": 10}
+            if urlsplit(self.url).password is None:
+                # The places where this server's own programs look.
+                arguments["password"] = os.environ.get("MYSQL_PWD", "")
+                if Path("~/.my.cnf").expanduser().is_file():
+                    arguments["read_default_file"] = "~/.my.cnf"
+        return create_engine(f"{driver}://{rest}", poolclass=NullPool, isolation_level="REPEATABLE READ", connect_args=arguments)
 
     def _inspector(self) -> Any:
         from sqlalchemy import inspect
@@ -88,9 +100,12 @@ class Other(Database):
             columns = about.get_columns(name, schema)
             key = tuple(about.get_pk_constraint(name, schema).get("constrained_columns") or ())
             is_view = name in about.get_view_names(schema)
-        names = tuple(one["name"] for one in columns)
-        computed = tuple(one["name"] for one in columns if one.get("computed"))
-        return Shape(names, tuple(one["name"] for one in columns if not one["nullable"]), computed, key, is_view)
+        # What a query calls its columns is sure; a description may have their quotes doubled.
+        names = tuple(self.run(f"SELECT * FROM {self.quoted(table)} WHERE 1 = 0").keys())
+        told = {one["name"]: name for one, name in zip(columns, names, strict=True)}
+        computed = tuple(told[one["name"]] for one in columns if one.get("computed"))
+        not_null = tuple(told[one["name"]] for one in columns if not one["nullable"])
+        return Shape(names, not_null, computed, tuple(told.get(name, name) for name in key), is_view)
 
     def lock(self, table: str) -> None:
         """All rows, and the gaps between them."""
@@ -109,8 +124,6 @@ class Other(Database):
 
     def load(self, table: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
         """A table as the transaction sees it. Raises TableProblem."""
-        from pathlib import Path
-
         shape = self.shape(table)
         if not shape.columns:
             raise TableProblem(f"{self.shown}#{table} has no columns")
@@ -199,7 +212,7 @@ def tables_of(url: str) -> list[str]:
 
 
 def _reading(url: str) -> Other:
-    base = Other(url)
+    base = Other(url, reads_only=True)
     if base.mysql:
         base.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
     return base
