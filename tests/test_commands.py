@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 
 from conftest import parsed, program, shown, write
-from gravel.demo import FILES, WALK
+from gravel.demo import DATABASE, FILES, WALK
 from gravel.inspecting.commands import shell_word
 
 DEMO = Path(__file__).parent.parent / "src" / "gravel" / "demo" / "data"
@@ -39,7 +39,7 @@ def test_the_demo_is_made_by_its_generator_and_written_whole(harbour: Any) -> No
     for name, data in tables().items():
         assert (DEMO / name).read_bytes() == data, f"{name} is not what the generator makes"
         assert Path(name).read_bytes() == data
-    assert {path.name for path in Path().iterdir()} == set(FILES)
+    assert {path.name for path in Path().iterdir()} == {*FILES, DATABASE}
 
 
 def test_the_demo_walks_through_the_whole_job(gravel: Any) -> None:
@@ -49,7 +49,8 @@ def test_the_demo_walks_through_the_whole_job(gravel: Any) -> None:
     assert "362 rows written" in told
     assert "FAILS" not in told.partition("The plan, run and proved")[2]
     made = {f"{name}-clean{more}" for name in ("boats", "owners") for more in (".csv", "-left-behind.csv", ".record.json")}
-    assert {path.name for path in Path("harbour").iterdir()} == {*FILES, *made}
+    made |= {"stays-left-behind.csv", "stays.record.json"}
+    assert {path.name for path in Path("harbour").iterdir()} == {*FILES, DATABASE, *made}
 
 
 def test_the_demo_has_what_an_analyst_looks_for(harbour: Any, figures: Any) -> None:

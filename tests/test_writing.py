@@ -301,7 +301,7 @@ def test_values_that_a_store_cannot_hold_are_told_and_nothing_is_written(gravel:
             assert "built has a value that is no INTEGER: 'n/a'" in ran.err
     assert not Path("o.parquet").exists()
     # SQLite holds anything in any column, and says so when it is read.
-    assert "1 of the values in built does not match its declared type INTEGER" in gravel("count", "h.db").err
+    assert "1 of the values in built does not match its declared type INTEGER" in gravel("look", "h.db").err
     # A double is not every decimal: the proof finds it, and the table is as it was.
     base = Harbour("sqlite", "n.db")
     base.run("CREATE TABLE boats (id INTEGER PRIMARY KEY, fee NUMERIC(30,2))")

@@ -24,7 +24,14 @@ from gravel.cli.options import (
 
 
 def count(
-    tables: Annotated[list[str], typer.Argument(metavar="TABLE…", help="CSV files, or - for standard input.", show_default=False)],
+    tables: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="TABLE…",
+            help="Files, tables of databases, or a database for all of its tables; - is standard input.",
+            show_default=False,
+        ),
+    ],
     distinct: Annotated[
         list[str] | None, typer.Option("--distinct", metavar="EXPR, …", help="Distinct combinations of expressions (repeatable).")
     ] = None,
@@ -52,7 +59,7 @@ def count(
     from gravel.tables.reference import expanded
 
     for reference in [one for given_table in tables for one in expanded(given_table)]:
-        table = open_reference(reference, delimiter, encoding, empty, text)
+        table = open_reference(reference, delimiter, encoding, empty, text, bare=not (distinct or key or total))
         with progress(table):
             results.append(count_table(table, distinct or (), key, total or (), given))
     from gravel.cli import render

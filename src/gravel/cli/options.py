@@ -102,12 +102,14 @@ def _members(given: Given, query: Any, text: str) -> Any:
     return members_of(given, None, malformed_notes)(query, text)
 
 
-def open_reference(reference: str, delimiter: str | None, encoding: str | None, empty: Empty, texts: list[str] | None) -> CsvTable:
-    """The table with its reading options."""
+def open_reference(
+    reference: str, delimiter: str | None, encoding: str | None, empty: Empty, texts: list[str] | None, bare: bool = False
+) -> CsvTable:  # fmt: skip
+    """The table with its reading options; `bare`: only what it is and how many rows it has."""
     from gravel.tables.reference import Reading, open_table
 
     sign = "\t" if delimiter in ("tab", "\\t") else delimiter
-    return open_table(reference, Reading(sign, encoding, empty is Empty.null, tuple(texts or ())))
+    return open_table(reference, Reading(sign, encoding, empty is Empty.null, tuple(texts or ()), bare=bare))
 
 
 @contextmanager

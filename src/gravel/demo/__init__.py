@@ -7,7 +7,13 @@ from pathlib import Path
 
 from gravel.problems import TableProblem
 
-FILES = ("boats.csv", "owners.csv", "stays.csv", "services.csv", "boats.toml", "owners.toml", "boat-services.toml")
+FILES = ("boats.csv", "owners.csv", "stays.csv", "services.csv", "boats.toml", "owners.toml", "boat-services.toml", "stays.toml")
+DATABASE = "harbour.db"
+# The same stays and services as a database has them: a key, declared types, and values that SQLite lets in although they do not match.
+_TABLES = {
+    "stays": "stay_id INTEGER PRIMARY KEY, boat_id INTEGER NOT NULL, berth TEXT, from_day DATE, to_day DATE, nights INTEGER, amount NUMERIC(9, 2)",
+    "services": "booking_id INTEGER PRIMARY KEY, stay_id INTEGER, service TEXT, booked_on DATE, quantity INTEGER, price NUMERIC(9, 2), paid BOOLEAN",
+}
 
 WALK: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("How much is there, and is every record a row?", ("count", "boats.csv", "owners.csv", "stays.csv", "services.csv")),
@@ -42,6 +48,10 @@ WALK: tuple[tuple[str, tuple[str, ...]], ...] = (
      ("try", "boats.csv", "--step", "split = { column = 'services', on = ';', into = 'rows', as = 'service' }")),
     ("Owners written down twice, merged:", ("clean", "owners.toml")),
     ("The way of one of them through the plan:", ("follow", "owners.toml", "--where", "owner_id = '0300'")),
+    ("Tables where they live: what is in a database?", ("count", "harbour.db")),
+    ("A database lets values in that are not what it declares:", ("profile", "harbour.db#stays", "--findings", "3")),
+    ("A table mended in place: only cells that differ are written, in one transaction, proved before it is committed.",
+     ("clean", "stays.toml", "--backup", "stays_before")),
     ("Later: is all as it was signed?", ("verify", "boats-clean.record.json")),
 )  # fmt: skip
 
@@ -55,6 +65,27 @@ def write_demo(folder: Path) -> list[Path]:
             target = folder / name
             target.write_bytes(resources.files(__package__).joinpath("data", name).read_bytes())
             written.append(target)
+        written.append(_database(folder))
     except OSError as error:
         raise TableProblem(f"{folder} cannot be written: {(error.strerror or str(error)).lower()}") from None
     return written
+
+
+def _database(folder: Path) -> Path:
+    """A SQLite file with two of the tables, each key once."""
+    import csv
+    import sqlite3
+    from contextlib import closing
+
+    target = folder / DATABASE
+    target.unlink(missing_ok=True)
+    with closing(sqlite3.connect(target)) as base, base:
+        for name, columns in _TABLES.items():
+            base.execute(f"CREATE TABLE {name} ({columns})")
+            with open(folder / f"{name}.csv", encoding="utf-8", newline="") as file:
+                head, *rows = csv.reader(file)
+            whole = {row[0]: row for row in reversed(rows) if len(row) == len(head)}
+            truth = {"true": 1, "false": 0}
+            values = [[truth.get(cell, cell or None) for cell in row] for row in reversed(whole.values())]
+            base.executemany(f"INSERT INTO {name} VALUES ({', '.join('?' * len(head))})", values)
+    return target

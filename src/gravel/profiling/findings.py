@@ -18,7 +18,8 @@ from gravel.profiling.result import ColumnProfile, Finding, Fit, TableFacts, Val
 LEVELS = ("wrong", "suspect", "note")
 # What it costs to leave a finding, by kind: a key that fails or a value that is lost before what only looks untidy.
 _COST = {
-    "almost a key": 95, "repeated rows": 90, "replacement characters": 88, "wrongly decoded": 86, "misfits": 84, "control characters": 82,
+    "almost a key": 95, "repeated rows": 90, "replacement characters": 88, "wrongly decoded": 86, "declared type": 85,
+    "misfits": 84, "control characters": 82,
     "forms": 78, "null words": 76, "blank": 72, "spaces": 70, "spellings": 68, "determined": 66, "dates of two orders": 64, "list pieces": 60,
     "padded pieces": 58, "case": 56, "odd shapes": 54, "far out": 50, "negative": 48, "future": 46, "first of January": 44, "formulas": 42,
     "list": 20, "leading zeros": 18, "constant": 12, "always null": 30, "null together": 8,
@@ -31,9 +32,37 @@ def findings(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) -
     if not rows:
         return ()
     found = [finding for column in columns for finding in _of_column(column, rows)]
+    found = _against_declared(columns, facts, found)
     found += _of_table(columns, facts, rows)
     weighed = [replace(one, weight=_COST[one.finding] + 10 * one.rows / rows) for one in found]
     return tuple(sorted(weighed, key=lambda one: (LEVELS.index(one.level), -one.weight)))
+
+
+_NUMBER = r"^[+-]?[0-9]*\.?[0-9]+([eE][+-]?[0-9]+)?\z"
+_FORMS = {
+    "DATE": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}\z", "TIME": r"^[0-9]{2}:[0-9]{2}:[0-9]{2}", "TIMESTAMP": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}",
+    "DATETIME": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}",
+}  # fmt: skip
+
+
+def _against_declared(columns: tuple[ColumnProfile, ...], facts: TableFacts, found: list[Finding]) -> list[Finding]:
+    """Values that a store holds although they do not match what the column is declared as, in place of what the values alone
+    would say of the same rows."""
+    for name, (declared, rows, example) in facts.misfits.items():
+        one = next(column for column in columns if column.name == name)
+        column = quoted(name)
+        if one.type != TEXT:
+            where = f"{column} <> FLOOR({column})"
+        elif declared.startswith("BOOL"):
+            where = f"{column} NOT IN ('true', 'false')"
+        else:
+            form = _FORMS.get(declared) or (r"^-?[0-9]+\z" if "INT" in declared else _NUMBER)
+            where = f"NOT {column} LIKE_REGEX {text_literal(form)}"
+        same = next((other for other in found if other.column == name and other.finding == "misfits" and other.rows == rows), None)
+        detail = f"{rows:,} {'value does' if rows == 1 else 'values do'} not match the declared type {declared}, such as {_shown(example)}"
+        found = [other for other in found if other is not same]
+        found.append(Finding("declared type", "wrong", name, rows, detail, where, same.mend if same else ""))
+    return found
 
 
 def _of_column(one: ColumnProfile, rows: int) -> Iterator[Finding]:

@@ -417,7 +417,7 @@ class _SecondPass:
         pairs = [(names[a], names[b]) for a, b in self.pair_keys]
         return TableFacts(
             first.whole.repeated, (*self.keys, *pairs), tuple(almost), tuple(tuple(group) for group in together.values() if len(group) > 1),
-            tuple(determined), self.searched,
+            tuple(determined), self.searched, {} if self.first.chosen is not None else self.table.misfits,
         )  # fmt: skip
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from gravel.language.types import Type
 from gravel.tables.table import Malformed
@@ -246,7 +246,7 @@ class Determined:
 class TableFacts:
     """What is said of the table as a whole. repeated: rows equal to an earlier one in every column. keys: columns, then
     pairs of columns, that every row has a combination of its own of, without NULL. null_together: groups of columns that are
-    NULL in the same rows."""
+    NULL in the same rows. misfits: by column, the type that a store declares, the values that do not match it, one of them."""
 
     repeated: int
     keys: tuple[tuple[str, ...], ...]
@@ -254,6 +254,7 @@ class TableFacts:
     null_together: tuple[tuple[str, ...], ...]
     determined: tuple[Determined, ...]
     searched: int  # columns that pairs and dependencies were looked for among
+    misfits: dict[str, tuple[str, int, str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

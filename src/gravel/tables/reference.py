@@ -25,6 +25,7 @@ class Reading:
     empty_null: bool = False
     texts: tuple[str, ...] = ()
     declared: dict[str, Type] = field(default_factory=dict)
+    bare: bool = False  # only its columns and how many rows it has: a database need not hand the rows over
 
 
 def open_table(reference: str, reading: Reading | None = None, base: Path | None = None) -> CsvTable:
@@ -33,7 +34,7 @@ def open_table(reference: str, reading: Reading | None = None, base: Path | None
     if how.delimiter is not None and len(how.delimiter.encode()) != 1:
         raise CallProblem(f"a delimiter is one character, not {how.delimiter!r}", hint="for a tab: --delimiter tab")
     if is_server(reference):
-        table: CsvTable = _of_server(reference, frozenset(how.texts), how.declared)
+        table: CsvTable = _of_server(reference, how)
     elif reference == "-":
         table = _opened(_spooled(), "standard input", how)
     else:
@@ -47,15 +48,15 @@ def open_table(reference: str, reading: Reading | None = None, base: Path | None
     return table
 
 
-def _of_server(reference: str, texts: frozenset[str], declared: dict[str, Type]) -> CsvTable:
-    address, part = parted(reference)
+def _of_server(reference: str, how: Reading) -> CsvTable:
+    (address, part), texts = parted(reference), frozenset(how.texts)
     if POSTGRESQL.match(address):
         from gravel.tables.databases.postgresql import open_postgresql
 
-        return open_postgresql(address, part, texts, declared)
+        return open_postgresql(address, part, texts, how.declared, how.bare)
     from gravel.tables.databases.other import open_other
 
-    return open_other(address, part, texts, declared)
+    return open_other(address, part, texts, how.declared, how.bare)
 
 
 def _opened(path: Path, name: str, how: Reading) -> CsvTable:
@@ -65,7 +66,7 @@ def _opened(path: Path, name: str, how: Reading) -> CsvTable:
     if file.lower().endswith(SQLITE):
         from gravel.tables.databases.sqlite import open_sqlite
 
-        return open_sqlite(Path(file), parted(name)[0], part, texts, declared)
+        return open_sqlite(Path(file), parted(name)[0], part, texts, declared, how.bare)
     if any(sign in path.name for sign in "*?[") and not path.exists():
         from gravel.tables.several import open_several
 

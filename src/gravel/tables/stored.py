@@ -122,6 +122,13 @@ class StoredTable(CsvTable):
         return "every row of the store is accounted for", told == self.counted, f"{self.counted:,} by the store = {rows:,} rows{bad}"
 
 
+def counted_only(path: Path, name: str, shape: Any, counted: int) -> StoredTable:
+    """A table of a database of which only the columns and the count are known, by the database itself."""
+    found = StoredTable(path, name, shape.columns, [TEXT] * len(shape.columns), [counted], lambda _number, _columns: None, counted)
+    found.snapshot, found.store_key, found.not_null = True, shape.key, shape.not_null
+    return found
+
+
 def type_of(arrow: Any) -> Type:
     """The language's type for a store's; what it has none for is text."""
     kinds = pa.types

@@ -203,7 +203,8 @@ class CsvTable:
         self.fittings.update(found)
         for index, state in found.items():
             name = self.columns[index]
-            self._types[index] = self.declared.get(name) or (TEXT if name in self.texts else self._seen_type(name, state))
+            # What a store says of a column stands, whatever its values look like.
+            self._types.setdefault(index, self.declared.get(name) or (TEXT if name in self.texts else self._seen_type(name, state)))
 
     def _seen_type(self, name: str, state: Fitting) -> Type:
         return state.type if state.seen else self.fallback.get(name, TEXT)

@@ -20,7 +20,7 @@ from gravel.language.functions.casts import double_text
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIME, TIMESTAMP, Kind, Type, decimal
 from gravel.problems import TableProblem
 from gravel.tables.databases.database import Database, Shape, chosen, masked
-from gravel.tables.stored import StoredTable
+from gravel.tables.stored import StoredTable, counted_only
 
 _ROWS = 20_000
 _DRIVERS = {"mysql": "mysql+pymysql", "mariadb": "mariadb+pymysql"}
@@ -193,11 +193,14 @@ class Other(Database):
         return same
 
 
-def open_other(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
-    """A table of a server. Raises TableProblem, CallProblem."""
+def open_other(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False) -> StoredTable:
+    """A table of a server; `bare`: without its rows. Raises TableProblem, CallProblem."""
     base = _reading(url)
     try:
-        return base.load(chosen(base.tables(), wanted, base.shown), texts, declared)
+        table = chosen(base.tables(), wanted, base.shown)
+        if bare:
+            return counted_only(Path(), f"{base.shown}#{table}", base.shape(table), base.count(table))
+        return base.load(table, texts, declared)
     finally:
         base.close()
 

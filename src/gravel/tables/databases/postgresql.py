@@ -17,6 +17,7 @@ from gravel.tables.csv.pieces import Take
 from gravel.tables.csv.reader import CsvTable
 from gravel.tables.csv.writer import encode
 from gravel.tables.databases.database import Database, Shape, chosen, masked, without_secret
+from gravel.tables.stored import counted_only
 from gravel.tables.table import Malformed
 
 # What the values decide, as in a text file: all of them are written as its literals are. Everything else is text.
@@ -212,11 +213,16 @@ class ServerTable(CsvTable):
         return "every row of the store is accounted for", rows == self.counted, f"{self.counted:,} by the server = {rows:,} rows"
 
 
-def open_postgresql(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type]) -> ServerTable:
-    """A table of a server, `schema.table`, the only one if none is named. Raises TableProblem, CallProblem."""
+def open_postgresql(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False) -> CsvTable:
+    """A table of a server, `schema.table`, the only one if none is named; `bare`: without its rows. Raises TableProblem, CallProblem."""
     shown = masked(url)
     with _Server(url) as connection:
-        return _read(connection, chosen(_tables(connection), wanted, shown), shown, texts, declared)
+        table = chosen(_tables(connection), wanted, shown)
+        if bare:
+            schema, _, name = table.partition(".")
+            sql = _driver().sql.SQL("SELECT COUNT(*) FROM {}").format(_driver().sql.Identifier(schema, name))
+            return counted_only(Path(), f"{shown}#{table}", _shape(connection, schema, name), connection.execute(sql).fetchone()[0])
+        return _read(connection, table, shown, texts, declared)
 
 
 def _read(connection: Any, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type]) -> ServerTable:

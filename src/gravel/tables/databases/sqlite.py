@@ -17,7 +17,7 @@ from gravel.language.functions.casts import double_text, to_text
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
 from gravel.problems import TableProblem
 from gravel.tables.databases.database import Database, Shape, chosen
-from gravel.tables.stored import StoredTable
+from gravel.tables.stored import StoredTable, counted_only
 
 _ROWS = 50_000
 _WAIT = 10.0  # seconds to wait for another's lock
@@ -158,13 +158,18 @@ def _connected(path: Path, name: str) -> sqlite3.Connection:
         raise TableProblem(f"{name} cannot be opened: {error}") from None
 
 
-def open_sqlite(path: Path, name: str, table: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
-    """A table of a SQLite file, the only one if none is named. Raises TableProblem, CallProblem."""
+def open_sqlite(
+    path: Path, name: str, table: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False
+) -> StoredTable:  # fmt: skip
+    """A table of a SQLite file, the only one if none is named; `bare`: without its rows. Raises TableProblem, CallProblem."""
     with closing(_connected(path, name)) as base:
         table = chosen(_tables(base, name), table, name)
         shown = f"{name}#{table}"
         try:
             base.execute("BEGIN")  # one snapshot for the count and the rows
+            if bare:
+                counted = base.execute(f"SELECT COUNT(*) FROM {_quoted(table)}").fetchone()[0]
+                return counted_only(path, shown, _shape(base, table), counted)
             return _loaded(base, path, shown, table, texts, declared)
         except sqlite3.DatabaseError as error:
             raise TableProblem(f"{shown} cannot be read: {error}") from None
@@ -237,7 +242,13 @@ def _type(kind: str, fits: bool) -> Type | None:
     """The type that a declaration gives a column; None: its values decide."""
     if kind in ("TIME", _NAMES[Kind.ZONED]):  # which no text shows by itself
         return (TIME if kind == "TIME" else ZONED) if fits else TEXT
-    return TEXT if _is_text(kind) else DOUBLE if any(part in kind for part in ("REAL", "FLOA", "DOUB")) and "INT" not in kind else None
+    return (
+        TEXT
+        if _is_text(kind)
+        else DOUBLE
+        if fits and any(part in kind for part in ("REAL", "FLOA", "DOUB")) and "INT" not in kind
+        else None
+    )
 
 
 def _fallback(kind: str) -> Type | None:
