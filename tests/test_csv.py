@@ -18,7 +18,17 @@ MALFORMED = 'a,b\n1,2\n3\n4,5,6\n"x"y,2\n"open,3\n7,8\n\n9,"q""r"\n10,"two\nline
 def test_malformed_records_are_counted_with_row_and_line_and_are_no_rows(gravel: Any, figures: Any) -> None:
     write("m.csv", MALFORMED)
     assert figures("count", "m.csv")["tables"] == [
-        {"table": "m.csv", "rows": 4, "columns": 2, "malformed": 5, "distinct": [], "key": None, "totals": []}
+        {
+            "table": "m.csv",
+            "rows": 4,
+            "columns": 2,
+            "malformed": 5,
+            "distinct": [],
+            "key": None,
+            "totals": [],
+            "store_key": None,
+            "not_null": [],
+        }
     ]
     for command in (("count", "m.csv"), ("look", "m.csv"), ("profile", "m.csv"), ("try", "m.csv", "b = UPPER(b)")):
         told = gravel(*command).err

@@ -66,7 +66,7 @@ def test_a_plan_on_a_server_writes_no_password_down(url: str, figures: Any, grav
     reference = f"{url}#harbour.kinds"
     write("p.toml", f"table = {json.dumps(reference)}\nwrite = 'o.csv'\nkey = ['id']\ntotals = ['exact']\n[[step]]\ndrop_rows = 'truth'\n")
     done = gravel("clean", "p.toml", "--report", "r.html")
-    assert "3 by the server = 3 rows" in done.out
+    assert "3 by the database = 3 rows" in done.out
     assert [row[0] for row in parsed(Path("o.csv").read_text())[1:]] == ["2", "9223372036854775807"]
     assert figures("verify", "o.record.json")["status"] == "same"
     gravel("try", reference, "name = TRIM(name)", "--add", "n.toml")

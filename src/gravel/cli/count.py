@@ -27,9 +27,7 @@ def count(
     tables: Annotated[
         list[str],
         typer.Argument(
-            metavar="TABLE…",
-            help="Files, tables of databases, or a database for all of its tables; - is standard input.",
-            show_default=False,
+            metavar="TABLE…", help="Files, tables, or a database for all of its tables; - is standard input.", show_default=False
         ),
     ],
     distinct: Annotated[

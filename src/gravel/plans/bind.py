@@ -83,7 +83,7 @@ def _open(plan: PlanFile) -> tuple[CsvTable, dict[str, Type]]:
         column = next((name for name in model.types if f"column {name}" in problem.message), "")
         problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('delimiter')}"
         raise
-    return table, declared
+    return table.whole(), declared
 
 
 def _bind(

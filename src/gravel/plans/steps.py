@@ -181,7 +181,8 @@ class BoundPlan:
         ending = files.ending(self.target).removesuffix(".gz").removesuffix(".zst")
         if ending == ".tsv" and not self.destination.database:
             return replace(before, delimiter="\t")
-        plain = self.destination.kind == "text" and (before.delimiter != "\t" or ending != ".csv")
+        tabbed = files.ending(self.table.origin).startswith(".tsv") and ending == ".csv"
+        plain = self.destination.kind == "text" and not tabbed
         return before if plain else replace(before, delimiter=",", line_end="\n")
 
     @property

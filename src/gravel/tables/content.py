@@ -40,12 +40,19 @@ def inexact(texts: Any, written: Any, kind: Type) -> np.ndarray | None:
         return None
     rows = np.flatnonzero(other)
     pairs = zip(texts.take(pa.array(rows)).to_pylist(), written.take(pa.array(rows)).to_pylist(), strict=True)
-    bad = np.fromiter((not _same_number(given, made) for given, made in pairs), bool, len(rows))
+    same = _same_number if kind.kind is Kind.DECIMAL else _same_double
+    bad = np.fromiter((not same(given, made) for given, made in pairs), bool, len(rows))
     if not bad.any():
         return None
     found = np.zeros(len(texts), bool)
     found[rows[bad]] = True
     return found
+
+
+def _same_double(given: str, made: str) -> bool:
+    """Seventeen digits tell a double; more of them say what no double says."""
+    digits = given.strip().lower().partition("e")[0].strip("+-").replace(".", "").strip("0")
+    return len(digits) <= 17 or _same_number(given, made) or Decimal(given) == Decimal(float(made))
 
 
 def _same_number(given: str, made: str) -> bool:

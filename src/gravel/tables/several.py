@@ -69,7 +69,7 @@ class SeveralTable(CsvTable):
         there = path.resolve()
         return there in self.files or (there.parent == self.pattern.parent.resolve() and fnmatch(there.name, self.pattern.name))
 
-    def pieces(self, take: Take | None = None) -> Iterator[Any]:
+    def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
         """The pieces of each file in turn."""
         before, sizes = 0, []
         for number, one in enumerate(self._files):

@@ -60,7 +60,7 @@ class StoredTable(CsvTable):
             if given is not None:
                 self._types[at] = given
 
-    def pieces(self, take: Take | None = None) -> Iterator[Any]:
+    def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
         """The parts in order; `take` is given the bytes of the file first."""
         self._give(take)
         row = 1

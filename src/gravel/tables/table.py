@@ -53,8 +53,9 @@ class Table(Protocol):
     store_key: tuple[str, ...]  # what its store knows of it: the primary key, columns without NULL
     not_null: tuple[str, ...]
 
-    def pieces(self) -> Iterator[Any]:
-        """The table in pieces, in order; each call reads it afresh. Raises TableProblem."""
+    def pieces(self, *, wanted: Sequence[int] | None = None) -> Iterator[Any]:
+        """The table in pieces, in order; each call reads it afresh. `wanted`: the columns that are all that will be read of them.
+        Raises TableProblem."""
 
     def holding(self, rows: Sequence[int]) -> Iterator[Any]:
         """The pieces that hold some source rows, in order."""
@@ -68,4 +69,4 @@ class Table(Protocol):
 
 def scan(table: Table, work: Callable[[Batch], T], wanted: Sequence[int] | None = None) -> Iterator[T]:
     """`work` of each batch, in order, by several threads."""
-    return ordered_map(lambda piece: work(table.read(piece, wanted)), table.pieces())
+    return ordered_map(lambda piece: work(table.read(piece, wanted)), table.pieces(wanted=wanted))

@@ -78,8 +78,13 @@ class CsvTable:
         """Whether a file is one that it reads, or will read the next time."""
         return path.resolve() in self.files
 
-    def pieces(self, take: Take | None = None) -> Iterator[Piece]:
-        """The file's pieces, in order; notes when it turns out that every field is quoted. `take` is given the file's bytes."""
+    def whole(self) -> CsvTable:
+        """The table, told that all of its columns will be read."""
+        return self
+
+    def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Piece]:
+        """The file's pieces, in order; notes when it turns out that every field is quoted. `take` is given the file's bytes. `wanted`:
+        the columns that are all that will be read of these pieces, for stores that fetch no others."""
         rows = quoted = 0
         stubs: list[tuple[Piece, int]] = []
         for piece in cut(self.path, self.name, self.dialect, take):
@@ -140,7 +145,7 @@ class CsvTable:
         batch that shows another. A DECIMAL gets room for longer numbers."""
         missing = [index for index in wanted if index not in self._types]
         states = self._open_states(missing)
-        pieces = list(islice(self.pieces(), _SAMPLE + 1))
+        pieces = list(islice(self.pieces(wanted=missing), _SAMPLE + 1))
         self._fit(states, pieces[:_SAMPLE])
         if len(pieces) <= _SAMPLE:
             self.settle(states)
@@ -174,7 +179,7 @@ class CsvTable:
             return batch, {index: fitting(batch.columns[index], state.kinds) for index, state in states.items() if state.kinds}
 
         batches = []
-        for batch, found in ordered_map(work, self.pieces()):
+        for batch, found in ordered_map(work, self.pieces(wanted=wanted)):
             batches.append(batch)
             for index, state in found.items():
                 states[index] = states[index].merge(state)
@@ -212,7 +217,7 @@ class CsvTable:
     def _find_types(self, missing: list[int]) -> None:
         states = self._open_states(missing)
         if states:
-            self._fit(states, self.pieces())
+            self._fit(states, self.pieces(wanted=missing))
             self.settle(states)
 
     def _open_states(self, missing: list[int]) -> dict[int, Fitting]:

@@ -19,7 +19,9 @@ from gravel.engine.frame import view
 from gravel.language.functions.casts import double_text
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIME, TIMESTAMP, Kind, Type, decimal
 from gravel.problems import TableProblem
+from gravel.tables.csv.reader import CsvTable
 from gravel.tables.databases.database import Database, Shape, chosen, masked
+from gravel.tables.databases.fetched import Fetched
 from gravel.tables.stored import StoredTable, counted_only
 
 _ROWS = 20_000
@@ -122,16 +124,18 @@ class Other(Database):
         """See Database."""
         return self.load(table, frozenset(), {})
 
-    def load(self, table: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
-        """A table as the transaction sees it. Raises TableProblem."""
+    def load(self, table: str, texts: frozenset[str], declared: dict[str, Type], some: list[str] | None = None) -> StoredTable:
+        """A table, or some of its columns, as the transaction sees it. Raises TableProblem."""
         shape = self.shape(table)
         if not shape.columns:
             raise TableProblem(f"{self.shown}#{table} has no columns")
         schema, name = self.place(table)
         with self.told():
-            kinds = [_type(one["type"]) for one in self._inspector().get_columns(name, schema)]
-        picked = ", ".join(map(self.column, shape.columns))
-        batches, binary = [], [False] * len(shape.columns)
+            every = [_type(one["type"]) for one in self._inspector().get_columns(name, schema)]
+        names = list(shape.columns) if some is None else some
+        kinds = [every[shape.columns.index(column)] for column in names]
+        picked = ", ".join(map(self.column, names))
+        batches, binary = [], [False] * len(names)
         counted = self.count(table)
         with self.told():
             cursor = self.connection.exec_driver_sql(f"SELECT {picked} FROM {self.quoted(table)}".replace("%", "%%"))
@@ -141,16 +145,16 @@ class Other(Database):
                     binary[at] = binary[at] or any(isinstance(value, (bytes, bytearray, memoryview)) for value in values)
                     truth = kinds[at] == BOOLEAN
                     made.append(pa.array([_text(value, truth) for value in values], pa.string()))
-                batches.append(pa.record_batch(made, list(shape.columns)))
+                batches.append(pa.record_batch(made, names))
         sizes = [batch.num_rows for batch in batches]
         # Only what no value contradicts is taken from the database; numbers and dates show themselves by their values.
         types = [kind if kind in (DOUBLE, BOOLEAN, TIME) else None if kind is not None else _TEXT for kind in kinds]
         found = StoredTable(
-            Path(), f"{self.shown}#{table}", shape.columns, types, sizes, lambda at, _: batches[at], counted, texts=texts, declared=declared
+            Path(), f"{self.shown}#{table}", names, types, sizes, lambda at, _: batches[at], counted, texts=texts, declared=declared
         )
         found.server, found.part, found.snapshot, found.store_key, found.not_null = self.shown, table, True, shape.key, shape.not_null
-        found.fallback = {column: kind for column, kind in zip(shape.columns, kinds, strict=True) if kind is not None}
-        found.binary = frozenset(column for column, seen in zip(shape.columns, binary, strict=True) if seen)
+        found.fallback = {column: kind for column, kind in zip(names, kinds, strict=True) if kind is not None}
+        found.binary = frozenset(column for column, seen in zip(names, binary, strict=True) if seen)
         return found
 
     def type_name(self, kind: Type) -> str:
@@ -193,16 +197,26 @@ class Other(Database):
         return same
 
 
-def open_other(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False) -> StoredTable:
+def open_other(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False) -> CsvTable:
     """A table of a server; `bare`: without its rows. Raises TableProblem, CallProblem."""
-    base = _reading(url)
+    base, keep = _reading(url), False
     try:
         table = chosen(base.tables(), wanted, base.shown)
         if bare:
             return counted_only(Path(), f"{base.shown}#{table}", base.shape(table), base.count(table))
-        return base.load(table, texts, declared)
+        shape, counted, made = base.shape(table), base.count(table), base
+
+        def fetch(chosen: list[int]) -> StoredTable:
+            names = [shape.columns[at] for at in chosen]
+            return made.load(table, texts & set(names), {key: kind for key, kind in declared.items() if key in names}, names)
+
+        found = Fetched(f"{base.shown}#{table}", shape, counted, fetch, base.close, texts=texts, declared=declared)
+        found.server, found.part = base.shown, table
+        keep = True
+        return found
     finally:
-        base.close()
+        if not keep:
+            base.close()
 
 
 def tables_of(url: str) -> list[str]:

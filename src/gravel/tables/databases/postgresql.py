@@ -7,7 +7,8 @@ import base64
 import os
 import re
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -17,6 +18,7 @@ from gravel.tables.csv.pieces import Take
 from gravel.tables.csv.reader import CsvTable
 from gravel.tables.csv.writer import encode
 from gravel.tables.databases.database import Database, Shape, chosen, masked, without_secret
+from gravel.tables.databases.fetched import Fetched
 from gravel.tables.stored import counted_only
 from gravel.tables.table import Malformed
 
@@ -66,10 +68,33 @@ class _Server:
         return self.connection
 
     def __exit__(self, kind: Any, error: Any, trace: Any) -> None:
-        # A transaction that only read has nothing to keep.
-        self.connection.close()
+        self.close()
         if isinstance(error, self.driver.Error):
             raise self.problem(error) from None
+
+    def close(self) -> None:
+        """Let go; a transaction that only read has nothing to keep."""
+        self.connection.close()
+
+    @contextmanager
+    def told(self) -> Iterator[None]:
+        """What goes wrong, in one line."""
+        try:
+            yield
+        except self.driver.Error as error:
+            self.close()
+            raise self.problem(error) from None
+
+    @contextmanager
+    def kept(self) -> Iterator[Any]:
+        """The connection, which stays open unless something goes wrong."""
+        connection = self.__enter__()
+        try:
+            with self.told():
+                yield connection
+        except BaseException:
+            self.close()
+            raise
 
     def problem(self, error: Exception) -> TableProblem:
         """What the server says, in one line."""
@@ -210,26 +235,52 @@ class ServerTable(CsvTable):
     def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
         """The rows read against the server's count."""
         self.count_lines(take)
-        return "every row of the store is accounted for", rows == self.counted, f"{self.counted:,} by the server = {rows:,} rows"
+        return "every row of the store is accounted for", rows == self.counted, f"{self.counted:,} by the database = {rows:,} rows"
 
 
 def open_postgresql(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False) -> CsvTable:
     """A table of a server, `schema.table`, the only one if none is named; `bare`: without its rows. Raises TableProblem, CallProblem."""
     shown = masked(url)
-    with _Server(url) as connection:
+    server = _Server(url)
+    with server.kept() as connection:
         table = chosen(_tables(connection), wanted, shown)
         if bare:
             schema, _, name = table.partition(".")
             sql = _driver().sql.SQL("SELECT COUNT(*) FROM {}").format(_driver().sql.Identifier(schema, name))
-            return counted_only(Path(), f"{shown}#{table}", _shape(connection, schema, name), connection.execute(sql).fetchone()[0])
-        return _read(connection, table, shown, texts, declared)
+            counted, shape = connection.execute(sql).fetchone()[0], _shape(connection, schema, name)
+            server.close()
+            return counted_only(Path(), f"{shown}#{table}", shape, counted)
+        return _fetched(server, table, shown, texts, declared)
 
 
-def _read(connection: Any, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type]) -> ServerTable:
-    """A table as a connection's transaction sees it."""
+def _fetched(server: _Server, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type]) -> Fetched:
+    """A table whose columns are copied when they are wanted, in the transaction of a connection."""
+    connection = server.connection
+    schema, _, name = table.partition(".")
+    shape = _shape(connection, schema, name)
+    if not shape.columns:
+        raise TableProblem(f"{shown}#{table} has no columns")
+    # Rows come in one order each time, so that columns copied at different times stand in the same rows.
+    connection.execute("SET synchronize_seqscans = off; SET max_parallel_workers_per_gather = 0")
+
+    def fetch(chosen: list[int]) -> ServerTable:
+        names = [shape.columns[at] for at in chosen]
+        with server.told():
+            return _read(connection, table, shown, texts & set(names), {key: kind for key, kind in declared.items() if key in names}, names)
+
+    counted = connection.execute(_driver().sql.SQL("SELECT COUNT(*) FROM {}").format(_driver().sql.Identifier(schema, name))).fetchone()[0]
+    found = Fetched(f"{shown}#{table}", shape, counted, fetch, server.close, texts=texts, declared=declared)
+    found.server, found.part = shown, table
+    return found
+
+
+def _read(
+    connection: Any, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type], some: list[str] | None = None
+) -> ServerTable:  # fmt: skip
+    """A table, or some of its columns, as a connection's transaction sees it."""
     schema, _, name = table.partition(".")
     about = _about(connection, schema, name)
-    columns = [(row[0], row[1]) for row in about]
+    columns = [(row[0], row[1]) for row in about if some is None or row[0] in some]
     if not columns:
         raise TableProblem(f"{shown}#{table} has no columns")
     sql = _driver().sql

@@ -16,7 +16,9 @@ from gravel.engine.frame import view
 from gravel.language.functions.casts import double_text, to_text
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
 from gravel.problems import TableProblem
+from gravel.tables.csv.reader import CsvTable
 from gravel.tables.databases.database import Database, Shape, chosen
+from gravel.tables.databases.fetched import Fetched
 from gravel.tables.stored import StoredTable, counted_only
 
 _ROWS = 50_000
@@ -158,9 +160,46 @@ def _connected(path: Path, name: str) -> sqlite3.Connection:
         raise TableProblem(f"{name} cannot be opened: {error}") from None
 
 
+class _Columns:
+    """Columns of a table, fetched some at a time. Between two fetches nothing is locked; that nobody wrote meanwhile is looked up."""
+
+    def __init__(self, path: Path, name: str, table: str) -> None:
+        self.path, self.name, self.table = path, name, table
+        self.base = _connected(path, name)
+        self.version: Any = None
+
+    def opened(self, texts: frozenset[str], declared: dict[str, Type]) -> Fetched:
+        """The table."""
+        shape = _shape(self.base, self.table)
+        counted = self.base.execute(f"SELECT COUNT(*) FROM {_quoted(self.table)}").fetchone()[0]
+        self.version = self._version()
+        shown = f"{self.name}#{self.table}"
+
+        def fetch(chosen: list[int]) -> StoredTable:
+            names = [shape.columns[at] for at in chosen]
+            some = {column: kind for column, kind in declared.items() if column in names}
+            try:
+                self.base.execute("BEGIN")
+                made = _loaded(self.base, self.path, shown, self.table, texts & set(names), some, names)
+                self.base.execute("COMMIT")
+            except sqlite3.DatabaseError as error:
+                raise TableProblem(f"{shown} cannot be read: {error}") from None
+            if self._version() != self.version:
+                raise TableProblem(f"{shown} was changed while it was read", hint="run it again")
+            return made
+
+        found = Fetched(shown, shape, counted, fetch, self.base.close, texts=texts, declared=declared)
+        found.path = found.origin = self.path
+        found.part = self.table
+        return found
+
+    def _version(self) -> Any:
+        return self.base.execute("PRAGMA data_version").fetchone()[0]
+
+
 def open_sqlite(
     path: Path, name: str, table: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False
-) -> StoredTable:  # fmt: skip
+) -> CsvTable:  # fmt: skip
     """A table of a SQLite file, the only one if none is named; `bare`: without its rows. Raises TableProblem, CallProblem."""
     with closing(_connected(path, name)) as base:
         table = chosen(_tables(base, name), table, name)
@@ -170,7 +209,7 @@ def open_sqlite(
             if bare:
                 counted = base.execute(f"SELECT COUNT(*) FROM {_quoted(table)}").fetchone()[0]
                 return counted_only(path, shown, _shape(base, table), counted)
-            return _loaded(base, path, shown, table, texts, declared)
+            return _Columns(path, name, table).opened(texts, declared)
         except sqlite3.DatabaseError as error:
             raise TableProblem(f"{shown} cannot be read: {error}") from None
 
@@ -186,14 +225,16 @@ def _shape(base: sqlite3.Connection, table: str) -> Shape:
 
 
 def _loaded(
-    base: sqlite3.Connection, path: Path, name: str, table: str, texts: frozenset[str], declared: dict[str, Type]
+    base: sqlite3.Connection, path: Path, name: str, table: str, texts: frozenset[str], declared: dict[str, Type],
+    some: list[str] | None = None,
 ) -> StoredTable:  # fmt: skip
+    """A table, or some of its columns, as a connection's transaction sees it."""
     counted = base.execute(f"SELECT COUNT(*) FROM {_quoted(table)}").fetchone()[0]
     shape = _shape(base, table)
-    columns = list(shape.columns)
+    columns = list(shape.columns) if some is None else some
     told = {row[1]: str(row[2] or "").upper() for row in base.execute(f"PRAGMA table_xinfo({_quoted(table)})")}
     kinds = [told[column] for column in columns]
-    cursor = base.execute(f"SELECT {', '.join(_quoted(column) for column in columns)} FROM {_quoted(table)}")
+    cursor = base.execute(f"SELECT {', '.join(map(_quoted, columns))} FROM {_quoted(table)}")
     schema = pa.schema([(column, pa.string()) for column in columns])
     batches: list[Any] = []
     misfits, binary = [0] * len(columns), [False] * len(columns)

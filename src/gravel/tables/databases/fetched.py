@@ -1,0 +1,147 @@
+"""A table of a database whose columns are fetched when they are first wanted, all from one snapshot."""
+
+from __future__ import annotations
+
+import weakref
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from itertools import zip_longest
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from gravel.engine.hashing import combined
+from gravel.language.types import Type
+from gravel.problems import TableProblem
+from gravel.tables.csv.dialect import Dialect
+from gravel.tables.csv.pieces import Take
+from gravel.tables.csv.reader import CsvTable
+from gravel.tables.databases.database import Shape
+from gravel.tables.table import Batch, GuessFailed, Malformed
+from gravel.tables.typing import agrees
+
+Fetch = Callable[[list[int]], CsvTable]  # positions of columns -> a table of just these
+
+
+@dataclass(frozen=True)
+class FetchedPiece:
+    """A piece of the columns that were fetched, and where each of them stands there."""
+
+    table: CsvTable
+    places: dict[int, int]
+    inner: Any
+    first_row: int
+    records: int
+
+
+class Fetched(CsvTable):
+    """A table of a database. `fetch` copies some columns; `close` lets go of the database, once all columns are here.
+
+    Rows keep their numbers: what is fetched later is compared with what was there before, row by row. Raises TableProblem where
+    the database gives them in another order."""
+
+    def __init__(
+        self, name: str, shape: Shape, counted: int, fetch: Fetch, close: Callable[[], None], *, texts: frozenset[str], declared: dict[str, Type],
+    ) -> None:  # fmt: skip
+        super().__init__(Path(), name, texts=texts, declared=declared, dialect=Dialect(",", "utf-8", shape.columns, 0, 0, 0, "\n"))
+        self.counted, self.snapshot, self.store_key, self.not_null = counted, True, shape.key, shape.not_null
+        self._fetch, self._close = fetch, close
+        weakref.finalize(self, close)  # no transaction outlives the table
+        self._inner: CsvTable | None = None
+        self._places: dict[int, int] = {}
+
+    def whole(self) -> Fetched:
+        """All columns at once, where it is known that all are wanted; the database is let go."""
+        self._with(None)
+        return self
+
+    def _with(self, wanted: Sequence[int] | None) -> CsvTable:
+        every = range(len(self.columns))
+        missing = set(every if wanted is None else wanted) - self._places.keys()
+        if self._inner is None or missing:
+            chosen = sorted(missing | self._places.keys()) or [0]  # rows without any column are not told apart
+            made = self._fetch(chosen)
+            places = {column: at for at, column in enumerate(chosen)}
+            if self._inner is not None and self._places:
+                self._same_order(made, places)
+            self._inner, self._places = made, places
+            self._learn(made)
+            if len(places) == len(self.columns):
+                self._close()
+        return self._inner
+
+    def _learn(self, made: CsvTable) -> None:
+        """What a fetch has found of the columns."""
+        self.fallback |= made.fallback
+        self.binary |= made.binary
+        self.misfits |= made.misfits
+        self.notes += [note for note in made.notes if note not in self.notes]
+        # The store's types of the columns that are here; a declared type, or TEXT that was asked for, was there before.
+        for column, at in self._places.items():
+            name = self.columns[column]
+            if at in made._types and name not in self.declared and name not in self.texts:
+                self._types.setdefault(column, made._types[at])
+            self.declared |= {name: made.declared[name]} if name in made.declared and name not in self.texts else {}
+        self.texts |= made.texts
+
+    def _same_order(self, made: CsvTable, places: dict[int, int]) -> None:
+        assert self._inner is not None
+        pairs = [(at, places[column]) for column, at in self._places.items()]
+        for one, two in zip_longest(_hashes(self._inner, [old for old, _ in pairs]), _hashes(made, [new for _, new in pairs])):
+            if one is None or two is None or not np.array_equal(one, two):
+                raise TableProblem(
+                    f"{self.name} comes in another order each time it is read", hint="read a table, or order the view by a key"
+                )
+
+    def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
+        """See CsvTable; `wanted`: the columns that are all that will be read of them."""
+        table = self._with(wanted)
+        places = dict(self._places)
+        for piece in table.pieces():
+            if self.progress is not None:
+                self.progress(len(getattr(piece, "data", b"")))
+            yield FetchedPiece(table, places, piece, piece.first_row, piece.records)
+
+    def holding(self, rows: Sequence[int]) -> Iterator[Any]:
+        """See CsvTable."""
+        table = self._with(None)
+        places = dict(self._places)
+        for piece in table.holding(rows):
+            yield FetchedPiece(table, places, piece, piece.first_row, piece.records)
+
+    def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
+        """See CsvTable."""
+        chosen = range(len(self.columns)) if wanted is None else wanted
+        batch = piece.table.read(piece.inner, [piece.places[at] for at in chosen])
+        columns: list[Any] = [None] * len(self.columns)
+        for at in chosen:
+            columns[at] = batch.columns[piece.places[at]]
+        for index, kind in self._guesses.items():
+            if columns[index] is not None and not agrees(columns[index], kind):
+                raise GuessFailed(self.columns[index])
+        return Batch(batch.rows, columns, batch.malformed)
+
+    def look_at_types(self) -> dict[int, Type]:
+        """See CsvTable."""
+        return self.types(list(range(len(self.columns))))
+
+    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
+        """The rows read against the database's own count."""
+        return "every row of the store is accounted for", rows == self.counted, f"{self.counted:,} by the database = {rows:,} rows"
+
+    def _open_states(self, missing: list[int]) -> dict[int, Any]:
+        self._with(missing)  # the store's types come with the columns
+        return super()._open_states([index for index in missing if index not in self._types])
+
+
+def _hashes(table: CsvTable, columns: list[int]) -> Iterator[np.ndarray]:
+    """Row hashes of some columns in parts of one length, however the table is cut."""
+    size, rest = 1 << 16, np.zeros(0, np.uint64)
+    for piece in table.pieces():
+        batch = table.read(piece, columns)
+        rest = np.concatenate([rest, combined([batch.columns[at] for at in columns])])
+        while len(rest) >= size:
+            yield rest[:size]
+            rest = rest[size:]
+    yield rest
