@@ -260,9 +260,22 @@ def compare(folder: Path, rows: int) -> list[str]:
     return _ratios(f"compare of two tables of {rows:,} rows", race(jobs, folder, 2), {"pandas": 1.0})
 
 
+def stores(folder: Path, rows: int) -> list[str]:
+    """A table on a server beside its bare fetch and the same in files; a change in place."""
+    import stores as servers
+
+    (_, found), (_, changed) = servers.main(folder / _table(folder, rows), GRAVEL, race)
+    took = {name: seconds for name, (seconds, _) in found.items()}
+    bare = took["bare fetch by ADBC"] + took["gravel profile, Parquet"]
+    ratio = took["gravel profile, PostgreSQL"] / bare
+    lines = [f"| profile of {rows:,} rows: {name} | {seconds:.2f} s | |" for name, seconds in took.items()]
+    lines.append(f"| – PostgreSQL beside fetch and Parquet together | **{ratio:.1f} times** as long | at most 1.5 |")
+    return lines + [f"| {name} | {seconds:.2f} s | |" for name, (seconds, _) in changed.items()]
+
+
 PARTS = {
     "start": start, "profile": profile, "clean": clean, "memory": memory, "profile-memory": profile_memory, "query": query,
-    "plan": plan, "whole": whole, "duplicates": duplicates, "near": near, "compare": compare,
+    "plan": plan, "whole": whole, "duplicates": duplicates, "near": near, "compare": compare, "stores": stores,
 }  # fmt: skip
 HEAD = """# Benchmarks
 

@@ -339,7 +339,8 @@ def _same_after(plan: BoundPlan, base: Any, rows: CsvTable, before: CsvTable) ->
     names = [name for name in plan.names if name not in own]
     ours = [plan.names.index(name) for name in names]
     theirs = [again.columns.index(name) for name in names]
-    proved = content_of(rows, [kinds[name] for name in plan.names], ours)
+    forms = {plan.names.index(name): form for name, form in base.forms(to.table).items() if plan.columns[plan.names.index(name)].touched}
+    proved = content_of(rows, [kinds[name] for name in plan.names], ours, forms)
     stored = content_of(again, [kinds[name] for name in again.columns], theirs)
     same = (proved.rows, proved.value) == (stored.rows, stored.value)
     detail = f"{stored.rows:,} rows by {len(names)} columns read back and compared by value"

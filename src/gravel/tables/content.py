@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
@@ -91,14 +91,18 @@ class Content:
         return f"{self._sums[0]:016x}{self._sums[1]:016x}"
 
 
-def content_of(table: Any, types: Sequence[Type], wanted: Sequence[int] | None = None) -> Content:
-    """A table's content, of some of its columns (their positions), each as a type. Raises TableProblem."""
+def content_of(
+    table: Any, types: Sequence[Type], wanted: Sequence[int] | None = None, forms: dict[int, Callable[[Any], Any]] | None = None
+) -> Content:  # fmt: skip
+    """A table's content, of some of its columns (their positions), each as a type. `forms`: what is done to the texts of a column first.
+    Raises TableProblem."""
     from gravel.tables.table import scan
 
     chosen = list(range(len(table.columns)) if wanted is None else wanted)
     made = Content()
+    special = forms or {}
     for columns in scan(table, lambda batch: [canonical(batch.columns[at], types[at]) for at in chosen], chosen):
-        made.add(columns)
+        made.add([special[at](column) if at in special else column for at, column in zip(chosen, columns, strict=True)])
     return made
 
 

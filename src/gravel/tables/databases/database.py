@@ -7,7 +7,7 @@ is in its class.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any, ClassVar
@@ -112,6 +112,10 @@ class Database(ABC):
 
     def declared(self, table: str) -> dict[str, str]:
         """The types that columns are declared with, where the values to be bound depend on them."""
+        return {}
+
+    def forms(self, table: str) -> dict[str, Callable[[Any], Any]]:
+        """For columns of types that only the database knows: texts as it writes them, {"a":1} as {"a": 1}."""
         return {}
 
     # -- the same for all

@@ -7,7 +7,7 @@ import base64
 import os
 import re
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, ClassVar
@@ -169,6 +169,25 @@ class PostgreSQL(Database):
         values: list[Any] = texts.to_pylist()
         return values
 
+    def forms(self, table: str) -> dict[str, Callable[[Any], Any]]:
+        """See Database: read as the column's type and written again."""
+        import pyarrow as pa
+
+        sql = self.driver.sql
+
+        def through(kind: str) -> Callable[[Any], Any]:
+            # The name of a type comes from the catalogue, which has quoted it where need be.
+            ask = sql.SQL("SELECT CAST(v AS {})::text FROM unnest(%s::text[]) WITH ORDINALITY AS t (v, n) ORDER BY n").format(sql.SQL(kind))
+
+            def form(texts: Any) -> Any:
+                with self.told():
+                    return pa.array([row[0] for row in self.raw.execute(ask, (texts.to_pylist(),))], pa.string())
+
+            return form
+
+        own = {*_OPEN, *_KNOWN, "text", "character varying", "bytea"}
+        return {row[0]: through(row[6]) for row in _about(self.raw, *self.place(table)) if row[1] not in own}
+
     def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
         """See Database; by COPY."""
         import pyarrow as pa
@@ -207,9 +226,11 @@ def _tables(connection: Any) -> list[str]:
 
 
 def _about(connection: Any, schema: str, name: str) -> list[Any]:
-    """Each column: name, type, NOT NULL, whether it is computed, its place in the primary key or NULL, the kind of relation."""
+    """Each column: name, type, NOT NULL, whether it is computed, its place in the primary key or NULL, the kind of relation,
+    the type with its length."""
     found: list[Any] = connection.execute(
-        "SELECT a.attname, format_type(a.atttypid, NULL), a.attnotnull, a.attgenerated <> '', array_position(i.indkey::int2[], a.attnum), c.relkind"
+        "SELECT a.attname, format_type(a.atttypid, NULL), a.attnotnull, a.attgenerated <> '', array_position(i.indkey::int2[], a.attnum), c.relkind,"
+        " format_type(a.atttypid, a.atttypmod)"
         " FROM pg_attribute AS a JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace"
         " LEFT JOIN pg_index AS i ON i.indrelid = c.oid AND i.indisprimary WHERE n.nspname = %s AND c.relname = %s AND a.attnum > 0"
         " AND NOT a.attisdropped ORDER BY a.attnum",
