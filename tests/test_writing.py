@@ -507,3 +507,87 @@ def test_a_kill_at_any_moment_leaves_a_table_as_it_was_or_as_it_should_be(folder
         assert found in (before, after)
         seen.add(found == after)
     assert False in seen
+
+
+def test_results_of_queries_are_written_in_every_form(figures: Any, gravel: Any, folder: Path) -> None:
+    write("b.csv", 'id,name,fee\n1,"a,""b",1.50\n2,,2.25\n3,"",\n')
+    asked = "SELECT id, name, fee * 2 AS fee, CURRENT_DATE AS day, id > 1 AS more, CAST(fee AS DOUBLE PRECISION) / 3 AS third FROM 'b.csv'"
+    expected = figures("query", asked)
+    for target in ("o.csv", "o.tsv", "o.parquet", "o.arrow", "o.jsonl", "o.csv.gz", "o.jsonl.zst"):
+        gravel("query", asked, "--write", target)
+        again = figures("query", f"SELECT * FROM '{target}'")
+        assert (again["row_count"], [row[:3] for row in again["rows"]]) == (3, [row[:3] for row in expected["rows"]]), target
+        if target in ("o.parquet", "o.arrow"):
+            assert again["rows"] == expected["rows"]
+            assert [one["type"] for one in again["columns"]][3:] == ["DATE", "BOOLEAN", "DOUBLE PRECISION"]
+    told = {"o.xls": "its ending is not known", "h.db#t": "which a plan writes"}
+    for target, why in told.items():
+        assert why in gravel("query", asked, "--write", target, status=2).err
+    assert "written as CSV" in gravel("check", "b.csv", "fee > 2", "--set-aside", "o2.parquet", status=2).err
+    assert "written as CSV" in gravel("compare", "b.csv", "o.csv", "--key", "id", "--differences", "o2.jsonl", status=2).err
+    assert {path.name for path in folder.iterdir()} == {
+        "b.csv", "o.csv", "o.tsv", "o.parquet", "o.arrow", "o.jsonl", "o.csv.gz", "o.jsonl.zst",
+    }  # fmt: skip
+
+
+def test_a_database_hands_over_only_the_columns_that_are_wanted(harbour: Harbour, figures: Any) -> None:
+    """Columns are fetched once each, in one order; what comes in another order is refused, not mixed up."""
+    from gravel.tables.databases.fetched import Fetched
+    from gravel.tables.reference import open_table
+    from gravel.tables.table import scan
+
+    _boats(harbour, [(f"boat {n}", n % 7, "a;b") for n in range(1, 200)])
+    fetched: list[list[str]] = []
+    real = Fetched._with
+
+    def watched(self: Any, wanted: Any) -> Any:
+        before = set(self._places)
+        made = real(self, wanted)
+        if set(self._places) != before:
+            fetched.append([self.columns[at] for at in sorted(self._places)])
+        return made
+
+    patch = pytest.MonkeyPatch()
+    patch.setattr(Fetched, "_with", watched)
+    assert figures("count", harbour.table(), "--key", "fee")["tables"][0]["key"]["repeated_rows"] == 199
+    assert fetched == [["fee"]]
+    fetched.clear()
+    assert figures("check", harbour.table(), "fee < 7")["rows"] == 199
+    assert fetched == [["fee"]]
+    fetched.clear()
+    assert figures("query", f"SELECT COUNT(*) AS n FROM '{harbour.table()}' WHERE fee = 3")["rows"] == [[29]]
+    assert fetched == [["fee"]]
+    fetched.clear()
+    assert figures("count", harbour.table())["tables"][0]["rows"] == 199
+    assert fetched == []
+    patch.undo()
+    table = open_table(harbour.table(), base=Path())
+    narrow = [value for batch in scan(table, lambda batch: batch, [0]) for value in batch.columns[0].to_pylist()]
+    wide = [row for batch in scan(table, lambda batch: batch) for row in zip(*(one.to_pylist() for one in batch.columns), strict=True)]
+    assert [row[0] for row in wide] == narrow
+    assert (
+        Counter(wide) == Counter(tuple(None if one is None else str(one) for one in row) for row in harbour.run("SELECT * FROM boats"))
+        or harbour.kind == "sqlite"
+    )
+    # Another order: the columns would belong to other rows.
+    mixed = open_table(harbour.table(), base=Path())
+    assert isinstance(mixed, Fetched)
+    mixed._with([0])
+    shuffled = mixed._fetch
+
+    def backwards(chosen: list[int]) -> Any:
+        made = shuffled(chosen)
+        first = made.read
+
+        def read(piece: Any, wanted: Any = None) -> Any:
+            batch = first(piece, wanted)
+            return type(batch)(
+                batch.rows, [None if one is None else one.take(pa.array(range(len(one) - 1, -1, -1))) for one in batch.columns]
+            )
+
+        made.read = read
+        return made
+
+    mixed._fetch = backwards
+    with pytest.raises(Exception, match="in another order each time"):
+        mixed.whole()

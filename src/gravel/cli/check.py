@@ -159,7 +159,9 @@ class _Aside:
 
     def __init__(self, target: Path, columns: tuple[str, ...], read: set[Path]) -> None:
         from gravel.tables.csv.writer import Output, header
+        from gravel.tables.files import only_text
 
+        only_text(target)
         if target.resolve() in read:
             raise CallProblem(f"the rows would be written over {target}, which is read", hint="name another file")
         self._output: Any = Output(target, str(target))

@@ -125,7 +125,9 @@ def _write(target: Path, found: Compared, every: Iterator[Difference]) -> None:
     import pyarrow as pa
 
     from gravel.tables.csv.writer import Output, encode, header
+    from gravel.tables.files import only_text
 
+    only_text(target)
     output = Output(target, str(target))
     try:
         output.write(header([*found.key, "gravel_column", "gravel_before", "gravel_after", "gravel_before_row", "gravel_after_row"]))

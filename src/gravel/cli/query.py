@@ -135,24 +135,48 @@ def _texts(found: Relation) -> list[list[str | None]]:
 
 
 def _write(target: Path, found: Relation, texts: list[list[str | None]]) -> None:
+    import tempfile
+
     import pyarrow as pa
 
+    from gravel.tables import files
+    from gravel.tables.content import compared, kept_type
     from gravel.tables.csv.reader import CsvTable
     from gravel.tables.csv.writer import Output, encode, header
+    from gravel.tables.databases import is_database
     from gravel.tables.table import scan
 
     if len(set(found.names)) < len(found.names):
         raise CallProblem("two columns of the result have one name", hint="name them with AS")
-    output = Output(target, str(target))
-    try:
-        output.write(header(found.names) + encode([pa.array(column, pa.string()) for column in texts]))
-        output.close()
-        counted = sum(scan(CsvTable(output.path, str(target)), lambda batch: batch.count, []))
-        if counted != found.count:
-            raise TableProblem(f"{target} would have {counted:,} rows instead of {found.count:,}: nothing was written")
-        output.commit()
-    finally:
-        output.discard()
+    if is_database(str(target)):
+        raise CallProblem(f"{target} is a table of a database, which a plan writes", hint='a plan with a step query = "…", or write a file')
+    if not target.exists() and not files.known(target):
+        raise CallProblem(
+            f"{target} cannot be written: its ending is not known", hint="known are " + " ".join((*files.ENDINGS, *files.PACKED))
+        )
+    plain = files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
+    sign = "\t" if files.ending(target).startswith(".tsv") else ","
+    with tempfile.TemporaryDirectory(prefix="gravel-") as folder:
+        output = Output(target, str(target))
+        rows = output if plain else Output(Path(folder, "rows.csv"), str(target))
+        try:
+            rows.write(header(found.names, sign) + encode([pa.array(column, pa.string()) for column in texts], sign))
+            rows.close()
+            made = CsvTable(rows.path, str(target), delimiter=sign)
+            counted = sum(scan(made, lambda batch: batch.count, []))
+            if not plain:
+                columns = [(name, kept_type(kind)) for name, kind in zip(found.names, found.types, strict=True)]
+                files.write(output.path, made, columns, output.write)
+                output.close()
+                same, told, _ = compared(made, files.opened_again(output.path, made), columns)
+                if not same:
+                    raise TableProblem(f"{target} does not hold the result: {told}; nothing was written")
+            if counted != found.count:
+                raise TableProblem(f"{target} would have {counted:,} rows instead of {found.count:,}: nothing was written")
+            output.commit()
+        finally:
+            output.discard()
+            rows.discard()
 
 
 def _json(found: Relation, texts: list[list[str | None]], session: Session, write: Path | None) -> dict[str, Any]:

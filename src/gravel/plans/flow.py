@@ -154,8 +154,7 @@ class Flow:
         seals = combined([stored[at] for at, _ in plan.untouched]) if plan.untouched else None
         done = Worked(Rows(numbers, stored, types, None, seals), read=len(numbers), malformed=batch.malformed)
         if self.content is not None:
-            done.content = Content()
-            done.content.add(batch.columns)
+            done.content = Content().add(batch.columns)
         done.breaks = sum(_breaks(column) for column in batch.columns)
         if plan.key:
             done.key = key_part([key_values(stored[at], plan.source[at].type) for at in plan.key])

@@ -93,7 +93,8 @@ def _follow(plan: BoundPlan, rows: Sequence[int], where: str | None, most: int |
             raise CallProblem(f"{plan.table.name} has no row {row:,}", hint=f"its rows are 1 to {last:,}")
         else:
             made.append(FollowedRow(row, _paths(row, flow.trail.events, output)))
-    return Followed(plan.file.name, plan.table_name, tuple(made), matching, plan.destination.shown)
+    to = plan.destination
+    return Followed(plan.file.name, plan.table_name, tuple(made), matching, f"the rows written to {to.shown}" if to.database else to.shown)
 
 
 def _paths(row: int, events: dict[str, list[Event]], output: dict[str, int]) -> tuple[FollowedPath, ...]:

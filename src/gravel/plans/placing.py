@@ -10,7 +10,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import pyarrow.compute as pc
 
 from gravel.language.types import BINARY, TEXT, Type
 from gravel.plans.changes import Changes, changes_of
@@ -20,7 +19,7 @@ from gravel.plans.left import LEFT_COLUMNS
 from gravel.plans.steps import BoundPlan
 from gravel.problems import CallProblem, TableProblem
 from gravel.tables import files
-from gravel.tables.content import Content, canonical, content_of, kept_type
+from gravel.tables.content import Content, compared, content_of, kept_type, what_differs
 from gravel.tables.csv import CsvTable
 from gravel.tables.csv.writer import Output
 from gravel.tables.databases import open_database
@@ -114,53 +113,16 @@ def into_file(plan: BoundPlan, rows: CsvTable, scratch: Path | None) -> Placed:
     try:
         files.write(output.path, rows, columns, output.write)
         output.close()
-        placed.proofs.append(_same(rows, _opened_again(output, plan, rows), columns, to.shown)[0])
+        placed.proofs.append(_same(rows, files.opened_again(output.path, rows), columns, to.shown)[0])
     except BaseException:
         output.discard()
         raise
     return placed
 
 
-def _opened_again(output: Output, plan: BoundPlan, rows: CsvTable) -> CsvTable:
-    from gravel.tables.reference import Reading, open_table
-
-    if files.ending(output.path).startswith(".jsonl"):
-        # A column of texts that all look like numbers is one of texts, and one without a value has no type.
-        if not sum(scan(rows, lambda batch: batch.count, [])):
-            return rows
-        return open_table(str(output.path))
-    return open_table(str(output.path), Reading(rows.dialect.delimiter if files.ending(output.path) != ".parquet" else None))
-
-
 def _same(rows: CsvTable, again: CsvTable, columns: Columns, shown: str) -> tuple[Proof, Content]:
-    """Whether what was stored is what was proved, value by value, whatever order the rows are in."""
-    kinds = [kind for _, kind in columns]
-    proved = content_of(rows, kinds)
-    if set(again.columns) != {name for name, _ in columns}:
-        return Proof(f"{shown} holds what was proved", False, f"its columns are {', '.join(again.columns)}"), proved
-    order = [again.columns.index(name) for name, _ in columns]
-    by_place = dict(zip(order, kinds, strict=True))
-    stored = content_of(again, [by_place[at] for at in range(len(order))], order)
-    same = (proved.rows, proved.value) == (stored.rows, stored.value)
-    detail = f"{stored.rows:,} rows by {len(columns)} columns read back and compared by value"
-    if not same:
-        detail = (
-            _what_differs(rows, range(len(columns)), again, order, columns) or f"{stored.rows:,} rows read back, {proved.rows:,} proved"
-        )
+    same, detail, stored = compared(rows, again, columns)
     return Proof(f"{shown} holds what was proved", same, detail), stored
-
-
-def _what_differs(rows: CsvTable, ours: Sequence[int], again: CsvTable, theirs: Sequence[int], columns: Columns) -> str:
-    """The first column whose values differ, with some that it does not have as they were."""
-    for (name, kind), *places in zip(columns, ours, theirs, strict=True):
-        found = []
-        for table, place in zip((rows, again), places, strict=True):
-            parts = list(scan(table, lambda batch, place=place, kind=kind: canonical(batch.columns[place], kind), [place]))  # type: ignore[misc]
-            found.append({value for part in parts for value in pc.unique(part).to_pylist()})
-        if found[0] != found[1]:
-            lost = sorted(found[0] - found[1], key=str)[:2] or sorted(found[1] - found[0], key=str)[:2]
-            return f"{name} does not hold {' and '.join(map(repr, lost))} as it was"
-    return ""
 
 
 def into_table(plan: BoundPlan, rows: CsvTable, left: CsvTable | None, backup: str | None) -> Placed:
@@ -239,8 +201,16 @@ def _renamed(base: Any, pairs: Sequence[tuple[str, str]], table: str, backup: st
 
 
 def _backed_up(base: Any, table: str, backup: str) -> Proof:
-    rows, copied = base.count(table), base.copy(table, backup)
-    return Proof(f"{backup} holds the rows as they were", rows == copied, f"{copied:,} rows copied of {rows:,}")
+    base.copy(table, backup)
+    return _kept(base, table, backup)
+
+
+def _kept(base: Any, table: str, backup: str) -> Proof:
+    """Whether a copy of a table holds what it holds."""
+    then, copied = (base.read(name) for name in (table, backup))
+    rows, kept = (content_of(one, [TEXT] * len(one.columns)) for one in (then, copied))
+    same = (rows.rows, rows.value) == (kept.rows, kept.value) and then.columns == copied.columns
+    return Proof(f"{backup} holds the rows as they were", same, f"{kept.rows:,} rows copied of {rows.rows:,}, compared by value")
 
 
 def _left_rows(base: Any, name: str, left: CsvTable, drop: bool) -> Proof:
@@ -283,13 +253,7 @@ def in_place(plan: BoundPlan, rows: CsvTable, numbers: np.ndarray, read: Content
         placed.proofs.append(Proof("the table is as it was when it was read", True, told))
         counted = base.count(to.table)
         if backup is not None:
-            if base.whole_ddl:
-                placed.proofs.append(_backed_up(base, to.table, backup))
-            else:
-                kept = content_of(base.read(backup), [TEXT] * len(now.columns))
-                placed.proofs.append(
-                    Proof(f"{backup} holds the rows as they were", kept.value == before.value, f"{kept.rows:,} rows copied")
-                )
+            placed.proofs.append(_backed_up(base, to.table, backup) if base.whole_ddl else _kept(base, to.table, backup))
         done = _done(base, to, changes, plan, now)
         placed.proofs.append(done)
         after = base.count(to.table)
@@ -347,10 +311,11 @@ def _same_after(plan: BoundPlan, base: Any, rows: CsvTable, before: CsvTable) ->
     if own:
         detail += f"; not compared, since the database sets them: {', '.join(sorted(own))}"
     if not same:
-        found = _what_differs(rows, ours, again, theirs, [(name, kinds[name]) for name in names])
+        found = what_differs(rows, ours, again, theirs, [(name, kinds[name]) for name in names])
         detail = found or f"{stored.rows:,} rows read back, {proved.rows:,} proved; some values differ"
         detail += '; does a trigger set a column? store_sets = ["…"] names it'
-    whole = content_of(again, [kinds[name] for name in again.columns])
+    every = not own and plan.names == again.columns
+    whole = stored if every else content_of(again, [kinds[name] for name in again.columns])
     return Proof(f"{to.shown} holds what was proved", same, detail), whole.value
 
 

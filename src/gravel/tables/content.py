@@ -1,4 +1,4 @@
-"""What a table holds, whatever order its rows have: two independent sums of row hashes, over values in one form each."""
+"""What a table holds, whatever order its rows have: two sums of row hashes, over values in one form each."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.frame import view
-from gravel.engine.hashing import combined
+from gravel.engine.hashing import combined, mixed
 from gravel.language.functions.casts import to_text
 from gravel.language.types import BINARY, TEXT, Kind, Type
 
@@ -69,16 +69,16 @@ class Content:
         self.rows = 0
         self._sums = [0, 0]
 
-    def add(self, columns: Sequence[Any], sign: int = 1) -> np.ndarray:
-        """Take in rows (or with `sign` -1 take them out); the first hash of each."""
+    def add(self, columns: Sequence[Any]) -> Content:
+        """Take in rows; itself."""
         if not columns or not len(columns[0]):
-            return np.zeros(0, np.uint64)
-        made = [combined(list(columns)), combined(list(columns), second=True)]
-        for at, hashes in enumerate(made):
-            with np.errstate(over="ignore"):
-                self._sums[at] = (self._sums[at] + sign * int(hashes.sum(dtype=np.uint64))) % (1 << 64)
-        self.rows += sign * len(columns[0])
-        return made[0]
+            return self
+        first = combined(list(columns))
+        # The second sum is of the same hashes mixed again, so that changes that cancel out in one sum do not in the other.
+        for at, hashes in enumerate((first, mixed([first, first], second=True))):
+            self._sums[at] = (self._sums[at] + int(hashes.sum(dtype=np.uint64))) % (1 << 64)
+        self.rows += len(columns[0])
+        return self
 
     def merge(self, other: Content) -> None:
         """Take in what another has taken in."""
@@ -100,12 +100,46 @@ def content_of(
 
     chosen = list(range(len(table.columns)) if wanted is None else wanted)
     made = Content()
-    special = forms or {}
-    for columns in scan(table, lambda batch: [canonical(batch.columns[at], types[at]) for at in chosen], chosen):
-        made.add([special[at](column) if at in special else column for at, column in zip(chosen, columns, strict=True)])
+    if forms:  # which ask a database, one at a time
+        for columns in scan(table, lambda batch: [canonical(batch.columns[at], types[at]) for at in chosen], chosen):
+            made.add([forms[at](column) if at in forms else column for at, column in zip(chosen, columns, strict=True)])
+        return made
+    for part in scan(table, lambda batch: Content().add([canonical(batch.columns[at], types[at]) for at in chosen]), chosen):
+        made.merge(part)
     return made
 
 
 def kept_type(kind: Type) -> Type:
     """The type that a store is given for a column: what none of them has is text."""
     return TEXT if kind.kind in (Kind.ARRAY, Kind.INTERVAL, Kind.NULL) else BINARY if kind.kind is Kind.BINARY else kind
+
+
+def compared(rows: Any, again: Any, columns: Sequence[tuple[str, Type]]) -> tuple[bool, str, Content]:
+    """Whether a table read back holds what another does, value by value and whatever the order of rows and columns; the figures in
+    words; what it holds."""
+    kinds = [kind for _, kind in columns]
+    proved = content_of(rows, kinds)
+    if set(again.columns) != {name for name, _ in columns}:
+        return False, f"its columns are {', '.join(again.columns)}", proved
+    order = [again.columns.index(name) for name, _ in columns]
+    by_place = dict(zip(order, kinds, strict=True))
+    stored = content_of(again, [by_place[at] for at in range(len(order))], order)
+    if (proved.rows, proved.value) == (stored.rows, stored.value):
+        return True, f"{stored.rows:,} rows by {len(columns)} columns read back and compared by value", stored
+    found = what_differs(rows, range(len(columns)), again, order, columns)
+    return False, found or f"{stored.rows:,} rows read back, {proved.rows:,} proved", stored
+
+
+def what_differs(rows: Any, ours: Sequence[int], again: Any, theirs: Sequence[int], columns: Sequence[tuple[str, Type]]) -> str:
+    """The first column whose values differ, with some that it does not have as they were, or ''."""
+    from gravel.tables.table import scan
+
+    for (name, kind), *places in zip(columns, ours, theirs, strict=True):
+        found: list[set[str | None]] = []
+        for table, place in zip((rows, again), places, strict=True):
+            parts = scan(table, lambda batch, place=place, kind=kind: canonical(batch.columns[place], kind), [place])  # type: ignore[misc]
+            found.append({value for part in parts for value in pc.unique(part).to_pylist()})
+        if found[0] != found[1]:
+            lost = sorted(found[0] - found[1], key=str)[:2] or sorted(found[1] - found[0], key=str)[:2]
+            return f"{name} does not hold {' and '.join(map(repr, lost))} as it was"
+    return ""

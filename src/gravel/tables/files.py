@@ -16,7 +16,7 @@ from gravel.engine.frame import view
 from gravel.language.functions.buffers import ByteSet, body, rows_with, valid
 from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind, Type
-from gravel.problems import DataProblem
+from gravel.problems import CallProblem, DataProblem
 from gravel.tables.content import inexact
 from gravel.tables.csv.reader import CsvTable
 from gravel.tables.table import scan
@@ -41,6 +41,12 @@ def known(path: Path) -> bool:
     return inner in ENDINGS or (not last)
 
 
+def only_text(path: Path) -> None:
+    """Raises CallProblem for a file that is not to be written as CSV."""
+    if path.suffix.lower() not in ("", ".csv", ".txt") and not (path.exists() and not path.is_file()):
+        raise CallProblem(f"{path} cannot be written: these rows are written as CSV", hint="name a .csv file")
+
+
 def keeps_types(path: Path) -> bool:
     """Whether a file of that ending has types of its own."""
     return ending(path).split(".")[1:2] in (["parquet"], ["arrow"], ["jsonl"])
@@ -62,6 +68,16 @@ def write(path: Path, rows: CsvTable, columns: Columns, take: Take) -> None:
     else:
         with _Sink(take) as sink:
             (_parquet if last == ".parquet" else _arrow)(sink, rows, columns)
+
+
+def opened_again(path: Path, rows: CsvTable) -> CsvTable:
+    """What was written, as a reader finds it."""
+    from gravel.tables.reference import Reading, open_table
+
+    if ending(path).startswith(".jsonl") and not path.stat().st_size:
+        return rows  # without a line there are no columns to be read
+    packed_text = path.suffix.lower() in PACKED and not ending(path).startswith(".jsonl")
+    return open_table(str(path), Reading(rows.dialect.delimiter if packed_text else None))
 
 
 class _Sink:

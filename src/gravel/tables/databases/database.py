@@ -224,19 +224,22 @@ class Database(ABC):
     def _with_key(self, key: Sequence[tuple[str, Type]]) -> str:
         return " AND ".join(f"{self.column(name)} = \0v{at}" for at, (name, _) in enumerate(key))
 
-    def bound(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> Iterator[list[dict[str, Any]]]:
-        """Rows to be bound, some at a time."""
+    def bound(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> Iterator[list[tuple[Any, ...]]]:
+        """Rows of values to be bound, some at a time."""
         declared = self.declared(table)
-        names = [f"v{at}" for at in range(len(columns))]
         for start in range(0, len(texts[0]), _ROWS):
             cells = [
                 self.values(one.slice(start, _ROWS), kind, declared.get(name, "")) for one, (name, kind) in zip(texts, columns, strict=True)
             ]
-            yield [dict(zip(names, row, strict=True)) for row in zip(*cells, strict=True)]
+            yield list(zip(*cells, strict=True))
 
-    def each(self, sql: str, rows: Iterator[list[dict[str, Any]]]) -> int:
-        """A statement for all rows; how many rows the database says it concerned."""
-        return sum(int(self.run(sql, some).rowcount) for some in rows)
+    def each(self, sql: str, rows: Iterator[list[tuple[Any, ...]]]) -> int:
+        """A statement for all rows, whose values stand as \\0v0, \\0v1 … in it; how many rows the database says it concerned."""
+        count = 0
+        for some in rows:
+            names = [f"v{at}" for at in range(len(some[0]))]
+            count += int(self.run(sql, [dict(zip(names, row, strict=True)) for row in some]).rowcount)
+        return count
 
     def commit(self) -> None:
         """Let it stand. Raises TableProblem, and then nothing stands."""

@@ -13,6 +13,7 @@ from typing import Any, ClassVar
 import pyarrow as pa
 
 from gravel.engine.frame import view
+from gravel.language.functions.buffers import matches, valid
 from gravel.language.functions.casts import double_text, to_text
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
 from gravel.problems import TableProblem
@@ -28,6 +29,7 @@ _NAMES = {
     Kind.INTEGER: "INTEGER", Kind.DECIMAL: "DECIMAL_TEXT", Kind.DOUBLE: "REAL", Kind.BOOLEAN: "BOOLEAN", Kind.DATE: "DATE", Kind.TIME: "TIME",
     Kind.TIMESTAMP: "TIMESTAMP", Kind.ZONED: "TIMESTAMP WITH TIME ZONE", Kind.BINARY: "BLOB", Kind.TEXT: "TEXT",
 }  # fmt: skip
+_UNSAID = "NUM"  # what CREATE TABLE AS makes of a DATE and of much else: nobody declared that
 _TRUTH = {0: "false", 1: "true"}
 _DAY, _CLOCK = r"\d{4}-\d{2}-\d{2}", r"\d{2}:\d{2}:\d{2}(\.\d{1,6})?"
 _MOMENTS = {
@@ -82,6 +84,14 @@ class SQLite(Database):
         """See Database."""
         return _loaded(self.raw, self.path, f"{self.shown}#{table}", table, frozenset(), {})
 
+    def copy(self, table: str, to: str) -> int:
+        """See Database. CREATE TABLE AS would forget what the columns are declared as."""
+        declared = {row[1]: str(row[2] or "") for row in self.raw.execute(f"PRAGMA table_xinfo({_quoted(table)})")}
+        columns = ", ".join(f"{_quoted(name)} {kind}" for name, kind in declared.items())
+        self.run(f"CREATE TABLE {_quoted(to)} ({columns})")
+        self.run(f"INSERT INTO {_quoted(to)} SELECT * FROM {_quoted(table)}")
+        return self.count(to)
+
     def lock(self, table: str) -> None:
         """Nothing to do: the transaction began as one that writes."""
 
@@ -115,7 +125,7 @@ class SQLite(Database):
         count = 0
         for some in rows:
             try:
-                count += self.raw.executemany(plain, [tuple(row.values()) for row in some]).rowcount
+                count += self.raw.executemany(plain, some).rowcount
             except sqlite3.Error as error:
                 raise self.problem(DBAPIError(plain, None, error).orig or error) from None
         return count
@@ -243,10 +253,14 @@ def _loaded(
         made = []
         for at, values in enumerate(zip(*rows, strict=True)):
             seen = set(map(type, values))
-            made.append(_texts(values, seen, kinds[at].startswith("BOOL")))
+            texts_of = _texts(values, seen, kinds[at].startswith("BOOL"))
+            made.append(texts_of)
             binary[at] = binary[at] or bytes in seen
             if not seen <= _fitting(kinds[at]):
-                odd = [value for value in values if _misfit(value, kinds[at])]
+                if kinds[at] in _MOMENTS and seen <= {str, type(None)}:
+                    odd = texts_of.filter(pa.array(~matches(texts_of, f"^(?:{_MOMENTS[kinds[at]]})$") & valid(texts_of))).to_pylist()
+                else:
+                    odd = [value for value in values if _misfit(value, kinds[at])]
                 misfits[at] += len(odd)
                 if odd:
                     examples.setdefault(at, str(odd[0]))
@@ -276,7 +290,7 @@ def _is_text(kind: str) -> bool:
 
 
 def _number(kind: str) -> bool:
-    return any(part in kind for part in ("INT", "REAL", "FLOA", "DOUB", "NUM", "DEC")) and kind != _NAMES[Kind.DECIMAL]
+    return any(part in kind for part in ("INT", "REAL", "FLOA", "DOUB", "NUM", "DEC")) and kind not in (_NAMES[Kind.DECIMAL], _UNSAID)
 
 
 def _type(kind: str, fits: bool) -> Type | None:
