@@ -344,6 +344,30 @@ def test_what_the_database_sets_by_itself_is_not_held_against_it(postgresql: str
     ]
 
 
+def test_rows_that_others_refer_to_do_not_take_those_along(harbour: Harbour, figures: Any, gravel: Any) -> None:
+    """A foreign key with ON DELETE CASCADE or SET NULL would lose rows or references of another table in silence."""
+    _boats(harbour, [(f"boat {n} ", n, None) for n in range(1, 11)])
+    for action, told in (
+        ("CASCADE", "had 3 rows, 3 of them referring, has 2 rows, 2 of them"),
+        ("SET NULL", "has 3 rows, 2 of them referring"),
+        ("NO ACTION", ""),
+    ):
+        harbour.run("DROP TABLE IF EXISTS fresh")
+        harbour.run(
+            f"CREATE TABLE fresh (stay BIGINT PRIMARY KEY, boat BIGINT, FOREIGN KEY (boat) REFERENCES boats (id) ON DELETE {action})"
+        )
+        harbour.run("INSERT INTO fresh VALUES (%s, %s)", [(1, 3), (2, 4), (3, 4)])
+        _plan(harbour.table(), "in place", "[[step]]\ndrop_rows = 'id = 3'\n")
+        ran = gravel("clean", "p.toml", status=1)
+        assert told in " ".join(ran.out.split()) if told else "does not take what the plan makes" in ran.err
+        assert harbour.run("SELECT COUNT(*) FROM boats") == [(10,)]
+        assert harbour.run("SELECT COUNT(*), COUNT(boat) FROM fresh") == [(3, 3)]
+    _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 5'\n")
+    done = figures("clean", "p.toml")
+    assert {one["proof"]: one["holds"] for one in done["proofs"]}["tables that refer to it keep their rows and references"]
+    harbour.run("DROP TABLE fresh")
+
+
 @pytest.mark.parametrize("seed", range(20))
 def test_a_writer_beside_us_loses_nothing(seed: int, postgresql: str, folder: Path, gravel: Any) -> None:
     """Another program counts up while a table is cleaned in place: all its changes are there at the end, and ours too or not at all."""
@@ -429,10 +453,21 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(postgresql: str, gravel: 
         assert harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'") == [(0,)]
         assert Path("p-left-behind.csv").read_text() == "old\n"
         assert sorted(path.name for path in folder.iterdir()) == ["p-left-behind.csv", "p.toml"]
-    # A statement that takes too long, and a lock that another holds.
-    slow = postgresql + "&options=-c%20statement_timeout%3D1"
-    ran = gravel("profile", f"{slow}#boats", status=None)
-    assert ran.status in (0, 3)
+    # A statement that takes too long, a run that is interrupted, and a lock that another holds.
+    harbour.run("CREATE VIEW few AS SELECT id, pg_sleep(0.1)::text AS s FROM boats")
+    assert "statement timeout" in gravel("profile", postgresql + "&options=-c%20statement_timeout%3D300#few", status=3).err
+    running = subprocess.Popen([*PROGRAM, "profile", f"{postgresql}#few"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    while not harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel' AND query LIKE 'COPY%'")[0][0]:
+        time.sleep(0.02)
+    running.send_signal(signal.SIGINT)
+    _, told = running.communicate(timeout=60)
+    assert (running.returncode, b"Traceback" in told) == (130, False), told
+    for _ in range(100):  # the server notices it when it next writes
+        if not harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'")[0][0]:
+            break
+        time.sleep(0.05)
+    assert harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'") == [(0,)]
+    harbour.run("DROP VIEW few")
     monkeypatch.setattr(store, "_WAIT", 1)
     with closing(harbour.connect()) as other:
         other.autocommit = False

@@ -254,8 +254,12 @@ def in_place(plan: BoundPlan, rows: CsvTable, numbers: np.ndarray, read: Content
         counted = base.count(to.table)
         if backup is not None:
             placed.proofs.append(_backed_up(base, to.table, backup) if base.whole_ddl else _kept(base, to.table, backup))
-        done = _done(base, to, changes, plan, now)
-        placed.proofs.append(done)
+        if changes.deleted:
+            base.hold(base.dependents(to.table))
+        referring = base.referring(to.table) if changes.deleted else {}
+        placed.proofs.append(_done(base, to, changes, plan, now))
+        if referring:
+            placed.proofs.append(_still_referring(referring, base.referring(to.table)))
         after = base.count(to.table)
         expected = sum(scan(rows, lambda batch: batch.count, []))
         told = f"{counted:,} before, {after:,} after by the database's own count; {before.rows:,} and {expected:,} in the ledger"
@@ -271,6 +275,17 @@ def in_place(plan: BoundPlan, rows: CsvTable, numbers: np.ndarray, read: Content
         raise
     placed._commit = base.commit
     return placed
+
+
+def _still_referring(before: dict[str, tuple[int, ...]], after: dict[str, tuple[int, ...]]) -> Proof:
+    """A foreign key may take rows of another table with it, or their references."""
+    lost = [f"{name} had {_counts(then)}, has {_counts(after[name])}" for name, then in before.items() if after[name] != then]
+    told = "; ".join(lost) or ", ".join(f"{name}: {_counts(counts)}" for name, counts in before.items())
+    return Proof("tables that refer to it keep their rows and references", not lost, told)
+
+
+def _counts(counts: tuple[int, ...]) -> str:
+    return f"{counts[0]:,} rows, {min(counts[1:]):,} of them referring"
 
 
 def _done(base: Any, to: Destination, changes: Changes, plan: BoundPlan, now: CsvTable) -> Proof:

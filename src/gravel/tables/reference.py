@@ -36,7 +36,7 @@ def open_table(reference: str, reading: Reading | None = None, base: Path | None
     if is_server(reference):
         table: CsvTable = _of_server(reference, how)
     elif reference == "-":
-        table = _opened(_spooled(), "standard input", how)
+        table = _opened(_unpacked(_spooled()), "standard input", how)
     else:
         table = _opened(Path(base or ".", reference), reference, how)
     for column in (*how.texts, *how.declared):
@@ -124,6 +124,14 @@ def expanded(reference: str, base: Path | None = None) -> list[str]:
 
         return [f"{reference}#{table}" for table in tables_of(path, reference)]
     return [reference]
+
+
+def _unpacked(path: Path) -> Path:
+    """A compressed stream as what it holds; it is told by its first bytes."""
+    with open(path, "rb") as file:
+        begin = file.read(4)
+    codec = "gzip" if begin[:2] == b"\x1f\x8b" else "zstd" if begin == b"\x28\xb5\x2f\xfd" else None
+    return path if codec is None else _laid_out(path, "standard input", codec)
 
 
 def _spooled() -> Path:

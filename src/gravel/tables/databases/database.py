@@ -7,7 +7,7 @@ is in its class.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any, ClassVar
@@ -32,9 +32,31 @@ class Shape:
     view: bool
 
 
+@dataclass(frozen=True)
+class Dependent:
+    """A table that refers to another by a foreign key: as it stands in SQL, as it is shown, and the columns that refer."""
+
+    quoted: str
+    shown: str
+    columns: tuple[str, ...]
+
+
+def grouped(rows: Iterable[tuple[str, str, str, Any]]) -> list[Dependent]:
+    """Foreign keys of their columns in order: (table in SQL, table as shown, column, constraint)."""
+    found: dict[tuple[str, str, Any], list[str]] = {}
+    for quoted, shown, column, constraint in rows:
+        found.setdefault((quoted, shown, constraint), []).append(column)
+    return [Dependent(quoted, shown, tuple(columns)) for (quoted, shown, _), columns in found.items()]
+
+
 def masked(url: str) -> str:
-    """A URL without its password, to be shown."""
-    parts = urlsplit(url)
+    """A URL without its password, to be shown. Raises CallProblem for what is none."""
+    try:
+        parts = urlsplit(url)
+    except ValueError as error:
+        raise CallProblem(
+            f"a database's URL is not as one is written: {str(error).lower()}", hint="postgresql://user@host/base#table"
+        ) from None
     if parts.password is None:
         return url
     host = parts.netloc.rpartition("@")[2]
@@ -114,6 +136,24 @@ class Database(ABC):
         """The types that columns are declared with, where the values to be bound depend on them."""
         return {}
 
+    def dependents(self, table: str) -> list[Dependent]:
+        """Tables that refer to one by a foreign key, and could lose rows or references with its rows."""
+        return []
+
+    def hold(self, tables: Sequence[Dependent]) -> None:
+        """Keep others from changing tables until the end, so that their rows can be counted before and after; nothing to do where a
+        transaction that writes holds all of them."""
+        return None
+
+    def referring(self, table: str) -> dict[str, tuple[int, ...]]:
+        """For each table that refers to one: its rows, and those of them that refer to something, by column."""
+        found = {}
+        for one in self.dependents(table):
+            counts = "".join(f", COUNT({self.column(name)})" for name in one.columns)
+            told = f"{one.shown} ({', '.join(one.columns)})"
+            found[told] = tuple(int(count) for count in self.run(f"SELECT COUNT(*){counts} FROM {one.quoted}").fetchone())
+        return found
+
     def forms(self, table: str) -> dict[str, Callable[[Any], Any]]:
         """For columns of types that only the database knows: texts as it writes them, {"a":1} as {"a": 1}."""
         return {}
@@ -129,9 +169,8 @@ class Database(ABC):
         except failures.NoSuchModuleError as error:
             raise TableProblem(f"{self.shown} is of no kind that is known: {error}") from None
         except ModuleNotFoundError as error:
-            raise TableProblem(
-                f"{self.shown} needs a driver that is not installed: {error.name}", hint=f"pip install {error.name}"
-            ) from None
+            extra = {"pymysql": "'gravel[mysql]'", "psycopg": "'gravel[postgresql]'"}.get(str(error.name), error.name)
+            raise TableProblem(f"{self.shown} needs a driver that is not installed: {error.name}", hint=f"pip install {extra}") from None
         except failures.DBAPIError as error:
             raise self.problem(error.orig or error) from None
         except failures.SQLAlchemyError as error:

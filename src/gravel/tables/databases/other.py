@@ -18,9 +18,9 @@ import pyarrow as pa
 from gravel.engine.frame import view
 from gravel.language.functions.casts import double_text
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIME, TIMESTAMP, Kind, Type, decimal
-from gravel.problems import TableProblem
+from gravel.problems import CallProblem, TableProblem
 from gravel.tables.csv.reader import CsvTable
-from gravel.tables.databases.database import Database, Shape, chosen, masked
+from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped, masked
 from gravel.tables.databases.fetched import Fetched
 from gravel.tables.stored import StoredTable, counted_only
 
@@ -60,6 +60,7 @@ class Other(Database):
         scheme, _, rest = self.url.partition("://")
         driver = _DRIVERS.get(scheme.lower(), scheme)
         arguments: dict[str, Any] = {}
+        how: dict[str, Any] = {"isolation_level": "REPEATABLE READ"} if scheme.lower().startswith(("mysql", "mariadb")) else {}
         if driver.endswith("+pymysql"):
             arguments = {"connect_timeout": 10}
             if urlsplit(self.url).password is None:
@@ -67,7 +68,7 @@ class Other(Database):
                 arguments["password"] = os.environ.get("MYSQL_PWD", "")
                 if Path("~/.my.cnf").expanduser().is_file():
                     arguments["read_default_file"] = "~/.my.cnf"
-        return create_engine(f"{driver}://{rest}", poolclass=NullPool, isolation_level="REPEATABLE READ", connect_args=arguments)
+        return create_engine(f"{driver}://{rest}", poolclass=NullPool, connect_args=arguments, **how)
 
     def _inspector(self) -> Any:
         from sqlalchemy import inspect
@@ -112,12 +113,14 @@ class Other(Database):
     def lock(self, table: str) -> None:
         """All rows, and the gaps between them."""
         if not self.mysql:
-            return
+            raise CallProblem(f"{self.shown} is of a kind whose tables are not changed in place", hint="write a new table")
         schema, name = self.place(table)
         sql = "SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_NAME = \0n AND TABLE_SCHEMA = COALESCE(\0s, DATABASE())"
         engine = self.run(sql, {"n": name, "s": schema}).scalar()
         if str(engine).lower() != "innodb":
             raise TableProblem(f"{self.shown}#{table} is kept by {engine}, which knows no transactions")
+        # What is read after the lock is what is there now: a snapshot that was taken before it would not show what others did since.
+        self.connection.rollback()
         self.run(f"SELECT COUNT(*) FROM (SELECT 1 FROM {self.quoted(table)} FOR UPDATE) AS held")
 
     def read(self, table: str) -> StoredTable:
@@ -156,6 +159,23 @@ class Other(Database):
         found.fallback = {column: kind for column, kind in zip(names, kinds, strict=True) if kind is not None}
         found.binary = frozenset(column for column, seen in zip(names, binary, strict=True) if seen)
         return found
+
+    def dependents(self, table: str) -> list[Dependent]:
+        """See Database."""
+        if not self.mysql:
+            return []
+        schema, name = self.place(table)
+        rows = self.run(
+            "SELECT k.TABLE_SCHEMA, k.TABLE_NAME, k.COLUMN_NAME, k.CONSTRAINT_NAME FROM information_schema.KEY_COLUMN_USAGE AS k"
+            " WHERE k.REFERENCED_TABLE_NAME = \0n AND k.REFERENCED_TABLE_SCHEMA = COALESCE(\0s, DATABASE()) ORDER BY 1, 2, 4, k.ORDINAL_POSITION",
+            {"n": name, "s": schema},
+        ).fetchall()
+        return grouped((f"{self.column(one)}.{self.column(two)}", two, column, constraint) for one, two, column, constraint in rows)
+
+    def hold(self, tables: Sequence[Dependent]) -> None:
+        """See Database."""
+        for one in tables:
+            self.run(f"SELECT COUNT(*) FROM (SELECT 1 FROM {one.quoted} FOR UPDATE) AS held")
 
     def type_name(self, kind: Type) -> str:
         """See Database: a DECIMAL with the digits that it has."""

@@ -17,7 +17,7 @@ from gravel.problems import TableProblem
 from gravel.tables.csv.pieces import Take
 from gravel.tables.csv.reader import CsvTable
 from gravel.tables.csv.writer import encode
-from gravel.tables.databases.database import Database, Shape, chosen, masked, without_secret
+from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped, masked, without_secret
 from gravel.tables.databases.fetched import Fetched
 from gravel.tables.stored import counted_only
 from gravel.tables.table import Malformed
@@ -121,7 +121,10 @@ class PostgreSQL(Database):
         from sqlalchemy.pool import NullPool
 
         def connection() -> Any:
-            return self.driver.connect(_address(self.url), connect_timeout=_WAIT, application_name="gravel", client_encoding="utf8")
+            made = self.driver.connect(_address(self.url), connect_timeout=_WAIT, application_name="gravel", client_encoding="utf8")
+            # Each statement sees what is there now, so that what is read under the lock is what the lock holds.
+            made.isolation_level = self.driver.IsolationLevel.READ_COMMITTED
+            return made
 
         return create_engine("postgresql+psycopg://", creator=connection, poolclass=NullPool)
 
@@ -168,6 +171,23 @@ class PostgreSQL(Database):
             return [None if one is None else base64.b64decode(one) for one in texts.to_pylist()]
         values: list[Any] = texts.to_pylist()
         return values
+
+    def dependents(self, table: str) -> list[Dependent]:
+        """See Database."""
+        rows = self.raw.execute(
+            "SELECT n.nspname, c.relname, a.attname, k.oid FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid"
+            " JOIN pg_namespace AS n ON n.oid = c.relnamespace CROSS JOIN unnest(k.conkey) WITH ORDINALITY AS u (number, place)"
+            " JOIN pg_attribute AS a ON a.attrelid = c.oid AND a.attnum = u.number WHERE k.contype = 'f' AND k.conparentid = 0"
+            " AND k.confrelid = (SELECT t.oid FROM pg_class AS t JOIN pg_namespace AS m ON m.oid = t.relnamespace"
+            " WHERE m.nspname = %s AND t.relname = %s) ORDER BY k.oid, u.place",
+            self.place(table),
+        ).fetchall()
+        return grouped((self.quoted(f"{schema}.{name}"), f"{schema}.{name}", column, oid) for schema, name, column, oid in rows)
+
+    def hold(self, tables: Sequence[Dependent]) -> None:
+        """See Database."""
+        for one in tables:
+            self.run(f"LOCK TABLE {one.quoted} IN SHARE ROW EXCLUSIVE MODE")
 
     def forms(self, table: str) -> dict[str, Callable[[Any], Any]]:
         """See Database: read as the column's type and written again."""

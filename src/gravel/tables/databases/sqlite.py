@@ -7,6 +7,7 @@ import base64
 import re
 import sqlite3
 from contextlib import closing
+from decimal import Decimal
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -18,7 +19,7 @@ from gravel.language.functions.casts import double_text, to_text
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
 from gravel.problems import TableProblem
 from gravel.tables.csv.reader import CsvTable
-from gravel.tables.databases.database import Database, Shape, chosen
+from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped
 from gravel.tables.databases.fetched import Fetched
 from gravel.tables.stored import StoredTable, counted_only
 
@@ -58,7 +59,9 @@ class SQLite(Database):
         from sqlalchemy.pool import NullPool
 
         def connection() -> sqlite3.Connection:
-            return sqlite3.connect(self.path, isolation_level=None, timeout=_WAIT)
+            made = sqlite3.connect(self.path, isolation_level=None, timeout=_WAIT)
+            made.execute("PRAGMA foreign_keys = ON")  # off unless asked for: rows that others refer to would go unnoticed
+            return made
 
         return create_engine("sqlite://", creator=connection, poolclass=NullPool)
 
@@ -83,6 +86,15 @@ class SQLite(Database):
     def read(self, table: str) -> StoredTable:
         """See Database."""
         return _loaded(self.raw, self.path, f"{self.shown}#{table}", table, frozenset(), {})
+
+    def dependents(self, table: str) -> list[Dependent]:
+        """See Database."""
+        found = []
+        for name in self.tables():
+            for row in self.raw.execute(f"PRAGMA foreign_key_list({_quoted(name)})").fetchall():
+                if str(row[2]).lower() == table.lower():
+                    found.append((_quoted(name), name, row[3], row[0]))
+        return grouped(found)
 
     def copy(self, table: str, to: str) -> int:
         """See Database. CREATE TABLE AS would forget what the columns are declared as."""
@@ -112,6 +124,8 @@ class SQLite(Database):
         if kind.kind is Kind.BOOLEAN and declared.startswith("BOOL"):
             back = {"false": 0, "true": 1}
             return [None if one is None else back.get(one, one) for one in texts.to_pylist()]
+        if kind.kind is Kind.DECIMAL and not (_number(declared) or _is_text(declared) or declared == _NAMES[Kind.DECIMAL]):
+            return [_as_number(one) for one in texts.to_pylist()]
         if kind.kind is Kind.BINARY:
             return [None if one is None else base64.b64decode(one) for one in texts.to_pylist()]
         values: list[Any] = texts.to_pylist()
@@ -312,6 +326,14 @@ def _fallback(kind: str) -> Type | None:
         if part in kind:
             return made
     return {"DATE": DATE, "TIME": TIME}.get(kind) or (decimal(18, 2) if "DEC" in kind or "NUM" in kind else None)
+
+
+def _as_number(text: str | None) -> Any:
+    """In a column of no declared type, a number where it holds the text's value exactly, as it was when it was read."""
+    if text is None or not re.fullmatch(r"-?[0-9]*\.?[0-9]+", text):
+        return text
+    number = float(text) if "." in text else int(text)
+    return number if Decimal(repr(number)) == Decimal(text) and abs(number) < 1 << 63 else text
 
 
 def _fitting(kind: str) -> set[type]:
