@@ -228,7 +228,10 @@ def test_a_new_table_its_key_a_backup_and_rows_left_behind(harbour: Harbour, fig
     }  # fmt: skip
     assert "is there already" in gravel("clean", "p.toml", status=2).err
     _plan(harbour.table(), harbour.table("fresh"), "replace = true\n" + more.replace("fee > 30", "fee > 35"))
-    assert figures("clean", "p.toml", "--backup", "boats_before")["rows_out"] == 35
+    harbour.run("CREATE INDEX by_name ON fresh (fee)")
+    ran = gravel("clean", "p.toml", "--backup", "boats_before", "--format", "json")
+    assert ran.json["rows_out"] == 35
+    assert "the table that is replaced had index by_name; the new one has not" in " ".join(ran.err.split())
     assert harbour.run("SELECT COUNT(*) FROM boats_before") == [(30,)]
     assert harbour.run("SELECT COUNT(*) FROM fresh") == [(35,)]
     assert harbour.run("SELECT COUNT(*) FROM gone") == [(5,)]

@@ -30,13 +30,15 @@ Columns = list[tuple[str, Type]]
 
 @dataclass
 class Placed:
-    """What was put into a place, until `commit` or `discard`. `content`: of a table of a database; `output`: the file."""
+    """What was put into a place, until `commit` or `discard`. `content`: of a table of a database; `output`: the file; `notes`: what
+    the person should know."""
 
     proofs: list[Proof] = field(default_factory=list)
     content: str = ""
     output: Output | None = None
     changes: Changes | None = None
     conflict: str = ""
+    notes: list[str] = field(default_factory=list)
     _commit: Callable[[], None] = lambda: None
     _undo: Callable[[], None] = lambda: None
     _close: Callable[[], None] = lambda: None
@@ -135,6 +137,8 @@ def into_table(plan: BoundPlan, rows: CsvTable, left: CsvTable | None, backup: s
         there = base.has(to.table)
         made = to.table if base.whole_ddl else _hidden(to.table)
         pairs = [(made, to.table)]
+        if there and (lost := base.goes_with(to.table)):
+            placed.notes.append(f"the table that is replaced had {', '.join(lost)}; the new one has not")
         if backup is not None and there and base.whole_ddl:
             placed.proofs.append(_backed_up(base, to.table, backup))
         if there and base.whole_ddl:

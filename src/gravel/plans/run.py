@@ -149,6 +149,7 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path) -> Run:
         if good and whole and to.kind != "text":
             placed, changes = _placed(plan, flow, output, behind, wish, scratch, numbers)
             shown += placed.proofs
+            plan.table.notes += placed.notes
             good = all(proof.holds for proof in shown) and not placed.conflict
         done = _result(
             flow,

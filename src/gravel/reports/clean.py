@@ -23,7 +23,13 @@ def write_page(path: Path, done: Run, before: Profile | None, after: Profile | N
         {"line": line, "details": details(line), "changes": _changes(line), "samples": [one for one in line.count.samples.items() if one[1]]}
         for line in done.steps
     ]  # fmt: skip
-    written = f"{'now in' if done.changes else 'written to'} {done.output}" if done.output else "would be written" if done.good else "and nothing is written"
+    written = (
+        f"{'now in' if done.changes else 'written to'} {done.output}"
+        if done.output
+        else "would be written"
+        if done.good
+        else "and nothing is written"
+    )
     render_page(
         path, "clean.html", run=done, steps=steps, flow=draw(done.steps, written), width=WIDTH, columns=_columns(done, before, after),
         totals=[(text, [line.totals[at] for line in done.steps]) for at, text in enumerate(done.totals)],

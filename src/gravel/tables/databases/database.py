@@ -140,6 +140,16 @@ class Database(ABC):
         """Tables that refer to one by a foreign key, and could lose rows or references with its rows."""
         return []
 
+    def goes_with(self, table: str) -> list[str]:
+        """What goes with a table when it is dropped: its indexes and foreign keys, and its triggers where they are known."""
+        from sqlalchemy import inspect
+
+        schema, name = self.place(table)
+        with self.told():
+            about = inspect(self.connection)
+            found = [f"index {one['name']}" for one in about.get_indexes(name, schema)]
+            return found + [f"foreign key ({', '.join(one['constrained_columns'])})" for one in about.get_foreign_keys(name, schema)]
+
     def hold(self, tables: Sequence[Dependent]) -> None:
         """Keep others from changing tables until the end, so that their rows can be counted before and after; nothing to do where a
         transaction that writes holds all of them."""

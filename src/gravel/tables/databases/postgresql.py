@@ -172,6 +172,11 @@ class PostgreSQL(Database):
         values: list[Any] = texts.to_pylist()
         return values
 
+    def goes_with(self, table: str) -> list[str]:
+        """See Database."""
+        sql = "SELECT tgname FROM pg_trigger WHERE tgrelid = to_regclass(%s) AND NOT tgisinternal ORDER BY 1"
+        return super().goes_with(table) + [f"trigger {row[0]}" for row in self.raw.execute(sql, (self.quoted(table),))]
+
     def dependents(self, table: str) -> list[Dependent]:
         """See Database."""
         rows = self.raw.execute(

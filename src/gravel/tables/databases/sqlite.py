@@ -96,6 +96,11 @@ class SQLite(Database):
                     found.append((_quoted(name), name, row[3], row[0]))
         return grouped(found)
 
+    def goes_with(self, table: str) -> list[str]:
+        """See Database."""
+        triggers = self.raw.execute("SELECT name FROM sqlite_master WHERE type = 'trigger' AND LOWER(tbl_name) = LOWER(?)", (table,))
+        return super().goes_with(table) + [f"trigger {row[0]}" for row in triggers]
+
     def copy(self, table: str, to: str) -> int:
         """See Database. CREATE TABLE AS would forget what the columns are declared as."""
         declared = {row[1]: str(row[2] or "") for row in self.raw.execute(f"PRAGMA table_xinfo({_quoted(table)})")}
