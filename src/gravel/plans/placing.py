@@ -10,7 +10,9 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
+from gravel.engine.hashing import combined
 from gravel.language.types import BINARY, TEXT, Type
 from gravel.plans.changes import Changes, changes_of
 from gravel.plans.destination import IN_PLACE, Destination
@@ -338,21 +340,26 @@ def _same_after(plan: BoundPlan, base: Any, rows: CsvTable, before: CsvTable) ->
     return Proof(f"{to.shown} holds what was proved", same, detail), whole.value
 
 
+def _keys(table: CsvTable, key: Sequence[int], chosen: np.ndarray) -> dict[tuple[Any, ...], None]:
+    """The keys of some rows, in their order."""
+    found: dict[tuple[Any, ...], None] = {}
+    row = 0
+    for columns in scan(table, lambda batch: [batch.columns[at] for at in key], list(key)):
+        some = pa.array(np.flatnonzero(chosen[row : row + len(columns[0])]))
+        row += len(columns[0])
+        found |= dict.fromkeys(zip(*(one.take(some).to_pylist() for one in columns), strict=True))
+    return found
+
+
 def _conflict(plan: BoundPlan, now: CsvTable) -> str:
     """What is not as it was when the table was read, in words: columns, rows that came and went, some keys."""
     then = plan.table
     if then.columns != now.columns:
         return f"its columns were {', '.join(then.columns)} and are {', '.join(now.columns)}"
-    places = [then.columns.index(name) for name in (then.columns[at] for at in plan.key)]
-
-    def rows_of(table: CsvTable) -> dict[tuple[Any, ...], tuple[Any, ...]]:
-        found: dict[tuple[Any, ...], tuple[Any, ...]] = {}
-        for columns in scan(table, lambda batch: [one.to_pylist() for one in batch.columns]):
-            found |= {tuple(row[at] for at in places): row for row in zip(*columns, strict=True)}
-        return found
-
-    old, new = rows_of(then), rows_of(now)
-    changed = [key for key, row in new.items() if key in old and old[key] != row]
+    before, after = (np.concatenate([np.zeros(0, np.uint64), *scan(table, lambda batch: combined(batch.columns))]) for table in (then, now))
+    # Only rows that the other side does not have are looked at one by one.
+    old, new = _keys(then, plan.key, ~np.isin(before, after)), _keys(now, plan.key, ~np.isin(after, before))
+    changed = [key for key in new if key in old]
     came, went = [key for key in new if key not in old], [key for key in old if key not in new]
     parts = []
     for what, keys in (("changed", changed), ("came", came), ("went", went)):

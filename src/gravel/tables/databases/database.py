@@ -72,6 +72,11 @@ def without_secret(text: str, url: str) -> str:
     return told[:300]
 
 
+def password_hint(told: str) -> str:
+    """Where a password may come from, if a database asks for one."""
+    return "a password may come from PGPASSWORD or ~/.pgpass, MYSQL_PWD or ~/.my.cnf" if "password" in told.lower() else ""
+
+
 def chosen(known: list[str], wanted: str, shown: str) -> str:
     """The table that is meant, the only one if none is named. Raises CallProblem."""
     if not wanted:
@@ -196,8 +201,10 @@ class Database(ABC):
                 f"{self.shown} does not take what the plan makes: {told}", detail="nothing was written; the table is as it was"
             )
         if self.reads_only:
-            return TableProblem(f"{self.shown} cannot be read: {told}")
-        return TableProblem(f"{self.shown} cannot be written: {told}", detail="nothing was written; the database is as it was")
+            return TableProblem(f"{self.shown} cannot be read: {told}", hint=password_hint(told))
+        return TableProblem(
+            f"{self.shown} cannot be written: {told}", detail="nothing was written; the database is as it was", hint=password_hint(told)
+        )
 
     def quoted(self, table: str) -> str:
         """A table's name as it stands in SQL."""

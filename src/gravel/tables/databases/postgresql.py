@@ -17,7 +17,7 @@ from gravel.problems import TableProblem
 from gravel.tables.csv.pieces import Take
 from gravel.tables.csv.reader import CsvTable
 from gravel.tables.csv.writer import encode
-from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped, masked, without_secret
+from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped, masked, password_hint, without_secret
 from gravel.tables.databases.fetched import Fetched
 from gravel.tables.stored import counted_only
 from gravel.tables.table import Malformed
@@ -98,7 +98,8 @@ class _Server:
 
     def problem(self, error: Exception) -> TableProblem:
         """What the server says, in one line."""
-        return TableProblem(f"{self.name} cannot be read: {without_secret(str(error), self.url) or type(error).__name__}")
+        told = without_secret(str(error), self.url) or type(error).__name__
+        return TableProblem(f"{self.name} cannot be read: {told}", hint=password_hint(told))
 
 
 class PostgreSQL(Database):

@@ -1,0 +1,631 @@
+"""Tables written: into every kind of store and back, value by value; in place, only what differs, and never over another's change."""
+
+from __future__ import annotations
+
+import datetime
+import json
+import os
+import random
+import signal
+import sqlite3
+import subprocess
+import threading
+import time
+from collections import Counter
+from contextlib import closing
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import Phase, given, settings
+from hypothesis import strategies as st
+
+from conftest import PROGRAM, parsed, program, write
+
+WORDS = st.text(st.characters(codec="utf-8", exclude_categories=["Cs"], exclude_characters="\0"), max_size=6)
+MOMENTS = st.datetimes(datetime.datetime(1900, 1, 1), datetime.datetime(2100, 1, 1))
+ZONED = MOMENTS.map(lambda at: at.replace(tzinfo=datetime.UTC))
+# What a column of each type may hold. Lengths and ranges are those that all stores have.
+KINDS: dict[str, tuple[pa.DataType, Any]] = {
+    "whole": (pa.int64(), st.integers(-(2**63), 2**63 - 1)),
+    "exact": (pa.decimal128(38, 4), st.decimals(-(10**30), 10**30, places=4)),
+    "fine": (pa.decimal128(20, 12), st.decimals(-1, 1, places=12)),
+    "real": (pa.float64(), st.floats(-1e300, 1e300, allow_subnormal=False)),
+    "truth": (pa.bool_(), st.booleans()),
+    "day": (pa.date32(), st.dates(datetime.date(1000, 1, 1))),
+    "clock": (pa.time64("us"), st.times()),
+    "moment": (pa.timestamp("us"), MOMENTS),
+    "zoned": (pa.timestamp("us", "UTC"), ZONED),
+    'odd "name" %s `:x`': (pa.string(), WORDS | st.sampled_from(["", " a ", "007", "1.50", "true", "NULL", "2024-01-01", 'a,"b"\r\n'])),
+    "raw": (pa.binary(), st.binary(max_size=5)),
+    "list": (pa.list_(pa.int64()), st.lists(st.integers(0, 9), max_size=3)),
+}
+STORES = ("t.parquet", "t.arrow", "t.jsonl", "t.csv", "t.csv.gz", "t.tsv.zst", "t.db#t", "postgresql", "mariadb")
+
+
+def _plan(table: str, target: str, more: str = "", name: str = "p.toml") -> None:
+    write(name, f"table = {json.dumps(table)}\nwrite = {json.dumps(target)}\n{more}")
+
+
+@pytest.mark.parametrize("store", STORES)
+def test_every_type_comes_back_as_it_was_from_every_store(store: str, request: Any, folder: Path) -> None:
+    """Parquet to the store, the store to Parquet: each value is what it was, and so is its type where the store keeps types."""
+    from gravel.plans.model import read_plan
+    from gravel.plans.run import clean
+
+    target = request.getfixturevalue(store) + "#kept" if store in ("postgresql", "mariadb") else store
+
+    @settings(max_examples=120, phases=[Phase.generate])
+    @given(data=st.data(), rows=st.integers(0, 7))
+    def holds(data: Any, rows: int) -> None:
+        columns = {name: data.draw(st.lists(st.none() | values, min_size=rows, max_size=rows)) for name, (_, values) in KINDS.items()}
+        table = pa.table({name: pa.array(values, KINDS[name][0]) for name, values in columns.items()})
+        table = table.append_column("id", pa.array(range(rows), pa.int64()))
+        pq.write_table(table, "s.parquet")
+        _plan("s.parquet", target, "key = ['id']\n" + ("replace = true\n" if "#" in target else ""))
+        done = clean(read_plan(Path("p.toml")))
+        assert done.good, [one for one in done.proofs if not one.holds] + list(done.stopped)
+        if store == "t.jsonl" and not rows:
+            return  # a file without a line has no columns
+        kinds = {
+            "clock": "TIME",
+            "zoned": "TIMESTAMP WITH TIME ZONE",
+            "exact": "DECIMAL(38,4)",
+            "fine": "DECIMAL(20,12)",
+            "real": "DOUBLE PRECISION",
+        }
+        if store.startswith(("t.csv", "t.tsv")):
+            kinds |= dict.fromkeys(('odd "name" %s `:x`', "raw", "list"), "TEXT")
+        plain = store.startswith(("t.p", "t.a"))
+        types = "" if plain else "[types]\n" + "".join(f"{json.dumps(name)} = '{kind}'\n" for name, kind in kinds.items())
+        _plan(target, "b.parquet", "key = ['id']\n" + types)
+        again = clean(read_plan(Path("p.toml")))
+        assert again.good, [one for one in again.proofs if not one.holds]
+        found = pq.read_table("b.parquet")
+        order = found.column("id").combine_chunks().cast(pa.int64()).to_pylist() if rows else []
+        for name, values in columns.items():
+            back = found.column(name).to_pylist()
+            expected = [_told(value, name, found.schema.field(name).type) for value in values]
+            assert [back[order.index(row)] for row in range(rows)] == expected, name
+
+    holds()
+
+
+def _told(value: Any, name: str, kind: Any) -> Any:
+    """A value as it stands where a store has no type for it."""
+    import base64
+
+    if value is None or not pa.types.is_string(kind):
+        return value
+    if name == "list":
+        return json.dumps(value)
+    if isinstance(value, bytes):
+        return base64.b64encode(value).decode()
+    if isinstance(value, bool):
+        return str(value).lower()
+    return str(value).rstrip("0") if isinstance(value, datetime.datetime) and value.microsecond else str(value)
+
+
+@pytest.fixture(params=["sqlite", "postgresql", "mariadb"])
+def harbour(request: Any, folder: Path, monkeypatch: pytest.MonkeyPatch) -> Any:
+    """A database with nothing in it, and how to ask it."""
+    monkeypatch.setenv("MYSQL_PWD", "hush!")
+    return Harbour(request.param, "h.db" if request.param == "sqlite" else request.getfixturevalue(request.param))
+
+
+class Harbour:
+    """A database asked by its own driver."""
+
+    def __init__(self, kind: str, address: str) -> None:
+        self.kind, self.address = kind, address
+        for name in ("boats", "boats_before", "fresh", "gone", "few", "kept"):
+            self.run(f"DROP TABLE IF EXISTS {name}")
+
+    def connect(self) -> Any:
+        if self.kind == "sqlite":
+            return sqlite3.connect(self.address, isolation_level=None)
+        if self.kind == "postgresql":
+            import psycopg
+
+            return psycopg.connect(self.address, autocommit=True)
+        import pymysql
+        from sqlalchemy import make_url
+
+        url = make_url(self.address)
+        return pymysql.connect(
+            host=url.host, port=url.port, user=url.username, password=url.password, database=url.database, autocommit=True
+        )
+
+    def run(self, sql: str, rows: Any = None) -> list[tuple[Any, ...]]:
+        with closing(self.connect()) as base:
+            cursor = base.cursor()
+            if rows is not None:
+                cursor.executemany(sql if self.kind != "sqlite" else sql.replace("%s", "?"), rows)
+                return []
+            cursor.execute(sql)
+            return [tuple(row) for row in cursor.fetchall()] if cursor.description else []
+
+    def table(self, name: str = "boats") -> str:
+        return f"{self.address}#{name}"
+
+
+def _boats(harbour: Harbour, rows: Any, key: str = "PRIMARY KEY") -> None:
+    harbour.run(f"CREATE TABLE boats (id BIGINT {key}, name VARCHAR(60), fee DECIMAL(9,2), services VARCHAR(60), seen INT)")
+    harbour.run("INSERT INTO boats VALUES (%s, %s, %s, %s, 0)", [(at, *row) for at, row in enumerate(rows, 1)])
+
+
+STEPS = [
+    "set = { name = 'UPPER(TRIM(name))' }", "set = { fee = 'fee * 2', name = \"COALESCE(name, 'x')\" }", "drop_rows = 'fee > 20'",
+    "keep_rows = 'name IS NOT NULL'", "unique = { by = ['UPPER(TRIM(name))'], fill = true }", "sort = 'name DESC'",
+    "split = { column = 'services', on = ';', into = 'rows' }", "set = { services = 'services' }",
+    "set = { fee = 'CAST(name AS INTEGER)' }\non_error = 'set aside'", "columns = ['fee', 'id', 'seen', 'services', 'name']",
+]  # fmt: skip
+NAMES = st.none() | st.sampled_from(["Gull", " Gull", "GULL ", "", "7", "Blå Jungfrun", 'it\'s "so" %s :x \\'])
+
+
+def test_in_place_makes_of_a_table_what_the_plan_makes_of_it(harbour: Harbour, figures: Any) -> None:
+    """The same plan into a CSV file and in place: the same rows, and no other row is touched."""
+    others = {"sqlite": "DELETE FROM boats", "postgresql": "TRUNCATE boats", "mariadb": "DELETE FROM boats"}[harbour.kind]
+    _boats(harbour, [], key="NOT NULL")
+
+    @settings(max_examples=120, phases=[Phase.generate])
+    @given(
+        rows=st.lists(
+            st.tuples(NAMES, st.none() | st.integers(0, 40), st.none() | st.sampled_from(["a", "a;b", "c; d;c", ""])), max_size=8
+        ),
+        steps=st.lists(st.sampled_from(STEPS), max_size=4),
+    )
+    def holds(rows: Any, steps: list[str]) -> None:
+        harbour.run(others)
+        harbour.run("INSERT INTO boats VALUES (%s, %s, %s, %s, 0)", [(at, *row) for at, row in enumerate(rows, 1)])
+        text = "key = ['id']\n" + "".join(f"[[step]]\n{step}\n" for step in steps)
+        _plan(harbour.table(), "o.csv", text)
+        expected = figures("clean", "p.toml")
+        before = sorted(harbour.run("SELECT id, name, fee, services, seen FROM boats"), key=str)
+        _plan(harbour.table(), "in place", text)
+        planned = figures("clean", "p.toml", "--dry-run")["changes"]
+        done = figures("clean", "p.toml")
+        assert (done["rows_in"], done["rows_out"]) == (expected["rows_in"], expected["rows_out"])
+        assert done["changes"] == planned
+        head, *lines = parsed(Path("o.csv").read_text())
+        wanted = [dict(zip(head, line, strict=True)) for line in lines]
+        after = harbour.run("SELECT id, name, fee, services, seen FROM boats")
+        assert Counter(map(_row, after)) == Counter(
+            _row([one["id"], one["name"], one["fee"], one["services"], one["seen"]]) for one in wanted
+        )
+        # As many rows as differ, counted here by what was there before.
+        changed = planned["updated"] + planned["deleted"]
+        assert len(before) - len(set(map(_row, before)) & set(map(_row, after))) == changed
+        assert planned["inserted"] - planned["deleted"] == len(after) - len(before)
+        assert figures("verify", "p.record.json")["status"] == "same"
+
+    holds()
+
+
+def _row(values: Any) -> tuple[Any, ...]:
+    """A row to compare: numbers by value."""
+    number, name, fee, services, seen = values
+    return int(number), name, None if fee is None else Decimal(str(fee)), services, int(seen)
+
+
+def test_a_new_table_its_key_a_backup_and_rows_left_behind(harbour: Harbour, figures: Any, gravel: Any, folder: Path) -> None:
+    _boats(harbour, [(f"boat {n} ", n, None) for n in range(1, 41)])
+    more = f"key = ['id']\nleft_behind = {json.dumps(harbour.table('gone'))}\n[[step]]\nset = {{ name = 'TRIM(name)' }}\n"
+    more += "[[step]]\ndrop_rows = 'fee > 30'\n"
+    _plan(harbour.table(), harbour.table("fresh"), more)
+    done = figures("clean", "p.toml")
+    assert (done["status"], done["rows_out"], done["output"].rpartition("#")[2]) == ("good", 30, "fresh")
+    assert harbour.run("SELECT COUNT(*), MIN(name), SUM(fee) FROM fresh") == [(30, "boat 1", 465)]
+    assert harbour.run("SELECT COUNT(*), MIN(gravel_step) FROM gone") == [(10, "2")]
+    with pytest.raises(Exception, match=r"(?i)unique|duplicate"):
+        harbour.run("INSERT INTO fresh (id) VALUES (1)")
+    listed = figures("count", harbour.address)["tables"]
+    assert {one["table"].rpartition("#")[2].removeprefix("public."): (one["rows"], one["store_key"]) for one in listed} == {
+        "boats": (40, ["id"]), "fresh": (30, ["id"]), "gone": (10, []),
+    }  # fmt: skip
+    assert "is there already" in gravel("clean", "p.toml", status=2).err
+    _plan(harbour.table(), harbour.table("fresh"), "replace = true\n" + more.replace("fee > 30", "fee > 35"))
+    harbour.run("CREATE INDEX by_name ON fresh (fee)")
+    ran = gravel("clean", "p.toml", "--backup", "boats_before", "--format", "json")
+    assert ran.json["rows_out"] == 35
+    assert "the table that is replaced had index by_name; the new one has not" in " ".join(ran.err.split())
+    assert harbour.run("SELECT COUNT(*) FROM boats_before") == [(30,)]
+    assert harbour.run("SELECT COUNT(*) FROM fresh") == [(35,)]
+    assert harbour.run("SELECT COUNT(*) FROM gone") == [(5,)]
+    assert "a backup replaces nothing" in gravel("clean", "p.toml", "--backup", "boats_before", status=2).err
+    _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'UPPER(TRIM(name))' }\n")
+    assert figures("clean", "p.toml", "--backup", "few")["changes"] == {"updated": 40, "deleted": 0, "inserted": 0, "cells": {"name": 40}}
+    assert harbour.run("SELECT MIN(name) FROM few") == [("boat 1 ",)]
+    assert harbour.run("SELECT MIN(name) FROM boats") == [("BOAT 1",)]
+    harbour.run("DROP TABLE few")
+    # Nothing is written that the database does not take, and nothing of the rest stays.
+    _plan(harbour.table(), "in place", "[[step]]\nset = { name = \"REPEAT('x', 61)\" }\n[[step]]\ndrop_rows = 'id = 1'\n")
+    if harbour.kind != "sqlite":  # which does not keep to a length
+        ran = gravel("clean", "p.toml", "--backup", "few", status=1)
+        assert "does not take what the plan makes" in ran.err
+        assert "hush" not in ran.out + ran.err
+        assert harbour.run("SELECT COUNT(*), MIN(name) FROM boats") == [(40, "BOAT 1")]
+        assert not [one for one in figures("count", harbour.address)["tables"] if one["table"].endswith("few")]
+        assert not list(folder.glob("*left-behind*"))
+    harbour.run("CREATE VIEW watch AS SELECT * FROM boats")
+    try:
+        _plan(harbour.table("watch"), "in place", "key = ['id']\n")
+        assert "is a view" in gravel("clean", "p.toml", status=2).err
+        assert figures("count", harbour.table("watch"))["tables"][0]["rows"] == 40
+        for target, left, told in (
+            ("boats", "", "over its own input"),
+            ("watch", "replace = true\n", "is a view"),
+            ("fresh", f"left_behind = '{harbour.table('boats')}'\n", "own input"),
+            ("new", f"left_behind = '{harbour.table('boats_before')}'\n", "holds no rows left behind"),
+            ("new", "left_behind = 'x.db#t'\n", "same database"),
+        ):
+            _plan(harbour.table(), harbour.table(target), left)
+            assert told in gravel("clean", "p.toml", status=2).err
+    finally:
+        harbour.run("DROP VIEW watch")
+
+
+def test_mistakes_of_a_plan_in_place_are_told_before_it_runs(gravel: Any, folder: Path) -> None:
+    harbour = Harbour("sqlite", "h.db")
+    harbour.run("CREATE TABLE boats (id INTEGER, name TEXT)")
+    harbour.run("INSERT INTO boats VALUES (1, 'a'), (2, 'b')")
+    write("b.csv", "id,name\n1,a\n")
+    for table, target, more, status, told in (
+        ("h.db#boats", "in place", "", 2, "by its key, and the plan states none"),
+        ("h.db#boats", "in place", "key = ['id']\n[[step]]\nset = { more = 'id' }\n", 2, "the steps make a column more"),
+        ("h.db#boats", "in place", "key = ['id']\n[[step]]\ncolumns = ['id']\n", 2, "the steps take name away"),
+        ("h.db#boats", "in place", "key = ['id']\n[[step]]\nset = { id = 'id + 1' }\n", 1, "a step changes id, which is the key"),
+        ("h.db#boats", "in place", "key = ['id']\nstore_sets = ['nmae']\n", 2, "has no column nmae"),
+        ("b.csv", "in place", "key = ['id']\n", 2, "is no table of a database"),
+        ("b.csv", "h.db", "", 2, "does not say which table"),
+        ("b.csv", "none/h.db#x", "", 3, "there is no folder none"),
+        ("b.csv", "o.xls", "", 2, "its ending is not known"),
+        ("b.csv", "o.csv", "replace = true\n", 2, "replace is for a new table"),
+        ("b.csv", "o.csv", "left_behind = 'o.csv'\n", 2, "to the file of the others"),
+        ("b.csv", "o.csv", "left_behind = 'h.db#x'\n", 2, "the same database"),
+        ("b.csv", "oracle://x/y#t", "", 3, "needs a driver that is not installed"),
+    ):
+        _plan(table, target, more)
+        ran = gravel("clean", "p.toml", status=status)
+        assert told in ran.err, (target, ran.err)
+    assert harbour.run("SELECT * FROM boats") == [(1, "a"), (2, "b")]
+    assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "h.db", "p.toml"]
+
+
+def test_values_that_a_store_cannot_hold_are_told_and_nothing_is_written(gravel: Any, figures: Any, folder: Path) -> None:
+    write("b.csv", "id,built,fee\n1,1999,1.5\n2,n/a,2\n")
+    types = "key = ['id']\n[types]\nbuilt = 'INTEGER'\n"
+    for target in ("o.parquet", "h.db#b"):
+        _plan("b.csv", target, types)
+        ran = gravel("clean", "p.toml", status=1 if target == "o.parquet" else 0)
+        if target == "o.parquet":
+            assert "built has a value that is no INTEGER: 'n/a'" in ran.err
+    assert not Path("o.parquet").exists()
+    # SQLite holds anything in any column, and says so when it is read.
+    assert "1 of the values in built does not match its declared type INTEGER" in gravel("look", "h.db").err
+    # A double is not every decimal: the proof finds it, and the table is as it was.
+    base = Harbour("sqlite", "n.db")
+    base.run("CREATE TABLE boats (id INTEGER PRIMARY KEY, fee NUMERIC(30,2))")
+    base.run("INSERT INTO boats VALUES (1, 2.5)")
+    _plan("n.db#boats", "in place", "[[step]]\nset = { fee = \"CAST('12345678901234567890.12' AS DECIMAL(30,2))\" }\n")
+    done = figures("clean", "p.toml", status=1)
+    assert next(one["detail"] for one in done["proofs"] if not one["holds"]).startswith(
+        "fee does not hold '12345678901234567890.12' as it was"
+    )
+    assert base.run("SELECT fee FROM boats") == [(2.5,)]
+
+
+def test_what_the_database_sets_by_itself_is_not_held_against_it(postgresql: str, gravel: Any, figures: Any, folder: Path) -> None:
+    harbour = Harbour("postgresql", postgresql)
+    harbour.run("""CREATE TABLE boats (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text, doc jsonb, tags text[], raw bytea,
+        touched int DEFAULT 0, shout text GENERATED ALWAYS AS (upper(name)) STORED);
+      CREATE OR REPLACE FUNCTION touch() RETURNS trigger LANGUAGE plpgsql
+        AS 'BEGIN NEW.touched = OLD.touched + 1; RETURN NEW; END';
+      CREATE TRIGGER t BEFORE UPDATE ON boats FOR EACH ROW EXECUTE FUNCTION touch();
+      INSERT INTO boats (name, doc, tags, raw) SELECT CASE n % 4 WHEN 0 THEN ' x' ELSE 'x' END, '{"a":  1}', '{a,"b c"}', '\\x00ff'
+        FROM generate_series(1, 100) n""")
+    step = "[[step]]\nset = { name = 'TRIM(name)' }\n"
+    _plan(harbour.table(), "in place", step)
+    ran = gravel("clean", "p.toml", status=1)
+    assert "store_sets" in ran.err
+    assert harbour.run("SELECT SUM(touched) FROM boats") == [(0,)]
+    # What only the database knows how to write is compared as it writes it.
+    odd = '[[step]]\nset = { doc = "\'{\\"b\\":[1,  2],\\"a\\":0}\'", tags = "\'{x, y}\'" }\nonly = \'id = 1\'\n'
+    _plan(harbour.table(), "in place", "store_sets = ['touched']\n" + odd)
+    assert figures("clean", "p.toml")["changes"]["cells"] == {"doc": 1, "tags": 1}
+    assert harbour.run("SELECT doc::text, tags FROM boats WHERE id = 1") == [('{"a": 0, "b": [1, 2]}', ["x", "y"])]
+    harbour.run("UPDATE boats SET doc = '{\"a\": 1}'")
+    harbour.run("ALTER TABLE boats DISABLE TRIGGER t; UPDATE boats SET touched = 0; ALTER TABLE boats ENABLE TRIGGER t")
+    _plan(harbour.table(), "in place", "store_sets = ['touched']\n" + step)
+    done = gravel("clean", "p.toml")
+    assert "not compared, since the database sets them: shout, touched" in " ".join(done.out.split())
+    assert harbour.run("SELECT COUNT(*), SUM(touched), MIN(shout), MIN(doc::text), MIN(raw) FROM boats WHERE name = 'x'") == [
+        (100, 25, "X", '{"a": 1}', b"\x00\xff")
+    ]
+
+
+def test_rows_that_others_refer_to_do_not_take_those_along(harbour: Harbour, figures: Any, gravel: Any) -> None:
+    """A foreign key with ON DELETE CASCADE or SET NULL would lose rows or references of another table in silence."""
+    _boats(harbour, [(f"boat {n} ", n, None) for n in range(1, 11)])
+    for action, told in (
+        ("CASCADE", "had 3 rows, 3 of them referring, has 2 rows, 2 of them"),
+        ("SET NULL", "has 3 rows, 2 of them referring"),
+        ("NO ACTION", ""),
+    ):
+        harbour.run("DROP TABLE IF EXISTS fresh")
+        harbour.run(
+            f"CREATE TABLE fresh (stay BIGINT PRIMARY KEY, boat BIGINT, FOREIGN KEY (boat) REFERENCES boats (id) ON DELETE {action})"
+        )
+        harbour.run("INSERT INTO fresh VALUES (%s, %s)", [(1, 3), (2, 4), (3, 4)])
+        _plan(harbour.table(), "in place", "[[step]]\ndrop_rows = 'id = 3'\n")
+        ran = gravel("clean", "p.toml", status=1)
+        assert told in " ".join(ran.out.split()) if told else "does not take what the plan makes" in ran.err
+        assert harbour.run("SELECT COUNT(*) FROM boats") == [(10,)]
+        assert harbour.run("SELECT COUNT(*), COUNT(boat) FROM fresh") == [(3, 3)]
+    _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 5'\n")
+    done = figures("clean", "p.toml")
+    assert {one["proof"]: one["holds"] for one in done["proofs"]}["tables that refer to it keep their rows and references"]
+    harbour.run("DROP TABLE fresh")
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_a_writer_beside_us_loses_nothing(seed: int, postgresql: str, folder: Path, gravel: Any) -> None:
+    """Another program counts up while a table is cleaned in place: all its changes are there at the end, and ours too or not at all."""
+    harbour = Harbour("postgresql", postgresql)
+    _boats(harbour, [(" gull ", n, None) for n in range(200)])
+    _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id > 190'\n")
+    stop, written, draw = threading.Event(), Counter[int](), random.Random(seed)
+
+    def writing() -> None:
+        with closing(harbour.connect()) as base:
+            for _ in range(draw.choice([0, 1, 3, 50])):
+                time.sleep(draw.random() * 0.05)
+                number = draw.randint(1, 190)
+                if base.execute("UPDATE boats SET seen = seen + 1 WHERE id = %s", (number,)).rowcount:
+                    written[number] += 1
+                if stop.is_set():
+                    return
+
+    other = threading.Thread(target=writing)
+    other.start()
+    ran = gravel("clean", "p.toml", status=None)
+    stop.set()
+    other.join()
+    rows = harbour.run("SELECT id, name, seen FROM boats")
+    assert {number: seen for number, _, seen in rows if seen} == dict(written)
+    if ran.status == 0:
+        assert (len(rows), {name for _, name, _ in rows}) == (190, {"gull"})
+    else:
+        assert (ran.status, "is not as it was when it was read" in ran.err) == (1, True)
+        assert (len(rows), {name for _, name, _ in rows}) == (200, {" gull "})
+
+
+def test_conflicts_say_which_rows_others_changed(harbour: Harbour, gravel: Any, figures: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    from gravel.plans import placing
+
+    _boats(harbour, [(" gull ", n, None) for n in range(20)])
+    more = "left_behind = 'left.csv'\n[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 7'\n"
+    _plan(harbour.table(), "in place", more)
+    real = placing.changes_of
+
+    def meanwhile(*given: Any) -> Any:
+        harbour.run("UPDATE boats SET seen = 5 WHERE id = 3")
+        harbour.run("DELETE FROM boats WHERE id IN (4, 5)")
+        harbour.run("INSERT INTO boats (id) VALUES (77)")
+        return real(*given)
+
+    with monkeypatch.context() as patch:
+        patch.setattr(placing, "changes_of", meanwhile)
+        done = figures("clean", "p.toml", status=1)
+    assert done["conflict"] == "1 row changed (3), 1 row came (77), 2 rows went (4, 5)"
+    assert (done["status"], done["output"], done["left_behind"]) == ("failed", None, None)
+    assert not Path("left.csv").exists()
+    assert figures("clean", "p.toml")["changes"]["deleted"] == 1
+
+
+def test_a_server_that_stops_leaves_the_data_as_it_was(postgresql: str, gravel: Any, folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The connection is cut in mid-read, in mid-write and before commit: a clear error, no transaction left, the rows as they were."""
+    from gravel.plans.placing import Placed
+    from gravel.tables.databases import postgresql as store
+
+    harbour = Harbour("postgresql", postgresql)
+    _boats(harbour, [(" gull ", n, None) for n in range(20)])
+    _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 7'\n")
+    write("p-left-behind.csv", "old\n")
+
+    def cut() -> None:
+        harbour.run("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'gravel'")
+
+    def late(real: Any) -> Any:
+        def call(*given: Any, **more: Any) -> Any:
+            cut()
+            return real(*given, **more)
+
+        return call
+
+    for of, name in ((store, "copied"), (store.PostgreSQL, "update"), (Placed, "commit")):
+        with monkeypatch.context() as patch:
+            patch.setattr(of, name, late(getattr(of, name)))
+            ran = gravel("clean", "p.toml", status=3)
+        assert "terminating connection" in ran.err or "closed" in ran.err
+        assert "hush" not in ran.err
+        assert harbour.run("SELECT COUNT(*), MIN(name) FROM boats") == [(20, " gull ")]
+        assert harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'") == [(0,)]
+        assert Path("p-left-behind.csv").read_text() == "old\n"
+        assert sorted(path.name for path in folder.iterdir()) == ["p-left-behind.csv", "p.toml"]
+    # A statement that takes too long, a run that is interrupted, and a lock that another holds.
+    harbour.run("CREATE VIEW few AS SELECT id, pg_sleep(0.1)::text AS s FROM boats")
+    assert "statement timeout" in gravel("profile", postgresql + "&options=-c%20statement_timeout%3D300#few", status=3).err
+    running = subprocess.Popen([*PROGRAM, "profile", f"{postgresql}#few"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    while not harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel' AND query LIKE 'COPY%'")[0][0]:
+        time.sleep(0.02)
+    running.send_signal(signal.SIGINT)
+    _, told = running.communicate(timeout=60)
+    assert (running.returncode, b"Traceback" in told) == (130, False), told
+    for _ in range(100):  # the server notices it when it next writes
+        if not harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'")[0][0]:
+            break
+        time.sleep(0.05)
+    assert harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'") == [(0,)]
+    harbour.run("DROP VIEW few")
+    monkeypatch.setattr(store, "_WAIT", 1)
+    with closing(harbour.connect()) as other:
+        other.autocommit = False
+        other.execute("LOCK TABLE boats IN SHARE MODE")
+        assert "lock timeout" in gravel("clean", "p.toml", status=3).err
+    assert gravel("clean", "p.toml").status == 0
+    assert harbour.run("SELECT COUNT(*), MIN(name) FROM boats") == [(19, "gull")]
+
+
+def test_a_sqlite_file_that_is_locked_read_only_corrupt_or_in_use(folder: Path, gravel: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    from gravel.tables.databases import sqlite as store
+
+    harbour = Harbour("sqlite", "h.db")
+    harbour.run("PRAGMA journal_mode = WAL")
+    _boats(harbour, [(" gull ", n, None) for n in range(20)])
+    _plan("h.db#boats", "in place", "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 7'\n")
+    monkeypatch.setattr(store, "_WAIT", 0.2)
+    with closing(harbour.connect()) as other:
+        other.execute("BEGIN IMMEDIATE")
+        other.execute("UPDATE boats SET seen = 9")
+        assert gravel("count", "h.db#boats").status == 0  # a reader is not kept waiting
+        assert "database is locked" in gravel("clean", "p.toml", status=3).err
+        other.execute("ROLLBACK")
+    _plan("h.db#boats", "new.db#boats", "")
+    with closing(harbour.connect()) as other:
+        other.execute("BEGIN")  # a reader beside us, and the log not yet in the file
+        other.execute("SELECT COUNT(*) FROM boats").fetchall()
+        assert gravel("clean", "p.toml").status == 0
+    write("bad.db", Path("h.db").read_bytes()[:100] + b"no such thing" * 400)
+    assert "cannot be read" in gravel("count", "bad.db", status=3).err
+    _plan("h.db#boats", "bad.db#x", "")
+    before = Path("bad.db").read_bytes()
+    assert "cannot be" in gravel("clean", "p.toml", status=3).err
+    assert Path("bad.db").read_bytes() == before
+    if os.geteuid() == 0:
+        os.chmod(folder, 0o755)
+        for path in folder.iterdir():
+            os.chmod(path, 0o644)
+        _plan("new.db#boats", "in place", "key = ['id']\n[[step]]\nset = { name = 'TRIM(name)' }\n")
+        before = Path("new.db").read_bytes()
+        for above in folder.parents:
+            if above != Path("/") and above.stat().st_mode & 0o055 != 0o055:
+                os.chmod(above, above.stat().st_mode | 0o055)
+        os.seteuid(65534)
+        try:
+            ran = gravel("clean", "p.toml", status=3)
+        finally:
+            os.seteuid(0)
+        assert "readonly" in ran.err or "unable to open" in ran.err
+        assert Path("new.db").read_bytes() == before
+
+
+def test_a_kill_at_any_moment_leaves_a_table_as_it_was_or_as_it_should_be(folder: Path) -> None:
+    harbour = Harbour("sqlite", "h.db")
+    _boats(harbour, [(f" gull {n} ", n % 50, "a;b") for n in range(3000)])
+    _plan("h.db#boats", "in place", "key = ['id']\n[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'fee > 40'\n")
+    before = harbour.run("SELECT COUNT(*), SUM(LENGTH(name)) FROM boats")
+    write("copy.db", Path("h.db").read_bytes())
+    assert program("clean", "p.toml", cwd=folder).returncode == 0
+    after = harbour.run("SELECT COUNT(*), SUM(LENGTH(name)) FROM boats")
+    assert before != after
+    draw, seen = random.Random(8), set()
+    for _ in range(12):
+        for path in folder.glob("h.db*"):
+            path.unlink()
+        write("h.db", Path("copy.db").read_bytes())
+        running = subprocess.Popen([*PROGRAM, "clean", "p.toml"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(0.5 + draw.random() * 1.2)
+        running.send_signal(signal.SIGKILL)
+        running.wait()
+        found = harbour.run("SELECT COUNT(*), SUM(LENGTH(name)) FROM boats")
+        assert found in (before, after)
+        seen.add(found == after)
+    assert False in seen
+
+
+def test_results_of_queries_are_written_in_every_form(figures: Any, gravel: Any, folder: Path) -> None:
+    write("b.csv", 'id,name,fee\n1,"a,""b",1.50\n2,,2.25\n3,"",\n')
+    asked = "SELECT id, name, fee * 2 AS fee, CURRENT_DATE AS day, id > 1 AS more, CAST(fee AS DOUBLE PRECISION) / 3 AS third FROM 'b.csv'"
+    expected = figures("query", asked)
+    for target in ("o.csv", "o.tsv", "o.parquet", "o.arrow", "o.jsonl", "o.csv.gz", "o.jsonl.zst"):
+        gravel("query", asked, "--write", target)
+        again = figures("query", f"SELECT * FROM '{target}'")
+        assert (again["row_count"], [row[:3] for row in again["rows"]]) == (3, [row[:3] for row in expected["rows"]]), target
+        if target in ("o.parquet", "o.arrow"):
+            assert again["rows"] == expected["rows"]
+            assert [one["type"] for one in again["columns"]][3:] == ["DATE", "BOOLEAN", "DOUBLE PRECISION"]
+    told = {"o.xls": "its ending is not known", "h.db#t": "which a plan writes"}
+    for target, why in told.items():
+        assert why in gravel("query", asked, "--write", target, status=2).err
+    assert "written as CSV" in gravel("check", "b.csv", "fee > 2", "--set-aside", "o2.parquet", status=2).err
+    assert "written as CSV" in gravel("compare", "b.csv", "o.csv", "--key", "id", "--differences", "o2.jsonl", status=2).err
+    assert {path.name for path in folder.iterdir()} == {
+        "b.csv", "o.csv", "o.tsv", "o.parquet", "o.arrow", "o.jsonl", "o.csv.gz", "o.jsonl.zst",
+    }  # fmt: skip
+
+
+def test_a_database_hands_over_only_the_columns_that_are_wanted(harbour: Harbour, figures: Any) -> None:
+    """Columns are fetched once each, in one order; what comes in another order is refused, not mixed up."""
+    from gravel.tables.databases.fetched import Fetched
+    from gravel.tables.reference import open_table
+    from gravel.tables.table import scan
+
+    _boats(harbour, [(f"boat {n}", n % 7, "a;b") for n in range(1, 200)])
+    fetched: list[list[str]] = []
+    real = Fetched._with
+
+    def watched(self: Any, wanted: Any) -> Any:
+        before = set(self._places)
+        made = real(self, wanted)
+        if set(self._places) != before:
+            fetched.append([self.columns[at] for at in sorted(self._places)])
+        return made
+
+    patch = pytest.MonkeyPatch()
+    patch.setattr(Fetched, "_with", watched)
+    assert figures("count", harbour.table(), "--key", "fee")["tables"][0]["key"]["repeated_rows"] == 199
+    assert fetched == [["fee"]]
+    fetched.clear()
+    assert figures("check", harbour.table(), "fee < 7")["rows"] == 199
+    assert fetched == [["fee"]]
+    fetched.clear()
+    assert figures("query", f"SELECT COUNT(*) AS n FROM '{harbour.table()}' WHERE fee = 3")["rows"] == [[29]]
+    assert fetched == [["fee"]]
+    fetched.clear()
+    assert figures("count", harbour.table())["tables"][0]["rows"] == 199
+    assert fetched == []
+    patch.undo()
+    table = open_table(harbour.table(), base=Path())
+    narrow = [value for batch in scan(table, lambda batch: batch, [0]) for value in batch.columns[0].to_pylist()]
+    wide = [row for batch in scan(table, lambda batch: batch) for row in zip(*(one.to_pylist() for one in batch.columns), strict=True)]
+    assert [row[0] for row in wide] == narrow
+    assert (
+        Counter(wide) == Counter(tuple(None if one is None else str(one) for one in row) for row in harbour.run("SELECT * FROM boats"))
+        or harbour.kind == "sqlite"
+    )
+    # Another order: the columns would belong to other rows.
+    mixed = open_table(harbour.table(), base=Path())
+    assert isinstance(mixed, Fetched)
+    mixed._with([0])
+    shuffled = mixed._fetch
+
+    def backwards(chosen: list[int]) -> Any:
+        made = shuffled(chosen)
+        first = made.read
+
+        def read(piece: Any, wanted: Any = None) -> Any:
+            batch = first(piece, wanted)
+            return type(batch)(
+                batch.rows, [None if one is None else one.take(pa.array(range(len(one) - 1, -1, -1))) for one in batch.columns]
+            )
+
+        made.read = read
+        return made
+
+    mixed._fetch = backwards
+    with pytest.raises(Exception, match="in another order each time"):
+        mixed.whole()
