@@ -629,3 +629,14 @@ def test_a_database_hands_over_only_the_columns_that_are_wanted(harbour: Harbour
     mixed._fetch = backwards
     with pytest.raises(Exception, match="in another order each time"):
         mixed.whole()
+
+
+def test_what_is_read_back_is_compared_by_value(harbour: Harbour, figures: Any) -> None:
+    """14 in a column with two decimals comes back as 14.00, and a zero may lose its sign."""
+    harbour.run("CREATE TABLE boats (id BIGINT PRIMARY KEY, fee DECIMAL(9,2), length_m DOUBLE PRECISION)")
+    harbour.run("INSERT INTO boats VALUES (%s, %s, %s)", [(1, None, 1.5), (2, None, None)])
+    _plan(harbour.table(), "in place", "[[step]]\nset = { fee = 'id + 13', length_m = 'CAST(-0.0 AS DOUBLE PRECISION) * -1' }\n")
+    assert figures("clean", "p.toml")["changes"]["cells"] == {"fee": 2, "length_m": 2}
+    assert harbour.run("SELECT id, fee, length_m FROM boats ORDER BY id") == [(1, 14, 0), (2, 15, 0)]
+    assert figures("verify", "p.record.json")["status"] == "same"
+    assert figures("clean", "p.toml")["changes"]["updated"] in (0, 2)  # 14.00 is written as 14 again where the store keeps no zeros

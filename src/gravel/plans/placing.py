@@ -332,9 +332,9 @@ def _same_after(plan: BoundPlan, base: Any, rows: CsvTable, before: CsvTable) ->
     if own:
         detail += f"; not compared, since the database sets them: {', '.join(sorted(own))}"
     if not same:
-        found = what_differs(rows, ours, again, theirs, [(name, kinds[name]) for name in names])
+        found = what_differs(rows, ours, again, theirs, [(name, kinds[name]) for name in names], forms)
         detail = found or f"{stored.rows:,} rows read back, {proved.rows:,} proved; some values differ"
-        detail += '; does a trigger set a column? store_sets = ["…"] names it'
+        detail += "; the column cannot hold it, or the database set it by itself (store_sets names such columns)"
     every = not own and plan.names == again.columns
     whole = stored if every else content_of(again, [kinds[name] for name in again.columns])
     return Proof(f"{to.shown} holds what was proved", same, detail), whole.value

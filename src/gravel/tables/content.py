@@ -19,16 +19,26 @@ _PLAIN = (Kind.TEXT, Kind.BINARY, Kind.ARRAY, Kind.INTERVAL, Kind.NULL)
 
 
 def canonical(texts: Any, kind: Type) -> Any:
-    """Texts of a type, each value written in one way (1.5 as 1.50 in a DECIMAL of scale 2); what is no value of it, or would lose
-    digits, stays."""
+    """Texts of a type, each value written in one way (1.50 as 1.5); what is no value of the type, or would lose digits, stays."""
     if kind.kind in _PLAIN:
         return texts
     made = view(texts, kind)
-    written = to_text(made.values, kind)
+    # Zero of either sign is one value, and a store may keep either.
+    written = to_text(pc.add(made.values, 0.0) if kind.kind is Kind.DOUBLE else made.values, kind)
     lossy = inexact(texts, written, kind)
     if lossy is not None:
         written = pc.if_else(pa.array(lossy), texts, written)
-    return pc.coalesce(written, texts) if made.errors is not None else written
+    told = pc.coalesce(written, texts) if made.errors is not None else written
+    return _without_zeros(told) if kind.kind in (Kind.INTEGER, Kind.DECIMAL) else told
+
+
+def _without_zeros(texts: Any) -> Any:
+    """Exact numbers by value: 14 and 14.00 are one, since a store may add zeros after the point."""
+    with_point = pc.fill_null(pc.match_substring_regex(texts, r"^-?[0-9]+\.[0-9]+$"), False).to_numpy(zero_copy_only=False)
+    if with_point.any():
+        some = pc.utf8_rtrim(pc.utf8_rtrim(texts.filter(pa.array(with_point)), "0"), ".")
+        texts = pc.replace_with_mask(texts, pa.array(with_point), pc.if_else(pc.equal(some, "-0"), "0", some))
+    return texts
 
 
 def inexact(texts: Any, written: Any, kind: Type) -> np.ndarray | None:
@@ -130,15 +140,19 @@ def compared(rows: Any, again: Any, columns: Sequence[tuple[str, Type]]) -> tupl
     return False, found or f"{stored.rows:,} rows read back, {proved.rows:,} proved", stored
 
 
-def what_differs(rows: Any, ours: Sequence[int], again: Any, theirs: Sequence[int], columns: Sequence[tuple[str, Type]]) -> str:
-    """The first column whose values differ, with some that it does not have as they were, or ''."""
+def what_differs(
+    rows: Any, ours: Sequence[int], again: Any, theirs: Sequence[int], columns: Sequence[tuple[str, Type]],
+    forms: dict[int, Callable[[Any], Any]] | None = None,
+) -> str:  # fmt: skip
+    """The first column whose values differ, with some that it does not have as they were, or ''. `forms`: as for `content_of`, of `ours`."""
     from gravel.tables.table import scan
 
     for (name, kind), *places in zip(columns, ours, theirs, strict=True):
         found: list[set[str | None]] = []
         for table, place in zip((rows, again), places, strict=True):
             parts = scan(table, lambda batch, place=place, kind=kind: canonical(batch.columns[place], kind), [place])  # type: ignore[misc]
-            found.append({value for part in parts for value in pc.unique(part).to_pylist()})
+            form = (forms or {}).get(place) if table is rows else None
+            found.append({value for part in parts for value in pc.unique(part if form is None else form(part)).to_pylist()})
         if found[0] != found[1]:
             lost = sorted(found[0] - found[1], key=str)[:2] or sorted(found[1] - found[0], key=str)[:2]
             return f"{name} does not hold {' and '.join(map(repr, lost))} as it was"

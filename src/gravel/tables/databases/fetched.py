@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from gravel.engine.hashing import combined
-from gravel.language.types import Type
+from gravel.language.types import TEXT, Type
 from gravel.problems import TableProblem
 from gravel.tables.csv.dialect import Dialect
 from gravel.tables.csv.pieces import Take
@@ -77,13 +77,12 @@ class Fetched(CsvTable):
         self.binary |= made.binary
         self.misfits |= made.misfits
         self.notes += [note for note in made.notes if note not in self.notes]
-        # The store's types of the columns that are here; a declared type, or TEXT that was asked for, was there before.
+        # What the person asked for stands; then what the store says of a column.
         for column, at in self._places.items():
             name = self.columns[column]
-            if at in made._types and name not in self.declared and name not in self.texts:
-                self._types.setdefault(column, made._types[at])
-            self.declared |= {name: made.declared[name]} if name in made.declared and name not in self.texts else {}
-        self.texts |= made.texts
+            kind = made._types.get(at) or made.declared.get(name) or (TEXT if name in made.texts else None)
+            if kind is not None and name not in self.declared and name not in self.texts:
+                self._types.setdefault(column, kind)
 
     def _same_order(self, made: CsvTable, places: dict[int, int]) -> None:
         assert self._inner is not None

@@ -211,7 +211,8 @@ class PostgreSQL(Database):
 
             return form
 
-        own = {*_OPEN, *_KNOWN, "text", "character varying", "bytea"}
+        # A real has fewer digits than the language's doubles: what it makes of one is what it can hold.
+        own = {*_OPEN, *_KNOWN, "text", "character varying", "bytea"} - {"real"}
         return {row[0]: through(row[6]) for row in _about(self.raw, *self.place(table)) if row[1] not in own}
 
     def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
@@ -255,11 +256,11 @@ def _about(connection: Any, schema: str, name: str) -> list[Any]:
     """Each column: name, type, NOT NULL, whether it is computed, its place in the primary key or NULL, the kind of relation,
     the type with its length."""
     found: list[Any] = connection.execute(
-        "SELECT a.attname, format_type(a.atttypid, NULL), a.attnotnull, a.attgenerated <> '', array_position(i.indkey::int2[], a.attnum), c.relkind,"
-        " format_type(a.atttypid, a.atttypmod)"
-        " FROM pg_attribute AS a JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace"
-        " LEFT JOIN pg_index AS i ON i.indrelid = c.oid AND i.indisprimary WHERE n.nspname = %s AND c.relname = %s AND a.attnum > 0"
-        " AND NOT a.attisdropped ORDER BY a.attnum",
+        "SELECT a.attname, format_type(COALESCE(NULLIF(y.typbasetype, 0), a.atttypid), NULL), a.attnotnull, a.attgenerated <> '',"
+        " array_position(i.indkey::int2[], a.attnum), c.relkind, format_type(a.atttypid, a.atttypmod) FROM pg_attribute AS a"
+        " JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace JOIN pg_type AS y ON y.oid = a.atttypid"
+        " LEFT JOIN pg_index AS i ON i.indrelid = c.oid AND i.indisprimary"
+        " WHERE n.nspname = %s AND c.relname = %s AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum",
         (schema, name),
     ).fetchall()
     return found
