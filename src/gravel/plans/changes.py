@@ -19,6 +19,7 @@ import pyarrow.compute as pc
 
 from gravel.plans.steps import BoundPlan
 from gravel.problems import DataProblem
+from gravel.tables.content import canonical, kept_type
 from gravel.tables.csv import CsvTable
 from gravel.tables.table import scan
 
@@ -103,8 +104,11 @@ def changes_of(plan: BoundPlan, output: CsvTable, numbers: np.ndarray) -> Change
             for name in touched:
                 new = batch.columns[places[name]].take(here)
                 was = _one(old.column(name))
-                mask = pc.fill_null(pc.not_equal(new, was), False).to_numpy(zero_copy_only=False)
-                mask = mask | (pc.is_null(new).to_numpy(zero_copy_only=False) != pc.is_null(was).to_numpy(zero_copy_only=False))
+                mask = _other(new, was)
+                if mask.any():
+                    # By value: 14 written into a column with two decimals is what it was if 14.00 stands there.
+                    kind = kept_type(plan.columns[places[name]].type)
+                    mask &= _other(canonical(new, kind), canonical(was, kind))
                 if mask.any():
                     differ[name] = (mask, new)
             keys = [_one(old.column(name)) for name in key]
@@ -127,6 +131,12 @@ def changes_of(plan: BoundPlan, output: CsvTable, numbers: np.ndarray) -> Change
         tuple(key), [Change(columns, _end_to_end(some)) for columns, some in updates.items()],
         Change(tuple(touched), _end_to_end(copies)) if copies else None, _end_to_end(made) if made else None, deletes, dict(cells),
     )  # fmt: skip
+
+
+def _other(new: Any, was: Any) -> np.ndarray:
+    """Where two columns of texts differ; NULL is one value."""
+    known: np.ndarray = pc.fill_null(pc.not_equal(new, was), False).to_numpy(zero_copy_only=False)
+    return known | (pc.is_null(new).to_numpy(zero_copy_only=False) != pc.is_null(was).to_numpy(zero_copy_only=False))
 
 
 def _mapped(table: CsvTable, path: Path) -> tuple[Any, np.ndarray]:
