@@ -283,6 +283,7 @@ def test_mistakes_of_a_plan_in_place_are_told_before_it_runs(gravel: Any, folder
         ("b.csv", "h.db", "", 2, "does not say which table"),
         ("b.csv", "none/h.db#x", "", 3, "there is no folder none"),
         ("b.csv", "o.xls", "", 2, "its ending is not known"),
+        ("h.db#boats", "In-Place", "", 2, "would be a file of that name"),
         ("b.csv", "o.csv", "replace = true\n", 2, "replace is for a new table"),
         ("b.csv", "o.csv", "left_behind = 'o.csv'\n", 2, "to the file of the others"),
         ("b.csv", "o.csv", "left_behind = 'h.db#x'\n", 2, "the same database"),
@@ -566,6 +567,22 @@ def test_results_of_queries_are_written_in_every_form(figures: Any, gravel: Any,
     assert {path.name for path in folder.iterdir()} == {
         "b.csv", "o.csv", "o.tsv", "o.parquet", "o.arrow", "o.jsonl", "o.csv.gz", "o.jsonl.zst",
     }  # fmt: skip
+
+
+def test_a_database_is_the_same_whoever_asks_for_it(harbour: Harbour, gravel: Any, folder: Path) -> None:
+    """A table is not replaced by a plan that reads it under another spelling of its database."""
+    _boats(harbour, [("a", 1, None)])
+    if harbour.kind == "sqlite":
+        (folder / "link.db").symlink_to("h.db")
+        others = ["link.db", "./h.db", str(folder / "h.db")]
+    else:
+        kind, rest = harbour.address.split("://")
+        others = [f"{kind}://other:pass@" + rest.partition("@")[2], harbour.address.replace("hush%21", "")]
+        others.append({"postgresql": "postgres", "mysql": "mariadb"}[kind] + "://" + rest)
+    for other in others:
+        _plan(harbour.table(), f"{other}#boats", "replace = true\n")
+        assert "over its own input" in gravel("clean", "p.toml", status=2).err
+    assert len(harbour.run("SELECT * FROM boats")) == 1
 
 
 def test_a_database_hands_over_only_the_columns_that_are_wanted(harbour: Harbour, figures: Any) -> None:

@@ -301,7 +301,7 @@ def _reads_table(binder: Binder, to: Destination, name: str) -> bool:
         if not is_database(reference):
             continue
         address, table = parted(reference)
-        same = address == to.reference if to.file is None else (folder / address).resolve() == to.file.resolve()
+        same = to.is_base(address, folder)
         read = table or binder.table.part  # a database's only table need not be named
         if same and name.rpartition(".")[2].casefold() == read.rpartition(".")[2].casefold():
             return True

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -9,7 +10,7 @@ from typing import TYPE_CHECKING
 from gravel.problems import CallProblem
 from gravel.tables import files
 from gravel.tables.csv import CsvTable
-from gravel.tables.databases import is_database, is_server, parted
+from gravel.tables.databases import is_database, is_server, parted, same_server
 
 if TYPE_CHECKING:
     from gravel.plans.model import PlanFile
@@ -36,6 +37,12 @@ class Destination:
         """Whether it has types, so that those of all columns matter."""
         return self.kind in ("table", IN_PLACE) or (self.kind == "file" and files.keeps_types(self.home))
 
+    def is_base(self, address: str, folder: Path) -> bool:
+        """Whether another reference's database is this one, whoever asks for it."""
+        if self.file is not None:
+            return not is_server(address) and (folder / address).resolve() == self.file.resolve()
+        return is_server(address) and same_server(address, self.reference)
+
     @property
     def database(self) -> bool:
         """Whether rows go into a database."""
@@ -59,6 +66,8 @@ def destination_of(plan: PlanFile, table: CsvTable) -> Destination:
             raise CallProblem(f"{_shown(address)} is a database, and write does not say which table", hint=f"{_shown(address)}#stays_clean")
         made = Destination("table", _shown(model.write), beside, address, name, None if is_server(address) else folder / address)
     else:
+        if re.fullmatch(r"in[ _-]?place", model.write.strip(), re.IGNORECASE):
+            raise CallProblem(f"{model.write!r} would be a file of that name", hint=f'write = "{IN_PLACE}" changes the table where it is')
         target = (folder / model.write).resolve()
         special = target.exists() and not target.is_file()
         if not files.known(target) and not target.exists():
@@ -82,9 +91,7 @@ def _with_left(plan: PlanFile, made: Destination) -> Destination:
     if given is None or not is_database(given):
         return made
     address, name = parted(given)
-    same = made.database and (
-        address == made.reference if made.file is None else (plan.path.parent / address).resolve() == made.file.resolve()
-    )
+    same = made.database and made.is_base(address, plan.path.parent)
     if not same or not name:
         raise CallProblem(
             "the rows left behind can go to a table only where the others go to the same database" if not same else

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 from typing import TYPE_CHECKING
+from urllib.parse import parse_qsl, urlsplit
 
 from gravel.problems import CallProblem, TableProblem
 
@@ -36,6 +37,19 @@ def parted(reference: str) -> tuple[str, str]:
         return reference, ""
     address, _, table = reference.partition("#")
     return address, table
+
+
+def same_server(one: str, other: str) -> bool:
+    """Whether two URLs name one database: kind, host, port, name and options, whoever connects."""
+    parts = []
+    for url in (one, other):
+        cut = urlsplit(url)
+        kind = cut.scheme.partition("+")[0].lower()
+        kind = {"postgres": "postgresql", "mariadb": "mysql"}.get(kind, kind)
+        host = {"127.0.0.1": "localhost", "::1": "localhost"}.get(cut.hostname or "localhost", cut.hostname or "localhost")
+        port = cut.port or {"postgresql": 5432, "mysql": 3306}.get(kind)
+        parts.append((kind, host, port, cut.path, sorted(parse_qsl(cut.query))))
+    return parts[0] == parts[1]
 
 
 def open_database(reference: str, base: Path) -> Database:
