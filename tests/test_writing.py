@@ -223,9 +223,8 @@ def test_a_new_table_its_key_a_backup_and_rows_left_behind(harbour: Harbour, fig
     with pytest.raises(Exception, match=r"(?i)unique|duplicate"):
         harbour.run("INSERT INTO fresh (id) VALUES (1)")
     listed = figures("count", harbour.address)["tables"]
-    assert {one["table"].rpartition("#")[2].removeprefix("public."): (one["rows"], one["store_key"]) for one in listed} == {
-        "boats": (40, ["id"]), "fresh": (30, ["id"]), "gone": (10, []),
-    }  # fmt: skip
+    found = {one["table"].rpartition("#")[2].removeprefix("public."): (one["rows"], one["store_key"]) for one in listed}
+    assert {"boats": (40, ["id"]), "fresh": (30, ["id"]), "gone": (10, [])}.items() <= found.items()
     assert "is there already" in gravel("clean", "p.toml", status=2).err
     _plan(harbour.table(), harbour.table("fresh"), "replace = true\n" + more.replace("fee > 30", "fee > 35"))
     harbour.run("CREATE INDEX by_name ON fresh (fee)")
