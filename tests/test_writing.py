@@ -216,7 +216,10 @@ def test_a_new_table_its_key_a_backup_and_rows_left_behind(harbour: Harbour, fig
     more = f"key = ['id']\nleft_behind = {json.dumps(harbour.table('gone'))}\n[[step]]\nset = {{ name = 'TRIM(name)' }}\n"
     more += "[[step]]\ndrop_rows = 'fee > 30'\n"
     _plan(harbour.table(), harbour.table("fresh"), more)
-    done = figures("clean", "p.toml")
+    done = figures("clean", "p.toml", "--report", "r.html")
+    for path in folder.iterdir():
+        assert path.name in ("p.toml", "h.db") or "hush" not in path.read_text("utf-8"), path
+    assert "30 rows written to" in Path("r.html").read_text("utf-8")
     assert (done["status"], done["rows_out"], done["output"].rpartition("#")[2]) == ("good", 30, "fresh")
     assert harbour.run("SELECT COUNT(*), MIN(name), SUM(fee) FROM fresh") == [(30, "boat 1", 465)]
     assert harbour.run("SELECT COUNT(*), MIN(gravel_step) FROM gone") == [(10, "2")]
@@ -369,6 +372,19 @@ def test_rows_that_others_refer_to_do_not_take_those_along(harbour: Harbour, fig
     done = figures("clean", "p.toml")
     assert {one["proof"]: one["holds"] for one in done["proofs"]}["tables that refer to it keep their rows and references"]
     harbour.run("DROP TABLE fresh")
+    # A table that refers to itself is no other table.
+    harbour.run("CREATE TABLE few (id BIGINT PRIMARY KEY, tender BIGINT, FOREIGN KEY (tender) REFERENCES few (id) ON DELETE CASCADE)")
+    harbour.run("INSERT INTO few VALUES (%s, %s)", [(1, None), (2, 1), (3, None)])
+    _plan(harbour.table("few"), "in place", "[[step]]\ndrop_rows = 'id = 2'\n")
+    assert figures("clean", "p.toml")["changes"]["deleted"] == 1
+    _plan(harbour.table("few"), "in place", f"left_behind = '{harbour.table('gone')}'\n[[step]]\ndrop_rows = 'id = 3'\n")
+    if harbour.kind == "mariadb":
+        assert "ends a transaction where a table is made" in gravel("clean", "p.toml", status=2).err
+    else:
+        assert figures("clean", "p.toml")["left_behind"].endswith("#gone")
+        assert harbour.run("SELECT id FROM gone") == [("3",)]
+    _plan(harbour.table("few"), "in place", "[[step]]\ndrop_rows = 'id = 1'\n")
+    assert figures("clean", "p.toml")["rows_out"] == len(harbour.run("SELECT id FROM few"))
 
 
 @pytest.mark.parametrize("seed", range(20))

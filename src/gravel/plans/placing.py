@@ -96,6 +96,9 @@ def _may_take(plan: BoundPlan, base: Any, backup: str | None) -> None:
         if base.shape(to.table).view:
             raise CallProblem(f"{to.shown} is a view, which is not replaced")
     if to.kind == IN_PLACE:
+        if to.left_table and not base.whole_ddl:
+            told = f"{base.shown} ends a transaction where a table is made, so rows left behind cannot go to one with a change in place"
+            raise CallProblem(told, hint="left_behind names a file")
         shape = base.shape(to.table)
         if shape.view:
             raise CallProblem(f"{to.shown} is a view, which cannot be changed in place", hint="write a new table")
@@ -273,8 +276,6 @@ def in_place(plan: BoundPlan, rows: CsvTable, numbers: np.ndarray, read: Content
         proof, placed.content = _same_after(plan, base, rows, now)
         placed.proofs.append(proof)
         if left is not None:
-            if not base.whole_ddl:
-                raise CallProblem("a table of rows left behind cannot be made in one transaction here", hint="left_behind names a file")
             placed.proofs.append(_left_rows(base, to.left_table, left, drop=True))
     except BaseException:
         placed.discard()
@@ -300,7 +301,8 @@ def _done(base: Any, to: Destination, changes: Changes, plan: BoundPlan, now: Cs
     key = [(name, kinds[name]) for name in changes.key]
     deleted = 0 if changes.deletes is None else base.delete(to.table, key, changes.deletes)
     updated = sum(base.update(to.table, key, [(name, kinds[name]) for name in one.columns], one.texts) for one in changes.updates)
-    every = [name for name in now.columns if name not in base.shape(to.table).computed]
+    computed = base.shape(to.table).computed
+    every = [name for name in now.columns if name not in computed]
     inserted = 0
     if changes.copies is not None:
         columns = [(name, kinds[name]) for name in changes.copies.columns if name in every]

@@ -163,7 +163,8 @@ class Database(ABC):
     def referring(self, table: str) -> dict[str, tuple[int, ...]]:
         """For each table that refers to one: its rows, and those of them that refer to something, by column."""
         found = {}
-        for one in self.dependents(table):
+        # Its own rows are accounted for by themselves.
+        for one in (other for other in self.dependents(table) if not other.quoted.endswith(self.quoted(table))):
             counts = "".join(f", COUNT({self.column(name)})" for name in one.columns)
             told = f"{one.shown} ({', '.join(one.columns)})"
             found[told] = tuple(int(count) for count in self.run(f"SELECT COUNT(*){counts} FROM {one.quoted}").fetchone())
