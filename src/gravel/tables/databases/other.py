@@ -147,6 +147,8 @@ class Other(Database):
                 for at, values in enumerate(zip(*rows, strict=True)):
                     binary[at] = binary[at] or any(isinstance(value, (bytes, bytearray, memoryview)) for value in values)
                     truth = kinds[at] == BOOLEAN
+                    if kinds[at] == TIME and any(isinstance(value, datetime.timedelta) and not _DAY > value >= _NONE for value in values):
+                        kinds[at] = None  # a span of more than a day, or below zero, is no time of day
                     made.append(pa.array([_text(value, truth) for value in values], pa.string()))
                 batches.append(pa.record_batch(made, names))
         sizes = [batch.num_rows for batch in batches]
@@ -256,6 +258,7 @@ def _reading(url: str) -> Other:
 
 
 _TEXT = Type(Kind.TEXT)
+_NONE, _DAY = datetime.timedelta(0), datetime.timedelta(1)
 
 
 def _type(kind: Any) -> Type | None:
@@ -287,8 +290,10 @@ def _text(value: Any, truth: bool) -> str | None:
     if isinstance(value, (bytes, bytearray, memoryview)):
         return base64.b64encode(bytes(value)).decode()
     if isinstance(value, datetime.timedelta):  # MySQL's TIME
-        clock = (datetime.datetime.min + value).time() if datetime.timedelta(0) <= value < datetime.timedelta(1) else value
-        return re.sub(r"(\.\d*?)0+$", r"\1", str(clock))
+        micros = abs(value) // datetime.timedelta(microseconds=1)
+        clock = f"{micros // 3_600_000_000:02d}:{micros // 60_000_000 % 60:02d}:{micros // 1_000_000 % 60:02d}"
+        rest = f".{micros % 1_000_000:06d}".rstrip("0") if micros % 1_000_000 else ""
+        return ("-" if value < datetime.timedelta(0) else "") + clock + rest
     if isinstance(value, (datetime.datetime, datetime.time)):
         return re.sub(r"(\.\d*?)0+$", r"\1", str(value))
     if isinstance(value, (dict, list)):
