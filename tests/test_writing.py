@@ -387,36 +387,40 @@ def test_rows_that_others_refer_to_do_not_take_those_along(harbour: Harbour, fig
     assert figures("clean", "p.toml")["rows_out"] == len(harbour.run("SELECT id FROM few"))
 
 
-@pytest.mark.parametrize("seed", range(20))
-def test_a_writer_beside_us_loses_nothing(seed: int, postgresql: str, folder: Path, gravel: Any) -> None:
+def test_a_writer_beside_us_loses_nothing(harbour: Harbour, gravel: Any) -> None:
     """Another program counts up while a table is cleaned in place: all its changes are there at the end, and ours too or not at all."""
-    harbour = Harbour("postgresql", postgresql)
-    _boats(harbour, [(" gull ", n, None) for n in range(200)])
-    _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id > 190'\n")
-    stop, written, draw = threading.Event(), Counter[int](), random.Random(seed)
+    ended: Counter[int] = Counter()
+    for seed in range(20 if harbour.kind == "postgresql" else 8):
+        harbour.run("DROP TABLE IF EXISTS boats")
+        _boats(harbour, [(" gull ", n, None) for n in range(200)])
+        _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id > 190'\n")
+        stop, written = threading.Event(), Counter[int]()
+        other = threading.Thread(target=_count_up, args=(harbour, random.Random(seed), stop, written))
+        other.start()
+        ran = gravel("clean", "p.toml", status=None)
+        stop.set()
+        other.join()
+        ended[ran.status] += 1
+        rows = harbour.run("SELECT id, name, seen FROM boats")
+        assert {number: seen for number, _, seen in rows if seen} == {number: times for number, times in written.items() if times}
+        if ran.status == 0:
+            assert (len(rows), {name for _, name, _ in rows}) == (190, {"gull"})
+        else:
+            assert (ran.status, "is not as it was when it was read" in ran.err) == (1, True), ran.err
+            assert (len(rows), {name for _, name, _ in rows}) == (200, {" gull "})
+    assert set(ended) == {0, 1}  # both were met
 
-    def writing() -> None:
-        with closing(harbour.connect()) as base:
-            for _ in range(draw.choice([0, 1, 3, 50])):
-                time.sleep(draw.random() * 0.05)
-                number = draw.randint(1, 190)
-                if base.execute("UPDATE boats SET seen = seen + 1 WHERE id = %s", (number,)).rowcount:
-                    written[number] += 1
-                if stop.is_set():
-                    return
 
-    other = threading.Thread(target=writing)
-    other.start()
-    ran = gravel("clean", "p.toml", status=None)
-    stop.set()
-    other.join()
-    rows = harbour.run("SELECT id, name, seen FROM boats")
-    assert {number: seen for number, _, seen in rows if seen} == dict(written)
-    if ran.status == 0:
-        assert (len(rows), {name for _, name, _ in rows}) == (190, {"gull"})
-    else:
-        assert (ran.status, "is not as it was when it was read" in ran.err) == (1, True)
-        assert (len(rows), {name for _, name, _ in rows}) == (200, {" gull "})
+def _count_up(harbour: Harbour, draw: random.Random, stop: threading.Event, written: Counter[int]) -> None:
+    with closing(harbour.connect()) as base:
+        cursor = base.cursor()
+        for _ in range(draw.choice([0, 1, 3, 10_000])):
+            time.sleep(draw.random() * 0.05)
+            number = draw.randint(1, 190)
+            cursor.execute(f"UPDATE boats SET seen = seen + 1 WHERE id = {number}")
+            written[number] += cursor.rowcount
+            if stop.is_set():
+                return
 
 
 def test_conflicts_say_which_rows_others_changed(harbour: Harbour, gravel: Any, figures: Any, monkeypatch: pytest.MonkeyPatch) -> None:

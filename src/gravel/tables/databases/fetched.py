@@ -65,6 +65,8 @@ class Fetched(CsvTable):
             places = {column: at for at, column in enumerate(chosen)}
             if self._inner is not None and self._places:
                 self._same_order(made, places)
+            else:
+                self.counted = getattr(made, "counted", self.counted)  # as the same transaction counts them
             self._inner, self._places = made, places
             self._learn(made)
             if len(places) == len(self.columns):

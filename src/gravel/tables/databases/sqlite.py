@@ -201,7 +201,6 @@ class _Columns:
         """The table."""
         shape = _shape(self.base, self.table)
         counted = self.base.execute(f"SELECT COUNT(*) FROM {_quoted(self.table)}").fetchone()[0]
-        self.version = self._version()
         shown = f"{self.name}#{self.table}"
 
         def fetch(chosen: list[int]) -> StoredTable:
@@ -210,20 +209,19 @@ class _Columns:
             try:
                 self.base.execute("BEGIN")
                 made = _loaded(self.base, self.path, shown, self.table, texts & set(names), some, names)
+                version = self.base.execute("PRAGMA data_version").fetchone()[0]
                 self.base.execute("COMMIT")
             except sqlite3.DatabaseError as error:
                 raise TableProblem(f"{shown} cannot be read: {error}") from None
-            if self._version() != self.version:
+            if self.version not in (None, version):
                 raise TableProblem(f"{shown} was changed while it was read", hint="run it again")
+            self.version = version
             return made
 
         found = Fetched(shown, shape, counted, fetch, self.base.close, texts=texts, declared=declared)
         found.path = found.origin = self.path
         found.part = self.table
         return found
-
-    def _version(self) -> Any:
-        return self.base.execute("PRAGMA data_version").fetchone()[0]
 
 
 def open_sqlite(
