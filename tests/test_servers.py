@@ -103,3 +103,47 @@ def test_a_snapshot_holds_while_others_write(url: str, figures: Any) -> None:
     finally:
         stop.set()
         other.join()
+
+
+def test_no_text_that_is_shown_or_written_holds_a_password(url: str, gravel: Any, folder: Path) -> None:
+    """A URL inside an expression comes back in names, reasons, cautions, stages and pages; its password does not, and data stays data."""
+    table = f"{url}#harbour.kinds"
+    member = f"id IN (SELECT id FROM '{table}')"
+    write("b.csv", "id,name\n1,x\n500,y\n")
+    write("data.csv", "x\npostgresql://u:hush!@h/b\n")
+    write(
+        "p.toml",
+        f"""table = "b.csv"
+write = "o.csv"
+[[step]]
+drop_rows = {json.dumps(member)}
+[[step]]
+check = {{ "known" = {json.dumps("NOT " + member)} }}
+[[step]]
+query = {json.dumps(f"SELECT input.* FROM input LEFT JOIN '{table}' AS s USING (id)")}
+rows = "same"
+""",
+    )
+    calls: list[tuple[tuple[str, ...], int]] = [
+        (("check", "b.csv", member, "--set-aside", "aside.csv"), 1), (("check", "b.csv", member, "--format", "json"), 1),
+        (("try", "b.csv", f"name = CASE WHEN {member} THEN 'a' END"), 0), (("look", "b.csv", "--show", member), 0),
+        (("try", "b.csv", f"name = CASE WHEN {member} THEN 'a' END", "--format", "json"), 0),
+        (("query", f"SELECT b.id FROM 'b.csv' AS b LEFT JOIN '{table}' AS s ON b.id = s.id", "--explain"), 0),
+        (("query", f"SELECT b.id FROM 'b.csv' AS b JOIN '{table}' AS s USING (id)", "--format", "json"), 0),
+        (("clean", "p.toml", "--report", "r.html"), 0), (("clean", "p.toml", "--format", "json"), 0), (("follow", "p.toml", "--row", "1"), 0),
+        (("duplicates", "b.csv", "--on", member, "--report", "d.html"), 0), (("query", f"SELECT COUNT(* FROM '{table}'"), 2),
+        (("query", "SELECT 1 AS a WHERE 'postgresql://u:hush!@h/b' = 1"), 2), (("verify", "o.record.json"), 0),
+        (("try", "b.csv", f"name = CASE WHEN {member} THEN 'a' END", "--add", "n.toml"), 0),
+        (("count", "postgresql://u:hush/!@h/b#t"), 2), (("count", "postgresql://u:a@hush@127.0.0.1:1/b#t"), 2),
+    ]  # fmt: skip
+    for call, status in calls:
+        ran = gravel(*call, status=status)
+        assert "hush" not in ran.out + ran.err, call
+    for path in folder.iterdir():
+        assert path.name in ("p.toml", "data.csv") or "hush" not in path.read_text("utf-8"), path
+    assert "hush" in Path("p.toml").read_text()
+    # What was meant as a text is one.
+    same = "SELECT x = 'postgresql://u:hush!@h/b' AS a, x = :p AS b FROM 'data.csv'"
+    assert gravel("query", same, "--param", "p=postgresql://u:hush!@h/b", "--format", "json").json["rows"] == [[True, True]]
+    gravel("try", "b.csv", "id = id + 1", "--add", "p.toml")  # what stands in a plan is left as it stands
+    assert Path("p.toml").read_text().count("hush") == 3

@@ -10,6 +10,7 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperGroup
 
+from gravel import hidden
 from gravel.cli import check, clean, compare, count, demo, duplicates, follow, functions, look, profile, query, try_, verify
 from gravel.problems import Problem, Problems, nearest
 
@@ -53,6 +54,7 @@ def _root(version: Annotated[bool, typer.Option("--version", "-V", help="Print t
 
 def run(arguments: list[str]) -> int:
     """Run the command line; the exit status. Problems are told on standard error, never as a traceback."""
+    arguments = [hidden.without(one) for one in arguments]
     try:
         status = app(arguments, standalone_mode=False, prog_name="gravel")
         sys.stdout.flush()

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from gravel import hidden
 from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Today, given_by, memory_of
 from gravel.problems import CallProblem, TableProblem
 
@@ -94,12 +95,12 @@ def _text(statement: str | None, file: Path | None) -> str:
     if (statement is None) == (file is None):
         raise CallProblem("give a query, or --file FILE.sql", hint="gravel query \"SELECT COUNT(*) FROM 'boats.csv'\"")
     if statement == "-":
-        return sys.stdin.read().rstrip().removesuffix(";")
+        return hidden.without(sys.stdin.read()).rstrip().removesuffix(";")
     if statement is not None:
         return statement.rstrip().removesuffix(";")
     assert file is not None
     try:
-        return file.read_text("utf-8").rstrip().removesuffix(";")
+        return hidden.without(file.read_text("utf-8")).rstrip().removesuffix(";")
     except (OSError, UnicodeDecodeError) as error:
         raise TableProblem(f"{file} cannot be read: {(getattr(error, 'strerror', None) or str(error)).lower()}") from None
 

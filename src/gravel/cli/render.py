@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from rich.console import Console
 from rich.text import Text
 
+from gravel.hidden import without
 from gravel.inspecting.cells import Cell, RowError
 from gravel.inspecting.drawing import drawn, sign
 from gravel.inspecting.drawing import percent as percent
@@ -171,14 +172,14 @@ def tell(problem: Problem) -> None:
     """A problem on standard error: what is wrong, where, details, a hint."""
     err = Console(stderr=True, highlight=False, markup=False, emoji=False, soft_wrap=True)
     line = Text("gravel: ", style="bold red")
-    line.append(safe(problem.message), style="default")
+    line.append(safe(without(problem.message)), style="default")
     err.print(line)
     for place in problem.place.splitlines():
-        err.print(Text("  " + safe(place, "\t"), style=""))
+        err.print(Text("  " + safe(without(place), "\t"), style=""))
     if problem.detail:
-        err.print(Text(f"detail: {safe(problem.detail)}"))
+        err.print(Text(f"detail: {safe(without(problem.detail))}"))
     if problem.hint:
-        err.print(Text(f"hint: {safe(problem.hint)}", style=MARK))
+        err.print(Text(f"hint: {safe(without(problem.hint))}", style=MARK))
 
 
 def safe(text: str, also: str = "") -> str:

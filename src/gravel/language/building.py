@@ -6,6 +6,7 @@ import dataclasses
 from collections.abc import Callable
 from typing import Any
 
+from gravel.hidden import restored
 from gravel.language import tree
 from gravel.words import words
 
@@ -200,7 +201,7 @@ class Expressions:
         @rule
         def action(self: Any, span: Span, items: list[Any]) -> Any:
             text = str(items[0])
-            return tree.Literal(*span, kind, text[1:-1].replace("''", "'") if kind == "text" else text)
+            return tree.Literal(*span, kind, restored(text[1:-1].replace("''", "'")) if kind == "text" else text)
 
         return action
 

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Mapping
 from typing import Any
 
+from gravel.hidden import restored
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import literal
 from gravel.language.types import BOOLEAN, DOUBLE, INTEGER, TEXT
@@ -26,7 +27,7 @@ def parameter(text: str) -> nodes.Constant:
             except ValueError as error:
                 raise CallProblem(f"{text} is no value for a parameter: {error}") from None
             return nodes.Constant(kind, 0, 0, value)
-    return nodes.Constant(TEXT, 0, 0, text)
+    return nodes.Constant(TEXT, 0, 0, restored(text))
 
 
 def from_command_line(given: Iterable[str]) -> dict[str, nodes.Constant]:

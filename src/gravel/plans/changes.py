@@ -17,6 +17,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.language.types import TEXT
 from gravel.plans.steps import BoundPlan
 from gravel.problems import DataProblem
 from gravel.tables.content import canonical, kept_type
@@ -107,7 +108,7 @@ def changes_of(plan: BoundPlan, output: CsvTable, numbers: np.ndarray) -> Change
                 mask = _other(new, was)
                 if mask.any():
                     # By value: 14 written into a column with two decimals is what it was if 14.00 stands there.
-                    kind = kept_type(plan.columns[places[name]].type)
+                    kind = TEXT if name in table.spelt else kept_type(plan.columns[places[name]].type)
                     mask &= _other(canonical(new, kind), canonical(was, kind))
                 if mask.any():
                     differ[name] = (mask, new)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from gravel.hidden import unmarked
 from gravel.inspecting.attempt import Trial
 from gravel.language import parse
 from gravel.language.types import Kind, Type
@@ -175,7 +176,7 @@ def _write(path: Path, text: str) -> None:
     """Put a plan in its place, whole or not at all."""
     temporary = path.with_name(f".{path.name}.gravel-{os.getpid()}")
     try:
-        temporary.write_text(text, "utf-8", newline="")
+        temporary.write_text(unmarked(text), "utf-8", newline="")
         os.replace(temporary, path)
     except OSError as error:
         temporary.unlink(missing_ok=True)

@@ -11,6 +11,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
+from gravel.hidden import without
 from gravel.inspecting.check import allowance
 from gravel.plans.places import Place, places
 from gravel.problems import CallProblem, Problem, Problems, TableProblem, nearest
@@ -196,7 +197,7 @@ def read_plan(path: Path, name: str = "") -> PlanFile:
     """Read a plan. Raises TableProblem if it cannot be read, Problems with every mistake of its form."""
     shown = name or str(path)
     try:
-        text = path.read_text("utf-8-sig")
+        text = without(path.read_text("utf-8-sig"))
     except FileNotFoundError:
         raise TableProblem(f"there is no plan {shown}", hint="gravel try … --add PLAN begins one") from None
     except (OSError, UnicodeDecodeError) as error:

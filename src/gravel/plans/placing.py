@@ -95,6 +95,7 @@ def _may_take(plan: BoundPlan, base: Any, backup: str | None) -> None:
             raise CallProblem(f"{to.shown} is there already", hint="replace = true replaces it")
         if base.shape(to.table).view:
             raise CallProblem(f"{to.shown} is a view, which is not replaced")
+        _alone(base, to.table)
     if to.kind == IN_PLACE:
         if to.left_table and not base.whole_ddl:
             told = f"{base.shown} ends a transaction where a table is made, so rows left behind cannot go to one with a change in place"
@@ -110,6 +111,14 @@ def _may_take(plan: BoundPlan, base: Any, backup: str | None) -> None:
         raise CallProblem(f"{base.shown}#{backup} is there already: a backup replaces nothing", hint="another name")
     if to.left_table and base.has(to.left_table) and base.shape(to.left_table).columns[: len(LEFT_COLUMNS)] != LEFT_COLUMNS:
         raise CallProblem(f"{base.shown}#{to.left_table} holds no rows left behind: it is not replaced", hint="another name in left_behind")
+
+
+def _alone(base: Any, table: str) -> None:
+    """A table that others refer to is not dropped: their rows could go with it. Raises CallProblem."""
+    others = ", ".join(one.table for one in base.dependents(table))
+    if others:
+        told = f"{base.shown}#{table} is not replaced: {others} refers to it by a foreign key, and could lose rows with it"
+        raise CallProblem(told, hint="write a table of another name, or change this one in place")
 
 
 def into_file(plan: BoundPlan, rows: CsvTable, scratch: Path | None) -> Placed:
@@ -263,12 +272,13 @@ def in_place(plan: BoundPlan, rows: CsvTable, numbers: np.ndarray, read: Content
         counted = base.count(to.table)
         if backup is not None:
             placed.proofs.append(_backed_up(base, to.table, backup) if base.whole_ddl else _kept(base, to.table, backup))
-        if changes.deleted:
-            base.hold(base.dependents(to.table))
-        referring = base.referring(to.table) if changes.deleted else {}
+        changed = {name for one in changes.updates for name in one.columns}
+        others = [one for one in base.dependents(to.table) if one.acts and (changes.deleted or changed & one.referenced)]
+        base.hold(others)
+        referring = _contents(base, others)
         placed.proofs.append(_done(base, to, changes, plan, now))
         if referring:
-            placed.proofs.append(_still_referring(referring, base.referring(to.table)))
+            placed.proofs.append(_still_referring(referring, _contents(base, others)))
         after = base.count(to.table)
         expected = sum(scan(rows, lambda batch: batch.count, []))
         told = f"{counted:,} before, {after:,} after by the database's own count; {before.rows:,} and {expected:,} in the ledger"
@@ -284,15 +294,25 @@ def in_place(plan: BoundPlan, rows: CsvTable, numbers: np.ndarray, read: Content
     return placed
 
 
-def _still_referring(before: dict[str, tuple[int, ...]], after: dict[str, tuple[int, ...]]) -> Proof:
-    """A foreign key may take rows of another table with it, or their references."""
-    lost = [f"{name} had {_counts(then)}, has {_counts(after[name])}" for name, then in before.items() if after[name] != then]
-    told = "; ".join(lost) or ", ".join(f"{name}: {_counts(counts)}" for name, counts in before.items())
-    return Proof("tables that refer to it keep their rows and references", not lost, told)
+def _contents(base: Any, tables: Sequence[Any]) -> dict[str, tuple[int, str]]:
+    """Rows and content of tables."""
+    found = {}
+    for one in tables:
+        table = base.read(one.table)
+        made = content_of(table, [TEXT] * len(table.columns))
+        found[one.table] = (made.rows, made.value)
+    return found
 
 
-def _counts(counts: tuple[int, ...]) -> str:
-    return f"{counts[0]:,} rows, {min(counts[1:]):,} of them referring"
+def _still_referring(before: dict[str, tuple[int, str]], after: dict[str, tuple[int, str]]) -> Proof:
+    """A foreign key may take rows of another table with it, or change its references."""
+    lost = []
+    for name, (rows, content) in before.items():
+        now, other = after[name]
+        if (rows, content) != (now, other):
+            lost.append(f"{name} had {rows:,} rows, {f'has {now:,}' if now != rows else 'of which some are not as they were'}")
+    told = "; ".join(lost) or ", ".join(f"{name}: {rows:,} rows, compared by value" for name, (rows, _) in before.items())
+    return Proof("tables that refer to it are as they were", not lost, told)
 
 
 def _done(base: Any, to: Destination, changes: Changes, plan: BoundPlan, now: CsvTable) -> Proof:
@@ -322,7 +342,9 @@ def _same_after(plan: BoundPlan, base: Any, rows: CsvTable, before: CsvTable) ->
     to = plan.destination
     again = base.read(to.table)
     own = {*base.shape(to.table).computed, *plan.file.model.store_sets}
-    kinds = {one.name: kept_type(one.type) for one in plan.columns}
+    signed = {one.name: kept_type(one.type) for one in plan.columns}
+    # Where the database keeps a text, 007 and 7 are two values, whatever the plan takes them for.
+    kinds = {name: TEXT if name in before.spelt else kind for name, kind in signed.items()}
     names = [name for name in plan.names if name not in own]
     ours = [plan.names.index(name) for name in names]
     theirs = [again.columns.index(name) for name in names]
@@ -337,8 +359,8 @@ def _same_after(plan: BoundPlan, base: Any, rows: CsvTable, before: CsvTable) ->
         found = what_differs(rows, ours, again, theirs, [(name, kinds[name]) for name in names], forms)
         detail = found or f"{stored.rows:,} rows read back, {proved.rows:,} proved; some values differ"
         detail += "; the column cannot hold it, or the database set it by itself (store_sets names such columns)"
-    every = not own and plan.names == again.columns
-    whole = stored if every else content_of(again, [kinds[name] for name in again.columns])
+    every = not own and plan.names == again.columns and kinds == signed
+    whole = stored if every else content_of(again, [signed[name] for name in again.columns])
     return Proof(f"{to.shown} holds what was proved", same, detail), whole.value
 
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from gravel.hidden import removed
 from gravel.language.bind import named_type
 from gravel.language.types import TEXT
 from gravel.problems import CallProblem, TableProblem, nearest
@@ -25,11 +25,6 @@ if TYPE_CHECKING:
 KIND = "record/1"
 
 
-def without_passwords(text: str) -> str:
-    """A plan's text as its record has it: URLs in it without their passwords."""
-    return re.sub(r"(\w+://[^\s:@/\"']*):[^\s@/\"']*@", r"\1@", text)
-
-
 def record_of(done: Run, signatures: dict[str, Signature], contents: dict[str, str], others: list[Path]) -> dict[str, Any]:
     """A run as its record has it; paths are relative to the output's folder. `contents`: of input and output where they are tables of a
     database, which no size and hash of a file tells apart. `others`: the files of further tables that the plan read."""
@@ -39,7 +34,7 @@ def record_of(done: Run, signatures: dict[str, Signature], contents: dict[str, s
     plan = done.bound
     to = plan.destination
     folder = plan.target.parent
-    text = without_passwords(plan.file.text)
+    text = removed(plan.file.text)
 
     def table_of(path: Path | None, server: str, part: str, content: str, **more: Any) -> dict[str, Any]:
         relative = None if path is None else Path(os.path.relpath(path.resolve(), folder)).as_posix()
@@ -163,7 +158,7 @@ def _verify(found: dict[str, Any], folder: Path, checked: list[Difference]) -> N
     checked.append(Difference("the plan's text in the record: SHA-256", plan["sha256"], text_hash))
     plan_path = folder / plan["path"]
     if plan_path.is_file():
-        now = hashlib.sha256(without_passwords(plan_path.read_text("utf-8-sig")).encode()).hexdigest()
+        now = hashlib.sha256(removed(plan_path.read_text("utf-8-sig")).encode()).hexdigest()
         checked.append(Difference(f"{plan['path']}: SHA-256", plan["sha256"], now))
     else:
         checked.append(Difference(f"{plan['path']}: the file", "there", "not there"))

@@ -202,7 +202,9 @@ def _json(texts: Any, kind: Type) -> Any:
             bare &= made.errors == 0
         if kind.kind is Kind.DOUBLE:
             bare &= pc.is_finite(pc.fill_null(made.values, float("nan"))).to_numpy(zero_copy_only=False)
-        if kind.kind is not Kind.BOOLEAN:
+        if kind.kind is Kind.BOOLEAN:
+            texts = pc.coalesce(to_text(made.values, kind), texts)  # JSON has no TRUE
+        else:
             # JSON has no .5, no +1 and no 01.
             bare &= pc.match_substring_regex(pc.fill_null(texts, "x"), r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$").to_numpy(
                 zero_copy_only=False

@@ -8,7 +8,6 @@ from fnmatch import fnmatch
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 
 from gravel.language.types import TEXT, Type
@@ -17,7 +16,7 @@ from gravel.tables.csv.dialect import Dialect
 from gravel.tables.csv.pieces import Take
 from gravel.tables.csv.reader import CsvTable
 from gravel.tables.stored import StoredTable
-from gravel.tables.table import Batch, GuessFailed, Malformed
+from gravel.tables.table import Batch, GuessFailed, Malformed, holding_some
 from gravel.tables.typing import agrees
 
 FILE = "gravel_file"
@@ -85,11 +84,7 @@ class SeveralTable(CsvTable):
 
     def holding(self, rows: Sequence[int]) -> Iterator[Any]:
         """The pieces that hold some source rows."""
-        ascending = np.unique(np.asarray(rows, np.int64))
-        for piece in self.pieces():
-            at = np.searchsorted(ascending, piece.first_row)
-            if at < len(ascending) and ascending[at] < piece.first_row + piece.records:
-                yield piece
+        return holding_some(self.pieces(), rows)
 
     def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a piece, with the columns of all files."""

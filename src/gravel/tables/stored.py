@@ -25,7 +25,7 @@ from gravel.problems import TableProblem
 from gravel.tables.csv.dialect import Dialect
 from gravel.tables.csv.pieces import Take
 from gravel.tables.csv.reader import CsvTable
-from gravel.tables.table import Batch, GuessFailed, Malformed
+from gravel.tables.table import Batch, GuessFailed, Malformed, holding_some
 from gravel.tables.typing import agrees
 
 _PART = 1 << 16  # rows of a part
@@ -72,11 +72,7 @@ class StoredTable(CsvTable):
 
     def holding(self, rows: Sequence[int]) -> Iterator[Any]:
         """The parts that hold some source rows."""
-        ascending = np.unique(np.asarray(rows, np.int64))
-        for piece in self.pieces():
-            at = np.searchsorted(ascending, piece.first_row)
-            if at < len(ascending) and ascending[at] < piece.first_row + piece.records:
-                yield piece
+        return holding_some(self.pieces(), rows)
 
     def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a part. Raises TableProblem where the store cannot be read."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
@@ -41,6 +41,15 @@ class Batch:
     def count(self) -> int:
         """Rows."""
         return len(self.rows)
+
+
+def holding_some(pieces: Iterable[Any], rows: Sequence[int]) -> Iterator[Any]:
+    """Of pieces in order, those that hold some of these source rows."""
+    ascending = np.unique(np.asarray(rows, np.int64))
+    for piece in pieces:
+        at = np.searchsorted(ascending, piece.first_row)
+        if at < len(ascending) and ascending[at] < piece.first_row + piece.records:
+            yield piece
 
 
 class Table(Protocol):

@@ -18,7 +18,7 @@ from gravel.tables.csv import dialect as dialects
 from gravel.tables.csv.dialect import Dialect, line_breaks, not_in_encoding
 from gravel.tables.csv.pieces import EMPTY_LINE, Piece, Take, count_lines, cut, read_again
 from gravel.tables.csv.records import Record, records
-from gravel.tables.table import Batch, GuessFailed, Malformed
+from gravel.tables.table import Batch, GuessFailed, Malformed, holding_some
 from gravel.tables.typing import Fitting, agrees, fitting, wider
 
 _SAMPLE = 1  # pieces that a guess of types looks at
@@ -50,6 +50,7 @@ class CsvTable:
         self.not_null: tuple[str, ...] = ()
         self.fallback: dict[str, Type] = {}  # the store's types of columns that hold no value
         self.binary: frozenset[str] = frozenset()  # columns of bytes, which are told as base64
+        self.spelt: frozenset[str] = frozenset()  # columns that their store keeps as texts, so that another spelling is another value
         self.misfits: dict[str, tuple[str, int, str]] = {}  # by column: declared type, values that do not match it, one of them
         self.path, self.name, self.empty_null, self.texts = path, name or str(path), empty_null, texts
         self.declared = declared or {}
@@ -99,19 +100,13 @@ class CsvTable:
 
     def holding(self, rows: Sequence[int]) -> Iterator[Piece]:
         """The pieces that hold some source rows. After a whole pass they are found by their places in the file."""
-
-        ascending = np.unique(np.asarray(rows, np.int64))
-
-        def has(piece: Piece) -> bool:
-            at = np.searchsorted(ascending, piece.first_row)
-            return bool(at < len(ascending) and ascending[at] < piece.first_row + piece.records)
-
-        wanted = [(stub, size) for stub, size in self._stubs if has(stub)]
+        held = {stub.first_row for stub in holding_some((stub for stub, _ in self._stubs), rows)}
+        wanted = [(stub, size) for stub, size in self._stubs if stub.first_row in held and stub.records]
         if wanted and all(stub.offset >= 0 for stub, _ in wanted):
             for stub, size in wanted:
                 yield read_again(self.path, self.name, stub, size)
         else:
-            yield from (piece for piece in self.pieces() if has(piece))
+            yield from holding_some(self.pieces(), rows)
 
     def read(self, piece: Piece, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a piece. Raises TableProblem at the first byte that is not valid in the encoding."""

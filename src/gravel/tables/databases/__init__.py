@@ -43,7 +43,11 @@ def same_server(one: str, other: str) -> bool:
     """Whether two URLs name one database: kind, host, port, name and options, whoever connects."""
     parts = []
     for url in (one, other):
-        cut = urlsplit(url)
+        try:
+            cut = urlsplit(url)
+            _ = cut.port
+        except ValueError:
+            return False  # it is no URL, which is told where it is opened
         kind = cut.scheme.partition("+")[0].lower()
         kind = {"postgres": "postgresql", "mariadb": "mysql"}.get(kind, kind)
         host = {"127.0.0.1": "localhost", "::1": "localhost"}.get(cut.hostname or "localhost", cut.hostname or "localhost")

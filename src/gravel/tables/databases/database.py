@@ -34,29 +34,35 @@ class Shape:
 
 @dataclass(frozen=True)
 class Dependent:
-    """A table that refers to another by a foreign key: as it stands in SQL, as it is shown, and the columns that refer."""
+    """A table that refers to another by foreign keys: its name; the columns that it refers to; whether one of the keys changes its rows
+    with those of the other (CASCADE, SET NULL, SET DEFAULT)."""
 
-    quoted: str
-    shown: str
-    columns: tuple[str, ...]
+    table: str
+    referenced: frozenset[str]
+    acts: bool
 
 
-def grouped(rows: Iterable[tuple[str, str, str, Any]]) -> list[Dependent]:
-    """Foreign keys of their columns in order: (table in SQL, table as shown, column, constraint)."""
-    found: dict[tuple[str, str, Any], list[str]] = {}
-    for quoted, shown, column, constraint in rows:
-        found.setdefault((quoted, shown, constraint), []).append(column)
-    return [Dependent(quoted, shown, tuple(columns)) for (quoted, shown, _), columns in found.items()]
+def grouped(rows: Iterable[tuple[str, str, Sequence[str]]]) -> list[Dependent]:
+    """The tables of foreign keys, given as (table, column referred to, rules on UPDATE and DELETE)."""
+    found: dict[str, Dependent] = {}
+    for table, column, rules in rows:
+        known = found.get(table, Dependent(table, frozenset(), False))
+        acts = any(rule.upper() not in ("NO ACTION", "RESTRICT") for rule in rules)
+        found[table] = Dependent(table, known.referenced | {column}, known.acts or acts)
+    return list(found.values())
 
 
 def masked(url: str) -> str:
     """A URL without its password, to be shown. Raises CallProblem for what is none."""
     try:
         parts = urlsplit(url)
-    except ValueError as error:
-        raise CallProblem(
-            f"a database's URL is not as one is written: {str(error).lower()}", hint="postgresql://user@host/base#table"
-        ) from None
+        _ = parts.port
+    except ValueError:
+        # What is wrong with it may be a part of the password.
+        raise CallProblem("a database's URL is not as one is written", hint="postgresql://user@host:5432/base#table") from None
+    if parts.netloc.count("@") > 1:
+        # Drivers do not agree where such a password ends, and a part of it would be taken for the host.
+        raise CallProblem("a database's URL is not as one is written: two @ in it", hint="in a password @ is written %40, / is %2F")
     if parts.password is None:
         return url
     host = parts.netloc.rpartition("@")[2]
@@ -100,6 +106,7 @@ class Database(ABC):
 
     names: ClassVar[dict[Kind, str]]  # what a column of each kind is declared as; the others are TEXT
     one_row: ClassVar[str] = "LIMIT 1"
+    raw_errors: tuple[type[Exception], ...] = ()  # the driver's own, where it is asked without SQLAlchemy
     whole_ddl: ClassVar[bool] = True  # whether tables are made and dropped within a transaction
 
     def __init__(self, shown: str, url: str = "", reads_only: bool = False) -> None:
@@ -142,7 +149,7 @@ class Database(ABC):
         return {}
 
     def dependents(self, table: str) -> list[Dependent]:
-        """Tables that refer to one by a foreign key, and could lose rows or references with its rows."""
+        """The other tables that refer to one by a foreign key."""
         return []
 
     def goes_with(self, table: str) -> list[str]:
@@ -159,16 +166,6 @@ class Database(ABC):
         """Keep others from changing tables until the end, so that their rows can be counted before and after; nothing to do where a
         transaction that writes holds all of them."""
         return None
-
-    def referring(self, table: str) -> dict[str, tuple[int, ...]]:
-        """For each table that refers to one: its rows, and those of them that refer to something, by column."""
-        found = {}
-        # Its own rows are accounted for by themselves.
-        for one in (other for other in self.dependents(table) if not other.quoted.endswith(self.quoted(table))):
-            counts = "".join(f", COUNT({self.column(name)})" for name in one.columns)
-            told = f"{one.shown} ({', '.join(one.columns)})"
-            found[told] = tuple(int(count) for count in self.run(f"SELECT COUNT(*){counts} FROM {one.quoted}").fetchone())
-        return found
 
     def forms(self, table: str) -> dict[str, Callable[[Any], Any]]:
         """For columns of types that only the database knows: texts as it writes them, {"a":1} as {"a": 1}."""
@@ -191,18 +188,20 @@ class Database(ABC):
             raise self.problem(error.orig or error) from None
         except failures.SQLAlchemyError as error:
             raise self.problem(error) from None
+        except self.raw_errors as error:
+            raise self.problem(error) from None
 
     def problem(self, error: BaseException) -> Problem:
         """A failure of the database: data that it does not take, or trouble with the database itself."""
         told = without_secret(str(error), self.url) or type(error).__name__
+        if self.reads_only:
+            return TableProblem(f"{self.shown} cannot be read: {told}", hint=password_hint(told))
         if type(error).__name__ in ("IntegrityError", "DataError") or any(
             base.__name__ in ("IntegrityError", "DataError") for base in type(error).__mro__
         ):
             return DataProblem(
                 f"{self.shown} does not take what the plan makes: {told}", detail="nothing was written; the table is as it was"
             )
-        if self.reads_only:
-            return TableProblem(f"{self.shown} cannot be read: {told}", hint=password_hint(told))
         return TableProblem(
             f"{self.shown} cannot be written: {told}", detail="nothing was written; the database is as it was", hint=password_hint(told)
         )

@@ -77,6 +77,7 @@ class Fetched(CsvTable):
         """What a fetch has found of the columns."""
         self.fallback |= made.fallback
         self.binary |= made.binary
+        self.spelt |= made.spelt
         self.misfits |= made.misfits
         self.notes += [note for note in made.notes if note not in self.notes]
         # What the person asked for stands; then what the store says of a column.

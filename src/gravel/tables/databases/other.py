@@ -16,6 +16,7 @@ from urllib.parse import urlsplit
 import pyarrow as pa
 
 from gravel.engine.frame import view
+from gravel.hidden import restored
 from gravel.language.functions.casts import double_text
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIME, TIMESTAMP, Kind, Type, decimal
 from gravel.problems import CallProblem, TableProblem
@@ -38,7 +39,7 @@ class Other(Database):
     }  # fmt: skip
 
     def __init__(self, url: str, reads_only: bool = False) -> None:
-        super().__init__(masked(url), url, reads_only)
+        super().__init__(masked(url), restored(url), reads_only)
         self.mysql = self.engine.dialect.name in ("mysql", "mariadb")
         if self.mysql:
             self.run(
@@ -159,8 +160,17 @@ class Other(Database):
         )
         found.server, found.part, found.snapshot, found.store_key, found.not_null = self.shown, table, True, shape.key, shape.not_null
         found.fallback = {column: kind for column, kind in zip(names, kinds, strict=True) if kind is not None}
+        found.spelt = frozenset(column for column, kind in zip(names, kinds, strict=True) if kind is None)
         found.binary = frozenset(column for column, seen in zip(names, binary, strict=True) if seen)
         return found
+
+    def declared(self, table: str) -> dict[str, str]:
+        """See Database: the columns of texts."""
+        schema, name = self.place(table)
+        with self.told():
+            about = self._inspector().get_columns(name, schema)
+        names = self.shape(table).columns
+        return {column: "TEXT" for column, one in zip(names, about, strict=True) if _type(one["type"]) is None}
 
     def dependents(self, table: str) -> list[Dependent]:
         """See Database."""
@@ -168,16 +178,19 @@ class Other(Database):
             return []
         schema, name = self.place(table)
         rows = self.run(
-            "SELECT k.TABLE_SCHEMA, k.TABLE_NAME, k.COLUMN_NAME, k.CONSTRAINT_NAME FROM information_schema.KEY_COLUMN_USAGE AS k"
-            " WHERE k.REFERENCED_TABLE_NAME = \0n AND k.REFERENCED_TABLE_SCHEMA = COALESCE(\0s, DATABASE()) ORDER BY 1, 2, 4, k.ORDINAL_POSITION",
+            "SELECT k.TABLE_SCHEMA, k.TABLE_NAME, k.REFERENCED_COLUMN_NAME, r.UPDATE_RULE, r.DELETE_RULE, k.TABLE_SCHEMA = DATABASE()"
+            " FROM information_schema.KEY_COLUMN_USAGE AS k JOIN information_schema.REFERENTIAL_CONSTRAINTS AS r"
+            " ON r.CONSTRAINT_SCHEMA = k.CONSTRAINT_SCHEMA AND r.CONSTRAINT_NAME = k.CONSTRAINT_NAME AND r.TABLE_NAME = k.TABLE_NAME"
+            " WHERE k.REFERENCED_TABLE_NAME = \0n AND k.REFERENCED_TABLE_SCHEMA = COALESCE(\0s, DATABASE())"
+            " AND NOT (k.TABLE_NAME = k.REFERENCED_TABLE_NAME AND k.TABLE_SCHEMA = k.REFERENCED_TABLE_SCHEMA) ORDER BY 1, 2",
             {"n": name, "s": schema},
         ).fetchall()
-        return grouped((f"{self.column(one)}.{self.column(two)}", two, column, constraint) for one, two, column, constraint in rows)
+        return grouped((two if here else f"{one}.{two}", column, on) for one, two, column, *on, here in rows)
 
     def hold(self, tables: Sequence[Dependent]) -> None:
         """See Database."""
         for one in tables:
-            self.run(f"SELECT COUNT(*) FROM (SELECT 1 FROM {one.quoted} FOR UPDATE) AS held")
+            self.run(f"SELECT COUNT(*) FROM (SELECT 1 FROM {self.quoted(one.table)} FOR UPDATE) AS held")
 
     def type_name(self, kind: Type) -> str:
         """See Database: a DECIMAL with the digits that it has."""
@@ -207,6 +220,9 @@ class Other(Database):
         """See Database."""
         if kind.kind is Kind.BINARY:
             return [None if one is None else base64.b64decode(one) for one in texts.to_pylist()]
+        if declared == "TEXT":
+            kept: list[Any] = texts.to_pylist()
+            return kept
         if kind.kind is Kind.BOOLEAN:
             back = {"false": 0, "true": 1}
             return [None if one is None else back.get(one, one) for one in texts.to_pylist()]

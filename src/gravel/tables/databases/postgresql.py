@@ -12,6 +12,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, ClassVar
 
+from gravel.hidden import restored
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
 from gravel.problems import TableProblem
 from gravel.tables.csv.pieces import Take
@@ -52,7 +53,7 @@ class _Server:
     """A connection in one read-only snapshot; problems are told without the password."""
 
     def __init__(self, url: str) -> None:
-        self.url, self.name = url, masked(url)
+        self.url, self.name = restored(url), masked(url)
         self.driver = _driver()
 
     def __enter__(self) -> Any:
@@ -112,7 +113,8 @@ class PostgreSQL(Database):
 
     def __init__(self, url: str) -> None:
         self.driver = _driver()
-        super().__init__(masked(url), url)
+        self.raw_errors = (self.driver.Error,)
+        super().__init__(masked(url), restored(url))
         self._schema = ""
         self.run(_SESSION + f"; SET lock_timeout = '{_WAIT}s'")
 
@@ -136,7 +138,8 @@ class PostgreSQL(Database):
 
     def tables(self) -> list[str]:
         """See Database."""
-        return _tables(self.raw)
+        with self.told():
+            return _tables(self.raw)
 
     def has(self, table: str) -> bool:
         """See Database."""
@@ -153,10 +156,8 @@ class PostgreSQL(Database):
 
     def read(self, table: str) -> ServerTable:
         """See Database."""
-        try:
+        with self.told():
             return _read(self.raw, ".".join(self.place(table)), self.shown, frozenset(), {})
-        except self.driver.Error as error:
-            raise self.problem(error) from None
 
     def lock(self, table: str) -> None:
         """Others may read, not write."""
@@ -164,7 +165,8 @@ class PostgreSQL(Database):
 
     def shape(self, table: str) -> Shape:
         """See Database."""
-        return _shape(self.raw, *self.place(table))
+        with self.told():
+            return _shape(self.raw, *self.place(table))
 
     def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
         """See Database: the server reads a text as its column's type."""
@@ -176,24 +178,28 @@ class PostgreSQL(Database):
     def goes_with(self, table: str) -> list[str]:
         """See Database."""
         sql = "SELECT tgname FROM pg_trigger WHERE tgrelid = to_regclass(%s) AND NOT tgisinternal ORDER BY 1"
-        return super().goes_with(table) + [f"trigger {row[0]}" for row in self.raw.execute(sql, (self.quoted(table),))]
+        with self.told():
+            return super().goes_with(table) + [f"trigger {row[0]}" for row in self.raw.execute(sql, (self.quoted(table),))]
 
     def dependents(self, table: str) -> list[Dependent]:
         """See Database."""
-        rows = self.raw.execute(
-            "SELECT n.nspname, c.relname, a.attname, k.oid FROM pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid"
-            " JOIN pg_namespace AS n ON n.oid = c.relnamespace CROSS JOIN unnest(k.conkey) WITH ORDINALITY AS u (number, place)"
-            " JOIN pg_attribute AS a ON a.attrelid = c.oid AND a.attnum = u.number WHERE k.contype = 'f' AND k.conparentid = 0"
-            " AND k.confrelid = (SELECT t.oid FROM pg_class AS t JOIN pg_namespace AS m ON m.oid = t.relnamespace"
-            " WHERE m.nspname = %s AND t.relname = %s) ORDER BY k.oid, u.place",
-            self.place(table),
-        ).fetchall()
-        return grouped((self.quoted(f"{schema}.{name}"), f"{schema}.{name}", column, oid) for schema, name, column, oid in rows)
+        rules = {"a": "NO ACTION", "r": "RESTRICT", "c": "CASCADE", "n": "SET NULL", "d": "SET DEFAULT"}
+        sql = (
+            "SELECT n.nspname || '.' || c.relname, a.attname, k.confupdtype, k.confdeltype FROM pg_constraint AS k"
+            " JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace CROSS JOIN unnest(k.confkey) AS u (number)"
+            " JOIN pg_attribute AS a ON a.attrelid = k.confrelid AND a.attnum = u.number WHERE k.contype = 'f' AND k.conparentid = 0"
+            " AND k.confrelid = to_regclass(%s) AND k.conrelid <> k.confrelid ORDER BY 1, 2"
+        )
+        with self.told():
+            rows = self.raw.execute(sql, (self.quoted(table),)).fetchall()
+        return grouped(
+            (name, column, [rules[rule.decode() if isinstance(rule, bytes) else rule] for rule in on]) for name, column, *on in rows
+        )
 
     def hold(self, tables: Sequence[Dependent]) -> None:
         """See Database."""
         for one in tables:
-            self.run(f"LOCK TABLE {one.quoted} IN SHARE ROW EXCLUSIVE MODE")
+            self.run(f"LOCK TABLE {self.quoted(one.table)} IN SHARE ROW EXCLUSIVE MODE")
 
     def forms(self, table: str) -> dict[str, Callable[[Any], Any]]:
         """See Database: read as the column's type and written again."""
@@ -212,8 +218,10 @@ class PostgreSQL(Database):
             return form
 
         # A real has fewer digits than the language's doubles: what it makes of one is what it can hold.
+        with self.told():
+            about = _about(self.raw, *self.place(table))
         own = {*_OPEN, *_KNOWN, "text", "character varying", "bytea"} - {"real"}
-        return {row[0]: through(row[6]) for row in _about(self.raw, *self.place(table)) if row[1] not in own}
+        return {row[0]: through(row[6]) for row in about if row[1] not in own}
 
     def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
         """See Database; by COPY."""
@@ -228,14 +236,11 @@ class PostgreSQL(Database):
             pa.array([None if cell is None else "\\x" + base64.b64decode(cell).hex() for cell in one.to_pylist()], pa.string())
             for one, (_, kind) in zip(texts, columns, strict=True)
         ]  # fmt: skip
-        try:
-            with self.raw.cursor() as cursor:
-                with cursor.copy(into) as sink:
-                    for start in range(0, len(given[0]), _BULK):
-                        sink.write(encode([one.slice(start, _BULK) for one in given]))
-                return int(cursor.rowcount)
-        except self.driver.Error as error:
-            raise self.problem(error) from None
+        with self.told(), self.raw.cursor() as cursor:
+            with cursor.copy(into) as sink:
+                for start in range(0, len(given[0]), _BULK):
+                    sink.write(encode([one.slice(start, _BULK) for one in given]))
+            return int(cursor.rowcount)
 
 
 def tables_of(url: str) -> list[str]:
@@ -344,6 +349,7 @@ def _read(
     found.store_key, found.not_null = shape.key, shape.not_null
     found.fallback = {column: _OPEN[kind] for column, kind in columns if kind in _OPEN}
     found.binary = frozenset(column for column, kind in columns if kind == "bytea")
+    found.spelt = frozenset(plain)
     return found
 
 

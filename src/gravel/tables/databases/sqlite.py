@@ -43,6 +43,7 @@ class SQLite(Database):
     """A SQLite file, to be written to; one that is not there is made, and taken away again if nothing is committed."""
 
     names: ClassVar[dict[Kind, str]] = _NAMES
+    raw_errors = (sqlite3.Error,)
 
     def __init__(self, path: Path, name: str) -> None:
         self.path, self._new = path, not path.exists()
@@ -85,26 +86,32 @@ class SQLite(Database):
 
     def read(self, table: str) -> StoredTable:
         """See Database."""
-        return _loaded(self.raw, self.path, f"{self.shown}#{table}", table, frozenset(), {})
+        with self.told():
+            return _loaded(self.raw, self.path, f"{self.shown}#{table}", table, frozenset(), {})
 
     def dependents(self, table: str) -> list[Dependent]:
         """See Database."""
         found = []
-        for name in self.tables():
-            for row in self.raw.execute(f"PRAGMA foreign_key_list({_quoted(name)})").fetchall():
-                if str(row[2]).lower() == table.lower():
-                    found.append((_quoted(name), name, row[3], row[0]))
+        with self.told():
+            key = self.shape(table).key
+            for name in self.tables():
+                for row in self.raw.execute(f"PRAGMA foreign_key_list({_quoted(name)})").fetchall():
+                    if str(row[2]).lower() == table.lower() != name.lower():
+                        # Without a column it is the primary key's, in order.
+                        found.append((name, row[4] or key[row[1]], (row[5], row[6])))
         return grouped(found)
 
     def goes_with(self, table: str) -> list[str]:
         """See Database."""
-        triggers = self.raw.execute("SELECT name FROM sqlite_master WHERE type = 'trigger' AND LOWER(tbl_name) = LOWER(?)", (table,))
+        with self.told():
+            sql = "SELECT name FROM sqlite_master WHERE type = 'trigger' AND LOWER(tbl_name) = LOWER(?)"
+            triggers = self.raw.execute(sql, (table,)).fetchall()
         return super().goes_with(table) + [f"trigger {row[0]}" for row in triggers]
 
     def copy(self, table: str, to: str) -> int:
         """See Database. CREATE TABLE AS would forget what the columns are declared as."""
-        declared = {row[1]: str(row[2] or "") for row in self.raw.execute(f"PRAGMA table_xinfo({_quoted(table)})")}
-        columns = ", ".join(f"{_quoted(name)} {kind}" for name, kind in declared.items())
+        # A column that is computed is told as INTEGER GENERATED ALWAYS.
+        columns = ", ".join(f"{_quoted(name)} {kind.removesuffix('GENERATED ALWAYS')}" for name, kind in self.declared(table).items())
         self.run(f"CREATE TABLE {_quoted(to)} ({columns})")
         self.run(f"INSERT INTO {_quoted(to)} SELECT * FROM {_quoted(table)}")
         return self.count(to)
@@ -114,14 +121,19 @@ class SQLite(Database):
 
     def shape(self, table: str) -> Shape:
         """See Database."""
-        return _shape(self.raw, table)
+        with self.told():
+            return _shape(self.raw, table)
 
     def declared(self, table: str) -> dict[str, str]:
         """See Database."""
-        return {row[1]: str(row[2] or "").upper() for row in self.raw.execute(f"PRAGMA table_xinfo({_quoted(table)})")}
+        with self.told():
+            return {row[1]: str(row[2] or "").upper() for row in self.raw.execute(f"PRAGMA table_xinfo({_quoted(table)})")}
 
     def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
         """See Database: integers, doubles and bytes as such, truth as 0 and 1 where the column is declared so."""
+        if kind.kind is not Kind.BINARY and _keeps_text(declared):
+            same: list[Any] = texts.to_pylist()
+            return same
         if kind.kind in (Kind.INTEGER, Kind.DOUBLE):
             made = view(texts, kind)
             numbers = made.values.to_pylist()
@@ -129,7 +141,7 @@ class SQLite(Database):
         if kind.kind is Kind.BOOLEAN and declared.startswith("BOOL"):
             back = {"false": 0, "true": 1}
             return [None if one is None else back.get(one, one) for one in texts.to_pylist()]
-        if kind.kind is Kind.DECIMAL and not (_number(declared) or _is_text(declared) or declared == _NAMES[Kind.DECIMAL]):
+        if kind.kind is Kind.DECIMAL and not _number(declared):
             return [_as_number(one) for one in texts.to_pylist()]
         if kind.kind is Kind.BINARY:
             return [None if one is None else base64.b64decode(one) for one in texts.to_pylist()]
@@ -138,15 +150,11 @@ class SQLite(Database):
 
     def each(self, sql: str, rows: Any) -> int:
         """See Database; the driver is faster by itself."""
-        from sqlalchemy.exc import DBAPIError
-
         plain = re.sub("\0v([0-9]+)", lambda found: f"?{int(found[1]) + 1}", sql)
         count = 0
         for some in rows:
-            try:
+            with self.told():
                 count += self.raw.executemany(plain, some).rowcount
-            except sqlite3.Error as error:
-                raise self.problem(DBAPIError(plain, None, error).orig or error) from None
         return count
 
     def close(self) -> None:
@@ -264,7 +272,7 @@ def _loaded(
     cursor = base.execute(f"SELECT {', '.join(map(_quoted, columns))} FROM {_quoted(table)}")
     schema = pa.schema([(column, pa.string()) for column in columns])
     batches: list[Any] = []
-    misfits, binary = [0] * len(columns), [False] * len(columns)
+    misfits, binary, spelt = [0] * len(columns), [False] * len(columns), [_keeps_text(kind) for kind in kinds]
     examples: dict[int, str] = {}
     while rows := cursor.fetchmany(_ROWS):
         made = []
@@ -273,6 +281,7 @@ def _loaded(
             texts_of = _texts(values, seen, kinds[at].startswith("BOOL"))
             made.append(texts_of)
             binary[at] = binary[at] or bytes in seen
+            spelt[at] = spelt[at] or (str in seen and not (_number(kinds[at]) or kinds[at].startswith("BOOL")))
             if not seen <= _fitting(kinds[at]):
                 if kinds[at] in _MOMENTS and seen <= {str, type(None)}:
                     odd = texts_of.filter(pa.array(~matches(texts_of, f"^(?:{_MOMENTS[kinds[at]]})$") & valid(texts_of))).to_pylist()
@@ -289,6 +298,7 @@ def _loaded(
     found.part, found.snapshot, found.store_key, found.not_null = table, True, shape.key, shape.not_null
     found.fallback = {column: kind for column, name in zip(columns, kinds, strict=True) if (kind := _fallback(name)) is not None}
     found.binary = frozenset(column for column, bytes_in in zip(columns, binary, strict=True) if bytes_in)
+    found.spelt = frozenset(column for column, text in zip(columns, spelt, strict=True) if text)
     found.misfits = {columns[at]: (kinds[at], count, examples[at]) for at, count in enumerate(misfits) if count}
     found.notes += [
         f"{count:,} of the values in {column} {'does' if count == 1 else 'do'} not match its declared type {kind}, such as {example!r}"
@@ -304,6 +314,11 @@ def _quoted(name: str) -> str:
 def _is_text(kind: str) -> bool:
     """SQLite's rule of affinity: a declared type with one of these in its name holds texts."""
     return any(part in kind for part in ("CHAR", "CLOB", "TEXT")) and "INT" not in kind and kind != _NAMES[Kind.DECIMAL]
+
+
+def _keeps_text(kind: str) -> bool:
+    """Whether a text that is written into a column stays the text that it is."""
+    return _is_text(kind) or kind == _NAMES[Kind.DECIMAL] or kind in _MOMENTS
 
 
 def _number(kind: str) -> bool:
