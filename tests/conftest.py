@@ -28,6 +28,7 @@ settings.register_profile(
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
 settings.load_profile("ci")
+os.environ["COLUMNS"] = "120"  # whatever the terminal that the tests run in
 PROGRAM = [sys.executable, "-m", "gravel"]
 
 

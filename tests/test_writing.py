@@ -121,7 +121,7 @@ class Harbour:
 
     def __init__(self, kind: str, address: str) -> None:
         self.kind, self.address = kind, address
-        for name in ("boats", "boats_before", "fresh", "gone", "few", "kept"):
+        for name in ("fresh", "few", "boats", "boats_before", "gone", "kept"):  # those that refer to others first
             self.run(f"DROP TABLE IF EXISTS {name}")
 
     def connect(self) -> Any:

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from typing import Any, ClassVar
 from urllib.parse import unquote, urlsplit, urlunsplit
 
+from gravel.hidden import restored
 from gravel.language.types import Kind, Type
 from gravel.problems import CallProblem, DataProblem, Problem, TableProblem, nearest
 from gravel.tables.csv.reader import CsvTable
@@ -60,7 +61,7 @@ def masked(url: str) -> str:
     except ValueError:
         # What is wrong with it may be a part of the password.
         raise CallProblem("a database's URL is not as one is written", hint="postgresql://user@host:5432/base#table") from None
-    if parts.netloc.count("@") > 1:
+    if restored(parts.netloc).count("@") > 1:
         # Drivers do not agree where such a password ends, and a part of it would be taken for the host.
         raise CallProblem("a database's URL is not as one is written: two @ in it", hint="in a password @ is written %40, / is %2F")
     if parts.password is None:
