@@ -19,6 +19,8 @@ from gravel.language import nodes
 from gravel.language.functions import casts
 from gravel.language.functions.catalogue import Result
 from gravel.language.functions.nulls import blank
+from gravel.language.functions.operators import compared
+from gravel.language.functions.ordering import sortable
 from gravel.language.types import TEXT
 
 
@@ -38,7 +40,7 @@ def run(node: nodes.Expression, frame: Frame) -> Vector:
     A dear expression over one text column of few values is evaluated once a value instead of once a row."""
     made = (_once_a_value(node, frame) or evaluate(node, frame)).spread(frame.count)
     if made.values.type != node.type.arrow:
-        made = Vector(pc.cast(made.values, node.type.arrow), made.errors)
+        made = Vector(casts.widened(made.values, node.type.arrow), made.errors)
     return made
 
 
@@ -192,7 +194,7 @@ def _in(node: nodes.In, frame: Frame) -> Vector:
     if all(isinstance(item, nodes.Constant) for item in node.items):
         values = [item.value for item in node.items if isinstance(item, nodes.Constant)]
         known = pa.array([value for value in values if value is not None], node.operand.type.arrow)
-        found = pc.is_in(operand.values, known)
+        found = _among(operand.values, known)
         unknown = pc.is_null(operand.values)
         if len(known) < len(values):
             unknown = pc.or_(unknown, pc.invert(found))
@@ -210,15 +212,24 @@ def _in(node: nodes.In, frame: Frame) -> Vector:
         if not len(rows):
             break
         right = evaluate(item, part).spread(len(rows))
-        same = pc.equal(whole.values.take(pa.array(rows)), right.values)
+        same = _EQUAL(whole.values.take(pa.array(rows)), right.values)
         so_far = vector(pc.or_kleene(so_far.values, same), right.errors)
     return assemble(count, [*pieces, (rows, so_far)], pa.bool_())
+
+
+_EQUAL = compared("=")
+
+
+def _among(values: Any, known: Any) -> Any:
+    """Which values equal one of the known ones, as = has it."""
+    both = sortable(pa.concat_arrays([values, known.combine_chunks() if isinstance(known, pa.ChunkedArray) else known]))
+    return pc.and_(pc.is_in(both.slice(0, len(values)), both.slice(len(values))), pc.is_valid(values))
 
 
 def _in_set(node: nodes.InSet, frame: Frame) -> Vector:
     """Not in an empty set: FALSE, even for NULL; else unknown for NULL, and where nothing matches but a NULL is there."""
     operand = evaluate(node.operand, frame)
-    found = pc.is_in(operand.values, node.values)
+    found = _among(operand.values, node.values)
     if not len(node.values) and not node.has_null:
         return vector(found, operand.errors, operand.constant)
     unknown = pc.is_null(operand.values)
@@ -254,7 +265,7 @@ def _case(node: nodes.Case, frame: Frame) -> Vector:
 def _typed(made: Vector, node: nodes.Expression) -> Vector:
     if made.values.type == node.type.arrow:
         return made
-    return Vector(pc.cast(made.values, node.type.arrow), made.errors, made.constant)
+    return Vector(casts.widened(made.values, node.type.arrow), made.errors, made.constant)
 
 
 def _case_at_once(node: nodes.Case, frame: Frame) -> Vector:

@@ -19,6 +19,7 @@ from gravel.inspecting.cells import Cell, cells
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.functions.ordering import sortable
 from gravel.language.types import TEXT, Type
 from gravel.tables.table import Batch, Malformed, Table, scan
 
@@ -306,7 +307,7 @@ def sort_order(keys: list[Any], sorts: Sequence[tree.SortKey]) -> np.ndarray:
             # NaN is the greatest number; Arrow puts it last either way.
             table[f"f{index}"] = pc.fill_null(pc.is_nan(key), False)
             by.append((f"f{index}", "descending" if sort.descending else "ascending"))
-        table[f"k{index}"] = pc.cast(key, pa.int8()) if pa.types.is_boolean(key.type) else key
+        table[f"k{index}"] = sortable(key)
         by.append((f"k{index}", "descending" if sort.descending else "ascending"))
     rows = len(keys[0])
     table["row"] = np.arange(rows)

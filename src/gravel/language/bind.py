@@ -13,6 +13,7 @@ from gravel.language import building, nodes, parse, tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.catalogue import Function, Parameter, Signature, catalogue, find
 from gravel.language.types import (
+    BINARY,
     BOOLEAN,
     DATE,
     DOUBLE,
@@ -33,6 +34,9 @@ from gravel.language.types import (
 from gravel.problems import CallProblem, nearest
 
 
+_STARTED = datetime.datetime.now(datetime.timezone.utc)
+
+
 @dataclass(frozen=True)
 class Given:
     """What a run gives its expressions: named parameters, the day that CURRENT_DATE is, and what decides a subquery: its
@@ -41,6 +45,11 @@ class Given:
     parameters: Mapping[str, nodes.Constant] = field(default_factory=dict)
     today: datetime.date = field(default_factory=datetime.date.today)
     members: Callable[[tree.Query, str], tuple[Type, Any, bool]] | None = None
+
+    @property
+    def now(self) -> datetime.datetime:
+        """CURRENT_TIMESTAMP: one moment for the whole run, on the day that it is."""
+        return datetime.datetime.combine(self.today, _STARTED.timetz())
 
 
 @dataclass(frozen=True)
@@ -54,6 +63,7 @@ class Scope:
     # What a query has computed already (an aggregate, a grouped expression, a subquery): the column that stands for a node.
     stands: Callable[[tree.Node], int | None] | None = None
     resolve: Callable[[tree.Name, str], int] | None = None  # how a name finds its column, where tables have names too
+    failing: frozenset[int] = frozenset()  # columns, by position, in which some rows have an error already
 
 
 def find_column(name: tree.Name, names: Sequence[str], text: str) -> int:
@@ -103,7 +113,7 @@ class _Binder:
 
     def bind(self, node: tree.Node) -> nodes.Expression:
         if self.scope.stands is not None and (index := self.scope.stands(node)) is not None:
-            return nodes.Column(self.scope.types[index], node.start, node.end, index, self.written(node))
+            return nodes.Column(self.scope.types[index], node.start, node.end, index, self.written(node), index in self.scope.failing)
         made: nodes.Expression = _RULES[type(node)](self, node)
         return made
 
@@ -122,7 +132,8 @@ class _Binder:
         else:
             index = find_column(node, self.scope.names, self.text)
         name = self.scope.names[index]
-        return nodes.Column(self.scope.types[index], node.start, node.end, index, name, name in self.scope.declared)
+        failing = index in self.scope.failing or name in self.scope.declared
+        return nodes.Column(self.scope.types[index], node.start, node.end, index, name, failing)
 
     def literal(self, node: tree.Literal) -> nodes.Expression:
         try:
@@ -155,10 +166,19 @@ class _Binder:
         return nodes.Call(BOOLEAN, node.start, node.end, catalogue()["NOT"], (self.condition(node.operand),))
 
     def is_test(self, node: tree.Is) -> nodes.Expression:
+        if isinstance(node.operand, tree.Row) and node.test == "NULL":
+            # A row is NULL where all its values are, and NOT NULL where none is: the two are no opposites.
+            every = tuple(self.is_test(tree.Is(node.start, node.end, one, "NULL", node.negated)) for one in node.operand.items)
+            return nodes.Logic(BOOLEAN, node.start, node.end, True, every)
         operand = self.bind(node.operand) if node.test == "NULL" else self.condition(node.operand)
         return nodes.Is(BOOLEAN, node.start, node.end, operand, node.test, node.negated)
 
     def in_list(self, node: tree.In) -> nodes.Expression:
+        if isinstance(node.operand, tree.Row):
+            # (a, b) IN ((1, 2), …) is (a, b) = (1, 2) OR …
+            equal = tuple(self.bind(_compared("=", node.operand, item)) for item in node.items)
+            either = equal[0] if len(equal) == 1 else nodes.Logic(BOOLEAN, node.start, node.end, False, equal)
+            return self.negate_if(node.negated, either)
         parts = [node.operand, *node.items]
         operand, *items = self.alike([self.bind(part) for part in parts], parts, "IN")
         made = nodes.In(BOOLEAN, node.start, node.end, operand, tuple(items))
@@ -193,7 +213,57 @@ class _Binder:
     def row(self, node: tree.Row) -> nodes.Expression:
         raise self.wrong("several values where one is needed", node)
 
+    def rows_compared(self, node: tree.Call) -> nodes.Expression:
+        """(a, b) = (c, d) value by value; (a, b) < (c, d) by the first that differ."""
+        left, right = node.arguments
+        for one, other in ((left, right), (right, left)):
+            if not isinstance(one, tree.Row):
+                raise self.wrong("a row of values is compared with a row of as many", one)
+            if isinstance(other, tree.Row) and len(one.items) != len(other.items):
+                raise self.wrong(f"{len(one.items)} values beside {len(other.items)}", other)
+        assert isinstance(left, tree.Row) and isinstance(right, tree.Row)
+        return self.bind(_rows_compared(node.name, list(zip(left.items, right.items, strict=True)), node))
+
+    def overlaps(self, node: tree.Call) -> nodes.Expression:
+        """Two spans of time, each from its earlier end (the other is not part of it unless both are one) to a moment or for an interval."""
+        at = (node.start, node.end)
+        spans = []
+        for first, second in (node.arguments[:2], node.arguments[2:]):
+            if self.bind(second).type.kind is Kind.INTERVAL:
+                second = tree.Call(*at, "+", (first, second), node.start, True)
+            earlier = tree.Call(*at, "<=", (first, second), node.start, True)
+            known = tree.Is(*at, second, "NULL", True)
+            # A NULL end leaves the other as the beginning.
+            begin = tree.Case(*at, None, ((earlier, first), (tree.Call(*at, ">", (first, second), node.start, True), second),
+                                          (tree.Is(*at, first, "NULL", True), first), (known, second)), None)  # fmt: skip
+            end = tree.Case(*at, None, ((earlier, second), (tree.Call(*at, ">", (first, second), node.start, True), first)), None)
+            spans.append((begin, end))
+        (s1, e1), (s2, e2) = spans
+
+        def test(sign: str, x: tree.Node, y: tree.Node) -> tree.Node:
+            return tree.Call(*at, sign, (x, y), node.start, True)
+
+        def both(*parts: tree.Node) -> tree.Node:
+            return tree.Logic(*at, "AND", parts)
+
+        # ISO/IEC 9075-2, <overlaps predicate>.
+        made = tree.Logic(*at, "OR", (
+            both(test(">", s1, s2), tree.Not(*at, both(test(">=", s1, e2), test(">=", e1, e2)))),
+            both(test(">", s2, s1), tree.Not(*at, both(test(">=", s2, e1), test(">=", e2, e1)))),
+            both(test("=", s1, s2), tree.Logic(*at, "OR", (test("<>", e1, e2), test("=", e1, e2)))),
+        ))  # fmt: skip
+        return self.bind(made)
+
     def between(self, node: tree.Between) -> nodes.Expression:
+        if isinstance(node.operand, tree.Row):
+            both = tuple(self.bind(_compared(sign, node.operand, end)) for sign, end in ((">=", node.low), ("<=", node.high)))
+            return self.negate_if(node.negated, nodes.Logic(BOOLEAN, node.start, node.end, True, both))
+        if node.symmetric:
+            ways = tuple(
+                self.between(tree.Between(node.start, node.end, node.operand, *ends, False))
+                for ends in ((node.low, node.high), (node.high, node.low))
+            )
+            return self.negate_if(node.negated, nodes.Logic(BOOLEAN, node.start, node.end, False, ways))
         parts = [node.operand, node.low, node.high]
         operand, low, high = self.alike([self.bind(part) for part in parts], parts, "BETWEEN")
         entries = catalogue()
@@ -227,7 +297,8 @@ class _Binder:
         if node.format is not None:
             target = self.formatted(node, node.format, operand.type, target)
         if not possible(operand.type, target.type):
-            raise self.wrong(f"{operand.type} cannot be cast to {target.type}", node)
+            hint = f"write {self.written(node.operand)[:40]} <> 0" if (operand.type, target.type) == (INTEGER, BOOLEAN) else ""
+            raise self.wrong(f"{operand.type} cannot be cast to {target.type}", node, hint=hint)
         kind = BOOLEAN if node.function == "FITS" else target.type
         return nodes.Cast(kind, node.start, node.end, operand, target, node.function)
 
@@ -255,6 +326,14 @@ class _Binder:
     def call(self, node: tree.Call) -> nodes.Expression:
         if node.name == "CURRENT_DATE":
             return nodes.Constant(DATE, node.start, node.end, self.scope.given.today)
+        if node.name == "CURRENT_TIMESTAMP":
+            return nodes.Constant(ZONED, node.start, node.end, self.scope.given.now)
+        if node.operator and len(node.arguments) == 2 and any(isinstance(one, tree.Row) for one in node.arguments):
+            if node.name not in ("=", "<>", "<", "<=", ">", ">=", "IS DISTINCT FROM"):
+                raise self.row(next(one for one in node.arguments if isinstance(one, tree.Row)))  # type: ignore[misc]
+            return self.rows_compared(node)
+        if node.name == "OVERLAPS" and node.operator:
+            return self.overlaps(node)
         if node.operator and len(node.arguments) == 1:
             if node.name == "+":
                 return self.unary_plus(node)
@@ -308,6 +387,7 @@ class _Binder:
     def unknown_function(self, node: tree.Call) -> Diagnostic:
         near = nearest(node.name, list(catalogue()))
         hint = f"did you mean {near}?" if near else "gravel functions lists them all"
+        hint = _ELSEWHERE.get(node.name.upper(), hint)
         return Diagnostic(f"there is no function {node.name}", self.text, node.start, node.name_end, hint=hint)
 
     def arguments(self, node: tree.Call, entry: Function, signature: Signature, bound: list[nodes.Expression]) -> list[nodes.Expression]:
@@ -386,12 +466,50 @@ _RULES: dict[type, Callable[[_Binder, Any], nodes.Expression]] = {
     tree.Not: _Binder.negation, tree.Is: _Binder.is_test, tree.In: _Binder.in_list, tree.Between: _Binder.between,
     tree.Case: _Binder.case, tree.Cast: _Binder.cast, tree.Call: _Binder.call,
     tree.InQuery: _Binder.in_query, tree.Aggregate: _Binder.aggregate,
-    tree.Exists: _Binder.subquery, tree.Scalar: _Binder.subquery, tree.Row: _Binder.row,
+    tree.Exists: _Binder.subquery, tree.Scalar: _Binder.subquery, tree.Row: _Binder.row, tree.Quantified: _Binder.subquery,
+    tree.ArrayOf: _Binder.subquery,
 }  # fmt: skip
 
 _MOMENTS = (Kind.DATE, Kind.TIMESTAMP, Kind.ZONED, Kind.INTERVAL)
 _NAMED_TYPES = {"TEXT": TEXT, "INTEGER": INTEGER, "BOOLEAN": BOOLEAN, "DATE": DATE, "DOUBLE": DOUBLE, "TIMESTAMP": TIMESTAMP}
 _MOMENT_HINTS = {"date": "write DATE '2024-05-31'", "timestamp": "write TIMESTAMP '2024-05-31 14:30:00'", "time": "write TIME '14:30:00'"}
+
+
+# Names that other systems have for what is written otherwise here.
+_ELSEWHERE = {
+    "TO_DATE": "write CAST(x AS DATE FORMAT 'DD.MM.YYYY')", "TO_TIMESTAMP": "write CAST(x AS TIMESTAMP FORMAT '…')",
+    "TO_CHAR": "write CAST(x AS TEXT FORMAT '…') for a date, CAST(x AS TEXT) for a number", "TO_NUMBER": "write CAST(x AS DECIMAL)",
+    "LEN": "write LENGTH(x)", "CONCAT_WS": "write CONCAT(a, ', ' || b): what is NULL is passed over with its separator",
+    "IFNULL": "write COALESCE(x, y)", "ISNULL": "write x IS NULL, or COALESCE(x, y)", "NVL": "write COALESCE(x, y)",
+    "DOW": "write EXTRACT(ISODOW FROM x): 1 is Monday", "DAYOFWEEK": "write EXTRACT(ISODOW FROM x): 1 is Monday",
+    "DATE_PART": "write EXTRACT(YEAR FROM x)", "YEAR": "write EXTRACT(YEAR FROM x)", "MONTH": "write EXTRACT(MONTH FROM x)",
+    "DAY": "write EXTRACT(DAY FROM x)", "DATEDIFF": "write date - date for days, or FULL_MONTHS, FULL_YEARS",
+    "DATEADD": "write x + INTERVAL '1' MONTH", "STRING_AGG": "write LISTAGG(x, ', ')", "GROUP_CONCAT": "write LISTAGG(x, ', ')",
+    "NOW": "write CURRENT_TIMESTAMP, or CURRENT_DATE", "GETDATE": "write CURRENT_DATE", "SUBSTR": "write SUBSTRING(x, from, length)",
+    "INSTR": "write POSITION(part IN x)", "STRPOS": "write POSITION(part IN x)", "CHARINDEX": "write POSITION(part IN x)",
+    "REGEXP_REPLACE": "write TRANSLATE_REGEX('pattern' IN x WITH 'by')", "REGEXP_MATCHES": "write x LIKE_REGEX 'pattern'",
+    "REGEXP_LIKE": "write x LIKE_REGEX 'pattern'", "SPLIT_PART": "write LIST_ITEM(x, ';', 1)", "INITCAP": "write CAPITALIZE_WORDS(x)",
+    "IIF": "write CASE WHEN … THEN … ELSE … END", "IF": "write CASE WHEN … THEN … ELSE … END", "STDDEV": "write STDDEV_SAMP(x)",
+    "VARIANCE": "write VAR_SAMP(x)", "MEDIAN": "write PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x)", "TRY_CAST": "write CAST_OR_NULL(x AS type)",
+    "BOOL_AND": "write EVERY(x)", "BOOL_OR": "write NOT EVERY(NOT x)", "UNACCENT": "write WITHOUT_ACCENTS(x)", "LOG2": "write LOG(2, x)",
+}  # fmt: skip
+
+
+def _compared(sign: str, left: tree.Node, right: tree.Node) -> tree.Call:
+    return tree.Call(left.start, right.end, sign, (left, right), left.start, True)
+
+
+def _rows_compared(sign: str, pairs: list[tuple[tree.Node, tree.Node]], node: tree.Call) -> tree.Node:
+    at = (node.start, node.end)
+    if sign in ("=", "<>", "IS DISTINCT FROM"):
+        parts = tuple(tree.Call(*at, sign, pair, node.start, True) for pair in pairs)
+        return parts[0] if len(parts) == 1 else tree.Logic(*at, "AND" if sign == "=" else "OR", parts)
+    (a, b), *rest = pairs
+    if not rest:
+        return tree.Call(*at, sign, (a, b), node.start, True)
+    first = tree.Call(*at, sign.rstrip("="), (a, b), node.start, True)
+    tied = tree.Logic(*at, "AND", (tree.Call(*at, "=", (a, b), node.start, True), _rows_compared(sign, rest, node)))
+    return tree.Logic(*at, "OR", (first, tied))
 
 
 def _arguments(count: int) -> str:
@@ -420,25 +538,64 @@ def literal(kind: str, text: str, unit: str = "") -> tuple[Type, Any]:
         return _moment(kind, text)
     if kind == "interval":
         return INTERVAL, _interval(text, unit)
+    if kind == "binary":
+        return BINARY, bytes.fromhex(text)
     return {"text": (TEXT, text), "boolean": (BOOLEAN, text.upper() == "TRUE"), "null": (NULL, None)}[kind]
 
 
-_UNITS = {"YEAR": (12, 0, 0), "MONTH": (1, 0, 0), "DAY": (0, 1, 0), "HOUR": (0, 0, 3600), "MINUTE": (0, 0, 60), "SECOND": (0, 0, 1)}
+# Months, days and seconds of a unit.
+_UNITS = {
+    "YEAR": (12, 0, 0), "MONTH": (1, 0, 0), "WEEK": (0, 7, 0), "DAY": (0, 1, 0), "HOUR": (0, 0, 3600), "MINUTE": (0, 0, 60),
+    "SECOND": (0, 0, 1),
+}  # fmt: skip
+_FIELDS = ("YEAR", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND")
 
 
 def _interval(text: str, unit: str) -> Any:
+    """The value of INTERVAL '1' DAY, INTERVAL '1-2' YEAR TO MONTH, INTERVAL '1 02:03' DAY TO MINUTE or INTERVAL '2 years 1 day'."""
     import pyarrow as pa
 
-    if unit.upper() not in _UNITS:
-        near = nearest(unit, list(_UNITS))
-        raise ValueError(f"{unit} is no unit of an interval: " + (f"did you mean {near}?" if near else ", ".join(_UNITS)))
-    number = text.replace(" ", "").removeprefix("--")
-    if not re.fullmatch(r"[+-]?[0-9]{1,9}", number) and not (
-        unit.upper() == "SECOND" and re.fullmatch(r"[+-]?[0-9]{1,9}\.[0-9]{1,6}", number)
-    ):
-        raise ValueError(f"'{text}' is no number of {unit.upper()}S")
-    months, days, seconds = (part * Decimal(number) for part in _UNITS[unit.upper()])
-    return pa.MonthDayNano([int(months), int(days), int(seconds * 1_000_000_000)])
+    negative = text.strip().startswith("--") or (text.strip().startswith("-") and " TO " in unit)
+    plain = text.strip().removeprefix("--").removeprefix("-" if " TO " in unit else "").strip()
+    amounts: list[tuple[Decimal, str]] = []
+    if " TO " in unit:
+        amounts = _fields(plain, unit)
+    elif unit:
+        if not re.fullmatch(r"[+-]?\s*[0-9]{1,9}", plain) and not (unit == "SECOND" and re.fullmatch(r"[+-]?\s*[0-9]{1,9}\.[0-9]{1,6}", plain)):
+            raise ValueError(f"'{text}' is no number of {unit}S")
+        amounts = [(Decimal(plain.replace(" ", "")), unit)]
+    else:
+        parts = re.findall(r"([+-]?[0-9]{1,9}(?:\.[0-9]{1,6})?)\s+([A-Za-z]+)", plain)
+        if not parts or re.sub(r"[+-]?[0-9]{1,9}(?:\.[0-9]{1,6})?\s+[A-Za-z]+", "", plain).strip():
+            raise ValueError(f"'{text}' names no unit: INTERVAL '1' DAY, or INTERVAL '1 day'")
+        for number, word in parts:
+            name = word.upper().removesuffix("S")
+            if name not in _UNITS:
+                near = nearest(name, list(_UNITS))
+                raise ValueError(f"{word} is no unit of an interval: " + (f"did you mean {near}?" if near else ", ".join(_UNITS)))
+            if "." in number and name != "SECOND":
+                raise ValueError(f"'{text}' is no number of {name}S")
+            amounts.append((Decimal(number), name))
+    months, days, seconds = (sum((size * _UNITS[name][at] for size, name in amounts), Decimal(0)) for at in range(3))
+    sign = -1 if negative else 1
+    if abs(months) >= 2**31 or abs(days) >= 2**31 or abs(seconds) >= 2**33:
+        raise ValueError(f"'{text}' is out of range")
+    return pa.MonthDayNano([sign * int(months), sign * int(days), sign * int(seconds * 1_000_000_000)])
+
+
+def _fields(text: str, unit: str) -> list[tuple[Decimal, str]]:
+    """The numbers of several fields, from the first to the last that are named."""
+    first, last = unit.split(" TO ")
+    if first not in _FIELDS or last not in _FIELDS or _FIELDS.index(first) >= _FIELDS.index(last) or (first in _FIELDS[:2]) != (last in _FIELDS[:2]):
+        raise ValueError(f"{unit} is no unit of an interval: YEAR TO MONTH, or from DAY to SECOND")
+    names = _FIELDS[_FIELDS.index(first) : _FIELDS.index(last) + 1]
+    marks = {"MONTH": "-", "HOUR": " ", "MINUTE": ":", "SECOND": ":"}
+    pattern = "".join((marks[name] if at else "") + r"([0-9]{1,9}" + (r"(?:\.[0-9]{1,6})?" if name == "SECOND" else "") + ")" for at, name in enumerate(names))
+    found = re.fullmatch(pattern, text)
+    if not found:
+        shown = "".join((marks[name] if at else "") + "9" for at, name in enumerate(names))
+        raise ValueError(f"'{text}' has not the form '{shown}' of {unit}")
+    return [(Decimal(number), name) for number, name in zip(found.groups(), names, strict=True)]
 
 
 def _moment(kind: str, text: str) -> tuple[Type, Any]:

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import dataclasses
+import re
 from collections.abc import Callable
 from typing import Any
 
 from gravel.hidden import restored
 from gravel.language import tree
+from gravel.language.diagnostics import Diagnostic
 from gravel.words import words
 
-AGGREGATES = words(
-    "COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP LISTAGG ANY_VALUE PERCENTILE_CONT PERCENTILE_DISC GROUPING"
+REGRESSIONS = words("CORR COVAR_POP COVAR_SAMP REGR_AVGX REGR_AVGY REGR_COUNT REGR_INTERCEPT REGR_R2 REGR_SLOPE REGR_SXX REGR_SXY REGR_SYY")
+AGGREGATES = REGRESSIONS | words(
+    "COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP LISTAGG ARRAY_AGG ANY_VALUE EVERY PERCENTILE_CONT PERCENTILE_DISC GROUPING"
 )
-WINDOWS = words("ROW_NUMBER RANK DENSE_RANK PERCENT_RANK CUME_DIST NTILE LAG LEAD FIRST_VALUE LAST_VALUE")
+WINDOWS = words("ROW_NUMBER RANK DENSE_RANK PERCENT_RANK CUME_DIST NTILE LAG LEAD FIRST_VALUE LAST_VALUE NTH_VALUE")
 PUNCTUATION = {"LPAR", "RPAR", "COMMA", "EQUAL"}
 
 
@@ -54,6 +57,28 @@ def node_after(items: list[Any], kind: str) -> Any:
     return None
 
 
+def string_value(token: Any) -> str:
+    """What a string literal says: parts with a line break between them joined, doubled quotes single, escapes of U&'…' decoded.
+
+    Raises ValueError."""
+    text = str(token)
+    escaped = text[:1] in "uU"
+    value = "".join(re.findall(r"'((?:[^']|'')*)'", text)).replace("''", "'")
+    return _unescaped(value) if escaped else value
+
+
+def _unescaped(value: str) -> str:
+    def character(found: re.Match[str]) -> str:
+        if found[0] == "\\\\":
+            return "\\"
+        code = int(found[1] or found[2] or "-1", 16)
+        if not 0 < code <= 0x10FFFF or 0xD800 <= code < 0xE000:
+            raise ValueError("an escape in U&'…' is \\ and four hexadecimal digits of a character, or \\+ and six")
+        return chr(code)
+
+    return re.sub(r"\\\\|\\([0-9a-fA-F]{4})|\\\+([0-9a-fA-F]{6})|\\", character, value)
+
+
 Span = tuple[int, int]
 _ONE, _ZERO = ("integer", "1"), ("integer", "0")
 
@@ -80,6 +105,8 @@ class Expressions:
     @rule
     def named(self, span: Span, items: list[Any]) -> Any:
         given = node_after(items, "AS") or (self.name([items[1]]) if len(items) > 1 else None)
+        if isinstance(items[0], tree.Row):
+            raise Diagnostic("several values where one is needed", self.source, *span)
         name = given.text if given else self.source[items[0].start : items[0].end]
         return tree.Named(*span, name, given.start if given else items[0].start, items[0])
 
@@ -127,7 +154,36 @@ class Expressions:
     @rule
     def between(self, span: Span, items: list[Any]) -> Any:
         operand, low, high = nodes_in(items)
-        return tree.Between(*span, operand, low, high, has_word(items, "NOT"))
+        return tree.Between(*span, operand, low, high, has_word(items, "NOT"), has_word(items, "SYMMETRIC"))
+
+    @rule
+    def similar(self, span: Span, items: list[Any]) -> Any:
+        return self._maybe_not(span, items, "SIMILAR TO")
+
+    @rule
+    def overlaps(self, span: Span, items: list[Any]) -> Any:
+        left, right = nodes_in(items)
+        for side in (left, right):
+            if not isinstance(side, tree.Row) or len(side.items) != 2:
+                raise Diagnostic("OVERLAPS compares two spans", self.source, side.start, side.end, hint="(from, to) OVERLAPS (from, to)")
+        return tree.Call(*span, "OVERLAPS", (*left.items, *right.items), right.start, True)
+
+    @rule
+    def at_time_zone(self, span: Span, items: list[Any]) -> Any:
+        return tree.Call(*span, "AT TIME ZONE", tuple(nodes_in(items)), nodes_in(items)[1].start, True)
+
+    @rule
+    def collate(self, span: Span, items: list[Any]) -> Any:
+        text, last = items[0], items[-1]
+        name = last.text if isinstance(last, tree.Name) else str(last)[1:-1]
+        if name.upper() not in ("C", "POSIX", "UCS_BASIC"):
+            hint = 'texts compare by code point, COLLATE "C"; UPPER(x) or MATCH_KEY(x) compare without regard to case'
+            raise Diagnostic(f"there is no collation {name}", self.source, start_of(last), end_of(last), hint=hint)
+        return dataclasses.replace(text, start=span[0], end=span[1])
+
+    @rule
+    def array(self, span: Span, items: list[Any]) -> Any:
+        return tree.Call(*span, "ARRAY", tuple(nodes_in(items)), items[0].end_pos)
 
     def _maybe_not(self, span: Span, items: list[Any], name: str) -> Any:
         call = tree.Call(*span, name, tuple(nodes_in(items)), nodes_in(items)[1].start, True)
@@ -146,8 +202,9 @@ class Expressions:
         arguments = tuple(item for item in nodes_in(rest) if not isinstance(item, Bag))
         over = bags.get("over", (None,))[0]
         return tree.Aggregate(
-            *span, name.text, arguments, star, distinct, bags.get("filter", (None,))[0], bags.get("within", ()), over, name.end
-        )
+            *span, name.text, arguments, star, distinct, bags.get("filter", (None,))[0], bags.get("within", ()), over, name.end,
+            bags.get("ordered", ()), bags.get("nulls", ("",))[0],
+        )  # fmt: skip
 
     # -- values
     @rule
@@ -196,19 +253,41 @@ class Expressions:
 
     not_reserved = name
     function_name = name
+    label = name
 
     def _literal(kind: str) -> Any:  # type: ignore[misc]  # noqa: N805
         @rule
         def action(self: Any, span: Span, items: list[Any]) -> Any:
-            text = str(items[0])
-            return tree.Literal(*span, kind, restored(text[1:-1].replace("''", "'")) if kind == "text" else text)
+            return tree.Literal(*span, kind, str(items[0]))
 
         return action
 
-    integer = _literal("integer")
-    decimal = _literal("decimal")
-    double = _literal("double")
-    string = _literal("text")
+    def _number(kind: str) -> Any:  # type: ignore[misc]  # noqa: N805
+        @rule
+        def action(self: Any, span: Span, items: list[Any]) -> Any:
+            digits = str(items[0]).replace("_", "")
+            return tree.Literal(*span, kind, str(int(digits, 0)) if digits[1:2].isalpha() and kind == "integer" else digits)
+
+        return action
+
+    integer = _number("integer")
+    decimal = _number("decimal")
+    double = _number("double")
+
+    @rule
+    def string(self, span: Span, items: list[Any]) -> Any:
+        try:
+            return tree.Literal(*span, "text", restored(string_value(items[0])))
+        except ValueError as error:
+            raise Diagnostic(str(error), self.source, *span) from None
+
+    @rule
+    def binary_literal(self, span: Span, items: list[Any]) -> Any:
+        digits = "".join(str(items[0])[2:-1].split())
+        if len(digits) % 2:
+            raise Diagnostic("a binary literal has two hexadecimal digits a byte", self.source, *span)
+        return tree.Literal(*span, "binary", digits)
+
     boolean = _literal("boolean")
     null = _literal("null")
 
@@ -218,8 +297,17 @@ class Expressions:
 
     @rule
     def interval(self, span: Span, items: list[Any]) -> Any:
-        sign = "-" if has_word(items, "MINUS") else ""
-        return tree.Literal(*span, "interval", sign + str(items[-2])[1:-1], str(items[-1]))
+        text = next(item for item in items if not isinstance(item, tree.Node) and item.type == "STRING")
+        unit = next((item.text for item in nodes_in(items)), "")
+        return tree.Literal(*span, "interval", ("-" if has_word(items, "MINUS") else "") + string_value(text), unit)
+
+    @rule
+    def interval_unit(self, span: Span, items: list[Any]) -> Any:
+        return tree.Name(*span, " TO ".join(item.text for item in nodes_in(items)))
+
+    @rule
+    def time_unit(self, span: Span, items: list[Any]) -> Any:
+        return tree.Name(*span, str(items[0]).upper())
 
     @rule
     def case(self, span: Span, items: list[Any]) -> Any:
@@ -236,7 +324,7 @@ class Expressions:
     @rule
     def cast(self, span: Span, items: list[Any]) -> Any:
         form = next((item for item in items if not isinstance(item, tree.Node) and item.type == "STRING"), None)
-        given = tree.Literal(form.start_pos, form.end_pos, "text", form[1:-1].replace("''", "'")) if form else None
+        given = tree.Literal(form.start_pos, form.end_pos, "text", string_value(form)) if form else None
         operand, target = nodes_in(items)
         return tree.Cast(*span, str(items[0]).upper(), operand, target, given)
 
@@ -274,9 +362,8 @@ class Expressions:
 
     @rule
     def extract(self, span: Span, items: list[Any]) -> Any:
-        unit = next(item for item in items if not isinstance(item, tree.Node) and item.type == "NAME")
-        field = tree.Literal(unit.start_pos, unit.end_pos, "text", str(unit).upper())
-        return self._call(span, items, "EXTRACT", field, *nodes_in(items))
+        unit, value = nodes_in(items)
+        return self._call(span, items, "EXTRACT", tree.Literal(unit.start, unit.end, "text", unit.text.upper()), value)
 
     @rule
     def normalize(self, span: Span, items: list[Any]) -> Any:
@@ -288,10 +375,16 @@ class Expressions:
     def current_date(self, span: Span, items: list[Any]) -> Any:
         return self._call(span, items, "CURRENT_DATE")
 
+    @rule
+    def current_timestamp(self, span: Span, items: list[Any]) -> Any:
+        return self._call(span, items, "CURRENT_TIMESTAMP")
+
     def _regex(self, span: Span, items: list[Any], name: str, **clauses: tuple[str, str]) -> Any:
         """The call of a regular expression function; `clauses` have the kind and text of what stands for a missing one."""
         pattern = next(item for item in items if isinstance(item, tree.Node))
         arguments = [pattern, node_after(items, "FLAG") or tree.Literal(*span, "text", ""), node_after(items, "IN")]
+        if has_word(items, "ALL"):
+            items = [item for item in items if isinstance(item, tree.Node) or item.type not in ("OCCURRENCE", "ALL")]
         given = [node_after(items, clause) or tree.Literal(*span, *default) for clause, default in clauses.items()]
         return self._call(span, items, name, *arguments, *given)
 

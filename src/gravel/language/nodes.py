@@ -30,15 +30,16 @@ class Expression:
 
 @dataclass(frozen=True)
 class Column(Expression):
-    """A column of the row, by its position in the table; `declared` columns may not fit their type."""
+    """A column of the row, by its position in the table; one that `carries_errors` has rows without a value: texts that do not fit a
+    declared type, or what an expression before it came to."""
 
     index: int
     name: str
-    declared: bool = False
+    carries_errors: bool = False
 
     @property
     def fails(self) -> bool:
-        return self.declared
+        return self.carries_errors
 
 
 @dataclass(frozen=True)

@@ -3,22 +3,19 @@
 from __future__ import annotations
 
 import dataclasses
-import hashlib
-import os
+import re
 import sys
 from collections.abc import Iterator
 from functools import lru_cache
-from pathlib import Path
 from typing import Any
 
-from gravel.language import tree
+from gravel.language import tables, tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.queries import Build
 from gravel.problems import nearest
 
 NESTING = 200
 CHAIN = 2000
-_STARTS = ["expression_only", "assignment", "named", "named_list", "expression_list", "sort_list", "query_only"]
 # Chains of operators are as deep as they are long; binding and evaluating recurse over them in Python frames only.
 sys.setrecursionlimit(max(sys.getrecursionlimit(), 12 * CHAIN))
 
@@ -83,7 +80,7 @@ def _parse(text: str, start: str) -> Any:
     if not text.strip():
         raise Diagnostic("the expression is empty", text or " ", 0, 1)
     try:
-        result = _parser(text).parse(text, start=start)
+        result = _parser(text).parse(_without_comments(text), start=start)
     except UnexpectedCharacters as error:
         raise _bad_character(text, error.pos_in_stream or 0) from None
     except UnexpectedInput as error:
@@ -94,6 +91,10 @@ def _parse(text: str, start: str) -> Any:
 
 def _bad_character(text: str, at: int) -> Diagnostic:
     char = text[at]
+    number = re.match(r"[\w.]+", text[at:])
+    if number and char.isdigit():
+        return Diagnostic(f"{number[0][:40]} is neither a number nor a name", text, at, at + number.end(),
+                          hint="leave a space after a number; digits are grouped by single underscores: 1_000")  # fmt: skip
     if char == "'":
         return Diagnostic("the text is not closed", text, at, len(text), hint="close it with ' (a quote inside is written twice: '')")
     if char == '"':
@@ -113,6 +114,11 @@ def _bad_token(text: str, error: Any) -> Diagnostic:
         end = len(text.rstrip())
         return Diagnostic("the expression ends too early", text, end, end + 1, hint=_expected(error))
     start, word = token.start_pos, str(token)
+    if token.type == "NAME" and re.search(r"\bINTERVAL\s*[+-]?\s*'[^']*'\s*$", text[:start], re.IGNORECASE):
+        units = ["YEAR", "MONTH", "WEEK", "DAY", "HOUR", "MINUTE", "SECOND"]
+        near = nearest(word, units)
+        return Diagnostic(f"{word} is no unit of an interval", text, start, start + len(word),
+                          hint=f"did you mean {near}?" if near else ", ".join(units))  # fmt: skip
     hint = _expected(error)
     if word == "=" and text[start - 1 : start] == "=":
         hint = "equality is written with one ="
@@ -121,6 +127,10 @@ def _bad_token(text: str, error: Any) -> Diagnostic:
         hint = f"did you mean {near}?" if near else "an operator or a comma is missing before it"
     elif word.upper() in ("SELECT", "FROM", "WHERE"):
         hint = "this takes one expression, not a whole statement"
+    elif token.type not in ("NAME", "STRING", "QUOTED_NAME") and re.fullmatch(r"\w+", word) and "QUOTED_NAME" in (error.accepts or ()):
+        hint = f'{word.upper()} is a reserved word: a column of that name is written "{word}"'
+    elif word == "." and re.search(r"\bFROM\s+[\w./-]*$|\bJOIN\s+[\w./-]*$", text[:start], re.IGNORECASE):
+        hint = "a file stands in quotes: FROM 'boats.csv'"
     return Diagnostic(f"syntax error at {word[:40]!r}", text, start, start + len(word), hint=hint)
 
 
@@ -176,36 +186,35 @@ def _refuse_deep_trees(node: Any, text: str) -> None:
 
 @lru_cache(maxsize=1)
 def _tables() -> Any:
-    import lark
-
-    grammar = Path(__file__).with_name("grammar.lark").read_text("utf-8")
     build = Build()
-    options: dict[str, Any] = {
-        "parser": "lalr", "start": _STARTS, "keep_all_tokens": True, "maybe_placeholders": False,
-        "transformer": build,
-    }  # fmt: skip
-    key = hashlib.sha256(f"{lark.__version__} {sys.version_info[:3]} {grammar}".encode()).hexdigest()[:16]
-    kept = _cache_folder()
-    if kept:
-        path = kept / f"grammar-{key}.bin"
-        try:
-            return lark.Lark(grammar, cache=str(path), **options), build
-        except OSError:
-            pass
-    return lark.Lark(grammar, **options), build
-
-
-def _cache_folder() -> Path | None:
-    base = os.environ.get("XDG_CACHE_HOME") or os.environ.get("LOCALAPPDATA") or os.path.expanduser("~/.cache")
-    folder = Path(base) / "gravel"
-    try:
-        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-    except OSError:
-        return None
-    return folder if os.access(folder, os.W_OK) and (not hasattr(os, "getuid") or folder.stat().st_uid == os.getuid()) else None
+    return tables.parser(build), build
 
 
 def _parser(text: str) -> Any:
     lark_parser, build = _tables()
     build.source = text
     return lark_parser
+
+
+_COMMENT = re.compile(r"/\*|\*/|--[^\n]*|'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"")
+
+
+def _without_comments(text: str) -> str:
+    """The text with blanks for bracketed comments, which may stand within each other. Raises Diagnostic."""
+    if "/*" not in text:
+        return text
+    out, opened, depth = list(text), 0, 0
+    at = 0
+    while found := _COMMENT.search(text, at):
+        at = found.end()
+        if found[0] == "/*":
+            opened, depth = (found.start() if not depth else opened), depth + 1
+        elif depth and found[0] == "*/":
+            depth -= 1
+            if not depth:
+                out[opened:at] = [char if char == "\n" else " " for char in out[opened:at]]
+        elif depth:
+            at = found.start() + 1  # quotes and dashes mean nothing in a comment
+    if depth:
+        raise Diagnostic("the comment is not closed", text, opened, opened + 2, hint="close it with */")
+    return "".join(out)

@@ -6,7 +6,8 @@ import dataclasses
 from typing import Any
 
 from gravel.language import tree
-from gravel.language.building import Bag, Expressions, Span, end_of, has_word, nodes_in, rule, start_of
+from gravel.language.building import Bag, Expressions, Span, has_word, nodes_in, rule, string_value
+from gravel.language.diagnostics import Diagnostic
 
 
 class Build(Expressions):
@@ -17,23 +18,39 @@ class Build(Expressions):
         return children[0]
 
     @rule
+    def paren_query(self, span: Span, items: list[Any]) -> Any:
+        return dataclasses.replace(items[0], start=span[0], end=span[1])
+
+    @rule
+    def tail(self, span: Span, items: list[Any]) -> Any:
+        return Bag(*span, "tail", tuple(nodes_in(items)))
+
+    @rule
     def query(self, span: Span, items: list[Any]) -> Any:
-        withs = next((item.items for item in items if isinstance(item, Bag) and item.kind == "withs"), ())
-        rest = [item for item in items if not isinstance(item, Bag) or item.kind == "operator"]
-        blocks = [item for item in rest if isinstance(item, (tree.Select, tree.Values, tree.Query))]
-        operators = [item for item in rest if isinstance(item, Bag)]
-        order = tuple(item for item in items if isinstance(item, tree.SortKey))
-        offset, fetch, ties = 0, None, False
-        for limit in (item for item in items if isinstance(item, _Limit)):
-            if limit.kind == "OFFSET":
-                offset = limit.count or 0
-            else:
-                fetch, ties = limit.count, limit.ties
-        return tree.Query(*span, withs, _combined(blocks, operators), order, offset, fetch, ties)
+        bags = {item.kind: item for item in items if isinstance(item, Bag)}
+        body = next(item for item in items if not isinstance(item, Bag))
+        tail = bags["tail"].items if "tail" in bags else ()
+        order = tuple(item for item in tail if isinstance(item, tree.SortKey))
+        given: dict[str, _Limit] = {}
+        for limit in (item for item in tail if isinstance(item, _Limit)):
+            kind = "OFFSET" if limit.kind == "OFFSET" else "LIMIT"
+            if kind in given:
+                raise Diagnostic(f"a second {limit.kind}", self.source, limit.start, limit.end, hint="one of them says how many rows")
+            given[kind] = limit
+        kept = given.get("LIMIT")
+        if kept is not None and kept.ties and not order:
+            raise Diagnostic("WITH TIES needs an ORDER BY", self.source, kept.start, kept.end)
+        withs = bags.get("withs")
+        return tree.Query(
+            *span, withs.items if withs else (), body, order, given["OFFSET"].count if "OFFSET" in given else None,
+            kept.count if kept else None, bool(kept and kept.ties), withs is not None and withs.operator == "RECURSIVE",
+        )  # fmt: skip
 
     @rule
     def with_list(self, span: Span, items: list[Any]) -> Any:
-        return Bag(*span, "withs", tuple(nodes_in(items)))
+        found = nodes_in(items)
+        _refuse_twice([(one.name, one) for one in found], "WITH query", self.source)
+        return Bag(*span, "withs", tuple(found), "RECURSIVE" if has_word(items, "RECURSIVE") else "")
 
     @rule
     def with_item(self, span: Span, items: list[Any]) -> Any:
@@ -45,19 +62,19 @@ class Build(Expressions):
         return Bag(*span, "names", tuple(nodes_in(items)))
 
     @rule
-    def nested(self, span: Span, items: list[Any]) -> Any:
-        return items[0]
-
-    @rule
-    def set_operator(self, span: Span, items: list[Any]) -> Any:
-        return Bag(*span, "operator", (), items[0].type, has_word(items, "ALL"))
+    def set_operation(self, span: Span, items: list[Any]) -> Any:
+        left, right = nodes_in(items)
+        return tree.SetOperation(*span, items[1].type, has_word(items, "ALL"), left, right)
 
     @rule
     def limit(self, span: Span, items: list[Any]) -> Any:
-        number = next((int(item) for item in items if item.type == "INTEGER_NUMBER"), None)
-        if items[0].type == "FETCH" and number is None:
-            number = 1
-        return _Limit(*span, items[0].type, number, has_word(items, "TIES"))
+        count = next(iter(nodes_in(items)), None)
+        number = next((item for item in items if not isinstance(item, tree.Node) and item.type in ("INTEGER_NUMBER", "PARAMETER")), None)
+        if number is not None:
+            count = self.integer([number]) if number.type == "INTEGER_NUMBER" else self.parameter([number])
+        elif items[0].type == "FETCH" and count is None:
+            count = tree.Literal(*span, "integer", "1")
+        return _Limit(*span, items[0].type, count, has_word(items, "TIES"))
 
     @rule
     def select(self, span: Span, items: list[Any]) -> Any:
@@ -95,6 +112,7 @@ class Build(Expressions):
     @rule
     def windows(self, span: Span, items: list[Any]) -> Any:
         found = nodes_in(items)
+        _refuse_twice([(name.text, name) for name in found[::2]], "window", self.source)
         return Bag(*span, "windows", tuple((name.text, window) for name, window in zip(found[::2], found[1::2], strict=True)))
 
     @rule
@@ -147,16 +165,25 @@ class Build(Expressions):
     @rule
     def table(self, span: Span, items: list[Any]) -> Any:
         named = isinstance(items[0], tree.Node)
-        reference = items[0].text if named else str(items[0])[1:-1].replace("''", "'")
+        reference = items[0].text if named else string_value(items[0])
         return tree.Table(*span, reference, named, *_alias(items[1:]))
 
     @rule
+    def natural_join(self, span: Span, items: list[Any]) -> Any:
+        left, kind, right = nodes_in(items)
+        return tree.Join(*span, kind.kind, left, right, None, (), True)
+
+    @rule
+    def nested_join(self, span: Span, items: list[Any]) -> Any:
+        return dataclasses.replace(items[0], start=span[0], end=span[1])
+
+    @rule
     def derived(self, span: Span, items: list[Any]) -> Any:
-        return tree.Derived(*span, items[0], *_alias(items[1:]))
+        return tree.Derived(*span, nodes_in(items)[0], *_alias(items), has_word(items, "LATERAL"))
 
     @rule
     def unnest(self, span: Span, items: list[Any]) -> Any:
-        return tree.Unnest(*span, items[1], has_word(items, "ORDINALITY"), *_alias(items[2:]))
+        return tree.Unnest(*span, nodes_in(items)[0], has_word(items, "ORDINALITY"), *_alias(items))
 
     @rule
     def alias(self, span: Span, items: list[Any]) -> Any:
@@ -169,6 +196,17 @@ class Build(Expressions):
         return tree.InQuery(*span, operand, query, has_word(items, "NOT"))
 
     @rule
+    def quantified(self, span: Span, items: list[Any]) -> Any:
+        operand, query = nodes_in(items)
+        # "=" alone is punctuation to a rule, and left out.
+        operator = next((str(item) for item in items if not isinstance(item, tree.Node) and item.type == "COMPARE"), "=")
+        if isinstance(operand, tree.Row) and operator not in ("=", "<>"):
+            raise Diagnostic("a row of values is compared with = ANY and <> ALL alone", self.source, *span)
+        if (operator, has_word(items, "ALL")) in (("=", False), ("<>", True), ("!=", True)):
+            return tree.InQuery(*span, operand, query, has_word(items, "ALL"))
+        return tree.Quantified(*span, operand, "<>" if operator == "!=" else operator, has_word(items, "ALL"), query)
+
+    @rule
     def exists(self, span: Span, items: list[Any]) -> Any:
         return tree.Exists(*span, items[1])
 
@@ -176,41 +214,62 @@ class Build(Expressions):
     def scalar(self, span: Span, items: list[Any]) -> Any:
         return tree.Scalar(*span, items[0])
 
+    @rule
+    def array_of(self, span: Span, items: list[Any]) -> Any:
+        return tree.ArrayOf(*span, items[1])
+
     # -- functions of many rows
     @rule
     def within(self, span: Span, items: list[Any]) -> Any:
         return Bag(*span, "within", tuple(nodes_in(items)))
 
     @rule
+    def ordered(self, span: Span, items: list[Any]) -> Any:
+        return Bag(*span, "ordered", tuple(nodes_in(items)))
+
+    @rule
+    def partition(self, span: Span, items: list[Any]) -> Any:
+        return Bag(*span, "partition", tuple(nodes_in(items)))
+
+    @rule
     def filter(self, span: Span, items: list[Any]) -> Any:
         return Bag(*span, "filter", tuple(nodes_in(items)))
 
     @rule
+    def nulls(self, span: Span, items: list[Any]) -> Any:
+        return Bag(*span, "nulls", (items[0].type,))
+
+    @rule
     def over(self, span: Span, items: list[Any]) -> Any:
         named = items[1]
-        return Bag(
-            *span, "over", (tree.Window(named.start, named.end, (), (), None, named.text) if isinstance(named, tree.Name) else named,)
-        )
+        if isinstance(named, tree.Name):
+            named = tree.Window(named.start, named.end, (), (), None, named.text, True)
+        return Bag(*span, "over", (named,))
 
-    def window(self, children: list[Any]) -> Any:
-        frame = next((item.frame for item in children if isinstance(item, _Frame)), None)
-        order = tuple(item for item in children if isinstance(item, tree.SortKey))
-        partition = tuple(item for item in children if isinstance(item, tree.Node) and not isinstance(item, (tree.SortKey, _Frame)))
-        return tree.Window(start_of(children[0]), end_of(children[-1]), partition, order, frame)
+    @rule
+    def window(self, span: Span, items: list[Any]) -> Any:
+        bags = {item.kind: item.items for item in items if isinstance(item, Bag)}
+        frame = next((item for item in items if isinstance(item, tree.WindowFrame)), None)
+        name = next((item.text for item in items if isinstance(item, tree.Name)), "")
+        return tree.Window(*span, bags.get("partition", ()), bags.get("ordered", ()), frame, name)
 
     @rule
     def frame(self, span: Span, items: list[Any]) -> Any:
-        bounds = [item.bound for item in items if isinstance(item, _Bound)]
-        first, last = bounds if len(bounds) == 2 else (bounds[0], 0)
-        return _Frame(*span, (items[0].type, first, last))
+        low, *rest = [item for item in items if isinstance(item, tree.Bound)]
+        high = rest[0] if rest else tree.Bound(low.end, low.end, "CURRENT ROW", None)
+        exclude = next((item.kind for item in items if isinstance(item, Bag)), "")
+        if low.place == 2 or high.place == -2 or low.place > high.place:
+            raise Diagnostic("the frame ends before it begins", self.source, *span, hint="ROWS BETWEEN 1 PRECEDING AND CURRENT ROW")
+        return tree.WindowFrame(*span, items[0].type, low, high, exclude)
+
+    @rule
+    def exclude(self, span: Span, items: list[Any]) -> Any:
+        return Bag(*span, {"NO": "", "CURRENT": "CURRENT ROW"}.get(items[1].type, items[1].type), ())
 
     @rule
     def bound(self, span: Span, items: list[Any]) -> Any:
-        if items[0].type == "CURRENT":
-            return _Bound(*span, 0)
-        if items[0].type == "UNBOUNDED":
-            return _Bound(*span, None if items[1].type == "PRECEDING" else _LAST)
-        return _Bound(*span, -int(items[0]) if items[1].type == "PRECEDING" else int(items[0]))
+        side = "CURRENT ROW" if has_word(items, "CURRENT") else items[-1].type
+        return tree.Bound(*span, side, next(iter(nodes_in(items)), None))
 
     @rule
     def aggregate(self, span: Span, items: list[Any]) -> Any:
@@ -221,21 +280,16 @@ class Build(Expressions):
 @dataclasses.dataclass(frozen=True)
 class _Limit(tree.Node):
     kind: str
-    count: int | None
+    count: tree.Node | None
     ties: bool
 
 
-@dataclasses.dataclass(frozen=True)
-class _Frame(tree.Node):
-    frame: tuple[str, int | None, int | None]
-
-
-@dataclasses.dataclass(frozen=True)
-class _Bound(tree.Node):
-    bound: int | None
-
-
-_LAST = 2**62  # UNBOUNDED FOLLOWING
+def _refuse_twice(named: list[tuple[str, tree.Node]], what: str, text: str) -> None:
+    seen: set[str] = set()
+    for name, node in named:
+        if name.casefold() in seen:
+            raise Diagnostic(f"a second {what} of the name {name}", text, node.start, node.end)
+        seen.add(name.casefold())
 
 
 def _names(items: list[Any]) -> tuple[str, ...]:
@@ -245,17 +299,3 @@ def _names(items: list[Any]) -> tuple[str, ...]:
 def _alias(items: list[Any]) -> tuple[str, tuple[str, ...]]:
     return next((item.items for item in items if isinstance(item, Bag) and item.kind == "alias"), ("", ()))
 
-
-def _combined(blocks: list[Any], operators: list[Any]) -> Any:
-    """Set operations from the left; INTERSECT binds first."""
-    stack, waiting = [blocks[0]], []
-    for operator, block in zip(operators, blocks[1:], strict=True):
-        if operator.operator == "INTERSECT":
-            stack[-1] = tree.SetOperation(stack[-1].start, block.end, "INTERSECT", operator.all, stack[-1], block)
-        else:
-            waiting.append(operator)
-            stack.append(block)
-    made = stack[0]
-    for operator, block in zip(waiting, stack[1:], strict=True):
-        made = tree.SetOperation(made.start, block.end, operator.operator, operator.all, made, block)
-    return made

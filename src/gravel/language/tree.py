@@ -24,7 +24,7 @@ class Name(Node):
 
 @dataclass(frozen=True)
 class Literal(Node):
-    """A literal: `kind` is one of integer, decimal, double, text, boolean, null, date, time, timestamp, interval."""
+    """A literal: `kind` is one of integer, decimal, double, text, binary, boolean, null, date, time, timestamp, interval."""
 
     kind: str
     text: str
@@ -83,12 +83,13 @@ class In(Node):
 
 @dataclass(frozen=True)
 class Between(Node):
-    """x [NOT] BETWEEN low AND high."""
+    """x [NOT] BETWEEN [SYMMETRIC] low AND high; symmetric: whichever of the two is the lower end."""
 
     operand: Node
     low: Node
     high: Node
     negated: bool
+    symmetric: bool = False
 
 
 @dataclass(frozen=True)
@@ -144,21 +145,46 @@ class Row(Node):
 
 
 @dataclass(frozen=True)
-class Window(Node):
-    """What OVER names: rows of one partition, in an order, within a frame; `name` stands for one of the WINDOW clause.
+class Bound(Node):
+    """An end of a window frame: `side` is PRECEDING, FOLLOWING or CURRENT ROW; `distance` is None for UNBOUNDED and for CURRENT ROW."""
 
-    frame: (ROWS or RANGE, first bound, last bound); a bound is a number of rows, below 0 for PRECEDING, 0 for the current
-    row, None for UNBOUNDED. None where none is written."""
+    side: str
+    distance: Node | None
+
+    @property
+    def place(self) -> int:
+        """Where it lies: -2 UNBOUNDED PRECEDING, -1 PRECEDING, 0 CURRENT ROW, 1 FOLLOWING, 2 UNBOUNDED FOLLOWING."""
+        if self.side == "CURRENT ROW":
+            return 0
+        return (-1 if self.side == "PRECEDING" else 1) * (2 if self.distance is None else 1)
+
+
+@dataclass(frozen=True)
+class WindowFrame(Node):
+    """ROWS, RANGE or GROUPS between two bounds; `exclude` is '', CURRENT ROW, GROUP or TIES."""
+
+    unit: str
+    low: Bound
+    high: Bound
+    exclude: str = ""
+
+
+@dataclass(frozen=True)
+class Window(Node):
+    """What OVER names: rows of one partition, in an order, within a frame; `name` stands for one of the WINDOW clause, which the
+    rest adds to; `plain` where it stands without parentheses, so that it is that window, frame and all."""
 
     partition: tuple[Node, ...]
     order: tuple[SortKey, ...]
-    frame: tuple[str, int | None, int | None] | None
+    frame: WindowFrame | None
     name: str = ""
+    plain: bool = False
 
 
 @dataclass(frozen=True)
 class Aggregate(Node):
-    """A function of many rows: an aggregate, or with `over` a window function. `star` for COUNT(*)."""
+    """A function of many rows: an aggregate, or with `over` a window function. `star` for COUNT(*); `within` is the order of WITHIN
+    GROUP, `order` that among the arguments; `nulls` is IGNORE, RESPECT or ''."""
 
     name: str
     arguments: tuple[Node, ...]
@@ -168,18 +194,22 @@ class Aggregate(Node):
     within: tuple[SortKey, ...]
     over: Window | None
     name_end: int
+    order: tuple[SortKey, ...] = ()
+    nulls: str = ""
 
 
 @dataclass(frozen=True)
 class Query(Node):
-    """A query: named ones before it, its body, order, rows passed over, rows kept (None: all), with those that tie."""
+    """A query: named ones before it (`recursive` where they may name themselves), its body, order, rows passed over, rows kept
+    (None: all), with those that tie."""
 
     withs: tuple[With, ...]
-    body: Select | Values | SetOperation
+    body: Select | Values | SetOperation | Query
     order: tuple[SortKey, ...]
-    offset: int
-    fetch: int | None
+    offset: Node | None
+    fetch: Node | None
     ties: bool
+    recursive: bool = False
 
 
 @dataclass(frozen=True)
@@ -247,11 +277,12 @@ class Table(Node):
 
 @dataclass(frozen=True)
 class Derived(Node):
-    """A query in FROM."""
+    """A query in FROM; a `lateral` one may read the tables before it."""
 
     query: Query
     alias: str
     columns: tuple[str, ...]
+    lateral: bool = False
 
 
 @dataclass(frozen=True)
@@ -266,13 +297,14 @@ class Unnest(Node):
 
 @dataclass(frozen=True)
 class Join(Node):
-    """INNER, LEFT, RIGHT, FULL or CROSS JOIN."""
+    """INNER, LEFT, RIGHT, FULL or CROSS JOIN; a `natural` one is USING all columns that both sides have."""
 
     kind: str
     left: Node
     right: Node
     on: Node | None
     using: tuple[str, ...]
+    natural: bool = False
 
 
 @dataclass(frozen=True)
@@ -282,6 +314,23 @@ class InQuery(Node):
     operand: Node
     query: Query
     negated: bool
+
+
+@dataclass(frozen=True)
+class Quantified(Node):
+    """x = ANY (SELECT …), x < ALL (SELECT …): a comparison with each of a query's values."""
+
+    operand: Node
+    operator: str
+    all: bool
+    query: Query
+
+
+@dataclass(frozen=True)
+class ArrayOf(Node):
+    """ARRAY (SELECT …): a query's values as one array."""
+
+    query: Query
 
 
 @dataclass(frozen=True)

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.engine.vector import Vector, vector
+from gravel.engine.vector import Vector
 from gravel.language import building, tree
-from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type
+from gravel.language.functions.casts import to_text
+from gravel.language.types import BOOLEAN, DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type
 from gravel.querying import groups
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
 from gravel.querying.shapes import literal_text, top
@@ -21,7 +22,7 @@ from gravel.querying.sources import Sources
 
 @dataclass(frozen=True)
 class Input:
-    """What an aggregate is of: its value a row (None for COUNT(*)), the rows of its FILTER, its order."""
+    """What an aggregate is of: its value a row (None for COUNT(*)), values beside it, the rows of its FILTER, its order."""
 
     name: str
     value: Vector | None
@@ -29,12 +30,22 @@ class Input:
     mask: np.ndarray
     keys: list[Any]
     sorts: Any
+    others: tuple[Vector, ...] = ()
+
+    def take(self, rows: np.ndarray) -> Input:
+        """Of these rows."""
+        return replace(
+            self, value=None if self.value is None else taken(self.value, rows), mask=self.mask[rows],
+            keys=[key.take(pa.array(rows)) for key in self.keys], others=tuple(taken(one, rows) for one in self.others),
+        )  # fmt: skip
 
 
 class Grouping(Sources):
     """Rows of groups, a column for each key and each aggregate."""
 
-    def _aggregates(self, select: tree.Select, items: list[tree.Named], query: tree.Query | None) -> list[tree.Aggregate]:
+    def _aggregates(
+        self, select: tree.Select, items: list[tree.Named], query: tree.Query | None, over: Relation, withs: dict[str, Relation]
+    ) -> list[tree.Aggregate]:
         """The aggregates that this block computes, its ORDER BY's too."""
         places: list[tree.Node] = [item.expression for item in items]
         places += [select.having] if select.having is not None else []
@@ -44,7 +55,7 @@ class Grouping(Sources):
             for place in places
             for one in top(place, (tree.Aggregate,), windows=True)
             if isinstance(one, tree.Aggregate) and one.over is None
-        ]
+        ] + [one for place in places for one in self.aggregates_of_outer_columns(place, over, withs)]
 
     def _group(
         self, select: tree.Select, over: Relation, items: list[tree.Named], aggregates: list[tree.Aggregate], withs: dict[str, Relation]
@@ -59,16 +70,15 @@ class Grouping(Sources):
         if sound is not None:
             over = over.take(sound)
             keys = {shape: (taken(made, sound), kind) for shape, (made, kind) in keys.items()}
+        over, keys = self._without_bad_inputs(aggregates, over, keys, every, withs)
         inputs = [self._input(one, over, withs) for one in aggregates]
         parts: list[tuple[list[Vector], list[Vector], int]] = []
         types: list[Type] = []
         for some in sets:
             shapes = {self.shape(node, over) for node in some}
             used = [keys[shape][0].values for shape in keys if shape in shapes]
-            numbers, first = codes_of(used, over.count)
+            numbers, first = codes_of(used, over.count) if used else (np.zeros(over.count, np.int64), np.zeros(0, np.int64))
             many = len(first) if used else 1
-            if not used:
-                numbers = np.zeros(over.count, np.int64)
             heads = [taken(made, first) if shape in shapes else Vector(pa.nulls(many, kind.arrow)) for shape, (made, kind) in keys.items()]
             computed, types = [], []
             for one, given in zip(aggregates, inputs, strict=True):
@@ -120,53 +130,113 @@ class Grouping(Sources):
                     return item.expression
         return node
 
-    def _input(self, one: tree.Aggregate, over: Relation, withs: dict[str, Relation]) -> Input:
+    def _without_bad_inputs(
+        self, aggregates: list[tree.Aggregate], over: Relation, keys: dict[Any, tuple[Vector, Type]], every: dict[Any, tree.Node],
+        withs: dict[str, Relation],
+    ) -> tuple[Relation, dict[Any, tuple[Vector, Type]]]:  # fmt: skip
+        """An error in an aggregate's input is one of its source row: it is told, and the row left out where errors leave rows out."""
+        inputs: list[tuple[str, Vector]] = []
+        for one in aggregates:
+            if one.name.upper() == "GROUPING":
+                continue
+            mask = np.ones(over.count, bool)
+            if one.filter is not None:
+                decided, _ = self.evaluate(one.filter, over, withs, condition=True, watched=False)
+                inputs.append((self._written(one.filter), decided))
+                mask = decided.true(over.count)
+            for node in (*self._items_of(one.arguments), *(key.expression for key in one.within + one.order)):
+                made, _ = self.evaluate(node, over, withs, watched=False)
+                if made.errors is not None:
+                    inputs.append((self._written(one), Vector(made.values, np.where(mask, made.errors, 0).astype(np.uint8))))
+        sound = self._sound("aggregate", over, inputs, lambda failed: self._by_group(failed, keys, every))
+        if sound is None:
+            return over, keys
+        return over.take(sound), {shape: (taken(made, sound), kind) for shape, (made, kind) in keys.items()}
+
+    def _by_group(self, failed: np.ndarray, keys: dict[Any, tuple[Vector, Type]], every: dict[Any, tree.Node]) -> str:
+        """How many rows are left out of each group, of the first groups."""
+        if not keys:
+            return ""
+        rows = np.flatnonzero(failed)
+        columns = [taken(made, rows).values for made, _ in keys.values()]
+        codes, first = codes_of(columns, len(rows))
+        texts = [to_text(column.take(pa.array(first)), kind).to_pylist() for column, (_, kind) in zip(columns, keys.values(), strict=True)]
+        counts = np.bincount(codes, minlength=len(first))
+        names = [self._written(node)[:30] for node in every.values()]
+        told = []
+        for at in range(min(len(first), 5)):
+            group = ", ".join(f"{name} {'NULL' if text[at] is None else text[at][:30]}" for name, text in zip(names, texts, strict=True))
+            told.append(f"{counts[at]:,} of {group}")
+        more = len(first) - len(told)
+        return ": " + "; ".join(told) + (f"; and {more:,} groups more" if more > 0 else "")
+
+    @staticmethod
+    def _items_of(arguments: Sequence[tree.Node]) -> list[tree.Node]:
+        """Arguments with rows of values as their items."""
+        return [item for one in arguments for item in (one.items if isinstance(one, tree.Row) else (one,))]
+
+    def _input(self, one: tree.Aggregate, over: Relation, withs: dict[str, Relation], stands: dict[Any, int] | None = None) -> Input:
         name = one.name.upper()
         if name not in building.AGGREGATES:
             raise self._wrong(f"{name} is no aggregate", one, "window functions have OVER (…)" if name in building.WINDOWS else "")
+        if one.nulls:
+            raise self._wrong(f"{name} takes no {one.nulls} NULLS", one, "LAG, LEAD, FIRST_VALUE, LAST_VALUE and NTH_VALUE do")
         mask = np.ones(over.count, bool)
         if one.filter is not None:
-            made, _ = self.evaluate(one.filter, over, withs, condition=True)
-            if made.errors is not None:
-                self._fault("FILTER", self._written(one.filter), made.errors, over.rows)
-            mask = made.true(over.count)
+            mask = self.evaluate(one.filter, over, withs, stands, condition=True)[0].true(over.count)
         if name == "GROUPING" or one.star:
             if one.star and name != "COUNT":
                 raise self._wrong(f"{name} takes an expression", one)
             return Input(name, None, INTEGER, mask, [], ())
-        wants = {"LISTAGG": (1, 2), "PERCENTILE_CONT": (1, 1), "PERCENTILE_DISC": (1, 1)}.get(name, (1, 1))
-        if not wants[0] <= len(one.arguments) <= wants[1]:
-            raise self._wrong(f"{name} does not take {len(one.arguments)} arguments", one)
-        subject = one.within[0].expression if name.startswith("PERCENTILE") and one.within else one.arguments[0]
-        if name.startswith("PERCENTILE") and not one.within:
-            raise self._wrong(f"{name} needs WITHIN GROUP (ORDER BY …)", one)
-        value, kind = self.evaluate(subject, over, withs)
-        if name in ("SUM", "AVG", "PERCENTILE_CONT") or name.startswith(("STDDEV", "VAR")):
-            if kind.kind not in (*NUMBERS, Kind.NULL):
-                raise self._wrong(
-                    f"{name} takes a number, this is {kind}", subject, f"write CAST({self._written(subject)[:60]} AS DECIMAL)"
-                )
-            if kind.kind is Kind.NULL:
-                value, kind = as_type(value, INTEGER), INTEGER
+        arguments = self._items_of(one.arguments)
+        rows = len(arguments) > len(one.arguments) or (len(arguments) > 1 and name == "COUNT" and one.distinct)
+        if rows and not (name == "COUNT" and one.distinct):
+            raise self._wrong(f"{name} takes one value", one, "COUNT(DISTINCT (a, b)) counts combinations" if name == "COUNT" else "")
+        least, most = {"LISTAGG": (1, 2)}.get(name, (2, 2) if name in building.REGRESSIONS else (1, 1))
+        if not least <= len(arguments) <= most and not rows:
+            raise self._wrong(f"{name} does not take {len(arguments)} arguments", one)
+        percentile = name.startswith("PERCENTILE")
+        if percentile and len(one.within) != 1:
+            raise self._wrong(f"{name} needs WITHIN GROUP (ORDER BY x), one key", one)
+        if one.within and not percentile and name != "LISTAGG":
+            raise self._wrong(f"{name} takes no WITHIN GROUP", one, f"{name}(x ORDER BY …)")
+        sorts = one.order or one.within
+        subject = one.within[0].expression if percentile else arguments[0]
+        given = [self.evaluate(node, over, withs, stands) for node in ([subject] if percentile or name == "LISTAGG" else arguments)]
+        value, kind = given[0]
+        if name in ("SUM", "AVG", "PERCENTILE_CONT") or name.startswith(("STDDEV", "VAR")) or name in building.REGRESSIONS:
+            for at, ((made, one_kind), node) in enumerate(zip(given, arguments, strict=False)):
+                if one_kind.kind not in (*NUMBERS, Kind.NULL):
+                    node = subject if percentile else node
+                    hint = f"write CAST({self._written(node)[:60]} AS DECIMAL)"
+                    raise self._wrong(f"{name} takes a number, this is {one_kind}", node, hint)
+                if one_kind.kind is Kind.NULL:
+                    given[at] = (as_type(made, INTEGER), INTEGER)
+            value, kind = given[0]
+        if kind.kind is Kind.NULL:
+            to = BOOLEAN if name == "EVERY" else TEXT
+            value, kind = as_type(value, to), to
         if name == "LISTAGG" and kind != TEXT:
             raise self._wrong(f"LISTAGG takes TEXT, this is {kind}", subject, f"write CAST({self._written(subject)[:60]} AS TEXT)")
-        keys = [self.evaluate(key.expression, over, withs)[0].values for key in one.within] if name == "LISTAGG" else []
-        if not self.quiet and name in ("COUNT", "AVG", "SUM"):
-            nulls = int((pc.is_null(value.values).to_numpy(zero_copy_only=False) & mask).sum())
-            if nulls and not one.distinct:
+        if name == "EVERY" and kind != BOOLEAN:
+            raise self._wrong(f"EVERY takes a condition, this is {kind}", subject, "compare it: … = …")
+        keys = [] if percentile else [self.evaluate(key.expression, over, withs, stands)[0].values for key in sorts]
+        if not self.quiet and name in ("COUNT", "AVG", "SUM") and not one.distinct:
+            failed = value.failed(over.count)
+            nulls = int((pc.is_null(value.values).to_numpy(zero_copy_only=False) & mask & ~failed).sum())
+            if nulls:
                 self._warn(
                     "aggregate passes over NULL",
                     nulls,
                     f"have NULL in {self._written(one)[:60]}, which passes over them",
                     "COUNT(*) counts rows; COALESCE gives NULL a value",
                 )
-        return Input(name, value, kind, mask, keys, one.within)
+        return Input(name, value, kind, mask, keys, sorts, tuple(made for made, _ in given[1:]))
 
     def _aggregate(
         self, one: tree.Aggregate, given: Input, numbers: np.ndarray, many: int, over: Relation, used: list[bool], shapes: list[Any]
     ) -> tuple[Vector, Type]:
-        name, mask = given.name, given.mask
-        if name == "GROUPING":
+        if given.name == "GROUPING":
             bits = 0
             for node in one.arguments:
                 shape = self.shape(node, over)
@@ -175,49 +245,67 @@ class Grouping(Sources):
                 bits = bits * 2 + (not used[shapes.index(shape)])
             return Vector(pa.array(np.full(many, bits), pa.int64())), INTEGER
         if given.value is None:
-            return groups.count(numbers, many, mask), INTEGER
-        value, kind = given.value.values, given.kind
-        errors = self._group_errors(given, numbers, many)
-        known = mask & pc.is_valid(value).to_numpy(zero_copy_only=False)
+            return groups.count(numbers, many, given.mask), INTEGER
+        known = self._known(given)
         if one.distinct:
-            known = groups.distinct_rows(numbers, value, known)
-        made, to = self._computed(one, given, numbers, many, value, kind, known)
-        if errors is not None:
-            merged = errors if made.errors is None else np.where(errors != 0, errors, made.errors).astype(np.uint8)
-            made = vector(made.values, merged)
-        return made, to
+            known = groups.distinct_rows(numbers, [given.value.values, *(other.values for other in given.others)], known)
+        return self._computed(one, given, numbers, many, known)
 
-    def _computed(
-        self, one: tree.Aggregate, given: Input, numbers: np.ndarray, many: int, value: Any, kind: Type, known: np.ndarray
-    ) -> tuple[Vector, Type]:
-        name = given.name
+    def _known(self, given: Input) -> np.ndarray:
+        """The rows that an aggregate takes: those of its FILTER whose values are known; ARRAY_AGG takes NULL too."""
+        known = given.mask.copy()
+        if given.name == "ARRAY_AGG" or given.value is None:
+            return known
+        for one in (given.value, *given.others):
+            if one.values.null_count:
+                known &= pc.is_valid(one.values).to_numpy(zero_copy_only=False)
+        return known
+
+    @staticmethod
+    def _result_type(name: str, kind: Type) -> Type:
+        """The type of an aggregate over values of a type."""
+        if name in ("COUNT", "REGR_COUNT"):
+            return INTEGER
+        if name == "SUM":
+            return groups.sum_type(kind)
+        if name == "AVG":
+            return groups.mean_type(kind)
+        if name == "ARRAY_AGG":
+            return Type(Kind.ARRAY, item=kind)
+        if name.startswith(("STDDEV", "VAR")) or name == "PERCENTILE_CONT" or name in building.REGRESSIONS:
+            return DOUBLE
+        return kind
+
+    def _computed(self, one: tree.Aggregate, given: Input, numbers: np.ndarray, many: int, known: np.ndarray) -> tuple[Vector, Type]:
+        name, kind = given.name, given.kind
+        to = self._result_type(name, kind)
+        assert given.value is not None
+        value = given.value.values
         if name == "COUNT":
-            return groups.count(numbers, many, known), INTEGER
-        if name in ("MIN", "MAX", "ANY_VALUE"):
-            return groups.extreme(numbers, many, value, known, {"MIN": "min", "MAX": "max"}.get(name, "first")), kind
+            return groups.count(numbers, many, known), to
+        if name in ("MIN", "MAX"):
+            return groups.extreme(numbers, many, value, known, name.lower()), to
         if name in ("SUM", "AVG"):
-            sums = groups.total(numbers, many, value, known, kind)
-            return (sums, groups.sum_type(kind)) if name == "SUM" else groups.mean(sums, groups.count(numbers, many, known), kind)
+            return groups.total(numbers, many, value, known, kind, name), to
+        if name == "EVERY":
+            return groups.every(numbers, many, value, known), to
+        if name in building.REGRESSIONS:
+            return groups.regression(numbers, many, value, given.others[0].values, known, name), to
         if name.startswith(("STDDEV", "VAR")):
-            return groups.spread(numbers, many, value, known, name), DOUBLE
-        if name == "LISTAGG":
+            return groups.spread(numbers, many, value, known, name), to
+        if name in ("LISTAGG", "ARRAY_AGG", "ANY_VALUE"):
+            rows = groups.in_order(numbers, known, given.keys, given.sorts)
+            if name == "ANY_VALUE":
+                return groups.first_by(numbers, many, value, rows), to
+            if name == "ARRAY_AGG":
+                return Vector(groups.gathered(numbers, many, value, rows)), to
             separator = literal_text(one.arguments[1]) if len(one.arguments) > 1 else ""
             if separator is None:
                 raise self._wrong("the separator of LISTAGG is a text literal", one.arguments[1])
-            return groups.listed(numbers, many, value, known, separator, given.keys, given.sorts), TEXT
+            return groups.listed(numbers, many, value, rows, separator), to
         share = one.arguments[0]
         number = float(share.text) if isinstance(share, tree.Literal) and share.kind in ("integer", "decimal", "double") else -1.0
         if not 0 <= number <= 1:
             raise self._wrong(f"{name} takes a share from 0 to 1", share)
         continuous = name == "PERCENTILE_CONT"
-        made = groups.percentile(numbers, many, value, known, number, continuous, one.within[0].descending)
-        return made, DOUBLE if continuous else kind
-
-    def _group_errors(self, given: Input, numbers: np.ndarray, many: int) -> np.ndarray | None:
-        """An aggregate that meets an error is that error: of a group's errors the first."""
-        if given.value is None or given.value.errors is None:
-            return None
-        rows = np.flatnonzero((given.value.errors != 0) & given.mask)
-        made = np.zeros(many, np.uint8)
-        made[numbers[rows[::-1]]] = given.value.errors[rows[::-1]]
-        return made
+        return groups.percentile(numbers, many, value, known, number, continuous, one.within[0].descending), to

@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 from gravel.engine.vector import Vector
 from gravel.querying.relation import codes_of, joined
 
-_CHUNK = 1 << 21
+CHUNK = 1 << 21
 
 
 def equal_pairs(left: list[Vector], right: list[Vector], kinds: list) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-arg]
@@ -40,7 +40,7 @@ def all_pairs(lefts: int, rights: int) -> Iterator[tuple[np.ndarray, np.ndarray]
     """Every row of the left with every row of the right, some at a time."""
     if not lefts or not rights:
         return
-    step = max(1, _CHUNK // rights)
+    step = max(1, CHUNK // rights)
     for start in range(0, lefts, step):
         rows = np.arange(start, min(start + step, lefts))
         yield np.repeat(rows, rights), np.tile(np.arange(rights), len(rows))

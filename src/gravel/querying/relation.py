@@ -15,6 +15,8 @@ from gravel.engine.parallel import ordered_map
 from gravel.engine.vector import Vector
 from gravel.language import tree
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.functions.casts import widened
+from gravel.language.functions.ordering import sortable
 from gravel.language.types import TEXT, Kind, Type
 from gravel.problems import nearest
 
@@ -33,6 +35,11 @@ class Columns(Sequence[Vector]):
             return [self[at] for at in range(*index.indices(len(self)))]
         cell = self.cells[index]
         return cell.get() if isinstance(cell, Later) else cell
+
+    def fails(self, index: int) -> bool:
+        """Whether some row of a column has an error, as far as that is known without making it."""
+        cell = self.cells[index]
+        return (cell.source if isinstance(cell, Later) else cell).errors is not None
 
     def take(self, rows: np.ndarray) -> Columns:
         """These rows of each; an index below 0 is a row of NULLs."""
@@ -177,7 +184,7 @@ def taken(vector: Vector, rows: np.ndarray) -> Vector:
 
 def joined(parts: Sequence[Vector], kind: Type) -> Vector:
     """Vectors one after another, as one type."""
-    arrays = [part.values.cast(kind.arrow) if part.values.type != kind.arrow else part.values for part in parts]
+    arrays = [widened(part.values, kind.arrow) for part in parts]
     errors = None
     if any(part.errors is not None for part in parts):
         errors = np.concatenate([np.zeros(len(part), np.uint8) if part.errors is None else part.errors for part in parts])
@@ -213,14 +220,7 @@ def codes_of(columns: Sequence[Any], count: int) -> tuple[np.ndarray, np.ndarray
 
 
 def _codes(column: Any) -> tuple[np.ndarray, int]:
-    if pa.types.is_boolean(column.type):
-        column = column.cast(pa.int8())
-    elif pa.types.is_floating(column.type):
-        values = column.fill_null(0).to_numpy(zero_copy_only=False) + 0.0
-        column = pa.array(np.where(np.isnan(values), np.nan, values), mask=column.is_null().to_numpy(zero_copy_only=False))
-    elif pa.types.is_list(column.type) or pa.types.is_interval(column.type):
-        column = pa.array([None if value is None else repr(value) for value in column.to_pylist()], pa.string())
-    coded = column.dictionary_encode(null_encoding="encode")
+    coded = sortable(column).dictionary_encode(null_encoding="encode")
     return coded.indices.to_numpy().astype(np.int64), max(1, len(coded.dictionary))
 
 
@@ -239,7 +239,7 @@ class Grouped(Relation):
 
 def as_type(one: Vector, kind: Type) -> Vector:
     """A vector widened to a type."""
-    return one if one.values.type == kind.arrow else Vector(one.values.cast(kind.arrow), one.errors)
+    return one if one.values.type == kind.arrow else Vector(widened(one.values, kind.arrow), one.errors, one.constant)
 
 
 def typed(found: Relation) -> Relation:

@@ -15,9 +15,11 @@ from gravel.inspecting.look import sort_order
 from gravel.language import parse, tree
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import TEXT, Kind, Type, common
+from gravel.problems import DataProblem
 from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined, renamed, typed
 from gravel.querying.windowing import Windowing
 
+_ROUNDS, _RECURSIVE_ROWS = 100_000, 20_000_000  # a recursive query beyond them does not end
 _FOLDED = 200_000  # rows up to which DISTINCT looks for those that differ in case or spaces only
 
 
@@ -43,12 +45,55 @@ class Session(Windowing):
         """A query's relation, its order kept."""
         own = dict(withs)
         for one in query.withs:
-            own[one.name.casefold()] = renamed(self.run_query(one.query, own), one.name, one.columns, one, self.text)
+            made = self._recursive(one, own) if query.recursive and _names_itself(one) else self.run_query(one.query, own)
+            own[one.name.casefold()] = renamed(made, one.name, one.columns, one, self.text)
+        self._withs = own
+        offset, fetch = (None if node is None else self._rows_of(node) for node in (query.offset, query.fetch))
         body = query.body
         if isinstance(body, tree.Select):
-            return self._select(body, own, query)
+            return self._select(body, own, query, offset, fetch)
         made = self._body(body, own)
-        return self._limited(self._ordered(made, made, query, {}, own), query)
+        return self._limited(self._ordered(made, made, query, {}, own), query, offset, fetch)
+
+    def _rows_of(self, node: tree.Node) -> int | None:
+        number = self.number(node, "a number of rows")
+        if number is not None and number < 0:
+            raise self._wrong("a number of rows is 0 or more", node)
+        return number
+
+    def _recursive(self, one: tree.With, withs: dict[str, Relation]) -> Relation:
+        """WITH RECURSIVE: the first query's rows, then the second's over the rows that were new, until none is."""
+        body = one.query.body
+        if not isinstance(body, tree.SetOperation) or body.operator != "UNION":
+            raise self._wrong(f"{one.name} reads itself: it is a query UNION [ALL] a query that reads it", one.query)
+        made = typed(self._body(body.left, withs))
+        names = one.columns or made.names
+        self.quiet += 1
+        try:
+            made = self._once_each(made) if not body.all else made
+            fresh, rounds = made, 0
+            while fresh.count:
+                rounds += 1
+                if rounds > _ROUNDS or made.count > _RECURSIVE_ROWS:
+                    raise DataProblem(f"{one.name} does not end: {made.count:,} rows after {rounds - 1:,} rounds",
+                                      hint="it needs a WHERE that comes to no row at last")  # fmt: skip
+                own = {**withs, one.name.casefold(): renamed(fresh, one.name, tuple(names), one, self.text)}
+                more = typed(self._body(body.right, own))
+                both, kinds = self._stacked(made, more, body)
+                if not body.all:
+                    both = self._once_each(both)
+                fresh = both.take(np.arange(made.count, both.count))
+                made = replace(both, types=kinds)
+        finally:
+            self.quiet -= 1
+        self._tell(f"WITH RECURSIVE {one.name}", made.count, made.count, f"after {rounds:,} rounds")
+        if one.query.order or one.query.fetch is not None or one.query.offset is not None:
+            raise self._wrong("a query that reads itself takes no ORDER BY and no LIMIT", one.query, "put them into the query that reads it")
+        return made
+
+    def _once_each(self, made: Relation) -> Relation:
+        _, first = codes_of([one.values for one in made.vectors], made.count)
+        return made.take(np.sort(first))
 
     def _body(self, body: Any, withs: dict[str, Relation]) -> Relation:
         if isinstance(body, tree.Select):
@@ -77,25 +122,23 @@ class Session(Windowing):
             found = kept
         return replace(found, vectors=Columns(Vector(one.values) for one in found.vectors))
 
-    def _select(self, select: tree.Select, withs: dict[str, Relation], query: tree.Query | None) -> Relation:
-        over = Relation((), (), (), Columns(()), 1)
-        for at, source in enumerate(select.sources):
-            if isinstance(source, tree.Unnest) and at:
-                over = self._unnest(over, source, withs, outer=False)
-                continue
-            found = self._source(source, withs)
-            over = (
-                found if not at else self._join(over, found, tree.Join(source.start, source.end, "CROSS", source, source, None, ()), withs)
-            )
+    def _select(
+        self, select: tree.Select, withs: dict[str, Relation], query: tree.Query | None, offset: int | None = None, fetch: int | None = None
+    ) -> Relation:
+        decided: set[int] = set()
+        over = self._from(select, withs, decided)
         own = len(over.names)
-        over = self._with_outer(over)
-        if select.where is not None:
-            over = self._where(select.where, over, withs, "WHERE")
-        items = self._items(select, over, own)
-        stands: dict[Any, int] = {}
-        aggregates = self._aggregates(select, items, query)
+        over, outside = self._with_outer(over)
+        where = _without(select.where, decided)
+        if where is not None:
+            over = self._where(where, over, withs, "WHERE", outside)
+        items, stands = self._items(select, over, own)
+        stands |= outside
+        aggregates = [one for one in self._aggregates(select, items, query, over, withs) if id(one) not in outside]
         if select.groups is not None or aggregates or select.having is not None:
             over, stands = self._group(select, over, items, aggregates, withs)
+            over, outside = self._with_outer(over)
+            stands |= outside
             if select.having is not None:
                 over = self._where(select.having, over, withs, "HAVING", stands)
         over, stands = self._windows(select, items, query, over, withs, stands)
@@ -108,7 +151,7 @@ class Session(Windowing):
             types.append(kind)
             stands_at = None
             if isinstance(item.expression, tree.Name) and over.origin is not None:
-                stands_at = over.search(item.expression, self.text)
+                stands_at = stands.get(id(item.expression), over.search(item.expression, self.text))
             plains.append(None if stands_at is None else over.plains[stands_at])
         result = Relation(
             tuple(names),
@@ -127,7 +170,7 @@ class Session(Windowing):
         if query is None:
             return result
         chosen = [shapes.get(self.shape(key.expression, over)) for key in query.order]
-        return self._limited(self._ordered(result, before, query, stands, withs, chosen), query)
+        return self._limited(self._ordered(result, before, query, stands, withs, chosen), query, offset, fetch)
 
     def _where(
         self, node: tree.Node, over: Relation, withs: dict[str, Relation], stage: str, stands: dict[Any, int] | None = None
@@ -159,9 +202,10 @@ class Session(Windowing):
                 )
                 self._warn("WHERE on the outer side", int(mask.sum()), detail, "put the condition into ON, or allow IS NULL")
 
-    def _items(self, select: tree.Select, over: Relation, own: int) -> list[tree.Named]:
-        """The select list with * written out as the first `own` columns."""
+    def _items(self, select: tree.Select, over: Relation, own: int) -> tuple[list[tree.Named], dict[Any, int]]:
+        """The select list with * written out as the first `own` columns, and where those stand: their names may be shared."""
         made: list[tree.Named] = []
+        stands: dict[Any, int] = {}
         for item in select.items:
             if isinstance(item, tree.Named):
                 made.append(item)
@@ -176,19 +220,11 @@ class Session(Windowing):
             ]
             if not places:
                 raise self._wrong(f"there is no table {item.table} here", item)
-            made += [
-                tree.Named(
-                    item.start,
-                    item.end,
-                    over.names[at],
-                    item.start,
-                    tree.Name(item.start, item.end, over.names[at], True, over.tables[at] or ""),
-                )
-                if [over.names[i] for i in range(len(over.names)) if i not in over.hidden].count(over.names[at]) > 1 or at in over.hidden
-                else tree.Named(item.start, item.end, over.names[at], item.start, tree.Name(item.start, item.end, over.names[at], True))
-                for at in places
-            ]
-        return made
+            for at in places:
+                name = tree.Name(item.start, item.end, over.names[at], True, over.tables[at])
+                stands[id(name)] = at
+                made.append(tree.Named(item.start, item.end, over.names[at], item.start, name))
+        return made, stands
 
     def _distinct(self, made: Relation) -> Relation:
         sound = self._sound("DISTINCT", made, zip(made.names, made.vectors, strict=True))
@@ -247,11 +283,12 @@ class Session(Windowing):
         self._sorted_keys = [key.take(pa.array(order)) for key in keys]
         return made.take(order)
 
-    def _limited(self, made: Relation, query: tree.Query) -> Relation:
-        if not query.offset and query.fetch is None:
+    def _limited(self, made: Relation, query: tree.Query, offset: int | None, fetch: int | None) -> Relation:
+        if query.offset is None and query.fetch is None:
             return made
-        end = made.count if query.fetch is None else min(made.count, query.offset + query.fetch)
-        if query.fetch and query.order and end < made.count and end > query.offset:
+        begin = offset or 0
+        end = made.count if fetch is None else min(made.count, begin + fetch)
+        if fetch and query.order and end < made.count and end > begin:
             keys = [pa.concat_arrays(key.chunks) if isinstance(key, pa.ChunkedArray) else key for key in self._sorted_keys]
             peers, _ = codes_of(keys, made.count)
             after = int((peers[end:] == peers[end - 1]).sum())
@@ -264,19 +301,19 @@ class Session(Windowing):
                     "share the sort key of the last row, and some of them are not among the result",
                     "add a key to ORDER BY, or WITH TIES",
                 )
-        kept = made.take(np.arange(min(query.offset, made.count), end))
-        self._tell("FETCH", made.count, kept.count, f"from row {query.offset + 1:,}")
+        kept = made.take(np.arange(min(begin, made.count), max(end, min(begin, made.count))))
+        self._tell("FETCH", made.count, kept.count, f"from row {begin + 1:,}")
         return kept
 
     def _values(self, node: tree.Values) -> Relation:
         width = len(node.rows[0].items)
-        one = Relation((), (), (), Columns(()), 1)
+        one, stands = self._with_outer(Relation((), (), (), Columns(()), 1))
         columns: list[list[tuple[Vector, Type]]] = [[] for _ in range(width)]
         for row in node.rows:
             if len(row.items) != width:
                 raise self._wrong(f"{len(row.items)} values where the first row has {width}", row)
             for column, item in zip(columns, row.items, strict=True):
-                column.append(self.evaluate(item, one, {}))
+                column.append(self.evaluate(item, one, self._withs, stands))
         vectors, types = [], []
         for column, item in zip(columns, node.rows[0].items, strict=True):
             kind = column[0][1]
@@ -293,18 +330,7 @@ class Session(Windowing):
 
     def _set_operation(self, node: tree.SetOperation, withs: dict[str, Relation]) -> Relation:
         left, right = self._body(node.left, withs), self._body(node.right, withs)
-        if len(left.names) != len(right.names):
-            raise self._wrong(f"{node.operator} of {len(left.names)} and {len(right.names)} columns", node)
-        types = []
-        for a, b, name in zip(left.types, right.types, left.names, strict=True):
-            kind = common(a, b)
-            if kind is None:
-                raise self._wrong(f"{node.operator} cannot mix {a} and {b} in {name}", node, "cast one of them")
-            types.append(TEXT if kind.kind is Kind.NULL else kind)
-        vectors = [
-            joined([as_type(a, kind), as_type(b, kind)], kind) for a, b, kind in zip(left.vectors, right.vectors, types, strict=True)
-        ]
-        both = Relation(left.names, ("",) * len(types), tuple(types), Columns(vectors), left.count + right.count)
+        both, _ = self._stacked(left, right, node)
         sound = None
         if not (node.operator == "UNION" and node.all):
             sound = self._sound(node.operator, both, zip(both.names, both.vectors, strict=True))
@@ -316,6 +342,22 @@ class Session(Windowing):
         made = both.take(keep)
         self._tell(node.operator + (" ALL" if node.all else ""), both.count, made.count, f"{left.count:,} and {right.count:,} rows")
         return made
+
+    def _stacked(self, left: Relation, right: Relation, node: tree.SetOperation) -> tuple[Relation, tuple[Type, ...]]:
+        """Both relations' rows, one after another, in common types."""
+        if len(left.names) != len(right.names):
+            raise self._wrong(f"{node.operator} of {len(left.names)} and {len(right.names)} columns", node)
+        types = []
+        for a, b, name in zip(left.types, right.types, left.names, strict=True):
+            kind = common(a, b)
+            if kind is None:
+                raise self._wrong(f"{node.operator} cannot mix {a} and {b} in {name}", node, "cast one of them")
+            types.append(TEXT if kind.kind is Kind.NULL else kind)
+        vectors = [
+            joined([as_type(a, kind), as_type(b, kind)], kind) for a, b, kind in zip(left.vectors, right.vectors, types, strict=True)
+        ]
+        made = Relation(left.names, ("",) * len(types), tuple(types), Columns(vectors), left.count + right.count)
+        return made, tuple(types)
 
     def _chosen(self, node: tree.SetOperation, columns: list[Any], lefts: int, rights: int) -> np.ndarray:
         """The rows of both sides, one after another, that a set operation keeps."""
@@ -336,3 +378,20 @@ class Session(Windowing):
         place = np.empty(lefts, np.int64)
         place[order] = np.arange(lefts) - np.repeat(np.cumsum(counts) - counts, counts)
         return np.flatnonzero(place < allowed[mine])
+
+
+def _without(where: tree.Node | None, decided: set[int]) -> tree.Node | None:
+    """A condition without the parts that joins have decided."""
+    if where is None or not decided:
+        return where
+    parts = where.operands if isinstance(where, tree.Logic) and where.operator == "AND" else (where,)
+    rest = tuple(part for part in parts if id(part) not in decided)
+    if len(rest) <= 1:
+        return rest[0] if rest else None
+    return tree.Logic(rest[0].start, rest[-1].end, "AND", rest)
+
+
+def _names_itself(one: tree.With) -> bool:
+    return any(
+        isinstance(node, tree.Table) and node.is_name and node.reference.casefold() == one.name.casefold() for node in parse.walk(one.query)
+    )

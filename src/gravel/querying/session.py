@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -15,17 +15,20 @@ import pyarrow.compute as pc
 
 from gravel.engine.evaluate import run
 from gravel.engine.mapped import Store
-from gravel.engine.vector import Vector, vector
+from gravel.engine.vector import Vector, first_error, vector
 from gravel.inspecting.cautions import Watch
 from gravel.language import parse, tree
 from gravel.language.bind import Given, Scope, bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.errors import CODES, meaning, sqlstate
-from gravel.language.types import BOOLEAN, TEXT, Kind, Type, common
+from gravel.language.functions.operators import compared
+from gravel.language.types import BOOLEAN, NUMBERS, TEXT, Kind, Type, common
 from gravel.problems import CallProblem, DataProblem, nearest
 from gravel.querying import joins
+from gravel.querying.groups import ordered
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
-from gravel.querying.shapes import top
+from gravel.querying.scopes import Scopes
+from gravel.querying.shapes import SUBQUERIES, top
 from gravel.tables.reference import open_table
 from gravel.tables.table import Malformed
 
@@ -42,13 +45,41 @@ class Stage:
 
 @dataclass(frozen=True)
 class RowFault:
-    """Rows that failed at a stage: the expression, the SQLSTATE, how many, and the first source row if it is known."""
+    """Rows that failed at a stage: the expression, the SQLSTATE, how many, and the first source rows if they are known."""
 
     stage: str
     expression: str
     sqlstate: str
     rows: int
-    row: int | None
+    first: tuple[int, ...] = ()
+
+    @property
+    def row(self) -> int | None:
+        """The first source row."""
+        return self.first[0] if self.first else None
+
+
+class RowProblem(DataProblem):
+    """A row error that stops a query."""
+
+    def __init__(self, fault: RowFault, detail: str) -> None:
+        count = "1 row" if fault.rows == 1 else f"{fault.rows:,} rows"
+        where = ""
+        if fault.first:
+            where = f", first in source row{'s' if len(fault.first) > 1 else ''} {', '.join(f'{row:,}' for row in fault.first)}"
+        state = fault.sqlstate
+        super().__init__(f"{fault.stage}: {fault.expression[:80]} fails in {count}{where}: {state}, {meaning(state)}",
+                         detail=detail, hint="guard it with CASE, or --on-error null or omit")  # fmt: skip
+        self.sqlstate = state
+
+
+@dataclass
+class Outer:
+    """The row around a subquery: the names and aggregates that the subquery reads of it, where they stand there, and the row."""
+
+    names: dict[tuple[str, str], int]
+    aggregates: dict[int, int]
+    row: Relation
 
 
 @dataclass
@@ -73,7 +104,12 @@ class Base(ABC):
     _wanted: set[str] | None = None
     _withs: dict[str, Relation] = field(default_factory=dict)
     _with_null: set[int] = field(default_factory=set)  # subqueries, by identity, that have a NULL
-    _around: tuple[dict[tuple[str, str], int], Relation] | None = None
+    _around: Outer | None = None
+    _reasons: dict[str, str] = field(default_factory=dict)  # why subqueries have no value, by SQLSTATE
+
+    @abstractmethod
+    def _from(self, select: tree.Select, withs: dict[str, Relation], decided: set[int] | None = None) -> Relation:
+        """The rows of a FROM."""
 
     @abstractmethod
     def run_query(self, query: tree.Query, withs: dict[str, Relation]) -> Relation:
@@ -83,27 +119,26 @@ class Base(ABC):
         """Row errors that a result or a condition reads. Raises DataProblem where errors stop the query."""
         for code in np.unique(errors[errors != 0]):
             at = np.flatnonzero(errors == code)
-            row = int(rows[at[0]]) if rows is not None else None
-            self.faults.append(RowFault(stage, expression, sqlstate(int(code)), len(at), row))
+            first = () if rows is None else tuple(dict.fromkeys(int(row) for row in rows[at[:100]] if row > 0))[:3]
+            self.faults.append(RowFault(stage, expression, sqlstate(int(code)), len(at), first))
         if self.on_error == "stop" and self.faults:
-            first = self.faults[0]
-            where = f", first in source row {first.row:,}" if first.row else ""
-            count = "1 row" if first.rows == 1 else f"{first.rows:,} rows"
-            raise DataProblem(
-                f"{first.stage}: {first.expression[:80]} fails in {count}{where}: {first.sqlstate}, {meaning(first.sqlstate)}",
-                hint="guard it with CASE, or --on-error null or omit",
-            )
+            problem = RowProblem(self.faults[0], self._reasons.get(self.faults[0].sqlstate, ""))
+            if self.quiet:
+                self.faults.clear()
+            raise problem
 
-    def _sound(self, stage: str, made: Relation, vectors: Iterable[tuple[str, Vector]]) -> np.ndarray | None:
+    def _sound(
+        self, stage: str, made: Relation, vectors: Iterable[tuple[str, Vector]], detail: Callable[[np.ndarray], str] | None = None
+    ) -> np.ndarray | None:
         """What a stage reads of some rows: its errors are told, and where such rows are left out, which remain (else None)."""
         failed = np.zeros(made.count, bool)
         for expression, one in vectors:
             if one.errors is not None:
-                self._fault(stage, expression, one.errors, made.rows)
+                self._fault(stage, expression, one.spread(made.count).errors, made.rows)
                 failed |= one.errors != 0
         if self.on_error != "omit" or not failed.any():
             return None
-        self._tell(f"{stage}: omitted", made.count, int((~failed).sum()), "rows with an error")
+        self._tell(f"{stage}: omitted", made.count, int((~failed).sum()), "rows with an error" + (detail(failed) if detail else ""))
         self._left_out(made, failed)
         return np.flatnonzero(~failed)
 
@@ -143,7 +178,8 @@ class Base(ABC):
         def stand(one: tree.Node) -> int | None:
             return known.get(id(one), known.get(self.shape(one, over))) if known else None
 
-        scope = Scope(over.names, over.types, frozenset(), self.given, stand, over.find)
+        failing = frozenset(at for at in range(len(over.names)) if over.vectors.fails(at))
+        scope = Scope(over.names, over.types, frozenset(), self.given, stand, over.find, failing)
         self._withs = withs
         bound = bind(node, scope, self.text)
         if condition and bound.type.kind not in (Kind.BOOLEAN, Kind.NULL):
@@ -197,107 +233,154 @@ class Base(ABC):
         def stands(one: tree.Node) -> bool:
             return bool(known) and (id(one) in known or self.shape(one, rows) in known)
 
-        for one in top(node, (tree.Scalar, tree.Exists, tree.InQuery), stop=stands):
-            if isinstance(one, tree.InQuery) and not isinstance(one.operand, tree.Row) and not self._outer(one.query, over, withs):
+        for one in top(node, SUBQUERIES, stop=stands):
+            plain = isinstance(one, tree.InQuery) and not isinstance(one.operand, tree.Row)
+            if plain and not self._outer(one.query, over, withs) and not self._outer_aggregates(one.query, over, withs, known):
                 continue  # the binder asks for its members
-            made, kind = self._decided(one, over, withs)
+            made, kind = self._decided(one, over, withs, known)
             known[id(one)] = len(over.names)
             over = over.with_columns([made], [kind])
         return over
 
+    def scopes(self) -> Scopes:
+        """What resolves names in subqueries."""
+
+        def names_of(node: tree.Table) -> Sequence[str]:
+            if node.is_name and node.reference.casefold() in self.relations:
+                return self.relations[node.reference.casefold()].names
+            return self._open(node).columns
+
+        return Scopes(names_of)
+
+    def _free(self, query: tree.Query, withs: dict[str, Relation]) -> list[tree.Name]:
+        return self.scopes().free(query, {name: [one.casefold() for one in made.names] for name, made in withs.items()})
+
     def _outer(self, query: tree.Query, over: Relation, withs: dict[str, Relation]) -> list[tree.Name]:
         """The names in a subquery that mean columns of the rows around it."""
         found: dict[tuple[str, str], tree.Name] = {}
-        inner = self._inner_columns(query, withs)
-        tables = {name for name, _ in inner}
-        for one in parse.walk(query):
-            if not isinstance(one, tree.Name):
-                continue
-            table, name = one.table.casefold(), one.text.casefold()
-            own = (table, name) in inner if table else any(known == name for _, known in inner)
-            if not own and not (table and table in tables) and over.search(one, self.text) is not None:
-                found[table, name] = one
-                if not table:
+        for one in self._free(query, withs):
+            if over.search(one, self.text) is not None:
+                found[one.table.casefold(), one.text.casefold()] = one
+                if not one.table:
                     self._warn("a name from outside", over.count, f"take {one.text} from the row around the subquery, in which no table has it",
                                f"if that is meant, write it with its table: {over.tables[over.find(one, self.text)] or 't'}.{one.text}")  # fmt: skip
         return list(found.values())
 
-    def _inner_columns(self, query: tree.Query, withs: dict[str, Relation]) -> set[tuple[str, str]]:
-        """(table, column) of everything that the sources within a query have."""
-        found: set[tuple[str, str]] = set()
-        for one in parse.walk(query):
-            if isinstance(one, tree.Table):
-                alias = (one.alias or one.reference).casefold()
-                if one.is_name and one.reference.casefold() in withs:
-                    names: Sequence[str] = withs[one.reference.casefold()].names
-                elif one.is_name and one.reference.casefold() in self.relations:
-                    names = self.relations[one.reference.casefold()].names
-                elif one.is_name and any(item.name.casefold() == one.reference.casefold() for item in query.withs):
-                    names = ()
-                else:
-                    names = self._open(one).columns
-                found |= {(alias, name.casefold()) for name in (one.columns or names)}
-            elif isinstance(one, (tree.Derived, tree.Unnest)):
-                found |= {(one.alias.casefold(), name.casefold()) for name in one.columns}
-                found.add((one.alias.casefold(), ""))
-            elif isinstance(one, tree.Select) and (one is not query.body or query.order):
-                # What the queries within give their readers; its own names mean something in ORDER BY alone.
-                found |= {("", item.name.casefold()) for item in one.items if isinstance(item, tree.Named)}
-        return found
+    def _outer_aggregates(self, node: Any, over: Relation, withs: dict[str, Relation], known: dict[Any, int]) -> list[tree.Aggregate]:
+        """The aggregates in a subquery that have been computed for the rows around it, since they read these alone."""
+        return [one for one in parse.walk(node) if isinstance(one, tree.Aggregate) and one.over is None and id(one) in known]
 
-    def _decided(self, one: Any, over: Relation, withs: dict[str, Relation]) -> tuple[Vector, Type]:
+    def aggregates_of_outer_columns(self, node: tree.Node, over: Relation, withs: dict[str, Relation]) -> list[tree.Aggregate]:
+        """The aggregates within an expression's subqueries that belong to this block: every column they name is one of its own."""
+        made = []
+        for subquery in top(node, SUBQUERIES):
+            aggregates = [one for one in parse.walk(subquery.query) if isinstance(one, tree.Aggregate) and one.over is None]
+            if not aggregates:
+                continue
+            free = {id(name) for name in self._free(subquery.query, withs)}
+            for one in aggregates:
+                named = list(parse.column_names(one))
+                if named and all(id(name) in free and over.search(name, self.text) is not None for name in named):
+                    made.append(one)
+        return made
+
+    def _decided(self, one: Any, over: Relation, withs: dict[str, Relation], known: dict[Any, int]) -> tuple[Vector, Type]:
         """A subquery's value for each row: once for all rows, or once for each different combination of what it reads of them."""
         outer = self._outer(one.query, over, withs)
-        if not outer:
-            made, kind = self._once(one, over, withs, None)
+        aggregates = self._outer_aggregates(one.query, over, withs, known)
+        if not outer and not aggregates:
+            made, kind = self._once(one, over, withs, self._around)
             return (made.spread(over.count) if made.constant else made), kind
-        places = [over.find(name, self.text) for name in outer]
-        codes, first = codes_of([over.vectors[at].values for at in places], over.count)
-        given = {(name.table.casefold(), name.text.casefold()): at for name, at in zip(outer, places, strict=True)}
+        if not aggregates and (found := self._semi_join(one, outer, over, withs)) is not None:
+            return found, BOOLEAN
+        names = {(name.table.casefold(), name.text.casefold()): over.find(name, self.text) for name in outer}
+        stand = {id(node): known[id(node)] for node in aggregates}
+        codes, first = codes_of([over.vectors[at].values for at in (*names.values(), *stand.values())], over.count)
         parts, kind, rows = [], BOOLEAN, []
-        members = isinstance(one, tree.InQuery)
+        members = isinstance(one, (tree.InQuery, tree.Quantified))
         order = np.argsort(codes, kind="stable") if members else codes
         ends = np.cumsum(np.bincount(codes, minlength=len(first))) if members else codes
         for number, row in enumerate(first):
             # What is looked for may differ among rows that share what the subquery reads.
             sharing = order[ends[number - 1] if number else 0 : ends[number]] if members else np.array([row])
-            part, kind = self._once(one, over.take(sharing), withs, (given, over.take(np.array([row]))))
+            around = Outer(names, stand, over.take(np.array([row])))
+            part, kind = self._once(one, over.take(sharing), withs, around)
             parts.append(part.spread(len(sharing)))
             rows.append(sharing)
         if not parts:
             # No row asks; one of NULLs tells the type.
             single = over.take(np.array([-1]))
-            _, kind = self._once(one, single, withs, (given, single))
+            _, kind = self._once(one, single, withs, Outer(names, stand, single))
             return Vector(pa.nulls(0, kind.arrow)), kind
+        failed = self._read_errors(over, [*names.values(), *stand.values()])
         if not members:
-            return taken(joined(parts, kind), codes), kind
-        place = np.empty(over.count, np.int64)
-        place[np.concatenate(rows)] = np.arange(over.count)
-        return taken(joined(parts, kind), place), kind
+            made = taken(joined(parts, kind), codes)
+        else:
+            place = np.empty(over.count, np.int64)
+            place[np.concatenate(rows)] = np.arange(over.count)
+            made = taken(joined(parts, kind), place)
+        if failed is not None:
+            made = vector(made.values, failed if made.errors is None else np.where(failed != 0, failed, made.errors).astype(np.uint8))
+        return made, kind
 
-    def _once(self, one: Any, over: Relation, withs: dict[str, Relation], outer: Any) -> tuple[Vector, Type]:
+    @staticmethod
+    def _read_errors(over: Relation, places: list[int]) -> np.ndarray | None:
+        """The errors of what a subquery reads of each row."""
+        return first_error([over.vectors[at] for at in places], over.count)
+
+    def _once(self, one: Any, over: Relation, withs: dict[str, Relation], outer: Outer | None) -> tuple[Vector, Type]:
         """A subquery's value for rows that share what it reads of them."""
         self.quiet += 1
-        before, self._around = getattr(self, "_around", None), outer
+        before, self._around = self._around, outer
         try:
             found = self.run_query(one.query, withs)
+        except RowProblem as problem:
+            # It counts where the value is read: in a branch that no row takes it does not.
+            self._reasons.setdefault(problem.sqlstate, f"in the subquery {problem.message}")
+            error = np.array([CODES[problem.sqlstate]], np.uint8)
+            kind = BOOLEAN
+            if isinstance(one, (tree.Scalar, tree.ArrayOf)):
+                kind = self._type_of(one, withs, outer)
+            return vector(pa.nulls(1, kind.arrow), error, True), kind
         finally:
             self._around = before
             self.quiet -= 1
         if isinstance(one, tree.Exists):
             return Vector(pa.array([found.count > 0]), None, True), BOOLEAN
-        if isinstance(one, tree.Scalar):
+        if isinstance(one, (tree.Scalar, tree.ArrayOf)):
             if len(found.names) != 1:
                 raise self._wrong(f"a value is needed here, this query has {len(found.names)} columns", one)
+            kind, values = found.types[0], found.vectors[0]
+            if isinstance(one, tree.ArrayOf):
+                item = TEXT if kind.kind is Kind.NULL else kind
+                kind = Type(Kind.ARRAY, item=item)
+                if values.errors is not None:
+                    return vector(pa.nulls(1, kind.arrow), values.errors[values.errors != 0][:1], True), kind
+                lists = pa.ListArray.from_arrays(pa.array([0, found.count], pa.int32()), as_type(values, item).values)
+                return Vector(lists, None, True), kind
             if found.count > 1:
-                return vector(pa.nulls(1, found.types[0].arrow), np.array([CODES["21000"]], np.uint8), True), found.types[0]
-            values = found.vectors[0].values if found.count else pa.nulls(1, found.types[0].arrow)
-            return vector(values, found.vectors[0].errors if found.count else None, True), found.types[0]
+                return vector(pa.nulls(1, kind.arrow), np.array([CODES["21000"]], np.uint8), True), kind
+            return vector(values.values if found.count else pa.nulls(1, kind.arrow), values.errors if found.count else None, True), kind
+        values_of = list(zip(found.names, found.vectors, strict=True))
+        sound = self._sound("subquery", found, values_of)
+        found = found if sound is None else found.take(sound)
+        if isinstance(one, tree.Quantified):
+            return self._compared(one, over, found, withs), BOOLEAN
         return self._row_in(one, over, found, withs), BOOLEAN
 
-    def _row_in(self, one: tree.InQuery, over: Relation, found: Relation, withs: dict[str, Relation]) -> Vector:
-        """(a, b) IN (SELECT …): TRUE where all are equal; unknown where a NULL might have been."""
-        items = one.operand.items if isinstance(one.operand, tree.Row) else (one.operand,)
+    def _type_of(self, one: Any, withs: dict[str, Relation], outer: Outer | None) -> Type:
+        """The type of a subquery that has no value, from running it with its errors as NULL."""
+        before, self.on_error = self.on_error, "null"
+        faults = list(self.faults)
+        try:
+            return self._once(one, Relation((), (), (), Columns(()), 1), withs, outer)[1]
+        finally:
+            self.on_error, self.faults = before, faults
+
+    def _pairs_alike(
+        self, one: Any, items: Sequence[tree.Node], over: Relation, found: Relation, withs: dict[str, Relation]
+    ) -> tuple[list[Vector], list[Vector], list[Type]]:
+        """Both sides of IN or of a comparison with a query's values, in common types."""
         if len(items) != len(found.names):
             raise self._wrong(f"{len(items)} values beside {len(found.names)} columns", one)
         sides = [self.evaluate(item, over, withs) for item in items]
@@ -308,34 +391,150 @@ class Base(ABC):
                 raise self._wrong(f"IN cannot mix {kind} and {other}", item)
             kinds.append(TEXT if both.kind is Kind.NULL else both)
         left = [as_type(made, kind) for (made, _), kind in zip(sides, kinds, strict=True)]
-        right = [as_type(made, kind) for made, kind in zip(found.vectors, kinds, strict=True)]
+        return left, [as_type(made, kind) for made, kind in zip(found.vectors, kinds, strict=True)], kinds
+
+    def _compared(self, one: tree.Quantified, over: Relation, found: Relation, withs: dict[str, Relation]) -> Vector:
+        """x < ANY (SELECT …): TRUE where it is true of the value that is farthest, unknown where a NULL might have been; ALL is the
+        opposite of the opposite comparison with ANY."""
+        (left,), (right,), _ = self._pairs_alike(one, [one.operand], over, found, withs)
+        opposite = {"=": "<>", "<>": "=", "<": ">=", ">=": "<", ">": "<=", "<=": ">"}
+        operator = opposite[one.operator] if one.all else one.operator
+        known = right.values.drop_null()
+        true = np.zeros(over.count, bool)
+        if len(known):
+            order = ordered(known)
+            for at in {"<": [-1], "<=": [-1], ">": [0], ">=": [0], "<>": [0, -1], "=": order}[operator]:
+                value = known[int(order[at]) if operator != "=" else int(at)]
+                true |= pc.fill_null(compared(operator)(left.values, value), False).to_numpy(zero_copy_only=False)
+        unknown = ~true & (pc.is_null(left.values).to_numpy(zero_copy_only=False) | bool(right.values.null_count)) & bool(found.count)
+        return vector(pa.array(true != one.all, mask=unknown), left.errors)
+
+    def _row_in(self, one: tree.InQuery, over: Relation, found: Relation, withs: dict[str, Relation]) -> Vector:
+        """(a, b) IN (SELECT …): TRUE where all are equal; unknown where a NULL might have been."""
+        items = one.operand.items if isinstance(one.operand, tree.Row) else (one.operand,)
+        left, right, kinds = self._pairs_alike(one, items, over, found, withs)
         count = over.count
         true = np.zeros(count, bool)
         pairs, _ = joins.equal_pairs(left, right, kinds) if found.count and count else (np.zeros(0, np.int64), None)
         true[pairs] = True
         unknown = np.zeros(count, bool)
-        left_null = np.array([pc.is_null(one.values).to_numpy(zero_copy_only=False) for one in left])
-        right_null = np.array([pc.is_null(one.values).to_numpy(zero_copy_only=False) for one in right])
+        left_null = np.array([pc.is_null(part.values).to_numpy(zero_copy_only=False) for part in left])
+        right_null = np.array([pc.is_null(part.values).to_numpy(zero_copy_only=False) for part in right])
+        equal = compared("=")
         for rows in [np.flatnonzero(right_null.any(axis=0))] if found.count else []:
             for row in rows:
                 possible = np.ones(count, bool)
                 for at, (a, b) in enumerate(zip(left, right, strict=True)):
                     if right_null[at, row]:
                         continue
-                    same = pc.fill_null(pc.equal(a.values, b.values[int(row)]), True).to_numpy(zero_copy_only=False)
-                    possible &= same
+                    possible &= pc.fill_null(equal(a.values, b.values[int(row)]), True).to_numpy(zero_copy_only=False)
                 unknown |= possible
         if found.count:
             for row in np.flatnonzero(left_null.any(axis=0)):
                 possible = np.ones(found.count, bool)
                 for at, (a, b) in enumerate(zip(left, right, strict=True)):
                     if not left_null[at, row]:
-                        possible &= pc.fill_null(pc.equal(b.values, a.values[int(row)]), True).to_numpy(zero_copy_only=False)
+                        possible &= pc.fill_null(equal(b.values, a.values[int(row)]), True).to_numpy(zero_copy_only=False)
                 unknown[row] |= bool(possible.any())
-        result = np.where(true, True, False)
-        if one.negated:
-            result = ~result
-        return Vector(pa.array(result, mask=unknown & ~true))
+        result = pa.array(true != one.negated, mask=unknown & ~true)
+        return vector(result, first_error(left, count))
+
+    def _semi_join(self, one: Any, outer: list[tree.Name], over: Relation, withs: dict[str, Relation]) -> Vector | None:
+        """EXISTS and IN of a plain correlated SELECT as pairs of rows: equalities between the two sides that stand first in its WHERE find
+        the pairs, and the other conditions are decided on these, in their order. None where the query is of another kind."""
+        query = one.query
+        body = query.body
+        if isinstance(one, tree.InQuery) and not isinstance(one.operand, tree.Row):
+            operands: tuple[tree.Node, ...] = (one.operand,)
+        elif isinstance(one, tree.Exists):
+            operands = ()
+        else:
+            return None
+        if (
+            not isinstance(body, tree.Select) or query.withs or query.fetch is not None or query.offset is not None or body.where is None
+            or body.groups is not None or body.having is not None or self._around is not None or len(body.items) != max(1, len(operands))
+            or any(top((*body.items, body.where), (*SUBQUERIES, tree.Aggregate)))
+            or not all(isinstance(item, tree.Named) for item in body.items if operands)
+        ):  # fmt: skip
+            return None
+        if {id(name) for source in body.sources for name in self._free_in(source, withs)} & {id(name) for name in self._free(query, withs)}:
+            return None
+        self.quiet += 1
+        try:
+            inner = self._from(replace(body, where=None), withs)
+        finally:
+            self.quiet -= 1
+        parts = list(body.where.operands) if isinstance(body.where, tree.Logic) and body.where.operator == "AND" else [body.where]
+        free = {id(name) for name in self._free(query, withs)}
+        equal: list[tuple[tree.Node, tree.Node]] = []
+        while parts:
+            pair = _equality(parts[0], free)
+            if pair is not None:
+                equal.append(pair)
+            elif any(id(name) in free for name in parse.column_names(parts[0])):
+                break
+            else:
+                made, _ = self.evaluate(parts[0], inner, withs, condition=True, watched=False)
+                if made.errors is not None:
+                    break
+                inner = inner.take(np.flatnonzero(made.true(inner.count)))
+            parts.pop(0)
+        if not equal:
+            return None
+        keys = []
+        for mine, theirs in equal:
+            (x, first), (y, second) = self.evaluate(theirs, over, withs, watched=False), self.evaluate(mine, inner, withs, watched=False)
+            kind = common(first, second)
+            if kind is None or x.errors is not None or y.errors is not None:
+                return None
+            kind = TEXT if kind.kind is Kind.NULL else kind
+            keys.append((as_type(x, kind), as_type(y, kind), kind))
+        lefts, rights = joins.equal_pairs([key[0] for key in keys], [key[1] for key in keys], [key[2] for key in keys])
+        true, unknown = np.zeros(over.count, bool), np.zeros(over.count, bool)
+        errors = np.zeros(over.count, np.uint8)
+        for begin in range(0, len(lefts), joins.CHUNK):
+            ones, twos = lefts[begin : begin + joins.CHUNK], rights[begin : begin + joins.CHUNK]
+            for condition in parts:
+                made, _ = self._on_pairs(condition, outer, over, inner, ones, twos, withs, True)
+                if made.errors is not None:
+                    bad = made.errors != 0
+                    errors[ones[bad]] = np.where(errors[ones[bad]] != 0, errors[ones[bad]], made.errors[bad])
+                keep = made.true(len(ones))
+                ones, twos = ones[keep], twos[keep]
+            if not operands:
+                true[ones] = True
+                continue
+            item = body.items[0]
+            assert isinstance(item, tree.Named)
+            (x, first), (y, second) = (
+                self._on_pairs(operands[0], None, over, inner, ones, twos, withs, False),
+                self._on_pairs(item.expression, outer, over, inner, ones, twos, withs, False),
+            )
+            kind = common(first, second)
+            if kind is None:
+                raise self._wrong(f"IN cannot mix {first} and {second}", one)
+            kind = TEXT if kind.kind is Kind.NULL else kind
+            failed = first_error([x, y], len(ones))
+            if failed is not None:
+                errors[ones[failed != 0]] = failed[failed != 0]
+            same = compared("=")(as_type(x, kind).values, as_type(y, kind).values)
+            true[ones[pc.fill_null(same, False).to_numpy(zero_copy_only=False)]] = True
+            unknown[ones[pc.is_null(same).to_numpy(zero_copy_only=False)]] = True
+        return vector(pa.array(true != getattr(one, "negated", False), mask=unknown & ~true), np.where(true, 0, errors).astype(np.uint8))
+
+    def _free_in(self, source: tree.Node, withs: dict[str, Relation]) -> list[tree.Name]:
+        return [name for name in parse.walk(source) if isinstance(name, tree.Name)]
+
+    def _on_pairs(
+        self, node: tree.Node, outer: list[tree.Name] | None, over: Relation, inner: Relation, ones: np.ndarray, twos: np.ndarray,
+        withs: dict[str, Relation], condition: bool,
+    ) -> tuple[Vector, Type]:  # fmt: skip
+        """An expression of a subquery over pairs of a row around it and one of its own; without `outer` one of the row around it."""
+        if outer is None:
+            return self.evaluate(node, over.take(ones), withs, watched=False)
+        names = {(name.table.casefold(), name.text.casefold()): over.find(name, self.text) for name in outer}
+        rows = inner.take(twos).beside(self._outer_columns(names, over.take(ones), inner))
+        return self.evaluate(node, rows, withs, condition=condition, watched=False)
 
     def members(self, query: tree.Query, text: str) -> tuple[Type, Any, bool]:
         """What an uncorrelated x IN (SELECT …) asks: the subquery's values."""
@@ -346,32 +545,49 @@ class Base(ABC):
             self.quiet -= 1
         if len(found.names) != 1:
             raise self._wrong(f"IN needs one column, this query has {len(found.names)}", query)
-        one = found.vectors[0]
-        if one.errors is not None:
-            self._fault("subquery", found.names[0], one.errors, found.rows)
+        sound = self._sound("subquery", found, [(found.names[0], found.vectors[0])])
+        one = found.vectors[0] if sound is None else taken(found.vectors[0], sound)
         if one.values.null_count:
             self._with_null.add(id(query))
-        return found.types[0], pc.unique(one.values.drop_null()), bool(one.values.null_count)
+        _, first = codes_of([one.values], len(one))
+        return found.types[0], one.values.take(pa.array(first)).drop_null(), bool(one.values.null_count)
 
-    def _with_outer(self, over: Relation) -> Relation:
-        """The rows with what a correlated subquery reads of the row around it, each as a column of one value."""
-        around = getattr(self, "_around", None)
+    def _with_outer(self, over: Relation) -> tuple[Relation, dict[Any, int]]:
+        """The rows with what a correlated subquery reads of the row around it, each as a column of one value; and where the aggregates
+        among them stand."""
+        around = self._around
         if around is None:
-            return over
-        given, single = around
-        names, tables, vectors, types = [], [], [], []
-        for (table, name), at in given.items():
-            if not table and any(one.casefold() == name for one in over.names):
-                continue
-            names.append(single.names[at])
-            tables.append(table or single.tables[at])
-            types.append(single.types[at])
-            vectors.append(taken(single.vectors[at], np.zeros(over.count, np.int64)))
-        if not names:
-            return over
-        extra = Relation(tuple(names), tuple(tables), tuple(types), Columns(vectors), over.count)
-        made = over.beside(extra)
-        return made
+            return over, {}
+        once = np.zeros(over.count, np.int64)
+        extra = self._outer_columns(around.names, around.row.take(once), over)
+        stands = {node: len(over.names) + len(extra.names) + at for at, node in enumerate(around.aggregates)}
+        extra = extra.with_columns(
+            [taken(around.row.vectors[at], once) for at in around.aggregates.values()],
+            [around.row.types[at] for at in around.aggregates.values()],
+        )
+        return (over.beside(extra) if extra.names else over), stands
+
+    @staticmethod
+    def _outer_columns(names: dict[tuple[str, str], int], rows: Relation, inner: Relation) -> Relation:
+        """The columns of the rows around a subquery that it reads; one named with its table is found by that alone, so that a column of
+        the subquery's own tables wins."""
+        own = {name.casefold() for at, name in enumerate(inner.names) if at not in inner.hidden}
+        kept = [(table, name, at) for (table, name), at in names.items() if table or name not in own]
+        return Relation(
+            tuple(rows.names[at] for _, _, at in kept), tuple(table or rows.tables[at] for table, _, at in kept),
+            tuple(rows.types[at] for _, _, at in kept), Columns([rows.vectors[at] for _, _, at in kept]), rows.count,
+            frozenset(place for place, (table, _, _) in enumerate(kept) if table),
+        )  # fmt: skip
+
+    def number(self, node: tree.Node, what: str) -> int | None:
+        """A number of rows: a constant expression's whole value, None for NULL."""
+        made, kind = self.evaluate(node, Relation((), (), (), Columns(()), 1), self._withs, watched=False)
+        if kind.kind not in (*NUMBERS, Kind.NULL) or made.errors is not None:
+            raise self._wrong(f"{what} is a number, this is {kind}", node)
+        value = made.values[0].as_py()
+        if value is not None and value != int(value):
+            raise self._wrong(f"{what} is a whole number", node)
+        return None if value is None else int(value)
 
     def _open(self, node: tree.Table) -> Any:
         reference = node.reference
@@ -386,3 +602,17 @@ class Base(ABC):
             return open_table(reference, base=self.base)
         except CallProblem as problem:
             raise Diagnostic(problem.message, self.text, node.start, node.end, hint=problem.hint) from None
+
+
+def _equality(node: tree.Node, outer: set[int]) -> tuple[tree.Node, tree.Node] | None:
+    """(the subquery's side, the side of the row around it) of an equality between the two."""
+    if not isinstance(node, tree.Call) or node.name != "=" or not node.operator:
+        return None
+    if any(isinstance(one, tree.Row) for one in node.arguments):
+        return None
+    sides = [{id(name) in outer for name in parse.column_names(one)} for one in node.arguments]
+    if sides == [{False}, {True}]:
+        return node.arguments[0], node.arguments[1]
+    if sides == [{True}, {False}]:
+        return node.arguments[1], node.arguments[0]
+    return None

@@ -12,35 +12,180 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.frame import view
-from gravel.engine.vector import Vector
+from gravel.engine.vector import Vector, first_error
 from gravel.language import parse, tree
+from gravel.language.diagnostics import Diagnostic
 from gravel.language.types import INTEGER, TEXT, Kind, Type, common
 from gravel.querying import joins
-from gravel.querying.relation import Columns, Relation, as_type, renamed, taken
-from gravel.querying.session import Base
-from gravel.querying.shapes import is_true, top
+from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined, renamed, taken, typed
+from gravel.querying.session import Base, Outer
+from gravel.querying.shapes import SUBQUERIES, is_true, top
 from gravel.tables.csv import CsvTable
 from gravel.tables.table import Malformed, scan
+
+
+_TRUE = tree.Literal(0, 0, "boolean", "TRUE")
+
+
+def _has(relation: Relation, name: tree.Name, text: str) -> bool:
+    try:
+        return relation.search(name, text) is not None
+    except Diagnostic:
+        return True
 
 
 class Sources(Base):
     """The relations that a FROM names."""
 
+    def _from(self, select: tree.Select, withs: dict[str, Relation], decided: set[int] | None = None) -> Relation:
+        """The rows of a FROM. Equalities that stand first in WHERE join the tables of a list; what they decide is noted in `decided`."""
+        over = Relation((), (), (), Columns(()), 1)
+        parts = self._leading(select.where)
+        for at, source in enumerate(select.sources):
+            if at and self._reads_left(source, over):
+                over = self._beside(over, source, withs)
+                continue
+            found = self._source(source, withs)
+            if not at:
+                over = found
+                continue
+            equal = self._joining(parts, over, found)
+            if equal and decided is not None:
+                both = [self.evaluate(a, over, withs, watched=False)[0] for _, a, _ in equal]
+                both += [self.evaluate(b, found, withs, watched=False)[0] for _, _, b in equal]
+                if all(one.errors is None for one in both):
+                    on: tree.Node = equal[0][0] if len(equal) == 1 else tree.Logic(0, 0, "AND", tuple(part for part, _, _ in equal))
+                    decided |= {id(part) for part, _, _ in equal}
+                    over = self._join(over, found, tree.Join(source.start, source.end, "WHERE", source, source, on, ()), withs)
+                    continue
+            over = self._join(over, found, tree.Join(source.start, source.end, "CROSS", source, source, None, ()), withs)
+        return over
+
+    def _leading(self, where: tree.Node | None) -> list[tree.Node]:
+        """The equalities that stand first in a WHERE."""
+        if where is None:
+            return []
+        parts = where.operands if isinstance(where, tree.Logic) and where.operator == "AND" else (where,)
+        leading: list[tree.Node] = []
+        for part in parts:
+            if not (isinstance(part, tree.Call) and part.name == "=" and part.operator) or top(part, (*SUBQUERIES, tree.Row)):
+                break
+            leading.append(part)
+            if not all(isinstance(one, (tree.Name, tree.Literal)) for one in part.arguments):
+                break  # it may fail in a row, and what stands after it is not reached then
+        return leading
+
+    def _joining(self, parts: list[tree.Node], left: Relation, right: Relation) -> list[tuple[tree.Node, tree.Node, tree.Node]]:
+        """The equalities between two relations: the condition, its side of the left one, its side of the right one."""
+        made = []
+        for part in parts:
+            assert isinstance(part, tree.Call)
+            sides = []
+            for one in part.arguments:
+                names = list(parse.column_names(one))
+                inside = [
+                    {side for side, relation in enumerate((left, right)) if _has(relation, name, self.text)} for name in names
+                ]
+                sides.append(inside[0] if inside and all(found == inside[0] and len(found) == 1 for found in inside) else set())
+            if sides == [{0}, {1}]:
+                made.append((part, part.arguments[0], part.arguments[1]))
+            elif sides == [{1}, {0}]:
+                made.append((part, part.arguments[1], part.arguments[0]))
+        return made
+
+    def _reads_left(self, source: tree.Node, left: Relation) -> bool:
+        return isinstance(source, tree.Unnest) or (isinstance(source, tree.Derived) and source.lateral)
+
+    def _beside(self, left: Relation, source: tree.Node, withs: dict[str, Relation], outer: bool = False) -> Relation:
+        """UNNEST or a LATERAL query beside each row of what stands before it."""
+        if isinstance(source, tree.Unnest):
+            return self._unnest(left, source, withs, outer)
+        assert isinstance(source, tree.Derived)
+        made, rows = self._lateral(left, source, withs)
+        return self._joined(left, made, rows, np.arange(made.count), tree.Join(source.start, source.end, "LEFT" if outer else "INNER", source,
+                                                                               source, None, ()))  # fmt: skip
+
+    def _lateral(self, left: Relation, source: tree.Derived, withs: dict[str, Relation]) -> tuple[Relation, np.ndarray]:
+        """A LATERAL query's rows for each row before it, and the rows they belong to."""
+        outer = self._outer(source.query, left, withs)
+        names = {(name.table.casefold(), name.text.casefold()): left.find(name, self.text) for name in outer}
+        codes, first = codes_of([left.vectors[at].values for at in names.values()], left.count)
+        parts: list[Relation] = []
+        self.quiet += 1
+        try:
+            for row in first if len(first) else [-1]:
+                around = Outer(names, {}, left.take(np.array([row])))
+                before, self._around = self._around, around
+                try:
+                    parts.append(typed(self.run_query(source.query, withs)))
+                finally:
+                    self._around = before
+        finally:
+            self.quiet -= 1
+        sizes = np.array([part.count for part in parts])
+        starts = np.cumsum(sizes) - sizes
+        types = []
+        for at in range(len(parts[0].names)):
+            kind = parts[0].types[at]
+            for part in parts[1:]:
+                kind = common(kind, part.types[at]) or kind
+            types.append(kind)
+        vectors = [joined([part.vectors[at] for part in parts], kind) for at, kind in enumerate(types)]
+        whole = Relation(parts[0].names, ("",) * len(types), tuple(types), Columns(vectors), int(sizes.sum()))
+        if not len(first):
+            whole = whole.take(np.zeros(0, np.int64))
+            return renamed(whole, source.alias, source.columns, source, self.text), np.zeros(0, np.int64)
+        each = sizes[codes]
+        rows = np.repeat(np.arange(left.count), each)
+        offsets = np.arange(len(rows)) - np.repeat(np.cumsum(each) - each, each)
+        whole = whole.take(np.repeat(starts[codes], each) + offsets)
+        return renamed(whole, source.alias, source.columns, source, self.text), rows
+
     def _source(self, node: tree.Node, withs: dict[str, Relation]) -> Relation:
         if isinstance(node, tree.Table):
             return self._table(node, withs)
         if isinstance(node, tree.Derived):
+            # Only a LATERAL query reads what stands beside it; what is around the whole query any may read.
             return renamed(self.run_query(node.query, withs), node.alias, node.columns, node, self.text)
         if isinstance(node, tree.Unnest):
-            one = Relation((), (), (), Columns(()), 1)
-            return self._unnest(one, node, withs, outer=False)
+            one, _ = self._with_outer(Relation((), (), (), Columns(()), 1))
+            return self._without_outer(self._unnest(one, node, withs, outer=False), len(one.names))
         assert isinstance(node, tree.Join)
         left = self._source(node.left, withs)
-        if isinstance(node.right, tree.Unnest):
-            if node.kind not in ("CROSS", "INNER", "LEFT") or not (node.on is None or is_true(node.on)):
-                raise self._wrong("UNNEST is joined with CROSS JOIN, a comma, or LEFT JOIN … ON TRUE", node.right)
-            return self._unnest(left, node.right, withs, outer=node.kind == "LEFT")
-        return self._join(left, self._source(node.right, withs), node, withs)
+        if self._reads_left(node.right, left):
+            if node.kind not in ("CROSS", "INNER", "LEFT") or node.using or node.natural:
+                raise self._wrong("what reads the tables before it is joined with CROSS JOIN, a comma, INNER or LEFT JOIN … ON", node.right)
+            if node.on is None or is_true(node.on):
+                return self._beside(left, node.right, withs, outer=node.kind == "LEFT")
+            return self._beside_where(left, node, withs)
+        right = self._source(node.right, withs)
+        if node.natural:
+            seen = [name for at, name in enumerate(left.names) if at not in left.hidden]
+            theirs = {name.casefold() for at, name in enumerate(right.names) if at not in right.hidden}
+            node = replace(node, using=tuple(name for name in seen if name and name.casefold() in theirs))
+            if not node.using:
+                node = replace(node, kind="CROSS" if node.kind == "INNER" else node.kind, on=_TRUE)
+        return self._join(left, right, node, withs)
+
+    @staticmethod
+    def _without_outer(made: Relation, first: int) -> Relation:
+        """The columns after the first ones."""
+        return Relation(
+            made.names[first:], made.tables[first:], made.types[first:], Columns(made.vectors.cells[first:], made.vectors.store), made.count
+        )
+
+    def _beside_where(self, left: Relation, node: tree.Join, withs: dict[str, Relation]) -> Relation:
+        """UNNEST or a LATERAL query joined on a condition."""
+        numbered = left.with_columns([Vector(pa.array(np.arange(left.count)))], [INTEGER])
+        pairs = self._beside(numbered, node.right, withs)
+        made, _ = self.evaluate(node.on or _TRUE, self._with_outer(pairs)[0], withs, condition=True)
+        sound = self._sound("ON", pairs, [(self._written(node.on or node), made)])
+        keep = made.true(pairs.count)
+        if sound is not None:
+            keep[np.setdiff1d(np.arange(pairs.count), sound)] = False
+        rows = pairs.vectors[len(left.names)].values.to_numpy()[keep]
+        right = self._without_outer(pairs, len(numbered.names))
+        return self._joined(left, right.take(np.flatnonzero(keep)), rows, np.arange(len(rows)), node)
 
     def _table(self, node: tree.Table, withs: dict[str, Relation]) -> Relation:
         if node.is_name and node.reference.casefold() in withs:
@@ -98,7 +243,8 @@ class Sources(Base):
         lists, kind = self.evaluate(node.expression, left, withs)
         if kind.kind is not Kind.ARRAY:
             raise self._wrong(f"UNNEST takes an array, this is {kind}", node.expression, "make one: LIST_ITEMS(x, ';')")
-        if lists.errors is not None:
+        if lists.errors is not None or lists.constant:
+            lists = lists.spread(left.count)
             sound = self._sound("UNNEST", left, [(self._written(node.expression), lists)])
             if sound is not None:
                 left, lists = left.take(sound), taken(lists, sound)
@@ -130,18 +276,20 @@ class Sources(Base):
     def _join(self, left: Relation, right: Relation, node: tree.Join, withs: dict[str, Relation]) -> Relation:
         equal, rest = ([], []) if node.using else self._split(node.on, left, right) if node.on is not None else ([], [])
         keys: list[tuple[Vector, Vector, Type]] = []
+        told: list[tuple[str, str]] = []
         for name in node.using:
             at = tree.Name(node.start, node.end, name)
             one, other = left.find(at, self.text), right.find(at, self.text)
             keys.append(self._key(left.vectors[one], left.types[one], right.vectors[other], right.types[other], node))
+            told.append((name, name))
         for a, b in equal:
             (x, first), (y, second) = self.evaluate(a, left, withs), self.evaluate(b, right, withs)
             keys.append(self._key(x, first, y, second, a))
-        own = list(zip(keys[len(node.using) :], equal, strict=True))
-        sound = self._sound("ON", left, [(self._written(a), x) for (x, _, _), (a, _) in own])
+            told.append((self._written(a), self._written(b)))
+        sound = self._sound("ON", left, [(text, x) for (x, _, _), (text, _) in zip(keys, told, strict=True)])
         if sound is not None:
             left, keys = left.take(sound), [(taken(x, sound), y, kind) for x, y, kind in keys]
-        sound = self._sound("ON", right, [(self._written(b), y) for (_, y, _), (_, b) in own])
+        sound = self._sound("ON", right, [(text, y) for (_, y, _), (_, text) in zip(keys, told, strict=True)])
         if sound is not None:
             right, keys = right.take(sound), [(x, taken(y, sound), kind) for x, y, kind in keys]
         pairs: Iterable[tuple[np.ndarray, np.ndarray]]
@@ -150,17 +298,25 @@ class Sources(Base):
         else:
             pairs = joins.all_pairs(left.count, right.count)
         lefts, rights = [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
+        asked = False
         for ones, twos in pairs:
             for condition in rest:
-                if not len(ones):
+                if not len(ones) and asked:
                     break
-                made, _ = self.evaluate(condition, left.take(ones).beside(right.take(twos)), withs, condition=True, watched=False)
+                both, _ = self._with_outer(left.take(ones).beside(right.take(twos)))
+                made, _ = self.evaluate(condition, both, withs, condition=True, watched=False)
                 if made.errors is not None:
-                    self._fault("ON", self._written(condition), made.errors, None)
+                    self._fault("ON", self._written(condition), made.errors, both.rows)
                 keep = made.true(len(ones))
                 ones, twos = ones[keep], twos[keep]
+            asked = True
             lefts.append(ones)
             rights.append(twos)
+        if not asked:
+            # No pair to ask: a condition that is none is a mistake all the same.
+            none = np.zeros(0, np.int64)
+            for condition in rest:
+                self.evaluate(condition, self._with_outer(left.take(none).beside(right.take(none)))[0], withs, condition=True, watched=False)
         return self._joined(left, right, np.concatenate(lefts), np.concatenate(rights), node)
 
     def _joined(self, left: Relation, right: Relation, one: np.ndarray, two: np.ndarray, node: tree.Join) -> Relation:
@@ -183,7 +339,9 @@ class Sources(Base):
         made = replace(made, alone=(*made.alone, *sides))
         if node.using:
             made = self._merged(made, left, node)
-        if node.kind != "CROSS":
+        if node.kind == "WHERE":
+            self._tell("tables joined by WHERE", left.count, made.count, f"{left.count:,} rows with {right.count:,}, where {self._shown(node)}")
+        elif node.kind != "CROSS":
             several = int((matched_left > 1).sum())
             told = f"{left.count - len(alone_left):,} rows on the left matched, {len(alone_left):,} without a partner; "
             told += f"{len(alone_right):,} on the right without one"
@@ -202,6 +360,10 @@ class Sources(Base):
             self._tell("CROSS JOIN", left.count, pairs, f"each of {left.count:,} rows with each of {right.count:,}")
         return made
 
+    def _shown(self, node: tree.Join) -> str:
+        parts = node.on.operands if isinstance(node.on, tree.Logic) else (node.on,)
+        return " AND ".join(self._written(part)[:60] for part in parts if part is not None)
+
     def _merged(self, made: Relation, left: Relation, node: tree.Join) -> Relation:
         """USING: one column for the two, the first that is known; each side's own is found by its table's name only."""
         vectors, names, types, hidden = [], [], [], set(made.hidden)
@@ -213,7 +375,8 @@ class Sources(Base):
             a, b = as_type(made.vectors[one], kind), as_type(made.vectors[two], kind)
             first = b if node.kind == "RIGHT" else a
             second = a if node.kind == "RIGHT" else b
-            vectors.append(Vector(pc.coalesce(first.values, second.values)))
+            # Either side's error is one of the merged column, though of a pair both keys were sound.
+            vectors.append(Vector(pc.coalesce(first.values, second.values), first_error([first, second], made.count)))
             names.append(made.names[one])
             types.append(kind)
             hidden |= {one, two}
@@ -245,7 +408,7 @@ class Sources(Base):
                 and part.name == "="
                 and part.operator
                 and not rest
-                and not top(part, (tree.Scalar, tree.Exists, tree.InQuery))
+                and not top(part, (*SUBQUERIES, tree.Row))
             ):
                 sides = [self._sides(one, left, right) for one in part.arguments]
                 if sides == [{0}, {1}]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -9,16 +10,17 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.vector import Vector
-from gravel.language import tree
-from gravel.language.types import DOUBLE, INTEGER, NUMBERS, Kind, Type
+from gravel.language import building, tree
+from gravel.language.functions.ordering import sortable
+from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type, common
 from gravel.querying import groups
 from gravel.querying.grouping import Grouping, Input
 from gravel.querying.relation import Relation, as_type, taken
-from gravel.querying.shapes import literal_number, top
-from gravel.querying.windows import Sorted, vector_of
+from gravel.querying.shapes import top
+from gravel.querying.windows import Frame, Sorted, vector_of
 
 RANKS = ("ROW_NUMBER", "RANK", "DENSE_RANK", "PERCENT_RANK", "CUME_DIST", "NTILE")
-WINDOWS = (*RANKS, "LAG", "LEAD", "FIRST_VALUE", "LAST_VALUE")
+VALUES = ("LAG", "LEAD", "FIRST_VALUE", "LAST_VALUE", "NTH_VALUE")
 
 
 class Windowing(Grouping):
@@ -37,102 +39,232 @@ class Windowing(Grouping):
         found = [
             one for place in places for one in top(place, (tree.Aggregate,)) if isinstance(one, tree.Aggregate) and one.over is not None
         ]
-        named = {name.casefold(): window for name, window in select.windows}
+        named: dict[str, tree.Window] = {}
+        for name, window in select.windows:
+            named[name.casefold()] = self._named_window(window, named)
+        used = {one.over.name.casefold() for one in found if one.over is not None}
+        for name, window in named.items():
+            if name not in used:
+                for part in (*window.partition, *(key.expression for key in window.order)):
+                    self.evaluate(part, over, withs, stands, watched=False)  # a mistake there is one, used or not
+        if not found:
+            return over, stands
         stands = dict(stands)
-        cache: dict[Any, Sorted] = {}
         windows = [self._named_window(one.over, named) for one in found if one.over is not None]
-        if self.on_error == "omit":
-            parts = [part for window in windows for part in (*window.partition, *(key.expression for key in window.order))]
-            asked = [(self._written(part), self.evaluate(part, over, withs, stands)[0]) for part in parts]
-            sound = self._sound("OVER", over, asked)
-            over = over if sound is None else over.take(sound)
+        for one, window in zip(found, windows, strict=True):
+            self._refuse(one, window)
+        over = self._without_errors(found, windows, over, withs, stands)
+        cache: dict[Any, Sorted] = {}
         for one, window in zip(found, windows, strict=True):
             key = self.shape((window.partition, window.order), over)
             if key not in cache:
-                partition = [self._part(node, over, withs, stands) for node in window.partition]
-                keys = [self._part(sort.expression, over, withs, stands) for sort in window.order]
+                partition = [self.evaluate(node, over, withs, stands)[0].values for node in window.partition]
+                keys = [self.evaluate(sort.expression, over, withs, stands)[0].values for sort in window.order]
                 cache[key] = Sorted(partition, keys, window.order, over.count)
             made, kind = self._window(one, window, cache[key], over, withs, stands)
             stands[id(one)] = len(over.names)
             over = over.with_columns([made], [kind])
         return over, stands
 
+    def _without_errors(
+        self, found: list[tree.Aggregate], windows: list[tree.Window], over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
+    ) -> Relation:
+        """The rows without those in which an input of a window function has an error: they are told, and left out where errors leave
+        rows out."""
+        inputs: list[tuple[str, Vector]] = []
+        for one, window in zip(found, windows, strict=True):
+            parts = [*window.partition, *(key.expression for key in window.order)]
+            inputs += [(self._written(part), self.evaluate(part, over, withs, stands, watched=False)[0]) for part in parts]
+            mask = np.ones(over.count, bool)
+            if one.filter is not None:
+                decided, _ = self.evaluate(one.filter, over, withs, stands, condition=True, watched=False)
+                inputs.append((self._written(one.filter), decided))
+                mask = decided.true(over.count)
+            for node in (*one.arguments, *(key.expression for key in one.within + one.order)):
+                made, _ = self.evaluate(node, over, withs, stands, watched=False)
+                if made.errors is not None:
+                    # Only rows that pass the FILTER are looked at.
+                    inputs.append((self._written(node), Vector(made.values, np.where(mask, made.errors, 0).astype(np.uint8))))
+        sound = self._sound("OVER", over, inputs)
+        return over if sound is None else over.take(sound)
+
     def _named_window(self, window: tree.Window, named: dict[str, tree.Window]) -> tree.Window:
-        """The window, or that of its name."""
+        """The window, or that of its name with what it adds: an order if that has none, and a frame."""
         if not window.name:
             return window
-        if window.name.casefold() not in named:
+        base = named.get(window.name.casefold())
+        if base is None:
             raise self._wrong(f"there is no window {window.name}", window)
-        return named[window.name.casefold()]
+        if window.plain:
+            return base
+        if window.partition:
+            raise self._wrong(f"PARTITION BY is that of {window.name}", window)
+        if window.order and base.order:
+            raise self._wrong(f"ORDER BY is that of {window.name}", window)
+        if base.frame is not None:
+            raise self._wrong(f"{window.name} has a frame, so nothing is added to it", window)
+        return replace(base, order=window.order or base.order, frame=window.frame)
 
-    def _part(self, node: tree.Node, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]) -> Any:
-        """What a window is parted or ordered by."""
-        made, _ = self.evaluate(node, over, withs, stands)
-        if made.errors is not None:
-            self._fault("OVER", self._written(node), made.errors, over.rows)
-        return made.values
+    def _refuse(self, one: tree.Aggregate, window: tree.Window) -> None:
+        name = one.name.upper()
+        if name not in building.AGGREGATES | building.WINDOWS or name == "GROUPING":
+            raise self._wrong(f"{name} has no window form", one, ", ".join((*RANKS, *VALUES)) + " and the aggregates")
+        if one.filter is not None and name in building.WINDOWS:
+            raise self._wrong(f"{name} takes no FILTER", one.filter, "CASE WHEN … THEN x END as its argument, or an aggregate")
+        if one.distinct:
+            raise self._wrong("DISTINCT has no window form", one)
+        if one.nulls and name not in VALUES:
+            raise self._wrong(f"{name} takes no {one.nulls} NULLS", one, "LAG, LEAD, FIRST_VALUE, LAST_VALUE and NTH_VALUE do")
+        if window.frame is not None and window.frame.unit == "GROUPS" and not window.order:
+            raise self._wrong("GROUPS needs an ORDER BY", window)
+
+    def _frame(
+        self, window: tree.Window, rows: Sorted, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
+    ) -> Frame | None:
+        """The window's frame with its distances decided."""
+        frame = window.frame
+        if frame is None:
+            return None
+        if frame.unit == "RANGE" and (frame.low.distance is not None or frame.high.distance is not None):
+            if len(window.order) != 1:
+                raise self._wrong("RANGE with a distance needs one key in ORDER BY", window)
+            return Frame(
+                frame.unit, None if abs(frame.low.place) == 2 else 0, None if abs(frame.high.place) == 2 else 0, frame.exclude,
+                self._range(frame.low, window, rows, over, withs, stands, True), self._range(frame.high, window, rows, over, withs, stands, False),
+            )  # fmt: skip
+        low, high = (self._distance(bound) for bound in (frame.low, frame.high))
+        return Frame(frame.unit, low, high, frame.exclude)
+
+    def _distance(self, bound: tree.Bound) -> int | None:
+        """A distance in rows or groups, below 0 for PRECEDING, None for UNBOUNDED."""
+        if abs(bound.place) == 2:
+            return None
+        if bound.distance is None:
+            return 0
+        number = self.number(bound.distance, "a distance in rows")
+        if number is None or number < 0:
+            raise self._wrong("a distance in rows is a number, 0 or more", bound.distance)
+        return -number if bound.side == "PRECEDING" else number
+
+    def _range(
+        self, bound: tree.Bound, window: tree.Window, rows: Sorted, over: Relation, withs: dict[str, Relation], stands: dict[Any, int], low: bool
+    ) -> np.ndarray | None:
+        """Where each sorted row's frame begins or ends by its key and a distance from it."""
+        if bound.distance is None:
+            return None
+        sort = window.order[0]
+        key = sort.expression
+        kind, distance = self.evaluate(key, over, withs, stands, watched=False)[1], bound.distance
+        made, far = self.evaluate(distance, over, withs, stands, watched=False)
+        if kind.kind not in (*NUMBERS, Kind.DATE, Kind.TIMESTAMP, Kind.TIME, Kind.ZONED, Kind.INTERVAL):
+            raise self._wrong(f"RANGE with a distance needs a number, a date or a time to sort by, this is {kind}", key)
+        if made.errors is not None or made.values.null_count:
+            raise self._wrong("a distance is not NULL", distance)
+        size = sortable(made.values)
+        if pa.types.is_integer(size.type) or pa.types.is_decimal(size.type) or pa.types.is_floating(size.type):
+            below = pc.less(pc.cast(size, pa.float64(), safe=False), 0.0)
+            if pc.any(below).as_py():
+                raise self._wrong("a distance is 0 or more", distance)
+        # With DESC what comes before is greater.
+        sign = "-" if (bound.side == "PRECEDING") != sort.descending else "+"
+        moved = tree.Call(distance.start, distance.end, sign, (key, distance), distance.start, True)
+        target, to = self.evaluate(moved, over, withs, stands, watched=False)
+        both = common(kind, to)
+        if both is None:
+            raise self._wrong(f"{far} is no distance for {kind}", distance)
+        values = as_type(self.evaluate(key, over, withs, stands, watched=False)[0], both).values
+        ranks = pc.rank(sortable(pa.concat_arrays([values, as_type(target, both).values])), tiebreaker="dense").to_numpy().astype(np.int64)
+        mine, wanted = ranks[: over.count].copy(), ranks[over.count :].copy()
+        top_rank = int(ranks.max(initial=0)) + 1
+        if target.errors is not None:
+            # Out of range: beyond every key.
+            wanted[target.errors != 0] = 0 if sign == "-" else top_rank
+        if sort.descending:
+            mine, wanted = -mine, -wanted
+        null = pc.is_null(values).to_numpy(zero_copy_only=False)
+        first = sort.descending if sort.nulls_first is None else sort.nulls_first
+        beyond = -top_rank - 1 if first else top_rank + 1
+        mine[null] = wanted[null] = beyond
+        return rows.range_places(mine[rows.order], wanted[rows.order], low)
 
     def _window(
         self, one: tree.Aggregate, window: tree.Window, rows: Sorted, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
     ) -> tuple[Vector, Type]:
         name = one.name.upper()
-        given = [self.evaluate(node, over, withs, stands) for node in one.arguments]
+        frame = self._frame(window, rows, over, withs, stands)
         if name in RANKS:
             if name == "NTILE":
-                number = literal_number(one.arguments[0]) if one.arguments else None
+                number = self.number(one.arguments[0], "a number of buckets") if len(one.arguments) == 1 else None
                 if not number or number < 1:
                     raise self._wrong("NTILE takes a number of buckets, 1 or more", one)
                 return vector_of(rows.rank(name, number)), INTEGER
+            if one.arguments or one.star:
+                raise self._wrong(f"{name} takes nothing in its parentheses", one)
             return vector_of(rows.rank(name)), DOUBLE if name in ("PERCENT_RANK", "CUME_DIST") else INTEGER
-        mask = np.ones(over.count, bool)
-        if one.filter is not None:
-            mask = self.evaluate(one.filter, over, withs, stands, condition=True)[0].true(over.count)
-        if one.star and window.frame is None and not window.order:
-            return taken(groups.count(rows.groups, rows.many, mask), rows.groups), INTEGER
-        if one.star:
-            return Vector(rows.back(rows.counted(mask, window.frame))), INTEGER
-        if not given:
-            raise self._wrong(f"{name} takes an expression", one)
-        value, kind = given[0]
-        if name in ("LAG", "LEAD"):
-            by = literal_number(one.arguments[1]) if len(given) > 1 else 1
-            if by is None:
-                raise self._wrong(f"the distance of {name} is a number", one.arguments[1])
-            default = as_type(given[2][0], kind).values if len(given) > 2 else None
-            return vector_of(rows.shifted(value.values, np.full(over.count, -by if name == "LAG" else by), default)), kind
-        if name in ("FIRST_VALUE", "LAST_VALUE"):
-            return vector_of(rows.edge(value.values, window.frame, name == "LAST_VALUE")), kind
-        if one.distinct:
-            raise self._wrong("DISTINCT has no window form", one)
-        return self._windowed(one, name, value, kind, mask, rows, window)
+        if name in VALUES:
+            return self._value(one, name, frame, rows, over, withs, stands)
+        given = self._input(one, over, withs, stands)
+        if given.value is None:
+            if frame is None and not window.order:
+                return taken(groups.count(rows.groups, rows.many, given.mask), rows.groups), INTEGER
+            return Vector(rows.back(rows.counted(given.mask, frame))), INTEGER
+        return self._windowed(one, given, frame, window, rows)
 
-    def _windowed(
-        self, one: tree.Aggregate, name: str, value: Vector, kind: Type, mask: np.ndarray, rows: Sorted, window: tree.Window
+    def _value(
+        self,
+        one: tree.Aggregate,
+        name: str,
+        frame: Frame | None,
+        rows: Sorted,
+        over: Relation,
+        withs: dict[str, Relation],
+        stands: dict[Any, int],
     ) -> tuple[Vector, Type]:
-        known = mask & pc.is_valid(value.values).to_numpy(zero_copy_only=False)
-        if name in ("SUM", "AVG") and kind.kind not in (*NUMBERS, Kind.NULL):
-            raise self._wrong(f"{name} takes a number, this is {kind}", one.arguments[0])
-        if window.frame is None and not window.order and kind.kind is not Kind.NULL and name in ("COUNT", "SUM", "AVG", "MIN", "MAX"):
+        most = {"LAG": 3, "LEAD": 3, "NTH_VALUE": 2}.get(name, 1)
+        least = 2 if name == "NTH_VALUE" else 1
+        if not least <= len(one.arguments) <= most:
+            raise self._wrong(f"{name} does not take {len(one.arguments)} arguments", one)
+        value, kind = self.evaluate(one.arguments[0], over, withs, stands)
+        known = pc.is_valid(value.values).to_numpy(zero_copy_only=False) if one.nulls == "IGNORE" else None
+        if name in ("FIRST_VALUE", "LAST_VALUE", "NTH_VALUE"):
+            number = self.number(one.arguments[1], "the number of a row") if name == "NTH_VALUE" else 1
+            if number is None or number < 1:
+                raise self._wrong("NTH_VALUE takes the number of a row, 1 or more", one.arguments[1])
+            return vector_of(rows.nth(value.values, frame, number, name == "LAST_VALUE", known)), kind
+        by = self.number(one.arguments[1], f"the distance of {name}") if len(one.arguments) > 1 else 1
+        if by is None:
+            return Vector(pa.nulls(over.count, kind.arrow)), kind
+        default = None
+        if len(one.arguments) > 2:
+            other, other_kind = self.evaluate(one.arguments[2], over, withs, stands)
+            both = common(kind, other_kind)
+            if both is None:
+                raise self._wrong(f"{name} cannot mix {kind} and {other_kind}", one.arguments[2], "cast one of them")
+            kind = TEXT if both.kind is Kind.NULL else both
+            value, default = as_type(value, kind), as_type(other, kind).values
+        return vector_of(rows.shifted(value.values, -by if name == "LAG" else by, default, known)), kind
+
+    def _windowed(self, one: tree.Aggregate, given: Input, frame: Frame | None, window: tree.Window, rows: Sorted) -> tuple[Vector, Type]:
+        name, kind, value = given.name, given.kind, given.value
+        assert value is not None
+        known = self._known(given)
+        if frame is None and not window.order:
             # Every row of a partition has the whole of it: the aggregate of a group.
-            made, to = self._computed(one, Input(name, value, kind, mask, [], ()), rows.groups, rows.many, value.values, kind, known)
+            made, to = self._computed(one, given, rows.groups, rows.many, known)
             return taken(made, rows.groups), to
-        if name == "COUNT":
-            return Vector(rows.back(rows.counted(known, window.frame))), INTEGER
+        if name == "COUNT" and not given.others:
+            return Vector(rows.back(rows.counted(known, frame))), INTEGER
         if name in ("MIN", "MAX"):
-            some = value.values.cast(pa.int8()) if kind.kind is Kind.BOOLEAN else value.values
-            return vector_of(rows.extreme(some, known, window.frame, name == "MIN").cast(kind.arrow)), kind
-        if name not in ("SUM", "AVG"):
-            raise self._wrong(f"{name} has no window form here", one, "COUNT, SUM, AVG, MIN, MAX, " + ", ".join(WINDOWS))
-        if kind.kind not in (*NUMBERS, Kind.NULL):
-            raise self._wrong(f"{name} takes a number, this is {kind}", one.arguments[0])
-        if kind.kind is Kind.DOUBLE:
-            sums, counts = rows.summed(value.values.fill_null(0).to_numpy(zero_copy_only=False), known, window.frame)
-            made = pa.array(sums, mask=counts == 0)
-            total = Vector(rows.back(made))
-        else:
-            sums, counts = rows.summed(groups.unscaled(value.values), known, window.frame)
-            made = groups.scaled(sums, counts > 0, groups.sum_type(kind).arrow)
-            total = Vector(rows.back(made))
-        if name == "SUM":
-            return total, groups.sum_type(kind)
-        return groups.mean(total, Vector(rows.back(pa.array(counts, pa.int64()))), kind)
+            return vector_of(rows.extreme(value.values, known, frame, name == "MIN")), kind
+        if name in ("SUM", "AVG") or name.startswith(("STDDEV", "VAR")):
+            made = rows.totals(value.values, known, frame, kind, name)
+            return made, self._result_type(name, kind)
+
+        def compute(lines: np.ndarray, frames: np.ndarray, many: int) -> Vector:
+            part = given.take(lines)
+            return self._computed(one, part, frames, many, self._known(part))[0]
+
+        to = self._result_type(name, kind)
+        return rows.each(compute, frame, to), to
+
+

@@ -2,18 +2,35 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine import exact_sum
 from gravel.engine.vector import Vector
 from gravel.inspecting.look import sort_order
+from gravel.language.types import Kind, Type
+from gravel.querying import groups
 from gravel.querying.relation import codes_of
 
-_UNBOUNDED = 2**61
+Segment = tuple[np.ndarray, np.ndarray]
+
+
+@dataclass(frozen=True)
+class Frame:
+    """A frame with its distances known: `low` and `high` are rows or groups before (below 0) or after, None for UNBOUNDED; for
+    RANGE with a distance the first and last place by the order's key are given instead."""
+
+    unit: str
+    low: int | None
+    high: int | None
+    exclude: str = ""
+    low_place: np.ndarray | None = None
+    high_place: np.ndarray | None = None
 
 
 class Sorted:
@@ -35,13 +52,13 @@ class Sorted:
         raise AttributeError(name)
 
     def _sort(self) -> None:
-        count, groups, keys, sorts = self.count, self.groups, self._keys, self._sorts
+        count, groups_, keys, sorts = self.count, self.groups, self._keys, self._sorts
         if keys:
             first = sort_order([pa.chunked_array([key]) for key in keys], sorts)
-            self.order = first[np.argsort(groups[first], kind="stable")]
+            self.order = first[np.argsort(groups_[first], kind="stable")]
         else:
-            self.order = np.argsort(groups, kind="stable")
-        placed = groups[self.order]
+            self.order = np.argsort(groups_, kind="stable")
+        placed = groups_[self.order]
         new = np.ones(count, bool)
         new[1:] = placed[1:] != placed[:-1]
         self.starts = np.maximum.accumulate(np.where(new, np.arange(count), 0)) if count else np.zeros(0, np.int64)
@@ -66,6 +83,12 @@ class Sorted:
         place[self.order] = np.arange(self.count)
         return values.take(pa.array(place)) if not isinstance(values, np.ndarray) else pa.array(values[place])
 
+    def vector_back(self, made: Vector) -> Vector:
+        """A vector of the sorted rows, in the order of the rows as they came."""
+        place = np.empty(self.count, np.int64)
+        place[self.order] = np.arange(self.count)
+        return Vector(made.values.take(pa.array(place)), None if made.errors is None else made.errors[place])
+
     def rank(self, name: str, buckets: int = 1) -> Any:
         """ROW_NUMBER, RANK, DENSE_RANK, PERCENT_RANK, CUME_DIST or NTILE."""
         if name == "ROW_NUMBER":
@@ -73,8 +96,7 @@ class Sorted:
         if name == "RANK":
             return self.back(self.peer_start - self.starts + 1)
         if name == "DENSE_RANK":
-            steps = np.cumsum(self.new_peer)
-            return self.back(steps - steps[self.starts] + 1 if self.count else steps)
+            return self.back(self._group_numbers() + 1)
         if name == "PERCENT_RANK":
             return self.back(np.where(self.sizes > 1, (self.peer_start - self.starts) / np.maximum(self.sizes - 1, 1), 0.0))
         if name == "CUME_DIST":
@@ -83,10 +105,28 @@ class Sorted:
         large = more * (each + 1)
         return self.back(np.where(self.place < large, self.place // (each + 1), more + (self.place - large) // np.maximum(each, 1)) + 1)
 
-    def shifted(self, values: Any, by: np.ndarray, default: Any) -> Any:
-        """LAG and LEAD: the value so many rows before (below 0) or after, within the partition, else the default."""
-        at = np.arange(self.count) + by
-        inside = (at >= self.starts) & (at < self.starts + self.sizes)
+    def _group_numbers(self) -> np.ndarray:
+        """For each sorted row the number of its group of peers in its partition, from 0."""
+        steps = np.cumsum(self.new_peer)
+        numbers: np.ndarray = steps - steps[self.starts] if self.count else steps
+        return numbers
+
+    def shifted(self, values: Any, by: int, default: Any, known: np.ndarray | None) -> Any:
+        """LAG and LEAD: the value so many rows before (below 0) or after, within the partition, else the default; with `known` only rows
+        under that mask count."""
+        by = max(min(by, self.count), -self.count)
+        if known is None:
+            at = np.arange(self.count) + by
+            inside = (at >= self.starts) & (at < self.starts + self.sizes)
+        else:
+            held = known[self.order]
+            rows = np.flatnonzero(held)
+            # How many known rows come before each, and with it.
+            before = np.cumsum(held) - held
+            target = before + by if by < 0 else before + held + by - 1 if by else np.where(held, before, -1)
+            inside = (target >= 0) & (target < len(rows))
+            at = rows[np.where(inside, target, 0)] if len(rows) else np.zeros(self.count, np.int64)
+            inside &= (at >= self.starts) & (at < self.starts + self.sizes)
         found = values.take(pa.array(self.order)).take(pa.array(np.where(inside, at, 0)))
         if default is None:
             made = pc.if_else(pa.array(inside), found, pa.scalar(None, values.type))
@@ -94,69 +134,157 @@ class Sorted:
             made = pc.if_else(pa.array(inside), found, default.take(pa.array(self.order)))
         return self.back(made)
 
-    def bounds(self, frame: tuple[str, int | None, int | None] | None) -> tuple[np.ndarray, np.ndarray]:
+    # -- frames
+    def bounds(self, frame: Frame | None) -> Segment:
         """The first row of each row's frame, and the one after its last, among the sorted rows."""
         ends = self.starts + self.sizes
         if frame is None:
             return (self.starts, self.peer_end) if self.ordered else (self.starts, ends)
-        unit, low, high = frame
-        rows = np.arange(self.count)
-        if unit == "RANGE":
-            first = self.starts if low is None else self.peer_start
-            last = self.peer_end if high == 0 else ends
-            return first, last
-        first = self.starts if low is None else np.maximum(self.starts, rows + max(low, -_UNBOUNDED))
-        last = ends if high is None or high >= _UNBOUNDED else np.minimum(ends, rows + high + 1)
-        return np.minimum(first, ends), np.maximum(last, self.starts)
+        if frame.unit == "ROWS":
+            rows, far = np.arange(self.count), self.count + 1
+            first = self.starts if frame.low is None else rows + max(min(frame.low, far), -far)
+            last = ends if frame.high is None else rows + max(min(frame.high, far), -far) + 1
+        elif frame.unit == "GROUPS":
+            first, last = self._group_bounds(frame, ends)
+        else:
+            first = self.starts if frame.low is None else self.peer_start if frame.low_place is None else frame.low_place
+            last = ends if frame.high is None else self.peer_end if frame.high_place is None else frame.high_place
+        first = np.clip(first, self.starts, ends)
+        return first, np.maximum(np.clip(last, self.starts, ends), first)
 
-    def edge(self, values: Any, frame: Any, last: bool) -> Any:
-        """FIRST_VALUE or LAST_VALUE of the frame; NULL where the frame has no row."""
-        low, high = self.bounds(frame)
-        at, empty = (high - 1 if last else low), high <= low
-        found = values.take(pa.array(self.order)).take(pa.array(np.where(empty, 0, at), mask=empty))
+    def _group_bounds(self, frame: Frame, ends: np.ndarray) -> Segment:
+        numbers = np.cumsum(self.new_peer) - 1
+        begins = np.append(np.flatnonzero(self.new_peer), self.count)
+        first_of = numbers[self.starts] if self.count else numbers
+        far, last_of = self.count + 1, numbers[ends - 1] if self.count else numbers
+        low = first_of if frame.low is None else numbers + max(min(frame.low, far), -far)
+        high = last_of if frame.high is None else numbers + max(min(frame.high, far), -far)
+        first = np.where(low > last_of, ends, begins[np.clip(low, first_of, last_of)])
+        last = np.where(high < first_of, self.starts, begins[np.clip(high, first_of, last_of) + 1])
+        return first, last
+
+    def segments(self, frame: Frame | None) -> list[Segment]:
+        """Each row's frame as stretches of the sorted rows, without what EXCLUDE takes out."""
+        first, last = self.bounds(frame)
+        if frame is None or not frame.exclude:
+            return [(first, last)]
+        rows = np.arange(self.count)
+        if frame.exclude == "CURRENT ROW":
+            holes = [(rows, rows + 1)]
+        elif frame.exclude == "GROUP":
+            holes = [(self.peer_start, self.peer_end)]
+        else:
+            holes = [(self.peer_start, rows), (rows + 1, self.peer_end)]
+        made, begin = [], first
+        for start, end in holes:
+            made.append((begin, np.maximum(np.minimum(start, last), begin)))
+            begin = np.maximum(begin, np.minimum(end, last))
+        made.append((begin, np.maximum(last, begin)))
+        return made
+
+    def _through(self, line: np.ndarray, frame: Frame | None) -> np.ndarray:
+        """Sums of a line of the sorted rows over each frame."""
+        upto = np.concatenate([np.zeros(1, line.dtype), np.cumsum(line)])
+        made: np.ndarray = sum(upto[last] - upto[first] for first, last in self.segments(frame))  # type: ignore[assignment]
+        return made
+
+    def counted(self, mask: np.ndarray, frame: Frame | None) -> np.ndarray:
+        """Rows of each frame under a mask, of the sorted rows."""
+        return self._through(mask[self.order].astype(np.int64), frame)
+
+    def nth(self, values: Any, frame: Frame | None, number: int, from_last: bool, known: np.ndarray | None) -> Any:
+        """FIRST_VALUE, LAST_VALUE, NTH_VALUE: the value of that row of the frame (from 1), NULL where there is none; with `known` only
+        rows under that mask count."""
+        held = np.ones(self.count, bool) if known is None else known[self.order]
+        rows = np.flatnonzero(held)
+        before = np.concatenate([[0], np.cumsum(held)])
+        total = self.counted(np.ones(self.count, bool) if known is None else known, frame)
+        want = total - number if from_last else np.full(self.count, number - 1)
+        inside = (want >= 0) & (want < total)
+        at = np.zeros(self.count, np.int64)
+        passed = np.zeros(self.count, np.int64)
+        for first, last in self.segments(frame):
+            here = before[last] - before[first]
+            mine = inside & (want >= passed) & (want < passed + here)
+            at[mine] = (before[first] + want - passed)[mine]
+            passed += here
+        place = rows[np.where(inside, at, 0)] if len(rows) else np.zeros(self.count, np.int64)
+        found = values.take(pa.array(self.order)).take(pa.array(place, mask=~inside)) if self.count else values
         return self.back(found)
 
-    def counted(self, mask: np.ndarray, frame: Any) -> np.ndarray:
-        """Rows of each frame under a mask."""
-        low, high = self.bounds(frame)
-        upto = np.concatenate([[0], np.cumsum(mask[self.order])])
-        return np.where(high > low, upto[np.maximum(high, low)] - upto[low], 0)
-
-    def summed(self, values: Any, mask: np.ndarray, frame: Any) -> tuple[Any, np.ndarray]:
-        """Exact sums over each frame (as Python sees them: integers, or doubles), and how many values each has."""
+    def totals(self, values: Any, mask: np.ndarray, frame: Frame | None, kind: Type, name: str) -> Vector:
+        """SUM, AVG, VAR_… or STDDEV_… over each frame, exact before it is rounded."""
+        units = exact_sum.units_of(values)
+        whole = np.where(mask, units.whole, 0)[self.order]
         counts = self.counted(mask, frame)
-        low, high = self.bounds(frame)
-        numbers = np.where(mask, values, 0)[self.order]
-        upto = np.concatenate([np.zeros(1, numbers.dtype), np.cumsum(numbers)])
-        return np.where(high > low, upto[np.maximum(high, low)] - upto[low], 0), counts
+        odd = np.zeros(self.count, bool) if units.special is None else (units.special != 0) & mask
+        special: dict[int, float] = {}
+        if odd.any() and units.special is not None:
+            kinds = [self.counted(odd & one, frame) for one in (np.isnan(units.special), units.special == np.inf, units.special == -np.inf)]
+            for at in np.flatnonzero(sum(kinds)):
+                nan, plus, minus = (bool(one[at]) for one in kinds)
+                special[int(at)] = float("nan") if nan or (plus and minus) else float("inf") if plus else float("-inf")
+        sums = self._through(whole, frame)
+        if name in ("SUM", "AVG"):
+            return self.vector_back(groups.finished(sums, counts, units, kind, name, special))
+        squares = self._through(whole.astype(object) ** 2, frame)
+        return self.vector_back(groups.spreads(name, sums.astype(object), squares, counts, units.unit, set(special)))
 
-    def extreme(self, values: Any, mask: np.ndarray, frame: Any, least: bool) -> Any:
+    def extreme(self, values: Any, mask: np.ndarray, frame: Frame | None, least: bool) -> Any:
         """MIN or MAX over each frame: by rank of the values, with a table of powers of two (a sparse table)."""
-        order = pc.sort_indices(values).to_numpy()
+        order = groups.ordered(values)
         ranks = np.empty(self.count, np.int64)
         ranks[order] = np.arange(self.count)
         worst = self.count if least else -1
-        line = np.where(mask, ranks, worst)[self.order]
-        low, high = self.bounds(frame)
-        width = np.maximum(high - low, 0)
-        levels = [line]
         pick = np.minimum if least else np.maximum
-        while 2 ** len(levels) <= (int(width.max()) if len(width) else 0):
-            step = 2 ** (len(levels) - 1)
-            prior = levels[-1]
-            nxt = prior.copy()
-            nxt[: len(prior) - step] = pick(prior[: len(prior) - step], prior[step:])
-            levels.append(nxt)
+        levels = [np.where(mask, ranks, worst)[self.order]]
         best = np.full(self.count, worst)
-        some = width > 0
-        level = np.zeros(self.count, np.int64)
-        level[some] = np.floor(np.log2(width[some])).astype(np.int64)
-        for number, table in enumerate(levels):
-            here = some & (level == number)
-            if here.any():
-                best[here] = pick(table[low[here]], table[high[here] - 2**number])
+        for low, high in self.segments(frame):
+            width = high - low
+            while 2 ** len(levels) <= (int(width.max()) if len(width) else 0):
+                step, prior = 2 ** (len(levels) - 1), levels[-1]
+                wider = prior.copy()
+                wider[: len(prior) - step] = pick(prior[: len(prior) - step], prior[step:])
+                levels.append(wider)
+            held = width > 0
+            level = np.zeros(self.count, np.int64)
+            level[held] = np.frexp(width[held].astype(np.float64))[1] - 1
+            for number, table in enumerate(levels):
+                here = held & (level == number)
+                if here.any():
+                    best[here] = pick(best[here], pick(table[low[here]], table[high[here] - 2**number]))
         none = best == worst
         return self.back(values.take(pa.array(order[np.where(none, 0, best)] if self.count else order, mask=none)))
+
+    def each(self, compute: Callable[[np.ndarray, np.ndarray, int], Vector], frame: Frame | None, kind: Type) -> Vector:
+        """Any aggregate over each frame: `compute` gets (rows, frame numbers, frames), each row once a frame that holds it."""
+        segments = self.segments(frame)
+        sizes = sum(last - first for first, last in segments)
+        parts: list[Vector] = []
+        step = max(1, min(self.count, int(4_000_000 // max(1, int(sizes.max()) if self.count else 1))))
+        for begin in range(0, self.count, step):
+            frames = np.arange(begin, min(begin + step, self.count))
+            rows, numbers = [], []
+            for first, last in segments:
+                width = (last - first)[frames]
+                numbers.append(np.repeat(frames - begin, width))
+                offsets = np.arange(width.sum()) - np.repeat(np.cumsum(width) - width, width)
+                rows.append(np.repeat(first[frames], width) + offsets)
+            owner, line = np.concatenate(numbers), np.concatenate(rows)
+            sort = np.lexsort((line, owner))
+            parts.append(compute(self.order[line[sort]], owner[sort], len(frames)))
+        from gravel.querying.relation import joined
+
+        return self.vector_back(joined(parts, kind) if parts else Vector(pa.nulls(0, kind.arrow)))
+
+    def range_places(self, ranks: np.ndarray, wanted: np.ndarray, low: bool) -> np.ndarray:
+        """Where a RANGE frame begins (`low`) or ends: `ranks` never fall within a partition of the sorted rows, `wanted` has the rank of
+        each row's bound."""
+        least = int(min(ranks.min(), wanted.min())) if self.count else 0
+        span = (int(max(ranks.max(), wanted.max())) - least + 1) if self.count else 1
+        number = np.cumsum(self.new) - 1
+        line = number * span + (ranks - least)
+        return np.searchsorted(line, number * span + (wanted - least), side="left" if low else "right")
 
 
 def vector_of(values: Any) -> Vector:

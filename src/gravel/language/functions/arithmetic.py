@@ -15,7 +15,7 @@ from gravel.language.functions.catalogue import Result
 from gravel.language.types import INTEGER, MAX_DIGITS, Kind, Type, common
 
 OVERFLOW, BY_ZERO = CODES["22003"], CODES["22012"]
-_WIDE = Context(prec=200)
+WIDE = Context(prec=200, Emax=10**9, Emin=-(10**9))
 
 
 def zero_of(arrow_type: Any) -> Any:
@@ -31,7 +31,33 @@ def arrays(*values: Any) -> list[Any]:
 
 def _alike(x: Any, y: Any, to: Type) -> list[Any]:
     """Both as arrays of one length, as doubles where the result is one."""
-    return [pc.cast(one, pa.float64(), safe=False) if to.kind is Kind.DOUBLE else one for one in arrays(x, y)]
+    return [as_double(one) if to.kind is Kind.DOUBLE else one for one in arrays(x, y)]
+
+
+def as_double(values: Any) -> Any:
+    """Numbers as the nearest doubles, an array or a scalar as it is."""
+    if isinstance(values, pa.Scalar):
+        return as_double(pa.array([values.as_py()], values.type))[0]
+    if pa.types.is_decimal(values.type):
+        whole = unscaled(values)
+        if whole.dtype != object and values.type.scale <= 22 and (not len(whole) or np.abs(whole).max() < 2**53):
+            # Both the number without its point and the power of ten are exact doubles: their quotient is rounded once.
+            return pa.array(whole / 10.0**values.type.scale, mask=values.is_null().to_numpy(zero_copy_only=False))
+        # Arrow rounds twice on this way; from text it rounds once.
+        return pc.cast(pc.cast(values, pa.string()), pa.float64())
+    return pc.cast(values, pa.float64(), safe=False)
+
+
+def unscaled(decimals: Any) -> np.ndarray:
+    """Decimals as whole numbers of their last place, NULL as 0: int64 where all of them fit, else Python's integers."""
+    filled = decimals.fill_null(0)
+    width = 4 if pa.types.is_decimal256(decimals.type) else 2
+    words = np.frombuffer(filled.buffers()[1], np.int64)[width * filled.offset : width * (filled.offset + len(filled))]
+    whole: np.ndarray = words[::width]
+    if all((words[at::width] == whole >> 63).all() for at in range(1, width)):
+        return whole
+    data = memoryview(words.tobytes())
+    return np.array([int.from_bytes(data[at : at + 8 * width], "little", signed=True) for at in range(0, len(data), 8 * width)], object)
 
 
 def numpy_values(array: Any, fill: Any = 0) -> np.ndarray:
@@ -88,7 +114,7 @@ def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
 def _quickly(x: Any, y: Any, to: Type, kernel: Any) -> Any:
     """What Arrow's kernel gives where no row can be out of range, else None: doubles may overflow, or vanish in a product."""
     if to.kind is Kind.DOUBLE:
-        x, y = (pc.cast(one, pa.float64(), safe=False) for one in (x, y))
+        x, y = (as_double(one) for one in (x, y))
     try:
         made = kernel(x, y)
     except pa.ArrowInvalid:
@@ -187,7 +213,7 @@ def remainder(x: Any, y: Any, to: Type) -> Any:
 
 
 def _remainder(a: Decimal, b: Decimal, scale: int) -> Decimal | None:
-    return _WIDE.remainder(a, b) if b else None
+    return WIDE.remainder(a, b) if b else None
 
 
 def absolute(x: Any, to: Type) -> Any:
@@ -216,7 +242,7 @@ def _quotient(a: Any, b: Any, to: Type) -> Any:
 
 
 def _divide_exactly(a: Decimal, b: Decimal, scale: int) -> Decimal:
-    quotient = _WIDE.divide(a, b)
+    quotient = WIDE.divide(a, b)
     room = min(scale, MAX_DIGITS - max(quotient.adjusted() + 1, 0))
     return round_half_away(quotient, max(room, 0))
 
@@ -225,7 +251,7 @@ def round_half_away(value: Decimal, places: int) -> Decimal:
     """The value rounded to that many decimals, a half away from zero."""
     from decimal import ROUND_HALF_UP
 
-    return value.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP, _WIDE)
+    return value.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP, WIDE)
 
 
 def _plain(array: Any, to: Type) -> Any:
@@ -265,7 +291,7 @@ def _decimal(kernel: Callable[[Any, Any], Any], x: Any, y: Any, to: Type, exactl
 
 
 def _one_by_one(x: Any, y: Any, to: Type, kernel: Any) -> Result:
-    does = {pc.add: _WIDE.add, pc.subtract: _WIDE.subtract, pc.multiply: _WIDE.multiply}.get(kernel)
+    does = {pc.add: WIDE.add, pc.subtract: WIDE.subtract, pc.multiply: WIDE.multiply}.get(kernel)
     values: list[Decimal | None] = []
     errors = np.zeros(len(x), np.uint8)
     for row, (a, b) in enumerate(zip(x.to_pylist(), y.to_pylist(), strict=True)):
@@ -282,7 +308,7 @@ def _one_by_one(x: Any, y: Any, to: Type, kernel: Any) -> Result:
 
 def _held(value: Decimal, to: Type) -> Decimal | None:
     """The value at the type's scale, or None where it has too many digits."""
-    scaled = value.quantize(Decimal(1).scaleb(-to.scale), context=_WIDE)
+    scaled = value.quantize(Decimal(1).scaleb(-to.scale), context=WIDE)
     if scaled != value:
         return None
     return scaled if not value or (significant(value) <= MAX_DIGITS and scaled.adjusted() < to.whole) else None
@@ -292,7 +318,7 @@ def cut_off(value: Decimal, places: int) -> Decimal:
     """The value without what stands after that many decimals."""
     from decimal import ROUND_DOWN
 
-    return value.quantize(Decimal(1).scaleb(-places), ROUND_DOWN, _WIDE)
+    return value.quantize(Decimal(1).scaleb(-places), ROUND_DOWN, WIDE)
 
 
 def significant(value: Decimal) -> int:

@@ -20,7 +20,7 @@ from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import ByteSet, body, by_value, edges, matches, on_rows, rows_with, valid
 from gravel.language.functions.catalogue import Result
-from gravel.language.types import INTEGER, TEXT, Kind, Target, Type, as_decimal
+from gravel.language.types import INTEGER, MAX_DIGITS, TEXT, Kind, Target, Type, as_decimal
 
 BAD_TEXT, OUT_OF_RANGE, TOO_LONG = CODES["22018"], CODES["22003"], CODES["22001"]
 BAD_MOMENT, MOMENT_RANGE = CODES["22007"], CODES["22008"]
@@ -60,6 +60,20 @@ def _formatted(array: Any, source: Type, target: Target) -> Result:
     return formats.read(_without_spaces(array), formats.template(target.format or "", target.type.kind), target.type)
 
 
+def widened(values: Any, arrow: Any) -> Any:
+    """Values in a wider Arrow type, as `language.types.common` widens: to DOUBLE as the nearest double."""
+    if values.type == arrow:
+        return values
+    if pa.types.is_floating(arrow) and not pa.types.is_null(values.type):
+        return arithmetic.as_double(values)
+    if pa.types.is_integer(values.type) and pa.types.is_decimal(arrow):
+        return pc.cast(pc.cast(values, pa.decimal128(19, 0)), arrow)
+    if pa.types.is_list(values.type) and pa.types.is_list(arrow):
+        items = widened(values.values, arrow.value_type)
+        return pa.ListArray.from_arrays(values.offsets, items, mask=pc.is_null(values) if values.null_count else None)
+    return pc.cast(values, arrow)
+
+
 def possible(source: Type, to: Type) -> bool:
     """Whether a cast between the two types has a meaning at all."""
     if Kind.TEXT in (source.kind, to.kind):
@@ -70,7 +84,7 @@ def possible(source: Type, to: Type) -> bool:
         source.kind in (Kind.NULL, to.kind)
         or (source.kind in numbers and to.kind in numbers)
         or (source.kind in moments and to.kind in moments)
-        or {source.kind, to.kind} == {Kind.BOOLEAN, Kind.INTEGER}
+        or (source.kind, to.kind) in ((Kind.BOOLEAN, Kind.INTEGER), (Kind.TIMESTAMP, Kind.TIME))
     )
 
 
@@ -127,11 +141,16 @@ def double_text(value: float) -> str:
         return "NaN"
     if value in (float("inf"), float("-inf")):
         return "Infinity" if value > 0 else "-Infinity"
-    text = repr(value)
+    text = repr(value).removesuffix(".0")
+    if 1e15 <= abs(value) < 1e16:
+        # PostgreSQL writes an exponent from here on, Python from 1e16.
+        digits = text.lstrip("-").replace(".", "")
+        fraction = digits[1:].rstrip("0")
+        return f"{'-' if value < 0 else ''}{digits[0]}{'.' if fraction else ''}{fraction}e+15"
     if "e" in text:
         mantissa, exponent = text.split("e")
         return f"{mantissa.removesuffix('.0')}e{exponent[0]}{exponent[1:].zfill(2)}"
-    return text.removesuffix(".0")
+    return text
 
 
 def _double_text(array: Any) -> Any:
@@ -153,11 +172,7 @@ def _to_text_target(array: Any, source: Type, target: Target) -> Result:
     long = pc.fill_null(pc.greater(pc.utf8_length(texts), target.length), False)
     if not pc.any(long).as_py():
         return Result(texts, None)
-    # Spaces beyond the length are cut off without an error, as the standard has it.
-    cut = pc.utf8_slice_codeunits(texts, 0, target.length)
-    only_spaces = pc.equal(pc.utf8_length(pc.utf8_rtrim(texts, " ")), pc.utf8_length(pc.utf8_rtrim(cut, " ")))
-    bad = pc.and_not(long, pc.fill_null(only_spaces, True))
-    return Result(pc.if_else(bad, pa.scalar(None, pa.string()), cut), _codes(bad, TOO_LONG))
+    return Result(pc.if_else(long, pa.scalar(None, pa.string()), texts), _codes(long, TOO_LONG))
 
 
 def _codes(mask: Any, code: int) -> np.ndarray:
@@ -192,16 +207,24 @@ def _text_to_integer(array: Any, to: Type) -> Result:
         texts = pc.utf8_ltrim(texts, "+")
     values = pc.cast(texts, pa.int64())
     if long.any():
-        exact = [int(text) for text in array.filter(pa.array(long)).to_pylist()]
-        fits = [value if -(2**63) <= value < 2**63 else None for value in exact]
+        exact = [_whole(text) for text in array.filter(pa.array(long)).to_pylist()]
+        fits = [value if value is not None and -(2**63) <= value < 2**63 else None for value in exact]
         values = pc.replace_with_mask(values, pa.array(long), pa.array(fits, pa.int64()))
         errors[long] = [0 if value is not None else OUT_OF_RANGE for value in fits]
     return Result(values, errors)
 
 
+def _whole(text: str) -> int | None:
+    """The number of digits with a sign, None where it has too many of them."""
+    digits = text.lstrip("+-").lstrip("0")
+    return None if len(digits) > 19 else int(digits or "0") * (-1 if text[0] == "-" else 1)
+
+
 def _text_to_decimal(array: Any, to: Type) -> Result:
-    if not rows_with(array, _EXPONENT).any():
-        # Arrow reads just what the standard has, but for exponents, and refuses the whole array for one misfit.
+    offsets, _ = body(array)
+    if (len(array) == 0 or np.diff(offsets).max() <= MAX_DIGITS) and not rows_with(array, _EXPONENT).any():
+        # Arrow reads just what the standard has, but for exponents; it refuses the whole array for one misfit, and wraps around
+        # beyond 38 digits.
         with contextlib.suppress(pa.ArrowInvalid):
             return Result(pc.cast(array, to.arrow), None)
     known = valid(array)
@@ -213,17 +236,24 @@ def _text_to_decimal(array: Any, to: Type) -> Result:
     if len(lengths) and lengths.max() > 36:
         values, codes = [], np.zeros(len(array), np.uint8)
         for row, text in enumerate(texts.to_pylist()):
-            number = (
-                None if text is None else arithmetic.round_half_away(Decimal(text), to.scale) if len(text) < 150 else Decimal("Infinity")
-            )
-            fits = number is not None and number.is_finite() and number.adjusted() < to.whole
-            values.append(number if fits else None)
-            codes[row] = OUT_OF_RANGE if number is not None and not fits else 0
+            number = None if text is None else _rounded_within(Decimal(text), to)
+            values.append(number)
+            codes[row] = OUT_OF_RANGE if text is not None and number is None else 0
         return Result(pa.array(values, to.arrow), np.maximum(errors, codes))
     point = pc.fill_null(pc.find_substring(texts, "."), -1).to_numpy(zero_copy_only=False)
     scale = int(np.where(point >= 0, lengths - point - 1, 0).max(initial=0))
     made = arithmetic.fit_decimal(pc.cast(texts, pa.decimal256(76 - 36 + scale, scale)), to)
     return Result(made.values, errors if made.errors is None else np.maximum(errors, made.errors))
+
+
+def _rounded_within(number: Decimal, to: Type) -> Decimal | None:
+    """A number at a DECIMAL's scale, None where it has more digits before the point than there is room for."""
+    if not number:
+        return Decimal(0)
+    if number.adjusted() >= to.whole:
+        return None
+    rounded = arithmetic.round_half_away(number, to.scale)
+    return rounded if not rounded or rounded.adjusted() < to.whole else None
 
 
 def _text_to_double(array: Any, to: Type) -> Result:
@@ -331,7 +361,7 @@ _FROM_TEXT = {
 def _between(array: Any, source: Type, to: Type) -> Result:
     kinds = (source.kind, to.kind)
     if to.kind is Kind.DOUBLE:
-        return Result(pc.cast(array, pa.float64(), safe=False), None)
+        return Result(arithmetic.as_double(array), None)
     if source.kind is Kind.DOUBLE:
         return _from_double(array, to)
     if to.kind is Kind.DECIMAL:
@@ -346,8 +376,9 @@ def _between(array: Any, source: Type, to: Type) -> Result:
     if kinds in ((Kind.TIMESTAMP, Kind.DATE), (Kind.ZONED, Kind.DATE)):
         days = arithmetic.numpy_values(pc.cast(array, pa.int64())) // 86_400_000_000
         return Result(pc.cast(pa.array(days.astype(np.int32), mask=~valid(array)), pa.date32()), None)
-    if kinds == (Kind.INTEGER, Kind.BOOLEAN):
-        return Result(pc.not_equal(array, 0), None)
+    if kinds == (Kind.TIMESTAMP, Kind.TIME):
+        micros = arithmetic.numpy_values(pc.cast(array, pa.int64())) % 86_400_000_000
+        return Result(pa.array(micros, pa.time64("us"), mask=~valid(array)), None)
     return Result(pc.cast(array, to.arrow, safe=False), None)
 
 
@@ -366,10 +397,9 @@ def _from_double(array: Any, to: Type) -> Result:
         return arithmetic.result(np.where(fits, rounded, 0).astype(np.int64), good, errors, to)
     values, errors = [], np.zeros(len(array), np.uint8)
     for row, number in enumerate(array.to_pylist()):
-        exact = None if number is None or not np.isfinite(number) else arithmetic.round_half_away(Decimal(repr(number)), to.scale)
-        fits_row = exact is not None and exact.adjusted() < to.whole
-        values.append(exact if fits_row else None)
-        errors[row] = OUT_OF_RANGE if number is not None and not fits_row else 0
+        exact = None if number is None or not np.isfinite(number) else _rounded_within(Decimal(repr(number)), to)
+        values.append(exact)
+        errors[row] = OUT_OF_RANGE if number is not None and exact is None else 0
     return Result(pa.array(values, to.arrow), errors)
 
 

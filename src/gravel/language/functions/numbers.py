@@ -179,7 +179,7 @@ def _double(kernel: Any, state: str, outside: Any = None) -> Any:
     argument whose result is infinite, or 0 where it cannot be, is 22003."""
 
     def compute(*columns: Any) -> Result:
-        spread = [pc.cast(column, pa.float64(), safe=False) for column in arithmetic.arrays(*columns)]
+        spread = [arithmetic.as_double(column) for column in arithmetic.arrays(*columns)]
         numbers = [arithmetic.numpy_values(column, 1.0) for column in spread]
         good = arithmetic.known(*spread)
         errors = np.zeros(len(good), np.uint8)

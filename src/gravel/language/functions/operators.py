@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.language.errors import CODES
-from gravel.language.functions import arithmetic
+from gravel.language.functions import arithmetic, ordering
 from gravel.language.functions.catalogue import Result, function
 from gravel.language.types import DOUBLE, INTEGER, Kind, Type, as_decimal, common, room
 
@@ -23,6 +23,7 @@ def compared(symbol: str) -> Any:
     kernel = _KERNELS[symbol]
 
     def compare(x: Any, y: Any) -> Any:
+        x, y = ordering.together(x, y)
         if pa.types.is_floating(x.type) and (_has_nan(x) or _has_nan(y)):
             return _with_nan(kernel, x, y)
         return kernel(x, y)
@@ -219,11 +220,11 @@ class EscapeError(ValueError):
 @lru_cache(maxsize=4096)
 def like_regex(pattern: str, escape: str | None = None) -> str:
     """The RE2 pattern of a LIKE pattern. Raises EscapeError (22019, 22025)."""
-    if escape is not None and len(escape) > 1:
+    if escape is not None and len(escape) != 1:
         raise EscapeError("22019")
     out, chars = [], iter(pattern)
     for char in chars:
-        if escape and char == escape:
+        if char == escape:
             char = next(chars, "")
             if char not in ("%", "_", escape) or not char:
                 raise EscapeError("22025")

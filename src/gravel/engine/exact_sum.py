@@ -1,0 +1,182 @@
+"""Exact sums of numbers of every type: integers, decimals and doubles as whole numbers of one unit, rounded once at the end.
+
+The result is that of exact arithmetic whatever the order of the values and whoever adds them, as `math.fsum` gives it for doubles.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from decimal import Decimal
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.language.functions import arithmetic
+
+_SAFE = 2**62
+
+
+@dataclass(frozen=True)
+class Units:
+    """Numbers as whole multiples of a unit, `base` to the power of `exponent` (base 10 for exact numbers, 2 for doubles): int64 where
+    no sum of them can pass it, else Python's integers. Doubles that are not finite are 0 here, and told apart in `special`."""
+
+    whole: np.ndarray
+    base: int
+    exponent: int
+    special: np.ndarray | None = None
+
+    @property
+    def unit(self) -> Fraction:
+        """The unit's value."""
+        return Fraction(self.base) ** self.exponent
+
+
+def units_of(values: Any) -> Units:
+    """An Arrow array of numbers as units, NULL as 0."""
+    kind = values.type
+    if pa.types.is_null(kind):
+        return Units(np.zeros(len(values), np.int64), 10, 0)
+    if pa.types.is_floating(kind):
+        return _units_of_doubles(arithmetic.numpy_values(values, 0.0).astype(np.float64))
+    if pa.types.is_decimal(kind):
+        return Units(_narrow(arithmetic.unscaled(values)), 10, -kind.scale)
+    return Units(_narrow(arithmetic.numpy_values(pc.cast(values, pa.int64()))), 10, 0)
+
+
+def _narrow(whole: np.ndarray) -> np.ndarray:
+    """Python integers where a sum in 64 bits could overflow."""
+    if whole.dtype == object or not len(whole):
+        return whole
+    most = max(abs(int(whole.min())), abs(int(whole.max())))
+    return whole if most * len(whole) < _SAFE else whole.astype(object)
+
+
+def _units_of_doubles(numbers: np.ndarray) -> Units:
+    finite = np.isfinite(numbers)
+    special = None if finite.all() else np.where(finite, 0.0, numbers)
+    fraction, exponent = np.frexp(np.where(finite, numbers, 0.0))
+    mantissa = np.ldexp(fraction, 53).astype(np.int64)
+    exponent = exponent.astype(np.int64) - 53
+    held = mantissa != 0
+    if not held.any():
+        return Units(mantissa, 2, 0, special)
+    # Zeros at a mantissa's end belong to its exponent, so that 12.5 is a small number of halves.
+    zeros = np.zeros(len(mantissa), np.int64)
+    zeros[held] = np.log2((mantissa & -mantissa)[held].astype(np.float64)).astype(np.int64)
+    mantissa, exponent = mantissa >> zeros, np.where(held, exponent + zeros, 0)
+    least = int(exponent[held].min())
+    shift = np.where(held, exponent - least, 0)
+    bits = np.ceil(np.log2(np.abs(mantissa[held]).astype(np.float64) + 1)) + shift[held]
+    if bits.max() + math.log2(len(mantissa)) < 62:
+        return Units(mantissa << shift, 2, least, special)
+    whole = np.array([value << by for value, by in zip(mantissa.tolist(), shift.tolist(), strict=True)], object)
+    return Units(whole, 2, least, special)
+
+
+def group_sums(whole: np.ndarray, groups: np.ndarray, many: int) -> np.ndarray:
+    """The sum of each group's whole numbers, as int64 or Python's integers like them."""
+    if not len(whole):
+        return np.zeros(many, whole.dtype if whole.dtype != object else object)
+    made = np.zeros(many, np.int64).astype(whole.dtype)
+    order = np.argsort(groups, kind="stable")
+    placed = groups[order]
+    starts = np.flatnonzero(np.concatenate([[True], placed[1:] != placed[:-1]]))
+    made[placed[starts]] = np.add.reduceat(whole[order], starts)
+    return made
+
+
+def double_of(numerator: int, denominator: int, exponent: int) -> float | None:
+    """numerator / denominator * 2 ** exponent as the nearest double; None where it is out of range."""
+    try:
+        if exponent >= 0:
+            return (numerator << exponent) / denominator
+        return numerator / (denominator << -exponent)
+    except OverflowError:
+        return None
+
+
+def root_of(value: Fraction) -> float | None:
+    """The square root as a double, from 70 binary digits of it; None where it is out of range."""
+    if not value:
+        return 0.0
+    shift = max(0, 140 - (value.numerator.bit_length() - value.denominator.bit_length()))
+    shift += shift % 2
+    root = math.isqrt((value.numerator << shift) // value.denominator)
+    return double_of(root, 1, -(shift // 2))
+
+
+def sum_of_specials(special: np.ndarray) -> float:
+    """The sum of numbers of which some are not finite: NaN, or the one infinity."""
+    if np.isnan(special).any() or ((special == np.inf).any() and (special == -np.inf).any()):
+        return math.nan
+    return math.inf if (special == np.inf).any() else -math.inf
+
+
+@dataclass(frozen=True)
+class ExactSum:
+    """An exact sum so far, with the sum of squares where it is asked for: the known values' number, sums, and what is not finite."""
+
+    count: int = 0
+    total: Fraction = Fraction(0)
+    squares: Fraction = Fraction(0)
+    special: tuple[float, ...] = ()
+
+    @classmethod
+    def of(cls, known: Any, squares: bool = False) -> ExactSum:
+        """The sum of an Arrow array without NULLs."""
+        units = units_of(known)
+        total, squared = _whole_sum(units.whole), 0
+        if squares:
+            numbers = units.whole.tolist()
+            squared = sum(number * number for number in numbers)
+        special = () if units.special is None else (sum_of_specials(units.special),)
+        return cls(len(known), total * units.unit, squared * units.unit**2, special)
+
+    def merge(self, other: ExactSum) -> ExactSum:
+        """Both parts together."""
+        return ExactSum(
+            self.count + other.count, self.total + other.total, self.squares + other.squares, (*self.special, *other.special)[:4]
+        )
+
+    def _special(self) -> float:
+        return sum_of_specials(np.array(self.special))
+
+    def sum_as_double(self) -> float | None:
+        """The nearest double; None where the sum is out of range."""
+        return self._special() if self.special else double_of(self.total.numerator, self.total.denominator, 0)
+
+    def mean_as_double(self) -> float | None:
+        """The mean, rounded once."""
+        if self.special:
+            return self._special()
+        mean = self.total / self.count
+        return double_of(mean.numerator, mean.denominator, 0)
+
+    def exact_sum(self, scale: int) -> Decimal:
+        """The sum of exact numbers of that scale."""
+        whole = self.total * 10**scale
+        return Decimal(whole.numerator).scaleb(-scale, arithmetic.WIDE)
+
+    def spread(self, name: str) -> float | None:
+        """VAR_SAMP, VAR_POP, STDDEV_SAMP or STDDEV_POP; None where it is out of range. NaN beside what is not finite."""
+        if self.special:
+            return math.nan
+        return spread_of(name, self.count, self.total, self.squares)
+
+
+def spread_of(name: str, count: int, total: Fraction, squares: Fraction) -> float | None:
+    """A variance or standard deviation from the number, sum and sum of squares of values; None where it is out of range."""
+    divisor = count - 1 if name.endswith("SAMP") else count
+    variance = (squares - total * total / count) / divisor
+    if name.startswith("STDDEV"):
+        return root_of(variance)
+    return double_of(variance.numerator, variance.denominator, 0)
+
+
+def _whole_sum(whole: np.ndarray) -> int:
+    return int(whole.sum()) if whole.dtype != object else sum(whole.tolist())
