@@ -83,7 +83,7 @@ class Expressions:
         column = self.leaf("i", True)
         return self.rng.choice(
             [
-                f"({a} + {b})", f"({a} - {b})", f"ABS({a})", f"LENGTH({t})", f"POSITION({self.leaf('t')} IN {t})", 
+                f"({a} + {b})", f"({a} - {b})", f"ABS({a})", f"LENGTH({t})", f"POSITION({self.leaf('t')} IN {t})",
                 self._shared("i", depth), self._shared("i", depth), f"({self.make('y', depth)} - {self.leaf('y')})",
                 *([f"({column} * {a})", f"MOD({column}, {b})", f"CAST({self.leaf('t', True)} AS BIGINT)"] if self.failing else []),
             ]
@@ -161,7 +161,11 @@ class Queries:
     def table(self) -> tuple[str, list[Column], list[str]]:
         """A table: its text, its columns, those that tell its rows apart."""
         name, alias = self.rng.choice(list(TABLES)), self._alias()
-        columns = [Column(f"{alias}.{column}", KINDS[ours]) for column, (ours, _, _) in TABLES[name].items() if not self.portable or KINDS[ours] in "it"]
+        columns = [
+            Column(f"{alias}.{column}", KINDS[ours])
+            for column, (ours, _, _) in TABLES[name].items()
+            if not self.portable or KINDS[ours] in "it"
+        ]
         return f"{name} AS {alias}", columns, [f"{alias}.id"]
 
     def derived(self, depth: int, lateral: list[Column]) -> tuple[str, list[Column], list[str]]:
@@ -216,8 +220,10 @@ class Queries:
             text, _ = self.block(depth - 1, correlated, 1)
             made = f"{rng.choice(['', 'NOT '])}EXISTS ({text})"
         elif kind < 0.8:
-            text, kinds = self.block(depth - 1, correlated, 1, "i")
-            word = rng.choice(["IN", "NOT IN"] if self.portable else ["IN", "NOT IN", "= ANY", "<> ALL", "< ANY", ">= ALL", "<> ANY", "> ANY"])
+            text, _ = self.block(depth - 1, correlated, 1, "i")
+            word = rng.choice(
+                ["IN", "NOT IN"] if self.portable else ["IN", "NOT IN", "= ANY", "<> ALL", "< ANY", ">= ALL", "<> ANY", "> ANY"]
+            )
             made = f"{number} {word} ({text})"
         else:
             text, _ = self.block(depth - 1, correlated, 1, "i", single=True)
@@ -300,18 +306,28 @@ class Queries:
             if rng.random() < 0.5:
                 name = rng.choice([f"FIRST_VALUE({value})", f"LAST_VALUE({value})", f"NTH_VALUE({value}, 2)"])
                 return f"{name} OVER ({part}{order} {frame})", typed
-            name, made = rng.choice([("ROW_NUMBER()", "i"), ("NTILE(3)", "i"), (f"LAG({value})", typed), (f"LEAD({value}, 2)", typed), ("RANK()", "i")])
+            name, made = rng.choice(
+                [("ROW_NUMBER()", "i"), ("NTILE(3)", "i"), (f"LAG({value})", typed), (f"LEAD({value}, 2)", typed), ("RANK()", "i")]
+            )
             return f"{name} OVER ({part}{order})", made
         frame = ""
         if not self.portable:
             bounds = [*ROW_BOUNDS]
-            frame = rng.choice(["", f"GROUPS BETWEEN {rng.choice(bounds)}{exclude}", f"RANGE BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW{exclude}"])
+            frame = rng.choice(
+                ["", f"GROUPS BETWEEN {rng.choice(bounds)}{exclude}", f"RANGE BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW{exclude}"]
+            )
             if kind in "idf" and key[0] == "x" and rng.random() < 0.6:
                 frame = f"RANGE BETWEEN {rng.choice(['1', '0', '2.5', '3'] if kind == 'd' else ['1', '2', '0'])} PRECEDING AND {rng.choice(['1', '4'])} FOLLOWING{exclude}"
             elif kind == "y" and key[0] == "x" and rng.random() < 0.6:
                 frame = f"RANGE BETWEEN INTERVAL '{rng.choice(['1 day', '1 month'])}' PRECEDING AND INTERVAL '2 days' FOLLOWING{exclude}"
         value = build.leaf(rng.choice("i" if self.portable else "idf"), True)
-        choices = [("COUNT(*)", "i"), (f"MIN({build.leaf('t', True)})", "t"), (f"SUM({value})", "d"), (f"COUNT({value})", "i"), ("DENSE_RANK()", "i")]
+        choices = [
+            ("COUNT(*)", "i"),
+            (f"MIN({build.leaf('t', True)})", "t"),
+            (f"SUM({value})", "d"),
+            (f"COUNT({value})", "i"),
+            ("DENSE_RANK()", "i"),
+        ]
         if not self.portable:
             choices += [(f"AVG({value})", "d"), (f"MAX({value})", "d"), ("CUME_DIST()", "f"), (f"SUM({value}) FILTER (WHERE {build.make('b', 1)})", "d"),
                         (f"STDDEV_SAMP({build.leaf('d', True)})", "f")]  # fmt: skip
@@ -338,7 +354,9 @@ class Queries:
             inner = self._alias()
             text = f"WITH {inner} AS ({text}) SELECT * FROM {inner}"
         # A value of every column, so that no two rows are in doubt.
-        order = ", ".join(f"{at + 1}{rng.choice(['', ' DESC'])}{'' if self.portable else rng.choice(['', ' NULLS FIRST'])}" for at in range(len(kinds)))
+        order = ", ".join(
+            f"{at + 1}{rng.choice(['', ' DESC'])}{'' if self.portable else rng.choice(['', ' NULLS FIRST'])}" for at in range(len(kinds))
+        )
         if self.portable:
             return text, False
         limit = rng.choice(["", "", "", " LIMIT 3", " OFFSET 1 ROWS FETCH FIRST 2 ROWS ONLY", " LIMIT 1 + 1 OFFSET 1"])

@@ -199,7 +199,7 @@ def test_an_error_is_data_and_follows_the_order_of_evaluation(text: str, expecte
 
 
 def test_columns_may_be_called_as_keywords_are(figures: Any) -> None:
-    names = ["date", "value", "first", "last", "rows", "format", "position", "start", "group", "time", "trim", "nulls", "flag", "interval"]
+    names = ["date", "value", "first", "last", "rows", "format", "position", "start", "second", "time", "trim", "nulls", "flag", "interval"]
     write("t.csv", ",".join(names) + "\n" + ",".join(str(n) for n in range(len(names))) + "\n")
     view = figures("look", "t.csv", "--show", " + ".join(names) + " AS total", "--sort", "first, last DESC NULLS LAST")
     assert shown(view)[0][-1] == sum(range(len(names)))

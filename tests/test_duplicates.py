@@ -174,6 +174,9 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(figures: An
     # The proposed step does to a plan what is said of it.
     told = gravel("duplicates", "o.csv", "--on", "name", "--rung", "words", "--add", "p.toml").err
     assert "step 1 added to p.toml" in told
+    assert 'conflicts = "set aside"' in Path("p.toml").read_text()
+    assert figures("clean", "p.toml")["steps"][1]["set_aside"] == 6  # both groups disagree in a known value
+    write("p.toml", Path("p.toml").read_text().replace(', conflicts = "set aside"', ""))
     done = figures("clean", "p.toml")
     assert (done["steps"][1]["merged"], done["steps"][1]["changed_columns"]) == (4, {"phone": 1})
     # A rung's expression pasted into --on gives the same groups.

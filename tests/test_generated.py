@@ -168,7 +168,7 @@ def alike(mine: Any, other: Any, listed: bool) -> bool:
     """The same rows, in the same order where that is promised."""
     if isinstance(mine, str) or isinstance(other, str):
         # Of several errors in a query either may be told.
-        return isinstance(mine, str) and isinstance(other, str) and mine[:8] == other[:8] == "error 22" or bool(mine == other)
+        return (isinstance(mine, str) and isinstance(other, str) and mine[:8] == other[:8] == "error 22") or bool(mine == other)
     if not listed:
         mine, other = _listed(mine), _listed(other)
     return len(mine) == len(other) and all(all(map(same, a, b)) for a, b in zip(mine, other, strict=True))

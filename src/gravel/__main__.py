@@ -30,6 +30,9 @@ def main() -> None:
         status = run(sys.argv[1:])
     except KeyboardInterrupt:
         status = 130  # before the program proper has begun, or while it ends
+    except MemoryError:
+        print("gravel: the memory is used up; nothing was written", file=sys.stderr)
+        status = 3
     sys.exit(status)
 
 

@@ -17,6 +17,7 @@ from gravel.cli.options import (
     FormatOption,
     NoColor,
     Params,
+    Replace,
     TableArgument,
     Texts,
     Today,
@@ -43,7 +44,7 @@ def check(
         list[str] | None, typer.Argument(metavar="[NAME: ]CONDITION…", help="Each with a name if you like.", show_default=False)
     ] = None,
     from_file: Annotated[
-        Path | None, typer.Option("--from", metavar="FILE.toml", help='A file with a table [check] of name = "condition".')
+        Path | None, typer.Option("--from", metavar="FILE.toml", help='A file with a table \\[check] of name = "condition".')
     ] = None,
     unknown: Annotated[
         Unknown | None,
@@ -62,6 +63,7 @@ def check(
     encoding: Encoding = None,
     empty: EmptyOption = Empty.text,
     text: Texts = None,
+    replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
     """Whether conditions hold: in every row, or with aggregates for the table as a whole. Exit status 1 if one fails.
@@ -90,7 +92,7 @@ def check(
     asked = {
         Path(one.reference).resolve() for _, text in pairs for one in parse.walk(parse.expression(text)) if isinstance(one, tree.Table)
     }
-    aside = _Aside(set_aside, source.columns, {*source.files, *asked}) if set_aside is not None else None
+    aside = _Aside(set_aside, source.columns, {*source.files, *asked}, replace) if set_aside is not None else None
     try:
         with progress(source):
             found = check_table(source, pairs, unknown_fails=fails, allowed=allowed, given=given, aside=aside)
@@ -157,13 +159,15 @@ def allowed_of(text: Any) -> Any:
 class _Aside:
     """Rows that do not hold, written beside their place until all are there."""
 
-    def __init__(self, target: Path, columns: tuple[str, ...], read: set[Path]) -> None:
-        from gravel.tables.csv.writer import Output, header
-        from gravel.tables.files import only_text
+    def __init__(self, target: Path, columns: tuple[str, ...], read: set[Path], replace: bool) -> None:
+        from gravel.tables.atomic_file import Output
+        from gravel.tables.csv.writer import header
+        from gravel.tables.files import may_write, only_text
 
         only_text(target)
         if target.resolve() in read:
             raise CallProblem(f"the rows would be written over {target}, which is read", hint="name another file")
+        may_write(target, replace)
         self._output: Any = Output(target, str(target))
         self._output.write(header(["gravel_row", "gravel_checks", *columns]))
 

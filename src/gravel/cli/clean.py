@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -24,6 +25,7 @@ def clean(
     backup: Annotated[
         str | None, typer.Option("--backup", metavar="NAME", help="A table for the rows as they were before a change in place.")
     ] = None,
+    replace: Annotated[bool, typer.Option("--replace", help="Write over files and tables that no record says are this plan's.")] = False,
     memory: Memory = None,
     param: Params = None,
     today: Today = None,
@@ -34,16 +36,26 @@ def clean(
 
     [bold]gravel clean boats.toml[/]
     """
+    from gravel.plans.destination import targets_outside
     from gravel.plans.flow import MEMORY
     from gravel.plans.model import read_plan
     from gravel.plans.run import Wish
     from gravel.plans.run import clean as run_plan
+    from gravel.reports.page import may_write
 
     given = given_by(param, today)
     wish = Wish(dry_run, until, sample, memory_of(memory) or MEMORY, backup)
-    done = run_plan(read_plan(plan, str(plan)), given, wish)
     from gravel.cli import render
 
+    plan_file = read_plan(plan, str(plan))
+    if replace:
+        plan_file = dataclasses.replace(plan_file, model=plan_file.model.model_copy(update={"replace": True}))
+    if report is not None:
+        may_write(report, replace)
+    if wish.writes:
+        for outside in targets_outside(plan_file):
+            render.note(f"writes {outside}, which is not in the plan's folder", not no_color)
+    done = run_plan(plan_file, given, wish)
     if report is not None:
         _report(report, done, given)
     if format is Format.json:

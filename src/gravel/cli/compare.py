@@ -17,6 +17,7 @@ from gravel.cli.options import (
     FormatOption,
     NoColor,
     Params,
+    Replace,
     Texts,
     Today,
     given_by,
@@ -50,6 +51,7 @@ def compare(
     encoding: Encoding = None,
     empty: EmptyOption = Empty.text,
     text: Texts = None,
+    replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
     """What differs between two tables: rows only here or there, cells column by column. Exit status 1 if anything does.
@@ -58,6 +60,8 @@ def compare(
     """
     from gravel.comparing.compare import How
     from gravel.comparing.compare import compare as compare_tables
+    from gravel.reports.page import may_write
+    from gravel.tables import files
 
     how = How(ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where)
     given = given_by(param, today)
@@ -66,6 +70,11 @@ def compare(
     for target in (differences, report):
         if target is not None and target.resolve() in read:
             raise CallProblem(f"{target} is read, so it is not written over", hint="name another file")
+    if differences is not None:
+        files.only_text(differences)
+        files.may_write(differences, replace)
+    if report is not None:
+        may_write(report, replace)
     found, every = compare_tables(sides[0], sides[1], key or (), how, given)
     if differences is not None:
         _write(differences, found, every)
@@ -124,10 +133,9 @@ def _write(target: Path, found: Compared, every: Iterator[Difference]) -> None:
 
     import pyarrow as pa
 
-    from gravel.tables.csv.writer import Output, encode, header
-    from gravel.tables.files import only_text
+    from gravel.tables.atomic_file import Output
+    from gravel.tables.csv.writer import encode, header
 
-    only_text(target)
     output = Output(target, str(target))
     try:
         output.write(header([*found.key, "gravel_column", "gravel_before", "gravel_after", "gravel_before_row", "gravel_after_row"]))

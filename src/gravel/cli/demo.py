@@ -10,13 +10,14 @@ import typer
 
 def demo(
     folder: Annotated[Path, typer.Argument(help="Where to write it.")] = Path("gravel-demo"),
+    replace: Annotated[bool, typer.Option("--replace", help="Write over files of the demo's names that hold something else.")] = False,
     quiet: Annotated[bool, typer.Option("--quiet", help="Write the files only, without the walk through the job.")] = False,
 ) -> None:
     """Write the harbour demo and walk through the whole job on it."""
     from gravel.cli import render
     from gravel.demo import write_demo
 
-    written = write_demo(folder)
+    written = write_demo(folder, replace)
     render.note(f"written to {folder}: {', '.join(path.name for path in written)}")
     if not quiet:
         _walk(folder)

@@ -17,6 +17,7 @@ from gravel.cli.options import (
     Memory,
     NoColor,
     Params,
+    Replace,
     TableArgument,
     Texts,
     Today,
@@ -61,6 +62,7 @@ def duplicates(
     encoding: Encoding = None,
     empty: EmptyOption = Empty.text,
     text: Texts = None,
+    replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
     """Rows that are one thing written more than once: equal, in looser spellings, or nearly equal.
@@ -75,6 +77,10 @@ def duplicates(
     source = open_reference(table, delimiter, encoding, empty, text)
     if report is not None and source.reads(report):
         raise CallProblem(f"the page would be written over {table}, which is read", hint="name another file")
+    if report is not None:
+        from gravel.reports.page import may_write
+
+        may_write(report, replace)
     if near is not None:
         if on or add or rung != "equal":
             raise CallProblem("--near is asked by itself", hint="--block EXPR says which rows are compared")
@@ -117,7 +123,7 @@ def step_text(found: Duplicates) -> str:
     from gravel.plans.edit import unique_text
 
     assert found.proposal is not None
-    return unique_text(found.proposal.by, found.proposal.prefer, found.proposal.fill)
+    return unique_text(found.proposal.by, found.proposal.prefer, found.proposal.fill, bool(found.proposal.disagree))
 
 
 def _tell(found: Duplicates, reference: str, form: Format, color: bool, report: Path | None) -> None:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
+import signal
 import sys
+import threading
 from typing import Annotated, Any
 
 import typer
@@ -12,7 +15,7 @@ from typer.core import TyperGroup
 
 from gravel import hidden
 from gravel.cli import check, clean, compare, count, demo, duplicates, follow, functions, look, profile, query, try_, verify
-from gravel.problems import Problem, Problems, nearest
+from gravel.problems import CallProblem, Problem, Problems, nearest
 
 
 class _Commands(TyperGroup):
@@ -54,8 +57,9 @@ def _root(version: Annotated[bool, typer.Option("--version", "-V", help="Print t
 
 def run(arguments: list[str]) -> int:
     """Run the command line; the exit status. Problems are told on standard error, never as a traceback."""
-    arguments = [hidden.without(one) for one in arguments]
     try:
+        _end_on_signals()
+        arguments = [hidden.without(_decoded(one)) for one in arguments]
         status = app(arguments, standalone_mode=False, prog_name="gravel")
         sys.stdout.flush()
         return int(status or 0)
@@ -69,21 +73,101 @@ def run(arguments: list[str]) -> int:
     except KeyboardInterrupt:
         print("gravel: interrupted; a target is whole, the old one or the new one", file=sys.stderr)
         return _leave(130)
+    except Ended as ended:
+        print(f"gravel: ended by {ended.name}; a target is whole, the old one or the new one", file=sys.stderr)
+        return _leave(128 + ended.number)
     except OSError as error:
         if error.errno == errno.EPIPE or isinstance(error, BrokenPipeError):
             return _leave(0)
-        print(f"gravel: standard output cannot be written: {(error.strerror or str(error)).lower()}", file=sys.stderr)
+        if error.filename is None and _is_output(error):
+            print(f"gravel: standard output cannot be written: {(error.strerror or str(error)).lower()}", file=sys.stderr)
+            return _leave(3)
+        return _failed(error)
+    except UnicodeEncodeError as error:
+        if error.encoding.lower().replace("_", "-") != (sys.stdout.encoding or "").lower().replace("_", "-"):
+            return _failed(error)
+        print(f"gravel: standard output is in {error.encoding}, which has no {error.object[error.start]!a}", file=sys.stderr)
+        print("hint: set PYTHONIOENCODING=utf-8 or a locale in UTF-8", file=sys.stderr)
         return _leave(3)
     except MemoryError:
-        print("gravel: the memory is used up\nhint: show fewer rows or columns", file=sys.stderr)
-        return _leave(3)
+        return _no_memory()
     except Exception as error:
         return _usage(error)
 
 
+class Ended(BaseException):
+    """A signal that asks the process to end: what was begun is undone first."""
+
+    def __init__(self, number: int) -> None:
+        super().__init__(number)
+        self.number, self.name = number, signal.Signals(number).name
+
+
+def _end_on_signals() -> None:
+    def end(number: int, _: Any) -> None:
+        raise Ended(number)
+
+    for name in ("SIGTERM", "SIGHUP"):
+        if hasattr(signal, name) and threading.current_thread() is threading.main_thread():
+            number = getattr(signal, name)
+            if signal.getsignal(number) is signal.SIG_DFL:
+                signal.signal(number, end)
+
+
+def _decoded(argument: str) -> str:
+    """An argument as it was given. Raises CallProblem where it is no UTF-8."""
+    try:
+        argument.encode("utf-8")
+    except UnicodeEncodeError:
+        shown = argument.encode("utf-8", "backslashreplace").decode()
+        raise CallProblem(f"an argument is not in UTF-8: {shown[:60]}") from None
+    return argument
+
+
+def _is_output(error: OSError) -> bool:
+    """Whether an error of the system came from writing to standard output."""
+    step = error.__traceback__
+    while step is not None and step.tb_next is not None:
+        step = step.tb_next
+    return error.errno in (errno.ENOSPC, errno.EIO, errno.EBADF, errno.EFBIG)
+
+
+def _no_memory() -> int:
+    print("gravel: the memory is used up; nothing was written\nhint: --memory, fewer rows or fewer columns", file=sys.stderr)
+    return _leave(3)
+
+
+def _failed(error: BaseException) -> int:
+    """Something that was not foreseen: told as a mistake of ours, with a file of where it happened that holds none of the data."""
+    if "emory" in type(error).__name__ or (isinstance(error, OSError) and error.errno == errno.ENOMEM) or "malloc" in str(error):
+        return _no_memory()
+    import platform
+    import tempfile
+    import traceback
+
+    from gravel import __version__
+
+    lines = [f"gravel {__version__}, Python {platform.python_version()}, {platform.platform()}", ""]
+    cause: BaseException | None = error
+    while cause is not None:
+        lines += [f"{frame.filename}:{frame.lineno} {frame.name}" for frame in traceback.extract_tb(cause.__traceback__)]
+        lines += [type(cause).__qualname__, ""]
+        cause = cause.__cause__ or cause.__context__
+    try:
+        handle, name = tempfile.mkstemp(prefix="gravel-error-", suffix=".txt")
+        with os.fdopen(handle, "w", encoding="utf-8") as file:
+            file.write("\n".join(lines))
+        where = f"\ndetail: where it happened is in {name}; no data is in it"
+    except OSError:
+        where = ""
+    print(f"gravel: internal error ({type(error).__qualname__}): a mistake in Gravel, not in your call{where}", file=sys.stderr)
+    return _leave(70)
+
+
 def _leave(status: int) -> int:
     """What is still buffered cannot be written any more: keep the interpreter from trying at exit."""
-    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    with contextlib.suppress(OSError, ValueError, AttributeError):  # there may be none
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
     return status
 
 
@@ -93,7 +177,7 @@ def _usage(error: Exception) -> int:
         return 130
     tell = getattr(error, "format_message", None)
     if tell is None:
-        raise error
+        return _failed(error)
     if type(error).__name__ == "NoArgsIsHelpError":
         print(tell())
         return 2

@@ -52,6 +52,7 @@ Texts = Annotated[
 ]
 
 
+Replace = Annotated[bool, typer.Option("--replace", help="Write over a file that is there already.")]
 Params = Annotated[list[str] | None, typer.Option("--param", metavar="NAME=VALUE", help="A value for :NAME in expressions (repeatable).")]
 Today = Annotated[str | None, typer.Option("--today", metavar="DATE", help="The day that CURRENT_DATE is, as 2024-05-31.")]
 

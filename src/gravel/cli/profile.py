@@ -16,6 +16,7 @@ from gravel.cli.options import (
     FormatOption,
     Memory,
     NoColor,
+    Replace,
     TableArgument,
     Texts,
     Today,
@@ -56,6 +57,7 @@ def profile(
     encoding: Encoding = None,
     empty: EmptyOption = Empty.text,
     text: Texts = None,
+    replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
     """What is in each column, what is wrong with it, how to see it and what would mend it.
@@ -78,6 +80,10 @@ def profile(
         raise CallProblem(f"{suggest} exists already", hint="name another file; gravel try --add adds a step to a plan")
     if report is not None and source.reads(report):
         raise CallProblem("the page would be written over the table itself", hint="name another file")
+    if report is not None:
+        from gravel.reports.page import may_write
+
+        may_write(report, replace)
     with progress(source, 2):
         found = profile_of(source, today=given.today, memory=memory_of(memory) or MEMORY, sample=sample)
     from gravel.cli import render

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
 import sys
+from collections.abc import Sequence
 from enum import Enum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -10,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from gravel import hidden
-from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Today, given_by, memory_of
+from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Replace, Today, given_by, memory_of
 from gravel.problems import CallProblem, TableProblem
 
 if TYPE_CHECKING:
@@ -43,6 +45,7 @@ def query(
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
+    replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
     """A standard SELECT over any tables, with the account of its rows.
@@ -63,9 +66,14 @@ def query(
     texts = _texts(found)
     if write is not None and write.resolve() in session.paths:
         raise CallProblem(f"the query reads {write}, so it is not written over", hint="name another file")
-    if write is not None:
-        _write(write, found, texts)
     from gravel.cli import render
+
+    if write is not None:
+        names = numbered(found.names)
+        for old, new in zip(found.names, names, strict=True):
+            if old != new:
+                render.note(f"a further column {old} is written as {new}", not no_color)
+        _write(write, dataclasses.replace(found, names=names), texts, replace)
 
     if format is Format.json:
         render.print_json("query", _json(found, texts, session, write))
@@ -135,29 +143,39 @@ def _texts(found: Relation) -> list[list[str | None]]:
     return [to_text(one.values, kind).to_pylist() for one, kind in zip(found.vectors, found.types, strict=True)]
 
 
-def _write(target: Path, found: Relation, texts: list[list[str | None]]) -> None:
-    import tempfile
+def numbered(names: Sequence[str]) -> tuple[str, ...]:
+    """Names of which none is there twice: in a file columns are told apart by them."""
+    made: list[str] = []
+    for name in names:
+        at, new = 1, name
+        while new in made or (at > 1 and new in names):
+            at += 1
+            new = f"{name}_{at}"
+        made.append(new)
+    return tuple(made)
 
+
+def _write(target: Path, found: Relation, texts: list[list[str | None]], replace: bool) -> None:
     import pyarrow as pa
 
     from gravel.tables import files
+    from gravel.tables.atomic_file import Output, private_folder
     from gravel.tables.content import compared, kept_type
     from gravel.tables.csv.reader import CsvTable
-    from gravel.tables.csv.writer import Output, encode, header
+    from gravel.tables.csv.writer import encode, header
     from gravel.tables.databases import is_database
     from gravel.tables.table import scan
 
-    if len(set(found.names)) < len(found.names):
-        raise CallProblem("two columns of the result have one name", hint="name them with AS")
     if is_database(str(target)):
         raise CallProblem(f"{target} is a table of a database, which a plan writes", hint='a plan with a step query = "…", or write a file')
-    if not target.exists() and not files.known(target):
+    if not files.known(target) and not (target.exists() and not target.is_file()):
         raise CallProblem(
             f"{target} cannot be written: its ending is not known", hint="known are " + " ".join((*files.ENDINGS, *files.PACKED))
         )
+    files.may_write(target, replace)
     plain = files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
     sign = "\t" if files.ending(target).startswith(".tsv") else ","
-    with tempfile.TemporaryDirectory(prefix="gravel-") as folder:
+    with private_folder() as folder:
         output = Output(target, str(target))
         rows = output if plain else Output(Path(folder, "rows.csv"), str(target))
         try:

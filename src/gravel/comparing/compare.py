@@ -18,10 +18,10 @@ from gravel.engine.hashing import NULL_HASH, hashes, mixed
 from gravel.inspecting.binding import columns_named, explaining, frame_of, scope_of
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind_condition, find_column
+from gravel.language.functions import arithmetic
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import NUMBERS, TEXT, Kind, Type, common
 from gravel.problems import CallProblem, nearest
-from gravel.querying.groups import unscaled
 from gravel.tables.csv import CsvTable
 from gravel.tables.table import Batch, GuessFailed, Malformed, scan
 
@@ -205,7 +205,9 @@ def _number(values: Any, column: _Column) -> np.ndarray:
     if column.type.kind is Kind.DOUBLE:
         made: np.ndarray = values.fill_null(0).to_numpy(zero_copy_only=False)
         return made
-    return unscaled(values.cast(pa.decimal128(38, column.scale)))
+    whole = arithmetic.unscaled(values.cast(pa.decimal128(38, column.scale)))
+    # Python's integers where a difference in 64 bits could overflow.
+    return whole.astype(object) if len(whole) and max(abs(int(whole.min())), abs(int(whole.max()))) >= 2**62 else whole
 
 
 def _condition(table: CsvTable, how: How, given: Given | None) -> tuple[nodes.Expression | None, Scope]:

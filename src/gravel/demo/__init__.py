@@ -5,7 +5,7 @@ from __future__ import annotations
 from importlib import resources
 from pathlib import Path
 
-from gravel.problems import TableProblem
+from gravel.problems import CallProblem, TableProblem
 
 FILES = ("boats.csv", "owners.csv", "stays.csv", "services.csv", "boats.toml", "owners.toml", "boat-services.toml", "stays.toml")
 DATABASE = "harbour.db"
@@ -56,10 +56,13 @@ WALK: tuple[tuple[str, tuple[str, ...]], ...] = (
 )  # fmt: skip
 
 
-def write_demo(folder: Path) -> list[Path]:
-    """Write the demo's files into a folder, made if need be. Raises TableProblem."""
+def write_demo(folder: Path, replace: bool = False) -> list[Path]:
+    """Write the demo's files into a folder, made if need be; files of other content are written over only to `replace` them. Raises
+    TableProblem, CallProblem."""
     written = []
     try:
+        if not replace:
+            _refuse_others(folder)
         folder.mkdir(parents=True, exist_ok=True)
         for name in FILES:
             target = folder / name
@@ -69,6 +72,16 @@ def write_demo(folder: Path) -> list[Path]:
     except OSError as error:
         raise TableProblem(f"{folder} cannot be written: {(error.strerror or str(error)).lower()}") from None
     return written
+
+
+def _refuse_others(folder: Path) -> None:
+    """Files of the demo's names that hold something else are somebody's work."""
+    data = resources.files(__package__).joinpath("data")
+    others = [name for name in FILES if (folder / name).exists() and (folder / name).read_bytes() != data.joinpath(name).read_bytes()]
+    if (folder / DATABASE).exists() and not all((folder / name).exists() for name in FILES):
+        others.append(DATABASE)
+    if others:
+        raise CallProblem(f"{folder / others[0]} is there already, and is not as the demo has it", hint="another folder, or --replace")
 
 
 def _database(folder: Path) -> Path:

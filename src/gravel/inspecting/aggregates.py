@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -14,13 +12,16 @@ import pyarrow.compute as pc
 
 from gravel.engine.distinct import Distinct, counted
 from gravel.engine.evaluate import run
+from gravel.engine.exact_sum import ExactSum, Units
 from gravel.engine.frame import Frame
-from gravel.inspecting.figures import Sum, sum_of
+from gravel.engine.vector import Vector
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Scope, bind
 from gravel.language.diagnostics import Diagnostic
-from gravel.language.types import BOOLEAN, DOUBLE, INTEGER, NUMBERS, Kind, Type, decimal, room
+from gravel.language.functions.ordering import one_zero, span
+from gravel.language.types import BOOLEAN, DOUBLE, INTEGER, NUMBERS, Kind, Type
 from gravel.problems import DataProblem
+from gravel.querying.groups import finished, mean_type, ordered, sum_type
 from gravel.words import words
 
 KNOWN = words("COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP")
@@ -68,34 +69,33 @@ def _type(name: str, argument: nodes.Expression | None) -> Type:
         return kind
     if kind.kind is Kind.DOUBLE or name.startswith(("STDDEV", "VAR")):
         return DOUBLE
-    scale = kind.scale if kind.kind is Kind.DECIMAL else 0
-    return decimal(38, scale) if name == "SUM" else room(22, max(scale, 16))
+    return sum_type(kind) if name == "SUM" else mean_type(kind)
 
 
 @dataclass
 class State:
-    """One aggregate so far. `nulls` are rows it passed over; error: (row, code) of the first row that fails."""
+    """One aggregate so far. `nulls` are rows it passed over; `failed` has the rows in which its input has an error, by SQLSTATE's code: how
+    many, and the first ones."""
 
     bound: Bound
     rows: int = 0
     nulls: int = 0
-    total: Sum = field(default_factory=Sum)
-    squares: list[tuple[int, float, float]] = field(default_factory=list)
+    total: ExactSum = field(default_factory=ExactSum)
     least: Any = None
     most: Any = None
     distinct: Distinct = field(default_factory=Distinct)
     values: list[Any] = field(default_factory=list)
-    error: tuple[int, int] | None = None
+    failed: dict[int, tuple[int, list[int]]] = field(default_factory=dict)
 
     def add(self, part: Part) -> None:
         """Take in a batch, in the order of the table."""
         self.rows += part.rows
         self.nulls += part.nulls
-        self.error = self.error or part.error
+        for code, rows in part.failed.items():
+            count, first = self.failed.get(code, (0, []))
+            self.failed[code] = (count + len(rows), (first + rows.tolist())[:3])
         if part.total is not None:
             self.total = self.total.merge(part.total)
-        if part.squares is not None:
-            self.squares.append(part.squares)
         for value in part.bounds:
             self.least = value if self.least is None or _place(value) < _place(self.least) else self.least
             self.most = value if self.most is None or _place(value) > _place(self.most) else self.most
@@ -106,46 +106,30 @@ class State:
                 self.values.append(part.values)
 
     def result(self) -> Any:
-        """The value, None for NULL."""
+        """The value, None for NULL. Raises DataProblem where it is out of range."""
         name = self.bound.name
         if self.values:
-            once = pc.unique(pa.chunked_array(self.values))
-            self.rows, self.total, self.squares = len(once), sum_of(once), [_squares(once)]
+            whole = pa.chunked_array(self.values).combine_chunks()
+            once = pc.unique(one_zero(whole) if pa.types.is_floating(whole.type) else whole)
+            self.rows, self.total = len(once), ExactSum.of(once, _squared(name))
         if name == "COUNT":
             return len(self.distinct) if self.bound.distinct else self.rows
         if name in ("MIN", "MAX"):
             return self.least if name == "MIN" else self.most
-        if name in ("SUM", "AVG"):
-            return self._sum(name)
-        return self._spread(name)
+        if self.total.count < (2 if name.endswith("SAMP") else 1):
+            return None
+        made = self._sum(name) if name in ("SUM", "AVG") else self.total.spread(name)
+        if made is None:
+            raise DataProblem(f"{name} is out of range: 22003")
+        return made
 
     def _sum(self, name: str) -> Any:
-        value = self.total.value
-        if value is None:
-            return None
         if self.bound.type.kind is Kind.DOUBLE:
-            return float(value) / (self.rows if name == "AVG" else 1)
-        exact = Decimal(value)
-        if name == "AVG":
-            from decimal import ROUND_HALF_UP, localcontext
-
-            with localcontext() as context:
-                context.prec = 80
-                exact = (exact / self.rows).quantize(Decimal(1).scaleb(-self.bound.type.scale), ROUND_HALF_UP)
-        return exact
-
-    def _spread(self, name: str) -> float | None:
-        """Variance from (rows, mean, sum of squared differences) of each batch, merged as Chan, Golub and LeVeque do (1979)."""
-        rows, mean, squares = 0, 0.0, 0.0
-        for count, part_mean, part_squares in self.squares:
-            delta, together = part_mean - mean, rows + count
-            squares += part_squares + delta * delta * rows * count / together
-            mean += delta * count / together
-            rows = together
-        divisor = rows - 1 if name.endswith("SAMP") else rows
-        if divisor <= 0:
-            return None
-        return math.sqrt(squares / divisor) if name.startswith("STDDEV") else squares / divisor
+            return self.total.sum_as_double() if name == "SUM" else self.total.mean_as_double()
+        kind = self.bound.argument.type if self.bound.argument is not None else INTEGER
+        units = Units(np.array([int(self.total.total * 10**kind.scale)], object), 10, -kind.scale)
+        made = finished(units.whole, np.array([self.total.count]), units, kind, name, {})
+        return None if made.errors is not None else made.values[0].as_py()
 
 
 @dataclass(frozen=True)
@@ -154,62 +138,57 @@ class Part:
 
     rows: int
     nulls: int = 0
-    total: Sum | None = None
-    squares: tuple[int, float, float] | None = None
+    total: ExactSum | None = None
     bounds: tuple[Any, ...] = ()
     distinct: Any = None
     values: Any = None
-    error: tuple[int, int] | None = None
+    failed: dict[int, np.ndarray] = field(default_factory=dict)
+
+
+def _squared(name: str) -> bool:
+    return name.startswith(("STDDEV", "VAR"))
 
 
 def part_of(bound: Bound, frame: Frame, rows: np.ndarray) -> Part:
     """An aggregate's part of a batch whose rows have these numbers."""
+    failed: dict[int, np.ndarray] = {}
     if bound.filter is not None:
         decided = run(bound.filter, frame)
-        failed = np.flatnonzero(decided.failed(frame.count))
-        if len(failed) and decided.errors is not None:
-            return Part(0, error=(int(rows[failed[0]]), int(decided.errors[failed[0]])))
+        failed |= _by_code(decided, rows)
         kept = np.flatnonzero(decided.true(frame.count))
         frame, rows = frame.part(kept), rows[kept]
     if bound.argument is None:
-        return Part(frame.count)
+        return Part(frame.count, failed=failed)
     made = run(bound.argument, frame)
-    failed = np.flatnonzero(made.failed(frame.count))
-    if len(failed) and made.errors is not None:
-        return Part(0, error=(int(rows[failed[0]]), int(made.errors[failed[0]])))
-    nulls = made.values.null_count
-    if nulls:
+    for code, bad in _by_code(made, rows).items():
+        failed[code] = np.concatenate([failed[code], bad]) if code in failed else bad
+    nulls = made.values.null_count - int(made.failed(frame.count).sum())
+    if made.values.null_count:
         rows = rows[pc.is_valid(made.values).to_numpy(zero_copy_only=False)]
     known = made.values.drop_null()
     if not len(known):
-        return Part(0, nulls)
+        return Part(0, nulls, failed=failed)
     if bound.name in ("MIN", "MAX"):
-        low, high = (value.as_py() for value in pc.min_max(_ordered(known)).values())
-        nan = (float("nan"),) if pa.types.is_floating(known.type) and pc.any(pc.is_nan(known)).as_py() else ()
-        return Part(len(known), nulls, bounds=(*(one for one in (low, high) if one is not None), *nan))
+        order = ordered(known)
+        return Part(len(known), nulls, bounds=(known[int(order[0])].as_py(), known[int(order[-1])].as_py()), failed=failed)
     if bound.distinct:
-        return Part(len(known), nulls, distinct=counted([known], rows), values=None if bound.name == "COUNT" else pc.unique(known))
+        values = None if bound.name == "COUNT" else pc.unique(known)
+        return Part(len(known), nulls, distinct=counted([known], rows), values=values, failed=failed)
     if bound.name == "COUNT":
-        return Part(len(known), nulls)
-    if bound.name in ("SUM", "AVG"):
-        return Part(len(known), nulls, total=sum_of(known))
-    return Part(len(known), nulls, squares=_squares(known))
+        return Part(len(known), nulls, failed=failed)
+    return Part(len(known), nulls, total=ExactSum.of(known, _squared(bound.name)), failed=failed)
 
 
-def _squares(known: Any) -> tuple[int, float, float]:
-    """(rows, mean, sum of squared differences) of some numbers."""
-    numbers = pc.cast(known, pa.float64()).to_numpy()
-    mean = float(numbers.mean())
-    return len(numbers), mean, float(((numbers - mean) ** 2).sum())
+def _by_code(made: Vector, rows: np.ndarray) -> dict[int, np.ndarray]:
+    """The rows with an error, by its code."""
+    if made.errors is None:
+        return {}
+    return {int(code): rows[made.errors == code] for code in np.unique(made.errors[made.errors != 0])}
 
 
 def _place(value: Any) -> tuple[bool, Any]:
     """What values are compared by: NaN is the greatest number."""
-    return (value != value, value)
-
-
-def _ordered(known: Any) -> Any:
-    return pc.cast(known, pa.int8()) if pa.types.is_boolean(known.type) else known
+    return (value != value, span(value) if isinstance(value, pa.MonthDayNano) else value)
 
 
 def one_row(states: Iterable[State]) -> list[Any]:

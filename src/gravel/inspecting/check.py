@@ -262,10 +262,15 @@ def _refuse_mixed(node: tree.Node, found: list[tree.Aggregate], text: str) -> No
 
 def _whole_check(one: _Whole, scope: Scope, table: str, unknown_fails: bool) -> Check:
     for state in one.states:
-        if state.error is not None:
-            code = sqlstate(state.error[1])
+        if state.failed:
+            code, (count, first) = min(state.failed.items(), key=lambda item: item[1][1])
             written = one.text[state.bound.at[0] : state.bound.at[1]]
-            raise DataProblem(f"{written} fails in row {state.error[0]:,} of {table}: {code}, {meaning(code)}",
+            rows = (
+                f"1 row of {table}, row {first[0]:,}"
+                if count == 1
+                else f"{count:,} rows of {table}, first in {', '.join(f'{row:,}' for row in first)}"
+            )
+            raise DataProblem(f"{written} fails in {rows}: {sqlstate(code)}, {meaning(sqlstate(code))}",
                               hint="guard it with CASE or FILTER (WHERE …)")  # fmt: skip
     bounds: list[Bound] = [state.bound for state in one.states]
     names = tuple(one.text[bound.at[0] : bound.at[1]] for bound in bounds)

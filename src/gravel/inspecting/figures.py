@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -13,13 +13,14 @@ import pyarrow.compute as pc
 
 from gravel.engine.distinct import Counted, Distinct, counted
 from gravel.engine.evaluate import run
+from gravel.engine.exact_sum import ExactSum
 from gravel.engine.vector import Vector, first_error
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of, split_list
 from gravel.inspecting.count import DistinctCount, KeyCount, TableCount, Total, by_store
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
-from gravel.language.types import NUMBERS, Kind
+from gravel.language.types import NUMBERS, Kind, Type
 from gravel.tables.table import Batch, Malformed, Table, scan
 
 
@@ -62,7 +63,10 @@ def count_with_figures(table: Table, distinct: Sequence[str], key: str | None, t
     if keys:
         per_key = states[-1].result.counts
         key_count = KeyCount(tuple(table.columns[i] for i in key_columns), nulls[-1], int(per_key[per_key > 1].sum()))
-    made = tuple(Total(text, one.value, one.null_rows, one.error_rows) for text, one in zip(totals, sums_so_far, strict=True))
+    made = tuple(
+        Total(text, one.value(kind.type), one.null_rows, one.error_rows)
+        for text, one, kind in zip(totals, sums_so_far, summed, strict=True)
+    )
     return TableCount(
         table.name, rows, len(table.columns), len(bad), counts, key_count, made, tuple(bad), tuple(table.notes), *by_store(table)
     )
@@ -78,25 +82,25 @@ class _Part:
 
 @dataclass(frozen=True)
 class Sum:
-    """An exact sum so far (None where no value was known), and the rows passed over."""
+    """An exact sum so far, and the rows passed over."""
 
-    value: Decimal | int | float | None = None
+    total: ExactSum = field(default_factory=ExactSum)
     null_rows: int = 0
     error_rows: int = 0
 
     def merge(self, other: Sum) -> Sum:
         """Both parts together."""
-        if self.value is None or other.value is None:
-            value = other.value if self.value is None else self.value
-        else:
-            value = _add(self.value, other.value)
-        return Sum(value, self.null_rows + other.null_rows, self.error_rows + other.error_rows)
+        return Sum(self.total.merge(other.total), self.null_rows + other.null_rows, self.error_rows + other.error_rows)
 
-
-def _add(a: Any, b: Any) -> Any:
-    from decimal import Context
-
-    return Context(prec=100).add(a, b) if isinstance(a, Decimal) else a + b
+    def value(self, kind: Type) -> Decimal | int | float | None:
+        """The sum of values of a type, None where none is known."""
+        if not self.total.count:
+            return None
+        if kind.kind is Kind.DOUBLE:
+            made = self.total.sum_as_double()
+            return math.inf if made is None else made
+        exact = self.total.exact_sum(kind.scale)
+        return int(exact) if kind.kind is Kind.INTEGER else exact
 
 
 def _distinct(vectors: list[Vector], rows: np.ndarray) -> tuple[Counted, int, int]:
@@ -114,20 +118,4 @@ def _distinct(vectors: list[Vector], rows: np.ndarray) -> tuple[Counted, int, in
 
 def _sum(one: Vector) -> Sum:
     errors = 0 if one.errors is None else int(np.count_nonzero(one.errors))
-    made = sum_of(one.values)
-    return Sum(made.value, one.values.null_count - errors, errors)
-
-
-def sum_of(values: Any) -> Sum:
-    """The exact sum of an array's known numbers."""
-    if values.null_count == len(values):
-        return Sum()
-    if pa.types.is_integer(values.type):
-        # A batch's sum might pass 64 bits: halves of the words cannot.
-        numbers = values.drop_null().to_numpy()
-        return Sum(int((numbers >> 32).sum()) * 2**32 + int((numbers & 0xFFFFFFFF).sum()))
-    if pa.types.is_decimal(values.type):
-        return Sum(pc.sum(pc.cast(values, pa.decimal256(76, values.type.scale))).as_py())
-    import math
-
-    return Sum(math.fsum(values.drop_null().to_numpy()))
+    return Sum(ExactSum.of(one.values.drop_null()), one.values.null_count - errors, errors)

@@ -33,8 +33,7 @@ from gravel.language.types import (
 )  # fmt: skip
 from gravel.problems import CallProblem, nearest
 
-
-_STARTED = datetime.datetime.now(datetime.timezone.utc)
+_STARTED = datetime.datetime.now(datetime.UTC)
 
 
 @dataclass(frozen=True)
@@ -221,7 +220,8 @@ class _Binder:
                 raise self.wrong("a row of values is compared with a row of as many", one)
             if isinstance(other, tree.Row) and len(one.items) != len(other.items):
                 raise self.wrong(f"{len(one.items)} values beside {len(other.items)}", other)
-        assert isinstance(left, tree.Row) and isinstance(right, tree.Row)
+        assert isinstance(left, tree.Row)
+        assert isinstance(right, tree.Row)
         return self.bind(_rows_compared(node.name, list(zip(left.items, right.items, strict=True)), node))
 
     def overlaps(self, node: tree.Call) -> nodes.Expression:
@@ -561,7 +561,9 @@ def _interval(text: str, unit: str) -> Any:
     if " TO " in unit:
         amounts = _fields(plain, unit)
     elif unit:
-        if not re.fullmatch(r"[+-]?\s*[0-9]{1,9}", plain) and not (unit == "SECOND" and re.fullmatch(r"[+-]?\s*[0-9]{1,9}\.[0-9]{1,6}", plain)):
+        if not re.fullmatch(r"[+-]?\s*[0-9]{1,9}", plain) and not (
+            unit == "SECOND" and re.fullmatch(r"[+-]?\s*[0-9]{1,9}\.[0-9]{1,6}", plain)
+        ):
             raise ValueError(f"'{text}' is no number of {unit}S")
         amounts = [(Decimal(plain.replace(" ", "")), unit)]
     else:
@@ -586,11 +588,19 @@ def _interval(text: str, unit: str) -> Any:
 def _fields(text: str, unit: str) -> list[tuple[Decimal, str]]:
     """The numbers of several fields, from the first to the last that are named."""
     first, last = unit.split(" TO ")
-    if first not in _FIELDS or last not in _FIELDS or _FIELDS.index(first) >= _FIELDS.index(last) or (first in _FIELDS[:2]) != (last in _FIELDS[:2]):
+    if (
+        first not in _FIELDS
+        or last not in _FIELDS
+        or _FIELDS.index(first) >= _FIELDS.index(last)
+        or (first in _FIELDS[:2]) != (last in _FIELDS[:2])
+    ):
         raise ValueError(f"{unit} is no unit of an interval: YEAR TO MONTH, or from DAY to SECOND")
     names = _FIELDS[_FIELDS.index(first) : _FIELDS.index(last) + 1]
     marks = {"MONTH": "-", "HOUR": " ", "MINUTE": ":", "SECOND": ":"}
-    pattern = "".join((marks[name] if at else "") + r"([0-9]{1,9}" + (r"(?:\.[0-9]{1,6})?" if name == "SECOND" else "") + ")" for at, name in enumerate(names))
+    pattern = "".join(
+        (marks[name] if at else "") + r"([0-9]{1,9}" + (r"(?:\.[0-9]{1,6})?" if name == "SECOND" else "") + ")"
+        for at, name in enumerate(names)
+    )
     found = re.fullmatch(pattern, text)
     if not found:
         shown = "".join((marks[name] if at else "") + "9" for at, name in enumerate(names))
@@ -629,6 +639,8 @@ def target(words: tuple[str, ...], numbers: tuple[int, ...]) -> Target:
             raise ValueError(f"{name}({precision},{scale}) is no type: 1 to 38 digits, of them 0 to all after the point")
         return Target(decimal(precision, scale))
     if words in (("VARCHAR",), ("CHARACTER", "VARYING")):
+        if numbers and not 1 <= numbers[0] < 2**31:
+            raise ValueError(f"{name}({str(numbers[0])[:20]}) is no type: a length is from 1 to 2147483647")
         return Target(TEXT, length=numbers[0] if numbers else None)
     if words not in _TYPE_WORDS or numbers:
         raise ValueError(f"there is no type {name}" + (f"({', '.join(map(str, numbers))})" if numbers else ""))

@@ -15,6 +15,7 @@ SQLSTATES: dict[str, str] = {
     "22011": "bad length or position",
     "2201E": "logarithm out of its domain",
     "2201F": "power out of its domain",
+    "2201G": "bad bucket of WIDTH_BUCKET",
     "2201B": "bad regular expression",
     "22019": "bad escape character",
     "22025": "bad escape sequence",

@@ -108,6 +108,14 @@ def _bad_character(text: str, at: int) -> Diagnostic:
     return Diagnostic(f"unexpected character {char!r}", text, at, at + 1, hint=hints.get(char, ""))
 
 
+# Operators of other systems, and what is written here.
+_OTHER_OPERATORS = {
+    "ILIKE": "write UPPER(x) LIKE UPPER('…')", "RLIKE": "write x LIKE_REGEX '…'", "REGEXP": "write x LIKE_REGEX '…'", "DIV": "write TRUNC(a / b)",
+    "MOD": "write MOD(a, b), or a % b",
+    "QUALIFY": "put the window function into a derived table, and WHERE around it", "TOP": "write FETCH FIRST 5 ROWS ONLY",
+}  # fmt: skip
+
+
 def _bad_token(text: str, error: Any) -> Diagnostic:
     token = getattr(error, "token", None)
     if token is None or token.type == "$END":
@@ -120,6 +128,11 @@ def _bad_token(text: str, error: Any) -> Diagnostic:
         return Diagnostic(f"{word} is no unit of an interval", text, start, start + len(word),
                           hint=f"did you mean {near}?" if near else ", ".join(units))  # fmt: skip
     hint = _expected(error)
+    before = re.search(r"(\w+)\s*$", text[:start])
+    if before and before[1].upper() in _OTHER_OPERATORS:
+        return Diagnostic(
+            f"there is no operator {before[1].upper()}", text, before.start(), before.end(1), hint=_OTHER_OPERATORS[before[1].upper()]
+        )
     if word == "=" and text[start - 1 : start] == "=":
         hint = "equality is written with one ="
     elif token.type in ("NAME", "STRING") and error.accepts and {"AND", "OR"} & set(error.accepts):

@@ -298,4 +298,3 @@ def _names(items: list[Any]) -> tuple[str, ...]:
 
 def _alias(items: list[Any]) -> tuple[str, tuple[str, ...]]:
     return next((item.items for item in items if isinstance(item, Bag) and item.kind == "alias"), ("", ()))
-

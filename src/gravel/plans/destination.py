@@ -70,15 +70,17 @@ def destination_of(plan: PlanFile, table: CsvTable) -> Destination:
             raise CallProblem(f"{model.write!r} would be a file of that name", hint=f'write = "{IN_PLACE}" changes the table where it is')
         target = (folder / model.write).resolve()
         special = target.exists() and not target.is_file()
-        if not files.known(target) and not target.exists():
+        if target == plan.path.resolve():
+            raise CallProblem("the plan would write over itself", hint='name another file in write = "…"')
+        if not files.known(target) and not special:
             raise CallProblem(
                 f"{model.write} cannot be written: its ending is not known",
                 hint="write to a .csv file; known are " + " ".join((*files.ENDINGS, *files.PACKED)) + ", and FILE.db#table",
             )
         plain = special or files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
         made = Destination("text" if plain else "file", model.write, target)
-    if model.replace and made.kind != "table":
-        raise CallProblem("replace is for a new table of a database", hint='write = "harbour.db#stays_clean"')
+    if model.replace and made.kind == IN_PLACE:
+        raise CallProblem("a table that is changed in place is not replaced", hint="leave replace out")
     if model.store_sets and made.kind != IN_PLACE:
         raise CallProblem('store_sets is for write = "in place"')
     return _with_left(plan, made)
@@ -109,3 +111,11 @@ def _shown(reference: str) -> str:
         return reference
     address, hash_sign, table = reference.partition("#")
     return masked(address) + hash_sign + table
+
+
+def targets_outside(plan: PlanFile) -> list[Path]:
+    """The files that a plan writes outside its own folder."""
+    folder = plan.path.resolve().parent
+    named = [one for one in (plan.model.write, plan.model.left_behind) if one is not None and one != IN_PLACE]
+    paths = [(folder / (parted(one)[0] if is_database(one) else one)).resolve() for one in named if not is_server(one)]
+    return [path for path in paths if not path.is_relative_to(folder) and (path.is_file() or not path.exists())]

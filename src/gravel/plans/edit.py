@@ -13,7 +13,6 @@ from gravel.inspecting.attempt import Trial
 from gravel.language import parse
 from gravel.language.types import Kind, Type
 from gravel.plans.model import read_plan
-from gravel.problems import TableProblem
 from gravel.tables.csv import CsvTable
 
 
@@ -77,13 +76,15 @@ def _append(path: Path, table: CsvTable, new: Any, trial: Trial | None) -> int:
     return count
 
 
-def unique_text(by: Sequence[str], prefer: str | None, fill: Sequence[str]) -> str:
-    """A `unique` step as TOML."""
+def unique_text(by: Sequence[str], prefer: str | None, fill: Sequence[str], disagree: bool) -> str:
+    """A `unique` step as TOML; groups that `disagree` in a known value are set aside, so that nobody's value is lost unseen."""
     parts = [f"by = [{', '.join(map(_toml, by))}]"]
     if prefer is not None:
         parts.append(f"prefer = {_toml(prefer)}")
     if fill:
         parts.append(f"fill = [{', '.join(map(_toml, fill))}]")
+    if disagree:
+        parts.append('conflicts = "set aside"')
     return f"[[step]]\nunique = {{ {', '.join(parts)} }}"
 
 
@@ -174,13 +175,9 @@ def _begun(path: Path, table: CsvTable) -> Any:
 
 def _write(path: Path, text: str) -> None:
     """Put a plan in its place, whole or not at all."""
-    temporary = path.with_name(f".{path.name}.gravel-{os.getpid()}")
-    try:
-        temporary.write_text(unmarked(text), "utf-8", newline="")
-        os.replace(temporary, path)
-    except OSError as error:
-        temporary.unlink(missing_ok=True)
-        raise TableProblem(f"{path} cannot be written: {(error.strerror or str(error)).lower()}") from None
+    from gravel.tables.atomic_file import write_whole
+
+    write_whole(path, unmarked(text))
 
 
 def _inline(values: dict[str, Any]) -> Any:

@@ -3,7 +3,7 @@ into the table that it came from. All of it is read back and compared before any
 
 from __future__ import annotations
 
-import os
+import secrets
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -21,9 +21,9 @@ from gravel.plans.left import LEFT_COLUMNS
 from gravel.plans.steps import BoundPlan
 from gravel.problems import CallProblem, TableProblem
 from gravel.tables import files
+from gravel.tables.atomic_file import Output
 from gravel.tables.content import Content, compared, content_of, kept_type, what_differs
 from gravel.tables.csv import CsvTable
-from gravel.tables.csv.writer import Output
 from gravel.tables.databases import open_database
 from gravel.tables.table import scan
 
@@ -49,6 +49,10 @@ class Placed:
     def commit(self) -> None:
         """Let it stand. Raises TableProblem."""
         self._commit()
+        self._stands = True
+
+    def stands(self) -> None:
+        """It was put in its place by others."""
         self._stands = True
 
     def discard(self) -> None:
@@ -185,19 +189,21 @@ def into_table(plan: BoundPlan, rows: CsvTable, left: CsvTable | None, backup: s
 
 def _hidden(table: str) -> str:
     schema, dot, name = table.rpartition(".")
-    return f"{schema}{dot}{name[:40]}_gravel_{os.getpid()}"
+    return f"{schema}{dot}{name[:40]}_gravel_{secrets.token_hex(4)}"
 
 
 def _dropped(base: Any, names: Sequence[str]) -> None:
     """Take away what was made where a database makes tables for good at once."""
     from contextlib import suppress
 
+    from sqlalchemy.exc import SQLAlchemyError
+
     from gravel.problems import Problem
 
     if not base.whole_ddl:
-        base.connection.rollback()
         for name in names:
-            with suppress(Problem):
+            with suppress(Problem, SQLAlchemyError):
+                base.connection.rollback()
                 if base.has(name):
                     base.drop(name)
 
@@ -208,7 +214,7 @@ def _renamed(base: Any, pairs: Sequence[tuple[str, str]], table: str, backup: st
     old: list[str] = []
     for made, name in pairs:
         if base.has(name):
-            away = backup if name == table and backup is not None else f"{_hidden(name)}_old"
+            away = backup if name == table and backup is not None else _hidden(name)
             moves.append((name, away))
             old += [] if away == backup else [away]
         moves.append((made, name))

@@ -21,9 +21,10 @@ from gravel.plans.keys import KeyPart, KeyState, key_part, key_values
 from gravel.plans.ledger import Proof, StepLine
 from gravel.plans.left import LEFT_COLUMNS
 from gravel.plans.steps import BoundPlan
+from gravel.tables.atomic_file import Output
 from gravel.tables.csv import CsvTable
 from gravel.tables.csv.dialect import Dialect, line_breaks
-from gravel.tables.csv.writer import Output, header
+from gravel.tables.csv.writer import header
 from gravel.tables.signing import Signature, Signing
 from gravel.tables.table import Batch, scan
 

@@ -13,8 +13,8 @@ from gravel.hidden import removed
 from gravel.language.bind import named_type
 from gravel.language.types import TEXT
 from gravel.problems import CallProblem, TableProblem, nearest
+from gravel.tables.atomic_file import Output
 from gravel.tables.content import content_of, kept_type
-from gravel.tables.csv.writer import Output
 from gravel.tables.reference import Reading, open_table
 from gravel.tables.signing import Signature, signature_of
 from gravel.tables.table import scan
@@ -92,9 +92,9 @@ def record_of(done: Run, signatures: dict[str, Signature], contents: dict[str, s
     }  # fmt: skip
 
 
-def written(record: dict[str, Any], target: Path) -> Output:
-    """The record in a file beside its place, not yet renamed. Raises TableProblem."""
-    output = Output(target, target.name)
+def written(record: dict[str, Any], target: Path, beside: Path) -> Output:
+    """The record in a file beside its place, not yet renamed; a new one takes the mode of the file that it is of. Raises TableProblem."""
+    output = Output(target, target.name, like=beside)
     output.write((json.dumps(record, indent=1, ensure_ascii=False) + "\n").encode())
     output.close()
     return output

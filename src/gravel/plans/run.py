@@ -3,11 +3,8 @@
 from __future__ import annotations
 
 import datetime
-import os
-import tempfile
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -27,8 +24,10 @@ from gravel.plans.placing import Placed, in_place, into_file, into_table, may_be
 from gravel.plans.record import record_of, written
 from gravel.plans.rows import Rows
 from gravel.plans.steps import BoundPlan, RowAction, record_path
+from gravel.tables.atomic_file import Output, Publication, private_folder, recorded, refuse_foreign
 from gravel.tables.content import Content
-from gravel.tables.csv.writer import Output, encode, header
+from gravel.tables.csv.writer import encode, header
+from gravel.tables.databases.database import CommitUnknown
 from gravel.tables.signing import Signing
 from gravel.tables.table import GuessFailed, Malformed
 
@@ -94,22 +93,55 @@ def clean(plan_file: PlanFile, given: Given | None = None, wish: Wish | None = N
         return _run(bind_plan(plan_file, given), wish)
 
 
-@contextmanager
-def _scratch() -> Iterator[Path]:
-    with tempfile.TemporaryDirectory(prefix="gravel-") as folder:
-        yield Path(folder)
-
-
 def _run(plan: BoundPlan, wish: Wish) -> Run:
     if wish.progress is not None:
         plan.table.progress = wish.progress
-    if wish.writes:
+    with private_folder() as scratch:
+        if not wish.writes:
+            return _written(plan, wish, scratch, None)
         may_be_placed(plan, wish.backup)
-    with _scratch() as scratch:
-        return _written(plan, wish, scratch)
+        if plan.target_special:
+            return _written(plan, wish, scratch, None)
+        publication = Publication(plan.target, plan.destination.shown, (plan.left_behind, record_path(plan.target)))
+        try:
+            if plan.destination.kind == IN_PLACE:
+                # Rows that a change in place has taken from their table are nowhere else: their file stays.
+                plan = replace(plan, left_behind=_free(plan.left_behind))
+                publication.places = (*publication.places, plan.left_behind)
+            _may_replace(plan)
+            return _written(plan, wish, scratch, publication)
+        finally:
+            publication.close()
 
 
-def _written(plan: BoundPlan, wish: Wish, scratch: Path) -> Run:
+def _free(path: Path) -> Path:
+    """The path, or with a number where a file is there already."""
+    number, free = 1, path
+    while free.exists():
+        number += 1
+        free = path.with_name(f"{path.stem}-{number}{path.suffix}")
+    return free
+
+
+def _is_left_behind(path: Path) -> bool:
+    """Whether a file holds rows left behind, as its first line says."""
+    with open(path, "rb") as file:
+        return file.read(200).replace(b'"', b"").startswith(b"gravel_row")
+
+
+def _may_replace(plan: BoundPlan) -> None:
+    """Whether the files that are there are ours to write over. Raises CallProblem."""
+    asked, to, record = plan.file.model.replace, plan.destination, record_path(plan.target)
+    if not to.database:
+        refuse_foreign(plan.target, to.shown, asked, lambda path: recorded(path, record, "output"), "replace = true, or --replace")
+    if not to.left_table:
+        refuse_foreign(plan.left_behind, plan.left_behind.name, asked, _is_left_behind, "replace = true, or --replace")
+    refuse_foreign(
+        record, record.name, asked, lambda path: b'"gravel": "record/' in path.read_bytes()[:200], "replace = true, or --replace"
+    )
+
+
+def _written(plan: BoundPlan, wish: Wish, scratch: Path, publication: Publication | None) -> Run:
     begun = datetime.datetime.now(datetime.UTC)
     dialect, to = plan.dialect, plan.destination
     # What is not written in text is proved in text first, then stored, read back and compared.
@@ -160,14 +192,14 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path) -> Run:
             wish,
             behind.file is not None,
             begun,
-            [*output.stale, *(behind.file.stale if behind.file else ())],
+            publication.cleared if publication is not None else [],
             changes,
             "" if placed is None else placed.conflict,
         )
         if good and wish.writes:
             record = _record(done, flow, output, behind.file, placed)
             try:
-                _commit(plan, output, behind.file, record, placed)
+                _commit(plan, output, behind.file, record, placed, publication)
             finally:
                 if record is not None:
                     record.discard()
@@ -212,11 +244,6 @@ class _Behind:
         self.file: Output | None = None
         self._names = plan.left_names
 
-    @property
-    def stale(self) -> list[str]:
-        """What was cleared beside it."""
-        return [] if self.file is None else self.file.stale
-
     def pack(self, left: Any, malformed: Any) -> bytes:
         return packed(left, malformed, self._names, self.plan.dialect)
 
@@ -226,7 +253,7 @@ class _Behind:
     def begin(self) -> Output:
         if self.file is None:
             dialect = self.plan.dialect
-            self.file = Output(self.plan.left_behind, self.plan.left_behind.name, self.scratch)
+            self.file = Output(self.plan.left_behind, self.plan.left_behind.name, self.scratch, self.plan.target)
             self.file.write(header((*LEFT_COLUMNS, *self._names), dialect.delimiter, dialect.line_end))
         return self.file
 
@@ -253,42 +280,43 @@ def _record(done: Run, flow: Flow, output: Output, left: Output | None, placed: 
     if left is not None:
         signatures["left"] = left.signing.signature()
     contents = {"input": "" if flow.content is None else flow.content.value, "output": "" if placed is None else placed.content}
-    return written(record_of(done, signatures, contents, list(flow.plan.others)), record_path(flow.plan.target))
+    return written(record_of(done, signatures, contents, list(flow.plan.others)), record_path(flow.plan.target), file.target)
 
 
-def _commit(plan: BoundPlan, output: Output, left: Output | None, record: Output | None, placed: Placed | None) -> None:
+def _commit(
+    plan: BoundPlan, output: Output, left: Output | None, record: Output | None, placed: Placed | None, publication: Publication | None
+) -> None:
+    """Let the result stand: the files together, the record last; rows that leave a database's table are on the disk before they are gone
+    from it."""
     if plan.destination.left_table:
         left = None
-    if placed is not None:
-        _commit_placed(plan, left, record, placed)
-    else:
-        # What cannot be taken back comes first, so that nothing is left where it fails: a device may refuse what it is given.
-        for file in (output, left) if output.special else (left, output, record):
+    if publication is None:
+        # A device may refuse what it is given, and nothing of that can be taken back: it comes first.
+        for file in (output, left):
             if file is not None:
                 file.commit()
-    if left is None and plan.left_behind.is_file() and not plan.destination.left_table:
-        plan.left_behind.unlink()
-
-
-def _commit_placed(plan: BoundPlan, left: Output | None, record: Output | None, placed: Placed) -> None:
-    """Rows that leave a table are on the disk before they are gone from it; a commit that fails puts the file back as it was."""
-    old = plan.left_behind.with_name(f".{plan.left_behind.name}.before-{os.getpid()}")
-    kept = left is not None and plan.left_behind.is_file()
-    if kept:
-        os.replace(plan.left_behind, old)
+        return
+    gone = []
+    if left is None and not plan.destination.left_table and plan.left_behind.is_file() and plan.destination.kind != IN_PLACE:
+        gone = [plan.left_behind] if _is_left_behind(plan.left_behind) else []
+    if placed is None or placed.output is not None:
+        file = output if placed is None or placed.output is None else placed.output
+        publication.publish([one for one in (left, file, record) if one is not None], gone)
+        if placed is not None:
+            placed.stands()
+        return
+    if left is not None:
+        publication.publish([left])
     try:
-        if left is not None:
-            left.commit()
         placed.commit()
+    except CommitUnknown:
+        raise
     except BaseException:
         if left is not None:
             plan.left_behind.unlink(missing_ok=True)
-        if kept:
-            os.replace(old, plan.left_behind)
         raise
-    old.unlink(missing_ok=True)
     if record is not None:
-        record.commit()
+        publication.publish([record], gone)
 
 
 def ledger(flow: Flow) -> tuple[StepLine, ...]:

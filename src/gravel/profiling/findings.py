@@ -235,12 +235,13 @@ def _spellings(one: ColumnProfile) -> Iterator[Finding]:
         return
     groups = [spelling.values for spelling in some]
     name = quoted(one.name)
-    rows = sum(value.rows for group in groups for value in group[1:])
-    keys, usual = [spelling.key for spelling in some], [group[0].value for group in groups]
-    where = f"{is_one_of(f'MATCH_KEY({name})', map(text_literal, keys))} AND NOT {is_one_of(name, map(text_literal, usual))}"
-    tidied = [_tidy(value) for value in usual]
+    keys, tidied = [spelling.key for spelling in some], [_tidy(group[0].value) for group in groups]
+    # The rows that the assignment changes: all that are written otherwise than what it makes of them.
+    rows = sum(value.rows for group, kept in zip(groups, tidied, strict=True) for value in group if value.value != kept)
+    where = f"{is_one_of(f'MATCH_KEY({name})', map(text_literal, keys))} AND NOT {is_one_of(name, map(text_literal, tidied))}"
     whens = " ".join(f"WHEN {text_literal(key)} THEN {text_literal(value)}" for key, value in zip(keys, tidied, strict=True))
-    told = "; ".join(f"{_shown(group[0].value)} also as {', '.join(_shown(value.value) for value in group[1:4])}" for group in groups[:2])
+    others = [[value.value for value in group if value.value != kept] for group, kept in zip(groups, tidied, strict=True)]
+    told = "; ".join(f"{_shown(kept)} also as {', '.join(map(_shown, some[:3]))}" for kept, some in zip(tidied[:2], others, strict=False))
     more = f" and {len(groups) - 2:,} more" if len(groups) > 2 else ""
     left = one.spelling_groups - len(one.spellings)
     beyond = f"; {left:,} further groups are not listed" if left > 0 else ""

@@ -62,8 +62,9 @@ def likely_pairs(columns: Sequence[Candidate], sample: dict[int, np.ndarray], ro
     for one, other in combinations([column for column in columns if not column.nulls and 1 < column.distinct < rows], 2):
         if one.distinct * other.distinct < rows:
             continue
-        hashed, _ = pair_hashes(sample[one.index], sample[other.index])
-        if len(np.unique(hashed)) == len(hashed):
+        # The first hash has few bits of the second column: the second one has all of both.
+        hashed = np.sort(pair_hashes(sample[one.index], sample[other.index])[1])
+        if not (hashed[1:] == hashed[:-1]).any():
             found.append((one.index, other.index))
     return found[:_PAIRS]
 

@@ -189,12 +189,13 @@ class Grouping(Sources):
                 raise self._wrong(f"{name} takes an expression", one)
             return Input(name, None, INTEGER, mask, [], ())
         arguments = self._items_of(one.arguments)
-        rows = len(arguments) > len(one.arguments) or (len(arguments) > 1 and name == "COUNT" and one.distinct)
+        rows = len(arguments) > len(one.arguments)
         if rows and not (name == "COUNT" and one.distinct):
             raise self._wrong(f"{name} takes one value", one, "COUNT(DISTINCT (a, b)) counts combinations" if name == "COUNT" else "")
         least, most = {"LISTAGG": (1, 2)}.get(name, (2, 2) if name in building.REGRESSIONS else (1, 1))
         if not least <= len(arguments) <= most and not rows:
-            raise self._wrong(f"{name} does not take {len(arguments)} arguments", one)
+            hint = "COUNT(DISTINCT (a, b)) counts combinations" if name == "COUNT" else ""
+            raise self._wrong(f"{name} does not take {len(arguments)} arguments", one, hint)
         percentile = name.startswith("PERCENTILE")
         if percentile and len(one.within) != 1:
             raise self._wrong(f"{name} needs WITHIN GROUP (ORDER BY x), one key", one)
@@ -254,8 +255,8 @@ class Grouping(Sources):
     def _known(self, given: Input) -> np.ndarray:
         """The rows that an aggregate takes: those of its FILTER whose values are known; ARRAY_AGG takes NULL too."""
         known = given.mask.copy()
-        if given.name == "ARRAY_AGG" or given.value is None:
-            return known
+        if given.name == "ARRAY_AGG" or given.value is None or (given.name == "COUNT" and given.others):
+            return known  # a row of values is none even where one of them is NULL
         for one in (given.value, *given.others):
             if one.values.null_count:
                 known &= pc.is_valid(one.values).to_numpy(zero_copy_only=False)

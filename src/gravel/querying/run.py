@@ -88,7 +88,9 @@ class Session(Windowing):
             self.quiet -= 1
         self._tell(f"WITH RECURSIVE {one.name}", made.count, made.count, f"after {rounds:,} rounds")
         if one.query.order or one.query.fetch is not None or one.query.offset is not None:
-            raise self._wrong("a query that reads itself takes no ORDER BY and no LIMIT", one.query, "put them into the query that reads it")
+            raise self._wrong(
+                "a query that reads itself takes no ORDER BY and no LIMIT", one.query, "put them into the query that reads it"
+            )
         return made
 
     def _once_each(self, made: Relation) -> Relation:

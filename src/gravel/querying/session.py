@@ -134,7 +134,9 @@ class Base(ABC):
         failed = np.zeros(made.count, bool)
         for expression, one in vectors:
             if one.errors is not None:
-                self._fault(stage, expression, one.spread(made.count).errors, made.rows)
+                spread = one.spread(made.count).errors
+                assert spread is not None
+                self._fault(stage, expression, spread, made.rows)
                 failed |= one.errors != 0
         if self.on_error != "omit" or not failed.any():
             return None
@@ -403,8 +405,9 @@ class Base(ABC):
         true = np.zeros(over.count, bool)
         if len(known):
             order = ordered(known)
-            for at in {"<": [-1], "<=": [-1], ">": [0], ">=": [0], "<>": [0, -1], "=": order}[operator]:
-                value = known[int(order[at]) if operator != "=" else int(at)]
+            ends: dict[str, Sequence[int]] = {"<": [-1], "<=": [-1], ">": [0], ">=": [0], "<>": [0, -1], "=": range(len(order))}
+            for at in ends[operator]:
+                value = known[int(order[at])]
                 true |= pc.fill_null(compared(operator)(left.values, value), False).to_numpy(zero_copy_only=False)
         unknown = ~true & (pc.is_null(left.values).to_numpy(zero_copy_only=False) | bool(right.values.null_count)) & bool(found.count)
         return vector(pa.array(true != one.all, mask=unknown), left.errors)

@@ -8,7 +8,6 @@ from typing import Any
 
 from gravel.language import tree
 
-
 SUBQUERIES = (tree.Scalar, tree.Exists, tree.InQuery, tree.Quantified, tree.ArrayOf)
 
 

@@ -23,7 +23,6 @@ from gravel.querying.shapes import SUBQUERIES, is_true, top
 from gravel.tables.csv import CsvTable
 from gravel.tables.table import Malformed, scan
 
-
 _TRUE = tree.Literal(0, 0, "boolean", "TRUE")
 
 
@@ -77,15 +76,13 @@ class Sources(Base):
 
     def _joining(self, parts: list[tree.Node], left: Relation, right: Relation) -> list[tuple[tree.Node, tree.Node, tree.Node]]:
         """The equalities between two relations: the condition, its side of the left one, its side of the right one."""
-        made = []
+        made: list[tuple[tree.Node, tree.Node, tree.Node]] = []
         for part in parts:
             assert isinstance(part, tree.Call)
             sides = []
             for one in part.arguments:
                 names = list(parse.column_names(one))
-                inside = [
-                    {side for side, relation in enumerate((left, right)) if _has(relation, name, self.text)} for name in names
-                ]
+                inside = [{side for side, relation in enumerate((left, right)) if _has(relation, name, self.text)} for name in names]
                 sides.append(inside[0] if inside and all(found == inside[0] and len(found) == 1 for found in inside) else set())
             if sides == [{0}, {1}]:
                 made.append((part, part.arguments[0], part.arguments[1]))
@@ -316,7 +313,9 @@ class Sources(Base):
             # No pair to ask: a condition that is none is a mistake all the same.
             none = np.zeros(0, np.int64)
             for condition in rest:
-                self.evaluate(condition, self._with_outer(left.take(none).beside(right.take(none)))[0], withs, condition=True, watched=False)
+                self.evaluate(
+                    condition, self._with_outer(left.take(none).beside(right.take(none)))[0], withs, condition=True, watched=False
+                )
         return self._joined(left, right, np.concatenate(lefts), np.concatenate(rights), node)
 
     def _joined(self, left: Relation, right: Relation, one: np.ndarray, two: np.ndarray, node: tree.Join) -> Relation:
@@ -340,7 +339,9 @@ class Sources(Base):
         if node.using:
             made = self._merged(made, left, node)
         if node.kind == "WHERE":
-            self._tell("tables joined by WHERE", left.count, made.count, f"{left.count:,} rows with {right.count:,}, where {self._shown(node)}")
+            self._tell(
+                "tables joined by WHERE", left.count, made.count, f"{left.count:,} rows with {right.count:,}, where {self._shown(node)}"
+            )
         elif node.kind != "CROSS":
             several = int((matched_left > 1).sum())
             told = f"{left.count - len(alone_left):,} rows on the left matched, {len(alone_left):,} without a partner; "
@@ -403,13 +404,7 @@ class Sources(Base):
         rest: list[tree.Node] = []
         for part in parts:
             pair = None
-            if (
-                isinstance(part, tree.Call)
-                and part.name == "="
-                and part.operator
-                and not rest
-                and not top(part, (*SUBQUERIES, tree.Row))
-            ):
+            if isinstance(part, tree.Call) and part.name == "=" and part.operator and not rest and not top(part, (*SUBQUERIES, tree.Row)):
                 sides = [self._sides(one, left, right) for one in part.arguments]
                 if sides == [{0}, {1}]:
                     pair = (part.arguments[0], part.arguments[1])

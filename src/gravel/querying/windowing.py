@@ -118,9 +118,7 @@ class Windowing(Grouping):
         if window.frame is not None and window.frame.unit == "GROUPS" and not window.order:
             raise self._wrong("GROUPS needs an ORDER BY", window)
 
-    def _frame(
-        self, window: tree.Window, rows: Sorted, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
-    ) -> Frame | None:
+    def _frame(self, window: tree.Window, rows: Sorted, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]) -> Frame | None:
         """The window's frame with its distances decided."""
         frame = window.frame
         if frame is None:
@@ -147,7 +145,14 @@ class Windowing(Grouping):
         return -number if bound.side == "PRECEDING" else number
 
     def _range(
-        self, bound: tree.Bound, window: tree.Window, rows: Sorted, over: Relation, withs: dict[str, Relation], stands: dict[Any, int], low: bool
+        self,
+        bound: tree.Bound,
+        window: tree.Window,
+        rows: Sorted,
+        over: Relation,
+        withs: dict[str, Relation],
+        stands: dict[Any, int],
+        low: bool,
     ) -> np.ndarray | None:
         """Where each sorted row's frame begins or ends by its key and a distance from it."""
         if bound.distance is None:
@@ -266,5 +271,3 @@ class Windowing(Grouping):
 
         to = self._result_type(name, kind)
         return rows.each(compute, frame, to), to
-
-

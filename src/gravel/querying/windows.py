@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from gravel.engine import exact_sum
 from gravel.engine.vector import Vector
 from gravel.inspecting.look import sort_order
-from gravel.language.types import Kind, Type
+from gravel.language.types import Type
 from gravel.querying import groups
 from gravel.querying.relation import codes_of
 
@@ -259,7 +259,7 @@ class Sorted:
     def each(self, compute: Callable[[np.ndarray, np.ndarray, int], Vector], frame: Frame | None, kind: Type) -> Vector:
         """Any aggregate over each frame: `compute` gets (rows, frame numbers, frames), each row once a frame that holds it."""
         segments = self.segments(frame)
-        sizes = sum(last - first for first, last in segments)
+        sizes = np.sum([last - first for first, last in segments], axis=0)
         parts: list[Vector] = []
         step = max(1, min(self.count, int(4_000_000 // max(1, int(sizes.max()) if self.count else 1))))
         for begin in range(0, self.count, step):

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 from typing import Any
 
 from gravel.inspecting.drawing import drawn, percent
-from gravel.problems import TableProblem
+from gravel.problems import CallProblem, TableProblem
+from gravel.tables.atomic_file import refuse_foreign, write_whole
 
 
 def render_page(path: Path, template: str, **values: Any) -> None:
@@ -37,10 +37,19 @@ def render_page(path: Path, template: str, **values: Any) -> None:
     )
     environment.filters.update(draw=draw, number=number, share=percent)
     text = environment.get_template(template).render(**values)
-    temporary = path.with_name(f".{path.name}.gravel-{os.getpid()}")
-    try:
-        temporary.write_text(text, "utf-8", newline="\n")
-        os.replace(temporary, path)
-    except OSError as error:
-        temporary.unlink(missing_ok=True)
-        raise TableProblem(f"{path} cannot be written: {(error.strerror or str(error)).lower()}") from None
+    write_whole(path, text)
+
+
+def may_write(path: Path, replace: bool) -> None:
+    """Whether a page can go there: where nothing is, onto another page of ours, or where it is to replace what is there. Looked at before
+    the work is done. Raises CallProblem, TableProblem."""
+
+    def is_page(path: Path) -> bool:
+        with open(path, "rb") as file:
+            return b'<meta name="generator" content="gravel">' in file.read(1000)
+
+    if path.is_dir() or not path.resolve().parent.is_dir():
+        raise TableProblem(f"{path} cannot be written: {'it is a folder' if path.is_dir() else f'there is no folder {path.parent}'}")
+    if path.suffix.lower() not in (".html", ".htm"):
+        raise CallProblem(f"{path} cannot be written: a page is an .html file", hint="name one")
+    refuse_foreign(path, str(path), replace, is_page)

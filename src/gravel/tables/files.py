@@ -38,13 +38,19 @@ def known(path: Path) -> bool:
     """Whether a file of that ending can be written."""
     last = path.suffix.lower()
     inner = ending(path).removesuffix(last) if last in PACKED else last
-    return inner in ENDINGS or (not last)
+    return inner in ENDINGS
 
 
 def only_text(path: Path) -> None:
     """Raises CallProblem for a file that is not to be written as CSV."""
-    if path.suffix.lower() not in ("", ".csv", ".txt") and not (path.exists() and not path.is_file()):
+    if path.suffix.lower() != ".csv" and not (path.exists() and not path.is_file()):
         raise CallProblem(f"{path} cannot be written: these rows are written as CSV", hint="name a .csv file")
+
+
+def may_write(path: Path, replace: bool) -> None:
+    """Whether rows can go to a file: one that is there is replaced only where that is asked for. Raises CallProblem."""
+    if path.is_file() and not replace:
+        raise CallProblem(f"{path} is there already", hint="another name, or --replace")
 
 
 def keeps_types(path: Path) -> bool:

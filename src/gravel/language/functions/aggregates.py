@@ -72,3 +72,30 @@ _aggregate(
     "with ROLLUP, CUBE and GROUPING SETS: 1 where x is NULL because the row is of all its values, else 0; of several a bit each",
     {"SELECT MAX(g) FROM (SELECT GROUPING(x) AS g FROM (VALUES (1), (2)) AS v(x) GROUP BY ROLLUP (x)) AS q": "1"},
 )
+_aggregate(
+    "EVERY(x BOOLEAN) BOOLEAN",
+    "whether the condition is true in every row in which it is known",
+    {
+        "SELECT EVERY(x > 1) FROM (VALUES (1), (NULL), (2)) AS v(x)": "FALSE",
+        "SELECT EVERY(x > 0) FROM (VALUES (1), (NULL)) AS v(x)": "TRUE",
+    },
+)
+_aggregate(
+    "ARRAY_AGG(x ANY) ARRAY",
+    "all values as an array, NULL too, in the order of the rows or of ARRAY_AGG(x ORDER BY …)",
+    {"SELECT ARRAY_AGG(x ORDER BY x DESC) FROM (VALUES (1), (3), (2)) AS v(x)": "ARRAY[3, 2, 1]"},
+)
+_PAIRS = "(VALUES (1, 1), (3, 2), (2, 3), (NULL, 9)) AS v(y, x)"
+for _name, _said, _result in (
+    ("CORR", "the correlation coefficient", "0.5"), ("COVAR_POP", "the covariance of the whole", "0.3333333333333333"),
+    ("COVAR_SAMP", "the sample's covariance", "0.5"), ("REGR_SLOPE", "the slope of the line of least squares", "0.5"),
+    ("REGR_INTERCEPT", "where that line meets x = 0", "1"), ("REGR_R2", "the square of the correlation coefficient", "0.25"),
+    ("REGR_COUNT", "the pairs", "3"), ("REGR_AVGX", "the mean of x", "2"), ("REGR_AVGY", "the mean of y", "2"),
+    ("REGR_SXX", "the sum of squares of x about its mean", "2"), ("REGR_SYY", "the sum of squares of y about its mean", "2"),
+    ("REGR_SXY", "the sum of products about the means", "1"),
+):  # fmt: skip
+    _aggregate(
+        f"{_name}(y NUMBER, x NUMBER) {'INTEGER' if _name == 'REGR_COUNT' else 'DOUBLE'}",
+        f"{_said}, of the rows in which both y (dependent) and x are known",
+        {f"SELECT {_name}(y, x) FROM {_PAIRS}": _result},
+    )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -11,7 +13,8 @@ import pyarrow.compute as pc
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
 from gravel.language.functions.catalogue import Result, describe, function
-from gravel.language.types import DATE, INTEGER, INTERVAL, TIMESTAMP, Kind, Type, decimal
+from gravel.language.functions.text import RowFailure, by_row
+from gravel.language.types import DATE, INTEGER, INTERVAL, TIMESTAMP, ZONED, Kind, Type, decimal
 
 FIRST_DAY, LAST_DAY = -719162, 2932896  # 0001-01-01 and 9999-12-31, in days from 1970-01-01
 DAY = 86_400_000_000  # microseconds
@@ -35,7 +38,8 @@ def _extract_type(types: list[Type], values: list[Any]) -> Type:
     if kind not in (Kind.DATE, Kind.TIME, Kind.TIMESTAMP, Kind.ZONED):
         raise ValueError(f"EXTRACT takes a date or a time, this is {types[1]}")
     if field not in known:
-        raise ValueError(f"{types[1]} has no {field}: " + ", ".join(known))
+        instead = "; write ISODOW, 1 is Monday: " if field in ("DOW", "DAYOFWEEK", "WEEKDAY") else ": "
+        raise ValueError(f"{types[1]} has no {field}{instead}" + ", ".join(known))
     return decimal(8, 6) if field == "SECOND" else INTEGER
 
 
@@ -244,3 +248,54 @@ describe(
     meaning="CURRENT_DATE: the day of the run, fixed from its start; --today sets it",
     examples={"CURRENT_DATE - CURRENT_DATE": "0"},
 )
+
+
+def _zone_type(types: list[Type], values: list[Any]) -> Type:
+    if types[0].kind not in (Kind.TIMESTAMP, Kind.ZONED, Kind.DATE, Kind.NULL):
+        raise ValueError(f"AT TIME ZONE takes a timestamp, this is {types[0]}")
+    return TIMESTAMP if types[0].kind is Kind.ZONED else ZONED
+
+
+def _wrong_zone(values: list[Any]) -> str | None:
+    return f"there is no time zone {values[1]!r}" if isinstance(values[1], str) and _zone(values[1]) is None else None
+
+
+@lru_cache(maxsize=64)
+def _zone(name: str) -> datetime.tzinfo | None:
+    import zoneinfo
+
+    try:
+        return zoneinfo.ZoneInfo(name)
+    except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
+        return datetime.UTC if name.upper() == "UTC" else None
+
+
+@function(
+    "x ANY AT TIME ZONE zone TEXT : MOMENT",
+    meaning="a TIMESTAMP as the moment it was in that zone; a TIMESTAMP WITH TIME ZONE as the clock there showed it. An hour that a change "
+    "of the clock repeats is the later one, one that it leaves out is moved on",
+    examples={
+        "TIMESTAMP '2024-07-01 12:00:00' AT TIME ZONE 'UTC'": "TIMESTAMP WITH TIME ZONE '2024-07-01 12:00:00+00'",
+        "TIMESTAMP '2024-07-01 12:00:00' AT TIME ZONE 'UTC' AT TIME ZONE 'UTC'": "TIMESTAMP '2024-07-01 12:00:00'",
+    },
+    errors=("22008", "22023"),
+    result=_zone_type,
+    check=_wrong_zone,
+)
+def at_time_zone(x: Any, zone: Any, to: Type) -> Any:
+    def moved(moment: datetime.datetime, name: str) -> datetime.datetime:
+        there = _zone(name)
+        if there is None:
+            raise RowFailure("22023")
+        try:
+            if to == TIMESTAMP:
+                return moment.astimezone(there).replace(tzinfo=None)
+            early, late = (moment.replace(tzinfo=there, fold=fold).utcoffset() or datetime.timedelta() for fold in (0, 1))
+            # Repeated where the offset falls: the later one; left out where it rises: as if the clock had not been changed.
+            return moment.replace(tzinfo=there, fold=int(early > late)).astimezone(datetime.UTC)
+        except (OverflowError, ValueError):
+            raise RowFailure("22008") from None
+
+    if isinstance(x, pa.Array) and not pa.types.is_timestamp(x.type):
+        x = pc.cast(x, pa.timestamp("us"))
+    return by_row(moved, x, zone, to=to.arrow)

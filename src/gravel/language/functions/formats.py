@@ -1,5 +1,5 @@
 """Datetime templates of CAST … FORMAT, as ISO/IEC 9075-2 has them: YYYY, YY, MM, DD, HH24, HH12, MI, SS, FF1 to FF6, AM or
-PM, FM before a part that may have fewer digits, and the delimiters - . / , ' ; : and the space."""
+PM (A.M. or P.M.), DDD for the day of the year, FM before a part that may have fewer digits, and the delimiters - . / , ' ; : and the space."""
 
 from __future__ import annotations
 
@@ -20,8 +20,9 @@ from gravel.language.types import Kind, Type
 
 _PARTS = {"YYYY": ("year", 4), "YY": ("year2", 2), "MM": ("month", 2), "DD": ("day", 2), "HH24": ("hour", 2), "HH12": ("hour12", 2),
           "HH": ("hour12", 2), "MI": ("minute", 2), "SS": ("second", 2), "AM": ("half", 2), "PM": ("half", 2),
+          "A.M.": ("half", 4), "P.M.": ("half", 4), "DDD": ("doy", 3),
           **{f"FF{n}": ("fraction", n) for n in range(1, 7)}}  # fmt: skip
-_TOKEN = re.compile(r"(FM)?(YYYY|YY|MM|DD|HH24|HH12|HH|MI|SS|FF[1-6]|AM|PM)|([-./,';: ])", re.IGNORECASE)
+_TOKEN = re.compile(r"(FM)?(YYYY|YY|MM|DDD|DD|HH24|HH12|HH|MI|SS|FF[1-6]|AM|PM|A\.M\.|P\.M\.)|([-./,';: ])", re.IGNORECASE)
 _TIME_PARTS = {"hour", "hour12", "half", "minute", "second", "fraction"}
 
 
@@ -43,7 +44,7 @@ def template(text: str, kind: Kind) -> tuple[Part, ...]:
         found = _TOKEN.match(text, at)
         if not found:
             raise ValueError(
-                f"{text[at : at + 8]!r} is no part of a template: YYYY YY MM DD HH24 HH12 MI SS FF1-FF6 AM, FM before one, - . / , ' ; :"
+                f"{text[at : at + 8]!r} is no part of a template: YYYY YY MM DD DDD HH24 HH12 MI SS FF1-FF6 AM P.M., FM before one, - . / , ' ; :"
             )
         if found[3]:
             parts.append(Part("", 1, found[3]))
@@ -57,7 +58,9 @@ def template(text: str, kind: Kind) -> tuple[Part, ...]:
             raise ValueError(f"the template names the {field} twice")
     if kind is Kind.DATE and _TIME_PARTS & set(fields):
         raise ValueError("the template of a DATE has no parts of a time")
-    if kind is Kind.TIME and {"year", "month", "day"} & set(fields):
+    if "doy" in fields and {"month", "day"} & set(fields):
+        raise ValueError("DDD is the day of the year: it stands for MM and DD")
+    if kind is Kind.TIME and {"year", "month", "day", "doy"} & set(fields):
         raise ValueError("the template of a TIME has no parts of a date")
     if ("hour12" in fields) != ("half" in fields):
         raise ValueError("HH12 goes with AM or PM")
@@ -68,6 +71,8 @@ def complete(parts: tuple[Part, ...], kind: Kind) -> str:
     """What a template that reads a value lacks, or ''."""
     fields = {part.field for part in parts}
     needed = [] if kind is Kind.TIME else [("year", "YYYY or YY", {"year", "year2"}), ("month", "MM", {"month"}), ("day", "DD", {"day"})]
+    if "doy" in fields:
+        needed = needed[:1]
     missing = next((name for _, name, some in needed if not some & fields), "")
     return f"the template lacks {missing}" if missing else ""
 
@@ -97,7 +102,7 @@ def read(array: Any, parts: tuple[Part, ...], to: Type) -> Result:
     if "half" in values:
         half = number("hour12", 12)
         bad |= (half < 1) | (half > 12)
-        after_noon = pc.fill_null(pc.equal(pc.ascii_upper(values["half"]), "PM"), False).to_numpy(zero_copy_only=False)
+        after_noon = pc.fill_null(pc.starts_with(pc.ascii_upper(values["half"]), "P"), False).to_numpy(zero_copy_only=False)
         hour = half % 12 + np.where(after_noon, 12, 0)
     size = next((part.size for part in parts if part.field == "fraction"), 6)
     micros = number("fraction", 0) * 10 ** (6 - size)
@@ -105,6 +110,11 @@ def read(array: Any, parts: tuple[Part, ...], to: Type) -> Result:
     months = ((year - 1970) * 12 + np.clip(month, 1, 12) - 1).astype("M8[M]")
     first = months.astype("M8[D]").astype(np.int64)
     bad |= day > (months + 1).astype("M8[D]").astype(np.int64) - first
+    if "doy" in values:
+        day = number("doy", 1)
+        years = (np.clip(year, 1, 9999) - 1970).astype("M8[Y]")
+        first = years.astype("M8[D]").astype(np.int64)
+        bad |= (day < 1) | (first + day > (years + 1).astype("M8[D]").astype(np.int64))
     errors[shaped & bad] = CODES["22008"]
     clock = ((hour * 60 + minute) * 60 + second) * 1_000_000 + micros
     days = first + day - 1
@@ -117,7 +127,7 @@ def _pattern(part: Part) -> str:
     if not part.field:
         return re.escape(part.text)
     if part.field == "half":
-        return "(?P<half>[AaPp][Mm])"
+        return "(?P<half>[AaPp][Mm])" if part.size == 2 else r"(?P<half>[AaPp]\.[Mm]\.)"
     digits = f"{{{part.size}}}" if part.fill else f"{{1,{part.size}}}"
     return f"(?P<{part.field}>[0-9]{digits})"
 
@@ -131,7 +141,8 @@ def write(array: Any, parts: tuple[Part, ...], source: Type) -> Any:
 
 def _written(moment: Any, part: Part) -> Any:
     if part.field == "half":
-        return pc.if_else(pc.greater_equal(pc.hour(moment), 12), "PM", "AM")
+        words = ("PM", "AM") if part.size == 2 else ("P.M.", "A.M.")
+        return pc.if_else(pc.greater_equal(pc.hour(moment), 12), *words)
     if part.field == "fraction":
         micros = pc.add(pc.multiply(pc.millisecond(moment), 1000), pc.microsecond(moment))
         return pc.utf8_slice_codeunits(pc.utf8_lpad(pc.cast(micros, pa.string()), 6, "0"), 0, part.size)
@@ -141,6 +152,8 @@ def _written(moment: Any, part: Part) -> Any:
         hour = pc.hour(moment)
         late = pc.if_else(pc.greater_equal(hour, 12), pc.subtract(hour, 12), hour)
         values = pc.if_else(pc.equal(late, 0), 12, late)
+    elif part.field == "doy":
+        values = pc.day_of_year(moment)
     else:
         values = getattr(pc, part.field)(moment)
     texts = pc.cast(values, pa.string())

@@ -86,3 +86,19 @@ def _item(text: str, delimiter: str, n: int) -> str | None:
     found = pieces(text, delimiter)
     at = n - 1 if n > 0 else len(found) + n
     return found[at] if 0 <= at < len(found) else None
+
+
+@function(
+    "ARRAY([x T]...) ARRAY",
+    meaning="ARRAY[a, b, …]: an array of these values; ARRAY (SELECT …) in a query has a query's",
+    examples={"ARRAY['water', 'power']": "ARRAY['water', 'power']", "ARRAY[1, NULL]": "ARRAY[1, NULL]"},
+    result=lambda types, values: Type(Kind.ARRAY, item=types[0] if types else TEXT),
+)
+def array(*items: Any, to: Type) -> Any:
+    if not items:
+        return pa.array([[]], to.arrow)
+    columns = arithmetic.arrays(*items)
+    count, width = len(columns[0]), len(columns)
+    order = np.arange(count * width).reshape(width, count).T.ravel()
+    offsets = pa.array(np.arange(0, count * width + 1, width), pa.int32())
+    return pa.ListArray.from_arrays(offsets, pa.concat_arrays(columns).take(pa.array(order)))

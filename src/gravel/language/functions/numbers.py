@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from decimal import Decimal
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
@@ -239,6 +240,72 @@ def ln(x: Any) -> Any:
 )
 def log10(x: Any) -> Any:
     return _log10(x)
+
+
+def _log(base: np.ndarray, x: np.ndarray) -> np.ndarray:
+    made: np.ndarray = np.log(x) / np.log(base)
+    # Whole powers are told exactly.
+    near = np.rint(made)
+    return np.where(np.isfinite(near) & (np.power(base, np.clip(near, -1023, 1023)) == x), near, made)
+
+
+_log_base = _double(_log, "2201E", lambda base, x: (x <= 0) | (base <= 0))
+
+
+@function(
+    "LOG(base NUMBER, x NUMBER) DOUBLE",
+    meaning="the logarithm of x to that base",
+    examples={"LOG(2, 8)": "3", "LOG(10, 0)": "error 2201E", "LOG(1, 5)": "error 22012"},
+    errors=("2201E", "22003", "22012"),
+)
+def log(base: Any, x: Any) -> Any:
+    made = _log_base(base, x)
+    bases = arithmetic.numpy_values(arithmetic.as_double(arithmetic.arrays(base, x)[0]), 2.0)
+    errors = np.zeros(len(bases), np.uint8) if made.errors is None else made.errors.copy()
+    by_zero = (bases == 1) & arithmetic.known(*arithmetic.arrays(base, x)) & (errors != CODES["2201E"])
+    errors[by_zero] = CODES["22012"]
+    return Result(pc.if_else(pa.array(errors != 0), pa.scalar(None, pa.float64()), made.values), errors)
+
+
+def _trigonometry(name: str, kernel: Any, meaning: str, examples: dict[str, str], outside: Any = None) -> None:
+    compute = _double(kernel, "22003", outside)
+    errors = ("22003",) if outside is not None or name in ("SINH", "COSH") else ()
+    function(f"{name}(x NUMBER) DOUBLE", meaning=meaning, examples=examples, errors=errors)(lambda x: compute(x))
+
+
+def _beyond_one(x: np.ndarray) -> np.ndarray:
+    return np.abs(x) > 1
+
+
+_trigonometry("SIN", np.sin, "the sine of an angle in radians", {"SIN(0)": "0"}, np.isinf)
+_trigonometry("COS", np.cos, "the cosine of an angle in radians", {"COS(0)": "1"}, np.isinf)
+_trigonometry("TAN", np.tan, "the tangent of an angle in radians", {"TAN(0)": "0"}, np.isinf)
+_trigonometry("ASIN", np.arcsin, "the angle in radians whose sine is x", {"ASIN(0)": "0", "ASIN(2)": "error 22003"}, _beyond_one)
+_trigonometry("ACOS", np.arccos, "the angle in radians whose cosine is x", {"ACOS(1)": "0", "ACOS(2)": "error 22003"}, _beyond_one)
+_trigonometry("ATAN", np.arctan, "the angle in radians whose tangent is x", {"ATAN(0)": "0"})
+_trigonometry("SINH", np.sinh, "the hyperbolic sine", {"SINH(0)": "0"})
+_trigonometry("COSH", np.cosh, "the hyperbolic cosine", {"COSH(0)": "1"})
+_trigonometry("TANH", np.tanh, "the hyperbolic tangent", {"TANH(0)": "0"})
+
+
+def _bucket(x: Any, low: Any, high: Any, buckets: int) -> int:
+    if buckets < 1 or low == high or x != x or low != low or high != high or abs(low) == float("inf") or abs(high) == float("inf"):
+        raise RowFailure("2201G")
+    x, low, high = (one if isinstance(one, float) and abs(one) == float("inf") else Fraction(one) for one in (x, low, high))
+    inside = low <= x < high if low < high else high < x <= low
+    if not inside:
+        return 0 if (x < low) == (low < high) else buckets + 1
+    return int((x - low) * buckets / (high - low)) + 1
+
+
+@function(
+    "WIDTH_BUCKET(x NUMBER, low NUMBER, high NUMBER, buckets INTEGER) INTEGER",
+    meaning="the number of the bucket that x falls into, of so many of equal width from low to high; 0 before them, one more than their number after",
+    examples={"WIDTH_BUCKET(5.5, 0, 10, 5)": "3", "WIDTH_BUCKET(10, 0, 10, 5)": "6", "WIDTH_BUCKET(1, 0, 10, 0)": "error 2201G"},
+    errors=("2201G",),
+)
+def width_bucket(x: Any, low: Any, high: Any, buckets: Any) -> Any:
+    return by_row(_bucket, x, low, high, buckets, to=pa.int64())
 
 
 @function(

@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, ordering
 from gravel.language.functions.catalogue import Result, function
+from gravel.language.functions.text import RowFailure, by_row
 from gravel.language.types import DOUBLE, INTEGER, Kind, Type, as_decimal, common, room
 
 _KERNELS = {"=": pc.equal, "<>": pc.not_equal, "<": pc.less, "<=": pc.less_equal, ">": pc.greater, ">=": pc.greater_equal}
@@ -232,6 +233,43 @@ def like_regex(pattern: str, escape: str | None = None) -> str:
         else:
             out.append({"%": ".*", "_": "."}.get(char) or re.escape(char))
     return "(?s)^" + "".join(out) + "$"
+
+
+@function(
+    "x TEXT SIMILAR TO pattern TEXT [ESCAPE c TEXT] : BOOLEAN",
+    meaning="whether the whole of x has the pattern: % and _ as in LIKE, | * + ? {n,m} ( ) [ ] as in regular expressions",
+    examples={"'A-07' SIMILAR TO '[A-Z]-[0-9]{2}'": "TRUE", "'abc' SIMILAR TO '(a|b)%'": "TRUE", "'abc' SIMILAR TO 'b'": "FALSE"},
+    errors=("2201B", "22019", "22025"),
+)
+def similar(x: Any, pattern: Any, escape: Any = None) -> Any:
+    columns = [one for one in (x, pattern, escape) if one is not None]
+    return by_row(lambda text, *how: similar_pattern(*how).fullmatch(text) is not None, *columns, to=pa.bool_())
+
+
+@lru_cache(maxsize=1024)
+def similar_pattern(pattern: str, escape: str | None = None) -> Any:
+    """The compiled RE2 pattern of SIMILAR TO. Raises RowFailure."""
+    import re2
+
+    if escape is not None and len(escape) != 1:
+        raise RowFailure("22019")
+    out, chars, bracket = [], iter(pattern), False
+    for char in chars:
+        if char == escape:
+            char = next(chars, "")
+            if not char:
+                raise RowFailure("22025")
+            out.append(re.escape(char))
+        elif bracket:
+            out.append("\\\\" if char == "\\" else char)
+            bracket = char != "]"
+        else:
+            bracket = char == "["
+            out.append({"%": ".*", "_": "."}.get(char) or (char if char in "|*+?{}()[," or char.isalnum() else re.escape(char)))
+    try:
+        return re2.compile("(?s)(?:" + "".join(out) + ")")
+    except re2.error:
+        raise RowFailure("2201B") from None
 
 
 @function("NOT x BOOLEAN : BOOLEAN", meaning="the opposite; unknown stays unknown", examples={"NOT FALSE": "TRUE", "NOT NULL": "NULL"})

@@ -264,7 +264,7 @@ def constant(*values: Any) -> bool:
 )
 def left(x: Any, n: Any) -> Any:
     if constant(n):
-        return pc.utf8_slice_codeunits(x, 0, n.as_py())
+        return pc.utf8_slice_codeunits(x, 0, _near(n.as_py()))
     return by_row(lambda text, count: text[:count], x, n)
 
 
@@ -275,7 +275,7 @@ def left(x: Any, n: Any) -> Any:
 )
 def right(x: Any, n: Any) -> Any:
     if constant(n):
-        count = n.as_py()
+        count = _near(n.as_py())
         return pc.utf8_slice_codeunits(x, -count) if count else pc.utf8_slice_codeunits(x, 0, 0)
     return by_row(lambda text, count: text[-count:] if count else "", x, n)
 
@@ -289,11 +289,12 @@ def right(x: Any, n: Any) -> Any:
 )
 def substring(x: Any, start: Any, length: Any = None) -> Any:
     if constant(start, length):
-        first = start.as_py() - 1
+        first = _near(start.as_py()) - 1
         if length is None:
             return pc.utf8_slice_codeunits(x, max(first, 0))
         if length.as_py() >= 0:
-            stop = max(min(first + length.as_py(), 2**31), 0)
+            # The end is counted from the start as it was given: one far before the first character leaves nothing.
+            stop = max(min(start.as_py() - 1 + length.as_py(), _FAR), 0)
             return pc.utf8_slice_codeunits(x, min(max(first, 0), stop), stop)
     return by_row(_part, x, start, *(() if length is None else (length,)))
 
@@ -328,11 +329,20 @@ def position(part: Any, x: Any) -> Any:
     "REPLACE(x TEXT, old TEXT, new TEXT) TEXT",
     meaning="every `old` in x replaced by `new`, also inside longer words; an empty `old` changes nothing",
     examples={"REPLACE('B-4', '-', '')": "'B4'", "REPLACE('Gull', '', 'x')": "'Gull'"},
+    errors=("22001",),
 )
 def replace(x: Any, old: Any, new: Any) -> Any:
-    if constant(old, new):
+    if constant(old, new) and len(new.as_py()) <= max(1, len(old.as_py())):
         return pc.replace_substring(x, old.as_py(), new.as_py()) if old.as_py() else x
-    return by_row(lambda text, a, b: text.replace(a, b) if a else text, x, old, new)
+    return by_row(_replaced, x, old, new)
+
+
+def _replaced(text: str, old: str, new: str) -> str:
+    if not old:
+        return text
+    if len(text) + text.count(old) * max(0, len(new) - len(old)) > LONGEST:
+        raise RowFailure("22001")
+    return text.replace(old, new)
 
 
 @function(
@@ -343,6 +353,13 @@ def replace(x: Any, old: Any, new: Any) -> Any:
 def concat(*columns: Any) -> Any:
     # Arrow's own way to pass over NULL loses the rows in which every argument is NULL.
     return pc.binary_join_element_wise(*(pc.fill_null(column, "") for column in columns), "")
+
+
+_FAR = 2**31 - 2  # no text has so many characters; Arrow's positions end there
+
+
+def _near(place: int) -> int:
+    return max(-_FAR, min(place, _FAR))
 
 
 LONGEST = 10_000_000  # characters that REPEAT, LPAD and RPAD make at most
@@ -425,8 +442,8 @@ def _times(text: str, count: int) -> str:
 )
 def overlay(x: Any, y: Any, start: Any, length: Any = None) -> Any:
     if constant(y, start) and (length is None or constant(length)) and start.as_py() >= 1 and isinstance(x, pa.Array):
-        first = start.as_py() - 1
-        count = len(y.as_py()) if length is None else length.as_py()
+        first = _near(start.as_py()) - 1
+        count = len(y.as_py()) if length is None else _near(length.as_py())
         if count >= 0:
             return pc.utf8_replace_slice(x, first, first + count, y.as_py())
     return by_row(_overlaid, x, y, start, *(() if length is None else (length,)))
@@ -473,3 +490,18 @@ def _nth(part: str, text: str, occurrence: int, start: int = 1) -> int:
             return 0
         at = found + len(part)
     return found + 1
+
+
+@function(
+    "TRANSLATE(x TEXT, from TEXT, to TEXT) TEXT",
+    meaning="each sign of x that stands in `from` replaced by the one at its place in `to`; without one there it is taken out",
+    examples={"TRANSLATE('B-4/7', '-/', '  ')": "'B 4 7'", "TRANSLATE('1,5', ',', '')": "'15'"},
+)
+def translate(x: Any, old: Any, new: Any) -> Any:
+    def translated(text: str, signs: str, others: str) -> str:
+        table: dict[int, str | None] = {}
+        for at, sign in enumerate(signs):
+            table.setdefault(ord(sign), others[at] if at < len(others) else None)
+        return text.translate(table)
+
+    return by_row(translated, x, old, new)

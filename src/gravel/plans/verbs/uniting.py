@@ -40,10 +40,9 @@ def written(step: Step) -> list[Written]:
 
 
 def names(step: Step) -> list[str]:
-    """The columns to fill, whose values are compared ('*' for all)."""
+    """All columns, whose values are compared."""
     assert step.unique is not None
-    fill = step.unique.fill
-    return fill if isinstance(fill, list) else ["*"] if fill or step.unique.conflicts != "count" else []
+    return ["*"]  # rows that are merged may disagree in any
 
 
 def bind(binder: Binder) -> tuple[UniqueAction, tuple[Column, ...], Watch]:
@@ -67,9 +66,7 @@ def bind(binder: Binder) -> tuple[UniqueAction, tuple[Column, ...], Watch]:
     read = {column.index for _, one in by for column in nodes.columns_read(one)}
     read |= {column.index for _, one, _ in keys for column in nodes.columns_read(one)}
     key = {at for at in every if binder.columns[at].name in binder.plan.model.key}
-    compared = [at for at in (fill if isinstance(how.fill, list) else every) if at not in read | key]
-    if how.fill is False and how.conflicts == "count":
-        compared = []
+    compared = [at for at in every if at not in read | key]
     columns = tuple(touched(column) if at in fill else column for at, column in enumerate(binder.columns))
     return UniqueAction(tuple(by), tuple(keys), tuple(fill), tuple(compared), how.conflicts), columns, Watch([])
 

@@ -7,11 +7,8 @@ those into the signs.
 
 from __future__ import annotations
 
-import glob
 import io
-import os
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -20,8 +17,6 @@ import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 
 from gravel.language.functions.buffers import ByteSet, body, rows_with, valid
-from gravel.problems import TableProblem
-from gravel.tables.signing import Signing
 
 _QUOTE, _DELIMITER, _FEED, _RETURN = b"\xff", b"\xfe", b"\xfd", b"\xfc"
 
@@ -86,96 +81,3 @@ def _carried(some: Any, signs: _Signs) -> Any:
     made = data.tobytes().translate(signs.carry)
     carried = pa.BinaryArray.from_buffers(pa.binary(), len(some), [None, pa.py_buffer(np.ascontiguousarray(offsets)), pa.py_buffer(made)])
     return pc.replace_substring(carried, _QUOTE, _QUOTE * 2) if (data == 34).any() else carried
-
-
-def _ending(target: Path) -> str:
-    """What the file beside a target ends with, so that it is read as the target will be: .jsonl.gz."""
-    packed = target.suffix.lower() in (".gz", ".zst")
-    return target.with_suffix("").suffix + target.suffix if packed else target.suffix
-
-
-def _clear_stale(folder: Path, target: Path) -> list[str]:
-    """Remove what a killed run left beside the target, files named after a process that is no more; their names."""
-    cleared = []
-    ending = _ending(target)
-    for stale in folder.glob(f".{glob.escape(target.name)}.gravel-*{glob.escape(ending)}"):
-        number = stale.name.removesuffix(ending).rpartition("-")[2]
-        if number.isdigit() and not _alive(int(number)):
-            stale.unlink(missing_ok=True)
-            cleared.append(stale.name)
-    return cleared
-
-
-def _alive(process: int) -> bool:
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except OSError:
-        return True
-    return True
-
-
-class Output:
-    """A file written beside its target and renamed onto it at the end; until then the target is as it was.
-
-    A target that is there and no plain file (a device, a pipe) is written when all is proved. Raises TableProblem.
-    """
-
-    def __init__(self, target: Path, name: str, scratch: Path | None = None) -> None:
-        self.target, self.name = target, name
-        self.special = target.exists() and not target.is_file()
-        if target.is_dir():
-            raise TableProblem(f"{name} is a folder", hint="name a file in it")
-        folder = scratch or (Path(os.environ.get("TMPDIR", "/tmp")) if self.special else target.parent)
-        self.signing = Signing()
-        self.path = folder / f".{target.name}.gravel-{os.getpid()}{_ending(target)}"
-        self.stale = _clear_stale(folder, target)
-        try:
-            self._file = open(self.path, "wb")  # noqa: SIM115
-        except OSError as error:
-            raise self._problem(error) from None
-        if target.is_file():
-            os.chmod(self.path, target.stat().st_mode & 0o777)
-
-    def _problem(self, error: OSError) -> TableProblem:
-        return TableProblem(f"{self.name} cannot be written: {(error.strerror or str(error)).lower()}")
-
-    def write(self, data: bytes) -> None:
-        """Add bytes."""
-        try:
-            self._file.write(data)
-            self.signing.take(data)
-        except OSError as error:
-            raise self._problem(error) from None
-
-    def close(self) -> None:
-        """All bytes on the disk, so that they can be read again."""
-        try:
-            self._file.flush()
-            os.fsync(self._file.fileno())
-            self._file.close()
-        except OSError as error:
-            raise self._problem(error) from None
-
-    def commit(self) -> None:
-        """Put the file in the target's place."""
-        try:
-            if self.special:
-                import shutil
-
-                with open(self.path, "rb") as source, open(self.target, "wb") as sink:
-                    shutil.copyfileobj(source, sink, 1 << 20)
-                self.path.unlink()
-            else:
-                os.replace(self.path, self.target)
-        except OSError as error:
-            raise self._problem(error) from None
-
-    def discard(self) -> None:
-        """Leave no trace; the target is as it was."""
-        import contextlib
-
-        with contextlib.suppress(OSError):
-            self._file.close()
-        self.path.unlink(missing_ok=True)

@@ -21,6 +21,10 @@ from gravel.tables.csv.reader import CsvTable
 _ROWS = 20_000  # rows bound at a time
 
 
+class CommitUnknown(TableProblem):
+    """A commit was sent and no answer came: the changes stand, or none of them does."""
+
+
 @dataclass(frozen=True)
 class Shape:
     """A table as its database describes it: columns, those that may not be NULL, those that the database computes, the primary
@@ -299,9 +303,34 @@ class Database(ABC):
         return count
 
     def commit(self) -> None:
-        """Let it stand. Raises TableProblem, and then nothing stands."""
-        with self.told():
-            self.connection.commit()
+        """Let it stand. Raises TableProblem, and then nothing stands; CommitUnknown where no answer came."""
+        import sqlalchemy.exc as failures
+
+        number = self.transaction_number()
+        kinds: tuple[type[Exception], ...] = (failures.DBAPIError, *self.raw_errors)
+        try:
+            self._commit()
+        except kinds as error:
+            cause = getattr(error, "orig", None) or error
+            if self.refused(cause):
+                raise self.problem(cause) from None
+            told = without_secret(str(cause), self.url) or type(cause).__name__
+            raise CommitUnknown(
+                f"{self.shown}: the connection broke at the commit ({told}); whether the changes stand is not known",
+                detail="rows left behind are kept in their file, and no record was written",
+                hint=number or "look at the table: the changes are all there, or none of them is",
+            ) from None
+
+    def _commit(self) -> None:
+        self.connection.commit()
+
+    def transaction_number(self) -> str:
+        """How to find out later what became of the transaction, '' where the database has no way."""
+        return ""
+
+    def refused(self, error: BaseException) -> bool:
+        """Whether a commit's failure is the database's own answer, so that nothing stands."""
+        return False
 
     def close(self) -> None:
         """Undo what was not committed, and let go."""

@@ -71,6 +71,11 @@ class Other(Database):
                     arguments["read_default_file"] = "~/.my.cnf"
         return create_engine(f"{driver}://{rest}", poolclass=NullPool, connect_args=arguments, **how)
 
+    def refused(self, error: BaseException) -> bool:
+        """See Database: errors of the server, but for those of MySQL's client that the connection is gone."""
+        number = next(iter(getattr(error, "args", ())), None)
+        return isinstance(number, int) and number not in (0, 2006, 2013, 2055, 4031)
+
     def _inspector(self) -> Any:
         from sqlalchemy import inspect
 

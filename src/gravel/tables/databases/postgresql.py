@@ -136,6 +136,17 @@ class PostgreSQL(Database):
         """The driver's connection."""
         return self.connection.connection.driver_connection
 
+    def transaction_number(self) -> str:
+        """See Database."""
+        with self.told():
+            number = self.connection.exec_driver_sql("SELECT txid_current()").scalar()
+        return f"on the server, SELECT txid_status({number}) says what became of it: committed or aborted"
+
+    def refused(self, error: BaseException) -> bool:
+        """See Database: the server answers with a SQLSTATE; 08 and 57P are of connections that end."""
+        state = getattr(error, "sqlstate", None)
+        return state is not None and not state.startswith(("08", "57P"))
+
     def tables(self) -> list[str]:
         """See Database."""
         with self.told():

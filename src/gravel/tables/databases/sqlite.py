@@ -4,7 +4,9 @@ what it declares is read as text, and those values are told."""
 from __future__ import annotations
 
 import base64
+import os
 import re
+import secrets
 import sqlite3
 from contextlib import closing
 from decimal import Decimal
@@ -18,6 +20,7 @@ from gravel.language.functions.buffers import matches, valid
 from gravel.language.functions.casts import double_text, to_text
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
 from gravel.problems import TableProblem
+from gravel.tables.atomic_file import mode_of, problem_of, sync_folder
 from gravel.tables.csv.reader import CsvTable
 from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped
 from gravel.tables.databases.fetched import Fetched
@@ -40,15 +43,27 @@ _MOMENTS = {
 
 
 class SQLite(Database):
-    """A SQLite file, to be written to; one that is not there is made, and taken away again if nothing is committed."""
+    """A SQLite file, to be written to; one that is not there is made beside its place, and linked there when all is committed, so that
+    two runs that make it never share a file."""
 
     names: ClassVar[dict[Kind, str]] = _NAMES
     raw_errors = (sqlite3.Error,)
 
     def __init__(self, path: Path, name: str) -> None:
-        self.path, self._new = path, not path.exists()
-        super().__init__(name)
-        self._begun()
+        self.target, self.path = path, path
+        self._new = not path.exists()
+        if self._new:
+            self.path = path.with_name(f".{path.name}.gravel-{secrets.token_hex(8)}.db")
+            try:
+                os.close(os.open(self.path, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o600))
+            except OSError as error:
+                raise problem_of(error, name) from None
+        try:
+            super().__init__(name)
+            self._begun()
+        except BaseException:
+            self._clear()
+            raise
 
     def _begun(self) -> None:
         with self.told():
@@ -157,18 +172,36 @@ class SQLite(Database):
                 count += self.raw.executemany(plain, some).rowcount
         return count
 
+    def refused(self, error: BaseException) -> bool:
+        """See Database: a transaction that goes on was not committed."""
+        return self.raw.in_transaction
+
     def close(self) -> None:
         """See Database."""
         super().close()
-        if self._new and not self._stands:
-            self.path.unlink(missing_ok=True)
+        self._clear()
 
-    _stands = False
+    def _clear(self) -> None:
+        """Take away a file that was made and is not in its place, with what SQLite keeps beside it."""
+        if self._new:
+            for ending in ("", "-journal", "-wal", "-shm"):
+                self.path.with_name(self.path.name + ending).unlink(missing_ok=True)
 
     def commit(self) -> None:
         """See Database."""
         super().commit()
-        self._stands = True
+        if not self._new:
+            return
+        super().close()
+        try:
+            os.chmod(self.path, mode_of(self.target))
+            os.link(self.path, self.target)  # never over a file that another has made meanwhile
+        except FileExistsError:
+            told = f"{self.shown} was made by another while this run was under way: nothing was written to it"
+            raise TableProblem(told, hint="run it again") from None
+        except OSError as error:
+            raise problem_of(error, self.shown) from None
+        sync_folder(self.target.parent)
 
 
 def tables_of(path: Path, name: str) -> list[str]:
