@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 import os
 import random
 import signal
@@ -9,10 +11,12 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from conftest import PROGRAM, program, write
+from gravel.problems import Problem
 
 PLAN = 'table = "b.csv"\nwrite = "o.csv"\n[[step]]\nset = { name = "UPPER(name)" }\n'
 
@@ -78,14 +82,173 @@ def test_standard_input_is_a_table(folder: Path) -> None:
     assert (ran.returncode, "standard input" in ran.stdout) == (0, True)
 
 
-def _stopped(folder: Path, sign: int, after: float) -> tuple[int, int]:
+STEP = """import os, signal, sys
+left = int(sys.argv.pop(1))
+def counted(call):
+    def made(*arguments, **options):
+        global left
+        left -= 1
+        if not left:
+            os.kill(os.getpid(), signal.SIGKILL)
+        return call(*arguments, **options)
+    return made
+for name in ("fsync", "replace", "chmod", "unlink", "link"):
+    setattr(os, name, counted(getattr(os, name)))
+from gravel.cli.main import run
+status = run(sys.argv[1:])
+print("calls", left, file=sys.stderr)
+sys.exit(status)
+"""
+
+
+def _killed_before(call: int, folder: Path, *arguments: str) -> int:
+    """The program, killed before its nth call that changes what the disk holds; how many such calls were left."""
+    ran = subprocess.run([sys.executable, "-c", STEP, str(call), *arguments], cwd=folder, capture_output=True, text=True, check=False)
+    if ran.returncode == -signal.SIGKILL:
+        return -1
+    assert ran.returncode == 0, ran.stderr
+    return call - int(ran.stderr.rpartition("calls ")[2])
+
+
+@pytest.mark.parametrize("target", ["o.csv", "o.parquet", "h.db#t"])
+def test_a_kill_before_any_step_of_a_publication_loses_nothing(target: str, folder: Path, gravel: Any) -> None:
+    """For every call at a run's end: afterwards the target is the old one or the new one, and the next run needs no hand."""
+    from gravel.tables.reference import open_table
+    from gravel.tables.table import scan
+
+    def rows() -> int | None:
+        try:
+            return sum(scan(open_table(target), lambda batch: batch.count, []))
+        except Problem:
+            return None
+
+    record = Path("p.record.json" if "#" in target else "o.record.json")
+    left = Path("p-left-behind.csv" if "#" in target else "o-left-behind.csv")
+    more = "replace = true" if "#" in target else ""
+    step = '[[step]]\ndrop_rows = "fee = 1"\n'
+    write("p.toml", f'table = "b.csv"\nwrite = "{target}"\nkey = ["id"]\n{more}\n{step}')
+    old, new = "".join(f"{n},{n % 8}\n" for n in range(80)), "".join(f"{n},{n % 5}\n" for n in range(100))
+
+    write("b.csv", "id,fee\n" + old)
+    gravel("clean", "p.toml")
+    write("b.csv", "id,fee\n" + new)
+    before = {path.name: path.read_bytes() for path in folder.iterdir()}
+
+    def start() -> None:
+        for path in folder.iterdir():
+            path.unlink()
+        for name, content in before.items():
+            write(name, content)
+
+    calls = _killed_before(10_000, folder, "clean", "p.toml")
+    assert calls > 6
+    outcomes = set()
+    for call in range(1, calls + 1):
+        start()
+        assert _killed_before(call, folder, "clean", "p.toml") == -1
+        # What is there now agrees with itself as soon as anything of ours has looked at it.
+        gravel("verify", record, status=None)
+        held, kept = rows(), len(left.read_text().splitlines()) - 1
+        told = json.loads(record.read_text())
+        outcomes.add((held, kept))
+        if "#" in target:
+            assert (held, kept) in {(70, 10), (80, 10), (70, 20), (80, 20)}, call
+            assert kept == 20 or held == 70, call  # rows are in the table until they are in their file
+        else:
+            signed = hashlib.sha256(Path(target).read_bytes()).hexdigest()
+            assert (signed, kept) == (told["output"]["sha256"], told["left_behind"]["rows"]), call
+        gravel("clean", "p.toml")
+        assert (rows(), len(left.read_text().splitlines()) - 1) == (80, 20), call
+        gravel("verify", record)
+        assert not [path.name for path in folder.iterdir() if ".gravel-" in path.name], call
+    assert outcomes >= {(70, 10), (80, 20)}
+
+
+def test_two_runs_on_one_target_do_not_meet(folder: Path) -> None:
+    from gravel.tables.atomic_file import TargetLock
+
+    write("b.csv", "id,name\n1,gull\n")
+    write("p.toml", PLAN)
+    lock = TargetLock(folder / "o.csv", "o.csv")
+    ran = program("clean", "p.toml", cwd=folder)
+    assert (ran.returncode, "is being written by another run" in ran.stderr, f"process {os.getpid()}" in ran.stderr) == (3, True, True)
+    lock.release()
+    assert program("clean", "p.toml", cwd=folder).returncode == 0
+    assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "o.csv", "o.record.json", "p.toml"]
+
+
+def test_what_is_not_ours_is_replaced_only_when_asked(folder: Path) -> None:
+    write("b.csv", "id,name\n1,gull\n2,tern\n")
+    write("p.toml", PLAN)
+    write("o.csv", "somebody's work\n")
+    ran = program("clean", "p.toml", cwd=folder)
+    assert (ran.returncode, "--replace" in ran.stderr, Path("o.csv").read_text()) == (2, True, "somebody's work\n")
+    assert program("clean", "p.toml", "--replace", cwd=folder).returncode == 0
+    assert program("clean", "p.toml", cwd=folder).returncode == 0  # its record says that it is ours
+    write("o.csv", "id,name\n1,mended by hand\n")
+    assert program("clean", "p.toml", cwd=folder).returncode == 2
+    write("o-left-behind.csv", "notes of my own\n")
+    assert program("clean", "p.toml", cwd=folder).returncode == 2
+    assert Path("o-left-behind.csv").read_text() == "notes of my own\n"
+    for target in (".bashrc", "p.toml", "key", "x.py"):
+        write("q.toml", PLAN.replace("o.csv", target))
+        before = Path(target).read_bytes() if Path(target).exists() else None
+        assert program("clean", "q.toml", "--replace", cwd=folder).returncode == 2
+        assert (Path(target).read_bytes() if Path(target).exists() else None) == before
+    for call in (["query", "SELECT * FROM 'b.csv'", "--write", "o.csv"], ["check", "b.csv", "id = 1", "--set-aside", "o.csv"],
+                 ["profile", "b.csv", "--report", "o.html"], ["compare", "b.csv", "b.csv", "--key", "id", "--differences", "o.csv"]):  # fmt: skip
+        write("o.html", "a page of somebody's")
+        before = Path("o.csv").read_bytes()
+        ran = program(*call, cwd=folder)
+        assert (ran.returncode, "is there already" in ran.stderr) == (2, True), ran.stderr
+        assert (Path("o.csv").read_bytes(), Path("o.html").read_text()) == (before, "a page of somebody's")
+    os.chmod("b.csv", 0o600)
+    assert program("query", "SELECT * FROM 'b.csv'", "--write", "new.csv", cwd=folder).returncode == 0
+    outside = folder.parent / f"{folder.name}-elsewhere.csv"
+    write("q.toml", PLAN.replace("o.csv", str(outside)))
+    assert "not in the plan's folder" in " ".join(program("clean", "q.toml", cwd=folder).stderr.split())
+    (folder / "mine").mkdir()
+    write("mine/boats.csv", "mine\n")
+    assert program("demo", "mine", "--quiet", cwd=folder).returncode == 2
+    assert Path("mine/boats.csv").read_text() == "mine\n"
+
+
+def test_the_last_resort_tells_where_and_shows_no_data(folder: Path, gravel: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    def broken(*_: object) -> None:
+        raise KeyError("a value of the data")
+
+    monkeypatch.setattr("gravel.inspecting.count.count_table", broken)
+    write("b.csv", "id\n1\n")
+    ran = gravel("count", "b.csv", status=70)
+    place = Path(ran.err.split("happened is in ")[1].split(";")[0])
+    told = place.read_text()
+    place.unlink()
+    assert "internal error (KeyError)" in ran.err
+    assert "broken" in told
+    assert "a value of the data" not in told + ran.err
+
+
+def test_a_request_to_end_leaves_nothing_behind(folder: Path) -> None:
+    write("b.csv", "id,name\n" + "".join(f"{n},gull {n % 97}\n" for n in range(400_000)))
+    write("p.toml", PLAN)
+    running = subprocess.Popen([*PROGRAM, "clean", "p.toml"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    while not list(folder.glob(".o.csv.gravel-*.csv")) and running.poll() is None:
+        time.sleep(0.01)
+    running.send_signal(signal.SIGTERM)
+    _, err = running.communicate(timeout=120)
+    assert running.returncode in (128 + signal.SIGTERM, 0), err
+    if running.returncode:
+        assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "p.toml"]
+
+
+def _stopped(folder: Path, sign: int, after: float) -> int:
     process = subprocess.Popen([*PROGRAM, "clean", "p.toml"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
     time.sleep(after)
     process.send_signal(sign)
     _, err = process.communicate(timeout=120)
     # Python itself tells of an interrupt that meets it in a callback while modules are loaded; nothing can keep it from that.
     assert "Traceback" not in err or err.startswith("Exception ignored")
-    return process.returncode, process.pid
+    return process.returncode
 
 
 def test_a_run_that_is_interrupted_or_killed_leaves_the_old_target_or_the_new_one(folder: Path) -> None:
@@ -93,20 +256,22 @@ def test_a_run_that_is_interrupted_or_killed_leaves_the_old_target_or_the_new_on
     write("b.csv", "id,name\n" + "".join(rows))
     write("p.toml", PLAN)
     new = "id,name\n" + "".join(rows).upper()
+    write("p.toml", "replace = true\n" + PLAN)
     write("o.csv", "as it was\n")
     begun = time.monotonic()
     assert program("clean", "p.toml", cwd=folder).returncode == 0
     whole = time.monotonic() - begun
     assert Path("o.csv").read_text() == new
     dice = random.Random(os.getpid())
-    for turn in range(50):
+    for turn in range(15):
         write("o.csv", "as it was\n")
         interrupt = turn % 3 == 0
-        status, number = _stopped(folder, signal.SIGINT if interrupt else signal.SIGKILL, dice.uniform(0.5, 1.1) * whole)
+        before = set(folder.glob(".*gravel-*"))
+        status = _stopped(folder, signal.SIGINT if interrupt else signal.SIGKILL, dice.uniform(0.5, 1.1) * whole)
         held = Path("o.csv").read_text()
         assert held in ("as it was\n", new)
         if interrupt and status == 130:
-            assert not list(folder.glob(f".*-{number}*"))
+            assert set(folder.glob(".*gravel-*")) <= before
     # A stale file of a killed run is cleared by the next.
     assert program("clean", "p.toml", cwd=folder).returncode == 0
     assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "o.csv", "o.record.json", "p.toml"]

@@ -293,6 +293,6 @@ def test_functions_are_listed_and_looked_up(figures: Any, gravel: Any) -> None:
     one = figures("functions", "list_item")["functions"][0]
     assert one["examples"][0] == {"expression": "LIST_ITEM('water;power;mail', ';', 2)", "result": "'power'"}
     assert one["errors"] == [{"sqlstate": "22023", "meaning": "bad argument"}]
-    assert len(figures("functions", "lists")["functions"]) == 3
+    assert len(figures("functions", "lists")["functions"]) == 4
     assert "did you mean LIST_ITEM?" in gravel("functions", "LIST_ITM", status=2).err
     assert "error 22023" in gravel("functions", "LIST_ITEM").out

@@ -87,7 +87,7 @@ on_error = "set aside"
 def test_what_does_not_hold_stops_the_run_and_leaves_the_target(steps: str, told: str, gravel: Any, figures: Any, folder: Path) -> None:
     write("b.csv", BOATS)
     write("o.csv", "as it was\n")
-    _plan(steps)
+    _plan("replace = true\n" + steps)
     assert told in gravel("clean", "p.toml", status=1).err
     assert figures("clean", "p.toml", status=1)["status"] == "failed"
     assert Path("o.csv").read_text() == "as it was\n"

@@ -13,7 +13,7 @@ from gravel.hidden import removed
 from gravel.language.bind import named_type
 from gravel.language.types import TEXT
 from gravel.problems import CallProblem, TableProblem, nearest
-from gravel.tables.atomic_file import Output
+from gravel.tables.atomic_file import Output, recover
 from gravel.tables.content import content_of, kept_type
 from gravel.tables.reference import Reading, open_table
 from gravel.tables.signing import Signature, signature_of
@@ -140,10 +140,26 @@ def read_record(path: Path) -> dict[str, Any]:
     return found
 
 
+def _put_in_place(record: Path, found: dict[str, Any]) -> bool:
+    """Finish what a killed run was about to put in place beside a record, whether there was such."""
+    try:
+        target = (record.parent / found["output"]["path"]).resolve()
+        left = found.get("left_behind") or {}
+        ending = target.suffix if target.suffix in (".csv", ".tsv") else ".csv"
+        stem = record.name.removesuffix(".record.json").removesuffix(".csv")
+        places = [record, *(target.with_name(f"{one}-left-behind{ending}") for one in {target.stem, stem, target.name.split(".")[0]})]
+        places += [(record.parent / left["path"]).resolve()] if left.get("path") else []
+    except (KeyError, TypeError, AttributeError, ValueError):
+        return False
+    return recover(target, places)
+
+
 def verify(path: Path) -> Verified:
     """Open again what a record names, and count it again. Raises TableProblem, CallProblem for what is no record."""
-    found = read_record(path)
     folder = path.resolve().parent
+    found = read_record(path)
+    if _put_in_place(path.resolve(), found):
+        found = read_record(path)
     checked: list[Difference] = []
     try:
         _verify(found, folder, checked)

@@ -301,12 +301,14 @@ class Publication:
         self.lock.release()
 
 
-def recover(target: Path, also: Sequence[Path]) -> None:
-    """Finish what a killed run of a target left to be put in place, if there is such; for commands that only read it."""
-    journal = target.with_name(f".{target.name}.gravel-journal")
-    if journal.exists():
-        with contextlib.suppress(TableProblem):
-            Publication(target, target.name, also).close()
+def recover(target: Path, also: Sequence[Path]) -> bool:
+    """Finish what a killed run of a target left to be put in place, if there is such and no run is under way; whether there was. For
+    commands that only read."""
+    if not target.with_name(f".{target.name}.gravel-journal").exists():
+        return False
+    with contextlib.suppress(TableProblem):
+        Publication(target, target.name, also).close()
+    return True
 
 
 def refuse_foreign(path: Path, name: str, replace: bool, own: Callable[[Path], bool], option: str = "--replace") -> None:
