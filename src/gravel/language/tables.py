@@ -24,14 +24,18 @@ def parser(transformer: Any) -> Any:
         kept = json.loads(TABLES.read_text("utf-8"))
         if kept["key"] == key:
             made: Any = lark.Lark.__new__(lark.Lark)
-            return made._load({"data": _decoded(kept["data"]), "memo": _decoded(kept["memo"])}, transformer=transformer)
+            return made._load({"data": _decoded(kept["data"]), "memo": dict(kept["memo"])}, transformer=transformer)
     except (OSError, ValueError, KeyError, TypeError):
         pass
     whole = lark.Lark(
         GRAMMAR.read_text("utf-8"), parser="lalr", start=STARTS, keep_all_tokens=True, maybe_placeholders=False, transformer=transformer
     )
     data, memo = whole.memo_serialize([TerminalDef, Rule])
-    text = json.dumps({"key": key, "data": _encoded(data), "memo": _encoded(memo)}, separators=(",", ":"))
+    text = json.dumps(
+        {"key": key, "data": _encoded(data), "memo": list(memo.items())},
+        separators=(",", ":"),
+        default=lambda value: sorted(value) if isinstance(value, (set, frozenset)) else None,
+    )
     beside = TABLES.with_name(f"{TABLES.name}.{hashlib.sha256(text.encode()).hexdigest()[:8]}")
     try:
         beside.write_text(text, "utf-8")
@@ -47,27 +51,27 @@ def _key() -> str:
     return hashlib.sha256(f"{lark.__version__} {GRAMMAR.read_text('utf-8')}".encode()).hexdigest()
 
 
-def _encoded(value: Any) -> Any:
-    """JSON has no tuples and no keys but strings: both are marked."""
-    if isinstance(value, dict):
-        if all(isinstance(key, str) for key in value):
-            return {key: _encoded(item) for key, item in value.items()}
-        return {"%items": [[key, _encoded(item)] for key, item in value.items()]}
-    if isinstance(value, (tuple, list)):
-        items = [_encoded(item) for item in value]
-        return {"%tuple": items} if isinstance(value, tuple) else items
-    if isinstance(value, (set, frozenset)):
-        return sorted(value)
-    return value if value is None or isinstance(value, (str, int, float, bool)) else None
+def _encoded(data: dict[str, Any]) -> dict[str, Any]:
+    """The tables with each state's actions as numbers, by pairs of a token and what it leads to: twice a state, or twice a rule and one."""
+    table = data["parser"]["parser"]
+    states = []
+    for actions in table["states"].values():
+        row: list[int] = []
+        for token, (action, to) in actions.items():
+            row += [token, 2 * to["@"] + 1 if action else 2 * to]
+        states.append(row)
+    numbers = list(table["states"])
+    tokens = [[number, name] for number, name in table["tokens"].items()]
+    packed = {**table, "states": {"numbers": numbers, "rows": states}, "tokens": tokens}
+    return {**data, "parser": {**data["parser"], "parser": packed}}
 
 
-def _decoded(value: Any) -> Any:
-    if isinstance(value, list):
-        return [_decoded(item) for item in value]
-    if isinstance(value, dict):
-        if "%items" in value:
-            return {key: _decoded(item) for key, item in value["%items"]}
-        if "%tuple" in value:
-            return tuple(_decoded(item) for item in value["%tuple"])
-        return {key: _decoded(item) for key, item in value.items()}
-    return value
+def _decoded(data: dict[str, Any]) -> dict[str, Any]:
+    table = data["parser"]["parser"]
+    states = {}
+    for number, row in zip(table["states"]["numbers"], table["states"]["rows"], strict=True):
+        states[number] = {
+            token: (1, {"@": to >> 1}) if to & 1 else (0, to >> 1) for token, to in zip(row[::2], row[1::2], strict=True)
+        }  # fmt: skip
+    whole = {**table, "states": states, "tokens": dict(table["tokens"])}
+    return {**data, "parser": {**data["parser"], "parser": whole}}
