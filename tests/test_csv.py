@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 from pathlib import Path
 from typing import Any
 
@@ -165,3 +166,56 @@ def test_a_guessed_type_that_a_later_row_refutes_is_found_out(gravel: Any, figur
     told = gravel("clean", "p.toml", status=2).err
     assert "p.toml:5" in told
     assert "write CAST(x AS DECIMAL)" in told
+
+
+PIECES = st.sampled_from(['a', '1', ',', ',', '\n', '\n', '\r\n', '\r', '"', '"', '""', '5" nail', '"x\ny"', '"p,\n\nq"', 'é'])  # fmt: skip
+
+
+def _read(path: Path) -> list[tuple[Any, ...]]:
+    """Rows by number, their values; malformed records by number, line, fault."""
+    from gravel.tables.csv import CsvTable
+    from gravel.tables.table import scan
+
+    table, made = CsvTable(path, "t.csv", delimiter=","), []
+    for batch in scan(table, lambda batch: batch):
+        made += [(int(row), *values) for row, *values in zip(batch.rows, *(column.to_pylist() for column in batch.columns), strict=True)]
+        made += [(one.row, one.line, one.fault) for one in batch.malformed]
+    return sorted(made, key=lambda one: one[0])
+
+
+@settings(max_examples=300)
+@given(parts=st.lists(PIECES, max_size=30), width=st.integers(1, 3), block=st.integers(1, 40))
+def test_where_blocks_end_does_not_matter_whatever_the_quotes(parts: list[str], width: int, block: int, tmp_path_factory: Any) -> None:
+    import csv
+    import io
+
+    path = tmp_path_factory.mktemp("blocks") / "t.csv"
+    text = "".join(parts)
+    write(path, ",".join(f"c{at}" for at in range(width)) + "\n" + text)
+    with pytest.MonkeyPatch.context() as patch:
+        whole = _read(path)
+        patch.setattr("gravel.tables.csv.pieces.BLOCK", block)
+        assert _read(path) == whole
+    assert [one[0] for one in whole] == list(range(1, len(whole) + 1))
+    # Python's csv, where every quote stands as RFC 4180 has it, every record is as wide and none is empty.
+    plain = re.fullmatch(r'(?:(?:"(?:[^"]|"")*"|[^",\r\n]*)(?:,|\r\n|\n|\r|\Z))*', text)
+    rows = list(csv.reader(io.StringIO(text, newline=""))) if plain else []
+    if plain and all(len(row) == width for row in rows) and (width > 1 or "" not in [row[0] for row in rows]):
+        assert [[value or "" for value in one[1:]] for one in whole] == rows
+
+
+def test_a_field_beyond_the_limit_is_told_and_never_read_as_records(gravel: Any, figures: Any, monkeypatch: Any) -> None:
+    monkeypatch.setattr("gravel.tables.csv.pieces.BLOCK", 64)
+    monkeypatch.setattr("gravel.tables.csv.pieces.FIELD_LIMIT", 1000)
+    write("t.csv", 'a,b\n1,"' + "x\n" * 2000 + '"\n2,y\n')
+    assert "the quoted field in line 2" in gravel("count", "t.csv", status=3).err
+    write("t.csv", 'a,b\n1,"5 inch\n' + "2,x\n" * 2000)  # a quote that is never closed costs one record
+    counted = figures("count", "t.csv")["tables"][0]
+    assert (counted["rows"], counted["malformed"]) == (2000, 1)
+
+
+def test_one_column_keeps_its_rows_apart_beside_malformed_ones(figures: Any) -> None:
+    write("t.csv", 'a\nx\r"b"c\n\ny\n')
+    assert figures("count", "t.csv")["tables"][0]["rows"] == 3
+    assert shown(figures("look", "t.csv")) == [[1, "x"], [3, None], [4, "y"]]
+    assert figures("profile", "t.csv")["rows"] == 3

@@ -58,6 +58,10 @@ def cut(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> It
             if whole.end == 0:
                 if len(buffer) < FIELD_LIMIT or b'"' not in buffer:
                     break
+                if _closes_later(path, name, dialect, offset, buffer):
+                    raise TableProblem(
+                        f"{name}: the quoted field in line {line:,} has more than {FIELD_LIMIT >> 20} MiB", hint="no text is as long as that"
+                    )
                 whole = _first_unclosed(buffer)
             piece = _piece(buffer, whole, row, line, dialect)
             yield dataclasses.replace(piece, offset=offset) if dialect.encoding == "utf-8" and not piece.bad else piece
@@ -89,6 +93,25 @@ class _Whole:
     quoted: int = 0
     found: tuple[Record, ...] | None = None
     lines: int | None = None
+
+
+def _closes_later(path: Path, name: str, dialect: Dialect, offset: int, buffer: bytes) -> bool:
+    """Whether a field that is open at the end of a buffer is closed further on: the next quote of the file that is no escaped one stands
+    before a delimiter or a line end."""
+    if dialect.encoding != "utf-8":
+        return True  # where the buffer ends in the file is not known; it is not read as many short records
+    edges = (dialect.delimiter.encode(), b"\n", b"\r", b"")
+    with open_bytes(path, name) as file:
+        file.seek(offset + len(buffer))
+        while block := _read(file, BLOCK):
+            at = block.find(b'"')
+            while at >= 0:
+                if at + 1 == len(block):
+                    block += _read(file, 1)
+                if block[at + 1 : at + 2] != b'"':
+                    return block[at + 1 : at + 2] in edges
+                at = block.find(b'"', at + 2)
+    return False
 
 
 def _first_unclosed(buffer: bytes) -> _Whole:
@@ -206,6 +229,7 @@ def _piece(buffer: bytes, whole: _Whole, row: int, line: int, dialect: Dialect) 
         if fault:
             bad.append((index, at_line, fault, raw.rstrip(b"\r\n").decode("utf-8", "replace")))
         else:
-            good.append(raw)
+            # A lone CR would become half of CRLF before a record that begins with LF.
+            good.append(raw[:-1] + b"\n" if raw.endswith(b"\r") else raw)
         at_line += line_breaks(raw)
     return Piece(b"".join(good), row, line, whole.records, tuple(bad))

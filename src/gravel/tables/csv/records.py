@@ -48,13 +48,11 @@ def records(data: bytes, delimiter: bytes, last: bool) -> Iterator[Record]:
             continue
         if match and not last:
             return
-        fault, end = _fault(data, at, delimiter)
-        if fault == UNCLOSED and not last and end == size:
-            return
-        if not last and end >= size:
-            return
-        yield Record(at, end, fault)
-        at = end
+        found = _fault(data, at, delimiter, last)
+        if found is None or (not last and found[1] >= size):
+            return  # what follows decides
+        yield Record(at, found[1], found[0])
+        at = found[1]
 
 
 def _line_end(data: bytes, at: int) -> int:
@@ -62,14 +60,16 @@ def _line_end(data: bytes, at: int) -> int:
     return found.end() if found else len(data)
 
 
-def _fault(data: bytes, at: int, delimiter: bytes) -> tuple[str, int]:
-    """What is wrong with the record at `at`, and where it ends. For an unclosed quote with nothing after it to decide,
-    the end is the data's, unless that is the end of the file."""
+def _fault(data: bytes, at: int, delimiter: bytes, last: bool) -> tuple[str, int] | None:
+    """What is wrong with the record at `at`, and where it ends; None where only what follows the data decides: a quote that is not
+    closed in it, or is closed by its last byte."""
     _, field = patterns(delimiter)
     start = at
     while True:
         match = field.match(data, at)
         end = match.end() if match else at
+        if not last and data[at : at + 1] == b'"' and (end == at or end == len(data)):
+            return None
         if data[at : at + 1] == b'"' and end == at:
             return UNCLOSED, _line_end(data, start)
         if data[end : end + 1] == delimiter:
