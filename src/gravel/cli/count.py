@@ -21,6 +21,7 @@ from gravel.cli.options import (
     open_reference,
     progress,
 )
+from gravel.problems import Problem, TableProblem
 
 
 def count(
@@ -34,7 +35,8 @@ def count(
         list[str] | None, typer.Option("--distinct", metavar="EXPR, …", help="Distinct combinations of expressions (repeatable).")
     ] = None,
     key: Annotated[
-        str | None, typer.Option("--key", metavar="COLUMN, …", help="Rows with NULL in these columns, and rows that share them.")
+        list[str] | None,
+        typer.Option("--key", metavar="COLUMN, …", help="Rows with NULL in these columns, and rows that share them (repeatable)."),
     ] = None,
     total: Annotated[list[str] | None, typer.Option("--total", metavar="EXPR", help="The exact sum of an expression (repeatable).")] = None,
     param: Params = None,
@@ -54,13 +56,19 @@ def count(
 
     given = given_by(param, today) if distinct or total or param or today else None
     results = []
+    from gravel.cli import render
     from gravel.tables.reference import expanded
 
-    for reference in [one for given_table in tables for one in expanded(given_table)]:
-        table = open_reference(reference, delimiter, encoding, empty, text, bare=not (distinct or key or total))
-        with progress(table):
-            results.append(count_table(table, distinct or (), key, total or (), given))
-    from gravel.cli import render
+    failed: list[Problem] = []
+    for reference, several in [(one, len(found) > 1) for given_table in tables for found in [expanded(given_table)] for one in found]:
+        try:
+            table = open_reference(reference, delimiter, encoding, empty, text, bare=not (distinct or key or total))
+            with progress(table):
+                results.append(count_table(table, distinct or (), key or (), total or (), given))
+        except TableProblem as problem:
+            if not several:
+                raise
+            failed.append(problem)  # the other tables of its database are listed all the same
 
     if format is Format.json:
         render.print_json("count", {"tables": [_json(one) for one in results]})
@@ -72,6 +80,10 @@ def count(
         render.malformed_notes(one.table, one.bad_records, not no_color)
         for line in one.notes:
             render.note(f"{one.table}: {line}", not no_color)
+    for one_failed in failed:
+        render.tell(one_failed)
+    if failed:
+        raise typer.Exit(failed[0].status)
 
 
 def _json(one: Any) -> dict[str, Any]:
@@ -79,8 +91,9 @@ def _json(one: Any) -> dict[str, Any]:
         "table": one.table, "rows": one.rows, "columns": one.columns, "malformed": one.malformed,
         "store_key": None if one.store_key is None else list(one.store_key), "not_null": list(one.not_null),
         "distinct": [{"on": d.on, "distinct": d.distinct, "null_rows": d.null_rows, "error_rows": d.error_rows} for d in one.distinct],
-        "key": None if one.key is None else
-        {"columns": list(one.key.columns), "null_rows": one.key.null_rows, "repeated_rows": one.key.repeated_rows},
+        "key": None if not one.keys else
+        {"columns": list(one.keys[0].columns), "null_rows": one.keys[0].null_rows, "repeated_rows": one.keys[0].repeated_rows},
+        "keys": [{"columns": list(key.columns), "null_rows": key.null_rows, "repeated_rows": key.repeated_rows} for key in one.keys],
         "totals": [{"total": t.total, "value": total_json(t.value), "null_rows": t.null_rows, "error_rows": t.error_rows} for t in one.totals],
     }  # fmt: skip
 
@@ -110,15 +123,15 @@ def _show(results: list[Any], color: bool) -> None:
     for one in results:
         asked: list[list[str]] = []
         for d in one.distinct:
-            asked.append([f"distinct {d.on}", render.number(d.distinct), _apart(d.null_rows, d.error_rows, "with NULL")])
-        if one.key is not None:
-            good = not one.key.null_rows and not one.key.repeated_rows
+            asked.append([f"distinct {d.on}", render.number(d.distinct), _apart(d.null_rows, d.error_rows, "with NULL, left out")])
+        for key in one.keys:
+            good = not key.null_rows and not key.repeated_rows
             told = (
                 "a key: unique, never NULL"
                 if good
-                else f"no key: {one.key.null_rows:,} rows with NULL in it, {one.key.repeated_rows:,} rows that share theirs"
+                else f"no key: {key.null_rows:,} rows with NULL in it, {key.repeated_rows:,} rows that share theirs"
             )
-            asked.append([f"key {', '.join(one.key.columns)}", "", told])
+            asked.append([f"key {', '.join(key.columns)}", "", told])
         for t in one.totals:
             shown = "" if t.value is None else f"{t.value:,f}" if hasattr(t.value, "as_tuple") else f"{t.value:,}"
             asked.append([f"total {t.total}", shown or "no known value", _apart(t.null_rows, t.error_rows, "NULL, passed over")])
@@ -140,13 +153,16 @@ def _rows(results: list[Any], form: str) -> None:
     columns: list[list[Any]] = [
         [getattr(one, name) if name == "table" else str(getattr(one, name)) for one in results] for name in headings
     ]
+    if not results:
+        return
     first = results[0]
     for index, d in enumerate(first.distinct):
         headings.append(f"distinct {d.on}")
         columns.append([str(one.distinct[index].distinct) for one in results])
-    if first.key is not None:
-        headings += ["key_null_rows", "key_repeated_rows"]
-        columns += [[str(one.key.null_rows) for one in results], [str(one.key.repeated_rows) for one in results]]
+    for index, key in enumerate(first.keys):
+        of = f" {', '.join(key.columns)}" if len(first.keys) > 1 else ""
+        headings += [f"key_null_rows{of}", f"key_repeated_rows{of}"]
+        columns += [[str(one.keys[index].null_rows) for one in results], [str(one.keys[index].repeated_rows) for one in results]]
     for index, t in enumerate(first.totals):
         headings.append(f"total {t.total}")
         columns.append([None if one.totals[index].value is None else str(one.totals[index].value) for one in results])

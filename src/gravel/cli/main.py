@@ -11,7 +11,7 @@ import threading
 from typing import Annotated, Any
 
 import typer
-from typer.core import TyperGroup
+from typer.core import TyperCommand, TyperGroup
 
 from gravel import hidden
 from gravel.cli import check, clean, compare, count, demo, duplicates, follow, functions, look, profile, query, try_, verify
@@ -33,6 +33,26 @@ class _Commands(TyperGroup):
         return found
 
 
+class _Command(TyperCommand):
+    """A command whose options are not overwritten in silence: one that takes one value is given once."""
+
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        known = {name: one for one in self.params for name in one.opts}
+        seen: set[str] = set()
+        left = list(args)
+        while left and (word := left.pop(0)) != "--":
+            name, equals, _ = word.partition("=")
+            option = known.get(name) if word.startswith("-") else None
+            if option is None or getattr(option, "is_flag", False) or option.nargs != 1:
+                continue
+            if not equals and left:
+                left.pop(0)
+            if option.name in seen and not option.multiple:
+                raise CallProblem(f"{name} is given twice, and it takes one value")
+            seen.add(str(option.name))
+        return super().parse_args(ctx, args)
+
+
 app = typer.Typer(
     cls=_Commands, add_completion=False, no_args_is_help=True, rich_markup_mode="rich", pretty_exceptions_enable=False,
     help="Profile and clean tables with SQL expressions, and prove that no row got lost.",
@@ -43,7 +63,7 @@ for name, command in (
     ("duplicates", duplicates.duplicates), ("query", query.query),
     ("clean", clean.clean), ("follow", follow.follow), ("compare", compare.compare), ("verify", verify.verify), ("functions", functions.functions),
 ):  # fmt: skip
-    app.command(name)(command)
+    app.command(name, cls=_Command)(command)
 
 
 @app.callback()

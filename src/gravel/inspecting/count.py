@@ -52,7 +52,7 @@ class TableCount:
     columns: int
     malformed: int
     distinct: tuple[DistinctCount, ...]
-    key: KeyCount | None
+    keys: tuple[KeyCount, ...]
     totals: tuple[Total, ...]
     bad_records: tuple[Malformed, ...]
     notes: tuple[str, ...]
@@ -61,7 +61,7 @@ class TableCount:
 
 
 def count_table(
-    table: Table, distinct: Sequence[str] = (), key: str | None = None, totals: Sequence[str] = (), given: Given | None = None
+    table: Table, distinct: Sequence[str] = (), key: Sequence[str] = (), totals: Sequence[str] = (), given: Given | None = None
 ) -> TableCount:
     """Count a table in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what cannot be read."""
     if distinct or key or totals:
@@ -74,7 +74,7 @@ def count_table(
     for count, malformed in scan(table, lambda batch: (batch.count, batch.malformed), []):
         rows += count
         bad += malformed
-    return TableCount(table.name, rows, len(table.columns), len(bad), (), None, (), tuple(bad), tuple(table.notes), *by_store(table))
+    return TableCount(table.name, rows, len(table.columns), len(bad), (), (), (), tuple(bad), tuple(table.notes), *by_store(table))
 
 
 def by_store(table: Table) -> tuple[tuple[str, ...] | None, tuple[str, ...]]:

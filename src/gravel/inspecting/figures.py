@@ -24,12 +24,12 @@ from gravel.language.types import NUMBERS, Kind, Type
 from gravel.tables.table import Batch, Malformed, Table, scan
 
 
-def count_with_figures(table: Table, distinct: Sequence[str], key: str | None, totals: Sequence[str], given: Given | None) -> TableCount:
+def count_with_figures(table: Table, distinct: Sequence[str], key: Sequence[str], totals: Sequence[str], given: Given | None) -> TableCount:
     """Count a table with what is asked for, in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what cannot be read."""
     lists = [(parse.expression_list(text), text) for text in distinct]
     sums = [(parse.expression(text), text) for text in totals]
-    key_columns = split_list(key, table.columns) if key else []
-    scope = scope_of(table, sorted({*columns_named([*lists, *sums], table.columns), *key_columns}), given)
+    key_columns = [split_list(one, table.columns) for one in key]
+    scope = scope_of(table, sorted({*columns_named([*lists, *sums], table.columns), *(i for one in key_columns for i in one)}), given)
     with explaining(table, scope):
         groups = [[bind(node, scope, text) for node in items] for items, text in lists]
         summed = [bind(node, scope, text) for node, text in sums]
@@ -37,15 +37,15 @@ def count_with_figures(table: Table, distinct: Sequence[str], key: str | None, t
         if one.type.kind not in (*NUMBERS, Kind.NULL):
             raise Diagnostic(f"a total needs a number, this is {one.type}", text, node.start, node.end,
                              hint=f"write CAST({text} AS DECIMAL)")  # fmt: skip
-    keys: list[nodes.Expression] = [nodes.Column(scope.types[i], 0, 0, i, table.columns[i]) for i in key_columns]
-    wanted = sorted({*reads([*(x for group in groups for x in group), *summed, *keys], len(table.columns))})
+    keys: list[list[nodes.Expression]] = [[nodes.Column(scope.types[i], 0, 0, i, table.columns[i]) for i in one] for one in key_columns]
+    wanted = sorted({*reads([*(x for group in [*groups, *keys] for x in group), *summed], len(table.columns))})
 
     def work(batch: Batch) -> _Part:
         frame = frame_of(batch, scope)
-        made = [_distinct([run(x, frame) for x in group], batch.rows) for group in [*groups, *([keys] if keys else [])]]
+        made = [_distinct([run(x, frame) for x in group], batch.rows) for group in [*groups, *keys]]
         return _Part(batch.count, batch.malformed, made, [_sum(run(x, frame)) for x in summed])
 
-    states = [Distinct() for _ in range(len(groups) + bool(keys))]
+    states = [Distinct() for _ in range(len(groups) + len(keys))]
     nulls, errors = [0] * len(states), [0] * len(states)
     sums_so_far: list[Sum] = [Sum() for _ in summed]
     rows = 0
@@ -59,16 +59,16 @@ def count_with_figures(table: Table, distinct: Sequence[str], key: str | None, t
             errors[index] += error_rows
         sums_so_far = [a.merge(b) for a, b in zip(sums_so_far, part.sums, strict=True)]
     counts = tuple(DistinctCount(text, len(states[i]), nulls[i], errors[i]) for i, text in enumerate(distinct))
-    key_count = None
-    if keys:
-        per_key = states[-1].result.counts
-        key_count = KeyCount(tuple(table.columns[i] for i in key_columns), nulls[-1], int(per_key[per_key > 1].sum()))
+    key_counts = []
+    for at, places in enumerate(key_columns, len(groups)):
+        per_key = states[at].result.counts
+        key_counts.append(KeyCount(tuple(table.columns[i] for i in places), nulls[at], int(per_key[per_key > 1].sum())))
     made = tuple(
         Total(text, one.value(kind.type), one.null_rows, one.error_rows)
         for text, one, kind in zip(totals, sums_so_far, summed, strict=True)
     )
     return TableCount(
-        table.name, rows, len(table.columns), len(bad), counts, key_count, made, tuple(bad), tuple(table.notes), *by_store(table)
+        table.name, rows, len(table.columns), len(bad), counts, tuple(key_counts), made, tuple(bad), tuple(table.notes), *by_store(table)
     )
 
 

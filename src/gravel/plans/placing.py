@@ -19,7 +19,7 @@ from gravel.plans.destination import IN_PLACE, Destination
 from gravel.plans.ledger import Proof
 from gravel.plans.left import LEFT_COLUMNS
 from gravel.plans.steps import BoundPlan
-from gravel.problems import CallProblem, TableProblem
+from gravel.problems import CallProblem, DataProblem, TableProblem
 from gravel.tables import files
 from gravel.tables.atomic_file import Output
 from gravel.tables.content import Content, compared, content_of, kept_type, what_differs
@@ -75,8 +75,16 @@ def store_columns(plan: BoundPlan) -> Columns:
 
 
 def may_be_placed(plan: BoundPlan, backup: str | None) -> None:
-    """Whether a database can take it, looked at before the first row is read. Raises CallProblem, TableProblem."""
+    """Whether a store can take it, looked at before the first row is read. Raises CallProblem, TableProblem, DataProblem."""
     to = plan.destination
+    if to.typed and to.kind != IN_PLACE:
+        for one in plan.columns:
+            name = "" if one.source is None or one.touched else plan.table.columns[one.source]
+            if name in plan.table.mixed and name not in plan.file.model.types:
+                raise DataProblem(
+                    f"{plan.table.name}: {name} holds values of several types ({plan.table.mixed[name]}), and {to.shown} keeps one a column",
+                    hint=f'a step that settles it, or declare {name} = "TEXT" in [types]',
+                )
     if backup is not None and not (to.kind == IN_PLACE or plan.file.model.replace):
         raise CallProblem("--backup is for a table that is changed in place or replaced")
     if not to.database:

@@ -31,7 +31,7 @@ def findings(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) -
     """All findings, those that cost most first."""
     if not rows:
         return ()
-    found = [finding for column in columns for finding in _of_column(column, rows)]
+    found = [finding for column in columns if column.name not in facts.binary for finding in _of_column(column, rows)]
     found = _against_declared(columns, facts, found)
     found += _of_table(columns, facts, rows)
     weighed = [replace(one, weight=_COST[one.finding] + 10 * one.rows / rows) for one in found]

@@ -19,7 +19,7 @@ from gravel.engine.hashing import hashes
 from gravel.engine.parallel import ordered_map
 from gravel.language.functions.casts import to_text
 from gravel.language.functions.spelling import match_key, shape
-from gravel.language.types import TEXT, Kind, Type
+from gravel.language.types import DOUBLE, TEXT, Kind, Type
 from gravel.profiling import fits, forms, lists, relations, spread
 from gravel.profiling.findings import findings
 from gravel.profiling.marks import DELIMITERS
@@ -417,7 +417,7 @@ class _SecondPass:
         pairs = [(names[a], names[b]) for a, b in self.pair_keys]
         return TableFacts(
             first.whole.repeated, (*self.keys, *pairs), tuple(almost), tuple(tuple(group) for group in together.values() if len(group) > 1),
-            tuple(determined), self.searched, {} if self.first.chosen is not None else self.table.misfits,
+            tuple(determined), self.searched, {} if self.first.chosen is not None else self.table.misfits, frozenset(self.table.binary),
         )  # fmt: skip
 
 
@@ -457,6 +457,8 @@ def _ranked(found: Iterable[tuple[str, int]]) -> tuple[ValueRows, ...]:
 def _ambiguous(table: CsvTable, index: int, kind: Type) -> bool:
     if kind == TEXT:
         return False
+    if kind == DOUBLE and not (index in table.fittings and {Kind.INTEGER, Kind.DECIMAL} & table.fittings[index].kinds):
+        return True  # one with an exponent is ordered by its value, not by its text
     return (index in table.fittings and not table.fittings[index].uniform) or table.columns[index] in table.declared
 
 

@@ -255,6 +255,7 @@ class TableFacts:
     determined: tuple[Determined, ...]
     searched: int  # columns that pairs and dependencies were looked for among
     misfits: dict[str, tuple[str, int, str]] = field(default_factory=dict)
+    binary: frozenset[str] = frozenset()  # columns of bytes: nothing is said of their texts
 
 
 @dataclass(frozen=True)

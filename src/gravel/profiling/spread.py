@@ -117,14 +117,18 @@ def numbers(found: Ascending) -> tuple[Numbers, int, int]:
             negative += int(counts[values < 0].sum())
             whole = whole and bool(np.array_equal(values, np.round(values)))
             places.add(values, counts)
-        mean = math.fsum(sums) / total
+        # A power of two brings all values near 1, so that no sum and no square is out of range.
+        scale = math.ldexp(1.0, -max(-1000, min(math.frexp(max(abs(low), abs(high)))[1], 1000)))
+        mean = math.fsum(sums) / total if all(map(math.isfinite, sums)) else math.inf
+        if not math.isfinite(mean):
+            mean = math.fsum(float(np.sum(values * scale * (counts / total))) for values, counts, _ in found.chunks()) / scale
         q1, median, q3 = places.result()
         reach = q3 - q1
         edges = histogram_edges(low, high, whole)
         bars = np.zeros(len(edges) - 1, np.int64)
         squares, outside, far, below, above = [], 0, 0, 0, 0
         for values, counts, rows in found.chunks():
-            squares.append(float(np.sum((values - mean) ** 2 * counts)))
+            squares.append(float(np.sum((values * scale - mean * scale) ** 2 * counts)))
             outside += int(counts[(values < q1 - 1.5 * reach) | (values > q3 + 1.5 * reach)].sum())
             under, over = values < q1 - 3 * reach, values > q3 + 3 * reach
             far += int(counts[under | over].sum())
@@ -134,7 +138,7 @@ def numbers(found: Ascending) -> tuple[Numbers, int, int]:
                 above = int(rows[inside[-1]])
             made, _ = np.histogram(values, edges, weights=counts)
             bars += made.astype(np.int64)
-    stddev = math.sqrt(math.fsum(squares) / (total - 1)) if total > 1 else None
+    stddev = math.sqrt(math.fsum(squares) / (total - 1)) / scale if total > 1 else None
     bins = tuple(Bin(float(a), float(b), int(rows)) for a, b, rows in zip(edges, edges[1:], bars, strict=False))
     if low == high or len(edges) == 2:
         bins = (Bin(low, high, total),)

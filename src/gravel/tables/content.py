@@ -135,9 +135,29 @@ def compared(rows: Any, again: Any, columns: Sequence[tuple[str, Type]]) -> tupl
     by_place = dict(zip(order, kinds, strict=True))
     stored = content_of(again, [by_place[at] for at in range(len(order))], order)
     if (proved.rows, proved.value) == (stored.rows, stored.value):
+        other = _of_other_type(again, columns)
+        if other:
+            return False, f"{other} is kept as another type than it was given as", stored
         return True, f"{stored.rows:,} rows by {len(columns)} columns read back and compared by value", stored
     found = what_differs(rows, range(len(columns)), again, order, columns)
     return False, found or f"{stored.rows:,} rows read back, {proved.rows:,} proved", stored
+
+
+def _of_other_type(again: Any, columns: Sequence[tuple[str, Type]]) -> str:
+    """The first column that should hold bytes and holds none, or the other way round, where a store tells the two apart."""
+    from gravel.tables.table import scan
+
+    given = {name for name, kind in columns if kind.kind is Kind.BINARY}
+    if again.binary - given:
+        return sorted(again.binary - given)[0]
+    if not (again.binary or again.snapshot or again.path.suffix.lower() in (".parquet", ".arrow")):
+        return ""
+    for name in sorted(given - again.binary):
+        place = again.columns.index(name)
+        known = [len(batch.columns[place]) - batch.columns[place].null_count for batch in scan(again, lambda batch: batch, [place])]
+        if any(known):
+            return name
+    return ""
 
 
 def what_differs(

@@ -165,7 +165,7 @@ def texts_of(values: Any) -> Any:
         return pa.array(
             [None if one is None else json.dumps(one, ensure_ascii=False, default=str) for one in values.to_pylist()], pa.string()
         )
-    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_fixed_size_binary(kind):
+    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_fixed_size_binary(kind) or pa.types.is_binary_view(kind):
         return pa.array([None if one is None else base64.b64encode(one).decode() for one in values.to_pylist()], pa.string())
     return pc.cast(values, pa.string())
 
@@ -195,21 +195,40 @@ def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[st
         return whole.slice(start, length)
 
     kinds, sizes = [type_of(field.type) for field in schema], [length for _, _, length in parts]
-    return StoredTable(path, name, _names(schema, name), kinds, sizes, part, file.metadata.num_rows, texts=texts, declared=declared)
+    found = StoredTable(path, name, _names(schema, name), kinds, sizes, part, file.metadata.num_rows, texts=texts, declared=declared)
+    found.binary = _binary(schema)
+    return found
+
+
+def _binary(schema: Any) -> frozenset[str]:
+    kinds = (pa.types.is_binary, pa.types.is_large_binary, pa.types.is_fixed_size_binary, pa.types.is_binary_view)
+    return frozenset(field.name for field in schema if any(one(field.type) for one in kinds))
 
 
 def open_arrow(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
     """An Arrow IPC file, a record batch a part. Raises TableProblem."""
     file = _opened(lambda: pa.ipc.open_file(path), name, "Arrow IPC")
     schema = file.schema
-    sizes = [file.get_batch(at).num_rows for at in range(file.num_record_batches)]
+    sizes = [_sound_batch(file, at, name).num_rows for at in range(file.num_record_batches)]
 
     def part(number: int, columns: list[str]) -> Any:
         with pa.OSFile(str(path)) as source:
             return pa.ipc.open_file(source).get_batch(number)
 
     kinds = [type_of(field.type) for field in schema]
-    return StoredTable(path, name, _names(schema, name), kinds, sizes, part, sum(sizes), texts=texts, declared=declared)
+    found = StoredTable(path, name, _names(schema, name), kinds, sizes, part, sum(sizes), texts=texts, declared=declared)
+    found.binary = _binary(schema)
+    return found
+
+
+def _sound_batch(file: Any, at: int, name: str) -> Any:
+    """A record batch, looked through before anything reads it: offsets that point elsewhere would end the process. Raises TableProblem."""
+    try:
+        batch = file.get_batch(at)
+        batch.validate(full=True)
+    except (pa.ArrowException, OSError) as error:
+        raise TableProblem(f"{name} is no sound Arrow IPC file: {str(error).splitlines()[0][:200]}") from None
+    return batch
 
 
 def _opened(work: Callable[[], Any], name: str, what: str) -> Any:

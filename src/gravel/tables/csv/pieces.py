@@ -60,7 +60,8 @@ def cut(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> It
                     break
                 if _closes_later(path, name, dialect, offset, buffer):
                     raise TableProblem(
-                        f"{name}: the quoted field in line {line:,} has more than {FIELD_LIMIT >> 20} MiB", hint="no text is as long as that"
+                        f"{name}: the quoted field in line {line:,} has more than {FIELD_LIMIT >> 20} MiB",
+                        hint="no text is as long as that",
                     )
                 whole = _first_unclosed(buffer)
             piece = _piece(buffer, whole, row, line, dialect)

@@ -77,6 +77,7 @@ class Fetched(CsvTable):
         """What a fetch has found of the columns."""
         self.fallback |= made.fallback
         self.binary |= made.binary
+        self.mixed |= made.mixed
         self.spelt |= made.spelt
         self.misfits |= made.misfits
         self.notes += [note for note in made.notes if note not in self.notes]

@@ -31,7 +31,10 @@ _OPEN = {
 _KNOWN = {
     "real": DOUBLE, "double precision": DOUBLE, "boolean": BOOLEAN, "time without time zone": TIME, "timestamp with time zone": ZONED,
 }  # fmt: skip
-_SESSION = "SET datestyle = 'ISO, YMD'; SET intervalstyle = 'iso_8601'; SET extra_float_digits = 1; SET timezone = 'UTC'"
+_SESSION = "SET datestyle = 'ISO, YMD'; SET intervalstyle = 'iso_8601'; SET extra_float_digits = 1; SET timezone = 'UTC'; "
+_SESSION += (
+    "SET quote_all_identifiers = off; SET bytea_output = 'hex'; SET standard_conforming_strings = on; SET backslash_quote = safe_encoding"
+)
 _WAIT = 10  # seconds to wait for a connection, or for another's lock
 _BULK = 1 << 16  # rows of a part of a COPY
 

@@ -8,6 +8,7 @@ import os
 import re
 import secrets
 import sqlite3
+from collections import Counter
 from contextlib import closing
 from decimal import Decimal
 from pathlib import Path
@@ -34,6 +35,13 @@ _NAMES = {
     Kind.TIMESTAMP: "TIMESTAMP", Kind.ZONED: "TIMESTAMP WITH TIME ZONE", Kind.BINARY: "BLOB", Kind.TEXT: "TEXT",
 }  # fmt: skip
 _UNSAID = "NUM"  # what CREATE TABLE AS makes of a DATE and of much else: nobody declared that
+
+
+class _NoText(bytes):
+    """A value that SQLite calls a text and that is no UTF-8."""
+
+
+_CLASSES = {int: "INTEGER", float: "REAL", str: "TEXT", bytes: "BLOB", _NoText: "TEXT that is no UTF-8"}
 _TRUTH = {0: "false", 1: "true"}
 _DAY, _CLOCK = r"\d{4}-\d{2}-\d{2}", r"\d{2}:\d{2}:\d{2}(\.\d{1,6})?"
 _MOMENTS = {
@@ -76,6 +84,7 @@ class SQLite(Database):
 
         def connection() -> sqlite3.Connection:
             made = sqlite3.connect(self.path, isolation_level=None, timeout=_WAIT)
+            made.text_factory = _text_of
             made.execute("PRAGMA foreign_keys = ON")  # off unless asked for: rows that others refer to would go unnoticed
             return made
 
@@ -225,9 +234,18 @@ def _connected(path: Path, name: str) -> sqlite3.Connection:
     if not path.is_file():
         raise TableProblem(f"there is no file {name}")
     try:
-        return sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False, timeout=_WAIT)
+        made = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False, timeout=_WAIT)
+        made.text_factory = _text_of
+        return made
     except sqlite3.Error as error:
         raise TableProblem(f"{name} cannot be opened: {error}") from None
+
+
+def _text_of(raw: bytes) -> str | bytes:
+    try:
+        return raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return _NoText(raw)
 
 
 class _Columns:
@@ -307,13 +325,16 @@ def _loaded(
     batches: list[Any] = []
     misfits, binary, spelt = [0] * len(columns), [False] * len(columns), [_keeps_text(kind) for kind in kinds]
     examples: dict[int, str] = {}
+    classes: list[Counter[str]] = [Counter() for _ in columns]
     while rows := cursor.fetchmany(_ROWS):
         made = []
         for at, values in enumerate(zip(*rows, strict=True)):
             seen = set(map(type, values))
             texts_of = _texts(values, seen, kinds[at].startswith("BOOL"))
             made.append(texts_of)
-            binary[at] = binary[at] or bytes in seen
+            binary[at] = binary[at] or bytes in seen or _NoText in seen
+            if len(seen) > 1 or kinds[at].startswith("BOOL"):
+                classes[at].update(_CLASSES[type(value)] for value in values if value is not None)
             spelt[at] = spelt[at] or (str in seen and not (_number(kinds[at]) or kinds[at].startswith("BOOL")))
             if not seen <= _fitting(kinds[at]):
                 if kinds[at] in _MOMENTS and seen <= {str, type(None)}:
@@ -332,6 +353,12 @@ def _loaded(
     found.fallback = {column: kind for column, name in zip(columns, kinds, strict=True) if (kind := _fallback(name)) is not None}
     found.binary = frozenset(column for column, bytes_in in zip(columns, binary, strict=True) if bytes_in)
     found.spelt = frozenset(column for column, text in zip(columns, spelt, strict=True) if text)
+    for at, column in enumerate(columns):
+        truth = kinds[at].startswith("BOOL") and misfits[at]
+        if len(classes[at]) > 1 or truth:
+            found.mixed[column] = ", ".join(f"{count:,} {name}" for name, count in classes[at].most_common())
+        if classes[at]["TEXT that is no UTF-8"]:
+            found.notes.append(f"{classes[at]['TEXT that is no UTF-8']:,} of the texts in {column} are no UTF-8: they are told as base64")
     found.misfits = {columns[at]: (kinds[at], count, examples[at]) for at, count in enumerate(misfits) if count}
     found.notes += [
         f"{count:,} of the values in {column} {'does' if count == 1 else 'do'} not match its declared type {kind}, such as {example!r}"
@@ -395,7 +422,7 @@ def _fitting(kind: str) -> set[type]:
         return {int, float, type(None)}
     if kind.startswith("BOOL") or kind in _MOMENTS:
         return {type(None)}
-    return {int, float, str, bytes, type(None)}
+    return {int, float, str, bytes, _NoText, type(None)}
 
 
 def _misfit(value: Any, kind: str) -> bool:
