@@ -26,6 +26,7 @@ def test_malformed_records_are_counted_with_row_and_line_and_are_no_rows(gravel:
             "malformed": 5,
             "distinct": [],
             "key": None,
+            "keys": [],
             "totals": [],
             "store_key": None,
             "not_null": [],

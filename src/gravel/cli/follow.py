@@ -61,7 +61,7 @@ def _json(found: Followed) -> dict[str, Any]:
             {
                 "step": event.step, "verb": event.verb, "outcome": event.outcome,
                 "changes": [dataclasses.asdict(change) for change in event.changes],
-                "reason": event.reason, "into": event.into, "paths": list(event.paths),
+                "reason": event.reason, "sqlstate": event.sqlstate, "read": dict(event.read), "into": event.into, "paths": list(event.paths),
             }
             for event in one.events
         ]  # fmt: skip
@@ -122,6 +122,7 @@ def _path(out: Any, found: Followed, path: FollowedPath, told: set[tuple[int, st
     from rich.text import Text
 
     from gravel.cli import render
+    from gravel.language.errors import meaning
 
     still = [str(event.step) for event in path.events if event.outcome == "unchanged"]
     for event in path.events:
@@ -134,7 +135,10 @@ def _path(out: Any, found: Followed, path: FollowedPath, told: set[tuple[int, st
         out.print(line)
         _changes(out, event)
         if event.reason:
-            out.print(Text(f"      {event.outcome}: {event.reason}", style=render.BAD))
+            failed = f" fails with {event.sqlstate}, {meaning(event.sqlstate)}" if event.sqlstate else ""
+            out.print(Text(f"      {event.outcome}: {event.reason}{failed}", style=render.BAD))
+        for name, value in event.read:
+            out.print(Text(f"      {name} = ").append_text(render.visible(value)))
         if event.into:
             out.print(Text(f"      merged into the row of path {event.into}", style=render.BAD))
     if path.ends == "kept":

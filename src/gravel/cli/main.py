@@ -186,8 +186,9 @@ def _failed(error: BaseException) -> int:
 
 def _leave(status: int) -> int:
     """What is still buffered cannot be written any more: keep the interpreter from trying at exit."""
-    with contextlib.suppress(OSError, ValueError, AttributeError):  # there may be none
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    for stream in (sys.stdout, sys.stderr) if not status else (sys.stdout,):
+        with contextlib.suppress(OSError, ValueError, AttributeError):  # there may be none
+            os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
     return status
 
 

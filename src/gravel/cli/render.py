@@ -25,13 +25,20 @@ _MANY = 500
 DIM, MARK, BAD, GOOD, HEAD = "bright_black", "cyan", "red", "green", "bold"
 
 
+class _Console(Console):
+    """A console that lets a reader that has gone be told where the program ends."""
+
+    def on_broken_pipe(self) -> None:
+        raise BrokenPipeError
+
+
 def console(error: bool = False, color: bool = True, most: int | None = None) -> Console:
     """A console as wide as the terminal, or 120 columns where there is none; at most `most`."""
     stream = sys.stderr if error else sys.stdout
     width = None if stream.isatty() or os.environ.get("COLUMNS") else 120
     if most is not None:
         width = min(most, width or Console(stderr=error).width)
-    return Console(stderr=error, width=width, no_color=not color or None, highlight=False, soft_wrap=False, emoji=False, markup=False)
+    return _Console(stderr=error, width=width, no_color=not color or None, highlight=False, soft_wrap=False, emoji=False, markup=False)
 
 
 def visible(value: Cell, limit: int = 60) -> Text:
@@ -170,7 +177,7 @@ def print_branches(out: Console, found: Sequence[BranchCount]) -> None:
 
 def tell(problem: Problem) -> None:
     """A problem on standard error: what is wrong, where, details, a hint."""
-    err = Console(stderr=True, highlight=False, markup=False, emoji=False, soft_wrap=True)
+    err = _Console(stderr=True, highlight=False, markup=False, emoji=False, soft_wrap=True)
     line = Text("gravel: ", style="bold red")
     line.append(safe(without(problem.message)), style="default")
     err.print(line)

@@ -218,12 +218,24 @@ def parse_plan(text: str, path: Path, shown: str, above: int = 0) -> PlanFile:
     try:
         model = PlanModel.model_validate(data)
     except ValidationError as error:
-        raise Problems(by_line([_mistake(one, shown, where) for one in error.errors()])) from None
+        told = [_mistake(one, shown, where) for one in error.errors()]
+        raise Problems(by_line([*told, *_without_verb(data, shown, where)])) from None
     plan = PlanFile(path, shown, text, model, where)
     mistakes = _verbs(plan)
     if mistakes:
         raise Problems(by_line(mistakes))
     return plan
+
+
+def _without_verb(data: dict[str, Any], shown: str, where: dict[Any, Place]) -> list[Problem]:
+    """The steps that say nothing to do, of a plan that has other mistakes."""
+    steps = data.get("step")
+    found: list[Problem] = []
+    for index, step in enumerate(steps if isinstance(steps, list) else []):
+        if isinstance(step, dict) and not set(step) - (set(Step.model_fields) - set(VERBS)):
+            line = where[key].line if (key := ("step", index)) in where else 1
+            found.append(CallProblem(f"step {index + 1} has no verb", place=f"{shown}:{line}", hint="one of " + ", ".join(VERBS)))
+    return found
 
 
 def by_line(mistakes: list[Problem]) -> list[Problem]:

@@ -134,7 +134,9 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, seals: Digest, left: 
     top = header(plan.names, dialect.delimiter, dialect.line_end)
     made, now = output.signing.signature(), again.signature()
     same_file = _begins_with(path, top) and (made.bytes, made.crc) == (now.bytes, now.crc)
-    where = "the written file" if plan.destination.kind == "text" else "the result before it is stored"
+    where = "the result before it is stored" if plan.destination.kind != "text" else "the written file"
+    if output.path.parent != output.target.parent and not output.special and plan.destination.kind == "text":
+        where = "the file that would be written"
     detail = f"{rows:,} rows counted in {where}, {flow.rows_out:,} in the ledger" + (f", {bad:,} malformed" if bad else "")
     found = [Proof("the output has the rows the ledger says", rows == flow.rows_out and bad == 0 and same_file, detail)]
     if left is not None:

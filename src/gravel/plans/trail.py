@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from gravel.language import parse
+from gravel.language.diagnostics import Diagnostic
 from gravel.plans.ledger import StepCount
 from gravel.plans.rows import Rows
 from gravel.plans.steps import BoundStep, Column, Left
@@ -27,7 +29,8 @@ class Change:
 @dataclass(frozen=True)
 class Event:
     """What a step did to a path: outcome is unchanged, changed, split, copied, dropped, merged, set aside, failed, or made.
-    `paths`: those it became, where it became several; `into`: the path it was merged into."""
+    `paths`: those it became, where it became several; `into`: the path it was merged into; `sqlstate`: of an expression that failed, and
+    `read`: the cells that it reads."""
 
     step: int
     verb: str
@@ -38,6 +41,8 @@ class Event:
     reason: str | None = None
     into: str | None = None
     paths: tuple[str, ...] = ()
+    sqlstate: str | None = None
+    read: tuple[tuple[str, str | None], ...] = ()
 
 
 @dataclass
@@ -77,8 +82,9 @@ class Trail:
         for one in gone:
             for at, path in enumerate(one.paths.to_pylist()):
                 if path in before:
-                    into = one.into[at].as_py()
-                    self._tell(Event(step.number, step.verb, step.note, path, one.outcome, (), one.reasons[at].as_py(), into))
+                    into, reason, state = (values[at].as_py() for values in (one.into, one.reasons, one.states))
+                    read = _cells_read(reason, before[path]) if state else ()
+                    self._tell(Event(step.number, step.verb, step.note, path, one.outcome, (), reason, into, (), state, read))
         left = {path for one in gone for path in one.paths.to_pylist()}
         for path in before:
             if path not in children and path not in left:
@@ -91,6 +97,16 @@ class Trail:
         """Take in another's events, which come after these."""
         for path, events in other.events.items():
             self.events.setdefault(path, []).extend(events)
+
+
+def _cells_read(expression: str, cells: dict[str, str | None]) -> tuple[tuple[str, str | None], ...]:
+    """The cells that an expression names."""
+    try:
+        nodes = list(parse.column_names(parse.expression(expression)))
+    except Diagnostic:
+        return ()
+    named = {node.text if node.quoted else node.text.casefold() for node in nodes}
+    return tuple((name, value) for name, value in cells.items() if name in named or name.casefold() in named)
 
 
 def _changes(before: dict[str, str | None], after: dict[str, str | None]) -> tuple[Change, ...]:

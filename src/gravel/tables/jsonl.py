@@ -12,7 +12,7 @@ import pyarrow as pa
 from gravel.language.types import TEXT, Type
 from gravel.problems import TableProblem
 from gravel.tables.stored import StoredTable
-from gravel.tables.table import Malformed
+from gravel.tables.table import Malformed, refuse_changed, state_of
 
 _LINES = 50_000
 
@@ -24,12 +24,13 @@ class _Number(str):
 def open_jsonl(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
     """A JSON Lines file, read once and kept as texts. A column that holds a string anywhere is TEXT; else its values
     decide, as in a text file. Raises TableProblem."""
+    before = state_of(path)
     columns: dict[str, bool] = {}  # whether a string was seen
-    parts: list[dict[str, Any]] = []
+    parts: list[tuple[int, dict[str, Any]]] = []
     bad: dict[int, tuple[Malformed, ...]] = {}
     sizes = []
     for number, (rows, malformed, records) in enumerate(_read(path, name, columns)):
-        parts.append({column: pa.array([row.get(column) for row in rows], pa.string()) for column in columns} | {"": len(rows)})
+        parts.append((len(rows), {column: pa.array([row.get(column) for row in rows], pa.string()) for column in columns}))
         sizes.append(records)
         if malformed:
             bad[number] = malformed
@@ -37,17 +38,18 @@ def open_jsonl(path: Path, name: str, texts: frozenset[str], declared: dict[str,
         raise TableProblem(f"{name} has no object in it", hint="JSON Lines has an object a line")
 
     def part(number: int, wanted: list[str]) -> Any:
-        found = parts[number]
+        count, found = parts[number]
         # A key that a part does not have is NULL in it.
-        return pa.record_batch([found.get(column, pa.nulls(found[""], pa.string())) for column in wanted], wanted)
+        return pa.record_batch([found.get(column, pa.nulls(count, pa.string())) for column in wanted], wanted)
 
     kinds = [TEXT if strings else None for strings in columns.values()]
+    refuse_changed(path, name, before)
     return StoredTable(path, name, list(columns), kinds, sizes, part, sum(sizes), texts=texts, declared=declared, bad=bad)
 
 
 def _read(path: Path, name: str, columns: dict[str, bool]) -> Iterator[tuple[list[dict[str, Any]], tuple[Malformed, ...], int]]:
     """The lines in parts: rows of texts, malformed ones, and how many there are; `columns` takes the keys in order."""
-    decode = json.JSONDecoder(parse_int=_Number, parse_float=_Number, parse_constant=_Number).decode
+    decode = json.JSONDecoder(parse_int=_Number, parse_float=_Number, parse_constant=_Number, object_pairs_hook=_object).decode
     rows: list[dict[str, Any]] = []
     malformed: list[Malformed] = []
     row = first = 0
@@ -64,10 +66,28 @@ def _read(path: Path, name: str, columns: dict[str, bool]) -> Iterator[tuple[lis
                         Malformed(row, line, f"no JSON: {error.msg.lower()} at character {error.pos + 1}", text.rstrip("\r\n"))
                     )
                     continue
+                except (_Fault, RecursionError) as error:
+                    fault = str(error) if isinstance(error, _Fault) else "nested too deeply"
+                    malformed.append(Malformed(row, line, fault, text.rstrip("\r\n")))
+                    continue
                 if not isinstance(found, dict):
                     malformed.append(Malformed(row, line, "no object", text.rstrip("\r\n")))
                     continue
-                rows.append({key: _text(key, value, columns) for key, value in found.items()})
+                try:
+                    # What is nested may be too deep to be written again, and a text may hold half of a character.
+                    kept = {
+                        key: (_plain(_text(value)), isinstance(value, _TEXTS) and not isinstance(value, _Number))
+                        for key, value in found.items()
+                    }
+                    for key in kept:
+                        _plain(key)
+                except (_Fault, RecursionError) as error:
+                    fault = str(error) if isinstance(error, _Fault) else "nested too deeply"
+                    malformed.append(Malformed(row, line, fault, text.rstrip("\r\n")))
+                    continue
+                for key, (_, string) in kept.items():
+                    columns[key] = columns.get(key, False) or string
+                rows.append({key: value for key, (value, _) in kept.items()})
                 if row - first >= _LINES:
                     yield rows, tuple(malformed), row - first
                     rows, malformed, first = [], [], row
@@ -81,17 +101,41 @@ def _read(path: Path, name: str, columns: dict[str, bool]) -> Iterator[tuple[lis
         yield rows, tuple(malformed), row - first
 
 
-def _text(key: str, value: Any, columns: dict[str, bool]) -> str | None:
-    seen = columns.setdefault(key, False)
+class _Fault(ValueError):
+    """What is wrong with an object that is JSON all the same."""
+
+
+def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    """An object, none of whose keys may hide another."""
+    made: dict[str, Any] = {}
+    for key, value in pairs:
+        if key in made:
+            raise _Fault(f"the key {json.dumps(key, ensure_ascii=True)[:60]} twice")
+        if not key:
+            raise _Fault("a key without a name")
+        made[key] = value
+    return made
+
+
+def _plain(text: str | None) -> str | None:
+    """A text that is made of whole characters. Raises _Fault."""
+    if text is not None and not text.isascii():
+        try:
+            text.encode("utf-8")
+        except UnicodeEncodeError:
+            raise _Fault("half of a surrogate pair in a text") from None
+    return text
+
+
+_TEXTS = (str, list, dict)  # what makes a column one of texts; a number is kept apart
+
+
+def _text(value: Any) -> str | None:
     if value is None:
         return None
-    if isinstance(value, _Number):
-        return str(value)
     if isinstance(value, bool):
         return "true" if value else "false"
-    if not seen:
-        columns[key] = True
-    return value if isinstance(value, str) else _json(value)
+    return str(value) if isinstance(value, str) else _json(value)
 
 
 def _json(value: Any) -> str:

@@ -62,6 +62,7 @@ class StoredTable(CsvTable):
 
     def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
         """The parts in order; `take` is given the bytes of the file first."""
+        self.refuse_changed()
         self._give(take)
         row = 1
         for number, size in enumerate(self._sizes):
@@ -69,6 +70,7 @@ class StoredTable(CsvTable):
                 self.progress(max(1, self.path.stat().st_size // len(self._sizes)))
             yield StoredPiece(number, row, size)
             row += size
+        self.refuse_changed()
 
     def holding(self, rows: Sequence[int]) -> Iterator[Any]:
         """The parts that hold some source rows."""
@@ -103,6 +105,7 @@ class StoredTable(CsvTable):
             with open(self.path, "rb") as file:
                 while data := file.read(1 << 22):
                     take(data)
+            self.refuse_changed()
         except OSError as error:
             raise TableProblem(f"{self.name} cannot be read: {(error.strerror or str(error)).lower()}") from None
 

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import stat
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
 import numpy as np
 
 from gravel.engine.parallel import ordered_map
 from gravel.language.types import Type
+from gravel.problems import DataProblem
 
 T = TypeVar("T")
 
@@ -41,6 +44,24 @@ class Batch:
     def count(self) -> int:
         """Rows."""
         return len(self.rows)
+
+
+State = tuple[int, int, int] | None
+
+
+def state_of(path: Path) -> State:
+    """What tells whether a file is as it was: which one it is, its size, when it was last written; None for what is no plain file."""
+    try:
+        told = path.stat()
+    except OSError:
+        return None
+    return (told.st_ino, told.st_size, told.st_mtime_ns) if stat.S_ISREG(told.st_mode) else None
+
+
+def refuse_changed(path: Path, name: str, before: State) -> None:
+    """Every command sees one state of a file: one that is another now is told. Raises DataProblem."""
+    if before is not None and state_of(path) != before:
+        raise DataProblem(f"{name} was changed while it was read", hint="run it again when nobody writes it")
 
 
 def holding_some(pieces: Iterable[Any], rows: Sequence[int]) -> Iterator[Any]:

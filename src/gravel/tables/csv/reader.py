@@ -18,7 +18,7 @@ from gravel.tables.csv import dialect as dialects
 from gravel.tables.csv.dialect import Dialect, line_breaks, not_in_encoding
 from gravel.tables.csv.pieces import EMPTY_LINE, Piece, Take, count_lines, cut, read_again
 from gravel.tables.csv.records import Record, records
-from gravel.tables.table import Batch, GuessFailed, Malformed, holding_some
+from gravel.tables.table import Batch, GuessFailed, Malformed, State, holding_some, refuse_changed, state_of
 from gravel.tables.typing import Fitting, agrees, fitting, wider
 
 _SAMPLE = 1  # pieces that a guess of types looks at
@@ -56,6 +56,7 @@ class CsvTable:
         self.path, self.name, self.empty_null, self.texts = path, name or str(path), empty_null, texts
         self.declared = declared or {}
         self.asked_delimiter, self.asked_encoding = delimiter, encoding
+        self.state: State = state_of(path)
         self.dialect = dialect or dialects.find(path, self.name, delimiter, encoding)
         self.columns = self.dialect.columns
         self.notes: list[str] = []
@@ -89,23 +90,32 @@ class CsvTable:
         the columns that are all that will be read of these pieces, for stores that fetch no others."""
         rows = quoted = 0
         stubs: list[tuple[Piece, int]] = []
+        self.refuse_changed()
         for piece in cut(self.path, self.name, self.dialect, take):
             stubs.append((replace(piece, data=b"", bad=()), len(piece.data)))
             rows, quoted = rows + piece.records - len(piece.bad), quoted + piece.quoted
             if self.progress is not None:
                 self.progress(len(piece.data))
             yield piece
+        self.refuse_changed()
         self._stubs = stubs
         if rows and quoted == rows * len(self.columns) and not self.empty_null and not self.notes:
             self.notes.append("every field is quoted, so none is NULL; --empty null reads the empty ones as NULL")
+
+    def refuse_changed(self) -> None:
+        """Raises DataProblem where the file is not as it was when the table was opened."""
+        if not self.snapshot:
+            refuse_changed(self.path, self.name, self.state)
 
     def holding(self, rows: Sequence[int]) -> Iterator[Piece]:
         """The pieces that hold some source rows. After a whole pass they are found by their places in the file."""
         held = {stub.first_row for stub in holding_some((stub for stub, _ in self._stubs), rows)}
         wanted = [(stub, size) for stub, size in self._stubs if stub.first_row in held and stub.records]
         if wanted and all(stub.offset >= 0 for stub, _ in wanted):
+            self.refuse_changed()
             for stub, size in wanted:
                 yield read_again(self.path, self.name, stub, size)
+            self.refuse_changed()
         else:
             yield from holding_some(self.pieces(), rows)
 

@@ -355,7 +355,8 @@ def _loaded(
     found.spelt = frozenset(column for column, text in zip(columns, spelt, strict=True) if text)
     for at, column in enumerate(columns):
         truth = kinds[at].startswith("BOOL") and misfits[at]
-        if len(classes[at]) > 1 or truth:
+        # Integers and doubles are numbers both: SQLite itself keeps 12.0 as 12 where a column is NUMERIC.
+        if len(classes[at].keys() - {"INTEGER" if classes[at]["REAL"] else ""}) > 1 or truth:
             found.mixed[column] = ", ".join(f"{count:,} {name}" for name, count in classes[at].most_common())
         if classes[at]["TEXT that is no UTF-8"]:
             found.notes.append(f"{classes[at]['TEXT that is no UTF-8']:,} of the texts in {column} are no UTF-8: they are told as base64")
