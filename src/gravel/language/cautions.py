@@ -66,6 +66,11 @@ def _all(*conditions: nodes.Expression) -> nodes.Expression:
     return conditions[0] if len(conditions) == 1 else nodes.Logic(BOOLEAN, 0, 0, True, conditions)
 
 
+def _after(before: Reach, more: nodes.Expression) -> Reach:
+    """What a row has passed, as one condition that the next ones share: a list for each branch would grow with their square."""
+    return (_all(*before, more),)
+
+
 def _any(*conditions: nodes.Expression) -> nodes.Expression:
     return conditions[0] if len(conditions) == 1 else nodes.Logic(BOOLEAN, 0, 0, False, conditions)
 
@@ -111,7 +116,9 @@ def _matches(node: nodes.Expression, pattern: str) -> nodes.Expression:
 def _cases(node: nodes.Expression, text: str, reach: Reach) -> Iterator[Branches]:
     if isinstance(node, nodes.Case):
         conditions = [condition for condition, _ in node.branches]
-        before = [tuple(_is(one, "TRUE", True) for one in conditions[:at]) for at in range(len(conditions) + 1)]
+        before: list[Reach] = [()]
+        for one in conditions:
+            before.append(_after(before[-1], _is(one, "TRUE", True)))
         ways = tuple(_all(*reach, *before[at], _is(one, "TRUE")) for at, one in enumerate(conditions))
         left = _all(*reach, *before[-1])
         whens = tuple(" ".join(text[one.start : one.end].split()) for one in conditions)
@@ -128,20 +135,20 @@ def _ways(node: nodes.Expression, reach: Reach) -> Iterator[tuple[nodes.Expressi
         for condition, result in node.branches:
             yield condition, (*reach, *before)
             yield result, (*reach, *before, _is(condition, "TRUE"))
-            before = (*before, _is(condition, "TRUE", True))
+            before = _after(before, _is(condition, "TRUE", True))
         if node.has_else:
             yield node.otherwise, (*reach, *before)
     elif isinstance(node, nodes.Logic):
         before = ()
         for operand in node.operands:
             yield operand, (*reach, *before)
-            before = (*before, _is(operand, "FALSE" if node.conjunction else "TRUE", True))
+            before = _after(before, _is(operand, "FALSE" if node.conjunction else "TRUE", True))
     elif isinstance(node, nodes.FirstOf):
         before = ()
         for argument in node.arguments:
             yield argument, (*reach, *before)
             empty = _call("IS_BLANK", argument) if node.blank else _is(argument, "NULL")
-            before = (*before, empty)
+            before = _after(before, empty)
     else:
         for child in node.children:
             yield child, reach

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from gravel.language.functions.catalogue import Function
@@ -22,7 +23,7 @@ class Expression:
         """The operands, in the order they are decided."""
         return ()
 
-    @property
+    @cached_property
     def fails(self) -> bool:
         """Whether some row could have an error; a guard is only needed where this is so."""
         return any(child.fails for child in self.children)
@@ -37,7 +38,7 @@ class Column(Expression):
     name: str
     carries_errors: bool = False
 
-    @property
+    @cached_property
     def fails(self) -> bool:
         return self.carries_errors
 
@@ -60,9 +61,9 @@ class Call(Expression):
     def children(self) -> tuple[Expression, ...]:
         return self.arguments
 
-    @property
+    @cached_property
     def fails(self) -> bool:
-        return bool(self.function.errors) or super().fails
+        return bool(self.function.errors) or any(child.fails for child in self.children)
 
 
 @dataclass(frozen=True)
@@ -153,7 +154,7 @@ class Cast(Expression):
     def children(self) -> tuple[Expression, ...]:
         return (self.operand,)
 
-    @property
+    @cached_property
     def fails(self) -> bool:
         return self.operand.fails or (self.mode == "CAST" and not self.implicit)
 
@@ -168,7 +169,7 @@ class Fails(Expression):
     def children(self) -> tuple[Expression, ...]:
         return (self.operand,)
 
-    @property
+    @cached_property
     def fails(self) -> bool:
         return False
 

@@ -221,7 +221,7 @@ def _regressed(name: str, n: int, sy: Fraction, sx: Fraction, syy: Fraction, sxx
         if not xx or not yy:
             return None
         root = exact_sum.root_of(xy * xy / (xx * yy)) or 0.0
-        return math.copysign(root, xy) if xy else 0.0
+        return -root if xy < 0 else root
     rules: dict[str, Callable[[], Fraction | float | None]] = {
         "COVAR_POP": lambda: xy / n, "COVAR_SAMP": lambda: xy / (n - 1) if n > 1 else None,
         "REGR_COUNT": lambda: float(n), "REGR_AVGX": lambda: sx / n, "REGR_AVGY": lambda: sy / n,

@@ -102,7 +102,7 @@ def to_text(array: Any, source: Type) -> Any:
     if kind is Kind.DOUBLE:
         return _double_text(array)
     if kind is Kind.ARRAY:
-        return pa.array([None if items is None else json.dumps(items, ensure_ascii=False) for items in array.to_pylist()], pa.string())
+        return _array_text(array, kind_of_items(source))
     if kind is Kind.INTERVAL:
         return pa.array([None if value is None else _interval_text(value) for value in array.to_pylist()], pa.string())
     if kind is Kind.TIME:
@@ -112,6 +112,26 @@ def to_text(array: Any, source: Type) -> Any:
     if kind is Kind.TIMESTAMP:
         return _without_zeros(pc.cast(array, pa.string()))
     return pc.cast(array, pa.string())
+
+
+def kind_of_items(source: Type) -> Type:
+    """The type of an array's items."""
+    return source.item or TEXT
+
+
+def _array_text(array: Any, item: Type) -> Any:
+    """Arrays as JSON: numbers and truth bare, everything else in quotes."""
+    flat = array.flatten()
+    bare = item.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.BOOLEAN, Kind.ARRAY)
+    texts = ["null" if one is None else one if bare else json.dumps(one, ensure_ascii=False) for one in to_text(flat, item).to_pylist()]
+    if item.kind is Kind.DOUBLE:
+        texts = ["null" if one is None else double_text(one) if np.isfinite(one) else f'"{double_text(one)}"' for one in flat.to_pylist()]
+    sizes = pc.fill_null(pc.list_value_length(array), 0).to_pylist()
+    made, at = [], 0
+    for size, known in zip(sizes, valid(array).tolist(), strict=True):
+        made.append("[" + ", ".join(texts[at : at + size]) + "]" if known else None)
+        at += size
+    return pa.array(made, pa.string())
 
 
 def _without_zeros(texts: Any) -> Any:

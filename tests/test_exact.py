@@ -1,0 +1,276 @@
+"""Wrong results that were found once, each at its root: doubles, sums, errors in aggregates, frames, names, literals."""
+
+from __future__ import annotations
+
+import math
+import random
+import sqlite3
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import write
+
+VALUES = {
+    "INTEGER": ["1", "-7", "9007199254740993"], "DECIMAL(20,2)": ["1.50", "-0.01", "999999999999999999.99"], "DOUBLE PRECISION": ["1.5e0", "-0e0", "1e300"],
+    "BOOLEAN": ["TRUE", "FALSE", "TRUE"], "TEXT": ["'a'", "'B'", "''"], "DATE": ["DATE '2024-02-29'", "DATE '0001-01-01'", "DATE '9999-12-31'"],
+    "TIME": ["TIME '10:00:00'", "TIME '00:00:00'", "TIME '23:59:59'"], "TIMESTAMP": ["TIMESTAMP '2024-02-29 10:00:00'", "TIMESTAMP '1969-12-31 23:59:59'"],
+    "ZONED": ["TIMESTAMP '2024-01-01 00:00:00' AT TIME ZONE 'UTC'"], "INTERVAL": ["INTERVAL '1' DAY", "INTERVAL '1' MONTH", "INTERVAL '25' HOUR"],
+    "ARRAY": ["ARRAY[1, 2]", "ARRAY[1]", "ARRAY[1, NULL]"], "NULL": ["NULL"],
+}  # fmt: skip
+PLAIN = ["COUNT({})", "MIN({})", "MAX({})", "ANY_VALUE({})", "ARRAY_AGG({})", "SUM({})", "AVG({})", "STDDEV_SAMP({})", "VAR_POP({})", "EVERY({})",
+         "LISTAGG({}, ';')", "CORR({0}, {0})", "REGR_COUNT({0}, {0})", "PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY {})",
+         "PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY {})"]  # fmt: skip
+WINDOWS = [
+    "LAG({})",
+    "LEAD({}, 1, NULL)",
+    "FIRST_VALUE({})",
+    "LAST_VALUE({})",
+    "NTH_VALUE({}, 2)",
+    "LAG({}) IGNORE NULLS",
+    "RANK()",
+    "NTILE(2)",
+]
+FRAMES = [
+    "",
+    "ORDER BY x",
+    "ORDER BY x ROWS BETWEEN 1 PRECEDING AND 1 FOLLOWING EXCLUDE TIES",
+    "PARTITION BY x",
+    "ORDER BY x GROUPS 1 PRECEDING",
+]
+
+
+@pytest.fixture
+def asked(figures: Any) -> Any:
+    """The rows of a query."""
+    return lambda text, *options, status=0: figures("query", text, *options, status=status)["rows"]
+
+
+@pytest.mark.parametrize("kind", VALUES)
+def test_every_aggregate_and_window_with_every_type(kind: str, gravel: Any) -> None:
+    """A value, or a diagnostic that says what it takes: no other end."""
+    rows = ", ".join(f"({value}, {at % 2})" for at, value in enumerate([*VALUES[kind], "NULL", VALUES[kind][0]]))
+    source = f"(VALUES {rows}) AS v(x, g)"
+    calls = [one.format("x") for one in PLAIN]
+    texts = [f"SELECT {call} AS r FROM {source}" for call in calls] + [f"SELECT g, {call} AS r FROM {source} GROUP BY g" for call in calls]
+    texts += [f"SELECT {call} FILTER (WHERE g = 1) AS r FROM {source}" for call in calls[:6]]
+    texts += [f"SELECT {call.replace('(x', '(DISTINCT x', 1)} AS r FROM {source}" for call in calls[:9]]
+    texts += [
+        f"SELECT {call} OVER ({frame}) AS r FROM {source}"
+        for call in [*calls[:10], *(one.format("x") for one in WINDOWS)]
+        for frame in FRAMES
+    ]
+    texts += [f"SELECT x FROM {source} {tail}" for tail in ("ORDER BY x", "GROUP BY x", "WHERE x = x", "WHERE x IN (SELECT x FROM (VALUES (1)) AS w)",
+                                                           "UNION SELECT x FROM " + source, "WHERE x = ANY (SELECT v2.x FROM " + source.replace("v(", "v2(") + ")")]  # fmt: skip
+    texts += [
+        f"SELECT a.g FROM {source.replace('v(', 'a(')} JOIN {source.replace('v(', 'b(')} ON a.x = b.x",
+        f"SELECT NULLIF(x, x) AS r FROM {source}",
+    ]
+    for text in texts:
+        ran = gravel("query", text, status=None)
+        assert ran.status in (0, 1, 2), f"{text}\n{ran.err}"
+        assert "internal error" not in ran.err, text
+        if ran.status == 1:
+            assert "22003" in ran.err, f"{text}\n{ran.err}"
+
+
+def test_a_decimal_becomes_the_nearest_double(asked: Any, figures: Any) -> None:
+    from gravel.language.bind import literal
+    from gravel.language.functions.casts import cast
+    from gravel.language.types import DOUBLE, TEXT, Target, decimal
+
+    dice = random.Random(15)
+    texts = [f"{whole}.{part:0{digits}d}" for digits in (1, 2, 3) for whole in range(10 ** (4 - digits)) for part in range(10**digits)]
+    texts += [f"{dice.randrange(10 ** dice.randint(1, 18))}.{dice.randrange(10**9):09d}" for _ in range(100_000)]
+    expected = [float(text) for text in texts]
+    assert cast(pa.array(texts), TEXT, Target(DOUBLE)).values.to_pylist() == expected
+    exact = pa.array([Decimal(text) for text in texts], pa.decimal128(38, 9))
+    assert cast(exact, decimal(38, 9), Target(DOUBLE)).values.to_pylist() == expected
+    assert literal("double", "42.48e0")[1] == 42.48
+    assert asked("SELECT CAST(42.48 AS DOUBLE PRECISION) = 42.48 AS same, CAST(42.48 AS DOUBLE PRECISION) AS x, 1e15 AS y") == [
+        [True, 42.48, 1e15]
+    ]
+    base = sqlite3.connect("h.db")
+    base.execute("CREATE TABLE t (id INTEGER PRIMARY KEY, fee REAL)")
+    base.executemany("INSERT INTO t VALUES (?, ?)", [(at, float(f"{at / 100:.2f}")) for at in range(1, 2001)])
+    base.commit()
+    write("t.csv", "fee\n" + "".join(f"{at / 100:.2f}\n" for at in range(1, 2001)))
+    assert asked("SELECT COUNT(*) AS n FROM 't.csv' AS a JOIN 'h.db#t' AS b ON a.fee = b.fee") == [[2000]]
+    assert figures("look", "h.db#t", "--where", "fee = 19.99")["matching"] == 1
+
+
+@settings(max_examples=200)
+@given(st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=1, max_size=30), st.data())
+def test_sums_of_doubles_are_exact_whoever_adds_them(numbers: list[float], data: Any) -> None:
+    from fractions import Fraction
+
+    import numpy as np
+
+    from gravel.engine.exact_sum import ExactSum, double_of
+    from gravel.language.types import DOUBLE
+    from gravel.querying import groups
+    from gravel.querying.windows import Frame, Sorted
+
+    def rounded(value: Fraction) -> float | None:
+        return double_of(value.numerator, value.denominator, 0)
+
+    exact = sum(map(Fraction, numbers), Fraction(0))
+    cut = data.draw(st.integers(0, len(numbers)))
+    merged = ExactSum.of(pa.array(numbers[:cut], pa.float64())).merge(ExactSum.of(pa.array(numbers[cut:], pa.float64())))
+    assert (merged.sum_as_double(), merged.mean_as_double()) == (rounded(exact), rounded(exact / len(numbers)))
+    values, every = pa.array(numbers, pa.float64()), np.ones(len(numbers), bool)
+    for name, value in (("SUM", exact), ("AVG", exact / len(numbers))):
+        made = groups.total(np.zeros(len(numbers), np.int64), 1, values, every, DOUBLE, name)
+        assert made.values.to_pylist() == [rounded(value)]
+    running = Sorted([], [], (), len(numbers)).totals(values, every, Frame("ROWS", -1, 0), DOUBLE, "SUM")
+    assert running.values.to_pylist() == [
+        rounded(sum(map(Fraction, numbers[max(0, at - 1) : at + 1]), Fraction(0))) for at in range(len(numbers))
+    ]
+    if len(numbers) > 1:
+        mean = exact / len(numbers)
+        assert ExactSum.of(values, squares=True).spread("VAR_SAMP") == rounded(
+            sum((Fraction(one) - mean) ** 2 for one in numbers) / (len(numbers) - 1)
+        )
+
+
+def test_check_and_query_give_one_sum(asked: Any, gravel: Any) -> None:
+    write("t.csv", "x,n\n1e16,4999999999999999999999999999999\n1,5000000000000000000000000000001\n-1e16,1\n")
+    x = "CAST(x AS DOUBLE PRECISION)"
+    assert asked(f"SELECT SUM({x}) AS s, AVG({x}) AS a, MAX(SUM({x})) OVER () AS m FROM 't.csv'")[0][:2] == [1, 1 / 3]
+    gravel("check", "t.csv", "--text", "x", f"SUM({x}) = 1e0", f"AVG({x}) = 1e0 / 3", "AVG(n) = 3333333333333333333333333333333.6666667")
+    assert asked("SELECT AVG(n) AS a FROM 't.csv'") == [["3333333333333333333333333333333.6666667000000000"]]
+    assert gravel("count", "t.csv", "--text", "x", "--total", x, "--format", "json").json["tables"][0]["totals"][0]["value"] == 1
+
+
+def test_an_error_in_an_aggregate_is_one_of_its_source_row(figures: Any, gravel: Any, asked: Any) -> None:
+    write("t.csv", "g,n\na,0\na,5\nb,0\nb,0\nb,10\n")
+    for text in ("SELECT COALESCE(MAX(10 / n), 0) AS m FROM 't.csv'", "SELECT COALESCE(SUM(10 / n) OVER (ORDER BY n), 0) AS m FROM 't.csv'",
+                 "SELECT COUNT(10 / n) AS m FROM 't.csv'", "SELECT LISTAGG(g, ',') WITHIN GROUP (ORDER BY 10 / n) AS m FROM 't.csv'",
+                 "SELECT SUM(n) FILTER (WHERE 10 / n > 1) AS m FROM 't.csv'", "SELECT LAG(g, 1, CAST(10 / n AS TEXT)) OVER (ORDER BY n) AS m FROM 't.csv'"):  # fmt: skip
+        told = gravel("query", text, status=1).err
+        assert "22012" in told, text
+        assert "source rows 1, 3, 4" in told, told
+    done = figures("query", "SELECT g, SUM(10 / n) AS s, COUNT(*) AS c FROM 't.csv' GROUP BY g ORDER BY g", "--on-error", "omit")
+    assert done["rows"] == [["a", "2.0000000000000000", 1], ["b", "1.0000000000000000", 1]]
+    assert [one["detail"] for one in done["account"] if "omitted" in one["stage"]] == ["rows with an error: 1 of g a; 2 of g b"]
+    assert asked("SELECT COUNT(10 / n) AS c, COUNT(*) AS r FROM 't.csv'", "--on-error", "null") == [[2, 5]]
+    assert "3 rows of t.csv, first in 1, 3, 4: 22012" in gravel("check", "t.csv", "SUM(10 / n) > 0", status=1).err
+    done = figures("query", "SELECT SUM(10 / NULLIF(n, 0)) AS s FROM 't.csv'")
+    assert [one["rows"] for one in done["cautions"] if one["caution"] == "aggregate passes over NULL"] == [3]
+    told = gravel("query", "SELECT a.n FROM 't.csv' AS a JOIN 't.csv' AS b ON a.n >= b.n AND 10 / a.n > 1", status=1).err
+    assert "ON: 10 / a.n > 1 fails in 9 rows, first in source rows 1, 3, 4" in told
+    # What no row reads costs nothing, wherever it stands.
+    assert asked(
+        "SELECT CASE WHEN n > 99 THEN CAST((SELECT SUM(10 / z.n) FROM 't.csv' AS z) AS INTEGER) ELSE n END AS m FROM 't.csv' WHERE g = 'a'"
+    ) == [[0], [5]]
+    told = gravel("query", "SELECT COALESCE((SELECT SUM(10 / z.n) FROM 't.csv' AS z), 0) AS m FROM 't.csv'", status=1).err
+    assert "22012" in told
+
+
+@pytest.mark.parametrize(
+    ("text", "rows"),
+    [
+        ("SELECT SUM(p * q) OVER (ORDER BY d) FROM (VALUES (1, 10.50, 2), (2, 6.50, 2), (3, 3.50, 2)) AS v(d, p, q)", [["21.00"], ["34.00"], ["41.00"]]),
+        ("SELECT COUNT(*) FROM (SELECT 1 AS i) LEFT JOIN (VALUES (2)) AS b(id) ON i = b.id", [[1]]),
+        ("SELECT COUNT(*) FROM (VALUES (1), (2)) AS a(i) RIGHT JOIN (SELECT 9 AS j) ON i = j", [[1]]),
+        ("SELECT x IN (0e0) AS a, x NOT IN (1e0) AS b FROM (VALUES (-0e0)) AS v(x)", [[True, True]]),
+        ("SELECT x IN (x, 1e0) AS a FROM (VALUES (CAST('NaN' AS DOUBLE PRECISION))) AS v(x)", [[True]]),
+        ("SELECT 0x1F AS a, 0b101 AS b, 0o17 AS c, 1_000 AS d, U&'caf\\00e9' AS e, 'a'\n 'b' AS f", [[31, 5, 15, 1000, "café", "ab"]]),
+        ("SELECT (SELECT SUM(a.id) FROM (VALUES (1)) AS t(id) WHERE t.id = 1) AS s FROM (VALUES (1), (2)) AS a(id)", [["3"]]),
+        ("SELECT LAG(x, 1, 2.5) OVER (ORDER BY x) AS r FROM (VALUES (1), (2)) AS v(x)", [["2.5"], ["1.0"]]),
+        ("SELECT PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x) AS r FROM (VALUES (CAST('Infinity' AS DOUBLE PRECISION)), (CAST('Infinity' AS DOUBLE PRECISION))) AS v(x)",
+         [["Infinity"]]),
+        ("SELECT COUNT(*) OVER (ORDER BY x ROWS BETWEEN 9223372036854775807 PRECEDING AND CURRENT ROW) AS r FROM (VALUES (1), (2)) AS v(x)", [[1], [2]]),
+        ("SELECT SUM(x) OVER (ORDER BY x RANGE BETWEEN 1 PRECEDING AND 1 FOLLOWING) AS r FROM (VALUES (1), (2), (4), (NULL)) AS v(x)",
+         [["3"], ["3"], ["4"], [None]]),
+        ("SELECT COUNT(DISTINCT (x, y)) AS r FROM (VALUES (1, NULL), (1, NULL), (NULL, NULL), (1, 2)) AS v(x, y)", [[3]]),
+        ("SELECT x FROM (VALUES (1), (2)) AS v(x) WHERE EXISTS (SELECT 1 FROM (VALUES (1)) AS w(x) WHERE x = v.x)", [[1]]),
+        ("SELECT * FROM (SELECT 1 AS a, 2 AS a) AS q ORDER BY 1", [[1, 2]]),
+        ("SELECT 'rye ' = CAST('rye ' AS VARCHAR(4)) AS a, FITS('rye ' AS VARCHAR(3)) AS b, CAST_OR_NULL('rye ' AS VARCHAR(3)) AS c", [[True, False, None]]),
+        ("SELECT FITS('999999999999999999999999999999999999999' AS DECIMAL(38,0)) AS a, CAST('0000000000000000000000000000000000000000000001' AS DECIMAL(3,0)) AS b",
+         [[False, "1"]]),
+        ("SELECT CAST('1' || REPEAT('0', 5000) AS DECIMAL(10,2)) IS NULL AS a FROM (VALUES (1)) AS v(x) WHERE FALSE", []),
+        ("SELECT (VALUES (1)) + 1 AS a, ((SELECT 2)) AS b", [[2, 2]]),
+        ("(SELECT 1 AS a ORDER BY a FETCH FIRST 1 ROWS ONLY) UNION (SELECT 2 UNION SELECT 3) ORDER BY a DESC", [[3], [2], [1]]),
+        ("SELECT a.x, c.z FROM (VALUES (1), (2)) AS a(x) LEFT JOIN ((VALUES (1)) AS b(y) JOIN (VALUES (1)) AS c(z) ON b.y = c.z) ON a.x = b.y ORDER BY 1",
+         [[1, 1], [2, None]]),
+        ("SELECT x, y FROM (VALUES (1, 'a')) AS v(x, t) NATURAL JOIN (VALUES (1, 'b')) AS w(x, y)", [[1, "b"]]),
+        ("SELECT (DATE '2024-01-01', DATE '2024-01-10') OVERLAPS (DATE '2024-01-10', DATE '2024-02-01') AS a, 2 BETWEEN SYMMETRIC 3 AND 1 AS b", [[False, True]]),
+        ("SELECT INTERVAL '1-2' YEAR TO MONTH = INTERVAL '14 months' AS a, DATE '2024-01-31' + INTERVAL '1 week' AS b", [[True, "2024-02-07"]]),
+        ("WITH RECURSIVE t(n) AS (VALUES (1) UNION SELECT n % 3 + 1 FROM t) SELECT COUNT(*) FROM t", [[3]]),
+    ],
+)  # fmt: skip
+def test_what_was_wrong_once(text: str, rows: list[Any], asked: Any) -> None:
+    assert asked(text) == rows
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ("SELECT 1_000x", "neither a number nor a name"), ("SELECT 0x1G", "neither a number"), ("SELECT 1 AS a LIMIT 1 LIMIT 2", "a second LIMIT"),
+        ("SELECT SUM(1) OVER (ROWS BETWEEN 1 FOLLOWING AND 1 PRECEDING)", "ends before it begins"), ("SELECT 1 FETCH FIRST 1 ROW WITH TIES", "WITH TIES needs"),
+        ("WITH a AS (SELECT 1), A AS (SELECT 2) SELECT 1", "a second WITH query"), ("SELECT ROW_NUMBER() FILTER (WHERE TRUE) OVER () FROM (VALUES (1)) v(x)", "no FILTER"),
+        ("SELECT 1 FROM (VALUES (1)) v(x) WINDOW w AS (ORDER BY nosuch)", "no column nosuch"), ("SELECT 1 FROM (VALUES (1)) a(x) JOIN (SELECT 2 WHERE FALSE) b(y) ON y", "a condition is needed"),
+        ("SELECT 1 /* a /* b */", "the comment is not closed"), ("SELECT x LIKE 'a%' ESCAPE '' FROM (VALUES ('a')) v(x)", "one character"), ("SELECT CAST(1 AS BOOLEAN)", "write 1 <> 0"),
+        ("SELECT TO_DATE('x')", "AS DATE FORMAT"), ("SELECT LEN('x')", "LENGTH"), ("SELECT 'a' ILIKE 'b'", "UPPER(x) LIKE"), ("SELECT EXTRACT(DOW FROM DATE '2024-01-01')", "ISODOW"),
+        ("SELECT * FROM boats.csv", "a file stands in quotes"), ("SELECT a FROM (VALUES (1)) v(a) ORDER BY group", "reserved word"), ("SELECT CAST('a' AS VARCHAR(99999999999999999999))", "no type"),
+        ("SELECT (1, 2) = (1, 2, 3)", "beside 3"), ("SELECT DATE '2024-01-01' + INTERVAL '999999999' YEAR", "out of range"),
+    ],
+)  # fmt: skip
+def test_a_mistake_is_no_longer_taken_in_silence(text: str, told: str, gravel: Any) -> None:
+    ran = gravel("query", text, status=2)
+    assert told in ran.err, ran.err
+
+
+def test_bytes_stay_bytes_and_mixed_columns_are_told(gravel: Any, figures: Any) -> None:
+    import pyarrow.parquet as pq
+
+    pq.write_table(pa.table({"id": [1, 2], "b": pa.array([b"\x00\xff", None], pa.binary())}), "b.parquet")
+    write("p.toml", 'table = "b.parquet"\nwrite = "h.db#b"\n')
+    gravel("clean", "p.toml")
+    base = sqlite3.connect("h.db")
+    assert base.execute("SELECT b, typeof(b) FROM b ORDER BY id").fetchall() == [(b"\x00\xff", "blob"), (None, "null")]
+    base.execute("CREATE TABLE t (id INTEGER PRIMARY KEY, x, flag BOOLEAN, r REAL, name TEXT)")
+    base.executemany("INSERT INTO t VALUES (?, ?, ?, ?, ?)", [(1, "abcd", 1, 9.5, "a"), (2, b"\x01", 0, 1e300, ""), (3, 5, 1, -1.5, "b")])
+    base.execute("INSERT INTO t VALUES (4, NULL, NULL, 100.25, CAST(x'ff41' AS TEXT))")
+    base.execute("CREATE VIEW broken AS SELECT no FROM nowhere")
+    base.commit()
+    write("q.toml", 'table = "h.db#t"\nwrite = "i.db#t"\n')
+    assert "several types" in gravel("clean", "q.toml", status=1).err
+    assert not Path("i.db").exists()
+    assert "no UTF-8" in gravel("look", "h.db#t").err
+    ran = gravel("count", "h.db", status=3)
+    assert "h.db#t" in ran.out
+    assert "broken cannot be read" in ran.err
+    found = {one["name"]: one for one in figures("profile", "h.db#t")["columns"]}
+    assert (found["r"]["min"], found["r"]["max"]) == (-1.5, 1e300)
+    assert math.isfinite(found["r"]["numbers"]["stddev"])
+
+
+def test_a_file_that_changes_under_way_is_told(gravel: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    from gravel.tables.csv import reader
+
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n')
+    for call in (["count", "t.csv", "--distinct", "a"], ["profile", "t.csv"], ["look", "t.csv", "--sort", "a"], ["compare", "t.csv", "t.csv", "--key", "a"],
+                 ["duplicates", "t.csv", "--on", "a"], ["clean", "p.toml"]):  # fmt: skip
+        write("t.csv", "a,b\n1,2\n3,4\n")
+        seen: list[int] = []
+        whole = reader.cut
+
+        def changed(*arguments: Any, seen: list[int] = seen, whole: Any = whole) -> Any:
+            for piece in whole(*arguments):
+                if not seen:
+                    write("t.csv", "a,b\n1,2\n3,4\n5,6\n")
+                seen.append(1)
+                yield piece
+
+        monkeypatch.setattr(reader, "cut", changed)
+        told = gravel(*call, status=1)
+        monkeypatch.setattr(reader, "cut", whole)
+        assert "was changed while it was read" in told.err, call
+    assert not Path("o.csv").exists()
