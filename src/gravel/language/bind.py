@@ -103,7 +103,7 @@ def bind_condition(text: str, scope: Scope) -> nodes.Expression:
     if bound.type.kind not in (Kind.BOOLEAN, Kind.NULL):
         raise Diagnostic(f"a condition is needed here, this is {bound.type}", text, node.start, node.end,
                          hint="compare it: … = …, … IS NOT NULL")  # fmt: skip
-    return bound
+    return _Binder(scope, text).widen(bound, BOOLEAN)
 
 
 class _Binder:

@@ -6,7 +6,7 @@ import codecs
 from dataclasses import dataclass
 from pathlib import Path
 
-from gravel.problems import TableProblem
+from gravel.problems import CallProblem, TableProblem
 from gravel.tables.csv.records import count_fields, records, split_fields
 
 DELIMITERS = (",", ";", "\t", "|")
@@ -39,6 +39,8 @@ def find(path: Path, name: str, delimiter: str | None, encoding: str | None) -> 
         size *= 4
     if not head.strip(b"\r\n"):
         raise TableProblem(f"{name} has no header line", hint="the first line names the columns" if head else "the file is empty")
+    if delimiter is not None and (len(delimiter) != 1 or not delimiter.isascii() or delimiter in '"\r\n\0'):
+        raise CallProblem(f"{delimiter!r} is no delimiter: one ASCII character, no quote and no line end", hint="--delimiter ';', or tab")
     sign = delimiter or _delimiter(head, whole)
     first = next(records(head, sign.encode(), whole or size > 2**26), None)
     if first is None and not whole:
@@ -77,7 +79,8 @@ def _encoding(path: Path, name: str, encoding: str | None) -> tuple[str, int]:
         return ("utf-8", 3) if bom == (3, "utf-8") else (bom[1] if bom else "utf-8", 0)
     try:
         codec = codecs.lookup(encoding)
-        if not getattr(codec, "_is_text_encoding", True):
+        # Encodings of names (idna, punycode) and of nothing (undefined) are none of texts.
+        if not getattr(codec, "_is_text_encoding", True) or codec.name in ("idna", "punycode", "undefined"):
             raise LookupError
     except LookupError:
         raise TableProblem(f"there is no encoding {encoding}", hint="for example utf-8, latin-1, cp1252, utf-16") from None
@@ -123,7 +126,10 @@ def _head(path: Path, name: str, encoding: str, skip: int, size: int) -> tuple[b
         whole = not file.read(1)
     if encoding == "utf-8":
         return raw, whole
-    return codecs.getincrementaldecoder(encoding)("replace").decode(raw, whole).encode("utf-8", "replace"), whole
+    try:
+        return codecs.getincrementaldecoder(encoding)("replace").decode(raw, whole).encode("utf-8", "replace"), whole
+    except UnicodeError as error:
+        raise TableProblem(f"{name} is not in {encoding.upper()}: {error}", hint="--encoding names another") from None
 
 
 def _delimiter(head: bytes, whole: bool) -> str:

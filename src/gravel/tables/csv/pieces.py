@@ -143,6 +143,8 @@ def _blocks(path: Path, name: str, dialect: Dialect, take: Take | None = None) -
                     text = decoder.decode(raw, last)
                 except UnicodeDecodeError as error:
                     raise _undecodable(error, name, dialect.encoding, lines, column) from None
+                except UnicodeError as error:
+                    raise TableProblem(f"{name} is not in {dialect.encoding.upper()}: {error}", hint="--encoding names another") from None
                 raw = text.encode("utf-8", "surrogatepass")
                 lines, column = lines + text.count("\n"), len(text) - text.rfind("\n") - 1 if "\n" in text else column + len(text)
             skipped = min(header, len(raw))
