@@ -9,21 +9,27 @@ from __future__ import annotations
 import re
 
 _PASSWORD = re.compile(r"([a-z][a-z0-9]*(?:\+[a-z0-9_]+)?://[^\s:@/?#\"']*):([^\s/?#\"']+)@", re.IGNORECASE)
+_OPTION = re.compile(r"((?:[?&;]|\b)(?:password|passwd|pwd|passphrase|sslpassword|ssl_passphrase)=)([^\s&#;\"']+)", re.IGNORECASE)
 _MARK = re.compile("⟨secret([0-9]*)⟩")
+_URL = re.compile(r"[a-z][a-z0-9]*(?:\+[a-z0-9_]+)?://[^\s\"']*", re.IGNORECASE)
 _known: list[str] = []
 
 
 def without(text: str) -> str:
     """A text with a mark in place of each password of a URL in it."""
 
-    def mark(found: re.Match[str]) -> str:
-        secret = restored(found[2])
+    def mark(text: str) -> str:
+        secret = restored(text)
         if secret not in _known:
             _known.append(secret)
         at = _known.index(secret)
-        return f"{found[1]}:⟨secret{at + 1 if at else ''}⟩@"
+        return f"⟨secret{at + 1 if at else ''}⟩"
 
-    return _PASSWORD.sub(mark, text) if "://" in text else text
+    def of_url(found: re.Match[str]) -> str:
+        url = _PASSWORD.sub(lambda one: f"{one[1]}:{mark(one[2])}@", found[0])
+        return _OPTION.sub(lambda one: f"{one[1]}{mark(one[2])}", url)
+
+    return _URL.sub(of_url, text) if "://" in text else text
 
 
 def restored(text: str) -> str:
@@ -38,9 +44,9 @@ def restored(text: str) -> str:
 
 def removed(text: str) -> str:
     """A text whose URLs have neither password nor mark, as it is signed."""
-    return _PASSWORD.sub(r"\1@", text)
+    return _URL.sub(lambda found: _OPTION.sub(r"\1", _PASSWORD.sub(r"\1@", found[0])), text)
 
 
 def unmarked(text: str) -> str:
     """A text without marks, as it is written into a plan; passwords that stand there already stay."""
-    return re.sub(f":{_MARK.pattern}@", "@", text)
+    return re.sub(f"[?&;]?[a-z_]+={_MARK.pattern}", "", re.sub(f":{_MARK.pattern}@", "@", text))

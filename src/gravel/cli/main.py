@@ -77,6 +77,11 @@ def _root(version: Annotated[bool, typer.Option("--version", "-V", help="Print t
 
 def run(arguments: list[str]) -> int:
     """Run the command line; the exit status. Problems are told on standard error, never as a traceback."""
+    if sys.stderr is None:
+        sys.stderr = open(os.devnull, "w")  # noqa: SIM115
+    if sys.stdout is None:
+        print("gravel: standard output is closed", file=sys.stderr)
+        return 3
     try:
         _end_on_signals()
         arguments = [hidden.without(_decoded(one)) for one in arguments]

@@ -111,10 +111,11 @@ class Difference:
 
 @dataclass(frozen=True)
 class Verified:
-    """What `gravel verify` tells: everything that was looked at, and what of it differs."""
+    """What `gravel verify` tells: everything that was looked at, and what of it differs; servers that were not asked."""
 
     record: str
     checked: tuple[Difference, ...]
+    not_asked: tuple[str, ...] = ()
 
     @property
     def differences(self) -> tuple[Difference, ...]:
@@ -154,21 +155,23 @@ def _put_in_place(record: Path, found: dict[str, Any]) -> bool:
     return recover(target, places)
 
 
-def verify(path: Path) -> Verified:
-    """Open again what a record names, and count it again. Raises TableProblem, CallProblem for what is no record."""
+def verify(path: Path, connect: bool = False) -> Verified:
+    """Open again what a record names, and count it again; servers are asked only with `connect`, since a record may come from anybody.
+    Raises TableProblem, CallProblem for what is no record."""
     folder = path.resolve().parent
     found = read_record(path)
     if _put_in_place(path.resolve(), found):
         found = read_record(path)
     checked: list[Difference] = []
     try:
-        _verify(found, folder, checked)
+        _verify(found, folder, checked, connect)
     except (KeyError, TypeError, AttributeError, ValueError) as error:
         raise CallProblem(f"{path} is no whole record: {type(error).__name__} {error}") from None
-    return Verified(str(path), tuple(checked))
+    servers = {one["server"] for one in (*found["inputs"], found["output"]) if one.get("content") and one.get("server")}
+    return Verified(str(path), tuple(checked), () if connect else tuple(sorted(servers)))
 
 
-def _verify(found: dict[str, Any], folder: Path, checked: list[Difference]) -> None:
+def _verify(found: dict[str, Any], folder: Path, checked: list[Difference], connect: bool) -> None:
     plan = found["plan"]
     text_hash = hashlib.sha256(plan["text"].encode()).hexdigest()
     checked.append(Difference("the plan's text in the record: SHA-256", plan["sha256"], text_hash))
@@ -180,10 +183,14 @@ def _verify(found: dict[str, Any], folder: Path, checked: list[Difference]) -> N
         checked.append(Difference(f"{plan['path']}: the file", "there", "not there"))
     for one in found["inputs"]:
         if one.get("content"):
-            _stored(one, folder, checked, must=False)
+            if connect or not one.get("server"):
+                _stored(one, folder, checked, must=False)
         elif not one.get("server"):
             _file(one, folder, checked)
-    (_stored if found["output"].get("content") else _file)(found["output"], folder, checked)
+    if not found["output"].get("content"):
+        _file(found["output"], folder, checked)
+    elif connect or not found["output"].get("server"):
+        _stored(found["output"], folder, checked)
     if found.get("left_behind") and found["left_behind"].get("path"):
         _file(found["left_behind"], folder, checked, found["output"]["reading"])
     wrong = []

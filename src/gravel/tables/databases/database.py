@@ -6,12 +6,13 @@ is in its class.
 
 from __future__ import annotations
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any, ClassVar
-from urllib.parse import unquote, urlsplit, urlunsplit
+from urllib.parse import SplitResult, parse_qsl, unquote, urlencode, urlsplit, urlunsplit
 
 from gravel.hidden import restored
 from gravel.language.types import Kind, Type
@@ -68,10 +69,37 @@ def masked(url: str) -> str:
     if restored(parts.netloc).count("@") > 1:
         # Drivers do not agree where such a password ends, and a part of it would be taken for the host.
         raise CallProblem("a database's URL is not as one is written: two @ in it", hint="in a password @ is written %40, / is %2F")
-    if parts.password is None:
-        return url
-    host = parts.netloc.rpartition("@")[2]
-    return urlunsplit(parts._replace(netloc=f"{parts.username or ''}@{host}"))
+    _refuse_options(parts)
+    if parts.password is not None:
+        host = parts.netloc.rpartition("@")[2]
+        parts = parts._replace(netloc=f"{parts.username or ''}@{host}")
+    options = [one for one in parse_qsl(parts.query, keep_blank_values=True) if one[0].lower() not in _SECRETS]
+    return urlunsplit(parts._replace(query=urlencode(options, safe="/:"))) if parts.query else urlunsplit(parts)
+
+
+_SECRETS = ("password", "passwd", "pwd", "passphrase", "sslpassword", "ssl_passphrase")
+# What an address may say beside where the server is: nothing that runs a statement, loads code or reads another file's settings.
+_OPTIONS = {
+    *_SECRETS, "user", "host", "hostaddr", "port", "dbname", "database", "unix_socket", "connect_timeout", "read_timeout", "write_timeout",
+    "application_name", "target_session_attrs", "channel_binding", "gssencmode", "krbsrvname", "charset", "sslmode", "sslrootcert", "sslcert",
+    "sslkey", "sslcrl", "ssl_ca", "ssl_cert", "ssl_key", "ssl_verify_cert", "ssl_verify_identity", "driver", "encrypt", "trustservercertificate",
+    "service_name",
+}  # fmt: skip
+
+
+_SETTINGS = "statement_timeout|lock_timeout|idle_in_transaction_session_timeout|search_path"
+
+
+def _refuse_options(parts: SplitResult) -> None:
+    if parts.scheme.partition("+")[0].lower() == "sqlite":
+        raise CallProblem("a SQLite file is named by its path", hint="FILE.db#table")
+    for name, value in parse_qsl(parts.query, keep_blank_values=True):
+        if name.lower() == "options" and re.fullmatch(rf"(\s*-c\s*({_SETTINGS})=[\w.,]*)+", value):
+            continue
+        if name.lower() not in _OPTIONS:
+            raise CallProblem(
+                f"{name} is no option that an address may have", hint="known are those of the connection: sslmode, connect_timeout …"
+            )
 
 
 def without_secret(text: str, url: str) -> str:
