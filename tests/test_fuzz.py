@@ -157,3 +157,20 @@ def test_odd_arguments_and_environments(folder: Path) -> None:
         ran = subprocess.run(f"{' '.join(PROGRAM)} look t.csv {closed}", shell=True, cwd=folder, capture_output=True, check=False)
         assert ran.returncode in (0, 3), (closed, ran.stderr)
         assert b"Traceback" not in ran.stderr, closed
+
+
+def test_little_memory_is_told_and_leaves_nothing(folder: Path) -> None:
+    import subprocess
+
+    write("t.csv", "a,b\n1,x\n2,y\n")
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n')
+    for limit in (100_000, 250_000, 400_000):
+        for call in ("count t.csv", "profile t.csv", "compare t.csv t.csv --key a", "clean p.toml"):
+            command = f"ulimit -v {limit}; {' '.join(PROGRAM)} {call}"
+            ran = subprocess.run(command, shell=True, executable="/bin/bash", cwd=folder, capture_output=True, text=True, check=False)
+            assert (ran.returncode, "of memory here" in ran.stderr, "Traceback" in ran.stderr) == (3, True, False), (
+                limit,
+                call,
+                ran.stderr,
+            )
+    assert sorted(path.name for path in folder.iterdir()) == ["p.toml", "t.csv"]

@@ -13,6 +13,19 @@ class _NoPandas:
             raise ModuleNotFoundError("no command needs pandas", name=name)
 
 
+LEAST = 512  # MiB of address space: below that libraries fail while they load, some of them without a word
+
+
+def _too_little() -> int:
+    """The MiB that the process may have, where they are too few, else 0."""
+    try:
+        import resource
+    except ImportError:
+        return 0
+    limit = resource.getrlimit(resource.RLIMIT_AS)[0]
+    return limit >> 20 if limit != resource.RLIM_INFINITY and limit >> 20 < LEAST else 0
+
+
 def main() -> None:
     """Run the command line and exit with its status."""
     if sys.argv[1:] in (["--version"], ["-V"]):
@@ -21,7 +34,14 @@ def main() -> None:
         print(f"gravel {__version__}")
         return
     import gc
+    import os
 
+    if too_little := _too_little():
+        print(
+            f"gravel: a process may have {too_little} MiB of memory here, and at least {LEAST} are needed\nhint: ulimit -v", file=sys.stderr
+        )
+        sys.exit(3)
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # no command does linear algebra, and each of its threads takes memory
     gc.set_threshold(100_000, 50, 50)  # little here is in cycles, and looking for them while modules load takes a tenth of the start
     sys.meta_path.insert(0, _NoPandas)  # type: ignore[arg-type]
     try:

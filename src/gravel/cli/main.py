@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import re
 import signal
 import sys
 import threading
@@ -164,7 +165,11 @@ def _no_memory() -> int:
 
 def _failed(error: BaseException) -> int:
     """Something that was not foreseen: told as a mistake of ours, with a file of where it happened that holds none of the data."""
-    if "emory" in type(error).__name__ or (isinstance(error, OSError) and error.errno == errno.ENOMEM) or "malloc" in str(error):
+    if (
+        "emory" in type(error).__name__
+        or (isinstance(error, OSError) and error.errno == errno.ENOMEM)
+        or re.search("malloc|allocate|map segment", str(error))
+    ):
         return _no_memory()
     import platform
     import tempfile

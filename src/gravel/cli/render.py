@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
+from rich.segment import Segment
 from rich.text import Text
 
 from gravel.hidden import without
@@ -26,7 +28,13 @@ DIM, MARK, BAD, GOOD, HEAD = "bright_black", "cyan", "red", "green", "bold"
 
 
 class _Console(Console):
-    """A console that lets a reader that has gone be told where the program ends."""
+    """A console that sends no control character of a name or a value to the terminal, and lets a reader that has gone be told where the
+    program ends."""
+
+    def render(self, renderable: Any, options: Any = None) -> Any:
+        """See Console; its own codes are no segments of text."""
+        for segment in super().render(renderable, options):
+            yield segment if segment.control or segment.text.isprintable() else Segment(safe(segment.text, "\n"), segment.style)
 
     def on_broken_pipe(self) -> None:
         raise BrokenPipeError
@@ -64,8 +72,7 @@ def print_json(command: str, figures: dict[str, Any]) -> None:
     """A command's figures as JSON, its name and version first."""
     whole = {"gravel": f"{command}/1", **figures}
     if max((len(value) for value in figures.values() if isinstance(value, list)), default=0) < _MANY:
-        json.dump(whole, sys.stdout, ensure_ascii=False, indent=2)
-        sys.stdout.write("\n")
+        sys.stdout.write(_escaped(json.dumps(whole, ensure_ascii=False, indent=2)) + "\n")
         return
     # Indenting is done in Python, ten times slower: long lists get a line an item.
     parts = []
@@ -75,7 +82,12 @@ def print_json(command: str, figures: dict[str, Any]) -> None:
         else:
             text = json.dumps(value, ensure_ascii=False)
         parts.append(f"  {json.dumps(name, ensure_ascii=False)}: {text}")
-    sys.stdout.write("{\n" + ",\n".join(parts) + "\n}\n")
+    sys.stdout.write(_escaped("{\n" + ",\n".join(parts) + "\n}\n"))
+
+
+def _escaped(text: str) -> str:
+    """JSON without the control characters that its own rules leave as they are: they stand in strings alone."""
+    return re.sub("[\x7f-\x9f]", lambda found: f"\\u{ord(found[0]):04x}", text)
 
 
 def print_table(
