@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import random
+import shlex
 import sqlite3
 from decimal import Decimal
 from pathlib import Path
@@ -274,3 +275,30 @@ def test_a_file_that_changes_under_way_is_told(gravel: Any, monkeypatch: pytest.
         monkeypatch.setattr(reader, "cut", whole)
         assert "was changed while it was read" in told.err, call
     assert not Path("o.csv").exists()
+
+
+def test_merged_rows_that_disagree_are_counted_in_every_column(figures: Any) -> None:
+    write("r.csv", "id,owner,born,phone\n" + "".join(f"{n},{n // 2},19{50 + n % 40},{'' if n % 3 else n}\n" for n in range(40)))
+    for more, expected in (
+        ("", {"born": 20, "phone": 0}),
+        (", fill = ['phone']", {"born": 20, "phone": 0}),
+        (", fill = true", {"born": 20, "phone": 0}),
+    ):
+        write("p.toml", f"table = 'r.csv'\nwrite = 'o.csv'\nreplace = true\nkey = ['id']\n[[step]]\nunique = {{ by = ['owner']{more} }}\n")
+        step = figures("clean", "p.toml")["steps"][1]
+        told = step["conflicts"]
+        assert {name: told.get(name, 0) for name in expected} == expected, (more, step)
+
+
+def test_what_a_finding_counts_is_what_its_fix_changes(figures: Any) -> None:
+    write("t.csv", "name\n" + "Ines \n" * 2 + "Ines\n" + "other\n" * 9)
+    (finding,) = [one for one in figures("profile", "t.csv")["findings"] if one["finding"] == "spellings"]
+    seen = figures(*shlex.split(finding["see"])[1:])["matching"]
+    changed = figures("try", "t.csv", finding["mend"])["assignments"][0]["changed"]
+    assert (finding["rows"], seen, changed) == (2, 2, 2)
+
+
+def test_keys_of_two_columns_are_found_whatever_the_second_holds(figures: Any) -> None:
+    rows = [(boat, day) for boat in range(300) for day in range(300)]
+    write("t.csv", "boat,day\n" + "".join(f"{boat},{20_000 + day}\n" for boat, day in rows))
+    assert figures("profile", "t.csv")["keys"] == [["boat", "day"]]

@@ -110,11 +110,14 @@ def _killed_before(call: int, folder: Path, *arguments: str) -> int:
     return call - int(ran.stderr.rpartition("calls ")[2])
 
 
-@pytest.mark.parametrize("target", ["o.csv", "o.parquet", "h.db#t"])
-def test_a_kill_before_any_step_of_a_publication_loses_nothing(target: str, folder: Path, gravel: Any) -> None:
+@pytest.mark.parametrize("target", ["o.csv", "o.parquet", "h.db#t", "postgresql"])
+def test_a_kill_before_any_step_of_a_publication_loses_nothing(target: str, folder: Path, gravel: Any, request: Any) -> None:
     """For every call at a run's end: afterwards the target is the old one or the new one, and the next run needs no hand."""
     from gravel.tables.reference import open_table
     from gravel.tables.table import scan
+
+    if target == "postgresql":
+        target = f"{request.getfixturevalue('postgresql')}#public.published"
 
     def rows() -> int | None:
         try:

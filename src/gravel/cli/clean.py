@@ -56,8 +56,6 @@ def clean(
         for outside in targets_outside(plan_file):
             render.note(f"writes {outside}, which is not in the plan's folder", not no_color)
     done = run_plan(plan_file, given, wish)
-    if report is not None:
-        _report(report, done, given)
     if format is Format.json:
         render.print_json("clean", _json(done))
     elif format is Format.table:
@@ -87,6 +85,8 @@ def clean(
         render.note(f"{done.table}: {line}", not no_color)
     for name in done.cleared:
         render.note(f"cleared {name}, which a run that was stopped had left", not no_color)
+    if report is not None:
+        _report(report, done, given)  # after the ledger, which is told even where the page cannot be written
     if not done.good:
         _why_not(done)
         raise typer.Exit(1)
