@@ -94,7 +94,11 @@ def query(
         render.malformed_notes(name, malformed, not no_color)
     for fault in session.faults:
         count = "1 row" if fault.rows == 1 else f"{fault.rows:,} rows"
-        first = f", first in source row {fault.row:,}" if fault.row else ""
+        first = (
+            f", first in source row{'s' if len(fault.first) > 1 else ''} {', '.join(f'{row:,}' for row in fault.first)}"
+            if fault.first
+            else ""
+        )
         left = {"null": "NULL in the result", "omit": "left out"}.get(on_error.value, "")
         render.note(f"{fault.stage}: {fault.expression[:80]} fails with {fault.sqlstate} in {count}{first}: {left}", not no_color)
 
@@ -208,7 +212,11 @@ def _json(found: Relation, texts: list[list[str | None]], session: Session, writ
         "account": [{"stage": one.stage, "in": one.rows_in, "out": one.rows_out, "detail": one.detail} for one in session.account],
         "cautions": [{"caution": kind, "rows": rows, "detail": detail, "hint": hint} for kind, rows, detail, hint in session.cautions],
         "errors": [
-            {"stage": one.stage, "expression": one.expression, "sqlstate": one.sqlstate, "rows": one.rows, "row": one.row} for one in session.faults
+            {
+                "stage": one.stage, "expression": one.expression, "sqlstate": one.sqlstate, "rows": one.rows, "row": one.row,
+                "first_rows": list(one.first),
+            }
+            for one in session.faults
         ],
         "written": None if write is None else str(write),
     }  # fmt: skip

@@ -141,6 +141,43 @@ def read_record(path: Path) -> dict[str, Any]:
     return found
 
 
+def pending_path(record: Path) -> Path:
+    """Where a record waits while its database commits."""
+    return record.with_name(f".{record.name}.pending")
+
+
+def settle_pending(record: Path, connect: bool) -> bool:
+    """A record that waits for a commit of which its run did not live to hear: it takes its place if the database's table holds what it
+    says, and goes if not; whether there was one. A server is asked only with `connect`."""
+    pending = pending_path(record)
+    if not pending.is_file():
+        return False
+    try:
+        one = read_record(pending)["output"]
+        if one.get("server") and not connect:
+            return False
+        table = open_table(f"{one['server'] if one['path'] is None else record.parent / one['path']}#{one['part']}")
+        stands = _content(one, table).value == one["content"]
+    except TableProblem:
+        return False  # it cannot be asked now
+    except (CallProblem, KeyError, TypeError, AttributeError, ValueError):
+        stands = False
+    if stands:
+        os.replace(pending, record)
+    else:
+        pending.unlink()
+    return True
+
+
+def _content(one: dict[str, Any], table: Any) -> Any:
+    """What a table holds now, its columns taken for the types that a record has of them."""
+    kinds = [TEXT] * len(table.columns)
+    if "columns" in one:
+        types = {column["name"]: kept_type(named_type(column["type"]).type) for column in one["columns"]}
+        kinds = [types.get(column, TEXT) for column in table.columns]
+    return content_of(table, kinds)
+
+
 def _put_in_place(record: Path, found: dict[str, Any]) -> bool:
     """Finish what a killed run was about to put in place beside a record, whether there was such."""
     try:
@@ -159,8 +196,9 @@ def verify(path: Path, connect: bool = False) -> Verified:
     """Open again what a record names, and count it again; servers are asked only with `connect`, since a record may come from anybody.
     Raises TableProblem, CallProblem for what is no record."""
     folder = path.resolve().parent
+    settled = settle_pending(path.resolve(), connect)
     found = read_record(path)
-    if _put_in_place(path.resolve(), found):
+    if _put_in_place(path.resolve(), found) or settled:
         found = read_record(path)
     checked: list[Difference] = []
     try:
@@ -223,13 +261,10 @@ def _stored(one: dict[str, Any], folder: Path, checked: list[Difference], must: 
         if must:
             raise
         return
-    kinds = [TEXT] * len(table.columns)
     if "columns" in one:
         then = [column["name"] for column in one["columns"]]
         checked.append(Difference(f"{name}: columns", ", ".join(then), ", ".join(table.columns)))
-        types = {column["name"]: kept_type(named_type(column["type"]).type) for column in one["columns"]}
-        kinds = [types.get(column, TEXT) for column in table.columns]
-    now = content_of(table, kinds)
+    now = _content(one, table)
     checked.append(Difference(f"{name}: rows", f"{one['rows']:,}", f"{now.rows:,}"))
     checked.append(Difference(f"{name}: content", one["content"], now.value))
 

@@ -21,7 +21,7 @@ from gravel.plans.ledger import Proof, StepCount, StepLine
 from gravel.plans.left import LEFT_COLUMNS, packed
 from gravel.plans.model import PlanFile
 from gravel.plans.placing import Placed, in_place, into_file, into_table, may_be_placed
-from gravel.plans.record import record_of, written
+from gravel.plans.record import pending_path, record_of, settle_pending, written
 from gravel.plans.rows import Rows
 from gravel.plans.steps import BoundPlan, RowAction, record_path
 from gravel.tables.atomic_file import Output, Publication, private_folder, recorded, refuse_foreign
@@ -108,6 +108,7 @@ def _run(plan: BoundPlan, wish: Wish) -> Run:
                 # Rows that a change in place has taken from their table are nowhere else: their file stays.
                 plan = replace(plan, left_behind=_free(plan.left_behind))
                 publication.places = (*publication.places, plan.left_behind)
+            settle_pending(record_path(plan.target), True)
             _may_replace(plan)
             return _written(plan, wish, scratch, publication)
         finally:
@@ -307,16 +308,23 @@ def _commit(
         return
     if left is not None:
         publication.publish([left])
+    if record is not None:
+        # It waits beside its place: should the run not live to hear of the commit, the next one asks the database which of the two is true.
+        record.move(pending_path(record.target))
     try:
         placed.commit()
     except CommitUnknown:
+        if record is not None:
+            record.keep()
         raise
     except BaseException:
         if left is not None:
             plan.left_behind.unlink(missing_ok=True)
         raise
     if record is not None:
-        publication.publish([record], gone)
+        record.commit()
+    for path in gone:
+        path.unlink(missing_ok=True)
 
 
 def ledger(flow: Flow) -> tuple[StepLine, ...]:

@@ -180,11 +180,27 @@ class Output:
         except OSError as error:
             raise problem_of(error, self.name) from None
 
+    def move(self, path: Path) -> None:
+        """Let the finished file wait under another name. Raises TableProblem."""
+        try:
+            os.replace(self.path, path)
+            self.path = path
+            sync_folder(path.parent)
+        except OSError as error:
+            raise problem_of(error, self.name) from None
+
+    def keep(self) -> None:
+        """Let the file stay where it waits."""
+        self._kept = True
+
+    _kept = False
+
     def discard(self) -> None:
         """Leave no trace; the target is as it was."""
         with contextlib.suppress(OSError):
             self._file.close()
-        self.path.unlink(missing_ok=True)
+        if not self._kept:
+            self.path.unlink(missing_ok=True)
         if self._own is not None:
             self._own.__exit__(None, None, None)
             self._own = None

@@ -345,7 +345,7 @@ class Database(ABC):
             told = without_secret(str(cause), self.url) or type(cause).__name__
             raise CommitUnknown(
                 f"{self.shown}: the connection broke at the commit ({told}); whether the changes stand is not known",
-                detail="rows left behind are kept in their file, and no record was written",
+                detail="rows left behind are kept in their file; the next run of the plan asks the database before it begins",
                 hint=number or "look at the table: the changes are all there, or none of them is",
             ) from None
 
