@@ -302,3 +302,54 @@ def test_keys_of_two_columns_are_found_whatever_the_second_holds(figures: Any) -
     rows = [(boat, day) for boat in range(300) for day in range(300)]
     write("t.csv", "boat,day\n" + "".join(f"{boat},{20_000 + day}\n" for boat, day in rows))
     assert figures("profile", "t.csv")["keys"] == [["boat", "day"]]
+
+
+def test_an_address_shows_no_password_and_runs_no_statement(gravel: Any) -> None:
+    for name in ("password", "passwd"):
+        told = gravel("count", f"postgresql://ann@127.0.0.1:1/harbour?{name}=hush21#boats", status=None)
+        assert told.status in (2, 3)
+        assert "hush21" not in told.err + told.out
+    write("p.toml", 'table = "postgresql://ann@127.0.0.1:1/harbour?password=hush21#boats"\nwrite = "o.csv"\n')
+    assert "hush21" not in gravel("clean", "p.toml", status=3).err
+    assert "no option" in gravel("count", "mysql://ann@127.0.0.1:1/harbour?init_command=DROP%20TABLE%20boats#boats", status=2).err
+    assert "FILE.db#table" in gravel("count", "sqlite:///none.db#t", status=2).err
+    assert not Path("none.db").exists()
+
+
+def test_files_that_nobody_else_reads_make_files_that_nobody_else_reads(gravel: Any) -> None:
+    write("t.csv", "id,n\n1,2\n2,3\n")
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\nreplace = true\n[[step]]\ndrop_rows = "id = 1"\n')
+    write("o.csv", "mine\n")
+    Path("o.csv").chmod(0o600)
+    gravel("clean", "p.toml")
+    assert {path.name: path.stat().st_mode & 0o777 for path in Path().glob("o*")} == {
+        "o.csv": 0o600,
+        "o-left-behind.csv": 0o600,
+        "o.record.json": 0o600,
+    }
+
+
+def test_names_cannot_steer_the_terminal(gravel: Any) -> None:
+    name = "a\x1b[31m.csv"
+    write(name, "id,n\x1b[31m\u009bame\n1,x\u009b31m\n2,y\n")
+    write("p.toml", 'table = "a\\u001b[31m.csv"\nwrite = "o.csv"\n[[step]]\nnote = "n\\u001b[31mote"\nset = { id = "id + 1" }\n')
+    for call in (["count", name], ["look", name], ["profile", name], ["duplicates", name], ["check", name, "c\x1b[31m: id > 1"], ["clean", "p.toml"],
+                 ["look", name, "--format", "json"], ["profile", name, "--format", "json"], ["look", "nosuch\x1b[31m"], ["look", name, "--where", '"n\x1b" = 1']):  # fmt: skip
+        ran = gravel(*call, status=None)
+        assert not set("\x1b\u009b") & set(ran.out + ran.err), call
+
+
+def test_all_mistakes_of_a_plan_and_what_failed_in_a_row_are_told(gravel: Any, figures: Any) -> None:
+    write("p.toml", 'tabel = "x"\n[[step]]\nnote = "only a note"\n')
+    told = gravel("clean", "p.toml", status=2).err
+    for line in ("no key tabel", "does not say `table`", "does not say `write`", "step 1 has no verb", "p.toml:2"):
+        assert line in told
+    write("t.csv", "id,n\n1,2\n2,x\n")
+    write("q.toml", 'table = "t.csv"\nwrite = "o.csv"\non_error = "set aside"\n[[step]]\nset = { n = "CAST(n AS INTEGER)" }\n')
+    event = figures("follow", "q.toml", "--row", 2)["rows"][0]["paths"][0]["events"][-1]
+    assert (event["outcome"], event["sqlstate"], event["read"]) == ("set aside", "22018", {"n": "x"})
+    assert "22018" in gravel("follow", "q.toml", "--row", 2).out
+    assert "takes one value" in gravel("look", "t.csv", "--where", "id = 1", "--where", "id = 2", status=2).err
+    assert [one["columns"] for one in figures("count", "t.csv", "--key", "id", "--key", "n")["tables"][0]["keys"]] == [["id"], ["n"]]
+    assert "[check]" in gravel("check", "--help").out.replace("\n", "").replace("│", "")
+    assert "that would be written" in gravel("clean", "q.toml", "--dry-run").out.replace("\n", " ")
