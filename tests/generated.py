@@ -55,7 +55,9 @@ class Expressions:
         self.rng, self.columns, self.failing = rng, columns, failing
 
     def leaf(self, kind: str, column: bool = False) -> str:
-        """A column or a literal."""
+        """A column or a literal; a condition is never a literal, which a planner could decide before it runs."""
+        if kind == "b" and (not any(one.kind == "b" for one in self.columns) or self.rng.random() < 0.3):
+            return f"({self.rng.choice(self.columns).text} IS NOT NULL)" if self.columns else "TRUE"
         known = [one.text for one in self.columns if one.kind == kind]
         if known and (column or self.rng.random() < 0.8):
             return self.rng.choice(known)
@@ -124,7 +126,9 @@ class Expressions:
 
     def _b(self, depth: int) -> str:
         kind = self.rng.choice("iidftyi")
-        a, b = self.make(kind, depth), self.make(kind if kind in "ty" else self.rng.choice("idf"), depth)
+        a = self.make(kind, depth)
+        a = self.leaf(kind, True) if a in LITERALS[kind] else a
+        b = self.make(kind if kind in "ty" else self.rng.choice("idf"), depth)
         left, right = self.make("b", depth), self.make("b", depth)
         other = self.leaf("i")
         return self.rng.choice(
@@ -257,6 +261,9 @@ class Queries:
             items, kinds = self._aggregates(columns, kinds, bool(kind))
             if not kind:
                 items[0], kinds[0] = grouped[0].text, grouped[0].kind
+            if outer and not kind and rng.random() < 0.4:
+                around = rng.choice(outer)  # a column of the row around it has one value in every group
+                items[-1], kinds[-1] = around.text, around.kind
             how = rng.choice(["{}"] if self.portable else ["{}", "{}", "ROLLUP ({})", "CUBE ({})", "GROUPING SETS (({}), ())"])
             having = rng.choice(["", "", " HAVING COUNT(*) > 1", f" HAVING {rng.choice(items[-1:])} IS NOT NULL"])
             return f"SELECT {', '.join(items)} FROM {source}{where} GROUP BY {how.format(', '.join(keyed))}{having}", kinds

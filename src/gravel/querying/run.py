@@ -3,6 +3,7 @@ accounts for its rows."""
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
@@ -16,7 +17,7 @@ from gravel.language import parse, tree
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
-from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined, renamed, typed
+from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, renamed, typed
 from gravel.querying.windowing import Windowing
 
 _ROUNDS, _RECURSIVE_ROWS = 100_000, 20_000_000  # a recursive query beyond them does not end
@@ -139,7 +140,11 @@ class Session(Windowing):
         aggregates = [one for one in self._aggregates(select, items, query, over, withs) if id(one) not in outside]
         if select.groups is not None or aggregates or select.having is not None:
             over, stands = self._group(select, over, items, aggregates, withs)
-            over, outside = self._with_outer(over)
+            beside, outside = self._with_outer(over)
+            if isinstance(over, Grouped) and beside is not over:
+                # Still groups: what is written names the columns of the rows that were grouped.
+                fields = {one.name: getattr(beside, one.name) for one in dataclasses.fields(Relation)}
+                over = Grouped(**fields, ungrouped=over.ungrouped)
             stands |= outside
             if select.having is not None:
                 over = self._where(select.having, over, withs, "HAVING", stands)
