@@ -154,7 +154,7 @@ def test_expressions_row_by_row(server: Any) -> None:
 
 
 def _listed(rows: Any) -> Any:
-    return sorted(rows, key=lambda row: [("~" if one is None else f"{float(one):.6g}" if _number(one) else one) for one in row])
+    return sorted(rows, key=lambda row: [("~" if one is None else f"{float(one):.10g}" if _number(one) else one) for one in row])
 
 
 def _number(text: str) -> bool:

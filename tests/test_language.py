@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import datetime
+import re
 import time
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -13,6 +15,7 @@ from hypothesis import strategies as st
 import nasty
 from conftest import shown, write
 from gravel.language.functions.catalogue import catalogue
+from gravel.language.tables import GRAMMAR
 
 
 def value(expression: str) -> str:
@@ -285,6 +288,15 @@ def test_parameters_are_typed_by_their_literal_and_today_is_fixed(figures: Any, 
     write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[params]\nlow = 1\n[[step]]\nkeep_rows = "n > :low"\n')
     assert figures("clean", "p.toml")["rows_out"] == 1
     assert figures("clean", "p.toml", "--param", "low=0")["rows_out"] == 2
+
+
+def test_a_column_of_any_name_is_cleaned_as_suggested(gravel: Any) -> None:
+    """Each word of the grammar as the name of a column: what is suggested quotes the words that the language keeps for itself."""
+    names = sorted({word.lower() for word in re.findall(r"[A-Z_]{2,}", GRAMMAR.read_text("utf-8"))})
+    write("t.csv", ",".join(names) + "\n" + 3 * (",".join(" x y" for _ in names) + "\n"))
+    gravel("profile", "t.csv", "--suggest", "p.toml", "--choose", "all")
+    gravel("clean", "p.toml")
+    assert Path("t-clean.csv").read_text("utf-8").splitlines()[1:] == 3 * [",".join("x y" for _ in names)]
 
 
 def test_functions_are_listed_and_looked_up(figures: Any, gravel: Any) -> None:

@@ -328,6 +328,8 @@ class _Binder:
             return nodes.Constant(DATE, node.start, node.end, self.scope.given.today)
         if node.name == "CURRENT_TIMESTAMP":
             return nodes.Constant(ZONED, node.start, node.end, self.scope.given.now)
+        if node.name == "LOCALTIMESTAMP":
+            return nodes.Constant(TIMESTAMP, node.start, node.end, self.scope.given.now.replace(tzinfo=None))
         if node.operator and len(node.arguments) == 2 and any(isinstance(one, tree.Row) for one in node.arguments):
             if node.name not in ("=", "<>", "<", "<=", ">", ">=", "IS DISTINCT FROM"):
                 raise self.row(next(one for one in node.arguments if isinstance(one, tree.Row)))  # type: ignore[misc]

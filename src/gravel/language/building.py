@@ -379,6 +379,10 @@ class Expressions:
     def current_timestamp(self, span: Span, items: list[Any]) -> Any:
         return self._call(span, items, "CURRENT_TIMESTAMP")
 
+    @rule
+    def localtimestamp(self, span: Span, items: list[Any]) -> Any:
+        return self._call(span, items, "LOCALTIMESTAMP")
+
     def _regex(self, span: Span, items: list[Any], name: str, **clauses: tuple[str, str]) -> Any:
         """The call of a regular expression function; `clauses` have the kind and text of what stands for a missing one."""
         pattern = next(item for item in items if isinstance(item, tree.Node))

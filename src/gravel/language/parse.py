@@ -113,6 +113,7 @@ _OTHER_OPERATORS = {
     "ILIKE": "write UPPER(x) LIKE UPPER('…')", "RLIKE": "write x LIKE_REGEX '…'", "REGEXP": "write x LIKE_REGEX '…'", "DIV": "write TRUNC(a / b)",
     "MOD": "write MOD(a, b), or a % b",
     "QUALIFY": "put the window function into a derived table, and WHERE around it", "TOP": "write FETCH FIRST 5 ROWS ONLY",
+    "TABLESAMPLE": "a sample differs from run to run: keep part of the rows with WHERE, as MOD(number, 10) = 0",
 }  # fmt: skip
 
 

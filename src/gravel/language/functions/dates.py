@@ -248,6 +248,18 @@ describe(
     meaning="CURRENT_DATE: the day of the run, fixed from its start; --today sets it",
     examples={"CURRENT_DATE - CURRENT_DATE": "0"},
 )
+describe(
+    "CURRENT_TIMESTAMP() TIMESTAMP WITH TIME ZONE",
+    family="dates",
+    meaning="CURRENT_TIMESTAMP: the moment at which the run began, on the day that CURRENT_DATE is",
+    examples={"CAST(CURRENT_TIMESTAMP AS DATE) = CURRENT_DATE": "TRUE"},
+)
+describe(
+    "LOCALTIMESTAMP() TIMESTAMP",
+    family="dates",
+    meaning="LOCALTIMESTAMP: CURRENT_TIMESTAMP as a TIMESTAMP, in UTC",
+    examples={"LOCALTIMESTAMP = CURRENT_TIMESTAMP AT TIME ZONE 'UTC'": "TRUE"},
+)
 
 
 def _zone_type(types: list[Type], values: list[Any]) -> Type:
