@@ -189,9 +189,9 @@ class Output:
         except OSError as error:
             raise problem_of(error, self.name) from None
 
-    def keep(self) -> None:
-        """Let the file stay where it waits."""
-        self._kept = True
+    def keep(self, stays: bool = True) -> None:
+        """Let the file stay where it waits, whatever is discarded."""
+        self._kept = stays
 
     _kept = False
 
@@ -245,6 +245,7 @@ class Publication:
         """Put finished outputs in their places, one after another, and take `gone` away. From the journal's rename on it will be done, by
         this run or the next. Raises TableProblem."""
         moves = [[str(one.path), str(one.target)] for one in outputs]
+        beside = None
         try:
             for one in outputs:
                 os.chmod(one.path, one.mode)
@@ -259,9 +260,16 @@ class Publication:
                 json.dump({"moves": moves, "gone": [str(path) for path in gone]}, file)
                 file.flush()
                 os.fsync(file.fileno())
+            # What the journal names must stay, however this run ends; where there is no journal, the next one clears it.
+            for one in outputs:
+                one.keep()
             os.replace(beside, self.journal)
             sync_folder(self.journal.parent)
         except OSError as error:
+            for one in outputs:
+                one.keep(False)
+            if beside is not None:
+                beside.unlink(missing_ok=True)
             raise problem_of(error, self.target.name) from None
         try:
             self._finish()
