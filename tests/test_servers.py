@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import threading
 from pathlib import Path
@@ -147,3 +148,24 @@ rows = "same"
     assert gravel("query", same, "--param", "p=postgresql://u:hush!@h/b", "--format", "json").json["rows"] == [[True, True]]
     gravel("try", "b.csv", "id = id + 1", "--add", "p.toml")  # what stands in a plan is left as it stands
     assert Path("p.toml").read_text().count("hush") == 3
+
+
+def test_a_base_without_an_encoding(postgresql: str, gravel: Any, figures: Any) -> None:
+    import psycopg
+
+    values = [b"ann", b"\xe9", b"", b"\xc3\xa9", b"\xed\xa0\x80", b"\xf4\x8f\xbf\xbf", b"\xf4\x90\x80\x80", b"\xc0\xaf"]
+    sound = [value for value in values if value.decode("utf-8", "replace").encode() == value]
+    assert len(sound) == 4
+    with psycopg.connect(postgresql, autocommit=True) as connection:
+        connection.execute("CREATE DATABASE bytes ENCODING 'SQL_ASCII' TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'")
+    url = postgresql.replace("/postgres?", "/bytes?")
+    with psycopg.connect(url, autocommit=True) as connection, connection.cursor() as cursor:
+        cursor.execute("CREATE TABLE t (id int PRIMARY KEY, name text)")
+        cursor.executemany("INSERT INTO t VALUES (%s, convert_from(%s, 'SQL_ASCII'))", list(enumerate(values)))
+    found = figures("look", f"{url}#t", "--rows", "20")
+    expected = [value.decode() if value in sound else base64.b64encode(value).decode() for value in values]
+    assert [row["values"]["name"] for row in found["shown"]] == expected
+    assert "4 of the texts in name are no UTF-8: they are told as base64" in " ".join(gravel("look", f"{url}#t").err.split())
+    write("p.toml", f'table = "{url}#t"\nwrite = "out.db#t"\n')
+    assert "4 TEXT that is no UTF-8" in gravel("clean", "p.toml", status=1).err
+    assert not Path("out.db").exists()

@@ -96,6 +96,8 @@ SELECT b.id, s.sid FROM b JOIN s ON TRUE WHERE s.nights = 2
 SELECT x.id, y.id FROM b x JOIN b y ON x.pier = y.pier AND x.id < y.id
 SELECT id, sid FROM b JOIN (SELECT sid, bid AS id FROM s) AS t USING (id)
 SELECT id, sid FROM b LEFT JOIN (SELECT sid, bid AS id FROM s) AS t USING (id)
+SELECT j.oid, j.who, sid FROM s RIGHT JOIN (b JOIN o ON b.owner = o.oid) AS j(bid, who) ON s.bid = j.bid
+SELECT * FROM (b LEFT JOIN (SELECT sid, bid AS id FROM s) AS t USING (id)) AS j(k, who)
 SELECT id, sid FROM b RIGHT JOIN (SELECT sid, bid AS id FROM s) AS t USING (id)
 SELECT id, sid FROM b FULL JOIN (SELECT sid, bid AS id FROM s) AS t USING (id)
 SELECT b.id, s.sid, o.town FROM b JOIN s ON b.id = s.bid JOIN o ON o.oid = b.owner

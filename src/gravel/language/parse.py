@@ -134,6 +134,8 @@ def _bad_token(text: str, error: Any) -> Diagnostic:
         return Diagnostic(
             f"there is no operator {before[1].upper()}", text, before.start(), before.end(1), hint=_OTHER_OPERATORS[before[1].upper()]
         )
+    if token.type == "NAME" and word.upper() in _OTHER_OPERATORS:
+        return Diagnostic(f"there is no operator {word.upper()}", text, start, start + len(word), hint=_OTHER_OPERATORS[word.upper()])
     if word == "=" and text[start - 1 : start] == "=":
         hint = "equality is written with one ="
     elif token.type in ("NAME", "STRING") and error.accepts and {"AND", "OR"} & set(error.accepts):

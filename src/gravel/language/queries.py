@@ -175,7 +175,12 @@ class Build(Expressions):
 
     @rule
     def nested_join(self, span: Span, items: list[Any]) -> Any:
-        return dataclasses.replace(items[0], start=span[0], end=span[1])
+        source, alias = nodes_in(items)[0], _alias(items)
+        if not alias[0]:
+            return dataclasses.replace(source, start=span[0], end=span[1])
+        # With a name, only that name is seen outside: it is the query of all columns of what it names.
+        everything = tree.Select(*span, False, (tree.AllColumns(*span),), (source,), None, None, None, ())
+        return tree.Derived(*span, tree.Query(*span, (), everything, (), None, None, False), *alias)
 
     @rule
     def derived(self, span: Span, items: list[Any]) -> Any:

@@ -162,7 +162,9 @@ class Relation:
             both = " and ".join(
                 f"{self.tables[index]}.{self.names[index]}" if self.tables[index] else f'"{self.names[index]}"' for index in found[:2]
             )
-            raise Diagnostic(f"{node.text} could be {both}", text, node.start, node.end, hint="write the one you mean with its table")
+            apart = len({self.tables[index] for index in found}) > 1
+            hint = "write the one you mean with its table" if apart else "give the columns names of their own: AS t (a, b, …)"
+            raise Diagnostic(f"{node.text} could be {both}", text, node.start, node.end, hint=hint)
         return found[0] if found else None
 
 

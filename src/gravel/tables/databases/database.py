@@ -116,6 +116,12 @@ def password_hint(told: str) -> str:
     return "a password may come from PGPASSWORD or ~/.pgpass, MYSQL_PWD or ~/.my.cnf" if "password" in told.lower() else ""
 
 
+def not_utf8(count: int, column: str) -> str:
+    """The note on texts of a column that are no UTF-8."""
+    verb = "is no UTF-8: it is" if count == 1 else "are no UTF-8: they are"
+    return f"{count:,} of the texts in {column} {verb} told as base64"
+
+
 def chosen(known: list[str], wanted: str, shown: str) -> str:
     """The table that is meant, the only one if none is named. Raises CallProblem."""
     if not wanted:

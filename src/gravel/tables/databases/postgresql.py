@@ -18,7 +18,7 @@ from gravel.problems import TableProblem
 from gravel.tables.csv.pieces import Take
 from gravel.tables.csv.reader import CsvTable
 from gravel.tables.csv.writer import encode
-from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped, masked, password_hint, without_secret
+from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped, masked, not_utf8, password_hint, without_secret
 from gravel.tables.databases.fetched import Fetched
 from gravel.tables.stored import counted_only
 from gravel.tables.table import Malformed
@@ -353,7 +353,8 @@ def _read(
     sql = _driver().sql
     source = sql.Identifier(schema, name)
     counted = connection.execute(sql.SQL("SELECT COUNT(*) FROM {}").format(source)).fetchone()[0]
-    picked = sql.SQL(", ").join(_picked(sql, column, kind) for column, kind in columns)
+    unchecked = connection.info.parameter_status("server_encoding") == "SQL_ASCII"
+    picked = sql.SQL(", ").join(_picked(sql, column, kind, unchecked) for column, kind in columns)
     path = copied(connection, sql.SQL("COPY (SELECT {} FROM {}) TO STDOUT (FORMAT csv, HEADER)").format(picked, source))
     plain = {column for column, kind in columns if kind not in _OPEN and kind not in _KNOWN}
     known = {column: _KNOWN[kind] for column, kind in columns if kind in _KNOWN and column not in texts}
@@ -364,12 +365,36 @@ def _read(
     found.fallback = {column: _OPEN[kind] for column, kind in columns if kind in _OPEN}
     found.binary = frozenset(column for column, kind in columns if kind == "bytea")
     found.spelt = frozenset(plain)
+    texts_unchecked = sorted(plain - found.binary) if unchecked else []
+    if texts_unchecked:
+        counts = sql.SQL(", ").join(sql.SQL("COUNT(*) FILTER (WHERE NOT {})").format(_is_utf8(sql, column)) for column in texts_unchecked)
+        broken = connection.execute(sql.SQL("SELECT {} FROM {}").format(counts, source)).fetchone()
+        for column, count in zip(texts_unchecked, broken, strict=True):
+            if count:
+                found.mixed[column] = f"{count:,} TEXT that is no UTF-8"
+                found.notes.append(not_utf8(count, column))
     return found
 
 
-def _picked(sql: Any, column: str, kind: str) -> Any:
-    """A column as COPY is to write it: as the language's literals are written."""
+# Well-formed byte sequences of UTF-8 (The Unicode Standard, table 3-7), without NUL.
+_UTF8 = (
+    r"^([\u0001-\u007f]|[\u00c2-\u00df][\u0080-\u00bf]|\u00e0[\u00a0-\u00bf][\u0080-\u00bf]|[\u00e1-\u00ec\u00ee\u00ef][\u0080-\u00bf]{2}"
+    r"|\u00ed[\u0080-\u009f][\u0080-\u00bf]|\u00f0[\u0090-\u00bf][\u0080-\u00bf]{2}|[\u00f1-\u00f3][\u0080-\u00bf]{3}"
+    r"|\u00f4[\u0080-\u008f][\u0080-\u00bf]{2})*$"
+)
+
+
+def _is_utf8(sql: Any, column: str) -> Any:
+    """Whether a text of a database without an encoding (SQL_ASCII, where a character is a byte) is UTF-8."""
+    return sql.SQL("COALESCE({}::text ~ {}, TRUE)").format(sql.Identifier(column), sql.Literal(_UTF8))
+
+
+def _picked(sql: Any, column: str, kind: str, unchecked: bool) -> Any:
+    """A column as COPY is to write it: as the language's literals are written; what of an unchecked text is no UTF-8 as base64."""
     name = sql.Identifier(column)
+    if unchecked and kind not in _OPEN and kind not in _KNOWN and kind != "bytea":
+        base64_of = sql.SQL("replace(encode(convert_to({0}::text, 'SQL_ASCII'), 'base64'), E'\\n', '')").format(name)
+        return sql.SQL("CASE WHEN {} THEN {}::text ELSE {} END AS {}").format(_is_utf8(sql, column), name, base64_of, name)
     if kind == "boolean":
         return sql.SQL("CASE WHEN {0} THEN 'true' WHEN NOT {0} THEN 'false' END AS {0}").format(name)
     if kind == "bytea":

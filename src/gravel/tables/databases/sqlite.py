@@ -23,7 +23,7 @@ from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIME, TI
 from gravel.problems import TableProblem
 from gravel.tables.atomic_file import mode_of, problem_of, sync_folder
 from gravel.tables.csv.reader import CsvTable
-from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped
+from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped, not_utf8
 from gravel.tables.databases.fetched import Fetched
 from gravel.tables.stored import StoredTable, counted_only
 
@@ -359,7 +359,7 @@ def _loaded(
         if len(classes[at].keys() - {"INTEGER" if classes[at]["REAL"] else ""}) > 1 or truth:
             found.mixed[column] = ", ".join(f"{count:,} {name}" for name, count in classes[at].most_common())
         if classes[at]["TEXT that is no UTF-8"]:
-            found.notes.append(f"{classes[at]['TEXT that is no UTF-8']:,} of the texts in {column} are no UTF-8: they are told as base64")
+            found.notes.append(not_utf8(classes[at]["TEXT that is no UTF-8"], column))
     found.misfits = {columns[at]: (kinds[at], count, examples[at]) for at, count in enumerate(misfits) if count}
     found.notes += [
         f"{count:,} of the values in {column} {'does' if count == 1 else 'do'} not match its declared type {kind}, such as {example!r}"
