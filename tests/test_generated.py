@@ -7,6 +7,7 @@ from __future__ import annotations
 import math
 import os
 import random
+import re
 import sqlite3
 import tomllib
 from collections.abc import Iterator
@@ -106,8 +107,6 @@ def same(one: str | None, other: str | None) -> bool:
 
 
 def by_design(text: str, mine: str | None, other: str | None) -> bool:
-    import re
-
     outcome = f"{mine} | {other}"
     return any(re.search(one["expression"], text) and re.search(one["outcomes"], outcome) for one in DIFFERENCES)
 
@@ -176,6 +175,8 @@ def test_queries_beside_postgresql(server: Any) -> None:
             continue  # not of PostgreSQL's kind
         compared += 1
         mine = ours(relations, text)
+        # A server's mean of doubles differs in its last digits from row to row, and so does the order by it.
+        listed = listed and not re.search(r"\b(SUM|AVG|VAR|STDDEV)\w*\(CAST\(.*DOUBLE", text)
         if not alike(mine, other, listed) and not by_design(text, str(mine), str(other)):
             told.append(f"seed {seed}: {text}\n   {mine}\n   {other}")
     assert not told, f"{len(told)} differences\n" + "\n".join(told[:20])

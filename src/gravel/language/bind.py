@@ -481,7 +481,7 @@ _MOMENT_HINTS = {"date": "write DATE '2024-05-31'", "timestamp": "write TIMESTAM
 _ELSEWHERE = {
     "TO_DATE": "write CAST(x AS DATE FORMAT 'DD.MM.YYYY')", "TO_TIMESTAMP": "write CAST(x AS TIMESTAMP FORMAT '…')",
     "TO_CHAR": "write CAST(x AS TEXT FORMAT '…') for a date, CAST(x AS TEXT) for a number", "TO_NUMBER": "write CAST(x AS DECIMAL)",
-    "LEN": "write LENGTH(x)", "CONCAT_WS": "write CONCAT(a, ', ' || b): what is NULL is passed over with its separator",
+    "LEN": "write LENGTH(x)",
     "IFNULL": "write COALESCE(x, y)", "ISNULL": "write x IS NULL, or COALESCE(x, y)", "NVL": "write COALESCE(x, y)",
     "DOW": "write EXTRACT(ISODOW FROM x): 1 is Monday", "DAYOFWEEK": "write EXTRACT(ISODOW FROM x): 1 is Monday",
     "DATE_PART": "write EXTRACT(YEAR FROM x)", "YEAR": "write EXTRACT(YEAR FROM x)", "MONTH": "write EXTRACT(MONTH FROM x)",

@@ -124,6 +124,7 @@ def _dates(one: ColumnProfile) -> dict[str, Any] | None:
         return None
     return {
         "fit": found.fit, "min": found.min, "max": found.max, "future": found.future, "january_first": found.january_first,
+        "month_first": found.month_first,
         "gaps": [{"after": gap.after, "before": gap.before, "days": gap.days} for gap in found.gaps],
         "years": [{"year": year, "rows": rows} for year, rows in found.years],
     }  # fmt: skip

@@ -3,26 +3,28 @@ rows, and the assignment that mends them where one exists."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import replace
 
-import pyarrow as pa
-
-from gravel.language.functions.text import tidy_spaces
+from gravel.language.functions.damage import CONTROLS
 from gravel.language.types import TEXT, Kind
 from gravel.language.writing import is_one_of, literal, quoted, text_literal
-from gravel.profiling.lists import separator
-from gravel.profiling.marks import CONTROLS, FORMULA, MISDECODED, NULL_WORDS, REPLACEMENT
-from gravel.profiling.result import ColumnProfile, Finding, Fit, TableFacts, ValueRows
+from gravel.profiling import column_kind
+from gravel.profiling.marks import REPLACEMENT
+from gravel.profiling.result import ColumnProfile, Finding, Fit, Numbers, TableFacts
+from gravel.profiling.spellings import spelling_findings
+from gravel.profiling.wording import row_count, shown, tidied
 
 LEVELS = ("wrong", "suspect", "note")
 # What it costs to leave a finding, by kind: a key that fails or a value that is lost before what only looks untidy.
 _COST = {
     "almost a key": 95, "repeated rows": 90, "replacement characters": 88, "wrongly decoded": 86, "declared type": 85,
-    "misfits": 84, "control characters": 82,
-    "forms": 78, "null words": 76, "blank": 72, "spaces": 70, "spellings": 68, "determined": 66, "dates of two orders": 64, "list pieces": 60,
-    "padded pieces": 58, "case": 56, "odd shapes": 54, "far out": 50, "negative": 48, "future": 46, "first of January": 44, "formulas": 42,
-    "list": 20, "leading zeros": 18, "constant": 12, "always null": 30, "null together": 8,
+    "misfits": 84, "control characters": 82, "lost zeros": 80,
+    "forms": 78, "placeholders": 76, "blank": 72, "spaces": 70, "spellings": 68, "misspelt": 67, "determined": 66, "dates of two orders": 64,
+    "another form": 62, "list pieces": 60, "inner spaces": 59, "padded pieces": 58, "case": 56, "odd shapes": 54, "zeros": 52, "far out": 50,
+    "negative": 48, "doubled moments": 47, "future": 46, "first of January": 44, "formulas": 42,
+    "list": 20, "leading zeros": 18, "constant": 12, "always null": 30, "column name": 10, "null together": 8,
 }  # fmt: skip
 _FEW = 0.1  # a tenth: what is rarer beside a rule that the rest keeps is an exception to it
 
@@ -32,7 +34,7 @@ def findings(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) -
     if not rows:
         return ()
     found = [finding for column in columns if column.name not in facts.binary for finding in _of_column(column, rows)]
-    found = _against_declared(columns, facts, found)
+    found = _together(columns, _against_declared(columns, facts, found))
     found += _of_table(columns, facts, rows)
     weighed = [replace(one, weight=_COST[one.finding] + 10 * one.rows / rows) for one in found]
     return tuple(sorted(weighed, key=lambda one: (LEVELS.index(one.level), -one.weight)))
@@ -59,10 +61,24 @@ def _against_declared(columns: tuple[ColumnProfile, ...], facts: TableFacts, fou
             form = _FORMS.get(declared) or (r"^-?[0-9]+\z" if "INT" in declared else _NUMBER)
             where = f"NOT {column} LIKE_REGEX {text_literal(form)}"
         same = next((other for other in found if other.column == name and other.finding == "misfits" and other.rows == rows), None)
-        detail = f"{rows:,} {'value does' if rows == 1 else 'values do'} not match the declared type {declared}, such as {_shown(example)}"
+        detail = f"{rows:,} {'value does' if rows == 1 else 'values do'} not match the declared type {declared}, such as {shown(example)}"
         found = [other for other in found if other is not same]
         found.append(Finding("declared type", "wrong", name, rows, detail, where, same.mend if same else ""))
     return found
+
+
+def _together(columns: tuple[ColumnProfile, ...], found: list[Finding]) -> list[Finding]:
+    """One finding for one row that is far out in several columns."""
+    row_of = {one.name: one.numbers.far_row for one in columns if one.numbers is not None and one.numbers.far_row}
+    far = [one for one in found if one.finding == "far out" and one.column in row_of]
+    made = []
+    for one in found:
+        same = [other for other in far if one in far and row_of[str(other.column)] == row_of[str(one.column)]]
+        if len(same) > 1 and same[0] is not one:
+            continue
+        others = ", ".join(str(other.column) for other in same[1:])
+        made.append(replace(one, detail=f"{one.detail}; the same row is far out in {others}") if others else one)
+    return made
 
 
 def _of_column(one: ColumnProfile, rows: int) -> Iterator[Finding]:
@@ -72,105 +88,212 @@ def _of_column(one: ColumnProfile, rows: int) -> Iterator[Finding]:
         return
     if one.distinct == 1 and known > 1 and not one.nulls:
         where = f"{quoted(one.name)} IS NOT NULL"
-        yield Finding("constant", "note", one.name, known, f"every row has the same value, {_shown(one.top[0][0])}", where)
+        yield Finding("constant", "note", one.name, known, f"every row has the same value, {shown(one.top[0][0])}", where)
+    yield from _column_name(one, known)
     if one.type == TEXT:
         yield from _spaces(one)
-        yield from _null_words(one)
-        yield from _misfits(one, known)
-        if one.list is None:  # spellings of a list differ in their delimiters: its own findings tell that
-            yield from _spellings(one)
-        yield from _case(one, known)
-        yield from _shapes(one, known)
+        yield from _placeholders(one, known)
+        misfits = list(_misfits(one, known))
+        yield from misfits
+        # Spellings of a list differ in their delimiters: its own findings tell that.
+        spelt = list(spelling_findings(one, known)) if one.list is None else []
+        yield from spelt
+        yield from (
+            case for case in _case(one, known) if all(case.rows > finding.rows for finding in spelt if finding.finding == "spellings")
+        )
+        if not any(finding.level != "note" and finding.finding in ("misfits", "lost zeros") for finding in misfits):
+            yield from _shapes(one, known)  # of one cause the first finding tells
         yield from _damage(one)
         yield from _lists(one)
+    elif one.type.kind is Kind.INTEGER:
+        yield from _lost_zeros(one, known)
     yield from _forms(one)
-    yield from _numbers(one)
-    yield from _dates(one)
+    yield from _numbers(one, rows)
+    yield from _dates(one, known)
 
 
-def _tidy(value: str) -> str:
-    """A value as TIDY_SPACES leaves it."""
-    made: str = tidy_spaces(pa.array([value], pa.string()))[0].as_py()
-    return made
-
-
-def _shown(value: str) -> str:
-    return repr(value if len(value) <= 40 else value[:39] + "…")
-
-
-def _rows(count: int) -> str:
-    return "1 row" if count == 1 else f"{count:,} rows"
+def _column_name(one: ColumnProfile, known: int) -> Iterator[Finding]:
+    if one.name != tidied(one.name) or "\n" in one.name:
+        yield Finding(
+            "column name", "note", one.name, known, f"the column's own name, {shown(one.name)}, has spaces or line breaks that nobody sees"
+        )
 
 
 def _spaces(one: ColumnProfile) -> Iterator[Finding]:
-    name = quoted(one.name)
+    name, spaces = quoted(one.name), one.spaces
     if one.empty or one.blank:
         parts = [
             f"{count:,} {text}" for count, text in ((one.empty, "with an empty text"), (one.blank, "with nothing but white space")) if count
         ]
-        beside = f", beside {_rows(one.nulls)} with NULL" if one.nulls else ""
+        beside = f", beside {row_count(one.nulls)} with NULL" if one.nulls else ""
+        # Where nothing else is NULL, and nothing else is blank, the NULLs of the result tell what was there.
+        safe = not one.nulls and not (one.empty and one.blank) and not one.blank
         yield Finding(
             "blank", "wrong", one.name, one.empty + one.blank, f"{' and '.join(parts)} where nothing is known{beside}",
-            f"IS_BLANK({name}) AND {name} IS NOT NULL", f"{name} = IF_BLANK({name}, NULL)", True,
+            f"IS_BLANK({name}) AND {name} IS NOT NULL", f"{name} = IF_BLANK({name}, NULL)", safe,
         )  # fmt: skip
-    spaces = one.spaces
-    if spaces.untidy:
-        counts = ((spaces.leading, "begin with a space"), (spaces.trailing, "end with one"), (spaces.runs, "have several in a row inside"),
-                  (spaces.odd, "have a tab, a line break, a no-break or a zero width space"))  # fmt: skip
+    if spaces.ends:
+        single = f" AND NOT {name} LIKE_REGEX '[\\n\\r]'" if spaces.lines else ""
+        counts = ((spaces.leading, "begin with one"), (spaces.trailing, "end with one"))
         told = ", ".join(f"{count:,} {text}" for count, text in counts if count)
+        where = f"{name} <> TRIM({name}) AND NOT IS_BLANK({name}){single}"
+        mend = f"{name} = CASE WHEN {where} THEN TRIM({name}) ELSE {name} END" if single or one.blank else f"{name} = TRIM({name})"
+        yield Finding("spaces", "wrong", one.name, spaces.ends, f"spaces at an end, which nobody sees: {told}", where, mend, True)
+    if spaces.inner:
+        told = ", ".join(
+            f"{count:,} {text}" for count, text in
+            ((spaces.runs, "have several in a row"), (spaces.odd, "have a tab, a line break, a no-break or a zero width space")) if count
+        )  # fmt: skip
+        ends = f"TRIM({name})" if spaces.ends else name
+        several = f"CASE WHEN {name} LIKE_REGEX '[\\n\\r]' THEN {name} ELSE {ends} END" if spaces.ends and spaces.lines else ends
         yield Finding(
-            "spaces", "wrong", one.name, spaces.untidy, f"spaces that nobody sees: {told}",
-            f"{name} <> TIDY_SPACES({name}) AND NOT IS_BLANK({name})", f"{name} = TIDY_SPACES({name})", True,
+            "inner spaces", "note" if column_kind.is_free_text(one) else "suspect", one.name, spaces.inner,
+            f"spaces inside, which may part what belongs apart: {told}",
+            f"{several} <> TIDY_SPACES({name}) AND NOT IS_BLANK({name})", f"{name} = TIDY_SPACES({name})",
         )  # fmt: skip
     if spaces.control:
         yield Finding(
             "control characters", "wrong", one.name, spaces.control, "holds control characters, which no one can see or type",
-            f"{name} LIKE_REGEX {text_literal(CONTROLS)}", f"{name} = TRANSLATE_REGEX({text_literal(CONTROLS)} IN {name} WITH '')", True,
+            f"HAS_CONTROL_CHARACTERS({name})", f"{name} = TRANSLATE_REGEX({text_literal(CONTROLS)} IN {name} WITH '')",
         )  # fmt: skip
 
 
-def _null_words(one: ColumnProfile) -> Iterator[Finding]:
+_FEW_CATEGORIES = 50
+
+
+def _placeholders(one: ColumnProfile, known: int) -> Iterator[Finding]:
     if not one.null_words:
         return
     name, rows = quoted(one.name), one.null_word_rows
-    condition = _null_word_condition(one)
-    told = ", ".join(f"{word.rows:,} × {_shown(word.value)}" for word in one.null_words[:5])
+    condition = _placeholder_condition(one)
+    told = ", ".join(f"{word.rows:,} × {shown(word.value)}" for word in one.null_words[:5])
     more = f" and {len(one.null_words) - 5} others" if len(one.null_words) > 5 else ""
+    # "none" is a value where something can be absent: of hair, of a seat belt.
+    only_none = one.distinct <= _FEW_CATEGORIES and all(tidied(word.value).lower().strip("()<>") == "none" for word in one.null_words)
+    best = _best_fit(one.fits)
+    beside = (
+        f"; all others fit {best.type}" if best is not None and best.rows == known - _unfit_words(one, best) - one.empty - one.blank else ""
+    )
     yield Finding(
-        "null words", "suspect", one.name, rows, f"words where nothing is known: {told}{more}", condition,
+        "placeholders", "wrong" if beside else "note" if only_none else "suspect", one.name, rows,
+        f"words where nothing is known: {told}{more}{beside}", condition,
         f"{name} = CASE WHEN {condition} THEN NULL ELSE {name} END",
     )  # fmt: skip
 
 
-def _null_word_condition(one: ColumnProfile) -> str:
-    listed = sum(word.rows for word in one.null_words) == one.null_word_rows
-    tidy = sorted({_tidy(word.value).lower() for word in one.null_words} if listed else NULL_WORDS)
-    return is_one_of(f"LOWER(TIDY_SPACES({quoted(one.name)}))", map(text_literal, tidy))
+def _placeholder_condition(one: ColumnProfile) -> str:
+    if one.all_null_words:
+        return f"IS_PLACEHOLDER({quoted(one.name)})"
+    return is_one_of(
+        f"LOWER(TIDY_SPACES({quoted(one.name)}))", map(text_literal, sorted({tidied(word.value).lower() for word in one.null_words}))
+    )
+
+
+_CERTAIN, _LIKELY = 0.9, 0.5  # shares of the values that fit a type, for numbers and for dates
+_MOST_MISFITS = 0.5
 
 
 def _misfits(one: ColumnProfile, known: int) -> Iterator[Finding]:
     """A type or a date form that nearly all values fit, and those that do not."""
     name = quoted(one.name)
-    said = known - one.empty - one.blank - one.null_word_rows
     by_type = {fit.type: fit for fit in one.fits}
     best = _best_fit(one.fits)
+    said = known - one.empty - one.blank - _unfit_words(one, best)
     if one.loses and (whole := by_type.get("DECIMAL")) and whole.rows == known:
         yield Finding(
             "leading zeros", "note", one.name, one.loses, "digits with a leading zero or plus: codes, of which a cast to a number would lose a part",
             f"FITS({name} AS DECIMAL) AND {name} LIKE_REGEX '^ *(\\+|[+-]?0[0-9])'",
         )  # fmt: skip
-    if best is None or best.rows * 2 < said or best.rows == known:
-        yield from _two_orders(one)
-        return
-    rows = known - best.rows
-    few = _examples(best)
-    mend = _mend_number(name, best) or _mend_dates(name, one, best)
-    level = "wrong" if best.rows >= 0.8 * said else "suspect"
-    yield Finding(
-        "misfits", level, one.name, rows, f"{best.rows:,} of {known:,} values fit {best.type}, these do not: {few}",
-        f"NOT FITS({name} AS {best.type})", mend,
-    )  # fmt: skip
+    yield from _lost_zeros(one, known)
     yield from _two_orders(one)
+    yield from _other_numbers(one, known)
+    if best is not None and best.rows == known:
+        yield from _another_form(one, best, known)
+    if best is None or best.rows * 2 < said or best.rows >= said:
+        return
+    rows = said - best.rows
+    dated = best.type.startswith(("DATE", "TIMESTAMP"))
+    level = "note" if best.rows < (_LIKELY if dated else _CERTAIN) * said else "wrong"
+    apart = (f" AND NOT IS_BLANK({name})" if one.empty + one.blank else "") + (
+        f" AND NOT {_placeholder_condition(one)}" if one.null_words else ""
+    )
+    yield Finding(
+        "misfits", level, one.name, rows, f"{best.rows:,} of {said:,} values fit {best.type}, these do not: {_examples(best, one)}",
+        f"NOT FITS({name} AS {best.type}){apart}", _mend_number(name, best) or _mend_dates(name, one, best),
+    )  # fmt: skip
+
+
+def _unfit_words(one: ColumnProfile, best: Fit | None) -> int:
+    """Rows with a word for nothing that is no value of the type: NaN is a DOUBLE."""
+    doubles = best is not None and best.type == "DOUBLE PRECISION"
+    return one.null_word_rows - sum(word.rows for word in one.null_words if doubles and word.value.strip(" ").lower() == "nan")
+
+
+def _another_form(one: ColumnProfile, best: Fit, known: int) -> Iterator[Finding]:
+    """All values are days of one form that is not ISO 8601, or numbers with an exponent."""
+    name = quoted(one.name)
+    if best.type.startswith("DATE FORMAT") and all(orders.settled for orders in one.both_orders):
+        template = best.type.split("'")[1]
+        yield Finding(
+            "another form", "suspect", one.name, known, f"days written {template}: text to every comparison and to ORDER BY",
+            f"{name} IS NOT NULL", f"{name} = DATE_OF({name}, '{template}')",
+        )  # fmt: skip
+    elif best.type == "DOUBLE PRECISION":
+        yield Finding(
+            "another form", "note", one.name, known, "numbers, some with an exponent: text to every comparison and to ORDER BY",
+            f"{name} IS NOT NULL", f"{name} = CAST({name} AS DOUBLE PRECISION)",
+        )  # fmt: skip
+
+
+# Shapes of numbers with a decimal comma, and with a comma or a point between groups of three digits.
+_PLAIN_NUMBER = r"[+-]?9+"
+_COMMA_NUMBER = r"[+-]?(9+|9{1,3}(\.999)+),9+|[+-]?9{1,3}(\.999)+"
+_GROUPED_NUMBER = r"[+-]?9{1,3}(,999)+(\.9+)?"
+
+
+def _other_numbers(one: ColumnProfile, known: int) -> Iterator[Finding]:
+    """All values are numbers, some of them with a decimal comma or with signs between groups of digits."""
+    if one.distinct_shapes != len(one.shapes) or sum(shape.rows for shape in one.shapes) != known:
+        return
+    name = quoted(one.name)
+    for pattern, told, mend in (
+        (_GROUPED_NUMBER, "commas between groups of three digits", f"REPLACE({name}, ',', '')"),
+        (_COMMA_NUMBER, "a decimal comma", f"REPLACE(REPLACE({name}, '.', ''), ',', '.')"),
+    ):
+        plain = rf"{_PLAIN_NUMBER}(\.9+)?" if pattern == _GROUPED_NUMBER else _PLAIN_NUMBER
+        rows = sum(shape.rows for shape in one.shapes if re.fullmatch(pattern, shape.shape.strip(" ")))
+        if rows * 2 > known and all(re.fullmatch(f"{pattern}|{plain}", shape.shape.strip(" ")) for shape in one.shapes):
+            sign = f"POSITION(',' IN {name}) > 0" if pattern == _GROUPED_NUMBER else f"{name} LIKE_REGEX '[.,]'"
+            yield Finding(
+                "another form",
+                "suspect",
+                one.name,
+                rows,
+                f"numbers with {told}: text to every sum and comparison",
+                sign,
+                f"{name} = {mend}",
+            )
+            return
+
+
+def _lost_zeros(one: ColumnProfile, known: int) -> Iterator[Finding]:
+    """Codes of digits that are one or two digits shorter than nearly all others."""
+    if not column_kind.may_lose_zeros(one) or not one.shapes:
+        return
+    usual = one.shapes[0]
+    size = len(usual.shape)
+    short = [shape for shape in one.shapes[1:] if shape.shape in ("9" * (size - 1), "9" * (size - 2))]
+    rows = sum(shape.rows for shape in short)
+    if usual.shape != "9" * size or size < 4 or not rows or rows > _FEW * usual.rows or usual.rows < 0.8 * known:
+        return
+    name = quoted(one.name)
+    text = name if one.type == TEXT else f"CAST({name} AS TEXT)"
+    shapes = is_one_of(f"SHAPE({text})", (text_literal(shape.shape) for shape in short))
+    yield Finding(
+        "lost zeros", "suspect", one.name, rows,
+        f"codes have {size} digits, these fewer (as {shown(short[0].example)}): leading zeros that were lost",
+        shapes, f"{name} = CASE WHEN {shapes} THEN LPAD({text}, {size}, '0') ELSE {text} END",
+    )  # fmt: skip
 
 
 def _best_fit(fits: tuple[Fit, ...]) -> Fit | None:
@@ -178,14 +301,14 @@ def _best_fit(fits: tuple[Fit, ...]) -> Fit | None:
     return max((fit for fit in fits if fit.rows and "YYYYMMDD" not in fit.type), key=lambda fit: fit.rows, default=None)
 
 
-def _examples(fit: Fit) -> str:
-    return ", ".join(f"{one.rows:,} × {_shown(one.value)}" for one in fit.misfits[:4]) + (" …" if len(fit.misfits) > 4 else "")
+def _examples(fit: Fit, column: ColumnProfile) -> str:
+    words = {word.value for word in column.null_words}
+    some = [one for one in fit.misfits if one.value.strip() and one.value not in words]
+    return ", ".join(f"{one.rows:,} × {shown(one.value)}" for one in some[:4]) + (" …" if len(some) > 4 else "")
 
 
 def _mend_number(name: str, best: Fit) -> str:
     """A decimal comma is a point elsewhere, where one of the examples has it."""
-    import re
-
     if best.type not in ("INTEGER", "DECIMAL", "DOUBLE PRECISION") or not best.misfits:
         return ""
     if any(re.fullmatch(r" *[+-]?[0-9]+,[0-9]{1,2} *", one.value) for one in best.misfits):
@@ -228,47 +351,22 @@ def _two_orders(one: ColumnProfile) -> Iterator[Finding]:
         )
 
 
-def _spellings(one: ColumnProfile) -> Iterator[Finding]:
-    said = [spelling for spelling in one.spellings if not any(_tidy(value.value).lower() in NULL_WORDS for value in spelling.values)]
-    some = [spelling for spelling in said if any(char.isalpha() for char in spelling.key) or (one.loses == 0 and not one.numbers)]
-    if not some:
-        return
-    groups = [spelling.values for spelling in some]
-    name = quoted(one.name)
-    keys, tidied = [spelling.key for spelling in some], [_tidy(group[0].value) for group in groups]
-    # The rows that the assignment changes: all that are written otherwise than what it makes of them.
-    rows = sum(value.rows for group, kept in zip(groups, tidied, strict=True) for value in group if value.value != kept)
-    where = f"{is_one_of(f'MATCH_KEY({name})', map(text_literal, keys))} AND NOT {is_one_of(name, map(text_literal, tidied))}"
-    whens = " ".join(f"WHEN {text_literal(key)} THEN {text_literal(value)}" for key, value in zip(keys, tidied, strict=True))
-    others = [[value.value for value in group if value.value != kept] for group, kept in zip(groups, tidied, strict=True)]
-    told = "; ".join(f"{_shown(kept)} also as {', '.join(map(_shown, some[:3]))}" for kept, some in zip(tidied[:2], others, strict=False))
-    more = f" and {len(groups) - 2:,} more" if len(groups) > 2 else ""
-    left = one.spelling_groups - len(one.spellings)
-    beyond = f"; {left:,} further groups are not listed" if left > 0 else ""
-    safe = all(_only_case_and_spaces(group) for group in groups)
-    yield Finding(
-        "spellings", "wrong" if safe else "suspect", one.name, rows, f"{len(groups):,} values written in several ways: {told}{more}{beyond}", where,
-        f"{name} = CASE MATCH_KEY({name}) {whens} ELSE {name} END", safe,
-    )  # fmt: skip
-
-
-def _only_case_and_spaces(group: tuple[ValueRows, ...]) -> bool:
-    return len({_tidy(one.value).casefold() for one in group}) == 1 and group[0].rows > sum(one.rows for one in group[1:])
-
-
 def _case(one: ColumnProfile, known: int) -> Iterator[Finding]:
-    """Nearly all capitals, or nearly all small letters, and a few that are not; words for nothing apart."""
-    if sum(word.rows for word in one.null_words) < one.null_word_rows:
+    """Codes of which nearly all are in capitals, or in small letters, and a few of the same shape are not."""
+    if sum(word.rows for word in one.null_words) < one.null_word_rows or not one.shapes:
         return  # words for nothing in too many spellings to tell their case apart
     name, case = quoted(one.name), one.case
     words = [word for word in one.null_words if any(char.isalpha() for char in word.value)]
     lettered = known - case.none - sum(word.rows for word in words)
-    apart = f" AND NOT {_null_word_condition(one)}" if words else ""
+    apart = f" AND NOT {_placeholder_condition(one)}" if words else ""
     for kind, count, wrong, pattern, function in (
         ("capitals", case.upper, str.isupper, r"\p{Ll}", "UPPER"), ("small letters", case.lower, str.islower, r"[\p{Lu}\p{Lt}]", "LOWER")
     ):  # fmt: skip
         count -= sum(word.rows for word in words if wrong(word.value))
-        if count < lettered and lettered - count <= _FEW * lettered:
+        odd = [shape for shape in one.shapes if any(map(str.isalpha, shape.shape)) and not wrong(shape.shape)]
+        usual = {shape.shape.casefold() for shape in one.shapes if wrong(shape.shape)}
+        alike = bool(odd) and all(shape.shape.casefold() in usual for shape in odd)
+        if count < lettered and lettered - count <= _FEW * lettered and alike:
             yield Finding(
                 "case", "suspect", one.name, lettered - count, f"written in {kind} but for these",
                 f"{name} LIKE_REGEX {text_literal(pattern)}{apart}", f"{name} = {function}({name})",
@@ -276,21 +374,24 @@ def _case(one: ColumnProfile, known: int) -> Iterator[Finding]:
 
 
 def _shapes(one: ColumnProfile, known: int) -> Iterator[Finding]:
+    best = _best_fit(one.fits)
     if one.distinct_shapes < 2 or not one.shapes:
         return
+    if best is not None and best.type in ("INTEGER", "DECIMAL", "DOUBLE PRECISION") and best.rows * 2 > known and not one.loses:
+        return  # numbers are of many shapes
     name, usual = quoted(one.name), one.shapes[0]
     said = known - one.empty - one.blank - one.null_word_rows
     others = said - usual.rows
     apart = (f" AND NOT IS_BLANK({name})" if one.empty + one.blank else "") + (
-        f" AND NOT {_null_word_condition(one)}" if one.null_words else ""
+        f" AND NOT {_placeholder_condition(one)}" if one.null_words else ""
     )
     if 0 < others <= 0.05 * said and "9" in usual.shape:
         words = {word.value for word in one.null_words}
-        told = ", ".join(f"{shape.rows:,} × {_shown(shape.shape)}" for shape in [
+        told = ", ".join(f"{shape.rows:,} × {shown(shape.shape)}" for shape in [
             shape for shape in one.shapes[1:] if shape.example.strip() and shape.example not in words
         ][:3])  # fmt: skip
         yield Finding(
-            "odd shapes", "suspect", one.name, others, f"values have the shape {_shown(usual.shape)} (as {_shown(usual.example)}), these have {told}",
+            "odd shapes", "suspect", one.name, others, f"values have the shape {shown(usual.shape)} (as {shown(usual.example)}), these have {told}",
             f"SHAPE({name}) <> {text_literal(usual.shape)}{apart}",
         )  # fmt: skip
 
@@ -301,22 +402,22 @@ def _damage(one: ColumnProfile) -> Iterator[Finding]:
         yield Finding(
             "wrongly decoded", "wrong", one.name, damage.misdecoded,
             "letters such as 'Ã©': UTF-8 that was read in another encoding before it came here",
-            f"{name} LIKE_REGEX {text_literal(MISDECODED)}",
+            f"IS_MISDECODED({name})", f"{name} = REDECODE({name})",
         )  # fmt: skip
     if damage.replacement:
         yield Finding(
             "replacement characters", "wrong", one.name, damage.replacement,
-            "holds U+FFFD: a letter that was lost on the way, and only the source has it",
+            "holds U+FFFD, or what its bytes look like: a letter that was lost on the way, and only the source has it",
             f"{name} LIKE_REGEX {text_literal(REPLACEMENT)}",
         )  # fmt: skip
     if damage.formula:
         yield Finding(
             "formulas",
-            "suspect",
+            "note" if column_kind.is_free_text(one) else "suspect",
             one.name,
             damage.formula,
             "values that a spreadsheet would run as a formula",
-            f"{name} LIKE_REGEX {text_literal(FORMULA)}",
+            f"IS_FORMULA({name})",
         )
 
 
@@ -324,9 +425,10 @@ def _lists(one: ColumnProfile) -> Iterator[Finding]:
     if one.list is None:
         return
     name, found = quoted(one.name), one.list
-    sign = "line break" if found.delimiter == "\n" else found.delimiter
-    held = f"{name} LIKE_REGEX {text_literal(separator(found.delimiter))}"
-    repeated = f"; {_rows(found.repeated)} with a piece twice" if found.repeated else ""
+    sign, delimiter = "line break" if found.delimiter == "\n" else found.delimiter, text_literal(found.delimiter)
+    bare = text_literal(found.delimiter if found.delimiter == "\n" else found.delimiter.strip())
+    held = f"POSITION({bare} IN {name}) > 0"
+    repeated = f"; {row_count(found.repeated)} with a piece twice" if found.repeated else ""
     yield Finding(
         "list",
         "note",
@@ -335,72 +437,85 @@ def _lists(one: ColumnProfile) -> Iterator[Finding]:
         f"lists in a field, with {sign!r} between {found.least} to {found.most} pieces{repeated}",
         held,
     )
-    part, blank = separator(found.delimiter), f"[{_BLANKS}]"
-    if found.delimiter == "\n":
-        blank = blank.replace(r"\s\x0b", r" \t\r\f\x0b")
     if found.empty:
-        pattern = f"(^|{part}){blank}*({part}|\\z)"
         yield Finding(
             "list pieces", "suspect", one.name, found.empty, "lists with a piece that is empty: a delimiter too many",
-            f"{held} AND {name} LIKE_REGEX {text_literal(pattern)}",
+            f"{held} AND LIST_HAS_BLANKS({name}, {delimiter})", f"{name} = TIDY_LIST({name}, {delimiter})",
         )  # fmt: skip
     if found.padded:
-        filled = _filled(found.delimiter)
-        pattern = f"(^|{part}){blank}+[^{_inside(found.delimiter)}]*{filled}|{filled}{blank}+({part}|\\z)"
         yield Finding(
             "padded pieces", "suspect", one.name, found.padded,
-            "lists with spaces around a piece: split at the delimiter alone they give unequal pieces",
-            f"{held} AND {name} LIKE_REGEX {text_literal(pattern)}",
-            f"{name} = TRANSLATE_REGEX({text_literal(f'{blank}*{part}{blank}*')} IN {name} WITH {text_literal(found.delimiter)})", False,
+            f"lists with other spaces around a piece than {sign!r} has: split there they give unequal pieces",
+            f"{held} AND NOT LIST_HAS_BLANKS({name}, {delimiter}) AND TRIM({name}) <> TIDY_LIST({name}, {delimiter})",
+            f"{name} = CASE WHEN {held} THEN TIDY_LIST({name}, {delimiter}) ELSE {name} END",
         )  # fmt: skip
-
-
-def _inside(delimiter: str) -> str:
-    return "\\n" if delimiter == "\n" else "\\" + delimiter if delimiter in "|^]-\\/" else delimiter
-
-
-# White space and zero width characters, as a part of a class of RE2.
-_BLANKS = r"\s\x0b\x{85}\x{a0}\x{1680}\x{2000}-\x{200b}\x{2028}\x{2029}\x{202f}\x{205f}\x{2060}\x{3000}\x{feff}"
-
-
-def _filled(delimiter: str) -> str:
-    """A class of RE2: neither blank nor the delimiter."""
-    return f"[^{_inside(delimiter)}{_BLANKS}]"
 
 
 def _forms(one: ColumnProfile) -> Iterator[Finding]:
     for form in one.forms:
         if form.fail:
             name = quoted(one.name) if one.type == TEXT else f"CAST({quoted(one.name)} AS TEXT)"
-            told = ", ".join(f"{value.rows:,} × {_shown(value.value)}" for value in form.examples[:3])
+            told = ", ".join(f"{value.rows:,} × {shown(value.value)}" for value in form.examples[:3])
             yield Finding(
                 "forms", "wrong", one.name, form.fail, f"{form.rows:,} values have the form {form.form}, these do not: {told}",
                 f"NOT HAS_FORM({name}, '{form.form}')",
             )  # fmt: skip
 
 
-def _numbers(one: ColumnProfile) -> Iterator[Finding]:
+_FEW_VALUES, _FEW_ROWS = 15, 30
+_VERY_FAR, _WIDE_GAP = 7.5, 0.62  # quartile ranges; the share of the distance to the median
+_FAR_COORDINATE = 30  # quartile ranges beyond which a degree is rather a slip of a digit than a far place
+_FEW_ZEROS, _ZERO_GAP, _ZERO_PLACES, _ZERO_PLACE_SHARE = 0.05, 0.5, 3, 0.001
+_LEAST_WHOLE = 5
+_FEWER = 20
+
+
+def _numbers(one: ColumnProfile, rows: int) -> Iterator[Finding]:
     found = one.numbers
     if found is None or found.fit * 2 < sum(shape.rows for shape in one.shapes):
         return
     name = quoted(one.name)
     text = one.type == TEXT
     value = f"CAST_OR_NULL({name} AS DOUBLE PRECISION)" if text else name
-    if found.far_out and one.distinct > 10:
+    measured = one.distinct > _FEW_VALUES and found.fit >= _FEW_ROWS and not column_kind.is_code(one, rows)
+    place = column_kind.is_coordinate(one)
+    if found.far_out and measured and (not place or found.far_reach >= _FAR_COORDINATE):
         bounds = [(found.far_low, "<"), (found.far_high, ">")]
+        very_far = found.far_reach >= _VERY_FAR or found.far_gap >= _WIDE_GAP
+        tail = found.q1 == 0 and found.q3 - found.median > found.median  # counts, many of them zero
         # A bound is a value of the column: nothing is rounded, and the condition means just these rows.
         parts = [f"{value} {sign} {_number(bound, text)}" for bound, sign in bounds if bound is not None]
         finite = f" AND {value} < CAST('Infinity' AS DOUBLE PRECISION) AND {value} > CAST('-Infinity' AS DOUBLE PRECISION)" if text else ""
         where = f"({' OR '.join(parts)}){finite}" if len(parts) > 1 and finite else " OR ".join(parts) + finite
         yield Finding(
-            "far out", "suspect", one.name, found.far_out,
-            f"more than three times the quartile range beyond the quartiles ({_plain(found.q1)} to {_plain(found.q3)})", where,
+            "far out", "suspect" if very_far and not tail else "note", one.name, found.far_out,
+            f"{row_count(found.far_out)} far from all others, with a gap between; the middle half is from {_plain(found.q1)} to {_plain(found.q3)}",
+            where,
         )  # fmt: skip
-    if 0 < found.negative <= 0.02 * found.fit:
-        finite = f" AND {value} > CAST('-Infinity' AS DOUBLE PRECISION)" if text else ""
+    if measured and _zeros_stand_apart(one, found, place):
         yield Finding(
-            "negative", "suspect", one.name, found.negative, "numbers below zero where nearly all are above", f"{value} < 0{finite}"
-        )
+            "zeros", "suspect", one.name, found.zero,
+            "exactly zero: rather not known than a place" if place else
+            f"exactly zero, where all others are at least {_plain(found.least_positive or 0)}: rather not known than nothing", f"{value} = 0",
+        )  # fmt: skip
+    if 0 < found.negative <= 0.02 * found.fit and not place and not column_kind.is_height(one):
+        finite = f" AND {value} > CAST('-Infinity' AS DOUBLE PRECISION)" if text else ""
+        # One value again and again, a single row, or few beside the positive ones as near to zero: a mark or a slip, no spread
+        # that goes on below zero.
+        marked = found.negative == 1 or (found.distinct_negative <= 2 and found.negative > found.distinct_negative)
+        counted = one.type.kind is Kind.INTEGER or found.zero >= _FEW_ZEROS * found.fit
+        apart = found.q1 >= 0 and counted and found.near_zero >= _FEWER * found.negative
+        level = "suspect" if marked or apart else "note"
+        yield Finding("negative", level, one.name, found.negative, "numbers below zero where nearly all are above", f"{value} < 0{finite}")
+
+
+def _zeros_stand_apart(one: ColumnProfile, found: Numbers, place: bool) -> bool:
+    if place:
+        return max(_ZERO_PLACES, _ZERO_PLACE_SHARE * found.fit) <= found.zero <= _FEW_ZEROS * found.fit
+    least = found.least_positive
+    if least is None or found.negative or not 0 < found.zero <= _FEW_ZEROS * found.fit:
+        return False
+    return least >= _ZERO_GAP * found.median and (one.type.kind is not Kind.INTEGER or least >= _LEAST_WHOLE)
 
 
 def _number(bound: str, text: bool) -> str:
@@ -411,7 +526,10 @@ def _plain(value: float) -> str:
     return f"{value:,.4f}".rstrip("0").rstrip(".")
 
 
-def _dates(one: ColumnProfile) -> Iterator[Finding]:
+_ALMOST_ALL = 0.99
+
+
+def _dates(one: ColumnProfile, known: int) -> Iterator[Finding]:
     found = one.dates
     if found is None or one.type.kind not in (Kind.DATE, Kind.TIMESTAMP, Kind.TEXT):
         return
@@ -425,10 +543,27 @@ def _dates(one: ColumnProfile) -> Iterator[Finding]:
         and found.january_first > 0.05 * found.fit
         and found.january_first > 10 * found.fit / 365.25
         and found.fit > years
+        and found.january_first > 0.5 * found.month_first
+        and found.january_first < 0.9 * found.fit  # else the column has years, written as days
     ):
         where = f"EXTRACT(MONTH FROM {value}) = 1 AND EXTRACT(DAY FROM {value}) = 1" if value else ""
         yield Finding(
             "first of January", "suspect", one.name, found.january_first, "on a 1 January: rather a year whose day nobody knew", where
+        )
+
+    doubled = known - one.distinct
+    if one.type.kind in (Kind.TIMESTAMP, Kind.ZONED) and known >= _FEW_ROWS and 0 < doubled <= (1 - _ALMOST_ALL) * known:
+        name = quoted(one.name)
+        values = [literal(value, one.type) for value, rows in one.top if rows > 1]
+        where = is_one_of(name, values) if sum(rows - 1 for _, rows in one.top if rows > 1) == doubled else ""
+        shared = sum(rows for _, rows in one.top if rows > 1) if where else doubled
+        yield Finding(
+            "doubled moments",
+            "suspect",
+            one.name,
+            shared,
+            "at one moment with another row, where nearly every row has one of its own",
+            where,
         )
 
 
@@ -449,8 +584,14 @@ def _day_of(one: ColumnProfile) -> str:
 def _of_table(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) -> Iterator[Finding]:
     types = {one.name: one.type for one in columns}
     if facts.repeated:
-        yield Finding("repeated rows", "wrong", None, facts.repeated, "equal to an earlier row in every column")
+        level = "note" if facts.repeated_by_chance else "wrong"
+        why = ": with so few different values in so few columns some must be" if facts.repeated_by_chance else ""
+        yield Finding("repeated rows", level, None, facts.repeated, f"equal to an earlier row in every column{why}")
+    by_name = {one.name: one for one in columns}
     for almost in facts.almost_keys:
+        one = by_name[almost.column]
+        if not _looks_like_a_key(one, columns, rows) or almost.rows > max(3, _HANDFUL * rows):
+            continue
         name = quoted(almost.column)
         where = ""
         if almost.values is not None:
@@ -458,34 +599,24 @@ def _of_table(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) 
             where = " OR ".join([*parts, *([f"{name} IS NULL"] if almost.nulls else [])])
         repeated = almost.rows - almost.nulls
         why = " and ".join(
-            text for count, text in ((repeated, f"{_rows(repeated)} share a value"), (almost.nulls, f"{almost.nulls:,} have NULL")) if count
+            text
+            for count, text in ((repeated, f"{row_count(repeated)} share a value"), (almost.nulls, f"{almost.nulls:,} have NULL"))
+            if count
         )
         yield Finding("almost a key", "wrong" if repeated else "suspect", almost.column, almost.rows, f"would be a key, but {why}", where)
     for found in facts.determined:
-        if not found.rows:
+        if not found.rows or not found.exceptions or not _dependency_is_meant(by_name[found.by], found.rows, rows):
             continue
-        where = mend = ""
-        if found.exceptions:
-            by, column = quoted(found.by), quoted(found.column)
-            grouped: dict[str, list[str]] = {}
-            usual: dict[str, str] = {}
-            for key, value, _, common in found.exceptions:
-                grouped.setdefault(key, []).append(literal(value, types[found.column]))
-                usual[key] = literal(common, types[found.column])
-            key_of = {key: literal(key, types[found.by]) for key in grouped}
-            parts = [f"{by} = {key_of[key]} AND {is_one_of(column, values)}" for key, values in grouped.items()]
-            where = parts[0] if len(parts) == 1 else " OR ".join(f"({part})" for part in parts)
-            whens = " ".join(f"WHEN {where_one} THEN {usual[key]}" for key, where_one in zip(grouped, parts, strict=True))
-            mend = f"{column} = CASE {whens} ELSE {column} END"
+        by, column = quoted(found.by), quoted(found.column)
+        grouped: dict[str, list[str]] = {}
+        for key, value, _, _ in found.exceptions:
+            grouped.setdefault(key, []).append(literal(value, types[found.column]))
+        parts = [f"{by} = {literal(key, types[found.by])} AND {is_one_of(column, values)}" for key, values in grouped.items()]
+        where = parts[0] if len(parts) == 1 else " OR ".join(f"({part})" for part in parts)
         yield Finding(
-            "determined",
-            "suspect",
-            found.column,
-            found.rows,
-            f"{found.by} says what {found.column} is, but not in these rows{_exception(found.exceptions)}",
-            where,
-            mend,
-        )
+            "determined", "suspect", found.column, found.rows,
+            f"{found.by} says what {found.column} is, but not in these rows{_exception(found.exceptions)}", where,
+        )  # fmt: skip
     for group in facts.null_together:
         nulls = next(one.nulls for one in columns if one.name == group[0])
         yield Finding("null together", "note", group[0], nulls, f"NULL in the same rows: {', '.join(group[:6])}{' …' if len(group) > 6 else ''}",
@@ -496,4 +627,22 @@ def _exception(exceptions: tuple[tuple[str, str, int, str], ...] | None) -> str:
     if not exceptions:
         return ""
     key, value, _, usual = exceptions[0]
-    return f" (for {_shown(key)} it is {_shown(usual)}, once {_shown(value)})"
+    return f" (for {shown(key)} it is {shown(usual)}, once {shown(value)})"
+
+
+_HANDFUL = 0.005
+_EXCEPTIONS, _EXCEPTION_SHARE, _SUPPORT = 10, 0.001, 3
+
+
+def _looks_like_a_key(one: ColumnProfile, columns: tuple[ColumnProfile, ...], rows: int) -> bool:
+    """By its name, by its place before all others, or by codes of one shape."""
+    known = rows - one.nulls
+    whole = one.type.kind is Kind.INTEGER
+    first = one.name == columns[0].name and (whole or column_kind.has_one_shape(one, known))
+    return column_kind.is_called_identifier(one) or first or (not whole and column_kind.has_one_shape(one, known))
+
+
+def _dependency_is_meant(by: ColumnProfile, exceptions: int, rows: int) -> bool:
+    """Whether one column is meant to say what another is: a name or an identifier with several rows a value, and few exceptions."""
+    named = by.type == TEXT or column_kind.is_called_identifier(by)
+    return named and rows >= _SUPPORT * by.distinct and exceptions <= max(1, min(_EXCEPTIONS, _EXCEPTION_SHARE * rows))

@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 
 from gravel.language.functions import casts
 from gravel.language.functions.buffers import matches
-from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIMESTAMP, Kind, Target, decimal
+from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIMESTAMP, ZONED, Kind, Target, decimal
 from gravel.tables.typing import Fitting
 
 
@@ -63,6 +63,7 @@ CANDIDATES = (
     Candidate("BOOLEAN", Target(BOOLEAN), "^ *[Aa]{4,5} *$"),
     Candidate("DATE", Target(DATE), "^ *9999-99-99 *$"),
     Candidate("TIMESTAMP", Target(TIMESTAMP), r"^ *9999-99-99[ Aa]99:99:99(\.9{1,6})? *$"),
+    Candidate("TIMESTAMP WITH TIME ZONE", Target(ZONED), r"^ *9999-99-99[ Aa]99:99:99(\.9{1,6})?([Aa]|[+-]99(:?99)?) *$"),
     *(_candidate(template) for template in _TEMPLATES),
 )
 NAMES = tuple(one.name for one in CANDIDATES)
@@ -73,7 +74,7 @@ RIVALS = (("DD/MM/YYYY", "MM/DD/YYYY"), ("DD-MM-YYYY", "MM-DD-YYYY"), ("DD/MM/YY
 STRICTER = {"FMDD.FMMM.YYYY": "DD.MM.YYYY", "FMMM/FMDD/YYYY": "MM/DD/YYYY", "FMDD/FMMM/YYYY": "DD/MM/YYYY"}
 # Forms whose days are taken; where the month comes first it wins, until the whole column shows which one it is.
 _DAYS = (
-    "DATE", "TIMESTAMP", *(f"form {one}" for one in (
+    "DATE", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE", *(f"form {one}" for one in (
         "DD.MM.YYYY", "YYYY/MM/DD", "YYYY.MM.DD", "FMDD.FMMM.YYYY", "YYYY-MM-DD HH24:MI", "DD.MM.YYYY HH24:MI", "DD.MM.YYYY HH24:MI:SS",
         "MM/DD/YYYY", "DD/MM/YYYY", "MM-DD-YYYY", "DD-MM-YYYY", "MM/DD/YY", "DD/MM/YY", "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY", "DD.MM.YY",
     )),

@@ -10,13 +10,13 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from gravel.language.functions.damage import PLACEHOLDERS
 from gravel.language.functions.wellknown import FORMS, rows_of
-from gravel.profiling.marks import NULL_WORDS
 from gravel.profiling.result import Form, ValueRows
 
 # (share of the rows that must have the form, how many different values that must be at least): random digits or
 # letters have some of the forms by chance.
-_NEEDED = {"LUHN": (0.8, 5), "COUNTRY": (0.8, 3), "CURRENCY": (0.6, 1), "ISBN": (0.5, 2)}
+_NEEDED = {"LUHN": (0.8, 5), "COUNTRY": (0.8, 12), "CURRENCY": (0.6, 1), "ISBN": (0.5, 2)}
 # What a text of each form has at least: the look that spares most columns the closer one.
 _LOOKS: dict[str, Callable[[str], bool]] = {
     "E-MAIL": lambda text: "@" in text, "URL": lambda text: "://" in text, "UUID": lambda text: len(text) == 36,
@@ -30,7 +30,7 @@ _GLANCE = 20
 
 def forms_of(values: list[tuple[str, int]]) -> list[str]:
     """The forms that most rows of some values have; (value, rows) pairs, each value once."""
-    some = [(value, rows) for value, rows in values if value.strip() and value.strip().lower() not in NULL_WORDS]
+    some = [(value, rows) for value, rows in values if value.strip() and value.strip().lower() not in PLACEHOLDERS]
     if not some:
         return []
     array = pa.array([value for value, _ in some], pa.string())

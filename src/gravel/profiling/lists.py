@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from dataclasses import dataclass
 from typing import Any
@@ -10,21 +11,34 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.language.functions.buffers import BLANK, SPACES, ZERO_WIDTH, matches
+from gravel.language.functions.buffers import BLANKS
 from gravel.profiling.result import ListInField
 
-_BLANK = "".join(dict.fromkeys(SPACES.replace("\u2000-\u200a", "".join(map(chr, range(0x2000, 0x200B)))) + ZERO_WIDTH))
 _LONG, _WORDS = 40, 4
 
 
-def looks_like_one(delimiter: str, holding: list[str], others: list[str]) -> bool:
-    """Whether a delimiter parts a list, from values with it and values without.
+_RARE, _KNOWN = 0.2, 0.5
+_USUAL = 0.8
+
+
+def usual_delimiter(sign: str, holding: list[str]) -> str:
+    """The delimiter as most values write it, with the spaces around it or doubled: `, ` or ` || `; the sign itself where they differ."""
+    if sign == "\n":
+        return sign
+    written = Counter(run for value in holding for run in re.findall(f" *{re.escape(sign)}+ *", value.strip()))
+    run, rows = written.most_common(1)[0] if written else (sign, 1)
+    return run if rows >= _USUAL * written.total() else sign
+
+
+def looks_like_one(delimiter: str, holding: list[str], others: list[str], share: float) -> bool:
+    """Whether a delimiter parts a list, from values with it and values without; `share` of all rows have it.
 
     Its pieces must be short, and no numbers, dates or times; and they must come again: in other values, or as a whole
-    value. A semicolon, a bar or a line break needs less of that than a comma (`Surname, given name`) or a slash."""
+    value. A semicolon, a bar or a line break needs less of that than a comma (`Surname, given name`) or a slash. Where few values
+    have it, most pieces must be values of other rows."""
     pieces: list[str] = []
     for value in holding:
-        pieces += [piece.strip(_BLANK) for piece in value.split(delimiter)]
+        pieces += [piece.strip(BLANKS) for piece in value.split(delimiter)]
     pieces = [piece for piece in pieces if piece]
     if not pieces or len(pieces) < len(holding):
         return False
@@ -33,12 +47,16 @@ def looks_like_one(delimiter: str, holding: list[str], others: list[str]) -> boo
     if delimiter in ",/" and sum(any(char.isdigit() for char in piece) or len(piece) < 2 for piece in pieces) > len(pieces) // 5:
         return False
     known = Counter(pieces)
-    whole = {value.strip(_BLANK) for value in others}
+    if delimiter == "|" and any(sign in value for value in holding for sign in "()[]^$\\"):
+        return False  # alternatives of a regular expression
+    whole = {value.strip(BLANKS) for value in others}
+    if share < _RARE:
+        return sum(piece in whole for piece in known) >= _KNOWN * len(known)
     again = sum(rows for piece, rows in known.items() if rows > 1 or piece in whole)
     if delimiter in ",/":
         if all(value.count(delimiter) == 1 for value in holding):
             # Two pieces in every value are rather two parts of one thing, unless both come from one small stock.
-            firsts, seconds = ({value.split(delimiter)[at].strip(_BLANK) for value in holding} for at in (0, 1))
+            firsts, seconds = ({value.split(delimiter)[at].strip(BLANKS) for value in holding} for at in (0, 1))
             if len(firsts & seconds) * 2 < min(len(firsts), len(seconds)):
                 return False
         return again * 10 >= len(pieces) * 8 and (len(known) * 2 <= len(pieces) or len(pieces) < 10)
@@ -75,20 +93,23 @@ class ListPart:
 
 def list_part(array: Any, delimiter: str) -> ListPart:
     """The figures of a batch of texts, once for each distinct value."""
-    holding = pc.fill_null(pc.match_substring(array, delimiter), False)
+    sign = delimiter.strip(" ")
+    holding = pc.fill_null(pc.match_substring(array, sign), False)
     array = array.filter(holding)
     if not len(array):
         return ListPart()
     coded = array.dictionary_encode()
     values = coded.dictionary
     rows = np.bincount(coded.indices.to_numpy(), minlength=len(values))
-    lists = pc.split_pattern(values, delimiter)
+    lists = pc.split_pattern(values, sign)
     sizes = pc.list_value_length(lists).to_numpy()
     pieces = lists.flatten()
     owner = np.repeat(np.arange(len(values)), sizes)
-    trimmed = pc.utf8_trim(pieces, _BLANK)
+    trimmed = pc.utf8_trim(pieces, BLANKS)
     blank = pc.equal(trimmed, "").to_numpy(zero_copy_only=False)
-    padded = matches(pieces, f"^{BLANK}|{BLANK}$") & ~blank
+    tidy = pc.binary_join(pa.ListArray.from_arrays(lists.offsets, trimmed), delimiter)
+    padded = pc.not_equal(tidy, pc.utf8_trim(values, " ")).to_numpy(zero_copy_only=False)
+    padded[owner[blank]] = False  # told as lists with empty pieces
     filled = pa.array(~blank)
     codes = trimmed.filter(filled).dictionary_encode()
     pairs = owner[~blank] * (len(codes.dictionary) + 1) + codes.indices.to_numpy()
@@ -98,13 +119,6 @@ def list_part(array: Any, delimiter: str) -> ListPart:
         return int(rows[np.unique(owners)].sum())
 
     return ListPart(
-        int(rows.sum()), int(sizes.min()), int(sizes.max()), int((sizes * rows).sum()), flagged(owner[blank]), flagged(owner[padded]),
+        int(rows.sum()), int(sizes.min()), int(sizes.max()), int((sizes * rows).sum()), flagged(owner[blank]), int(rows[padded].sum()),
         flagged(once[counts > 1] // (len(codes.dictionary) + 1)),
     )  # fmt: skip
-
-
-def separator(delimiter: str) -> str:
-    """The delimiter as a part of an RE2 pattern."""
-    import re
-
-    return "\\n" if delimiter == "\n" else re.escape(delimiter)

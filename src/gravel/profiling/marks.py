@@ -26,42 +26,28 @@ from gravel.language.functions.buffers import (
     maybe_padded,
     rows_with,
 )  # fmt: skip
+from gravel.language.functions.damage import CONTROLS, FORMULA, MISDECODED, are_placeholders
 from gravel.language.functions.spelling import match_key, shape
 from gravel.language.functions.text import capitalize_words, tidy_spaces
 from gravel.language.types import Kind
 from gravel.profiling import fits
 from gravel.tables.typing import Fitting
-from gravel.words import words
 
 _NAMES = (
-    "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "upper", "lower", "capitalised", "mixed",
-    "null_word", "misdecoded", "replacement", "formula", "loses", "no_key", "number", "day",
+    "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "ends", "inner", "lines", "upper", "lower",
+    "capitalised", "mixed", "null_word", "misdecoded", "replacement", "formula", "loses", "no_key", "number", "day",
     "list_semicolon", "list_pipe", "list_comma", "list_slash", "list_line", *fits.NAMES,
 )  # fmt: skip
 BIT = {name: np.uint64(1 << at) for at, name in enumerate(_NAMES)}
 DELIMITERS = {"list_semicolon": ";", "list_pipe": "|", "list_comma": ",", "list_slash": "/", "list_line": "\n"}
 
-# Words that people write where nothing is known; matched against LOWER(TIDY_SPACES(x)).
-NULL_WORDS = words(
-    "n/a n.a. na n.a n/k nk null (null) <null> none (none) <none> nil nan #n/a #null! - -- --- – — ? ?? ??? . .. ... / // unknown "
-    "(unknown) unk unbekannt undefined undef missing (missing) empty (empty) blank (blank) tbd tba tbc xxx"
-) | {"not known", "not available", "not applicable", "not given", "no data", "no value", "to be defined", "no answer"}
-_NULL_WORDS = pa.array(sorted(NULL_WORDS))
-_LONGEST_WORD = 40
-
 _ODD, _SIGN = ByteSet(b"\t\n\x0b\x0c\r"), ByteSet(b"=+-@")
 _CONTROL = ByteSet(bytes([*range(9), *range(14, 32), 127]))
+_LONGEST_WORD = 40
 ODD_SPACES = f"[{SPACES.replace(' ', '')}{ZERO_WIDTH}]"
-CONTROLS = r"[\x00-\x08\x0e-\x1f\x7f-\x{84}\x{86}-\x{9f}]"
 INNER_RUN = "[^ ]  +[^ ]"
-# What cp1252 or Latin-1 makes of the continuation bytes of UTF-8, 0x80 to 0xBF; after the leads that also begin words,
-# only what no writer puts there.
-_TAIL = r"\x{80}-\x{bf}€‚ƒ„…†‡ˆ‰Š‹ŒŽ‘’“”•–—˜™š›œžŸ"
-_SURE_TAIL = r"\x{80}-\x{9f}¡-ª¬\x{ad}®-º¼-¾€‚ƒ…†‡ˆ‰Š‹ŒŽ•˜™š›œžŸ"
-MISDECODED = rf"[ÂÃ][{_TAIL}]|[ÄÅÎÏÐÑ][{_SURE_TAIL}]|â[\x{{80}}-\x{{84}}€‚ƒ„][{_TAIL}]|ðŸ[{_TAIL}]"
-REPLACEMENT = r"\x{fffd}"
-# A spreadsheet runs what begins with = or @name, or with a sign before a name, a bracket or a sum.
-FORMULA = r"^(?:=.|@[A-Za-z]|[+-](?:[A-Za-z(=@]|[0-9.]+(?:[-+*/^][0-9.]+)+\z))"
+# U+FFFD, and what its three bytes look like when they were read as Windows-1252.
+REPLACEMENT = r"\x{fffd}|ï¿½"
 LEADING_ZERO = r"^ *(?:\+|[+-]?0[0-9])"
 
 
@@ -100,7 +86,7 @@ def marked(array: Any, fitting: Fitting) -> Marked:
         put("empty", lengths == 0)
         tidy = _spaces(array, data, high, put)
         _case(array, high, put)
-        _words(array, tidy, lengths, put)
+        _words(tidy, put)
         _damage(array, high, put)
         for name, sign in DELIMITERS.items():
             put(name, rows_with(array, ByteSet(sign.encode())))
@@ -147,6 +133,7 @@ def _spaces(array: Any, data: np.ndarray, high: np.ndarray, put: Any) -> Any:
         odd |= _among(array, high & ~odd, ODD_SPACES)
         control |= _among(array, high & ~control, CONTROLS)
         put("odd", odd)
+        put("lines", _among(array, odd, "[\\n\\r]"))
         put("control", control)
     offsets, data = body(array)
     space = data == 32
@@ -166,6 +153,10 @@ def _spaces(array: Any, data: np.ndarray, high: np.ndarray, put: Any) -> Any:
     before = array.filter(some)
     after = tidy_spaces(before)
     put("untidy", _where(untidy, pc.not_equal(before, after).to_numpy(zero_copy_only=False)))
+    lines = matches(before, "[\\n\\r]") if odd.any() else np.zeros(len(before), bool)
+    trimmed = pc.if_else(pa.array(lines), before, pc.utf8_trim(before, " "))
+    put("ends", _where(untidy, pc.not_equal(before, trimmed).to_numpy(zero_copy_only=False)))
+    put("inner", _where(untidy, pc.not_equal(trimmed, after).to_numpy(zero_copy_only=False)))
     return pc.replace_with_mask(array, some, after)
 
 
@@ -187,12 +178,13 @@ def _case(array: Any, high: np.ndarray, put: Any) -> None:
         put("mixed", both & ~capitalised)
 
 
-def _words(array: Any, tidy: Any, lengths: np.ndarray, put: Any) -> None:
+def _words(tidy: Any, put: Any) -> None:
+    lengths = np.diff(body(tidy)[0])
     short = (lengths > 0) & (lengths <= _LONGEST_WORD)
     if not short.any():
         return
     some = tidy if short.all() else tidy.filter(pa.array(short))
-    put("null_word", _where(short, pc.is_in(pc.ascii_lower(some), _NULL_WORDS).to_numpy(zero_copy_only=False)))
+    put("null_word", _where(short, are_placeholders(some)))
 
 
 def _damage(array: Any, high: np.ndarray, put: Any) -> None:

@@ -18,9 +18,11 @@ from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
 from gravel.engine.hashing import hashes
 from gravel.engine.parallel import ordered_map
 from gravel.language.functions.casts import to_text
+from gravel.language.functions.damage import SURE_PLACEHOLDERS
 from gravel.language.functions.spelling import match_key, shape
 from gravel.language.types import DOUBLE, TEXT, Kind, Type
 from gravel.profiling import fits, forms, lists, relations, spread
+from gravel.profiling.column_kind import is_code_list
 from gravel.profiling.findings import findings
 from gravel.profiling.marks import DELIMITERS
 from gravel.profiling.result import (
@@ -41,6 +43,7 @@ from gravel.profiling.result import (
     ValueRows,
 )  # fmt: skip
 from gravel.profiling.state import SHAPES, TOP, Gathered, Part, Rows, State, gather, part_of, whole_rows
+from gravel.profiling.wording import tidied
 from gravel.tables.csv import CsvTable
 from gravel.tables.table import Batch, Malformed
 from gravel.tables.typing import Fitting
@@ -173,8 +176,9 @@ class _SecondPass:
                 continue
             holding = [texts[row] for row in found.sample[name]]
             others = [texts[row] for row in found.sample.get(f"not {name}", [])]
-            if found.by_bit[name] > most and lists.looks_like_one(sign, holding, others):
-                best, most = sign, found.by_bit[name]
+            share = found.by_bit[name] / max(1, self.first.rows - self.first.states[index].nulls)
+            if found.by_bit[name] > most and lists.looks_like_one(sign, holding, others, share):
+                best, most = lists.usual_delimiter(sign, holding), found.by_bit[name]
         return best
 
     def _forms(self, index: int) -> list[str]:
@@ -221,7 +225,7 @@ class _SecondPass:
         found = self.gathered[index]
         rows = {row for row, _ in found.top} | {row for row, _ in found.words}
         rows |= {row for some in found.misfits.values() for row, _ in some}
-        rows |= {row for group in found.spellings for row, _ in group}
+        rows |= {row for group in found.spellings for row, _ in group} | {row for row, _ in found.every}
         if self._almost_key(index):
             rows |= {row for row, _ in found.repeated}
         if found.numbers is not None:
@@ -342,10 +346,11 @@ class _SecondPass:
             numbers = replace(numbers, far_low=texts[below] if below else None, far_high=texts[above] if above else None)
         days = None if found.days is None else spread.dates(*spread.settled_days(*found.days), today)
         part = self.list_parts.get(index)
-        return ColumnProfile(
+        made = ColumnProfile(
             name=table.columns[index], type=kind, nulls=state.nulls, empty=count("empty"), blank=count("blank"), padded=count("padded"),
             distinct=self._distinct(index), min=low, max=high, length=lengths, top=top,
-            spaces=Spaces(count("leading"), count("trailing"), count("runs"), count("odd"), count("control"), count("untidy")),
+            spaces=Spaces(count("leading"), count("trailing"), count("runs"), count("odd"), count("control"), count("untidy"),
+                          count("ends"), count("inner"), count("lines")),
             case=Case(upper, lower, capitalised, mixed, known - upper - lower - capitalised - mixed),
             fits=self._fits(index) if kind == TEXT and known else (),
             both_orders=_orders(found),
@@ -355,7 +360,9 @@ class _SecondPass:
             list=part.result(self.lists[index]) if part and part.rows else None,
             damage=Damage(count("misdecoded"), count("replacement"), count("formula")), numbers=numbers, dates=days,
             forms=tuple(self.form_states[index, form].result(form) for form in self.forms.get(index, ())),
+            all_values=_ranked((texts[row], rows) for row, rows in found.every),
         )  # fmt: skip
+        return _without_words_that_are_values(made, known)
 
     def _fits(self, index: int) -> tuple[Fit, ...]:
         found, texts = self.gathered[index], self.texts[index]
@@ -391,6 +398,15 @@ class _SecondPass:
                     made.append(Spelling(key, some))
         return tuple(made)
 
+    def _repeated_by_chance(self) -> bool:
+        rows, first = self.first.rows, self.first
+        if not first.whole.repeated:
+            return False
+        equal = 1.0  # the probability that two rows are
+        for found, state in zip(self.gathered, first.states, strict=True):
+            equal *= (found.squares + state.nulls**2) / rows**2
+        return rows * (rows - 1) / 2 * equal >= _BY_CHANCE * first.whole.repeated
+
     def facts(self, columns: tuple[ColumnProfile, ...]) -> TableFacts:
         """What is said of the table as a whole."""
         names, first = self.table.columns, self.first
@@ -417,8 +433,28 @@ class _SecondPass:
         pairs = [(names[a], names[b]) for a, b in self.pair_keys]
         return TableFacts(
             first.whole.repeated, (*self.keys, *pairs), tuple(almost), tuple(tuple(group) for group in together.values() if len(group) > 1),
-            tuple(determined), self.searched, {} if self.first.chosen is not None else self.table.misfits, frozenset(self.table.binary),
+            tuple(determined), self.searched, {} if self.first.chosen is not None else self.table.misfits, self._repeated_by_chance(),
+            frozenset(self.table.binary),
         )  # fmt: skip
+
+
+_BY_CHANCE = 0.01  # of the repeated rows: so many pairs would be equal even if the columns had nothing to do with each other
+
+
+def _without_words_that_are_values(one: ColumnProfile, known: int) -> ColumnProfile:
+    """The column without the words for nothing that are values in it: in a key, in a list of codes, among titles."""
+    if not one.null_words or sum(word.rows for word in one.null_words) < one.null_word_rows:
+        return one
+    key, codes = one.distinct == known > 1, is_code_list(one, known)
+    titles, few = one.distinct * 2 > known, one.distinct <= TOP
+
+    def means_nothing(word: ValueRows) -> bool:
+        if tidied(word.value).lower() in SURE_PLACEHOLDERS:
+            return not (key and any(map(str.isalpha, word.value)))
+        return not (key or titles or (codes and len(word.value) <= 3) or (word.rows == 1 and not few))
+
+    kept = tuple(word for word in one.null_words if means_nothing(word))
+    return replace(one, null_words=kept, null_word_rows=sum(word.rows for word in kept), all_null_words=len(kept) == len(one.null_words))
 
 
 def _orders(found: Gathered) -> tuple[Orders, ...]:

@@ -24,7 +24,8 @@ class Lengths:
 class Spaces:
     """Rows that begin or end with a plain space, have a run of plain spaces inside, white space other than the plain
     space (zero width characters too), control characters (but tab and line breaks). Blank values are in the last two only.
-    untidy: what TIDY_SPACES would change, blank values apart."""
+    untidy: what TIDY_SPACES would change, blank values apart; ends: single lines among them with a plain space at an end;
+    inner: those that it would change further than that. lines: several lines."""
 
     leading: int = 0
     trailing: int = 0
@@ -32,6 +33,9 @@ class Spaces:
     odd: int = 0
     control: int = 0
     untidy: int = 0
+    ends: int = 0
+    inner: int = 0
+    lines: int = 0
 
 
 @dataclass(frozen=True)
@@ -98,8 +102,8 @@ class Shape:
 
 @dataclass(frozen=True)
 class ListInField:
-    """A delimiter that looks like one. Over the values that hold it: rows; pieces, blank ones counted; rows with an empty
-    piece, with one that has white space at an end, with one that repeats another (both trimmed, blank ones apart)."""
+    """A delimiter that looks like one, as it is mostly written. Over the values that hold it: rows; pieces, blank ones counted; rows with an empty
+    piece, with other spaces around a piece than the delimiter has, with one that repeats another (both trimmed, blank ones apart)."""
 
     delimiter: str
     rows: int
@@ -132,8 +136,11 @@ class Bin:
 @dataclass(frozen=True)
 class Numbers:
     """Of the values that are finite numbers. stddev is the sample's (n - 1); quartiles as PERCENTILE_CONT (linear between
-    neighbours); outside: more than 1.5 times the quartile range beyond a quartile, far_out: 3 times. low_inside and
-    high_inside are the least and greatest values that are not far out."""
+    neighbours); outside: more than 1.5 times the quartile range beyond a quartile; far_out: few, far beyond and apart from the
+    rest (see spread). far_low and far_high: the least and greatest values that are not far out, None where none is beyond;
+    far_reach: quartile ranges from the quartile to the first of them; far_gap: the share of its distance to the median
+    that is empty before it; far_row: the row, where only one is far out.
+    distinct_negative: different negative values; near_zero: positive ones no farther from zero than the least one."""
 
     fit: int
     mean: float
@@ -148,6 +155,12 @@ class Numbers:
     histogram: tuple[Bin, ...]
     far_low: str | None = None
     far_high: str | None = None
+    far_reach: float = 0.0
+    far_gap: float = 0.0
+    far_row: int = 0
+    distinct_negative: int = 0
+    least_positive: float | None = None
+    near_zero: int = 0
 
 
 @dataclass(frozen=True)
@@ -161,7 +174,7 @@ class Gap:
 
 @dataclass(frozen=True)
 class Dates:
-    """Of the values that are days: first and last, rows after today, rows on a 1 January, gaps (the five longest among
+    """Of the values that are days: first and last, rows after today, rows on a 1 January, on the first of any month, gaps (the five longest among
     those of more than ten times the median step between neighbouring days), rows by year."""
 
     fit: int
@@ -169,6 +182,7 @@ class Dates:
     max: str
     future: int
     january_first: int
+    month_first: int
     gaps: tuple[Gap, ...]
     years: tuple[tuple[int, int], ...] = ()
 
@@ -187,9 +201,11 @@ class Form:
 class ColumnProfile:
     """What a column holds. empty: ''; blank: not empty, only white space; padded: white space at an end of a value that
     is not blank; distinct: different values, NULL apart; min, max: texts by code point, others by value. loses: texts
-    whose cast to a number would lose a leading zero or plus. null_words: the most frequent of them, of
-    null_word_rows in all. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has those that most
-    rows are spread over; each has its values, the commonest first."""
+    whose cast to a number would lose a leading zero or plus. null_words: the most
+    frequent words that stand where nothing is known (not those that are values in such a column), of null_word_rows in all;
+    all_null_words: whether any such word counts. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has
+    those that most rows are spread over; each has its values, the commonest first. all_values: all different values, where they are
+    few."""
 
     name: str
     type: Type
@@ -218,6 +234,8 @@ class ColumnProfile:
     numbers: Numbers | None
     dates: Dates | None
     forms: tuple[Form, ...]
+    all_null_words: bool = True
+    all_values: tuple[ValueRows, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -255,6 +273,7 @@ class TableFacts:
     determined: tuple[Determined, ...]
     searched: int  # columns that pairs and dependencies were looked for among
     misfits: dict[str, tuple[str, int, str]] = field(default_factory=dict)
+    repeated_by_chance: bool = False  # rows so poor in values that some must be equal
     binary: frozenset[str] = frozenset()  # columns of bytes: nothing is said of their texts
 
 

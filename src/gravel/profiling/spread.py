@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
@@ -103,20 +104,35 @@ class _Percentiles:
         return made
 
 
+# Rows that may be far out: a few, or so many of all; more of them are the tail of a spread.
+_FAR_ROWS, _FAR_SHARE = 3, 0.005
+_FAR_REACH = 3.0  # quartile ranges beyond a quartile
+# What lies empty before it: so much of the distance to the median, and of a quartile range.
+_GAP, _LOG_GAP, _GAP_REACH = 0.22, 0.18, 0.75
+_LINEAR_GAP = 0.73  # what such a share counts for beside one on the logarithmic scale
+_HEAVY = 0.05  # of the rows beyond 1.5 quartile ranges: tails so heavy that a gap must be twice as wide
+
+
 def numbers(found: Ascending) -> tuple[Numbers, int, int]:
     """The figures of some numbers; and the first rows of the least and the greatest that are not far out (0 where none
     beyond is)."""
     total, places = found.rows, _Percentiles(found.rows, (0.25, 0.5, 0.75))
-    sums, zero, negative, whole = [], 0, 0, True
+    sums, zero, negative, whole, signs = [], 0, 0, True, 0
     low = high = math.nan
+    least_positive: float | None = None
+    ends = _Ends(max(_FAR_ROWS, int(total * _FAR_SHARE)) + 1)
     with np.errstate(over="ignore", invalid="ignore"):
-        for values, counts, _ in found.chunks():
+        for values, counts, rows in found.chunks():
             low, high = float(values[0]) if math.isnan(low) else low, float(values[-1])
             sums.append(float(np.sum(values * counts)))
             zero += int(counts[values == 0].sum())
             negative += int(counts[values < 0].sum())
+            signs += int((values < 0).sum())
+            if least_positive is None and high > 0:
+                least_positive = float(values[np.searchsorted(values, 0, side="right")])
             whole = whole and bool(np.array_equal(values, np.round(values)))
             places.add(values, counts)
+            ends.add(values, counts, rows)
         # A power of two brings all values near 1, so that no sum and no square is out of range.
         scale = math.ldexp(1.0, -max(-1000, min(math.frexp(max(abs(low), abs(high)))[1], 1000)))
         mean = math.fsum(sums) / total if all(map(math.isfinite, sums)) else math.inf
@@ -126,24 +142,89 @@ def numbers(found: Ascending) -> tuple[Numbers, int, int]:
         reach = q3 - q1
         edges = histogram_edges(low, high, whole)
         bars = np.zeros(len(edges) - 1, np.int64)
-        squares, outside, far, below, above = [], 0, 0, 0, 0
-        for values, counts, rows in found.chunks():
+        squares, outside, near_zero = [], 0, 0
+        for values, counts, _ in found.chunks():
             squares.append(float(np.sum((values * scale - mean * scale) ** 2 * counts)))
             outside += int(counts[(values < q1 - 1.5 * reach) | (values > q3 + 1.5 * reach)].sum())
-            under, over = values < q1 - 3 * reach, values > q3 + 3 * reach
-            far += int(counts[under | over].sum())
-            inside = np.flatnonzero(~(under | over))
-            if len(inside):
-                below = below or int(rows[inside[0]])
-                above = int(rows[inside[-1]])
+            near_zero += int(counts[(values > 0) & (values <= -low)].sum())
             made, _ = np.histogram(values, edges, weights=counts)
             bars += made.astype(np.int64)
+        under, over = _far_out(ends, q1, median, q3, outside > _HEAVY * total)
     stddev = math.sqrt(math.fsum(squares) / (total - 1)) / scale if total > 1 else None
     bins = tuple(Bin(float(a), float(b), int(rows)) for a, b, rows in zip(edges, edges[1:], bars, strict=False))
     if low == high or len(edges) == 2:
         bins = (Bin(low, high, total),)
-    result = Numbers(total, mean, stddev, q1, median, q3, zero, negative, outside, far, bins)
-    return result, below if low < q1 - 3 * reach else 0, above if high > q3 + 3 * reach else 0
+    result = Numbers(
+        total, mean, stddev, q1, median, q3, zero, negative, outside, under.rows + over.rows, bins, distinct_negative=signs,
+        least_positive=least_positive, near_zero=near_zero, far_reach=max(under.reach, over.reach),
+        far_gap=max(under.gap, over.gap), far_row=under.row + over.row if under.rows + over.rows == 1 else 0,
+    )  # fmt: skip
+    return result, under.inside, over.inside
+
+
+class _Ends:
+    """The lowest and the highest of ascending numbers, with their counts and first rows."""
+
+    def __init__(self, size: int) -> None:
+        self.most, self._size = size, size + 1
+        self.lowest: list[np.ndarray] = [np.zeros(0), np.zeros(0, np.int64), np.zeros(0, np.int64)]
+        self.highest = list(self.lowest)
+
+    def add(self, *columns: np.ndarray) -> None:
+        """Take in the next values, counts and rows."""
+        if len(self.lowest[0]) < self._size:
+            self.lowest = [np.concatenate(pair)[: self._size] for pair in zip(self.lowest, columns, strict=True)]
+        self.highest = [np.concatenate(pair)[-self._size :] for pair in zip(self.highest, columns, strict=True)]
+
+
+@dataclass(frozen=True)
+class _Far:
+    """What is far out on one side: rows, first row of the nearest value inside and of the nearest one outside, how many quartile ranges
+    that one is beyond the quartile, and the share of its distance to the median that lies empty before it."""
+
+    rows: int = 0
+    inside: int = 0
+    row: int = 0
+    reach: float = 0.0
+    gap: float = 0.0
+
+
+def _far_out(ends: _Ends, q1: float, median: float, q3: float, heavy: bool) -> list[_Far]:
+    """What is far out below and above.
+
+    A value is far out where it is more than three quartile ranges beyond a quartile, on the logarithmic scale for what is
+    skewed to the right and has a positive first quartile, with the fence moved out by exp(3 s) for other skewed ones (as M. Hubert
+    and E. Vandervieren, 2008, do by the medcouple; s is the quartiles' own skewness), and where a gap lies before it."""
+    if q3 <= q1 or not math.isfinite(q3 - q1):
+        return [_Far(), _Far()]
+    logs = q3 - median > median - q1 > 0 and q1 > 0
+    gap = _LOG_GAP if logs else 2 * _GAP if heavy else _GAP
+    middle = [math.log(value) if logs else value for value in (q1, median, q3)]
+    skew = 0.0 if logs else (middle[2] + middle[0] - 2 * middle[1]) / (middle[2] - middle[0])
+    found = []
+    for (values, counts, rows), sign in ((ends.lowest, -1), (ends.highest, 1)):
+        if sign < 0:
+            values, counts, rows = values[::-1], counts[::-1], rows[::-1]
+        if logs:
+            keep = values > 0
+            values, counts, rows = np.log(values[keep]), counts[keep], rows[keep]
+        reach = middle[2] - middle[0]
+        fence = _FAR_REACH * math.exp(3 * max(0.0, skew * sign)) * reach
+        beyond = (values - middle[2]) if sign > 0 else (middle[0] - values)
+        gaps = np.diff(values, prepend=np.nan) * sign  # the emptiness before each value
+        after = np.cumsum(counts[::-1])[::-1]  # rows of a value and of those beyond it
+        far = (beyond > fence) & (gaps >= np.maximum(_GAP_REACH * reach, gap * np.abs(values - middle[1]))) & (after < ends.most)
+        at = int(np.argmax(far)) if far.any() else -1
+        if at > 0:
+            shares = [gaps[at] / abs(values[at] - middle[1])]
+            if logs:
+                plain, near, centre = np.exp(values[at]), np.exp(values[at - 1]), math.exp(middle[1])
+                shares.append(_LINEAR_GAP * (plain - near) / (plain - centre))
+            share = float(max(shares))
+            found.append(_Far(int(after[at]), int(rows[at - 1]), int(rows[at]), float(beyond[at] / reach), share))
+        else:
+            found.append(_Far())
+    return found
 
 
 def histogram_edges(low: float, high: float, whole: bool) -> np.ndarray:
@@ -208,11 +289,12 @@ def dates(values: np.ndarray, counts: np.ndarray, today: date) -> Dates | None:
         gaps = [Gap(_day(distinct[i]), _day(distinct[i + 1]), int(steps[i])) for i in longest]
     moments = days.astype("M8[D]")
     first_days = moments == moments.astype("M8[Y]").astype("M8[D]")
+    month_firsts = moments == moments.astype("M8[M]").astype("M8[D]")
     years = moments.astype("M8[Y]").astype(np.int64) + 1970
     by_year = tuple((int(year), int(counts[years == year].sum())) for year in np.unique(years))
     return Dates(
         int(counts.sum()), _day(days[0]), _day(days[-1]), int(counts[days > today.toordinal() - _EPOCH].sum()),
-        int(counts[first_days].sum()), tuple(gaps), by_year,
+        int(counts[first_days].sum()), int(counts[month_firsts].sum()), tuple(gaps), by_year,
     )  # fmt: skip
 
 

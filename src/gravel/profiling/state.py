@@ -21,6 +21,7 @@ from gravel.profiling.result import Numbers
 from gravel.tables.typing import Fitting, fitting
 
 TOP, SHAPES, MISFITS, SPELLINGS, WORDS, SAMPLE = 20, 50, 5, 200, 100, 1000
+FEW_VALUES = 300
 _LIKELY = 24
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 
@@ -222,6 +223,8 @@ class Gathered:
     repeated_values: int = 0
     repeated_rows: int = 0
     sample: dict[str, list[int]] = field(default_factory=dict)
+    squares: float = 0.0  # the sum of the squares of the rows of each value
+    every: list[tuple[int, int]] = field(default_factory=list)  # all values, where they are few
     sample_rows: dict[int, int] = field(default_factory=dict)  # how many rows hold the value of each of the first ones
     both: dict[tuple[str, str], int] = field(default_factory=dict)
 
@@ -237,6 +240,9 @@ def gather(state: State, is_text: bool) -> Gathered:
     for piece in state.values.pieces():
         marks, values = piece.extra
         made.distinct += len(piece.first)
+        made.squares += float(np.sum(piece.counts.astype(float) ** 2))
+        if made.distinct <= FEW_VALUES:
+            made.every += list(zip(piece.rows.tolist(), piece.counts.tolist(), strict=True))
         best = top_rows(piece.counts, piece.rows, TOP)
         made.top += best
         seen = np.bitwise_or.reduce(marks) if len(marks) else np.uint64(0)
@@ -269,6 +275,8 @@ def gather(state: State, is_text: bool) -> Gathered:
                     samples.setdefault(name, []).append(_earliest(piece.rows[masks[name]]))
                     samples.setdefault(f"not {name}", []).append(_earliest(piece.rows[~masks[name]]))
             _spellings(made, piece, masks)
+    if made.distinct > FEW_VALUES or not is_text:
+        made.every = []
     made.by_bit = dict(bits)
     made.top, made.words = _best(made.top, TOP), _best(made.words, WORDS)
     made.misfits = {name: _best(found, MISFITS) for name, found in misfits.items()}

@@ -7,7 +7,10 @@ from collections.abc import Iterable
 from gravel.profiling.result import Finding
 
 # Spaces and blanks first: the words and spellings of the later ones are looked for in tidied values.
-_ORDER = ("control characters", "spaces", "blank", "null words", "padded pieces", "misfits", "case", "spellings", "determined")
+_ORDER = (
+    "wrongly decoded", "control characters", "spaces", "inner spaces", "blank", "placeholders", "list pieces", "padded pieces",
+    "misfits", "another form", "lost zeros", "case", "spellings",
+)  # fmt: skip
 
 
 def in_order(found: Iterable[Finding]) -> list[Finding]:

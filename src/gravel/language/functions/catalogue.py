@@ -19,6 +19,7 @@ FAMILIES = {
     "spelling": "Spelling and shape",
     "patterns": "Regular expressions",
     "lists": "Lists in a field",
+    "damage": "Damage and placeholders",
     "wellknown": "Well-known forms",
     "types": "Types",
     "numbers": "Numbers",

@@ -11,10 +11,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.language.errors import CODES
-from gravel.language.functions import arithmetic
+from gravel.language.functions import arithmetic, casts, formats
+from gravel.language.functions.buffers import valid
 from gravel.language.functions.catalogue import Result, describe, function
-from gravel.language.functions.text import RowFailure, by_row
-from gravel.language.types import DATE, INTEGER, INTERVAL, TIMESTAMP, ZONED, Kind, Type, decimal
+from gravel.language.functions.text import RowFailure, by_row, constant
+from gravel.language.types import DATE, INTEGER, INTERVAL, TEXT, TIMESTAMP, ZONED, Kind, Target, Type, decimal
 
 FIRST_DAY, LAST_DAY = -719162, 2932896  # 0001-01-01 and 9999-12-31, in days from 1970-01-01
 DAY = 86_400_000_000  # microseconds
@@ -311,3 +312,49 @@ def at_time_zone(x: Any, zone: Any, to: Type) -> Any:
     if isinstance(x, pa.Array) and not pa.types.is_timestamp(x.type):
         x = pc.cast(x, pa.timestamp("us"))
     return by_row(moved, x, zone, to=to.arrow)
+
+
+def _wrong_template(values: list[Any]) -> str | None:
+    for text in values[1:]:
+        if isinstance(text, str):
+            try:
+                formats.template(text, Kind.DATE)
+            except ValueError as error:
+                return str(error)
+    return None
+
+
+@function(
+    "DATE_OF(x TEXT, template TEXT [, template TEXT]...) DATE",
+    meaning="the day that x is by the first of the templates that it fits (as CAST … FORMAT reads them); of none it is an error",
+    examples={
+        "DATE_OF('3.5.2024', 'YYYY-MM-DD', 'FMDD.FMMM.YYYY')": "DATE '2024-05-03'",
+        "DATE_OF('2024-05-03', 'YYYY-MM-DD', 'FMDD.FMMM.YYYY')": "DATE '2024-05-03'",
+        "DATE_OF('May 2024', 'YYYY-MM-DD')": "error 22007",
+    },
+    errors=("22007", "22008"),
+    check=_wrong_template,
+)
+def date_of(x: Any, *templates: Any) -> Any:
+    def first_fit(text: str, *forms: str) -> datetime.date:
+        made = _dates_of(pa.array([text], pa.string()), forms)
+        if made.errors[0]:
+            raise RowFailure("22007" if made.errors[0] == CODES["22007"] else "22008")
+        day: datetime.date = made.values[0].as_py()
+        return day
+
+    if isinstance(x, pa.Array) and constant(*templates):
+        return _dates_of(x, tuple(one.as_py() for one in templates))
+    return by_row(first_fit, x, *templates, to=pa.date32())
+
+
+def _dates_of(texts: Any, templates: tuple[str, ...]) -> Result:
+    values, errors = pa.nulls(len(texts), pa.date32()), np.full(len(texts), CODES["22007"], np.uint8)
+    errors[~valid(texts)] = 0
+    for form in templates:
+        made = casts.cast(texts, TEXT, Target(DATE, format=form))
+        fit = np.zeros(len(texts), np.uint8) if made.errors is None else np.asarray(made.errors)
+        # A day that does not exist is told as such, unless another template reads it.
+        errors = np.where(errors == 0, errors, np.where((fit == CODES["22007"]) & (errors != 0), errors, fit)).astype(np.uint8)
+        values = pc.coalesce(values, made.values)
+    return Result(values, errors)

@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.language.functions import arithmetic
-from gravel.language.functions.buffers import valid
+from gravel.language.functions.buffers import BLANKS, valid
 from gravel.language.functions.catalogue import function
 from gravel.language.functions.text import RowFailure, by_row, constant
 from gravel.language.types import TEXT, Kind, Type
@@ -102,3 +102,39 @@ def array(*items: Any, to: Type) -> Any:
     order = np.arange(count * width).reshape(width, count).T.ravel()
     offsets = pa.array(np.arange(0, count * width + 1, width), pa.int32())
     return pa.ListArray.from_arrays(offsets, pa.concat_arrays(columns).take(pa.array(order)))
+
+
+@function(
+    "TIDY_LIST(x TEXT, delimiter TEXT) TEXT",
+    meaning="the list with the delimiter as given between its pieces, without white space around them and without blank pieces",
+    examples={
+        "TIDY_LIST('water ;power;; mail', ';')": "'water;power;mail'",
+        "TIDY_LIST('water,power', ', ')": "'water, power'",
+        "TIDY_LIST(' ; ', ';')": "''",
+        "TIDY_LIST('a', ' ')": "error 22023",
+    },
+    errors=("22023",),
+)
+def tidy_list(x: Any, delimiter: Any) -> Any:
+    return by_row(lambda text, sign: sign.join(piece for piece in trimmed_pieces(text, sign) if piece), x, delimiter)
+
+
+@function(
+    "LIST_HAS_BLANKS(x TEXT, delimiter TEXT) BOOLEAN",
+    meaning="whether a piece of the list is empty or only white space; '' has no pieces",
+    examples={
+        "LIST_HAS_BLANKS('water;;mail', ';')": "TRUE",
+        "LIST_HAS_BLANKS('water; mail', ';')": "FALSE",
+        "LIST_HAS_BLANKS('', ';')": "FALSE",
+    },
+    errors=("22023",),
+)
+def list_has_blanks(x: Any, delimiter: Any) -> Any:
+    return by_row(lambda text, sign: "" in trimmed_pieces(text, sign), x, delimiter, to=pa.bool_())
+
+
+def trimmed_pieces(text: str, delimiter: str) -> list[str]:
+    """The pieces without white space around them; that of a delimiter does not matter. Raises RowFailure where it is blank, unless
+    it is a line break or a tab."""
+    sign = delimiter.strip(BLANKS) or (delimiter if delimiter in ("\n", "\t") else "")
+    return [piece.strip(BLANKS) for piece in pieces(text, sign)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from decimal import Decimal
 from fractions import Fraction
 from typing import Any
@@ -14,7 +15,7 @@ from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, casts
 from gravel.language.functions.catalogue import Result, function
 from gravel.language.functions.text import RowFailure, by_row, constant
-from gravel.language.types import DOUBLE, INTEGER, MAX_DIGITS, Kind, Target, Type, room
+from gravel.language.types import DOUBLE, INTEGER, MAX_DIGITS, TEXT, Kind, Target, Type, room
 
 
 def _round_type(types: list[Type], values: list[Any]) -> Type:
@@ -342,3 +343,46 @@ def _grouped(x: Any, decimals: int) -> str:
         return str(casts.to_text(pa.array([x]), DOUBLE)[0].as_py())
     rounded = arithmetic.round_half_away(exact, decimals)
     return format(rounded or abs(rounded), f",.{decimals}f")
+
+
+def _wrong_signs(values: list[Any]) -> str | None:
+    signs = [value for value in values[1:] if isinstance(value, str)]
+    if any(len(sign) != 1 or sign in "0123456789+-" for sign in signs):
+        return "a decimal or group sign is one character that is neither a digit nor + or -"
+    return "the decimal and the group sign are different" if len(set(signs)) < len(signs) else None
+
+
+@function(
+    "NUMBER_OF(x TEXT [, decimal TEXT] [, group TEXT]) DECIMAL",
+    meaning="the number that x is, written with that decimal sign (a point, unless said otherwise) and, if one is given, that sign between "
+    "groups of three digits, with ten places after the point; a blank as group sign means no-break and thin spaces too",
+    examples={
+        "NUMBER_OF('1.234,50', ',', '.') = 1234.5": "TRUE",
+        "NUMBER_OF('1,234.50', '.', ',') = 1234.5": "TRUE",
+        "CAST(NUMBER_OF('12,5', ',') AS DECIMAL(6,2))": "12.50",
+        "NUMBER_OF('12.34', ',', '.')": "error 22018",
+    },
+    errors=("22018", "22003", "22023"),
+    result=lambda types, values: Type(Kind.DECIMAL, 28, 10),
+    check=_wrong_signs,
+)
+def number_of(x: Any, decimal: Any = None, group: Any = None) -> Any:
+    def plain(text: str, *signs: str) -> str:
+        if _wrong_signs([text, *signs]):
+            raise RowFailure("22023")
+        point, apart = (*signs, *((".", "")[len(signs) :]))
+        among = f"[{re.escape(apart)}{_THIN if apart == ' ' else ''}]" if apart else ""
+        whole = rf"[0-9]{{1,3}}(?:{among}[0-9]{{3}})+|[0-9]*" if apart else "[0-9]*"
+        found = re.fullmatch(rf" *([+-]?)((?:{whole}))(?:{re.escape(point)}([0-9]*))? *", text)
+        if not found or not (found[2] or found[3]):
+            raise RowFailure("22018")
+        return found[1] + (re.sub(among, "", found[2]) if among else found[2]) + "." + (found[3] or "0")
+
+    made = by_row(plain, x, *(sign for sign in (decimal, group) if sign is not None))
+    texts, errors = (made.values, made.errors) if isinstance(made, Result) else (made, None)
+    number = casts.cast(texts, TEXT, Target(Type(Kind.DECIMAL, 28, 10)))
+    codes = [one for one in (errors, number.errors) if one is not None]
+    return Result(number.values, np.maximum.reduce([np.asarray(one) for one in codes]).astype(np.uint8)) if codes else number.values
+
+
+_THIN = "\u00a0\u2009\u202f"

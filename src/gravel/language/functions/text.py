@@ -355,6 +355,19 @@ def concat(*columns: Any) -> Any:
     return pc.binary_join_element_wise(*(pc.fill_null(column, "") for column in columns), "")
 
 
+@function(
+    "CONCAT_WS(delimiter TEXT, x AS TEXT [, y AS TEXT]...) TEXT",
+    meaning="the other arguments as texts with the delimiter between them; NULL is passed over with its delimiter",
+    examples={"CONCAT_WS(', ', 'Ines', NULL, 'B4')": "'Ines, B4'", "CONCAT_WS('-', NULL)": "''", "CONCAT_WS(NULL, 'B')": "NULL"},
+)
+def concat_ws(delimiter: Any, *columns: Any) -> Any:
+    made: Any = None
+    for column in columns:
+        texts = column if made is None else pc.if_else(pc.is_valid(made), pc.binary_join_element_wise(made, column, delimiter), column)
+        made = texts if made is None else pc.coalesce(texts, made)
+    return pc.if_else(pc.is_valid(delimiter), pc.coalesce(made, pa.scalar("", pa.string())), pa.scalar(None, pa.string()))
+
+
 _FAR = 2**31 - 2  # no text has so many characters; Arrow's positions end there
 
 

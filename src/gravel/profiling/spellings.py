@@ -1,0 +1,149 @@
+"""Spellings: values that are one but for capitals, spaces and punctuation, and rare values that are a slip from a frequent one."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections import defaultdict
+from collections.abc import Iterator
+
+from gravel.language.writing import is_one_of, quoted, text_literal
+from gravel.profiling.column_kind import is_free_text
+from gravel.profiling.result import ColumnProfile, Finding, ValueRows
+from gravel.profiling.wording import shown, tidied
+
+_TITLES = 0.9  # the share of different values from which a likeness says little: titles, remarks
+_LEAST_WORD, _LONG_WORD = 5, 8
+_RATIO, _MOST_VALUES, _A_VALUE = 20, 300, 5
+_RARE_ROWS, _RARE_SHARE = 2, 0.0005
+_CAPITAL_AFTER_APOSTROPHE = re.compile(r"['’]S\b")
+_TURNED_CASE = re.compile(r"^[a-zà-þ][A-ZÀ-Þ]{2}|[\s'’][a-zà-þ][A-ZÀ-Þ]{2}")
+_RARE_CASE = 0.2
+_MIXED_INSIDE = re.compile(r"[a-z][A-Z]")
+# Signs that make another value of what stands beside them: < 20 is not > 20, and 2-9 not 2--9.
+_TELLING = "<>=+*%~±≤≥#&/"
+
+
+def same_but_for_writing(value: str, titles: bool = False) -> str:
+    """What is left of a value without capitals, spaces and punctuation; accents and telling signs stay. In `titles` ! and ? tell too."""
+    folded = unicodedata.normalize("NFC", value).casefold()
+    folded = re.sub(r"(?<![0-9a-z])-(?=[0-9])", "−", folded)
+    telling = _TELLING + "−" + ("!?" if titles else "")
+    return "".join(char for char in folded if char.isalnum() or unicodedata.combining(char) or char in telling)
+
+
+def _preferred(forms: dict[str, int], one: ColumnProfile, known: int) -> str:
+    """The commonest of some spellings whose capitals are plausible in the column."""
+
+    def implausible(form: str) -> bool:
+        rare = _RARE_CASE * known
+        return bool(
+            _CAPITAL_AFTER_APOSTROPHE.search(form)
+            or _TURNED_CASE.search(form)
+            or (form.isupper() and one.case.upper < rare)
+            or (form.islower() and one.case.lower < rare)
+        )
+
+    return min(forms, key=lambda form: (implausible(form), -forms[form], form))
+
+
+def spelling_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
+    """The findings of a text column of which `known` rows have a value."""
+    titles = one.distinct > _TITLES * known or is_free_text(one)
+    units = any(_MIXED_INSIDE.search(value) and len(value) <= 4 for value, _ in one.top)
+    groups: list[tuple[str, tuple[ValueRows, ...]]] = []
+    unlisted = one.spelling_groups - len(one.spellings)
+    for spelling in one.spellings:
+        apart: dict[str, list[ValueRows]] = defaultdict(list)
+        for value in spelling.values:
+            apart[same_but_for_writing(value.value, titles=one.distinct * 2 > known)].append(value)
+        for values in apart.values():
+            forms: dict[str, int] = defaultdict(int)
+            for value in values:
+                forms[tidied(value.value)] += value.rows
+            shortest = min(map(len, forms))
+            # Units and symbols mean another thing in capitals: s and S, mW and MW.
+            if len(forms) > 1 and shortest > 1 and not (units and shortest <= 4) and any(char.isalpha() for char in spelling.key):
+                groups.append((_preferred(forms, one, known), tuple(values)))
+    if groups:
+        cased = all(len({form.value.casefold() for form in values}) == 1 for _, values in groups)
+        yield _finding(one, groups, titles and not cased, unlisted)
+    yield from _misspelt(one, known)
+
+
+def _finding(one: ColumnProfile, groups: list[tuple[str, tuple[ValueRows, ...]]], titles: bool, unlisted: int) -> Finding:
+    name = quoted(one.name)
+    others = [[value for value in values if tidied(value.value) != kept] for kept, values in groups]
+    rows = sum(value.rows for some in others for value in some)
+    whens = []
+    for (kept, _), some in zip(groups, others, strict=True):
+        # A step that tidies spaces may come before: the tidied forms are written the same way.
+        forms = dict.fromkeys(form for value in some for form in (value.value, tidied(value.value)))
+        whens += [f"WHEN {text_literal(form)} THEN {text_literal(kept)}" for form in forms]
+    examples = "; ".join(
+        f"{shown(kept)} also as {', '.join(dict.fromkeys(shown(value.value) for value in some[:3]))}"
+        for (kept, _), some in list(zip(groups, others, strict=True))[:2]
+    )
+    more = f" and {len(groups) - 2:,} more" if len(groups) > 2 else ""
+    beyond = f"; {unlisted:,} further groups are not listed" if unlisted > 0 else ""
+    count = "1 value is" if len(groups) == 1 else f"{len(groups):,} values are"
+    return Finding(
+        "spellings", "note" if titles else "suspect", one.name, rows, f"{count} written in several ways: {examples}{more}{beyond}",
+        is_one_of(name, (text_literal(value.value) for some in others for value in some)), f"{name} = CASE {name} {' '.join(whens)} ELSE {name} END",
+    )  # fmt: skip
+
+
+def _misspelt(one: ColumnProfile, known: int) -> Iterator[Finding]:
+    """Rare values one or two letters from a frequent one, in a column of few different values."""
+    if not one.all_values or one.distinct > _MOST_VALUES or known < _A_VALUE * one.distinct or one.list is not None:
+        return
+    slips: list[tuple[ValueRows, str]] = []
+    for rare in one.all_values:
+        word = rare.value.casefold()
+        if rare.rows > max(_RARE_ROWS, _RARE_SHARE * known) or any(map(str.isdigit, word)):
+            continue
+        near = [usual for usual in one.all_values if usual.rows >= _RATIO * rare.rows and _is_slip(word, usual.value.casefold())]
+        best = max(near, key=lambda usual: usual.rows, default=None)
+        if best is not None:
+            slips.append((rare, best.value))
+    if slips:
+        name = quoted(one.name)
+        examples = ", ".join(f"{rare.rows:,} × {shown(rare.value)} for {shown(usual)}" for rare, usual in slips[:4])
+        more = f" and {len(slips) - 4:,} more" if len(slips) > 4 else ""
+        yield Finding(
+            "misspelt", "suspect", one.name, sum(rare.rows for rare, _ in slips),
+            f"rare values a letter or two from a frequent one: {examples}{more}",
+            is_one_of(name, (text_literal(rare.value) for rare, _ in slips)),
+        )  # fmt: skip
+
+
+def _is_slip(value: str, usual: str) -> bool:
+    """Whether one word of a value, of five letters at least, is one or two letters from that of the usual one; an ending is none."""
+    words, others = value.split(), usual.split()
+    if len(words) != len(others):
+        return False
+    differing = [(word, other) for word, other in zip(words, others, strict=True) if word != other]
+    if len(differing) != 1:
+        return False
+    short, long = sorted(differing[0], key=len)
+    most = 1 if len(short) < _LONG_WORD else 2
+    ending = long.startswith(short) or long.endswith(short)
+    return len(short) >= _LEAST_WORD and not ending and 0 < _edits(short, long, most) <= most
+
+
+def _edits(word: str, other: str, most: int) -> int:
+    """Letters put in, left out, put for another, or two put in the other order (optimal string alignment); most + 3 where more."""
+    if abs(len(word) - len(other)) > most or other == word:
+        return 0 if other == word else most + 3
+    before, last = [0] * (len(other) + 1), list(range(len(other) + 1))
+    for at, char in enumerate(word, 1):
+        row = [at]
+        for place, letter in enumerate(other, 1):
+            cost = min(last[place] + 1, row[place - 1] + 1, last[place - 1] + (char != letter))
+            if at > 1 and place > 1 and char == other[place - 2] and word[at - 2] == letter:
+                cost = min(cost, before[place - 2] + 1)
+            row.append(cost)
+        if min(row) > most:
+            return most + 3
+        before, last = last, row
+    return last[-1] if last[-1] <= most else most + 3
