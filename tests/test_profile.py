@@ -537,3 +537,29 @@ def test_the_safe_plan_takes_only_what_can_be_told_from_its_result(values: list[
     for before, now in zip(values, after, strict=True):
         trimmed = before.strip(" ") if before and before.strip(WHITE) and not re.search("[\n\r]", before) else before
         assert now in (before, trimmed) or (before == "" and now is None and one_blank), (before, now)
+
+
+def test_a_finding_is_seen_and_tried_by_its_number(figures: Any, gravel: Any, folder: Path) -> None:
+    rows = [_good(at) for at in range(200)]
+    for at, (kind, (column, bad)) in enumerate(DEFECTS.items()):
+        rows[at * 7 % 200][column] = bad if kind != "determined" else rows[at * 7 % 200][column]
+    write("t.csv", _csv({name: [row[name] for row in rows] for name in rows[0]}))  # type: ignore[arg-type]
+    told = figures("profile", "t.csv")["findings"]
+    assert len(told) > 10
+    for number, one in enumerate(told, 1):
+        if one["see"]:
+            ran = gravel("look", "t.csv", "--finding", number, "--format", "json")
+            assert (ran.json["matching"], ran.json["errors"]) == (one["rows"], 0), one
+            assert f"finding {number} of {len(told)}, {one['column']}, {one['finding']}: " in " ".join(ran.err.split())
+        ran = gravel("try", "t.csv", "--finding", number, "--format", "json", status=0 if one["mend"] else 2)
+        assert not one["mend"] or f"finding {number} of {len(told)}" in ran.err
+    (kept,) = folder.with_name(folder.name + "-cache").rglob("*.json")
+    assert kept.stat().st_mode & 0o777 == 0o600
+    write("t.csv", "a\nx\ny \n")  # another table of that name: its own findings count
+    assert figures("look", "t.csv", "--finding", 1)["matching"] == 1
+    assert "there is no finding 9" in gravel("look", "t.csv", "--finding", 9, status=2).err
+    assert "leave out" in gravel("look", "t.csv", "--finding", 1, "--where", "TRUE", status=2).err
+    kept.unlink()
+    for path in kept.parent.iterdir():
+        path.write_text("{")  # damaged: found anew
+    assert figures("look", "t.csv", "--finding", 1)["matching"] == 1

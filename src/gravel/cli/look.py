@@ -11,6 +11,7 @@ from gravel.cli.options import (
     Empty,
     EmptyOption,
     Encoding,
+    FindingOption,
     Format,
     FormatOption,
     NoColor,
@@ -32,6 +33,7 @@ def look(
     table: TableArgument,
     columns: Annotated[str | None, typer.Option("--columns", metavar="COLUMN, …", help="Only these columns, in this order.")] = None,
     where: Annotated[str | None, typer.Option("--where", metavar="CONDITION", help="Only rows for which this is true.")] = None,
+    finding: FindingOption = None,
     show: Annotated[
         list[str] | None, typer.Option("--show", metavar="EXPR AS NAME", help="A computed column beside those it reads (repeatable).")
     ] = None,
@@ -53,7 +55,13 @@ def look(
     from gravel.inspecting.look import look as look_at
 
     given = given_by(param, today)
+    if finding is not None and where is not None:
+        raise CallProblem("--finding has a condition of its own", hint="leave out --finding, or --where")
     source = open_reference(table, delimiter, encoding, empty, text)
+    if finding is not None:
+        from gravel.cli.finding import condition_of
+
+        where = condition_of(source, finding, given.today, not no_color)
     with progress(source, 2):
         view = look_at(source, columns=columns, where=where, show=show or (), sort=sort, rows=row_limit(rows), given=given)
     from gravel.cli import render

@@ -57,6 +57,9 @@ Params = Annotated[list[str] | None, typer.Option("--param", metavar="NAME=VALUE
 Today = Annotated[str | None, typer.Option("--today", metavar="DATE", help="The day that CURRENT_DATE is, as 2024-05-31.")]
 
 
+FindingOption = Annotated[
+    int | None, typer.Option("--finding", metavar="N", min=1, help="By the number of a finding in the table's profile.")
+]
 Memory = Annotated[
     str | None,
     typer.Option("--memory", metavar="SIZE", help="What to hold in memory, as 256MB or 2GB; what is larger goes to a temporary file."),

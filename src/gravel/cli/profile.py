@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 _WIDE = 60  # columns whose figures are shown; --format json has them all
 _WIDTH = 100
-_LONG = 600  # characters of a command that is still shown whole
+_LONG = 84  # characters of a command that is shown whole; a longer one is by the finding's number
 
 
 def profile(
@@ -87,7 +87,9 @@ def profile(
     with progress(source, 2):
         found = profile_of(source, today=given.today, memory=memory_of(memory) or MEMORY, sample=sample)
     from gravel.cli import render
+    from gravel.profiling.kept import keep
 
+    keep(source, found, given.today)
     written = None if suggest is None else _suggest(suggest, source, found, choose)
     if report is not None:
         from gravel.reports.profile import write_page
@@ -231,7 +233,7 @@ def print_finding(out: Any, number: int, one: Finding, found: Profile, table: An
     from rich.text import Text
 
     from gravel.cli import render
-    from gravel.inspecting.commands import see_command, try_command
+    from gravel.inspecting.commands import finding_command, see_command, try_command
 
     share = render.percent(one.rows, found.rows)
     line = Text().append(f"{number:3} ", style=render.DIM)
@@ -248,8 +250,8 @@ def print_finding(out: Any, number: int, one: Finding, found: Profile, table: An
     for word, text in (("see", see_command(table, one.where, one.finding)), ("try", try_command(table, one.mend) if one.mend else "")):
         if not text:
             continue
-        if len(text) > _LONG:
-            text = text[:80] + " … (long: --format json has it whole)"
+        if len(text) > _LONG and found.sample is None:
+            text = finding_command("look" if word == "see" else "try", table, number)
         made = Text().append(f"            {word}  ", style=render.DIM)
         made.append(render.safe(text), style=render.MARK)
         out.print(made, soft_wrap=True)

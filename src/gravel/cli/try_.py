@@ -12,6 +12,7 @@ from gravel.cli.options import (
     Empty,
     EmptyOption,
     Encoding,
+    FindingOption,
     Format,
     FormatOption,
     NoColor,
@@ -33,6 +34,7 @@ def try_(
     assignments: Annotated[
         list[str] | None, typer.Argument(metavar='"COLUMN = EXPR"…', help="What to try; a new name adds a column.", show_default=False)
     ] = None,
+    finding: FindingOption = None,
     step: Annotated[
         str | None, typer.Option("--step", metavar="TOML|N", help="A step of any verb, as TOML; with --plan the number of one.")
     ] = None,
@@ -60,16 +62,22 @@ def try_(
     if step is not None or plan is not None:
         from gravel.cli.step import try_step
 
-        if assignments or add or (table is not None and plan is not None):
+        if assignments or add or finding is not None or (table is not None and plan is not None):
             raise CallProblem("--step is tried by itself", hint="gravel try TABLE --step '…', or gravel try --plan PLAN --step N")
         source = None if table is None else open_reference(table, delimiter, encoding, empty, text)
         try_step(source, table, plan, step, given, format, not no_color)
         return
-    if table is None or not assignments:
+    if finding is not None and assignments:
+        raise CallProblem("--finding has an assignment of its own", hint="leave out --finding, or the assignment")
+    if table is None or not (assignments or finding is not None):
         raise CallProblem("say what to try", hint='gravel try boats.csv "name = TIDY_SPACES(name)"')
     source = open_reference(table, delimiter, encoding, empty, text)
+    if finding is not None:
+        from gravel.cli.finding import assignment_of
+
+        assignments = [assignment_of(source, finding, given.today, not no_color)]
     with progress(source, 2):
-        trial = attempt(source, assignments, given)
+        trial = attempt(source, assignments or [], given)
     from gravel.cli import render
     from gravel.inspecting.commands import shell_word
 

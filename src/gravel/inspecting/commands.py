@@ -51,6 +51,12 @@ def see_command(table: Any, where: str, finding: str) -> str:
     return look_command(table, where) if where else ""
 
 
+def finding_command(verb: str, table: Any, number: int) -> str:
+    """The command that shows (look) or tries (try) a finding by its number in the profile."""
+    name, *options = table_words(table)
+    return command(["gravel", verb, name, "--finding", str(number), *options])
+
+
 def try_command(table: Any, assignment: str) -> str:
     """The command that tries an assignment."""
     name, *options = table_words(table)

@@ -329,6 +329,11 @@ def _mend_dates(name: str, one: ColumnProfile, best: Fit) -> str:
     forms = [form for form in forms if form.split("'")[1] not in doubtful]
     if not forms:
         return ""
+    said = best.rows + sum(fit.rows for fit in one.fits if fit.type in forms and fit is not best)
+    known = sum(shape.rows for shape in one.shapes)
+    if said == known and not any("FM" in form for form in forms):
+        templates = ["YYYY-MM-DD" if form == "DATE" else form.split("'")[1] for form in dict.fromkeys([best.type, *forms])]
+        return f"{name} = DATE_OF({name}, {', '.join(map(text_literal, templates))})"
     whens = " ".join(f"WHEN FITS({name} AS {form}) THEN CAST(CAST({name} AS {form}) AS TEXT)" for form in forms)
     return f"{name} = CASE {whens} ELSE {name} END"
 

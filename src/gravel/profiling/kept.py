@@ -1,0 +1,91 @@
+"""The findings of the last profile of a table, kept so that other commands can name one by its number.
+
+They are in `$XDG_CACHE_HOME/gravel` (`~/.cache/gravel`), a file for each table and its reading options that only its user can read, beside
+the checksums of the files they were found in: where one of them has changed, the table is profiled anew."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from contextlib import suppress
+from dataclasses import asdict, dataclass, fields
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+from gravel import __version__
+from gravel.problems import CallProblem
+from gravel.profiling.result import Finding, Profile
+from gravel.tables.atomic_file import sha256_of
+from gravel.tables.csv import CsvTable
+
+
+@dataclass(frozen=True)
+class Numbered:
+    """A finding by its number in the profile, and how many findings there are."""
+
+    number: int
+    of: int
+    finding: Finding
+
+
+def keep(table: CsvTable, found: Profile, today: date) -> None:
+    """Keep the findings of a whole profile; where no file can be written they are found anew when asked for."""
+    checksums = _checksums(table)
+    if found.sample is not None or checksums is None:
+        return
+    path = _path(table, today)
+    kept = {"files": checksums, "findings": [asdict(one) for one in found.findings]}
+    with suppress(OSError):
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        written = path.with_suffix(f".{os.getpid()}")
+        with os.fdopen(
+            os.open(written, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0), 0o600), "w", encoding="utf-8"
+        ) as sink:
+            json.dump(kept, sink)
+        written.replace(path)
+
+
+def finding(table: CsvTable, number: int, today: date) -> Numbered:
+    """A finding by its number: of the profile that was kept, of a new one where the table has changed since or none was. Raises CallProblem
+    where there is none of that number, TableProblem."""
+    found = _kept(table, today)
+    if found is None:
+        from gravel.profiling.profile import profile
+
+        made = profile(table, today=today)
+        keep(table, made, today)
+        found = made.findings
+    if not 1 <= number <= len(found):
+        count = "1 finding" if len(found) == 1 else f"{len(found)} findings"
+        raise CallProblem(f"there is no finding {number} of {table.name}", hint=f"its profile has {count}: gravel profile lists them")
+    return Numbered(number, len(found), found[number - 1])
+
+
+def _kept(table: CsvTable, today: date) -> tuple[Finding, ...] | None:
+    try:
+        held: dict[str, Any] = json.loads(_path(table, today).read_text("utf-8"))
+        if held["files"] != _checksums(table):
+            return None
+        names = {one.name for one in fields(Finding)}
+        return tuple(Finding(**{name: value for name, value in one.items() if name in names}) for one in held["findings"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+
+
+def _checksums(table: CsvTable) -> dict[str, str] | None:
+    """SHA-256 of each file of a table; None where it is no table of files that stay where they are."""
+    if table.server or not table.files or table.name == "standard input":
+        return None
+    try:
+        return {str(path): sha256_of(path) for path in sorted(table.files)}
+    except OSError:
+        return None
+
+
+def _path(table: CsvTable, today: date) -> Path:
+    asked = [__version__, str(today), table.part, table.asked_delimiter, table.asked_encoding, table.empty_null, sorted(table.texts)]
+    named = json.dumps([sorted(map(str, table.files)), asked], default=str)
+    base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
+    return Path(base) / "gravel" / f"{hashlib.sha256(named.encode()).hexdigest()[:32]}.json"
