@@ -292,7 +292,7 @@ def test_merged_rows_that_disagree_are_counted_in_every_column(figures: Any) -> 
 
 def test_what_a_finding_counts_is_what_its_fix_changes(figures: Any) -> None:
     write("t.csv", "name\n" + "Ines \n" * 2 + "Ines\n" + "other\n" * 9)
-    (finding,) = [one for one in figures("profile", "t.csv")["findings"] if one["finding"] == "spellings"]
+    (finding,) = [one for one in figures("profile", "t.csv")["findings"] if one["finding"] == "spaces"]
     seen = figures(*shlex.split(finding["see"])[1:])["matching"]
     changed = figures("try", "t.csv", finding["mend"])["assignments"][0]["changed"]
     assert (finding["rows"], seen, changed) == (2, 2, 2)

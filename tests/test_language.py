@@ -240,7 +240,19 @@ CAUTIONS = [
     ("a IN ('open', 'shut')", "case or spaces", 2, "UPPER(TIDY_SPACES(a))"),
     ("COALESCE(a, 'none')", "substitute occurs", 1, "substitute that no row has"),
     ("REPLACE(c, 'Sea', 'Lake')", "inside words", 1, r"TRANSLATE_REGEX('\bSea\b' IN c WITH 'Lake')"),
-    ("c < '5'", "numbers compared as texts", 2, "CAST(c AS DECIMAL) < CAST('5' AS DECIMAL)"),
+    ("c < '5'", "numbers compared as texts", 2, "CAST(c AS DECIMAL) < 5"),
+    ("c BETWEEN '1' AND '50'", "numbers compared as texts", 1, "CAST(c AS DECIMAL) BETWEEN 1 AND 50"),
+    ("a BETWEEN 'a' AND 'z'", "unknown comparison", 1, ""),
+    ("a LIKE 'o%'", "unknown comparison", 1, "a IS NULL"), ("FITS(a AS INTEGER)", "unknown comparison", 1, "a IS NULL"),
+    ("a IN ('open', 'shut')", "unknown comparison", 1, "a IS NULL"), ("a <> 'open' AND c <> 'x'", "unknown comparison", 1, "a IS NULL"),
+    ("a || c", "NULL operand", 1, "COALESCE(a, '')"), ("DATE '2024-01-01' - d", "NULL operand", 1, "CASE WHEN d IS NULL THEN"),
+    ("GREATEST(n, 2)", "NULL operand", 1, "COALESCE(n, 0)"), ("LPAD(c, 3, '0')", "cut", 1, "LENGTH(c) > 3 THEN c"),
+    ("LEFT(c, POSITION('s' IN c) - 1)", "nothing found", 4, "POSITION('s' IN c) > 0"), ("CAPITALIZE_WORDS(e)", "small words", 2, "NOT LIKE_REGEX"),
+    ("UPPER(LEFT(e, 1)) || LOWER(SUBSTRING(e FROM 2))", "first word only", 2, "CAPITALIZE_WORDS(e)"),
+    ("CASE WHEN n = 0 THEN 0 ELSE 10 / n END", "zero for no ratio", 1, "NULLIF(n, 0)"),
+    ("CASE WHEN a IS NULL THEN 'none' ELSE a END", "substitute occurs", 1, "substitute that no row has"),
+    ("(DATE '2024-02-29' - d) / 365", "days taken for years", 1, "FULL_YEARS(d, DATE '2024-02-29')"),
+    ("CAST(n / 3.0 AS DECIMAL(9,1))", "cast that loses", 3, "ROUND(n / 3.0, 1)"), ("a NOT IN ('OPEN')", "case or spaces", 3, "NOT IN"),
     ("CAST_OR_NULL(c AS INTEGER)", "cast that loses", 1, "stays a text"),
     ("EXTRACT(YEAR FROM DATE '2024-03-01') - EXTRACT(YEAR FROM d)", "years subtracted", 2, "FULL_YEARS(d, DATE '2024-03-01')"),
     ("CASE WHEN n <> 0 THEN 100 / n END", "kept from an error", 1, ""),
@@ -252,11 +264,33 @@ CAUTIONS = [
 def test_cautions_count_the_rows_that_deserve_them(
     expression: str, caution: str, rows: int, hint: str, figures: Any, monkeypatch: Any
 ) -> None:
-    write("t.csv", 'a,n,c,d\nopen,0,007,2000-06-01\nOpen,1,Seaside,1999-12-01\n"open ",2,Sea,2020-03-01\n,,10,\nnone,5,x,2023-02-28\n')
+    write(
+        "t.csv",
+        'a,n,c,d,e\nopen,0,007,2000-06-01,jan van dam\nOpen,1,Seaside,1999-12-01,ann\n"open ",2,Sea,2020-03-01,gull III\n,,10,,x\n'
+        "none,5,x,2023-02-28,old rope\n",
+    )
     for block in (10, 4096):
         monkeypatch.setattr("gravel.tables.csv.pieces.BLOCK", block)
         found = figures("try", "t.csv", f"made = {expression}")["cautions"]
         assert [(one["rows"], hint in one["hint"]) for one in found if one["caution"] == caution] == [(rows, True)], found
+
+
+DECIDED = [
+    "n > 1 AND n IS NOT NULL", "(n > 1) IS NOT TRUE", "COALESCE(n > 1, FALSE)", "a <> 'done' OR a IS NULL", "NOT (n > 1) AND n IS NOT NULL",
+    "CAST(c AS DECIMAL) < 5", "CASE WHEN n IS NULL THEN -1 WHEN n = 0 THEN 10 ELSE 10 / NULLIF(n, 0) END", "COALESCE(n + 1, -1)",
+    "CASE WHEN POSITION('o' IN a) > 0 THEN LEFT(a, POSITION('o' IN a)) ELSE a END", "CAST(ROUND(n / 3.0, 1) AS DECIMAL(9,1))",
+    "FULL_YEARS(d, DATE '2024-03-01')", "CASE WHEN LENGTH(a) > 3 THEN a ELSE LPAD(a, 3, '0') END", "CASE a WHEN 'open' THEN 'a' ELSE 'b' END",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("expression", DECIDED)
+def test_what_is_decided_is_not_cautioned(expression: str, figures: Any) -> None:
+    # NULL where the expression decides it, and nowhere else.
+    null_in = "a" if "a IS NULL" in expression else "n" if re.search(r"\bn\b", expression) and "ROUND" not in expression else ""
+    middle = {"a": ",1,8", "n": "shut,,8"}.get(null_in, "shut,1,8")
+    write("t.csv", f"a,n,c,d\nopen,0,7,2000-06-01\n{middle},2001-06-01\nnone,2,9,2002-06-01\n")
+    told = figures("try", "t.csv", f"made = {expression}")["cautions"]
+    assert [one for one in told if one["caution"] != "kept from an error"] == []
 
 
 def test_a_sound_expression_gets_no_caution_and_branches_are_counted(figures: Any, gravel: Any) -> None:
@@ -305,6 +339,6 @@ def test_functions_are_listed_and_looked_up(figures: Any, gravel: Any) -> None:
     one = figures("functions", "list_item")["functions"][0]
     assert one["examples"][0] == {"expression": "LIST_ITEM('water;power;mail', ';', 2)", "result": "'power'"}
     assert one["errors"] == [{"sqlstate": "22023", "meaning": "bad argument"}]
-    assert len(figures("functions", "lists")["functions"]) == 4
+    assert len(figures("functions", "lists")["functions"]) == 6
     assert "did you mean LIST_ITEM?" in gravel("functions", "LIST_ITM", status=2).err
     assert "error 22023" in gravel("functions", "LIST_ITEM").out

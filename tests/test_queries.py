@@ -320,10 +320,27 @@ def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
         ("SELECT b.id FROM b LEFT JOIN s ON b.id = s.bid WHERE s.nights > 0", "WHERE on the outer side", 4),
         ("SELECT COUNT(name) FROM b", "aggregate passes over NULL", 1), ("SELECT AVG(n) FROM b", "aggregate passes over NULL", 2),
         ("SELECT id FROM b ORDER BY pier FETCH FIRST 2 ROWS ONLY", "ties", 3), ("SELECT DISTINCT pier FROM b", "DISTINCT and case", 1),
-        ("SELECT id FROM b WHERE name = 'gull'", "case or spaces", 2),
+        ("SELECT id FROM b WHERE name = 'gull'", "case or spaces", 2), ("SELECT pier, COUNT(*) FROM b GROUP BY pier", "GROUP BY and case", 1),
+        ("SELECT COUNT(DISTINCT pier) FROM b", "COUNT(DISTINCT) and case", 1),
+        ("SELECT id, COUNT(*) OVER (PARTITION BY pier) FROM b", "PARTITION BY and case", 1),
+        ("SELECT x.k FROM (VALUES ('a'), ('B '), ('c'), (NULL)) AS x(k) LEFT JOIN (VALUES ('b'), ('A'), ('c')) AS y(k) ON x.k = y.k",
+         "JOIN and case", 2),
+        ("SELECT id FROM b LIMIT 3", "FETCH without ORDER BY", 7), ("SELECT n FROM b ORDER BY n DESC LIMIT 3", "NULL comes first", 2),
+        ("SELECT ROW_NUMBER() OVER (PARTITION BY pier) FROM b", "window without an order", 10),
+        ("SELECT ROW_NUMBER() OVER (PARTITION BY pier ORDER BY pier) FROM b", "window without an order", 10),
+        ("SELECT ROW_NUMBER() OVER (ORDER BY x) FROM (VALUES (1), (1), (2)) AS t(x)", "ties", 2),
+        ("SELECT LISTAGG(pier, ';') FROM b", "LISTAGG without an order", 10),
     ):  # fmt: skip
         told = figures("query", text, "--in", ".")
         assert rows in [one["rows"] for one in told["cautions"] if one["caution"] == caution], (text, told["cautions"])
+    for text, left in (
+        ("SELECT COUNT(CASE WHEN n > 1 THEN 1 END), AVG(n), SUM(n), COUNT(n) FROM b WHERE n IS NOT NULL", []),
+        ("SELECT AVG(n), SUM(n), COUNT(n) FROM b", ["aggregate passes over NULL"]), ("SELECT id FROM b ORDER BY id LIMIT 3", []),
+        ("SELECT UPPER(pier), COUNT(*) FROM b GROUP BY UPPER(pier)", []),
+        ("SELECT ROW_NUMBER() OVER (PARTITION BY UPPER(TIDY_SPACES(pier)) ORDER BY id) FROM b", []),
+        ("SELECT LISTAGG(pier, ';') WITHIN GROUP (ORDER BY id) FROM b", []), ("SELECT n FROM b ORDER BY n DESC NULLS LAST, id LIMIT 3", []),
+    ):  # fmt: skip
+        assert [one["caution"] for one in figures("query", text, "--in", ".")["cautions"]] == left, text
     told = figures("query", "SELECT b.id FROM b LEFT JOIN s ON b.id = s.bid", "--in", ".")
     join = next(one for one in told["account"] if one["stage"] == "LEFT JOIN")
     assert (join["in"], join["out"]) == (10, 12)

@@ -37,9 +37,9 @@ class BranchCount:
 class Watch:
     """The probes of some expressions, and how many rows each has met. `count` may run on any thread, `add` on one."""
 
-    def __init__(self, expressions: Iterable[tuple[nodes.Expression, str]]) -> None:
+    def __init__(self, expressions: Iterable[tuple[nodes.Expression, str]], counted: bool = False) -> None:
         pairs = list(expressions)
-        self.probes: list[Probe] = [probe for one, text in pairs for probe in probes(one, text)]
+        self.probes: list[Probe] = [probe for one, text in pairs for probe in probes(one, text, counted)]
         self.cases: list[Branches] = [case for one, text in pairs for case in branches(one, text)]
         self._conditions = [probe.condition for probe in self.probes]
         for case in self.cases:

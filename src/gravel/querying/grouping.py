@@ -86,6 +86,7 @@ class Grouping(Sources):
                 computed.append(made)
                 types.append(kind)
             parts.append((heads, computed, many))
+            self._warn_alike("GROUP BY and case", [one.values for one in heads], "groups", "GROUP BY UPPER(TIDY_SPACES(…))")
         if not types and aggregates:
             types = [INTEGER] * len(aggregates)
         key_types = [kind if kind.kind is not Kind.NULL else TEXT for _, kind in keys.values()]
@@ -203,7 +204,12 @@ class Grouping(Sources):
             raise self._wrong(f"{name} takes no WITHIN GROUP", one, f"{name}(x ORDER BY …)")
         sorts = one.order or one.within
         subject = one.within[0].expression if percentile else arguments[0]
-        given = [self.evaluate(node, over, withs, stands) for node in ([subject] if percentile or name == "LISTAGG" else arguments)]
+        # COUNT(CASE WHEN … THEN x END) counts the rows of the condition: what falls through is the answer no.
+        counted = name == "COUNT" and isinstance(subject, tree.Case) and subject.otherwise is None
+        given = [
+            self.evaluate(node, over, withs, stands, counted=counted)
+            for node in ([subject] if percentile or name == "LISTAGG" else arguments)
+        ]
         value, kind = given[0]
         if name in ("SUM", "AVG", "PERCENTILE_CONT") or name.startswith(("STDDEV", "VAR")) or name in building.REGRESSIONS:
             for at, ((made, one_kind), node) in enumerate(zip(given, arguments, strict=False)):
@@ -222,14 +228,22 @@ class Grouping(Sources):
         if name == "EVERY" and kind != BOOLEAN:
             raise self._wrong(f"EVERY takes a condition, this is {kind}", subject, "compare it: … = …")
         keys = [] if percentile else [self.evaluate(key.expression, over, withs, stands)[0].values for key in sorts]
-        if not self.quiet and name in ("COUNT", "AVG", "SUM") and not one.distinct:
+        if one.distinct and kind == TEXT:
+            some = value.values.filter(pa.array(mask))
+            self._warn_alike(
+                f"{name}(DISTINCT) and case", [some], f"values of {self._written(subject)[:60]}", f"{name}(DISTINCT UPPER(TIDY_SPACES(…)))"
+            )
+        if name == "LISTAGG" and not sorts and over.count:
+            told = f"come in no order that {self._written(one)[:60]} says"
+            self._warn("LISTAGG without an order", int(mask.sum()), told, "add WITHIN GROUP (ORDER BY …)")
+        if not self.quiet and name in ("COUNT", "AVG", "SUM") and not one.distinct and not counted:
             failed = value.failed(over.count)
             nulls = int((pc.is_null(value.values).to_numpy(zero_copy_only=False) & mask & ~failed).sum())
             if nulls:
                 self._warn(
                     "aggregate passes over NULL",
                     nulls,
-                    f"have NULL in {self._written(one)[:60]}, which passes over them",
+                    f"have NULL in {self._written(subject)[:60]}, which the aggregates of it pass over",
                     "COUNT(*) counts rows; COALESCE gives NULL a value",
                 )
         return Input(name, value, kind, mask, keys, sorts, tuple(made for made, _ in given[1:]))

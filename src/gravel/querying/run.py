@@ -10,18 +10,17 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from gravel.engine.vector import Vector
 from gravel.inspecting.look import sort_order
 from gravel.language import parse, tree
-from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, renamed, typed
 from gravel.querying.windowing import Windowing
 
 _ROUNDS, _RECURSIVE_ROWS = 100_000, 20_000_000  # a recursive query beyond them does not end
-_FOLDED = 200_000  # rows up to which DISTINCT looks for those that differ in case or spaces only
 
 
 class Session(Windowing):
@@ -239,13 +238,9 @@ class Session(Windowing):
         _, first = codes_of([one.values for one in made.vectors], made.count)
         self._tell("DISTINCT", made.count, len(first), f"{made.count - len(first):,} removed")
         kept = replace(made.take(first), origin=None)  # a row stands for several now
-        texts = [one.values for one in kept.vectors if pa.types.is_string(one.values.type)]
-        if texts and not self.quiet and kept.count <= _FOLDED:
-            folded = [upper(tidy_spaces(one.values)) if pa.types.is_string(one.values.type) else one.values for one in kept.vectors]
-            alike = len(first) - len(codes_of(folded, kept.count)[1])
-            self._warn(
-                "DISTINCT and case", alike, "differ from another one in case or spaces only", "SELECT DISTINCT UPPER(TIDY_SPACES(…))"
-            )
+        self._warn_alike(
+            "DISTINCT and case", [one.values for one in kept.vectors], "rows of the result", "SELECT DISTINCT UPPER(TIDY_SPACES(…))"
+        )
         return kept
 
     def _ordered(
@@ -308,6 +303,15 @@ class Session(Windowing):
                     "share the sort key of the last row, and some of them are not among the result",
                     "add a key to ORDER BY, or WITH TIES",
                 )
+        if fetch and not query.order and begin + fetch < made.count:
+            told = "are left out, and nothing says which: without ORDER BY the rows come as they are stored"
+            self._warn("FETCH without ORDER BY", made.count - fetch, told, "add an ORDER BY")
+        if fetch and query.order and made.count:
+            key = self._sorted_keys[0].combine_chunks() if isinstance(self._sorted_keys[0], pa.ChunkedArray) else self._sorted_keys[0]
+            nulls = pc.is_null(key).to_numpy(zero_copy_only=False)[begin:end]
+            if len(nulls) and nulls[0]:
+                told = f"of the result have NULL in {self._written(query.order[0].expression)[:60]}, which is sorted first"
+                self._warn("NULL comes first", int(nulls.sum()), told, "NULLS LAST, or WHERE … IS NOT NULL")
         kept = made.take(np.arange(min(begin, made.count), max(end, min(begin, made.count))))
         self._tell("FETCH", made.count, kept.count, f"from row {begin + 1:,}")
         return kept

@@ -22,6 +22,7 @@ from gravel.language.bind import Given, Scope, bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.errors import CODES, meaning, sqlstate
 from gravel.language.functions.operators import compared
+from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import BOOLEAN, NUMBERS, TEXT, Kind, Type, common
 from gravel.problems import CallProblem, DataProblem, nearest
 from gravel.querying import joins
@@ -31,6 +32,8 @@ from gravel.querying.scopes import Scopes
 from gravel.querying.shapes import SUBQUERIES, top
 from gravel.tables.reference import open_table
 from gravel.tables.table import Malformed
+
+_FOLDED = 200_000  # distinct keys up to which those that differ in case or spaces only are looked for
 
 
 @dataclass(frozen=True)
@@ -157,6 +160,19 @@ class Base(ABC):
         if rows and not self.quiet and not any(one[0] == caution and one[2] == detail for one in self.cautions):
             self.cautions.append((caution, rows, detail, hint))
 
+    def _warn_alike(self, caution: str, keys: Sequence[Any], what: str, hint: str) -> None:
+        """Distinct combinations of some keys (Arrow arrays of one length) that differ from another one in case and spaces only."""
+        count = len(keys[0]) if keys else 0
+        if self.quiet or not any(pa.types.is_string(one.type) for one in keys):
+            return
+        _, first = codes_of(list(keys), count)
+        if len(first) > _FOLDED:
+            return
+        kept = [one.take(pa.array(first)) for one in keys]
+        folded = [upper(tidy_spaces(one)) if pa.types.is_string(one.type) else one for one in kept]
+        alike = len(first) - len(codes_of(folded, len(first))[1])
+        self._warn(caution, alike, f"as {what} they differ from another one only in case or spaces", hint)
+
     def _wrong(self, message: str, node: tree.Node, hint: str = "") -> Diagnostic:
         return Diagnostic(message, self.text, node.start, node.end, hint=hint)
 
@@ -171,9 +187,10 @@ class Base(ABC):
         stands: dict[Any, int] | None = None,
         condition: bool = False,
         watched: bool = True,
+        counted: bool = False,
     ) -> tuple[Vector, Type]:
         """An expression over a relation's rows. `stands` maps shapes of nodes to columns that hold them already; its
-        cautions are told if it is `watched`, which needs all rows at once."""
+        cautions are told if it is `watched`, which needs all rows at once; of one that is `counted`, NULL is the answer no."""
         known = dict(stands or {})
         over = self._subqueries(node, over, withs, known)
 
@@ -189,7 +206,7 @@ class Base(ABC):
         frame = over.frame().remembering()
         made = run(bound, frame).spread(over.count)
         if watched and not self.quiet:
-            watch = Watch([(bound, self.text)])
+            watch = Watch([(bound, self.text)], counted)
             if watch.probes:
                 watch.add(watch.count(frame))
                 for one in watch.cautions():

@@ -15,6 +15,7 @@ from gravel.engine.frame import view
 from gravel.engine.vector import Vector, first_error
 from gravel.language import parse, tree
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import INTEGER, TEXT, Kind, Type, common
 from gravel.querying import joins
 from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined, renamed, taken, typed
@@ -316,7 +317,20 @@ class Sources(Base):
                 self.evaluate(
                     condition, self._with_outer(left.take(none).beside(right.take(none)))[0], withs, condition=True, watched=False
                 )
-        return self._joined(left, right, np.concatenate(lefts), np.concatenate(rights), node)
+        met = np.concatenate(lefts)
+        if len(keys) == 1 and keys[0][2] == TEXT and not self.quiet:
+            self._warn_of_almost_equal_keys(keys[0][0].values, keys[0][1].values, met, told[0][0])
+        return self._joined(left, right, met, np.concatenate(rights), node)
+
+    def _warn_of_almost_equal_keys(self, left: Any, right: Any, matched: np.ndarray, name: str) -> None:
+        """Rows on the left whose key would have a partner if case and spaces were ignored."""
+        alone = np.ones(len(left), bool)
+        alone[matched] = False
+        some = left.filter(pa.array(alone))
+        near = pc.is_in(upper(tidy_spaces(some)), upper(tidy_spaces(right.drop_null())))
+        rows = pc.sum(pc.and_(near, pc.is_valid(some))).as_py() or 0
+        told = f"on the left have no partner, and would if case and spaces of {name[:60]} were ignored"
+        self._warn("JOIN and case", rows, told, f"join on UPPER(TIDY_SPACES({name[:60]})) on both sides")
 
     def _joined(self, left: Relation, right: Relation, one: np.ndarray, two: np.ndarray, node: tree.Join) -> Relation:
         matched_left, matched_right = np.bincount(one, minlength=left.count), np.bincount(two, minlength=right.count)

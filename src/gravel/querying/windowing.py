@@ -15,7 +15,7 @@ from gravel.language.functions.ordering import sortable
 from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type, common
 from gravel.querying import groups
 from gravel.querying.grouping import Grouping, Input
-from gravel.querying.relation import Relation, as_type, taken
+from gravel.querying.relation import Relation, as_type, codes_of, taken
 from gravel.querying.shapes import top
 from gravel.querying.windows import Frame, Sorted, vector_of
 
@@ -61,10 +61,27 @@ class Windowing(Grouping):
                 partition = [self.evaluate(node, over, withs, stands)[0].values for node in window.partition]
                 keys = [self.evaluate(sort.expression, over, withs, stands)[0].values for sort in window.order]
                 cache[key] = Sorted(partition, keys, window.order, over.count)
+                self._warn_alike("PARTITION BY and case", partition, "partitions", "PARTITION BY UPPER(TIDY_SPACES(…))")
+                self._warn_of_order(one, window, [*partition, *keys], over)
             made, kind = self._window(one, window, cache[key], over, withs, stands)
             stands[id(one)] = len(over.names)
             over = over.with_columns([made], [kind])
         return over, stands
+
+    def _warn_of_order(self, one: tree.Aggregate, window: tree.Window, keys: list[Any], over: Relation) -> None:
+        """A function that goes by the order of its rows, of which the window says nothing, or not enough."""
+        name = one.name.upper()
+        if name not in (*RANKS, *VALUES) or not over.count:
+            return
+        written = self._written(one)[:60]
+        within = {self.shape(node, over) for node in window.partition}
+        if all(self.shape(key.expression, over) in within for key in window.order):
+            told = f"are numbered or looked up by {written} in no order that it says"
+            self._warn("window without an order", over.count, told, "add an ORDER BY that is no key of the partition")
+        elif name in ("ROW_NUMBER", "FIRST_VALUE", "LAST_VALUE", "LAG", "LEAD"):
+            codes, _ = codes_of(keys, over.count)
+            ties = int((np.bincount(codes)[codes] > 1).sum())
+            self._warn("ties", ties, f"share their place in {written}, which takes them as they come", "add a key to its ORDER BY")
 
     def _without_errors(
         self, found: list[tree.Aggregate], windows: list[tree.Window], over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
