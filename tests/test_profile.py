@@ -369,6 +369,17 @@ def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) ->
     names = Counter(line.split(",")[1] for line in Path("t-clean.csv").read_text("utf-8").splitlines()[1:])
     assert names == {"Old Rope": 24, "Óld Rope": 1, "Tern": 12, "Lark": 3}
     assert "exists already" in gravel("profile", "t.csv", "--suggest", "p.toml", status=2).err
+    # A plan of the same table writes over no result of another; where one is made to, its run says so before.
+    gravel("profile", "t.csv", "--suggest", "other.toml", "--choose", "all")
+    text = Path("other.toml").read_text("utf-8")
+    assert 'write = "t-clean-2.csv"' in text
+    assert 'note = "name: 6 of 40 rows' in text
+    write("other.toml", text.replace("t-clean-2", "t-clean"))
+    assert "replaces t-clean.csv, which another plan wrote: p.toml" in gravel("clean", "other.toml").err
+    assert "another plan" not in gravel("clean", "other.toml").err
+    write("j.jsonl", '{"a": " x"}\n')
+    gravel("profile", "j.jsonl", "--suggest", "j.toml")
+    assert 'write = "j-clean.jsonl"' in Path("j.toml").read_text("utf-8")
     assert "no number of a finding" in gravel("profile", "t.csv", "--suggest", "q.toml", "--choose", "1,99", status=2).err
 
 

@@ -36,7 +36,7 @@ def clean(
 
     [bold]gravel clean boats.toml[/]
     """
-    from gravel.plans.destination import targets_outside
+    from gravel.plans.destination import targets_outside, written_by_another
     from gravel.plans.flow import MEMORY
     from gravel.plans.model import read_plan
     from gravel.plans.run import Wish
@@ -55,6 +55,8 @@ def clean(
     if wish.writes:
         for outside in targets_outside(plan_file):
             render.note(f"writes {outside}, which is not in the plan's folder", not no_color)
+        if (other := written_by_another(plan_file)) is not None:
+            render.note(f"replaces {other[0].name}, which another plan wrote: {other[1]}", not no_color)
     done = run_plan(plan_file, given, wish)
     if format is Format.json:
         render.print_json("clean", _json(done))

@@ -159,7 +159,7 @@ def _suggest(path: Path, table: Any, found: Profile, choose: str | None) -> int:
 
 
 def _evidence(one: Finding, found: Profile) -> str:
-    return f"{one.rows:,} of {found.rows:,} rows: {one.detail}"
+    return f"{one.column or 'table'}: {one.rows:,} of {found.rows:,} rows: {one.detail}"
 
 
 def _rows(found: Profile, format: Format) -> None:

@@ -14,6 +14,7 @@ from gravel.language import parse
 from gravel.language.types import Kind, Type
 from gravel.plans.model import read_plan
 from gravel.tables.csv import CsvTable
+from gravel.tables.files import ENDINGS, PACKED
 
 
 def step_text(trial: Trial) -> str:
@@ -158,19 +159,27 @@ def _begun(path: Path, table: CsvTable) -> Any:
     document = tomlkit.document()
     if table.server:
         document.add("table", tomlkit.string(table.name))  # its password is not written down
-        document.add("write", tomlkit.string(f"{table.name.rpartition('.')[2]}-clean.csv"))
+        document.add("write", tomlkit.string(str(_free(path.parent, Path(f"{table.name.rpartition('.')[2]}-clean.csv")))))
         return document
     several = table.sources[0] is not table
     relative = os.path.relpath(table.name if several else table.origin, path.parent)
     document.add("table", tomlkit.string(f"{relative}#{table.part}" if table.part else relative))
     source = Path(relative)
-    # Results are written as text files, under a name that the pattern of several files does not meet.
-    plain = Path(source.name.removesuffix(".gz").removesuffix(".zst"))
-    ending = plain.suffix if plain.suffix.lower() in (".csv", ".tsv") else ".csv"
+    # The result is of the source's format, under a name that the pattern of several files does not meet.
+    packed = source.suffix if source.suffix.lower() in PACKED else ""
+    plain = Path(source.name.removesuffix(packed))
+    ending = plain.suffix + packed if plain.suffix.lower() in ENDINGS else ".csv"
     made = f"clean-{plain.stem.strip('*?-_')}" if several else f"{table.part or plain.stem}-clean"
-    document.add("write", tomlkit.string(str(source.with_name(made + ending))))
+    document.add("write", tomlkit.string(str(_free(path.parent, source.with_name(made + ending)))))
     _reading(document, table)
     return document
+
+
+def _free(folder: Path, target: Path) -> Path:
+    """The target, or with a number where a file of that name is there."""
+    stem, ending = target.name.split(".", 1)
+    names = (target, *(target.with_name(f"{stem}-{number}.{ending}") for number in range(2, 10_000)))
+    return next(one for one in names if not (folder / one).exists())
 
 
 def _write(path: Path, text: str) -> None:
