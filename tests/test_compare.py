@@ -124,3 +124,14 @@ def test_differences_are_shown_written_and_told_by_the_exit_status(figures: Any,
     ):  # fmt: skip
         assert hint in gravel("compare", "x.csv", "y.csv", *call, status=2).err, call
     assert Path("x.csv").read_text().startswith("id,name,fee,old\n1,Gull")
+
+
+def test_without_a_key_one_of_both_is_proposed_and_columns_have_headings(gravel: Any) -> None:
+    write("a.csv", "name,berth id,pier\ngull,1,A\ntern,2,A\n")
+    write("b.csv", "name,berth id,pier\ngull,1,B\ntern,2,A\n")
+    ran = gravel("compare", "a.csv", "b.csv", status=1)
+    assert "berth id is a key of both" in ran.err
+    assert '--key "berth id"' in " ".join(ran.err.split())
+    assert ran.out.count("row  name  berth id  pier") == 2
+    write("b.csv", "name,berth id,pier\ngull,1,B\ntern,1,A\ntern,,A\n")
+    assert "key of both" not in gravel("compare", "a.csv", "b.csv", status=1).err

@@ -99,6 +99,14 @@ def compare(
         render.note(line, not no_color)
     if differences is not None:
         render.note(f"{sum(one.different for one in found.columns):,} cells that differ written to {differences}", not no_color)
+    if not found.same and not key:
+        from gravel.comparing.compare import proposed_key
+        from gravel.inspecting.commands import command
+
+        proposed = proposed_key(*sides)
+        if proposed is not None:
+            call = command(["gravel", "compare", before, after, "--key", proposed])
+            render.note(f"{proposed} is a key of both: {call} shows which cells differ", not no_color)
     if not found.same:
         raise typer.Exit(1)
 
@@ -243,7 +251,7 @@ def _alone(out: Any, found: Compared, alone: Any, total: int, what: str) -> None
 
     out.print(Text(f"only {what}: {total:,} rows", style=render.HEAD))
     rows = [[f"{one.row:,}", *(render.visible(value, 18) for value in (one.key or one.values[:6]))] for one in alone]
-    names = list(found.key) if found.key else [""] * (len(rows[0]) - 1)
+    names = list(found.key) if found.key else [one.column for one in found.columns][: len(rows[0]) - 1]
     render.print_table(out, ["row", *names], rows)
     if total > len(alone):
         out.print(Text(f"and {total - len(alone):,} more", style=render.DIM))

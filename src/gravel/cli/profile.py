@@ -32,13 +32,16 @@ if TYPE_CHECKING:
 
 _WIDE = 60  # columns whose figures are shown; --format json has them all
 _WIDTH = 100
+_ALL_FIGURES = 96  # signs of a line that has all figures of a column; a narrower one leaves out two
 _LONG = 84  # characters of a command that is shown whole; a longer one is by the finding's number
 
 
 def profile(
     table: TableArgument,
     column: Annotated[str | None, typer.Option("--column", metavar="COLUMN", help="One column in depth.")] = None,
-    findings: Annotated[str, typer.Option("--findings", metavar="N|all", help="How many findings to show.")] = "20",
+    findings: Annotated[
+        str | None, typer.Option("--findings", metavar="N|all", help="The first N findings in full, instead of a line for each kind.")
+    ] = None,
     suggest: Annotated[
         Path | None, typer.Option("--suggest", metavar="PLAN", help="Write a plan with the safe mendings, the evidence beside each.")
     ] = None,
@@ -69,7 +72,7 @@ def profile(
     from gravel.profiling.profile import profile as profile_of
 
     given = given_by(None, today)
-    limit = row_limit(findings, "--findings")
+    limit = None if findings is None else row_limit(findings, "--findings")
     if choose is not None and suggest is None:
         raise CallProblem("--choose says what --suggest writes", hint="add --suggest PLAN")
     if sample is not None and suggest is not None:
@@ -106,7 +109,7 @@ def profile(
 
         show_column(found, source, name, not no_color)
     else:
-        _show(found, source, limit, not no_color)
+        _show(found, source, findings is not None, limit, not no_color)
     render.malformed_notes(found.table, found.malformed, not no_color)
     if report is not None:
         render.note(f"{report} written", not no_color)
@@ -194,7 +197,8 @@ def heading(found: Profile) -> str:
     return f"{found.table}: {rows}, {len(found.columns):,} columns"
 
 
-def _show(found: Profile, table: Any, limit: int | None, color: bool) -> None:
+def _show(found: Profile, table: Any, full: bool, limit: int | None, color: bool) -> None:
+    """Columns first and findings last, so that the verdict is what is left on the screen."""
     from rich.text import Text
 
     from gravel.cli import render
@@ -204,25 +208,69 @@ def _show(found: Profile, table: Any, limit: int | None, color: bool) -> None:
     for line in _facts(found):
         out.print(Text(line, style=render.DIM))
     out.print()
+    _columns(out, found)
+    out.print()
+    if not found.findings:
+        out.print(Text("no findings", style=render.GOOD))
+        return
     shown = found.findings[:limit]
-    if found.findings:
-        out.print(Text("findings", style=render.HEAD).append("  what costs most to leave comes first", style=render.DIM))
+    if full:
         for number, one in enumerate(shown, 1):
             print_finding(out, number, one, found, table)
         if len(shown) < len(found.findings):
             out.print(Text(f"and {len(found.findings) - len(shown):,} more: --findings all", style=render.DIM))
     else:
-        out.print(Text("no findings", style=render.GOOD))
-    out.print()
-    _columns(out, found)
-    if found.columns:
-        from gravel.inspecting.commands import command, table_words
+        _kinds(out, found)
+    _verdict(out, found, table, full)
 
-        worst = next((one.column for one in found.findings if one.column), found.columns[0].name)
-        name, *options = table_words(table)
-        out.print()
-        next_one = command(["gravel", "profile", name, "--column", worst, *options])
-        out.print(Text(f"next: {next_one}", style=render.MARK), soft_wrap=True)
+
+_KINDS = 10  # lines of the overview
+_LEVELS = (("wrong", "wrong"), ("suspect", "suspect"), ("note", "to note"))
+
+
+def _kinds(out: Any, found: Profile) -> None:
+    """A line for each kind of finding, the costliest first: how many values it is about, and in which columns, by number."""
+    from rich.text import Text
+
+    from gravel.cli import render
+
+    grouped: dict[tuple[str, str], list[tuple[int, Finding]]] = {}
+    for number, one in enumerate(found.findings, 1):
+        grouped.setdefault((one.level, one.finding), []).append((number, one))
+    rows: list[list[Any]] = []
+    for (level, kind), some in list(grouped.items())[:_KINDS]:
+        where = Text()
+        for at, (number, one) in enumerate(some):
+            where.append(", " if at else "").append(f"{number} ", style=render.MARK).append(
+                render.safe(one.column or "table"), style="bold"
+            )
+            if len(some) > 1:
+                where.append(f" {one.rows:,}")
+        rows.append([Text(f"{sum(one.rows for _, one in some):,}"), Text(level, style=_LEVEL_STYLES[level]), Text(kind), where])
+    render.print_table(out, ["values", "", "finding", "number and column"], rows, right=(0,), gap=2)
+    if len(grouped) > _KINDS:
+        out.print(Text(f"and {len(grouped) - _KINDS:,} more kinds: --findings all", style=render.DIM))
+
+
+def _verdict(out: Any, found: Profile, table: Any, full: bool) -> None:
+    from rich.text import Text
+
+    from gravel.cli import render
+    from gravel.inspecting.commands import command, finding_command, table_words
+
+    counts = [(sum(one.level == level for one in found.findings), level, word) for level, word in _LEVELS]
+    line = Text().append("1 finding: " if len(found.findings) == 1 else f"{len(found.findings):,} findings: ", style=render.HEAD)
+    for at, (count, level, word) in enumerate(one for one in counts if one[0]):
+        line.append(", " if at else "").append(f"{count:,} {word}", style=_LEVEL_STYLES[level])
+    out.print()
+    out.print(line)
+    name, *options = table_words(table)
+    worst = found.findings[0].column
+    nexts = [] if found.sample is not None or not found.findings[0].where else [finding_command("look", table, 1)]
+    nexts += [] if full else [command(["gravel", "profile", name, "--findings", "5", *options])]
+    nexts += [command(["gravel", "profile", name, "--column", worst, *options])] if worst else []
+    if nexts:
+        out.print(Text("next: " + "   or ".join(nexts[:2]), style=render.MARK), soft_wrap=True)
 
 
 _LEVEL_STYLES = {"wrong": "red", "suspect": "yellow", "note": "bright_black"}
@@ -303,7 +351,8 @@ def _columns(out: Any, found: Profile) -> None:
             _commonest(one),
         ])  # fmt: skip
     headings = ["column", "type", "nulls", "", "blank", "padded", "distinct", "least", "greatest", "length", "commonest"]
-    render.print_table(out, headings, rows, right=(2, 3, 4, 5, 6, 9), gap=1)
+    shown = len(headings) if out.width >= _ALL_FIGURES else len(headings) - 2
+    render.print_table(out, headings[:shown], [row[:shown] for row in rows], right=(2, 3, 4, 5, 6, 9), gap=1)
     if len(found.columns) > _WIDE:
         out.print(Text(f"the first {_WIDE} of {len(found.columns):,} columns; --format json has all", style=render.DIM))
 

@@ -16,12 +16,15 @@ from gravel.engine.evaluate import run
 from gravel.engine.frame import view
 from gravel.engine.hashing import NULL_HASH, hashes, mixed
 from gravel.inspecting.binding import columns_named, explaining, frame_of, scope_of
+from gravel.inspecting.count import count_table
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind_condition, find_column
 from gravel.language.functions import arithmetic
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import NUMBERS, TEXT, Kind, Type, common
+from gravel.language.writing import quoted
 from gravel.problems import CallProblem, nearest
+from gravel.profiling.column_kind import is_identifier
 from gravel.tables.csv import CsvTable
 from gravel.tables.table import Batch, GuessFailed, Malformed, scan
 
@@ -44,6 +47,18 @@ class How:
         """In words."""
         parts = [(self.ignore_case, "case"), (self.ignore_spaces, "spaces"), (self.within is not None, f"differences up to {self.within}")]
         return tuple(text for said, text in parts if said)
+
+
+_TRIED = 12  # columns of both sides that are tried as a key
+
+
+def proposed_key(before: CsvTable, after: CsvTable) -> str | None:
+    """A column that is a key of both tables, one that is called an identifier before others; None where there is none among the first."""
+    both = [name for name in before.columns if name and name in after.columns]
+    both = sorted(both, key=lambda name: not is_identifier(name))[:_TRIED]
+    counts = [count_table(side, key=[quoted(name) for name in both]).keys for side in (before, after)]
+    keys = (name for name, *some in zip(both, *counts, strict=True) if not any(one.null_rows or one.repeated_rows for one in some))
+    return next(keys, None)
 
 
 @dataclass(frozen=True)

@@ -24,9 +24,9 @@ def name_parts(name: str) -> set[str]:
     return {part.lower() for part in _PART.findall(name)} | {name.lower()}
 
 
-def is_called_identifier(column: ColumnProfile) -> bool:
-    """Whether its name says that it tells rows apart."""
-    return bool(name_parts(column.name) & _IDENTIFIERS)
+def is_identifier(name: str) -> bool:
+    """Whether a column's name says that it tells rows apart."""
+    return bool(name_parts(name) & _IDENTIFIERS)
 
 
 def is_code(column: ColumnProfile, rows: int) -> bool:

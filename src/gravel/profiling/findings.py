@@ -644,10 +644,10 @@ def _looks_like_a_key(one: ColumnProfile, columns: tuple[ColumnProfile, ...], ro
     known = rows - one.nulls
     whole = one.type.kind is Kind.INTEGER
     first = one.name == columns[0].name and (whole or column_kind.has_one_shape(one, known))
-    return column_kind.is_called_identifier(one) or first or (not whole and column_kind.has_one_shape(one, known))
+    return column_kind.is_identifier(one.name) or first or (not whole and column_kind.has_one_shape(one, known))
 
 
 def _dependency_is_meant(by: ColumnProfile, exceptions: int, rows: int) -> bool:
     """Whether one column is meant to say what another is: a name or an identifier with several rows a value, and few exceptions."""
-    named = by.type == TEXT or column_kind.is_called_identifier(by)
+    named = by.type == TEXT or column_kind.is_identifier(by.name)
     return named and rows >= _SUPPORT * by.distinct and exceptions <= max(1, min(_EXCEPTIONS, _EXCEPTION_SHARE * rows))
