@@ -249,6 +249,7 @@ CAUTIONS = [
     ("GREATEST(n, 2)", "NULL operand", 1, "COALESCE(n, 0)"), ("LPAD(c, 3, '0')", "cut", 1, "LENGTH(c) > 3 THEN c"),
     ("LEFT(c, POSITION('s' IN c) - 1)", "nothing found", 4, "POSITION('s' IN c) > 0"), ("CAPITALIZE_WORDS(e)", "small words", 2, "NOT LIKE_REGEX"),
     ("UPPER(LEFT(e, 1)) || LOWER(SUBSTRING(e FROM 2))", "first word only", 2, "CAPITALIZE_WORDS(e)"),
+    ("CASE WHEN n > 0 THEN 'some' WHEN n > 1 THEN 'more' ELSE '' END", "branch never reached", 2, "put it before"),
     ("CASE WHEN n = 0 THEN 0 ELSE 10 / n END", "zero for no ratio", 1, "NULLIF(n, 0)"),
     ("CASE WHEN a IS NULL THEN 'none' ELSE a END", "substitute occurs", 1, "substitute that no row has"),
     ("(DATE '2024-02-29' - d) / 365", "days taken for years", 1, "FULL_YEARS(d, DATE '2024-02-29')"),

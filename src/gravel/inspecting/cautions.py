@@ -43,7 +43,7 @@ class Watch:
         self.cases: list[Branches] = [case for one, text in pairs for case in branches(one, text)]
         self._conditions = [probe.condition for probe in self.probes]
         for case in self.cases:
-            self._conditions += [*case.conditions, case.otherwise, case.unknown]
+            self._conditions += [*case.conditions, case.otherwise, case.unknown, *case.holding]
         self.counts = np.zeros(len(self._conditions), np.int64)
 
     def count(self, frame: Frame) -> np.ndarray:
@@ -60,13 +60,30 @@ class Watch:
         for probe, rows in zip(self.probes, self.counts.tolist(), strict=False):
             if rows:
                 found.setdefault((probe.caution, probe.detail), Caution(probe.caution, rows, probe.detail, probe.hint))
+        for case, counts in zip(self.cases, self._by_case(), strict=True):
+            ways = len(case.conditions)
+            for when, taken, held in zip(case.whens, counts, counts[ways + 2 :], strict=False):
+                if held and not taken:
+                    detail = f"{when[:60]} is true in them, but an earlier branch has taken them all"
+                    found.setdefault(
+                        ("branch never reached", detail), Caution("branch never reached", held, detail, "put it before that one")
+                    )
         return tuple(found.values())
+
+    def _by_case(self) -> list[list[int]]:
+        """The counts of each CASE: its branches, ELSE, ELSE because unknown, and the rows that each branch's condition holds for."""
+        made, at = [], len(self.probes)
+        for case in self.cases:
+            size = 2 * len(case.conditions) + 2
+            made.append(self.counts[at : at + size].tolist())
+            at += size
+        return made
 
     def branches(self) -> tuple[BranchCount, ...]:
         """The rows of every CASE."""
-        made, at = [], len(self.probes)
-        for case in self.cases:
-            counts = self.counts[at : at + len(case.conditions) + 2].tolist()
-            at += len(counts)
-            made.append(BranchCount(case.text, tuple(zip(case.whens, counts, strict=False)), counts[-2], counts[-1], case.has_else))
+        made = []
+        for case, counts in zip(self.cases, self._by_case(), strict=True):
+            ways = len(case.conditions)
+            taken = tuple(zip(case.whens, counts, strict=False))
+            made.append(BranchCount(case.text, taken, counts[ways], counts[ways + 1], case.has_else))
         return tuple(made)

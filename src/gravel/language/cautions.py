@@ -36,7 +36,7 @@ class Probe:
 @dataclass(frozen=True)
 class Branches:
     """A CASE as written, with a condition for each of its ways: the branches in order, ELSE, and those rows of ELSE that
-    came there only because a condition was unknown."""
+    came there only because a condition was unknown; `holding` are the branches' own conditions, whether an earlier one took the row or not."""
 
     text: str
     whens: tuple[str, ...]
@@ -44,6 +44,7 @@ class Branches:
     otherwise: nodes.Expression
     unknown: nodes.Expression
     has_else: bool
+    holding: tuple[nodes.Expression, ...]
 
 
 def probes(expression: nodes.Expression, text: str, counted: bool = False) -> list[Probe]:
@@ -139,7 +140,8 @@ def _cases(node: nodes.Expression, text: str, reach: Reach) -> Iterator[Branches
         left = _all(*reach, *before[-1])
         whens = tuple(" ".join(text[one.start : one.end].split()) for one in conditions)
         unknown = _all(left, _any(*(_is(one, "UNKNOWN") for one in conditions)))
-        yield Branches(" ".join(text[node.start : node.end].split()), whens, ways, left, unknown, node.has_else)
+        yield Branches(" ".join(text[node.start : node.end].split()), whens, ways, left, unknown, node.has_else,
+                       tuple(_all(*reach, _is(one, "TRUE")) for one in conditions))  # fmt: skip
     for child, way in _ways(node, reach):
         yield from _cases(child, text, way)
 
