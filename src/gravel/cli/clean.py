@@ -36,11 +36,12 @@ def clean(
 
     [bold]gravel clean boats.toml[/]
     """
-    from gravel.plans.destination import targets_outside, written_by_another
+    from gravel.plans.destination import targets_outside
     from gravel.plans.flow import MEMORY
     from gravel.plans.model import read_plan
     from gravel.plans.run import Wish
     from gravel.plans.run import clean as run_plan
+    from gravel.plans.steps import written_by_another
     from gravel.reports.page import may_write
 
     given = given_by(param, today)

@@ -15,7 +15,7 @@ def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
     from rich.text import Text
 
     from gravel.cli import render
-    from gravel.cli.profile import heading, print_finding
+    from gravel.cli.finding import heading, print_finding
 
     one = next(column for column in found.columns if column.name == name)
     out = render.console(color=color, most=_WIDTH)

@@ -1,15 +1,22 @@
-"""`--finding N`: what `look` and `try` are asked for by the number of a finding."""
+"""Findings on the terminal: how one is shown, and `--finding N`, by whose number `look` and `try` are asked."""
 
 from __future__ import annotations
 
 from datetime import date
 from typing import Any
 
+from rich.padding import Padding
+from rich.text import Text
+
 from gravel.cli import render
 from gravel.cli.options import progress
-from gravel.inspecting.commands import see_command, table_words
+from gravel.inspecting.commands import finding_command, see_command, table_words, try_command
 from gravel.problems import CallProblem
 from gravel.profiling.kept import Numbered, finding
+from gravel.profiling.result import Finding, Profile
+
+_LONG = 84  # characters of a command that is shown whole; a longer one is by the finding's number
+LEVEL_STYLES = {"wrong": "red", "suspect": "yellow", "note": "bright_black"}
 
 
 def condition_of(table: Any, number: int, today: date, color: bool) -> str:
@@ -47,3 +54,39 @@ def _found(table: Any, number: int, today: date) -> Numbered:
 def _title(found: Numbered) -> str:
     one = found.finding
     return f"finding {found.number} of {found.of}, {one.column or 'table'}, {one.finding}"
+
+
+def heading(found: Profile) -> str:
+    """What was looked at, in one line; of a sample it says so."""
+    rows = f"{found.rows:,} rows"
+    if found.sample is not None:
+        rows = f"a sample of {found.sample.rows:,} of {found.sample.of:,} rows: every figure is the sample's"
+    return f"{found.table}: {rows}, {len(found.columns):,} columns"
+
+
+def print_finding(out: Any, number: int, one: Finding, found: Profile, table: Any) -> None:
+    """One finding: its line, the command to see it, the assignment to mend it."""
+    share = render.percent(one.rows, found.rows)
+    line = Text().append(f"{number:3} ", style=render.DIM)
+    line.append(f"{one.level:8}", style=LEVEL_STYLES[one.level])
+    line.append(f"{render.safe(one.column or 'table')}", style="bold")
+    line.append(f"  {one.finding}  ", style="")
+    line.append(f"{one.rows:,} {'row' if one.rows == 1 else 'rows'}, {share}", style="bold")
+    if found.sample is not None:
+        line.append(" of the sample", style="yellow")
+    out.print(line)
+    out.print(_indented(render.safe(one.detail)))
+    if one.level == "note":
+        return
+    for word, text in (("see", see_command(table, one.where, one.finding)), ("try", try_command(table, one.mend) if one.mend else "")):
+        if not text:
+            continue
+        if len(text) > _LONG and found.sample is None:
+            text = finding_command("look" if word == "see" else "try", table, number)
+        made = Text().append(f"            {word}  ", style=render.DIM)
+        made.append(render.safe(text), style=render.MARK)
+        out.print(made, soft_wrap=True)
+
+
+def _indented(text: str) -> Any:
+    return Padding(Text(text), (0, 0, 0, 12))

@@ -33,7 +33,6 @@ if TYPE_CHECKING:
 _WIDE = 60  # columns whose figures are shown; --format json has them all
 _WIDTH = 100
 _ALL_FIGURES = 96  # signs of a line that has all figures of a column; a narrower one leaves out two
-_LONG = 84  # characters of a command that is shown whole; a longer one is by the finding's number
 
 
 def profile(
@@ -189,19 +188,12 @@ def _rows(found: Profile, format: Format) -> None:
     render.print_rows(format.value, headings, columns)
 
 
-def heading(found: Profile) -> str:
-    """What was looked at, in one line; of a sample it says so."""
-    rows = f"{found.rows:,} rows"
-    if found.sample is not None:
-        rows = f"a sample of {found.sample.rows:,} of {found.sample.of:,} rows: every figure is the sample's"
-    return f"{found.table}: {rows}, {len(found.columns):,} columns"
-
-
 def _show(found: Profile, table: Any, full: bool, limit: int | None, color: bool) -> None:
     """Columns first and findings last, so that the verdict is what is left on the screen."""
     from rich.text import Text
 
     from gravel.cli import render
+    from gravel.cli.finding import heading, print_finding
 
     out = render.console(color=color, most=_WIDTH)
     out.print(Text(heading(found), style=render.HEAD))
@@ -233,6 +225,7 @@ def _kinds(out: Any, found: Profile) -> None:
     from rich.text import Text
 
     from gravel.cli import render
+    from gravel.cli.finding import LEVEL_STYLES
 
     grouped: dict[tuple[str, str], list[tuple[int, Finding]]] = {}
     for number, one in enumerate(found.findings, 1):
@@ -246,7 +239,7 @@ def _kinds(out: Any, found: Profile) -> None:
             )
             if len(some) > 1:
                 where.append(f" {one.rows:,}")
-        rows.append([Text(f"{sum(one.rows for _, one in some):,}"), Text(level, style=_LEVEL_STYLES[level]), Text(kind), where])
+        rows.append([Text(f"{sum(one.rows for _, one in some):,}"), Text(level, style=LEVEL_STYLES[level]), Text(kind), where])
     render.print_table(out, ["values", "", "finding", "number and column"], rows, right=(0,), gap=2)
     if len(grouped) > _KINDS:
         out.print(Text(f"and {len(grouped) - _KINDS:,} more kinds: --findings all", style=render.DIM))
@@ -256,12 +249,13 @@ def _verdict(out: Any, found: Profile, table: Any, full: bool) -> None:
     from rich.text import Text
 
     from gravel.cli import render
+    from gravel.cli.finding import LEVEL_STYLES
     from gravel.inspecting.commands import command, finding_command, table_words
 
     counts = [(sum(one.level == level for one in found.findings), level, word) for level, word in _LEVELS]
     line = Text().append("1 finding: " if len(found.findings) == 1 else f"{len(found.findings):,} findings: ", style=render.HEAD)
     for at, (count, level, word) in enumerate(one for one in counts if one[0]):
-        line.append(", " if at else "").append(f"{count:,} {word}", style=_LEVEL_STYLES[level])
+        line.append(", " if at else "").append(f"{count:,} {word}", style=LEVEL_STYLES[level])
     out.print()
     out.print(line)
     name, *options = table_words(table)
@@ -271,45 +265,6 @@ def _verdict(out: Any, found: Profile, table: Any, full: bool) -> None:
     nexts += [command(["gravel", "profile", name, "--column", worst, *options])] if worst else []
     if nexts:
         out.print(Text("next: " + "   or ".join(nexts[:2]), style=render.MARK), soft_wrap=True)
-
-
-_LEVEL_STYLES = {"wrong": "red", "suspect": "yellow", "note": "bright_black"}
-
-
-def print_finding(out: Any, number: int, one: Finding, found: Profile, table: Any) -> None:
-    """One finding: its line, the command to see it, the assignment to mend it."""
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.inspecting.commands import finding_command, see_command, try_command
-
-    share = render.percent(one.rows, found.rows)
-    line = Text().append(f"{number:3} ", style=render.DIM)
-    line.append(f"{one.level:8}", style=_LEVEL_STYLES[one.level])
-    line.append(f"{render.safe(one.column or 'table')}", style="bold")
-    line.append(f"  {one.finding}  ", style="")
-    line.append(f"{one.rows:,} {'row' if one.rows == 1 else 'rows'}, {share}", style="bold")
-    if found.sample is not None:
-        line.append(" of the sample", style="yellow")
-    out.print(line)
-    out.print(_indented(render.safe(one.detail)))
-    if one.level == "note":
-        return
-    for word, text in (("see", see_command(table, one.where, one.finding)), ("try", try_command(table, one.mend) if one.mend else "")):
-        if not text:
-            continue
-        if len(text) > _LONG and found.sample is None:
-            text = finding_command("look" if word == "see" else "try", table, number)
-        made = Text().append(f"            {word}  ", style=render.DIM)
-        made.append(render.safe(text), style=render.MARK)
-        out.print(made, soft_wrap=True)
-
-
-def _indented(text: str) -> Any:
-    from rich.padding import Padding
-    from rich.text import Text
-
-    return Padding(Text(text), (0, 0, 0, 12))
 
 
 def _facts(found: Profile) -> list[str]:

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import re
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from gravel.problems import CallProblem
 from gravel.tables import files
@@ -112,22 +111,6 @@ def _shown(reference: str) -> str:
         return reference
     address, hash_sign, table = reference.partition("#")
     return masked(address) + hash_sign + table
-
-
-def written_by_another(plan: PlanFile) -> tuple[Path, str] | None:
-    """The file that a plan writes and the plan that wrote it the last time, where that is another one."""
-    from gravel.plans.steps import record_path
-
-    named = plan.model.write
-    if named is None or named == IN_PLACE or is_server(named) or is_database(named):
-        return None
-    target = (plan.path.resolve().parent / named).resolve()
-    try:
-        told: Any = json.loads(record_path(target).read_text("utf-8"))
-        other = (target.parent / told["plan"]["path"]).resolve()
-    except (OSError, ValueError, KeyError, TypeError):
-        return None
-    return (target, told["plan"]["path"]) if target.exists() and other != plan.path.resolve() else None
 
 
 def targets_outside(plan: PlanFile) -> list[Path]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
@@ -16,13 +17,14 @@ from gravel.inspecting.cautions import Watch
 from gravel.language import nodes
 from gravel.language.bind import Given
 from gravel.language.types import Type
-from gravel.plans.destination import Destination
+from gravel.plans.destination import IN_PLACE, Destination
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Expected, PlanFile
 from gravel.plans.rows import Rows
 from gravel.tables import files
 from gravel.tables.csv import CsvTable
 from gravel.tables.csv.dialect import Dialect
+from gravel.tables.databases import is_database, is_server
 from gravel.tables.reference import Reading
 
 
@@ -227,3 +229,17 @@ def names_of(columns: Sequence[Column]) -> tuple[str, ...]:
 def record_path(target: Path) -> Path:
     """Where the record of an output stands."""
     return target.with_name(f"{target.stem}.record.json")
+
+
+def written_by_another(plan: PlanFile) -> tuple[Path, str] | None:
+    """The file that a plan writes and the plan that wrote it the last time, where that is another one."""
+    named = plan.model.write
+    if named is None or named == IN_PLACE or is_server(named) or is_database(named):
+        return None
+    target = (plan.path.resolve().parent / named).resolve()
+    try:
+        told: Any = json.loads(record_path(target).read_text("utf-8"))
+        other = (target.parent / told["plan"]["path"]).resolve()
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+    return (target, told["plan"]["path"]) if target.exists() and other != plan.path.resolve() else None

@@ -82,6 +82,7 @@ _DAYS = (
 _POSSIBLE = r"^ *[+-]?[.]?(9|[Aa]{3,8} *$)"
 
 _FEW = 64
+_LEADING_ZERO = r"^ *(?:\+|[+-]?0[0-9])"
 
 Put = Callable[[str, np.ndarray], None]
 
@@ -142,9 +143,7 @@ def put_fits(array: Any, shapes: Any, shape_hash: np.ndarray, put: Put) -> np.nd
             taken[rows] = True
     whole = found.get("DECIMAL")
     if whole is not None:
-        from gravel.profiling.marks import LEADING_ZERO
-
-        put("loses", _spread(whole, matches(array.filter(pa.array(whole)), LEADING_ZERO)))
+        put("loses", _spread(whole, matches(array.filter(pa.array(whole)), _LEADING_ZERO)))
     return number
 
 

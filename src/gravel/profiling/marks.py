@@ -48,7 +48,6 @@ ODD_SPACES = f"[{SPACES.replace(' ', '')}{ZERO_WIDTH}]"
 INNER_RUN = "[^ ]  +[^ ]"
 # U+FFFD, and what its three bytes look like when they were read as Windows-1252.
 REPLACEMENT = r"\x{fffd}|ï¿½"
-LEADING_ZERO = r"^ *(?:\+|[+-]?0[0-9])"
 
 
 @dataclass(frozen=True)
