@@ -566,6 +566,8 @@ def test_a_finding_is_seen_and_tried_by_its_number(figures: Any, gravel: Any, fo
         assert not one["mend"] or f"finding {number} of {len(told)}" in ran.err
     (kept,) = folder.with_name(folder.name + "-cache").rglob("*.json")
     assert kept.stat().st_mode & 0o777 == 0o600
+    figures("look", "t.csv", "--finding", 1, "--today", "2020-01-01")
+    assert len(list(kept.parent.iterdir())) == 1  # another day takes the place of the last
     write("t.csv", "a\nx\ny \n")  # another table of that name: its own findings count
     assert figures("look", "t.csv", "--finding", 1)["matching"] == 1
     assert "there is no finding 9" in gravel("look", "t.csv", "--finding", 9, status=2).err

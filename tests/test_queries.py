@@ -339,6 +339,7 @@ def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
         ("SELECT UPPER(pier), COUNT(*) FROM b GROUP BY UPPER(pier)", []),
         ("SELECT ROW_NUMBER() OVER (PARTITION BY UPPER(TIDY_SPACES(pier)) ORDER BY id) FROM b", []),
         ("SELECT LISTAGG(pier, ';') WITHIN GROUP (ORDER BY id) FROM b", []), ("SELECT n FROM b ORDER BY n DESC NULLS LAST, id LIMIT 3", []),
+        ("SELECT n FROM b ORDER BY n NULLS FIRST, id LIMIT 3", []),
     ):  # fmt: skip
         assert [one["caution"] for one in figures("query", text, "--in", ".")["cautions"]] == left, text
     told = figures("query", "SELECT b.id FROM b LEFT JOIN s ON b.id = s.bid", "--in", ".")

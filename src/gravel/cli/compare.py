@@ -101,11 +101,11 @@ def compare(
         render.note(f"{sum(one.different for one in found.columns):,} cells that differ written to {differences}", not no_color)
     if not found.same and not key:
         from gravel.comparing.compare import proposed_key
-        from gravel.inspecting.commands import command
+        from gravel.inspecting.commands import command, table_words
 
         proposed = proposed_key(*sides)
         if proposed is not None:
-            call = command(["gravel", "compare", before, after, "--key", proposed])
+            call = command(["gravel", "compare", before, after, "--key", proposed, *table_words(sides[0])[1:]])
             render.note(f"{proposed} is a key of both: {call} shows which cells differ", not no_color)
     if not found.same:
         raise typer.Exit(1)

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from gravel.cli import render
 from gravel.cli.options import progress
-from gravel.inspecting.commands import finding_command, see_command, table_words, try_command
+from gravel.inspecting.commands import finding_command, see_command, try_command
 from gravel.problems import CallProblem
 from gravel.profiling.kept import Numbered, finding
 from gravel.profiling.result import Finding, Profile
@@ -37,8 +37,7 @@ def assignment_of(table: Any, number: int, today: date, color: bool) -> str:
     found = _found(table, number, today)
     one = found.finding
     if not one.mend:
-        name, *options = table_words(table)
-        look = " ".join(["gravel look", name, f"--finding {number}", *options])
+        look = finding_command("look", table, number)
         raise CallProblem(
             f"finding {number} ({one.finding}) has no mending: which value is right is not in the table", hint=f"its rows: {look}"
         )

@@ -127,7 +127,7 @@ def _spaces(one: ColumnProfile) -> Iterator[Finding]:
         ]
         beside = f", beside {row_count(one.nulls)} with NULL" if one.nulls else ""
         # Where nothing else is NULL, and nothing else is blank, the NULLs of the result tell what was there.
-        safe = not one.nulls and not (one.empty and one.blank) and not one.blank
+        safe = not one.nulls and not one.blank
         yield Finding(
             "blank", "wrong", one.name, one.empty + one.blank, f"{' and '.join(parts)} where nothing is known{beside}",
             f"IS_BLANK({name}) AND {name} IS NOT NULL", f"{name} = IF_BLANK({name}, NULL)", safe,
@@ -190,7 +190,6 @@ def _placeholder_condition(one: ColumnProfile) -> str:
 
 
 _CERTAIN, _LIKELY = 0.9, 0.5  # shares of the values that fit a type, for numbers and for dates
-_MOST_MISFITS = 0.5
 
 
 def _misfits(one: ColumnProfile, known: int) -> Iterator[Finding]:
@@ -331,7 +330,7 @@ def _mend_dates(name: str, one: ColumnProfile, best: Fit) -> str:
         return ""
     said = best.rows + sum(fit.rows for fit in one.fits if fit.type in forms and fit is not best)
     known = sum(shape.rows for shape in one.shapes)
-    if said == known and not any("FM" in form for form in forms):
+    if said == known and one.distinct_shapes == len(one.shapes) and not any("FM" in form for form in forms):
         templates = ["YYYY-MM-DD" if form == "DATE" else form.split("'")[1] for form in dict.fromkeys([best.type, *forms])]
         return f"{name} = DATE_OF({name}, {', '.join(map(text_literal, templates))})"
     whens = " ".join(f"WHEN FITS({name} AS {form}) THEN CAST(CAST({name} AS {form}) AS TEXT)" for form in forms)

@@ -35,15 +35,15 @@ def keep(table: CsvTable, found: Profile, today: date) -> None:
     checksums = _checksums(table)
     if found.sample is not None or checksums is None:
         return
-    path = _path(table, today)
-    kept = {"files": checksums, "findings": [asdict(one) for one in found.findings]}
+    path = _path(table)
+    kept = {"today": str(today), "files": checksums, "findings": [asdict(one) for one in found.findings]}
     with suppress(OSError):
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         written = path.with_suffix(f".{os.getpid()}")
         with os.fdopen(
             os.open(written, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0), 0o600), "w", encoding="utf-8"
         ) as sink:
-            json.dump(kept, sink)
+            sink.write(json.dumps(kept))
         written.replace(path)
 
 
@@ -65,8 +65,8 @@ def finding(table: CsvTable, number: int, today: date) -> Numbered:
 
 def _kept(table: CsvTable, today: date) -> tuple[Finding, ...] | None:
     try:
-        held: dict[str, Any] = json.loads(_path(table, today).read_text("utf-8"))
-        if held["files"] != _checksums(table):
+        held: dict[str, Any] = json.loads(_path(table).read_text("utf-8"))
+        if held["today"] != str(today) or held["files"] != _checksums(table):
             return None
         names = {one.name for one in fields(Finding)}
         return tuple(Finding(**{name: value for name, value in one.items() if name in names}) for one in held["findings"])
@@ -84,8 +84,8 @@ def _checksums(table: CsvTable) -> dict[str, str] | None:
         return None
 
 
-def _path(table: CsvTable, today: date) -> Path:
-    asked = [__version__, str(today), table.part, table.asked_delimiter, table.asked_encoding, table.empty_null, sorted(table.texts)]
+def _path(table: CsvTable) -> Path:
+    asked = [__version__, table.part, table.asked_delimiter, table.asked_encoding, table.empty_null, sorted(table.texts)]
     named = json.dumps([sorted(map(str, table.files)), asked], default=str)
     base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
     return Path(base) / "gravel" / f"{hashlib.sha256(named.encode()).hexdigest()[:32]}.json"

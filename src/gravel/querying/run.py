@@ -306,7 +306,7 @@ class Session(Windowing):
         if fetch and not query.order and begin + fetch < made.count:
             told = "are left out, and nothing says which: without ORDER BY the rows come as they are stored"
             self._warn("FETCH without ORDER BY", made.count - fetch, told, "add an ORDER BY")
-        if fetch and query.order and made.count:
+        if fetch and query.order and query.order[0].nulls_first is None and made.count:
             key = self._sorted_keys[0].combine_chunks() if isinstance(self._sorted_keys[0], pa.ChunkedArray) else self._sorted_keys[0]
             nulls = pc.is_null(key).to_numpy(zero_copy_only=False)[begin:end]
             if len(nulls) and nulls[0]:
