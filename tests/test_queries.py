@@ -309,9 +309,20 @@ def test_an_order_that_the_query_promises_guards_every_stage(session: Any) -> No
             ours(session, text)
 
 
+def test_a_natural_join_of_files_is_on_all_names_they_share(figures: Any) -> None:
+    write("a.csv", "id,town,name\n1,Holm,x\n2,Quay,y\n")
+    write("z.csv", "town,id,berth\nHolm,1,A\nHolm,2,B\n")
+    assert figures("query", "SELECT name FROM a NATURAL JOIN z", "--in", ".")["rows"] == [["x"]]
+    assert figures("query", "SELECT name, COUNT(*) FROM a NATURAL LEFT JOIN z GROUP BY name", "--in", ".")["rows"] == [["x", 1], ["y", 1]]
+
+
 def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
     for name in TABLES:
         write(f"{name}.csv", _csv(name))
+    write(
+        "people.csv",
+        "person_id,name\n" + "".join(f"{number},{name}\n" for number, name in enumerate(["Ann", "Bo", "Ann", "Cy", "Di", "Ed", "Fi"])),
+    )
     for text, caution, rows in (
         ("SELECT b.id FROM b JOIN s ON b.id = s.bid", "a join multiplies rows", 2),
         ("SELECT b.id FROM b JOIN s ON b.id = s.bid", "a join loses rows", 4),
@@ -330,10 +341,16 @@ def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
         ("SELECT ROW_NUMBER() OVER (PARTITION BY pier ORDER BY pier) FROM b", "window without an order", 10),
         ("SELECT ROW_NUMBER() OVER (ORDER BY x) FROM (VALUES (1), (1), (2)) AS t(x)", "ties", 2),
         ("SELECT LISTAGG(pier, ';') FROM b", "LISTAGG without an order", 10),
+        ("SELECT x.k FROM (VALUES (1), (NULL), (NULL)) AS x(k) JOIN (VALUES (1), (NULL)) AS y(k) ON x.k = y.k", "NULL in join keys", 2),
+        ("SELECT name, COUNT(*) FROM 'people.csv' GROUP BY name", "namesakes", 2),
+        ("SELECT LIST_ITEM(tags, ';', 1) FROM b", "longer list", 5),
     ):  # fmt: skip
         told = figures("query", text, "--in", ".")
         assert rows in [one["rows"] for one in told["cautions"] if one["caution"] == caution], (text, told["cautions"])
     for text, left in (
+        ("SELECT person_id, name, COUNT(*) FROM 'people.csv' GROUP BY person_id, name", []),
+        ("SELECT COUNT(DISTINCT person_id), name FROM 'people.csv' GROUP BY name", []),
+        ("SELECT LIST_ITEM(tags, ';', 1), LIST_ITEM(tags, ';', 2), LIST_ITEM(tags, ';', -2) FROM b WHERE tags IS NOT NULL", []),
         ("SELECT COUNT(CASE WHEN n > 1 THEN 1 END), AVG(n), SUM(n), COUNT(n) FROM b WHERE n IS NOT NULL", []),
         ("SELECT AVG(n), SUM(n), COUNT(n) FROM b", ["aggregate passes over NULL"]), ("SELECT id FROM b ORDER BY id LIMIT 3", []),
         ("SELECT UPPER(pier), COUNT(*) FROM b GROUP BY UPPER(pier)", []),

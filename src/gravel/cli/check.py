@@ -114,6 +114,7 @@ def check(
         ), strict=True)]  # fmt: skip
         render.print_rows(format.value, headings, columns)
     render.cautions(found.cautions, not no_color)
+    render.remarks(found.remarks, not no_color)
     render.malformed_notes(found.table, found.malformed, not no_color)
     if set_aside is not None:
         render.note(f"{found.bad_rows:,} {'row' if found.bad_rows == 1 else 'rows'} written to {set_aside}", not no_color)
@@ -207,7 +208,7 @@ def _json(found: Checked, set_aside: Path | None) -> dict[str, Any]:
             for one in found.checks
         ],
         "rows_that_do_not_hold": found.bad_rows, "set_aside": None if set_aside is None else str(set_aside),
-        "cautions": caution_json(found.cautions),
+        "cautions": caution_json(found.cautions), "remarks": list(found.remarks),
     }  # fmt: skip
 
 

@@ -45,8 +45,11 @@ def clean(
     from gravel.reports.page import may_write
 
     given = given_by(param, today)
-    wish = Wish(dry_run, until, sample, memory_of(memory) or MEMORY, backup)
     from gravel.cli import render
+
+    wish = Wish(
+        dry_run, until, sample, memory_of(memory) or MEMORY, backup, tell=lambda line: render.note(f"before the run: {line}", not no_color)
+    )
 
     plan_file = read_plan(plan, str(plan))
     if replace:
@@ -83,6 +86,7 @@ def clean(
         render.print_rows(format.value, headings, [[str(row[at]) for row in rows] for at in range(len(headings))])
     for step in done.steps:
         render.cautions(step.cautions, not no_color, f"step {step.step}: ")
+        render.remarks(step.remarks, not no_color, f"step {step.step}: ")
     render.malformed_notes(done.table, done.malformed, not no_color)
     for line in done.notes:
         render.note(f"{done.table}: {line}", not no_color)

@@ -99,6 +99,7 @@ def _json(view: View) -> dict[str, Any]:
         "table": view.table, "rows": view.rows, "matching": view.matching, "unknown": view.unknown, "errors": view.errors,
         "malformed": len(view.malformed), "types": types, "shown": shown,
         "cautions": caution_json(view.cautions), "branches": branch_json(view.branches),
+        "remarks": list(view.remarks),
     }  # fmt: skip
 
 
@@ -160,6 +161,7 @@ def _notes(view: View, color: bool) -> None:
         told += f"; {view.sort_errors:,} without a sort key because of an error"
     render.note(told, color)
     render.cautions(view.cautions, color)
+    render.remarks(view.remarks, color)
     render.malformed_notes(view.table, view.malformed, color)
     for line in view.notes:
         render.note(f"{view.table}: {line}", color)

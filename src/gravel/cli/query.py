@@ -87,9 +87,8 @@ def query(
         )
     else:
         render.print_rows(format.value, found.names, texts)
-    from gravel.inspecting.cautions import Caution
-
-    render.cautions([Caution(*one) for one in session.cautions], not no_color)
+    render.cautions(session.cautions, not no_color)
+    render.remarks(session.remarks, not no_color)
     for name, malformed in session.malformed.items():
         render.malformed_notes(name, malformed, not no_color)
     for fault in session.faults:
@@ -203,6 +202,7 @@ def _write(target: Path, found: Relation, texts: list[list[str | None]], replace
 
 
 def _json(found: Relation, texts: list[list[str | None]], session: Session, write: Path | None) -> dict[str, Any]:
+    from gravel.cli.render import caution_json
     from gravel.inspecting.cells import json_value
 
     columns = [[json_value(cell, kind.kind) for cell in column] for column, kind in zip(texts, found.types, strict=True)]
@@ -210,7 +210,7 @@ def _json(found: Relation, texts: list[list[str | None]], session: Session, writ
         "columns": [{"name": name, "type": str(kind)} for name, kind in zip(found.names, found.types, strict=True)],
         "rows": [list(row) for row in zip(*columns, strict=True)], "row_count": found.count,
         "account": [{"stage": one.stage, "in": one.rows_in, "out": one.rows_out, "detail": one.detail} for one in session.account],
-        "cautions": [{"caution": kind, "rows": rows, "detail": detail, "hint": hint} for kind, rows, detail, hint in session.cautions],
+        "cautions": caution_json(session.cautions), "remarks": list(session.remarks),
         "errors": [
             {
                 "stage": one.stage, "expression": one.expression, "sqlstate": one.sqlstate, "rows": one.rows, "row": one.row,

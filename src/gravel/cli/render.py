@@ -153,14 +153,26 @@ def cautions(found: Sequence[Caution], color: bool = True, prefix: str = "") -> 
         good = one.caution == "kept from an error"
         line = Text("good: " if good else "caution: ", style=GOOD if good else "yellow")
         line.append(f"{prefix}{one.rows:,} {'row' if one.rows == 1 else 'rows'}: {safe(one.detail)}", style="default")
+        for at, text in enumerate(one.examples):
+            line.append("', '" if at else " ('", style="default")
+            line.append_text(visible(text, 40))
+        line.append("')" if one.examples else "", style="default")
         err.print(line, soft_wrap=True)
         if one.hint:
             err.print(Text(f"  hint: {safe(one.hint)}", style=MARK), soft_wrap=True)
 
 
+def remarks(lines: Sequence[str], color: bool = True, prefix: str = "") -> None:
+    """What is to be known of expressions and is no caution, on standard error."""
+    for line in lines:
+        console(error=True, color=color).print(Text(f"note: {prefix}{safe(line)}", style=DIM), soft_wrap=True)
+
+
 def caution_json(found: Sequence[Caution]) -> list[dict[str, Any]]:
     """Cautions as JSON."""
-    return [{"caution": one.caution, "rows": one.rows, "detail": one.detail, "hint": one.hint} for one in found]
+    return [
+        {"caution": one.caution, "rows": one.rows, "detail": one.detail, "hint": one.hint, "examples": list(one.examples)} for one in found
+    ]
 
 
 def branch_json(found: Sequence[BranchCount]) -> list[dict[str, Any]]:

@@ -41,6 +41,7 @@ def try_step(
         flat += [[one.outcome, one.path, one.reason, one.into] for one in found.line.count.gone]
         render.print_rows(form.value, ["what", "path", "before", "after"], [[row[at] for row in flat] for at in range(4)])
     render.cautions(found.line.cautions, color)
+    render.remarks(found.line.remarks, color)
     render.malformed_notes(found.table, found.malformed, color)
     for line in found.notes:
         render.note(f"{found.table}: {line}", color)

@@ -95,6 +95,7 @@ def try_(
         ]
         render.print_rows(format.value, ["column", "before", "after", "rows"], columns)
     render.cautions(trial.cautions, not no_color)
+    render.remarks(trial.remarks, not no_color)
     render.malformed_notes(trial.table, trial.malformed, not no_color)
     for line in trial.notes:
         render.note(f"{trial.table}: {line}", not no_color)
@@ -115,6 +116,7 @@ def _json(trial: Trial) -> dict[str, Any]:
         "assignments": [_attempt_json(one) for one in trial.attempts],
         "cautions": caution_json(trial.cautions),
         "branches": branch_json(trial.branches),
+        "remarks": list(trial.remarks),
     }
 
 

@@ -304,7 +304,7 @@ def _first_of(node: nodes.FirstOf, frame: Frame) -> Vector:
 
 
 _RULES: dict[type, Callable[[Any, Frame], Vector]] = {
-    nodes.Column: _column, nodes.Constant: _constant, nodes.Call: _call, nodes.Cast: _cast, nodes.Is: _is,
+    nodes.Column: _column, nodes.Constant: _constant, nodes.Moment: _constant, nodes.Call: _call, nodes.Cast: _cast, nodes.Is: _is,
     nodes.Logic: _logic, nodes.In: _in, nodes.Case: _case, nodes.FirstOf: _first_of,
     nodes.Fails: _fails, nodes.InSet: _in_set,
 }  # fmt: skip

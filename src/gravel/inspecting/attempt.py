@@ -15,7 +15,7 @@ from gravel.engine.frame import Frame
 from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
 from gravel.engine.vector import Vector
 from gravel.inspecting.binding import columns_named, explaining, frame_of, scope_of
-from gravel.inspecting.cautions import BranchCount, Caution, Watch
+from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
@@ -59,7 +59,7 @@ class Attempt:
 
 @dataclass(frozen=True)
 class Trial:
-    """What `gravel try` tells. `types` are those of the columns read."""
+    """What `gravel try` tells. `types` are those of the columns read; `remarks` are on the expressions, `notes` on the table."""
 
     table: str
     rows: int
@@ -69,6 +69,7 @@ class Trial:
     branches: tuple[BranchCount, ...]
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    remarks: tuple[str, ...] = ()
 
 
 def attempt(table: Table, assignments: Sequence[str], given: Given | None = None) -> Trial:
@@ -91,7 +92,7 @@ def attempt(table: Table, assignments: Sequence[str], given: Given | None = None
     rows = 0
     malformed: list[Malformed] = []
 
-    def work(batch: Batch) -> tuple[int, tuple[Malformed, ...], list[_Part], np.ndarray]:
+    def work(batch: Batch) -> tuple[int, tuple[Malformed, ...], list[_Part], Sightings]:
         frame = frame_of(batch, scope).remembering()
         parts = [_part(one, index, frame, batch) for one, (index, _) in zip(bound, targets, strict=True)]
         return batch.count, batch.malformed, parts, watch.count(frame)
@@ -112,7 +113,17 @@ def attempt(table: Table, assignments: Sequence[str], given: Given | None = None
             tuple(sorted(state.kinds.values(), key=lambda kind: -kind.rows)),
         ))  # fmt: skip
     types = {table.columns[i]: scope.types[i] for i in asked}
-    return Trial(table.name, rows, tuple(attempts), types, watch.cautions(), watch.branches(), tuple(malformed), tuple(table.notes))
+    return Trial(
+        table.name,
+        rows,
+        tuple(attempts),
+        types,
+        watch.cautions(),
+        watch.branches(),
+        tuple(malformed),
+        tuple(table.notes),
+        (*watch.days(), *watch.bounds()),
+    )
 
 
 def target_column(name: str, columns: Sequence[str]) -> tuple[int | None, str]:

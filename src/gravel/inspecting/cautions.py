@@ -6,21 +6,26 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
+import pyarrow as pa
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.language import nodes
-from gravel.language.cautions import Branches, Probe, branches, probes
+from gravel.language.cautions import Branches, ListItems, Probe, bounds, branches, moments, probes
+from gravel.language.functions.casts import to_text
+
+EXAMPLES = 3
 
 
 @dataclass(frozen=True)
 class Caution:
-    """Rows that deserve a caution, what they are, and an expression or a step that avoids it."""
+    """Rows that deserve a caution, what they are, an expression or a step that avoids it, and some of the values."""
 
     caution: str
     rows: int
     detail: str
     hint: str
+    examples: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -34,32 +39,60 @@ class BranchCount:
     has_else: bool
 
 
+@dataclass(frozen=True)
+class Sightings:
+    """What a watch saw in some rows: for how many each condition was true, and the first texts of those probes that show some."""
+
+    counts: np.ndarray
+    examples: dict[int, tuple[str, ...]]
+
+    def __add__(self, other: Sightings) -> Sightings:
+        """Of both, those of `self` first."""
+        examples = {
+            at: tuple(dict.fromkeys((*self.examples.get(at, ()), *other.examples.get(at, ()))))[:EXAMPLES]
+            for at in self.examples.keys() | other.examples.keys()
+        }
+        return Sightings(self.counts + other.counts, examples)
+
+
 class Watch:
     """The probes of some expressions, and how many rows each has met. `count` may run on any thread, `add` on one."""
 
-    def __init__(self, expressions: Iterable[tuple[nodes.Expression, str]], counted: bool = False) -> None:
+    def __init__(self, expressions: Iterable[tuple[nodes.Expression, str]], counted: bool = False, beside: ListItems | None = None) -> None:
         pairs = list(expressions)
-        self.probes: list[Probe] = [probe for one, text in pairs for probe in probes(one, text, counted)]
+        self.probes: list[Probe] = probes(pairs, counted, beside)
+        self.strict: list[Probe] = bounds(pairs)
         self.cases: list[Branches] = [case for one, text in pairs for case in branches(one, text)]
-        self._conditions = [probe.condition for probe in self.probes]
+        self.moments = moments([one for one, _ in pairs])
+        self._usual = {at: probe.usual for at, probe in enumerate(self.probes) if probe.usual is not None}
+        self._conditions = [probe.condition for probe in (*self.probes, *self.strict)] + list(self._usual.values())
         for case in self.cases:
             self._conditions += [*case.conditions, case.otherwise, case.unknown, *case.holding]
-        self.counts = np.zeros(len(self._conditions), np.int64)
+        self.seen = Sightings(np.zeros(len(self._conditions), np.int64), {})
 
-    def count(self, frame: Frame) -> np.ndarray:
-        """The rows of a batch for which each condition is true."""
-        return np.array([int(run(condition, frame).true(frame.count).sum()) for condition in self._conditions], np.int64)
+    def count(self, frame: Frame) -> Sightings:
+        """What the rows of a batch show."""
+        counts = np.zeros(len(self._conditions), np.int64)
+        examples = {}
+        for at, condition in enumerate(self._conditions):
+            true = run(condition, frame).true(frame.count)
+            counts[at] = true.sum()
+            if at < len(self.probes) and counts[at] and (shown := self.probes[at].example) is not None:
+                examples[at] = _texts(shown, frame, true)
+        return Sightings(counts, examples)
 
-    def add(self, counts: np.ndarray) -> None:
-        """Take in a batch's counts."""
-        self.counts += counts
+    def add(self, seen: Sightings) -> None:
+        """Take in what a batch showed."""
+        self.seen = self.seen + seen
 
     def cautions(self) -> tuple[Caution, ...]:
         """The cautions that some row deserves; one that several places share is told once, at the first."""
         found: dict[tuple[str, str], Caution] = {}
-        for probe, rows in zip(self.probes, self.counts.tolist(), strict=False):
-            if rows:
-                found.setdefault((probe.caution, probe.detail), Caution(probe.caution, rows, probe.detail, probe.hint))
+        usual = dict(zip(self._usual, self.seen.counts[len(self.probes) + len(self.strict) :].tolist(), strict=False))
+        for at, (probe, rows) in enumerate(zip(self.probes, self.seen.counts.tolist(), strict=False)):
+            if rows and usual.get(at, rows) >= rows:
+                caution = Caution(probe.caution, rows, probe.detail, probe.hint, self.seen.examples.get(at, ()))
+                found.setdefault((probe.caution, probe.detail), caution)
         for case, counts in zip(self.cases, self._by_case(), strict=True):
             ways = len(case.conditions)
             for when, taken, held in zip(case.whens, counts, counts[ways + 2 :], strict=False):
@@ -70,12 +103,22 @@ class Watch:
                     )
         return tuple(found.values())
 
+    def bounds(self) -> tuple[str, ...]:
+        """Notes on the rows that equal the bound of a strict comparison."""
+        counts = self.seen.counts[len(self.probes) :].tolist()
+        told = {probe.detail: rows for probe, rows in zip(self.strict, counts, strict=False) if rows}
+        return tuple(f"{rows:,} {'row' if rows == 1 else 'rows'}: {detail}" for detail, rows in told.items())
+
+    def days(self) -> tuple[str, ...]:
+        """Notes on what CURRENT_DATE and its like were."""
+        return tuple(f"{name} is {value}" for name, value in self.moments.items())
+
     def _by_case(self) -> list[list[int]]:
         """The counts of each CASE: its branches, ELSE, ELSE because unknown, and the rows that each branch's condition holds for."""
-        made, at = [], len(self.probes)
+        made, at = [], len(self.probes) + len(self.strict) + len(self._usual)
         for case in self.cases:
             size = 2 * len(case.conditions) + 2
-            made.append(self.counts[at : at + size].tolist())
+            made.append(self.seen.counts[at : at + size].tolist())
             at += size
         return made
 
@@ -87,3 +130,10 @@ class Watch:
             taken = tuple(zip(case.whens, counts, strict=False))
             made.append(BranchCount(case.text, taken, counts[ways], counts[ways + 1], case.has_else))
         return tuple(made)
+
+
+def _texts(expression: nodes.Expression, frame: Frame, rows: np.ndarray) -> tuple[str, ...]:
+    """The first different texts that an expression has in some rows."""
+    values = run(expression, frame).spread(frame.count).values.filter(pa.array(rows))[:1000]
+    texts = to_text(values, expression.type).to_pylist()
+    return tuple(dict.fromkeys(text for text in texts if text is not None))[:EXAMPLES]

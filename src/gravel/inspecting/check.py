@@ -16,7 +16,7 @@ from gravel.engine.frame import Frame
 from gravel.inspecting.aggregates import Bound, State, aggregates_in, bind_aggregate, one_row, part_of
 from gravel.inspecting.attempt import stored_text
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
-from gravel.inspecting.cautions import Caution, Watch
+from gravel.inspecting.cautions import Caution, Sightings, Watch
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
@@ -83,7 +83,7 @@ class Check:
 
 @dataclass(frozen=True)
 class Checked:
-    """What `gravel check` tells. `bad_rows` are the source rows that some check about rows counts against."""
+    """What `gravel check` tells. `bad_rows` are the source rows that some check about rows counts against; `remarks` are on the conditions."""
 
     table: str
     rows: int
@@ -92,7 +92,7 @@ class Checked:
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
     bad_rows: int
-    aside: str | None = None
+    remarks: tuple[str, ...] = ()
 
 
 def named_condition(text: str) -> tuple[str, str]:
@@ -184,7 +184,9 @@ def check(
         _row_check(one, rows, unknown_fails, allowed) if isinstance(one, _Rule) else _whole_check(one, scope, table.name, unknown_fails)
         for one in rules
     )
-    return Checked(table.name, rows, checks, watch.cautions(), tuple(malformed), tuple(table.notes), bad_rows)
+    return Checked(
+        table.name, rows, checks, watch.cautions(), tuple(malformed), tuple(table.notes), bad_rows, (*watch.days(), *watch.bounds())
+    )
 
 
 _HOLDS, _FAILS, _UNKNOWN, _ERROR = range(4)
@@ -198,7 +200,7 @@ class _Part:
     examples: list[list[Example]]
     against: list[np.ndarray]
     aggregates: list[Any]
-    seen: np.ndarray
+    seen: Sightings
 
 
 def _outcomes(condition: nodes.Expression, frame: Frame) -> tuple[np.ndarray, np.ndarray | None]:

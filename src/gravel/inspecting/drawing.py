@@ -29,7 +29,7 @@ def drawn(value: str | None, limit: int = 60) -> Iterator[tuple[str, str]]:
         yield f"'{value}'", "plain"
         return
     cut = len(value) > limit
-    shown = value[: limit - 1] if cut else value
+    shown = value[: limit - 1].rstrip(" ") if cut else value  # a space at the cut is at no end
     inner = shown.strip(" ")
     lead = len(shown) - len(shown.lstrip(" "))
     if lead:

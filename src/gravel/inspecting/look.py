@@ -14,7 +14,7 @@ from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.vector import Vector
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of, split_list
-from gravel.inspecting.cautions import BranchCount, Caution, Watch
+from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
 from gravel.inspecting.cells import Cell, cells
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition
@@ -52,6 +52,7 @@ class View:
     branches: tuple[BranchCount, ...]
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    remarks: tuple[str, ...] = ()
 
 
 def look(
@@ -96,7 +97,7 @@ def look(
         table.name, found.total.rows, found.total.matching, found.total.unknown, found.total.errors, shown,
         tuple(int(row) for row in found.rows), tuple(found.columns[i] for i in order), where, found.sort_errors,
         (*where_watch.cautions(), *show_watch.cautions(), *found.ties), (*where_watch.branches(), *show_watch.branches()),
-        found.total.malformed, tuple(table.notes),
+        found.total.malformed, tuple(table.notes), tuple(dict.fromkeys((*where_watch.days(), *show_watch.days()))),
     )  # fmt: skip
 
 
@@ -126,8 +127,8 @@ class _Counts:
     unknown: int = 0
     errors: int = 0
     malformed: tuple[Malformed, ...] = ()
-    where_seen: np.ndarray | None = None
-    show_seen: np.ndarray | None = None
+    where_seen: Sightings | None = None
+    show_seen: Sightings | None = None
 
     def merge(self, other: _Counts) -> _Counts:
         return _Counts(
@@ -174,10 +175,10 @@ class _Plan:
         counts = _Counts(batch.count, int(match.sum()), unknown, int(failed.sum()), batch.malformed)
         return replace(counts, where_seen=self.where_watch.count(frame)), np.flatnonzero(match)
 
-    def shown(self, batch: Batch, rows: np.ndarray) -> np.ndarray:
+    def shown(self, batch: Batch, rows: np.ndarray) -> Sightings:
         """What the computed columns' watch sees in the matching rows of a batch."""
         if not self.computed:
-            return self.show_watch.counts
+            return self.show_watch.seen
         part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
         return self.show_watch.count(self.frame(part, len(rows)).remembering())
 

@@ -325,11 +325,11 @@ class _Binder:
 
     def call(self, node: tree.Call) -> nodes.Expression:
         if node.name == "CURRENT_DATE":
-            return nodes.Constant(DATE, node.start, node.end, self.scope.given.today)
+            return nodes.Moment(DATE, node.start, node.end, self.scope.given.today, node.name)
         if node.name == "CURRENT_TIMESTAMP":
-            return nodes.Constant(ZONED, node.start, node.end, self.scope.given.now)
+            return nodes.Moment(ZONED, node.start, node.end, self.scope.given.now, node.name)
         if node.name == "LOCALTIMESTAMP":
-            return nodes.Constant(TIMESTAMP, node.start, node.end, self.scope.given.now.replace(tzinfo=None))
+            return nodes.Moment(TIMESTAMP, node.start, node.end, self.scope.given.now.replace(tzinfo=None), node.name)
         if node.operator and len(node.arguments) == 2 and any(isinstance(one, tree.Row) for one in node.arguments):
             if node.name not in ("=", "<>", "<", "<=", ">", ">=", "IS DISTINCT FROM"):
                 raise self.row(next(one for one in node.arguments if isinstance(one, tree.Row)))  # type: ignore[misc]

@@ -4,11 +4,29 @@ is true are the rows that deserve it. Nothing here changes a result."""
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from gravel.language import nodes
+from gravel.language.conditions import (
+    Reach,
+    all_of,
+    any_of,
+    bare,
+    called,
+    calls_in,
+    constant,
+    folded,
+    is_null,
+    is_test,
+    matches,
+    passed,
+    same_column,
+    span,
+    ways,
+)
 from gravel.language.functions.catalogue import catalogue
+from gravel.language.ranges import bands, gaps, in_gap, overlapping, strict_bound
 from gravel.language.types import BOOLEAN, INTEGER, TEXT, Kind, Target, decimal
 
 _COMPARISONS = ("=", "<>", "<", "<=", ">", ">=")
@@ -25,12 +43,14 @@ _WORDY = r"[\pL\pN]"
 @dataclass(frozen=True)
 class Probe:
     """A caution to look for: `condition` is true in the rows that deserve it, `detail` says what they are, `hint` how to
-    avoid it."""
+    avoid it. Some of the values of `example` there are shown; it is told only where `usual`, if any, is true of more rows."""
 
     caution: str
     condition: nodes.Expression
     detail: str
     hint: str = ""
+    example: nodes.Expression | None = None
+    usual: nodes.Expression | None = None
 
 
 @dataclass(frozen=True)
@@ -47,9 +67,52 @@ class Branches:
     holding: tuple[nodes.Expression, ...]
 
 
-def probes(expression: nodes.Expression, text: str, counted: bool = False) -> list[Probe]:
-    """The cautions to look for in a bound expression; `text` is what it was written as. Of one that is only `counted`, NULL is meant."""
-    return list(_Finder(text).find(expression, (), _Place(told=counted)))
+ListItems = dict[tuple[str, str], set[int]]  # of a text and a delimiter, as written: which items are taken
+
+
+def probes(expressions: Sequence[tuple[nodes.Expression, str]], counted: bool = False, beside: ListItems | None = None) -> list[Probe]:
+    """The cautions to look for in bound expressions, each with what it was written as. Of those that are only `counted`, NULL is meant;
+    `beside`: the items of lists that expressions beside them take too."""
+    taken: ListItems = {key: set(numbers) for key, numbers in (beside or {}).items()}
+    for expression, text in expressions:
+        for key, number in _list_items(expression, text):
+            taken.setdefault(key, set()).add(number)
+    return [probe for expression, text in expressions for probe in _Finder(text, taken).find(expression, (), _Place(told=counted))]
+
+
+def bounds(expressions: Sequence[tuple[nodes.Expression, str]]) -> list[Probe]:
+    """Strict comparisons with a literal: their condition is true of the rows that equal it, which they leave out."""
+    return [probe for expression, text in expressions for probe in _Finder(text, {}).bounds(expression, ())]
+
+
+def moments(expressions: Sequence[nodes.Expression]) -> dict[str, object]:
+    """What CURRENT_DATE and its like are in expressions, by their names."""
+    found: dict[str, object] = {}
+    stack = list(expressions)
+    while stack:
+        node = stack.pop()
+        if isinstance(node, nodes.Moment):
+            found[node.name] = node.value
+        stack.extend(node.children)
+    return found
+
+
+def _list_items(node: nodes.Expression, text: str) -> Iterator[tuple[tuple[str, str], int]]:
+    for call in calls_in(node):
+        if call.function.name == "LIST_ITEM":
+            key, number = _list_item(call, text)
+            if number:
+                yield key, number
+
+
+def _list_item(call: nodes.Call, text: str) -> tuple[tuple[str, str], int | None]:
+    """Of a LIST_ITEM: its text and delimiter as written, and its number if that is a literal."""
+    source, delimiter, number = call.arguments
+    written = [" ".join(text[one.start : one.end].split()) for one in (source, delimiter)]
+    plain = bare(number)
+    if isinstance(plain, nodes.Call) and plain.function.name == "NEGATE" and isinstance(inner := bare(plain.arguments[0]), nodes.Constant):
+        return (written[0], written[1]), None if inner.value is None else -inner.value
+    return (written[0], written[1]), plain.value if isinstance(plain, nodes.Constant) else None
 
 
 def branches(expression: nodes.Expression, text: str) -> list[Branches]:
@@ -57,77 +120,14 @@ def branches(expression: nodes.Expression, text: str) -> list[Branches]:
     return list(_cases(expression, text, ()))
 
 
-Reach = tuple[nodes.Expression, ...]
-
-
-def _at(node: nodes.Expression) -> tuple[int, int]:
-    return node.start, node.end
-
-
-def _is(node: nodes.Expression, test: str, negated: bool = False) -> nodes.Expression:
-    return nodes.Is(BOOLEAN, *_at(node), node, test, negated)
-
-
-def _all(*conditions: nodes.Expression) -> nodes.Expression:
-    return conditions[0] if len(conditions) == 1 else nodes.Logic(BOOLEAN, 0, 0, True, conditions)
-
-
-def _after(before: Reach, more: nodes.Expression) -> Reach:
-    """What a row has passed, as one condition that the next ones share: a list for each branch would grow with their square."""
-    return (_all(*before, more),)
-
-
-def _any(*conditions: nodes.Expression) -> nodes.Expression:
-    return conditions[0] if len(conditions) == 1 else nodes.Logic(BOOLEAN, 0, 0, False, conditions)
-
-
-def _call(name: str, *arguments: nodes.Expression, kind: object = BOOLEAN) -> nodes.Expression:
-    return nodes.Call(kind, *_at(arguments[0]), catalogue()[name], arguments)  # type: ignore[arg-type]
-
-
-def _folded(node: nodes.Expression) -> nodes.Expression:
-    return _call("UPPER", _call("TIDY_SPACES", node, kind=TEXT), kind=TEXT)
-
-
-def _constant(value: object, kind: object = TEXT) -> nodes.Expression:
-    return nodes.Constant(kind, 0, 0, value)  # type: ignore[arg-type]
-
-
-def _null(node: nodes.Expression) -> bool:
-    return isinstance(node, nodes.Constant) and node.value is None
-
-
-def _bare(node: nodes.Expression) -> nodes.Expression:
-    """A node without the widening that binding put around it."""
-    while isinstance(node, nodes.Cast) and node.implicit:
-        node = node.operand
-    return node
-
-
 def _operands(node: nodes.Call) -> Iterator[nodes.Expression]:
     """The operands of a chain of operators."""
     for one in node.arguments:
-        bare = _bare(one)
-        if isinstance(bare, nodes.Call) and bare.function.name in _PASSING:
-            yield from _operands(bare)
+        plain = bare(one)
+        if isinstance(plain, nodes.Call) and plain.function.name in _PASSING:
+            yield from _operands(plain)
         else:
             yield one
-
-
-def _same(one: nodes.Expression, other: nodes.Expression) -> bool:
-    """Whether both are the same column."""
-    return isinstance(one, nodes.Column) and isinstance(other, nodes.Column) and one.index == other.index
-
-
-def _calls(node: nodes.Expression) -> Iterator[nodes.Call]:
-    if isinstance(node, nodes.Call):
-        yield node
-    for child in node.children:
-        yield from _calls(child)
-
-
-def _matches(node: nodes.Expression, pattern: str) -> nodes.Expression:
-    return _call("LIKE_REGEX", node, _constant(pattern), _constant(""))
 
 
 def _cases(node: nodes.Expression, text: str, reach: Reach) -> Iterator[Branches]:
@@ -135,51 +135,27 @@ def _cases(node: nodes.Expression, text: str, reach: Reach) -> Iterator[Branches
         conditions = [condition for condition, _ in node.branches]
         before: list[Reach] = [()]
         for one in conditions:
-            before.append(_after(before[-1], _is(one, "TRUE", True)))
-        ways = tuple(_all(*reach, *before[at], _is(one, "TRUE")) for at, one in enumerate(conditions))
-        left = _all(*reach, *before[-1])
+            before.append(passed(before[-1], is_test(one, "TRUE", True)))
+        taken = tuple(all_of(*reach, *before[at], is_test(one, "TRUE")) for at, one in enumerate(conditions))
+        left = all_of(*reach, *before[-1])
         whens = tuple(" ".join(text[one.start : one.end].split()) for one in conditions)
-        unknown = _all(left, _any(*(_is(one, "UNKNOWN") for one in conditions)))
-        yield Branches(" ".join(text[node.start : node.end].split()), whens, ways, left, unknown, node.has_else,
-                       tuple(_all(*reach, _is(one, "TRUE")) for one in conditions))  # fmt: skip
-    for child, way in _ways(node, reach):
+        unknown = all_of(left, any_of(*(is_test(one, "UNKNOWN") for one in conditions)))
+        yield Branches(" ".join(text[node.start : node.end].split()), whens, taken, left, unknown, node.has_else,
+                       tuple(all_of(*reach, is_test(one, "TRUE")) for one in conditions))  # fmt: skip
+    for child, way in ways(node, reach):
         yield from _cases(child, text, way)
-
-
-def _ways(node: nodes.Expression, reach: Reach) -> Iterator[tuple[nodes.Expression, Reach]]:
-    """The operands of a node, each with the conditions under which a row reaches it."""
-    if isinstance(node, nodes.Case):
-        before: Reach = ()
-        for condition, result in node.branches:
-            yield condition, (*reach, *before)
-            yield result, (*reach, *before, _is(condition, "TRUE"))
-            before = _after(before, _is(condition, "TRUE", True))
-        if node.has_else:
-            yield node.otherwise, (*reach, *before)
-    elif isinstance(node, nodes.Logic):
-        before = ()
-        for operand in node.operands:
-            yield operand, (*reach, *before)
-            before = _after(before, _is(operand, "FALSE" if node.conjunction else "TRUE", True))
-    elif isinstance(node, nodes.FirstOf):
-        before = ()
-        for argument in node.arguments:
-            yield argument, (*reach, *before)
-            empty = _call("IS_BLANK", argument) if node.blank else _is(argument, "NULL")
-            before = _after(before, empty)
-    else:
-        for child in node.children:
-            yield child, reach
 
 
 @dataclass(frozen=True)
 class _Place:
     """Where a node stands. told: that it is unknown or NULL is told of a node around it, or decided there; whole: the outermost condition
-    that it is a part of, which may be known where it is not; negated: whether that says NOT of it."""
+    that it is a part of, which may be known where it is not; negated: whether that says NOT of it; compared: its value is compared, and
+    so is kept by nobody."""
 
     told: bool = False
     whole: nodes.Expression | None = None
     negated: bool = False
+    compared: bool = False
 
 
 def _between(node: nodes.Expression) -> nodes.Expression | None:
@@ -187,15 +163,15 @@ def _between(node: nodes.Expression) -> nodes.Expression | None:
     if not (isinstance(node, nodes.Logic) and node.conjunction and len(node.operands) == 2):
         return None
     low, high = node.operands
-    if not (isinstance(low, nodes.Call) and isinstance(high, nodes.Call) and _at(low) == _at(high) == _at(node)):
+    if not (isinstance(low, nodes.Call) and isinstance(high, nodes.Call) and span(low) == span(high) == span(node)):
         return None
     names = (low.function.name, high.function.name)
     return low.arguments[0] if names == (">=", "<=") and low.arguments[0] is high.arguments[0] else None
 
 
 class _Finder:
-    def __init__(self, text: str) -> None:
-        self.text = text
+    def __init__(self, text: str, taken: ListItems) -> None:
+        self.text, self.taken = text, taken
 
     def written(self, node: nodes.Expression, most: int = 60) -> str:
         text = " ".join(self.text[node.start : node.end].split())
@@ -217,8 +193,19 @@ class _Finder:
             yield from self.guards(node, reach)
         if (ranged := _between(node)) is not None and isinstance(node, nodes.Logic):
             yield from self.range(node, ranged, reach, place)
-        for child, way in _ways(node, reach):
+        for child, way in ways(node, reach):
             yield from self.find(child, way, self.place_of(child, node, place))
+
+    def bounds(self, node: nodes.Expression, reach: Reach) -> Iterator[Probe]:
+        """See the function of that name."""
+        band = strict_bound(node)
+        if band is not None:
+            end = band.low or band.high
+            assert end is not None
+            detail = f"{self.written(band.operand)} is exactly {self.written(end.node)}, which {self.written(node)} leaves out"
+            yield Probe("bound left out", all_of(*reach, is_test(called("=", band.operand, end.node), "TRUE")), detail)
+        for child, way in ways(node, reach):
+            yield from self.bounds(child, way)
 
     def place_of(self, child: nodes.Expression, node: nodes.Expression, place: _Place) -> _Place:
         """Where an operand of a node stands."""
@@ -227,13 +214,14 @@ class _Finder:
         if isinstance(node, nodes.Call) and node.function.name == "NOT":
             return _Place(place.told, place.whole, not place.negated)
         if isinstance(node, nodes.Is):  # IS [NOT] TRUE, IS NULL and so on decide what is unknown
-            return _Place(node.test != "NULL" or child.type == BOOLEAN)
+            return _Place(node.test != "NULL" or child.type == BOOLEAN, compared=True)
         if isinstance(node, nodes.FirstOf):  # so do the substitutes of COALESCE
             return _Place(child is not node.arguments[-1] or place.told)
         if isinstance(node, nodes.Case):
             return _Place(any(child is condition for condition, _ in node.branches))
         passes_null = isinstance(node, nodes.Call) and node.function.name in _PASSING
-        return _Place(passes_null)
+        compares = isinstance(node, nodes.In) or (isinstance(node, nodes.Call) and node.function.name in _COMPARISONS)
+        return _Place(passes_null, compared=compares or (passes_null and place.compared))
 
     def unknown(
         self, node: nodes.Expression, shown: str, operands: tuple[nodes.Expression, ...], reach: Reach, place: _Place
@@ -241,10 +229,10 @@ class _Finder:
         """A condition that is unknown in a row in which what it is a part of is so too."""
         if place.told:
             return
-        null = " OR ".join(f"{self.written(one)} IS NULL" for one in operands if not isinstance(_bare(one), nodes.Constant))
-        whole = () if place.whole is None else (_is(place.whole, "UNKNOWN"),)
+        null = " OR ".join(f"{self.written(one)} IS NULL" for one in operands if not isinstance(bare(one), nodes.Constant))
+        whole = () if place.whole is None else (is_test(place.whole, "UNKNOWN"),)
         detail, hint = f"{shown} is unknown", f"decide those rows too: {null}" if null else "leave the NULL out"
-        yield Probe("unknown comparison", _all(*reach, _is(node, "UNKNOWN"), *whole), detail, hint)
+        yield Probe("unknown comparison", all_of(*reach, is_test(node, "UNKNOWN"), *whole), detail, hint)
 
     def range(self, node: nodes.Logic, operand: nodes.Expression, reach: Reach, place: _Place) -> Iterator[Probe]:
         """BETWEEN, told as one condition."""
@@ -253,24 +241,28 @@ class _Finder:
         yield from self.unknown(node, shown, (operand, low, high), reach, place)
         if operand.type == TEXT:
             numbers = [self.number(one) for one in (operand, low, high)]
-            by_number = _all(_call(">=", numbers[0], numbers[1]), _call("<=", numbers[0], numbers[2]))
+            by_number = all_of(called(">=", numbers[0], numbers[1]), called("<=", numbers[0], numbers[2]))
             hint = f"CAST({self.written(operand)} AS DECIMAL) BETWEEN {self.plain(low)} AND {self.plain(high)}"
             yield self.texts_as_numbers(node, by_number, shown, hint, reach)
 
     def number(self, node: nodes.Expression) -> nodes.Expression:
         kind = decimal(38, 10)
-        return nodes.Cast(kind, *_at(node), node, Target(kind), "CAST_OR_NULL")
+        return nodes.Cast(kind, *span(node), node, Target(kind), "CAST_OR_NULL")
 
     def plain(self, node: nodes.Expression) -> str:
         """How a text that is to be a number is written: a literal as the number itself."""
-        bare = _bare(node)
-        if isinstance(bare, nodes.Constant) and isinstance(bare.value, str) and re.fullmatch(r" *-?[0-9]+(\.[0-9]+)? *", bare.value):
-            return bare.value.strip()
+        literal = bare(node)
+        if (
+            isinstance(literal, nodes.Constant)
+            and isinstance(literal.value, str)
+            and re.fullmatch(r" *-?[0-9]+(\.[0-9]+)? *", literal.value)
+        ):
+            return literal.value.strip()
         return f"CAST({self.written(node)} AS DECIMAL)"
 
     def texts_as_numbers(self, node: nodes.Expression, by_number: nodes.Expression, shown: str, hint: str, reach: Reach) -> Probe:
-        otherwise = _call("IS DISTINCT FROM", by_number, node)
-        probed = _all(*reach, _is(by_number, "UNKNOWN", True), otherwise)
+        otherwise = called("IS DISTINCT FROM", by_number, node)
+        probed = all_of(*reach, is_test(by_number, "UNKNOWN", True), otherwise)
         return Probe("numbers compared as texts", probed, f"{shown} is otherwise by number", hint)
 
     def call(self, node: nodes.Call, reach: Reach, place: _Place) -> Iterator[Probe]:
@@ -281,14 +273,14 @@ class _Finder:
             yield from self.unknown(node, self.written(node), arguments[:2], reach, place)
         elif name == "NOT" and isinstance(arguments[0], nodes.In) and not place.told:
             within = arguments[0]
-            listed = any(_null(item) for item in within.items)
-            whole = () if place.whole is None else (_is(place.whole, "UNKNOWN"),)
-            probed = _all(*reach, _is(within, "UNKNOWN"), *whole)
+            listed = any(is_null(item) for item in within.items)
+            whole = () if place.whole is None else (is_test(place.whole, "UNKNOWN"),)
+            probed = all_of(*reach, is_test(within, "UNKNOWN"), *whole)
             hint = "leave NULL out of the list" if listed else f"decide those rows too: {self.written(within.operand)} IS NULL"
             yield Probe("NOT IN beside NULL", probed, f"{self.written(node)} is unknown because of a NULL, so it does not hold", hint)
         elif name == "CONCAT":
-            null = _any(*(_is(one, "NULL") for one in arguments))
-            yield Probe("NULL passed over", _all(*reach, null), f"{self.written(node)} left out a NULL", "|| gives NULL there instead")
+            null = any_of(*(is_test(one, "NULL") for one in arguments))
+            yield Probe("NULL passed over", all_of(*reach, null), f"{self.written(node)} left out a NULL", "|| gives NULL there instead")
         elif name in _PASSING and not place.told:
             yield from self.null_operand(node, reach)
         if name == "-" and len(arguments) == 2:
@@ -297,36 +289,60 @@ class _Finder:
             yield from self.days_as_years(node, reach)
         if name == "REPLACE":
             yield from self.replace(node, reach)
-        if name in ("LPAD", "RPAD"):
-            longer = _call(">", _call("LENGTH", arguments[0], kind=INTEGER), arguments[1])
-            text, size = self.written(arguments[0]), self.written(arguments[1])
-            hint = f"CASE WHEN LENGTH({text}) > {size} THEN {text} ELSE {self.written(node)} END"
-            yield Probe("cut", _all(*reach, _is(longer, "TRUE")), f"{self.written(node)} cuts what is longer", hint)
+        if name in ("LPAD", "RPAD", "LEFT"):
+            yield from self.cut(node, reach)
+        if name == "LIST_ITEM":
+            yield from self.longer_list(node, reach)
         if name == "CAPITALIZE_WORDS":
             detail = f"{self.written(node)} changes a small word or a Roman numeral (van, de, III)"
             hint = f"leave those as they are: {self.written(arguments[0])} NOT LIKE_REGEX '{_SMALL_WORDS}'"
-            yield Probe("small words", _all(*reach, _matches(arguments[0], _SMALL_WORDS)), detail, hint)
+            yield Probe("small words", all_of(*reach, matches(arguments[0], _SMALL_WORDS)), detail, hint, arguments[0])
         if name in (*_ARITHMETIC, "LEFT", "RIGHT", "SUBSTRING"):
             yield from self.no_position(node, reach)
         if name == "||":
             yield from self.initial(node, reach)
 
+    def cut(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
+        """LPAD and RPAD cut what is longer; LEFT does so by intent, but of a text that mostly fits it is a limit."""
+        text, size = node.arguments[:2]
+        longer = called(">", called("LENGTH", text, kind=INTEGER), size)
+        written, many = self.written(text), self.written(size)
+        hint = f"CASE WHEN LENGTH({written}) > {many} THEN {written} ELSE {self.written(node)} END"
+        usual = all_of(*reach, is_test(longer, "FALSE")) if node.function.name == "LEFT" else None
+        if node.function.name == "LEFT" and not (isinstance(bare(size), nodes.Constant) and isinstance(bare(text), nodes.Column)):
+            return
+        yield Probe("cut", all_of(*reach, is_test(longer, "TRUE")), f"{self.written(node)} cuts what is longer", hint, text, usual)
+
+    def longer_list(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
+        """Items of a list that nothing takes."""
+        (written, delimiter), number = _list_item(node, self.text)
+        numbers = self.taken.get((written, delimiter), set())
+        if number is None or number != max(numbers, default=None):
+            return  # told once of a list, at the last item that is taken
+        most = max(0, *numbers) + max(0, *(-one for one in numbers))
+        size = called("LIST_SIZE", node.arguments[0], node.arguments[1], kind=INTEGER)
+        longer = is_test(called(">", size, constant(most, INTEGER)), "TRUE")
+        hint = f"CASE WHEN LIST_SIZE({written}, {delimiter}) <= {most} THEN {self.written(node)} ELSE … END, or a step that splits"
+        detail = f"the list in {written} has more than the {most} {'piece' if most == 1 else 'pieces'} taken of it"
+        yield Probe("longer list", all_of(*reach, longer), detail, hint, node.arguments[0])
+
     def null_operand(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
         """A chain of operators that is NULL because of an operand: which operand it is, and how many rows."""
         shown = self.written(node)
         for operand in _operands(node):
-            if isinstance(_bare(operand), nodes.Constant):
+            if isinstance(bare(operand), nodes.Constant):
                 continue
+            if isinstance(operand, nodes.Call) and operand.function.name == "NULLIF":
+                operand = operand.arguments[0]  # the NULL that NULLIF makes is meant
             name = self.written(operand)
-            filler = "''" if node.function.name == "||" else "0" if operand.type.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE) else ""
-            column = isinstance(_bare(operand), nodes.Column)
-            hint = (
-                f"COALESCE({name}, {filler}), if that is what it means"
-                if column and filler
-                else f"decide those rows: CASE WHEN {name} IS NULL THEN …"
-            )
+            hint = f"decide those rows: CASE WHEN {name} IS NULL THEN …"
+            if node.function.name == "||" and isinstance(bare(operand), nodes.Column):
+                hint = f"COALESCE({name}, ''), if that is what it means"
             yield Probe(
-                "NULL operand", _all(*reach, _is(operand, "NULL"), _is(node, "NULL")), f"{shown} is NULL only because {name} is", hint
+                "NULL operand",
+                all_of(*reach, is_test(operand, "NULL"), is_test(node, "NULL")),
+                f"{shown} is NULL only because {name} is",
+                hint,
             )
 
     def no_position(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
@@ -335,10 +351,10 @@ class _Finder:
         while stack:
             one = stack.pop()
             if isinstance(one, nodes.Call) and one.function.name in ("POSITION", "POSITION_OF", "POSITION_REGEX"):
-                none = _call("=", one, _constant(0, INTEGER))
+                none = called("=", one, constant(0, INTEGER))
                 found = self.written(one)
                 hint = f"CASE WHEN {found} > 0 THEN {self.written(node)} ELSE … END"
-                yield Probe("nothing found", _all(*reach, _is(none, "TRUE")), f"{found} is 0, and is taken for a place", hint)
+                yield Probe("nothing found", all_of(*reach, is_test(none, "TRUE")), f"{found} is 0, and is taken for a place", hint)
             elif (isinstance(one, nodes.Call) and one.function.name in _ARITHMETIC) or isinstance(one, nodes.Cast):
                 stack.extend(one.children)
 
@@ -354,17 +370,18 @@ class _Finder:
             hint = f"CAPITALIZE_WORDS({self.written(text)}), if each word is to have one"
             yield Probe(
                 "first word only",
-                _all(*reach, _matches(text, r"\pL +\p{Ll}")),
+                all_of(*reach, matches(text, r"\pL +\p{Ll}")),
                 f"{self.written(node)} gives the first word alone a capital",
                 hint,
+                text,
             )
 
     def days_as_years(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
         """Days divided by 365 for years."""
-        quotient = _bare(node.arguments[0]) if node.function.name != "/" else node
+        quotient = bare(node.arguments[0]) if node.function.name != "/" else node
         if not (isinstance(quotient, nodes.Call) and quotient.function.name == "/" and len(quotient.arguments) == 2):
             return
-        days, year = map(_bare, quotient.arguments)
+        days, year = map(bare, quotient.arguments)
         dated = (
             isinstance(days, nodes.Call)
             and days.function.name != "/"
@@ -373,87 +390,133 @@ class _Finder:
         if not (isinstance(days, nodes.Call) and dated and isinstance(year, nodes.Constant) and str(year.value).startswith("365")):
             return
         end, start = days.arguments
-        whole = _call("FULL_YEARS", start, end, kind=INTEGER)
-        floored = _call("FLOOR", quotient, kind=quotient.type)
+        whole = called("FULL_YEARS", start, end, kind=INTEGER)
+        floored = called("FLOOR", quotient, kind=quotient.type)
         detail = f"{self.written(node)} is not the whole years that have passed"
-        probed = _all(*reach, _is(_call("<>", floored, whole), "TRUE"))
+        probed = all_of(*reach, is_test(called("<>", floored, whole), "TRUE"))
         yield Probe("days taken for years", probed, detail, f"FULL_YEARS({self.written(start)}, {self.written(end)})")
 
     def comparison(self, node: nodes.Call, name: str, reach: Reach, place: _Place) -> Iterator[Probe]:
         left, right = node.arguments
         shown = f"{self.written(left)} {name} {self.written(right)}"  # of CASE x WHEN v too
-        if _null(left) or _null(right):
-            other = self.written(right if _null(left) else left)
+        if is_null(left) or is_null(right):
+            other = self.written(right if is_null(left) else left)
             hint = f"{other} IS {'NOT ' if name == '<>' else ''}NULL"
-            yield Probe("compared with NULL", _all(*reach, _is(node, "UNKNOWN")), f"{shown} is unknown for every row", hint)
+            yield Probe("compared with NULL", all_of(*reach, is_test(node, "UNKNOWN")), f"{shown} is unknown for every row", hint)
             return
         yield from self.unknown(node, shown, (left, right), reach, place)
         if name == "=" and left.type == TEXT:
-            alike = _call("=", _folded(left), _folded(right))
+            alike = called("=", folded(left), folded(right))
             hint = f"UPPER(TIDY_SPACES({self.written(left)})) = UPPER(TIDY_SPACES({self.written(right)}))"
-            yield Probe("case or spaces", _all(*reach, _is(node, "FALSE"), alike), f"{shown} {self.would(place)}", hint)
+            yield Probe("case or spaces", all_of(*reach, is_test(node, "FALSE"), alike), f"{shown} {self.would(place)}", hint, left)
         between = place.told and place.whole is not None and _between(place.whole) is not None
         if name in _ORDERED and left.type == TEXT and not between:
             hint = f"CAST({self.written(left)} AS DECIMAL) {name} {self.plain(right)}"
-            if isinstance(_bare(left), nodes.Constant):
+            if isinstance(bare(left), nodes.Constant):
                 hint = f"{self.plain(left)} {name} CAST({self.written(right)} AS DECIMAL)"
-            yield self.texts_as_numbers(node, _call(name, self.number(left), self.number(right)), shown, hint, reach)
+            yield self.texts_as_numbers(node, called(name, self.number(left), self.number(right)), shown, hint, reach)
 
     def would(self, place: _Place) -> str:
         return "holds because of case or spaces" if place.negated else "would hold if case and spaces were ignored"
 
     def in_list(self, node: nodes.In, reach: Reach, place: _Place) -> Iterator[Probe]:
-        if not place.negated and not any(_null(item) for item in node.items):
+        if not place.negated and not any(is_null(item) for item in node.items):
             yield from self.unknown(node, self.written(node), (node.operand,), reach, place)
         if node.operand.type != TEXT or not all(isinstance(item, nodes.Constant) for item in node.items):
             return
         texts = [item.value for item in node.items if isinstance(item, nodes.Constant) and item.value is not None]
-        folded = nodes.In(BOOLEAN, *_at(node), _folded(node.operand), tuple(_constant(" ".join(text.split()).upper()) for text in texts))
+        in_capitals = nodes.In(
+            BOOLEAN, *span(node), folded(node.operand), tuple(constant(" ".join(text.split()).upper()) for text in texts)
+        )
         shown = f"{self.written(node.operand)} NOT IN (…)" if place.negated else self.written(node)
         hint = f"UPPER(TIDY_SPACES({self.written(node.operand)})) {'NOT ' if place.negated else ''}IN (…) with the items in capitals"
         if texts:
-            yield Probe("case or spaces", _all(*reach, _is(node, "TRUE", True), _is(folded, "TRUE")), f"{shown} {self.would(place)}", hint)
+            yield Probe(
+                "case or spaces",
+                all_of(*reach, is_test(node, "TRUE", True), is_test(in_capitals, "TRUE")),
+                f"{shown} {self.would(place)}",
+                hint,
+            )
 
     def case(self, node: nodes.Case, reach: Reach, place: _Place) -> Iterator[Probe]:
         conditions = [condition for condition, _ in node.branches]
         yield from self.zero_ratio(node, reach)
         yield from self.null_branch(node, reach)
-        left = (*reach, *(_is(one, "TRUE", True) for one in conditions))
+        left = (*reach, *(is_test(one, "TRUE", True) for one in conditions))
+        yield from self.overlaps(conditions, reach)
+        between = list(self.gaps(node, left))
+        yield from between
         if not node.has_else and not place.told:
-            yield Probe("CASE without ELSE", _all(*left), f"fell through {self.written(node)} and are NULL", "write the ELSE that is meant")
+            apart = [is_test(probe.condition, "TRUE", True) for probe in between]
+            yield Probe(
+                "CASE without ELSE",
+                all_of(*left, *apart),
+                f"fell through {self.written(node)} and are NULL",
+                "write the ELSE that is meant",
+            )
         if place.told and not node.has_else:
             return  # what falls through is NULL, and that is decided around it
-        unknown = _any(*(_is(one, "UNKNOWN") for one in conditions))
+        unknown = any_of(*(is_test(one, "UNKNOWN") for one in conditions))
         way = "ELSE" if node.has_else else "the end"
         detail = f"reached {way} of {self.written(node)} only because a condition was unknown"
         # A column that the ELSE leaves as it is, and that is NULL itself, has lost nothing.
-        kept = (_is(node.otherwise, "NULL", True),) if node.has_else and isinstance(node.otherwise, nodes.Column) else ()
-        yield Probe("ELSE because unknown", _all(*left, unknown, *kept), detail, "begin with a branch for NULL: WHEN … IS NULL THEN …")
+        kept = (is_test(node.otherwise, "NULL", True),) if node.has_else and isinstance(node.otherwise, nodes.Column) else ()
+        yield Probe("ELSE because unknown", all_of(*left, unknown, *kept), detail, "begin with a branch for NULL: WHEN … IS NULL THEN …")
+
+    def overlaps(self, conditions: list[nodes.Expression], reach: Reach) -> Iterator[Probe]:
+        """Bands of a CASE that have values in common."""
+        found = bands(conditions)
+        named = dict(found)
+        for first, second in overlapping(found):
+            one, other = conditions[first], conditions[second]
+            before = [is_test(condition, "TRUE", True) for condition in conditions[:first]]
+            detail = f"{self.written(one)} and {self.written(other)} both hold, and the first takes them"
+            high, low = named[first].high, named[second].low
+            hint = "let one begin where the other ends"
+            if high is not None and low is not None:
+                hint += f": {self.written(named[first].operand)} {'>' if high.included else '>='} {self.written(high.node)}"
+            yield Probe(
+                "bands overlap", all_of(*reach, *before, is_test(one, "TRUE"), is_test(other, "TRUE")), detail, hint, named[first].operand
+            )
+
+    def gaps(self, node: nodes.Case, left: Reach) -> Iterator[Probe]:
+        """Values between the bands of a CASE that no branch takes: any where it has no ELSE, else what is narrow."""
+        found = [band for _, band in bands([condition for condition, _ in node.branches])]
+        for low, high in gaps(found, node.has_else) if found else ():
+            operand = found[0].operand
+            inside = [is_test(condition, "TRUE") for condition in in_gap(operand, low, high)]
+            written = self.written(operand)
+            way = "reach ELSE" if node.has_else else "are NULL"
+            detail = (
+                f"{written} lies between the bands that end at {self.written(low.node)} and begin at {self.written(high.node)}: they {way}"
+            )
+            hint = f"let the band begin where the other ends: {written} {'>' if low.included else '>='} {self.written(low.node)}"
+            yield Probe("bands leave a gap", all_of(*left, *inside), detail, hint, operand)
 
     def zero_ratio(self, node: nodes.Case, reach: Reach) -> Iterator[Probe]:
         """0 in place of a ratio that is not defined."""
         for condition, result in node.branches:
-            zero = isinstance(_bare(result), nodes.Constant) and _bare(result).value == 0  # type: ignore[attr-defined]
+            zero = isinstance(bare(result), nodes.Constant) and bare(result).value == 0  # type: ignore[attr-defined]
             if not (zero and isinstance(condition, nodes.Call) and condition.function.name == "=" and len(condition.arguments) == 2):
                 continue
-            divisor, against = map(_bare, condition.arguments)
-            by = [one for one in _calls(node.otherwise) if one.function.name == "/" and _same(_bare(one.arguments[1]), divisor)]
+            divisor, against = map(bare, condition.arguments)
+            by = [one for one in calls_in(node.otherwise) if one.function.name == "/" and same_column(bare(one.arguments[1]), divisor)]
             if by and isinstance(against, nodes.Constant) and against.value == 0:
                 detail = f"have 0 where {self.written(by[0])} is not defined, which a mean counts"
                 hint = f"{self.written(by[0].arguments[0])} / NULLIF({self.written(divisor)}, 0) is NULL there"
-                yield Probe("zero for no ratio", _all(*reach, _is(condition, "TRUE")), detail, hint)
+                yield Probe("zero for no ratio", all_of(*reach, is_test(condition, "TRUE")), detail, hint)
 
     def null_branch(self, node: nodes.Case, reach: Reach) -> Iterator[Probe]:
         """CASE WHEN x IS NULL THEN value ELSE x END puts a value that other rows have."""
         condition, result = node.branches[0]
-        value, other = _bare(result), _bare(node.otherwise)
+        value, other = bare(result), bare(node.otherwise)
         if not (
             isinstance(condition, nodes.Is) and condition.test == "NULL" and not condition.negated and isinstance(value, nodes.Constant)
         ):
             return
-        if value.value is not None and _same(condition.operand, other):
+        if value.value is not None and same_column(condition.operand, other):
             detail = f"have {self.written(result)} already, which {self.written(node)} puts for what is missing"
-            probed = _all(*reach, _is(_call("=", node.otherwise, result), "TRUE"))
+            probed = all_of(*reach, is_test(called("=", node.otherwise, result), "TRUE"))
             yield Probe("substitute occurs", probed, detail, "take a substitute that no row has")
 
     def first_of(self, node: nodes.FirstOf, reach: Reach) -> Iterator[Probe]:
@@ -462,7 +525,7 @@ class _Finder:
             first = node.arguments[0]
             detail = f"have {self.written(last)} already, which {self.written(node)} puts for what is missing"
             yield Probe(
-                "substitute occurs", _all(*reach, _is(_call("=", first, last), "TRUE")), detail, "take a substitute that no row has"
+                "substitute occurs", all_of(*reach, is_test(called("=", first, last), "TRUE")), detail, "take a substitute that no row has"
             )
 
     def cast(self, node: nodes.Cast, reach: Reach, place: _Place) -> Iterator[Probe]:
@@ -472,13 +535,13 @@ class _Finder:
             return
         source, to, operand = node.operand.type.kind, node.type.kind, node.operand
         lost: nodes.Expression | None = None
-        if source is Kind.TEXT and to in (Kind.INTEGER, Kind.DECIMAL):
+        if source is Kind.TEXT and to in (Kind.INTEGER, Kind.DECIMAL) and not place.compared:
             zeros = r"^ *[+-]?0[0-9]|^ *\+"
-            lost = _matches(operand, zeros + (rf"|\.[0-9]{{{node.type.scale}}}[0-9]*[1-9]" if to is Kind.DECIMAL else ""))
+            lost = matches(operand, zeros + (rf"|\.[0-9]{{{node.type.scale}}}[0-9]*[1-9]" if to is Kind.DECIMAL else ""))
         elif source is Kind.DECIMAL and (to is Kind.INTEGER or (to is Kind.DECIMAL and node.type.scale < operand.type.scale)):
-            lost = _call("<>", operand, nodes.Cast(operand.type, *_at(node), node, Target(operand.type), implicit=True))
+            lost = called("<>", operand, nodes.Cast(operand.type, *span(node), node, Target(operand.type), implicit=True))
         if lost is not None:
-            probed = _all(*reach, _is(node, "NULL", True), lost)
+            probed = all_of(*reach, is_test(node, "NULL", True), lost)
             if source is Kind.TEXT:
                 detail, hint = "leading zeros, a plus sign or decimals", f"is it a code? then {self.written(operand)} stays a text"
             else:
@@ -491,10 +554,10 @@ class _Finder:
             return
         end, start = (one.arguments[1] for one in parts)
         if {start.type.kind, end.type.kind} <= {Kind.DATE, Kind.TIMESTAMP, Kind.ZONED}:
-            whole = _call("FULL_YEARS", start, end, kind=INTEGER)
+            whole = called("FULL_YEARS", start, end, kind=INTEGER)
             hint = f"FULL_YEARS({self.written(start)}, {self.written(end)})"
             detail = f"{self.written(node)} is not the whole years that have passed"
-            yield Probe("years subtracted", _all(*reach, _is(_call("<>", node, whole), "TRUE")), detail, hint)
+            yield Probe("years subtracted", all_of(*reach, is_test(called("<>", node, whole), "TRUE")), detail, hint)
 
     def replace(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
         text, old = node.arguments[:2]
@@ -503,12 +566,12 @@ class _Finder:
         word = re.escape(old.value)
         detail = f"{self.written(node)} changes a part of a longer word"
         hint = f"TRANSLATE_REGEX('\\b{word}\\b' IN {self.written(text)} WITH {self.written(node.arguments[2])})"
-        yield Probe("inside words", _all(*reach, _matches(text, f"{_WORDY}{word}|{word}{_WORDY}")), detail, hint)
+        yield Probe("inside words", all_of(*reach, matches(text, f"{_WORDY}{word}|{word}{_WORDY}")), detail, hint, text)
 
     def guards(self, node: nodes.Case | nodes.Logic, reach: Reach) -> Iterator[Probe]:
         """The good news: rows that did not reach a part which would have failed for them."""
-        for child, way in _ways(node, ()):
+        for child, way in ways(node, ()):
             if way and child.fails:
-                kept = nodes.Call(BOOLEAN, *_at(child), catalogue()["NOT"], (_is(_all(*way), "TRUE"),))
-                probed = _all(*reach, kept, nodes.Fails(BOOLEAN, *_at(child), child))
+                kept = nodes.Call(BOOLEAN, *span(child), catalogue()["NOT"], (is_test(all_of(*way), "TRUE"),))
+                probed = all_of(*reach, kept, nodes.Fails(BOOLEAN, *span(child), child))
                 yield Probe("kept from an error", probed, f"would have failed in {self.written(child)}, but do not reach it")

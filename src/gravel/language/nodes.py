@@ -51,6 +51,13 @@ class Constant(Expression):
 
 
 @dataclass(frozen=True)
+class Moment(Constant):
+    """CURRENT_DATE and its like, by name: one value for the whole run."""
+
+    name: str
+
+
+@dataclass(frozen=True)
 class Call(Expression):
     """A function or operator of the catalogue; its kernel sees arguments already of the signature's types."""
 

@@ -129,4 +129,4 @@ class Binder:
 
 def touched(column: Column, **changes: Any) -> Column:
     """The column as one that a step may have changed."""
-    return replace(column, touched=True, **changes)
+    return replace(column, touched=True, split=None, **changes)

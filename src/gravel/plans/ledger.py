@@ -7,10 +7,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from decimal import Decimal
 
-import numpy as np
-
 from gravel.inspecting.attempt import ErrorKind
-from gravel.inspecting.cautions import Caution
+from gravel.inspecting.cautions import Caution, Sightings
 
 
 @dataclass
@@ -91,7 +89,8 @@ class StepCount:
     gone: list[Gone] = field(default_factory=list)
     changed_columns: Counter[str] = field(default_factory=Counter)
     errors: dict[tuple[str, str], ErrorKind] = field(default_factory=dict)
-    seen: np.ndarray | None = None
+    tied: int = 0  # groups of `unique` whose first rows are preferred alike, and disagree
+    seen: Sightings | None = None
 
     @property
     def dropped(self) -> int:
@@ -151,6 +150,7 @@ class StepLine:
     stated: str | None = None
     stated_holds: bool = True
     cautions: tuple[Caution, ...] = ()
+    remarks: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

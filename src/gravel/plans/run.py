@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from gravel.inspecting.attempt import ErrorKind
+from gravel.inspecting.cautions import Caution
 from gravel.language.bind import Given
 from gravel.plans import proofs
 from gravel.plans.bind import bind_plan
@@ -24,6 +25,7 @@ from gravel.plans.placing import Placed, in_place, into_file, into_table, may_be
 from gravel.plans.record import pending_path, record_of, settle_pending, written
 from gravel.plans.rows import Rows
 from gravel.plans.steps import BoundPlan, RowAction, record_path
+from gravel.plans.verbs.splitting import null_keys
 from gravel.tables.atomic_file import Output, Publication, private_folder, recorded, refuse_foreign
 from gravel.tables.content import Content
 from gravel.tables.csv.writer import encode, header
@@ -77,6 +79,7 @@ class Wish:
     memory: int = MEMORY
     backup: str | None = None
     progress: Callable[[int], None] | None = None
+    tell: Callable[[str], None] | None = None  # what is to be known before the run
 
     @property
     def writes(self) -> bool:
@@ -96,6 +99,9 @@ def clean(plan_file: PlanFile, given: Given | None = None, wish: Wish | None = N
 def _run(plan: BoundPlan, wish: Wish) -> Run:
     if wish.progress is not None:
         plan.table.progress = wish.progress
+    if wish.tell is not None:
+        for line in null_keys(plan):
+            wish.tell(line)
     with private_folder() as scratch:
         if not wish.writes:
             return _written(plan, wish, scratch, None)
@@ -341,13 +347,31 @@ def ledger(flow: Flow) -> tuple[StepLine, ...]:
         if count.seen is not None:
             step.watch.add(count.seen)
         stated = None if step.expected is None else str(step.expected)
-        cautions = (*step.watch.cautions(), *count.warned)
+        cautions, days = (*step.watch.cautions(), *count.warned, *_ties(count)), step.watch.days()
         lines.append(
             StepLine(
-                step.number, step.verb, step.note, count, step.new_columns, step.lost_columns, values, conflicts, stated, holds, cautions
+                step.number,
+                step.verb,
+                step.note,
+                count,
+                step.new_columns,
+                step.lost_columns,
+                values,
+                conflicts,
+                stated,
+                holds,
+                cautions,
+                days,
             )
         )
     return tuple(lines)
+
+
+def _ties(count: StepCount) -> Iterator[Caution]:
+    if count.tied:
+        groups = "1 group" if count.tied == 1 else f"{count.tied:,} groups"
+        detail = f"of {groups} are preferred alike and disagree: the first in the table stays"
+        yield Caution("ties", 2 * count.tied, detail, "add a key to prefer that tells them apart")
 
 
 def _gone(lines: tuple[StepLine, ...]) -> int:

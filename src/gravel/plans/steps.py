@@ -29,13 +29,24 @@ from gravel.tables.reference import Reading
 
 
 @dataclass(frozen=True)
+class SplitFrom:
+    """The field whose pieces a column has: its name, its source column if no step has touched it, and the number of the split."""
+
+    field: str
+    source: int | None
+    step: int
+
+
+@dataclass(frozen=True)
 class Column:
-    """A column on its way: name, type, the source column it is (None for a made one), whether a step may have changed it."""
+    """A column on its way: name, type, the source column it is (None for a made one), whether a step may have changed it. What a split
+    made of a field has NULL where the field has no piece."""
 
     name: str
     type: Type
     source: int | None = None
     touched: bool = True
+    split: SplitFrom | None = None
 
 
 @dataclass(frozen=True)

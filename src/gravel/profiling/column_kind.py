@@ -29,6 +29,19 @@ def is_identifier(name: str) -> bool:
     return bool(name_parts(name) & _IDENTIFIERS)
 
 
+_NAMES = words("name names title label")
+
+
+def identifies(identifier: str, name: str, first: bool) -> bool:
+    """Whether a column's name says that it identifies what another column names: owner_id what owner or owner_name does; a plain
+    `name` is what the `first` column of its table identifies."""
+    parts, named = name_parts(identifier) - {identifier.lower()}, name_parts(name) - {name.lower()} - _NAMES
+    if not is_identifier(identifier) or identifier.casefold() == name.casefold():
+        return False
+    about = parts - _IDENTIFIERS
+    return about == named if named else first and name.lower() in _NAMES
+
+
 def is_code(column: ColumnProfile, rows: int) -> bool:
     """Whether its numbers are names, of which none is greater than another: keys, codes, years."""
     parts = name_parts(column.name)

@@ -11,9 +11,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.vector import Vector
-from gravel.language import building, tree
+from gravel.language import building, parse, tree
 from gravel.language.functions.casts import to_text
 from gravel.language.types import BOOLEAN, DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type
+from gravel.profiling.column_kind import identifies
 from gravel.querying import groups
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
 from gravel.querying.shapes import literal_text, top
@@ -87,6 +88,8 @@ class Grouping(Sources):
                 types.append(kind)
             parts.append((heads, computed, many))
             self._warn_alike("GROUP BY and case", [one.values for one in heads], "groups", "GROUP BY UPPER(TIDY_SPACES(…))")
+            if some and not self.quiet:
+                self._warn_of_namesakes([node for node in some if isinstance(node, tree.Name)], numbers, many, over, items)
         if not types and aggregates:
             types = [INTEGER] * len(aggregates)
         key_types = [kind if kind.kind is not Kind.NULL else TEXT for _, kind in keys.values()]
@@ -105,6 +108,31 @@ class Grouping(Sources):
             stands[id(one)] = len(keys) + at
             stands[self.shape(one, over)] = len(keys) + at
         return grouped, stands
+
+    def _warn_of_namesakes(self, names: list[tree.Name], numbers: np.ndarray, many: int, over: Relation, items: list[tree.Named]) -> None:
+        """Groups of a name in which a column that identifies what is named has several values, where most groups have one."""
+        selected = {name.text.casefold() for item in items for name in parse.column_names(item.expression)}
+        selected |= {name.text.casefold() for name in names}
+        for node in names:
+            at = over.search(node, self.text)
+            if at is None or over.types[at] != TEXT:
+                continue
+            own = [other for other in range(len(over.names)) if over.tables[other] == over.tables[at]]
+            for other in own:
+                if over.names[other].casefold() in selected or not identifies(over.names[other], over.names[at], other == own[0]):
+                    continue
+                values = over.vectors[other].values
+                known = pc.is_valid(values).to_numpy(zero_copy_only=False)
+                codes, _ = codes_of([values], over.count)
+                pairs = np.unique(numbers[known] * (int(codes.max(initial=0)) + 1) + codes[known])
+                several = np.bincount(pairs // (int(codes.max(initial=0)) + 1), minlength=many) > 1
+                if 0 < several.sum() * 5 <= many:
+                    rows = np.flatnonzero(several[numbers])
+                    texts = pc.unique(over.vectors[at].values.take(pa.array(rows)))[:3].to_pylist()
+                    detail = f"are in groups of {self._written(node)[:60]} that hold several {over.names[other]}"
+                    table = f"{node.table}." if node.table else ""
+                    hint = f"GROUP BY {table}{over.names[other]}, {self._written(node)[:60]}"
+                    self._warn("namesakes", len(rows), detail, hint, tuple(text for text in texts if text is not None))
 
     def _grouping(self, groups_: Sequence[tree.Node], over: Relation, items: list[tree.Named]) -> list[tuple[tree.Node, ...]]:
         sets: list[tuple[tree.Node, ...]] = [()]

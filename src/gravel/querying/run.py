@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 from gravel.engine.vector import Vector
 from gravel.inspecting.look import sort_order
 from gravel.language import parse, tree
+from gravel.language.cautions import ListItems
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, renamed, typed
@@ -32,14 +33,28 @@ class Session(Windowing):
         made = parse.query(text)
         self.given = replace(self.given, members=self.members)
         self.reading(made)
+        self.list_items = self._items_taken(made)
         found = self.run_query(made, {})
         return self._settle(found)
 
+    def _items_taken(self, query: tree.Query) -> ListItems:
+        """Which items of lists a query takes anywhere: what LIST_ITEM leaves may be another one's."""
+        taken: ListItems = {}
+        for node in parse.walk(query):
+            if isinstance(node, tree.Call) and node.name.upper() == "LIST_ITEM" and len(node.arguments) == 3:
+                written = [" ".join(self._written(one).split()) for one in node.arguments]
+                if written[2].removeprefix("-").isdigit():
+                    taken.setdefault((written[0], written[1]), set()).add(int(written[2]))
+        return taken
+
     def reading(self, query: tree.Query) -> None:
-        """Read of every table only the columns that a query names."""
+        """Read of every table only the columns that a query names, if it does not mean all with * or a NATURAL join."""
         names = {node.text.casefold() for node in parse.walk(query) if isinstance(node, tree.Name)}
         names |= {name.casefold() for node in parse.walk(query) if isinstance(node, tree.Join) for name in node.using}
-        self._wanted = None if any(isinstance(node, tree.AllColumns) for node in parse.walk(query)) else names
+        groups = (node.groups or () for node in parse.walk(query) if isinstance(node, tree.Select))
+        self._grouped = {item.text for items in groups for item in items if isinstance(item, tree.Name)}
+        every = any(isinstance(node, tree.AllColumns) or (isinstance(node, tree.Join) and node.natural) for node in parse.walk(query))
+        self._wanted = None if every else names
 
     def run_query(self, query: tree.Query, withs: dict[str, Relation]) -> Relation:
         """A query's relation, its order kept."""

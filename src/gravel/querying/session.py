@@ -16,9 +16,10 @@ import pyarrow.compute as pc
 from gravel.engine.evaluate import run
 from gravel.engine.mapped import Store
 from gravel.engine.vector import Vector, first_error, vector
-from gravel.inspecting.cautions import Watch
+from gravel.inspecting.cautions import Caution, Watch
 from gravel.language import parse, tree
 from gravel.language.bind import Given, Scope, bind
+from gravel.language.cautions import ListItems
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.errors import CODES, meaning, sqlstate
 from gravel.language.functions.operators import compared
@@ -95,7 +96,9 @@ class Base(ABC):
     base: Path | None = None
     on_error: str = "stop"
     account: list[Stage] = field(default_factory=list)
-    cautions: list[tuple[str, int, str, str]] = field(default_factory=list)
+    cautions: list[Caution] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+    list_items: ListItems = field(default_factory=dict)
     faults: list[RowFault] = field(default_factory=list)
     quiet: int = 0
     malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
@@ -105,6 +108,7 @@ class Base(ABC):
     failed: list[np.ndarray] = field(default_factory=list)  # origins of the rows that errors left out
     _read: dict[tuple[str, frozenset[int]], Relation] = field(default_factory=dict)
     _wanted: set[str] | None = None
+    _grouped: set[str] = field(default_factory=set)  # names that a query groups by
     _withs: dict[str, Relation] = field(default_factory=dict)
     _with_null: set[int] = field(default_factory=set)  # subqueries, by identity, that have a NULL
     _around: Outer | None = None
@@ -156,9 +160,9 @@ class Base(ABC):
         if not self.quiet:
             self.account.append(Stage(stage, rows_in, rows_out, detail))
 
-    def _warn(self, caution: str, rows: int, detail: str, hint: str) -> None:
-        if rows and not self.quiet and not any(one[0] == caution and one[2] == detail for one in self.cautions):
-            self.cautions.append((caution, rows, detail, hint))
+    def _warn(self, caution: str, rows: int, detail: str, hint: str, examples: tuple[str, ...] = ()) -> None:
+        if rows and not self.quiet and not any((one.caution, one.detail) == (caution, detail) for one in self.cautions):
+            self.cautions.append(Caution(caution, rows, detail, hint, examples))
 
     def _warn_alike(self, caution: str, keys: Sequence[Any], what: str, hint: str) -> None:
         """Distinct combinations of some keys (Arrow arrays of one length) that differ from another one in case and spaces only."""
@@ -206,11 +210,12 @@ class Base(ABC):
         frame = over.frame().remembering()
         made = run(bound, frame).spread(over.count)
         if watched and not self.quiet:
-            watch = Watch([(bound, self.text)], counted)
+            watch = Watch([(bound, self.text)], counted, self.list_items)
+            self.remarks += [line for line in watch.days() if line not in self.remarks]
             if watch.probes:
                 watch.add(watch.count(frame))
                 for one in watch.cautions():
-                    self._warn(one.caution, one.rows, one.detail, one.hint)
+                    self._warn(one.caution, one.rows, one.detail, one.hint, one.examples)
             self._not_in(node, over)
         if condition and pa.types.is_null(made.values.type):
             made = Vector(made.values.cast(pa.bool_()), made.errors)

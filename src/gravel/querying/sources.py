@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -17,6 +17,7 @@ from gravel.language import parse, tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import INTEGER, TEXT, Kind, Type, common
+from gravel.profiling.column_kind import identifies
 from gravel.querying import joins
 from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined, renamed, taken, typed
 from gravel.querying.session import Base, Outer
@@ -195,6 +196,7 @@ class Sources(Base):
             return renamed(found, node.alias or node.reference, node.columns, node, self.text)
         table = self._open(node)
         wanted = [i for i, name in enumerate(table.columns) if self._wanted is None or name.casefold() in self._wanted or node.columns]
+        wanted = sorted({*wanted, *self._identifying(table.columns, wanted)})
         self.paths |= table.files
         key = (table.name, frozenset(wanted))
         if key not in self._read:
@@ -208,6 +210,11 @@ class Sources(Base):
             self._tell(f"read {node.reference}", count, count, f"{bad:,} malformed records are no rows" if bad else "")
         name = node.alias or (node.reference if node.is_name else Path(node.reference).stem)
         return renamed(self._read[key], name, node.columns, node, self.text)
+
+    def _identifying(self, columns: Sequence[str], wanted: Sequence[int]) -> list[int]:
+        """The columns that tell apart what columns that are grouped by name."""
+        named = [columns[at] for at in wanted if columns[at] in self._grouped]
+        return [at for at, name in enumerate(columns) if any(identifies(name, one, at == 0) for one in named)]
 
     def _loaded(self, table: CsvTable, wanted: list[int]) -> tuple[list[Vector], dict[int, Type], np.ndarray, tuple[Malformed, ...]]:
         """Columns of a table with their types, its row numbers, and what of it is malformed; in files where they do not fit."""
@@ -290,6 +297,7 @@ class Sources(Base):
         sound = self._sound("ON", right, [(text, y) for (_, y, _), (_, text) in zip(keys, told, strict=True)])
         if sound is not None:
             right, keys = right.take(sound), [(x, taken(y, sound), kind) for x, y, kind in keys]
+        self._warn_of_null_keys(keys, told)
         pairs: Iterable[tuple[np.ndarray, np.ndarray]]
         if keys:
             pairs = [joins.equal_pairs([key[0] for key in keys], [key[1] for key in keys], [key[2] for key in keys])]
@@ -321,6 +329,15 @@ class Sources(Base):
         if len(keys) == 1 and keys[0][2] == TEXT and not self.quiet:
             self._warn_of_almost_equal_keys(keys[0][0].values, keys[0][1].values, met, told[0][0])
         return self._joined(left, right, met, np.concatenate(rights), node)
+
+    def _warn_of_null_keys(self, keys: list[tuple[Vector, Vector, Type]], told: list[tuple[str, str]]) -> None:
+        """Both sides have rows with NULL in a key, of which = pairs none."""
+        for (left, right, _), (mine, theirs) in zip(keys, told, strict=True):
+            ones, twos = left.values.null_count, right.values.null_count
+            if ones and twos:
+                detail = f"on the left have NULL in {mine[:60]}, as {twos:,} on the right have, and = pairs none of them"
+                hint = f"{mine[:60]} IS NOT DISTINCT FROM {theirs[:60]} would; or leave them out: WHERE {mine[:60]} IS NOT NULL"
+                self._warn("NULL in join keys", ones, detail, hint)
 
     def _warn_of_almost_equal_keys(self, left: Any, right: Any, matched: np.ndarray, name: str) -> None:
         """Rows on the left whose key would have a partner if case and spaces were ignored."""

@@ -13,7 +13,7 @@ import pyarrow as pa
 from gravel.engine.external import OUT
 from gravel.engine.frame import view
 from gravel.engine.hashing import combined
-from gravel.inspecting.cautions import Caution, Watch
+from gravel.inspecting.cautions import Watch
 from gravel.language import parse, tree
 from gravel.language.bind import Given
 from gravel.plans.binder import Binder, Written
@@ -114,7 +114,7 @@ class QueryAction(TableAction):
         count.nulled += sum(fault.rows for fault in session.faults) if step.on_error == "null" else 0
         for name, malformed in session.malformed.items():
             count.notes[f"malformed records of {name} are no rows"] += len(malformed)
-        count.warned = [Caution(*one) for one in session.cautions]
+        count.warned = session.cautions
         count.words = "; ".join(
             f"{one.stage}: {one.rows_in:,} in, {one.rows_out:,} out" for one in session.account if not one.stage.startswith("read")
         )

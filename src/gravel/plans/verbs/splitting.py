@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -20,7 +22,8 @@ from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Split, Step
 from gravel.plans.rows import Rows, samples
-from gravel.plans.steps import BoundStep, Column, Left, Outcome, RowAction, left
+from gravel.plans.steps import BoundPlan, BoundStep, Column, Left, Outcome, RowAction, SplitFrom, left
+from gravel.tables.table import Batch, scan
 
 
 def written(step: Step) -> list[Written]:
@@ -50,7 +53,10 @@ def bind(binder: Binder) -> tuple[RowAction, tuple[Column, ...], Watch]:
     else:
         if how.keep_column and how.as_ is None:
             binder.wrong("the pieces need a name beside the column that is kept", "split", hint='as = "…"')
-        fresh = [Column(how.as_ or name, TEXT)] + ([Column(how.number, INTEGER)] if how.number is not None else [])
+        field = binder.columns[at]
+        split = SplitFrom(name, None if field.touched else field.source, binder.at + 1) if how.empty == "keep" else None
+        fresh = [Column(how.as_ or name, TEXT, split=split)]
+        fresh += [Column(how.number, INTEGER, split=split)] if how.number is not None else []
         action = RowSplit(how, at)
         binder.multiplies = True
     after = (*binder.columns[:at], *kept, *fresh, *binder.columns[at + 1 :])
@@ -84,6 +90,42 @@ def _pieces(how: Split, texts: Any, most: int | None = None) -> Any:
                 lists[row] = _from_end(how.on_regex or "", texts[int(row)].as_py(), most)
             made = pa.array(lists, pa.list_(pa.string()))
     return made
+
+
+def _pieces_by_row(how: Split, lists: Any) -> tuple[np.ndarray, Any]:
+    """The row of each piece that a split into rows makes, and the piece."""
+    sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
+    row, items = np.repeat(np.arange(len(lists)), sizes), lists.flatten()
+    items = trimmed(items) if how.trim else items
+    if how.blanks == "keep":
+        return row, items
+    keep = ~blank(items)
+    return row[keep], items.filter(pa.array(keep))
+
+
+def null_keys(plan: BoundPlan) -> Iterator[str]:
+    """What is to be known before a run: a split leaves NULL in the key of rows that have no piece, and how to write it. Where the field
+    goes into the split as it is read, its rows are counted, and nothing is told where there is none."""
+    for at in plan.key_after or ():
+        column = plan.columns[at]
+        if column.split is None:
+            continue
+        field, source, number = column.split.field, column.split.source, column.split.step
+        told = f"step {number}: a row without a piece in {field} has NULL in {column.name}, which is in the key"
+        if source is not None:
+            how = plan.file.model.step[number - 1].split
+            assert how is not None
+            rows = sum(scan(plan.table, partial(_without_piece, how, source), [source]))
+            if not rows:
+                continue
+            told += f": {rows:,} {'row' if rows == 1 else 'rows'} of {plan.table_name}"
+        filler = "0" if column.type == INTEGER else "''"
+        yield f'{told}; write a step after it, set = {{ {column.name} = "COALESCE({column.name}, {filler})" }}, or empty = "drop"'
+
+
+def _without_piece(how: Split, source: int, batch: Batch) -> int:
+    row, _ = _pieces_by_row(how, _pieces(how, batch.columns[source]))
+    return batch.count - len(np.unique(row))
 
 
 def _from_end(pattern: str, text: str, most: int) -> list[str]:
@@ -125,13 +167,11 @@ class RowSplit(RowAction):
         count = StepCount(rows_in=rows.count)
         gone: list[Left] = []
         lists = _pieces(how, rows.text(self.at))
-        sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
-        row, items = np.repeat(np.arange(rows.count), sizes), lists.flatten()
-        items = trimmed(items) if how.trim else items
+        row, items = _pieces_by_row(how, lists)
         if how.blanks != "keep":
-            keep = ~blank(items)
-            count.notes["blank pieces dropped"] = int((~keep).sum()) - int(((sizes == 1) & blank(rows.text(self.at))).sum())
-            row, items = row[keep], items.filter(pa.array(keep))
+            sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False)
+            single = (sizes == 1) & blank(rows.text(self.at))
+            count.notes["blank pieces dropped"] = int(sizes.sum()) - len(row) - int(single.sum())
         many = np.bincount(row, minlength=rows.count)
         place = np.arange(len(row)) - np.repeat(np.cumsum(many) - many, many) + 1
         without = np.flatnonzero(many == 0)

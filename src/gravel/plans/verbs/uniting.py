@@ -191,6 +191,8 @@ class UniqueAction(TableAction):
             sizes = np.diff(np.r_[starts, len(groups)])
             count.notes["groups of several rows"] += int((sizes > 1).sum())
             disagree, columns = self._conflicts(rows, places, starts, sizes, count)
+            if self.keys:
+                count.tied += int((_tied(keys, order, starts, sizes) & disagree).sum())
             merged = np.ones(len(places), bool)
             merged[starts] = False
             bad = np.repeat(disagree, sizes)
@@ -305,6 +307,14 @@ class UniqueAction(TableAction):
             rows.keep(~merged & ~aside)
             if rows.count:
                 yield rows
+
+
+def _tied(keys: list[Any], order: np.ndarray, starts: np.ndarray, sizes: np.ndarray) -> np.ndarray:
+    """The groups whose first two rows are preferred alike, so that only their order in the table decides."""
+    codes, _ = codes_of([one.take(pa.array(order)) for one in keys], len(order))
+    second = np.minimum(starts + 1, len(order) - 1)
+    tied: np.ndarray = (sizes > 1) & (codes[starts] == codes[second])
+    return tied
 
 
 def _by_place(table: Any) -> np.ndarray:
