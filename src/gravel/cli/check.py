@@ -227,8 +227,8 @@ def _show(found: Checked, unknown_fails: bool, color: bool) -> None:
     rows: list[list[Any]] = []
     for one in found.checks:
         rows.append([
-            Text("passes" if one.passed else "FAILS", style=render.GOOD if one.passed else "bold red"), Text(render.safe(one.name)),
-            Text(f"{one.holds:,}"), count(one.fails, render.BAD), count(one.unknown, render.BAD if unknown_fails else "yellow"),
+            Text("passes" if one.passed else "FAILS", style=render.GOOD if one.passed else f"bold {render.BAD}"), Text(render.safe(one.name)),
+            Text(f"{one.holds:,}"), count(one.fails, render.BAD), count(one.unknown, render.BAD if unknown_fails else render.WARN),
             count(one.errors, render.BAD),
             Text("the table as a whole" if one.whole else f"{one.most:,} allowed" if one.most else "", style=render.DIM),
         ])  # fmt: skip
@@ -260,7 +260,7 @@ def _examples(out: Any, one: Check) -> None:
         table.append(
             [
                 Text(f"row {example.row:,}" if example.row else "", style=render.DIM),
-                Text(why, style="yellow" if example.outcome == "unknown" else render.BAD),
+                Text(why, style=render.WARN if example.outcome == "unknown" else render.BAD),
                 values,
             ]
         )

@@ -171,7 +171,7 @@ def _show(done: Run, color: bool) -> None:
     out.print(Text("proofs", style=render.HEAD))
     proofs = [
         [
-            Text("holds" if one.holds else "FAILS", style=render.GOOD if one.holds else "bold red"),
+            Text("holds" if one.holds else "FAILS", style=render.GOOD if one.holds else f"bold {render.BAD}"),
             Text(one.proof),
             Text(one.detail, style=render.DIM),
         ]

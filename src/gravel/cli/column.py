@@ -51,7 +51,7 @@ def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
                 line.append("   " if at else "")
                 line.append_text(render.visible(value.value, 30)).append(f" {value.rows:,}", style=render.DIM)
             out.print(line)
-    _spread(out, one)
+    _spread(out, one, found.rows)
 
 
 def _of(shown: int, all_there_are: int) -> str:
@@ -135,12 +135,14 @@ def _values(out: Any, title: str, values: tuple[tuple[str, int], ...], rows: int
         return
     table = []
     for value, count in values[:_MOST]:
-        table.append([render.visible(value, 40), f"{count:,}", _share(count, rows), Text(_bar(count, values[0][1]), style=render.MARK)])
+        table.append([render.visible(value, 40), f"{count:,}", _share(count, rows), Text(_bar(count, rows), style=render.MARK)])
     render.print_table(out, ["", "", "", ""], table, right=(1, 2))
 
 
-def _bar(part: int, most: int) -> str:
-    return "█" * max(1 if part else 0, round(_BAR * part / most)) if most else ""
+def _bar(part: int, whole: int) -> str:
+    """A bar in proportion, in eighths of a character; the least is a hairline."""
+    eighths = max(1 if part else 0, round(8 * _BAR * part / whole)) if whole else 0
+    return "█" * (eighths // 8) + " ▏▎▍▌▋▊▉"[eighths % 8].strip()
 
 
 def _fits(out: Any, one: ColumnProfile, rows: int) -> None:
@@ -161,10 +163,10 @@ def _fits(out: Any, one: ColumnProfile, rows: int) -> None:
         table.append([fit.type, f"{fit.rows:,}", _share(fit.rows, known), misfits])
     render.print_table(out, ["type", "rows", "of known", "misfits"], table, right=(1, 2))
     for orders in one.both_orders:
-        out.print(Text(f"{orders.rows:,} dates fit {orders.day_first} and {orders.month_first}", style="yellow"))
+        out.print(Text(f"{orders.rows:,} dates fit {orders.day_first} and {orders.month_first}", style=render.WARN))
 
 
-def _spread(out: Any, one: ColumnProfile) -> None:
+def _spread(out: Any, one: ColumnProfile, rows: int) -> None:
     from rich.text import Text
 
     from gravel.cli import render
@@ -187,7 +189,8 @@ def _spread(out: Any, one: ColumnProfile) -> None:
             ("far out, 3 quartile ranges", found.far_out),
         ]
         out.print(Text(", ".join(f"{label} {count:,}" for label, count in counts)))
-        most = max(bar.rows for bar in found.histogram)
+        # Few numbers among many rows have short bars.
+        most = max(*(bar.rows for bar in found.histogram), rows // len(found.histogram))
         table = [
             [f"{bar.low:,.10g}", f"to {bar.high:,.10g}", f"{bar.rows:,}", Text(_bar(bar.rows, most), style=render.MARK)]
             for bar in found.histogram
@@ -198,9 +201,9 @@ def _spread(out: Any, one: ColumnProfile) -> None:
         _title(out, f"days ({dates.fit:,} values)")
         out.print(Text(f"{dates.min} to {dates.max}; after today {dates.future:,}; on a 1 January {dates.january_first:,}"))
         for gap in dates.gaps:
-            out.print(Text(f"nothing for {gap.days:,} days from {gap.after} to {gap.before}", style="yellow"))
-        most = max(rows for _, rows in dates.years)
+            out.print(Text(f"nothing for {gap.days:,} days from {gap.after} to {gap.before}", style=render.WARN))
+        most = max(*(count for _, count in dates.years), rows // max(1, len(dates.years)))
         years = dates.years if len(dates.years) <= 24 else ()
         render.print_table(
-            out, ["", "", ""], [[str(year), f"{rows:,}", Text(_bar(rows, most), style=render.MARK)] for year, rows in years], right=(1,)
+            out, ["", "", ""], [[str(year), f"{count:,}", Text(_bar(count, most), style=render.MARK)] for year, count in years], right=(1,)
         )

@@ -202,9 +202,9 @@ def _show(found: Compared, color: bool) -> None:
     render.print_table(out, ["", "before", "after"], lines, right=(1, 2))
     for names, where in ((found.before_columns, "before"), (found.after_columns, "after")):
         if names:
-            out.print(Text(f"columns only {where}: {', '.join(names)}", style="yellow"))
+            out.print(Text(f"columns only {where}: {', '.join(names)}", style=render.WARN))
     for name, old, new in found.types:
-        out.print(Text(f"{name} is {old} before and {new} after, so its texts are compared", style="yellow"))
+        out.print(Text(f"{name} is {old} before and {new} after, so its texts are compared", style=render.WARN))
     if found.before_keys.repeated or found.after_keys.repeated:
         out.print(Text("rows that share a key are matched in the order they come in: the first with the first", style=render.DIM))
     differing = [one for one in found.columns if one.different]

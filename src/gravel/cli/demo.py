@@ -38,11 +38,11 @@ def _walk(folder: Path) -> None:
     before = Path.cwd()
     os.chdir(folder)
     try:
-        out.print(Text(f"\n$ cd {folder}", style="bold green"))
+        out.print(Text(f"\n$ cd {folder}", style=f"bold {render.GOOD}"))
         for words, arguments in WALK:
             out.print()
             out.print(Text(words, style=render.DIM))
-            out.print(Text("$ gravel " + " ".join(map(shell_word, arguments)), style="bold green"), soft_wrap=True)
+            out.print(Text("$ gravel " + " ".join(map(shell_word, arguments)), style=f"bold {render.GOOD}"), soft_wrap=True)
             sys.stdout.flush()
             run(list(arguments))
             sys.stdout.flush()

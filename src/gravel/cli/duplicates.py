@@ -181,7 +181,7 @@ def _show(found: Duplicates, color: bool) -> None:
         f" of rows equal in {', '.join(found.expressions) if found.on != found.columns and len(found.expressions) < 6 else 'all columns'}",
         style=render.DIM))  # fmt: skip
     told = f"{found.rows_in_groups:,} rows in groups, {found.surplus:,} more than one a group, the largest {found.largest:,}"
-    out.print(Text(f"  {told}" if found.groups else "  no two rows are equal", style="yellow" if found.groups else render.GOOD))
+    out.print(Text(f"  {told}" if found.groups else "  no two rows are equal", style=render.WARN if found.groups else render.GOOD))
     if found.null_rows:
         how = "where NULL is like NULL" if found.null_equal else "in no group (--null-equal groups them)"
         out.print(Text(f"  {found.null_rows:,} rows with NULL, {how}", style=render.DIM))
@@ -218,7 +218,7 @@ def _group(out: Any, found: Duplicates, group: Group) -> None:
         cells += [render.visible(row.values[at], 30) for at in shown]
         rows.append(cells)
     alike = [at for at in same if group.rows and group.rows[0].values[at] is not None][:4]
-    head = Text(f"  {group.size:,} rows", style="yellow")
+    head = Text(f"  {group.size:,} rows", style=render.WARN)
     for at in alike:
         head.append(f"  {found.columns[at]} ", style=render.DIM).append_text(render.visible(group.rows[0].values[at], 30))
     out.print(head)

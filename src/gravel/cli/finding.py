@@ -16,7 +16,7 @@ from gravel.profiling.kept import Numbered, finding
 from gravel.profiling.result import Finding, Profile
 
 _LONG = 84  # characters of a command that is shown whole; a longer one is by the finding's number
-LEVEL_STYLES = {"wrong": "red", "suspect": "yellow", "note": "bright_black"}
+LEVEL_STYLES = {"wrong": render.BAD, "suspect": render.WARN, "note": render.DIM}
 
 
 def condition_of(table: Any, number: int, today: date, color: bool) -> str:
@@ -72,7 +72,7 @@ def print_finding(out: Any, number: int, one: Finding, found: Profile, table: An
     line.append(f"  {one.finding}  ", style="")
     line.append(f"{one.rows:,} {'row' if one.rows == 1 else 'rows'}, {share}", style="bold")
     if found.sample is not None:
-        line.append(" of the sample", style="yellow")
+        line.append(" of the sample", style=render.WARN)
     out.print(line)
     out.print(_indented(render.safe(one.detail)))
     if one.level == "note":

@@ -131,7 +131,7 @@ def _path(out: Any, found: Followed, path: FollowedPath, told: set[tuple[int, st
         told.add((event.step, event.path))
         line = Text(f"  {event.path}  step {event.step}: {event.note or event.verb}")
         if event.outcome in ("split", "copied"):
-            line.append(f"  ({event.outcome}, {event.paths.index(event.path) + 1} of {len(event.paths)})", style="yellow")
+            line.append(f"  ({event.outcome}, {event.paths.index(event.path) + 1} of {len(event.paths)})", style=render.WARN)
         out.print(line)
         _changes(out, event)
         if event.reason:

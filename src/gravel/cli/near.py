@@ -78,7 +78,7 @@ def _show(found: Near, color: bool) -> None:
         out.print()
         out.print(Text("clusters of more than two values", style=render.HEAD))
         for members, values in several[:5]:
-            told_values = Text(f"  {len(members):,} rows  ", style="yellow")
+            told_values = Text(f"  {len(members):,} rows  ", style=render.WARN)
             for value in values[:5]:
                 told_values.append_text(render.visible(value, 30)).append("  ", style=render.DIM)
             out.print(told_values.append(f"and {len(values) - 5:,} more" if len(values) > 5 else "", style=render.DIM))

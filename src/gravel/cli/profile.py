@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 
 _WIDE = 60  # columns whose figures are shown; --format json has them all
 _WIDTH = 100
+_SPARE = 80  # characters beyond it that the columns' texts share
 _ALL_FIGURES = 96  # signs of a line that has all figures of a column; a narrower one leaves out two
 
 
@@ -200,7 +201,7 @@ def _show(found: Profile, table: Any, full: bool, limit: int | None, color: bool
     for line in _facts(found):
         out.print(Text(line, style=render.DIM))
     out.print()
-    _columns(out, found)
+    _columns(render.console(color=color), found)
     out.print()
     if not found.findings:
         out.print(Text("no findings", style=render.GOOD))
@@ -291,8 +292,9 @@ def _columns(out: Any, found: Profile) -> None:
     from gravel.cli import render
 
     def count(value: int, alarming: bool = False) -> Text:
-        return Text(f"{value:,}" if value else "–", style=("yellow" if alarming else "") if value else render.DIM)
+        return Text(f"{value:,}" if value else "–", style=(render.WARN if alarming else "") if value else render.DIM)
 
+    spare = min(_SPARE, max(0, out.width - _WIDTH)) // 4  # more for each text where the terminal is wider
     rows: list[list[Any]] = []
     for one in found.columns[:_WIDE]:
         lengths = ""
@@ -300,10 +302,10 @@ def _columns(out: Any, found: Profile) -> None:
             lengths = f"{one.length.min}–{one.length.max:,}" if one.length.min != one.length.max else f"{one.length.min}"
         same = one.distinct + one.nulls == found.rows and one.distinct > 0
         rows.append([
-            render.visible(one.name, 18), Text(one.type.kind.value.removesuffix(" PRECISION"), style=render.DIM), count(one.nulls),
+            render.visible(one.name, 18 + spare), Text(one.type.kind.value.removesuffix(" PRECISION"), style=render.DIM), count(one.nulls),
             Text(render.percent(one.nulls, found.rows) if one.nulls else "", style=render.DIM), count(one.empty + one.blank, True),
-            count(one.padded, True), Text(f"{one.distinct:,}", style=render.GOOD if same else ""), _edge(one.min), _edge(one.max), Text(lengths),
-            _commonest(one),
+            count(one.padded, True), Text(f"{one.distinct:,}", style=render.GOOD if same else ""), _edge(one.min, 10 + spare),
+            _edge(one.max, 10 + spare), Text(lengths), _commonest(one, 12 + spare),
         ])  # fmt: skip
     headings = ["column", "type", "nulls", "", "blank", "padded", "distinct", "least", "greatest", "length", "commonest"]
     shown = len(headings) if out.width >= _ALL_FIGURES else len(headings) - 2
@@ -312,7 +314,7 @@ def _columns(out: Any, found: Profile) -> None:
         out.print(Text(f"the first {_WIDE} of {len(found.columns):,} columns; --format json has all", style=render.DIM))
 
 
-def _edge(value: str | None, limit: int = 10) -> Any:
+def _edge(value: str | None, limit: int) -> Any:
     from gravel.cli import render
 
     if value is None or len(value) <= limit:
@@ -320,11 +322,11 @@ def _edge(value: str | None, limit: int = 10) -> Any:
     return render.visible(value[: limit - 1], limit).append("…", style=render.DIM)
 
 
-def _commonest(one: ColumnProfile) -> Any:
+def _commonest(one: ColumnProfile, limit: int) -> Any:
     from rich.text import Text
 
     from gravel.cli import render
 
     if not one.top or one.top[0][1] == 1:
         return Text("each once" if one.top else "", style=render.DIM)
-    return _edge(one.top[0][0], 12).append(f" {one.top[0][1]:,}", style=render.DIM)
+    return _edge(one.top[0][0], limit).append(f" {one.top[0][1]:,}", style=render.DIM)

@@ -82,10 +82,10 @@ def _show(found: Rehearsal, color: bool) -> None:
     told = Text(f"  {count.rows_in:,} in")
     for many, what, sign in parts:
         if many:
-            told.append(f" {sign} {many:,} {what}", style="yellow" if what != "failed" else render.BAD)
+            told.append(f" {sign} {many:,} {what}", style=render.WARN if what != "failed" else render.BAD)
     told.append(f" = {count.rows_out:,} out")
     if count.changed:
-        told.append(f"; {count.changed:,} changed", style="yellow")
+        told.append(f"; {count.changed:,} changed", style=render.WARN)
     out.print(told)
     for text in details(line):
         out.print(Text(f"  {text}", style=render.DIM))

@@ -140,7 +140,7 @@ def _show(trial: Trial, color: bool) -> None:
         head.append(f" = {' '.join(one.text.split())}", style=render.DIM)
         out.print(head)
         line = Text(f"  {trial.rows:,} rows = ")
-        line.append(f"{one.changed:,} changed", style="yellow" if one.changed else "")
+        line.append(f"{one.changed:,} changed", style=render.WARN if one.changed else "")
         line.append(f" + {one.unchanged:,} unchanged + ")
         line.append(f"{one.errors:,} errors", style=render.BAD if one.errors else "")
         out.print(line)

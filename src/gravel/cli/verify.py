@@ -36,7 +36,7 @@ def verify(
         rows: list[list[Any]] = []
         for one in found.checked:
             same = one.then == one.now
-            mark = Text("same" if same else "DIFFERS", style=render.GOOD if same else "bold red")
+            mark = Text("same" if same else "DIFFERS", style=render.GOOD if same else f"bold {render.BAD}")
             rows.append([mark, one.what, _short(one.then), "" if same else _short(one.now)])
         render.print_table(out, ["", "", "then", "now"], rows)
         out.print()

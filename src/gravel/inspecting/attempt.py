@@ -87,7 +87,8 @@ def attempt(table: Table, assignments: Sequence[str], given: Given | None = None
     with explaining(table, scope):
         bound = [bind(node, scope, text) for node, text in syntax]
     states = [_State() for _ in bound]
-    watch = Watch(zip(bound, assignments, strict=True))
+    columns = [None if at is None else nodes.Column(scope.types[at], 0, 0, at, name) for at, name in targets]
+    watch = Watch(zip(bound, assignments, strict=True), targets=columns)
     wanted = sorted({*asked, *(index for index, _ in targets if index is not None)})
     rows = 0
     malformed: list[Malformed] = []

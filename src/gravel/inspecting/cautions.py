@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -58,9 +58,15 @@ class Sightings:
 class Watch:
     """The probes of some expressions, and how many rows each has met. `count` may run on any thread, `add` on one."""
 
-    def __init__(self, expressions: Iterable[tuple[nodes.Expression, str]], counted: bool = False, beside: ListItems | None = None) -> None:
+    def __init__(
+        self,
+        expressions: Iterable[tuple[nodes.Expression, str]],
+        counted: bool = False,
+        beside: ListItems | None = None,
+        targets: Sequence[nodes.Column | None] = (),
+    ) -> None:
         pairs = list(expressions)
-        self.probes: list[Probe] = probes(pairs, counted, beside)
+        self.probes: list[Probe] = probes(pairs, counted, beside, targets)
         self.strict: list[Probe] = bounds(pairs)
         self.cases: list[Branches] = [case for one, text in pairs for case in branches(one, text)]
         self.moments = moments([one for one, _ in pairs])

@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import zip_longest
 
 from gravel.language import nodes
 from gravel.language.conditions import (
@@ -37,6 +38,7 @@ _PASSING = ("||", *_ARITHMETIC, "+ of dates", "- of dates", "GREATEST", "LEAST")
 _SMALL_WORDS = (
     r"(^| )(van|von|der|den|de|del|della|di|da|du|la|le|af|av|zu|of|the|and|og|och|und|y)( |$)|\b(II|III|IV|VI|VII|VIII|IX|XI|XII)\b"
 )
+_OF_NULL = ("NULL operand", "ELSE because unknown")
 _WORDY = r"[\pL\pN]"
 
 
@@ -70,14 +72,27 @@ class Branches:
 ListItems = dict[tuple[str, str], set[int]]  # of a text and a delimiter, as written: which items are taken
 
 
-def probes(expressions: Sequence[tuple[nodes.Expression, str]], counted: bool = False, beside: ListItems | None = None) -> list[Probe]:
+def probes(
+    expressions: Sequence[tuple[nodes.Expression, str]],
+    counted: bool = False,
+    beside: ListItems | None = None,
+    targets: Sequence[nodes.Column | None] = (),
+) -> list[Probe]:
     """The cautions to look for in bound expressions, each with what it was written as. Of those that are only `counted`, NULL is meant;
-    `beside`: the items of lists that expressions beside them take too."""
+    `beside`: the items of lists that expressions beside them take too; `targets`: the columns that they are assigned to, in which a NULL
+    that stays NULL is no loss."""
     taken: ListItems = {key: set(numbers) for key, numbers in (beside or {}).items()}
     for expression, text in expressions:
         for key, number in _list_items(expression, text):
             taken.setdefault(key, set()).add(number)
-    return [probe for expression, text in expressions for probe in _Finder(text, taken).find(expression, (), _Place(told=counted))]
+    made = []
+    for (expression, text), target in zip_longest(expressions, targets):
+        found = list(_Finder(text, taken).find(expression, (), _Place(told=counted)))
+        if target is not None:
+            filled = any_of(is_test(target, "NULL", True), is_test(expression, "NULL", True))
+            found = [replace(one, condition=all_of(one.condition, filled)) if one.caution in _OF_NULL else one for one in found]
+        made += found
+    return made
 
 
 def bounds(expressions: Sequence[tuple[nodes.Expression, str]]) -> list[Probe]:
@@ -95,6 +110,14 @@ def moments(expressions: Sequence[nodes.Expression]) -> dict[str, object]:
             found[node.name] = node.value
         stack.extend(node.children)
     return found
+
+
+def _cause(node: nodes.Expression) -> nodes.Expression:
+    """The column that a chain of functions and casts is of, if their first arguments lead to one."""
+    inner = node
+    while isinstance(inner, (nodes.Call, nodes.Cast)) and inner.children:
+        inner = inner.children[0]
+    return inner if isinstance(inner, nodes.Column) else node
 
 
 def _list_items(node: nodes.Expression, text: str) -> Iterator[tuple[tuple[str, str], int]]:
@@ -293,9 +316,9 @@ class _Finder:
             yield from self.cut(node, reach)
         if name == "LIST_ITEM":
             yield from self.longer_list(node, reach)
-        if name == "CAPITALIZE_WORDS":
+        if name == "CAPITALIZE_WORDS" and len(arguments) == 1:
             detail = f"{self.written(node)} changes a small word or a Roman numeral (van, de, III)"
-            hint = f"leave those as they are: {self.written(arguments[0])} NOT LIKE_REGEX '{_SMALL_WORDS}'"
+            hint = f"say which words are written otherwise: CAPITALIZE_WORDS({self.written(arguments[0])}, 'of the van III')"
             yield Probe("small words", all_of(*reach, matches(arguments[0], _SMALL_WORDS)), detail, hint, arguments[0])
         if name in (*_ARITHMETIC, "LEFT", "RIGHT", "SUBSTRING"):
             yield from self.no_position(node, reach)
@@ -329,18 +352,26 @@ class _Finder:
     def null_operand(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
         """A chain of operators that is NULL because of an operand: which operand it is, and how many rows."""
         shown = self.written(node)
+        causes: list[nodes.Expression] = []
         for operand in _operands(node):
-            if isinstance(bare(operand), nodes.Constant):
-                continue
             if isinstance(operand, nodes.Call) and operand.function.name == "NULLIF":
                 operand = operand.arguments[0]  # the NULL that NULLIF makes is meant
+            column = _cause(operand)
+            causes += [one for one in (column,) if not any(same_column(one, known) for known in causes)]
+            causes += [operand] if operand is not column else []
+        columns = [one for one in causes if isinstance(one, nodes.Column)]
+        for operand in causes:
+            if isinstance(bare(operand), nodes.Constant):
+                continue
+            # A column that is NULL is told itself, not the functions of it that are NULL for that.
+            others = () if isinstance(operand, nodes.Column) else [is_test(one, "NULL", True) for one in columns]
             name = self.written(operand)
             hint = f"decide those rows: CASE WHEN {name} IS NULL THEN …"
-            if node.function.name == "||" and isinstance(bare(operand), nodes.Column):
+            if node.function.name == "||" and isinstance(bare(operand), nodes.Column) and operand.type == TEXT:
                 hint = f"COALESCE({name}, ''), if that is what it means"
             yield Probe(
                 "NULL operand",
-                all_of(*reach, is_test(operand, "NULL"), is_test(node, "NULL")),
+                all_of(*reach, is_test(operand, "NULL"), is_test(node, "NULL"), *others),
                 f"{shown} is NULL only because {name} is",
                 hint,
             )

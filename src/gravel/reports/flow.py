@@ -10,16 +10,18 @@ from gravel.plans.ledger import StepLine
 
 WIDTH, MIDDLE, STREAM = 1160, 740, 240  # of the drawing, the stream's middle, its greatest width
 LEFT_END, RIGHT_END = 560, 950  # where what is added begins and what leaves ends
+LINE = 18  # from one line of text to the next
 
 
 @dataclass(frozen=True)
 class Label:
-    """A text at a place; `kind` is its class."""
+    """A text at a place, and what is said softly after it; `kind` is its class."""
 
     x: float
     y: float
     text: str
     kind: str
+    soft: str = ""
 
 
 @dataclass(frozen=True)
@@ -40,53 +42,74 @@ class Drawing:
     labels: tuple[Label, ...]
 
 
-def draw(lines: Sequence[StepLine], output: str) -> Drawing:
-    """The drawing of a ledger."""
-    most = max(max(line.count.rows_in, line.count.rows_out) for line in lines) or 1
+def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
+    """The drawing of a ledger; None where no row joins or leaves at any step, and there is nothing to see."""
+    if all(map(_is_quiet, lines)):
+        return None
+    greatest = max(max(line.count.rows_in, line.count.rows_out) for line in lines) or 1
     shapes: list[Shape] = []
     labels: list[Label] = []
 
     def width(rows: int) -> float:
-        return 0.0 if not rows else max(2.0, STREAM * rows / most)
+        return 0.0 if not rows else max(2.0, STREAM * rows / greatest)
 
     y = 26.0
-    for line in lines:
-        count = line.count
+    for steps in _blocks(lines):
+        count = steps[0].count
         leaving = [(count.dropped, "dropped", "dropped"), (count.merged, "merged", "merged"), (count.set_aside, "aside", "set aside"),
                    (count.stopped, "aside", "failed")]  # fmt: skip
         leaving = [one for one in leaving if one[0]]
         thick = [min(90.0, width(rows)) for rows, _, _ in leaving]
         added = min(90.0, width(count.added))
-        high = max(46.0, sum(thick) + 20 * len(thick), added + 14, 34.0)
+        high = max(16.0 + LINE * len(steps), 46.0 if not _is_quiet(steps[0]) else 0.0, sum(thick) + 20 * len(thick), added + 14)
         before, after = width(count.rows_in), width(count.rows_out)
-        told = f"step {line.step}: {count.rows_in:,} in, {count.rows_out:,} out"
+        named = f"step {steps[0].step}" if len(steps) == 1 else f"steps {steps[0].step} to {steps[-1].step}"
         a, b, c, d = MIDDLE - before / 2, MIDDLE + before / 2, MIDDLE + after / 2, MIDDLE - after / 2
         half = y + high / 2
         path = f"M{a:.1f},{y:.1f} L{b:.1f},{y:.1f} C{b:.1f},{half:.1f} {c:.1f},{half:.1f} {c:.1f},{y + high:.1f}"
         path += f" L{d:.1f},{y + high:.1f} C{d:.1f},{half:.1f} {a:.1f},{half:.1f} {a:.1f},{y:.1f} Z"
-        shapes.append(Shape(path, "stream", told))
+        shapes.append(Shape(path, "stream", f"{named}: {count.rows_in:,} in, {count.rows_out:,} out"))
         at = y + 6
         for (rows, kind, what), size in zip(leaving, thick, strict=True):
             start = MIDDLE + min(before, after) / 2
-            shapes.append(Shape(_ribbon(start, at, RIGHT_END, at + 4, size), kind, f"{rows:,} {what} at step {line.step}"))
+            shapes.append(Shape(_ribbon(start, at, RIGHT_END, at + 4, size), kind, f"{rows:,} {what} at {named}"))
             labels.append(Label(RIGHT_END + 8, at + 8 + size / 2, f"{rows:,} {what}", kind))
             at += size + 20
         if added:
             end = MIDDLE - min(before, after) / 2
-            shapes.append(Shape(_ribbon(LEFT_END, y + 10, end, y + 6, added), "added", f"{count.added:,} added at step {line.step}"))
+            shapes.append(Shape(_ribbon(LEFT_END, y + 10, end, y + 6, added), "added", f"{count.added:,} added at {named}"))
             labels.append(Label(LEFT_END - 8, y + 14 + added / 2, f"+{count.added:,}", "added end"))
-        note = line.note or (line.verb if line.step else "rows read")
-        labels.append(Label(0, y + 16, f"{line.step}  {note[:66]}{'…' if len(note) > 66 else ''}", "step"))
-        if count.changed:
-            labels.append(Label(20, y + 33, f"{count.changed:,} changed", "soft"))
+        for place, line in enumerate(steps):
+            note = line.note or (line.verb if line.step else "rows read")
+            changed = f"   {line.count.changed:,} changed" if line.count.changed else ""
+            most = 88 - len(changed)  # characters that stand beside the stream
+            text = f"{line.step}  {note if len(note) <= most else note[: most - 1] + '…'}"
+            labels.append(Label(0, y + 16 + LINE * place, text, "step", changed))
         labels.append(Label(MIDDLE, y - 4, f"{count.rows_in:,}", "count"))
         y += high + 22
-        # The stream between two steps.
+        # The stream between two blocks.
         shapes.append(Shape(f"M{d:.1f},{y - 22:.1f} H{c:.1f} V{y:.1f} H{d:.1f} Z", "between", f"{count.rows_out:,} rows"))
     labels.append(Label(MIDDLE, y + 14, f"{lines[-1].count.rows_out:,} rows {output}", "count"))
     # What joins and leaves lies behind the stream.
     shapes.sort(key=lambda one: one.kind in ("stream", "between"))
     return Drawing(y + 24, tuple(shapes), tuple(labels))
+
+
+def _is_quiet(line: StepLine) -> bool:
+    """Whether no row joins or leaves at a step."""
+    count = line.count
+    return not (count.added or count.dropped or count.merged or count.set_aside or count.stopped)
+
+
+def _blocks(lines: Sequence[StepLine]) -> list[list[StepLine]]:
+    """The steps, those one after another at which no row joins or leaves together."""
+    blocks: list[list[StepLine]] = []
+    for line in lines:
+        if blocks and _is_quiet(line) and _is_quiet(blocks[-1][-1]):
+            blocks[-1].append(line)
+        else:
+            blocks.append([line])
+    return blocks
 
 
 def _ribbon(x: float, y: float, to: float, down: float, size: float) -> str:

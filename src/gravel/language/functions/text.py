@@ -140,16 +140,49 @@ def _title(char: str) -> str:
 
 
 @function(
-    "CAPITALIZE_WORDS(x TEXT) TEXT",
+    "CAPITALIZE_WORDS(x TEXT [, kept TEXT]) TEXT",
     meaning="the first letter after the start, white space or a hyphen is raised, also that after an apostrophe that "
-    "follows a single letter; not if a digit stands before it; all others are lowered",
+    "follows a single letter; not if a digit stands before it; all others are lowered; words of kept, with blanks between them, are "
+    "written as they stand there, but small ones at the start",
     examples={
         "CAPITALIZE_WORDS('GREY GULL')": "'Grey Gull'",
         "CAPITALIZE_WORDS('o''malley-BRÜCK')": "'O''Malley-Brück'",
         "CAPITALIZE_WORDS('2nd skipper''s boat')": "'2nd Skipper''s Boat'",
+        "CAPITALIZE_WORDS('THE LADY OF THE QUAY III', 'of the III')": "'The Lady of the Quay III'",
     },
 )
-def capitalize_words(x: Any) -> Any:
+def capitalize_words(x: Any, kept: Any = None) -> Any:
+    made = _with_capitals(x)
+    if kept is None:
+        return made
+    if not constant(kept):
+        return by_row(_keep_words, made, kept)
+    words = (kept.as_py() or "").split()
+    if not words:
+        return made if kept.is_valid else by_row(_keep_words, made, kept)
+    listed = pc.match_substring_regex(made, rf"(?i)(^|{WHITE}|-)({'|'.join(map(re.escape, words))})({WHITE}|-|$)")
+    return on_rows(made, pc.fill_null(listed, False).to_numpy(zero_copy_only=False), lambda some: by_value(some, _keeping(words)))
+
+
+def _keep_words(text: str, kept: str) -> str:
+    return _keeping(kept.split())(text)
+
+
+def _keeping(words: list[str]) -> Callable[[str], str]:
+    """What writes these words as they stand here, small ones not at the start."""
+    known = {word.lower(): word for word in words}
+
+    def keep(text: str) -> str:
+        def word(match: re.Match[str]) -> str:
+            written = known.get(match.group().lower(), match.group())
+            return match.group() if match.start() == 0 and written.islower() else written
+
+        return _WORDS.sub(word, text)
+
+    return keep
+
+
+def _with_capitals(x: Any) -> Any:
     made = on_rows(pc.ascii_title(x), _untitled(x), _capitalized_ascii)
     if is_ascii(x):
         return made

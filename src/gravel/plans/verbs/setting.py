@@ -77,7 +77,8 @@ def bind(binder: Binder) -> tuple[SetAction, tuple[Column, ...], Watch]:
         if not isinstance(bound, nodes.Column):
             binder.declared -= {found}
         made.append(Assignment(at, found, text, bound, new))
-    return SetAction(tuple(made)), tuple(columns), Watch([(one.expression, one.text) for one in made])
+    targets = [None if one.new else nodes.Column(binder.columns[one.index].type, 0, 0, one.index, one.name) for one in made]
+    return SetAction(tuple(made)), tuple(columns), Watch([(one.expression, one.text) for one in made], targets=targets)
 
 
 @dataclass(frozen=True)
