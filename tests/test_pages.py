@@ -59,6 +59,7 @@ def demo(gravel: Any) -> Any:
 PAGES: dict[str, tuple[tuple[str, ...], int]] = {
     "profile": (("profile", "boats.csv"), 0),
     "clean": (("clean", "boats.toml"), 0),
+    "check": (("check", "stays.csv", "known: boat_id IN (SELECT boat_id FROM 'boats.csv')", "amount / nights < 100", "COUNT(*) > 1000"), 1),
     "in place": (("clean", "stays.toml", "--backup", "old"), 0),
     "duplicates": (("duplicates", "owners.csv", "--on", "name", "--on", "town"), 0),
     "near": (("duplicates", "owners.csv", "--near", "name", "--within", "1", "--key", "owner_id"), 0),
@@ -110,6 +111,7 @@ def test_a_page_stands_by_itself_and_can_be_walked_through(name: str, demo: Any)
     figures = {
         "profile": lambda: [told["rows"], *(one["rows"] for one in told["findings"])],
         "clean": lambda: [told["rows_in"], told["rows_out"], *(one["dropped"] for one in told["steps"] if one["dropped"])],
+        "check": lambda: [told["rows_that_do_not_hold"], *(one[what] for one in told["checks"] for what in ("holds", "fails", "errors") if one[what])],
         "in place": lambda: [told["rows_in"], told["rows_out"], told["changes"]["updated"], sum(told["changes"]["cells"].values())],
         "duplicates": lambda: [told["rows"]],
         "near": lambda: [told["pair_count"]],
@@ -117,6 +119,37 @@ def test_a_page_stands_by_itself_and_can_be_walked_through(name: str, demo: Any)
     }[name]()  # fmt: skip
     for figure in figures:
         assert re.search(rf"(?<![\d,.]){figure:,}(?![\d,])", page.text), figure
+
+
+def test_a_run_that_no_row_leaves_is_no_drawing_and_quiet_steps_are_one_block(gravel: Any) -> None:
+    write("t.csv", "a,b\nx,1\ny,2\n")
+    step = '[[step]]\nset = { a = "UPPER(a)" }\n'
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n' + 3 * step)
+    gravel("clean", "p.toml", "--report", "r.html")
+    page = Page("r.html")
+    assert "All 2 rows go through 3 steps: none joins, none leaves." in page.text
+    assert page.all("svg") == []
+    write("p.toml", Path("p.toml").read_text("utf-8") + '[[step]]\ndrop_rows = "b = 1"\n')
+    gravel("clean", "p.toml", "--report", "r.html")
+    assert [one["class"] for one in Page("r.html").all("path")].count("stream") == 2
+
+
+def test_colours_can_be_read_on_black_and_on_white(demo: Any, monkeypatch: Any) -> None:
+    """WCAG 2.2, 1.4.3: a contrast of 4.5 to 1, of every colour that the terminal is sent."""
+    monkeypatch.setenv("FORCE_COLOR", "1")
+    monkeypatch.setenv("COLORTERM", "truecolor")
+    sent = ""
+    for call, status in (*PAGES.values(), (("look", "boats.csv", "--where", "skipper = NULL"), 0)):
+        told = demo(*call, status=status)
+        sent += told.out + told.err
+    colours = set(re.findall(r"38;2;(\d+);(\d+);(\d+)m", sent))
+    assert len(colours) >= 5
+    for colour in colours:
+        linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in (int(one) / 255 for one in colour)]
+        light = 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+        assert 1.05 / (light + 0.05) >= 4.5, colour
+        assert (light + 0.05) / 0.05 >= 4.5, colour
+    assert not re.findall(r"\x1b\[(?:\d;)*[349][0-7](?:;\d)*m", sent), "a colour that the terminal's theme decides"
 
 
 def test_the_record_says_what_the_run_said(demo: Any) -> None:

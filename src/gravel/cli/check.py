@@ -56,6 +56,7 @@ def check(
     set_aside: Annotated[
         Path | None, typer.Option("--set-aside", metavar="FILE", help="Write the rows that do not hold, with the names of their checks.")
     ] = None,
+    report: Annotated[Path | None, typer.Option("--report", metavar="FILE.html", help="Write a page.")] = None,
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -92,6 +93,12 @@ def check(
     asked = {
         Path(one.reference).resolve() for _, text in pairs for one in parse.walk(parse.expression(text)) if isinstance(one, tree.Table)
     }
+    if report is not None:
+        from gravel.reports.page import may_write
+
+        if report.resolve() in {*source.files, *asked, *([] if set_aside is None else [set_aside.resolve()])}:
+            raise CallProblem(f"the page would be written over {report}, which is read or written", hint="name another file")
+        may_write(report, replace)
     aside = _Aside(set_aside, source.columns, {*source.files, *asked}, replace) if set_aside is not None else None
     try:
         with progress(source):
@@ -103,6 +110,10 @@ def check(
             aside.discard()
     from gravel.cli import render
 
+    if report is not None:
+        from gravel.reports.check import write_page
+
+        write_page(report, found, fails)
     if format is Format.json:
         render.print_json("check", _json(found, set_aside))
     elif format is Format.table:

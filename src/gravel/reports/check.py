@@ -1,0 +1,27 @@
+"""The page of checks."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from gravel.reports.page import render_page
+
+if TYPE_CHECKING:
+    from gravel.inspecting.check import Checked
+
+
+def write_page(path: Path, checked: Checked, unknown_fails: bool) -> None:
+    """Write conditions and how they came out as one self-contained HTML file. Raises TableProblem."""
+    from gravel import __version__
+    from gravel.language.errors import meaning
+
+    examples = {
+        check.name: [example for example in check.examples if example.outcome != "holds" or check.whole]
+        for check in checked.checks
+        if not (check.whole and check.passed and check.holds)
+    }
+    render_page(
+        path, "check.html", checked=checked, examples=examples, unknown_fails=unknown_fails, meaning=meaning,
+        passed=sum(check.passed for check in checked.checks), version=__version__,
+    )  # fmt: skip
