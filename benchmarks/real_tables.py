@@ -65,7 +65,7 @@ def main(folder: Path) -> None:
             rating = rated[key]["rating"] if key in rated else "not rated"
             if one["level"] != "note":
                 ratings[rating] += 1
-            if rating == "not rated":
+            if rating == "not rated" and one["level"] != "note":
                 print("not rated:", *key, f"{one['rows']} rows: {one['detail']}", sep="  ")
         for key in rated.keys() - found.keys():
             if key[0] == name and rated[key]["rating"] == "true":

@@ -13,6 +13,9 @@ _CODES = _IDENTIFIERS | words("zip zipcode postcode postal plz fips phone tel te
 _LOSE_ZEROS = words("zip zipcode postcode postal plz fips code ean isbn")
 _COORDINATES = words("lat latitude lon lng long longitude")
 _HEIGHTS = words("alt altitude elev elevation height depth")
+_DIFFERENCES = words(
+    "diff difference delta change chg growth margin balance residual anomaly deviation offset error log ln temp temperature"
+)
 _YEARS = words("year yr years jahr")
 _YEAR_RANGE = (1500, 2100)
 _CODE_SHAPE = re.compile(r"[Aa]{1,3}")
@@ -66,9 +69,9 @@ def is_coordinate(column: ColumnProfile) -> bool:
     return bool(name_parts(column.name) & _COORDINATES)
 
 
-def is_height(column: ColumnProfile) -> bool:
-    """Whether its name says that it is measured from a level, and may lie below it."""
-    return bool(name_parts(column.name) & _HEIGHTS)
+def may_be_negative(column: ColumnProfile) -> bool:
+    """Whether its name says that it is measured from a level, or a difference."""
+    return bool(name_parts(column.name) & (_HEIGHTS | _DIFFERENCES))
 
 
 def is_code_list(column: ColumnProfile, known: int) -> bool:

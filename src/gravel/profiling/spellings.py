@@ -63,12 +63,19 @@ def spelling_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
                 forms[tidied(value.value)] += value.rows
             shortest = min(map(len, forms))
             # Units and symbols mean another thing in capitals: s and S, mW and MW.
-            if len(forms) > 1 and shortest > 1 and not (units and shortest <= 4) and any(char.isalpha() for char in spelling.key):
+            if len(forms) < 2 or shortest < 2 or (units and shortest <= 4) or (shortest == 2 and _each_is_usual(forms)):
+                continue
+            if any(char.isalpha() for char in spelling.key):
                 groups.append((_preferred(forms, one, known), tuple(values)))
     if groups:
         cased = all(len({form.value.casefold() for form in values}) == 1 for _, values in groups)
         yield _finding(one, groups, titles and not cased, unlisted)
     yield from _misspelt(one, known)
+
+
+def _each_is_usual(forms: dict[str, int]) -> bool:
+    """Whether no spelling is rare beside the others: AA, Aa and aa are three things."""
+    return min(forms.values()) * 10 >= sum(forms.values())
 
 
 def _finding(one: ColumnProfile, groups: list[tuple[str, tuple[ValueRows, ...]]], titles: bool, unlisted: int) -> Finding:

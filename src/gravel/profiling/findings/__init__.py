@@ -1,0 +1,123 @@
+"""Findings: what a profile's figures mean for whoever has to use the table, with the condition that is true for just those
+rows, and the assignment that mends them where one exists."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+from gravel.language.types import TEXT, Kind
+from gravel.language.writing import quoted, text_literal
+from gravel.profiling.findings.measures import date_findings, number_findings
+from gravel.profiling.findings.table import table_findings
+from gravel.profiling.findings.texts import (
+    case_findings,
+    column_name_findings,
+    damage_findings,
+    form_findings,
+    list_findings,
+    placeholder_findings,
+    shape_findings,
+    space_findings,
+)
+from gravel.profiling.findings.types import lost_zero_findings, misfit_findings
+from gravel.profiling.result import ColumnProfile, Finding, TableFacts
+from gravel.profiling.spellings import spelling_findings
+from gravel.profiling.wording import shown
+
+LEVELS = ("wrong", "suspect", "note")
+# What it costs to leave a finding, by kind: a key that fails or a value that is lost before what only looks untidy.
+_COST = {
+    "almost a key": 95, "repeated rows": 90, "replacement characters": 88, "wrongly decoded": 86, "declared type": 85,
+    "misfits": 84, "control characters": 82, "lost zeros": 80,
+    "forms": 78, "placeholders": 76, "blank": 72, "spaces": 70, "spellings": 68, "misspelt": 67, "determined": 66, "dates of two orders": 64,
+    "another form": 62, "list pieces": 60, "inner spaces": 59, "padded pieces": 58, "case": 56, "odd shapes": 54, "zeros": 52, "far out": 50,
+    "negative": 48, "doubled moments": 47, "future": 46, "first of January": 44, "formulas": 42,
+    "list": 20, "leading zeros": 18, "constant": 12, "always null": 30, "column name": 10, "null together": 8,
+}  # fmt: skip
+
+
+def findings(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) -> tuple[Finding, ...]:
+    """All findings, those that cost most first."""
+    if not rows:
+        return ()
+    found = [finding for column in columns if column.name not in facts.binary for finding in _of_column(column, rows)]
+    found = _together(columns, _against_declared(columns, facts, found))
+    found += table_findings(columns, facts, rows)
+    weighed = [replace(one, weight=_COST[one.finding] + 10 * one.rows / rows) for one in found]
+    return tuple(sorted(weighed, key=lambda one: (LEVELS.index(one.level), -one.weight)))
+
+
+_NUMBER = r"^[+-]?[0-9]*\.?[0-9]+([eE][+-]?[0-9]+)?\z"
+_FORMS = {
+    "DATE": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}\z", "TIME": r"^[0-9]{2}:[0-9]{2}:[0-9]{2}", "TIMESTAMP": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}",
+    "DATETIME": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}",
+}  # fmt: skip
+
+
+def _against_declared(columns: tuple[ColumnProfile, ...], facts: TableFacts, found: list[Finding]) -> list[Finding]:
+    """Values that a store holds although they do not match what the column is declared as, in place of what the values alone
+    would say of the same rows."""
+    for name, (declared, rows, example) in facts.misfits.items():
+        one = next(column for column in columns if column.name == name)
+        column = quoted(name)
+        if one.type != TEXT:
+            where = f"{column} <> FLOOR({column})"
+        elif declared.startswith("BOOL"):
+            where = f"{column} NOT IN ('true', 'false')"
+        else:
+            form = _FORMS.get(declared) or (r"^-?[0-9]+\z" if "INT" in declared else _NUMBER)
+            where = f"NOT {column} LIKE_REGEX {text_literal(form)}"
+        same = next((other for other in found if other.column == name and other.finding == "misfits" and other.rows == rows), None)
+        detail = f"{rows:,} {'value does' if rows == 1 else 'values do'} not match the declared type {declared}, such as {shown(example)}"
+        found = [other for other in found if other is not same]
+        found.append(Finding("declared type", "wrong", name, rows, detail, where, same.mend if same else ""))
+    return found
+
+
+def _together(columns: tuple[ColumnProfile, ...], found: list[Finding]) -> list[Finding]:
+    """One finding for one row that is far out in several columns."""
+    row_of = {one.name: one.numbers.far_row for one in columns if one.numbers is not None and one.numbers.far_row}
+    far = [one for one in found if one.finding == "far out" and one.column in row_of]
+    made = []
+    for one in found:
+        same = [other for other in far if one in far and row_of[str(other.column)] == row_of[str(one.column)]]
+        if len(same) > 1 and same[0] is not one:
+            continue
+        others = ", ".join(str(other.column) for other in same[1:])
+        made.append(replace(one, detail=f"{one.detail}; the same row is far out in {others}") if others else one)
+    return made
+
+
+def _of_column(one: ColumnProfile, rows: int) -> Iterator[Finding]:
+    known = rows - one.nulls
+    if not known:
+        yield Finding("always null", "note", one.name, one.nulls, "no row has a value", f"{quoted(one.name)} IS NULL")
+        return
+    if one.distinct == 1 and known > 1 and not one.nulls:
+        where = f"{quoted(one.name)} IS NOT NULL"
+        yield Finding("constant", "note", one.name, known, f"every row has the same value, {shown(one.top[0][0])}", where)
+    yield from column_name_findings(one, known)
+    if one.type == TEXT:
+        yield from space_findings(one)
+        yield from placeholder_findings(one, known)
+        misfits = list(misfit_findings(one, known))
+        yield from misfits
+        # Spellings of a list differ in their delimiters: its own findings tell that.
+        spelt = list(spelling_findings(one, known)) if one.list is None else []
+        yield from spelt
+        yield from (
+            case
+            for case in case_findings(one, known)
+            if all(case.rows > finding.rows for finding in spelt if finding.finding == "spellings")
+        )
+        told = [finding for finding in misfits if finding.level != "note" or one.loses]
+        if not any(finding.finding in ("misfits", "lost zeros") for finding in told):
+            yield from shape_findings(one, known)  # of one cause the first finding tells
+        yield from damage_findings(one)
+        yield from list_findings(one)
+    elif one.type.kind is Kind.INTEGER:
+        yield from lost_zero_findings(one, known)
+    yield from form_findings(one)
+    yield from number_findings(one, rows)
+    yield from date_findings(one, known)
