@@ -162,6 +162,7 @@ def _write(target: Path, found: Relation, texts: list[list[str | None]], replace
     import pyarrow as pa
 
     from gravel.tables import files
+    from gravel.tables.arrow_file import keeps_arrow
     from gravel.tables.atomic_file import Output, private_folder
     from gravel.tables.content import compared, kept_type
     from gravel.tables.csv.reader import CsvTable
@@ -176,6 +177,9 @@ def _write(target: Path, found: Relation, texts: list[list[str | None]], replace
             f"{target} cannot be written: its ending is not known", hint="known are " + " ".join((*files.ENDINGS, *files.PACKED))
         )
     files.may_write(target, replace)
+    if keeps_arrow(target):
+        _write_typed(target, found)
+        return
     plain = files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
     sign = "\t" if files.ending(target).startswith(".tsv") else ","
     with private_folder() as folder:
@@ -195,6 +199,43 @@ def _write(target: Path, found: Relation, texts: list[list[str | None]], replace
                     raise TableProblem(f"{target} does not hold the result: {told}; nothing was written")
             if counted != found.count:
                 raise TableProblem(f"{target} would have {counted:,} rows instead of {found.count:,}: nothing was written")
+            output.commit()
+        finally:
+            output.discard()
+            rows.discard()
+
+
+def _write_typed(target: Path, found: Relation) -> None:
+    """The result as Arrow values in a file that keeps them, read back and compared. Raises TableProblem."""
+    import pyarrow as pa
+
+    from gravel.engine.arrow_values import of_type, text_of
+    from gravel.tables import arrow_file
+    from gravel.tables.atomic_file import Output, private_folder
+    from gravel.tables.content import kept_type
+    from gravel.tables.files import arrow_type
+
+    kinds = [kept_type(kind) for kind in found.types]
+    fields = [pa.field(name, arrow_type(kind)) for name, kind in zip(found.names, kinds, strict=True)]
+    arrow_file.refuse_types(target, fields)
+    with private_folder() as folder:
+        rows = Output(Path(folder, "rows.arrow"), str(target))
+        output = Output(target, str(target))
+        try:
+            laid = arrow_file.ArrowRows(fields, rows.write)
+            columns = []
+            for vector, kind, own in zip(found.vectors, kinds, found.types, strict=True):
+                values = vector.spread(found.count).values
+                columns.append(text_of(values, own) if pa.types.is_string(arrow_type(kind)) else of_type(values, kind))
+            laid.write(laid.batch(columns))
+            laid.close()
+            rows.close()
+            made = arrow_file.opened(rows.path, str(target))
+            arrow_file.write(output.path, made, fields, output.write)
+            output.close()
+            same, told = arrow_file.same_values(made, arrow_file.opened(output.path, str(target)))
+            if not same or made.counted != found.count:
+                raise TableProblem(f"{target} does not hold the result: {told}; nothing was written")
             output.commit()
         finally:
             output.discard()

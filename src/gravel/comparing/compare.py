@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.comparing.result import Alone, Cells, Compared, Difference, Keys
+from gravel.engine.arrow_values import text_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import view
 from gravel.engine.hashing import NULL_HASH, hashes, mixed
@@ -236,7 +237,7 @@ def _condition(table: CsvTable, how: How, given: Given | None) -> tuple[nodes.Ex
 def _value(stored: Any, column: _Column, how: How) -> Any:
     """A column's values as they are compared; texts that fit no type are compared as texts."""
     if column.type == TEXT:
-        return _spelled(stored, how)
+        return _spelled(text_of(stored), how)
     made = view(stored, column.type)
     return made.values if made.errors is None else stored
 
@@ -325,7 +326,7 @@ def _texts(table: CsvTable, rows: np.ndarray, places: Sequence[int]) -> dict[int
         return found
     wanted = np.unique(rows)
     for piece in table.holding(wanted.tolist()):
-        batch = table.read(piece, sorted(set(places)))
+        batch = table.read(piece, sorted(set(places))).texts()
         at = np.flatnonzero(np.isin(batch.rows, wanted))
         chosen = pa.array(at)
         cells = [batch.columns[place].take(chosen).to_pylist() for place in places]

@@ -115,6 +115,7 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
     wanted = sorted({*reads(asked.bound, len(table.columns)), *candidates})
 
     def work(batch: Batch) -> tuple[Batch, Counted, list[Counted], dict[int, Counted], int, int]:
+        batch = batch.texts()
         part, rows = part_of(asked, batch), batch.rows
         first, second = part.hashed()
         # Every rung is hashed once for each combination that the batch has.

@@ -173,6 +173,7 @@ def _read(table: CsvTable, text: str, block: str | None, key: Sequence[str], giv
     parts: list[tuple[Any, Any, np.ndarray, list[Any]]] = []
 
     def work(batch: Batch) -> tuple[Batch, Any, int, int, int]:
+        batch = batch.texts()
         frame = frame_of(batch, scope)
         made = [run(one, frame).spread(batch.count) for one in bound]
         failed = np.zeros(batch.count, bool)

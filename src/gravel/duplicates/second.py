@@ -91,16 +91,17 @@ class Second:
             self._show(found, places, most)
         elif len(wanted):
             for piece in table.holding(wanted.tolist()):
-                spelled |= self._spelled(table.read(piece), wanted)
+                spelled |= self._spelled(table.read(piece).texts(), wanted)
         self.examples = [[] if one is None else _spellings(one, spelled) for one in examples]
 
     def _work(self, begin: int, end: int, places: np.ndarray, wanted: np.ndarray, first: bool, batch: Batch) -> _Found:
         found = _Found()
+        batch = batch.texts()
         part = part_of(self.asked, batch)
         place, own = places_of(self.members.first, self.members.second, *part.hashed())
         own &= part.known
         group = self.members.groups[place] if len(self.members.groups) else place
-        texts = [_text(column) for column in batch.columns]
+        texts = batch.columns
         if first:
             for at in np.flatnonzero(own & np.isin(group, places)):
                 found.shown.append((int(group[at]), int(batch.rows[at]), tuple(column[int(at)].as_py() for column in texts)))
@@ -194,10 +195,6 @@ def _spellings(one: Members, spelled: dict[int, str | None]) -> list[tuple[tuple
             found.setdefault(group, []).append((spelled.get(row), count))
     ordered = sorted(found, key=lambda group: (-int(one.counts[one.groups == group].sum()), group))
     return [tuple(sorted(found[group], key=lambda pair: (-pair[1], pair[0] or ""))) for group in ordered]
-
-
-def _text(column: Any) -> Any:
-    return column if pa.types.is_string(column.type) else column.cast(pa.string())
 
 
 def _latest(asked: Asked) -> int | None:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.arrow_values import of_type
 from gravel.engine.vector import Vector, vector
 from gravel.language.functions import casts
 from gravel.language.types import TEXT, Target, Type
@@ -63,9 +64,9 @@ class _Part(Frame):
 
 def view(stored: Any, kind: Type) -> Vector:
     """A stored column as a type; texts that do not fit a declared type are errors."""
-    if pa.types.is_dictionary(stored.type):
-        stored = stored.dictionary_decode()
-    if kind == TEXT or not pa.types.is_string(stored.type):
+    if not pa.types.is_string(stored.type):
+        return Vector(of_type(stored, kind))
+    if kind == TEXT:
         return Vector(stored)
     made = casts.cast(stored, TEXT, Target(kind))
     return vector(made.values, made.errors)

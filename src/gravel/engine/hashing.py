@@ -13,6 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.arrow_values import children, plain
 from gravel.language.functions.buffers import body
 
 _FIRST = (np.uint64(0x9E3779B97F4A7C15), np.uint64(0xD6E8FEB86659FD93), np.uint64(0x2545F4914F6CDD1D))
@@ -25,8 +26,15 @@ NULL_HASH = np.uint64(0x5851F42D4C957F2D)
 def hashes(array: Any, second: bool = False) -> np.ndarray:
     """One hash a value (uint64); NULL has a hash of its own. `second` gives an independent one."""
     constants = _SECOND if second else _FIRST
+    array = plain(array)
     if pa.types.is_string(array.type) or pa.types.is_binary(array.type):
         made = _texts(array, constants)
+    elif pa.types.is_fixed_size_binary(array.type) and not pa.types.is_decimal(array.type):
+        made = _texts(array.cast(pa.binary()), constants)
+    elif isinstance(array, pa.ExtensionArray):
+        return hashes(array.storage, second)
+    elif pa.types.is_nested(array.type):
+        made = _nested(array, second)
     elif pa.types.is_null(array.type):
         return np.full(len(array), NULL_HASH)
     else:
@@ -65,10 +73,26 @@ def _finish(state: np.ndarray, constants: tuple[np.uint64, ...]) -> np.ndarray:
     return state
 
 
+def _nested(array: Any, second: bool) -> np.ndarray:
+    """Of the items of each row, in their order, and of how many there are."""
+    constants = _SECOND if second else _FIRST
+    nested = children(array)
+    assert nested is not None
+    sizes, fields = nested
+    ends = np.cumsum(sizes)
+    state = np.full(len(array), constants[2])
+    for field in fields:
+        items = hashes(field, second)
+        place = np.arange(len(items), dtype=np.uint64) - np.repeat(ends - sizes, sizes).astype(np.uint64)
+        sums = np.concatenate([np.zeros(1, np.uint64), np.cumsum(_finish(_mix(items, place * constants[1], constants), constants))])
+        state = _mix(_mix(state, sums[ends] - sums[ends - sizes], constants), sizes.astype(np.uint64), constants)
+    return _finish(state, constants)
+
+
 def _fixed(array: Any, constants: tuple[np.uint64, ...]) -> np.ndarray:
     if pa.types.is_floating(array.type):
         # Zero of either sign is one value, and so is every NaN.
-        numbers = array.fill_null(0).to_numpy(zero_copy_only=False) + 0.0
+        numbers = pc.cast(array, pa.float64()).fill_null(0).to_numpy(zero_copy_only=False) + 0.0
         words = np.where(np.isnan(numbers), np.nan, numbers).view(np.uint64)[:, None]
     elif pa.types.is_boolean(array.type):
         words = array.fill_null(False).to_numpy(zero_copy_only=False).astype(np.uint64)[:, None]

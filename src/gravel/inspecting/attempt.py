@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.arrow_values import text_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
@@ -179,8 +180,7 @@ def _both(one: nodes.Expression, index: int | None, frame: Frame) -> tuple[Any, 
 
 def stored_text(frame: Frame, index: int) -> Any:
     """A stored column as its texts."""
-    stored = frame.stored[index]
-    return stored if pa.types.is_string(stored.type) else to_text(stored, frame.types[index])
+    return text_of(frame.stored[index], frame.types[index])
 
 
 def _part(one: nodes.Expression, index: int | None, frame: Frame, batch: Batch) -> _Part:

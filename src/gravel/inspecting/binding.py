@@ -7,6 +7,7 @@ from contextlib import contextmanager
 
 import numpy as np
 
+from gravel.engine.arrow_values import has_type
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.language import nodes, parse, tree
@@ -33,7 +34,18 @@ def scope_of(table: Table, wanted: Sequence[int], given: Given | None = None) ->
     known = table.types(wanted)
     types = tuple(known.get(index, TEXT) for index in range(len(table.columns)))
     declared = frozenset(getattr(table, "declared", ()))
+    note_types(table, wanted)
     return Scope(tuple(table.columns), types, declared, given or Given())
+
+
+def note_types(table: Table, read: Iterable[int]) -> None:
+    """Note which of the columns that expressions read are of types that the language has not."""
+    for at in read:
+        field = table.fields.get(at)
+        if field is not None and not has_type(field.type):
+            note = f"{field.name} is {field.type}: the language has no such type, and reads its text"
+            if note not in table.notes:
+                table.notes.append(note)
 
 
 def frame_of(batch: Batch, scope: Scope) -> Frame:

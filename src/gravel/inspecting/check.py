@@ -236,7 +236,7 @@ def _put_aside(aside: Any, part: _Part, any_bad: np.ndarray, names: list[str]) -
     where = np.flatnonzero(any_bad)
     told = ["; ".join(name for name, against in zip(names, part.against, strict=True) if against[at]) for at in where]
     chosen = pa.array(where)
-    aside(part.batch.rows[where], [column.take(chosen) for column in part.batch.columns], told)
+    aside(part.batch.rows[where], [column.take(chosen) for column in part.batch.texts().columns], told)
 
 
 def _row_check(one: _Rule, rows: int, unknown_fails: bool, allowed: Allowed) -> Check:

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.arrow_values import text_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.vector import Vector
@@ -218,10 +219,7 @@ class _Plan:
         """The cells of some rows of a batch: a table's column as it is stored, a computed one as its text."""
         part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
         frame = self.frame(part, len(rows))
-        made = [
-            [] if column is None else cells(Vector(column), TEXT if pa.types.is_string(column.type) else self.scope.types[i])
-            for i, column in enumerate(part)
-        ]
+        made = [[] if column is None else cells(Vector(text_of(column, self.scope.types[i])), TEXT) for i, column in enumerate(part)]
         for offset, expression in enumerate(self.computed):
             made.append(cells(frame.column(self.width + offset), expression.type))
         return made

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Any, TypeVar
 
-from gravel.inspecting.binding import explaining
+from gravel.inspecting.binding import explaining, note_types
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition, find_column
 from gravel.language.diagnostics import Diagnostic
@@ -89,14 +89,20 @@ class Binder:
         if node is None:
             return None
         scope = scope or self.scope()
-        return self.told(("step", self.at, *path), partial(self._explained, scope, partial(bind, node, scope, text)))
+        return self._noted(self.told(("step", self.at, *path), partial(self._explained, scope, partial(bind, node, scope, text))))
 
     def condition(self, text: str, *path: str | int) -> nodes.Expression | None:
         """The condition at a path of the step, bound."""
         if self.node(*path) is None:
             return None
         scope = self.scope()
-        return self.told(("step", self.at, *path), partial(self._explained, scope, partial(bind_condition, text, scope)))
+        return self._noted(self.told(("step", self.at, *path), partial(self._explained, scope, partial(bind_condition, text, scope))))
+
+    def _noted(self, bound: nodes.Expression | None) -> nodes.Expression | None:
+        """The expression; which columns it reads as texts, for want of a type, is noted."""
+        read = [] if bound is None else [self.columns[one.index] for one in nodes.columns_read(bound)]
+        note_types(self.table, [one.source for one in read if one.source is not None and not one.touched])
+        return bound
 
     def sort(self, text: str, *path: str | int) -> list[tuple[tree.SortKey, nodes.Expression]]:
         """The sort keys at a path of the step, bound."""

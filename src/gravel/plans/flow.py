@@ -151,11 +151,14 @@ class Flow:
             keep = numbers <= self.sample
             numbers, stored = numbers[keep], [column.filter(pa.array(keep)) for column in stored]
         types = tuple(column.type for column in plan.source)
-        seals = combined([stored[at] for at, _ in plan.untouched]) if plan.untouched else None
-        done = Worked(Rows(numbers, stored, types, None, seals), read=len(numbers), malformed=batch.malformed)
+        rows = Rows(numbers, stored, types)
+        if plan.untouched:
+            # As they will be read again: as values from a file that keeps them, as texts from any other.
+            rows.seals = combined([stored[at] if plan.keeps_arrow else rows.text(at) for at, _ in plan.untouched])
+        done = Worked(rows, read=len(numbers), malformed=batch.malformed)
         if self.content is not None:
             done.content = Content().add(batch.columns)
-        done.breaks = sum(_breaks(column) for column in batch.columns)
+        done.breaks = sum(_breaks(column) for column in batch.columns if pa.types.is_string(column.type))
         if plan.key:
             done.key = key_part([key_values(stored[at], plan.source[at].type) for at in plan.key])
         if plan.totals:
@@ -266,14 +269,8 @@ def applied(step: BoundStep, rows: Rows) -> Outcome:
     made.rows.types = types = tuple(column.type for column in step.after)
     places = step.action.unconcerned(step)
     columns = []
-    for at, kind, like in zip(places, types, made.rows.stored, strict=True):
-        columns.append(pa.nulls(others.count, like.type) if at is None else others.text(at) if step.verb == "set" else others.stored[at])
-        del kind
-    if step.verb == "set":
-        # Texts beside values of other rows: a column is stored in one way.
-        made.rows.arrange(
-            [one if at is None else made.rows.text(i) for i, (at, one) in enumerate(zip(places, made.rows.stored, strict=True))], types
-        )
+    for at, like in zip(places, made.rows.stored, strict=True):
+        columns.append(pa.nulls(others.count, like.type) if at is None else others.stored[at])
     others.arrange(columns, types)
     both = together([made.rows, others], types)
     assert both.marks is not None

@@ -18,9 +18,10 @@ from gravel.plans.changes import Changes, changes_of
 from gravel.plans.destination import IN_PLACE, Destination
 from gravel.plans.ledger import Proof
 from gravel.plans.left import LEFT_COLUMNS
+from gravel.plans.result_rows import TypedRows
 from gravel.plans.steps import BoundPlan
 from gravel.problems import CallProblem, DataProblem, TableProblem
-from gravel.tables import files
+from gravel.tables import arrow_file, files
 from gravel.tables.atomic_file import Output
 from gravel.tables.content import Content, compared, content_of, kept_type, what_differs
 from gravel.tables.csv import CsvTable
@@ -146,6 +147,42 @@ def into_file(plan: BoundPlan, rows: CsvTable, scratch: Path | None) -> Placed:
         output.discard()
         raise
     return placed
+
+
+def into_typed_file(plan: BoundPlan, result: TypedRows, scratch: Path | None) -> Placed:
+    """The rows in a file that keeps Arrow's types, beside its target. Raises TableProblem."""
+    to, rows = plan.destination, result.opened()
+    output = Output(to.home, to.shown, scratch)
+    placed = Placed(output=output, _commit=output.commit, _close=output.discard, notes=result.notes())
+    try:
+        fields, notes = arrow_file.write(output.path, rows, result.fields(), output.write, result.forms)
+        placed.notes += notes
+        output.close()
+        again = arrow_file.opened(output.path, to.shown)
+        placed.proofs.append(Proof(f"{to.shown} holds what was proved", *arrow_file.same_values(rows, again, result.forms)))
+        placed.proofs += _same_types(plan, fields, again, result.untouched())
+    except BaseException:
+        output.discard()
+        raise
+    return placed
+
+
+def _same_types(plan: BoundPlan, fields: Sequence[Any], again: CsvTable, untouched: dict[str, Any]) -> list[Proof]:
+    """The types of the columns that no step touched, as the file that was written has them."""
+    if not untouched:
+        return []
+    kept = {again.columns[at]: field.type for at, field in again.fields.items()}
+    other = [name for name, arrow in untouched.items() if kept.get(name) != arrow]
+    # What a format has no unit for it keeps in the next finer one.
+    finer = [name for name in other if arrow_file.in_finer_unit(untouched[name], kept.get(name))]
+    wrong = [name for name in other if name not in finer]
+    many = "1 column" if len(untouched) == 1 else f"{len(untouched):,} columns"
+    detail = f"{many}, as {plan.table_name} has them"
+    if finer:
+        detail += "; " + ", ".join(f"{name} is {kept[name]} for {untouched[name]}, which Parquet has not" for name in finer)
+    if wrong:
+        detail = f"{wrong[0]} was {untouched[wrong[0]]} and is {kept.get(wrong[0])}"
+    return [Proof("columns that no step touched have the same types", not wrong, detail)]
 
 
 def _same(rows: CsvTable, again: CsvTable, columns: Columns, shown: str) -> tuple[Proof, Content]:

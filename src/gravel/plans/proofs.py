@@ -20,10 +20,10 @@ from gravel.plans.flow import Flow
 from gravel.plans.keys import KeyPart, KeyState, key_part, key_values
 from gravel.plans.ledger import Proof, StepLine
 from gravel.plans.left import LEFT_COLUMNS
+from gravel.plans.result_rows import text_table
 from gravel.plans.steps import BoundPlan
 from gravel.tables.atomic_file import Output
 from gravel.tables.csv import CsvTable
-from gravel.tables.csv.dialect import Dialect, line_breaks
 from gravel.tables.csv.writer import header
 from gravel.tables.signing import Signature, Signing
 from gravel.tables.table import Batch, scan
@@ -91,18 +91,10 @@ def _balance(lines: tuple[StepLine, ...]) -> Proof:
     return Proof("every step balances", not bad and joined and made == last.rows_out, detail)
 
 
-def written(plan: BoundPlan, path: Path, names: tuple[str, ...], name: str) -> CsvTable:
-    """A file that a run wrote, opened again; its columns are those it should have."""
-    before = plan.dialect
-    top = header(names, before.delimiter, before.line_end)
-    return CsvTable(path, name, dialect=Dialect(before.delimiter, "utf-8", names, len(top), line_breaks(top), 0, before.line_end))
-
-
-def of_output(plan: BoundPlan, flow: Flow, output: Output, seals: Digest, left: tuple[Path, int] | None) -> list[Proof]:
-    """What the written files show when they are opened again: their rows, untouched columns, the key after, control totals.
-    `seals` are those of the rows that came out; `left`: the file of rows left behind, and how many it should have."""
+def of_output(plan: BoundPlan, flow: Flow, output: Output, table: CsvTable, seals: Digest, left: tuple[Path, int] | None) -> list[Proof]:
+    """What the written files show when they are opened again (the result as `table`): their rows, untouched columns, the key after,
+    control totals. `seals` are those of the rows that came out; `left`: the file of rows left behind, and how many it should have."""
     path, again = output.path, Signing(sha=False)
-    table = written(plan, path, plan.names, plan.destination.shown)
     types = tuple(column.type for column in plan.columns)
     totals = [one.places[-1] for one in plan.totals]
     places = [at for _, at in plan.untouched]
@@ -133,7 +125,7 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, seals: Digest, left: 
     dialect = plan.dialect
     top = header(plan.names, dialect.delimiter, dialect.line_end)
     made, now = output.signing.signature(), again.signature()
-    same_file = _begins_with(path, top) and (made.bytes, made.crc) == (now.bytes, now.crc)
+    same_file = (plan.keeps_arrow or _begins_with(path, top)) and (made.bytes, made.crc) == (now.bytes, now.crc)
     where = "the result before it is stored" if plan.destination.kind != "text" else "the written file"
     if output.path.parent != output.target.parent and not output.special and plan.destination.kind == "text":
         where = "the file that would be written"
@@ -184,7 +176,7 @@ def _figure(value: Any) -> str:
 
 
 def _left_rows(plan: BoundPlan, path: Path, count: int) -> Proof:
-    table = written(plan, path, (*LEFT_COLUMNS, *plan.left_names), path.name)
+    table = text_table(plan, path, (*LEFT_COLUMNS, *plan.left_names), path.name)
     rows = sum(scan(table, lambda batch: batch.count, []))
     detail = f"{rows:,} rows counted in the file of rows left behind, {count:,} in the ledger"
     return Proof("the rows left behind are all there", rows == count, detail)

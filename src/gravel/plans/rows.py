@@ -9,8 +9,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.arrow_values import of_type, text_of
 from gravel.engine.frame import Frame
-from gravel.inspecting.attempt import stored_text
 from gravel.language.types import Type
 from gravel.plans.ledger import SAMPLES, Sample, differing
 
@@ -41,7 +41,7 @@ class Rows:
         if pa.types.is_string(self.stored[index].type):
             return self.stored[index]
         if index not in self._texts:
-            self._texts[index] = stored_text(self.frame(), index)
+            self._texts[index] = text_of(self.stored[index], self.types[index])
         return self._texts[index]
 
     def texts(self) -> list[Any]:
@@ -153,7 +153,9 @@ def together(parts: Sequence[Rows], types: tuple[Type, ...]) -> Rows:
     for index in range(len(types)):
         arrays = [part.stored[index] for part in parts]
         if len({array.type for array in arrays}) > 1:
-            arrays = [part.text(index) for part in parts]
+            # Texts beside values become texts; values that a store has in one way and a step in another, values of the column's type.
+            texts = any(pa.types.is_string(array.type) for array in arrays)
+            arrays = [part.text(index) if texts else of_type(part.stored[index], types[index]) for part in parts]
         stored.append(pa.concat_arrays(arrays))
     suffix = None
     if any(part.suffix is not None for part in parts):

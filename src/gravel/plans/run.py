@@ -21,14 +21,14 @@ from gravel.plans.flow import MEMORY, Flow
 from gravel.plans.ledger import Proof, StepCount, StepLine
 from gravel.plans.left import LEFT_COLUMNS, packed
 from gravel.plans.model import PlanFile
-from gravel.plans.placing import Placed, in_place, into_file, into_table, may_be_placed
+from gravel.plans.placing import Placed, in_place, into_file, into_table, into_typed_file, may_be_placed
 from gravel.plans.record import pending_path, record_of, settle_pending, written
-from gravel.plans.rows import Rows
+from gravel.plans.result_rows import TextRows, TypedRows, lay_down, text_table
 from gravel.plans.steps import BoundPlan, RowAction, record_path
 from gravel.plans.verbs.splitting import null_keys
 from gravel.tables.atomic_file import Output, Publication, private_folder, recorded, refuse_foreign
 from gravel.tables.content import Content
-from gravel.tables.csv.writer import encode, header
+from gravel.tables.csv.writer import header
 from gravel.tables.databases.database import CommitUnknown
 from gravel.tables.signing import Signing
 from gravel.tables.table import GuessFailed, Malformed
@@ -150,43 +150,42 @@ def _may_replace(plan: BoundPlan) -> None:
 
 def _written(plan: BoundPlan, wish: Wish, scratch: Path, publication: Publication | None) -> Run:
     begun = datetime.datetime.now(datetime.UTC)
-    dialect, to = plan.dialect, plan.destination
-    # What is not written in text is proved in text first, then stored, read back and compared.
+    to = plan.destination
+    # What is not written in text is laid down and proved first, then stored, read back and compared.
     if to.kind == "text":
         output = Output(plan.target, to.shown, None if wish.writes else scratch)
     else:
-        output = Output(scratch / "rows.csv", to.shown)
+        output = Output(scratch / ("rows.arrow" if plan.keeps_arrow else "rows.csv"), to.shown)
     behind = _Behind(plan, scratch if not wish.writes or to.left_table else None)
     seals = proofs.Digest()
     numbers: list[np.ndarray] = []
     placed: Placed | None = None
 
-    def finish(rows: Rows) -> bytes:
-        return encode(rows.texts(), dialect.delimiter, dialect.line_end)
-
-    flow = Flow(plan, behind.pack, behind.add, finish, wish.memory, wish.until, wish.sample)
+    result = lay_down(plan, output)
+    flow = Flow(plan, behind.pack, behind.add, result.finish, wish.memory, wish.until, wish.sample)
     whole = wish.until is None and wish.sample is None
     flow.signing = Signing() if wish.sample is None else None
     flow.content = Content() if plan.table.snapshot else None
     try:
-        output.write(header(plan.names, dialect.delimiter, dialect.line_end))
         for rows, made in flow.run():
-            output.write(made)
+            result.write(made)
             if rows.seals is not None:
                 seals.add(rows.seals)
             if to.kind == IN_PLACE:
                 numbers.append(rows.numbers)
-        output.close()
+        result.close()
         behind.close()
         lines = ledger(flow)
         stopped = _stops(flow)
         shown = list(proofs.of_run(plan, flow, lines)) if wish.sample is None else []
         if not stopped and whole:
-            shown += proofs.of_output(plan, flow, output, seals, None if behind.file is None else (behind.file.path, _gone(lines)))
+            shown += proofs.of_output(
+                plan, flow, output, result.opened(), seals, None if behind.file is None else (behind.file.path, _gone(lines))
+            )
         good = not stopped and all(proof.holds for proof in shown)
         changes = None
         if good and whole and to.kind != "text":
-            placed, changes = _placed(plan, flow, output, behind, wish, scratch, numbers)
+            placed, changes = _placed(plan, flow, result, behind, wish, scratch, numbers)
             shown += placed.proofs
             plan.table.notes += placed.notes
             good = all(proof.holds for proof in shown) and not placed.conflict
@@ -220,18 +219,20 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path, publication: Publicatio
 
 
 def _placed(
-    plan: BoundPlan, flow: Flow, output: Output, behind: _Behind, wish: Wish, scratch: Path, numbers: list[np.ndarray]
+    plan: BoundPlan, flow: Flow, result: TextRows | TypedRows, behind: _Behind, wish: Wish, scratch: Path, numbers: list[np.ndarray]
 ) -> tuple[Placed, Changes | None]:  # fmt: skip
     """The proved rows in their place, not yet to stay; in a dry run only what would be done there."""
     to = plan.destination
-    rows = proofs.written(plan, output.path, plan.names, to.shown)
+    rows = result.opened()
     every = np.concatenate(numbers) if numbers else np.zeros(0, np.int64)
     left = None
     if to.left_table:
         behind.needed()
         assert behind.file is not None
-        left = proofs.written(plan, behind.file.path, (*LEFT_COLUMNS, *plan.left_names), to.left_table)
-    if to.kind == "file":
+        left = text_table(plan, behind.file.path, (*LEFT_COLUMNS, *plan.left_names), to.left_table)
+    if isinstance(result, TypedRows):
+        placed = into_typed_file(plan, result, None if wish.writes else scratch)
+    elif to.kind == "file":
         placed = into_file(plan, rows, None if wish.writes else scratch)
     elif not wish.writes:
         return Placed(), changes_of(plan, rows, every) if to.kind == IN_PLACE else None

@@ -22,6 +22,7 @@ from gravel.plans.ledger import StepCount
 from gravel.plans.model import Expected, PlanFile
 from gravel.plans.rows import Rows
 from gravel.tables import files
+from gravel.tables.arrow_file import keeps_arrow
 from gravel.tables.csv import CsvTable
 from gravel.tables.csv.dialect import Dialect
 from gravel.tables.databases import is_database, is_server
@@ -197,6 +198,11 @@ class BoundPlan:
         tabbed = files.ending(self.table.origin).startswith(".tsv") and ending == ".csv"
         plain = self.destination.kind == "text" and not tabbed
         return before if plain else replace(before, delimiter=",", line_end="\n")
+
+    @property
+    def keeps_arrow(self) -> bool:
+        """Whether it writes a file that keeps Arrow's own types."""
+        return self.destination.kind == "file" and keeps_arrow(self.target)
 
     @property
     def target_special(self) -> bool:

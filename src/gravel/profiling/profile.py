@@ -95,7 +95,7 @@ class _FirstPass:
 
     def batch(self, piece: Any, wanted: list[int] | None = None) -> Batch:
         """A piece's rows, or those of them that a sample has."""
-        batch = self.table.read(piece, wanted)
+        batch = self.table.read(piece, wanted).texts()
         return batch if self.chosen is None else self.chosen.of_batch(batch)
 
     def run(self) -> None:
@@ -299,7 +299,7 @@ class _SecondPass:
         if missing:
             columns = sorted(missing)
             holding = self.table.holding(np.unique(np.concatenate(list(missing.values()))).tolist())
-            for found in ordered_map(lambda piece: _texts_of(self.table.read(piece, columns), missing), holding):
+            for found in ordered_map(lambda piece: _texts_of(self.table.read(piece, columns).texts(), missing), holding):
                 self._keep(found)
 
     def _missing(self, wanted: dict[int, set[int]]) -> dict[int, np.ndarray]:

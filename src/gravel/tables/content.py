@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.arrow_values import text_of
 from gravel.engine.frame import view
 from gravel.engine.hashing import combined, mixed
 from gravel.language.functions.casts import to_text
@@ -21,11 +22,11 @@ _PLAIN = (Kind.TEXT, Kind.BINARY, Kind.ARRAY, Kind.INTERVAL, Kind.NULL)
 def canonical(texts: Any, kind: Type) -> Any:
     """Texts of a type, each value written in one way (1.50 as 1.5); what is no value of the type, or would lose digits, stays."""
     if kind.kind in _PLAIN:
-        return texts
+        return text_of(texts)
     made = view(texts, kind)
     # Zero of either sign is one value, and a store may keep either.
     written = to_text(pc.add(made.values, 0.0) if kind.kind is Kind.DOUBLE else made.values, kind)
-    lossy = inexact(texts, written, kind)
+    lossy = inexact(texts, written, kind) if pa.types.is_string(texts.type) else None
     if lossy is not None:
         written = pc.if_else(pa.array(lossy), texts, written)
     told = pc.coalesce(written, texts) if made.errors is not None else written

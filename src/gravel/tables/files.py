@@ -1,11 +1,8 @@
-"""Writing tables into files that keep types: Parquet, Arrow IPC, JSON Lines; and text files in a compressed form.
-
-Each takes rows that were proved (a table of texts) and writes them through a sink of bytes.
-"""
+"""Writing tables of texts that were proved as JSON Lines, and text files in a compressed form, through a sink of bytes."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -59,21 +56,18 @@ def keeps_types(path: Path) -> bool:
 
 
 def write(path: Path, rows: CsvTable, columns: Columns, take: Take) -> None:
-    """A table's rows in the form that a file's ending says. Raises DataProblem for a value that is none of its column's type."""
+    """A table's texts as JSON Lines, or in a compressed form."""
     last = path.suffix.lower()
     if last in PACKED:
-        with _Sink(take) as sink, pa.CompressedOutputStream(pa.PythonFile(sink, "w"), PACKED[last]) as packed:
+        with ByteSink(take) as sink, pa.CompressedOutputStream(pa.PythonFile(sink, "w"), PACKED[last]) as packed:
             if ending(path).startswith(".jsonl"):
                 _jsonl(rows, columns, packed.write)
             else:
                 with open(rows.path, "rb") as file:
                     while data := file.read(1 << 22):
                         packed.write(data)
-    elif last == ".jsonl":
-        _jsonl(rows, columns, take)
     else:
-        with _Sink(take) as sink:
-            (_parquet if last == ".parquet" else _arrow)(sink, rows, columns)
+        _jsonl(rows, columns, take)
 
 
 def opened_again(path: Path, rows: CsvTable) -> CsvTable:
@@ -86,7 +80,7 @@ def opened_again(path: Path, rows: CsvTable) -> CsvTable:
     return open_table(str(path), Reading(rows.dialect.delimiter if packed_text else None))
 
 
-class _Sink:
+class ByteSink:
     """What Arrow takes for a file, and what is written into it goes on."""
 
     def __init__(self, take: Take) -> None:
@@ -107,7 +101,7 @@ class _Sink:
     def close(self) -> None:
         self.closed = True
 
-    def __enter__(self) -> _Sink:
+    def __enter__(self) -> ByteSink:
         return self
 
     def __exit__(self, *error: Any) -> None:
@@ -123,9 +117,9 @@ class _Sink:
         return False
 
 
-def typed(texts: Any, name: str, kind: Type) -> Any:
-    """Texts as values of a type. Raises DataProblem where one is none."""
-    if kind.kind is Kind.BINARY:
+def typed(texts: Any, name: str, kind: Type, binary: bool = False) -> Any:
+    """Texts as values of a type, or as the bytes that they say as base64. Raises DataProblem where one is none."""
+    if kind.kind is Kind.BINARY or binary:
         import base64
 
         return pa.array([None if one is None else base64.b64decode(one) for one in texts.to_pylist()], pa.binary())
@@ -150,30 +144,6 @@ def typed(texts: Any, name: str, kind: Type) -> Any:
 def arrow_type(kind: Type) -> Any:
     """What a column of a type is in Arrow and Parquet."""
     return pa.string() if kind.kind in (Kind.ARRAY, Kind.INTERVAL, Kind.NULL) else kind.arrow
-
-
-def _batches(rows: CsvTable, columns: Columns) -> Iterator[Any]:
-    schema = pa.schema([(name, arrow_type(kind)) for name, kind in columns])
-    pairs = list(enumerate(columns))
-    yield from scan(
-        rows, lambda batch: pa.record_batch([typed(batch.columns[at], name, kind) for at, (name, kind) in pairs], schema=schema)
-    )
-
-
-def _parquet(sink: Any, rows: CsvTable, columns: Columns) -> None:
-    import pyarrow.parquet as pq
-
-    schema = pa.schema([(name, arrow_type(kind)) for name, kind in columns])
-    with pq.ParquetWriter(pa.PythonFile(sink, "w"), schema, compression="zstd") as writer:
-        for batch in _batches(rows, columns):
-            writer.write_batch(batch)
-
-
-def _arrow(sink: Any, rows: CsvTable, columns: Columns) -> None:
-    schema = pa.schema([(name, arrow_type(kind)) for name, kind in columns])
-    with pa.ipc.new_file(pa.PythonFile(sink, "w"), schema) as writer:
-        for batch in _batches(rows, columns):
-            writer.write_batch(batch)
 
 
 _JSON_SIGNS = ByteSet(bytes(range(32)) + b'"\\\x7f')

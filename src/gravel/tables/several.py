@@ -10,6 +10,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from gravel.engine.arrow_values import plain_type, text_of
 from gravel.language.types import TEXT, Type
 from gravel.problems import CallProblem, TableProblem
 from gravel.tables.csv.dialect import Dialect
@@ -52,6 +53,10 @@ class SeveralTable(CsvTable):
             kind = declared.get(column) or (kinds.pop() if len(kinds) == 1 and column not in texts else None)
             if kind is not None:
                 self._types[at] = kind
+            fields = [one.fields.get(one.columns.index(column)) for one in files if column in one.columns]
+            known = [field for field in fields if field is not None]
+            if known and len(known) == len(fields) and all(field.type == known[0].type for field in known):
+                self.fields[at] = known[0].with_nullable(len(fields) < len(files) or any(field.nullable for field in known))
         told = [
             f"{one.name} has no {', '.join(lost)}" for one in files if (lost := [column for column in names if column not in one.columns])
         ]
@@ -95,11 +100,12 @@ class SeveralTable(CsvTable):
         columns: list[Any] = [None] * len(self.columns)
         for at in chosen:
             if at in theirs:
-                columns[at] = batch.columns[theirs[at]]
+                # Files that keep a column in other types than one another have it as texts.
+                columns[at] = batch.columns[theirs[at]] if at in self.fields else text_of(batch.columns[theirs[at]])
             elif self.columns[at] == FILE:
                 columns[at] = pa.repeat(pa.scalar(one.name, pa.string()), batch.count)
             else:
-                columns[at] = pa.nulls(batch.count, pa.string())
+                columns[at] = pa.nulls(batch.count, plain_type(self.fields[at].type) if at in self.fields else pa.string())
         for index, kind in self._guesses.items():
             if columns[index] is not None and not agrees(columns[index], kind):
                 raise GuessFailed(self.columns[index])

@@ -1,13 +1,11 @@
 """Tables of stores that know their types: Parquet, Arrow IPC, and what is kept as Arrow in a temporary file.
 
-A column's values are handed on as the texts in which a text file would have them, beside the type that the store gives; so
-everything that works on a text file's columns works on these. Only the columns asked for are read, part by part.
+A column's values are handed on as the store has them, beside the type that the language has for them. Only the columns asked for are
+read, part by part.
 """
 
 from __future__ import annotations
 
-import base64
-import json
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -17,10 +15,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from gravel.language.functions.casts import to_text
-from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIME, TIMESTAMP, Kind, Type, decimal
+from gravel.engine.arrow_values import is_binary, plain, type_of
+from gravel.language.types import TEXT, Type
 from gravel.problems import TableProblem
 from gravel.tables.csv.dialect import Dialect
 from gravel.tables.csv.pieces import Take
@@ -88,7 +85,7 @@ class StoredTable(CsvTable):
         for at, name in zip(chosen, names, strict=True):
             column = found.column(name)
             column = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
-            columns[at] = texts_of(column.chunk(0) if isinstance(column, pa.ChunkedArray) else column)
+            columns[at] = plain(column.chunk(0) if isinstance(column, pa.ChunkedArray) else column)
         bad = self._bad.get(piece.number, ())
         rows = np.arange(piece.first_row, piece.first_row + piece.records)
         if bad:
@@ -128,51 +125,6 @@ def counted_only(path: Path, name: str, shape: Any, counted: int) -> StoredTable
     return found
 
 
-def type_of(arrow: Any) -> Type:
-    """The language's type for a store's; what it has none for is text."""
-    kinds = pa.types
-    if kinds.is_uint64(arrow):
-        return decimal(20, 0)
-    if kinds.is_integer(arrow):
-        return INTEGER
-    if kinds.is_floating(arrow):
-        return DOUBLE
-    if kinds.is_decimal(arrow) and arrow.precision <= 38 and 0 <= arrow.scale <= arrow.precision:
-        return decimal(38, arrow.scale)
-    if kinds.is_boolean(arrow):
-        return BOOLEAN
-    if kinds.is_date(arrow):
-        return DATE
-    if kinds.is_time(arrow) and str(arrow) != "time64[ns]":
-        return TIME
-    if kinds.is_timestamp(arrow) and arrow.unit != "ns":
-        return TIMESTAMP if arrow.tz is None else Type(Kind.ZONED)
-    return TEXT
-
-
-def texts_of(values: Any) -> Any:
-    """A store's values as texts: what a text file would have for them; lists and records as JSON, bytes as base64."""
-    kind = values.type
-    if pa.types.is_string(kind):
-        return values
-    if pa.types.is_dictionary(kind):
-        return texts_of(values.dictionary_decode())
-    if pa.types.is_large_string(kind) or pa.types.is_string_view(kind):
-        return values.cast(pa.string())
-    if pa.types.is_null(kind):
-        return pa.nulls(len(values), pa.string())
-    made = type_of(kind)
-    if made != TEXT:
-        return to_text(values.cast(made.arrow), made)
-    if pa.types.is_nested(kind):
-        return pa.array(
-            [None if one is None else json.dumps(one, ensure_ascii=False, default=str) for one in values.to_pylist()], pa.string()
-        )
-    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_fixed_size_binary(kind) or pa.types.is_binary_view(kind):
-        return pa.array([None if one is None else base64.b64encode(one).decode() for one in values.to_pylist()], pa.string())
-    return pc.cast(values, pa.string())
-
-
 def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
     """A Parquet file, a row group a part. Raises TableProblem."""
     import pyarrow.parquet as pq
@@ -199,13 +151,18 @@ def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[st
 
     kinds, sizes = [type_of(field.type) for field in schema], [length for _, _, length in parts]
     found = StoredTable(path, name, _names(schema, name), kinds, sizes, part, file.metadata.num_rows, texts=texts, declared=declared)
-    found.binary = _binary(schema)
+    _know(found, schema)
     return found
 
 
+def _know(table: StoredTable, schema: Any) -> None:
+    """Keep what the store says of its columns."""
+    table.fields = dict(enumerate(schema))
+    table.binary = _binary(schema)
+
+
 def _binary(schema: Any) -> frozenset[str]:
-    kinds = (pa.types.is_binary, pa.types.is_large_binary, pa.types.is_fixed_size_binary, pa.types.is_binary_view)
-    return frozenset(field.name for field in schema if any(one(field.type) for one in kinds))
+    return frozenset(field.name for field in schema if is_binary(field.type))
 
 
 def open_arrow(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
@@ -220,7 +177,7 @@ def open_arrow(path: Path, name: str, texts: frozenset[str], declared: dict[str,
 
     kinds = [type_of(field.type) for field in schema]
     found = StoredTable(path, name, _names(schema, name), kinds, sizes, part, sum(sizes), texts=texts, declared=declared)
-    found.binary = _binary(schema)
+    _know(found, schema)
     return found
 
 

@@ -9,7 +9,9 @@ from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
 import numpy as np
+import pyarrow as pa
 
+from gravel.engine.arrow_values import text_of
 from gravel.engine.parallel import ordered_map
 from gravel.language.types import Type
 from gravel.problems import DataProblem
@@ -33,8 +35,8 @@ class Malformed:
 
 @dataclass(frozen=True)
 class Batch:
-    """Some rows in source order. `rows` are source row numbers; `columns` has an Arrow array for each column asked
-    for, in table order, and None for the others. Malformed records stand beside, not among them."""
+    """Some rows in source order. `rows` are source row numbers; `columns` has an Arrow array for each column asked for, in table order
+    and as the store has it (a text file's are texts), and None for the others. Malformed records stand beside, not among them."""
 
     rows: np.ndarray
     columns: list[Any]
@@ -44,6 +46,12 @@ class Batch:
     def count(self) -> int:
         """Rows."""
         return len(self.rows)
+
+    def texts(self) -> Batch:
+        """The same rows, each column as its texts."""
+        if all(column is None or pa.types.is_string(column.type) for column in self.columns):
+            return self
+        return Batch(self.rows, [None if column is None else text_of(column) for column in self.columns], self.malformed)
 
 
 State = tuple[int, int, int] | None
@@ -82,6 +90,7 @@ class Table(Protocol):
     snapshot: bool  # whether it was read at one moment, as a database gives it
     store_key: tuple[str, ...]  # what its store knows of it: the primary key, columns without NULL
     not_null: tuple[str, ...]
+    fields: dict[int, Any]  # the Arrow fields of columns that the store keeps as Arrow values
 
     def pieces(self, *, wanted: Sequence[int] | None = None) -> Iterator[Any]:
         """The table in pieces, in order; each call reads it afresh. `wanted`: the columns that are all that will be read of them.

@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.arrow_values import text_of
 from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Watch
 from gravel.language.errors import CODES
@@ -124,7 +125,7 @@ def null_keys(plan: BoundPlan) -> Iterator[str]:
 
 
 def _without_piece(how: Split, source: int, batch: Batch) -> int:
-    row, _ = _pieces_by_row(how, _pieces(how, batch.columns[source]))
+    row, _ = _pieces_by_row(how, _pieces(how, text_of(batch.columns[source])))
     return batch.count - len(np.unique(row))
 
 

@@ -51,6 +51,7 @@ class CsvTable:
         self.fallback: dict[str, Type] = {}  # the store's types of columns that hold no value
         self.mixed: dict[str, str] = {}  # columns with values of several types, which no one type keeps: what they are
         self.binary: frozenset[str] = frozenset()  # columns of bytes, which are told as base64
+        self.fields: dict[int, Any] = {}  # the Arrow fields of columns that their store keeps as Arrow values
         self.spelt: frozenset[str] = frozenset()  # columns that their store keeps as texts, so that another spelling is another value
         self.misfits: dict[str, tuple[str, int, str]] = {}  # by column: declared type, values that do not match it, one of them
         self.path, self.name, self.empty_null, self.texts = path, name or str(path), empty_null, texts

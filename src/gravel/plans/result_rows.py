@@ -1,0 +1,162 @@
+"""The rows that come out of a plan, laid down where they are proved: as a text file, or as Arrow values for a file that keeps those."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import Any, Protocol
+
+import pyarrow as pa
+
+from gravel.engine.arrow_values import has_type, of_type, plain_type, type_of
+from gravel.language.types import NUMBERS, Type
+from gravel.plans.rows import Rows
+from gravel.plans.steps import BoundPlan
+from gravel.tables import arrow_file, files
+from gravel.tables.atomic_file import Output
+from gravel.tables.content import kept_type
+from gravel.tables.csv import CsvTable
+from gravel.tables.csv.dialect import Dialect, line_breaks
+from gravel.tables.csv.writer import encode, header
+from gravel.tables.stored import StoredTable
+
+
+class ResultRows(Protocol):
+    """Takes the rows of a run: `finish` each batch on any thread, then `write` in their order."""
+
+    def finish(self, rows: Rows) -> Any:
+        """A batch as it is written."""
+
+    def write(self, finished: Any) -> None:
+        """Take in the next batch."""
+
+    def close(self) -> None:
+        """No more rows."""
+
+    def opened(self) -> CsvTable:
+        """What was written, as a reader finds it."""
+
+
+def text_table(plan: BoundPlan, path: Any, names: tuple[str, ...], name: str) -> CsvTable:
+    """A text file that a run wrote, opened again; its columns are those it should have."""
+    before = plan.dialect
+    top = header(names, before.delimiter, before.line_end)
+    return CsvTable(path, name, dialect=Dialect(before.delimiter, "utf-8", names, len(top), line_breaks(top), 0, before.line_end))
+
+
+class TextRows:
+    """Rows as a text file, for targets that are one, or that are given texts."""
+
+    def __init__(self, plan: BoundPlan, output: Output) -> None:
+        self._plan, self._output = plan, output
+        output.write(header(plan.names, plan.dialect.delimiter, plan.dialect.line_end))
+
+    def finish(self, rows: Rows) -> bytes:
+        """See ResultRows."""
+        return encode(rows.texts(), self._plan.dialect.delimiter, self._plan.dialect.line_end)
+
+    def write(self, finished: bytes) -> None:
+        """See ResultRows."""
+        self._output.write(finished)
+
+    def close(self) -> None:
+        """See ResultRows."""
+        self._output.close()
+
+    def opened(self) -> CsvTable:
+        """See ResultRows."""
+        return text_table(self._plan, self._output.path, self._plan.names, self._plan.destination.shown)
+
+
+class TypedRows:
+    """Rows as Arrow values, each column in the type that the file will have for it. A column that no step touched keeps its store's
+    type; one that a step sets keeps it where all values fit."""
+
+    def __init__(self, plan: BoundPlan, output: Output) -> None:
+        self._plan, self._output = plan, output
+        self._kinds = [kept_type(column.type) for column in plan.columns]
+        self._given = [None if column.source is None else plan.table.fields.get(column.source) for column in plan.columns]
+        self._untouched = [field is not None and not column.touched for field, column in zip(self._given, plan.columns, strict=True)]
+        fields = []
+        for column, kind, given, untouched in zip(plan.columns, self._kinds, self._given, self._untouched, strict=True):
+            if given is not None and untouched:
+                fields.append(given.with_name(column.name))
+                continue
+            source = None if column.source is None else plan.table.columns[column.source]
+            binary = not column.touched and source in plan.table.binary
+            fields.append(pa.field(column.name, pa.binary() if binary else files.arrow_type(kind)))
+        arrow_file.refuse_types(plan.target, fields)
+        self._fields = fields
+        # Types that columns had before a step set them, as long as all values fit.
+        self._narrow = {
+            at: given.type
+            for at, (given, kind) in enumerate(zip(self._given, self._kinds, strict=True))
+            if given is not None and not self._untouched[at] and _may_keep(given.type, kind)
+        }
+        self._lost: set[int] = set()
+        # Texts that no step touches are proved as they are, and made values when they are written.
+        self.forms = {
+            at: partial(files.typed, name=column.name, kind=kind, binary=pa.types.is_binary(fields[at].type))
+            for at, (column, kind, given) in enumerate(zip(plan.columns, self._kinds, self._given, strict=True))
+            if given is None and not column.touched and not pa.types.is_string(fields[at].type)
+        }
+        laid = [field.with_type(pa.string()) if at in self.forms else field for at, field in enumerate(fields)]
+        self._rows = arrow_file.ArrowRows(laid, output.write)
+
+    def finish(self, rows: Rows) -> tuple[Any, list[int]]:
+        """See ResultRows; with the columns whose values do not fit the type that they had."""
+        columns = [self._column(rows, at) for at in range(len(self._fields))]
+        lost = [at for at, arrow in self._narrow.items() if not arrow_file.fits(columns[at], plain_type(arrow))]
+        return self._rows.batch(columns), lost
+
+    def _column(self, rows: Rows, at: int) -> Any:
+        stored, to, kind = rows.stored[at], self._rows.schema.field(at).type, self._kinds[at]
+        if stored.type == to:
+            return stored
+        if pa.types.is_string(stored.type):
+            return files.typed(stored, self._fields[at].name, kind, binary=pa.types.is_binary(to))
+        if pa.types.is_string(to):
+            return rows.text(at)
+        made = of_type(stored, kind)
+        return made if made.type == to else made.cast(to)
+
+    def write(self, finished: tuple[Any, list[int]]) -> None:
+        """See ResultRows."""
+        batch, lost = finished
+        self._lost.update(lost)
+        self._rows.write(batch)
+
+    def close(self) -> None:
+        """See ResultRows."""
+        self._rows.close()
+        self._output.close()
+
+    def opened(self) -> StoredTable:
+        """See ResultRows."""
+        return arrow_file.opened(self._output.path, self._plan.destination.shown)
+
+    def fields(self) -> list[Any]:
+        """The fields of the file that the rows are for."""
+        kept = {at: arrow for at, arrow in self._narrow.items() if at not in self._lost}
+        return [field.with_type(kept[at]) if at in kept else field for at, field in enumerate(self._fields)]
+
+    def notes(self) -> list[str]:
+        """Columns that could not keep the type they had."""
+        return [
+            f"{self._fields[at].name} was {self._narrow[at]} and is {self._fields[at].type}: a step gives it values that do not fit"
+            for at in sorted(self._lost)
+        ]
+
+    def untouched(self) -> dict[str, Any]:
+        """The types of the columns that no step touches, by name."""
+        return {field.name: field.type for field, kept in zip(self._fields, self._untouched, strict=True) if kept}
+
+
+def _may_keep(arrow: Any, kind: Type) -> bool:
+    """Whether a column of an Arrow type may keep it when a step sets values of another type of the language."""
+    own = type_of(arrow)
+    return has_type(arrow) and not pa.types.is_null(arrow) and (own.kind is kind.kind or (own.kind in NUMBERS and kind.kind in NUMBERS))
+
+
+def lay_down(plan: BoundPlan, output: Output) -> TextRows | TypedRows:
+    """Where a plan's rows go before they are proved."""
+    return TypedRows(plan, output) if plan.keeps_arrow else TextRows(plan, output)
