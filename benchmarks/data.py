@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.tables.csv.writer import encode, header
+from gravel.sinks.csv import encode, header
 
 COLUMNS = ["stay_id", "boat", "skipper", "berth", "from_day", "status", "services", "amount"]
 _SYLLABLES = [

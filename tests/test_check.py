@@ -21,7 +21,7 @@ NUMBERS = st.none() | st.integers(-3, 30) | st.sampled_from([0, 0, 10])
 def test_counts_equal_their_definitions(rows: list[Any], data: Any, tmp_path_factory: Any) -> None:
     from gravel.inspecting.check import Allowed, check
     from gravel.language.types import INTEGER, TEXT
-    from gravel.tables.csv import pieces, reader
+    from gravel.sources.csv import reader, splitter
 
     path = tmp_path_factory.mktemp("check") / "t.csv"
     write(path, "n,d,k\n" + "".join(f"{'' if n is None else n},{'' if d is None else d},{k}\n" for n, d, k in rows))
@@ -41,14 +41,14 @@ def test_counts_equal_their_definitions(rows: list[Any], data: Any, tmp_path_fac
         close = f"ABS({text} - {float(value) if value is not None else 0}e0) < 1e-9" if text.startswith("VAR") else f"{text} = {value}"
         conditions.append((text, close if value is not None else f"{text} IS NULL"))
     put: list[Any] = []
-    before, pieces.BLOCK = pieces.BLOCK, block
+    before, splitter.BLOCK = splitter.BLOCK, block
     try:
-        table = reader.CsvTable(path, declared={"n": INTEGER, "d": INTEGER, "k": TEXT})
+        table = reader.CsvSource(path, declared={"n": INTEGER, "d": INTEGER, "k": TEXT})
         found = check(
             table, conditions, unknown_fails=unknown_fails, allowed=Allowed(0, Decimal(percent)), aside=lambda *part: put.append(part)
         )
     finally:
-        pieces.BLOCK = before
+        splitter.BLOCK = before
     outcomes = [
         "unknown" if n is None or d is None else "error" if d == 0 else "holds" if Decimal(n) / Decimal(d) >= 1 else "fails"
         for n, d, _ in rows

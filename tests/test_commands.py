@@ -238,7 +238,7 @@ def test_equal_hashes_never_make_two_values_one() -> None:
 def test_an_output_takes_quotes_only_where_a_value_needs_them() -> None:
     import pyarrow as pa
 
-    from gravel.tables.csv.writer import encode
+    from gravel.sinks.csv import encode
 
     values = ["plain", "", None, "a,b", 'say "ah"', "two\nlines", "cr\r", " padded ", "'", "é😀", '"', '""', ",", "\n"]
     made = encode([pa.array(values, pa.string()), pa.array(values[::-1], pa.string())]).decode()

@@ -32,20 +32,20 @@ def test_a_comparison_equals_one_in_plain_python(
 ) -> None:
     from gravel.comparing.compare import How, compare
     from gravel.language.types import INTEGER, decimal
-    from gravel.tables.csv import CsvTable, pieces
+    from gravel.sources.csv import CsvSource, splitter
 
     folder = tmp_path_factory.mktemp("compare")
     tables = []
     for name, rows in (("x.csv", before), ("y.csv", after)):
         write(folder / name, _csv(rows))
-        tables.append(CsvTable(folder / name, name, declared={"id": INTEGER, "n": decimal(38, 3)}, texts=frozenset("a")))
+        tables.append(CsvSource(folder / name, name, declared={"id": INTEGER, "n": decimal(38, 3)}, texts=frozenset("a")))
     distance = Decimal(within) if within and keyed else None
-    kept, pieces.BLOCK = pieces.BLOCK, block
+    kept, splitter.BLOCK = splitter.BLOCK, block
     try:
         found, every = compare(*tables, ["id"] if keyed else [], How(case, spaces, distance))
         cells = list(every)
     finally:
-        pieces.BLOCK = kept
+        splitter.BLOCK = kept
 
     def spelled(text: str | None) -> Any:
         made = None if text is None else " ".join(text.split()) if spaces else text

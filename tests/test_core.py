@@ -99,17 +99,17 @@ def _faults(text: str) -> list[str]:
 @settings(max_examples=300)
 @given(body=st.text(st.sampled_from('ab,"\n'), max_size=24), block=st.sampled_from([5, 11, 4096]))
 def test_malformed_records_are_those_of_the_rules(body: str, block: int, tmp_path_factory: Any) -> None:
-    from gravel.tables.csv import pieces, reader
+    from gravel.sources.csv import reader, splitter
 
     path = tmp_path_factory.mktemp("records") / "t.csv"
     write(path, "x,y\n" + body)
     expected = _faults("x,y\n" + body)
-    before, pieces.BLOCK = pieces.BLOCK, block
+    before, splitter.BLOCK = splitter.BLOCK, block
     try:
-        table = reader.CsvTable(path, delimiter=",")
+        table = reader.CsvSource(path, delimiter=",")
         batches = [table.read(piece) for piece in table.pieces()]
     finally:
-        pieces.BLOCK = before
+        splitter.BLOCK = before
     told = {bad.row: bad.fault for batch in batches for bad in batch.malformed}
     rows = [int(row) for batch in batches for row in batch.rows]
     # Every record is a row or malformed, once, in order.
@@ -237,11 +237,11 @@ def test_vectors_put_together_from_parts_are_whole() -> None:
 )
 def test_look_sorts_as_it_is_told_and_keeps_ties_in_source_order(rows: Any, sort: str, limit: int, tmp_path_factory: Any) -> None:
     from gravel.inspecting.look import look
-    from gravel.tables.csv import reader
+    from gravel.sources.csv import reader
 
     path = tmp_path_factory.mktemp("sort") / "t.csv"
     write(path, "t,n\n" + "".join(f"{'' if t is None else chr(34) + t + chr(34)},{'' if n is None else n}\n" for t, n in rows))
-    view = look(reader.CsvTable(path, texts=frozenset("t")), sort=sort, rows=limit)
+    view = look(reader.CsvSource(path, texts=frozenset("t")), sort=sort, rows=limit)
     order = list(range(len(rows)))
     for key in reversed(sort.split(", ")):
         column, descending = key.split(" ")[0], "DESC" in key

@@ -1,4 +1,4 @@
-"""Reading and writing CSV: NULL beside '', malformed records by row and line, types as a view on the texts."""
+"""ReadOptions and writing CSV: NULL beside '', malformed records by row and line, types as a view on the texts."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ def test_malformed_records_are_counted_with_row_and_line_and_are_no_rows(gravel:
 
 @pytest.mark.parametrize("block", [7, 16, 64, 4096])
 def test_pieces_do_not_change_what_is_read(block: int, figures: Any, monkeypatch: Any) -> None:
-    monkeypatch.setattr("gravel.tables.csv.pieces.BLOCK", block)
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", block)
     write("m.csv", MALFORMED)
     view = figures("look", "m.csv")
     assert (view["rows"], view["malformed"]) == (4, 5)
@@ -155,7 +155,7 @@ def test_a_plan_without_steps_gives_back_every_value_exactly(data: Any, tmp_path
 
 def test_a_guessed_type_that_a_later_row_refutes_is_found_out(gravel: Any, figures: Any, monkeypatch: Any) -> None:
     """A plan binds to the types of the first rows; a value further on that has another begins the run anew."""
-    monkeypatch.setattr("gravel.tables.csv.pieces.BLOCK", 40)
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 40)
     rows = [f"{n},{n}.5" for n in range(1, 60)]
     write("t.csv", "id,x\n" + "\n".join([*rows, "60,7.125"]) + "\n")
     write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\nkey = ["id"]\n[[step]]\nset = { y = "x * 2" }\n')
@@ -174,10 +174,10 @@ PIECES = st.sampled_from(['a', '1', ',', ',', '\n', '\n', '\r\n', '\r', '"', '"'
 
 def _read(path: Path) -> list[tuple[Any, ...]]:
     """Rows by number, their values; malformed records by number, line, fault."""
-    from gravel.tables.csv import CsvTable
-    from gravel.tables.table import scan
+    from gravel.sources.csv import CsvSource
+    from gravel.sources.source import scan
 
-    table, made = CsvTable(path, "t.csv", delimiter=","), []
+    table, made = CsvSource(path, "t.csv", delimiter=","), []
     for batch in scan(table, lambda batch: batch):
         made += [(int(row), *values) for row, *values in zip(batch.rows, *(column.to_pylist() for column in batch.columns), strict=True)]
         made += [(one.row, one.line, one.fault) for one in batch.malformed]
@@ -195,7 +195,7 @@ def test_where_blocks_end_does_not_matter_whatever_the_quotes(parts: list[str], 
     write(path, ",".join(f"c{at}" for at in range(width)) + "\n" + text)
     with pytest.MonkeyPatch.context() as patch:
         whole = _read(path)
-        patch.setattr("gravel.tables.csv.pieces.BLOCK", block)
+        patch.setattr("gravel.sources.csv.splitter.BLOCK", block)
         assert _read(path) == whole
     assert [one[0] for one in whole] == list(range(1, len(whole) + 1))
     # Python's csv, where every quote stands as RFC 4180 has it, every record is as wide and none is empty.
@@ -206,8 +206,8 @@ def test_where_blocks_end_does_not_matter_whatever_the_quotes(parts: list[str], 
 
 
 def test_a_field_beyond_the_limit_is_told_and_never_read_as_records(gravel: Any, figures: Any, monkeypatch: Any) -> None:
-    monkeypatch.setattr("gravel.tables.csv.pieces.BLOCK", 64)
-    monkeypatch.setattr("gravel.tables.csv.pieces.FIELD_LIMIT", 1000)
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 64)
+    monkeypatch.setattr("gravel.sources.csv.splitter.FIELD_LIMIT", 1000)
     write("t.csv", 'a,b\n1,"' + "x\n" * 2000 + '"\n2,y\n')
     assert "the quoted field in line 2" in gravel("count", "t.csv", status=3).err
     write("t.csv", 'a,b\n1,"5 inch\n' + "2,x\n" * 2000)  # a quote that is never closed costs one record

@@ -289,7 +289,7 @@ LITERALS = st.sampled_from(
 @settings(max_examples=300)
 @given(values=st.lists(st.none() | LITERALS, min_size=1, max_size=6), cut=st.integers(0, 6))
 def test_a_columns_type_is_that_of_which_every_value_is_a_plain_literal(values: list[Any], cut: int) -> None:
-    from gravel.tables.typing import fitting
+    from gravel.sources.type_inference import fitting
 
     def day(text: str) -> bool:
         try:

@@ -63,18 +63,18 @@ def test_groups_equal_a_plain_grouping_on_every_rung(
 ) -> None:
     from gravel.duplicates import groups
     from gravel.duplicates.ladder import NAMES
-    from gravel.tables.csv import CsvTable, pieces
+    from gravel.sources.csv import CsvSource, splitter
 
     path = tmp_path_factory.mktemp("groups") / "b.csv"
     write(path, "id,a,b\n" + "".join(f"{n},{_cell(a)},{_cell(b)}\n" for n, (a, b) in enumerate(rows, 1)))
-    before, pieces.BLOCK = pieces.BLOCK, block
+    before, splitter.BLOCK = splitter.BLOCK, block
     try:
-        table = CsvTable(path, "b.csv", texts=frozenset("ab"))
+        table = CsvSource(path, "b.csv", texts=frozenset("ab"))
         found = groups.duplicates(
             table, ["a", "b"] if several else ["a"], rung=NAMES[rung], null_equal=null_equal, shown=None, memory=memory
         )
     finally:
-        pieces.BLOCK = before
+        splitter.BLOCK = before
     asked = [row if several else row[:1] for row in rows]
     kept = {n: row for n, row in enumerate(asked, 1) if null_equal or None not in row}
     assert found.null_rows == sum(None in row for row in asked)
@@ -127,12 +127,12 @@ def test_no_pair_within_the_bound_is_missed(values: Any, within: int, blocked: b
     from rapidfuzz.distance import JaroWinkler
 
     from gravel.duplicates.near import near
-    from gravel.tables.csv import CsvTable
+    from gravel.sources.csv import CsvSource
 
     values = [None if value is None else value + "x" * 50 * long for value in values]
     path = tmp_path_factory.mktemp("near") / "b.csv"
     write(path, "id,a\n" + "".join(f"{n},{_cell(value)}\n" for n, value in enumerate(values, 1)))
-    table = CsvTable(path, "b.csv", texts=frozenset("a"))
+    table = CsvSource(path, "b.csv", texts=frozenset("a"))
     block = "LEFT(a, 1)" if blocked else None
 
     def alike(a: str, b: str) -> bool:
@@ -213,13 +213,13 @@ def test_pairs_of_many_names_equal_all_pairs(rows: int, folder: Path) -> None:
     from rapidfuzz.distance import DamerauLevenshtein
 
     from gravel.duplicates.near import near
-    from gravel.tables.csv import CsvTable
+    from gravel.sources.csv import CsvSource
 
     dice = random.Random(3)
     names = ["".join(dice.choice(["al", "bre", "cor", "dun", "els", "fjo"]) for _ in range(3)) for _ in range(rows)]
     slips = ["".join(char for char in name if dice.random() > 0.05) for name in names]
     write("b.csv", "a\n" + "".join(f"{name}\n" for name in slips if name))
-    found = near(CsvTable(folder / "b.csv", "b.csv"), "a", within=2)
+    found = near(CsvSource(folder / "b.csv", "b.csv"), "a", within=2)
     values = sorted(set(filter(None, slips)))
     matrix = process.cdist(values, values, scorer=DamerauLevenshtein.distance, score_cutoff=2)
     assert found.value_pairs == int((matrix <= 2).sum() - len(values)) // 2

@@ -254,7 +254,7 @@ def test_bytes_stay_bytes_and_mixed_columns_are_told(gravel: Any, figures: Any) 
 
 
 def test_a_file_that_changes_under_way_is_told(gravel: Any, monkeypatch: pytest.MonkeyPatch) -> None:
-    from gravel.tables.csv import reader
+    from gravel.sources.csv import reader
 
     write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n')
     for call in (["count", "t.csv", "--distinct", "a"], ["profile", "t.csv"], ["look", "t.csv", "--sort", "a"], ["compare", "t.csv", "t.csv", "--key", "a"],

@@ -126,8 +126,8 @@ def _ended_at(call: int, fault: str, folder: Path, *arguments: str) -> int:
 )
 def test_an_end_at_any_step_of_a_publication_loses_nothing(target: str, fault: str, folder: Path, gravel: Any, request: Any) -> None:
     """For every call at a run's end: afterwards the target is the old one or the new one, and the next run needs no hand."""
-    from gravel.tables.reference import open_table
-    from gravel.tables.table import scan
+    from gravel.sources.opening import open_table
+    from gravel.sources.source import scan
 
     if target == "postgresql":
         target = f"{request.getfixturevalue('postgresql')}#public.published"
@@ -185,7 +185,7 @@ def test_an_end_at_any_step_of_a_publication_loses_nothing(target: str, fault: s
 
 
 def test_two_runs_on_one_target_do_not_meet(folder: Path) -> None:
-    from gravel.tables.atomic_file import TargetLock
+    from gravel.sinks.atomic_file import TargetLock
 
     write("b.csv", "id,name\n1,gull\n")
     write("p.toml", PLAN)

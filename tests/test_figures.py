@@ -65,18 +65,18 @@ def _read(kind: Any, value: Any) -> Any:
 def test_profile_equals_its_definition(data: Any, tmp_path_factory: Any) -> None:
     from gravel.profiling.figures import column_figures
     from gravel.profiling.profile import profile
-    from gravel.tables.csv import pieces, reader
+    from gravel.sources.csv import reader, splitter
 
     names = [*KINDS, "text_2"]
     count = data.draw(st.integers(0, 30))
     columns = {name: data.draw(st.lists(KINDS[name.split("_")[0]], min_size=count, max_size=count)) for name in names}
     path = tmp_path_factory.mktemp("profile") / "t.csv"
     write(path, _csv(columns))
-    before, pieces.BLOCK = pieces.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
+    before, splitter.BLOCK = splitter.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
     try:
-        found = profile(reader.CsvTable(path, texts=frozenset(["text", "text_2"])))
+        found = profile(reader.CsvSource(path, texts=frozenset(["text", "text_2"])))
     finally:
-        pieces.BLOCK = before
+        splitter.BLOCK = before
     assert found.rows == count
     for one in found.columns:
         expected, told = _expected(one.name, columns[one.name]), column_figures(one, count, 5)
@@ -93,18 +93,18 @@ def test_profile_equals_its_definition(data: Any, tmp_path_factory: Any) -> None
 def test_count_and_look_equal_their_definitions(data: Any, tmp_path_factory: Any) -> None:
     from gravel.inspecting.count import count_table
     from gravel.inspecting.look import look
-    from gravel.tables.csv import pieces, reader
+    from gravel.sources.csv import reader, splitter
 
     count = data.draw(st.integers(1, 30))
     a, b, n = (data.draw(st.lists(kind, min_size=count, max_size=count)) for kind in (VALUES, VALUES, KINDS["integer"]))
     path = tmp_path_factory.mktemp("count") / "t.csv"
     write(path, _csv({"a": a, "b": b, "n": n}))
-    before, pieces.BLOCK = pieces.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
+    before, splitter.BLOCK = splitter.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
     try:
-        found = count_table(reader.CsvTable(path, texts=frozenset("ab")), ["a, b"], ["a"], ["n"] if any(n) else [])
-        view = look(reader.CsvTable(path, texts=frozenset("ab")), where="a < b OR b IS NULL", sort="a DESC, b", rows=None)
+        found = count_table(reader.CsvSource(path, texts=frozenset("ab")), ["a, b"], ["a"], ["n"] if any(n) else [])
+        view = look(reader.CsvSource(path, texts=frozenset("ab")), where="a < b OR b IS NULL", sort="a DESC, b", rows=None)
     finally:
-        pieces.BLOCK = before
+        splitter.BLOCK = before
     pairs = [(x, y) for x, y in zip(a, b, strict=True) if x is not None and y is not None]
     assert (found.distinct[0].distinct, found.distinct[0].null_rows) == (len(set(pairs)), count - len(pairs))
     keys = Counter(x for x in a if x is not None)

@@ -297,7 +297,7 @@ def test_cautions_count_the_rows_that_deserve_them_and_are_silent_once_followed(
         ",7,,10,,x,x\nnone,5,5,x,2023-02-28,old rope,y;z\n",
     )
     for block in (10, 4096):
-        monkeypatch.setattr("gravel.tables.csv.pieces.BLOCK", block)
+        monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", block)
         found = figures("try", "t.csv", f"made = {expression}")["cautions"]
         expected = [(rows, True)] if rows else []
         assert [(one["rows"], hint in one["hint"]) for one in found if one["caution"] == caution] == expected, found

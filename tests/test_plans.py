@@ -198,7 +198,7 @@ def _steps(draw: Any) -> list[dict[str, Any]]:
                      "fill": draw(st.sampled_from([[], ["l"], ["l", "a"]])), "conflicts": draw(st.sampled_from(["count", "set aside"]))}  # fmt: skip
             read = {"UPPER(a)": "a"}.get(BYS[step["pick"]][0], "n")
             read_too = {read, *(SORTS[one][0].split()[0] for one in step["sorts"])}
-            step["compared"] = [name for name in (step["fill"] or names) if name not in read_too | {"id"}]
+            step["compared"] = [name for name in names if name not in read_too | {"id"}]
         elif verb == "sort":
             step["sorts"] = draw(st.lists(st.integers(0, 3), min_size=1, max_size=2, unique=True))
         elif verb == "columns":
@@ -257,7 +257,7 @@ def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
     from gravel.plans.follow import follow
     from gravel.plans.model import read_plan
     from gravel.plans.run import Wish, clean
-    from gravel.tables.csv import pieces
+    from gravel.sources.csv import splitter
 
     folder = tmp_path_factory.mktemp("plan")
     shown = lambda value: "" if value is None else '"' + value + '"'  # noqa: E731
@@ -271,13 +271,13 @@ def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
     expected = Plain([dict(zip(NAMES, (n, *row), strict=True)) for n, row in enumerate(rows, 1)])
     for number, step in enumerate(steps, 1):
         expected.step(number, step)
-    before = pieces.BLOCK, external._SLICE, external.OUT
-    pieces.BLOCK, external._SLICE, external.OUT = block, 3, 5
+    before = splitter.BLOCK, external._SLICE, external.OUT
+    splitter.BLOCK, external._SLICE, external.OUT = block, 3, 5
     try:
         done = clean(read_plan(folder / "p.toml"), None, Wish(memory=memory))
         followed = follow(read_plan(folder / "p.toml"), range(1, len(rows) + 1), memory=memory)
     finally:
-        pieces.BLOCK, external._SLICE, external.OUT = before
+        splitter.BLOCK, external._SLICE, external.OUT = before
     for line in done.steps:
         assert line.count.balances
     assert done.good is not expected.stops

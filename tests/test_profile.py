@@ -129,21 +129,21 @@ def _expected(values: list[str | None]) -> dict[str, Any]:
 def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: Any) -> None:
     from gravel.profiling.figures import column_figures
     from gravel.profiling.profile import profile
-    from gravel.tables.csv import pieces, reader
+    from gravel.sources.csv import reader, splitter
 
     count = data.draw(st.integers(0, 40))
     some = data.draw(st.lists(TEXTS, min_size=1, max_size=12))  # few values again and again, so that counts grow
     columns = {name: data.draw(st.lists(st.sampled_from(some) if name == "a" else TEXTS, min_size=count, max_size=count)) for name in "ab"}
     path = tmp_path_factory.mktemp("profile") / "t.csv"
     write(path, _csv(columns))
-    before, pieces.BLOCK = pieces.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
+    before, splitter.BLOCK = splitter.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
     try:
         # Little memory: what is distinct goes to a file and comes back by ranges of hashes.
         found = profile(
-            reader.CsvTable(path, texts=frozenset("ab")), memory=data.draw(st.sampled_from([1, 400, 1 << 28])), today=date(2024, 4, 20)
+            reader.CsvSource(path, texts=frozenset("ab")), memory=data.draw(st.sampled_from([1, 400, 1 << 28])), today=date(2024, 4, 20)
         )
     finally:
-        pieces.BLOCK = before
+        splitter.BLOCK = before
     rows = list(zip(*columns.values(), strict=True))
     assert found.facts.repeated == len(rows) - len(set(rows))
     for one in found.columns:
@@ -252,14 +252,14 @@ def test_numbers_equal_numpys(values: list[float | int | None], data: Any, tmp_p
     from gravel.profiling import spread
     from gravel.profiling.figures import column_figures
     from gravel.profiling.profile import profile
-    from gravel.tables.csv import reader
+    from gravel.sources.csv import reader
 
     texts = [None if value is None else str(value) if isinstance(value, int) else f"{value:.2f}" for value in values]
     path = tmp_path_factory.mktemp("numbers") / "t.csv"
     write(path, "x,y\n" + "".join(f"{text or ''},1\n" for text in texts))
     before, spread.Ascending.SIZE = spread.Ascending.SIZE, data.draw(st.sampled_from([5, 2_000_000]))
     try:
-        found = profile(reader.CsvTable(path))
+        found = profile(reader.CsvSource(path))
     finally:
         spread.Ascending.SIZE = before
     _same_numbers(column_figures(found.columns[0], len(values), 5)["numbers"], [float(text) for text in texts if text is not None])
@@ -284,7 +284,7 @@ def test_the_rows_of_a_finding_are_those_its_command_shows(data: Any, tmp_path_f
     from gravel.inspecting.look import look
     from gravel.language.bind import Given
     from gravel.profiling.profile import profile
-    from gravel.tables.csv import reader
+    from gravel.sources.csv import reader
 
     count = data.draw(st.integers(1, 40))
     names = data.draw(st.lists(st.sampled_from(sorted(KINDS)), min_size=1, max_size=4, unique=True))
@@ -293,10 +293,10 @@ def test_the_rows_of_a_finding_are_those_its_command_shows(data: Any, tmp_path_f
     path = tmp_path_factory.mktemp("findings") / "t.csv"
     write(path, _csv(columns))
     today = date(2024, 4, 20)
-    for finding in profile(reader.CsvTable(path), today=today).findings:
+    for finding in profile(reader.CsvSource(path), today=today).findings:
         assert finding.rows > 0
         if finding.where:
-            view = look(reader.CsvTable(path), where=finding.where, rows=0, given=Given(today=today))
+            view = look(reader.CsvSource(path), where=finding.where, rows=0, given=Given(today=today))
             assert (view.matching, view.errors) == (finding.rows, 0), finding
 
 

@@ -144,8 +144,8 @@ def test_a_type_that_parquet_lacks_is_told_before_the_run(gravel: Any, figures: 
 @given(data=st.data(), rows=st.integers(0, 9), group=st.integers(1, 4))
 def test_every_type_of_parquet_and_arrow_is_read_as_it_is(data: Any, rows: int, group: int, tmp_path_factory: Any) -> None:
     from gravel.language.types import TEXT
-    from gravel.tables.reference import open_table
-    from gravel.tables.table import scan
+    from gravel.sources.opening import open_table
+    from gravel.sources.source import scan
 
     folder = tmp_path_factory.mktemp("stores")
     columns = {name: data.draw(st.lists(st.none() | values, min_size=rows, max_size=rows)) for name, (_, values, _) in KINDS.items()}

@@ -482,7 +482,7 @@ def test_conflicts_say_which_rows_others_changed(harbour: Harbour, gravel: Any, 
 def test_a_server_that_stops_leaves_the_data_as_it_was(postgresql: str, gravel: Any, folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """The connection is cut in mid-read, in mid-write and before commit: a clear error, no transaction left, the rows as they were."""
     from gravel.plans.placing import Placed
-    from gravel.tables.databases import postgresql as store
+    from gravel.stores.sql import postgresql as store
 
     harbour = Harbour("postgresql", postgresql)
     _boats(harbour, [(" gull ", n, None) for n in range(20)])
@@ -535,7 +535,7 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(postgresql: str, gravel: 
 
 
 def test_a_sqlite_file_that_is_locked_read_only_corrupt_or_in_use(folder: Path, gravel: Any, monkeypatch: pytest.MonkeyPatch) -> None:
-    from gravel.tables.databases import sqlite as store
+    from gravel.stores.sql import sqlite as store
 
     harbour = Harbour("sqlite", "h.db")
     harbour.run("PRAGMA journal_mode = WAL")
@@ -640,13 +640,13 @@ def test_a_database_is_the_same_whoever_asks_for_it(harbour: Harbour, gravel: An
 
 def test_a_database_hands_over_only_the_columns_that_are_wanted(harbour: Harbour, figures: Any) -> None:
     """Columns are fetched once each, in one order; what comes in another order is refused, not mixed up."""
-    from gravel.tables.databases.fetched import Fetched
-    from gravel.tables.reference import open_table
-    from gravel.tables.table import scan
+    from gravel.sources.opening import open_table
+    from gravel.sources.source import scan
+    from gravel.stores.sql.column_cache import SqlSource
 
     _boats(harbour, [(f"boat {n}", n % 7, "a;b") for n in range(1, 200)])
     fetched: list[list[str]] = []
-    real = Fetched._with
+    real = SqlSource._with
 
     def watched(self: Any, wanted: Any) -> Any:
         before = set(self._places)
@@ -656,7 +656,7 @@ def test_a_database_hands_over_only_the_columns_that_are_wanted(harbour: Harbour
         return made
 
     patch = pytest.MonkeyPatch()
-    patch.setattr(Fetched, "_with", watched)
+    patch.setattr(SqlSource, "_with", watched)
     assert figures("count", harbour.table(), "--key", "fee")["tables"][0]["key"]["repeated_rows"] == 199
     assert fetched == [["fee"]]
     fetched.clear()
@@ -679,7 +679,7 @@ def test_a_database_hands_over_only_the_columns_that_are_wanted(harbour: Harbour
     )
     # Another order: the columns would belong to other rows.
     mixed = open_table(harbour.table(), base=Path())
-    assert isinstance(mixed, Fetched)
+    assert isinstance(mixed, SqlSource)
     mixed._with([0])
     shuffled = mixed._fetch
 
@@ -799,7 +799,7 @@ def test_a_commit_without_an_answer_is_told_as_that(harbour: Any, gravel: Any, m
     import psycopg
     import sqlalchemy.exc
 
-    from gravel.tables.databases.database import Database
+    from gravel.stores.sql.transaction import Database
 
     _boats(harbour, [(f"boat {n}", n, None) for n in range(9)])
     _plan(harbour.table("boats"), "in place", "key = ['id']\n[[step]]\ndrop_rows = 'fee < 3'\n")

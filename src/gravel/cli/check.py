@@ -172,9 +172,9 @@ class _Aside:
     """Rows that do not hold, written beside their place until all are there."""
 
     def __init__(self, target: Path, columns: tuple[str, ...], read: set[Path], replace: bool) -> None:
-        from gravel.tables.atomic_file import Output
-        from gravel.tables.csv.writer import header
-        from gravel.tables.files import may_write, only_text
+        from gravel.sinks.atomic_file import Output
+        from gravel.sinks.csv import header
+        from gravel.sinks.files import may_write, only_text
 
         only_text(target)
         if target.resolve() in read:
@@ -186,7 +186,7 @@ class _Aside:
     def __call__(self, rows: Any, columns: list[Any], told: list[str]) -> None:
         import pyarrow as pa
 
-        from gravel.tables.csv.writer import encode
+        from gravel.sinks.csv import encode
 
         self._output.write(encode([pa.array([str(row) for row in rows], pa.string()), pa.array(told, pa.string()), *columns]))
 

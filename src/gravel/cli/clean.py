@@ -104,7 +104,7 @@ def _report(path: Path, done: Run, given: Given) -> None:
     from gravel.problems import CallProblem
     from gravel.profiling.profile import profile
     from gravel.reports.clean import write_page
-    from gravel.tables.reference import open_table
+    from gravel.sources.opening import open_table
 
     plan = done.bound
     own = {plan.target, plan.left_behind, record_path(plan.target), plan.file.path.resolve()}

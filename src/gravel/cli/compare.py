@@ -61,7 +61,7 @@ def compare(
     from gravel.comparing.compare import How
     from gravel.comparing.compare import compare as compare_tables
     from gravel.reports.page import may_write
-    from gravel.tables import files
+    from gravel.sinks import files
 
     how = How(ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where)
     given = given_by(param, today)
@@ -141,8 +141,8 @@ def _write(target: Path, found: Compared, every: Iterator[Difference]) -> None:
 
     import pyarrow as pa
 
-    from gravel.tables.atomic_file import Output
-    from gravel.tables.csv.writer import encode, header
+    from gravel.sinks.atomic_file import Output
+    from gravel.sinks.csv import encode, header
 
     output = Output(target, str(target))
     try:

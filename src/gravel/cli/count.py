@@ -57,7 +57,7 @@ def count(
     given = given_by(param, today) if distinct or total or param or today else None
     results = []
     from gravel.cli import render
-    from gravel.tables.reference import expanded
+    from gravel.sources.opening import expanded
 
     failed: list[Problem] = []
     for reference, several in [(one, len(found) > 1) for given_table in tables for found in [expanded(given_table)] for one in found]:

@@ -15,7 +15,7 @@ import typer
 
 if TYPE_CHECKING:
     from gravel.language.bind import Given
-    from gravel.tables.csv import CsvTable
+    from gravel.sources.source import Source
 
 
 class Format(str, Enum):  # noqa: UP042
@@ -108,16 +108,16 @@ def _members(given: Given, query: Any, text: str) -> Any:
 
 def open_reference(
     reference: str, delimiter: str | None, encoding: str | None, empty: Empty, texts: list[str] | None, bare: bool = False
-) -> CsvTable:  # fmt: skip
+) -> Source:  # fmt: skip
     """The table with its reading options; `bare`: only what it is and how many rows it has."""
-    from gravel.tables.reference import Reading, open_table
+    from gravel.sources.opening import ReadOptions, open_table
 
     sign = "\t" if delimiter in ("tab", "\\t") else delimiter
-    return open_table(reference, Reading(sign, encoding, empty is Empty.null, tuple(texts or ()), bare=bare))
+    return open_table(reference, ReadOptions(sign, encoding, empty is Empty.null, tuple(texts or ()), bare=bare))
 
 
 @contextmanager
-def progress(table: CsvTable, passes: int = 1) -> Iterator[None]:
+def progress(table: Source, passes: int = 1) -> Iterator[None]:
     """A bar on standard error while the table is read, if that takes over a second, and only on a terminal."""
     if not sys.stderr.isatty():
         yield

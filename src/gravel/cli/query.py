@@ -14,6 +14,7 @@ import typer
 from gravel import hidden
 from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Replace, Today, given_by, memory_of
 from gravel.problems import CallProblem, TableProblem
+from gravel.sources.csv import CsvSource
 
 if TYPE_CHECKING:
     from gravel.querying.relation import Relation
@@ -121,7 +122,7 @@ def _tables(given: list[str] | None, folder: Path | None) -> dict[str, str]:
 
     found: dict[str, str] = {}
     if folder is not None and folder.is_file():
-        from gravel.tables.reference import expanded
+        from gravel.sources.opening import expanded
 
         found |= {reference.rpartition("#")[2]: reference for reference in expanded(str(folder)) if "#" in reference}
     if folder is not None and not found:
@@ -161,14 +162,13 @@ def numbered(names: Sequence[str]) -> tuple[str, ...]:
 def _write(target: Path, found: Relation, texts: list[list[str | None]], replace: bool) -> None:
     import pyarrow as pa
 
-    from gravel.tables import files
-    from gravel.tables.arrow_file import keeps_arrow
-    from gravel.tables.atomic_file import Output, private_folder
-    from gravel.tables.content import compared, kept_type
-    from gravel.tables.csv.reader import CsvTable
-    from gravel.tables.csv.writer import encode, header
-    from gravel.tables.databases import is_database
-    from gravel.tables.table import scan
+    from gravel.ledger.fingerprint import compared, kept_type
+    from gravel.sinks import files
+    from gravel.sinks.arrow import keeps_arrow
+    from gravel.sinks.atomic_file import Output, private_folder
+    from gravel.sinks.csv import encode, header
+    from gravel.sources.source import scan
+    from gravel.stores.sql import is_database
 
     if is_database(str(target)):
         raise CallProblem(f"{target} is a table of a database, which a plan writes", hint='a plan with a step query = "…", or write a file')
@@ -188,7 +188,7 @@ def _write(target: Path, found: Relation, texts: list[list[str | None]], replace
         try:
             rows.write(header(found.names, sign) + encode([pa.array(column, pa.string()) for column in texts], sign))
             rows.close()
-            made = CsvTable(rows.path, str(target), delimiter=sign)
+            made = CsvSource(rows.path, str(target), delimiter=sign)
             counted = sum(scan(made, lambda batch: batch.count, []))
             if not plain:
                 columns = [(name, kept_type(kind)) for name, kind in zip(found.names, found.types, strict=True)]
@@ -210,10 +210,10 @@ def _write_typed(target: Path, found: Relation) -> None:
     import pyarrow as pa
 
     from gravel.engine.arrow_values import of_type, text_of
-    from gravel.tables import arrow_file
-    from gravel.tables.atomic_file import Output, private_folder
-    from gravel.tables.content import kept_type
-    from gravel.tables.files import arrow_type
+    from gravel.ledger.fingerprint import kept_type
+    from gravel.sinks import arrow as arrow_file
+    from gravel.sinks.atomic_file import Output, private_folder
+    from gravel.sinks.files import arrow_type
 
     kinds = [kept_type(kind) for kind in found.types]
     fields = [pa.field(name, arrow_type(kind)) for name, kind in zip(found.names, kinds, strict=True)]

@@ -18,7 +18,7 @@ from gravel.inspecting.cells import Cell, RowError
 from gravel.inspecting.drawing import drawn, sign
 from gravel.inspecting.drawing import percent as percent
 from gravel.problems import Problem
-from gravel.tables.table import Malformed
+from gravel.sources.source import Malformed
 
 if TYPE_CHECKING:
     from gravel.inspecting.cautions import BranchCount, Caution
@@ -112,7 +112,7 @@ def print_rows(form: str, headings: Sequence[str], columns: Sequence[Sequence[Ce
     if form == "csv":
         import pyarrow as pa
 
-        from gravel.tables.csv.writer import encode, header
+        from gravel.sinks.csv import encode, header
 
         sys.stdout.flush()
         sys.stdout.buffer.write(header(headings) + encode([pa.array(column, pa.string()) for column in texts]))

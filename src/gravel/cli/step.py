@@ -13,11 +13,11 @@ if TYPE_CHECKING:
     from gravel.language.bind import Given
     from gravel.plans.ledger import Sample
     from gravel.plans.rehearse import Rehearsal
-    from gravel.tables.csv import CsvTable
+    from gravel.sources.source import Source
 
 
 def try_step(
-    table: CsvTable | None, reference: str | None, plan: Path | None, step: str | None, given: Given, form: Format, color: bool
+    table: Source | None, reference: str | None, plan: Path | None, step: str | None, given: Given, form: Format, color: bool
 ) -> None:
     """Try a step given as TOML on a table, or a plan's step by its number. Raises CallProblem, Problems, TableProblem."""
     from gravel.cli import render

@@ -26,8 +26,7 @@ from gravel.language.types import NUMBERS, TEXT, Kind, Type, common
 from gravel.language.writing import quoted
 from gravel.problems import CallProblem, nearest
 from gravel.profiling.column_kind import is_identifier
-from gravel.tables.csv import CsvTable
-from gravel.tables.table import Batch, GuessFailed, Malformed, scan
+from gravel.sources.source import Batch, InferredTypeRefuted, Malformed, Source, scan
 
 EXAMPLES = 5
 
@@ -53,7 +52,7 @@ class How:
 _TRIED = 12  # columns of both sides that are tried as a key
 
 
-def proposed_key(before: CsvTable, after: CsvTable) -> str | None:
+def proposed_key(before: Source, after: Source) -> str | None:
     """A column that is a key of both tables, one that is called an identifier before others; None where there is none among the first."""
     both = [name for name in before.columns if name and name in after.columns]
     both = sorted(both, key=lambda name: not is_identifier(name))[:_TRIED]
@@ -89,7 +88,7 @@ class _Side:
 
 
 def compare(
-    before: CsvTable, after: CsvTable, key: Sequence[str] = (), how: How | None = None, given: Given | None = None
+    before: Source, after: Source, key: Sequence[str] = (), how: How | None = None, given: Given | None = None
 ) -> tuple[Compared, Iterator[Difference]]:
     """What differs between two tables, and every cell that does, fetched as it is asked for. Without a key rows are matched
     as a multiset. Raises Diagnostic, CallProblem, TableProblem."""
@@ -98,12 +97,12 @@ def compare(
         raise CallProblem("--within compares cells of rows that have a key", hint="--key COLUMN")
     try:
         return _compared(before, after, key, how, given, guess=True)
-    except GuessFailed:
+    except InferredTypeRefuted:
         return _compared(before, after, key, how, given, guess=False)
 
 
 def _compared(
-    before: CsvTable, after: CsvTable, key: Sequence[str], how: How, given: Given | None, *, guess: bool
+    before: Source, after: Source, key: Sequence[str], how: How, given: Given | None, *, guess: bool
 ) -> tuple[Compared, Iterator[Difference]]:  # fmt: skip
     columns, lost, gained, types = _columns(before, after, how, guess)
     keyed = [_key(columns, before, name) for name in key]
@@ -129,7 +128,7 @@ def _compared(
 
 
 def _columns(
-    before: CsvTable, after: CsvTable, how: How, guess: bool
+    before: Source, after: Source, how: How, guess: bool
 ) -> tuple[list[_Column], tuple[str, ...], tuple[str, ...], tuple[tuple[str, str, str], ...]]:
     """The columns of both sides, those of one alone, and those whose types differ."""
     pairs = dict(how.pairs)
@@ -161,7 +160,7 @@ def _columns(
     return columns, lost, gained, tuple(types)
 
 
-def _key(columns: list[_Column], before: CsvTable, name: str) -> int:
+def _key(columns: list[_Column], before: Source, name: str) -> int:
     place = find_column(tree.Name(0, len(name), name), before.columns, name)
     found = next((at for at, column in enumerate(columns) if column.before == place), None)
     if found is None:
@@ -170,7 +169,7 @@ def _key(columns: list[_Column], before: CsvTable, name: str) -> int:
 
 
 # -- reading a side
-def _side(table: CsvTable, at: int, columns: list[_Column], keyed: list[int], how: How, given: Given | None) -> _Side:
+def _side(table: Source, at: int, columns: list[_Column], keyed: list[int], how: How, given: Given | None) -> _Side:
     condition, scope = _condition(table, how, given)
 
     def work(batch: Batch) -> tuple[Batch, np.ndarray, np.ndarray, np.ndarray, list[np.ndarray], dict[int, np.ndarray]]:
@@ -226,7 +225,7 @@ def _number(values: Any, column: _Column) -> np.ndarray:
     return whole.astype(object) if len(whole) and max(abs(int(whole.min())), abs(int(whole.max()))) >= 2**62 else whole
 
 
-def _condition(table: CsvTable, how: How, given: Given | None) -> tuple[nodes.Expression | None, Scope]:
+def _condition(table: Source, how: How, given: Given | None) -> tuple[nodes.Expression | None, Scope]:
     if how.where is None:
         return None, Scope((), (), frozenset(), given or Given())
     scope = scope_of(table, columns_named([(parse.expression(how.where), how.where)], table.columns), given)
@@ -319,7 +318,7 @@ def _close(a: np.ndarray, b: np.ndarray, column: _Column, how: How) -> np.ndarra
 
 
 # -- what is shown
-def _texts(table: CsvTable, rows: np.ndarray, places: Sequence[int]) -> dict[int, tuple[str | None, ...]]:
+def _texts(table: Source, rows: np.ndarray, places: Sequence[int]) -> dict[int, tuple[str | None, ...]]:
     """Texts of some columns of some source rows."""
     found: dict[int, tuple[str | None, ...]] = {}
     if not len(rows):
@@ -335,7 +334,7 @@ def _texts(table: CsvTable, rows: np.ndarray, places: Sequence[int]) -> dict[int
 
 
 def _differences(
-    before: CsvTable, after: CsvTable, columns: list[_Column], keyed: list[int], sides: list[_Side], one: np.ndarray, two: np.ndarray,
+    before: Source, after: Source, columns: list[_Column], keyed: list[int], sides: list[_Side], one: np.ndarray, two: np.ndarray,
     differs: list[np.ndarray], most: int | None,
 ) -> Iterator[Difference]:  # fmt: skip
     """Cells that differ, column by column in the order of before's rows; of each column the first `most`."""
@@ -352,7 +351,7 @@ def _differences(
                 yield Difference(tuple(key), column.name, text, now[b][0], a, b)
 
 
-def _alone(table: CsvTable, columns: list[_Column], keyed: list[int], side: int, read: _Side, places: np.ndarray) -> tuple[Alone, ...]:
+def _alone(table: Source, columns: list[_Column], keyed: list[int], side: int, read: _Side, places: np.ndarray) -> tuple[Alone, ...]:
     rows = read.rows[places[:EXAMPLES]]
     keys = [(columns[at].before, columns[at].after)[side] for at in keyed]
     every = list(range(len(table.columns)))

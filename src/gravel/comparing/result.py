@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from gravel.tables.table import Malformed
+from gravel.sources.source import Malformed
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pyarrow as pa
 
-from gravel.tables.csv.writer import encode, header
+from gravel.sinks.csv import encode, header
 
 FIRST = ["Alva", "Bero", "Cilla", "Dorrit", "Enna", "Fjodor", "Gesa", "Hanno", "Ilka", "Jorun", "Kaja", "Lasse", "Mirja",
          "Nils-Aage", "Orla", "Päivi", "Quirin", "Runa", "Søren", "Tilda", "Ulrik", "Vesna", "Wiebke", "Ysolde", "Zora"]  # fmt: skip

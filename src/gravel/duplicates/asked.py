@@ -17,8 +17,7 @@ from gravel.inspecting.binding import frame_of
 from gravel.language import nodes, parse
 from gravel.language.bind import Scope, bind
 from gravel.language.types import TEXT
-from gravel.tables.csv import CsvTable
-from gravel.tables.table import Batch
+from gravel.sources.source import Batch, Source
 
 Pair = tuple[np.ndarray, np.ndarray]  # two independent hashes
 
@@ -27,7 +26,7 @@ Pair = tuple[np.ndarray, np.ndarray]  # two independent hashes
 class Asked:
     """What is asked, bound; `texts` are the expressions of each rung, `spellings` the looser ones bound to a text of their own."""
 
-    table: CsvTable
+    table: Source
     on: tuple[str, ...]
     scope: Scope
     bound: list[nodes.Expression]

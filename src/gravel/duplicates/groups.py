@@ -20,8 +20,7 @@ from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.language import parse, tree
 from gravel.language.bind import Given, bind, find_column
 from gravel.problems import CallProblem, nearest
-from gravel.tables.csv import CsvTable
-from gravel.tables.table import Batch, Malformed, scan
+from gravel.sources.source import Batch, Malformed, Source, scan
 
 MEMORY = 256 << 20
 _BYTES = 200  # that a distinct combination takes, with its hashes on every rung
@@ -50,7 +49,7 @@ class _Counts:
 
 
 def duplicates(
-    table: CsvTable, on: Sequence[str] = (), *, key: Sequence[str] = (), rung: str = "equal", null_equal: bool = False, least: int = 2,
+    table: Source, on: Sequence[str] = (), *, key: Sequence[str] = (), rung: str = "equal", null_equal: bool = False, least: int = 2,
     shown: int | None = 10, given: Given | None = None, memory: int = MEMORY,
 ) -> Duplicates:  # fmt: skip
     """Find the groups of rows that are equal in all of `on` (none: in all columns, NULL like NULL) at a rung of the ladder.
@@ -83,7 +82,7 @@ def duplicates(
     )  # fmt: skip
 
 
-def _asked(table: CsvTable, on: Sequence[str], given: Given | None, null_equal: bool) -> Asked:
+def _asked(table: Source, on: Sequence[str], given: Given | None, null_equal: bool) -> Asked:
     whole = not on
     texts = tuple(on) if on else tuple(_quoted(name) for name in table.columns)
     syntax = [(parse.expression(text), text) for text in texts]
@@ -101,7 +100,7 @@ def _quoted(name: str) -> str:
     return quoted(name)
 
 
-def _position(table: CsvTable, name: str) -> int:
+def _position(table: Source, name: str) -> int:
     return find_column(tree.Name(0, len(name), name), table.columns, name)
 
 

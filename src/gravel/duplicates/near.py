@@ -23,8 +23,7 @@ from gravel.language.functions.casts import to_text
 from gravel.language.types import TEXT
 from gravel.problems import CallProblem
 from gravel.querying.relation import codes_of
-from gravel.tables.csv import CsvTable
-from gravel.tables.table import Batch, Malformed, scan
+from gravel.sources.source import Batch, Malformed, Source, scan
 
 _VARIANTS = 24_000_000  # hashes of shortened texts held at once
 _LONG = 48  # characters beyond which the shortened texts of a value are too many
@@ -74,7 +73,7 @@ class Near:
 
 
 def near(
-    table: CsvTable, text: str, *, within: int | None = None, alike: float | None = None, block: str | None = None,
+    table: Source, text: str, *, within: int | None = None, alike: float | None = None, block: str | None = None,
     key: Sequence[str] = (), shown: int | None = 10, given: Given | None = None,
 ) -> Near:  # fmt: skip
     """Pairs of rows whose values of an expression differ by at most `within` edits (2 if neither is given), or are `alike` to that
@@ -162,7 +161,7 @@ class _Rows:
                     yield Pair(int(self.numbers[first]), int(self.numbers[last]), texts[0], texts[1], a_key, b_key, measure)
 
 
-def _read(table: CsvTable, text: str, block: str | None, key: Sequence[str], given: Given | None) -> _Rows:
+def _read(table: Source, text: str, block: str | None, key: Sequence[str], given: Given | None) -> _Rows:
     syntax = [(parse.expression(one), one) for one in (text, block) if one is not None]
     scope = scope_of(table, columns_named(syntax, table.columns), given)
     with explaining(table, scope):

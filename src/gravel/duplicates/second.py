@@ -19,7 +19,7 @@ from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
 from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind
-from gravel.tables.table import Batch, scan
+from gravel.sources.source import Batch, scan
 
 _SPELLINGS = 6
 _NOTHING = tree.Name(0, 0, "")

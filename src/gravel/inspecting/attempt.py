@@ -24,7 +24,7 @@ from gravel.language.errors import sqlstate
 from gravel.language.functions.casts import to_text
 from gravel.language.functions.operators import distinct
 from gravel.language.types import Type
-from gravel.tables.table import Batch, Malformed, Table, scan
+from gravel.sources.source import Batch, Malformed, Source, scan
 
 EXAMPLES = 10
 
@@ -73,7 +73,7 @@ class Trial:
     remarks: tuple[str, ...] = ()
 
 
-def attempt(table: Table, assignments: Sequence[str], given: Given | None = None) -> Trial:
+def attempt(table: Source, assignments: Sequence[str], given: Given | None = None) -> Trial:
     """Try assignments; each reads the row as it is in the table. Raises Diagnostic, TableProblem."""
     parsed = [parse.assignment(text) for text in assignments]
     syntax = [(one.expression, text) for one, text in zip(parsed, assignments, strict=True)]

@@ -15,7 +15,7 @@ from gravel.language.bind import Given, Scope, find_column
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import to_text
 from gravel.language.types import BOOLEAN, TEXT, Target
-from gravel.tables.table import Batch, Table, scan
+from gravel.sources.source import Batch, Source, scan
 
 
 def columns_named(syntax: Iterable[tuple[object, str]], columns: Sequence[str], others: Sequence[str] = ()) -> list[int]:
@@ -29,7 +29,7 @@ def columns_named(syntax: Iterable[tuple[object, str]], columns: Sequence[str], 
     return sorted(index for index in found if index < len(columns))
 
 
-def scope_of(table: Table, wanted: Sequence[int], given: Given | None = None) -> Scope:
+def scope_of(table: Source, wanted: Sequence[int], given: Given | None = None) -> Scope:
     """The table's columns as a scope, with types for the wanted ones (TEXT stands for the others)."""
     known = table.types(wanted)
     types = tuple(known.get(index, TEXT) for index in range(len(table.columns)))
@@ -38,7 +38,7 @@ def scope_of(table: Table, wanted: Sequence[int], given: Given | None = None) ->
     return Scope(tuple(table.columns), types, declared, given or Given())
 
 
-def note_types(table: Table, read: Iterable[int]) -> None:
+def note_types(table: Source, read: Iterable[int]) -> None:
     """Note which of the columns that expressions read are of types that the language has not."""
     for at in read:
         field = table.fields.get(at)
@@ -54,7 +54,7 @@ def frame_of(batch: Batch, scope: Scope) -> Frame:
 
 
 @contextmanager
-def explaining(table: Table, scope: Scope) -> Iterator[None]:
+def explaining(table: Source, scope: Scope) -> Iterator[None]:
     """Binding whose mistakes of type are told with how many rows of the table the proposed cast would not fit."""
     try:
         yield
@@ -64,7 +64,7 @@ def explaining(table: Table, scope: Scope) -> Iterator[None]:
         raise
 
 
-def _misfits(table: Table, scope: Scope, operand: nodes.Expression, target: Target) -> str:
+def _misfits(table: Source, scope: Scope, operand: nodes.Expression, target: Target) -> str:
     fits = nodes.Cast(BOOLEAN, operand.start, operand.end, operand, target, "FITS")
     read = reads([operand], len(table.columns))
     if not read:

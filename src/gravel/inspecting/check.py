@@ -23,7 +23,7 @@ from gravel.language.diagnostics import Diagnostic
 from gravel.language.errors import meaning, sqlstate
 from gravel.language.types import Kind
 from gravel.problems import DataProblem
-from gravel.tables.table import Batch, Malformed, Table, scan
+from gravel.sources.source import Batch, Malformed, Source, scan
 
 EXAMPLES = 5
 _NAMED = re.compile(r"\s*([^\W\d][\w \-]*?)\s*:\s+(?=\S)")
@@ -123,7 +123,7 @@ class _Whole:
 
 
 def check(
-    table: Table,
+    table: Source,
     conditions: Sequence[tuple[str, str]],
     *,
     unknown_fails: bool = False,

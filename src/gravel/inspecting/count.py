@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING
 
-from gravel.tables.table import Malformed, Table, scan
+from gravel.sources.source import Malformed, Source, scan
 
 if TYPE_CHECKING:
     from gravel.language.bind import Given
@@ -61,7 +61,7 @@ class TableCount:
 
 
 def count_table(
-    table: Table, distinct: Sequence[str] = (), key: Sequence[str] = (), totals: Sequence[str] = (), given: Given | None = None
+    table: Source, distinct: Sequence[str] = (), key: Sequence[str] = (), totals: Sequence[str] = (), given: Given | None = None
 ) -> TableCount:
     """Count a table in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what cannot be read."""
     if distinct or key or totals:
@@ -77,6 +77,6 @@ def count_table(
     return TableCount(table.name, rows, len(table.columns), len(bad), (), (), (), tuple(bad), tuple(table.notes), *by_store(table))
 
 
-def by_store(table: Table) -> tuple[tuple[str, ...] | None, tuple[str, ...]]:
+def by_store(table: Source) -> tuple[tuple[str, ...] | None, tuple[str, ...]]:
     """A table's key and columns without NULL, where its database knows them."""
     return (table.store_key if table.snapshot else None), table.not_null

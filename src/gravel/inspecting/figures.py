@@ -21,10 +21,12 @@ from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.types import NUMBERS, Kind, Type
-from gravel.tables.table import Batch, Malformed, Table, scan
+from gravel.sources.source import Batch, Malformed, Source, scan
 
 
-def count_with_figures(table: Table, distinct: Sequence[str], key: Sequence[str], totals: Sequence[str], given: Given | None) -> TableCount:
+def count_with_figures(
+    table: Source, distinct: Sequence[str], key: Sequence[str], totals: Sequence[str], given: Given | None
+) -> TableCount:
     """Count a table with what is asked for, in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what cannot be read."""
     lists = [(parse.expression_list(text), text) for text in distinct]
     sums = [(parse.expression(text), text) for text in totals]

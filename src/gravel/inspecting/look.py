@@ -22,7 +22,7 @@ from gravel.language.bind import Given, Scope, bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.ordering import sortable
 from gravel.language.types import TEXT, Type
-from gravel.tables.table import Batch, Malformed, Table, scan
+from gravel.sources.source import Batch, Malformed, Source, scan
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ class View:
 
 
 def look(
-    table: Table,
+    table: Source,
     *,
     columns: str | None = None,
     where: str | None = None,
@@ -152,7 +152,7 @@ class _Plan:
 
     def __init__(
         self,
-        table: Table,
+        table: Source,
         scope: Scope,
         test: Any,
         computed: list[nodes.Expression],

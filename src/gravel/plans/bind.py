@@ -22,16 +22,15 @@ from gravel.plans.steps import BoundPlan, BoundStep, BoundTotal, Column, record_
 from gravel.plans.verbs import VERBS
 from gravel.problems import CallProblem, Problem, Problems
 from gravel.querying.members import members_of
-from gravel.tables import files
-from gravel.tables.csv import CsvTable
-from gravel.tables.databases import is_database, parted
-from gravel.tables.reference import Reading, open_table
-from gravel.tables.table import Malformed
+from gravel.sinks import files
+from gravel.sources.opening import ReadOptions, open_table
+from gravel.sources.source import Malformed, Source
+from gravel.stores.sql import is_database, parted
 
 
 def bind_plan(plan: PlanFile, given: Given | None = None, *, guess: bool = False) -> BoundPlan:
     """Open the plan's table and bind its steps; with `guess` to types that the first rows suggest, which reading may
-    refute by GuessFailed. Raises Problems with all mistakes, TableProblem."""
+    refute by InferredTypeRefuted. Raises Problems with all mistakes, TableProblem."""
     table, declared = _open(plan)
     given = Given() if given is None else given
     given = replace(given, parameters={**from_plan(plan.model.params), **given.parameters})
@@ -44,7 +43,7 @@ def bind_plan(plan: PlanFile, given: Given | None = None, *, guess: bool = False
     return _bind(plan, table, declared, given, table.types)
 
 
-def _typed(plan: PlanFile, table: CsvTable) -> bool:
+def _typed(plan: PlanFile, table: Source) -> bool:
     """Whether the output has types of its own, which are those of all values."""
     try:
         return destination_of(plan, table).typed
@@ -52,14 +51,14 @@ def _typed(plan: PlanFile, table: CsvTable) -> bool:
         return False  # told when the plan is bound
 
 
-def _tell_malformed(table: CsvTable, name: str, malformed: Sequence[Malformed]) -> None:
+def _tell_malformed(table: Source, name: str, malformed: Sequence[Malformed]) -> None:
     """Records that a subquery's table has and that are no rows."""
     told = f"the subquery's {name} has {len(malformed):,} malformed records, which are no rows"
     if told not in table.notes:
         table.notes.append(told)
 
 
-def _open(plan: PlanFile) -> tuple[CsvTable, dict[str, Type]]:
+def _open(plan: PlanFile) -> tuple[Source, dict[str, Type]]:
     model, folder = plan.model, plan.path.parent
     mistakes: list[Problem] = []
     declared = {}
@@ -78,7 +77,7 @@ def _open(plan: PlanFile) -> tuple[CsvTable, dict[str, Type]]:
         raise Problems(by_line(mistakes))
     delimiter = "\t" if model.delimiter == "tab" else model.delimiter
     try:
-        table = open_table(model.table, Reading(delimiter, model.encoding, model.empty == "null", (), declared), folder)
+        table = open_table(model.table, ReadOptions(delimiter, model.encoding, model.empty == "null", (), declared), folder)
     except CallProblem as problem:
         column = next((name for name in model.types if f"column {name}" in problem.message), "")
         problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('delimiter')}"
@@ -87,7 +86,7 @@ def _open(plan: PlanFile) -> tuple[CsvTable, dict[str, Type]]:
 
 
 def _bind(
-    plan: PlanFile, table: CsvTable, declared: dict[str, Type], given: Given, types: Callable[[list[int]], dict[int, Type]]
+    plan: PlanFile, table: Source, declared: dict[str, Type], given: Given, types: Callable[[list[int]], dict[int, Type]]
 ) -> BoundPlan:
     model = plan.model
     binder = Binder(plan, table, given, declared=frozenset(declared))

@@ -15,7 +15,7 @@ from gravel.language.diagnostics import Diagnostic
 from gravel.plans.model import PlanFile, Step
 from gravel.plans.steps import Column, names_of
 from gravel.problems import CallProblem, Problem
-from gravel.tables.csv import CsvTable
+from gravel.sources.source import Source
 
 T = TypeVar("T")
 Path = tuple[str | int, ...]
@@ -38,7 +38,7 @@ class Binder:
     """A plan's steps being bound, one after another: the columns under way, what was parsed, the mistakes so far."""
 
     plan: PlanFile
-    table: CsvTable
+    table: Source
     given: Given
     columns: tuple[Column, ...] = ()
     declared: frozenset[str] = frozenset()

@@ -18,11 +18,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.language.types import TEXT
+from gravel.ledger.fingerprint import canonical, kept_type
 from gravel.plans.steps import BoundPlan
 from gravel.problems import DataProblem
-from gravel.tables.content import canonical, kept_type
-from gravel.tables.csv import CsvTable
-from gravel.tables.table import scan
+from gravel.sources.source import Source, scan
 
 
 @dataclass
@@ -73,7 +72,7 @@ class Changes:
         return f"{self.updated:,} rows changed ({cells:,} cells), {self.deleted:,} deleted, {self.inserted:,} inserted"
 
 
-def changes_of(plan: BoundPlan, output: CsvTable, numbers: np.ndarray) -> Changes:
+def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> Changes:
     """Compare the output with the plan's table; `numbers`: the source row of each row of the output, 0 for a made one. Raises
     DataProblem where a step has changed a key."""
     table = plan.table
@@ -140,7 +139,7 @@ def _other(new: Any, was: Any) -> np.ndarray:
     return known | (pc.is_null(new).to_numpy(zero_copy_only=False) != pc.is_null(was).to_numpy(zero_copy_only=False))
 
 
-def _mapped(table: CsvTable, path: Path) -> tuple[Any, np.ndarray]:
+def _mapped(table: Source, path: Path) -> tuple[Any, np.ndarray]:
     """The source's rows as they are in a file in temporary memory, and their numbers."""
     schema = pa.schema([(name, pa.string()) for name in table.columns])
     numbers = []

@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from gravel.problems import CallProblem
-from gravel.tables import files
-from gravel.tables.csv import CsvTable
-from gravel.tables.databases import is_database, is_server, parted, same_server
+from gravel.sinks import files
+from gravel.sources.source import Source
+from gravel.stores.sql import is_database, is_server, parted, same_server
 
 if TYPE_CHECKING:
     from gravel.plans.model import PlanFile
@@ -49,7 +49,7 @@ class Destination:
         return self.kind in ("table", IN_PLACE)
 
 
-def destination_of(plan: PlanFile, table: CsvTable) -> Destination:
+def destination_of(plan: PlanFile, table: Source) -> Destination:
     """What a plan's `write` and `left_behind` name. Raises CallProblem."""
     model, folder = plan.model, plan.path.parent
     beside = plan.path.resolve().with_suffix(".csv")
@@ -105,7 +105,7 @@ def _with_left(plan: PlanFile, made: Destination) -> Destination:
 
 
 def _shown(reference: str) -> str:
-    from gravel.tables.databases.database import masked
+    from gravel.stores.sql.transaction import masked
 
     if not is_server(reference):
         return reference

@@ -13,8 +13,8 @@ from gravel.inspecting.attempt import Trial
 from gravel.language import parse
 from gravel.language.types import Kind, Type
 from gravel.plans.model import read_plan
-from gravel.tables.csv import CsvTable
-from gravel.tables.files import ENDINGS, PACKED
+from gravel.sinks.files import ENDINGS, PACKED
+from gravel.sources.source import Source
 
 
 def step_text(trial: Trial) -> str:
@@ -48,13 +48,13 @@ def _string(text: str) -> Any:
     return tomlkit.string(text, multiline="\n" in text)
 
 
-def add_step(path: Path, table: CsvTable, trial: Trial, note: str) -> int:
+def add_step(path: Path, table: Source, trial: Trial, note: str) -> int:
     """Append a trial's step to a plan, or begin one; the step's number. The types its expressions were bound to go
     under [types] where they are new. Raises what reading the plan raises, TableProblem if it cannot be written."""
     return _append(path, table, _step(trial, note), trial)
 
 
-def _append(path: Path, table: CsvTable, new: Any, trial: Trial | None) -> int:
+def _append(path: Path, table: Source, new: Any, trial: Trial | None) -> int:
     """Append the step of a document to a plan; what a trial was bound to is stated."""
     import tomlkit
 
@@ -98,7 +98,7 @@ def _toml(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)
 
 
-def add_text(path: Path, table: CsvTable, step: str, note: str) -> int:
+def add_text(path: Path, table: Source, step: str, note: str) -> int:
     """Append a step given as TOML to a plan, or begin one; the step's number. Raises as add_step does."""
     import tomlkit
 
@@ -123,7 +123,7 @@ class Mending:
     note: str
 
 
-def begin_plan(path: Path, table: CsvTable, mendings: Sequence[Mending], key: list[str], types: dict[str, Type]) -> None:
+def begin_plan(path: Path, table: Source, mendings: Sequence[Mending], key: list[str], types: dict[str, Type]) -> None:
     """Write a new plan with a step for each mending, that states the types of the columns it reads. Raises TableProblem
     if it cannot be written."""
     import tomlkit
@@ -152,7 +152,7 @@ def begin_plan(path: Path, table: CsvTable, mendings: Sequence[Mending], key: li
     _write(path, tomlkit.dumps(document))
 
 
-def _begun(path: Path, table: CsvTable) -> Any:
+def _begun(path: Path, table: Source) -> Any:
     """The head of a new plan: what it reads and writes."""
     import tomlkit
 
@@ -184,7 +184,7 @@ def _free(folder: Path, target: Path) -> Path:
 
 def _write(path: Path, text: str) -> None:
     """Put a plan in its place, whole or not at all."""
-    from gravel.tables.atomic_file import write_whole
+    from gravel.sinks.atomic_file import write_whole
 
     write_whole(path, unmarked(text))
 
@@ -198,7 +198,7 @@ def _inline(values: dict[str, Any]) -> Any:
     return made
 
 
-def _reading(document: Any, table: CsvTable) -> None:
+def _reading(document: Any, table: Source) -> None:
     """What the file was read with, where that is not what a plan would find by itself."""
     if table.dialect.encoding != "utf-8":
         document.add("encoding", table.dialect.encoding)

@@ -16,15 +16,15 @@ from gravel.engine.hashing import combined
 from gravel.engine.parallel import ordered_map
 from gravel.inspecting.aggregates import Part, State, part_of
 from gravel.language.functions.buffers import body
+from gravel.ledger.checksum import Signing
+from gravel.ledger.fingerprint import Content
 from gravel.plans.errors import settle
 from gravel.plans.keys import KeyPart, KeyState, key_part, key_values
 from gravel.plans.ledger import SAMPLES, Gone, StepCount
 from gravel.plans.rows import Rows, together
 from gravel.plans.steps import BoundPlan, BoundStep, Context, Left, Outcome, RowAction, TableAction
 from gravel.plans.trail import Trail
-from gravel.tables.content import Content
-from gravel.tables.signing import Signing
-from gravel.tables.table import Malformed
+from gravel.sources.source import Malformed
 
 MEMORY = 1 << 30
 

@@ -18,7 +18,7 @@ from gravel.plans.model import PlanFile
 from gravel.plans.steps import BoundPlan, TableAction
 from gravel.plans.trail import Event
 from gravel.problems import CallProblem
-from gravel.tables.table import Batch, GuessFailed, scan
+from gravel.sources.source import Batch, InferredTypeRefuted, scan
 
 LEAVES = ("dropped", "merged", "set aside", "failed")
 
@@ -61,7 +61,7 @@ def follow(
     CallProblem for a row that is not there, TableProblem."""
     try:
         return _follow(bind_plan(plan_file, given, guess=where is None), rows, where, most, memory, given)
-    except GuessFailed:
+    except InferredTypeRefuted:
         return _follow(bind_plan(plan_file, given), rows, where, most, memory, given)
 
 

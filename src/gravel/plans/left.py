@@ -10,9 +10,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.plans.steps import Left, same
-from gravel.tables.csv.dialect import Dialect
-from gravel.tables.csv.writer import encode
-from gravel.tables.table import Malformed
+from gravel.sinks.csv import encode
+from gravel.sources.dialect import Dialect
+from gravel.sources.source import Malformed
 
 LEFT_COLUMNS = (
     "gravel_row", "gravel_path", "gravel_step", "gravel_outcome", "gravel_reason", "gravel_sqlstate", "gravel_column", "gravel_into",

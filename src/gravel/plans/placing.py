@@ -14,6 +14,7 @@ import pyarrow as pa
 
 from gravel.engine.hashing import combined
 from gravel.language.types import BINARY, TEXT, Type
+from gravel.ledger.fingerprint import Content, compared, content_of, kept_type, what_differs
 from gravel.plans.changes import Changes, changes_of
 from gravel.plans.destination import IN_PLACE, Destination
 from gravel.plans.ledger import Proof
@@ -21,12 +22,11 @@ from gravel.plans.left import LEFT_COLUMNS
 from gravel.plans.result_rows import TypedRows
 from gravel.plans.steps import BoundPlan
 from gravel.problems import CallProblem, DataProblem, TableProblem
-from gravel.tables import arrow_file, files
-from gravel.tables.atomic_file import Output
-from gravel.tables.content import Content, compared, content_of, kept_type, what_differs
-from gravel.tables.csv import CsvTable
-from gravel.tables.databases import open_database
-from gravel.tables.table import scan
+from gravel.sinks import arrow as arrow_file
+from gravel.sinks import files
+from gravel.sinks.atomic_file import Output
+from gravel.sources.source import Source, scan
+from gravel.stores.sql import open_database
 
 Columns = list[tuple[str, Type]]
 
@@ -134,7 +134,7 @@ def _alone(base: Any, table: str) -> None:
         raise CallProblem(told, hint="write a table of another name, or change this one in place")
 
 
-def into_file(plan: BoundPlan, rows: CsvTable, scratch: Path | None) -> Placed:
+def into_file(plan: BoundPlan, rows: Source, scratch: Path | None) -> Placed:
     """The rows in a file that keeps types, beside its target. Raises TableProblem, DataProblem."""
     to, columns = plan.destination, store_columns(plan)
     output = Output(to.home, to.shown, scratch)
@@ -167,7 +167,7 @@ def into_typed_file(plan: BoundPlan, result: TypedRows, scratch: Path | None) ->
     return placed
 
 
-def _same_types(plan: BoundPlan, fields: Sequence[Any], again: CsvTable, untouched: dict[str, Any]) -> list[Proof]:
+def _same_types(plan: BoundPlan, fields: Sequence[Any], again: Source, untouched: dict[str, Any]) -> list[Proof]:
     """The types of the columns that no step touched, as the file that was written has them."""
     if not untouched:
         return []
@@ -185,12 +185,12 @@ def _same_types(plan: BoundPlan, fields: Sequence[Any], again: CsvTable, untouch
     return [Proof("columns that no step touched have the same types", not wrong, detail)]
 
 
-def _same(rows: CsvTable, again: CsvTable, columns: Columns, shown: str) -> tuple[Proof, Content]:
+def _same(rows: Source, again: Source, columns: Columns, shown: str) -> tuple[Proof, Content]:
     same, detail, stored = compared(rows, again, columns)
     return Proof(f"{shown} holds what was proved", same, detail), stored
 
 
-def into_table(plan: BoundPlan, rows: CsvTable, left: CsvTable | None, backup: str | None) -> Placed:
+def into_table(plan: BoundPlan, rows: Source, left: Source | None, backup: str | None) -> Placed:
     """The rows in a new table of a database. Raises TableProblem, DataProblem."""
     to, columns = plan.destination, store_columns(plan)
     base = open_database(to.reference, plan.file.path.parent)
@@ -282,7 +282,7 @@ def _kept(base: Any, table: str, backup: str) -> Proof:
     return Proof(f"{backup} holds the rows as they were", same, f"{kept.rows:,} rows copied of {rows.rows:,}, compared by value")
 
 
-def _left_rows(base: Any, name: str, left: CsvTable, drop: bool) -> Proof:
+def _left_rows(base: Any, name: str, left: Source, drop: bool) -> Proof:
     columns: Columns = [(one, TEXT) for one in left.columns]
     if drop and base.has(name):
         base.drop(name)
@@ -296,7 +296,7 @@ def _left_rows(base: Any, name: str, left: CsvTable, drop: bool) -> Proof:
     return Proof("the table of rows left behind has them all", counted == given and proof.holds, f"{counted:,} rows; {proof.detail}")
 
 
-def in_place(plan: BoundPlan, rows: CsvTable, numbers: np.ndarray, read: Content, left: CsvTable | None, backup: str | None) -> Placed:
+def in_place(plan: BoundPlan, rows: Source, numbers: np.ndarray, read: Content, left: Source | None, backup: str | None) -> Placed:
     """The cells that differ, written into the plan's own table. `read`: the table's content when it was read. Raises TableProblem,
     DataProblem."""
     to = plan.destination
@@ -366,7 +366,7 @@ def _still_referring(before: dict[str, tuple[int, str]], after: dict[str, tuple[
     return Proof("tables that refer to it are as they were", not lost, told)
 
 
-def _done(base: Any, to: Destination, changes: Changes, plan: BoundPlan, now: CsvTable) -> Proof:
+def _done(base: Any, to: Destination, changes: Changes, plan: BoundPlan, now: Source) -> Proof:
     """Carry out the changes: rows go first, copies come last, so that a key never finds two rows."""
     kinds = {one.name: BINARY if one.name in now.binary and not one.touched else kept_type(one.type) for one in plan.columns}
     key = [(name, kinds[name]) for name in changes.key]
@@ -388,7 +388,7 @@ def _done(base: Any, to: Destination, changes: Changes, plan: BoundPlan, now: Cs
     return Proof("only what differs was changed", same, detail)
 
 
-def _same_after(plan: BoundPlan, base: Any, rows: CsvTable, before: CsvTable) -> tuple[Proof, str]:
+def _same_after(plan: BoundPlan, base: Any, rows: Source, before: Source) -> tuple[Proof, str]:
     """Whether the table now holds the output, but for columns that the database sets by itself."""
     to = plan.destination
     again = base.read(to.table)
@@ -415,7 +415,7 @@ def _same_after(plan: BoundPlan, base: Any, rows: CsvTable, before: CsvTable) ->
     return Proof(f"{to.shown} holds what was proved", same, detail), whole.value
 
 
-def _keys(table: CsvTable, key: Sequence[int], chosen: np.ndarray) -> dict[tuple[Any, ...], None]:
+def _keys(table: Source, key: Sequence[int], chosen: np.ndarray) -> dict[tuple[Any, ...], None]:
     """The keys of some rows, in their order."""
     found: dict[tuple[Any, ...], None] = {}
     row = 0
@@ -426,7 +426,7 @@ def _keys(table: CsvTable, key: Sequence[int], chosen: np.ndarray) -> dict[tuple
     return found
 
 
-def _conflict(plan: BoundPlan, now: CsvTable) -> str:
+def _conflict(plan: BoundPlan, now: Source) -> str:
     """What is not as it was when the table was read, in words: columns, rows that came and went, some keys."""
     then = plan.table
     if then.columns != now.columns:

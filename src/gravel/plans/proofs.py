@@ -16,17 +16,16 @@ from gravel.engine.hashing import combined
 from gravel.engine.parallel import ordered_map
 from gravel.inspecting.aggregates import Part, State, part_of
 from gravel.language.types import Type
+from gravel.ledger.checksum import Signature, Signing
 from gravel.plans.flow import Flow
 from gravel.plans.keys import KeyPart, KeyState, key_part, key_values
 from gravel.plans.ledger import Proof, StepLine
 from gravel.plans.left import LEFT_COLUMNS
 from gravel.plans.result_rows import text_table
 from gravel.plans.steps import BoundPlan
-from gravel.tables.atomic_file import Output
-from gravel.tables.csv import CsvTable
-from gravel.tables.csv.writer import header
-from gravel.tables.signing import Signature, Signing
-from gravel.tables.table import Batch, scan
+from gravel.sinks.atomic_file import Output
+from gravel.sinks.csv import header
+from gravel.sources.source import Batch, Source, scan
 
 
 class Digest:
@@ -91,7 +90,7 @@ def _balance(lines: tuple[StepLine, ...]) -> Proof:
     return Proof("every step balances", not bad and joined and made == last.rows_out, detail)
 
 
-def of_output(plan: BoundPlan, flow: Flow, output: Output, table: CsvTable, seals: Digest, left: tuple[Path, int] | None) -> list[Proof]:
+def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals: Digest, left: tuple[Path, int] | None) -> list[Proof]:
     """What the written files show when they are opened again (the result as `table`): their rows, untouched columns, the key after,
     control totals. `seals` are those of the rows that came out; `left`: the file of rows left behind, and how many it should have."""
     path, again = output.path, Signing(sha=False)
@@ -187,7 +186,7 @@ def _begins_with(path: Path, top: bytes) -> bool:
         return file.read(len(top)) == top
 
 
-def _key(columns: tuple[int, ...], state: KeyState, when: str, table: CsvTable, types: tuple[Type, ...]) -> Proof:
+def _key(columns: tuple[int, ...], state: KeyState, when: str, table: Source, types: tuple[Type, ...]) -> Proof:
     """Different hashes prove different keys; equal ones are looked up and compared by value."""
     name = f"the key ({', '.join(table.columns[i] for i in columns)}) is unique and not null {when}"
     nulls, twice = state.nulls, state.repeated()
@@ -206,7 +205,7 @@ def _key(columns: tuple[int, ...], state: KeyState, when: str, table: CsvTable, 
     return Proof(name, not problems, detail)
 
 
-def _repeated(columns: tuple[int, ...], table: CsvTable, types: tuple[Type, ...], twice: np.ndarray) -> dict[tuple[Any, ...], list[int]]:
+def _repeated(columns: tuple[int, ...], table: Source, types: tuple[Type, ...], twice: np.ndarray) -> dict[tuple[Any, ...], list[int]]:
     """The keys that more than one row has, by value, with their rows."""
     found: dict[tuple[Any, ...], list[int]] = {}
 

@@ -12,12 +12,12 @@ from typing import TYPE_CHECKING, Any
 from gravel.hidden import removed
 from gravel.language.bind import named_type
 from gravel.language.types import TEXT
+from gravel.ledger.checksum import Signature, signature_of
+from gravel.ledger.fingerprint import content_of, kept_type
 from gravel.problems import CallProblem, TableProblem, nearest
-from gravel.tables.atomic_file import Output, recover
-from gravel.tables.content import content_of, kept_type
-from gravel.tables.reference import Reading, open_table
-from gravel.tables.signing import Signature, signature_of
-from gravel.tables.table import scan
+from gravel.sinks.atomic_file import Output, recover
+from gravel.sources.opening import ReadOptions, open_table
+from gravel.sources.source import scan
 
 if TYPE_CHECKING:
     from gravel.plans.run import Run
@@ -283,7 +283,7 @@ def _file(one: dict[str, Any], folder: Path, checked: list[Difference], reading:
         return
     try:
         reference = f"{path}#{one['part']}" if one.get("part") else str(path)
-        table = open_table(reference, Reading(how["delimiter"], how.get("encoding"), how.get("empty") == "null"))
+        table = open_table(reference, ReadOptions(how["delimiter"], how.get("encoding"), how.get("empty") == "null"))
         rows = bad = 0
         for count, malformed in scan(table, lambda batch: (batch.count, len(batch.malformed)), []):
             rows, bad = rows + count, bad + malformed

@@ -15,8 +15,7 @@ from gravel.plans.model import PlanFile, parse_plan
 from gravel.plans.run import ledger
 from gravel.plans.steps import BoundPlan, RowAction
 from gravel.problems import CallProblem
-from gravel.tables.csv import CsvTable
-from gravel.tables.table import GuessFailed, Malformed
+from gravel.sources.source import InferredTypeRefuted, Malformed, Source
 
 
 @dataclass(frozen=True)
@@ -33,7 +32,7 @@ class Rehearsal:
     notes: tuple[str, ...]
 
 
-def one_step(table: CsvTable, reference: str, step: str) -> PlanFile:
+def one_step(table: Source, reference: str, step: str) -> PlanFile:
     """A plan of one step (its TOML) on a table. Raises Problems, CallProblem for its mistakes."""
     head = [f"table = {json.dumps(reference)}", 'write = "tried.csv"']
     if table.asked_delimiter is not None:
@@ -58,7 +57,7 @@ def rehearse(plan_file: PlanFile, number: int, given: Given | None = None, memor
         raise CallProblem(f"{plan_file.name} has no step {number}", hint=f"its steps are 1 to {many}" if many else "it has none")
     try:
         return _rehearsed(bind_plan(plan_file, given, guess=True), number, memory)
-    except GuessFailed:
+    except InferredTypeRefuted:
         return _rehearsed(bind_plan(plan_file, given), number, memory)
 
 

@@ -9,15 +9,18 @@ import pyarrow as pa
 
 from gravel.engine.arrow_values import has_type, of_type, plain_type, type_of
 from gravel.language.types import NUMBERS, Type
+from gravel.ledger.fingerprint import kept_type
 from gravel.plans.rows import Rows
 from gravel.plans.steps import BoundPlan
-from gravel.tables import arrow_file, files
-from gravel.tables.atomic_file import Output
-from gravel.tables.content import kept_type
-from gravel.tables.csv import CsvTable
-from gravel.tables.csv.dialect import Dialect, line_breaks
-from gravel.tables.csv.writer import encode, header
-from gravel.tables.stored import StoredTable
+from gravel.sinks import arrow as arrow_file
+from gravel.sinks import files
+from gravel.sinks.atomic_file import Output
+from gravel.sinks.csv import encode, header
+from gravel.sources.arrow import StoredSource
+from gravel.sources.csv import CsvSource
+from gravel.sources.csv.dialect import line_breaks
+from gravel.sources.dialect import Dialect
+from gravel.sources.source import Source
 
 
 class ResultRows(Protocol):
@@ -32,15 +35,15 @@ class ResultRows(Protocol):
     def close(self) -> None:
         """No more rows."""
 
-    def opened(self) -> CsvTable:
+    def opened(self) -> Source:
         """What was written, as a reader finds it."""
 
 
-def text_table(plan: BoundPlan, path: Any, names: tuple[str, ...], name: str) -> CsvTable:
+def text_table(plan: BoundPlan, path: Any, names: tuple[str, ...], name: str) -> Source:
     """A text file that a run wrote, opened again; its columns are those it should have."""
     before = plan.dialect
     top = header(names, before.delimiter, before.line_end)
-    return CsvTable(path, name, dialect=Dialect(before.delimiter, "utf-8", names, len(top), line_breaks(top), 0, before.line_end))
+    return CsvSource(path, name, dialect=Dialect(before.delimiter, "utf-8", names, len(top), line_breaks(top), 0, before.line_end))
 
 
 class TextRows:
@@ -62,7 +65,7 @@ class TextRows:
         """See ResultRows."""
         self._output.close()
 
-    def opened(self) -> CsvTable:
+    def opened(self) -> Source:
         """See ResultRows."""
         return text_table(self._plan, self._output.path, self._plan.names, self._plan.destination.shown)
 
@@ -130,7 +133,7 @@ class TypedRows:
         self._rows.close()
         self._output.close()
 
-    def opened(self) -> StoredTable:
+    def opened(self) -> StoredSource:
         """See ResultRows."""
         return arrow_file.opened(self._output.path, self._plan.destination.shown)
 

@@ -13,6 +13,8 @@ import numpy as np
 from gravel.inspecting.attempt import ErrorKind
 from gravel.inspecting.cautions import Caution
 from gravel.language.bind import Given
+from gravel.ledger.checksum import Signing
+from gravel.ledger.fingerprint import Content
 from gravel.plans import proofs
 from gravel.plans.bind import bind_plan
 from gravel.plans.changes import Changes, changes_of
@@ -26,12 +28,10 @@ from gravel.plans.record import pending_path, record_of, settle_pending, written
 from gravel.plans.result_rows import TextRows, TypedRows, lay_down, text_table
 from gravel.plans.steps import BoundPlan, RowAction, record_path
 from gravel.plans.verbs.splitting import null_keys
-from gravel.tables.atomic_file import Output, Publication, private_folder, recorded, refuse_foreign
-from gravel.tables.content import Content
-from gravel.tables.csv.writer import header
-from gravel.tables.databases.database import CommitUnknown
-from gravel.tables.signing import Signing
-from gravel.tables.table import GuessFailed, Malformed
+from gravel.sinks.atomic_file import Output, Publication, private_folder, recorded, refuse_foreign
+from gravel.sinks.csv import header
+from gravel.sources.source import InferredTypeRefuted, Malformed
+from gravel.stores.sql.transaction import CommitUnknown
 
 
 @dataclass(frozen=True)
@@ -92,7 +92,7 @@ def clean(plan_file: PlanFile, given: Given | None = None, wish: Wish | None = N
     wish = wish or Wish()
     try:
         return _run(bind_plan(plan_file, given, guess=True), wish)
-    except GuessFailed:
+    except InferredTypeRefuted:
         return _run(bind_plan(plan_file, given), wish)
 
 

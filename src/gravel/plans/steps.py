@@ -21,12 +21,12 @@ from gravel.plans.destination import IN_PLACE, Destination
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Expected, PlanFile
 from gravel.plans.rows import Rows
-from gravel.tables import files
-from gravel.tables.arrow_file import keeps_arrow
-from gravel.tables.csv import CsvTable
-from gravel.tables.csv.dialect import Dialect
-from gravel.tables.databases import is_database, is_server
-from gravel.tables.reference import Reading
+from gravel.sinks import files
+from gravel.sinks.arrow import keeps_arrow
+from gravel.sources.dialect import Dialect
+from gravel.sources.opening import ReadOptions
+from gravel.sources.source import Source
+from gravel.stores.sql import is_database, is_server
 
 
 @dataclass(frozen=True)
@@ -163,7 +163,7 @@ class BoundPlan:
     no step touches."""
 
     file: PlanFile
-    table: CsvTable
+    table: Source
     steps: tuple[BoundStep, ...]
     source: tuple[Column, ...]
     columns: tuple[Column, ...]
@@ -184,9 +184,9 @@ class BoundPlan:
         return self.table.name if self.table.server else self.file.model.table
 
     @property
-    def reading(self) -> Reading:
+    def reading(self) -> ReadOptions:
         """How its output is read again."""
-        return Reading(self.dialect.delimiter if self.destination.kind == "text" else None)
+        return ReadOptions(self.dialect.delimiter if self.destination.kind == "text" else None)
 
     @property
     def dialect(self) -> Dialect:

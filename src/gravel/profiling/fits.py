@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from gravel.language.functions import casts
 from gravel.language.functions.buffers import matches
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIMESTAMP, ZONED, Kind, Target, decimal
-from gravel.tables.typing import Fitting
+from gravel.sources.type_inference import Fitting
 
 
 @dataclass(frozen=True)

@@ -17,8 +17,8 @@ from typing import Any
 from gravel import __version__
 from gravel.problems import CallProblem
 from gravel.profiling.result import Finding, Profile
-from gravel.tables.atomic_file import sha256_of
-from gravel.tables.csv import CsvTable
+from gravel.sinks.atomic_file import sha256_of
+from gravel.sources.source import Source
 
 
 @dataclass(frozen=True)
@@ -30,7 +30,7 @@ class Numbered:
     finding: Finding
 
 
-def keep(table: CsvTable, found: Profile, today: date) -> None:
+def keep(table: Source, found: Profile, today: date) -> None:
     """Keep the findings of a whole profile; where no file can be written they are found anew when asked for."""
     checksums = _checksums(table)
     if found.sample is not None or checksums is None:
@@ -47,7 +47,7 @@ def keep(table: CsvTable, found: Profile, today: date) -> None:
         written.replace(path)
 
 
-def finding(table: CsvTable, number: int, today: date) -> Numbered:
+def finding(table: Source, number: int, today: date) -> Numbered:
     """A finding by its number: of the profile that was kept, of a new one where the table has changed since or none was. Raises CallProblem
     where there is none of that number, TableProblem."""
     found = _kept(table, today)
@@ -63,7 +63,7 @@ def finding(table: CsvTable, number: int, today: date) -> Numbered:
     return Numbered(number, len(found), found[number - 1])
 
 
-def _kept(table: CsvTable, today: date) -> tuple[Finding, ...] | None:
+def _kept(table: Source, today: date) -> tuple[Finding, ...] | None:
     try:
         held: dict[str, Any] = json.loads(_path(table).read_text("utf-8"))
         if held["today"] != str(today) or held["files"] != _checksums(table):
@@ -74,7 +74,7 @@ def _kept(table: CsvTable, today: date) -> tuple[Finding, ...] | None:
         return None
 
 
-def _checksums(table: CsvTable) -> dict[str, str] | None:
+def _checksums(table: Source) -> dict[str, str] | None:
     """SHA-256 of each file of a table; None where it is no table of files that stay where they are."""
     if table.server or not table.files or table.name == "standard input":
         return None
@@ -84,7 +84,7 @@ def _checksums(table: CsvTable) -> dict[str, str] | None:
         return None
 
 
-def _path(table: CsvTable) -> Path:
+def _path(table: Source) -> Path:
     asked = [__version__, table.part, table.asked_delimiter, table.asked_encoding, table.empty_null, sorted(table.texts)]
     named = json.dumps([sorted(map(str, table.files)), asked], default=str)
     base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")

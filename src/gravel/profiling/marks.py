@@ -31,7 +31,7 @@ from gravel.language.functions.spelling import match_key, shape
 from gravel.language.functions.text import capitalize_words, tidy_spaces
 from gravel.language.types import Kind
 from gravel.profiling import fits
-from gravel.tables.typing import Fitting
+from gravel.sources.type_inference import Fitting
 
 _NAMES = (
     "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "ends", "inner", "lines", "upper", "lower",

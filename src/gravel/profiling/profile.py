@@ -44,9 +44,8 @@ from gravel.profiling.result import (
 )  # fmt: skip
 from gravel.profiling.state import SHAPES, TOP, Gathered, Part, Rows, State, gather, part_of, whole_rows
 from gravel.profiling.wording import tidied
-from gravel.tables.csv import CsvTable
-from gravel.tables.table import Batch, Malformed
-from gravel.tables.typing import Fitting
+from gravel.sources.source import Batch, Malformed, Source
+from gravel.sources.type_inference import Fitting
 
 MEMORY = 1 << 28  # bytes for the distinct values of all columns together, if nothing else is said
 _BYTES_A_VALUE = 48
@@ -54,7 +53,7 @@ _ALMOST = 0.05
 _SHORT = 50_000
 
 
-def profile(table: CsvTable, *, today: date | None = None, memory: int = MEMORY, sample: int | None = None) -> Profile:
+def profile(table: Source, *, today: date | None = None, memory: int = MEMORY, sample: int | None = None) -> Profile:
     """Profile every column. `memory` bounds what distinct values are held in; `sample` looks at so many rows only, chosen
     evenly by a hash of their numbers. Raises TableProblem."""
     chosen = None
@@ -84,7 +83,7 @@ def profile(table: CsvTable, *, today: date | None = None, memory: int = MEMORY,
 class _FirstPass:
     """States of all columns, whole rows, and the first rows' hashes."""
 
-    def __init__(self, table: CsvTable, room: Room, chosen: Any) -> None:
+    def __init__(self, table: Source, room: Room, chosen: Any) -> None:
         self.table, self.chosen = table, chosen
         width = len(table.columns)
         self.states = [State(room) for _ in range(width)]
@@ -129,7 +128,7 @@ class _FirstPass:
 class _SecondPass:
     """What only the whole could decide, in one more pass over the columns that need it."""
 
-    def __init__(self, table: CsvTable, room: Room, first: _FirstPass, gathered: list[Gathered]) -> None:
+    def __init__(self, table: Source, room: Room, first: _FirstPass, gathered: list[Gathered]) -> None:
         self.table, self.room, self.first, self.gathered = table, room, first, gathered
         self.types = table.types(range(len(table.columns)))
         self.texts: dict[int, dict[int, str]] = {index: dict(state.texts.values()) for index, state in enumerate(first.states)}
@@ -490,7 +489,7 @@ def _ranked(found: Iterable[tuple[str, int]]) -> tuple[ValueRows, ...]:
     return tuple(ValueRows(*one) for one in found)
 
 
-def _ambiguous(table: CsvTable, index: int, kind: Type) -> bool:
+def _ambiguous(table: Source, index: int, kind: Type) -> bool:
     if kind == TEXT:
         return False
     if kind == DOUBLE and not (index in table.fittings and {Kind.INTEGER, Kind.DECIMAL} & table.fittings[index].kinds):

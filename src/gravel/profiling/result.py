@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from gravel.language.types import Type
-from gravel.tables.table import Malformed
+from gravel.sources.source import Malformed
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from gravel.tables.table import Batch, Table, scan
+from gravel.sources.source import Batch, Source, scan
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 _OTHER = np.uint64(0xD6E8FEB86659FD93)
@@ -29,7 +29,7 @@ class Chosen:
         return Batch(batch.rows[keep], columns, batch.malformed)
 
 
-def choose(table: Table, count: int) -> Chosen:
+def choose(table: Source, count: int) -> Chosen:
     """Choose rows, in a pass that counts them."""
     numbers = list(scan(table, lambda batch: batch.rows, []))
     rows = np.concatenate(numbers) if numbers else np.zeros(0, np.int64)

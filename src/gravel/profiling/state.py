@@ -18,7 +18,7 @@ from gravel.language.types import Kind
 from gravel.profiling import fits, spread
 from gravel.profiling.marks import BIT, DELIMITERS, marked
 from gravel.profiling.result import Numbers
-from gravel.tables.typing import Fitting, fitting
+from gravel.sources.type_inference import Fitting, fitting
 
 TOP, SHAPES, MISFITS, SPELLINGS, WORDS, SAMPLE = 20, 50, 5, 200, 100, 1000
 FEW_VALUES = 300

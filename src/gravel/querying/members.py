@@ -11,7 +11,7 @@ from gravel.language import tree
 from gravel.language.bind import Given
 from gravel.language.types import Type
 from gravel.querying.run import Session
-from gravel.tables.table import Malformed
+from gravel.sources.source import Malformed
 
 
 def members_of(

@@ -31,8 +31,8 @@ from gravel.querying.groups import ordered
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
 from gravel.querying.scopes import Scopes
 from gravel.querying.shapes import SUBQUERIES, top
-from gravel.tables.reference import open_table
-from gravel.tables.table import Malformed
+from gravel.sources.opening import open_table
+from gravel.sources.source import Malformed
 
 _FOLDED = 200_000  # distinct keys up to which those that differ in case or spaces only are looked for
 

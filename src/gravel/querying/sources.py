@@ -22,8 +22,7 @@ from gravel.querying import joins
 from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined, renamed, taken, typed
 from gravel.querying.session import Base, Outer
 from gravel.querying.shapes import SUBQUERIES, is_true, top
-from gravel.tables.csv import CsvTable
-from gravel.tables.table import Malformed, scan
+from gravel.sources.source import Malformed, Source, scan
 
 _TRUE = tree.Literal(0, 0, "boolean", "TRUE")
 
@@ -216,7 +215,7 @@ class Sources(Base):
         named = [columns[at] for at in wanted if columns[at] in self._grouped]
         return [at for at, name in enumerate(columns) if any(identifies(name, one, at == 0) for one in named)]
 
-    def _loaded(self, table: CsvTable, wanted: list[int]) -> tuple[list[Vector], dict[int, Type], np.ndarray, tuple[Malformed, ...]]:
+    def _loaded(self, table: Source, wanted: list[int]) -> tuple[list[Vector], dict[int, Type], np.ndarray, tuple[Malformed, ...]]:
         """Columns of a table with their types, its row numbers, and what of it is malformed; in files where they do not fit."""
         if self.store is not None and not self.store.fits(table.path.stat().st_size):
             types = table.types(wanted)

@@ -7,7 +7,7 @@ from typing import Any
 
 from gravel.inspecting.drawing import drawn, percent
 from gravel.problems import CallProblem, TableProblem
-from gravel.tables.atomic_file import refuse_foreign, write_whole
+from gravel.sinks.atomic_file import refuse_foreign, write_whole
 
 
 def render_page(path: Path, template: str, **values: Any) -> None:

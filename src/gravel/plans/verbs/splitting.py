@@ -24,7 +24,7 @@ from gravel.plans.ledger import StepCount
 from gravel.plans.model import Split, Step
 from gravel.plans.rows import Rows, samples
 from gravel.plans.steps import BoundPlan, BoundStep, Column, Left, Outcome, RowAction, SplitFrom, left
-from gravel.tables.table import Batch, scan
+from gravel.sources.source import Batch, scan
 
 
 def written(step: Step) -> list[Written]:

@@ -10,7 +10,7 @@ from urllib.parse import parse_qsl, urlsplit
 from gravel.problems import CallProblem, TableProblem
 
 if TYPE_CHECKING:
-    from gravel.tables.databases.database import Database
+    from gravel.stores.sql.transaction import Database
 
 SQLITE = (".db", ".sqlite", ".sqlite3")
 URL = re.compile(r"[a-z][a-z0-9]*(\+[a-z0-9_]+)?://", re.IGNORECASE)
@@ -64,15 +64,15 @@ def open_database(reference: str, base: Path) -> Database:
     except ModuleNotFoundError:
         raise TableProblem("writing to a database needs SQLAlchemy, which is not installed", hint="pip install sqlalchemy") from None
     if POSTGRESQL.match(address):
-        from gravel.tables.databases.postgresql import PostgreSQL
+        from gravel.stores.sql.postgresql import PostgreSQL
 
         return PostgreSQL(address)
     if is_server(address):
-        from gravel.tables.databases.other import Other
+        from gravel.stores.sql.generic import Other
 
         return Other(address)
     if not address.lower().endswith(SQLITE):
         raise CallProblem(f"{reference} names no database")
-    from gravel.tables.databases.sqlite import SQLite
+    from gravel.stores.sql.sqlite import SQLite
 
     return SQLite(base / address, address)

@@ -12,12 +12,13 @@ from pathlib import Path
 
 from gravel.language.types import Type
 from gravel.problems import CallProblem
-from gravel.tables.csv import CsvTable
-from gravel.tables.databases import POSTGRESQL, SQLITE, is_server, parted
+from gravel.sources.csv import CsvSource
+from gravel.sources.source import Source
+from gravel.stores.sql import POSTGRESQL, SQLITE, is_server, parted
 
 
 @dataclass(frozen=True)
-class Reading:
+class ReadOptions:
     """How a text file is to be read."""
 
     delimiter: str | None = None
@@ -28,13 +29,13 @@ class Reading:
     bare: bool = False  # only its columns and how many rows it has: a database need not hand the rows over
 
 
-def open_table(reference: str, reading: Reading | None = None, base: Path | None = None) -> CsvTable:
+def open_table(reference: str, reading: ReadOptions | None = None, base: Path | None = None) -> Source:
     """The table a reference names, relative to `base`; `-` is standard input. Raises TableProblem, CallProblem."""
-    how = reading or Reading()
+    how = reading or ReadOptions()
     if how.delimiter is not None and len(how.delimiter.encode()) != 1:
         raise CallProblem(f"a delimiter is one character, not {how.delimiter!r}", hint="for a tab: --delimiter tab")
     if is_server(reference):
-        table: CsvTable = _of_server(reference, how)
+        table: Source = _of_server(reference, how)
     elif reference == "-":
         table = _opened(_unpacked(_spooled()), "standard input", how)
     else:
@@ -48,27 +49,27 @@ def open_table(reference: str, reading: Reading | None = None, base: Path | None
     return table
 
 
-def _of_server(reference: str, how: Reading) -> CsvTable:
+def _of_server(reference: str, how: ReadOptions) -> Source:
     (address, part), texts = parted(reference), frozenset(how.texts)
     if POSTGRESQL.match(address):
-        from gravel.tables.databases.postgresql import open_postgresql
+        from gravel.stores.sql.postgresql import open_postgresql
 
         return open_postgresql(address, part, texts, how.declared, how.bare)
-    from gravel.tables.databases.other import open_other
+    from gravel.stores.sql.generic import open_other
 
     return open_other(address, part, texts, how.declared, how.bare)
 
 
-def _opened(path: Path, name: str, how: Reading) -> CsvTable:
+def _opened(path: Path, name: str, how: ReadOptions) -> Source:
     """The table by its ending; what is compressed is laid out in a temporary file first."""
     texts, declared = frozenset(how.texts), how.declared
     file, part = parted(str(path))
     if file.lower().endswith(SQLITE):
-        from gravel.tables.databases.sqlite import open_sqlite
+        from gravel.stores.sql.sqlite import open_sqlite
 
         return open_sqlite(Path(file), parted(name)[0], part, texts, declared, how.bare)
     if any(sign in path.name for sign in "*?[") and not path.exists():
-        from gravel.tables.several import open_several
+        from gravel.sources.multi_file import open_several
 
         plain = replace(how, texts=(), declared={})
         return open_several(path, name, texts, declared, lambda one, shown: _opened(one, shown, plain))
@@ -78,15 +79,15 @@ def _opened(path: Path, name: str, how: Reading) -> CsvTable:
         made.origin = path
         return made
     if ending in (".parquet", ".arrow"):
-        from gravel.tables import stored
+        from gravel.sources import arrow as stored
 
         return (stored.open_parquet if ending == ".parquet" else stored.open_arrow)(path, name, texts, declared)
     if ending == ".jsonl":
-        from gravel.tables.jsonl import open_jsonl
+        from gravel.sources.jsonl import open_jsonl
 
         return open_jsonl(path, name, texts, declared)
     delimiter = how.delimiter or ("\t" if ending == ".tsv" else None)
-    return CsvTable(path, name, delimiter=delimiter, encoding=how.encoding, empty_null=how.empty_null, texts=texts, declared=declared)
+    return CsvSource(path, name, delimiter=delimiter, encoding=how.encoding, empty_null=how.empty_null, texts=texts, declared=declared)
 
 
 def _laid_out(path: Path, name: str, codec: str) -> Path:
@@ -112,15 +113,15 @@ def expanded(reference: str, base: Path | None = None) -> list[str]:
     """The references that one stands for: a database without a table is all its tables."""
     if is_server(reference) and not parted(reference)[1]:
         if POSTGRESQL.match(reference):
-            from gravel.tables.databases import postgresql
+            from gravel.stores.sql import postgresql
 
             return [f"{reference}#{table}" for table in postgresql.tables_of(reference)]
-        from gravel.tables.databases import other
+        from gravel.stores.sql import generic as other
 
         return [f"{reference}#{table}" for table in other.tables_of(reference)]
     path = Path(base or ".", reference)
     if path.suffix.lower() in SQLITE and path.is_file():
-        from gravel.tables.databases.sqlite import tables_of
+        from gravel.stores.sql.sqlite import tables_of
 
         return [f"{reference}#{table}" for table in tables_of(path, reference)]
     return [reference]

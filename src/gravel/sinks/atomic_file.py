@@ -20,8 +20,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from gravel.ledger.checksum import Signing
 from gravel.problems import CallProblem, TableProblem
-from gravel.tables.signing import Signing
 
 try:
     import fcntl

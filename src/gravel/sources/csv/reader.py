@@ -1,10 +1,9 @@
-"""Reading CSV: pieces cut at record ends, parsed by Arrow on any thread, with source row and line numbers."""
+"""ReadOptions CSV: pieces cut at record ends, parsed by Arrow on any thread, with source row and line numbers."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -12,19 +11,18 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.csv as pa_csv
 
-from gravel.engine.parallel import ordered_map
-from gravel.language.types import TEXT, Type
-from gravel.tables.csv import dialect as dialects
-from gravel.tables.csv.dialect import Dialect, line_breaks, not_in_encoding
-from gravel.tables.csv.pieces import EMPTY_LINE, Piece, Take, count_lines, cut, read_again
-from gravel.tables.csv.records import Record, records
-from gravel.tables.table import Batch, GuessFailed, Malformed, State, holding_some, refuse_changed, state_of
-from gravel.tables.typing import Fitting, agrees, fitting, wider
+from gravel.language.types import Type
+from gravel.sources.csv import dialect as dialects
+from gravel.sources.csv.dialect import line_breaks, not_in_encoding
+from gravel.sources.csv.records import Record, records
+from gravel.sources.csv.splitter import EMPTY_LINE, Piece, Take, count_lines, cut, read_again
+from gravel.sources.dialect import Dialect
+from gravel.sources.source import Batch, Malformed, Source, holding_some
 
 _SAMPLE = 1  # pieces that a guess of types looks at
 
 
-class CsvTable:
+class CsvSource(Source):
     """A CSV file as a table.
 
     empty_null: quoted empty fields are NULL too. texts: columns that stay TEXT whatever they hold. declared: types that
@@ -43,48 +41,12 @@ class CsvTable:
         declared: dict[str, Type] | None = None,
         dialect: Dialect | None = None,
     ) -> None:
-        self.origin, self.part = path, ""  # the file that was named, and the table in it where it has several
-        self.server = ""  # where it was copied from, if that is no file
-        self.snapshot = False  # whether it was read at one moment, so that it cannot change under way
-        self.store_key: tuple[str, ...] = ()  # what its store says of it: the primary key, columns without NULL
-        self.not_null: tuple[str, ...] = ()
-        self.fallback: dict[str, Type] = {}  # the store's types of columns that hold no value
-        self.mixed: dict[str, str] = {}  # columns with values of several types, which no one type keeps: what they are
-        self.binary: frozenset[str] = frozenset()  # columns of bytes, which are told as base64
-        self.fields: dict[int, Any] = {}  # the Arrow fields of columns that their store keeps as Arrow values
-        self.spelt: frozenset[str] = frozenset()  # columns that their store keeps as texts, so that another spelling is another value
-        self.misfits: dict[str, tuple[str, int, str]] = {}  # by column: declared type, values that do not match it, one of them
-        self.path, self.name, self.empty_null, self.texts = path, name or str(path), empty_null, texts
-        self.declared = declared or {}
+        found = dialect or dialects.find(path, name or str(path), delimiter, encoding)
+        super().__init__(path, name or str(path), found.columns, texts=texts, declared=declared, dialect=found)
+        self.empty_null = empty_null
         self.asked_delimiter, self.asked_encoding = delimiter, encoding
-        self.state: State = state_of(path)
-        self.dialect = dialect or dialects.find(path, self.name, delimiter, encoding)
-        self.columns = self.dialect.columns
-        self.notes: list[str] = []
-        self.progress: Callable[[int], None] | None = None
-        self._types: dict[int, Type] = {}
-        self._guesses: dict[int, Type] = {}
         self._stubs: list[tuple[Piece, int]] = []
-        self.fittings: dict[int, Fitting] = {}
         self._options: dict[tuple[int, ...] | None, Any] = {}
-
-    @property
-    def sources(self) -> list[CsvTable]:
-        """The tables it is read from, each of one file: itself, but for several files as one."""
-        return [self]
-
-    @property
-    def files(self) -> set[Path]:
-        """The files that it reads, which must not be written over; a server's table has none."""
-        return {one.origin.resolve() for one in self.sources if not one.server}
-
-    def reads(self, path: Path) -> bool:
-        """Whether a file is one that it reads, or will read the next time."""
-        return path.resolve() in self.files
-
-    def whole(self) -> CsvTable:
-        """The table, told that all of its columns will be read."""
-        return self
 
     def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Piece]:
         """The file's pieces, in order; notes when it turns out that every field is quoted. `take` is given the file's bytes. `wanted`:
@@ -102,11 +64,6 @@ class CsvTable:
         self._stubs = stubs
         if rows and quoted == rows * len(self.columns) and not self.empty_null and not self.notes:
             self.notes.append("every field is quoted, so none is NULL; --empty null reads the empty ones as NULL")
-
-    def refuse_changed(self) -> None:
-        """Raises DataProblem where the file is not as it was when the table was opened."""
-        if not self.snapshot:
-            refuse_changed(self.path, self.name, self.state)
 
     def holding(self, rows: Sequence[int]) -> Iterator[Piece]:
         """The pieces that hold some source rows. After a whole pass they are found by their places in the file."""
@@ -142,56 +99,15 @@ class CsvTable:
             rows = rows[parsed_rows[still]]
             if blank:
                 columns = [None if column is None else column.filter(pa.array(still)) for column in columns]
-        for index, kind in self._guesses.items():
-            if columns[index] is not None and not agrees(columns[index], kind):
-                raise GuessFailed(self.columns[index])
+        self._refuse_guesses(columns)
         return Batch(rows, columns, tuple(sorted(malformed, key=lambda one: one.row)))
-
-    def guess(self, wanted: Sequence[int]) -> dict[int, Type]:
-        """Types as the first rows suggest them, which spares a pass over the rest: `read` raises GuessFailed at the first
-        batch that shows another. A DECIMAL gets room for longer numbers."""
-        missing = [index for index in wanted if index not in self._types]
-        states = self._open_states(missing)
-        pieces = list(islice(self.pieces(wanted=missing), _SAMPLE + 1))
-        self._fit(states, pieces[:_SAMPLE])
-        if len(pieces) <= _SAMPLE:
-            self.settle(states)
-        made = {index: self._types[index] for index in wanted if index in self._types}
-        for index, state in states.items():
-            if index not in made:
-                made[index] = wider(state.type)
-                if state.kinds:
-                    self._guesses[index] = made[index]
-        return made
 
     def look_at_types(self) -> dict[int, Type]:
         """All columns' types as the first rows suggest them, without a promise: nothing later is held to them."""
-        fresh = CsvTable(
+        fresh = CsvSource(
             self.path, self.name, delimiter=self.asked_delimiter, encoding=self.asked_encoding, empty_null=self.empty_null, texts=self.texts
         )
         return fresh.guess(list(range(len(fresh.columns))))
-
-    def types(self, wanted: Sequence[int]) -> dict[int, Type]:
-        """Types found from all rows; reading stops early where only TEXT is left."""
-        self._guesses.clear()
-        self._find_types([index for index in wanted if index not in self._types])
-        return {index: self._types[index] for index in wanted}
-
-    def load(self, wanted: Sequence[int]) -> tuple[list[Batch], dict[int, Type]]:
-        """All rows of some columns and the columns' types, found on the way: one pass instead of two."""
-        states = self._open_states([index for index in wanted if index not in self._types])
-
-        def work(piece: Piece) -> tuple[Batch, dict[int, Fitting]]:
-            batch = self.read(piece, wanted)
-            return batch, {index: fitting(batch.columns[index], state.kinds) for index, state in states.items() if state.kinds}
-
-        batches = []
-        for batch, found in ordered_map(work, self.pieces(wanted=wanted)):
-            batches.append(batch)
-            for index, state in found.items():
-                states[index] = states[index].merge(state)
-        self.settle(states)
-        return batches, {index: self._types[index] for index in wanted}
 
     def count_lines(self, take: Take | None = None) -> int:
         """Lines of the file, counted in its text alone, without regard to records; `take` is given the file's bytes."""
@@ -209,46 +125,6 @@ class CsvTable:
         if told != in_file:
             detail += f" ({told - in_file:+,})"
         return "every line of the file is accounted for", told == in_file, detail
-
-    def settle(self, found: dict[int, Fitting]) -> None:
-        """Take over what a pass over all rows has found of the columns' types."""
-        self.fittings.update(found)
-        for index, state in found.items():
-            name = self.columns[index]
-            # What a store says of a column stands, whatever its values look like.
-            self._types.setdefault(index, self.declared.get(name) or (TEXT if name in self.texts else self._seen_type(name, state)))
-
-    def _seen_type(self, name: str, state: Fitting) -> Type:
-        return state.type if state.seen else self.fallback.get(name, TEXT)
-
-    def _find_types(self, missing: list[int]) -> None:
-        states = self._open_states(missing)
-        if states:
-            self._fit(states, self.pieces(wanted=missing))
-            self.settle(states)
-
-    def _open_states(self, missing: list[int]) -> dict[int, Fitting]:
-        """A state for each column whose type its values decide; the others get theirs."""
-        states = {index: Fitting() for index in missing}
-        for index in missing:
-            name = self.columns[index]
-            if name in self.texts or name in self.declared:
-                self._types[index] = self.declared.get(name, TEXT)
-                del states[index]
-        return states
-
-    def _fit(self, states: dict[int, Fitting], pieces: Iterable[Piece]) -> None:
-        def look(piece: Piece) -> dict[int, Fitting]:
-            # Columns that have turned out to be TEXT are not read again.
-            open_columns = [index for index, state in states.items() if state.kinds]
-            batch = self.read(piece, open_columns)
-            return {index: fitting(batch.columns[index], states[index].kinds) for index in open_columns}
-
-        for found in ordered_map(look, pieces):
-            for index, state in found.items():
-                states[index] = states[index].merge(state)
-            if not any(state.kinds for state in states.values()):
-                break
 
     # -- one piece
     def _parse(self, piece: Piece, key: tuple[int, ...] | None) -> tuple[Any, list[tuple[int, str, str]]]:

@@ -17,7 +17,7 @@ from urllib.parse import SplitResult, parse_qsl, unquote, urlencode, urlsplit, u
 from gravel.hidden import restored
 from gravel.language.types import Kind, Type
 from gravel.problems import CallProblem, DataProblem, Problem, TableProblem, nearest
-from gravel.tables.csv.reader import CsvTable
+from gravel.sources.source import Source
 
 _ROWS = 20_000  # rows bound at a time
 
@@ -168,7 +168,7 @@ class Database(ABC):
         """A table's schema (None: it has none) and name."""
 
     @abstractmethod
-    def read(self, table: str) -> CsvTable:
+    def read(self, table: str) -> Source:
         """A table as the transaction sees it. Raises TableProblem."""
 
     @abstractmethod

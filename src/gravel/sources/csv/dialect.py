@@ -3,29 +3,15 @@
 from __future__ import annotations
 
 import codecs
-from dataclasses import dataclass
 from pathlib import Path
 
 from gravel.problems import CallProblem, TableProblem
-from gravel.tables.csv.records import count_fields, records, split_fields
+from gravel.sources.csv.records import count_fields, records, split_fields
+from gravel.sources.dialect import Dialect
 
 DELIMITERS = (",", ";", "\t", "|")
 _LOOK = 256 * 1024
 BOMS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
-
-
-@dataclass(frozen=True)
-class Dialect:
-    """`body` is the byte offset of the first record after the header in the UTF-8 text (a BOM apart), `lines` the lines
-    that the header takes, `skip` the bytes of a BOM."""
-
-    delimiter: str
-    encoding: str
-    columns: tuple[str, ...]
-    body: int
-    lines: int
-    skip: int
-    line_end: str
 
 
 def find(path: Path, name: str, delimiter: str | None, encoding: str | None) -> Dialect:

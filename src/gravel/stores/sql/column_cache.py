@@ -14,28 +14,25 @@ import numpy as np
 from gravel.engine.hashing import combined
 from gravel.language.types import TEXT, Type
 from gravel.problems import TableProblem
-from gravel.tables.csv.dialect import Dialect
-from gravel.tables.csv.pieces import Take
-from gravel.tables.csv.reader import CsvTable
-from gravel.tables.databases.database import Shape
-from gravel.tables.table import Batch, GuessFailed, Malformed
-from gravel.tables.typing import agrees
+from gravel.sources.csv.splitter import Take
+from gravel.sources.source import Batch, Malformed, Source
+from gravel.stores.sql.transaction import Shape
 
-Fetch = Callable[[list[int]], CsvTable]  # positions of columns -> a table of just these
+Fetch = Callable[[list[int]], Source]  # positions of columns -> a table of just these
 
 
 @dataclass(frozen=True)
-class FetchedPiece:
+class SqlSplit:
     """A piece of the columns that were fetched, and where each of them stands there."""
 
-    table: CsvTable
+    table: Source
     places: dict[int, int]
     inner: Any
     first_row: int
     records: int
 
 
-class Fetched(CsvTable):
+class SqlSource(Source):
     """A table of a database. `fetch` copies some columns; `close` lets go of the database, once all columns are here.
 
     Rows keep their numbers: what is fetched later is compared with what was there before, row by row. Raises TableProblem where
@@ -44,19 +41,19 @@ class Fetched(CsvTable):
     def __init__(
         self, name: str, shape: Shape, counted: int, fetch: Fetch, close: Callable[[], None], *, texts: frozenset[str], declared: dict[str, Type],
     ) -> None:  # fmt: skip
-        super().__init__(Path(), name, texts=texts, declared=declared, dialect=Dialect(",", "utf-8", shape.columns, 0, 0, 0, "\n"))
+        super().__init__(Path(), name, shape.columns, texts=texts, declared=declared)
         self.counted, self.snapshot, self.store_key, self.not_null = counted, True, shape.key, shape.not_null
         self._fetch, self._close = fetch, close
         weakref.finalize(self, close)  # no transaction outlives the table
-        self._inner: CsvTable | None = None
+        self._inner: Source | None = None
         self._places: dict[int, int] = {}
 
-    def whole(self) -> Fetched:
+    def whole(self) -> SqlSource:
         """All columns at once, where it is known that all are wanted; the database is let go."""
         self._with(None)
         return self
 
-    def _with(self, wanted: Sequence[int] | None) -> CsvTable:
+    def _with(self, wanted: Sequence[int] | None) -> Source:
         every = range(len(self.columns))
         missing = set(every if wanted is None else wanted) - self._places.keys()
         if self._inner is None or missing:
@@ -73,7 +70,7 @@ class Fetched(CsvTable):
                 self._close()
         return self._inner
 
-    def _learn(self, made: CsvTable) -> None:
+    def _learn(self, made: Source) -> None:
         """What a fetch has found of the columns."""
         self.fallback |= made.fallback
         self.binary |= made.binary
@@ -88,7 +85,7 @@ class Fetched(CsvTable):
             if kind is not None and name not in self.declared and name not in self.texts:
                 self._types.setdefault(column, kind)
 
-    def _same_order(self, made: CsvTable, places: dict[int, int]) -> None:
+    def _same_order(self, made: Source, places: dict[int, int]) -> None:
         assert self._inner is not None
         pairs = [(at, places[column]) for column, at in self._places.items()]
         for one, two in zip_longest(_hashes(self._inner, [old for old, _ in pairs]), _hashes(made, [new for _, new in pairs])):
@@ -98,36 +95,30 @@ class Fetched(CsvTable):
                 )
 
     def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
-        """See CsvTable; `wanted`: the columns that are all that will be read of them."""
+        """See Source; `wanted`: the columns that are all that will be read of them."""
         table = self._with(wanted)
         places = dict(self._places)
         for piece in table.pieces():
             if self.progress is not None:
                 self.progress(len(getattr(piece, "data", b"")))
-            yield FetchedPiece(table, places, piece, piece.first_row, piece.records)
+            yield SqlSplit(table, places, piece, piece.first_row, piece.records)
 
     def holding(self, rows: Sequence[int]) -> Iterator[Any]:
-        """See CsvTable."""
+        """See Source."""
         table = self._with(None)
         places = dict(self._places)
         for piece in table.holding(rows):
-            yield FetchedPiece(table, places, piece, piece.first_row, piece.records)
+            yield SqlSplit(table, places, piece, piece.first_row, piece.records)
 
     def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
-        """See CsvTable."""
+        """See Source."""
         chosen = range(len(self.columns)) if wanted is None else wanted
         batch = piece.table.read(piece.inner, [piece.places[at] for at in chosen])
         columns: list[Any] = [None] * len(self.columns)
         for at in chosen:
             columns[at] = batch.columns[piece.places[at]]
-        for index, kind in self._guesses.items():
-            if columns[index] is not None and not agrees(columns[index], kind):
-                raise GuessFailed(self.columns[index])
+        self._refuse_guesses(columns)
         return Batch(batch.rows, columns, batch.malformed)
-
-    def look_at_types(self) -> dict[int, Type]:
-        """See CsvTable."""
-        return self.types(list(range(len(self.columns))))
 
     def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
         """The rows read against the database's own count."""
@@ -138,7 +129,7 @@ class Fetched(CsvTable):
         return super()._open_states([index for index in missing if index not in self._types])
 
 
-def _hashes(table: CsvTable, columns: list[int]) -> Iterator[np.ndarray]:
+def _hashes(table: Source, columns: list[int]) -> Iterator[np.ndarray]:
     """Row hashes of some columns in parts of one length, however the table is cut."""
     size, rest = 1 << 16, np.zeros(0, np.uint64)
     for piece in table.pieces():

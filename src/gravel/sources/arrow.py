@@ -19,18 +19,15 @@ import pyarrow as pa
 from gravel.engine.arrow_values import is_binary, plain, type_of
 from gravel.language.types import TEXT, Type
 from gravel.problems import TableProblem
-from gravel.tables.csv.dialect import Dialect
-from gravel.tables.csv.pieces import Take
-from gravel.tables.csv.reader import CsvTable
-from gravel.tables.table import Batch, GuessFailed, Malformed, holding_some
-from gravel.tables.typing import agrees
+from gravel.sources.csv.splitter import Take
+from gravel.sources.source import Batch, Malformed, Source
 
 _PART = 1 << 16  # rows of a part
 Part = Callable[[int, list[str]], Any]  # (number, columns) -> a record batch or table
 
 
 @dataclass(frozen=True)
-class StoredPiece:
+class StoredSplit:
     """A part of a stored table: its number, its first source row, its rows with those that are malformed."""
 
     number: int
@@ -38,7 +35,7 @@ class StoredPiece:
     records: int
 
 
-class StoredTable(CsvTable):
+class StoredSource(Source):
     """A table in parts that are read by number. `kinds`: the type that the store gives a column, None where its values decide;
     `counted`: its rows by the store's own count; `bad`: malformed records by part."""
 
@@ -47,8 +44,7 @@ class StoredTable(CsvTable):
         texts: frozenset[str] = frozenset(), declared: dict[str, Type] | None = None, bad: dict[int, tuple[Malformed, ...]] | None = None,
         notes: Sequence[str] = (),
     ) -> None:  # fmt: skip
-        dialect = Dialect(",", "utf-8", tuple(columns), 0, 0, 0, "\n")
-        super().__init__(path, name, texts=texts, declared=declared, dialect=dialect)
+        super().__init__(path, name, tuple(columns), texts=texts, declared=declared)
         self.notes += notes
         self.counted = counted
         self._sizes, self._part, self._bad = list(sizes), part, bad or {}
@@ -65,13 +61,9 @@ class StoredTable(CsvTable):
         for number, size in enumerate(self._sizes):
             if self.progress is not None:
                 self.progress(max(1, self.path.stat().st_size // len(self._sizes)))
-            yield StoredPiece(number, row, size)
+            yield StoredSplit(number, row, size)
             row += size
         self.refuse_changed()
-
-    def holding(self, rows: Sequence[int]) -> Iterator[Any]:
-        """The parts that hold some source rows."""
-        return holding_some(self.pieces(), rows)
 
     def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a part. Raises TableProblem where the store cannot be read."""
@@ -90,9 +82,7 @@ class StoredTable(CsvTable):
         rows = np.arange(piece.first_row, piece.first_row + piece.records)
         if bad:
             rows = np.setdiff1d(rows, [one.row for one in bad])
-        for index, kind in self._guesses.items():
-            if columns[index] is not None and not agrees(columns[index], kind):
-                raise GuessFailed(self.columns[index])
+        self._refuse_guesses(columns)
         return Batch(rows, columns, bad)
 
     def _give(self, take: Take | None) -> None:
@@ -106,10 +96,6 @@ class StoredTable(CsvTable):
         except OSError as error:
             raise TableProblem(f"{self.name} cannot be read: {(error.strerror or str(error)).lower()}") from None
 
-    def look_at_types(self) -> dict[int, Type]:
-        """All columns' types; those that values decide are looked at whole."""
-        return self.types(list(range(len(self.columns))))
-
     def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
         """The rows read against the store's own count."""
         self._give(take)
@@ -118,14 +104,14 @@ class StoredTable(CsvTable):
         return "every row of the store is accounted for", told == self.counted, f"{self.counted:,} by the store = {rows:,} rows{bad}"
 
 
-def counted_only(path: Path, name: str, shape: Any, counted: int) -> StoredTable:
+def counted_only(path: Path, name: str, shape: Any, counted: int) -> StoredSource:
     """A table of a database of which only the columns and the count are known, by the database itself."""
-    found = StoredTable(path, name, shape.columns, [TEXT] * len(shape.columns), [counted], lambda _number, _columns: None, counted)
+    found = StoredSource(path, name, shape.columns, [TEXT] * len(shape.columns), [counted], lambda _number, _columns: None, counted)
     found.snapshot, found.store_key, found.not_null = True, shape.key, shape.not_null
     return found
 
 
-def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
+def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredSource:
     """A Parquet file, a row group a part. Raises TableProblem."""
     import pyarrow.parquet as pq
 
@@ -150,12 +136,12 @@ def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[st
         return whole.slice(start, length)
 
     kinds, sizes = [type_of(field.type) for field in schema], [length for _, _, length in parts]
-    found = StoredTable(path, name, _names(schema, name), kinds, sizes, part, file.metadata.num_rows, texts=texts, declared=declared)
+    found = StoredSource(path, name, _names(schema, name), kinds, sizes, part, file.metadata.num_rows, texts=texts, declared=declared)
     _know(found, schema)
     return found
 
 
-def _know(table: StoredTable, schema: Any) -> None:
+def _know(table: StoredSource, schema: Any) -> None:
     """Keep what the store says of its columns."""
     table.fields = dict(enumerate(schema))
     table.binary = _binary(schema)
@@ -165,7 +151,7 @@ def _binary(schema: Any) -> frozenset[str]:
     return frozenset(field.name for field in schema if is_binary(field.type))
 
 
-def open_arrow(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
+def open_arrow(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredSource:
     """An Arrow IPC file, a record batch a part. Raises TableProblem."""
     file = _opened(lambda: pa.ipc.open_file(path), name, "Arrow IPC")
     schema = file.schema
@@ -176,7 +162,7 @@ def open_arrow(path: Path, name: str, texts: frozenset[str], declared: dict[str,
             return pa.ipc.open_file(source).get_batch(number)
 
     kinds = [type_of(field.type) for field in schema]
-    found = StoredTable(path, name, _names(schema, name), kinds, sizes, part, sum(sizes), texts=texts, declared=declared)
+    found = StoredSource(path, name, _names(schema, name), kinds, sizes, part, sum(sizes), texts=texts, declared=declared)
     _know(found, schema)
     return found
 

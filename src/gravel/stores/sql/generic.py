@@ -20,10 +20,10 @@ from gravel.hidden import restored
 from gravel.language.functions.casts import double_text
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIME, TIMESTAMP, Kind, Type, decimal
 from gravel.problems import CallProblem, TableProblem
-from gravel.tables.csv.reader import CsvTable
-from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped, masked
-from gravel.tables.databases.fetched import Fetched
-from gravel.tables.stored import StoredTable, counted_only
+from gravel.sources.arrow import StoredSource, counted_only
+from gravel.sources.source import Source
+from gravel.stores.sql.column_cache import SqlSource
+from gravel.stores.sql.transaction import Database, Dependent, Shape, chosen, grouped, masked
 
 _ROWS = 20_000
 _DRIVERS = {"mysql": "mysql+pymysql", "mariadb": "mariadb+pymysql"}
@@ -129,11 +129,11 @@ class Other(Database):
         self.connection.rollback()
         self.run(f"SELECT COUNT(*) FROM (SELECT 1 FROM {self.quoted(table)} FOR UPDATE) AS held")
 
-    def read(self, table: str) -> StoredTable:
+    def read(self, table: str) -> StoredSource:
         """See Database."""
         return self.load(table, frozenset(), {})
 
-    def load(self, table: str, texts: frozenset[str], declared: dict[str, Type], some: list[str] | None = None) -> StoredTable:
+    def load(self, table: str, texts: frozenset[str], declared: dict[str, Type], some: list[str] | None = None) -> StoredSource:
         """A table, or some of its columns, as the transaction sees it. Raises TableProblem."""
         shape = self.shape(table)
         if not shape.columns:
@@ -160,7 +160,7 @@ class Other(Database):
         sizes = [batch.num_rows for batch in batches]
         # Only what no value contradicts is taken from the database; numbers and dates show themselves by their values.
         types = [kind if kind in (DOUBLE, BOOLEAN, TIME) else None if kind is not None else _TEXT for kind in kinds]
-        found = StoredTable(
+        found = StoredSource(
             Path(), f"{self.shown}#{table}", names, types, sizes, lambda at, _: batches[at], counted, texts=texts, declared=declared
         )
         found.server, found.part, found.snapshot, found.store_key, found.not_null = self.shown, table, True, shape.key, shape.not_null
@@ -240,7 +240,7 @@ class Other(Database):
         return same
 
 
-def open_other(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False) -> CsvTable:
+def open_other(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False) -> Source:
     """A table of a server; `bare`: without its rows. Raises TableProblem, CallProblem."""
     base, keep = _reading(url), False
     try:
@@ -249,11 +249,11 @@ def open_other(url: str, wanted: str, texts: frozenset[str], declared: dict[str,
             return counted_only(Path(), f"{base.shown}#{table}", base.shape(table), base.count(table))
         shape, counted, made = base.shape(table), base.count(table), base
 
-        def fetch(chosen: list[int]) -> StoredTable:
+        def fetch(chosen: list[int]) -> StoredSource:
             names = [shape.columns[at] for at in chosen]
             return made.load(table, texts & set(names), {key: kind for key, kind in declared.items() if key in names}, names)
 
-        found = Fetched(f"{base.shown}#{table}", shape, counted, fetch, base.close, texts=texts, declared=declared)
+        found = SqlSource(f"{base.shown}#{table}", shape, counted, fetch, base.close, texts=texts, declared=declared)
         found.server, found.part = base.shown, table
         keep = True
         return found

@@ -107,7 +107,7 @@ def content_of(
 ) -> Content:  # fmt: skip
     """A table's content, of some of its columns (their positions), each as a type. `forms`: what is done to the texts of a column first.
     Raises TableProblem."""
-    from gravel.tables.table import scan
+    from gravel.sources.source import scan
 
     chosen = list(range(len(table.columns)) if wanted is None else wanted)
     made = Content()
@@ -146,7 +146,7 @@ def compared(rows: Any, again: Any, columns: Sequence[tuple[str, Type]]) -> tupl
 
 def _of_other_type(again: Any, columns: Sequence[tuple[str, Type]]) -> str:
     """The first column that should hold bytes and holds none, or the other way round, where a store tells the two apart."""
-    from gravel.tables.table import scan
+    from gravel.sources.source import scan
 
     given = {name for name, kind in columns if kind.kind is Kind.BINARY}
     if again.binary - given:
@@ -166,7 +166,7 @@ def what_differs(
     forms: dict[int, Callable[[Any], Any]] | None = None,
 ) -> str:  # fmt: skip
     """The first column whose values differ, with some that it does not have as they were, or ''. `forms`: as for `content_of`, of `ours`."""
-    from gravel.tables.table import scan
+    from gravel.sources.source import scan
 
     for (name, kind), *places in zip(columns, ours, theirs, strict=True):
         found: list[set[str | None]] = []

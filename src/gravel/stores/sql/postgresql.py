@@ -15,13 +15,13 @@ from typing import Any, ClassVar
 from gravel.hidden import restored
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
 from gravel.problems import TableProblem
-from gravel.tables.csv.pieces import Take
-from gravel.tables.csv.reader import CsvTable
-from gravel.tables.csv.writer import encode
-from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped, masked, not_utf8, password_hint, without_secret
-from gravel.tables.databases.fetched import Fetched
-from gravel.tables.stored import counted_only
-from gravel.tables.table import Malformed
+from gravel.sinks.csv import encode
+from gravel.sources.arrow import counted_only
+from gravel.sources.csv import CsvSource
+from gravel.sources.csv.splitter import Take
+from gravel.sources.source import Malformed, Source
+from gravel.stores.sql.column_cache import SqlSource
+from gravel.stores.sql.transaction import Database, Dependent, Shape, chosen, grouped, masked, not_utf8, password_hint, without_secret
 
 # What the values decide, as in a text file: all of them are written as its literals are. Everything else is text.
 _OPEN = {
@@ -168,7 +168,7 @@ class PostgreSQL(Database):
             self._schema = str(self.run("SELECT current_schema()").scalar() or "public")
         return self._schema, table
 
-    def read(self, table: str) -> ServerTable:
+    def read(self, table: str) -> CopiedSource:
         """See Database."""
         with self.told():
             return _read(self.raw, ".".join(self.place(table)), self.shown, frozenset(), {})
@@ -294,7 +294,7 @@ def _shape(connection: Any, schema: str, name: str) -> Shape:
     )  # fmt: skip
 
 
-class ServerTable(CsvTable):
+class CopiedSource(CsvSource):
     """A table as it was copied, with the server's own count of its rows in the same snapshot."""
 
     counted = 0
@@ -305,7 +305,7 @@ class ServerTable(CsvTable):
         return "every row of the store is accounted for", rows == self.counted, f"{self.counted:,} by the database = {rows:,} rows"
 
 
-def open_postgresql(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False) -> CsvTable:
+def open_postgresql(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False) -> Source:
     """A table of a server, `schema.table`, the only one if none is named; `bare`: without its rows. Raises TableProblem, CallProblem."""
     shown = masked(url)
     server = _Server(url)
@@ -320,7 +320,7 @@ def open_postgresql(url: str, wanted: str, texts: frozenset[str], declared: dict
         return _fetched(server, table, shown, texts, declared)
 
 
-def _fetched(server: _Server, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type]) -> Fetched:
+def _fetched(server: _Server, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type]) -> SqlSource:
     """A table whose columns are copied when they are wanted, in the transaction of a connection."""
     connection = server.connection
     schema, _, name = table.partition(".")
@@ -330,20 +330,20 @@ def _fetched(server: _Server, table: str, shown: str, texts: frozenset[str], dec
     # Rows come in one order each time, so that columns copied at different times stand in the same rows.
     connection.execute("SET synchronize_seqscans = off; SET max_parallel_workers_per_gather = 0")
 
-    def fetch(chosen: list[int]) -> ServerTable:
+    def fetch(chosen: list[int]) -> CopiedSource:
         names = [shape.columns[at] for at in chosen]
         with server.told():
             return _read(connection, table, shown, texts & set(names), {key: kind for key, kind in declared.items() if key in names}, names)
 
     counted = connection.execute(_driver().sql.SQL("SELECT COUNT(*) FROM {}").format(_driver().sql.Identifier(schema, name))).fetchone()[0]
-    found = Fetched(f"{shown}#{table}", shape, counted, fetch, server.close, texts=texts, declared=declared)
+    found = SqlSource(f"{shown}#{table}", shape, counted, fetch, server.close, texts=texts, declared=declared)
     found.server, found.part = shown, table
     return found
 
 
 def _read(
     connection: Any, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type], some: list[str] | None = None
-) -> ServerTable:  # fmt: skip
+) -> CopiedSource:  # fmt: skip
     """A table, or some of its columns, as a connection's transaction sees it."""
     schema, _, name = table.partition(".")
     about = _about(connection, schema, name)
@@ -358,7 +358,7 @@ def _read(
     path = copied(connection, sql.SQL("COPY (SELECT {} FROM {}) TO STDOUT (FORMAT csv, HEADER)").format(picked, source))
     plain = {column for column, kind in columns if kind not in _OPEN and kind not in _KNOWN}
     known = {column: _KNOWN[kind] for column, kind in columns if kind in _KNOWN and column not in texts}
-    found = ServerTable(path, f"{shown}#{table}", delimiter=",", texts=texts | (plain - set(declared)), declared={**known, **declared})
+    found = CopiedSource(path, f"{shown}#{table}", delimiter=",", texts=texts | (plain - set(declared)), declared={**known, **declared})
     found.counted, found.server, found.part, found.snapshot = counted, shown, table, True
     shape = _shape(connection, schema, name)
     found.store_key, found.not_null = shape.key, shape.not_null

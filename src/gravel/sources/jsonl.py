@@ -11,8 +11,8 @@ import pyarrow as pa
 
 from gravel.language.types import TEXT, Type
 from gravel.problems import TableProblem
-from gravel.tables.stored import StoredTable
-from gravel.tables.table import Malformed, refuse_changed, state_of
+from gravel.sources.arrow import StoredSource
+from gravel.sources.source import Malformed, refuse_changed, state_of
 
 _LINES = 50_000
 
@@ -21,7 +21,7 @@ class _Number(str):
     """A number as it is written."""
 
 
-def open_jsonl(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredTable:
+def open_jsonl(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredSource:
     """A JSON Lines file, read once and kept as texts. A column that holds a string anywhere is TEXT; else its values
     decide, as in a text file. Raises TableProblem."""
     before = state_of(path)
@@ -44,7 +44,7 @@ def open_jsonl(path: Path, name: str, texts: frozenset[str], declared: dict[str,
 
     kinds = [TEXT if strings else None for strings in columns.values()]
     refuse_changed(path, name, before)
-    return StoredTable(path, name, list(columns), kinds, sizes, part, sum(sizes), texts=texts, declared=declared, bad=bad)
+    return StoredSource(path, name, list(columns), kinds, sizes, part, sum(sizes), texts=texts, declared=declared, bad=bad)
 
 
 def _read(path: Path, name: str, columns: dict[str, bool]) -> Iterator[tuple[list[dict[str, Any]], tuple[Malformed, ...], int]]:

@@ -21,11 +21,11 @@ from gravel.language.functions.buffers import matches, valid
 from gravel.language.functions.casts import double_text, to_text
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
 from gravel.problems import TableProblem
-from gravel.tables.atomic_file import mode_of, problem_of, sync_folder
-from gravel.tables.csv.reader import CsvTable
-from gravel.tables.databases.database import Database, Dependent, Shape, chosen, grouped, not_utf8
-from gravel.tables.databases.fetched import Fetched
-from gravel.tables.stored import StoredTable, counted_only
+from gravel.sinks.atomic_file import mode_of, problem_of, sync_folder
+from gravel.sources.arrow import StoredSource, counted_only
+from gravel.sources.source import Source
+from gravel.stores.sql.column_cache import SqlSource
+from gravel.stores.sql.transaction import Database, Dependent, Shape, chosen, grouped, not_utf8
 
 _ROWS = 50_000
 _WAIT = 10.0  # seconds to wait for another's lock
@@ -108,7 +108,7 @@ class SQLite(Database):
         """See Database."""
         return None, table
 
-    def read(self, table: str) -> StoredTable:
+    def read(self, table: str) -> StoredSource:
         """See Database."""
         with self.told():
             return _loaded(self.raw, self.path, f"{self.shown}#{table}", table, frozenset(), {})
@@ -256,13 +256,13 @@ class _Columns:
         self.base = _connected(path, name)
         self.version: Any = None
 
-    def opened(self, texts: frozenset[str], declared: dict[str, Type]) -> Fetched:
+    def opened(self, texts: frozenset[str], declared: dict[str, Type]) -> SqlSource:
         """The table."""
         shape = _shape(self.base, self.table)
         counted = self.base.execute(f"SELECT COUNT(*) FROM {_quoted(self.table)}").fetchone()[0]
         shown = f"{self.name}#{self.table}"
 
-        def fetch(chosen: list[int]) -> StoredTable:
+        def fetch(chosen: list[int]) -> StoredSource:
             names = [shape.columns[at] for at in chosen]
             some = {column: kind for column, kind in declared.items() if column in names}
             try:
@@ -277,7 +277,7 @@ class _Columns:
             self.version = version
             return made
 
-        found = Fetched(shown, shape, counted, fetch, self.base.close, texts=texts, declared=declared)
+        found = SqlSource(shown, shape, counted, fetch, self.base.close, texts=texts, declared=declared)
         found.path = found.origin = self.path
         found.part = self.table
         return found
@@ -285,7 +285,7 @@ class _Columns:
 
 def open_sqlite(
     path: Path, name: str, table: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False
-) -> CsvTable:  # fmt: skip
+) -> Source:  # fmt: skip
     """A table of a SQLite file, the only one if none is named; `bare`: without its rows. Raises TableProblem, CallProblem."""
     with closing(_connected(path, name)) as base:
         table = chosen(_tables(base, name), table, name)
@@ -313,7 +313,7 @@ def _shape(base: sqlite3.Connection, table: str) -> Shape:
 def _loaded(
     base: sqlite3.Connection, path: Path, name: str, table: str, texts: frozenset[str], declared: dict[str, Type],
     some: list[str] | None = None,
-) -> StoredTable:  # fmt: skip
+) -> StoredSource:  # fmt: skip
     """A table, or some of its columns, as a connection's transaction sees it."""
     counted = base.execute(f"SELECT COUNT(*) FROM {_quoted(table)}").fetchone()[0]
     shape = _shape(base, table)
@@ -348,7 +348,7 @@ def _loaded(
     types = [TEXT if bytes_in else _type(kind, not misfit) for kind, bytes_in, misfit in zip(kinds, binary, misfits, strict=True)]
     # In memory already; a reader is not for several threads.
     sizes = [batch.num_rows for batch in batches]
-    found = StoredTable(path, name, columns, types, sizes, lambda at, _: batches[at], counted, texts=texts, declared=declared)
+    found = StoredSource(path, name, columns, types, sizes, lambda at, _: batches[at], counted, texts=texts, declared=declared)
     found.part, found.snapshot, found.store_key, found.not_null = table, True, shape.key, shape.not_null
     found.fallback = {column: kind for column, name in zip(columns, kinds, strict=True) if (kind := _fallback(name)) is not None}
     found.binary = frozenset(column for column, bytes_in in zip(columns, binary, strict=True) if bytes_in)

@@ -15,8 +15,9 @@ from pathlib import Path
 import numpy as np
 
 from gravel.problems import TableProblem
-from gravel.tables.csv.dialect import Dialect, count_byte, line_breaks, not_in_encoding, open_bytes
-from gravel.tables.csv.records import UNCLOSED, Record, records
+from gravel.sources.csv.dialect import count_byte, line_breaks, not_in_encoding, open_bytes
+from gravel.sources.csv.records import UNCLOSED, Record, records
+from gravel.sources.dialect import Dialect
 
 BLOCK = 4 * 1024 * 1024
 _WIDE, _BYTES_A_COLUMN, _LARGEST = 500, 16 * 1024, 32 * 1024 * 1024  # a wide table's columns need rows enough to be worth a kernel

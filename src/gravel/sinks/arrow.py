@@ -11,11 +11,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import laid_out, plain_type
+from gravel.ledger.fingerprint import Content
 from gravel.problems import CallProblem
-from gravel.tables.content import Content
-from gravel.tables.files import ByteSink, ending
-from gravel.tables.stored import StoredTable, open_arrow, open_parquet
-from gravel.tables.table import scan
+from gravel.sinks.files import ByteSink, ending
+from gravel.sources.arrow import StoredSource, open_arrow, open_parquet
+from gravel.sources.source import scan
 
 Take = Callable[[bytes], Any]
 ENDINGS = (".parquet", ".arrow")
@@ -62,7 +62,7 @@ class ArrowRows:
         self._sink.close()
 
 
-def opened(path: Path, name: str) -> StoredTable:
+def opened(path: Path, name: str) -> StoredSource:
     """A file of Arrow values as a table."""
     return (open_parquet if ending(path) == ".parquet" else open_arrow)(path, name, frozenset(), {})
 
@@ -70,7 +70,7 @@ def opened(path: Path, name: str) -> StoredTable:
 Forms = Mapping[int, Callable[[Any], Any]]
 
 
-def write(path: Path, rows: StoredTable, fields: Sequence[Any], take: Take, forms: Forms | None = None) -> tuple[list[Any], list[str]]:
+def write(path: Path, rows: StoredSource, fields: Sequence[Any], take: Take, forms: Forms | None = None) -> tuple[list[Any], list[str]]:
     """Write rows into a Parquet or Arrow file with these fields, through a sink of bytes; `forms` make values of columns that are laid
     down as texts. The fields as they were written, and what is to be known of them: a dictionary whose numbers do not fit is written as
     its values. Raises DataProblem for a text that is no value of its column's type."""
@@ -109,13 +109,13 @@ def _formed(columns: Sequence[Any], forms: Forms | None) -> list[Any]:
     return [forms[at](column) if forms and at in forms else column for at, column in enumerate(columns)]
 
 
-def _different(rows: StoredTable, at: int) -> Any:
+def _different(rows: StoredSource, at: int) -> Any:
     """The different known values of a column: one dictionary for all batches, which an Arrow file asks for."""
     parts = list(scan(rows, lambda batch: pc.unique(batch.columns[at]), [at]))
     return pc.unique(pa.chunked_array(parts, rows.fields[at].type)).drop_null()
 
 
-def same_values(rows: StoredTable, again: StoredTable, forms: Forms | None = None) -> tuple[bool, str]:
+def same_values(rows: StoredSource, again: StoredSource, forms: Forms | None = None) -> tuple[bool, str]:
     """Whether a file read back holds the values that were written into it, whatever the order of its rows; the figures in words. `forms`:
     see `write`."""
     if again.columns != rows.columns:
@@ -135,7 +135,7 @@ def same_values(rows: StoredTable, again: StoredTable, forms: Forms | None = Non
     return False, f"{other} does not hold what was proved" if other else "some row does not hold what was proved"
 
 
-def _content(table: StoredTable, types: Sequence[Any], forms: Forms | None = None, at: int | None = None) -> Content:
+def _content(table: StoredSource, types: Sequence[Any], forms: Forms | None = None, at: int | None = None) -> Content:
     wanted = list(range(len(types))) if at is None else [at]
 
     def work(batch: Any) -> Content:

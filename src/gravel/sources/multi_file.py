@@ -13,18 +13,18 @@ import pyarrow as pa
 from gravel.engine.arrow_values import plain_type, text_of
 from gravel.language.types import TEXT, Type
 from gravel.problems import CallProblem, TableProblem
-from gravel.tables.csv.dialect import Dialect
-from gravel.tables.csv.pieces import Take
-from gravel.tables.csv.reader import CsvTable
-from gravel.tables.stored import StoredTable
-from gravel.tables.table import Batch, GuessFailed, Malformed, holding_some
-from gravel.tables.typing import agrees
+from gravel.sources.arrow import StoredSource
+from gravel.sources.csv import CsvSource
+from gravel.sources.csv.dialect import line_breaks
+from gravel.sources.csv.splitter import Take
+from gravel.sources.dialect import Dialect
+from gravel.sources.source import Batch, Malformed, Source
 
 FILE = "gravel_file"
 
 
 @dataclass(frozen=True)
-class SeveralPiece:
+class FileSplit:
     """A piece of one of the files: which, and how many rows stand before that file."""
 
     file: int
@@ -34,17 +34,17 @@ class SeveralPiece:
     records: int
 
 
-class SeveralTable(CsvTable):
+class MultiFileSource(Source):
     """Files one after another, in the order of their names; row numbers go on from file to file. A column that a file does not
     have is NULL in its rows."""
 
-    def __init__(self, pattern: Path, name: str, files: Sequence[CsvTable], texts: frozenset[str], declared: dict[str, Type]) -> None:
+    def __init__(self, pattern: Path, name: str, files: Sequence[Source], texts: frozenset[str], declared: dict[str, Type]) -> None:
         names = tuple(dict.fromkeys(column for one in files for column in one.columns))
         if FILE in names:
             raise CallProblem(f"{name} has a column {FILE} already", hint="read the files one by one")
         first = files[0].dialect
         dialect = Dialect(first.delimiter, "utf-8", (*names, FILE), 0, 0, 0, first.line_end)
-        super().__init__(files[0].path, name, texts=texts, declared=declared, dialect=dialect)
+        super().__init__(files[0].path, name, (*names, FILE), texts=texts, declared=declared, dialect=dialect)
         self.pattern, self._files = pattern, list(files)
         self._types[len(names)] = TEXT
         for at, column in enumerate(names):
@@ -64,12 +64,12 @@ class SeveralTable(CsvTable):
         self._sizes: list[int] = []
 
     @property
-    def sources(self) -> list[CsvTable]:
-        """See CsvTable."""
+    def sources(self) -> list[Source]:
+        """See Source."""
         return self._files
 
     def reads(self, path: Path) -> bool:
-        """See CsvTable: a file that the pattern meets would be read the next time."""
+        """See Source: a file that the pattern meets would be read the next time."""
         there = path.resolve()
         return there in self.files or (there.parent == self.pattern.parent.resolve() and fnmatch(there.name, self.pattern.name))
 
@@ -81,15 +81,11 @@ class SeveralTable(CsvTable):
             for piece in one.pieces(take):
                 if self.progress is not None:
                     self.progress(len(getattr(piece, "data", b"")))
-                yield SeveralPiece(number, before, piece, before + piece.first_row, piece.records)
+                yield FileSplit(number, before, piece, before + piece.first_row, piece.records)
                 rows += piece.records
             before += rows
             sizes.append(rows)
         self._sizes = sizes
-
-    def holding(self, rows: Sequence[int]) -> Iterator[Any]:
-        """The pieces that hold some source rows."""
-        return holding_some(self.pieces(), rows)
 
     def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a piece, with the columns of all files."""
@@ -106,28 +102,20 @@ class SeveralTable(CsvTable):
                 columns[at] = pa.repeat(pa.scalar(one.name, pa.string()), batch.count)
             else:
                 columns[at] = pa.nulls(batch.count, plain_type(self.fields[at].type) if at in self.fields else pa.string())
-        for index, kind in self._guesses.items():
-            if columns[index] is not None and not agrees(columns[index], kind):
-                raise GuessFailed(self.columns[index])
+        self._refuse_guesses(columns)
         bad = tuple(replace(record, row=record.row + piece.before, fault=f"{one.name}: {record.fault}") for record in batch.malformed)
         return Batch(batch.rows + piece.before, columns, bad)
 
-    def look_at_types(self) -> dict[int, Type]:
-        """All columns' types."""
-        return self.types(list(range(len(self.columns))))
-
     def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
         """Lines or rows of all files together."""
-        if isinstance(self._files[0], StoredTable):
+        if isinstance(self._files[0], StoredSource):
             counted = 0
             for one in self._files:
                 one.account(0, (), 0, take)
-                counted += one.counted if isinstance(one, StoredTable) else 0
+                counted += one.counted if isinstance(one, StoredSource) else 0
             told = rows + len(malformed)
             return "every row of the store is accounted for", told == counted, f"{counted:,} in {len(self._files)} files = {told:,} rows"
-        from gravel.tables.csv.dialect import line_breaks
-
-        lines = sum(one.count_lines(take) for one in self._files)
+        lines = sum(one.count_lines(take) for one in self._files if isinstance(one, CsvSource))
         headers = sum(one.dialect.lines for one in self._files)
         inside = breaks + sum(line_breaks(one.text.encode()) for one in malformed)
         told = headers + rows + len(malformed) + inside
@@ -138,11 +126,11 @@ class SeveralTable(CsvTable):
 
 
 def open_several(
-    pattern: Path, name: str, texts: frozenset[str], declared: dict[str, Type], open_one: Callable[[Path, str], CsvTable]
-) -> SeveralTable:
+    pattern: Path, name: str, texts: frozenset[str], declared: dict[str, Type], open_one: Callable[[Path, str], Source]
+) -> MultiFileSource:
     """The files that a pattern of names meets, in their order. Raises TableProblem where there is none."""
     paths = sorted(path for path in pattern.parent.glob(pattern.name) if path.is_file())
     if not paths:
         raise TableProblem(f"no file is called as {name} says")
     folder = Path(name).parent
-    return SeveralTable(pattern, name, [open_one(path, str(folder / path.name)) for path in paths], texts, declared)
+    return MultiFileSource(pattern, name, [open_one(path, str(folder / path.name)) for path in paths], texts, declared)

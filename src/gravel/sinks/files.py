@@ -13,10 +13,9 @@ from gravel.engine.frame import view
 from gravel.language.functions.buffers import ByteSet, body, rows_with, valid
 from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind, Type
+from gravel.ledger.fingerprint import inexact
 from gravel.problems import CallProblem, DataProblem
-from gravel.tables.content import inexact
-from gravel.tables.csv.reader import CsvTable
-from gravel.tables.table import scan
+from gravel.sources.source import Source, scan
 
 TEXT_ENDINGS = (".csv", ".tsv", "")
 ENDINGS = (".csv", ".tsv", ".parquet", ".arrow", ".jsonl")
@@ -55,7 +54,7 @@ def keeps_types(path: Path) -> bool:
     return ending(path).split(".")[1:2] in (["parquet"], ["arrow"], ["jsonl"])
 
 
-def write(path: Path, rows: CsvTable, columns: Columns, take: Take) -> None:
+def write(path: Path, rows: Source, columns: Columns, take: Take) -> None:
     """A table's texts as JSON Lines, or in a compressed form."""
     last = path.suffix.lower()
     if last in PACKED:
@@ -70,14 +69,14 @@ def write(path: Path, rows: CsvTable, columns: Columns, take: Take) -> None:
         _jsonl(rows, columns, take)
 
 
-def opened_again(path: Path, rows: CsvTable) -> CsvTable:
+def opened_again(path: Path, rows: Source) -> Source:
     """What was written, as a reader finds it."""
-    from gravel.tables.reference import Reading, open_table
+    from gravel.sources.opening import ReadOptions, open_table
 
     if ending(path).startswith(".jsonl") and not path.stat().st_size:
         return rows  # without a line there are no columns to be read
     packed_text = path.suffix.lower() in PACKED and not ending(path).startswith(".jsonl")
-    return open_table(str(path), Reading(rows.dialect.delimiter if packed_text else None))
+    return open_table(str(path), ReadOptions(rows.dialect.delimiter if packed_text else None))
 
 
 class ByteSink:
@@ -149,7 +148,7 @@ def arrow_type(kind: Type) -> Any:
 _JSON_SIGNS = ByteSet(bytes(range(32)) + b'"\\\x7f')
 
 
-def _jsonl(rows: CsvTable, columns: Columns, take: Take) -> None:
+def _jsonl(rows: Source, columns: Columns, take: Take) -> None:
     import json
 
     heads = [("{" if not at else ", ") + json.dumps(name, ensure_ascii=False) + ": " for at, (name, _) in enumerate(columns)]

@@ -1,0 +1,1 @@
+"""What proves a run: fingerprints of rows, checksums of files."""

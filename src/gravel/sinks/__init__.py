@@ -1,0 +1,1 @@
+"""Writing rows: text files, JSON Lines, Arrow and Parquet, each whole or not at all."""

@@ -1,0 +1,263 @@
+"""Where rows are read from: the base of all sources, their rows in batches, and what is wrong with some of them."""
+
+from __future__ import annotations
+
+import stat
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from itertools import islice
+from pathlib import Path
+from typing import Any, TypeVar
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.arrow_values import text_of
+from gravel.engine.parallel import ordered_map
+from gravel.language.types import TEXT, Type
+from gravel.problems import DataProblem
+from gravel.sources.dialect import Dialect
+from gravel.sources.type_inference import Fitting, agrees, fitting, wider
+
+T = TypeVar("T")
+Take = Callable[[bytes], Any]
+_SAMPLE = 1  # splits that a guess of types looks at
+
+
+class InferredTypeRefuted(Exception):
+    """A batch holds a value that the column's guessed type does not have; the argument is the column."""
+
+
+@dataclass(frozen=True)
+class Malformed:
+    """A record that is no row: its source row number, its line in the file, what is wrong, and its text."""
+
+    row: int
+    line: int
+    fault: str
+    text: str
+
+
+@dataclass(frozen=True)
+class Batch:
+    """Some rows in source order. `rows` are source row numbers; `columns` has an Arrow array for each column asked for, in table order
+    and as the store has it (a text file's are texts), and None for the others. Malformed records stand beside, not among them."""
+
+    rows: np.ndarray
+    columns: list[Any]
+    malformed: tuple[Malformed, ...] = ()
+
+    @property
+    def count(self) -> int:
+        """Rows."""
+        return len(self.rows)
+
+    def texts(self) -> Batch:
+        """The same rows, each column as its texts."""
+        if all(column is None or pa.types.is_string(column.type) for column in self.columns):
+            return self
+        return Batch(self.rows, [None if column is None else text_of(column) for column in self.columns], self.malformed)
+
+
+State = tuple[int, int, int] | None
+
+
+def state_of(path: Path) -> State:
+    """What tells whether a file is as it was: which one it is, its size, when it was last written; None for what is no plain file."""
+    try:
+        told = path.stat()
+    except OSError:
+        return None
+    return (told.st_ino, told.st_size, told.st_mtime_ns) if stat.S_ISREG(told.st_mode) else None
+
+
+def refuse_changed(path: Path, name: str, before: State) -> None:
+    """Every command sees one state of a file: one that is another now is told. Raises DataProblem."""
+    if before is not None and state_of(path) != before:
+        raise DataProblem(f"{name} was changed while it was read", hint="run it again when nobody writes it")
+
+
+def holding_some(pieces: Iterable[Any], rows: Sequence[int]) -> Iterator[Any]:
+    """Of pieces in order, those that hold some of these source rows."""
+    ascending = np.unique(np.asarray(rows, np.int64))
+    for piece in pieces:
+        at = np.searchsorted(ascending, piece.first_row)
+        if at < len(ascending) and ascending[at] < piece.first_row + piece.records:
+            yield piece
+
+
+class Source(ABC):
+    """A table that rows are read from: columns, splits that can be read again and in any order, rows with their source row numbers.
+
+    `name` is what the person called it. texts: columns that stay TEXT whatever they hold; declared: types that a plan gives columns.
+    Types that the store does not give are found from the values."""
+
+    def __init__(
+        self,
+        path: Path,
+        name: str,
+        columns: tuple[str, ...],
+        *,
+        texts: frozenset[str] = frozenset(),
+        declared: dict[str, Type] | None = None,
+        dialect: Dialect | None = None,
+    ) -> None:
+        self.origin, self.part = path, ""  # the file that was named, and the table in it where it has several
+        self.server = ""  # where it was copied from, if that is no file
+        self.snapshot = False  # whether it was read at one moment, so that it cannot change under way
+        self.store_key: tuple[str, ...] = ()  # what its store says of it: the primary key, columns without NULL
+        self.not_null: tuple[str, ...] = ()
+        self.fallback: dict[str, Type] = {}  # the store's types of columns that hold no value
+        self.mixed: dict[str, str] = {}  # columns with values of several types, which no one type keeps: what they are
+        self.binary: frozenset[str] = frozenset()  # columns of bytes, which are told as base64
+        self.fields: dict[int, Any] = {}  # the Arrow fields of columns that their store keeps as Arrow values
+        self.spelt: frozenset[str] = frozenset()  # columns that their store keeps as texts, so that another spelling is another value
+        self.misfits: dict[str, tuple[str, int, str]] = {}  # by column: declared type, values that do not match it, one of them
+        self.path, self.name, self.columns, self.texts = path, name, columns, texts
+        self.declared = declared or {}
+        self.empty_null = False
+        self.asked_delimiter: str | None = None
+        self.asked_encoding: str | None = None
+        self.state: State = state_of(path)
+        # How its rows are written as text: as they are in a text file, else in the plain form of RFC 4180.
+        self.dialect = dialect or Dialect(",", "utf-8", columns, 0, 0, 0, "\n")
+        self.notes: list[str] = []
+        self.progress: Callable[[int], None] | None = None
+        self._types: dict[int, Type] = {}
+        self._guesses: dict[int, Type] = {}
+        self.fittings: dict[int, Fitting] = {}
+
+    @abstractmethod
+    def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
+        """The table in splits, in order; each call reads it afresh. `take` is given the bytes of the file. `wanted`: the columns that are
+        all that will be read of them, for stores that fetch no others. Raises TableProblem."""
+
+    @abstractmethod
+    def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
+        """The rows of a split, with the wanted columns (their positions; None: all). May run on any thread."""
+
+    @abstractmethod
+    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
+        """What should be true of the rows read, whether it is, and the figures. `breaks`: line breaks inside values."""
+
+    def holding(self, rows: Sequence[int]) -> Iterator[Any]:
+        """The splits that hold some source rows, in order."""
+        return holding_some(self.pieces(), rows)
+
+    def look_at_types(self) -> dict[int, Type]:
+        """All columns' types, without a promise: where values decide, as all of them or the first suggest."""
+        return self.types(list(range(len(self.columns))))
+
+    def _refuse_guesses(self, columns: Sequence[Any]) -> None:
+        """Raises InferredTypeRefuted where a column holds what its guessed type has not."""
+        for index, kind in self._guesses.items():
+            if columns[index] is not None and not agrees(columns[index], kind):
+                raise InferredTypeRefuted(self.columns[index])
+
+    @property
+    def sources(self) -> list[Source]:
+        """The tables it is read from, each of one file: itself, but for several files as one."""
+        return [self]
+
+    @property
+    def files(self) -> set[Path]:
+        """The files that it reads, which must not be written over; a server's table has none."""
+        return {one.origin.resolve() for one in self.sources if not one.server}
+
+    def reads(self, path: Path) -> bool:
+        """Whether a file is one that it reads, or will read the next time."""
+        return path.resolve() in self.files
+
+    def whole(self) -> Source:
+        """The table, told that all of its columns will be read."""
+        return self
+
+    def refuse_changed(self) -> None:
+        """Raises DataProblem where the file is not as it was when the table was opened."""
+        if not self.snapshot:
+            refuse_changed(self.path, self.name, self.state)
+
+    def guess(self, wanted: Sequence[int]) -> dict[int, Type]:
+        """Types as the first rows suggest them, which spares a pass over the rest: `read` raises InferredTypeRefuted at the first
+        batch that shows another. A DECIMAL gets room for longer numbers."""
+        missing = [index for index in wanted if index not in self._types]
+        states = self._open_states(missing)
+        pieces = list(islice(self.pieces(wanted=missing), _SAMPLE + 1))
+        self._fit(states, pieces[:_SAMPLE])
+        if len(pieces) <= _SAMPLE:
+            self.settle(states)
+        made = {index: self._types[index] for index in wanted if index in self._types}
+        for index, state in states.items():
+            if index not in made:
+                made[index] = wider(state.type)
+                if state.kinds:
+                    self._guesses[index] = made[index]
+        return made
+
+    def types(self, wanted: Sequence[int]) -> dict[int, Type]:
+        """Types found from all rows; reading stops early where only TEXT is left."""
+        self._guesses.clear()
+        self._find_types([index for index in wanted if index not in self._types])
+        return {index: self._types[index] for index in wanted}
+
+    def load(self, wanted: Sequence[int]) -> tuple[list[Batch], dict[int, Type]]:
+        """All rows of some columns and the columns' types, found on the way: one pass instead of two."""
+        states = self._open_states([index for index in wanted if index not in self._types])
+
+        def work(piece: Any) -> tuple[Batch, dict[int, Fitting]]:
+            batch = self.read(piece, wanted)
+            return batch, {index: fitting(batch.columns[index], state.kinds) for index, state in states.items() if state.kinds}
+
+        batches = []
+        for batch, found in ordered_map(work, self.pieces(wanted=wanted)):
+            batches.append(batch)
+            for index, state in found.items():
+                states[index] = states[index].merge(state)
+        self.settle(states)
+        return batches, {index: self._types[index] for index in wanted}
+
+    def settle(self, found: dict[int, Fitting]) -> None:
+        """Take over what a pass over all rows has found of the columns' types."""
+        self.fittings.update(found)
+        for index, state in found.items():
+            name = self.columns[index]
+            # What a store says of a column stands, whatever its values look like.
+            self._types.setdefault(index, self.declared.get(name) or (TEXT if name in self.texts else self._seen_type(name, state)))
+
+    def _seen_type(self, name: str, state: Fitting) -> Type:
+        return state.type if state.seen else self.fallback.get(name, TEXT)
+
+    def _find_types(self, missing: list[int]) -> None:
+        states = self._open_states(missing)
+        if states:
+            self._fit(states, self.pieces(wanted=missing))
+            self.settle(states)
+
+    def _open_states(self, missing: list[int]) -> dict[int, Fitting]:
+        """A state for each column whose type its values decide; the others get theirs."""
+        states = {index: Fitting() for index in missing}
+        for index in missing:
+            name = self.columns[index]
+            if name in self.texts or name in self.declared:
+                self._types[index] = self.declared.get(name, TEXT)
+                del states[index]
+        return states
+
+    def _fit(self, states: dict[int, Fitting], pieces: Iterable[Any]) -> None:
+        def look(piece: Any) -> dict[int, Fitting]:
+            # Columns that have turned out to be TEXT are not read again.
+            open_columns = [index for index, state in states.items() if state.kinds]
+            batch = self.read(piece, open_columns)
+            return {index: fitting(batch.columns[index], states[index].kinds) for index in open_columns}
+
+        for found in ordered_map(look, pieces):
+            for index, state in found.items():
+                states[index] = states[index].merge(state)
+            if not any(state.kinds for state in states.values()):
+                break
+
+
+def scan(table: Source, work: Callable[[Batch], T], wanted: Sequence[int] | None = None) -> Iterator[T]:
+    """`work` of each batch, in order, by several threads."""
+    return ordered_map(lambda piece: work(table.read(piece, wanted)), table.pieces(wanted=wanted))

@@ -1,0 +1,1 @@
+"""Tables of databases, read and written."""
