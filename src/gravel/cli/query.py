@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from enum import Enum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -64,7 +64,6 @@ def query(
         "", given_by(param, today), _tables(table, folder), on_error=on_error.value, store=None if room is None else Store(room)
     )
     found = session.query(text)
-    texts = _texts(found)
     if write is not None and write.resolve() in session.paths:
         raise CallProblem(f"the query reads {write}, so it is not written over", hint="name another file")
     from gravel.cli import render
@@ -74,12 +73,12 @@ def query(
         for old, new in zip(found.names, names, strict=True):
             if old != new:
                 render.note(f"a further column {old} is written as {new}", not no_color)
-        _write(write, dataclasses.replace(found, names=names), texts, replace)
+        _write(write, dataclasses.replace(found, names=names), replace)
 
     if format is Format.json:
-        render.print_json("query", _json(found, texts, session, write))
+        render.print_json("query", _json(found, _texts(found), session, write))
     elif format is Format.table:
-        _show(found, texts, limit, not no_color)
+        _show(found, limit, not no_color)
         if explain:
             _explain(session, not no_color)
         render.note(
@@ -87,7 +86,8 @@ def query(
             not no_color,
         )
     else:
-        render.print_rows(format.value, found.names, texts)
+        for number, part in enumerate(_text_parts(found)):
+            render.print_rows(format.value, found.names if number == 0 else None, [column.to_pylist() for column in part])
     render.cautions(session.cautions, not no_color)
     render.remarks(session.remarks, not no_color)
     for name, malformed in session.malformed.items():
@@ -141,10 +141,22 @@ def _tables(given: list[str] | None, folder: Path | None) -> dict[str, str]:
     return found
 
 
-def _texts(found: Relation) -> list[list[str | None]]:
+_ROWS = 1 << 16  # of a part that is written at a time
+
+
+def _text_parts(found: Relation, most: int | None = None) -> Iterator[list[Any]]:
+    """The result as texts, some rows at a time, an Arrow array a column."""
     from gravel.language.functions.casts import to_text
 
-    return [to_text(one.values, kind).to_pylist() for one, kind in zip(found.vectors, found.types, strict=True)]
+    count = found.count if most is None else min(most, found.count)
+    for start in range(0, count, _ROWS) or (0,):
+        rows = min(_ROWS, count - start)
+        yield [to_text(found.vectors.part(at, start, rows).values, kind) for at, kind in enumerate(found.types)]
+
+
+def _texts(found: Relation, most: int | None = None) -> list[list[str | None]]:
+    parts = [[column.to_pylist() for column in part] for part in _text_parts(found, most)]
+    return [[cell for part in parts for cell in part[at]] for at in range(len(found.names))]
 
 
 def numbered(names: Sequence[str]) -> tuple[str, ...]:
@@ -159,8 +171,7 @@ def numbered(names: Sequence[str]) -> tuple[str, ...]:
     return tuple(made)
 
 
-def _write(target: Path, found: Relation, texts: list[list[str | None]], replace: bool) -> None:
-    import pyarrow as pa
+def _write(target: Path, found: Relation, replace: bool) -> None:
 
     from gravel.ledger.fingerprint import compared, kept_type
     from gravel.sinks import files
@@ -186,7 +197,9 @@ def _write(target: Path, found: Relation, texts: list[list[str | None]], replace
         output = Output(target, str(target))
         rows = output if plain else Output(Path(folder, "rows.csv"), str(target))
         try:
-            rows.write(header(found.names, sign) + encode([pa.array(column, pa.string()) for column in texts], sign))
+            rows.write(header(found.names, sign))
+            for part in _text_parts(found):
+                rows.write(encode(part, sign))
             rows.close()
             made = CsvSource(rows.path, str(target), delimiter=sign)
             counted = sum(scan(made, lambda batch: batch.count, []))
@@ -223,11 +236,12 @@ def _write_typed(target: Path, found: Relation) -> None:
         output = Output(target, str(target))
         try:
             laid = arrow_file.ArrowRows(fields, rows.write)
-            columns = []
-            for vector, kind, own in zip(found.vectors, kinds, found.types, strict=True):
-                values = vector.spread(found.count).values
-                columns.append(text_of(values, own) if pa.types.is_string(arrow_type(kind)) else of_type(values, kind))
-            laid.write(laid.batch(columns))
+            for start in range(0, found.count, _ROWS):
+                columns = []
+                for at, (kind, own) in enumerate(zip(kinds, found.types, strict=True)):
+                    values = found.vectors.part(at, start, _ROWS).values
+                    columns.append(text_of(values, own) if pa.types.is_string(arrow_type(kind)) else of_type(values, kind))
+                laid.write(laid.batch(columns))
             laid.close()
             rows.close()
             made = arrow_file.opened(rows.path, str(target))
@@ -263,13 +277,13 @@ def _json(found: Relation, texts: list[list[str | None]], session: Session, writ
     }  # fmt: skip
 
 
-def _show(found: Relation, texts: list[list[str | None]], limit: int | None, color: bool) -> None:
+def _show(found: Relation, limit: int | None, color: bool) -> None:
     from gravel.cli import render
 
     out = render.console(color=color)
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
     right = [at for at, kind in enumerate(found.types) if kind.kind.value in kinds]
-    shown = [[render.visible(cell, 48) for cell in column[:limit]] for column in texts]
+    shown = [[render.visible(cell, 48) for cell in column] for column in _texts(found, limit)]
     render.print_table(out, list(found.names), [list(row) for row in zip(*shown, strict=True)], right=right)
     if limit is not None and found.count > limit:
         render.note(f"{limit:,} of {found.count:,} rows shown (--rows all)", color)

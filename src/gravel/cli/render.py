@@ -106,8 +106,8 @@ def print_table(
     out.print(table)
 
 
-def print_rows(form: str, headings: Sequence[str], columns: Sequence[Sequence[Cell]]) -> None:
-    """Rows as CSV or Markdown, for programs and pages: values as they are, NULL as nothing."""
+def print_rows(form: str, headings: Sequence[str] | None, columns: Sequence[Sequence[Cell]]) -> None:
+    """Rows as CSV or Markdown, for programs and pages: values as they are, NULL as nothing. Without headings the rows go on."""
     texts = [[f"error {cell.sqlstate}" if isinstance(cell, RowError) else cell for cell in column] for column in columns]
     if form == "csv":
         import pyarrow as pa
@@ -115,14 +115,17 @@ def print_rows(form: str, headings: Sequence[str], columns: Sequence[Sequence[Ce
         from gravel.sinks.csv import encode, header
 
         sys.stdout.flush()
-        sys.stdout.buffer.write(header(headings) + encode([pa.array(column, pa.string()) for column in texts]))
+        sys.stdout.buffer.write(
+            (b"" if headings is None else header(headings)) + encode([pa.array(column, pa.string()) for column in texts])
+        )
         return
 
     def cell(text: str | None) -> str:
         return "" if text is None else text.replace("|", "\\|").replace("\n", "<br>")
 
-    print("| " + " | ".join(map(cell, headings)) + " |")
-    print("|" + " --- |" * len(headings))
+    if headings is not None:
+        print("| " + " | ".join(map(cell, headings)) + " |")
+        print("|" + " --- |" * len(headings))
     for row in zip(*texts, strict=True):
         print("| " + " | ".join(map(cell, row)) + " |")
 

@@ -47,10 +47,9 @@ class Store:
 
 
 def _some(values: Any, rows: np.ndarray) -> Any:
-    missing = rows < 0
-    if not missing.any():
+    if not len(rows) or int(rows.min()) >= 0:
         return values.take(pa.array(rows))
-    return values.take(pa.array(np.maximum(rows, 0), mask=missing)) if len(values) else pa.nulls(len(rows), values.type)
+    return values.take(pa.array(np.maximum(rows, 0), mask=rows < 0)) if len(values) else pa.nulls(len(rows), values.type)
 
 
 def _simple(kind: Any) -> bool:

@@ -16,6 +16,7 @@ from gravel.language.functions.casts import to_text
 from gravel.language.types import BOOLEAN, DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type
 from gravel.profiling.column_kind import identifies
 from gravel.querying import groups
+from gravel.querying.partitions import partitions
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
 from gravel.querying.shapes import literal_text, top
 from gravel.querying.sources import Sources
@@ -39,6 +40,26 @@ class Input:
             self, value=None if self.value is None else taken(self.value, rows), mask=self.mask[rows],
             keys=[key.take(pa.array(rows)) for key in self.keys], others=tuple(taken(one, rows) for one in self.others),
         )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class RowGroups:
+    """Some rows (None: all) with the number of the group that each is in, and how many groups there are."""
+
+    rows: np.ndarray | None
+    numbers: np.ndarray
+    many: int
+
+
+def _with_several(part: RowGroups, values: Any) -> tuple[int, np.ndarray]:
+    """How many groups hold more than one known value, and their rows."""
+    values = values if part.rows is None else values.take(pa.array(part.rows))
+    known = pc.is_valid(values).to_numpy(zero_copy_only=False)
+    codes, first = codes_of([values], len(values))
+    pairs = np.unique(part.numbers[known].astype(np.int64) * max(1, len(first)) + codes[known])
+    several = np.bincount(pairs // max(1, len(first)), minlength=part.many) > 1
+    rows = np.flatnonzero(several[part.numbers])
+    return int(several.sum()), rows if part.rows is None else part.rows[rows]
 
 
 class Grouping(Sources):
@@ -78,18 +99,15 @@ class Grouping(Sources):
         for some in sets:
             shapes = {self.shape(node, over) for node in some}
             used = [keys[shape][0].values for shape in keys if shape in shapes]
-            numbers, first = codes_of(used, over.count) if used else (np.zeros(over.count, np.int64), np.zeros(0, np.int64))
+            first, computed, types, groups_of = self._groups_of(
+                used, over, aggregates, inputs, [shape in shapes for shape in keys], list(keys)
+            )
             many = len(first) if used else 1
             heads = [taken(made, first) if shape in shapes else Vector(pa.nulls(many, kind.arrow)) for shape, (made, kind) in keys.items()]
-            computed, types = [], []
-            for one, given in zip(aggregates, inputs, strict=True):
-                made, kind = self._aggregate(one, given, numbers, many, over, [shape in shapes for shape in keys], list(keys))
-                computed.append(made)
-                types.append(kind)
             parts.append((heads, computed, many))
             self._warn_alike("GROUP BY and case", [one.values for one in heads], "groups", "GROUP BY UPPER(TIDY_SPACES(…))")
             if some and not self.quiet:
-                self._warn_of_namesakes([node for node in some if isinstance(node, tree.Name)], numbers, many, over, items)
+                self._warn_of_namesakes([node for node in some if isinstance(node, tree.Name)], groups_of, many, over, items)
         if not types and aggregates:
             types = [INTEGER] * len(aggregates)
         key_types = [kind if kind.kind is not Kind.NULL else TEXT for _, kind in keys.values()]
@@ -109,7 +127,37 @@ class Grouping(Sources):
             stands[self.shape(one, over)] = len(keys) + at
         return grouped, stands
 
-    def _warn_of_namesakes(self, names: list[tree.Name], numbers: np.ndarray, many: int, over: Relation, items: list[tree.Named]) -> None:
+    def _groups_of(
+        self, keys: list[Any], over: Relation, aggregates: list[tree.Aggregate], inputs: list[Input], used: list[bool], shapes: list[Any]
+    ) -> tuple[np.ndarray, list[Vector], list[Type], list[RowGroups]]:  # fmt: skip
+        """Of groups by some keys, in the order in which they are first met: the first row of each, its aggregates with their types, and
+        the groups of the rows; part by part where all rows do not fit into memory."""
+        parts = partitions(keys, over.count, self.memory)
+        firsts, computed, rows_of = [], [], []
+        types: list[Type] = []
+        for rows in [None] if parts is None else parts:
+            some = keys if rows is None else [key.take(pa.array(rows)) for key in keys]
+            size = over.count if rows is None else len(rows)
+            numbers, first = codes_of(some, size) if keys else (np.zeros(size, np.int64), np.zeros(0, np.int64))
+            many = len(first) if keys else 1
+            made = [
+                self._aggregate(one, given if rows is None else given.take(rows), numbers, many, over, used, shapes)
+                for one, given in zip(aggregates, inputs, strict=True)
+            ]
+            computed.append([vector for vector, _ in made])
+            types = [kind for _, kind in made]
+            firsts.append(first if rows is None else rows[first].astype(np.int64))
+            rows_of.append(RowGroups(rows, numbers.astype(np.int32) if size < 2**31 else numbers, many))
+        if parts is None:
+            return firsts[0], computed[0], types, rows_of
+        every = np.concatenate(firsts)
+        order = np.argsort(every, kind="stable")
+        together = [taken(joined([part[at] for part in computed], kind), order) for at, kind in enumerate(types)]
+        return every[order], together, types, rows_of
+
+    def _warn_of_namesakes(
+        self, names: list[tree.Name], groups_of: list[RowGroups], many: int, over: Relation, items: list[tree.Named]
+    ) -> None:
         """Groups of a name in which a column that identifies what is named has several values, where most groups have one."""
         selected = {name.text.casefold() for item in items for name in parse.column_names(item.expression)}
         selected |= {name.text.casefold() for name in names}
@@ -121,13 +169,9 @@ class Grouping(Sources):
             for other in own:
                 if over.names[other].casefold() in selected or not identifies(over.names[other], over.names[at], other == own[0]):
                     continue
-                values = over.vectors[other].values
-                known = pc.is_valid(values).to_numpy(zero_copy_only=False)
-                codes, _ = codes_of([values], over.count)
-                pairs = np.unique(numbers[known] * (int(codes.max(initial=0)) + 1) + codes[known])
-                several = np.bincount(pairs // (int(codes.max(initial=0)) + 1), minlength=many) > 1
-                if 0 < several.sum() * 5 <= many:
-                    rows = np.flatnonzero(several[numbers])
+                found = [_with_several(part, over.vectors[other].values) for part in groups_of]
+                if 0 < sum(several for several, _ in found) * 5 <= many:
+                    rows = np.concatenate([some for _, some in found])
                     texts = pc.unique(over.vectors[at].values.take(pa.array(rows)))[:3].to_pylist()
                     detail = f"are in groups of {self._written(node)[:60]} that hold several {over.names[other]}"
                     table = f"{node.table}." if node.table else ""

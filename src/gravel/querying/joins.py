@@ -3,19 +3,39 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.vector import Vector
-from gravel.querying.relation import codes_of, joined
+from gravel.querying.partitions import part_count, part_numbers
+from gravel.querying.relation import codes_of, joined, taken
 
 CHUNK = 1 << 21
 
 
-def equal_pairs(left: list[Vector], right: list[Vector], kinds: list) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-arg]
-    """Indices of the rows whose keys are equal and known, in the order of the left rows, then of the right ones."""
+def equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any], memory: int | None = None) -> tuple[np.ndarray, np.ndarray]:
+    """Indices of the rows whose keys are equal and known, in the order of the left rows, then of the right ones; part by part where all
+    do not fit into memory."""
+    parts = part_count(len(left[0]) + len(right[0]), memory)
+    if parts == 1:
+        return _equal_pairs(left, right, kinds)
+    sides = [part_numbers([one.values for one in side], len(side[0]), parts) for side in (left, right)]
+    ones, twos = [], []
+    for part in range(parts):
+        mine, theirs = (np.flatnonzero(numbers == part) for numbers in sides)
+        if len(mine) and len(theirs):
+            first, second = _equal_pairs([taken(one, mine) for one in left], [taken(one, theirs) for one in right], kinds)
+            ones.append(mine[first])
+            twos.append(theirs[second])
+    one, two = (np.concatenate([np.zeros(0, np.int64), *some]) for some in (ones, twos))
+    order = np.argsort(one, kind="stable")
+    return one[order], two[order]
+
+
+def _equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any]) -> tuple[np.ndarray, np.ndarray]:
     lefts, rights = len(left[0]), len(right[0])
     together = [joined([a, b], kind).values for a, b, kind in zip(left, right, kinds, strict=True)]
     codes, _ = codes_of(together, lefts + rights)

@@ -41,6 +41,13 @@ class Columns(Sequence[Vector]):
         cell = self.cells[index]
         return (cell.source if isinstance(cell, Later) else cell).errors is not None
 
+    def part(self, index: int, start: int, count: int) -> Vector:
+        """Some rows of a column, one after another; a column that is yet to be made is not made for them."""
+        cell = self.cells[index]
+        if isinstance(cell, Later):
+            return cell.part(start, count)
+        return Vector(cell.values.slice(start, count), None if cell.errors is None else cell.errors[start : start + count])
+
     def take(self, rows: np.ndarray) -> Columns:
         """These rows of each; an index below 0 is a row of NULLs."""
         composed: dict[int, np.ndarray] = {}
@@ -49,7 +56,12 @@ class Columns(Sequence[Vector]):
             if isinstance(cell, Later) and cell.made is None:
                 if id(cell.rows) not in composed:
                     before = cell.rows
-                    composed[id(cell.rows)] = np.where(rows < 0, -1, before[np.maximum(rows, 0)]) if len(before) else np.full(len(rows), -1)
+                    if len(rows) and int(rows.min()) >= 0:
+                        composed[id(cell.rows)] = before[rows]
+                    else:
+                        composed[id(cell.rows)] = (
+                            np.where(rows < 0, -1, before[np.maximum(rows, 0)]) if len(before) else np.full(len(rows), -1)
+                        )
                 made.append(Later(cell.source, composed[id(cell.rows)], self.store))
             else:
                 made.append(Later(cell.get() if isinstance(cell, Later) else cell, rows, self.store))
@@ -68,6 +80,12 @@ class Later:
     def __init__(self, source: Vector, rows: np.ndarray, store: Store | None = None) -> None:
         self.source, self.rows, self.store = source, rows, store
         self.made: Vector | None = None
+
+    def part(self, start: int, count: int) -> Vector:
+        """Some of the rows, one after another."""
+        if self.made is not None:
+            return Columns([self.made]).part(0, start, count)
+        return taken(self.source, self.rows[start : start + count])
 
     def get(self) -> Vector:
         """The rows."""
@@ -109,12 +127,18 @@ class Relation:
     def take(self, rows: np.ndarray) -> Relation:
         """These rows (their indices), in this order; an index below 0 is a row of NULLs."""
         vectors = self.vectors.take(rows)
-        numbers = None if self.rows is None else np.where(rows < 0, 0, self.rows[np.maximum(rows, 0)] if self.count else 0)
+        inside = not len(rows) or int(rows.min()) >= 0
+        if self.rows is None or inside:
+            numbers = None if self.rows is None else self.rows[rows]
+        else:
+            numbers = np.where(rows < 0, 0, self.rows[np.maximum(rows, 0)] if self.count else 0)
         alone = tuple(
             (columns, mask[np.maximum(rows, 0)] & (rows >= 0) if self.count else np.zeros(len(rows), bool)) for columns, mask in self.alone
         )
         origin = self.origin
-        if origin is not None:
+        if origin is not None and inside:
+            origin = origin[rows]
+        elif origin is not None:
             origin = np.where(rows < 0, -1, origin[np.maximum(rows, 0)]) if self.count else np.full(len(rows), -1)
         return replace(self, vectors=vectors, count=len(rows), rows=numbers, alone=alone, origin=origin)
 
@@ -170,8 +194,8 @@ class Relation:
 
 def taken(vector: Vector, rows: np.ndarray) -> Vector:
     """These rows of a vector; an index below 0 is NULL."""
-    missing = rows < 0
-    if missing.any():
+    if len(rows) and int(rows.min()) < 0:
+        missing = rows < 0
         values = (
             vector.values.take(pa.array(np.maximum(rows, 0), mask=missing))
             if len(vector.values)

@@ -18,6 +18,7 @@ from gravel.language import parse, tree
 from gravel.language.cautions import ListItems
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
+from gravel.querying.partitions import flat_indices, partitions
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, renamed, typed
 from gravel.querying.windowing import Windowing
 
@@ -109,8 +110,16 @@ class Session(Windowing):
         return made
 
     def _once_each(self, made: Relation) -> Relation:
-        _, first = codes_of([one.values for one in made.vectors], made.count)
-        return made.take(np.sort(first))
+        return made.take(self._first_of_each(made))
+
+    def _first_of_each(self, made: Relation) -> np.ndarray:
+        """The first row of each different one, ascending."""
+        columns = [one.values for one in made.vectors]
+        parts = partitions(columns, made.count, self.memory)
+        if parts is None:
+            return np.sort(codes_of(columns, made.count)[1])
+        firsts = (rows[codes_of([one.take(pa.array(rows)) for one in columns], len(rows))[1]] for rows in parts)
+        return np.sort(np.concatenate(list(firsts)))
 
     def _body(self, body: Any, withs: dict[str, Relation]) -> Relation:
         if isinstance(body, tree.Select):
@@ -125,11 +134,13 @@ class Session(Windowing):
         """The final result: its row errors stop the query, become NULL, or leave their rows out."""
         found = typed(found)
         failed = np.zeros(found.count, bool)
-        for name, one, plain in zip(found.names, found.vectors, found.plains, strict=True):
-            # A plan's column as it stands is passed on as it is written.
-            if one.errors is not None and (plain is None or found.origin is None):
-                self._fault("SELECT", name, one.errors, found.rows)
-                failed |= one.errors != 0
+        for at, (name, plain) in enumerate(zip(found.names, found.plains, strict=True)):
+            # A plan's column as it stands is passed on as it is written; one without errors need not be made to know that.
+            if found.vectors.fails(at) and (plain is None or found.origin is None):
+                errors = found.vectors[at].errors
+                if errors is not None:
+                    self._fault("SELECT", name, errors, found.rows)
+                    failed |= errors != 0
         if not failed.any():
             return found
         if self.on_error == "omit":
@@ -211,7 +222,7 @@ class Session(Windowing):
         )
         self._tell(stage, over.count, int(keep.sum()), told)
         self._outer_side(node, over, keep)
-        return over if keep.all() else over.take(np.flatnonzero(keep))
+        return over if keep.all() else over.take(flat_indices(keep))
 
     def _outer_side(self, node: tree.Node, over: Relation, keep: np.ndarray) -> None:
         """A condition on the outer side of a join that removes every row without a partner makes an inner join of it."""
@@ -250,7 +261,7 @@ class Session(Windowing):
     def _distinct(self, made: Relation) -> Relation:
         sound = self._sound("DISTINCT", made, zip(made.names, made.vectors, strict=True))
         made = made if sound is None else made.take(sound)
-        _, first = codes_of([one.values for one in made.vectors], made.count)
+        first = self._first_of_each(made)
         self._tell("DISTINCT", made.count, len(first), f"{made.count - len(first):,} removed")
         kept = replace(made.take(first), origin=None)  # a row stands for several now
         self._warn_alike(

@@ -114,6 +114,11 @@ class Base(ABC):
     _around: Outer | None = None
     _reasons: dict[str, str] = field(default_factory=dict)  # why subqueries have no value, by SQLSTATE
 
+    @property
+    def memory(self) -> int | None:
+        """Bytes that a stage may take for a while; None: as many as it needs."""
+        return None if self.store is None else self.store.memory
+
     @abstractmethod
     def _from(self, select: tree.Select, withs: dict[str, Relation], decided: set[int] | None = None) -> Relation:
         """The rows of a FROM."""

@@ -234,14 +234,14 @@ class Sources(Base):
                 for batch in scan(table, lambda batch: batch, []):
                     rows.append(batch.rows)
                     bad.extend(batch.malformed)
-            return vectors, types, np.concatenate(rows), tuple(bad)
+            return vectors, types, _end_to_end(rows), tuple(bad)
         batches, types = table.load(wanted)
         malformed = tuple(one for batch in batches for one in batch.malformed)
         vectors = [
             view(pa.concat_arrays([batch.columns[i] for batch in batches]) if batches else pa.nulls(0, pa.string()), types[i])
             for i in wanted
         ]
-        return vectors, types, np.concatenate([np.zeros(0, np.int64), *(batch.rows for batch in batches)]), malformed
+        return vectors, types, _end_to_end([batch.rows for batch in batches]), malformed
 
     def _unnest(self, left: Relation, node: tree.Unnest, withs: dict[str, Relation], outer: bool) -> Relation:
         lists, kind = self.evaluate(node.expression, left, withs)
@@ -299,7 +299,7 @@ class Sources(Base):
         self._warn_of_null_keys(keys, told)
         pairs: Iterable[tuple[np.ndarray, np.ndarray]]
         if keys:
-            pairs = [joins.equal_pairs([key[0] for key in keys], [key[1] for key in keys], [key[2] for key in keys])]
+            pairs = [joins.equal_pairs([key[0] for key in keys], [key[1] for key in keys], [key[2] for key in keys], self.memory)]
         else:
             pairs = joins.all_pairs(left.count, right.count)
         lefts, rights = [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
@@ -454,3 +454,15 @@ class Sources(Base):
                 raise self._wrong(f"{name.text} is on both sides of the join", name, "write it with its table")
             found |= set(inside)
         return found
+
+
+def _end_to_end(parts: list[np.ndarray]) -> np.ndarray:
+    """Row numbers one after another, in 32 bits where they fit."""
+    rows = sum(map(len, parts))
+    last = max((int(part[-1]) for part in parts if len(part)), default=0)
+    numbers = np.empty(rows, np.int32 if last < 2**31 else np.int64)
+    at = 0
+    for part in parts:
+        numbers[at : at + len(part)] = part
+        at += len(part)
+    return numbers

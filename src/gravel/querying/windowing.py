@@ -15,6 +15,7 @@ from gravel.language.functions.ordering import sortable
 from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type, common
 from gravel.querying import groups
 from gravel.querying.grouping import Grouping, Input
+from gravel.querying.partitions import partitions, put_together
 from gravel.querying.relation import Relation, as_type, codes_of, taken
 from gravel.querying.shapes import top
 from gravel.querying.windows import Frame, Sorted, vector_of
@@ -54,21 +55,45 @@ class Windowing(Grouping):
         for one, window in zip(found, windows, strict=True):
             self._refuse(one, window)
         over = self._without_errors(found, windows, over, withs, stands)
-        cache: dict[Any, Sorted] = {}
+        cache: dict[Any, Sorted | list[np.ndarray]] = {}
         for one, window in zip(found, windows, strict=True):
             key = self.shape((window.partition, window.order), over)
             if key not in cache:
                 partition = [self.evaluate(node, over, withs, stands)[0].values for node in window.partition]
-                keys = [self.evaluate(sort.expression, over, withs, stands)[0].values for sort in window.order]
-                cache[key] = Sorted(partition, keys, window.order, over.count)
                 self._warn_alike("PARTITION BY and case", partition, "partitions", "PARTITION BY UPPER(TIDY_SPACES(…))")
-                self._warn_of_order(one, window, [*partition, *keys], over)
-            made, kind = self._window(one, window, cache[key], over, withs, stands)
+                parts = partitions(partition, over.count, self.memory)
+                keys = [self.evaluate(sort.expression, over, withs, stands)[0].values for sort in window.order]
+                self._warn_of_order(one, window, [*partition, *keys], over, parts)
+                cache[key] = Sorted(partition, keys, window.order, over.count) if parts is None else parts
+            rows = cache[key]
+            if isinstance(rows, Sorted):
+                made, kind = self._window(one, window, rows, over, withs, stands)
+            else:
+                made, kind = self._window_by_parts(one, window, rows, over, withs, stands)
             stands[id(one)] = len(over.names)
             over = over.with_columns([made], [kind])
         return over, stands
 
-    def _warn_of_order(self, one: tree.Aggregate, window: tree.Window, keys: list[Any], over: Relation) -> None:
+    def _window_by_parts(
+        self, one: tree.Aggregate, window: tree.Window, parts: list[np.ndarray], over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
+    ) -> tuple[Vector, Type]:  # fmt: skip
+        """A window function over parts that hold whole partitions, one after another."""
+        made: list[Vector] = []
+        self.quiet += 1  # what is to be told has been told of all rows
+        try:
+            for rows in parts:
+                some = over.take(rows)
+                partition = [self.evaluate(node, some, withs, stands)[0].values for node in window.partition]
+                keys = [self.evaluate(sort.expression, some, withs, stands)[0].values for sort in window.order]
+                vector, kind = self._window(one, window, Sorted(partition, keys, window.order, some.count), some, withs, stands)
+                made.append(vector)
+        finally:
+            self.quiet -= 1
+        return put_together(made, parts), kind
+
+    def _warn_of_order(
+        self, one: tree.Aggregate, window: tree.Window, keys: list[Any], over: Relation, parts: list[np.ndarray] | None
+    ) -> None:
         """A function that goes by the order of its rows, of which the window says nothing, or not enough."""
         name = one.name.upper()
         if name not in (*RANKS, *VALUES) or not over.count:
@@ -79,8 +104,8 @@ class Windowing(Grouping):
             told = f"are numbered or looked up by {written} in no order that it says"
             self._warn("window without an order", over.count, told, "add an ORDER BY that is no key of the partition")
         elif name in ("ROW_NUMBER", "FIRST_VALUE", "LAST_VALUE", "LAG", "LEAD"):
-            codes, _ = codes_of(keys, over.count)
-            ties = int((np.bincount(codes)[codes] > 1).sum())
+            some = [keys] if parts is None else ([key.take(pa.array(rows)) for key in keys] for rows in parts)
+            ties = sum(_tied_rows(part) for part in some)
             self._warn("ties", ties, f"share their place in {written}, which takes them as they come", "add a key to its ORDER BY")
 
     def _without_errors(
@@ -288,3 +313,9 @@ class Windowing(Grouping):
 
         to = self._result_type(name, kind)
         return rows.each(compute, frame, to), to
+
+
+def _tied_rows(keys: list[Any]) -> int:
+    """Rows that are equal to another one in all keys."""
+    codes, _ = codes_of(keys, len(keys[0]))
+    return int((np.bincount(codes)[codes] > 1).sum())

@@ -1,0 +1,67 @@
+"""Rows in parts that belong together: all rows of one key are in one part, so that what needs them all is done part by part."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.hashing import combined
+from gravel.engine.vector import Vector, vector
+from gravel.language.functions.ordering import sortable
+
+_ROW = 200  # bytes that grouping, joining or ordering a row takes for a while, about
+_MOST = 250
+_SLICE = 1 << 20
+
+
+def part_count(rows: int, memory: int | None) -> int:
+    """In how many parts rows are worked on so that one fits into memory; 1 where all do."""
+    return 1 if memory is None else max(1, min(_MOST, math.ceil(rows * _ROW / max(1, memory))))
+
+
+def part_numbers(keys: Sequence[Any], rows: int, parts: int) -> np.ndarray:
+    """The part of each row, by a hash of its keys (NULL is one value)."""
+    numbers = np.empty(rows, np.uint8)
+    for start in range(0, rows, _SLICE):
+        hashes = combined([sortable(key.slice(start, _SLICE)) for key in keys])
+        numbers[start : start + _SLICE] = (hashes >> np.uint64(40)) % np.uint64(parts)
+    return numbers
+
+
+def flat_indices(mask: np.ndarray) -> np.ndarray:
+    """The places where a mask is true, in 32 bits where they fit."""
+    if len(mask) >= 2**31:
+        return np.flatnonzero(mask)
+    found = np.empty(int(np.count_nonzero(mask)), np.int32)
+    at = 0
+    for start in range(0, len(mask), _SLICE):
+        some = np.flatnonzero(mask[start : start + _SLICE])
+        found[at : at + len(some)] = some + start
+        at += len(some)
+    return found
+
+
+def partitions(keys: Sequence[Any], rows: int, memory: int | None) -> list[np.ndarray] | None:
+    """The rows of each part, ascending; None where all rows are one part. Empty parts are left out."""
+    parts = part_count(rows, memory) if keys else 1
+    if parts == 1:
+        return None
+    numbers = part_numbers(keys, rows, parts)
+    found = (flat_indices(numbers == part) for part in range(parts))
+    return [one for one in found if len(one)]
+
+
+def put_together(parts: Sequence[Vector], rows: Sequence[np.ndarray]) -> Vector:
+    """Vectors of parts as one, each value in its row."""
+    every = np.concatenate(rows)
+    place = np.empty(len(every), every.dtype)
+    place[every] = np.arange(len(every), dtype=every.dtype)
+    values = pa.concat_arrays([part.values for part in parts]).take(pa.array(place))
+    if all(part.errors is None for part in parts):
+        return Vector(values)
+    errors = np.concatenate([np.zeros(len(part), np.uint8) if part.errors is None else part.errors for part in parts])
+    return vector(values, errors[place])
