@@ -242,16 +242,16 @@ def test_a_quick_look_never_writes_and_mistakes_are_told_before_any_row(gravel: 
 
 
 def test_an_input_that_changes_and_a_folder_that_goes_stop_the_run(gravel: Any, folder: Path, monkeypatch: Any) -> None:
-    from gravel.sources.source import Source
+    from gravel.sources.csv import CsvSource
 
     _plan("")
-    count_lines = Source.count_lines
+    count_lines = CsvSource.count_lines
 
     def changed(table: Any, take: Any = None) -> int:
         write("b.csv", BOATS.replace("Tern", "Term"))
         return count_lines(table, take)
 
-    monkeypatch.setattr(Source, "count_lines", changed)
+    monkeypatch.setattr(CsvSource, "count_lines", changed)
     told = gravel("clean", "p.toml", status=1).err
     assert "a proof fails: the input did not change while it was read" in told
     assert not Path("o.csv").exists()

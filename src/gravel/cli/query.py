@@ -146,10 +146,13 @@ _ROWS = 1 << 16  # of a part that is written at a time
 
 def _text_parts(found: Relation, most: int | None = None) -> Iterator[list[Any]]:
     """The result as texts, some rows at a time, an Arrow array a column."""
+    from gravel.engine.memory import give_back_freed_blocks
     from gravel.language.functions.casts import to_text
 
     count = found.count if most is None else min(most, found.count)
-    for start in range(0, count, _ROWS) or (0,):
+    for number, start in enumerate(range(0, count, _ROWS) or (0,)):
+        if number % 16 == 0:
+            give_back_freed_blocks()
         rows = min(_ROWS, count - start)
         yield [to_text(found.vectors.part(at, start, rows).values, kind) for at, kind in enumerate(found.types)]
 

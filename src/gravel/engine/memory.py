@@ -22,3 +22,16 @@ def keep_freed_blocks() -> None:
         mallopt(_TRIM_THRESHOLD, 1 << 27)
     except (OSError, AttributeError):
         return
+
+
+def give_back_freed_blocks() -> None:
+    """Give freed memory back to the system, where little of it may be held: between two parts of what is worked on part by part."""
+    import ctypes
+
+    import pyarrow as pa
+
+    pa.default_memory_pool().release_unused()
+    try:
+        ctypes.CDLL(None).malloc_trim(0)
+    except (OSError, AttributeError):
+        return

@@ -16,7 +16,7 @@ from gravel.language.functions.casts import to_text
 from gravel.language.types import BOOLEAN, DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type
 from gravel.profiling.column_kind import identifies
 from gravel.querying import groups
-from gravel.querying.partitions import partitions
+from gravel.querying.partitions import one_by_one, partitions
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
 from gravel.querying.shapes import literal_text, top
 from gravel.querying.sources import Sources
@@ -135,7 +135,7 @@ class Grouping(Sources):
         parts = partitions(keys, over.count, self.memory)
         firsts, computed, rows_of = [], [], []
         types: list[Type] = []
-        for rows in [None] if parts is None else parts:
+        for rows in [None] if parts is None else one_by_one(parts):
             some = keys if rows is None else [key.take(pa.array(rows)) for key in keys]
             size = over.count if rows is None else len(rows)
             numbers, first = codes_of(some, size) if keys else (np.zeros(size, np.int64), np.zeros(0, np.int64))

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.vector import Vector
-from gravel.querying.partitions import part_count, part_numbers
+from gravel.querying.partitions import flat_indices, one_by_one, part_count, part_numbers
 from gravel.querying.relation import codes_of, joined, taken
 
 CHUNK = 1 << 21
@@ -24,13 +24,13 @@ def equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any], memor
         return _equal_pairs(left, right, kinds)
     sides = [part_numbers([one.values for one in side], len(side[0]), parts) for side in (left, right)]
     ones, twos = [], []
-    for part in range(parts):
-        mine, theirs = (np.flatnonzero(numbers == part) for numbers in sides)
+    for part in one_by_one(range(parts)):
+        mine, theirs = (flat_indices(numbers == part) for numbers in sides)
         if len(mine) and len(theirs):
             first, second = _equal_pairs([taken(one, mine) for one in left], [taken(one, theirs) for one in right], kinds)
             ones.append(mine[first])
             twos.append(theirs[second])
-    one, two = (np.concatenate([np.zeros(0, np.int64), *some]) for some in (ones, twos))
+    one, two = (np.concatenate(some) if some else np.zeros(0, np.int32) for some in (ones, twos))
     order = np.argsort(one, kind="stable")
     return one[order], two[order]
 

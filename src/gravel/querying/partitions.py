@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow as pa
 
 from gravel.engine.hashing import combined
+from gravel.engine.memory import give_back_freed_blocks
 from gravel.engine.vector import Vector, vector
 from gravel.language.functions.ordering import sortable
 
-_ROW = 200  # bytes that grouping, joining or ordering a row takes for a while, about
+T = TypeVar("T")
+_ROW = 400  # bytes that grouping, joining or ordering a row takes for a while, about
 _MOST = 250
 _SLICE = 1 << 20
 
@@ -32,6 +34,16 @@ def part_numbers(keys: Sequence[Any], rows: int, parts: int) -> np.ndarray:
     return numbers
 
 
+def more_than(keys: Sequence[Any], rows: int, most: int) -> bool:
+    """Whether keys have more different combinations than that, as soon as it shows."""
+    seen = np.zeros(0, np.uint64)
+    for start in range(0, rows if rows > most else 0, _SLICE):
+        seen = np.union1d(seen, combined([sortable(key.slice(start, _SLICE)) for key in keys]))
+        if len(seen) > most:
+            return True
+    return False
+
+
 def flat_indices(mask: np.ndarray) -> np.ndarray:
     """The places where a mask is true, in 32 bits where they fit."""
     if len(mask) >= 2**31:
@@ -43,6 +55,14 @@ def flat_indices(mask: np.ndarray) -> np.ndarray:
         found[at : at + len(some)] = some + start
         at += len(some)
     return found
+
+
+def one_by_one(parts: Iterable[T]) -> Iterator[T]:
+    """Parts one after another; what was freed of one is given back before the next."""
+    for part in parts:
+        give_back_freed_blocks()
+        yield part
+    give_back_freed_blocks()
 
 
 def partitions(keys: Sequence[Any], rows: int, memory: int | None) -> list[np.ndarray] | None:
@@ -57,6 +77,15 @@ def partitions(keys: Sequence[Any], rows: int, memory: int | None) -> list[np.nd
 
 def put_together(parts: Sequence[Vector], rows: Sequence[np.ndarray]) -> Vector:
     """Vectors of parts as one, each value in its row."""
+    first = parts[0].values
+    total = sum(map(len, rows))
+    plain = pa.types.is_primitive(first.type) and not pa.types.is_boolean(first.type)
+    if plain and all(part.errors is None and not part.values.null_count for part in parts):
+        made = np.empty(total, first.type.to_pandas_dtype())
+        if made.dtype.itemsize * 8 == first.type.bit_width and made.dtype.kind in "iuf":
+            for part, where in zip(parts, rows, strict=True):
+                made[where] = part.values.to_numpy()
+            return Vector(pa.array(made, first.type))
     every = np.concatenate(rows)
     place = np.empty(len(every), every.dtype)
     place[every] = np.arange(len(every), dtype=every.dtype)

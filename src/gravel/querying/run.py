@@ -18,8 +18,8 @@ from gravel.language import parse, tree
 from gravel.language.cautions import ListItems
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
-from gravel.querying.partitions import flat_indices, partitions
-from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, renamed, typed
+from gravel.querying.partitions import flat_indices, one_by_one, partitions
+from gravel.querying.relation import Columns, Grouped, Later, Relation, as_type, codes_of, joined, renamed, typed
 from gravel.querying.windowing import Windowing
 
 _ROUNDS, _RECURSIVE_ROWS = 100_000, 20_000_000  # a recursive query beyond them does not end
@@ -118,7 +118,7 @@ class Session(Windowing):
         parts = partitions(columns, made.count, self.memory)
         if parts is None:
             return np.sort(codes_of(columns, made.count)[1])
-        firsts = (rows[codes_of([one.take(pa.array(rows)) for one in columns], len(rows))[1]] for rows in parts)
+        firsts = (rows[codes_of([one.take(pa.array(rows)) for one in columns], len(rows))[1]] for rows in one_by_one(parts))
         return np.sort(np.concatenate(list(firsts)))
 
     def _body(self, body: Any, withs: dict[str, Relation]) -> Relation:
@@ -176,7 +176,7 @@ class Session(Windowing):
         over, stands = self._windows(select, items, query, over, withs, stands)
         names, vectors, types, plains = [], [], [], []
         for item in items:
-            made, kind = self.evaluate(item.expression, over, withs, stands)
+            made, kind = self._as_it_stands(item.expression, over, stands) or self.evaluate(item.expression, over, withs, stands)
             own = item.name_start == item.start
             names.append(item.expression.text if own and isinstance(item.expression, tree.Name) else item.name)
             vectors.append(made)
@@ -203,6 +203,13 @@ class Session(Windowing):
             return result
         chosen = [shapes.get(self.shape(key.expression, over)) for key in query.order]
         return self._limited(self._ordered(result, before, query, stands, withs, chosen), query, offset, fetch)
+
+    def _as_it_stands(self, node: tree.Node, over: Relation, stands: dict[Any, int]) -> tuple[Vector | Later, Type] | None:
+        """A column that is only named, which need not be made before its rows are shown or written; None for anything else."""
+        if not isinstance(node, tree.Name):
+            return None
+        at = stands[id(node)] if id(node) in stands else over.search(node, self.text)
+        return None if at is None or over.vectors.fails(at) else (over.vectors.cells[at], over.types[at])
 
     def _where(
         self, node: tree.Node, over: Relation, withs: dict[str, Relation], stage: str, stands: dict[Any, int] | None = None
@@ -308,7 +315,8 @@ class Session(Windowing):
             order = order[~failed[order]]
             self._left_out(made, failed)
             self._tell("ORDER BY: omitted", made.count, len(order), "rows with an error")
-        self._sorted_keys = [key.take(pa.array(order)) for key in keys]
+        if query.fetch is not None:  # whose last rows may be ties
+            self._sorted_keys = [key.take(pa.array(order)) for key in keys]
         return made.take(order)
 
     def _limited(self, made: Relation, query: tree.Query, offset: int | None, fetch: int | None) -> Relation:

@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.evaluate import run
 from gravel.engine.mapped import Store
+from gravel.engine.memory import give_back_freed_blocks
 from gravel.engine.vector import Vector, first_error, vector
 from gravel.inspecting.cautions import Caution, Watch
 from gravel.language import parse, tree
@@ -28,6 +29,7 @@ from gravel.language.types import BOOLEAN, NUMBERS, TEXT, Kind, Type, common
 from gravel.problems import CallProblem, DataProblem, nearest
 from gravel.querying import joins
 from gravel.querying.groups import ordered
+from gravel.querying.partitions import more_than
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
 from gravel.querying.scopes import Scopes
 from gravel.querying.shapes import SUBQUERIES, top
@@ -162,6 +164,8 @@ class Base(ABC):
             self.failed.append(made.origin[failed])
 
     def _tell(self, stage: str, rows_in: int, rows_out: int, detail: str = "") -> None:
+        if self.memory is not None:
+            give_back_freed_blocks()
         if not self.quiet:
             self.account.append(Stage(stage, rows_in, rows_out, detail))
 
@@ -173,6 +177,8 @@ class Base(ABC):
         """Distinct combinations of some keys (Arrow arrays of one length) that differ from another one in case and spaces only."""
         count = len(keys[0]) if keys else 0
         if self.quiet or not any(pa.types.is_string(one.type) for one in keys):
+            return
+        if more_than(keys, count, _FOLDED):
             return
         _, first = codes_of(list(keys), count)
         if len(first) > _FOLDED:

@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.frame import view
+from gravel.engine.memory import give_back_freed_blocks
 from gravel.engine.vector import Vector, first_error
 from gravel.language import parse, tree
 from gravel.language.diagnostics import Diagnostic
@@ -234,6 +235,7 @@ class Sources(Base):
                 for batch in scan(table, lambda batch: batch, []):
                     rows.append(batch.rows)
                     bad.extend(batch.malformed)
+            give_back_freed_blocks()
             return vectors, types, _end_to_end(rows), tuple(bad)
         batches, types = table.load(wanted)
         malformed = tuple(one for batch in batches for one in batch.malformed)
@@ -302,7 +304,7 @@ class Sources(Base):
             pairs = [joins.equal_pairs([key[0] for key in keys], [key[1] for key in keys], [key[2] for key in keys], self.memory)]
         else:
             pairs = joins.all_pairs(left.count, right.count)
-        lefts, rights = [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
+        lefts, rights = [], []
         asked = False
         for ones, twos in pairs:
             for condition in rest:
@@ -324,10 +326,11 @@ class Sources(Base):
                 self.evaluate(
                     condition, self._with_outer(left.take(none).beside(right.take(none)))[0], withs, condition=True, watched=False
                 )
-        met = np.concatenate(lefts)
+        met, theirs = (np.concatenate(some) if some else np.zeros(0, np.int64) for some in (lefts, rights))
+        del lefts, rights, pairs
         if len(keys) == 1 and keys[0][2] == TEXT and not self.quiet:
             self._warn_of_almost_equal_keys(keys[0][0].values, keys[0][1].values, met, told[0][0])
-        return self._joined(left, right, met, np.concatenate(rights), node)
+        return self._joined(left, right, met, theirs, node)
 
     def _warn_of_null_keys(self, keys: list[tuple[Vector, Vector, Type]], told: list[tuple[str, str]]) -> None:
         """Both sides have rows with NULL in a key, of which = pairs none."""

@@ -15,7 +15,7 @@ from gravel.language.functions.ordering import sortable
 from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type, common
 from gravel.querying import groups
 from gravel.querying.grouping import Grouping, Input
-from gravel.querying.partitions import partitions, put_together
+from gravel.querying.partitions import one_by_one, partitions, put_together
 from gravel.querying.relation import Relation, as_type, codes_of, taken
 from gravel.querying.shapes import top
 from gravel.querying.windows import Frame, Sorted, vector_of
@@ -81,7 +81,7 @@ class Windowing(Grouping):
         made: list[Vector] = []
         self.quiet += 1  # what is to be told has been told of all rows
         try:
-            for rows in parts:
+            for rows in one_by_one(parts):
                 some = over.take(rows)
                 partition = [self.evaluate(node, some, withs, stands)[0].values for node in window.partition]
                 keys = [self.evaluate(sort.expression, some, withs, stands)[0].values for sort in window.order]
@@ -104,7 +104,7 @@ class Windowing(Grouping):
             told = f"are numbered or looked up by {written} in no order that it says"
             self._warn("window without an order", over.count, told, "add an ORDER BY that is no key of the partition")
         elif name in ("ROW_NUMBER", "FIRST_VALUE", "LAST_VALUE", "LAG", "LEAD"):
-            some = [keys] if parts is None else ([key.take(pa.array(rows)) for key in keys] for rows in parts)
+            some = [keys] if parts is None else ([key.take(pa.array(rows)) for key in keys] for rows in one_by_one(parts))
             ties = sum(_tied_rows(part) for part in some)
             self._warn("ties", ties, f"share their place in {written}, which takes them as they come", "add a key to its ORDER BY")
 
