@@ -26,9 +26,10 @@ def _csv(rows: Any) -> str:
 @given(
     before=st.lists(ROW, max_size=12), after=st.lists(ROW, max_size=12), case=st.booleans(), spaces=st.booleans(),
     within=st.sampled_from([None, "0.01", "0.5"]), keyed=st.booleans(), block=st.sampled_from([16, 4096]),
+    memory=st.sampled_from([1, 2000, 1 << 30]),
 )  # fmt: skip
 def test_a_comparison_equals_one_in_plain_python(
-    before: Any, after: Any, case: bool, spaces: bool, within: str | None, keyed: bool, block: int, tmp_path_factory: Any
+    before: Any, after: Any, case: bool, spaces: bool, within: str | None, keyed: bool, block: int, memory: int, tmp_path_factory: Any
 ) -> None:
     from gravel.comparing.compare import How, compare
     from gravel.language.types import INTEGER, decimal
@@ -42,7 +43,7 @@ def test_a_comparison_equals_one_in_plain_python(
     distance = Decimal(within) if within and keyed else None
     kept, splitter.BLOCK = splitter.BLOCK, block
     try:
-        found, every = compare(*tables, ["id"] if keyed else [], How(case, spaces, distance))
+        found, every = compare(*tables, ["id"] if keyed else [], How(case, spaces, distance), memory=memory)
         cells = list(every)
     finally:
         splitter.BLOCK = kept

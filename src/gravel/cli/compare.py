@@ -15,12 +15,14 @@ from gravel.cli.options import (
     Encoding,
     Format,
     FormatOption,
+    Memory,
     NoColor,
     Params,
     Replace,
     Texts,
     Today,
     given_by,
+    memory_of,
     open_reference,
 )
 from gravel.problems import CallProblem
@@ -45,6 +47,7 @@ def compare(
     differences: Annotated[Path | None, typer.Option("--differences", metavar="FILE", help="Write every cell that differs.")] = None,
     report: Annotated[Path | None, typer.Option("--report", metavar="FILE.html", help="Write a page.")] = None,
     param: Params = None,
+    memory: Memory = None,
     today: Today = None,
     format: FormatOption = Format.table,
     delimiter: Delimiter = None,
@@ -58,7 +61,7 @@ def compare(
 
     [bold]gravel compare boats.csv boats-clean.csv --key boat_id[/]
     """
-    from gravel.comparing.compare import How
+    from gravel.comparing.compare import MEMORY, How
     from gravel.comparing.compare import compare as compare_tables
     from gravel.reports.page import may_write
     from gravel.sinks import files
@@ -75,7 +78,7 @@ def compare(
         files.may_write(differences, replace)
     if report is not None:
         may_write(report, replace)
-    found, every = compare_tables(sides[0], sides[1], key or (), how, given)
+    found, every = compare_tables(sides[0], sides[1], key or (), how, given, memory_of(memory) or MEMORY)
     if differences is not None:
         _write(differences, found, every)
     if report is not None:

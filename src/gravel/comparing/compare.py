@@ -16,6 +16,7 @@ from gravel.engine.arrow_values import text_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import view
 from gravel.engine.hashing import NULL_HASH, hashes, mixed
+from gravel.engine.spill import Runs
 from gravel.inspecting.binding import columns_named, explaining, frame_of, scope_of
 from gravel.inspecting.count import count_table
 from gravel.language import nodes, parse, tree
@@ -29,6 +30,9 @@ from gravel.profiling.column_kind import is_identifier
 from gravel.sources.source import Batch, InferredTypeRefuted, Malformed, Source, scan
 
 EXAMPLES = 5
+MEMORY = 1 << 30
+_PARTS = 4096
+_WORD = 40  # bytes that a word of a row takes while parts are matched
 
 
 @dataclass(frozen=True)
@@ -74,57 +78,96 @@ class _Column:
 
 @dataclass
 class _Side:
-    """One table as it was read: row numbers, key hashes (two), NULL keys apart, a hash a cell; and of numbers that may lie
-    within a distance the numbers, without their points."""
+    """One table as it was read: its rows, those with NULL in the key, and of the others, sorted by a hash of the key, arrays side by side:
+    that hash, a second one, the row number, a hash a cell, and of numbers that may lie within a distance the numbers, without their
+    points. What does not fit into memory is in `spilled`, in runs."""
 
-    rows: np.ndarray
+    rows: int = 0
+    null: int = 0
+    malformed: tuple[Malformed, ...] = ()
+    held: list[list[np.ndarray]] = field(default_factory=list)
+    spilled: Runs = field(default_factory=Runs)
+
+    def parts(self, count: int) -> Iterator[_Part]:
+        """The rows in so many ranges of the hash."""
+        for arrays in self.spilled.ranges(self.held, 0, parts=count):
+            yield _Part(arrays[0], arrays[1], arrays[2].astype(np.int64), arrays[3:])
+
+
+@dataclass(frozen=True)
+class _Part:
+    """Rows of one side whose keys' hashes are in one range, in the order of the table where these are equal."""
+
     keys: np.ndarray
     second: np.ndarray
-    known: np.ndarray
-    cells: list[np.ndarray]
-    read: int
-    malformed: tuple[Malformed, ...]
-    numbers: dict[int, np.ndarray] = field(default_factory=dict)
+    rows: np.ndarray
+    others: list[np.ndarray]
+
+
+@dataclass
+class _Matches:
+    """What matching the parts has come to: rows in both, rows of each side alone, repeated keys, cells by column."""
+
+    both: int = 0
+    changed: int = 0
+    alone: tuple[list[np.ndarray], list[np.ndarray]] = field(default_factory=lambda: ([], []))
+    repeated: list[list[int]] = field(default_factory=lambda: [[0, 0], [0, 0]])  # of each side: keys, and their rows
+    cells: list[np.ndarray] = field(default_factory=list)  # of each column: equal, changed, filled, emptied
+    differing: list[list[tuple[np.ndarray, np.ndarray]]] = field(default_factory=list)  # of each column: row numbers before and after
 
 
 def compare(
-    before: Source, after: Source, key: Sequence[str] = (), how: How | None = None, given: Given | None = None
+    before: Source, after: Source, key: Sequence[str] = (), how: How | None = None, given: Given | None = None, memory: int = MEMORY
 ) -> tuple[Compared, Iterator[Difference]]:
     """What differs between two tables, and every cell that does, fetched as it is asked for. Without a key rows are matched
-    as a multiset. Raises Diagnostic, CallProblem, TableProblem."""
+    as a multiset. `memory`: bytes for what is known of the rows. Raises Diagnostic, CallProblem, TableProblem."""
     how = how or How()
     if how.within is not None and not key:
         raise CallProblem("--within compares cells of rows that have a key", hint="--key COLUMN")
     try:
-        return _compared(before, after, key, how, given, guess=True)
+        return _compared(before, after, key, how, given, memory, guess=True)
     except InferredTypeRefuted:
-        return _compared(before, after, key, how, given, guess=False)
+        return _compared(before, after, key, how, given, memory, guess=False)
 
 
 def _compared(
-    before: Source, after: Source, key: Sequence[str], how: How, given: Given | None, *, guess: bool
+    before: Source, after: Source, key: Sequence[str], how: How, given: Given | None, memory: int, *, guess: bool
 ) -> tuple[Compared, Iterator[Difference]]:  # fmt: skip
     columns, lost, gained, types = _columns(before, after, how, guess)
     keyed = [_key(columns, before, name) for name in key]
-    sides = [_side(table, at, columns, keyed, how, given) for at, table in enumerate((before, after))]
-    one, two = _matched(*sides)
-    cells, differs = _cells(columns, sides[0], sides[1], one, two, how, bool(key))
-    changed = np.zeros(len(one), bool)
-    for mask in differs:
-        changed |= mask
-    alone = [np.setdiff1d(np.flatnonzero(side.known), matched) for side, matched in zip(sides, (one, two), strict=True)]
+    sides = [_side(table, at, columns, keyed, how, given, memory) for at, table in enumerate((before, after))]
+    width = 3 + (len(columns) if key else 0)
+    parts = 1 if how.within is not None else max(1, min(_PARTS, -(-sum(side.rows for side in sides) * width * _WORD // memory)))
+    matches = _Matches(cells=[np.zeros(4, np.int64) for _ in columns], differing=[[] for _ in columns])
+    for ours, theirs in zip(*(side.parts(parts) for side in sides), strict=True):
+        _match(columns, ours, theirs, how, bool(key), matches)
+    alone = [np.sort(np.concatenate([np.zeros(0, np.int64), *rows])) for rows in matches.alone]
+    differing = [_in_order(pairs) for pairs in matches.differing]
 
     def every(most: int | None = None) -> Iterator[Difference]:
-        return _differences(before, after, columns, keyed, sides, one, two, differs, most)
+        return _differences(before, after, columns, keyed, differing, most)
 
+    cells = tuple(
+        Cells(column.name, column.name, *counts) for column, counts in zip(columns, (one.tolist() for one in matches.cells), strict=True)
+    )
+    keys = [
+        Keys(repeated, rows, side.null) if key else Keys(0, 0, 0) for (repeated, rows), side in zip(matches.repeated, sides, strict=True)
+    ]
     result = Compared(
-        before.name, after.name, tuple(columns[at].name for at in keyed), len(sides[0].rows), len(sides[1].rows), len(one), len(alone[0]),
-        len(alone[1]), _keys(sides[0], bool(key)), _keys(sides[1], bool(key)), cells, lost, gained, types, int(changed.sum()),
-        tuple(every(EXAMPLES)), _alone(before, columns, keyed, 0, sides[0], alone[0]), _alone(after, columns, keyed, 1, sides[1], alone[1]),
+        before.name, after.name, tuple(columns[at].name for at in keyed), sides[0].rows, sides[1].rows, matches.both, len(alone[0]),
+        len(alone[1]), keys[0], keys[1], cells, lost, gained, types, matches.changed,
+        tuple(every(EXAMPLES)), _alone(before, columns, keyed, 0, alone[0]), _alone(after, columns, keyed, 1, alone[1]),
         how.told, sides[0].malformed, sides[1].malformed,
         tuple(f"{table.name}: {note}" for table in (before, after) for note in table.notes),
     )  # fmt: skip
     return result, every()
+
+
+def _in_order(pairs: Sequence[tuple[np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray]:
+    """Row numbers before and after of the cells that differ, in the order of before."""
+    old, new = (np.concatenate([np.zeros(0, np.int64), *(pair[side] for pair in pairs)]) for side in (0, 1))
+    order = np.argsort(old, kind="stable")
+    return old[order], new[order]
 
 
 def _columns(
@@ -169,7 +212,9 @@ def _key(columns: list[_Column], before: Source, name: str) -> int:
 
 
 # -- reading a side
-def _side(table: Source, at: int, columns: list[_Column], keyed: list[int], how: How, given: Given | None) -> _Side:
+def _side(
+    table: Source, at: int, columns: list[_Column], keyed: list[int], how: How, given: Given | None, memory: int
+) -> _Side:  # fmt: skip
     condition, scope = _condition(table, how, given)
 
     def work(batch: Batch) -> tuple[Batch, np.ndarray, np.ndarray, np.ndarray, list[np.ndarray], dict[int, np.ndarray]]:
@@ -193,26 +238,32 @@ def _side(table: Source, at: int, columns: list[_Column], keyed: list[int], how:
         }
         return batch, keys, second, known, [] if not keyed else hashed, near
 
-    rows, keys, second, known, cells = [], [], [], [], []  # type: ignore[var-annotated]
-    malformed: list[Malformed] = []
-    read = 0
-    numbers: dict[int, list[np.ndarray]] = {}
+    side, waiting, size = _Side(), [], 0  # type: ignore[var-annotated]
     for batch, one, two, there, hashed, near in scan(table, work):
-        read += batch.count
-        malformed += batch.malformed
-        rows.append(batch.rows)
-        for i, some in near.items():
-            numbers.setdefault(i, []).append(some)
-        keys.append(one)
-        second.append(two)
-        known.append(there)
-        cells.append(hashed)
-    joined = [np.concatenate([np.zeros(0, np.uint64), *(part[i] for part in cells)]) for i in range(len(columns))] if keyed else []
-    return _Side(
-        np.concatenate([np.zeros(0, np.int64), *rows]), np.concatenate([np.zeros(0, np.uint64), *keys]),
-        np.concatenate([np.zeros(0, np.uint64), *second]), np.concatenate([np.zeros(0, bool), *known]), joined, read, tuple(malformed),
-        {i: np.concatenate(some) for i, some in numbers.items()},
-    )  # fmt: skip
+        side.rows += batch.count
+        side.null += batch.count - int(there.sum())
+        side.malformed += batch.malformed
+        arrays = [one, two, batch.rows, *hashed, *near.values()]
+        waiting.append(arrays if there.all() else [array[there] for array in arrays])
+        size += sum(array.nbytes for array in waiting[-1])
+        if how.within is None and size > memory // 4:
+            side.spilled.write(_by_key(waiting))
+            waiting, size = [], 0
+    if waiting:
+        side.held.append(_by_key(waiting))
+    elif not side.rows:
+        words = 2 + (len(columns) if keyed else 0)
+        measured = sum(how.within is not None and column.type.kind in NUMBERS for column in columns)
+        nothing = [np.zeros(0, np.uint64)] * words + [np.zeros(0, np.int64)] * measured
+        side.held.append([*nothing[:2], np.zeros(0, np.int64), *nothing[2:]])
+    return side
+
+
+def _by_key(batches: Sequence[Sequence[np.ndarray]]) -> list[np.ndarray]:
+    """The arrays of some batches, one after another, sorted by the first."""
+    arrays = [np.concatenate(parts) for parts in zip(*batches, strict=True)]
+    order = np.argsort(arrays[0], kind="stable")
+    return [array[order] for array in arrays]
 
 
 def _number(values: Any, column: _Column) -> np.ndarray:
@@ -249,20 +300,43 @@ def _spelled(texts: Any, how: How) -> Any:
 
 
 # -- matching
-def _matched(before: _Side, after: _Side) -> tuple[np.ndarray, np.ndarray]:
-    """Places of the rows that are in both, in the order of before: the first row of a key with the first, and so on."""
-    ours, theirs = (_numbered(side) for side in (before, after))
-    _, one, two = np.intersect1d(ours, theirs, return_indices=True)
-    one, two = np.flatnonzero(before.known)[one], np.flatnonzero(after.known)[two]
+def _match(columns: list[_Column], before: _Part, after: _Part, how: How, keyed: bool, matches: _Matches) -> None:
+    """Match the rows of two parts: the first row of a key with the first, and so on; count what differs."""
+    _, one, two = np.intersect1d(_numbered(before.keys), _numbered(after.keys), return_indices=True)
     good = before.second[one] == after.second[two]
     one, two = one[good], two[good]
-    order = np.argsort(one, kind="stable")
-    return one[order], two[order]
+    matches.both += len(one)
+    for side, part, matched in ((0, before, one), (1, after, two)):
+        apart = np.ones(len(part.rows), bool)
+        apart[matched] = False
+        matches.alone[side].append(part.rows[apart])
+        if keyed:
+            counts = np.unique(part.keys, return_counts=True)[1]
+            matches.repeated[side][0] += int((counts > 1).sum())
+            matches.repeated[side][1] += int(counts[counts > 1].sum())
+    if not keyed:
+        for counted in matches.cells:
+            counted[0] += len(one)
+        return
+    changed = np.zeros(len(one), bool)
+    near = [at for at, column in enumerate(columns) if how.within is not None and column.type.kind in NUMBERS]
+    for at, column in enumerate(columns):
+        a, b = before.others[at][one], after.others[at][two]
+        was, now = a == NULL_HASH, b == NULL_HASH
+        differs = a != b
+        if at in near:
+            place = len(columns) + near.index(at)
+            differs &= ~_close(before.others[place][one], after.others[place][two], column, how) | was | now
+        filled, emptied = differs & was, differs & now
+        matches.cells[at] += [(~differs).sum(), (differs & ~was & ~now).sum(), filled.sum(), emptied.sum()]
+        if differs.any():
+            matches.differing[at].append((before.rows[one[differs]], after.rows[two[differs]]))
+        changed |= differs
+    matches.changed += int(changed.sum())
 
 
-def _numbered(side: _Side) -> np.ndarray:
+def _numbered(keys: np.ndarray) -> np.ndarray:
     """A hash a row of its key and of how many rows before it have the same."""
-    keys = side.keys[side.known]
     order = np.argsort(keys, kind="stable")
     ordered = keys[order]
     starts = np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1]]) if len(keys) else np.zeros(0, np.int64)
@@ -270,37 +344,6 @@ def _numbered(side: _Side) -> np.ndarray:
     sizes = np.diff(np.r_[starts, len(keys)])
     place[order] = (np.arange(len(keys)) - np.repeat(starts, sizes)).astype(np.uint64)
     return mixed([keys, place * np.uint64(0x9E3779B97F4A7C15)])
-
-
-def _keys(side: _Side, keyed: bool) -> Keys:
-    if not keyed:
-        return Keys(0, 0, 0)
-    _, counts = np.unique(side.keys[side.known], return_counts=True)
-    return Keys(int((counts > 1).sum()), int(counts[counts > 1].sum()), int((~side.known).sum()))
-
-
-def _cells(
-    columns: list[_Column], before: _Side, after: _Side, one: np.ndarray, two: np.ndarray, how: How, keyed: bool
-) -> tuple[tuple[Cells, ...], list[np.ndarray]]:  # fmt: skip
-    found, masks = [], []
-    for at, column in enumerate(columns):
-        if not keyed:
-            found.append(Cells(column.name, column.name, len(one), 0, 0, 0))
-            masks.append(np.zeros(len(one), bool))
-            continue
-        a, b = before.cells[at][one], after.cells[at][two]
-        differs = a != b
-        if at in before.numbers and at in after.numbers:
-            differs &= ~_close(before.numbers[at][one], after.numbers[at][two], column, how) | (a == NULL_HASH) | (b == NULL_HASH)
-        was, now = a == NULL_HASH, b == NULL_HASH
-        filled, emptied = differs & was, differs & now
-        found.append(
-            Cells(
-                column.name, column.name, int((~differs).sum()), int((differs & ~was & ~now).sum()), int(filled.sum()), int(emptied.sum())
-            )
-        )
-        masks.append(differs)
-    return tuple(found), masks
 
 
 def _close(a: np.ndarray, b: np.ndarray, column: _Column, how: How) -> np.ndarray:
@@ -334,15 +377,12 @@ def _texts(table: Source, rows: np.ndarray, places: Sequence[int]) -> dict[int, 
 
 
 def _differences(
-    before: Source, after: Source, columns: list[_Column], keyed: list[int], sides: list[_Side], one: np.ndarray, two: np.ndarray,
-    differs: list[np.ndarray], most: int | None,
+    before: Source, after: Source, columns: list[_Column], keyed: list[int], differing: list[tuple[np.ndarray, np.ndarray]], most: int | None
 ) -> Iterator[Difference]:  # fmt: skip
     """Cells that differ, column by column in the order of before's rows; of each column the first `most`."""
-    for column, mask in zip(columns, differs, strict=True):
-        places = np.flatnonzero(mask)[:most]
-        for begin in range(0, len(places), 100_000):
-            some = places[begin : begin + 100_000]
-            old, new = sides[0].rows[one[some]], sides[1].rows[two[some]]
+    for column, (every_old, every_new) in zip(columns, differing, strict=True):
+        for begin in range(0, len(every_old[:most]), 100_000):
+            old, new = every_old[:most][begin : begin + 100_000], every_new[:most][begin : begin + 100_000]
             keys = [columns[at].before for at in keyed]
             was = _texts(before, old, [*keys, column.before])
             now = _texts(after, new, [column.after])
@@ -351,8 +391,8 @@ def _differences(
                 yield Difference(tuple(key), column.name, text, now[b][0], a, b)
 
 
-def _alone(table: Source, columns: list[_Column], keyed: list[int], side: int, read: _Side, places: np.ndarray) -> tuple[Alone, ...]:
-    rows = read.rows[places[:EXAMPLES]]
+def _alone(table: Source, columns: list[_Column], keyed: list[int], side: int, alone: np.ndarray) -> tuple[Alone, ...]:
+    rows = alone[:EXAMPLES]
     keys = [(columns[at].before, columns[at].after)[side] for at in keyed]
     every = list(range(len(table.columns)))
     found = _texts(table, rows, [*keys, *every])

@@ -35,10 +35,13 @@ class Runs:
             ) from None
         self._runs.append((len(arrays[0]), places))
 
-    def ranges(self, held: Sequence[Sequence[np.ndarray]], size: int, even: bool = True) -> Iterator[list[np.ndarray]]:
+    def ranges(
+        self, held: Sequence[Sequence[np.ndarray]], size: int, even: bool = True, parts: int | None = None
+    ) -> Iterator[list[np.ndarray]]:
         """The rows of all runs, and of those in `held`, in ranges of the first array, ascending: about `size` rows each.
-        `even`: the first array's values are spread evenly, as hashes are, and those of equal upper bits stay together."""
-        count = -(-(sum(length for length, _ in self._runs) + sum(len(run[0]) for run in held)) // size)
+        `even`: the first array's values are spread evenly, as hashes are, and those of equal upper bits stay together. `parts`: so many
+        ranges instead, the same ones whatever the rows."""
+        count = parts or -(-(sum(length for length, _ in self._runs) + sum(len(run[0]) for run in held)) // size)
         edges = np.array([(2**64 * at // count) >> 24 << 24 for at in range(1, count)], np.uint64)
         if not even:
             seen = np.sort(np.concatenate([*(self._read(run, 0, 0, run[0])[::64] for run in self._runs), *(run[0][::64] for run in held)]))
@@ -52,7 +55,7 @@ class Runs:
                     *(self._read(run, column, cut[at], cut[at + 1]) for run, cut in zip(self._runs, kept, strict=True)),
                     *(run[column][cut[at] : cut[at + 1]] for run, cut in zip(held, cuts, strict=True)),
                 ])
-                for column in range(len(self._runs[0][1]))
+                for column in range(len(self._runs[0][1]) if self._runs else len(held[0]))
             ]  # fmt: skip
 
     def _read(self, run: tuple[int, list[tuple[int, np.dtype]]], column: int, first: int, last: int) -> np.ndarray:
