@@ -74,17 +74,19 @@ def _merged(runs: list[_Run], order: Order, rows: int) -> Iterator[Any]:
             return
         places = order(pool)
         owners = owners[places]
-        pool = pool.take(pa.array(places))
         last = len(places)
         for at, run in enumerate(runs):
             if not run.ended:
                 mine = np.flatnonzero(owners == at)
                 if mine[-1] + 1 < last:
                     last = int(mine[-1]) + 1
-        yield from _slices(pool.slice(0, last), OUT)
-        pool, owners = pool.slice(last), owners[last:]
-        left = set(np.unique(owners).tolist())
-        waiting = {at for at, run in enumerate(runs) if not run.ended and at not in left}
+        # Each part is taken by itself: a slice of what was taken together would keep all of it.
+        for start in range(0, last, OUT):
+            yield pool.take(pa.array(places[start : min(start + OUT, last)])).combine_chunks().to_batches()[0]
+        pool, owners = pool.take(pa.array(places[last:])), owners[last:]
+        # Runs are read on before their rows are used up: not one by one, which would sort the others' again each time.
+        left = np.bincount(owners, minlength=len(runs))
+        waiting = {at for at, run in enumerate(runs) if not run.ended and left[at] <= rows // 2}
 
 
 class _Run:
