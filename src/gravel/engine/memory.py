@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-_MMAP_THRESHOLD, _TRIM_THRESHOLD = -3, -1  # mallopt's names for them, from malloc.h
+_MMAP_THRESHOLD, _TRIM_THRESHOLD, _ARENAS = -3, -1, -8  # mallopt's names for them, from malloc.h
 
 
 @lru_cache(maxsize=1)
@@ -20,6 +20,7 @@ def keep_freed_blocks() -> None:
         mallopt = ctypes.CDLL(None).mallopt
         mallopt(_MMAP_THRESHOLD, 1 << 26)
         mallopt(_TRIM_THRESHOLD, 1 << 27)
+        mallopt(_ARENAS, 1)  # each thread's own would keep what the others could use
     except (OSError, AttributeError):
         return
 

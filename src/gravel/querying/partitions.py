@@ -15,7 +15,7 @@ from gravel.engine.vector import Vector, vector
 from gravel.language.functions.ordering import sortable
 
 T = TypeVar("T")
-_ROW = 400  # bytes that grouping, joining or ordering a row takes for a while, about
+_ROW = 800  # bytes that grouping, joining or ordering a row takes for a while, about
 _MOST = 250
 _SLICE = 1 << 20
 

@@ -311,6 +311,7 @@ class Session(Windowing):
                 failed |= one.errors != 0
             keys.append(pa.chunked_array([one.values]))
         order = sort_order(keys, query.order)
+        order = order.astype(np.int32) if made.count < 2**31 else order
         if self.on_error == "omit" and failed.any():
             order = order[~failed[order]]
             self._left_out(made, failed)
