@@ -12,8 +12,8 @@ from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, To
 
 if TYPE_CHECKING:
     from gravel.language.bind import Given
-    from gravel.plans.changes import Changes
-    from gravel.plans.run import Run
+    from gravel.plans.changes import TableDiff
+    from gravel.plans.result import Run
 
 
 def clean(
@@ -252,6 +252,6 @@ def _why_not(done: Run) -> None:
     render.note("nothing was written; the target is as it was")
 
 
-def _planned(changes: Changes) -> str:
+def _planned(changes: TableDiff) -> str:
     cells = sum(changes.cells.values())
     return f"{changes.updated:,} rows would change ({cells:,} cells), {changes.deleted:,} be deleted, {changes.inserted:,} be inserted"

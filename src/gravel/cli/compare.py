@@ -28,7 +28,7 @@ from gravel.cli.options import (
 from gravel.problems import CallProblem
 
 if TYPE_CHECKING:
-    from gravel.comparing.result import Compared, Difference
+    from gravel.comparing.result import CellDiff, Compared
 
 
 def compare(
@@ -138,7 +138,7 @@ def _pairs(mapped: list[str] | None) -> tuple[tuple[str, str], ...]:
     return tuple(found)
 
 
-def _write(target: Path, found: Compared, every: Iterator[Difference]) -> None:
+def _write(target: Path, found: Compared, every: Iterator[CellDiff]) -> None:
     """Every cell that differs: the key, the column, before, after, and the source rows. Raises TableProblem."""
     from itertools import islice
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated
 
@@ -9,6 +10,7 @@ import typer
 
 
 def demo(
+    context: typer.Context,
     folder: Annotated[Path, typer.Argument(help="Where to write it.")] = Path("gravel-demo"),
     replace: Annotated[bool, typer.Option("--replace", help="Write over files of the demo's names that hold something else.")] = False,
     quiet: Annotated[bool, typer.Option("--quiet", help="Write the files only, without the walk through the job.")] = False,
@@ -20,17 +22,17 @@ def demo(
     written = write_demo(folder, replace)
     render.note(f"written to {folder}: {', '.join(path.name for path in written)}")
     if not quiet:
-        _walk(folder)
+        _walk(folder, context.obj)
 
 
-def _walk(folder: Path) -> None:
+def _walk(folder: Path, run: Callable[[list[str]], int]) -> None:
+    """Each command of the walk, by what runs commands."""
     import os
     import sys
 
     from rich.text import Text
 
     from gravel.cli import render
-    from gravel.cli.main import run
     from gravel.demo import WALK
     from gravel.inspecting.commands import shell_word
 

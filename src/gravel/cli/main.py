@@ -86,7 +86,7 @@ def run(arguments: list[str]) -> int:
     try:
         _end_on_signals()
         arguments = [hidden.without(_decoded(one)) for one in arguments]
-        status = app(arguments, standalone_mode=False, prog_name="gravel")
+        status = app(arguments, standalone_mode=False, prog_name="gravel", obj=run)  # the demo runs commands of its own
         sys.stdout.flush()
         return int(status or 0)
     except Problems as problem:

@@ -11,7 +11,7 @@ from gravel.problems import CallProblem
 
 if TYPE_CHECKING:
     from gravel.language.bind import Given
-    from gravel.plans.ledger import Sample
+    from gravel.plans.ledger import ChangeExample
     from gravel.plans.rehearse import Rehearsal
     from gravel.sources.source import Source
 
@@ -53,7 +53,7 @@ def _json(found: Rehearsal) -> dict[str, Any]:
 
     count = found.line.count
 
-    def samples(given: dict[str, list[Sample]]) -> dict[str, Any]:
+    def samples(given: dict[str, list[ChangeExample]]) -> dict[str, Any]:
         return {what: [dataclasses.asdict(one) for one in some] for what, some in given.items() if some}
 
     return {
@@ -112,7 +112,7 @@ def _show(found: Rehearsal, color: bool) -> None:
         out.print(Text(f"a run would stop here: {found.stops}", style=render.BAD))
 
 
-def _samples(out: Any, what: str, some: list[Sample]) -> None:
+def _samples(out: Any, what: str, some: list[ChangeExample]) -> None:
     from rich.text import Text
 
     from gravel.cli import render

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.comparing.result import Alone, Cells, Compared, Difference, Keys
+from gravel.comparing.result import Alone, CellDiff, Cells, Compared, Keys
 from gravel.engine.arrow_values import text_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import view
@@ -88,14 +88,14 @@ class _Side:
     held: list[list[np.ndarray]] = field(default_factory=list)
     spilled: Runs = field(default_factory=Runs)
 
-    def parts(self, count: int) -> Iterator[_Part]:
+    def parts(self, count: int) -> Iterator[_KeyRange]:
         """The rows in so many ranges of the hash."""
         for arrays in self.spilled.ranges(self.held, 0, parts=count):
-            yield _Part(arrays[0], arrays[1], arrays[2].astype(np.int64), arrays[3:])
+            yield _KeyRange(arrays[0], arrays[1], arrays[2].astype(np.int64), arrays[3:])
 
 
 @dataclass(frozen=True)
-class _Part:
+class _KeyRange:
     """Rows of one side whose keys' hashes are in one range, in the order of the table where these are equal."""
 
     keys: np.ndarray
@@ -118,7 +118,7 @@ class _Matches:
 
 def compare(
     before: Source, after: Source, key: Sequence[str] = (), how: How | None = None, given: Given | None = None, memory: int = MEMORY
-) -> tuple[Compared, Iterator[Difference]]:
+) -> tuple[Compared, Iterator[CellDiff]]:
     """What differs between two tables, and every cell that does, fetched as it is asked for. Without a key rows are matched
     as a multiset. `memory`: bytes for what is known of the rows. Raises Diagnostic, CallProblem, TableProblem."""
     how = how or How()
@@ -132,7 +132,7 @@ def compare(
 
 def _compared(
     before: Source, after: Source, key: Sequence[str], how: How, given: Given | None, memory: int, *, guess: bool
-) -> tuple[Compared, Iterator[Difference]]:  # fmt: skip
+) -> tuple[Compared, Iterator[CellDiff]]:  # fmt: skip
     columns, lost, gained, types = _columns(before, after, how, guess)
     keyed = [_key(columns, before, name) for name in key]
     sides = [_side(table, at, columns, keyed, how, given, memory) for at, table in enumerate((before, after))]
@@ -144,7 +144,7 @@ def _compared(
     alone = [np.sort(np.concatenate([np.zeros(0, np.int64), *rows])) for rows in matches.alone]
     differing = [_in_order(pairs) for pairs in matches.differing]
 
-    def every(most: int | None = None) -> Iterator[Difference]:
+    def every(most: int | None = None) -> Iterator[CellDiff]:
         return _differences(before, after, columns, keyed, differing, most)
 
     cells = tuple(
@@ -300,7 +300,7 @@ def _spelled(texts: Any, how: How) -> Any:
 
 
 # -- matching
-def _match(columns: list[_Column], before: _Part, after: _Part, how: How, keyed: bool, matches: _Matches) -> None:
+def _match(columns: list[_Column], before: _KeyRange, after: _KeyRange, how: How, keyed: bool, matches: _Matches) -> None:
     """Match the rows of two parts: the first row of a key with the first, and so on; count what differs."""
     _, one, two = np.intersect1d(_numbered(before.keys), _numbered(after.keys), return_indices=True)
     good = before.second[one] == after.second[two]
@@ -378,7 +378,7 @@ def _texts(table: Source, rows: np.ndarray, places: Sequence[int]) -> dict[int, 
 
 def _differences(
     before: Source, after: Source, columns: list[_Column], keyed: list[int], differing: list[tuple[np.ndarray, np.ndarray]], most: int | None
-) -> Iterator[Difference]:  # fmt: skip
+) -> Iterator[CellDiff]:  # fmt: skip
     """Cells that differ, column by column in the order of before's rows; of each column the first `most`."""
     for column, (every_old, every_new) in zip(columns, differing, strict=True):
         for begin in range(0, len(every_old[:most]), 100_000):
@@ -388,7 +388,7 @@ def _differences(
             now = _texts(after, new, [column.after])
             for a, b in zip(old.tolist(), new.tolist(), strict=True):
                 *key, text = was[a]
-                yield Difference(tuple(key), column.name, text, now[b][0], a, b)
+                yield CellDiff(tuple(key), column.name, text, now[b][0], a, b)
 
 
 def _alone(table: Source, columns: list[_Column], keyed: list[int], side: int, alone: np.ndarray) -> tuple[Alone, ...]:

@@ -25,7 +25,7 @@ class Cells:
 
 
 @dataclass(frozen=True)
-class Difference:
+class CellDiff:
     """A cell that differs: the key, the column, both texts (None: NULL), and both source rows."""
 
     key: tuple[str | None, ...]
@@ -74,7 +74,7 @@ class Compared:
     after_columns: tuple[str, ...]
     types: tuple[tuple[str, str, str], ...]
     changed_rows: int
-    examples: tuple[Difference, ...]
+    examples: tuple[CellDiff, ...]
     alone_before: tuple[Alone, ...]
     alone_after: tuple[Alone, ...]
     ignoring: tuple[str, ...]

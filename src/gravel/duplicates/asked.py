@@ -73,7 +73,7 @@ class Members:
     rows: np.ndarray
 
 
-class Values:
+class EncodedKeyColumn:
     """One expression's values in a batch: for texts the different ones, and which of them each row has (-1: NULL)."""
 
     def __init__(self, vector: Vector, kind: Any) -> None:
@@ -112,10 +112,10 @@ class Values:
 
 
 @dataclass
-class Part:
+class KeyBatch:
     """A batch's values, and which rows may be in groups: those without an error, and without NULL unless NULLs are equal."""
 
-    values: list[Values]
+    values: list[EncodedKeyColumn]
     null: list[np.ndarray]
     failed: list[np.ndarray]
     known: np.ndarray
@@ -134,13 +134,13 @@ class Part:
         return made
 
 
-def part_of(asked: Asked, batch: Batch) -> Part:
+def part_of(asked: Asked, batch: Batch) -> KeyBatch:
     """The values of a batch."""
     frame = frame_of(batch, asked.scope)
-    values = [Values(run(one, frame).spread(batch.count), one.type) for one in asked.bound]
+    values = [EncodedKeyColumn(run(one, frame).spread(batch.count), one.type) for one in asked.bound]
     failed = [one.vector.failed(batch.count) for one in values]
     null = [pc.is_null(one.vector.values).to_numpy(zero_copy_only=False) & ~bad for one, bad in zip(values, failed, strict=True)]
-    return Part(values, null, failed, _known(null, failed, asked.null_equal))
+    return KeyBatch(values, null, failed, _known(null, failed, asked.null_equal))
 
 
 def _known(null: list[np.ndarray], failed: list[np.ndarray], null_equal: bool, without: int | None = None) -> np.ndarray:
@@ -151,6 +151,6 @@ def _known(null: list[np.ndarray], failed: list[np.ndarray], null_equal: bool, w
     return known
 
 
-def known_without(part: Part, asked: Asked, without: int) -> np.ndarray:
+def known_without(part: KeyBatch, asked: Asked, without: int) -> np.ndarray:
     """Which rows may be in groups where one expression is left out."""
     return _known(part.null, part.failed, asked.null_equal, without)

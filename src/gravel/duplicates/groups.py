@@ -10,7 +10,7 @@ import numpy as np
 
 from gravel.duplicates.asked import Asked, Members, RungGroups, known_without, part_of, spellings
 from gravel.duplicates.ladder import NAMES, RUNGS, spelled
-from gravel.duplicates.result import Duplicates, Step
+from gravel.duplicates.result import Duplicates, MatchLevelCount
 from gravel.duplicates.second import Second, places_of
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes
 from gravel.engine.hashing import hashes
@@ -68,7 +68,7 @@ def duplicates(
     fetched = Second(asked, chosen, members(counts.exact, at, chosen), key_at, memory, at)
     fetched.run(_places(chosen, least, shown), examples, None if shown is None else _MOST_ROWS)
     steps = tuple(
-        Step(one.name, one.meaning, asked.texts[number], len(ladder[number].sizes), int((ladder[number].sizes - 1).sum()),
+        MatchLevelCount(one.name, one.meaning, asked.texts[number], len(ladder[number].sizes), int((ladder[number].sizes - 1).sum()),
              int((ladder[number].spellings > 1).sum()) if number else len(ladder[number].sizes), tuple(fetched.examples[number]))
         for number, one in enumerate(RUNGS)
     )  # fmt: skip

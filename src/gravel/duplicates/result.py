@@ -27,7 +27,7 @@ class Group:
 
 
 @dataclass(frozen=True)
-class Step:
+class MatchLevelCount:
     """A rung of the ladder as it came out. surplus: rows more than one a group; new_groups: those in which several keys of
     the rung before come together, with examples of them: the different spellings, each with its rows."""
 
@@ -72,7 +72,7 @@ class Duplicates:
     null_equal: bool
     error_rows: int
     shown: tuple[Group, ...]
-    ladder: tuple[Step, ...]
+    ladder: tuple[MatchLevelCount, ...]
     left_out: tuple[tuple[str, int], ...]
     proposal: Proposal | None
     malformed: tuple[Malformed, ...]

@@ -28,7 +28,7 @@ _LATEST = ("updat", "modif", "chang", "edit", "since", "date", "day")
 
 
 @dataclass
-class _Found:
+class _DetailPartial:
     """What a batch has of what is wanted."""
 
     shown: list[tuple[int, int, tuple[str | None, ...]]] = field(default_factory=list)  # group, row, values
@@ -94,8 +94,8 @@ class Second:
                 spelled |= self._spelled(table.read(piece).texts(), wanted)
         self.examples = [[] if one is None else _spellings(one, spelled) for one in examples]
 
-    def _work(self, begin: int, end: int, places: np.ndarray, wanted: np.ndarray, first: bool, batch: Batch) -> _Found:
-        found = _Found()
+    def _work(self, begin: int, end: int, places: np.ndarray, wanted: np.ndarray, first: bool, batch: Batch) -> _DetailPartial:
+        found = _DetailPartial()
         batch = batch.texts()
         part = part_of(self.asked, batch)
         place, own = places_of(self.members.first, self.members.second, *part.hashed())
@@ -138,7 +138,7 @@ class Second:
             some = tuple(GroupRow(row, values) for row, values in rows[:most])
             self.shown.append(Group(number, len(rows), some, tuple(differs)))
 
-    def _analyse(self, parts: list[_Found]) -> None:
+    def _analyse(self, parts: list[_DetailPartial]) -> None:
         """Count for each column the groups with different known values, and the NULLs of survivors that others know."""
         if not parts or self._disagree is None or self._rescued is None:
             return

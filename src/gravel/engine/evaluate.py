@@ -74,9 +74,9 @@ def _is_dear(node: nodes.Expression) -> bool:
     calls, stack = 0, [node]
     while stack:
         one = stack.pop()
-        if isinstance(one, nodes.Call) and one.function.family in _DEAR:
+        if isinstance(one, nodes.BoundCall) and one.function.family in _DEAR:
             return True
-        calls += isinstance(one, (nodes.Call, nodes.Cast, nodes.Case))
+        calls += isinstance(one, (nodes.BoundCall, nodes.BoundCast, nodes.BoundCase))
         stack.extend(one.children)
     return calls > 3
 
@@ -89,12 +89,12 @@ def _constant(node: nodes.Constant, frame: Frame) -> Vector:
     return Vector(pa.array([node.value], node.type.arrow), constant=True)
 
 
-def _call(node: nodes.Call, frame: Frame) -> Vector:
+def _call(node: nodes.BoundCall, frame: Frame) -> Vector:
     operands = [evaluate(argument, frame) for argument in node.arguments]
     return _apply(node, operands, frame.count)
 
 
-def _apply(node: nodes.Call, operands: list[Vector], count: int) -> Vector:
+def _apply(node: nodes.BoundCall, operands: list[Vector], count: int) -> Vector:
     constant = all(operand.constant for operand in operands)
     rows = 1 if constant else count
     # A kernel always gets one array at least, so that it need not ask how many rows there are.
@@ -116,7 +116,7 @@ def _apply(node: nodes.Call, operands: list[Vector], count: int) -> Vector:
     return vector(values, errors, constant)
 
 
-def _cast(node: nodes.Cast, frame: Frame) -> Vector:
+def _cast(node: nodes.BoundCast, frame: Frame) -> Vector:
     operand = evaluate(node.operand, frame)
     made = casts.cast(operand.values, node.operand.type, node.target)
     errors = None if made.errors is None or not made.errors.any() else made.errors
@@ -131,13 +131,13 @@ def _cast(node: nodes.Cast, frame: Frame) -> Vector:
     return vector(made.values, errors, operand.constant)
 
 
-def _fails(node: nodes.Fails, frame: Frame) -> Vector:
+def _fails(node: nodes.RaisesError, frame: Frame) -> Vector:
     operand = evaluate(node.operand, frame)
     count = len(operand)
     return Vector(pa.array(np.zeros(count, bool) if operand.errors is None else operand.errors != 0), None, operand.constant)
 
 
-def _is(node: nodes.Is, frame: Frame) -> Vector:
+def _is(node: nodes.IsTest, frame: Frame) -> Vector:
     operand = evaluate(node.operand, frame)
     values = operand.values
     if node.test in ("NULL", "UNKNOWN"):
@@ -148,7 +148,7 @@ def _is(node: nodes.Is, frame: Frame) -> Vector:
     return vector(made, operand.errors, operand.constant)
 
 
-def _logic(node: nodes.Logic, frame: Frame) -> Vector:
+def _logic(node: nodes.BooleanOp, frame: Frame) -> Vector:
     """Left to right: a row that an operand decides (FALSE for AND, TRUE for OR, or an error) reaches no later one."""
     combine = pc.and_kleene if node.conjunction else pc.or_kleene
     if not any(operand.fails for operand in node.operands[1:]):
@@ -170,7 +170,7 @@ def _logic(node: nodes.Logic, frame: Frame) -> Vector:
     return assemble(count, [*pieces, (rows, so_far)], pa.bool_())
 
 
-def _logic_at_once(node: nodes.Logic, frame: Frame, combine: Any) -> Vector:
+def _logic_at_once(node: nodes.BooleanOp, frame: Frame, combine: Any) -> Vector:
     first = evaluate(node.operands[0], frame)
     errors, made, constant = first.errors, first.argument, first.constant
     for operand in node.operands[1:]:
@@ -188,7 +188,7 @@ def _some(one: Vector, mask: np.ndarray) -> Vector:
     return Vector(one.values.filter(pa.array(mask)), None if one.errors is None else one.errors[mask])
 
 
-def _in(node: nodes.In, frame: Frame) -> Vector:
+def _in(node: nodes.InList, frame: Frame) -> Vector:
     """x = a OR x = b …, so that it stops at the first match; a list of constants is looked up at once."""
     operand = evaluate(node.operand, frame)
     if all(isinstance(item, nodes.Constant) for item in node.items):
@@ -226,7 +226,7 @@ def _among(values: Any, known: Any) -> Any:
     return pc.and_(pc.is_in(both.slice(0, len(values)), both.slice(len(values))), pc.is_valid(values))
 
 
-def _in_set(node: nodes.InSet, frame: Frame) -> Vector:
+def _in_set(node: nodes.InSubquery, frame: Frame) -> Vector:
     """Not in an empty set: FALSE, even for NULL; else unknown for NULL, and where nothing matches but a NULL is there."""
     operand = evaluate(node.operand, frame)
     found = _among(operand.values, node.values)
@@ -238,7 +238,7 @@ def _in_set(node: nodes.InSet, frame: Frame) -> Vector:
     return vector(pc.if_else(unknown, pa.scalar(None, pa.bool_()), found), operand.errors, operand.constant)
 
 
-def _case(node: nodes.Case, frame: Frame) -> Vector:
+def _case(node: nodes.BoundCase, frame: Frame) -> Vector:
     if not node.fails:
         return _case_at_once(node, frame)
     count = frame.count
@@ -268,7 +268,7 @@ def _typed(made: Vector, node: nodes.Expression) -> Vector:
     return Vector(casts.widened(made.values, node.type.arrow), made.errors, made.constant)
 
 
-def _case_at_once(node: nodes.Case, frame: Frame) -> Vector:
+def _case_at_once(node: nodes.BoundCase, frame: Frame) -> Vector:
     made: Any = _typed(evaluate(node.otherwise, frame), node).argument
     for condition, result in reversed(node.branches):
         chosen = evaluate(condition, frame).spread(frame.count).values
@@ -276,7 +276,7 @@ def _case_at_once(node: nodes.Case, frame: Frame) -> Vector:
     return Vector(made)
 
 
-def _first_of(node: nodes.FirstOf, frame: Frame) -> Vector:
+def _first_of(node: nodes.Coalesce, frame: Frame) -> Vector:
     """Argument by argument, each only for the rows that all before it left open."""
     text = node.type == TEXT
     if not node.fails and not node.blank:
@@ -304,7 +304,7 @@ def _first_of(node: nodes.FirstOf, frame: Frame) -> Vector:
 
 
 _RULES: dict[type, Callable[[Any, Frame], Vector]] = {
-    nodes.Column: _column, nodes.Constant: _constant, nodes.Moment: _constant, nodes.Call: _call, nodes.Cast: _cast, nodes.Is: _is,
-    nodes.Logic: _logic, nodes.In: _in, nodes.Case: _case, nodes.FirstOf: _first_of,
-    nodes.Fails: _fails, nodes.InSet: _in_set,
+    nodes.Column: _column, nodes.Constant: _constant, nodes.Moment: _constant, nodes.BoundCall: _call, nodes.BoundCast: _cast, nodes.IsTest: _is,
+    nodes.BooleanOp: _logic, nodes.InList: _in, nodes.BoundCase: _case, nodes.Coalesce: _first_of,
+    nodes.RaisesError: _fails, nodes.InSubquery: _in_set,
 }  # fmt: skip

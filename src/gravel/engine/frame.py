@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from gravel.engine.arrow_values import of_type
+from gravel.engine.arrow_values import of_type, text_of
 from gravel.engine.vector import Vector, vector
 from gravel.language.functions import casts
 from gravel.language.types import TEXT, Target, Type
@@ -44,13 +44,17 @@ class Frame:
             self._views[index] = self.vectors[index] if given else view(self.stored[index], self.types[index])  # type: ignore[index]
         return self._views[index]
 
+    def text(self, index: int) -> Any:
+        """A stored column as its texts."""
+        return text_of(self.stored[index], self.types[index])
+
     def part(self, rows: np.ndarray) -> Frame:
         """The frame of these rows only (their indices)."""
-        return _Part(len(rows), self.stored, self.types, whole=self, rows=rows)
+        return _FramePart(len(rows), self.stored, self.types, whole=self, rows=rows)
 
 
 @dataclass
-class _Part(Frame):
+class _FramePart(Frame):
     whole: Frame = None  # type: ignore[assignment]
     rows: np.ndarray = None  # type: ignore[assignment]
 

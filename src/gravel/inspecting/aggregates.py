@@ -28,7 +28,7 @@ KNOWN = words("COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP")
 
 
 @dataclass(frozen=True)
-class Bound:
+class BoundAggregate:
     """An aggregate with its argument and FILTER bound to the table; `at` is its place in the text."""
 
     at: tuple[int, int]
@@ -44,7 +44,7 @@ def aggregates_in(node: tree.Node) -> list[tree.Aggregate]:
     return [child for child in parse.walk(node, queries=False) if isinstance(child, tree.Aggregate)]
 
 
-def bind_aggregate(node: tree.Aggregate, scope: Scope, text: str) -> Bound:
+def bind_aggregate(node: tree.Aggregate, scope: Scope, text: str) -> BoundAggregate:
     """Bind an aggregate's argument. Raises Diagnostic."""
     name = node.name.upper()
     if name not in KNOWN or node.over is not None:
@@ -58,7 +58,7 @@ def bind_aggregate(node: tree.Aggregate, scope: Scope, text: str) -> Bound:
     if argument is not None and name not in ("COUNT", "MIN", "MAX") and argument.type.kind not in (*NUMBERS, Kind.NULL):
         raise Diagnostic(f"{name} takes a number, this is {argument.type}", text, argument.start, argument.end,
                          hint=f"write CAST({text[argument.start : argument.end]} AS DECIMAL)")  # fmt: skip
-    return Bound((node.start, node.end), name, node.distinct, argument, condition, _type(name, argument))
+    return BoundAggregate((node.start, node.end), name, node.distinct, argument, condition, _type(name, argument))
 
 
 def _type(name: str, argument: nodes.Expression | None) -> Type:
@@ -73,11 +73,11 @@ def _type(name: str, argument: nodes.Expression | None) -> Type:
 
 
 @dataclass
-class State:
+class AggregateState:
     """One aggregate so far. `nulls` are rows it passed over; `failed` has the rows in which its input has an error, by SQLSTATE's code: how
     many, and the first ones."""
 
-    bound: Bound
+    bound: BoundAggregate
     rows: int = 0
     nulls: int = 0
     total: ExactSum = field(default_factory=ExactSum)
@@ -87,7 +87,7 @@ class State:
     values: list[Any] = field(default_factory=list)
     failed: dict[int, tuple[int, list[int]]] = field(default_factory=dict)
 
-    def add(self, part: Part) -> None:
+    def add(self, part: AggregatePartial) -> None:
         """Take in a batch, in the order of the table."""
         self.rows += part.rows
         self.nulls += part.nulls
@@ -133,7 +133,7 @@ class State:
 
 
 @dataclass(frozen=True)
-class Part:
+class AggregatePartial:
     """One aggregate over one batch."""
 
     rows: int
@@ -149,7 +149,7 @@ def _squared(name: str) -> bool:
     return name.startswith(("STDDEV", "VAR"))
 
 
-def part_of(bound: Bound, frame: Frame, rows: np.ndarray) -> Part:
+def part_of(bound: BoundAggregate, frame: Frame, rows: np.ndarray) -> AggregatePartial:
     """An aggregate's part of a batch whose rows have these numbers."""
     failed: dict[int, np.ndarray] = {}
     if bound.filter is not None:
@@ -158,7 +158,7 @@ def part_of(bound: Bound, frame: Frame, rows: np.ndarray) -> Part:
         kept = np.flatnonzero(decided.true(frame.count))
         frame, rows = frame.part(kept), rows[kept]
     if bound.argument is None:
-        return Part(frame.count, failed=failed)
+        return AggregatePartial(frame.count, failed=failed)
     made = run(bound.argument, frame)
     for code, bad in _by_code(made, rows).items():
         failed[code] = np.concatenate([failed[code], bad]) if code in failed else bad
@@ -167,16 +167,16 @@ def part_of(bound: Bound, frame: Frame, rows: np.ndarray) -> Part:
         rows = rows[pc.is_valid(made.values).to_numpy(zero_copy_only=False)]
     known = made.values.drop_null()
     if not len(known):
-        return Part(0, nulls, failed=failed)
+        return AggregatePartial(0, nulls, failed=failed)
     if bound.name in ("MIN", "MAX"):
         order = ordered(known)
-        return Part(len(known), nulls, bounds=(known[int(order[0])].as_py(), known[int(order[-1])].as_py()), failed=failed)
+        return AggregatePartial(len(known), nulls, bounds=(known[int(order[0])].as_py(), known[int(order[-1])].as_py()), failed=failed)
     if bound.distinct:
         values = None if bound.name == "COUNT" else pc.unique(known)
-        return Part(len(known), nulls, distinct=counted([known], rows), values=values, failed=failed)
+        return AggregatePartial(len(known), nulls, distinct=counted([known], rows), values=values, failed=failed)
     if bound.name == "COUNT":
-        return Part(len(known), nulls, failed=failed)
-    return Part(len(known), nulls, total=ExactSum.of(known, _squared(bound.name)), failed=failed)
+        return AggregatePartial(len(known), nulls, failed=failed)
+    return AggregatePartial(len(known), nulls, total=ExactSum.of(known, _squared(bound.name)), failed=failed)
 
 
 def _by_code(made: Vector, rows: np.ndarray) -> dict[int, np.ndarray]:
@@ -191,7 +191,7 @@ def _place(value: Any) -> tuple[bool, Any]:
     return (value != value, span(value) if isinstance(value, pa.MonthDayNano) else value)
 
 
-def one_row(states: Iterable[State]) -> list[Any]:
+def one_row(states: Iterable[AggregateState]) -> list[Any]:
     """The results as columns of one row. Raises DataProblem for a sum that its type cannot hold."""
     columns = []
     for state in states:

@@ -10,7 +10,6 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from gravel.engine.arrow_values import text_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
@@ -94,7 +93,7 @@ def attempt(table: Source, assignments: Sequence[str], given: Given | None = Non
     rows = 0
     malformed: list[Malformed] = []
 
-    def work(batch: Batch) -> tuple[int, tuple[Malformed, ...], list[_Part], Sightings]:
+    def work(batch: Batch) -> tuple[int, tuple[Malformed, ...], list[_AttemptPartial], Sightings]:
         frame = frame_of(batch, scope).remembering()
         parts = [_part(one, index, frame, batch) for one, (index, _) in zip(bound, targets, strict=True)]
         return batch.count, batch.malformed, parts, watch.count(frame)
@@ -137,7 +136,7 @@ def target_column(name: str, columns: Sequence[str]) -> tuple[int | None, str]:
 
 
 @dataclass(frozen=True)
-class _Part:
+class _AttemptPartial:
     changed: int
     filled: int
     emptied: int
@@ -154,7 +153,7 @@ class _State:
     kinds: dict[str, ErrorKind] = field(default_factory=dict)
     frequent: Frequent = field(default_factory=Frequent)
 
-    def add(self, part: _Part) -> None:
+    def add(self, part: _AttemptPartial) -> None:
         self.changed += part.changed
         self.filled += part.filled
         self.emptied += part.emptied
@@ -170,7 +169,7 @@ class _State:
 
 def _both(one: nodes.Expression, index: int | None, frame: Frame) -> tuple[Any, Any, Vector]:
     """(before, after) as texts, and the evaluated vector."""
-    before = pa.nulls(frame.count, pa.string()) if index is None else stored_text(frame, index)
+    before = pa.nulls(frame.count, pa.string()) if index is None else frame.text(index)
     if isinstance(one, nodes.Column) and pa.types.is_string(frame.stored[one.index].type):
         made = frame.column(one.index)
         return before, frame.stored[one.index], made  # a column as it stands keeps its texts
@@ -178,21 +177,16 @@ def _both(one: nodes.Expression, index: int | None, frame: Frame) -> tuple[Any, 
     return before, to_text(made.values, one.type), made
 
 
-def stored_text(frame: Frame, index: int) -> Any:
-    """A stored column as its texts."""
-    return text_of(frame.stored[index], frame.types[index])
-
-
-def _part(one: nodes.Expression, index: int | None, frame: Frame, batch: Batch) -> _Part:
+def _part(one: nodes.Expression, index: int | None, frame: Frame, batch: Batch) -> _AttemptPartial:
     before, after, made = _both(one, index, frame)
     failed = made.failed(frame.count)
     changed = distinct(before, after).to_numpy(zero_copy_only=False) & ~failed
     errors = error_kinds(one, made, frame, batch.rows) if failed.any() else ()
     if not changed.any():
-        return _Part(0, 0, 0, errors, None)
+        return _AttemptPartial(0, 0, 0, errors, None)
     mask = pa.array(changed)
     old, new = before.filter(mask), after.filter(mask)
-    return _Part(len(old), old.null_count, new.null_count, errors, frequent_part([old, new], batch.rows[changed]))
+    return _AttemptPartial(len(old), old.null_count, new.null_count, errors, frequent_part([old, new], batch.rows[changed]))
 
 
 def error_kinds(one: nodes.Expression, made: Vector, frame: Frame, rows: np.ndarray) -> tuple[ErrorKind, ...]:
@@ -202,7 +196,7 @@ def error_kinds(one: nodes.Expression, made: Vector, frame: Frame, rows: np.ndar
     found = []
     for code in np.unique(errors[errors != 0]):
         at = int(np.flatnonzero(errors == code)[0])
-        values = [(column.name, stored_text(frame, column.index)[at].as_py()) for column in read if frame.stored[column.index] is not None]
+        values = [(column.name, frame.text(column.index)[at].as_py()) for column in read if frame.stored[column.index] is not None]
         if len(values) == 1:
             example = values[0][1]
         else:

@@ -65,7 +65,7 @@ def explaining(table: Source, scope: Scope) -> Iterator[None]:
 
 
 def _misfits(table: Source, scope: Scope, operand: nodes.Expression, target: Target) -> str:
-    fits = nodes.Cast(BOOLEAN, operand.start, operand.end, operand, target, "FITS")
+    fits = nodes.BoundCast(BOOLEAN, operand.start, operand.end, operand, target, "FITS")
     read = reads([operand], len(table.columns))
     if not read:
         return ""

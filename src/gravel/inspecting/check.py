@@ -13,8 +13,7 @@ import pyarrow as pa
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
-from gravel.inspecting.aggregates import Bound, State, aggregates_in, bind_aggregate, one_row, part_of
-from gravel.inspecting.attempt import stored_text
+from gravel.inspecting.aggregates import AggregateState, BoundAggregate, aggregates_in, bind_aggregate, one_row, part_of
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
 from gravel.inspecting.cautions import Caution, Sightings, Watch
 from gravel.language import nodes, parse, tree
@@ -102,7 +101,7 @@ def named_condition(text: str) -> tuple[str, str]:
 
 
 @dataclass
-class _Rule:
+class _RowCheck:
     """A condition about each row, bound."""
 
     name: str
@@ -113,13 +112,13 @@ class _Rule:
 
 
 @dataclass
-class _Whole:
+class _TableCheck:
     """A condition about the table as a whole."""
 
     name: str
     text: str
     tree: tree.Node
-    states: list[State]
+    states: list[AggregateState]
 
 
 def check(
@@ -136,17 +135,17 @@ def check(
     allowed = allowed or Allowed()
     syntax = [(parse.expression(text), text) for _, text in conditions]
     scope = scope_of(table, columns_named(syntax, table.columns), given)
-    rules: list[_Rule | _Whole] = []
+    rules: list[_RowCheck | _TableCheck] = []
     for (name, text), (node, _) in zip(conditions, syntax, strict=True):
         found = aggregates_in(node)
         with explaining(table, scope):
             if found:
                 _refuse_mixed(node, found, text)
-                rules.append(_Whole(name, text, node, [State(bind_aggregate(one, scope, text)) for one in found]))
+                rules.append(_TableCheck(name, text, node, [AggregateState(bind_aggregate(one, scope, text)) for one in found]))
             else:
-                rules.append(_Rule(name, text, bind_condition(text, scope)))
-    by_row = [one for one in rules if isinstance(one, _Rule)]
-    states = [state for one in rules if isinstance(one, _Whole) for state in one.states]
+                rules.append(_RowCheck(name, text, bind_condition(text, scope)))
+    by_row = [one for one in rules if isinstance(one, _RowCheck)]
+    states = [state for one in rules if isinstance(one, _TableCheck) for state in one.states]
     watch = Watch([(one.condition, one.text) for one in by_row])
     expressions = [
         *(one.condition for one in by_row),
@@ -156,7 +155,7 @@ def check(
     rows = bad_rows = 0
     malformed: list[Malformed] = []
 
-    def work(batch: Batch) -> _Part:
+    def work(batch: Batch) -> _CheckPartial:
         frame = frame_of(batch, scope).remembering()
         outcomes = [_outcomes(one.condition, frame) for one in by_row]
         counts = [np.bincount(kinds, minlength=4) for kinds, _ in outcomes]
@@ -165,7 +164,7 @@ def check(
         ]
         against = [(kinds == _FAILS) | (kinds == _ERROR) | ((kinds == _UNKNOWN) & unknown_fails) for kinds, _ in outcomes]
         parts = [part_of(state.bound, frame, batch.rows) for state in states]
-        return _Part(batch, counts, examples, against, parts, watch.count(frame))
+        return _CheckPartial(batch, counts, examples, against, parts, watch.count(frame))
 
     for part in scan(table, work, wanted):
         rows += part.batch.count
@@ -181,7 +180,7 @@ def check(
         if aside is not None and any_bad.any():
             _put_aside(aside, part, any_bad, [one.name for one in by_row])
     checks = tuple(
-        _row_check(one, rows, unknown_fails, allowed) if isinstance(one, _Rule) else _whole_check(one, scope, table.name, unknown_fails)
+        _row_check(one, rows, unknown_fails, allowed) if isinstance(one, _RowCheck) else _whole_check(one, scope, table.name, unknown_fails)
         for one in rules
     )
     return Checked(
@@ -194,7 +193,7 @@ _OUTCOMES = ("holds", "fails", "unknown", "error")
 
 
 @dataclass(frozen=True)
-class _Part:
+class _CheckPartial:
     batch: Batch
     counts: list[np.ndarray]
     examples: list[list[Example]]
@@ -217,7 +216,7 @@ def _examples(condition: nodes.Expression, kinds: np.ndarray, errors: np.ndarray
     """The first rows of each kind but those that hold."""
     found = []
     read = [column for column in nodes.columns_read(condition) if frame.stored[column.index] is not None]
-    texts = {column.index: stored_text(frame, column.index) for column in read} if (kinds != _HOLDS).any() else {}
+    texts = {column.index: frame.text(column.index) for column in read} if (kinds != _HOLDS).any() else {}
     for kind in (_FAILS, _UNKNOWN, _ERROR):
         for at in np.flatnonzero(kinds == kind)[:EXAMPLES]:
             values = tuple((column.name, texts[column.index][at].as_py()) for column in read)
@@ -226,20 +225,20 @@ def _examples(condition: nodes.Expression, kinds: np.ndarray, errors: np.ndarray
     return found
 
 
-def _keep(one: _Rule, examples: list[Example]) -> None:
+def _keep(one: _RowCheck, examples: list[Example]) -> None:
     for example in examples:
         if sum(known.outcome == example.outcome for known in one.examples) < EXAMPLES:
             one.examples.append(example)
 
 
-def _put_aside(aside: Any, part: _Part, any_bad: np.ndarray, names: list[str]) -> None:
+def _put_aside(aside: Any, part: _CheckPartial, any_bad: np.ndarray, names: list[str]) -> None:
     where = np.flatnonzero(any_bad)
     told = ["; ".join(name for name, against in zip(names, part.against, strict=True) if against[at]) for at in where]
     chosen = pa.array(where)
     aside(part.batch.rows[where], [column.take(chosen) for column in part.batch.texts().columns], told)
 
 
-def _row_check(one: _Rule, rows: int, unknown_fails: bool, allowed: Allowed) -> Check:
+def _row_check(one: _RowCheck, rows: int, unknown_fails: bool, allowed: Allowed) -> Check:
     holds, fails, unknown, errors = (int(count) for count in one.counts)
     bad = fails + errors + (unknown if unknown_fails else 0)
     order = {outcome: at for at, outcome in enumerate(_OUTCOMES)}
@@ -262,7 +261,7 @@ def _refuse_mixed(node: tree.Node, found: list[tree.Aggregate], text: str) -> No
             )  # fmt: skip
 
 
-def _whole_check(one: _Whole, scope: Scope, table: str, unknown_fails: bool) -> Check:
+def _whole_check(one: _TableCheck, scope: Scope, table: str, unknown_fails: bool) -> Check:
     for state in one.states:
         if state.failed:
             code, (count, first) = min(state.failed.items(), key=lambda item: item[1][1])
@@ -274,7 +273,7 @@ def _whole_check(one: _Whole, scope: Scope, table: str, unknown_fails: bool) -> 
             )
             raise DataProblem(f"{written} fails in {rows}: {sqlstate(code)}, {meaning(sqlstate(code))}",
                               hint="guard it with CASE or FILTER (WHERE …)")  # fmt: skip
-    bounds: list[Bound] = [state.bound for state in one.states]
+    bounds: list[BoundAggregate] = [state.bound for state in one.states]
     names = tuple(one.text[bound.at[0] : bound.at[1]] for bound in bounds)
     places = {bound.at: at for at, bound in enumerate(bounds)}
     own = Scope(names, tuple(bound.type for bound in bounds), frozenset(), scope.given, lambda node: places.get((node.start, node.end)))
@@ -287,7 +286,7 @@ def _whole_check(one: _Whole, scope: Scope, table: str, unknown_fails: bool) -> 
     kinds, errors = _outcomes(condition, frame)
     kind = int(kinds[0])
     holds, fails, unknown, failed = (int(kind == which) for which in range(4))
-    values = tuple((name, stored_text(frame, at)[0].as_py()) for at, name in enumerate(names))
+    values = tuple((name, frame.text(at)[0].as_py()) for at, name in enumerate(names))
     why = sqlstate(int(errors[0])) if kind == _ERROR and errors is not None else ""
     bad = int(kind in (_FAILS, _ERROR) or (kind == _UNKNOWN and unknown_fails))
     # A table as a whole holds or does not: an allowance is of rows.

@@ -16,7 +16,7 @@ from gravel.engine.evaluate import run
 from gravel.engine.exact_sum import ExactSum
 from gravel.engine.vector import Vector, first_error
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of, split_list
-from gravel.inspecting.count import DistinctCount, KeyCount, TableCount, Total, by_store
+from gravel.inspecting.counts import DistinctCount, KeyCount, TableCount, Total, by_store
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
@@ -42,10 +42,10 @@ def count_with_figures(
     keys: list[list[nodes.Expression]] = [[nodes.Column(scope.types[i], 0, 0, i, table.columns[i]) for i in one] for one in key_columns]
     wanted = sorted({*reads([*(x for group in [*groups, *keys] for x in group), *summed], len(table.columns))})
 
-    def work(batch: Batch) -> _Part:
+    def work(batch: Batch) -> _CountPartial:
         frame = frame_of(batch, scope)
         made = [_distinct([run(x, frame) for x in group], batch.rows) for group in [*groups, *keys]]
-        return _Part(batch.count, batch.malformed, made, [_sum(run(x, frame)) for x in summed])
+        return _CountPartial(batch.count, batch.malformed, made, [_sum(run(x, frame)) for x in summed])
 
     states = [Distinct() for _ in range(len(groups) + len(keys))]
     nulls, errors = [0] * len(states), [0] * len(states)
@@ -75,7 +75,7 @@ def count_with_figures(
 
 
 @dataclass(frozen=True)
-class _Part:
+class _CountPartial:
     rows: int
     malformed: tuple[Malformed, ...]
     distinct: list[tuple[Counted, int, int]]

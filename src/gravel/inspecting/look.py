@@ -122,7 +122,7 @@ def _order(chosen: list[int], computed: list[nodes.Expression], width: int) -> l
 
 
 @dataclass(frozen=True)
-class _Counts:
+class _MatchCounts:
     rows: int = 0
     matching: int = 0
     unknown: int = 0
@@ -131,16 +131,16 @@ class _Counts:
     where_seen: Sightings | None = None
     show_seen: Sightings | None = None
 
-    def merge(self, other: _Counts) -> _Counts:
-        return _Counts(
+    def merge(self, other: _MatchCounts) -> _MatchCounts:
+        return _MatchCounts(
             self.rows + other.rows, self.matching + other.matching, self.unknown + other.unknown,
             self.errors + other.errors, self.malformed + other.malformed,
         )  # fmt: skip
 
 
 @dataclass(frozen=True)
-class _Found:
-    total: _Counts
+class _MatchedRows:
+    total: _MatchCounts
     rows: np.ndarray
     columns: list[list[Cell]]
     sort_errors: int = 0
@@ -165,15 +165,15 @@ class _Plan:
         self.width = len(table.columns)
         self.where_watch, self.show_watch = where_watch, show_watch
 
-    def matching(self, batch: Batch) -> tuple[_Counts, np.ndarray]:
+    def matching(self, batch: Batch) -> tuple[_MatchCounts, np.ndarray]:
         """Counts of a batch, and the indices of its matching rows."""
         if self.test is None:
-            return _Counts(batch.count, batch.count, 0, 0, batch.malformed), np.arange(batch.count)
+            return _MatchCounts(batch.count, batch.count, 0, 0, batch.malformed), np.arange(batch.count)
         frame = Frame(batch.count, batch.columns, self.scope.types).remembering()
         decided = run(self.test, frame)
         match, failed = decided.true(batch.count), decided.failed(batch.count)
         unknown = batch.count - int((match | failed | decided.false(batch.count)).sum())
-        counts = _Counts(batch.count, int(match.sum()), unknown, int(failed.sum()), batch.malformed)
+        counts = _MatchCounts(batch.count, int(match.sum()), unknown, int(failed.sum()), batch.malformed)
         return replace(counts, where_seen=self.where_watch.count(frame)), np.flatnonzero(match)
 
     def shown(self, batch: Batch, rows: np.ndarray) -> Sightings:
@@ -183,13 +183,13 @@ class _Plan:
         part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
         return self.show_watch.count(self.frame(part, len(rows)).remembering())
 
-    def first_rows(self, limit: int | None) -> _Found:
+    def first_rows(self, limit: int | None) -> _MatchedRows:
         """The first matching rows, and counts over all."""
         wanted = None if limit is None or limit else reads([*([self.test] if self.test is not None else []), *self.computed], self.width)
-        total, kept, numbers = _Counts(), [], []
+        total, kept, numbers = _MatchCounts(), [], []
         left = limit
 
-        def test(batch: Batch) -> tuple[Batch, _Counts, np.ndarray]:
+        def test(batch: Batch) -> tuple[Batch, _MatchCounts, np.ndarray]:
             counts, rows = self.matching(batch)
             return batch, replace(counts, show_seen=self.shown(batch, rows)), rows
 
@@ -202,10 +202,10 @@ class _Plan:
                 left = None if left is None else left - len(take)
         return self.found(total, numbers, kept)
 
-    def found(self, total: _Counts, numbers: list[np.ndarray], kept: list[list[list[Cell]]], sort_errors: int = 0) -> _Found:
+    def found(self, total: _MatchCounts, numbers: list[np.ndarray], kept: list[list[list[Cell]]], sort_errors: int = 0) -> _MatchedRows:
         width = self.width + len(self.computed)
         columns = [[cell for part in kept for cell in part[index]] for index in range(width)]
-        return _Found(total, np.concatenate(numbers) if numbers else np.zeros(0, np.int64), columns, sort_errors)
+        return _MatchedRows(total, np.concatenate(numbers) if numbers else np.zeros(0, np.int64), columns, sort_errors)
 
     def frame(self, columns: list[Any], count: int) -> Frame:
         """The rows with their computed columns, each visible to those after it."""
@@ -224,14 +224,14 @@ class _Plan:
             made.append(cells(frame.column(self.width + offset), expression.type))
         return made
 
-    def sorted_rows(self, limit: int | None) -> _Found:
+    def sorted_rows(self, limit: int | None) -> _MatchedRows:
         """The first rows in order: sort keys of all matching rows first, then only the chosen rows are read again."""
-        total = _Counts()
+        total = _MatchCounts()
         parts: list[tuple[np.ndarray, list[Any]]] = []
         errors = 0
         needed = reads([*([self.test] if self.test is not None else []), *self.computed, *self.keys], self.width)
 
-        def keys_of(batch: Batch) -> tuple[_Counts, np.ndarray, list[Any], int]:
+        def keys_of(batch: Batch) -> tuple[_MatchCounts, np.ndarray, list[Any], int]:
             counts, rows = self.matching(batch)
             part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
             frame = self.frame(part, len(rows))
@@ -255,7 +255,7 @@ class _Plan:
         found = self.gather(total, numbers[order[:limit]], errors)
         return replace(found, ties=_ties(keys, order, limit))
 
-    def merged(self, total: _Counts, counts: _Counts) -> _Counts:
+    def merged(self, total: _MatchCounts, counts: _MatchCounts) -> _MatchCounts:
         """The counts of one batch more; the watches take in what they saw."""
         if counts.where_seen is not None:
             self.where_watch.add(counts.where_seen)
@@ -263,7 +263,7 @@ class _Plan:
             self.show_watch.add(counts.show_seen)
         return total.merge(counts)
 
-    def gather(self, total: _Counts, chosen: np.ndarray, errors: int) -> _Found:
+    def gather(self, total: _MatchCounts, chosen: np.ndarray, errors: int) -> _MatchedRows:
         """The cells of these source rows, in this order."""
 
         def pick(batch: Batch) -> tuple[np.ndarray, list[list[Cell]]] | None:
@@ -274,7 +274,7 @@ class _Plan:
         found = self.found(total, [rows for rows, _ in got], [part for _, part in got], errors)
         place = {int(row): at for at, row in enumerate(found.rows)}
         order = [place[int(row)] for row in chosen]
-        return _Found(total, chosen, [[column[i] for i in order] if column else [] for column in found.columns], errors)
+        return _MatchedRows(total, chosen, [[column[i] for i in order] if column else [] for column in found.columns], errors)
 
 
 def _ties(keys: list[Any], order: np.ndarray, limit: int | None) -> tuple[Caution, ...]:

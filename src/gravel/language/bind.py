@@ -11,7 +11,7 @@ from typing import Any
 
 from gravel.language import building, nodes, parse, tree
 from gravel.language.diagnostics import Diagnostic
-from gravel.language.functions.catalogue import Function, Parameter, Signature, catalogue, find
+from gravel.language.functions.catalogue import Function, FunctionParameter, FunctionSignature, catalogue, find
 from gravel.language.types import (
     BINARY,
     BOOLEAN,
@@ -159,28 +159,28 @@ class _Binder:
 
     def logic(self, node: tree.Logic) -> nodes.Expression:
         operands = tuple(self.condition(operand) for operand in node.operands)
-        return nodes.Logic(BOOLEAN, node.start, node.end, node.operator == "AND", operands)
+        return nodes.BooleanOp(BOOLEAN, node.start, node.end, node.operator == "AND", operands)
 
     def negation(self, node: tree.Not) -> nodes.Expression:
-        return nodes.Call(BOOLEAN, node.start, node.end, catalogue()["NOT"], (self.condition(node.operand),))
+        return nodes.BoundCall(BOOLEAN, node.start, node.end, catalogue()["NOT"], (self.condition(node.operand),))
 
     def is_test(self, node: tree.Is) -> nodes.Expression:
         if isinstance(node.operand, tree.Row) and node.test == "NULL":
             # A row is NULL where all its values are, and NOT NULL where none is: the two are no opposites.
             every = tuple(self.is_test(tree.Is(node.start, node.end, one, "NULL", node.negated)) for one in node.operand.items)
-            return nodes.Logic(BOOLEAN, node.start, node.end, True, every)
+            return nodes.BooleanOp(BOOLEAN, node.start, node.end, True, every)
         operand = self.bind(node.operand) if node.test == "NULL" else self.condition(node.operand)
-        return nodes.Is(BOOLEAN, node.start, node.end, operand, node.test, node.negated)
+        return nodes.IsTest(BOOLEAN, node.start, node.end, operand, node.test, node.negated)
 
     def in_list(self, node: tree.In) -> nodes.Expression:
         if isinstance(node.operand, tree.Row):
             # (a, b) IN ((1, 2), …) is (a, b) = (1, 2) OR …
             equal = tuple(self.bind(_compared("=", node.operand, item)) for item in node.items)
-            either = equal[0] if len(equal) == 1 else nodes.Logic(BOOLEAN, node.start, node.end, False, equal)
+            either = equal[0] if len(equal) == 1 else nodes.BooleanOp(BOOLEAN, node.start, node.end, False, equal)
             return self.negate_if(node.negated, either)
         parts = [node.operand, *node.items]
         operand, *items = self.alike([self.bind(part) for part in parts], parts, "IN")
-        made = nodes.In(BOOLEAN, node.start, node.end, operand, tuple(items))
+        made = nodes.InList(BOOLEAN, node.start, node.end, operand, tuple(items))
         return self.negate_if(node.negated, made)
 
     def in_query(self, node: tree.InQuery) -> nodes.Expression:
@@ -197,7 +197,7 @@ class _Binder:
             )
             raise self.wrong(f"IN cannot mix {operand.type} and {kind} of the subquery", node, hint=f"write {write}")
         both = TEXT if both.kind is Kind.NULL else both
-        made = nodes.InSet(BOOLEAN, node.start, node.end, self.widen(operand, both), values.cast(both.arrow), has_null)
+        made = nodes.InSubquery(BOOLEAN, node.start, node.end, self.widen(operand, both), values.cast(both.arrow), has_null)
         return self.negate_if(node.negated, made)
 
     def aggregate(self, node: tree.Aggregate) -> nodes.Expression:
@@ -257,22 +257,22 @@ class _Binder:
     def between(self, node: tree.Between) -> nodes.Expression:
         if isinstance(node.operand, tree.Row):
             both = tuple(self.bind(_compared(sign, node.operand, end)) for sign, end in ((">=", node.low), ("<=", node.high)))
-            return self.negate_if(node.negated, nodes.Logic(BOOLEAN, node.start, node.end, True, both))
+            return self.negate_if(node.negated, nodes.BooleanOp(BOOLEAN, node.start, node.end, True, both))
         if node.symmetric:
             ways = tuple(
                 self.between(tree.Between(node.start, node.end, node.operand, *ends, False))
                 for ends in ((node.low, node.high), (node.high, node.low))
             )
-            return self.negate_if(node.negated, nodes.Logic(BOOLEAN, node.start, node.end, False, ways))
+            return self.negate_if(node.negated, nodes.BooleanOp(BOOLEAN, node.start, node.end, False, ways))
         parts = [node.operand, node.low, node.high]
         operand, low, high = self.alike([self.bind(part) for part in parts], parts, "BETWEEN")
         entries = catalogue()
         at = (node.start, node.end)
-        pair = (nodes.Call(BOOLEAN, *at, entries[">="], (operand, low)), nodes.Call(BOOLEAN, *at, entries["<="], (operand, high)))
-        return self.negate_if(node.negated, nodes.Logic(BOOLEAN, *at, True, pair))
+        pair = (nodes.BoundCall(BOOLEAN, *at, entries[">="], (operand, low)), nodes.BoundCall(BOOLEAN, *at, entries["<="], (operand, high)))
+        return self.negate_if(node.negated, nodes.BooleanOp(BOOLEAN, *at, True, pair))
 
     def negate_if(self, negated: bool, made: nodes.Expression) -> nodes.Expression:
-        return nodes.Call(BOOLEAN, made.start, made.end, catalogue()["NOT"], (made,)) if negated else made
+        return nodes.BoundCall(BOOLEAN, made.start, made.end, catalogue()["NOT"], (made,)) if negated else made
 
     # -- values
     def case(self, node: tree.Case) -> nodes.Expression:
@@ -287,7 +287,7 @@ class _Binder:
         null = nodes.Constant(results[0].type, node.end, node.end, None)
         otherwise = results.pop() if node.otherwise else null
         branches = tuple(zip(conditions, results, strict=True))
-        return nodes.Case(results[0].type, node.start, node.end, branches, otherwise, node.otherwise is not None)
+        return nodes.BoundCase(results[0].type, node.start, node.end, branches, otherwise, node.otherwise is not None)
 
     def cast(self, node: tree.Cast) -> nodes.Expression:
         from gravel.language.functions.casts import possible
@@ -300,7 +300,7 @@ class _Binder:
             hint = f"write {self.written(node.operand)[:40]} <> 0" if (operand.type, target.type) == (INTEGER, BOOLEAN) else ""
             raise self.wrong(f"{operand.type} cannot be cast to {target.type}", node, hint=hint)
         kind = BOOLEAN if node.function == "FITS" else target.type
-        return nodes.Cast(kind, node.start, node.end, operand, target, node.function)
+        return nodes.BoundCast(kind, node.start, node.end, operand, target, node.function)
 
     def formatted(self, node: tree.Cast, form: tree.Literal, source: Type, target: Target) -> Target:
         from gravel.language.functions.formats import complete, template
@@ -360,11 +360,11 @@ class _Binder:
         arguments = self.arguments(node, entry, signature, bound)
         return self.made(node, entry, signature, arguments)
 
-    def made(self, node: tree.Call, entry: Function, signature: Signature, arguments: list[nodes.Expression]) -> nodes.Expression:
+    def made(self, node: tree.Call, entry: Function, signature: FunctionSignature, arguments: list[nodes.Expression]) -> nodes.Expression:
         shared = [arguments[i].type for i in range(len(arguments)) if signature.parameter(i).kind == "T"]
         at = (node.start, node.end)
         if entry.name in ("COALESCE", "IF_BLANK"):
-            return nodes.FirstOf(shared[0], *at, tuple(arguments), entry.name == "IF_BLANK")
+            return nodes.Coalesce(shared[0], *at, tuple(arguments), entry.name == "IF_BLANK")
         values = [argument.value if isinstance(argument, nodes.Constant) else ... for argument in arguments]
         if entry.check and (fault := entry.check(values)):
             raise self.wrong(fault, node)
@@ -373,13 +373,13 @@ class _Binder:
                 kind = entry.result_type([argument.type for argument in arguments], values)
             except ValueError as error:
                 raise self.wrong(str(error), node) from None
-            return nodes.Call(kind, *at, entry, tuple(arguments))
+            return nodes.BoundCall(kind, *at, entry, tuple(arguments))
         kind = shared[0] if signature.result == "T" else _NAMED_TYPES[signature.result]
-        return nodes.Call(kind, *at, entry, tuple(arguments))
+        return nodes.BoundCall(kind, *at, entry, tuple(arguments))
 
     def unary_plus(self, node: tree.Call) -> nodes.Expression:
         operand = self.bind(node.arguments[0])
-        return self.fitted(operand, node.arguments[0], Parameter("x", "NUMBER"), "+")
+        return self.fitted(operand, node.arguments[0], FunctionParameter("x", "NUMBER"), "+")
 
     def many_rows(self, node: tree.Call) -> Diagnostic:
         name = node.name.upper()
@@ -392,7 +392,9 @@ class _Binder:
         hint = _ELSEWHERE.get(node.name.upper(), hint)
         return Diagnostic(f"there is no function {node.name}", self.text, node.start, node.name_end, hint=hint)
 
-    def arguments(self, node: tree.Call, entry: Function, signature: Signature, bound: list[nodes.Expression]) -> list[nodes.Expression]:
+    def arguments(
+        self, node: tree.Call, entry: Function, signature: FunctionSignature, bound: list[nodes.Expression]
+    ) -> list[nodes.Expression]:
         kinds = [signature.parameter(index) for index in range(len(bound))]
         # `a + b` with a text is best told at the text, with its cast, which `fitted` does; T's are widened together.
         shared = [index for index, parameter in enumerate(kinds) if parameter.kind == "T"]
@@ -402,13 +404,13 @@ class _Binder:
             for index, parameter in enumerate(kinds)
         ]
 
-    def fitted(self, argument: nodes.Expression, node: tree.Node, parameter: Parameter, function: str) -> nodes.Expression:
+    def fitted(self, argument: nodes.Expression, node: tree.Node, parameter: FunctionParameter, function: str) -> nodes.Expression:
         """The argument as the parameter wants it, or a diagnostic with the CAST to write."""
         kind, wanted = argument.type, parameter.kind
         if wanted == "ANY":
             return self.widen(argument, TEXT) if kind.kind is Kind.NULL else argument
         if wanted == "AS TEXT":
-            return argument if kind == TEXT else nodes.Cast(TEXT, argument.start, argument.end, argument, Target(TEXT), implicit=True)
+            return argument if kind == TEXT else nodes.BoundCast(TEXT, argument.start, argument.end, argument, Target(TEXT), implicit=True)
         if wanted == "NUMBER":
             if kind.kind in NUMBERS:
                 return argument
@@ -460,7 +462,7 @@ class _Binder:
             return bound
         if isinstance(bound, nodes.Constant) and bound.value is None:
             return nodes.Constant(to, bound.start, bound.end, None)
-        return nodes.Cast(to, bound.start, bound.end, bound, Target(to), implicit=True)
+        return nodes.BoundCast(to, bound.start, bound.end, bound, Target(to), implicit=True)
 
 
 _RULES: dict[type, Callable[[_Binder, Any], nodes.Expression]] = {

@@ -115,7 +115,7 @@ def moments(expressions: Sequence[nodes.Expression]) -> dict[str, object]:
 def _cause(node: nodes.Expression) -> nodes.Expression:
     """The column that a chain of functions and casts is of, if their first arguments lead to one."""
     inner = node
-    while isinstance(inner, (nodes.Call, nodes.Cast)) and inner.children:
+    while isinstance(inner, (nodes.BoundCall, nodes.BoundCast)) and inner.children:
         inner = inner.children[0]
     return inner if isinstance(inner, nodes.Column) else node
 
@@ -128,12 +128,16 @@ def _list_items(node: nodes.Expression, text: str) -> Iterator[tuple[tuple[str, 
                 yield key, number
 
 
-def _list_item(call: nodes.Call, text: str) -> tuple[tuple[str, str], int | None]:
+def _list_item(call: nodes.BoundCall, text: str) -> tuple[tuple[str, str], int | None]:
     """Of a LIST_ITEM: its text and delimiter as written, and its number if that is a literal."""
     source, delimiter, number = call.arguments
     written = [" ".join(text[one.start : one.end].split()) for one in (source, delimiter)]
     plain = bare(number)
-    if isinstance(plain, nodes.Call) and plain.function.name == "NEGATE" and isinstance(inner := bare(plain.arguments[0]), nodes.Constant):
+    if (
+        isinstance(plain, nodes.BoundCall)
+        and plain.function.name == "NEGATE"
+        and isinstance(inner := bare(plain.arguments[0]), nodes.Constant)
+    ):
         return (written[0], written[1]), None if inner.value is None else -inner.value
     return (written[0], written[1]), plain.value if isinstance(plain, nodes.Constant) else None
 
@@ -143,18 +147,18 @@ def branches(expression: nodes.Expression, text: str) -> list[Branches]:
     return list(_cases(expression, text, ()))
 
 
-def _operands(node: nodes.Call) -> Iterator[nodes.Expression]:
+def _operands(node: nodes.BoundCall) -> Iterator[nodes.Expression]:
     """The operands of a chain of operators."""
     for one in node.arguments:
         plain = bare(one)
-        if isinstance(plain, nodes.Call) and plain.function.name in _PASSING:
+        if isinstance(plain, nodes.BoundCall) and plain.function.name in _PASSING:
             yield from _operands(plain)
         else:
             yield one
 
 
 def _cases(node: nodes.Expression, text: str, reach: Reach) -> Iterator[Branches]:
-    if isinstance(node, nodes.Case):
+    if isinstance(node, nodes.BoundCase):
         conditions = [condition for condition, _ in node.branches]
         before: list[Reach] = [()]
         for one in conditions:
@@ -183,10 +187,10 @@ class _Place:
 
 def _between(node: nodes.Expression) -> nodes.Expression | None:
     """The operand of a BETWEEN, which is bound as two comparisons of the same place."""
-    if not (isinstance(node, nodes.Logic) and node.conjunction and len(node.operands) == 2):
+    if not (isinstance(node, nodes.BooleanOp) and node.conjunction and len(node.operands) == 2):
         return None
     low, high = node.operands
-    if not (isinstance(low, nodes.Call) and isinstance(high, nodes.Call) and span(low) == span(high) == span(node)):
+    if not (isinstance(low, nodes.BoundCall) and isinstance(high, nodes.BoundCall) and span(low) == span(high) == span(node)):
         return None
     names = (low.function.name, high.function.name)
     return low.arguments[0] if names == (">=", "<=") and low.arguments[0] is high.arguments[0] else None
@@ -202,19 +206,19 @@ class _Finder:
 
     def find(self, node: nodes.Expression, reach: Reach, place: _Place) -> Iterator[Probe]:
         """The probes of a node and all below it."""
-        if isinstance(node, nodes.Call):
+        if isinstance(node, nodes.BoundCall):
             yield from self.call(node, reach, place)
-        elif isinstance(node, nodes.In):
+        elif isinstance(node, nodes.InList):
             yield from self.in_list(node, reach, place)
-        elif isinstance(node, nodes.Case):
+        elif isinstance(node, nodes.BoundCase):
             yield from self.case(node, reach, place)
-        elif isinstance(node, nodes.FirstOf):
+        elif isinstance(node, nodes.Coalesce):
             yield from self.first_of(node, reach)
-        elif isinstance(node, nodes.Cast):
+        elif isinstance(node, nodes.BoundCast):
             yield from self.cast(node, reach, place)
-        if isinstance(node, (nodes.Case, nodes.Logic)):
+        if isinstance(node, (nodes.BoundCase, nodes.BooleanOp)):
             yield from self.guards(node, reach)
-        if (ranged := _between(node)) is not None and isinstance(node, nodes.Logic):
+        if (ranged := _between(node)) is not None and isinstance(node, nodes.BooleanOp):
             yield from self.range(node, ranged, reach, place)
         for child, way in ways(node, reach):
             yield from self.find(child, way, self.place_of(child, node, place))
@@ -232,18 +236,18 @@ class _Finder:
 
     def place_of(self, child: nodes.Expression, node: nodes.Expression, place: _Place) -> _Place:
         """Where an operand of a node stands."""
-        if isinstance(node, nodes.Logic):
+        if isinstance(node, nodes.BooleanOp):
             return _Place(place.told or _between(node) is not None, place.whole or node)
-        if isinstance(node, nodes.Call) and node.function.name == "NOT":
+        if isinstance(node, nodes.BoundCall) and node.function.name == "NOT":
             return _Place(place.told, place.whole, not place.negated)
-        if isinstance(node, nodes.Is):  # IS [NOT] TRUE, IS NULL and so on decide what is unknown
+        if isinstance(node, nodes.IsTest):  # IS [NOT] TRUE, IS NULL and so on decide what is unknown
             return _Place(node.test != "NULL" or child.type == BOOLEAN, compared=True)
-        if isinstance(node, nodes.FirstOf):  # so do the substitutes of COALESCE
+        if isinstance(node, nodes.Coalesce):  # so do the substitutes of COALESCE
             return _Place(child is not node.arguments[-1] or place.told)
-        if isinstance(node, nodes.Case):
+        if isinstance(node, nodes.BoundCase):
             return _Place(any(child is condition for condition, _ in node.branches))
-        passes_null = isinstance(node, nodes.Call) and node.function.name in _PASSING
-        compares = isinstance(node, nodes.In) or (isinstance(node, nodes.Call) and node.function.name in _COMPARISONS)
+        passes_null = isinstance(node, nodes.BoundCall) and node.function.name in _PASSING
+        compares = isinstance(node, nodes.InList) or (isinstance(node, nodes.BoundCall) and node.function.name in _COMPARISONS)
         return _Place(passes_null, compared=compares or (passes_null and place.compared))
 
     def unknown(
@@ -257,9 +261,9 @@ class _Finder:
         detail, hint = f"{shown} is unknown", f"decide those rows too: {null}" if null else "leave the NULL out"
         yield Probe("unknown comparison", all_of(*reach, is_test(node, "UNKNOWN"), *whole), detail, hint)
 
-    def range(self, node: nodes.Logic, operand: nodes.Expression, reach: Reach, place: _Place) -> Iterator[Probe]:
+    def range(self, node: nodes.BooleanOp, operand: nodes.Expression, reach: Reach, place: _Place) -> Iterator[Probe]:
         """BETWEEN, told as one condition."""
-        low, high = (one.arguments[1] for one in node.operands if isinstance(one, nodes.Call))
+        low, high = (one.arguments[1] for one in node.operands if isinstance(one, nodes.BoundCall))
         shown = self.written(node)
         yield from self.unknown(node, shown, (operand, low, high), reach, place)
         if operand.type == TEXT:
@@ -270,7 +274,7 @@ class _Finder:
 
     def number(self, node: nodes.Expression) -> nodes.Expression:
         kind = decimal(38, 10)
-        return nodes.Cast(kind, *span(node), node, Target(kind), "CAST_OR_NULL")
+        return nodes.BoundCast(kind, *span(node), node, Target(kind), "CAST_OR_NULL")
 
     def plain(self, node: nodes.Expression) -> str:
         """How a text that is to be a number is written: a literal as the number itself."""
@@ -288,13 +292,13 @@ class _Finder:
         probed = all_of(*reach, is_test(by_number, "UNKNOWN", True), otherwise)
         return Probe("numbers compared as texts", probed, f"{shown} is otherwise by number", hint)
 
-    def call(self, node: nodes.Call, reach: Reach, place: _Place) -> Iterator[Probe]:
+    def call(self, node: nodes.BoundCall, reach: Reach, place: _Place) -> Iterator[Probe]:
         name, arguments = node.function.name, node.arguments
         if name in _COMPARISONS:
             yield from self.comparison(node, name, reach, place)
         elif name in ("LIKE", "LIKE_REGEX", "SIMILAR TO"):
             yield from self.unknown(node, self.written(node), arguments[:2], reach, place)
-        elif name == "NOT" and isinstance(arguments[0], nodes.In) and not place.told:
+        elif name == "NOT" and isinstance(arguments[0], nodes.InList) and not place.told:
             within = arguments[0]
             listed = any(is_null(item) for item in within.items)
             whole = () if place.whole is None else (is_test(place.whole, "UNKNOWN"),)
@@ -325,7 +329,7 @@ class _Finder:
         if name == "||":
             yield from self.initial(node, reach)
 
-    def cut(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
+    def cut(self, node: nodes.BoundCall, reach: Reach) -> Iterator[Probe]:
         """LPAD and RPAD cut what is longer; LEFT does so by intent, but of a text that mostly fits it is a limit."""
         text, size = node.arguments[:2]
         longer = called(">", called("LENGTH", text, kind=INTEGER), size)
@@ -336,7 +340,7 @@ class _Finder:
             return
         yield Probe("cut", all_of(*reach, is_test(longer, "TRUE")), f"{self.written(node)} cuts what is longer", hint, text, usual)
 
-    def longer_list(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
+    def longer_list(self, node: nodes.BoundCall, reach: Reach) -> Iterator[Probe]:
         """Items of a list that nothing takes."""
         (written, delimiter), number = _list_item(node, self.text)
         numbers = self.taken.get((written, delimiter), set())
@@ -349,12 +353,12 @@ class _Finder:
         detail = f"the list in {written} has more than the {most} {'piece' if most == 1 else 'pieces'} taken of it"
         yield Probe("longer list", all_of(*reach, longer), detail, hint, node.arguments[0])
 
-    def null_operand(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
+    def null_operand(self, node: nodes.BoundCall, reach: Reach) -> Iterator[Probe]:
         """A chain of operators that is NULL because of an operand: which operand it is, and how many rows."""
         shown = self.written(node)
         causes: list[nodes.Expression] = []
         for operand in _operands(node):
-            if isinstance(operand, nodes.Call) and operand.function.name == "NULLIF":
+            if isinstance(operand, nodes.BoundCall) and operand.function.name == "NULLIF":
                 operand = operand.arguments[0]  # the NULL that NULLIF makes is meant
             column = _cause(operand)
             causes += [one for one in (column,) if not any(same_column(one, known) for known in causes)]
@@ -376,23 +380,23 @@ class _Finder:
                 hint,
             )
 
-    def no_position(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
+    def no_position(self, node: nodes.BoundCall, reach: Reach) -> Iterator[Probe]:
         """POSITION is 0 where there is nothing to find, and a number to LEFT, SUBSTRING and arithmetic all the same."""
         stack = [*node.arguments]
         while stack:
             one = stack.pop()
-            if isinstance(one, nodes.Call) and one.function.name in ("POSITION", "POSITION_OF", "POSITION_REGEX"):
+            if isinstance(one, nodes.BoundCall) and one.function.name in ("POSITION", "POSITION_OF", "POSITION_REGEX"):
                 none = called("=", one, constant(0, INTEGER))
                 found = self.written(one)
                 hint = f"CASE WHEN {found} > 0 THEN {self.written(node)} ELSE … END"
                 yield Probe("nothing found", all_of(*reach, is_test(none, "TRUE")), f"{found} is 0, and is taken for a place", hint)
-            elif (isinstance(one, nodes.Call) and one.function.name in _ARITHMETIC) or isinstance(one, nodes.Cast):
+            elif (isinstance(one, nodes.BoundCall) and one.function.name in _ARITHMETIC) or isinstance(one, nodes.BoundCast):
                 stack.extend(one.children)
 
-    def initial(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
+    def initial(self, node: nodes.BoundCall, reach: Reach) -> Iterator[Probe]:
         """UPPER of the first character before the rest, of values of several words."""
         first = node.arguments[0]
-        if not (isinstance(first, nodes.Call) and first.function.name == "UPPER" and isinstance(first.arguments[0], nodes.Call)):
+        if not (isinstance(first, nodes.BoundCall) and first.function.name == "UPPER" and isinstance(first.arguments[0], nodes.BoundCall)):
             return
         cut = first.arguments[0]
         one = cut.arguments[1:] and cut.arguments[-1]
@@ -407,18 +411,18 @@ class _Finder:
                 text,
             )
 
-    def days_as_years(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
+    def days_as_years(self, node: nodes.BoundCall, reach: Reach) -> Iterator[Probe]:
         """Days divided by 365 for years."""
         quotient = bare(node.arguments[0]) if node.function.name != "/" else node
-        if not (isinstance(quotient, nodes.Call) and quotient.function.name == "/" and len(quotient.arguments) == 2):
+        if not (isinstance(quotient, nodes.BoundCall) and quotient.function.name == "/" and len(quotient.arguments) == 2):
             return
         days, year = map(bare, quotient.arguments)
         dated = (
-            isinstance(days, nodes.Call)
+            isinstance(days, nodes.BoundCall)
             and days.function.name != "/"
             and [one.type.kind for one in days.arguments] == [Kind.DATE, Kind.DATE]
         )
-        if not (isinstance(days, nodes.Call) and dated and isinstance(year, nodes.Constant) and str(year.value).startswith("365")):
+        if not (isinstance(days, nodes.BoundCall) and dated and isinstance(year, nodes.Constant) and str(year.value).startswith("365")):
             return
         end, start = days.arguments
         whole = called("FULL_YEARS", start, end, kind=INTEGER)
@@ -427,7 +431,7 @@ class _Finder:
         probed = all_of(*reach, is_test(called("<>", floored, whole), "TRUE"))
         yield Probe("days taken for years", probed, detail, f"FULL_YEARS({self.written(start)}, {self.written(end)})")
 
-    def comparison(self, node: nodes.Call, name: str, reach: Reach, place: _Place) -> Iterator[Probe]:
+    def comparison(self, node: nodes.BoundCall, name: str, reach: Reach, place: _Place) -> Iterator[Probe]:
         left, right = node.arguments
         shown = f"{self.written(left)} {name} {self.written(right)}"  # of CASE x WHEN v too
         if is_null(left) or is_null(right):
@@ -450,13 +454,13 @@ class _Finder:
     def would(self, place: _Place) -> str:
         return "holds because of case or spaces" if place.negated else "would hold if case and spaces were ignored"
 
-    def in_list(self, node: nodes.In, reach: Reach, place: _Place) -> Iterator[Probe]:
+    def in_list(self, node: nodes.InList, reach: Reach, place: _Place) -> Iterator[Probe]:
         if not place.negated and not any(is_null(item) for item in node.items):
             yield from self.unknown(node, self.written(node), (node.operand,), reach, place)
         if node.operand.type != TEXT or not all(isinstance(item, nodes.Constant) for item in node.items):
             return
         texts = [item.value for item in node.items if isinstance(item, nodes.Constant) and item.value is not None]
-        in_capitals = nodes.In(
+        in_capitals = nodes.InList(
             BOOLEAN, *span(node), folded(node.operand), tuple(constant(" ".join(text.split()).upper()) for text in texts)
         )
         shown = f"{self.written(node.operand)} NOT IN (…)" if place.negated else self.written(node)
@@ -469,7 +473,7 @@ class _Finder:
                 hint,
             )
 
-    def case(self, node: nodes.Case, reach: Reach, place: _Place) -> Iterator[Probe]:
+    def case(self, node: nodes.BoundCase, reach: Reach, place: _Place) -> Iterator[Probe]:
         conditions = [condition for condition, _ in node.branches]
         yield from self.zero_ratio(node, reach)
         yield from self.null_branch(node, reach)
@@ -510,7 +514,7 @@ class _Finder:
                 "bands overlap", all_of(*reach, *before, is_test(one, "TRUE"), is_test(other, "TRUE")), detail, hint, named[first].operand
             )
 
-    def gaps(self, node: nodes.Case, left: Reach) -> Iterator[Probe]:
+    def gaps(self, node: nodes.BoundCase, left: Reach) -> Iterator[Probe]:
         """Values between the bands of a CASE that no branch takes: any where it has no ELSE, else what is narrow."""
         found = [band for _, band in bands([condition for condition, _ in node.branches])]
         for low, high in gaps(found, node.has_else) if found else ():
@@ -524,11 +528,11 @@ class _Finder:
             hint = f"let the band begin where the other ends: {written} {'>' if low.included else '>='} {self.written(low.node)}"
             yield Probe("bands leave a gap", all_of(*left, *inside), detail, hint, operand)
 
-    def zero_ratio(self, node: nodes.Case, reach: Reach) -> Iterator[Probe]:
+    def zero_ratio(self, node: nodes.BoundCase, reach: Reach) -> Iterator[Probe]:
         """0 in place of a ratio that is not defined."""
         for condition, result in node.branches:
             zero = isinstance(bare(result), nodes.Constant) and bare(result).value == 0  # type: ignore[attr-defined]
-            if not (zero and isinstance(condition, nodes.Call) and condition.function.name == "=" and len(condition.arguments) == 2):
+            if not (zero and isinstance(condition, nodes.BoundCall) and condition.function.name == "=" and len(condition.arguments) == 2):
                 continue
             divisor, against = map(bare, condition.arguments)
             by = [one for one in calls_in(node.otherwise) if one.function.name == "/" and same_column(bare(one.arguments[1]), divisor)]
@@ -537,12 +541,12 @@ class _Finder:
                 hint = f"{self.written(by[0].arguments[0])} / NULLIF({self.written(divisor)}, 0) is NULL there"
                 yield Probe("zero for no ratio", all_of(*reach, is_test(condition, "TRUE")), detail, hint)
 
-    def null_branch(self, node: nodes.Case, reach: Reach) -> Iterator[Probe]:
+    def null_branch(self, node: nodes.BoundCase, reach: Reach) -> Iterator[Probe]:
         """CASE WHEN x IS NULL THEN value ELSE x END puts a value that other rows have."""
         condition, result = node.branches[0]
         value, other = bare(result), bare(node.otherwise)
         if not (
-            isinstance(condition, nodes.Is) and condition.test == "NULL" and not condition.negated and isinstance(value, nodes.Constant)
+            isinstance(condition, nodes.IsTest) and condition.test == "NULL" and not condition.negated and isinstance(value, nodes.Constant)
         ):
             return
         if value.value is not None and same_column(condition.operand, other):
@@ -550,7 +554,7 @@ class _Finder:
             probed = all_of(*reach, is_test(called("=", node.otherwise, result), "TRUE"))
             yield Probe("substitute occurs", probed, detail, "take a substitute that no row has")
 
-    def first_of(self, node: nodes.FirstOf, reach: Reach) -> Iterator[Probe]:
+    def first_of(self, node: nodes.Coalesce, reach: Reach) -> Iterator[Probe]:
         last = node.arguments[-1]
         if isinstance(last, nodes.Constant) and last.value is not None and len(node.arguments) > 1 and node.type != BOOLEAN:
             first = node.arguments[0]
@@ -559,7 +563,7 @@ class _Finder:
                 "substitute occurs", all_of(*reach, is_test(called("=", first, last), "TRUE")), detail, "take a substitute that no row has"
             )
 
-    def cast(self, node: nodes.Cast, reach: Reach, place: _Place) -> Iterator[Probe]:
+    def cast(self, node: nodes.BoundCast, reach: Reach, place: _Place) -> Iterator[Probe]:
         if node.mode == "FITS":
             yield from self.unknown(node, self.written(node), (node.operand,), reach, place)
         if node.mode == "FITS" or node.implicit:
@@ -570,7 +574,7 @@ class _Finder:
             zeros = r"^ *[+-]?0[0-9]|^ *\+"
             lost = matches(operand, zeros + (rf"|\.[0-9]{{{node.type.scale}}}[0-9]*[1-9]" if to is Kind.DECIMAL else ""))
         elif source is Kind.DECIMAL and (to is Kind.INTEGER or (to is Kind.DECIMAL and node.type.scale < operand.type.scale)):
-            lost = called("<>", operand, nodes.Cast(operand.type, *span(node), node, Target(operand.type), implicit=True))
+            lost = called("<>", operand, nodes.BoundCast(operand.type, *span(node), node, Target(operand.type), implicit=True))
         if lost is not None:
             probed = all_of(*reach, is_test(node, "NULL", True), lost)
             if source is Kind.TEXT:
@@ -579,8 +583,8 @@ class _Finder:
                 detail, hint = "decimals", f"say so: ROUND({self.written(operand)}, {node.type.scale}) within the cast"
             yield Probe("cast that loses", probed, f"lose something in {self.written(node)}: {detail}", hint)
 
-    def years(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
-        parts = [one for one in node.arguments if isinstance(one, nodes.Call) and one.function.name == "EXTRACT"]
+    def years(self, node: nodes.BoundCall, reach: Reach) -> Iterator[Probe]:
+        parts = [one for one in node.arguments if isinstance(one, nodes.BoundCall) and one.function.name == "EXTRACT"]
         if len(parts) != 2 or any(getattr(one.arguments[0], "value", "") != "YEAR" for one in parts):
             return
         end, start = (one.arguments[1] for one in parts)
@@ -590,7 +594,7 @@ class _Finder:
             detail = f"{self.written(node)} is not the whole years that have passed"
             yield Probe("years subtracted", all_of(*reach, is_test(called("<>", node, whole), "TRUE")), detail, hint)
 
-    def replace(self, node: nodes.Call, reach: Reach) -> Iterator[Probe]:
+    def replace(self, node: nodes.BoundCall, reach: Reach) -> Iterator[Probe]:
         text, old = node.arguments[:2]
         if not (isinstance(old, nodes.Constant) and isinstance(old.value, str) and re.fullmatch(r"\w+", old.value)):
             return
@@ -599,10 +603,10 @@ class _Finder:
         hint = f"TRANSLATE_REGEX('\\b{word}\\b' IN {self.written(text)} WITH {self.written(node.arguments[2])})"
         yield Probe("inside words", all_of(*reach, matches(text, f"{_WORDY}{word}|{word}{_WORDY}")), detail, hint, text)
 
-    def guards(self, node: nodes.Case | nodes.Logic, reach: Reach) -> Iterator[Probe]:
+    def guards(self, node: nodes.BoundCase | nodes.BooleanOp, reach: Reach) -> Iterator[Probe]:
         """The good news: rows that did not reach a part which would have failed for them."""
         for child, way in ways(node, ()):
             if way and child.fails:
-                kept = nodes.Call(BOOLEAN, *span(child), catalogue()["NOT"], (is_test(all_of(*way), "TRUE"),))
-                probed = all_of(*reach, kept, nodes.Fails(BOOLEAN, *span(child), child))
+                kept = nodes.BoundCall(BOOLEAN, *span(child), catalogue()["NOT"], (is_test(all_of(*way), "TRUE"),))
+                probed = all_of(*reach, kept, nodes.RaisesError(BOOLEAN, *span(child), child))
                 yield Probe("kept from an error", probed, f"would have failed in {self.written(child)}, but do not reach it")

@@ -16,11 +16,11 @@ def span(node: nodes.Expression) -> tuple[int, int]:
 
 
 def is_test(node: nodes.Expression, test: str, negated: bool = False) -> nodes.Expression:
-    return nodes.Is(BOOLEAN, *span(node), node, test, negated)
+    return nodes.IsTest(BOOLEAN, *span(node), node, test, negated)
 
 
 def all_of(*conditions: nodes.Expression) -> nodes.Expression:
-    return conditions[0] if len(conditions) == 1 else nodes.Logic(BOOLEAN, 0, 0, True, conditions)
+    return conditions[0] if len(conditions) == 1 else nodes.BooleanOp(BOOLEAN, 0, 0, True, conditions)
 
 
 def passed(before: Reach, more: nodes.Expression) -> Reach:
@@ -29,11 +29,11 @@ def passed(before: Reach, more: nodes.Expression) -> Reach:
 
 
 def any_of(*conditions: nodes.Expression) -> nodes.Expression:
-    return conditions[0] if len(conditions) == 1 else nodes.Logic(BOOLEAN, 0, 0, False, conditions)
+    return conditions[0] if len(conditions) == 1 else nodes.BooleanOp(BOOLEAN, 0, 0, False, conditions)
 
 
 def called(name: str, *arguments: nodes.Expression, kind: object = BOOLEAN) -> nodes.Expression:
-    return nodes.Call(kind, *span(arguments[0]), catalogue()[name], arguments)  # type: ignore[arg-type]
+    return nodes.BoundCall(kind, *span(arguments[0]), catalogue()[name], arguments)  # type: ignore[arg-type]
 
 
 def folded(node: nodes.Expression) -> nodes.Expression:
@@ -50,7 +50,7 @@ def is_null(node: nodes.Expression) -> bool:
 
 def bare(node: nodes.Expression) -> nodes.Expression:
     """A node without the widening that binding put around it."""
-    while isinstance(node, nodes.Cast) and node.implicit:
+    while isinstance(node, nodes.BoundCast) and node.implicit:
         node = node.operand
     return node
 
@@ -60,8 +60,8 @@ def same_column(one: nodes.Expression, other: nodes.Expression) -> bool:
     return isinstance(one, nodes.Column) and isinstance(other, nodes.Column) and one.index == other.index
 
 
-def calls_in(node: nodes.Expression) -> Iterator[nodes.Call]:
-    if isinstance(node, nodes.Call):
+def calls_in(node: nodes.Expression) -> Iterator[nodes.BoundCall]:
+    if isinstance(node, nodes.BoundCall):
         yield node
     for child in node.children:
         yield from calls_in(child)
@@ -73,7 +73,7 @@ def matches(node: nodes.Expression, pattern: str) -> nodes.Expression:
 
 def ways(node: nodes.Expression, reach: Reach) -> Iterator[tuple[nodes.Expression, Reach]]:
     """The operands of a node, each with the conditions under which a row reaches it."""
-    if isinstance(node, nodes.Case):
+    if isinstance(node, nodes.BoundCase):
         before: Reach = ()
         for condition, result in node.branches:
             yield condition, (*reach, *before)
@@ -81,12 +81,12 @@ def ways(node: nodes.Expression, reach: Reach) -> Iterator[tuple[nodes.Expressio
             before = passed(before, is_test(condition, "TRUE", True))
         if node.has_else:
             yield node.otherwise, (*reach, *before)
-    elif isinstance(node, nodes.Logic):
+    elif isinstance(node, nodes.BooleanOp):
         before = ()
         for operand in node.operands:
             yield operand, (*reach, *before)
             before = passed(before, is_test(operand, "FALSE" if node.conjunction else "TRUE", True))
-    elif isinstance(node, nodes.FirstOf):
+    elif isinstance(node, nodes.Coalesce):
         before = ()
         for argument in node.arguments:
             yield argument, (*reach, *before)

@@ -58,7 +58,7 @@ class Moment(Constant):
 
 
 @dataclass(frozen=True)
-class Call(Expression):
+class BoundCall(Expression):
     """A function or operator of the catalogue; its kernel sees arguments already of the signature's types."""
 
     function: Function
@@ -74,7 +74,7 @@ class Call(Expression):
 
 
 @dataclass(frozen=True)
-class Logic(Expression):
+class BooleanOp(Expression):
     """AND or OR, decided left to right."""
 
     conjunction: bool
@@ -86,7 +86,7 @@ class Logic(Expression):
 
 
 @dataclass(frozen=True)
-class Is(Expression):
+class IsTest(Expression):
     """IS [NOT] NULL, TRUE, FALSE, UNKNOWN."""
 
     operand: Expression
@@ -99,7 +99,7 @@ class Is(Expression):
 
 
 @dataclass(frozen=True)
-class In(Expression):
+class InList(Expression):
     """x IN (…): stops at the first match."""
 
     operand: Expression
@@ -111,7 +111,7 @@ class In(Expression):
 
 
 @dataclass(frozen=True)
-class InSet(Expression):
+class InSubquery(Expression):
     """x IN (SELECT …): the subquery's distinct known values as an Arrow array, and whether a NULL is among them."""
 
     operand: Expression
@@ -124,7 +124,7 @@ class InSet(Expression):
 
 
 @dataclass(frozen=True)
-class Case(Expression):
+class BoundCase(Expression):
     """CASE: the first branch whose condition is true; `otherwise` is NULL where ELSE is missing."""
 
     branches: tuple[tuple[Expression, Expression], ...]
@@ -137,7 +137,7 @@ class Case(Expression):
 
 
 @dataclass(frozen=True)
-class FirstOf(Expression):
+class Coalesce(Expression):
     """COALESCE (`blank` False: the first that is not NULL) and IF_BLANK (the first not blank, else the last)."""
 
     arguments: tuple[Expression, ...]
@@ -149,7 +149,7 @@ class FirstOf(Expression):
 
 
 @dataclass(frozen=True)
-class Cast(Expression):
+class BoundCast(Expression):
     """CAST, FITS or CAST_OR_NULL; `implicit` where binding widened a value."""
 
     operand: Expression
@@ -167,7 +167,7 @@ class Cast(Expression):
 
 
 @dataclass(frozen=True)
-class Fails(Expression):
+class RaisesError(Expression):
     """Whether the operand has an error in a row; cautions ask it."""
 
     operand: Expression

@@ -19,7 +19,7 @@ _MIRRORED = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "=": "="}
 
 
 @dataclass(frozen=True)
-class Bound:
+class RangeEnd:
     """An end of a range: its value, the node that says it, and whether the value belongs to the range."""
 
     value: Any
@@ -32,8 +32,8 @@ class Range:
     """The values of an operand for which a condition holds; an end that is None is open."""
 
     operand: nodes.Expression
-    low: Bound | None
-    high: Bound | None
+    low: RangeEnd | None
+    high: RangeEnd | None
 
 
 def same_expression(left: nodes.Expression, right: nodes.Expression) -> bool:
@@ -45,9 +45,9 @@ def same_expression(left: nodes.Expression, right: nodes.Expression) -> bool:
         return left.index == right.index
     if isinstance(left, nodes.Constant) and isinstance(right, nodes.Constant):
         return bool(left.value == right.value)
-    if isinstance(left, nodes.Call) and isinstance(right, nodes.Call):
+    if isinstance(left, nodes.BoundCall) and isinstance(right, nodes.BoundCall):
         same = left.function.name == right.function.name
-    elif isinstance(left, nodes.Cast) and isinstance(right, nodes.Cast):
+    elif isinstance(left, nodes.BoundCast) and isinstance(right, nodes.BoundCast):
         same = left.target == right.target and left.mode == right.mode
     else:
         return False
@@ -56,7 +56,7 @@ def same_expression(left: nodes.Expression, right: nodes.Expression) -> bool:
 
 def range_of(condition: nodes.Expression) -> Range | None:
     """The range of a condition that is one: a comparison with a literal, BETWEEN, or two comparisons of the same with AND."""
-    if isinstance(condition, nodes.Logic) and condition.conjunction and len(condition.operands) == 2:
+    if isinstance(condition, nodes.BooleanOp) and condition.conjunction and len(condition.operands) == 2:
         first, second = map(range_of, condition.operands)
         if first is None or second is None or not same_expression(first.operand, second.operand):
             return None
@@ -65,7 +65,7 @@ def range_of(condition: nodes.Expression) -> Range | None:
         if first.high is not None and second.low is not None and first.low is None and second.high is None:
             return Range(first.operand, second.low, first.high)
         return None
-    if not (isinstance(condition, nodes.Call) and condition.function.name in _MIRRORED and len(condition.arguments) == 2):
+    if not (isinstance(condition, nodes.BoundCall) and condition.function.name in _MIRRORED and len(condition.arguments) == 2):
         return None
     operator = condition.function.name
     operand, bound = condition.arguments
@@ -76,7 +76,7 @@ def range_of(condition: nodes.Expression) -> Range | None:
         return None
     if operand.type.kind not in _MEASURED:
         return None
-    end = Bound(literal.value, bound, operator in ("<=", ">=", "="))
+    end = RangeEnd(literal.value, bound, operator in ("<=", ">=", "="))
     return Range(operand, None if operator in ("<", "<=") else end, None if operator in (">", ">=") else end)
 
 
@@ -95,7 +95,7 @@ def overlapping(ranges: Sequence[tuple[int, Range]]) -> Iterator[tuple[int, int]
                 yield first, second
 
 
-def gaps(ranges: Sequence[Range], narrow: bool) -> Iterator[tuple[Bound, Bound]]:
+def gaps(ranges: Sequence[Range], narrow: bool) -> Iterator[tuple[RangeEnd, RangeEnd]]:
     """The ends of what lies between the ranges and in none of them; if `narrow`, only what is narrow."""
     ordered = [band for band in ranges if band.low is None]
     ordered += sorted((band for band in ranges if band.low is not None), key=lambda band: _place(band.low))
@@ -113,7 +113,7 @@ def gaps(ranges: Sequence[Range], narrow: bool) -> Iterator[tuple[Bound, Bound]]
             reached = band.high
 
 
-def in_gap(operand: nodes.Expression, low: Bound, high: Bound) -> tuple[nodes.Expression, nodes.Expression]:
+def in_gap(operand: nodes.Expression, low: RangeEnd, high: RangeEnd) -> tuple[nodes.Expression, nodes.Expression]:
     """The conditions of lying between two ends that belong to ranges, or not."""
     after = called(">=" if not low.included else ">", operand, low.node)
     return after, called("<=" if not high.included else "<", operand, high.node)
@@ -121,7 +121,7 @@ def in_gap(operand: nodes.Expression, low: Bound, high: Bound) -> tuple[nodes.Ex
 
 def strict_bound(condition: nodes.Expression) -> Range | None:
     """The range of a strict comparison of something measured with a literal."""
-    band = range_of(condition) if isinstance(condition, nodes.Call) else None
+    band = range_of(condition) if isinstance(condition, nodes.BoundCall) else None
     if band is None or band.operand.type.kind not in _MEASURED or not _is_measure(band.operand):
         return None
     end = band.low or band.high
@@ -130,7 +130,7 @@ def strict_bound(condition: nodes.Expression) -> Range | None:
 
 def _is_measure(operand: nodes.Expression) -> bool:
     """Whether it is a column, or figures made of columns: a position or a length that is 0 is no bound that somebody may have meant."""
-    if isinstance(operand, nodes.Call):
+    if isinstance(operand, nodes.BoundCall):
         signs = operand.function.name in (
             "+",
             "-",
@@ -145,10 +145,10 @@ def _is_measure(operand: nodes.Expression) -> bool:
             "ROUND",
         )
         return signs and all(map(_is_measure, operand.arguments))
-    return isinstance(operand, (nodes.Column, nodes.Constant)) or (isinstance(operand, nodes.Cast) and _is_measure(operand.operand))
+    return isinstance(operand, (nodes.Column, nodes.Constant)) or (isinstance(operand, nodes.BoundCast) and _is_measure(operand.operand))
 
 
-def _place(bound: Bound | None) -> tuple[Any, bool]:
+def _place(bound: RangeEnd | None) -> tuple[Any, bool]:
     assert bound is not None
     return bound.value, not bound.included
 

@@ -13,7 +13,7 @@ from gravel.problems import TableProblem
 
 
 @dataclass(frozen=True)
-class Signature:
+class FileChecksum:
     """bytes; crc: CRC-32, quick to take again; sha256: hexadecimal, '' where it was not asked for."""
 
     bytes: int
@@ -21,7 +21,7 @@ class Signature:
     sha256: str = ""
 
 
-class Signing:
+class ChecksumStream:
     """Takes the bytes of a file from its start to its end. SHA-256 is made by a thread beside, since it is the slowest part."""
 
     def __init__(self, sha: bool = True) -> None:
@@ -42,19 +42,19 @@ class Signing:
         if len(self._waiting) > 4:
             self._waiting.popleft().result()
 
-    def signature(self) -> Signature:
+    def signature(self) -> FileChecksum:
         """What the bytes so far come to."""
         while self._waiting:
             self._waiting.popleft().result()
         if self._pool is not None:
             self._pool.shutdown()
             self._pool = None
-        return Signature(self._size, self._crc, "" if self._sha is None else self._sha.hexdigest())
+        return FileChecksum(self._size, self._crc, "" if self._sha is None else self._sha.hexdigest())
 
 
-def signature_of(path: Path, name: str) -> Signature:
+def signature_of(path: Path, name: str) -> FileChecksum:
     """The signature of a file. Raises TableProblem where it cannot be read."""
-    signing = Signing()
+    signing = ChecksumStream()
     try:
         with open(path, "rb") as file:
             while data := file.read(1 << 22):

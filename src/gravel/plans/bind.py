@@ -18,7 +18,7 @@ from gravel.language.types import TEXT, Type
 from gravel.plans.binder import Binder, Written
 from gravel.plans.destination import IN_PLACE, Destination, destination_of
 from gravel.plans.model import Expected, PlanFile, by_line
-from gravel.plans.steps import BoundPlan, BoundStep, BoundTotal, Column, record_path
+from gravel.plans.steps import BoundPlan, BoundStep, BoundTotal, PlanColumn, record_path
 from gravel.plans.verbs import VERBS
 from gravel.problems import CallProblem, Problem, Problems
 from gravel.querying.members import members_of
@@ -97,7 +97,7 @@ def _bind(
     to = binder.told(("write",), partial(destination_of, plan, table))
     reads = set(range(len(table.columns))) if to is not None and to.typed else _reads(plan, binder, totals, table.columns)
     known = types(sorted(reads))
-    source = tuple(Column(name, known.get(at, TEXT), at, False) for at, name in enumerate(table.columns))
+    source = tuple(PlanColumn(name, known.get(at, TEXT), at, False) for at, name in enumerate(table.columns))
     binder.columns = source
     scopes = [binder.scope()]
     steps = []
@@ -191,7 +191,7 @@ def _bind_total(binder: Binder, at: int, node: tree.Aggregate, scopes: list[Scop
     return BoundTotal(text, node.name.upper() == "SUM" and not node.distinct, tuple(places))
 
 
-def _key(binder: Binder, names: list[str], columns: tuple[Column, ...], what: str) -> tuple[int, ...]:
+def _key(binder: Binder, names: list[str], columns: tuple[PlanColumn, ...], what: str) -> tuple[int, ...]:
     found = []
     known = tuple(column.name for column in columns)
     for at, name in enumerate(names):

@@ -13,7 +13,7 @@ from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition, find_column
 from gravel.language.diagnostics import Diagnostic
 from gravel.plans.model import PlanFile, Step
-from gravel.plans.steps import Column, names_of
+from gravel.plans.steps import PlanColumn, names_of
 from gravel.problems import CallProblem, Problem
 from gravel.sources.source import Source
 
@@ -40,7 +40,7 @@ class Binder:
     plan: PlanFile
     table: Source
     given: Given
-    columns: tuple[Column, ...] = ()
+    columns: tuple[PlanColumn, ...] = ()
     declared: frozenset[str] = frozenset()
     parsed: dict[Path, Any] = field(default_factory=dict)
     mistakes: list[Problem] = field(default_factory=list)
@@ -133,6 +133,6 @@ class Binder:
                 self.wrong(f"there would be two columns {name}", *path)
 
 
-def touched(column: Column, **changes: Any) -> Column:
+def touched(column: PlanColumn, **changes: Any) -> PlanColumn:
     """The column as one that a step may have changed."""
     return replace(column, touched=True, split=None, **changes)

@@ -25,7 +25,7 @@ from gravel.sources.source import Source, scan
 
 
 @dataclass
-class Change:
+class RowUpdates:
     """Rows that differ in the same columns: the keys of the source rows (texts, a column each), then the new cells."""
 
     columns: tuple[str, ...]
@@ -38,14 +38,14 @@ class Change:
 
 
 @dataclass
-class Changes:
+class TableDiff:
     """All that is to be done. `updates`: by the columns that differ; `copies`: rows like the one that has their key but for all columns
     that a step touches; `made`: whole rows that come from no source row; `deletes`: keys. cells: by column, the cells that
     `updates` change."""
 
     key: tuple[str, ...]
-    updates: list[Change] = field(default_factory=list)
-    copies: Change | None = None
+    updates: list[RowUpdates] = field(default_factory=list)
+    copies: RowUpdates | None = None
     made: list[Any] | None = None
     deletes: list[Any] | None = None
     cells: dict[str, int] = field(default_factory=dict)
@@ -72,7 +72,7 @@ class Changes:
         return f"{self.updated:,} rows changed ({cells:,} cells), {self.deleted:,} deleted, {self.inserted:,} inserted"
 
 
-def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> Changes:
+def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDiff:
     """Compare the output with the plan's table; `numbers`: the source row of each row of the output, 0 for a made one. Raises
     DataProblem where a step has changed a key."""
     table = plan.table
@@ -127,9 +127,9 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> Changes:
         if len(gone):
             rows = source.take(pa.array(np.searchsorted(known, gone)))
             deletes = [_one(rows.column(name)) for name in key]
-    return Changes(
-        tuple(key), [Change(columns, _end_to_end(some)) for columns, some in updates.items()],
-        Change(tuple(touched), _end_to_end(copies)) if copies else None, _end_to_end(made) if made else None, deletes, dict(cells),
+    return TableDiff(
+        tuple(key), [RowUpdates(columns, _end_to_end(some)) for columns, some in updates.items()],
+        RowUpdates(tuple(touched), _end_to_end(copies)) if copies else None, _end_to_end(made) if made else None, deletes, dict(cells),
     )  # fmt: skip
 
 

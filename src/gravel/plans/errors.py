@@ -12,14 +12,14 @@ from gravel.inspecting.attempt import ErrorKind, error_kinds
 from gravel.language import nodes
 from gravel.language.errors import sqlstate
 from gravel.plans.ledger import StepCount
-from gravel.plans.rows import Rows
+from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Left, left
 
 # What failed: the column it is for ('' for none), its text, the expression if it is one, its vector.
 Made = tuple[str, str, nodes.Expression | None, Vector]
 
 
-def settle(step: BoundStep, rows: Rows, made: Sequence[Made], count: StepCount, gone: list[Left]) -> np.ndarray:
+def settle(step: BoundStep, rows: TrackedRows, made: Sequence[Made], count: StepCount, gone: list[Left]) -> np.ndarray:
     """Count the row errors of a step, and decide as its on_error says; which rows stay. Errors that are to be NULL stay."""
     failed = np.zeros(rows.count, bool)
     frame = rows.frame()
@@ -43,7 +43,7 @@ def settle(step: BoundStep, rows: Rows, made: Sequence[Made], count: StepCount, 
     return ~failed
 
 
-def _kinds(vector: Vector, rows: Rows) -> list[ErrorKind]:
+def _kinds(vector: Vector, rows: TrackedRows) -> list[ErrorKind]:
     found = []
     errors = vector.errors if vector.errors is not None else np.zeros(0, np.uint8)
     for code in np.unique(errors[errors != 0]):
@@ -58,7 +58,7 @@ def vector_example(vector: Vector, at: int) -> str | None:
     return value if isinstance(value, str) else None
 
 
-def failed_rows(step: BoundStep, rows: Rows, failed: np.ndarray, made: Sequence[Made]) -> Left:
+def failed_rows(step: BoundStep, rows: TrackedRows, failed: np.ndarray, made: Sequence[Made]) -> Left:
     """The rows set aside, each with the first of its expressions that failed."""
     where = np.flatnonzero(failed)
     states: list[str | None] = [None] * len(where)

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from gravel.plans.changes import Changes
+    from gravel.plans.changes import TableDiff
     from gravel.plans.ledger import StepLine
-    from gravel.plans.run import Run
+    from gravel.plans.result import Run
 
 
 def total_json(value: Any) -> Any:
@@ -43,6 +43,6 @@ def proofs_json(done: Run) -> list[dict[str, Any]]:
     return [{"proof": one.proof, "holds": one.holds, "detail": one.detail} for one in done.proofs]
 
 
-def changes_json(changes: Changes) -> dict[str, Any]:
+def changes_json(changes: TableDiff) -> dict[str, Any]:
     """What a plan in place did to its table."""
     return {"updated": changes.updated, "deleted": changes.deleted, "inserted": changes.inserted, "cells": changes.cells}

@@ -14,14 +14,14 @@ from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.hashing import combined
 from gravel.engine.parallel import ordered_map
-from gravel.inspecting.aggregates import Part, State, part_of
+from gravel.inspecting.aggregates import AggregatePartial, AggregateState, part_of
 from gravel.language.functions.buffers import body
-from gravel.ledger.checksum import Signing
+from gravel.ledger.checksum import ChecksumStream
 from gravel.ledger.fingerprint import Content
 from gravel.plans.errors import settle
 from gravel.plans.keys import KeyPart, KeyState, key_part, key_values
 from gravel.plans.ledger import SAMPLES, Gone, StepCount
-from gravel.plans.rows import Rows, together
+from gravel.plans.rows import TrackedRows, together
 from gravel.plans.steps import BoundPlan, BoundStep, Context, Left, Outcome, RowAction, TableAction
 from gravel.plans.trail import Trail
 from gravel.sources.source import Malformed
@@ -34,10 +34,10 @@ class Worked:
     """What became of one batch in a run of row-by-row steps: its counts, the rows that left, those that go on, what was
     finally made of them."""
 
-    rows: Rows
+    rows: TrackedRows
     counts: list[StepCount] = field(default_factory=list)
     left: list[Left] = field(default_factory=list)
-    totals: list[list[Part | None]] = field(default_factory=list)
+    totals: list[list[AggregatePartial | None]] = field(default_factory=list)
     trail: Trail | None = None
     made: Any = None
     packed: Any = None
@@ -45,7 +45,7 @@ class Worked:
     malformed: tuple[Malformed, ...] = ()
     breaks: int = 0
     key: KeyPart | None = None
-    start: list[Part | None] = field(default_factory=list)
+    start: list[AggregatePartial | None] = field(default_factory=list)
     content: Content | None = None
 
 
@@ -58,7 +58,7 @@ class Flow:
     plan: BoundPlan
     pack: Callable[[list[Left], tuple[Malformed, ...]], Any]
     left: Callable[[Any], None]
-    finish: Callable[[Rows], Any] = lambda rows: None
+    finish: Callable[[TrackedRows], Any] = lambda rows: None
     memory: int = MEMORY
     until: int | None = None
     sample: int | None = None
@@ -70,32 +70,32 @@ class Flow:
     breaks: int = 0
     keys: KeyState = field(default_factory=KeyState)
     counts: list[StepCount] = field(default_factory=list)
-    totals: list[list[State | None]] = field(default_factory=list)
-    left_totals: list[State] = field(default_factory=list)
+    totals: list[list[AggregateState | None]] = field(default_factory=list)
+    left_totals: list[AggregateState] = field(default_factory=list)
     trail: Trail = field(default_factory=Trail)
     made_rows: int = 0
-    signing: Signing | None = None
+    signing: ChecksumStream | None = None
     content: Content | None = None  # of the source, where it is a table of a database
 
     def __post_init__(self) -> None:
         self.counts = [StepCount() for _ in self.steps]
         places = range(len(self.steps) + 1)
-        self.left_totals = [State(one.places[0]) for one in self.plan.totals if one.places[0] is not None]
-        self.totals = [[None if (bound := one.places[at]) is None else State(bound) for one in self.plan.totals] for at in places]
+        self.left_totals = [AggregateState(one.places[0]) for one in self.plan.totals if one.places[0] is not None]
+        self.totals = [[None if (bound := one.places[at]) is None else AggregateState(bound) for one in self.plan.totals] for at in places]
 
     @property
     def steps(self) -> tuple[BoundStep, ...]:
         """The steps that run."""
         return self.plan.steps[: self.until]
 
-    def run(self) -> Iterator[tuple[Rows, Any]]:
+    def run(self) -> Iterator[tuple[TrackedRows, Any]]:
         """The batches that come out, each with what `finish` made of it."""
         segments: list[list[BoundStep]] = [[]]
         for step in self.steps:
             segments[-1].append(step)
             if isinstance(step.action, TableAction):
                 segments.append([])
-        stream: Iterator[Rows] | None = None
+        stream: Iterator[TrackedRows] | None = None
         for number, segment in enumerate(segments):
             final = number == len(segments) - 1
             steps = [step for step in segment if isinstance(step.action, RowAction)]
@@ -108,7 +108,7 @@ class Flow:
                 stream = self._table(segment[-1], (done.rows for done in worked))
 
     # -- runs of row-by-row steps
-    def _worked(self, stream: Iterable[Rows] | None, steps: list[BoundStep], final: bool) -> Iterator[Worked]:
+    def _worked(self, stream: Iterable[TrackedRows] | None, steps: list[BoundStep], final: bool) -> Iterator[Worked]:
         work = partial(self._work, steps, final)
         source: Iterable[Any] = self._pieces() if stream is None else stream
         for done in ordered_map(work if stream is not None else lambda piece: work(self.plan.table.read(piece)), source):
@@ -126,7 +126,7 @@ class Flow:
                 return
 
     def _work(self, steps: list[BoundStep], final: bool, given: Any) -> Worked:
-        done = Worked(given) if isinstance(given, Rows) else self._begun(given)
+        done = Worked(given) if isinstance(given, TrackedRows) else self._begun(given)
         for step in steps:
             before = None if self.wanted is None else Trail.seen(done.rows, step.before, self.wanted)
             outcome = applied(step, done.rows)
@@ -151,7 +151,7 @@ class Flow:
             keep = numbers <= self.sample
             numbers, stored = numbers[keep], [column.filter(pa.array(keep)) for column in stored]
         types = tuple(column.type for column in plan.source)
-        rows = Rows(numbers, stored, types)
+        rows = TrackedRows(numbers, stored, types)
         if plan.untouched:
             # As they will be read again: as values from a file that keeps them, as texts from any other.
             rows.seals = combined([stored[at] if plan.keeps_arrow else rows.text(at) for at, _ in plan.untouched])
@@ -197,7 +197,7 @@ class Flow:
             self.left(made)
 
     # -- whole-table steps
-    def _table(self, step: BoundStep, stream: Iterator[Rows]) -> Iterator[Rows]:
+    def _table(self, step: BoundStep, stream: Iterator[TrackedRows]) -> Iterator[TrackedRows]:
         count = self.counts[step.number - 1]
         assert isinstance(step.action, TableAction)
         gone: list[Left] = []
@@ -210,7 +210,7 @@ class Flow:
         befores: list[Any] = []
         afters: list[Any] = []
 
-        def entering() -> Iterator[Rows]:
+        def entering() -> Iterator[TrackedRows]:
             for rows in stream:
                 count.rows_in += rows.count
                 if self.wanted is not None:
@@ -238,17 +238,17 @@ class Flow:
         return first
 
     # -- control totals
-    def _sums(self, place: int, rows: Rows) -> list[Part | None]:
+    def _sums(self, place: int, rows: TrackedRows) -> list[AggregatePartial | None]:
         frame = rows.frame()
         return [None if (bound := total.places[place]) is None else part_of(bound, frame, rows.numbers) for total in self.plan.totals]
 
-    def _add_sums(self, place: int, parts: list[Part | None]) -> None:
+    def _add_sums(self, place: int, parts: list[AggregatePartial | None]) -> None:
         for state, part in zip(self.totals[place], parts, strict=False):
             if state is not None and part is not None:
                 state.add(part)
 
 
-def applied(step: BoundStep, rows: Rows) -> Outcome:
+def applied(step: BoundStep, rows: TrackedRows) -> Outcome:
     """A row-by-row step on some rows: on those it concerns."""
     assert isinstance(step.action, RowAction)
     rows.types = step.types

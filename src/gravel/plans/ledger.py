@@ -36,7 +36,7 @@ class CheckCount:
 
 
 @dataclass(frozen=True)
-class Sample:
+class ChangeExample:
     """A row as an example of what a step did: its path, and a text before and after (None: NULL)."""
 
     path: str
@@ -84,8 +84,8 @@ class StepCount:
     warned: list[Caution] = field(default_factory=list)
     conflicts: Counter[int] = field(default_factory=Counter)  # by the column's position before the step
     filled: Counter[int] = field(default_factory=Counter)
-    changes: dict[str, list[Sample]] = field(default_factory=dict)  # by column: some different changes
-    samples: dict[str, list[Sample]] = field(default_factory=dict)  # by what is noted: some of its rows
+    changes: dict[str, list[ChangeExample]] = field(default_factory=dict)  # by column: some different changes
+    samples: dict[str, list[ChangeExample]] = field(default_factory=dict)  # by what is noted: some of its rows
     gone: list[Gone] = field(default_factory=list)
     changed_columns: Counter[str] = field(default_factory=Counter)
     errors: dict[tuple[str, str], ErrorKind] = field(default_factory=dict)
@@ -126,9 +126,9 @@ class StepCount:
             self.errors[key] = kind if known is None else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
 
 
-def differing(samples: Iterable[Sample]) -> list[Sample]:
+def differing(samples: Iterable[ChangeExample]) -> list[ChangeExample]:
     """The first few that differ in more than their rows."""
-    found: dict[tuple[str | None, str | None], Sample] = {}
+    found: dict[tuple[str | None, str | None], ChangeExample] = {}
     for one in samples:
         if len(found) < SAMPLES:
             found.setdefault((one.before, one.after), one)

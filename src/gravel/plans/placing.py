@@ -15,7 +15,7 @@ import pyarrow as pa
 from gravel.engine.hashing import combined
 from gravel.language.types import BINARY, TEXT, Type
 from gravel.ledger.fingerprint import Content, compared, content_of, kept_type, what_differs
-from gravel.plans.changes import Changes, changes_of
+from gravel.plans.changes import TableDiff, changes_of
 from gravel.plans.destination import IN_PLACE, Destination
 from gravel.plans.ledger import Proof
 from gravel.plans.left import LEFT_COLUMNS
@@ -39,7 +39,7 @@ class Placed:
     proofs: list[Proof] = field(default_factory=list)
     content: str = ""
     output: Output | None = None
-    changes: Changes | None = None
+    changes: TableDiff | None = None
     conflict: str = ""
     notes: list[str] = field(default_factory=list)
     _commit: Callable[[], None] = lambda: None
@@ -366,7 +366,7 @@ def _still_referring(before: dict[str, tuple[int, str]], after: dict[str, tuple[
     return Proof("tables that refer to it are as they were", not lost, told)
 
 
-def _done(base: Any, to: Destination, changes: Changes, plan: BoundPlan, now: Source) -> Proof:
+def _done(base: Any, to: Destination, changes: TableDiff, plan: BoundPlan, now: Source) -> Proof:
     """Carry out the changes: rows go first, copies come last, so that a key never finds two rows."""
     kinds = {one.name: BINARY if one.name in now.binary and not one.touched else kept_type(one.type) for one in plan.columns}
     key = [(name, kinds[name]) for name in changes.key]

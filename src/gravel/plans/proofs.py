@@ -14,9 +14,9 @@ import pyarrow.compute as pc
 from gravel.engine.frame import Frame
 from gravel.engine.hashing import combined
 from gravel.engine.parallel import ordered_map
-from gravel.inspecting.aggregates import Part, State, part_of
+from gravel.inspecting.aggregates import AggregatePartial, AggregateState, part_of
 from gravel.language.types import Type
-from gravel.ledger.checksum import Signature, Signing
+from gravel.ledger.checksum import ChecksumStream, FileChecksum
 from gravel.plans.flow import Flow
 from gravel.plans.keys import KeyPart, KeyState, key_part, key_values
 from gravel.plans.ledger import Proof, StepLine
@@ -46,7 +46,7 @@ class Digest:
 
 def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Proof]:
     """What the pass over the source shows: its lines, each step's balance, stated row counts, the key before."""
-    again = Signing(sha=False)
+    again = ChecksumStream(sha=False)
     account = Proof(*plan.table.account(flow.rows_read, flow.malformed, flow.breaks, again.take))
     found = [account, *_same_input(flow, again.signature()), _balance(lines)]
     stated = [line for line in lines if line.stated is not None]
@@ -63,7 +63,7 @@ def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Pro
     return found
 
 
-def _same_input(flow: Flow, now: Signature) -> list[Proof]:
+def _same_input(flow: Flow, now: FileChecksum) -> list[Proof]:
     """The input's size and checksum when it was read against those when all was done."""
     if flow.signing is None or flow.plan.table.snapshot:
         return []
@@ -93,14 +93,14 @@ def _balance(lines: tuple[StepLine, ...]) -> Proof:
 def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals: Digest, left: tuple[Path, int] | None) -> list[Proof]:
     """What the written files show when they are opened again (the result as `table`): their rows, untouched columns, the key after,
     control totals. `seals` are those of the rows that came out; `left`: the file of rows left behind, and how many it should have."""
-    path, again = output.path, Signing(sha=False)
+    path, again = output.path, ChecksumStream(sha=False)
     types = tuple(column.type for column in plan.columns)
     totals = [one.places[-1] for one in plan.totals]
     places = [at for _, at in plan.untouched]
     reads_all = any(bound is not None for bound in totals)
     wanted = None if reads_all else sorted({*places, *(plan.key_after or ())})
 
-    def work(batch: Batch) -> tuple[int, int, np.ndarray | None, KeyPart | None, list[Part | None]]:
+    def work(batch: Batch) -> tuple[int, int, np.ndarray | None, KeyPart | None, list[AggregatePartial | None]]:
         seal = combined([batch.columns[at] for at in places]) if places else None
         key = key_part([key_values(batch.columns[i], types[i]) for i in plan.key_after]) if plan.key_after else None
         frame = Frame(batch.count, batch.columns, types)
@@ -110,7 +110,7 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals:
     rows = bad = 0
     digest = Digest()
     keys = KeyState()
-    states = [None if bound is None else State(bound) for bound in totals]
+    states = [None if bound is None else AggregateState(bound) for bound in totals]
     for count, malformed, seal, key, parts in ordered_map(lambda piece: work(table.read(piece, wanted)), table.pieces(again.take)):
         rows += count
         bad += malformed
@@ -145,7 +145,7 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals:
     return found + [_total(one.text, one.sum, at, flow, states[at]) for at, one in enumerate(plan.totals)]
 
 
-def _total(text: str, is_sum: bool, at: int, flow: Flow, state: State | None) -> Proof:
+def _total(text: str, is_sum: bool, at: int, flow: Flow, state: AggregateState | None) -> Proof:
     """A sum at the start is that of the output and of what was left behind; any other figure is only told."""
     first = flow.totals[0][at]
     begun = None if first is None else first.result()

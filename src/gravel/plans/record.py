@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from gravel.hidden import removed
 from gravel.language.bind import named_type
 from gravel.language.types import TEXT
-from gravel.ledger.checksum import Signature, signature_of
+from gravel.ledger.checksum import FileChecksum, signature_of
 from gravel.ledger.fingerprint import content_of, kept_type
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
@@ -20,12 +20,12 @@ from gravel.sources.opening import ReadOptions, open_table
 from gravel.sources.source import scan
 
 if TYPE_CHECKING:
-    from gravel.plans.run import Run
+    from gravel.plans.result import Run
 
 KIND = "record/1"
 
 
-def record_of(done: Run, signatures: dict[str, Signature], contents: dict[str, str], others: list[Path]) -> dict[str, Any]:
+def record_of(done: Run, signatures: dict[str, FileChecksum], contents: dict[str, str], others: list[Path]) -> dict[str, Any]:
     """A run as its record has it; paths are relative to the output's folder. `contents`: of input and output where they are tables of a
     database, which no size and hash of a file tells apart. `others`: the files of further tables that the plan read."""
     from gravel import __version__
@@ -41,7 +41,7 @@ def record_of(done: Run, signatures: dict[str, Signature], contents: dict[str, s
         where: dict[str, Any] = {"path": None, "server": server} if relative is None else {"path": relative}
         return {**where, "part": part, "content": content, **more}
 
-    def file(path: Path, signature: Signature, **more: Any) -> dict[str, Any]:
+    def file(path: Path, signature: FileChecksum, **more: Any) -> dict[str, Any]:
         relative = Path(os.path.relpath(path.resolve(), folder)).as_posix()
         return {"path": relative, "bytes": signature.bytes, "sha256": signature.sha256, **more}
 
@@ -101,7 +101,7 @@ def written(record: dict[str, Any], target: Path, beside: Path) -> Output:
 
 
 @dataclass(frozen=True)
-class Difference:
+class RecordMismatch:
     """Something that is not as it was signed: what, as it was then, as it is now."""
 
     what: str
@@ -114,11 +114,11 @@ class Verified:
     """What `gravel verify` tells: everything that was looked at, and what of it differs; servers that were not asked."""
 
     record: str
-    checked: tuple[Difference, ...]
+    checked: tuple[RecordMismatch, ...]
     not_asked: tuple[str, ...] = ()
 
     @property
-    def differences(self) -> tuple[Difference, ...]:
+    def differences(self) -> tuple[RecordMismatch, ...]:
         """What is not as it was."""
         return tuple(one for one in self.checked if one.then != one.now)
 
@@ -200,7 +200,7 @@ def verify(path: Path, connect: bool = False) -> Verified:
     found = read_record(path)
     if _put_in_place(path.resolve(), found) or settled:
         found = read_record(path)
-    checked: list[Difference] = []
+    checked: list[RecordMismatch] = []
     try:
         _verify(found, folder, checked, connect)
     except (KeyError, TypeError, AttributeError, ValueError) as error:
@@ -209,16 +209,16 @@ def verify(path: Path, connect: bool = False) -> Verified:
     return Verified(str(path), tuple(checked), () if connect else tuple(sorted(servers)))
 
 
-def _verify(found: dict[str, Any], folder: Path, checked: list[Difference], connect: bool) -> None:
+def _verify(found: dict[str, Any], folder: Path, checked: list[RecordMismatch], connect: bool) -> None:
     plan = found["plan"]
     text_hash = hashlib.sha256(plan["text"].encode()).hexdigest()
-    checked.append(Difference("the plan's text in the record: SHA-256", plan["sha256"], text_hash))
+    checked.append(RecordMismatch("the plan's text in the record: SHA-256", plan["sha256"], text_hash))
     plan_path = folder / plan["path"]
     if plan_path.is_file():
         now = hashlib.sha256(removed(plan_path.read_text("utf-8-sig")).encode()).hexdigest()
-        checked.append(Difference(f"{plan['path']}: SHA-256", plan["sha256"], now))
+        checked.append(RecordMismatch(f"{plan['path']}: SHA-256", plan["sha256"], now))
     else:
-        checked.append(Difference(f"{plan['path']}: the file", "there", "not there"))
+        checked.append(RecordMismatch(f"{plan['path']}: the file", "there", "not there"))
     for one in found["inputs"]:
         if one.get("content"):
             if connect or not one.get("server"):
@@ -235,27 +235,27 @@ def _verify(found: dict[str, Any], folder: Path, checked: list[Difference], conn
     for step in found["steps"]:
         if step["out"] != step["in"] + step["added"] - step["dropped"] - step["merged"] - step["set_aside"] - step.get("failed", 0):
             wrong.append(str(step["step"]))
-    checked.append(Difference("every step of the ledger balances", "yes", f"not step {', '.join(wrong)}" if wrong else "yes"))
+    checked.append(RecordMismatch("every step of the ledger balances", "yes", f"not step {', '.join(wrong)}" if wrong else "yes"))
     steps = found["steps"]
-    checked.append(Difference("the output's rows in the ledger", f"{found['output']['rows']:,}", f"{steps[-1]['out']:,}"))
+    checked.append(RecordMismatch("the output's rows in the ledger", f"{found['output']['rows']:,}", f"{steps[-1]['out']:,}"))
     for proof in found["proofs"]:
         if not proof["holds"]:
-            checked.append(Difference(f"proof: {proof['proof']}", "holds", "does not"))
+            checked.append(RecordMismatch(f"proof: {proof['proof']}", "holds", "does not"))
 
 
-def _stored(one: dict[str, Any], folder: Path, checked: list[Difference], must: bool = True) -> None:
+def _stored(one: dict[str, Any], folder: Path, checked: list[RecordMismatch], must: bool = True) -> None:
     """A table of a database as it was signed beside what it is. One that this run has changed is told by the output. `must`: a
     server that cannot be reached is a problem, and not passed over."""
     if one.get("changed"):
         return
     name = f"{one.get('server') or one['path']}#{one['part']}"
     if one["path"] is not None and not (folder / one["path"]).is_file():
-        checked.append(Difference(f"{one['path']}: the file", "there", "not there"))
+        checked.append(RecordMismatch(f"{one['path']}: the file", "there", "not there"))
         return
     try:
         table = open_table(f"{one['server'] if one['path'] is None else folder / one['path']}#{one['part']}")
     except CallProblem:
-        checked.append(Difference(f"{name}: the table", "there", "not there"))
+        checked.append(RecordMismatch(f"{name}: the table", "there", "not there"))
         return
     except TableProblem:
         if must:
@@ -263,21 +263,21 @@ def _stored(one: dict[str, Any], folder: Path, checked: list[Difference], must: 
         return
     if "columns" in one:
         then = [column["name"] for column in one["columns"]]
-        checked.append(Difference(f"{name}: columns", ", ".join(then), ", ".join(table.columns)))
+        checked.append(RecordMismatch(f"{name}: columns", ", ".join(then), ", ".join(table.columns)))
     now = _content(one, table)
-    checked.append(Difference(f"{name}: rows", f"{one['rows']:,}", f"{now.rows:,}"))
-    checked.append(Difference(f"{name}: content", one["content"], now.value))
+    checked.append(RecordMismatch(f"{name}: rows", f"{one['rows']:,}", f"{now.rows:,}"))
+    checked.append(RecordMismatch(f"{name}: content", one["content"], now.value))
 
 
-def _file(one: dict[str, Any], folder: Path, checked: list[Difference], reading: dict[str, Any] | None = None) -> None:
+def _file(one: dict[str, Any], folder: Path, checked: list[RecordMismatch], reading: dict[str, Any] | None = None) -> None:
     """A file as it was signed beside what it is, and its rows counted again."""
     path, name = folder / one["path"], one["path"]
     if not path.is_file():
-        checked.append(Difference(f"{name}: the file", "there", "not there"))
+        checked.append(RecordMismatch(f"{name}: the file", "there", "not there"))
         return
     now = signature_of(path, name)
-    checked.append(Difference(f"{name}: bytes", f"{one['bytes']:,}", f"{now.bytes:,}"))
-    checked.append(Difference(f"{name}: SHA-256", one["sha256"], now.sha256))
+    checked.append(RecordMismatch(f"{name}: bytes", f"{one['bytes']:,}", f"{now.bytes:,}"))
+    checked.append(RecordMismatch(f"{name}: SHA-256", one["sha256"], now.sha256))
     how = one.get("reading") or reading
     if how is None or "rows" not in one:
         return
@@ -287,10 +287,10 @@ def _file(one: dict[str, Any], folder: Path, checked: list[Difference], reading:
         rows = bad = 0
         for count, malformed in scan(table, lambda batch: (batch.count, len(batch.malformed)), []):
             rows, bad = rows + count, bad + malformed
-        checked.append(Difference(f"{name}: rows", f"{one['rows']:,}", f"{rows:,}"))
-        checked.append(Difference(f"{name}: malformed records", f"{one.get('malformed', 0):,}", f"{bad:,}"))
+        checked.append(RecordMismatch(f"{name}: rows", f"{one['rows']:,}", f"{rows:,}"))
+        checked.append(RecordMismatch(f"{name}: malformed records", f"{one.get('malformed', 0):,}", f"{bad:,}"))
         if "columns" in one:
             then = ", ".join(column["name"] for column in one["columns"])
-            checked.append(Difference(f"{name}: columns", then, ", ".join(table.columns)))
+            checked.append(RecordMismatch(f"{name}: columns", then, ", ".join(table.columns)))
     except TableProblem as problem:
-        checked.append(Difference(f"{name}: rows", f"{one['rows']:,}", problem.message))
+        checked.append(RecordMismatch(f"{name}: rows", f"{one['rows']:,}", problem.message))

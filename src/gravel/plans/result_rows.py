@@ -10,7 +10,7 @@ import pyarrow as pa
 from gravel.engine.arrow_values import has_type, of_type, plain_type, type_of
 from gravel.language.types import NUMBERS, Type
 from gravel.ledger.fingerprint import kept_type
-from gravel.plans.rows import Rows
+from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundPlan
 from gravel.sinks import arrow as arrow_file
 from gravel.sinks import files
@@ -26,7 +26,7 @@ from gravel.sources.source import Source
 class ResultRows(Protocol):
     """Takes the rows of a run: `finish` each batch on any thread, then `write` in their order."""
 
-    def finish(self, rows: Rows) -> Any:
+    def finish(self, rows: TrackedRows) -> Any:
         """A batch as it is written."""
 
     def write(self, finished: Any) -> None:
@@ -53,7 +53,7 @@ class TextRows:
         self._plan, self._output = plan, output
         output.write(header(plan.names, plan.dialect.delimiter, plan.dialect.line_end))
 
-    def finish(self, rows: Rows) -> bytes:
+    def finish(self, rows: TrackedRows) -> bytes:
         """See ResultRows."""
         return encode(rows.texts(), self._plan.dialect.delimiter, self._plan.dialect.line_end)
 
@@ -105,13 +105,13 @@ class TypedRows:
         laid = [field.with_type(pa.string()) if at in self.forms else field for at, field in enumerate(fields)]
         self._rows = arrow_file.ArrowRows(laid, output.write)
 
-    def finish(self, rows: Rows) -> tuple[Any, list[int]]:
+    def finish(self, rows: TrackedRows) -> tuple[Any, list[int]]:
         """See ResultRows; with the columns whose values do not fit the type that they had."""
         columns = [self._column(rows, at) for at in range(len(self._fields))]
         lost = [at for at, arrow in self._narrow.items() if not arrow_file.fits(columns[at], plain_type(arrow))]
         return self._rows.batch(columns), lost
 
-    def _column(self, rows: Rows, at: int) -> Any:
+    def _column(self, rows: TrackedRows, at: int) -> Any:
         stored, to, kind = rows.stored[at], self._rows.schema.field(at).type, self._kinds[at]
         if stored.type == to:
             return stored

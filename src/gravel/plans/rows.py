@@ -12,10 +12,10 @@ import pyarrow.compute as pc
 from gravel.engine.arrow_values import of_type, text_of
 from gravel.engine.frame import Frame
 from gravel.language.types import Type
-from gravel.plans.ledger import SAMPLES, Sample, differing
+from gravel.plans.ledger import SAMPLES, ChangeExample, differing
 
 
-class Rows:
+class TrackedRows:
     """Some rows. numbers: source row numbers, 0 for a row that a step made. suffix: what stands behind the number in a
     row's path ('.1.2', '' for nothing), or None where no row has one. seals: a hash of each row's columns that no step
     touches, made when it was read. stored, types: the columns. marks: whatever a step wants to be carried along."""
@@ -67,17 +67,17 @@ class Rows:
             made = self._chosen(lambda array: array.filter(pa.array(mask)), lambda array: array[mask])
             self.__dict__.update(made.__dict__)
 
-    def take(self, places: np.ndarray) -> Rows:
+    def take(self, places: np.ndarray) -> TrackedRows:
         """The rows at these places, in this order."""
         chosen = pa.array(places)
         return self._chosen(lambda array: array.take(chosen), lambda array: array[places])
 
-    def slice(self, start: int, length: int) -> Rows:
+    def slice(self, start: int, length: int) -> TrackedRows:
         """A part of the rows."""
         return self._chosen(lambda array: array.slice(start, length), lambda array: array[start : start + length])
 
-    def _chosen(self, arrow: Any, numpy: Any) -> Rows:
-        made = Rows(
+    def _chosen(self, arrow: Any, numpy: Any) -> TrackedRows:
+        made = TrackedRows(
             numpy(self.numbers), [arrow(one) for one in self.stored], self.types, None if self.suffix is None else arrow(self.suffix),
             None if self.seals is None else numpy(self.seals),
         )  # fmt: skip
@@ -85,7 +85,7 @@ class Rows:
         made._texts = {index: arrow(one) for index, one in self._texts.items()}
         return made
 
-    def step_into(self, places: np.ndarray, piece: np.ndarray) -> Rows:
+    def step_into(self, places: np.ndarray, piece: np.ndarray) -> TrackedRows:
         """Rows taken from these places, each with the number of its piece (0: it stays what it was) added to its path."""
         made = self.take(places)
         made.suffix = longer(made.suffix, piece)
@@ -112,7 +112,7 @@ class Rows:
         return pa.record_batch(columns, [*parts, *(str(index) for index in range(len(self.stored)))])
 
     @classmethod
-    def of_batch(cls, batch: Any, types: tuple[Type, ...]) -> Rows:
+    def of_batch(cls, batch: Any, types: tuple[Type, ...]) -> TrackedRows:
         """The rows of what `batch` made."""
         named = dict(zip(batch.schema.names, batch.columns, strict=True))
 
@@ -126,13 +126,13 @@ class Rows:
         return made
 
 
-def samples(rows: Rows, mask: np.ndarray, before: Any, after: Any = None) -> list[Sample]:
+def samples(rows: TrackedRows, mask: np.ndarray, before: Any, after: Any = None) -> list[ChangeExample]:
     """Some of the rows of a mask, with texts before and after that differ from sample to sample."""
     found = np.flatnonzero(mask[:2048])
     where = pa.array((found if len(found) >= SAMPLES else np.flatnonzero(mask))[:50])
     paths, old = rows.take(where.to_numpy()).paths().to_pylist(), before.take(where).to_pylist()
     new = [None] * len(old) if after is None else after.take(where).to_pylist()
-    return differing(Sample(*one) for one in zip(paths, old, new, strict=True))
+    return differing(ChangeExample(*one) for one in zip(paths, old, new, strict=True))
 
 
 def longer(suffix: Any, piece: np.ndarray) -> Any:
@@ -145,7 +145,7 @@ def longer(suffix: Any, piece: np.ndarray) -> Any:
     return added if suffix is None else pc.binary_join_element_wise(suffix, added, "")
 
 
-def together(parts: Sequence[Rows], types: tuple[Type, ...]) -> Rows:
+def together(parts: Sequence[TrackedRows], types: tuple[Type, ...]) -> TrackedRows:
     """Rows one after another; a column that is stored in two ways becomes text."""
     if len(parts) == 1:
         return parts[0]
@@ -161,7 +161,7 @@ def together(parts: Sequence[Rows], types: tuple[Type, ...]) -> Rows:
     if any(part.suffix is not None for part in parts):
         suffix = pa.concat_arrays([pa.repeat("", part.count) if part.suffix is None else part.suffix for part in parts])
     seals = None if any(part.seals is None for part in parts) else np.concatenate([part.seals for part in parts if part.seals is not None])
-    made = Rows(np.concatenate([part.numbers for part in parts]), stored, types, suffix, seals)
+    made = TrackedRows(np.concatenate([part.numbers for part in parts]), stored, types, suffix, seals)
     if all(part.marks is not None for part in parts):
         made.marks = np.concatenate([part.marks for part in parts if part.marks is not None])
     return made

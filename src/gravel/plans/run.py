@@ -10,14 +10,13 @@ from typing import Any
 
 import numpy as np
 
-from gravel.inspecting.attempt import ErrorKind
 from gravel.inspecting.cautions import Caution
 from gravel.language.bind import Given
-from gravel.ledger.checksum import Signing
+from gravel.ledger.checksum import ChecksumStream
 from gravel.ledger.fingerprint import Content
 from gravel.plans import proofs
 from gravel.plans.bind import bind_plan
-from gravel.plans.changes import Changes, changes_of
+from gravel.plans.changes import TableDiff, changes_of
 from gravel.plans.destination import IN_PLACE, Destination
 from gravel.plans.flow import MEMORY, Flow
 from gravel.plans.ledger import Proof, StepCount, StepLine
@@ -25,47 +24,14 @@ from gravel.plans.left import LEFT_COLUMNS, packed
 from gravel.plans.model import PlanFile
 from gravel.plans.placing import Placed, in_place, into_file, into_table, into_typed_file, may_be_placed
 from gravel.plans.record import pending_path, record_of, settle_pending, written
+from gravel.plans.result import Run
 from gravel.plans.result_rows import TextRows, TypedRows, lay_down, text_table
 from gravel.plans.steps import BoundPlan, RowAction, record_path
 from gravel.plans.verbs.splitting import null_keys
 from gravel.sinks.atomic_file import Output, Publication, private_folder, recorded, refuse_foreign
 from gravel.sinks.csv import header
-from gravel.sources.source import InferredTypeRefuted, Malformed
+from gravel.sources.source import InferredTypeRefuted
 from gravel.stores.sql.transaction import CommitUnknown
-
-
-@dataclass(frozen=True)
-class Run:
-    """What `gravel clean` tells. `good` if the result stands; `stopped` says why not: (step, or 0; a line). output,
-    left_behind, record: the files written, or None. cleared: files of runs that were killed, which this one took away.
-    totals: the control totals' texts; each line of the ledger has their values. changes: what a plan in place does to its table;
-    conflict: what others did to it meanwhile, for which the run was given up."""
-
-    plan: str
-    table: str
-    good: bool
-    dry: bool
-    rows_in: int
-    rows_out: int
-    malformed: tuple[Malformed, ...]
-    steps: tuple[StepLine, ...]
-    proofs: tuple[Proof, ...]
-    stopped: tuple[tuple[int, str], ...]
-    errors: tuple[tuple[int, str, ErrorKind], ...]
-    output: str | None
-    left_behind: str | None
-    left_rows: int
-    totals: tuple[str, ...]
-    notes: tuple[str, ...]
-    cleared: tuple[str, ...]
-    bound: BoundPlan
-    today: datetime.date
-    parameters: dict[str, str]
-    record: str | None
-    begun: datetime.datetime
-    ended: datetime.datetime
-    changes: Changes | None = None
-    conflict: str = ""
 
 
 @dataclass(frozen=True)
@@ -164,7 +130,7 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path, publication: Publicatio
     result = lay_down(plan, output)
     flow = Flow(plan, behind.pack, behind.add, result.finish, wish.memory, wish.until, wish.sample)
     whole = wish.until is None and wish.sample is None
-    flow.signing = Signing() if wish.sample is None else None
+    flow.signing = ChecksumStream() if wish.sample is None else None
     flow.content = Content() if plan.table.snapshot else None
     try:
         for rows, made in flow.run():
@@ -220,7 +186,7 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path, publication: Publicatio
 
 def _placed(
     plan: BoundPlan, flow: Flow, result: TextRows | TypedRows, behind: _Behind, wish: Wish, scratch: Path, numbers: list[np.ndarray]
-) -> tuple[Placed, Changes | None]:  # fmt: skip
+) -> tuple[Placed, TableDiff | None]:  # fmt: skip
     """The proved rows in their place, not yet to stay; in a dry run only what would be done there."""
     to = plan.destination
     rows = result.opened()
@@ -399,7 +365,7 @@ def _many(count: int, what: str) -> str:
 
 
 def _result(flow: Flow, lines: tuple[StepLine, ...], shown: list[Proof], stopped: tuple[tuple[int, str], ...], good: bool, wish: Wish,
-            left: bool, begun: datetime.datetime, stale: list[str], changes: Changes | None, conflict: str) -> Run:  # fmt: skip
+            left: bool, begun: datetime.datetime, stale: list[str], changes: TableDiff | None, conflict: str) -> Run:  # fmt: skip
     plan = flow.plan
     done = good and wish.writes
     folder = plan.file.path.parent

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from gravel.inspecting.aggregates import Bound
+from gravel.inspecting.aggregates import BoundAggregate
 from gravel.inspecting.cautions import Watch
 from gravel.language import nodes
 from gravel.language.bind import Given
@@ -20,7 +20,7 @@ from gravel.language.types import Type
 from gravel.plans.destination import IN_PLACE, Destination
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Expected, PlanFile
-from gravel.plans.rows import Rows
+from gravel.plans.rows import TrackedRows
 from gravel.sinks import files
 from gravel.sinks.arrow import keeps_arrow
 from gravel.sources.dialect import Dialect
@@ -39,7 +39,7 @@ class SplitFrom:
 
 
 @dataclass(frozen=True)
-class Column:
+class PlanColumn:
     """A column on its way: name, type, the source column it is (None for a made one), whether a step may have changed it. What a split
     made of a field has NULL where the field has no piece."""
 
@@ -71,7 +71,7 @@ class Left:
 class Outcome:
     """What a step made of some rows: those that go on, its count, the rows that left."""
 
-    rows: Rows
+    rows: TrackedRows
     count: StepCount
     left: list[Left] = field(default_factory=list)
 
@@ -80,7 +80,7 @@ class RowAction(ABC):
     """What a step does to rows batch by batch."""
 
     @abstractmethod
-    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """The step on some rows. May run on any thread."""
 
     def unconcerned(self, step: BoundStep) -> list[int | None]:
@@ -108,7 +108,7 @@ class TableAction(ABC):
     """What a step does that needs all rows at once."""
 
     @abstractmethod
-    def run(self, step: BoundStep, batches: Iterable[Rows], context: Context) -> Iterator[Rows]:
+    def run(self, step: BoundStep, batches: Iterable[TrackedRows], context: Context) -> Iterator[TrackedRows]:
         """The rows that go on."""
 
 
@@ -121,8 +121,8 @@ class BoundStep:
     note: str
     on_error: str
     expected: Expected | None
-    before: tuple[Column, ...]
-    after: tuple[Column, ...]
+    before: tuple[PlanColumn, ...]
+    after: tuple[PlanColumn, ...]
     action: RowAction | TableAction
     only: nodes.Expression | None = None
     only_text: str = ""
@@ -153,7 +153,7 @@ class BoundTotal:
 
     text: str
     sum: bool
-    places: tuple[Bound | None, ...]
+    places: tuple[BoundAggregate | None, ...]
 
 
 @dataclass(frozen=True)
@@ -165,8 +165,8 @@ class BoundPlan:
     file: PlanFile
     table: Source
     steps: tuple[BoundStep, ...]
-    source: tuple[Column, ...]
-    columns: tuple[Column, ...]
+    source: tuple[PlanColumn, ...]
+    columns: tuple[PlanColumn, ...]
     key: tuple[int, ...]
     key_after: tuple[int, ...] | None
     no_key: str
@@ -228,7 +228,7 @@ def same(text: str | None, count: int) -> Any:
     return pa.repeat(pa.scalar(text, pa.string()), count)
 
 
-def left(step: BoundStep, rows: Rows, places: np.ndarray, outcome: str, reasons: Any, states: Any = None, columns: Any = None,
+def left(step: BoundStep, rows: TrackedRows, places: np.ndarray, outcome: str, reasons: Any, states: Any = None, columns: Any = None,
          into: Any = None) -> Left:  # fmt: skip
     """The rows at some places as they leave; a reason may be one text for all."""
     gone = rows.take(places)
@@ -238,7 +238,7 @@ def left(step: BoundStep, rows: Rows, places: np.ndarray, outcome: str, reasons:
     return Left(step.number, outcome, gone.numbers, gone.paths(), why, code, column, to, names, gone.texts())
 
 
-def names_of(columns: Sequence[Column]) -> tuple[str, ...]:
+def names_of(columns: Sequence[PlanColumn]) -> tuple[str, ...]:
     """Their names."""
     return tuple(column.name for column in columns)
 

@@ -10,14 +10,14 @@ import numpy as np
 from gravel.language import parse
 from gravel.language.diagnostics import Diagnostic
 from gravel.plans.ledger import StepCount
-from gravel.plans.rows import Rows
-from gravel.plans.steps import BoundStep, Column, Left
+from gravel.plans.rows import TrackedRows
+from gravel.plans.steps import BoundStep, Left, PlanColumn
 
 Seen = dict[str, dict[str, str | None]]
 
 
 @dataclass(frozen=True)
-class Change:
+class CellChange:
     """A cell before and after a step; None is NULL. kind: changed, new (the column was not there before), or gone."""
 
     column: str
@@ -37,7 +37,7 @@ class Event:
     note: str
     path: str
     outcome: str
-    changes: tuple[Change, ...] = ()
+    changes: tuple[CellChange, ...] = ()
     reason: str | None = None
     into: str | None = None
     paths: tuple[str, ...] = ()
@@ -52,7 +52,7 @@ class Trail:
     events: dict[str, list[Event]] = field(default_factory=dict)
 
     @staticmethod
-    def seen(rows: Rows, columns: Sequence[Column], wanted: np.ndarray) -> Seen:
+    def seen(rows: TrackedRows, columns: Sequence[PlanColumn], wanted: np.ndarray) -> Seen:
         """The wanted rows among some, as texts by path and column."""
         where = np.flatnonzero(np.isin(rows.numbers, wanted))
         if not len(where):
@@ -109,11 +109,11 @@ def _cells_read(expression: str, cells: dict[str, str | None]) -> tuple[tuple[st
     return tuple((name, value) for name, value in cells.items() if name in named or name.casefold() in named)
 
 
-def _changes(before: dict[str, str | None], after: dict[str, str | None]) -> tuple[Change, ...]:
+def _changes(before: dict[str, str | None], after: dict[str, str | None]) -> tuple[CellChange, ...]:
     found = []
     for name in dict.fromkeys((*after, *before)):
         was, now = before.get(name), after.get(name)
         kind = "new" if name not in before else "gone" if name not in after else "changed"
         if kind != "changed" or was != now:
-            found.append(Change(name, was, now, kind))
+            found.append(CellChange(name, was, now, kind))
     return tuple(found)

@@ -18,7 +18,7 @@ from gravel.sources.type_inference import Fitting
 
 
 @dataclass(frozen=True)
-class Candidate:
+class TypeCandidate:
     """A type that values may fit: its name in `marks`, the CAST's target, and the shapes (an RE2 pattern) it can have."""
 
     name: str
@@ -51,19 +51,19 @@ def _template_shape(template: str) -> str:
     return shape
 
 
-def _candidate(template: str) -> Candidate:
+def _candidate(template: str) -> TypeCandidate:
     kind = TIMESTAMP if "HH24" in template else DATE
-    return Candidate(f"form {template}", Target(kind, format=template), f"^ *{_template_shape(template)} *$")
+    return TypeCandidate(f"form {template}", Target(kind, format=template), f"^ *{_template_shape(template)} *$")
 
 
 CANDIDATES = (
-    Candidate("INTEGER", Target(INTEGER), "^ *[+-]?9+ *$"),
-    Candidate("DECIMAL", Target(decimal(38, 10)), r"^ *[+-]?(9+\.?9*|\.9+) *$"),
-    Candidate("DOUBLE PRECISION", Target(DOUBLE), r"^ *[+-]?((9+\.?9*|\.9+)([Aa][+-]?9+)?|[Aa]{3}|[Aa]{8}) *$"),
-    Candidate("BOOLEAN", Target(BOOLEAN), "^ *[Aa]{4,5} *$"),
-    Candidate("DATE", Target(DATE), "^ *9999-99-99 *$"),
-    Candidate("TIMESTAMP", Target(TIMESTAMP), r"^ *9999-99-99[ Aa]99:99:99(\.9{1,6})? *$"),
-    Candidate("TIMESTAMP WITH TIME ZONE", Target(ZONED), r"^ *9999-99-99[ Aa]99:99:99(\.9{1,6})?([Aa]|[+-]99(:?99)?) *$"),
+    TypeCandidate("INTEGER", Target(INTEGER), "^ *[+-]?9+ *$"),
+    TypeCandidate("DECIMAL", Target(decimal(38, 10)), r"^ *[+-]?(9+\.?9*|\.9+) *$"),
+    TypeCandidate("DOUBLE PRECISION", Target(DOUBLE), r"^ *[+-]?((9+\.?9*|\.9+)([Aa][+-]?9+)?|[Aa]{3}|[Aa]{8}) *$"),
+    TypeCandidate("BOOLEAN", Target(BOOLEAN), "^ *[Aa]{4,5} *$"),
+    TypeCandidate("DATE", Target(DATE), "^ *9999-99-99 *$"),
+    TypeCandidate("TIMESTAMP", Target(TIMESTAMP), r"^ *9999-99-99[ Aa]99:99:99(\.9{1,6})? *$"),
+    TypeCandidate("TIMESTAMP WITH TIME ZONE", Target(ZONED), r"^ *9999-99-99[ Aa]99:99:99(\.9{1,6})?([Aa]|[+-]99(:?99)?) *$"),
     *(_candidate(template) for template in _TEMPLATES),
 )
 NAMES = tuple(one.name for one in CANDIDATES)
@@ -165,7 +165,7 @@ def _spread(mask: np.ndarray, found: np.ndarray) -> np.ndarray:
     return _at(np.flatnonzero(mask)[found], len(mask))
 
 
-def _fits(array: Any, candidate: Candidate) -> tuple[np.ndarray, Any]:
+def _fits(array: Any, candidate: TypeCandidate) -> tuple[np.ndarray, Any]:
     """Which values fit, and the values."""
     made = casts.cast(array, TEXT, candidate.target)
     if made.errors is None:

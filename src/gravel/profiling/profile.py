@@ -27,22 +27,22 @@ from gravel.profiling.findings import findings
 from gravel.profiling.marks import DELIMITERS
 from gravel.profiling.result import (
     AlmostKey,
-    Case,
     ColumnProfile,
     Damage,
     Determined,
     Fit,
     Lengths,
+    LetterCaseCounts,
     Orders,
     Profile,
-    Sample,
-    Shape,
+    SampleInfo,
     Spaces,
     Spelling,
     TableFacts,
     ValueRows,
+    ValueShape,
 )  # fmt: skip
-from gravel.profiling.state import SHAPES, TOP, Gathered, Part, Rows, State, gather, part_of, whole_rows
+from gravel.profiling.state import SHAPES, TOP, ColumnPartial, ColumnState, Gathered, RowDistinctState, gather, part_of, whole_rows
 from gravel.profiling.wording import tidied
 from gravel.sources.source import Batch, Malformed, Source
 from gravel.sources.type_inference import Fitting
@@ -76,7 +76,7 @@ def profile(table: Source, *, today: date | None = None, memory: int = MEMORY, s
     columns = tuple(ordered_map(lambda i: second.column(i, day), width, threads))
     facts = second.facts(columns)
     found = findings(columns, facts, first.rows)
-    told = None if chosen is None else Sample(first.rows, chosen.of)
+    told = None if chosen is None else SampleInfo(first.rows, chosen.of)
     return Profile(table.name, first.rows, columns, facts, found, tuple(first.malformed), tuple(table.notes), told)
 
 
@@ -86,8 +86,8 @@ class _FirstPass:
     def __init__(self, table: Source, room: Room, chosen: Any) -> None:
         self.table, self.chosen = table, chosen
         width = len(table.columns)
-        self.states = [State(room) for _ in range(width)]
-        self.whole = Rows(room)
+        self.states = [ColumnState(room) for _ in range(width)]
+        self.whole = RowDistinctState(room)
         self.rows = 0
         self.malformed: list[Malformed] = []
         self.head: list[list[np.ndarray]] = [[] for _ in range(width)]
@@ -103,7 +103,7 @@ class _FirstPass:
         fixed = {i for i, name in enumerate(table.columns) if name in table.texts or name in table.declared}
         nothing = Fitting(frozenset())
 
-        def work(piece: Any) -> tuple[int, tuple[Malformed, ...], list[Part], Counted, list[np.ndarray]]:
+        def work(piece: Any) -> tuple[int, tuple[Malformed, ...], list[ColumnPartial], Counted, list[np.ndarray]]:
             batch = self.batch(piece)
             parts = [part_of(batch.columns[i], batch.rows, nothing if i in fixed else self.states[i].fitting) for i in range(width)]
             plain = [part.plain for part in parts]
@@ -198,7 +198,7 @@ class _SecondPass:
             if rows and distinct == rows:
                 self.keys.append((name,))
             elif distinct > 1 and index not in self.by_value:
-                columns.append(relations.Candidate(index, found.distinct, state.nulls))
+                columns.append(relations.DependencyCandidate(index, found.distinct, state.nulls))
         columns = columns[: relations.COLUMNS]
         self.searched = len(columns)
         sample = {column.index: self.first.sample(column.index) for column in columns}
@@ -350,7 +350,7 @@ class _SecondPass:
             distinct=self._distinct(index), min=low, max=high, length=lengths, top=top,
             spaces=Spaces(count("leading"), count("trailing"), count("runs"), count("odd"), count("control"), count("untidy"),
                           count("ends"), count("inner"), count("lines")),
-            case=Case(upper, lower, capitalised, mixed, known - upper - lower - capitalised - mixed),
+            case=LetterCaseCounts(upper, lower, capitalised, mixed, known - upper - lower - capitalised - mixed),
             fits=self._fits(index) if kind == TEXT and known else (),
             both_orders=_orders(found),
             loses=count("loses"), shapes=self._shapes(index), distinct_shapes=len(state.shapes),
@@ -376,13 +376,13 @@ class _SecondPass:
             made.append(Fit(one.type, rows, _ranked((texts[row], count) for row, count in found.misfits.get(one.name, ()))))
         return tuple(made)
 
-    def _shapes(self, index: int) -> tuple[Shape, ...]:
+    def _shapes(self, index: int) -> tuple[ValueShape, ...]:
         tops = self.shape_examples[index]
         if not tops:
             return ()
         examples = [self.texts[index][row] for row, _ in tops]
         shapes = shape(pa.array(examples, pa.string())).to_pylist()
-        return tuple(Shape(text, rows, example) for text, example, (_, rows) in zip(shapes, examples, tops, strict=True))
+        return tuple(ValueShape(text, rows, example) for text, example, (_, rows) in zip(shapes, examples, tops, strict=True))
 
     def _spellings(self, index: int) -> tuple[Spelling, ...]:
         """The groups, with their keys; hashes brought them together, the keys themselves confirm it."""

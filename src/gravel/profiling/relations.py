@@ -24,7 +24,7 @@ _MIX = np.uint64(0x9E3779B97F4A7C15)
 
 
 @dataclass(frozen=True)
-class Candidate:
+class DependencyCandidate:
     """A column for pairs and dependencies: position, distinct values, NULLs."""
 
     index: int
@@ -56,7 +56,7 @@ def without(hashed: np.ndarray, unsaid: np.ndarray) -> np.ndarray:
     return np.where(np.isin(hashed, unsaid), NULL_HASH, hashed) if len(unsaid) else hashed
 
 
-def likely_pairs(columns: Sequence[Candidate], sample: dict[int, np.ndarray], rows: int) -> list[tuple[int, int]]:
+def likely_pairs(columns: Sequence[DependencyCandidate], sample: dict[int, np.ndarray], rows: int) -> list[tuple[int, int]]:
     """Pairs of columns that the sample lets be a key."""
     found = []
     for one, other in combinations([column for column in columns if not column.nulls and 1 < column.distinct < rows], 2):
@@ -69,7 +69,7 @@ def likely_pairs(columns: Sequence[Candidate], sample: dict[int, np.ndarray], ro
     return found[:_PAIRS]
 
 
-def likely_dependencies(columns: Sequence[Candidate], sample: dict[int, np.ndarray], rows: int) -> list[tuple[int, int]]:
+def likely_dependencies(columns: Sequence[DependencyCandidate], sample: dict[int, np.ndarray], rows: int) -> list[tuple[int, int]]:
     """(by, column): pairs in which the sample lets the first determine the second but for a few rows."""
     codes = {column.index: _codes(sample[column.index]) for column in columns}
     found = []

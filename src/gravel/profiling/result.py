@@ -39,7 +39,7 @@ class Spaces:
 
 
 @dataclass(frozen=True)
-class Case:
+class LetterCaseCounts:
     """Known values: capitals only, small letters only, as CAPITALIZE_WORDS writes them, otherwise mixed, no letter that has a case."""
 
     upper: int = 0
@@ -92,7 +92,7 @@ class Orders:
 
 
 @dataclass(frozen=True)
-class Shape:
+class ValueShape:
     """A SHAPE, its rows, and the value of the first of them."""
 
     shape: str
@@ -219,11 +219,11 @@ class ColumnProfile:
     length: Lengths
     top: tuple[tuple[str, int], ...]
     spaces: Spaces
-    case: Case
+    case: LetterCaseCounts
     fits: tuple[Fit, ...]
     both_orders: tuple[Orders, ...]
     loses: int
-    shapes: tuple[Shape, ...]
+    shapes: tuple[ValueShape, ...]
     distinct_shapes: int
     spellings: tuple[Spelling, ...]
     spelling_groups: int
@@ -295,7 +295,7 @@ class Finding:
 
 
 @dataclass(frozen=True)
-class Sample:
+class SampleInfo:
     """How many rows of how many were looked at."""
 
     rows: int
@@ -313,4 +313,4 @@ class Profile:
     findings: tuple[Finding, ...]
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
-    sample: Sample | None = None
+    sample: SampleInfo | None = None

@@ -27,7 +27,7 @@ _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 
 
 @dataclass(frozen=True)
-class Part:
+class ColumnPartial:
     """One column of one batch. low, high: least and greatest as text, or as value where the column may be a number.
     `null_sum` is a sum of hashes of the row numbers that are NULL: equal sums mean the same rows. `plain` has a hash of
     every row's value."""
@@ -48,7 +48,7 @@ class Part:
     shapes: Counted | None = None
 
 
-def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> Part:
+def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
     """The state of a text array whose values stand in these source rows."""
     nulls = array.null_count
     plain = np.full(len(array), NULL_HASH)
@@ -57,7 +57,7 @@ def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> Part:
         known = pc.is_valid(array).to_numpy(zero_copy_only=False)
         null_sum = int(_row_hashes(rows[~known]).sum(dtype=np.uint64))
         if nulls == len(array):
-            return Part(nulls, null_sum, plain, fitting(array, so_far.kinds))
+            return ColumnPartial(nulls, null_sum, plain, fitting(array, so_far.kinds))
         rows, array = rows[known], array.drop_null()
     counts = codes = None
     if _few_values(array):
@@ -87,7 +87,7 @@ def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> Part:
         values = counted_once([array], counts, rows, marks.first, extra)
         shapes = counted_once([marks.shapes], counts, rows, marks.shape_hash)
     order = None if counts is None else np.argsort(rows)
-    return Part(
+    return ColumnPartial(
         nulls, null_sum, plain, fit, low, high, *numbers, _extreme(array, lengths, int(lengths.min())),
         _extreme(array, lengths, int(lengths.max())), total, values, _likely_texts(values, array, rows, order),
         shapes,
@@ -131,7 +131,7 @@ def _likely_texts(found: Counted, array: Any, rows: np.ndarray, order: np.ndarra
     return {int(found.first[i]): (int(found.rows[i]), text) for i, text in zip(likely, texts, strict=True)}
 
 
-class State:
+class ColumnState:
     """One column so far."""
 
     def __init__(self, room: Room) -> None:
@@ -146,7 +146,7 @@ class State:
         self.values, self.shapes = Distinct(room), Distinct(room)
         self.texts: dict[int, tuple[int, str]] = {}
 
-    def add(self, part: Part) -> None:
+    def add(self, part: ColumnPartial) -> None:
         """Take in a batch, in the order of the table."""
         self.fitting = self.fitting.merge(part.fitting)
         self.nulls += part.nulls
@@ -175,7 +175,7 @@ def _most(a: Any, b: Any) -> Any:
     return b if a is None else a if b is None else max(a, b)
 
 
-class Rows:
+class RowDistinctState:
     """Whole rows so far: how many there are more than one of a kind."""
 
     def __init__(self, room: Room) -> None:
@@ -229,7 +229,7 @@ class Gathered:
     both: dict[tuple[str, str], int] = field(default_factory=dict)
 
 
-def gather(state: State, is_text: bool) -> Gathered:
+def gather(state: ColumnState, is_text: bool) -> Gathered:
     """Go over a column's distinct values once, a range of hashes at a time."""
     made = Gathered()
     bits: Counter[str] = Counter()

@@ -18,7 +18,7 @@ from gravel.querying.grouping import Grouping, Input
 from gravel.querying.partitions import one_by_one, partitions, put_together
 from gravel.querying.relation import Relation, as_type, codes_of, taken
 from gravel.querying.shapes import top
-from gravel.querying.windows import Frame, Sorted, vector_of
+from gravel.querying.windows import ResolvedFrame, Sorted, vector_of
 
 RANKS = ("ROW_NUMBER", "RANK", "DENSE_RANK", "PERCENT_RANK", "CUME_DIST", "NTILE")
 VALUES = ("LAG", "LEAD", "FIRST_VALUE", "LAST_VALUE", "NTH_VALUE")
@@ -160,7 +160,9 @@ class Windowing(Grouping):
         if window.frame is not None and window.frame.unit == "GROUPS" and not window.order:
             raise self._wrong("GROUPS needs an ORDER BY", window)
 
-    def _frame(self, window: tree.Window, rows: Sorted, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]) -> Frame | None:
+    def _frame(
+        self, window: tree.Window, rows: Sorted, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
+    ) -> ResolvedFrame | None:
         """The window's frame with its distances decided."""
         frame = window.frame
         if frame is None:
@@ -168,12 +170,12 @@ class Windowing(Grouping):
         if frame.unit == "RANGE" and (frame.low.distance is not None or frame.high.distance is not None):
             if len(window.order) != 1:
                 raise self._wrong("RANGE with a distance needs one key in ORDER BY", window)
-            return Frame(
+            return ResolvedFrame(
                 frame.unit, None if abs(frame.low.place) == 2 else 0, None if abs(frame.high.place) == 2 else 0, frame.exclude,
                 self._range(frame.low, window, rows, over, withs, stands, True), self._range(frame.high, window, rows, over, withs, stands, False),
             )  # fmt: skip
         low, high = (self._distance(bound) for bound in (frame.low, frame.high))
-        return Frame(frame.unit, low, high, frame.exclude)
+        return ResolvedFrame(frame.unit, low, high, frame.exclude)
 
     def _distance(self, bound: tree.Bound) -> int | None:
         """A distance in rows or groups, below 0 for PRECEDING, None for UNBOUNDED."""
@@ -261,7 +263,7 @@ class Windowing(Grouping):
         self,
         one: tree.Aggregate,
         name: str,
-        frame: Frame | None,
+        frame: ResolvedFrame | None,
         rows: Sorted,
         over: Relation,
         withs: dict[str, Relation],
@@ -291,7 +293,9 @@ class Windowing(Grouping):
             value, default = as_type(value, kind), as_type(other, kind).values
         return vector_of(rows.shifted(value.values, -by if name == "LAG" else by, default, known)), kind
 
-    def _windowed(self, one: tree.Aggregate, given: Input, frame: Frame | None, window: tree.Window, rows: Sorted) -> tuple[Vector, Type]:
+    def _windowed(
+        self, one: tree.Aggregate, given: Input, frame: ResolvedFrame | None, window: tree.Window, rows: Sorted
+    ) -> tuple[Vector, Type]:
         name, kind, value = given.name, given.kind, given.value
         assert value is not None
         known = self._known(given)

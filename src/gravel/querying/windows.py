@@ -21,7 +21,7 @@ Segment = tuple[np.ndarray, np.ndarray]
 
 
 @dataclass(frozen=True)
-class Frame:
+class ResolvedFrame:
     """A frame with its distances known: `low` and `high` are rows or groups before (below 0) or after, None for UNBOUNDED; for
     RANGE with a distance the first and last place by the order's key are given instead."""
 
@@ -135,7 +135,7 @@ class Sorted:
         return self.back(made)
 
     # -- frames
-    def bounds(self, frame: Frame | None) -> Segment:
+    def bounds(self, frame: ResolvedFrame | None) -> Segment:
         """The first row of each row's frame, and the one after its last, among the sorted rows."""
         ends = self.starts + self.sizes
         if frame is None:
@@ -152,7 +152,7 @@ class Sorted:
         first = np.clip(first, self.starts, ends)
         return first, np.maximum(np.clip(last, self.starts, ends), first)
 
-    def _group_bounds(self, frame: Frame, ends: np.ndarray) -> Segment:
+    def _group_bounds(self, frame: ResolvedFrame, ends: np.ndarray) -> Segment:
         numbers = np.cumsum(self.new_peer) - 1
         begins = np.append(np.flatnonzero(self.new_peer), self.count)
         first_of = numbers[self.starts] if self.count else numbers
@@ -163,7 +163,7 @@ class Sorted:
         last = np.where(high < first_of, self.starts, begins[np.clip(high, first_of, last_of) + 1])
         return first, last
 
-    def segments(self, frame: Frame | None) -> list[Segment]:
+    def segments(self, frame: ResolvedFrame | None) -> list[Segment]:
         """Each row's frame as stretches of the sorted rows, without what EXCLUDE takes out."""
         first, last = self.bounds(frame)
         if frame is None or not frame.exclude:
@@ -182,17 +182,17 @@ class Sorted:
         made.append((begin, np.maximum(last, begin)))
         return made
 
-    def _through(self, line: np.ndarray, frame: Frame | None) -> np.ndarray:
+    def _through(self, line: np.ndarray, frame: ResolvedFrame | None) -> np.ndarray:
         """Sums of a line of the sorted rows over each frame."""
         upto = np.concatenate([np.zeros(1, line.dtype), np.cumsum(line)])
         made: np.ndarray = sum(upto[last] - upto[first] for first, last in self.segments(frame))  # type: ignore[assignment]
         return made
 
-    def counted(self, mask: np.ndarray, frame: Frame | None) -> np.ndarray:
+    def counted(self, mask: np.ndarray, frame: ResolvedFrame | None) -> np.ndarray:
         """Rows of each frame under a mask, of the sorted rows."""
         return self._through(mask[self.order].astype(np.int64), frame)
 
-    def nth(self, values: Any, frame: Frame | None, number: int, from_last: bool, known: np.ndarray | None) -> Any:
+    def nth(self, values: Any, frame: ResolvedFrame | None, number: int, from_last: bool, known: np.ndarray | None) -> Any:
         """FIRST_VALUE, LAST_VALUE, NTH_VALUE: the value of that row of the frame (from 1), NULL where there is none; with `known` only
         rows under that mask count."""
         held = np.ones(self.count, bool) if known is None else known[self.order]
@@ -212,7 +212,7 @@ class Sorted:
         found = values.take(pa.array(self.order)).take(pa.array(place, mask=~inside)) if self.count else values
         return self.back(found)
 
-    def totals(self, values: Any, mask: np.ndarray, frame: Frame | None, kind: Type, name: str) -> Vector:
+    def totals(self, values: Any, mask: np.ndarray, frame: ResolvedFrame | None, kind: Type, name: str) -> Vector:
         """SUM, AVG, VAR_… or STDDEV_… over each frame, exact before it is rounded."""
         units = exact_sum.units_of(values)
         whole = np.where(mask, units.whole, 0)[self.order]
@@ -230,7 +230,7 @@ class Sorted:
         squares = self._through(whole.astype(object) ** 2, frame)
         return self.vector_back(groups.spreads(name, sums.astype(object), squares, counts, units.unit, set(special)))
 
-    def extreme(self, values: Any, mask: np.ndarray, frame: Frame | None, least: bool) -> Any:
+    def extreme(self, values: Any, mask: np.ndarray, frame: ResolvedFrame | None, least: bool) -> Any:
         """MIN or MAX over each frame: by rank of the values, with a table of powers of two (a sparse table)."""
         order = groups.ordered(values)
         ranks = np.empty(self.count, np.int64)
@@ -256,7 +256,7 @@ class Sorted:
         none = best == worst
         return self.back(values.take(pa.array(order[np.where(none, 0, best)] if self.count else order, mask=none)))
 
-    def each(self, compute: Callable[[np.ndarray, np.ndarray, int], Vector], frame: Frame | None, kind: Type) -> Vector:
+    def each(self, compute: Callable[[np.ndarray, np.ndarray, int], Vector], frame: ResolvedFrame | None, kind: Type) -> Vector:
         """Any aggregate over each frame: `compute` gets (rows, frame numbers, frames), each row once a frame that holds it."""
         segments = self.segments(frame)
         sizes = np.sum([last - first for first, last in segments], axis=0)

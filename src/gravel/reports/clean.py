@@ -10,7 +10,7 @@ from gravel.reports.flow import WIDTH, draw
 from gravel.reports.page import render_page
 
 if TYPE_CHECKING:
-    from gravel.plans.run import Run
+    from gravel.plans.result import Run
     from gravel.profiling.result import ColumnProfile, Profile
 
 

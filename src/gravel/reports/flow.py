@@ -14,7 +14,7 @@ LINE = 18  # from one line of text to the next
 
 
 @dataclass(frozen=True)
-class Label:
+class SvgLabel:
     """A text at a place, and what is said softly after it; `kind` is its class."""
 
     x: float
@@ -25,7 +25,7 @@ class Label:
 
 
 @dataclass(frozen=True)
-class Shape:
+class SvgPath:
     """A path of the drawing with what it is: stream, added, dropped, merged, aside; `title` tells it in words."""
 
     path: str
@@ -38,8 +38,8 @@ class Drawing:
     """Shapes and labels in a box of WIDTH by height."""
 
     height: float
-    shapes: tuple[Shape, ...]
-    labels: tuple[Label, ...]
+    shapes: tuple[SvgPath, ...]
+    labels: tuple[SvgLabel, ...]
 
 
 def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
@@ -47,8 +47,8 @@ def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
     if all(map(_is_quiet, lines)):
         return None
     greatest = max(max(line.count.rows_in, line.count.rows_out) for line in lines) or 1
-    shapes: list[Shape] = []
-    labels: list[Label] = []
+    shapes: list[SvgPath] = []
+    labels: list[SvgLabel] = []
 
     def width(rows: int) -> float:
         return 0.0 if not rows else max(2.0, STREAM * rows / greatest)
@@ -68,28 +68,28 @@ def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
         half = y + high / 2
         path = f"M{a:.1f},{y:.1f} L{b:.1f},{y:.1f} C{b:.1f},{half:.1f} {c:.1f},{half:.1f} {c:.1f},{y + high:.1f}"
         path += f" L{d:.1f},{y + high:.1f} C{d:.1f},{half:.1f} {a:.1f},{half:.1f} {a:.1f},{y:.1f} Z"
-        shapes.append(Shape(path, "stream", f"{named}: {count.rows_in:,} in, {count.rows_out:,} out"))
+        shapes.append(SvgPath(path, "stream", f"{named}: {count.rows_in:,} in, {count.rows_out:,} out"))
         at = y + 6
         for (rows, kind, what), size in zip(leaving, thick, strict=True):
             start = MIDDLE + min(before, after) / 2
-            shapes.append(Shape(_ribbon(start, at, RIGHT_END, at + 4, size), kind, f"{rows:,} {what} at {named}"))
-            labels.append(Label(RIGHT_END + 8, at + 8 + size / 2, f"{rows:,} {what}", kind))
+            shapes.append(SvgPath(_ribbon(start, at, RIGHT_END, at + 4, size), kind, f"{rows:,} {what} at {named}"))
+            labels.append(SvgLabel(RIGHT_END + 8, at + 8 + size / 2, f"{rows:,} {what}", kind))
             at += size + 20
         if added:
             end = MIDDLE - min(before, after) / 2
-            shapes.append(Shape(_ribbon(LEFT_END, y + 10, end, y + 6, added), "added", f"{count.added:,} added at {named}"))
-            labels.append(Label(LEFT_END - 8, y + 14 + added / 2, f"+{count.added:,}", "added end"))
+            shapes.append(SvgPath(_ribbon(LEFT_END, y + 10, end, y + 6, added), "added", f"{count.added:,} added at {named}"))
+            labels.append(SvgLabel(LEFT_END - 8, y + 14 + added / 2, f"+{count.added:,}", "added end"))
         for place, line in enumerate(steps):
             note = line.note or (line.verb if line.step else "rows read")
             changed = f"   {line.count.changed:,} changed" if line.count.changed else ""
             most = 88 - len(changed)  # characters that stand beside the stream
             text = f"{line.step}  {note if len(note) <= most else note[: most - 1] + '…'}"
-            labels.append(Label(0, y + 16 + LINE * place, text, "step", changed))
-        labels.append(Label(MIDDLE, y - 4, f"{count.rows_in:,}", "count"))
+            labels.append(SvgLabel(0, y + 16 + LINE * place, text, "step", changed))
+        labels.append(SvgLabel(MIDDLE, y - 4, f"{count.rows_in:,}", "count"))
         y += high + 22
         # The stream between two blocks.
-        shapes.append(Shape(f"M{d:.1f},{y - 22:.1f} H{c:.1f} V{y:.1f} H{d:.1f} Z", "between", f"{count.rows_out:,} rows"))
-    labels.append(Label(MIDDLE, y + 14, f"{lines[-1].count.rows_out:,} rows {output}", "count"))
+        shapes.append(SvgPath(f"M{d:.1f},{y - 22:.1f} H{c:.1f} V{y:.1f} H{d:.1f} Z", "between", f"{count.rows_out:,} rows"))
+    labels.append(SvgLabel(MIDDLE, y + 14, f"{lines[-1].count.rows_out:,} rows {output}", "count"))
     # What joins and leaves lies behind the stream.
     shapes.sort(key=lambda one: one.kind in ("stream", "between"))
     return Drawing(y + 24, tuple(shapes), tuple(labels))

@@ -20,7 +20,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from gravel.ledger.checksum import Signing
+from gravel.ledger.checksum import ChecksumStream
 from gravel.problems import CallProblem, TableProblem
 
 try:
@@ -142,7 +142,7 @@ class Output:
             self._own = private_folder()
             scratch = self._own.__enter__()
         folder = scratch or target.parent
-        self.signing = Signing()
+        self.signing = ChecksumStream()
         self.path = folder / f".{target.name}.gravel-{secrets.token_hex(8)}{_ending(target)}"
         try:
             self._file = os.fdopen(os.open(self.path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "wb")

@@ -37,7 +37,7 @@ class Result(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Parameter:
+class FunctionParameter:
     """An argument of a signature: `kind` is a type's name, NUMBER, ANY, AS TEXT (any type, as its text), or T."""
 
     name: str
@@ -47,11 +47,11 @@ class Parameter:
 
 
 @dataclass(frozen=True)
-class Signature:
+class FunctionSignature:
     """One way to call a function. `result` is a type's name or T, the common type of all T arguments."""
 
     text: str
-    parameters: tuple[Parameter, ...]
+    parameters: tuple[FunctionParameter, ...]
     result: str
 
     def accepts(self, count: int) -> bool:
@@ -59,7 +59,7 @@ class Signature:
         least = sum(not parameter.optional for parameter in self.parameters)
         return least <= count and (count <= len(self.parameters) or any(p.repeated for p in self.parameters))
 
-    def parameter(self, position: int) -> Parameter:
+    def parameter(self, position: int) -> FunctionParameter:
         """The parameter an argument goes to."""
         return self.parameters[min(position, len(self.parameters) - 1)]
 
@@ -73,7 +73,7 @@ class Function:
 
     name: str
     family: str
-    signatures: tuple[Signature, ...]
+    signatures: tuple[FunctionSignature, ...]
     meaning: str
     examples: Mapping[str, str]
     errors: tuple[str, ...] = ()
@@ -132,26 +132,26 @@ def describe(
     _entries[name] = Function(name, family, shapes, meaning, examples, errors, kernel, result, wants, check)
 
 
-def _signature(text: str) -> tuple[str, Signature]:
+def _signature(text: str) -> tuple[str, FunctionSignature]:
     call = re.fullmatch(r"(\w+)\((.*)\) ([A-Z ]+)", text)
     if call:
         name, inside, result = call.groups()
-        return name, Signature(text, tuple(_parameters(inside)), result)
+        return name, FunctionSignature(text, tuple(_parameters(inside)), result)
     shown, result = text.rsplit(" : ", 1)
     required, _, optional = shown.partition(" [")
     named = re.compile(r"\b(\w+) (NUMBER|AS TEXT|TEXT|T|BOOLEAN|DATE|INTEGER|ANY|MOMENT|INTERVAL)\b")
-    parameters = [Parameter(name, kind) for name, kind in named.findall(required)]
-    parameters += [Parameter(name, kind, optional=True) for name, kind in named.findall(optional)]
-    return " ".join(named.sub(" ", required).split()), Signature(text, tuple(parameters), result)
+    parameters = [FunctionParameter(name, kind) for name, kind in named.findall(required)]
+    parameters += [FunctionParameter(name, kind, optional=True) for name, kind in named.findall(optional)]
+    return " ".join(named.sub(" ", required).split()), FunctionSignature(text, tuple(parameters), result)
 
 
-def _parameters(inside: str) -> list[Parameter]:
+def _parameters(inside: str) -> list[FunctionParameter]:
     found = []
     for part in re.findall(r"\[[^\]]*\](?:\.\.\.)?|[^,\[]+", inside):
         optional, repeated = part.startswith("["), part.endswith("...")
         words = part.strip(" [].").lstrip(", ").split(" ", 1)
         if len(words) == 2:
-            found.append(Parameter(words[0], words[1].strip(), optional, repeated))
+            found.append(FunctionParameter(words[0], words[1].strip(), optional, repeated))
     return found
 
 

@@ -27,7 +27,7 @@ _TIME_PARTS = {"hour", "hour12", "half", "minute", "second", "fraction"}
 
 
 @dataclass(frozen=True)
-class Part:
+class TemplatePart:
     """A part of a template: a field and its digits, or a delimiter (field ''); `fill` is False after FM."""
 
     field: str
@@ -37,7 +37,7 @@ class Part:
 
 
 @lru_cache(maxsize=256)
-def template(text: str, kind: Kind) -> tuple[Part, ...]:
+def template(text: str, kind: Kind) -> tuple[TemplatePart, ...]:
     """The parts of a template for a DATE, TIME or TIMESTAMP. Raises ValueError with what is wrong."""
     parts, at = [], 0
     while at < len(text):
@@ -47,10 +47,10 @@ def template(text: str, kind: Kind) -> tuple[Part, ...]:
                 f"{text[at : at + 8]!r} is no part of a template: YYYY YY MM DD DDD HH24 HH12 MI SS FF1-FF6 AM P.M., FM before one, - . / , ' ; :"
             )
         if found[3]:
-            parts.append(Part("", 1, found[3]))
+            parts.append(TemplatePart("", 1, found[3]))
         else:
             field, size = _PARTS[found[2].upper()]
-            parts.append(Part(field, size, found[2].upper(), not found[1]))
+            parts.append(TemplatePart(field, size, found[2].upper(), not found[1]))
         at = found.end()
     fields = [part.field.rstrip("2") if part.field == "year2" else part.field for part in parts if part.field]
     for field in fields:
@@ -67,7 +67,7 @@ def template(text: str, kind: Kind) -> tuple[Part, ...]:
     return tuple(parts)
 
 
-def complete(parts: tuple[Part, ...], kind: Kind) -> str:
+def complete(parts: tuple[TemplatePart, ...], kind: Kind) -> str:
     """What a template that reads a value lacks, or ''."""
     fields = {part.field for part in parts}
     needed = [] if kind is Kind.TIME else [("year", "YYYY or YY", {"year", "year2"}), ("month", "MM", {"month"}), ("day", "DD", {"day"})]
@@ -77,7 +77,7 @@ def complete(parts: tuple[Part, ...], kind: Kind) -> str:
     return f"the template lacks {missing}" if missing else ""
 
 
-def read(array: Any, parts: tuple[Part, ...], to: Type) -> Result:
+def read(array: Any, parts: tuple[TemplatePart, ...], to: Type) -> Result:
     """Texts of that form as dates or times: 22007 where the form is another, 22008 where there is no such day or time."""
     pattern = "".join(_pattern(part) for part in parts)
     known = valid(array)
@@ -123,7 +123,7 @@ def read(array: Any, parts: tuple[Part, ...], to: Type) -> Result:
     return Result(pc.cast(whole, to.arrow), errors)
 
 
-def _pattern(part: Part) -> str:
+def _pattern(part: TemplatePart) -> str:
     if not part.field:
         return re.escape(part.text)
     if part.field == "half":
@@ -132,14 +132,14 @@ def _pattern(part: Part) -> str:
     return f"(?P<{part.field}>[0-9]{digits})"
 
 
-def write(array: Any, parts: tuple[Part, ...], source: Type) -> Any:
+def write(array: Any, parts: tuple[TemplatePart, ...], source: Type) -> Any:
     """Dates or times as texts of that form."""
     moment = pc.cast(array, pa.timestamp("us")) if source.kind in (Kind.DATE, Kind.ZONED) else array
     pieces = [pa.scalar(part.text) if not part.field else _written(moment, part) for part in parts]
     return pc.binary_join_element_wise(*pieces, "")
 
 
-def _written(moment: Any, part: Part) -> Any:
+def _written(moment: Any, part: TemplatePart) -> Any:
     if part.field == "half":
         words = ("PM", "AM") if part.size == 2 else ("P.M.", "A.M.")
         return pc.if_else(pc.greater_equal(pc.hour(moment), 12), *words)

@@ -15,8 +15,8 @@ from gravel.language import nodes
 from gravel.plans.binder import Binder, Written
 from gravel.plans.ledger import CheckCount, StepCount
 from gravel.plans.model import Step
-from gravel.plans.rows import Rows
-from gravel.plans.steps import BoundStep, Column, Outcome, RowAction
+from gravel.plans.rows import TrackedRows
+from gravel.plans.steps import BoundStep, Outcome, PlanColumn, RowAction
 
 
 def written(step: Step) -> list[Written]:
@@ -29,7 +29,7 @@ def names(step: Step) -> list[str]:
     return []
 
 
-def bind(binder: Binder) -> tuple[CheckAction, tuple[Column, ...], Watch]:
+def bind(binder: Binder) -> tuple[CheckAction, tuple[PlanColumn, ...], Watch]:
     """The conditions bound."""
     made = []
     for name, text in (binder.step.check or {}).items():
@@ -54,7 +54,7 @@ class CheckAction(RowAction):
     allowed: Allowed = field(default_factory=Allowed)
     unknown_fails: bool = False
 
-    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction. All rows go on: whether the run does is decided at its end."""
         count = StepCount(rows_in=rows.count, rows_out=rows.count)
         frame = rows.frame()

@@ -9,8 +9,8 @@ from gravel.language import tree
 from gravel.plans.binder import Binder, Written
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Step
-from gravel.plans.rows import Rows
-from gravel.plans.steps import BoundStep, Column, Outcome, RowAction
+from gravel.plans.rows import TrackedRows
+from gravel.plans.steps import BoundStep, Outcome, PlanColumn, RowAction
 
 
 def written(step: Step) -> list[Written]:
@@ -23,7 +23,7 @@ def names(step: Step) -> list[str]:
     return []
 
 
-def bind(binder: Binder) -> tuple[ColumnsAction, tuple[Column, ...], Watch]:
+def bind(binder: Binder) -> tuple[ColumnsAction, tuple[PlanColumn, ...], Watch]:
     """The columns found."""
     places, after = [], []
     for number, text in enumerate(binder.step.columns or ()):
@@ -54,7 +54,7 @@ class ColumnsAction(RowAction):
 
     places: tuple[int, ...]
 
-    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction."""
         rows.arrange([rows.stored[at] for at in self.places], tuple(column.type for column in step.after))
         return Outcome(rows, StepCount(rows_in=rows.count, rows_out=rows.count))

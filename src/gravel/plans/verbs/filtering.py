@@ -13,8 +13,8 @@ from gravel.plans.binder import Binder, Written
 from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Step
-from gravel.plans.rows import Rows
-from gravel.plans.steps import BoundStep, Column, Left, Outcome, RowAction, left
+from gravel.plans.rows import TrackedRows
+from gravel.plans.steps import BoundStep, Left, Outcome, PlanColumn, RowAction, left
 
 
 def written(step: Step) -> list[Written]:
@@ -27,7 +27,7 @@ def names(step: Step) -> list[str]:
     return []
 
 
-def bind(binder: Binder) -> tuple[FilterAction, tuple[Column, ...], Watch]:
+def bind(binder: Binder) -> tuple[FilterAction, tuple[PlanColumn, ...], Watch]:
     """The condition bound."""
     verb = binder.step.verb
     text = getattr(binder.step, verb)
@@ -44,7 +44,7 @@ class FilterAction(RowAction):
     condition: nodes.Expression | None
     text: str
 
-    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction."""
         assert self.condition is not None
         count = StepCount(rows_in=rows.count)

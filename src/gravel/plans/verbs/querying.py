@@ -18,8 +18,8 @@ from gravel.language import parse, tree
 from gravel.language.bind import Given
 from gravel.plans.binder import Binder, Written
 from gravel.plans.model import Step
-from gravel.plans.rows import Rows, together
-from gravel.plans.steps import BoundStep, Column, Context, TableAction, left, names_of
+from gravel.plans.rows import TrackedRows, together
+from gravel.plans.steps import BoundStep, Context, PlanColumn, TableAction, left, names_of
 from gravel.problems import DataProblem
 from gravel.querying.relation import Columns, Relation
 from gravel.querying.run import Session
@@ -46,7 +46,7 @@ def names(step: Step) -> list[str]:
     return ["*"] if every and (compared or by_place) else using
 
 
-def bind(binder: Binder) -> tuple[QueryAction, tuple[Column, ...], Watch]:
+def bind(binder: Binder) -> tuple[QueryAction, tuple[PlanColumn, ...], Watch]:
     """The query run over no rows, which tells its columns and its mistakes."""
     text = binder.step.query or ""
     node = binder.node("query")
@@ -57,7 +57,7 @@ def bind(binder: Binder) -> tuple[QueryAction, tuple[Column, ...], Watch]:
         binder.wrong("the query does not read the rows under way", "query", hint="FROM input")
         return action, binder.columns, Watch([])
     blank = [pa.nulls(0, column.type.arrow) for column in binder.columns]
-    empty = Rows(np.zeros(0, np.int64), blank, tuple(column.type for column in binder.columns))
+    empty = TrackedRows(np.zeros(0, np.int64), blank, tuple(column.type for column in binder.columns))
     session = action.session("null")
     found = binder.told(("step", binder.at, "query"), lambda: action.over(session, empty, names_of(binder.columns)))
     if found is None:
@@ -65,7 +65,7 @@ def bind(binder: Binder) -> tuple[QueryAction, tuple[Column, ...], Watch]:
     known = {column.name: column for column in binder.columns}
     kept = found.origin is not None
     after = tuple(
-        replace(known[plain], name=name) if kept and plain is not None else Column(name, kind)
+        replace(known[plain], name=name) if kept and plain is not None else PlanColumn(name, kind)
         for name, kind, plain in zip(found.names, found.types, found.plains, strict=True)
     )  # fmt: skip
     binder.fresh(found.names, "query")
@@ -89,7 +89,7 @@ class QueryAction(TableAction):
         """What the query runs in."""
         return Session(self.text, self.given, base=self.base, on_error={"set aside": "omit"}.get(on_error, on_error))
 
-    def over(self, session: Session, rows: Rows, columns: tuple[str, ...]) -> Relation:
+    def over(self, session: Session, rows: TrackedRows, columns: tuple[str, ...]) -> Relation:
         """The query's result over some rows."""
         vectors = [view(one, kind) for one, kind in zip(rows.stored, rows.types, strict=True)]
         session.relations[INPUT] = Relation(
@@ -98,7 +98,7 @@ class QueryAction(TableAction):
         )  # fmt: skip
         return session.query(self.text)
 
-    def run(self, step: BoundStep, batches: Iterable[Rows], context: Context) -> Iterator[Rows]:
+    def run(self, step: BoundStep, batches: Iterable[TrackedRows], context: Context) -> Iterator[TrackedRows]:
         """See TableAction."""
         count = context.count
         held = list(batches)
@@ -122,7 +122,7 @@ class QueryAction(TableAction):
         for start in range(0, made.count, OUT):
             yield made.slice(start, OUT)
 
-    def _kept(self, step: BoundStep, rows: Rows, found: Relation, session: Session, context: Context) -> Rows:
+    def _kept(self, step: BoundStep, rows: TrackedRows, found: Relation, session: Session, context: Context) -> TrackedRows:
         origin = found.origin
         assert origin is not None
         count, own = context.count, origin >= 0
@@ -149,7 +149,7 @@ class QueryAction(TableAction):
         count.notes["rows from another table alone"] += int((~own).sum())
         return made
 
-    def _ended(self, step: BoundStep, rows: Rows, found: Relation, context: Context) -> Rows:
+    def _ended(self, step: BoundStep, rows: TrackedRows, found: Relation, context: Context) -> TrackedRows:
         count = context.count
         if rows.count:
             context.left(left(step, rows, np.arange(rows.count), "dropped", ENDS))
@@ -158,7 +158,9 @@ class QueryAction(TableAction):
         count.words = "the paths of all rows end here, since the query puts rows together; " + count.words
         return self._rows(step, rows, found, np.full(found.count, -1), np.zeros(found.count, np.int64), context)
 
-    def _rows(self, step: BoundStep, rows: Rows, found: Relation, origin: np.ndarray, piece: np.ndarray, context: Context) -> Rows:
+    def _rows(
+        self, step: BoundStep, rows: TrackedRows, found: Relation, origin: np.ndarray, piece: np.ndarray, context: Context
+    ) -> TrackedRows:
         new = origin < 0
         chosen = pa.array(np.maximum(origin, 0), mask=new)
         stored = []
@@ -182,9 +184,9 @@ class QueryAction(TableAction):
         if seals is not None and new.any():
             many = context.sealed
             seals = np.where(new, combined([pa.nulls(1, pa.string())] * many)[0], seals)
-        return Rows(numbers, stored, tuple(column.type for column in step.after), suffix, seals)
+        return TrackedRows(numbers, stored, tuple(column.type for column in step.after), suffix, seals)
 
 
-def _none(step: BoundStep) -> Rows:
+def _none(step: BoundStep) -> TrackedRows:
     blank: list[Any] = [pa.nulls(0, column.type.arrow) for column in step.before]
-    return Rows(np.zeros(0, np.int64), blank, step.types)
+    return TrackedRows(np.zeros(0, np.int64), blank, step.types)

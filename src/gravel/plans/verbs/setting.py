@@ -9,10 +9,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.arrow_values import text_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.vector import Vector
-from gravel.inspecting.attempt import stored_text, target_column
+from gravel.inspecting.attempt import target_column
 from gravel.inspecting.cautions import Watch
 from gravel.language import nodes
 from gravel.language.functions.buffers import valid
@@ -22,8 +23,8 @@ from gravel.plans.binder import Binder, Written, touched
 from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Step
-from gravel.plans.rows import Rows, samples
-from gravel.plans.steps import BoundStep, Column, Left, Outcome, RowAction, names_of
+from gravel.plans.rows import TrackedRows, samples
+from gravel.plans.steps import BoundStep, Left, Outcome, PlanColumn, RowAction, names_of
 
 
 @dataclass(frozen=True)
@@ -48,7 +49,7 @@ def names(step: Step) -> list[str]:
     return [] if step.only is None else list(step.set or {})
 
 
-def bind(binder: Binder) -> tuple[SetAction, tuple[Column, ...], Watch]:
+def bind(binder: Binder) -> tuple[SetAction, tuple[PlanColumn, ...], Watch]:
     """Every assignment bound to the columns as the step finds them."""
     columns = list(binder.columns)
     before = names_of(columns)
@@ -60,7 +61,7 @@ def bind(binder: Binder) -> tuple[SetAction, tuple[Column, ...], Watch]:
             at, found = len(columns), name
             if not name.strip():
                 binder.wrong("a column needs a name", "set", name)
-            columns.append(Column(name, TEXT))
+            columns.append(PlanColumn(name, TEXT))
         if any(one.index == at for one in made):
             binder.wrong(f"{found} is set twice in one step", "set", name)
         bound = binder.expression(text, "set", name)
@@ -87,7 +88,7 @@ class SetAction(RowAction):
 
     assignments: tuple[Assignment, ...]
 
-    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction."""
         count = StepCount(rows_in=rows.count)
         gone: list[Left] = []
@@ -101,7 +102,7 @@ class SetAction(RowAction):
             if vector.errors is not None:
                 # An error that becomes NULL is a change too.
                 stored = pc.if_else(pa.array(vector.errors == 0), stored, pa.scalar(None, stored.type))
-            after = stored_text(Frame(rows.count, [stored], [one.expression.type]), 0)
+            after = text_of(stored, one.expression.type)
             ready.append((one.index, after if pa.types.is_null(stored.type) else stored, after))
             if not one.new:
                 differs = distinct(rows.text(one.index), after).to_numpy(zero_copy_only=False) & going

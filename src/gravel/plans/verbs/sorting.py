@@ -18,20 +18,20 @@ from gravel.plans.binder import Binder, Written
 from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Step
-from gravel.plans.rows import Rows
-from gravel.plans.steps import BoundStep, Column, Context, Left, TableAction
+from gravel.plans.rows import TrackedRows
+from gravel.plans.steps import BoundStep, Context, Left, PlanColumn, TableAction
 
 Keys = tuple[tuple[tree.SortKey, nodes.Expression, str], ...]
 
 
-def texts_of(given: str | list[str] | None) -> list[str]:
+def as_list(given: str | list[str] | None) -> list[str]:
     """Sort keys as a list of texts."""
     return [] if given is None else [given] if isinstance(given, str) else given
 
 
 def written(step: Step) -> list[Written]:
     """The sort keys."""
-    return [Written(("sort",) if isinstance(step.sort, str) else ("sort", at), "sort", text) for at, text in enumerate(texts_of(step.sort))]
+    return [Written(("sort",) if isinstance(step.sort, str) else ("sort", at), "sort", text) for at, text in enumerate(as_list(step.sort))]
 
 
 def names(step: Step) -> list[str]:
@@ -39,16 +39,16 @@ def names(step: Step) -> list[str]:
     return []
 
 
-def bind(binder: Binder) -> tuple[SortAction, tuple[Column, ...], Watch]:
+def bind(binder: Binder) -> tuple[SortAction, tuple[PlanColumn, ...], Watch]:
     """The keys bound."""
     keys = []
-    for at, text in enumerate(texts_of(binder.step.sort)):
+    for at, text in enumerate(as_list(binder.step.sort)):
         path = ("sort",) if isinstance(binder.step.sort, str) else ("sort", at)
         keys += [(key, bound, text) for key, bound in binder.sort(text, *path)]
     return SortAction(tuple(keys)), binder.columns, Watch([])
 
 
-def evaluated(step: BoundStep, rows: Rows, keys: Keys, count: StepCount, gone: list[Left]) -> list[Any]:
+def evaluated(step: BoundStep, rows: TrackedRows, keys: Keys, count: StepCount, gone: list[Left]) -> list[Any]:
     """The values of sort keys; rows in which one fails leave, or sort as NULL."""
     frame = rows.frame()
     made = [(key, text, bound, run(bound, frame).spread(rows.count)) for key, bound, text in keys]
@@ -75,7 +75,7 @@ class SortAction(TableAction):
 
     keys: Keys
 
-    def run(self, step: BoundStep, batches: Iterable[Rows], context: Context) -> Iterator[Rows]:
+    def run(self, step: BoundStep, batches: Iterable[TrackedRows], context: Context) -> Iterator[TrackedRows]:
         """See TableAction."""
 
         def keyed() -> Iterator[Any]:
@@ -96,7 +96,7 @@ class SortAction(TableAction):
 
         place = 0
         for batch in sorted_batches(keyed(), order, context.memory):
-            made = Rows.of_batch(batch, step.types)
+            made = TrackedRows.of_batch(batch, step.types)
             assert made.marks is not None
             context.count.notes["rows stand in another place"] += int((made.marks != np.arange(place, place + made.count)).sum())
             place += made.count

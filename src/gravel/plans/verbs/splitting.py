@@ -22,8 +22,8 @@ from gravel.plans.binder import Binder, Written
 from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Split, Step
-from gravel.plans.rows import Rows, samples
-from gravel.plans.steps import BoundPlan, BoundStep, Column, Left, Outcome, RowAction, SplitFrom, left
+from gravel.plans.rows import TrackedRows, samples
+from gravel.plans.steps import BoundPlan, BoundStep, Left, Outcome, PlanColumn, RowAction, SplitFrom, left
 from gravel.sources.source import Batch, scan
 
 
@@ -37,7 +37,7 @@ def names(step: Step) -> list[str]:
     return []
 
 
-def bind(binder: Binder) -> tuple[RowAction, tuple[Column, ...], Watch]:
+def bind(binder: Binder) -> tuple[RowAction, tuple[PlanColumn, ...], Watch]:
     """The column found, the pattern looked at."""
     how = binder.step.split
     assert how is not None
@@ -49,15 +49,15 @@ def bind(binder: Binder) -> tuple[RowAction, tuple[Column, ...], Watch]:
     kept = [binder.columns[at]] if how.keep_column else []
     name = binder.columns[at].name
     if isinstance(how.into, list):
-        fresh = [Column(one, TEXT) for one in how.into]
+        fresh = [PlanColumn(one, TEXT) for one in how.into]
         action: RowAction = ColumnSplit(how, at)
     else:
         if how.keep_column and how.as_ is None:
             binder.wrong("the pieces need a name beside the column that is kept", "split", hint='as = "…"')
         field = binder.columns[at]
         split = SplitFrom(name, None if field.touched else field.source, binder.at + 1) if how.empty == "keep" else None
-        fresh = [Column(how.as_ or name, TEXT, split=split)]
-        fresh += [Column(how.number, INTEGER, split=split)] if how.number is not None else []
+        fresh = [PlanColumn(how.as_ or name, TEXT, split=split)]
+        fresh += [PlanColumn(how.number, INTEGER, split=split)] if how.number is not None else []
         action = RowSplit(how, at)
         binder.multiplies = True
     after = (*binder.columns[:at], *kept, *fresh, *binder.columns[at + 1 :])
@@ -162,7 +162,7 @@ class RowSplit(RowAction):
         places[self.at + self.how.keep_column] = None if self.how.keep_column else self.at
         return places
 
-    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction."""
         how = self.how
         count = StepCount(rows_in=rows.count)
@@ -199,7 +199,7 @@ class RowSplit(RowAction):
         return Outcome(made, count, gone)
 
 
-def _arrange(rows: Rows, at: int, columns: list[Any], types: tuple[Type, ...]) -> None:
+def _arrange(rows: TrackedRows, at: int, columns: list[Any], types: tuple[Type, ...]) -> None:
     rows.arrange([*rows.stored[:at], *columns, *rows.stored[at + 1 :]], types)
 
 
@@ -210,7 +210,7 @@ class ColumnSplit(RowAction):
     how: Split
     at: int
 
-    def run(self, step: BoundStep, rows: Rows) -> Outcome:
+    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction."""
         how, many = self.how, len(self.how.into)
         count = StepCount(rows_in=rows.count)

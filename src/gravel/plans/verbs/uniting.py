@@ -14,7 +14,6 @@ from gravel.engine.evaluate import run
 from gravel.engine.external import OUT, sorted_batches
 from gravel.engine.frame import Frame, view
 from gravel.engine.hashing import combined
-from gravel.inspecting.attempt import stored_text
 from gravel.inspecting.cautions import Watch
 from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
@@ -22,9 +21,9 @@ from gravel.plans.binder import Binder, Written, touched
 from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount, differing
 from gravel.plans.model import Step
-from gravel.plans.rows import Rows, samples
-from gravel.plans.steps import BoundStep, Column, Context, Left, TableAction, left
-from gravel.plans.verbs.sorting import Keys, evaluated, sortable, texts_of, with_columns
+from gravel.plans.rows import TrackedRows, samples
+from gravel.plans.steps import BoundStep, Context, Left, PlanColumn, TableAction, left
+from gravel.plans.verbs.sorting import Keys, as_list, evaluated, sortable, with_columns
 from gravel.querying.relation import codes_of
 
 _ASCENDING = tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)
@@ -35,8 +34,8 @@ def written(step: Step) -> list[Written]:
     assert step.unique is not None
     found = [Written(("unique", "by", at), "expression", text) for at, text in enumerate(step.unique.by)]
     prefer = step.unique.prefer
-    paths = [("unique", "prefer") if isinstance(prefer, str) else ("unique", "prefer", at) for at in range(len(texts_of(prefer)))]
-    return found + [Written(path, "sort", text) for path, text in zip(paths, texts_of(prefer), strict=True)]
+    paths = [("unique", "prefer") if isinstance(prefer, str) else ("unique", "prefer", at) for at in range(len(as_list(prefer)))]
+    return found + [Written(path, "sort", text) for path, text in zip(paths, as_list(prefer), strict=True)]
 
 
 def names(step: Step) -> list[str]:
@@ -45,7 +44,7 @@ def names(step: Step) -> list[str]:
     return ["*"]  # rows that are merged may disagree in any
 
 
-def bind(binder: Binder) -> tuple[UniqueAction, tuple[Column, ...], Watch]:
+def bind(binder: Binder) -> tuple[UniqueAction, tuple[PlanColumn, ...], Watch]:
     """Expressions and keys bound, columns found."""
     how = binder.step.unique
     assert how is not None
@@ -55,7 +54,7 @@ def bind(binder: Binder) -> tuple[UniqueAction, tuple[Column, ...], Watch]:
         if bound is not None:
             by.append((text, bound))
     keys: list[Any] = []
-    for at, text in enumerate(texts_of(how.prefer)):
+    for at, text in enumerate(as_list(how.prefer)):
         path = ("unique", "prefer") if isinstance(how.prefer, str) else ("unique", "prefer", at)
         keys += [(key, bound, text) for key, bound in binder.sort(text, *path)]
     every = range(len(binder.columns))
@@ -82,7 +81,7 @@ class UniqueAction(TableAction):
     compared: tuple[int, ...]
     conflicts: str
 
-    def run(self, step: BoundStep, batches: Iterable[Rows], context: Context) -> Iterator[Rows]:
+    def run(self, step: BoundStep, batches: Iterable[TrackedRows], context: Context) -> Iterator[TrackedRows]:
         """See TableAction. In memory at once where it fits; else sorted by a hash of what is grouped by, decided group by
         group, and sorted back."""
         keyed = self._keyed(step, batches, context)
@@ -114,7 +113,7 @@ class UniqueAction(TableAction):
         for batch in sorted_batches(decided, _by_place, context.memory // 2):
             yield from self._settled(step, pa.Table.from_batches([batch]), context)
 
-    def _keyed(self, step: BoundStep, batches: Iterable[Rows], context: Context) -> Iterator[Any]:
+    def _keyed(self, step: BoundStep, batches: Iterable[TrackedRows], context: Context) -> Iterator[Any]:
         """The rows with what they are grouped and preferred by, as record batches."""
         seen = 0
         for rows in batches:
@@ -152,7 +151,7 @@ class UniqueAction(TableAction):
                     context.count.notes["rows with NULL in what they are grouped by stay"] += int(null.sum())
                 yield with_columns(some.batch(), extra)
 
-    def _values(self, step: BoundStep, rows: Rows, context: Context, gone: list[Left]) -> tuple[list[Any], list[Any]]:
+    def _values(self, step: BoundStep, rows: TrackedRows, context: Context, gone: list[Left]) -> tuple[list[Any], list[Any]]:
         frame = rows.frame()
         made = [(text, one, run(one, frame).spread(rows.count)) for text, one in self.by]
         stays = settle(step, rows, [("", text, one, vector) for text, one, vector in made], context.count, gone)
@@ -171,7 +170,7 @@ class UniqueAction(TableAction):
         (batch,) = table.combine_chunks().to_batches() or [None]
         if batch is None:
             return table
-        rows = Rows.of_batch(batch, step.types)
+        rows = TrackedRows.of_batch(batch, step.types)
         named = dict(zip(batch.schema.names, batch.columns, strict=True))
         total = rows.count
         into, apart = np.full(total, -1), np.zeros(total, bool)
@@ -220,7 +219,7 @@ class UniqueAction(TableAction):
         ])  # fmt: skip
 
     def _conflicts(
-        self, rows: Rows, places: np.ndarray, starts: np.ndarray, sizes: np.ndarray, count: StepCount
+        self, rows: TrackedRows, places: np.ndarray, starts: np.ndarray, sizes: np.ndarray, count: StepCount
     ) -> tuple[np.ndarray, dict[int, np.ndarray]]:
         """Which groups have more than one known value in some compared column, and in each such column."""
         found, columns = np.zeros(len(starts), bool), {}
@@ -244,7 +243,14 @@ class UniqueAction(TableAction):
         return found, columns
 
     def _fill(
-        self, step: BoundStep, rows: Rows, places: np.ndarray, starts: np.ndarray, sizes: np.ndarray, bad: np.ndarray, count: StepCount
+        self,
+        step: BoundStep,
+        rows: TrackedRows,
+        places: np.ndarray,
+        starts: np.ndarray,
+        sizes: np.ndarray,
+        bad: np.ndarray,
+        count: StepCount,
     ) -> None:
         """Give each survivor the first known value of its group where it has NULL."""
         groups = np.repeat(np.arange(len(starts)), sizes)
@@ -276,17 +282,17 @@ class UniqueAction(TableAction):
         told = []
         frame = Frame(len(order), [one.take(pa.array(order)) for one in by], [one.type for _, one in self.by])
         for at, (text, _) in enumerate(self.by):
-            told.append(pc.binary_join_element_wise(f"{' '.join(text.split())} = ", stored_text(frame, at), ""))
+            told.append(pc.binary_join_element_wise(f"{' '.join(text.split())} = ", frame.text(at), ""))
         reasons = told[0] if len(told) == 1 else pc.binary_join_element_wise(*told, ", ")
         back = np.full(total, -1)
         back[places] = np.arange(len(places))
         return reasons.take(pa.array(np.maximum(back, 0), mask=back < 0))
 
-    def _settled(self, step: BoundStep, table: Any, context: Context) -> Iterator[Rows]:
+    def _settled(self, step: BoundStep, table: Any, context: Context) -> Iterator[TrackedRows]:
         """The survivors; the others leave."""
         for start in range(0, table.num_rows, OUT):
             (batch,) = table.slice(start, OUT).combine_chunks().to_batches()
-            rows = Rows.of_batch(batch, step.types)
+            rows = TrackedRows.of_batch(batch, step.types)
             rows.marks = None
             into, why, apart = (batch.column(name) for name in ("into", "why", "apart"))
             merged, aside = pc.is_valid(into).to_numpy(zero_copy_only=False), apart.to_numpy(zero_copy_only=False)

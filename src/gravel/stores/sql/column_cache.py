@@ -16,7 +16,7 @@ from gravel.language.types import TEXT, Type
 from gravel.problems import TableProblem
 from gravel.sources.csv.splitter import Take
 from gravel.sources.source import Batch, Malformed, Source
-from gravel.stores.sql.transaction import Shape
+from gravel.stores.sql.transaction import TableSchema
 
 Fetch = Callable[[list[int]], Source]  # positions of columns -> a table of just these
 
@@ -39,8 +39,16 @@ class SqlSource(Source):
     the database gives them in another order."""
 
     def __init__(
-        self, name: str, shape: Shape, counted: int, fetch: Fetch, close: Callable[[], None], *, texts: frozenset[str], declared: dict[str, Type],
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        shape: TableSchema,
+        counted: int,
+        fetch: Fetch,
+        close: Callable[[], None],
+        *,
+        texts: frozenset[str],
+        declared: dict[str, Type],
+    ) -> None:
         super().__init__(Path(), name, shape.columns, texts=texts, declared=declared)
         self.counted, self.snapshot, self.store_key, self.not_null = counted, True, shape.key, shape.not_null
         self._fetch, self._close = fetch, close

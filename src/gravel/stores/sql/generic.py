@@ -23,7 +23,7 @@ from gravel.problems import CallProblem, TableProblem
 from gravel.sources.arrow import StoredSource, counted_only
 from gravel.sources.source import Source
 from gravel.stores.sql.column_cache import SqlSource
-from gravel.stores.sql.transaction import Database, Dependent, Shape, chosen, grouped, masked
+from gravel.stores.sql.transaction import Database, Dependent, TableSchema, chosen, grouped, masked
 
 _ROWS = 20_000
 _DRIVERS = {"mysql": "mysql+pymysql", "mariadb": "mariadb+pymysql"}
@@ -101,7 +101,7 @@ class Other(Database):
             about = self._inspector()
             return name in [*about.get_table_names(schema), *about.get_view_names(schema)]
 
-    def shape(self, table: str) -> Shape:
+    def shape(self, table: str) -> TableSchema:
         """See Database."""
         schema, name = self.place(table)
         with self.told():
@@ -114,7 +114,7 @@ class Other(Database):
         told = {one["name"]: name for one, name in zip(columns, names, strict=True)}
         computed = tuple(told[one["name"]] for one in columns if one.get("computed"))
         not_null = tuple(told[one["name"]] for one in columns if not one["nullable"])
-        return Shape(names, not_null, computed, tuple(told.get(name, name) for name in key), is_view)
+        return TableSchema(names, not_null, computed, tuple(told.get(name, name) for name in key), is_view)
 
     def lock(self, table: str) -> None:
         """All rows, and the gaps between them."""

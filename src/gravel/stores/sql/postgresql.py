@@ -21,7 +21,7 @@ from gravel.sources.csv import CsvSource
 from gravel.sources.csv.splitter import Take
 from gravel.sources.source import Malformed, Source
 from gravel.stores.sql.column_cache import SqlSource
-from gravel.stores.sql.transaction import Database, Dependent, Shape, chosen, grouped, masked, not_utf8, password_hint, without_secret
+from gravel.stores.sql.transaction import Database, Dependent, TableSchema, chosen, grouped, masked, not_utf8, password_hint, without_secret
 
 # What the values decide, as in a text file: all of them are written as its literals are. Everything else is text.
 _OPEN = {
@@ -177,7 +177,7 @@ class PostgreSQL(Database):
         """Others may read, not write."""
         self.run(f"LOCK TABLE {self.quoted(table)} IN SHARE ROW EXCLUSIVE MODE")
 
-    def shape(self, table: str) -> Shape:
+    def shape(self, table: str) -> TableSchema:
         """See Database."""
         with self.told():
             return _shape(self.raw, *self.place(table))
@@ -285,10 +285,10 @@ def _about(connection: Any, schema: str, name: str) -> list[Any]:
     return found
 
 
-def _shape(connection: Any, schema: str, name: str) -> Shape:
+def _shape(connection: Any, schema: str, name: str) -> TableSchema:
     about = _about(connection, schema, name)
     key = tuple(row[0] for row in sorted((row for row in about if row[4] is not None), key=lambda row: row[4]))
-    return Shape(
+    return TableSchema(
         tuple(row[0] for row in about), tuple(row[0] for row in about if row[2]), tuple(row[0] for row in about if row[3]), key,
         any(row[5] not in ("r", "p") for row in about),
     )  # fmt: skip

@@ -25,7 +25,7 @@ from gravel.sinks.atomic_file import mode_of, problem_of, sync_folder
 from gravel.sources.arrow import StoredSource, counted_only
 from gravel.sources.source import Source
 from gravel.stores.sql.column_cache import SqlSource
-from gravel.stores.sql.transaction import Database, Dependent, Shape, chosen, grouped, not_utf8
+from gravel.stores.sql.transaction import Database, Dependent, TableSchema, chosen, grouped, not_utf8
 
 _ROWS = 50_000
 _WAIT = 10.0  # seconds to wait for another's lock
@@ -143,7 +143,7 @@ class SQLite(Database):
     def lock(self, table: str) -> None:
         """Nothing to do: the transaction began as one that writes."""
 
-    def shape(self, table: str) -> Shape:
+    def shape(self, table: str) -> TableSchema:
         """See Database."""
         with self.told():
             return _shape(self.raw, table)
@@ -300,11 +300,11 @@ def open_sqlite(
             raise TableProblem(f"{shown} cannot be read: {error}") from None
 
 
-def _shape(base: sqlite3.Connection, table: str) -> Shape:
+def _shape(base: sqlite3.Connection, table: str) -> TableSchema:
     about = [row for row in base.execute(f"PRAGMA table_xinfo({_quoted(table)})") if row[6] != 1]  # 1: hidden
     view = base.execute("SELECT type FROM sqlite_master WHERE LOWER(name) = LOWER(?)", (table,)).fetchone()
     key = tuple(row[1] for row in sorted(about, key=lambda row: row[5]) if row[5])
-    return Shape(
+    return TableSchema(
         tuple(row[1] for row in about), tuple(row[1] for row in about if row[3] or row[1] in key),
         tuple(row[1] for row in about if row[6]), key, bool(view and view[0] == "view"),
     )  # fmt: skip
@@ -330,15 +330,15 @@ def _loaded(
         made = []
         for at, values in enumerate(zip(*rows, strict=True)):
             seen = set(map(type, values))
-            texts_of = _texts(values, seen, kinds[at].startswith("BOOL"))
-            made.append(texts_of)
+            shown = _texts(values, seen, kinds[at].startswith("BOOL"))
+            made.append(shown)
             binary[at] = binary[at] or bytes in seen or _NoText in seen
             if len(seen) > 1 or kinds[at].startswith("BOOL"):
                 classes[at].update(_CLASSES[type(value)] for value in values if value is not None)
             spelt[at] = spelt[at] or (str in seen and not (_number(kinds[at]) or kinds[at].startswith("BOOL")))
             if not seen <= _fitting(kinds[at]):
                 if kinds[at] in _MOMENTS and seen <= {str, type(None)}:
-                    odd = texts_of.filter(pa.array(~matches(texts_of, f"^(?:{_MOMENTS[kinds[at]]})$") & valid(texts_of))).to_pylist()
+                    odd = shown.filter(pa.array(~matches(shown, f"^(?:{_MOMENTS[kinds[at]]})$") & valid(shown))).to_pylist()
                 else:
                     odd = [value for value in values if _misfit(value, kinds[at])]
                 misfits[at] += len(odd)

@@ -27,7 +27,7 @@ class CommitUnknown(TableProblem):
 
 
 @dataclass(frozen=True)
-class Shape:
+class TableSchema:
     """A table as its database describes it: columns, those that may not be NULL, those that the database computes, the primary
     key's columns (none for a view), whether it is a view."""
 
@@ -176,7 +176,7 @@ class Database(ABC):
         """Keep others from changing a table until the end. Raises TableProblem where it cannot be had."""
 
     @abstractmethod
-    def shape(self, table: str) -> Shape:
+    def shape(self, table: str) -> TableSchema:
         """What a table is."""
 
     @abstractmethod

@@ -1,0 +1,60 @@
+"""What `gravel count` tells."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from decimal import Decimal
+
+from gravel.sources.source import Malformed, Source
+
+
+@dataclass(frozen=True)
+class DistinctCount:
+    """Distinct combinations without a NULL, the rows with a NULL among them, and the rows that have an error."""
+
+    on: str
+    distinct: int
+    null_rows: int
+    error_rows: int
+
+
+@dataclass(frozen=True)
+class KeyCount:
+    """Rows with a NULL in the key, and rows whose key another row has too."""
+
+    columns: tuple[str, ...]
+    null_rows: int
+    repeated_rows: int
+
+
+@dataclass(frozen=True)
+class Total:
+    """The exact sum of an expression over its known values (None if there is none); rows passed over."""
+
+    total: str
+    value: Decimal | int | float | None
+    null_rows: int
+    error_rows: int
+
+
+@dataclass(frozen=True)
+class TableCount:
+    """What `gravel count` tells of one table. store_key: its primary key as its database says, None for a file; not_null: columns
+    that the database keeps from being NULL."""
+
+    table: str
+    rows: int
+    columns: int
+    malformed: int
+    distinct: tuple[DistinctCount, ...]
+    keys: tuple[KeyCount, ...]
+    totals: tuple[Total, ...]
+    bad_records: tuple[Malformed, ...]
+    notes: tuple[str, ...]
+    store_key: tuple[str, ...] | None = None
+    not_null: tuple[str, ...] = ()
+
+
+def by_store(table: Source) -> tuple[tuple[str, ...] | None, tuple[str, ...]]:
+    """A table's key and columns without NULL, where its database knows them."""
+    return (table.store_key if table.snapshot else None), table.not_null
