@@ -63,6 +63,37 @@ def test_every_type_is_read_as_it_is(url: str, figures: Any, gravel: Any) -> Non
         assert "hush" not in ran.err
 
 
+def test_a_new_table_has_the_types_of_the_one_it_was_read_from(postgresql: str, gravel: Any) -> None:
+    """Of columns that no step touches; one that a step sets has the type of its expression."""
+    import psycopg
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    with psycopg.connect(postgresql, autocommit=True) as connection:
+        connection.execute(b"""CREATE SCHEMA types; CREATE TYPE types.mood AS ENUM ('calm', 'wild'); CREATE TABLE types.given (id integer PRIMARY KEY,
+ a smallint, b real, c numeric(12,2), d numeric, e varchar(40), f char(5), g integer[], h uuid, i json, j jsonb, k types.mood, l interval, m bigint);
+INSERT INTO types.given VALUES (1, 2, 1.1, 1.50, 0.125, 'x', 'ab', '{1,NULL}', 'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11', '{"b" : 1}', '{"b": 1}',
+ 'calm', '1 day', 5), (2, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL)""")  # fmt: skip
+
+        def kinds(table: str) -> dict[str, str]:
+            sql = b"SELECT attname, format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = %s::regclass AND attnum > 0 ORDER BY attnum"
+            return dict(connection.execute(sql, (table,)).fetchall())
+
+        plan = f'table = "{postgresql}#types.given"\nwrite = "{postgresql}#types.made"\nkey = ["id"]\n'
+        write("p.toml", plan + '[[step]]\nset = { m = "m + 0.5", e = "UPPER(e)" }\n')
+        gravel("clean", "p.toml")
+        assert kinds("types.made") == kinds("types.given") | {"m": "numeric", "e": "text"}
+        same = b"SELECT COUNT(*) FROM types.given AS g JOIN types.made AS m ON (g.*)::text = (m.*)::text"
+        connection.execute(b"UPDATE types.made SET m = 5 WHERE m IS NOT NULL; UPDATE types.made SET e = LOWER(e)")
+        assert connection.execute(same).fetchone() == (2,)
+        fields = {"s": pa.int16(), "w": pa.int32(), "u": pa.uint16(), "n": pa.decimal128(12, 2), "big": pa.int64(), "t": pa.string()}
+        one = pa.array([1, None], pa.int64()).cast(pa.decimal128(21, 2))
+        pq.write_table(pa.table({name: one.cast(kind) for name, kind in fields.items()}), "t.parquet")
+        write("q.toml", f'table = "t.parquet"\nwrite = "{postgresql}#types.of_file"\n')
+        gravel("clean", "q.toml")
+        assert list(kinds("types.of_file").values()) == ["smallint", "integer", "integer", "numeric(12,2)", "bigint", "text"]
+
+
 def test_a_plan_on_a_server_writes_no_password_down(url: str, figures: Any, gravel: Any, folder: Path) -> None:
     reference = f"{url}#harbour.kinds"
     write("p.toml", f"table = {json.dumps(reference)}\nwrite = 'o.csv'\nkey = ['id']\ntotals = ['exact']\n[[step]]\ndrop_rows = 'truth'\n")

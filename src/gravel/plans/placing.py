@@ -207,7 +207,8 @@ def into_table(plan: BoundPlan, rows: Source, left: Source | None, backup: str |
         if there and base.whole_ddl:
             base.drop(to.table)
         key = [plan.names[at] for at in plan.key_after or ()]
-        base.create(made, columns, key)
+        untouched = {one.name: one.source for one in plan.columns if one.source is not None and not one.touched}
+        base.create(made, columns, key, base.declared_as(plan.table, untouched))
         placed._undo = lambda: _dropped(base, [made])
         given = 0
         for batch in scan(rows, lambda batch: batch.columns):

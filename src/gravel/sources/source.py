@@ -109,6 +109,8 @@ class Source(ABC):
         self.store_key: tuple[str, ...] = ()  # what its store says of it: the primary key, columns without NULL
         self.not_null: tuple[str, ...] = ()
         self.fallback: dict[str, Type] = {}  # the store's types of columns that hold no value
+        self.store_kind = ""  # the kind of database that it is of, where that declares types that a new table can be given
+        self.store_types: dict[str, str] = {}  # those types, by column, as its store writes them
         self.mixed: dict[str, str] = {}  # columns with values of several types, which no one type keeps: what they are
         self.binary: frozenset[str] = frozenset()  # columns of bytes, which are told as base64
         self.fields: dict[int, Any] = {}  # the Arrow fields of columns that their store keeps as Arrow values

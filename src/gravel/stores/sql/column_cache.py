@@ -81,6 +81,8 @@ class SqlSource(Source):
     def _learn(self, made: Source) -> None:
         """What a fetch has found of the columns."""
         self.fallback |= made.fallback
+        self.store_kind = made.store_kind
+        self.store_types |= made.store_types
         self.binary |= made.binary
         self.mixed |= made.mixed
         self.spelt |= made.spelt

@@ -7,7 +7,7 @@ import datetime
 import json
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, ClassVar
@@ -203,10 +203,12 @@ class Other(Database):
             return f"DECIMAL({min(kind.precision, 38 if not self.mysql else 65)},{kind.scale})"
         return super().type_name(kind)
 
-    def create(self, table: str, columns: Sequence[tuple[str, Type]], key: Sequence[str]) -> None:
+    def create(
+        self, table: str, columns: Sequence[tuple[str, Type]], key: Sequence[str], declared: Mapping[str, str] | None = None
+    ) -> None:
         """See Database. A text in a key has a length in MySQL."""
         if not self.mysql:
-            return super().create(table, columns, key)
+            return super().create(table, columns, key, declared)
         parts = []
         for name, kind in columns:
             made = "VARCHAR(255)" if name in key and self.type_name(kind) == "LONGTEXT" else self.type_name(kind)

@@ -7,7 +7,7 @@ import base64
 import os
 import re
 import tempfile
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, ClassVar
@@ -237,6 +237,17 @@ class PostgreSQL(Database):
         own = {*_OPEN, *_KNOWN, "text", "character varying", "bytea"} - {"real"}
         return {row[0]: through(row[6]) for row in about if row[1] not in own}
 
+    def declared_as(self, source: Source, names: Mapping[str, int]) -> dict[str, str]:
+        """See Database: types of another table of PostgreSQL that this base knows, and numbers of a file that are as wide here."""
+        if source.store_kind == "postgresql":
+            given = {name: source.store_types[source.columns[at]] for name, at in names.items() if source.columns[at] in source.store_types}
+            with self.told():
+                known = {
+                    kind for kind in set(given.values()) if self.raw.execute("SELECT to_regtype(%s)", (kind,)).fetchone()[0] is not None
+                }
+            return {name: kind for name, kind in given.items() if kind in known}
+        return {name: kind for name, at in names.items() if (kind := _of_arrow(source.fields.get(at))) is not None}
+
     def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
         """See Database; by COPY."""
         import pyarrow as pa
@@ -255,6 +266,19 @@ class PostgreSQL(Database):
                 for start in range(0, len(given[0]), _BULK):
                     sink.write(encode([one.slice(start, _BULK) for one in given]))
             return int(cursor.rowcount)
+
+
+def _of_arrow(field: Any) -> str | None:
+    """The type for a file's column, where it says more than the language's own."""
+    import pyarrow as pa
+
+    if field is None:
+        return None
+    kind = field.type
+    if pa.types.is_decimal(kind) and 0 <= kind.scale <= kind.precision:
+        return f"numeric({kind.precision},{kind.scale})"
+    narrow = {"int8": "smallint", "uint8": "smallint", "int16": "smallint", "uint16": "integer", "int32": "integer"}
+    return narrow.get(str(kind))
 
 
 def tables_of(url: str) -> list[str]:
@@ -365,6 +389,7 @@ def _read(
     found.fallback = {column: _OPEN[kind] for column, kind in columns if kind in _OPEN}
     found.binary = frozenset(column for column, kind in columns if kind == "bytea")
     found.spelt = frozenset(plain)
+    found.store_kind, found.store_types = "postgresql", {row[0]: row[6] for row in about}
     texts_unchecked = sorted(plain - found.binary) if unchecked else []
     if texts_unchecked:
         counts = sql.SQL(", ").join(sql.SQL("COUNT(*) FILTER (WHERE NOT {})").format(_is_utf8(sql, column)) for column in texts_unchecked)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any, ClassVar
@@ -274,9 +274,17 @@ class Database(ABC):
         """What a column of a type is declared as."""
         return self.names.get(kind.kind, self.names[Kind.TEXT])
 
-    def create(self, table: str, columns: Sequence[tuple[str, Type]], key: Sequence[str]) -> None:
-        """A new table; `key` is its primary key."""
-        parts = [f"{self.column(name)} {self.type_name(kind)}" + (" NOT NULL" if name in key else "") for name, kind in columns]
+    def declared_as(self, source: Source, names: Mapping[str, int]) -> dict[str, str]:
+        """The types that columns of a new table are declared as for those of a source (by their places) that no step touches, where
+        the language's own would say less."""
+        return {}
+
+    def create(
+        self, table: str, columns: Sequence[tuple[str, Type]], key: Sequence[str], declared: Mapping[str, str] | None = None
+    ) -> None:
+        """A new table; `key` is its primary key; `declared`: types that stand for the language's."""
+        types = {name: (declared or {}).get(name) or self.type_name(kind) for name, kind in columns}
+        parts = [f"{self.column(name)} {types[name]}" + (" NOT NULL" if name in key else "") for name, kind in columns]
         if key:
             parts.append(f"PRIMARY KEY ({', '.join(map(self.column, key))})")
         self.run(f"CREATE TABLE {self.quoted(table)} ({', '.join(parts)})")
