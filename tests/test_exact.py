@@ -115,7 +115,7 @@ def test_sums_of_doubles_are_exact_whoever_adds_them(numbers: list[float], data:
     from gravel.engine.exact_sum import ExactSum, double_of
     from gravel.language.types import DOUBLE
     from gravel.querying import groups
-    from gravel.querying.windows import Sorted, WindowFrame
+    from gravel.querying.windows import ResolvedFrame, Sorted
 
     def rounded(value: Fraction) -> float | None:
         return double_of(value.numerator, value.denominator, 0)
@@ -128,7 +128,7 @@ def test_sums_of_doubles_are_exact_whoever_adds_them(numbers: list[float], data:
     for name, value in (("SUM", exact), ("AVG", exact / len(numbers))):
         made = groups.total(np.zeros(len(numbers), np.int64), 1, values, every, DOUBLE, name)
         assert made.values.to_pylist() == [rounded(value)]
-    running = Sorted([], [], (), len(numbers)).totals(values, every, WindowFrame("ROWS", -1, 0), DOUBLE, "SUM")
+    running = Sorted([], [], (), len(numbers)).totals(values, every, ResolvedFrame("ROWS", -1, 0), DOUBLE, "SUM")
     assert running.values.to_pylist() == [
         rounded(sum(map(Fraction, numbers[max(0, at - 1) : at + 1]), Fraction(0))) for at in range(len(numbers))
     ]

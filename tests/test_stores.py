@@ -130,6 +130,31 @@ sort = "i64 DESC"
     assert "span_s is duration[s]: the language has no such type" in gravel("check", source, "LENGTH(span_s) > 0").err
 
 
+def test_a_decimal_in_sqlite_is_a_number_there(figures: Any) -> None:
+    prices = ["49.99", "50.00", "50.01", "120.5", "9", "-3.25", ""]
+    write("t.csv", "id,price,wide\n" + "".join(f"{n},{price},{n}2345678901234567.5\n" for n, price in enumerate(prices)))
+    write("p.toml", 'table = "t.csv"\nwrite = "h.db#t"\n')
+    figures("clean", "p.toml")
+    with sqlite3.connect("h.db") as base:
+        assert base.execute("SELECT id FROM t WHERE price > 50 ORDER BY price").fetchall() == [(2,), (3,)]
+        assert base.execute("SELECT DISTINCT typeof(price) FROM t WHERE price IS NOT NULL ORDER BY 1").fetchall() == [
+            ("integer",),
+            ("real",),
+        ]
+        assert base.execute("SELECT DISTINCT typeof(wide) FROM t").fetchall() == [("text",)]
+    base.close()
+    # It is read back with the places that it was declared with, and goes on into a new table as it is.
+    scaled = ["49.99", "50.00", "50.01", "120.50", "9.00", "-3.25", None]
+    assert [row["values"]["price"] for row in figures("look", "h.db#t")["shown"]] == scaled
+    write("q.toml", 'table = "h.db#t"\nwrite = "h.db#u"\n')
+    figures("clean", "q.toml")
+    with sqlite3.connect("h.db") as base:
+        declared = [base.execute(f"SELECT name, type FROM pragma_table_info('{table}')").fetchall() for table in "tu"]
+        assert declared[0] == declared[1]
+        assert base.execute("SELECT * FROM t EXCEPT SELECT * FROM u").fetchall() == []
+    base.close()
+
+
 def test_a_type_that_parquet_lacks_is_told_before_the_run(gravel: Any, figures: Any) -> None:
     _stored("t.arrow", pa.table({"wait": ARROW_ALONE["interval"], "n": [1, 2, 3]}))
     write("p.toml", 'table = "t.arrow"\nwrite = "o.parquet"\n')

@@ -9,6 +9,7 @@ import re
 import secrets
 import sqlite3
 from collections import Counter
+from collections.abc import Mapping
 from contextlib import closing
 from decimal import Decimal
 from pathlib import Path
@@ -34,6 +35,9 @@ _NAMES = {
     Kind.INTEGER: "INTEGER", Kind.DECIMAL: "DECIMAL_TEXT", Kind.DOUBLE: "REAL", Kind.BOOLEAN: "BOOLEAN", Kind.DATE: "DATE", Kind.TIME: "TIME",
     Kind.TIMESTAMP: "TIMESTAMP", Kind.ZONED: "TIMESTAMP WITH TIME ZONE", Kind.BINARY: "BLOB", Kind.TEXT: "TEXT",
 }  # fmt: skip
+# SQLite keeps numbers of so many digits exactly, in a column whose type has the affinity NUMERIC; longer ones are texts.
+_EXACT_DIGITS = 15
+_SCALED = re.compile(r"(?:DECIMAL|NUMERIC)\(([0-9]+), *([0-9]+)\)")
 _UNSAID = "NUM"  # what CREATE TABLE AS makes of a DATE and of much else: nobody declared that
 
 
@@ -152,6 +156,25 @@ class SQLite(Database):
         """See Database."""
         with self.told():
             return {row[1]: str(row[2] or "").upper() for row in self.raw.execute(f"PRAGMA table_xinfo({_quoted(table)})")}
+
+    def type_name(self, kind: Type) -> str:
+        """See Database: a DECIMAL of few digits is a number."""
+        if kind.kind is Kind.DECIMAL and kind.precision <= _EXACT_DIGITS:
+            return f"DECIMAL({kind.precision},{kind.scale})"
+        return super().type_name(kind)
+
+    def declared_as(self, source: Source, names: Mapping[str, int]) -> dict[str, str]:
+        """See Database: what another table of SQLite declares, and numbers of a file that are exact here."""
+        if source.store_kind == "sqlite":
+            given = {name: source.store_types.get(source.columns[at], "") for name, at in names.items()}
+            return {name: kind for name, kind in given.items() if kind}
+        fields = {name: source.fields.get(at) for name, at in names.items()}
+        kinds = {name: field.type for name, field in fields.items() if field is not None and pa.types.is_decimal(field.type)}
+        return {
+            name: f"DECIMAL({kind.precision},{kind.scale})"
+            for name, kind in kinds.items()
+            if 0 <= kind.scale <= kind.precision <= _EXACT_DIGITS
+        }
 
     def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
         """See Database: integers, doubles and bytes as such, truth as 0 and 1 where the column is declared so."""
@@ -330,7 +353,7 @@ def _loaded(
         made = []
         for at, values in enumerate(zip(*rows, strict=True)):
             seen = set(map(type, values))
-            shown = _texts(values, seen, kinds[at].startswith("BOOL"))
+            shown = _texts(values, seen, kinds[at].startswith("BOOL"), _declared_scale(kinds[at]))
             made.append(shown)
             binary[at] = binary[at] or bytes in seen or _NoText in seen
             if len(seen) > 1 or kinds[at].startswith("BOOL"):
@@ -349,6 +372,10 @@ def _loaded(
     # In memory already; a reader is not for several threads.
     sizes = [batch.num_rows for batch in batches]
     found = StoredSource(path, name, columns, types, sizes, lambda at, _: batches[at], counted, texts=texts, declared=declared)
+    found.store_kind, found.store_types = (
+        "sqlite",
+        {column: kind for column, kind in zip(columns, kinds, strict=True) if kind not in ("", _UNSAID)},
+    )
     found.part, found.snapshot, found.store_key, found.not_null = table, True, shape.key, shape.not_null
     found.fallback = {column: kind for column, name in zip(columns, kinds, strict=True) if (kind := _fallback(name)) is not None}
     found.binary = frozenset(column for column, bytes_in in zip(columns, binary, strict=True) if bytes_in)
@@ -437,9 +464,25 @@ def _misfit(value: Any, kind: str) -> bool:
     return type(value) not in _fitting(kind)
 
 
-def _texts(values: Any, found: set[type], truth: bool) -> Any:
+def _declared_scale(kind: str) -> int | None:
+    """The places after the point that a column's declaration gives its numbers."""
+    found = _SCALED.fullmatch(kind)
+    return int(found[2]) if found and int(found[1]) <= _EXACT_DIGITS else None
+
+
+def _scaled(value: Any, scale: int) -> str | None:
+    """A number with so many places after the point, if these say it exactly."""
+    if isinstance(value, float):
+        text = f"{value:.{scale}f}"
+        return text if float(text) == value else double_text(value)
+    return _text(value) if scale == 0 or not isinstance(value, int) else f"{value}.{'0' * scale}"
+
+
+def _texts(values: Any, found: set[type], truth: bool, scale: int | None = None) -> Any:
     if found <= {str, type(None)}:
         return pa.array(values, pa.string())
+    if scale is not None:
+        return pa.array([_scaled(value, scale) for value in values], pa.string())
     if found <= {int, type(None)} and not truth:
         return pa.array(values, pa.int64()).cast(pa.string())
     if found <= {float, type(None)}:
