@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import ast
+import graphlib
 import tomllib
 from pathlib import Path
 from typing import Any
@@ -12,6 +14,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import gravel
 from conftest import parsed, shown, write
 from gravel.querying.examples import outcome
 
@@ -278,3 +281,28 @@ def test_left_behind_rows_are_found_again_by_their_number(figures: Any) -> None:
     assert head[-1] == "w"
     assert done["rows_out"] + len(rows) == 199
     assert sum(row["gravel_outcome"] == "set aside" for row in rows) == done["steps"][1]["set_aside"]
+
+
+def test_imports_go_from_the_command_line_down_without_circles() -> None:
+    """ARCHITECTURE.md: the tiers, the terminal's libraries in cli alone, and no module that needs itself."""
+    package = Path(gravel.__file__).parent
+    tiers = ["cli __main__", "demo reports", "plans profiling duplicates comparing querying inspecting", "sinks stores sources ledger"]
+    tiers += ["engine", "language", "problems hidden words __init__"]
+    tier_of = {name: rank for rank, names in enumerate(tiers) for name in names.split()}
+    modules = {
+        ".".join(path.relative_to(package.parent).with_suffix("").parts).removesuffix(".__init__"): path for path in package.rglob("*.py")
+    }
+    needs: dict[str, set[str]] = {}
+    for module, path in modules.items():
+        part = [*module.split("."), "__init__"][1]
+        assert part in tier_of, f"{module} has no tier"
+        tree = ast.parse(path.read_text("utf-8"))
+        froms = [node for node in ast.walk(tree) if isinstance(node, ast.ImportFrom)]
+        named = {alias.name for node in ast.walk(tree) if isinstance(node, ast.Import) for alias in node.names}
+        named |= {f"{node.module}.{alias.name}" for node in froms for alias in node.names}
+        assert part == "cli" or not {name.split(".")[0] for name in named} & {"rich", "typer"}, module
+        inside = {name if name in modules else name.rpartition(".")[0] for name in named if name.split(".")[0] == "gravel"}
+        upward = [name for name in inside if tier_of[[*name.split("."), "__init__"][1]] < tier_of[part]]
+        assert not upward, f"{module} imports {upward}"
+        needs[module] = inside - {"gravel"}
+    assert len(tuple(graphlib.TopologicalSorter(needs).static_order())) == len(needs)  # a circle is raised by its names
