@@ -309,7 +309,7 @@ def sort_order(keys: list[Any], sorts: Sequence[tree.SortKey]) -> np.ndarray:
         table[f"k{index}"] = sortable(key)
         by.append((f"k{index}", "descending" if sort.descending else "ascending"))
     rows = len(keys[0])
-    table["row"] = np.arange(rows)
+    table["row"] = np.arange(rows, dtype=np.int32 if rows < 2**31 else np.int64)
     by.append(("row", "ascending"))
     order: np.ndarray = pc.sort_indices(pa.table(table), sort_keys=by).to_numpy()
     return order

@@ -317,7 +317,7 @@ class Session(Windowing):
             self._left_out(made, failed)
             self._tell("ORDER BY: omitted", made.count, len(order), "rows with an error")
         if query.fetch is not None:  # whose last rows may be ties
-            self._sorted_keys = [key.take(pa.array(order)) for key in keys]
+            self._sorted = keys, order
         return made.take(order)
 
     def _limited(self, made: Relation, query: tree.Query, offset: int | None, fetch: int | None) -> Relation:
@@ -326,15 +326,13 @@ class Session(Windowing):
         begin = offset or 0
         end = made.count if fetch is None else min(made.count, begin + fetch)
         if fetch and query.order and end < made.count and end > begin:
-            keys = [pa.concat_arrays(key.chunks) if isinstance(key, pa.ChunkedArray) else key for key in self._sorted_keys]
-            peers, _ = codes_of(keys, made.count)
-            after = int((peers[end:] == peers[end - 1]).sum())
+            before, after = self._peers(end - 1)
             if query.ties:
                 end += after
             elif after:
                 self._warn(
                     "ties",
-                    int((peers == peers[end - 1]).sum()),
+                    before + 1 + after,
                     "share the sort key of the last row, and some of them are not among the result",
                     "add a key to ORDER BY, or WITH TIES",
                 )
@@ -342,14 +340,27 @@ class Session(Windowing):
             told = "are left out, and nothing says which: without ORDER BY the rows come as they are stored"
             self._warn("FETCH without ORDER BY", made.count - fetch, told, "add an ORDER BY")
         if fetch and query.order and query.order[0].nulls_first is None and made.count:
-            key = self._sorted_keys[0].combine_chunks() if isinstance(self._sorted_keys[0], pa.ChunkedArray) else self._sorted_keys[0]
-            nulls = pc.is_null(key).to_numpy(zero_copy_only=False)[begin:end]
+            keys, order = self._sorted
+            nulls = pc.is_null(keys[0].take(pa.array(order[begin:end]))).to_numpy()
             if len(nulls) and nulls[0]:
                 told = f"of the result have NULL in {self._written(query.order[0].expression)[:60]}, which is sorted first"
                 self._warn("NULL comes first", int(nulls.sum()), told, "NULLS LAST, or WHERE … IS NOT NULL")
         kept = made.take(np.arange(min(begin, made.count), max(end, min(begin, made.count))))
         self._tell("FETCH", made.count, kept.count, f"from row {begin + 1:,}")
         return kept
+
+    def _peers(self, place: int) -> tuple[int, int]:
+        """How many rows before and after a place among the sorted rows share its sort keys; as few as settle it are looked at."""
+        keys, order = self._sorted
+        span = 1_000
+        while True:
+            begin, end = max(0, place - span), min(len(order), place + 1 + span)
+            near = [pa.concat_arrays(key.take(pa.array(order[begin:end])).chunks) for key in keys]
+            codes, _ = codes_of(near, end - begin)
+            same = codes == codes[place - begin]
+            if (begin == 0 or not same[0]) and (end == len(order) or not same[-1]):
+                return int(same[: place - begin].sum()), int(same[place - begin + 1 :].sum())
+            span *= 8
 
     def _values(self, node: tree.Values) -> Relation:
         width = len(node.rows[0].items)
