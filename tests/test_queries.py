@@ -323,7 +323,9 @@ def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
         "people.csv",
         "person_id,name\n" + "".join(f"{number},{name}\n" for number, name in enumerate(["Ann", "Bo", "Ann", "Cy", "Di", "Ed", "Fi"])),
     )
+    write("many.csv", "k,n\n" + "".join(f"{number // 4000},{number % 7}\n" for number in range(6000)))
     for text, caution, rows in (
+        ("SELECT k FROM 'many.csv' ORDER BY k LIMIT 2000", "ties", 4000), ("SELECT n FROM 'many.csv' ORDER BY k, n LIMIT 3999", "ties", 571),
         ("SELECT b.id FROM b JOIN s ON b.id = s.bid", "a join multiplies rows", 2),
         ("SELECT b.id FROM b JOIN s ON b.id = s.bid", "a join loses rows", 4),
         ("SELECT t FROM b, UNNEST(LIST_ITEMS(tags, ';')) AS u(t)", "UNNEST loses rows", 2),
