@@ -108,10 +108,34 @@ def text_of(stored: Any, kind: Type = TEXT) -> Any:
     if pa.types.is_interval(arrow):
         return to_text(stored, Type(Kind.INTERVAL))
     if pa.types.is_nested(arrow):
-        return pa.array(
-            [None if value is None else json.dumps(value, ensure_ascii=False, default=str) for value in stored.to_pylist()], pa.string()
-        )
+        values = _python_values(stored)
+        return pa.array([None if value is None else json.dumps(value, ensure_ascii=False, default=str) for value in values], pa.string())
     return pc.cast(stored, pa.string())
+
+
+def _python_values(nested: Any) -> list[Any]:
+    """Nested values as Python's; texts stand for the times that Python has not: finer than a microsecond, or beyond the year 9999."""
+    try:
+        return nested.cast(_with_texts(nested.type, finest_alone=True)).to_pylist()
+    except (ValueError, OverflowError):
+        return nested.cast(_with_texts(nested.type, finest_alone=False)).to_pylist()
+
+
+def _with_texts(arrow: Any, finest_alone: bool) -> Any:
+    """A nested type with texts for its times: those of nanoseconds alone, or all."""
+    kinds = pa.types
+    if kinds.is_struct(arrow):
+        return pa.struct([field.with_type(_with_texts(field.type, finest_alone)) for field in arrow])
+    if kinds.is_map(arrow):
+        return pa.map_(_with_texts(arrow.key_type, finest_alone), _with_texts(arrow.item_type, finest_alone))
+    if kinds.is_fixed_size_list(arrow):
+        return pa.list_(_with_texts(arrow.value_type, finest_alone), arrow.list_size)
+    if kinds.is_large_list(arrow) or kinds.is_large_list_view(arrow):
+        return pa.large_list(_with_texts(arrow.value_type, finest_alone))
+    if kinds.is_list(arrow) or kinds.is_list_view(arrow):
+        return pa.list_(_with_texts(arrow.value_type, finest_alone))
+    timed = kinds.is_temporal(arrow) and not kinds.is_interval(arrow)
+    return pa.string() if timed and (not finest_alone or getattr(arrow, "unit", "") == "ns") else arrow
 
 
 def of_type(stored: Any, kind: Type) -> Any:
