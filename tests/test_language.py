@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import datetime
+import pickle
 import re
+import sys
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +17,7 @@ from hypothesis import strategies as st
 
 import nasty
 from conftest import shown, write
+from gravel.language import parse
 from gravel.language.functions.catalogue import catalogue
 from gravel.language.tables import GRAMMAR
 
@@ -31,6 +35,27 @@ def test_every_example_of_the_catalogue_gives_its_result(entry: Any) -> None:
     assert entry.examples
     for text, expected in entry.examples.items():
         assert value(text) == expected, text
+
+
+def test_threads_parse_side_by_side_and_what_is_bound_travels() -> None:
+    """A text parsed on one thread has nothing of another's; a bound expression is the same after pickling, its entries by their names."""
+    from gravel.language.bind import Scope, bind
+    from gravel.language.types import INTEGER
+
+    def named(number: int) -> bool:
+        text = f"n{number} + CASE WHEN a{number} > {number} THEN ABS(b{number}) END"
+        node = parse.named(text)
+        names = {one.text for one in parse.column_names(node)}
+        bound = bind(node.expression, Scope(tuple(sorted(names)), (INTEGER,) * 3), text)
+        return node.name == text and names == {f"{letter}{number}" for letter in "nab"} and pickle.loads(pickle.dumps(bound)) == bound
+
+    before = sys.getswitchinterval()
+    sys.setswitchinterval(1e-5)
+    try:
+        with ThreadPoolExecutor(4) as pool:
+            assert all(pool.map(named, range(400)))
+    finally:
+        sys.setswitchinterval(before)
 
 
 CASES = [

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import re
+import threading
 from collections.abc import Callable
 from typing import Any
 
@@ -86,7 +87,17 @@ _ONE, _ZERO = ("integer", "1"), ("integer", "0")
 class Expressions:
     """The grammar's actions for expressions, one a rule (the names are the grammar's)."""
 
-    source = ""
+    def __init__(self) -> None:
+        self._parsing = threading.local()  # one tree builder serves all threads, each with a text of its own
+
+    @property
+    def source(self) -> str:
+        """The text that this thread parses."""
+        return getattr(self._parsing, "source", "")
+
+    @source.setter
+    def source(self, text: str) -> None:
+        self._parsing.source = text
 
     # -- starts
     def expression_only(self, children: list[Any]) -> Any:

@@ -85,6 +85,14 @@ class Function:
     def __hash__(self) -> int:
         return hash(self.name)
 
+    def __reduce__(self) -> tuple[Callable[[str], Function], tuple[str]]:
+        return entry_of, (self.name,)  # an entry travels as its name
+
+
+def entry_of(name: str) -> Function:
+    """The entry that has exactly this name. Raises KeyError."""
+    return catalogue()[name]
+
 
 _entries: dict[str, Function] = {}
 
