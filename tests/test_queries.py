@@ -9,6 +9,8 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -223,6 +225,7 @@ def test_the_command(gravel: Any, figures: Any) -> None:
         ("read b.csv", 10, 10),
         ("WHERE", 10, 6),
         ("GROUP BY", 6, 4),
+        ("ORDER BY", 4, 4),
     ]
     assert "4 removed (2 false, 2 unknown)" in told["account"][1]["detail"]
     told = figures("query", "SELECT COUNT(*) AS c FROM b JOIN s ON b.id = s.bid", "--in", ".")
@@ -314,6 +317,32 @@ def test_a_natural_join_of_files_is_on_all_names_they_share(figures: Any) -> Non
     write("z.csv", "town,id,berth\nHolm,1,A\nHolm,2,B\n")
     assert figures("query", "SELECT name FROM a NATURAL JOIN z", "--in", ".")["rows"] == [["x"]]
     assert figures("query", "SELECT name, COUNT(*) FROM a NATURAL LEFT JOIN z GROUP BY name", "--in", ".")["rows"] == [["x", 1], ["y", 1]]
+
+
+def test_a_limit_reads_no_more_than_it_needs(figures: Any, gravel: Any, monkeypatch: Any) -> None:
+    """The rows are those of the whole result; a value further on that changes a column's type is not met, one before the last row is."""
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 64)
+    write("t.csv", "id,n\n" + "".join(f"{number},{'x' if number == 500 else number % 7}\n" for number in range(1000)))
+    pq.write_table(pa.table({"id": range(1000), "n": [number % 7 for number in range(1000)]}), "t.parquet", row_group_size=50)
+    for table in ("t.csv", "t.parquet"):
+        for where, keep in (("", lambda number: True), ("WHERE n = 3 AND id > 40", lambda number: number % 7 == 3 and number > 40)):
+            matching = [number for number in range(500) if keep(number)]
+            for limit, offset in ((0, 0), (1, 0), (5, 7), (30, 2)):
+                told = figures("query", f"SELECT id FROM '{table}' {where} OFFSET {offset} ROWS FETCH FIRST {limit} ROWS ONLY")
+                assert told["rows"] == [[number] for number in matching[offset : offset + limit]], (table, where)
+                assert told["account"][0]["out"] < 500, told["remarks"]
+                assert "as many as the result needs" in told["remarks"][0]
+        for text in ("SELECT id FROM '{}' ORDER BY id DESC LIMIT 2", "SELECT DISTINCT id FROM '{}' LIMIT 2", "SELECT COUNT(*) FROM '{}' LIMIT 1",
+                     "SELECT id, MAX(id) OVER () FROM '{}' LIMIT 2"):  # fmt: skip
+            assert figures("query", text.format(table))["account"][0]["out"] == 1000, text
+    assert "cannot mix TEXT and INTEGER" in gravel("query", "SELECT id FROM 't.csv' WHERE n = 3 LIMIT 200", status=2).err
+    told = figures("query", "WITH a AS (SELECT id FROM 't.csv' LIMIT 900) SELECT COUNT(*) FROM a JOIN 't.csv' AS b ON a.id = b.id")
+    assert told["rows"] == [[900]]
+    assert [(one["stage"], one["inputs"]) for one in told["account"]][-3:] == [
+        ("read t.csv", []),
+        ("INNER JOIN", [1, 2]),
+        ("aggregates", [3]),
+    ]
 
 
 def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:

@@ -19,6 +19,7 @@ from gravel.sources.csv import CsvSource
 if TYPE_CHECKING:
     from gravel.querying.relation import Relation
     from gravel.querying.run import Session
+    from gravel.querying.session import Stage
 
 
 class OnError(str, Enum):  # noqa: UP042
@@ -55,13 +56,17 @@ def query(
     """
     from gravel.cli.look import row_limit
     from gravel.engine.mapped import Store
+    from gravel.engine.memory import quarter_of_the_machine
     from gravel.querying.run import Session
 
     limit = row_limit(rows)
     text = _text(statement, file)
-    room = memory_of(memory)
     session = Session(
-        "", given_by(param, today), _tables(table, folder), on_error=on_error.value, store=None if room is None else Store(room)
+        "",
+        given_by(param, today),
+        _tables(table, folder),
+        on_error=on_error.value,
+        store=Store(memory_of(memory) or quarter_of_the_machine()),
     )
     found = session.query(text)
     if write is not None and write.resolve() in session.paths:
@@ -267,7 +272,13 @@ def _json(found: Relation, texts: list[list[str | None]], session: Session, writ
     return {
         "columns": [{"name": name, "type": str(kind)} for name, kind in zip(found.names, found.types, strict=True)],
         "rows": [list(row) for row in zip(*columns, strict=True)], "row_count": found.count,
-        "account": [{"stage": one.stage, "in": one.rows_in, "out": one.rows_out, "detail": one.detail} for one in session.account],
+        "account": [
+            {
+                "stage": one.stage, "in": one.rows_in, "out": one.rows_out, "detail": one.detail,
+                "inputs": list(one.inputs), "spilled": one.spilled,
+            }
+            for one in session.account
+        ],
         "cautions": caution_json(session.cautions), "remarks": list(session.remarks),
         "errors": [
             {
@@ -299,6 +310,34 @@ def _explain(session: Session, color: bool) -> None:
 
     out = render.console(color=color)
     out.print()
-    out.print(Text("the account of the rows", style=render.HEAD))
-    lines = [[one.stage, f"{one.rows_in:,}", f"{one.rows_out:,}", Text(one.detail, style=render.DIM)] for one in session.account]
-    render.print_table(out, ["stage", "in", "out", ""], lines, right=(1, 2))
+    out.print(Text("the account of the rows, from the result down to the tables", style=render.HEAD))
+    spilled = any(stage.spilled for stage in session.account)
+    lines = []
+    for branch, stage in _branches(session.account):
+        disk = [f"{stage.spilled / 2**20:,.0f} MiB" if stage.spilled else ""] if spilled else []
+        cells = [Text(branch, style=render.DIM).append(stage.stage, style="none"), f"{stage.rows_in:,}", f"{stage.rows_out:,}", *disk]
+        lines.append([*cells, Text(stage.detail, style=render.DIM)])
+    render.print_table(
+        out, ["operator", "rows in", "out", *(["to disk"] if spilled else []), ""], lines, right=(1, 2, 3) if spilled else (1, 2)
+    )
+
+
+def _branches(account: Sequence[Stage]) -> Iterator[tuple[str, Stage]]:
+    """The operators as a tree, each below the one that takes its rows, with the lines that lead to it; what stands below one that two take is
+    drawn at the first."""
+    taken = {place for stage in account for place in stage.inputs}
+    drawn: set[int] = set()
+
+    def draw(place: int, lead: str, below: str) -> Iterator[tuple[str, Stage]]:
+        stage = account[place]
+        if place in drawn:
+            yield lead, dataclasses.replace(stage, detail="as above")
+            return
+        drawn.add(place)
+        yield lead, stage
+        for number, other in enumerate(stage.inputs):
+            last = number == len(stage.inputs) - 1
+            yield from draw(other, below + ("└ " if last else "├ "), below + ("  " if last else "│ "))
+
+    for root in reversed([place for place in range(len(account)) if place not in taken]):
+        yield from draw(root, "", "")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import mmap
 import os
 import tempfile
+import weakref
 from collections.abc import Iterable
 from typing import Any
 
@@ -12,6 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.memory import give_back_freed_blocks
 from gravel.language.functions.buffers import body
 from gravel.problems import TableProblem
 
@@ -19,10 +21,12 @@ _ROWS = 1 << 18  # rows of a column that are taken at a time
 
 
 class Store:
-    """Room for so many bytes of columns; what does not fit is kept in a file. Raises TableProblem where the disk is full."""
+    """Room for so many bytes of columns; what does not fit is kept in a file (`spilled`: bytes written). Raises TableProblem where the disk
+    is full."""
 
     def __init__(self, memory: int) -> None:
-        self.memory, self.held = memory, 0
+        self.memory, self.held, self.spilled = memory, 0, 0
+        self._maps: list[weakref.ref[mmap.mmap]] = []
 
     def fits(self, size: int) -> bool:
         """Whether so many bytes more may be held; if so they are counted."""
@@ -35,7 +39,20 @@ class Store:
         """Arrays one after another, in a file."""
         if pa.types.is_boolean(kind) or pa.types.is_null(kind) or not _simple(kind):
             return pa.concat_arrays([pa.nulls(0, kind), *parts])  # bits are small; lists are rare
-        return _Kept(kind).take_in(parts)
+        kept = _Kept(kind)
+        made = kept.take_in(parts)
+        self.spilled += made.nbytes
+        self._maps += [weakref.ref(one) for one in kept.maps]
+        return made
+
+    def let_go(self) -> None:
+        """Drop the pages of its files that are in memory; they are read again when they are asked for."""
+        self._maps = [one for one in self._maps if one() is not None]
+        for reference in self._maps:
+            mapped = reference()
+            if mapped is not None and hasattr(mmap, "MADV_DONTNEED"):
+                mapped.madvise(mmap.MADV_DONTNEED)
+        give_back_freed_blocks()
 
     def taken(self, values: Any, rows: np.ndarray) -> Any:
         """These rows of an array (below 0: NULL), in a file where they do not fit."""
@@ -64,6 +81,7 @@ class _Kept:
 
     def __init__(self, kind: Any) -> None:
         self.kind = kind
+        self.maps: list[mmap.mmap] = []
         self.text = pa.types.is_string(kind)
         self._values = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115  mapped until the array goes
         self._offsets = tempfile.TemporaryFile(prefix="gravel-") if self.text else None  # noqa: SIM115
@@ -97,16 +115,18 @@ class _Kept:
         every = np.concatenate(known) if known else np.zeros(0, bool)
         valid = None if every.all() else pa.py_buffer(np.packbits(every, bitorder="little"))
         if self._offsets is None:
-            return pa.Array.from_buffers(self.kind, count, [valid, _mapped(self._values)])
+            return pa.Array.from_buffers(self.kind, count, [valid, self._mapped(self._values)])
         self._offsets.flush()
-        return pa.Array.from_buffers(self.kind, count, [valid, _mapped(self._offsets), _mapped(self._values)])
+        return pa.Array.from_buffers(self.kind, count, [valid, self._mapped(self._offsets), self._mapped(self._values)])
+
+    def _mapped(self, file: Any) -> Any:
+        size = os.fstat(file.fileno()).st_size
+        if not size:
+            return pa.py_buffer(b"")
+        self.maps.append(mmap.mmap(file.fileno(), size, access=mmap.ACCESS_READ))
+        return pa.py_buffer(self.maps[-1])
 
 
 def _valid(part: Any) -> np.ndarray:
     found: np.ndarray = pc.is_valid(part).to_numpy(zero_copy_only=False)
     return found
-
-
-def _mapped(file: Any) -> Any:
-    size = os.fstat(file.fileno()).st_size
-    return pa.py_buffer(mmap.mmap(file.fileno(), size, access=mmap.ACCESS_READ)) if size else pa.py_buffer(b"")

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import os
+from contextlib import suppress
 from functools import lru_cache
+from pathlib import Path
 
+_USUAL = 4 << 30  # bytes of memory where the system does not tell
 _MMAP_THRESHOLD, _TRIM_THRESHOLD, _ARENAS = -3, -1, -8  # mallopt's names for them, from malloc.h
 
 
@@ -23,6 +27,14 @@ def keep_freed_blocks() -> None:
         mallopt(_ARENAS, 1)  # each thread's own would keep what the others could use
     except (OSError, AttributeError):
         return
+
+
+def quarter_of_the_machine() -> int:
+    """A quarter of the bytes of memory that the process may use: the machine's, or its control group's if that has fewer."""
+    size = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") if hasattr(os, "sysconf") else _USUAL
+    with suppress(OSError, ValueError):  # "max": no limit of its own
+        size = min(size, int(Path("/sys/fs/cgroup/memory.max").read_text("ascii")))
+    return size // 4
 
 
 def give_back_freed_blocks() -> None:

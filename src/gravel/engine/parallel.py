@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Generator, Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
@@ -23,7 +23,7 @@ def workers() -> int:
     return max(1, min(count, 4))
 
 
-def ordered_map(work: Callable[[A], B], items: Iterable[A], threads: int | None = None) -> Iterator[B]:
+def ordered_map(work: Callable[[A], B], items: Iterable[A], threads: int | None = None) -> Generator[B, None, None]:
     """`work` of every item, in order, a few ahead of the reader. The first failure is raised in its place."""
     keep_freed_blocks()
     count = threads or workers()

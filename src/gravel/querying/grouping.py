@@ -114,12 +114,12 @@ class Grouping(Sources):
         vectors = [joined([as_type(part[0][at], kind) for part in parts], kind) for at, kind in enumerate(key_types)]
         vectors += [joined([part[1][at] for part in parts], kind) for at, kind in enumerate(types)]
         count = sum(part[2] for part in parts)
-        self._tell("GROUP BY" if select.groups is not None else "aggregates", over.count, count, f"{count:,} groups")
+        stage = self._tell("GROUP BY" if select.groups is not None else "aggregates", (over,), count, f"{count:,} groups")
         names = [node.text if isinstance(node, tree.Name) else "" for node in every.values()]
         tables = [over.tables[shape[1]] if isinstance(node, tree.Name) and shape[0] == "column" else "" for shape, node in every.items()]
         grouped = Grouped(
             (*names, *("" for _ in types)), (*tables, *("" for _ in types)), (*key_types, *types),
-            Columns(vectors), count, ungrouped=over,
+            Columns(vectors), count, ungrouped=over, stage=stage,
         )  # fmt: skip
         stands: dict[Any, int] = {shape: at for at, shape in enumerate(keys)}
         for at, one in enumerate(aggregates):

@@ -114,6 +114,7 @@ class Relation:
     alone: tuple[tuple[frozenset[int], np.ndarray], ...] = ()
     origin: np.ndarray | None = None  # for each row the row of a plan's table that it comes from, -1 for none; None: no such table
     plain: tuple[str | None, ...] = ()  # the columns of that table that these are as they stand
+    stage: int | None = None  # the operator in the account that these rows come out of
 
     @property
     def plains(self) -> tuple[str | None, ...]:
@@ -149,7 +150,7 @@ class Relation:
         return Relation(
             self.names + other.names, self.tables + other.tables, self.types + other.types, self.vectors.beside(other.vectors),
             self.count, self.hidden | shifted, self.rows, self.unread + other.unread, self.alone + alone,
-            other.origin if self.origin is None else self.origin, self.plains + (other.plains if self.origin is None else ()),
+            other.origin if self.origin is None else self.origin, self.plains + (other.plains if self.origin is None else ()), self.stage,
         )  # fmt: skip
 
     def with_columns(self, vectors: Sequence[Vector], types: Sequence[Type]) -> Relation:
@@ -293,4 +294,5 @@ def renamed(found: Relation, table: str, columns: tuple[str, ...], node: tree.No
         found.unread,
         origin=found.origin,
         plain=found.plain,
+        stage=found.stage,
     )

@@ -20,6 +20,7 @@ from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
 from gravel.querying.partitions import flat_indices, one_by_one, partitions
 from gravel.querying.relation import Columns, Grouped, Later, Relation, as_type, codes_of, joined, renamed, typed
+from gravel.querying.shapes import SUBQUERIES, top
 from gravel.querying.windowing import Windowing
 
 _ROUNDS, _RECURSIVE_ROWS = 100_000, 20_000_000  # a recursive query beyond them does not end
@@ -102,7 +103,7 @@ class Session(Windowing):
                 made = replace(both, types=kinds)
         finally:
             self.quiet -= 1
-        self._tell(f"WITH RECURSIVE {one.name}", made.count, made.count, f"after {rounds:,} rounds")
+        made = replace(made, stage=self._tell(f"WITH RECURSIVE {one.name}", (made,), made.count, f"after {rounds:,} rounds"))
         if one.query.order or one.query.fetch is not None or one.query.offset is not None:
             raise self._wrong(
                 "a query that reads itself takes no ORDER BY and no LIMIT", one.query, "put them into the query that reads it"
@@ -146,15 +147,15 @@ class Session(Windowing):
         if self.on_error == "omit":
             self._left_out(found, failed)
             kept = found.take(np.flatnonzero(~failed))
-            self._tell("omitted", found.count, kept.count, "rows with an error")
-            found = kept
+            found = replace(kept, stage=self._tell("omitted", (found,), kept.count, "rows with an error"))
         return replace(found, vectors=Columns(Vector(one.values) for one in found.vectors))
 
     def _select(
         self, select: tree.Select, withs: dict[str, Relation], query: tree.Query | None, offset: int | None = None, fetch: int | None = None
     ) -> Relation:
         decided: set[int] = set()
-        over = self._from(select, withs, decided)
+        first = None if query is None or fetch is None else self._table_alone(select, query, withs)
+        over = self._from(select, withs, decided) if first is None else self._first_rows(first, select.where, (offset or 0) + (fetch or 0))
         own = len(over.names)
         over, outside = self._with_outer(over)
         where = _without(select.where, decided)
@@ -194,6 +195,7 @@ class Session(Windowing):
             rows=over.rows,
             origin=over.origin,
             plain=tuple(plains),
+            stage=over.stage,
         )
         before: Relation | None = over
         shapes = {self.shape(item.expression, over): at for at, item in enumerate(items)}
@@ -203,6 +205,18 @@ class Session(Windowing):
             return result
         chosen = [shapes.get(self.shape(key.expression, over)) for key in query.order]
         return self._limited(self._ordered(result, before, query, stands, withs, chosen), query, offset, fetch)
+
+    def _table_alone(self, select: tree.Select, query: tree.Query, withs: dict[str, Relation]) -> tree.Table | None:
+        """The table of a query whose first rows do not depend on its later ones; None where they may."""
+        source = select.sources[0] if len(select.sources) == 1 else None
+        if (
+            not isinstance(source, tree.Table) or query.order or select.distinct or select.groups is not None or select.having is not None
+            or self._around is not None or (source.is_name and source.reference.casefold() in {*withs, *self.relations})
+            or any(isinstance(node, tree.Aggregate) for node in parse.walk(select))
+            or (select.where is not None and top(select.where, SUBQUERIES))
+        ):  # fmt: skip
+            return None
+        return source
 
     def _as_it_stands(self, node: tree.Node, over: Relation, stands: dict[Any, int]) -> tuple[Vector | Later, Type] | None:
         """A column that is only named, which need not be made before its rows are shown or written; None for anything else."""
@@ -227,9 +241,9 @@ class Session(Windowing):
             if removed
             else "none removed"
         )
-        self._tell(stage, over.count, int(keep.sum()), told)
+        place = self._tell(stage, (over,), int(keep.sum()), told)
         self._outer_side(node, over, keep)
-        return over if keep.all() else over.take(flat_indices(keep))
+        return replace(over if keep.all() else over.take(flat_indices(keep)), stage=place)
 
     def _outer_side(self, node: tree.Node, over: Relation, keep: np.ndarray) -> None:
         """A condition on the outer side of a join that removes every row without a partner makes an inner join of it."""
@@ -269,8 +283,8 @@ class Session(Windowing):
         sound = self._sound("DISTINCT", made, zip(made.names, made.vectors, strict=True))
         made = made if sound is None else made.take(sound)
         first = self._first_of_each(made)
-        self._tell("DISTINCT", made.count, len(first), f"{made.count - len(first):,} removed")
-        kept = replace(made.take(first), origin=None)  # a row stands for several now
+        stage = self._tell("DISTINCT", (made,), len(first), f"{made.count - len(first):,} removed")
+        kept = replace(made.take(first), origin=None, stage=stage)  # a row stands for several now
         self._warn_alike(
             "DISTINCT and case", [one.values for one in kept.vectors], "rows of the result", "SELECT DISTINCT UPPER(TIDY_SPACES(…))"
         )
@@ -315,10 +329,11 @@ class Session(Windowing):
         if self.on_error == "omit" and failed.any():
             order = order[~failed[order]]
             self._left_out(made, failed)
-            self._tell("ORDER BY: omitted", made.count, len(order), "rows with an error")
+            made = replace(made, stage=self._tell("ORDER BY: omitted", (made,), len(order), "rows with an error"))
         if query.fetch is not None:  # whose last rows may be ties
             self._sorted = keys, order
-        return made.take(order)
+        stage = self._tell("ORDER BY", (made,), len(order), rows_in=len(order))
+        return replace(made.take(order), stage=stage)
 
     def _limited(self, made: Relation, query: tree.Query, offset: int | None, fetch: int | None) -> Relation:
         if query.offset is None and query.fetch is None:
@@ -337,7 +352,7 @@ class Session(Windowing):
                     "add a key to ORDER BY, or WITH TIES",
                 )
         if fetch and not query.order and begin + fetch < made.count:
-            told = "are left out, and nothing says which: without ORDER BY the rows come as they are stored"
+            told = "of those read are left out, and nothing says which: without ORDER BY the rows come as they are stored"
             self._warn("FETCH without ORDER BY", made.count - fetch, told, "add an ORDER BY")
         if fetch and query.order and query.order[0].nulls_first is None and made.count:
             keys, order = self._sorted
@@ -346,8 +361,7 @@ class Session(Windowing):
                 told = f"of the result have NULL in {self._written(query.order[0].expression)[:60]}, which is sorted first"
                 self._warn("NULL comes first", int(nulls.sum()), told, "NULLS LAST, or WHERE … IS NOT NULL")
         kept = made.take(np.arange(min(begin, made.count), max(end, min(begin, made.count))))
-        self._tell("FETCH", made.count, kept.count, f"from row {begin + 1:,}")
-        return kept
+        return replace(kept, stage=self._tell("FETCH", (made,), kept.count, f"from row {begin + 1:,}"))
 
     def _peers(self, place: int) -> tuple[int, int]:
         """How many rows before and after a place among the sorted rows share its sort keys; as few as settle it are looked at."""
@@ -397,8 +411,8 @@ class Session(Windowing):
             left, right = replace(left, count=lefts), replace(right, count=both.count - lefts)
         keep = self._chosen(node, [one.values for one in both.vectors], left.count, right.count)
         made = both.take(keep)
-        self._tell(node.operator + (" ALL" if node.all else ""), both.count, made.count, f"{left.count:,} and {right.count:,} rows")
-        return made
+        told = f"{left.count:,} and {right.count:,} rows"
+        return replace(made, stage=self._tell(node.operator + (" ALL" if node.all else ""), (left, right), made.count, told, both.count))
 
     def _stacked(self, left: Relation, right: Relation, node: tree.SetOperation) -> tuple[Relation, tuple[Type, ...]]:
         """Both relations' rows, one after another, in common types."""

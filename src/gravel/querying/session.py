@@ -15,7 +15,6 @@ import pyarrow.compute as pc
 
 from gravel.engine.evaluate import run
 from gravel.engine.mapped import Store
-from gravel.engine.memory import give_back_freed_blocks
 from gravel.engine.vector import Vector, first_error, vector
 from gravel.inspecting.cautions import Caution, Watch
 from gravel.language import parse, tree
@@ -41,12 +40,15 @@ _FOLDED = 200_000  # distinct keys up to which those that differ in case or spac
 
 @dataclass(frozen=True)
 class Stage:
-    """Rows into a stage and out of it, and what became of the difference."""
+    """An operator of a query: rows into it and out of it, and what became of the difference. `inputs` are the places in the account of the
+    operators that its rows come from; `spilled` the bytes that were written to temporary files meanwhile."""
 
     stage: str
     rows_in: int
     rows_out: int
     detail: str = ""
+    inputs: tuple[int, ...] = ()
+    spilled: int = 0
 
 
 @dataclass(frozen=True)
@@ -108,6 +110,7 @@ class Base(ABC):
     relations: dict[str, Relation] = field(default_factory=dict)  # tables that are at hand, by their folded names
     store: Store | None = None  # room for the columns; without one all are held
     failed: list[np.ndarray] = field(default_factory=list)  # origins of the rows that errors left out
+    _instead: dict[int, int] = field(default_factory=dict)  # for an operator, the one that left rows of it out
     _read: dict[tuple[str, frozenset[int]], Relation] = field(default_factory=dict)
     _wanted: set[str] | None = None
     _grouped: set[str] = field(default_factory=set)  # names that a query groups by
@@ -154,7 +157,10 @@ class Base(ABC):
                 failed |= one.errors != 0
         if self.on_error != "omit" or not failed.any():
             return None
-        self._tell(f"{stage}: omitted", made.count, int((~failed).sum()), "rows with an error" + (detail(failed) if detail else ""))
+        told = "rows with an error" + (detail(failed) if detail else "")
+        place = self._tell(f"{stage}: omitted", (made,), int((~failed).sum()), told)
+        if place is not None and made.stage is not None:
+            self._instead[made.stage] = place
         self._left_out(made, failed)
         return np.flatnonzero(~failed)
 
@@ -163,11 +169,17 @@ class Base(ABC):
         if made.origin is not None and self.on_error == "omit":
             self.failed.append(made.origin[failed])
 
-    def _tell(self, stage: str, rows_in: int, rows_out: int, detail: str = "") -> None:
-        if self.memory is not None:
-            give_back_freed_blocks()
-        if not self.quiet:
-            self.account.append(Stage(stage, rows_in, rows_out, detail))
+    def _tell(self, stage: str, inputs: Sequence[Relation], rows_out: int, detail: str = "", rows_in: int | None = None) -> int | None:
+        """Enter an operator into the account; its place there, None within a subquery, whose operators run once a row."""
+        if self.store is not None and self.store.spilled:
+            self.store.let_go()
+        if self.quiet:
+            return None
+        spilled = 0 if self.store is None else self.store.spilled - sum(one.spilled for one in self.account)
+        places = tuple(self._instead.pop(one.stage, one.stage) for one in inputs if one.stage is not None)
+        into = rows_in if rows_in is not None else inputs[0].count if inputs else rows_out
+        self.account.append(Stage(stage, into, rows_out, detail, places, spilled))
+        return len(self.account) - 1
 
     def _warn(self, caution: str, rows: int, detail: str, hint: str, examples: tuple[str, ...] = ()) -> None:
         if rows and not self.quiet and not any((one.caution, one.detail) == (caution, detail) for one in self.cautions):

@@ -23,7 +23,7 @@ from gravel.querying import joins
 from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined, renamed, taken, typed
 from gravel.querying.session import Base, Outer
 from gravel.querying.shapes import SUBQUERIES, is_true, top
-from gravel.sources.source import Malformed, Source, scan
+from gravel.sources.source import Batch, Malformed, Source, scan
 
 _TRUE = tree.Literal(0, 0, "boolean", "TRUE")
 
@@ -192,24 +192,77 @@ class Sources(Base):
             return renamed(found, node.alias or node.reference, node.columns, node, self.text)
         if node.is_name and node.reference.casefold() in self.relations:
             found = self.relations[node.reference.casefold()]
-            self._tell(f"read {node.reference}", found.count, found.count)
+            found = replace(found, stage=self._tell(f"read {node.reference}", (), found.count))
             return renamed(found, node.alias or node.reference, node.columns, node, self.text)
         table = self._open(node)
-        wanted = [i for i, name in enumerate(table.columns) if self._wanted is None or name.casefold() in self._wanted or node.columns]
-        wanted = sorted({*wanted, *self._identifying(table.columns, wanted)})
+        wanted = self._columns_wanted(table, node)
         self.paths |= table.files
         key = (table.name, frozenset(wanted))
         if key not in self._read:
-            vectors, types, rows, malformed = self._loaded(table, wanted)
-            count, bad = len(rows), len(malformed)
-            self.malformed[table.name] = malformed
+            self._read[key] = self._relation(table, node, wanted, *self._loaded(table, wanted))
+        return renamed(self._read[key], self._called(node), node.columns, node, self.text)
+
+    def _columns_wanted(self, table: Source, node: tree.Table) -> list[int]:
+        wanted = [i for i, name in enumerate(table.columns) if self._wanted is None or name.casefold() in self._wanted or node.columns]
+        return sorted({*wanted, *self._identifying(table.columns, wanted)})
+
+    @staticmethod
+    def _called(node: tree.Table) -> str:
+        return node.alias or (node.reference if node.is_name else Path(node.reference).stem)
+
+    def _relation(
+        self, table: Source, node: tree.Table, wanted: Sequence[int], vectors: Sequence[Vector], types: dict[int, Type], rows: np.ndarray,
+        malformed: tuple[Malformed, ...], beside: str = "",
+    ) -> Relation:  # fmt: skip
+        """What was read of a table, entered into the account."""
+        self.malformed[table.name] = malformed
+        names = tuple(table.columns[i] for i in wanted)
+        unread = tuple(name for i, name in enumerate(table.columns) if i not in wanted)
+        told = [f"{len(malformed):,} malformed records are no rows"] if malformed else []
+        stage = self._tell(f"read {node.reference}", (), len(rows), "; ".join([*told, *([beside] if beside else [])]))
+        blank, columns = ("",) * len(names), Columns(vectors, self.store)
+        return Relation(names, blank, tuple(types[i] for i in wanted), columns, len(rows), rows=rows, unread=unread, stage=stage)
+
+    def _first_rows(self, node: tree.Table, where: tree.Node | None, need: int) -> Relation:
+        """As much of the beginning of a table as holds so many rows for which a condition is true."""
+        table = self._open(node)
+        wanted = self._columns_wanted(table, node)
+        self.paths |= table.files
+        counts: list[int] = []
+        typed_as: dict[int, Type] = {}
+
+        def enough(batches: list[Batch], types: dict[int, Type]) -> bool:
+            if types != typed_as:
+                counts.clear()  # under other types the condition may be true of other rows
+                typed_as.update(types)
+            for batch in batches[len(counts) :]:
+                counts.append(batch.count if where is None else self._matching(table, node, where, wanted, batch, types))
+            return sum(counts) >= need
+
+        batches, types, whole = table.load(wanted, enough)
+        if not whole:
+            rows = sum(batch.count for batch in batches)
+            read = "the first row was" if rows == 1 else f"the first {rows:,} rows were"
+            self.remarks.append(f"{node.reference}: {read} read, as many as the result needs; counts, cautions and types are of those")
+        beside = "" if whole else "the rest is not needed"
+        found = self._relation(table, node, wanted, *_put_together(batches, types, wanted), beside=beside)
+        return renamed(found, self._called(node), node.columns, node, self.text)
+
+    def _matching(
+        self, table: Source, node: tree.Table, where: tree.Node, wanted: Sequence[int], batch: Batch, types: dict[int, Type]
+    ) -> int:
+        """How many rows of a batch a condition is true of; one that fails in some row is decided later, with all that is told of it."""
+        self.quiet += 1
+        try:
+            vectors, _, rows, _ = _put_together([batch], types, wanted)
             names = tuple(table.columns[i] for i in wanted)
-            unread = tuple(name for i, name in enumerate(table.columns) if i not in wanted)
-            kinds = tuple(types[i] for i in wanted)
-            self._read[key] = Relation(names, ("",) * len(names), kinds, Columns(vectors, self.store), count, rows=rows, unread=unread)
-            self._tell(f"read {node.reference}", count, count, f"{bad:,} malformed records are no rows" if bad else "")
-        name = node.alias or (node.reference if node.is_name else Path(node.reference).stem)
-        return renamed(self._read[key], name, node.columns, node, self.text)
+            some = Relation(names, ("",) * len(names), tuple(types[i] for i in wanted), Columns(vectors), len(rows), rows=rows)
+            made, _ = self.evaluate(
+                where, renamed(some, self._called(node), node.columns, node, self.text), {}, condition=True, watched=False
+            )
+            return int(made.true(batch.count).sum())
+        finally:
+            self.quiet -= 1
 
     def _identifying(self, columns: Sequence[str], wanted: Sequence[int]) -> list[int]:
         """The columns that tell apart what columns that are grouped by name."""
@@ -237,13 +290,8 @@ class Sources(Base):
                     bad.extend(batch.malformed)
             give_back_freed_blocks()
             return vectors, types, _end_to_end(rows), tuple(bad)
-        batches, types = table.load(wanted)
-        malformed = tuple(one for batch in batches for one in batch.malformed)
-        vectors = [
-            view(pa.concat_arrays([batch.columns[i] for batch in batches]) if batches else pa.nulls(0, pa.string()), types[i])
-            for i in wanted
-        ]
-        return vectors, types, _end_to_end([batch.rows for batch in batches]), malformed
+        batches, types, _ = table.load(wanted)
+        return _put_together(batches, types, wanted)
 
     def _unnest(self, left: Relation, node: tree.Unnest, withs: dict[str, Relation], outer: bool) -> Relation:
         lists, kind = self.evaluate(node.expression, left, withs)
@@ -274,10 +322,10 @@ class Sources(Base):
         told = f"{left.count - without:,} rows with items" + (
             f", {without:,} without" + (" are kept" if outer else " are lost") if without else ""
         )
-        self._tell("UNNEST", left.count, len(rows), told)
+        stage = self._tell("UNNEST", (left,), len(rows), told)
         if not outer:
             self._warn("UNNEST loses rows", without, "have no item, so they are lost", "LEFT JOIN UNNEST(…) ON TRUE keeps them")
-        return left.take(rows).beside(right)
+        return replace(left.take(rows).beside(right), stage=stage)
 
     def _join(self, left: Relation, right: Relation, node: tree.Join, withs: dict[str, Relation]) -> Relation:
         equal, rest = ([], []) if node.using else self._split(node.on, left, right) if node.on is not None else ([], [])
@@ -372,16 +420,15 @@ class Sources(Base):
         if node.using:
             made = self._merged(made, left, node)
         if node.kind == "WHERE":
-            self._tell(
-                "tables joined by WHERE", left.count, made.count, f"{left.count:,} rows with {right.count:,}, where {self._shown(node)}"
-            )
+            told = f"{left.count:,} rows with {right.count:,}, where {self._shown(node)}"
+            stage = self._tell("tables joined by WHERE", (left, right), made.count, told)
         elif node.kind != "CROSS":
             several = int((matched_left > 1).sum())
             told = f"{left.count - len(alone_left):,} rows on the left matched, {len(alone_left):,} without a partner; "
             told += f"{len(alone_right):,} on the right without one"
             if several:
                 told += f"; {several:,} rows on the left met several (+{extra:,} rows)"
-            self._tell(f"{node.kind} JOIN", left.count, made.count, told)
+            stage = self._tell(f"{node.kind} JOIN", (left, right), made.count, told)
             self._warn(
                 "a join multiplies rows",
                 several,
@@ -391,8 +438,8 @@ class Sources(Base):
             if node.kind in ("INNER", "RIGHT"):
                 self._warn("a join loses rows", len(alone_left), "on the left have no partner, so they are lost", "LEFT JOIN keeps them")
         else:
-            self._tell("CROSS JOIN", left.count, pairs, f"each of {left.count:,} rows with each of {right.count:,}")
-        return made
+            stage = self._tell("CROSS JOIN", (left, right), pairs, f"each of {left.count:,} rows with each of {right.count:,}")
+        return replace(made, stage=stage)
 
     def _shown(self, node: tree.Join) -> str:
         parts = node.on.operands if isinstance(node.on, tree.Logic) else (node.on,)
@@ -457,6 +504,17 @@ class Sources(Base):
                 raise self._wrong(f"{name.text} is on both sides of the join", name, "write it with its table")
             found |= set(inside)
         return found
+
+
+def _put_together(
+    batches: Sequence[Batch], types: dict[int, Type], wanted: Sequence[int]
+) -> tuple[list[Vector], dict[int, Type], np.ndarray, tuple[Malformed, ...]]:
+    """The columns of some batches with their types, the row numbers, and what is malformed."""
+    malformed = tuple(one for batch in batches for one in batch.malformed)
+    vectors = [
+        view(pa.concat_arrays([batch.columns[i] for batch in batches]) if batches else pa.nulls(0, pa.string()), types[i]) for i in wanted
+    ]
+    return vectors, types, _end_to_end([batch.rows for batch in batches]), malformed
 
 
 def _end_to_end(parts: list[np.ndarray]) -> np.ndarray:

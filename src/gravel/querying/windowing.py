@@ -72,7 +72,8 @@ class Windowing(Grouping):
                 made, kind = self._window_by_parts(one, window, rows, over, withs, stands)
             stands[id(one)] = len(over.names)
             over = over.with_columns([made], [kind])
-        return over, stands
+        plural = "function" if len(found) == 1 else "functions"
+        return replace(over, stage=self._tell("WINDOW", (over,), over.count, f"{len(found)} {plural}")), stands
 
     def _window_by_parts(
         self, one: tree.Aggregate, window: tree.Window, parts: list[np.ndarray], over: Relation, withs: dict[str, Relation], stands: dict[Any, int]

@@ -203,21 +203,30 @@ class Source(ABC):
         self._find_types([index for index in wanted if index not in self._types])
         return {index: self._types[index] for index in wanted}
 
-    def load(self, wanted: Sequence[int]) -> tuple[list[Batch], dict[int, Type]]:
-        """All rows of some columns and the columns' types, found on the way: one pass instead of two."""
+    def load(
+        self, wanted: Sequence[int], enough: Callable[[list[Batch], dict[int, Type]], bool] | None = None
+    ) -> tuple[list[Batch], dict[int, Type], bool]:
+        """All rows of some columns and the columns' types, found on the way: one pass instead of two. Reading ends when the batches read
+        are `enough`; their types are then those of the rows read. The last result tells whether all rows were."""
         states = self._open_states([index for index in wanted if index not in self._types])
 
         def work(piece: Any) -> tuple[Batch, dict[int, Fitting]]:
             batch = self.read(piece, wanted)
             return batch, {index: fitting(batch.columns[index], state.kinds) for index, state in states.items() if state.kinds}
 
-        batches = []
-        for batch, found in ordered_map(work, self.pieces(wanted=wanted)):
+        batches: list[Batch] = []
+        parts = ordered_map(work, self.pieces(wanted=wanted))
+        for batch, found in parts:
             batches.append(batch)
             for index, state in found.items():
                 states[index] = states[index].merge(state)
+            if enough is not None:
+                types = {index: self._types[index] if index not in states else states[index].type for index in wanted}
+                if enough(batches, types) and next(parts, None) is not None:
+                    parts.close()
+                    return batches, types, False
         self.settle(states)
-        return batches, {index: self._types[index] for index in wanted}
+        return batches, {index: self._types[index] for index in wanted}, True
 
     def settle(self, found: dict[int, Fitting]) -> None:
         """Take over what a pass over all rows has found of the columns' types."""
