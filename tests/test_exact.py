@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import math
+import pickle
 import random
 import shlex
 import sqlite3
 from decimal import Decimal
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import write
+from gravel.engine.aggregates import STATES, GroupedValues
+from gravel.language.types import DOUBLE, Kind, Type, decimal
 
 VALUES = {
     "INTEGER": ["1", "-7", "9007199254740993"], "DECIMAL(20,2)": ["1.50", "-0.01", "999999999999999999.99"], "DOUBLE PRECISION": ["1.5e0", "-0e0", "1e300"],
@@ -108,35 +113,66 @@ def test_a_decimal_becomes_the_nearest_double(asked: Any, figures: Any) -> None:
 @settings(max_examples=200)
 @given(st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=1, max_size=30), st.data())
 def test_sums_of_doubles_are_exact_whoever_adds_them(numbers: list[float], data: Any) -> None:
-    from fractions import Fraction
-
-    import numpy as np
-
-    from gravel.engine.exact_sum import ExactSum, double_of
-    from gravel.language.types import DOUBLE
-    from gravel.querying import groups
+    from gravel.engine.exact_sum import double_of
     from gravel.querying.windows import ResolvedFrame, Sorted
 
     def rounded(value: Fraction) -> float | None:
         return double_of(value.numerator, value.denominator, 0)
 
     exact = sum(map(Fraction, numbers), Fraction(0))
+    mean = exact / len(numbers)
     cut = data.draw(st.integers(0, len(numbers)))
-    merged = ExactSum.of(pa.array(numbers[:cut], pa.float64())).merge(ExactSum.of(pa.array(numbers[cut:], pa.float64())))
-    assert (merged.sum_as_double(), merged.mean_as_double()) == (rounded(exact), rounded(exact / len(numbers)))
+    expected = {"SUM": exact, "AVG": mean, "VAR_POP": sum((Fraction(one) - mean) ** 2 for one in numbers) / len(numbers)}
+    for name, value in expected.items():
+        parts = [_one_group(name, pa.array(some, pa.float64())) for some in (numbers[:cut], numbers[cut:])]
+        assert parts[0].merge(parts[1]).finish(name, DOUBLE).values.to_pylist() == [rounded(Fraction(value))]
     values, every = pa.array(numbers, pa.float64()), np.ones(len(numbers), bool)
-    for name, value in (("SUM", exact), ("AVG", exact / len(numbers))):
-        made = groups.total(np.zeros(len(numbers), np.int64), 1, values, every, DOUBLE, name)
-        assert made.values.to_pylist() == [rounded(value)]
     running = Sorted([], [], (), len(numbers)).totals(values, every, ResolvedFrame("ROWS", -1, 0), DOUBLE, "SUM")
     assert running.values.to_pylist() == [
         rounded(sum(map(Fraction, numbers[max(0, at - 1) : at + 1]), Fraction(0))) for at in range(len(numbers))
     ]
-    if len(numbers) > 1:
-        mean = exact / len(numbers)
-        assert ExactSum.of(values, squares=True).spread("VAR_SAMP") == rounded(
-            sum((Fraction(one) - mean) ** 2 for one in numbers) / (len(numbers) - 1)
-        )
+
+
+def _one_group(name: str, values: Any) -> Any:
+    return STATES[name].of(GroupedValues(np.zeros(len(values), np.int64), 1, values, np.ones(len(values), bool)), name)
+
+
+KINDS = {
+    "INTEGER": (pa.int64(), st.integers(-(2**63), 2**63 - 1)), "DECIMAL": (pa.decimal128(38, 2), st.decimals(-(10**30), 10**30, places=2)),
+    "DOUBLE": (pa.float64(), st.floats() | st.sampled_from([1e16, -1e16, 0.1])), "BOOLEAN": (pa.bool_(), st.booleans()),
+    "TEXT": (pa.string(), st.text(max_size=3)), "DATE": (pa.date32(), st.dates()),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", list(STATES))
+@settings(max_examples=40)
+@given(data=st.data())
+def test_a_state_is_that_of_all_rows_however_they_are_cut(name: str, data: Any) -> None:
+    """Cut anywhere, merged in either order or in other pairs, and pickled, a state finishes as that of all rows does."""
+    kinds = ["BOOLEAN"] if name == "EVERY" else list(KINDS) if name in ("COUNT", "MIN", "MAX") else ["INTEGER", "DECIMAL", "DOUBLE"]
+    kind = data.draw(st.sampled_from(kinds))
+    arrow, one = KINDS[kind]
+    many = data.draw(st.integers(1, 4))
+    rows = data.draw(st.lists(st.tuples(st.integers(0, many - 1), one | st.none(), one, st.booleans()), max_size=25))
+    groups, mask = np.array([row[0] for row in rows], np.int64), np.array([row[3] and row[1] is not None for row in rows], bool)
+    values = [pa.array([row[at] for row in rows], arrow) for at in (1, 2)]
+    own = {"DECIMAL": decimal(38, 2), "DOUBLE": DOUBLE}.get(kind, Type(Kind[kind]))
+
+    def state(start: int, end: int) -> Any:
+        part = GroupedValues(groups, many, values[0], mask, (values[1],)).slice(start, end - start)
+        return pickle.loads(pickle.dumps(STATES[name].of(part, name)))
+
+    def finished(made: Any) -> tuple[Any, Any]:
+        vector = made.finish(name, own)
+        return repr(vector.values.to_pylist()), None if vector.errors is None else vector.errors.tolist()
+
+    a, b = sorted((data.draw(st.integers(0, len(rows))), data.draw(st.integers(0, len(rows)))))
+    whole, (x, y, z) = finished(state(0, len(rows))), (state(0, a), state(a, b), state(b, len(rows)))
+    assert finished(x.merge(y).merge(z)) == finished(x.merge(y.merge(z))) == finished(z.merge(x).merge(y)) == whole
+    if name in ("MIN", "MAX", "COUNT") and kind != "DOUBLE":
+        pick = {"MIN": min, "MAX": max, "COUNT": len}[name]
+        taken = [[row[1] for row, counts in zip(rows, mask, strict=True) if counts and row[0] == group] for group in range(many)]
+        assert whole[0] == repr([pick(one) if one or name == "COUNT" else None for one in taken])
 
 
 def test_check_and_query_give_one_sum(asked: Any, gravel: Any) -> None:

@@ -14,6 +14,7 @@ from gravel.duplicates.result import Duplicates, MatchLevelCount
 from gravel.duplicates.second import Second, places_of
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes
 from gravel.engine.hashing import hashes
+from gravel.engine.memory import give_back_freed_blocks
 from gravel.engine.parallel import ordered_map
 from gravel.engine.spill import Runs
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
@@ -47,6 +48,11 @@ class _Counts:
     errors: int = 0
     malformed: list[Malformed] = field(default_factory=list)
 
+    def forget(self) -> None:
+        """Let go of the keys, of which no more is asked."""
+        self.exact, self.without, self.keys = Distinct(), [], {}
+        give_back_freed_blocks()
+
 
 def duplicates(
     table: Source, on: Sequence[str] = (), *, key: Sequence[str] = (), rung: str = "equal", null_equal: bool = False, least: int = 2,
@@ -62,18 +68,17 @@ def duplicates(
     keys = [_position(table, name) for name in key]
     counts = _count(asked, keys, memory)
     key_at = keys or _found_key(counts)
-    ladder = list(ordered_map(partial(_reduced, counts.exact), range(asked.rungs), 0 if counts.exact.settled() else 1))
-    chosen = ladder[at]
-    examples = [members(counts.exact, number, one, np.array(_examples(one))) if number else None for number, one in enumerate(ladder)]
+    levels = list(ordered_map(partial(_level, counts.exact, at), range(asked.rungs), 0 if counts.exact.settled() else 1))
+    chosen = levels[at].chosen
+    assert chosen is not None
+    left_out = tuple((text, _groups(state) - levels[0].groups) for text, state in zip(asked.on, counts.without, strict=False))
     fetched = Second(asked, chosen, members(counts.exact, at, chosen), key_at, memory, at)
-    fetched.run(_places(chosen, least, shown), examples, None if shown is None else _MOST_ROWS)
+    counts.forget()
+    fetched.run(_places(chosen, least, shown), [level.examples for level in levels], None if shown is None else _MOST_ROWS)
     steps = tuple(
-        MatchLevelCount(one.name, one.meaning, asked.texts[number], len(ladder[number].sizes), int((ladder[number].sizes - 1).sum()),
-             int((ladder[number].spellings > 1).sum()) if number else len(ladder[number].sizes), tuple(fetched.examples[number]))
-        for number, one in enumerate(RUNGS)
-    )  # fmt: skip
-    base = len(ladder[0].sizes)
-    left_out = tuple((text, _groups(state) - base) for text, state in zip(asked.on, counts.without, strict=False))
+        MatchLevelCount(one.name, one.meaning, texts, level.groups, level.surplus, level.fresh, tuple(examples))
+        for one, texts, level, examples in zip(RUNGS, asked.texts, levels, fetched.examples, strict=True)
+    )
     return Duplicates(
         table.name, asked.on, asked.texts[at], rung, tuple(table.columns[i] for i in key_at), tuple(table.columns), counts.rows,
         len(chosen.sizes), int(chosen.sizes.sum()), int((chosen.sizes - 1).sum()), int(chosen.sizes.max()) if len(chosen.sizes) else 0,
@@ -141,6 +146,11 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
             state.add(part)
         for at, part in own.items():
             counts.keys[at].add(part)
+    if not counts.exact.in_memory:
+        # What is in files needs the memory that the rest still takes.
+        for state in (counts.exact, *counts.without, *counts.keys.values()):
+            state.spill()
+        give_back_freed_blocks()
     return counts
 
 
@@ -157,6 +167,25 @@ def _found_key(counts: _Counts) -> list[int]:
 # -- what the counts come to
 def _groups(state: Distinct) -> int:
     return sum(int((part.counts > 1).sum()) for part in state.pieces())
+
+
+@dataclass
+class _Level:
+    """What the groups of a match level come to: how many, the rows beyond one of each, how many are new on it with examples of those; and
+    the groups themselves of the level that is asked for."""
+
+    groups: int
+    surplus: int
+    fresh: int
+    examples: Members | None
+    chosen: RungGroups | None
+
+
+def _level(exact: Distinct, asked: int, rung: int) -> _Level:
+    found = _reduced(exact, rung)
+    examples = members(exact, rung, found, np.array(_examples(found))) if rung else None
+    fresh = int((found.spellings > 1).sum()) if rung else len(found.sizes)
+    return _Level(len(found.sizes), int((found.sizes - 1).sum()), fresh, examples, found if rung == asked else None)
 
 
 def _reduced(exact: Distinct, rung: int) -> RungGroups:
@@ -216,10 +245,11 @@ def _several(first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: 
 
 def members(exact: Distinct, rung: int, groups: RungGroups, some: np.ndarray | None = None) -> Members:
     """The exactly equal keys of a rung's groups, or of some of them (their places)."""
+    if rung == 0 and some is None:
+        return Members(groups.first, groups.second, np.arange(len(groups.first)), groups.sizes, groups.rows)
     found: list[tuple[np.ndarray, ...]] = []
-    chosen = (
-        np.arange(len(groups.first)) if some is None else np.sort(some).astype(np.int64)
-    )  # ascending places, so that the hashes ascend too
+    # Ascending places, so that the hashes ascend too.
+    chosen = np.arange(len(groups.first)) if some is None else np.sort(some).astype(np.int64)
     first, second = groups.first[chosen], groups.second[chosen]
     for part in exact.pieces():
         one = part.first if rung == 0 else part.extra[2 * rung - 2]

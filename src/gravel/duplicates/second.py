@@ -14,6 +14,7 @@ from gravel.duplicates.asked import Asked, Members, RungGroups, part_of
 from gravel.duplicates.result import Group, GroupRow, Proposal
 from gravel.engine.evaluate import run
 from gravel.engine.hashing import NULL_HASH, hashes
+from gravel.engine.memory import give_back_freed_blocks
 from gravel.inspecting.binding import frame_of
 from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
@@ -22,6 +23,7 @@ from gravel.language.types import Kind
 from gravel.sources.source import Batch, scan
 
 _SPELLINGS = 6
+_CELL = 14  # bytes that a value takes while groups are compared: its hash, and its share of the sort
 _NOTHING = tree.Name(0, 0, "")
 _ASCENDING, _NEWEST = tree.SortKey(0, 0, _NOTHING, False, None), tree.SortKey(0, 0, _NOTHING, True, False)
 _LATEST = ("updat", "modif", "chang", "edit", "since", "date", "day")
@@ -74,7 +76,7 @@ class Second:
         if len(self.chosen.sizes):
             self._prefer = _latest(self.asked)
             total = int(self.chosen.sizes.sum())
-            passes = max(1, -(-total * 8 * (width + 3) // self.memory))
+            passes = max(1, -(-total * _CELL * (width + 3) // self.memory))
             ends = np.searchsorted(np.cumsum(self.chosen.sizes), np.arange(1, passes + 1) * (total / passes)) + 1
             found: dict[int, list[tuple[int, tuple[str | None, ...]]]] = {int(at): [] for at in places}
             begin = 0
@@ -87,6 +89,9 @@ class Second:
                     if len(part.groups):
                         parts.append(part)
                 self._analyse(parts)
+                parts.clear()
+                if passes > 1:
+                    give_back_freed_blocks()
                 begin = end
             self._show(found, places, most)
         elif len(wanted):
@@ -110,7 +115,7 @@ class Second:
         mine = np.flatnonzero(own & (group >= begin) & (group < end))
         if len(mine):
             chosen = pa.array(mine)
-            found.groups, found.rows = group[mine], batch.rows[mine]
+            found.groups, found.rows = _narrow(group[mine]), _narrow(batch.rows[mine])
             found.cells = [hashes(column.take(chosen)) for column in texts]
             found.prefer = None if self._prefer is None else texts[self._prefer].take(chosen)
         return found
@@ -175,6 +180,11 @@ class Second:
 
         prefer = None if self._prefer is None else f"{quoted(names[self._prefer])} DESC NULLS LAST"
         return Proposal(self.asked.texts[self.rung], prefer, tuple(name for name, _ in rescued), told, rescued)
+
+
+def _narrow(numbers: np.ndarray) -> np.ndarray:
+    """Numbers from 0 in 32 bits where they fit."""
+    return numbers.astype(np.int32) if int(numbers.max(initial=0)) < 2**31 else numbers
 
 
 def _commonest(one: Members) -> list[int]:

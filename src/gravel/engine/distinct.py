@@ -160,6 +160,8 @@ class Distinct:
 
     def spill(self) -> None:
         """Put what is held into a file. Raises TableProblem where the disk is full."""
+        if not self._parts:
+            return
         if len(self._parts) > 1:
             self._parts = [_joined(self._parts)]
         if self._runs is None:

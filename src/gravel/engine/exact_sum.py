@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
@@ -18,6 +17,7 @@ import pyarrow.compute as pc
 from gravel.language.functions import arithmetic
 
 _SAFE = 2**62
+_HALVES = 1 << 20
 
 
 @dataclass(frozen=True)
@@ -82,6 +82,13 @@ def group_sums(whole: np.ndarray, groups: np.ndarray, many: int) -> np.ndarray:
     """The sum of each group's whole numbers, as int64 or Python's integers like them."""
     if not len(whole):
         return np.zeros(many, whole.dtype if whole.dtype != object else object)
+    if many == 1:
+        return np.array([_whole_sum(whole)], whole.dtype)
+    if whole.dtype != object and len(whole) <= _HALVES:
+        # As doubles the sums of the lower and the upper half of so many numbers are exact.
+        low = np.bincount(groups, weights=whole & 0xFFFFFFFF, minlength=many).astype(np.int64)
+        high = np.bincount(groups, weights=whole >> 32, minlength=many).astype(np.int64)
+        return (high << 32) + low
     made = np.zeros(many, np.int64).astype(whole.dtype)
     order = np.argsort(groups, kind="stable")
     placed = groups[order]
@@ -115,58 +122,6 @@ def sum_of_specials(special: np.ndarray) -> float:
     if np.isnan(special).any() or ((special == np.inf).any() and (special == -np.inf).any()):
         return math.nan
     return math.inf if (special == np.inf).any() else -math.inf
-
-
-@dataclass(frozen=True)
-class ExactSum:
-    """An exact sum so far, with the sum of squares where it is asked for: the known values' number, sums, and what is not finite."""
-
-    count: int = 0
-    total: Fraction = Fraction(0)
-    squares: Fraction = Fraction(0)
-    special: tuple[float, ...] = ()
-
-    @classmethod
-    def of(cls, known: Any, squares: bool = False) -> ExactSum:
-        """The sum of an Arrow array without NULLs."""
-        units = units_of(known)
-        total, squared = _whole_sum(units.whole), 0
-        if squares:
-            numbers = units.whole.tolist()
-            squared = sum(number * number for number in numbers)
-        special = () if units.special is None else (sum_of_specials(units.special),)
-        return cls(len(known), total * units.unit, squared * units.unit**2, special)
-
-    def merge(self, other: ExactSum) -> ExactSum:
-        """Both parts together."""
-        return ExactSum(
-            self.count + other.count, self.total + other.total, self.squares + other.squares, (*self.special, *other.special)[:4]
-        )
-
-    def _special(self) -> float:
-        return sum_of_specials(np.array(self.special))
-
-    def sum_as_double(self) -> float | None:
-        """The nearest double; None where the sum is out of range."""
-        return self._special() if self.special else double_of(self.total.numerator, self.total.denominator, 0)
-
-    def mean_as_double(self) -> float | None:
-        """The mean, rounded once."""
-        if self.special:
-            return self._special()
-        mean = self.total / self.count
-        return double_of(mean.numerator, mean.denominator, 0)
-
-    def exact_sum(self, scale: int) -> Decimal:
-        """The sum of exact numbers of that scale."""
-        whole = self.total * 10**scale
-        return Decimal(whole.numerator).scaleb(-scale, arithmetic.WIDE)
-
-    def spread(self, name: str) -> float | None:
-        """VAR_SAMP, VAR_POP, STDDEV_SAMP or STDDEV_POP; None where it is out of range. NaN beside what is not finite."""
-        if self.special:
-            return math.nan
-        return spread_of(name, self.count, self.total, self.squares)
 
 
 def spread_of(name: str, count: int, total: Fraction, squares: Fraction) -> float | None:

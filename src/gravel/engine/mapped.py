@@ -6,7 +6,7 @@ import mmap
 import os
 import tempfile
 import weakref
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import numpy as np
@@ -35,15 +35,21 @@ class Store:
         self.held += size
         return True
 
+    def writer(self, kind: Any) -> ColumnWriter:
+        """A column in a file, to be written part by part."""
+        return ColumnWriter(kind, self)
+
     def column(self, parts: Iterable[Any], kind: Any) -> Any:
         """Arrays one after another, in a file."""
-        if pa.types.is_boolean(kind) or pa.types.is_null(kind) or not _simple(kind):
-            return pa.concat_arrays([pa.nulls(0, kind), *parts])  # bits are small; lists are rare
-        kept = _Kept(kind)
-        made = kept.take_in(parts)
-        self.spilled += made.nbytes
-        self._maps += [weakref.ref(one) for one in kept.maps]
-        return made
+        writer = self.writer(kind)
+        for part in parts:
+            writer.write(part)
+        return writer.close()
+
+    def wrote(self, size: int, maps: Sequence[mmap.mmap]) -> None:
+        """Take note of a column that is in a file now."""
+        self.spilled += size
+        self._maps += [weakref.ref(one) for one in maps]
 
     def let_go(self) -> None:
         """Drop the pages of its files that are in memory; they are read again when they are asked for."""
@@ -58,9 +64,10 @@ class Store:
         """These rows of an array (below 0: NULL), in a file where they do not fit."""
         size = int(values.nbytes * (len(rows) / max(1, len(values))))
         parts = (_some(values, rows[at : at + _ROWS]) for at in range(0, len(rows), _ROWS))
-        if self.fits(size) or not len(rows):
-            return _some(values, rows)
-        return self.column(parts, values.type)
+        made = _some(values, rows) if self.fits(size) or not len(rows) else self.column(parts, values.type)
+        if self.spilled:
+            self.let_go()
+        return made
 
 
 def _some(values: Any, rows: np.ndarray) -> Any:
@@ -76,55 +83,70 @@ def _simple(kind: Any) -> bool:
         return False
 
 
-class _Kept:
-    """One column being written: its values, and for texts where each ends; which are NULL stays in memory as bits."""
+class ColumnWriter:
+    """One column being written: its values, and for texts where each ends; which are NULL stays in memory as bits, and so do columns of
+    bits and of lists. Raises TableProblem where the disk is full."""
 
-    def __init__(self, kind: Any) -> None:
-        self.kind = kind
-        self.maps: list[mmap.mmap] = []
-        self.text = pa.types.is_string(kind)
+    def __init__(self, kind: Any, store: Store) -> None:
+        self._kind, self._store, self._count, self._end = kind, store, 0, 0
+        self._held: list[Any] | None = None
+        self._known: list[np.ndarray] = []
+        self._offsets = None
+        if pa.types.is_boolean(kind) or pa.types.is_null(kind) or not _simple(kind):
+            self._held = [pa.nulls(0, kind)]  # bits are small; lists are rare
+            return
         self._values = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115  mapped until the array goes
-        self._offsets = tempfile.TemporaryFile(prefix="gravel-") if self.text else None  # noqa: SIM115
+        if pa.types.is_string(kind):
+            self._offsets = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
+            self._offsets.write(np.zeros(1, np.int32).data)
 
-    def take_in(self, parts: Iterable[Any]) -> Any:
-        """The column of some arrays."""
-        count, end, known = 0, 0, []
+    def write(self, part: Any) -> None:
+        """Put an array at the end."""
+        if self._held is not None:
+            self._held.append(part)
+            return
+        self._count += len(part)
+        self._known.append(_valid(part))
         try:
-            if self._offsets is not None:
-                self._offsets.write(np.zeros(1, np.int32).data)
-            for part in parts:
-                count += len(part)
-                known.append(_valid(part))
-                if self._offsets is not None:
-                    offsets, data = body(part.fill_null("") if part.null_count else part)
-                    if end + len(data) >= 2**31:
-                        raise TableProblem("a column has more than 2 GiB of text", hint="ask of fewer rows, or of its shorter columns")
-                    self._values.write(np.ascontiguousarray(data).data)
-                    self._offsets.write((offsets[1:] + np.int32(end)).astype(np.int32).data)
-                    end += len(data)
-                else:
-                    width = self.kind.bit_width // 8
-                    buffer = part.buffers()[1]
-                    self._values.write(memoryview(buffer)[part.offset * width : (part.offset + len(part)) * width])
-            self._values.flush()
+            if self._offsets is None:
+                width = self._kind.bit_width // 8
+                self._values.write(memoryview(part.buffers()[1])[part.offset * width : (part.offset + len(part)) * width])
+                return
+            offsets, data = body(part.fill_null("") if part.null_count else part)
+            if self._end + len(data) >= 2**31:
+                raise TableProblem("a column has more than 2 GiB of text", hint="ask of fewer rows, or of its shorter columns")
+            self._values.write(np.ascontiguousarray(data).data)
+            self._offsets.write((offsets[1:] + np.int32(self._end)).astype(np.int32).data)
+            self._end += len(data)
         except OSError as error:
-            raise TableProblem(
-                f"what does not fit in memory cannot be kept in {tempfile.gettempdir()}: {(error.strerror or str(error)).lower()}",
-                hint="give more memory with --memory, or another folder with the environment's TMPDIR",
-            ) from None
-        every = np.concatenate(known) if known else np.zeros(0, bool)
-        valid = None if every.all() else pa.py_buffer(np.packbits(every, bitorder="little"))
-        if self._offsets is None:
-            return pa.Array.from_buffers(self.kind, count, [valid, self._mapped(self._values)])
-        self._offsets.flush()
-        return pa.Array.from_buffers(self.kind, count, [valid, self._mapped(self._offsets), self._mapped(self._values)])
+            raise _disk_problem(error) from None
 
-    def _mapped(self, file: Any) -> Any:
-        size = os.fstat(file.fileno()).st_size
-        if not size:
-            return pa.py_buffer(b"")
-        self.maps.append(mmap.mmap(file.fileno(), size, access=mmap.ACCESS_READ))
-        return pa.py_buffer(self.maps[-1])
+    def close(self) -> Any:
+        """The column."""
+        if self._held is not None:
+            return pa.concat_arrays(self._held)
+        every = np.concatenate(self._known) if self._known else np.zeros(0, bool)
+        buffers = [None if every.all() else pa.py_buffer(np.packbits(every, bitorder="little"))]
+        maps: list[mmap.mmap] = []
+        for file in (self._values,) if self._offsets is None else (self._offsets, self._values):
+            try:
+                file.flush()
+            except OSError as error:
+                raise _disk_problem(error) from None
+            size = os.fstat(file.fileno()).st_size
+            if size:
+                maps.append(mmap.mmap(file.fileno(), size, access=mmap.ACCESS_READ))
+            buffers.append(pa.py_buffer(maps[-1] if size else b""))
+        made = pa.Array.from_buffers(self._kind, self._count, buffers)
+        self._store.wrote(made.nbytes, maps)
+        return made
+
+
+def _disk_problem(error: OSError) -> TableProblem:
+    return TableProblem(
+        f"what does not fit in memory cannot be kept in {tempfile.gettempdir()}: {(error.strerror or str(error)).lower()}",
+        hint="give more memory with --memory, or another folder with the environment's TMPDIR",
+    )
 
 
 def _valid(part: Any) -> np.ndarray:

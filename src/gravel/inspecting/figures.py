@@ -4,22 +4,24 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from decimal import Decimal
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.aggregates import SumState
 from gravel.engine.distinct import Counted, Distinct, counted
 from gravel.engine.evaluate import run
-from gravel.engine.exact_sum import ExactSum
+from gravel.engine.exact_sum import units_of
 from gravel.engine.vector import Vector, first_error
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of, split_list
 from gravel.inspecting.counts import DistinctCount, KeyCount, TableCount, Total, by_store
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.functions import arithmetic
 from gravel.language.types import NUMBERS, Kind, Type
 from gravel.sources.source import Batch, Malformed, Source, scan
 
@@ -45,11 +47,11 @@ def count_with_figures(
     def work(batch: Batch) -> _CountPartial:
         frame = frame_of(batch, scope)
         made = [_distinct([run(x, frame) for x in group], batch.rows) for group in [*groups, *keys]]
-        return _CountPartial(batch.count, batch.malformed, made, [_sum(run(x, frame)) for x in summed])
+        return _CountPartial(batch.count, batch.malformed, made, [_control_total(run(x, frame)) for x in summed])
 
     states = [Distinct() for _ in range(len(groups) + len(keys))]
     nulls, errors = [0] * len(states), [0] * len(states)
-    sums_so_far: list[Sum] = [Sum() for _ in summed]
+    sums_so_far: list[ControlTotal] = [ControlTotal() for _ in summed]
     rows = 0
     bad: list[Malformed] = []
     for part in scan(table, work, wanted):
@@ -79,30 +81,31 @@ class _CountPartial:
     rows: int
     malformed: tuple[Malformed, ...]
     distinct: list[tuple[Counted, int, int]]
-    sums: list[Sum]
+    sums: list[ControlTotal]
 
 
 @dataclass(frozen=True)
-class Sum:
-    """An exact sum so far, and the rows passed over."""
+class ControlTotal:
+    """An exact sum so far, None where no value is known yet, and the rows passed over."""
 
-    total: ExactSum = field(default_factory=ExactSum)
+    sum: SumState | None = None
     null_rows: int = 0
     error_rows: int = 0
 
-    def merge(self, other: Sum) -> Sum:
+    def merge(self, other: ControlTotal) -> ControlTotal:
         """Both parts together."""
-        return Sum(self.total.merge(other.total), self.null_rows + other.null_rows, self.error_rows + other.error_rows)
+        both = self.sum.merge(other.sum) if self.sum is not None and other.sum is not None else self.sum or other.sum
+        return ControlTotal(both, self.null_rows + other.null_rows, self.error_rows + other.error_rows)
 
     def value(self, kind: Type) -> Decimal | int | float | None:
-        """The sum of values of a type, None where none is known."""
-        if not self.total.count:
+        """The sum of values of a type, None where none is known; exact numbers have as many digits as it takes."""
+        if self.sum is None:
             return None
         if kind.kind is Kind.DOUBLE:
-            made = self.total.sum_as_double()
-            return math.inf if made is None else made
-        exact = self.total.exact_sum(kind.scale)
-        return int(exact) if kind.kind is Kind.INTEGER else exact
+            value = self.sum.finish("SUM", kind)
+            return math.inf if value.errors is not None else float(value.values[0].as_py())
+        whole = int(self.sum.total() * 10**kind.scale)
+        return whole if kind.kind is Kind.INTEGER else Decimal(whole).scaleb(-kind.scale, arithmetic.WIDE)
 
 
 def _distinct(vectors: list[Vector], rows: np.ndarray) -> tuple[Counted, int, int]:
@@ -118,6 +121,9 @@ def _distinct(vectors: list[Vector], rows: np.ndarray) -> tuple[Counted, int, in
     return counted(columns, rows[keep]), int(null.sum()), int(bad.sum())
 
 
-def _sum(one: Vector) -> Sum:
+def _control_total(one: Vector) -> ControlTotal:
     errors = 0 if one.errors is None else int(np.count_nonzero(one.errors))
-    return Sum(ExactSum.of(one.values.drop_null()), one.values.null_count - errors, errors)
+    known = one.values.drop_null()
+    units = units_of(known)
+    total = SumState.of_units(np.zeros(len(known), np.int64), 1, units) if len(known) else None
+    return ControlTotal(total, one.values.null_count - errors, errors)

@@ -10,14 +10,15 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.aggregates import STATES, GroupedValues, result_type, state_of
 from gravel.engine.vector import Vector
 from gravel.language import building, parse, tree
 from gravel.language.functions.casts import to_text
-from gravel.language.types import BOOLEAN, DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type
+from gravel.language.types import BOOLEAN, INTEGER, NUMBERS, TEXT, Kind, Type
 from gravel.profiling.column_kind import identifies
 from gravel.querying import groups
-from gravel.querying.partitions import one_by_one, partitions
-from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
+from gravel.querying.partitions import ROW_BYTES, more_than, one_by_one, partitions
+from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_by_slices, codes_of, joined, taken
 from gravel.querying.shapes import literal_text, top
 from gravel.querying.sources import Sources
 
@@ -132,13 +133,14 @@ class Grouping(Sources):
     ) -> tuple[np.ndarray, list[Vector], list[Type], list[RowGroups]]:  # fmt: skip
         """Of groups by some keys, in the order in which they are first met: the first row of each, its aggregates with their types, and
         the groups of the rows; part by part where all rows do not fit into memory."""
-        parts = partitions(keys, over.count, self.memory)
+        few = self.memory is not None and bool(keys) and not more_than(keys, over.count, self.memory // ROW_BYTES)
+        parts = None if few else partitions(keys, over.count, self.memory)
         firsts, computed, rows_of = [], [], []
         types: list[Type] = []
         for rows in [None] if parts is None else one_by_one(parts):
             some = keys if rows is None else [key.take(pa.array(rows)) for key in keys]
             size = over.count if rows is None else len(rows)
-            numbers, first = codes_of(some, size) if keys else (np.zeros(size, np.int64), np.zeros(0, np.int64))
+            numbers, first = codes_by_slices(some, size, self._let_go) if keys else (np.zeros(size, np.int64), np.zeros(0, np.int64))
             many = len(first) if keys else 1
             made = [
                 self._aggregate(one, given if rows is None else given.take(rows), numbers, many, over, used, shapes)
@@ -332,7 +334,7 @@ class Grouping(Sources):
                 bits = bits * 2 + (not used[shapes.index(shape)])
             return Vector(pa.array(np.full(many, bits), pa.int64())), INTEGER
         if given.value is None:
-            return groups.count(numbers, many, given.mask), INTEGER
+            return Vector(pa.array(np.bincount(numbers[given.mask], minlength=many), pa.int64())), INTEGER
         known = self._known(given)
         if one.distinct:
             known = groups.distinct_rows(numbers, [given.value.values, *(other.values for other in given.others)], known)
@@ -348,38 +350,14 @@ class Grouping(Sources):
                 known &= pc.is_valid(one.values).to_numpy(zero_copy_only=False)
         return known
 
-    @staticmethod
-    def _result_type(name: str, kind: Type) -> Type:
-        """The type of an aggregate over values of a type."""
-        if name in ("COUNT", "REGR_COUNT"):
-            return INTEGER
-        if name == "SUM":
-            return groups.sum_type(kind)
-        if name == "AVG":
-            return groups.mean_type(kind)
-        if name == "ARRAY_AGG":
-            return Type(Kind.ARRAY, item=kind)
-        if name.startswith(("STDDEV", "VAR")) or name == "PERCENTILE_CONT" or name in building.REGRESSIONS:
-            return DOUBLE
-        return kind
-
     def _computed(self, one: tree.Aggregate, given: Input, numbers: np.ndarray, many: int, known: np.ndarray) -> tuple[Vector, Type]:
         name, kind = given.name, given.kind
-        to = self._result_type(name, kind)
+        to = result_type(name, kind)
         assert given.value is not None
         value = given.value.values
-        if name == "COUNT":
-            return groups.count(numbers, many, known), to
-        if name in ("MIN", "MAX"):
-            return groups.extreme(numbers, many, value, known, name.lower()), to
-        if name in ("SUM", "AVG"):
-            return groups.total(numbers, many, value, known, kind, name), to
-        if name == "EVERY":
-            return groups.every(numbers, many, value, known), to
-        if name in building.REGRESSIONS:
-            return groups.regression(numbers, many, value, given.others[0].values, known, name), to
-        if name.startswith(("STDDEV", "VAR")):
-            return groups.spread(numbers, many, value, known, name), to
+        if name in STATES:
+            others = tuple(other.values for other in given.others) if name in building.REGRESSIONS else ()
+            return state_of(name, GroupedValues(numbers, many, value, known, others), self._let_go).finish(name, kind), to
         if name in ("LISTAGG", "ARRAY_AGG", "ANY_VALUE"):
             rows = groups.in_order(numbers, known, given.keys, given.sorts)
             if name == "ANY_VALUE":

@@ -15,14 +15,14 @@ from gravel.engine.vector import Vector, vector
 from gravel.language.functions.ordering import sortable
 
 T = TypeVar("T")
-_ROW = 800  # bytes that grouping, joining or ordering a row takes for a while, about
+ROW_BYTES = 800  # bytes that grouping, joining or ordering a row takes for a while, about
 _MOST = 250
 _SLICE = 1 << 20
 
 
 def part_count(rows: int, memory: int | None) -> int:
     """In how many parts rows are worked on so that one fits into memory; 1 where all do."""
-    return 1 if memory is None else max(1, min(_MOST, math.ceil(rows * _ROW / max(1, memory))))
+    return 1 if memory is None else max(1, min(_MOST, math.ceil(rows * ROW_BYTES / max(1, memory))))
 
 
 def part_numbers(keys: Sequence[Any], rows: int, parts: int) -> np.ndarray:

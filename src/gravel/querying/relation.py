@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -219,6 +219,7 @@ def joined(parts: Sequence[Vector], kind: Type) -> Vector:
 
 
 _LARGE = 100_000
+_SLICE = 1 << 20
 
 
 def codes_of(columns: Sequence[Any], count: int) -> tuple[np.ndarray, np.ndarray]:
@@ -244,6 +245,25 @@ def codes_of(columns: Sequence[Any], count: int) -> tuple[np.ndarray, np.ndarray
     first = np.empty(many, np.int64)
     first[combined[::-1]] = np.arange(count)[::-1]  # written from the end, so that the first one stays
     return combined, first
+
+
+def codes_by_slices(columns: Sequence[Any], count: int, between: Callable[[], None]) -> tuple[np.ndarray, np.ndarray]:
+    """As `codes_of`, of many rows slice by slice: what it needs meanwhile is of one slice and of the different rows; `between` is called
+    after each."""
+    if count <= _SLICE:
+        return codes_of(columns, count)
+    numbers = np.empty(count, np.int32 if count < 2**31 else np.int64)
+    firsts = np.zeros(0, np.int64)
+    for start in range(0, count, _SLICE):
+        rows = min(_SLICE, count - start)
+        codes, fresh = codes_of([column.slice(start, rows) for column in columns], rows)
+        both = np.concatenate([firsts, fresh + start])
+        # What was met before is numbered first, and keeps its numbers.
+        places, first = codes_of([column.take(pa.array(both)) for column in columns], len(both))
+        numbers[start : start + rows] = places[len(firsts) :][codes]
+        firsts = both[first]
+        between()
+    return numbers, firsts
 
 
 def _codes(column: Any) -> tuple[np.ndarray, int]:

@@ -13,6 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.aggregates import ordered
 from gravel.engine.evaluate import run
 from gravel.engine.mapped import Store
 from gravel.engine.vector import Vector, first_error, vector
@@ -27,7 +28,6 @@ from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import BOOLEAN, NUMBERS, TEXT, Kind, Type, common
 from gravel.problems import CallProblem, DataProblem, nearest
 from gravel.querying import joins
-from gravel.querying.groups import ordered
 from gravel.querying.partitions import more_than
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_of, joined, taken
 from gravel.querying.scopes import Scopes
@@ -171,8 +171,7 @@ class Base(ABC):
 
     def _tell(self, stage: str, inputs: Sequence[Relation], rows_out: int, detail: str = "", rows_in: int | None = None) -> int | None:
         """Enter an operator into the account; its place there, None within a subquery, whose operators run once a row."""
-        if self.store is not None and self.store.spilled:
-            self.store.let_go()
+        self._let_go()
         if self.quiet:
             return None
         spilled = 0 if self.store is None else self.store.spilled - sum(one.spilled for one in self.account)
@@ -180,6 +179,11 @@ class Base(ABC):
         into = rows_in if rows_in is not None else inputs[0].count if inputs else rows_out
         self.account.append(Stage(stage, into, rows_out, detail, places, spilled))
         return len(self.account) - 1
+
+    def _let_go(self) -> None:
+        """Let go of what is in memory and in files alike."""
+        if self.store is not None and self.store.spilled:
+            self.store.let_go()
 
     def _warn(self, caution: str, rows: int, detail: str, hint: str, examples: tuple[str, ...] = ()) -> None:
         if rows and not self.quiet and not any((one.caution, one.detail) == (caution, detail) for one in self.cautions):

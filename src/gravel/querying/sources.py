@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -274,20 +274,13 @@ class Sources(Base):
         if self.store is not None and not self.store.fits(table.path.stat().st_size):
             types = table.types(wanted)
             rows, bad = [np.zeros(0, np.int64)], []  # type: ignore[var-annotated]
-
-            def parts(index: int, first: bool) -> Iterator[Any]:
-                for batch in scan(table, lambda batch: batch, [index]):
-                    if first:
-                        rows.append(batch.rows)
-                        bad.extend(batch.malformed)
-                    yield view(batch.columns[index], types[index]).values
-
-            # A pass for each column: one is written at a time, and no other is held.
-            vectors = [Vector(self.store.column(parts(i, at == 0), types[i].arrow)) for at, i in enumerate(wanted)]
-            if not wanted:
-                for batch in scan(table, lambda batch: batch, []):
-                    rows.append(batch.rows)
-                    bad.extend(batch.malformed)
+            writers = [(index, self.store.writer(types[index].arrow)) for index in wanted]
+            for batch in scan(table, lambda batch: batch, wanted):
+                rows.append(batch.rows)
+                bad.extend(batch.malformed)
+                for index, writer in writers:
+                    writer.write(view(batch.columns[index], types[index]).values)
+            vectors = [Vector(writer.close()) for _, writer in writers]
             give_back_freed_blocks()
             return vectors, types, _end_to_end(rows), tuple(bad)
         batches, types, _ = table.load(wanted)

@@ -9,11 +9,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.aggregates import result_type
 from gravel.engine.vector import Vector
 from gravel.language import building, tree
 from gravel.language.functions.ordering import sortable
 from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type, common
-from gravel.querying import groups
 from gravel.querying.grouping import Grouping, Input
 from gravel.querying.partitions import one_by_one, partitions, put_together
 from gravel.querying.relation import Relation, as_type, codes_of, taken
@@ -256,7 +256,8 @@ class Windowing(Grouping):
         given = self._input(one, over, withs, stands)
         if given.value is None:
             if frame is None and not window.order:
-                return taken(groups.count(rows.groups, rows.many, given.mask), rows.groups), INTEGER
+                counts = np.bincount(rows.groups[given.mask], minlength=rows.many)
+                return Vector(pa.array(counts[rows.groups], pa.int64())), INTEGER
             return Vector(rows.back(rows.counted(given.mask, frame))), INTEGER
         return self._windowed(one, given, frame, window, rows)
 
@@ -310,13 +311,13 @@ class Windowing(Grouping):
             return vector_of(rows.extreme(value.values, known, frame, name == "MIN")), kind
         if name in ("SUM", "AVG") or name.startswith(("STDDEV", "VAR")):
             made = rows.totals(value.values, known, frame, kind, name)
-            return made, self._result_type(name, kind)
+            return made, result_type(name, kind)
 
         def compute(lines: np.ndarray, frames: np.ndarray, many: int) -> Vector:
             part = given.take(lines)
             return self._computed(one, part, frames, many, self._known(part))[0]
 
-        to = self._result_type(name, kind)
+        to = result_type(name, kind)
         return rows.each(compute, frame, to), to
 
 

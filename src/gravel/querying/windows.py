@@ -11,10 +11,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine import exact_sum
+from gravel.engine.aggregates import finished_sums, ordered, spreads
 from gravel.engine.vector import Vector
 from gravel.inspecting.look import sort_order
 from gravel.language.types import Type
-from gravel.querying import groups
 from gravel.querying.relation import codes_of
 
 Segment = tuple[np.ndarray, np.ndarray]
@@ -226,13 +226,13 @@ class Sorted:
                 special[int(at)] = float("nan") if nan or (plus and minus) else float("inf") if plus else float("-inf")
         sums = self._through(whole, frame)
         if name in ("SUM", "AVG"):
-            return self.vector_back(groups.finished(sums, counts, units, kind, name, special))
+            return self.vector_back(finished_sums(sums, counts, units, kind, name, special))
         squares = self._through(whole.astype(object) ** 2, frame)
-        return self.vector_back(groups.spreads(name, sums.astype(object), squares, counts, units.unit, set(special)))
+        return self.vector_back(spreads(name, sums.astype(object), squares, counts, units.unit, set(special)))
 
     def extreme(self, values: Any, mask: np.ndarray, frame: ResolvedFrame | None, least: bool) -> Any:
         """MIN or MAX over each frame: by rank of the values, with a table of powers of two (a sparse table)."""
-        order = groups.ordered(values)
+        order = ordered(values)
         ranks = np.empty(self.count, np.int64)
         ranks[order] = np.arange(self.count)
         worst = self.count if least else -1

@@ -1,0 +1,403 @@
+"""Aggregates as states of groups: the state of some rows is merged with that of others, and finished into one value a group.
+
+Sums are exact until they are finished, so that rows may be cut into parts and taken in any order: every command that sums, averages or
+looks for an extreme does it here.
+"""
+
+from __future__ import annotations
+
+import math
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from decimal import Decimal
+from fractions import Fraction
+from typing import Any, TypeVar
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.engine import exact_sum
+from gravel.engine.vector import Vector, vector
+from gravel.language.building import REGRESSIONS
+from gravel.language.errors import CODES
+from gravel.language.functions import arithmetic
+from gravel.language.functions.catalogue import catalogue
+from gravel.language.functions.ordering import sortable
+from gravel.language.types import DOUBLE, INTEGER, MAX_DIGITS, Kind, Type, decimal
+
+OVERFLOW = CODES["22003"]
+_ROWS = 1 << 20  # rows that one state is made of; within so many a sum of halves of 64 bits is exact as a double
+Self = TypeVar("Self", bound="GroupState")
+
+
+@dataclass(frozen=True)
+class GroupedValues:
+    """Values with the number of the group that each is in, how many groups there are, and which of the values count; `others` stand
+    beside them, for aggregates of pairs."""
+
+    groups: np.ndarray
+    many: int
+    values: Any
+    mask: np.ndarray
+    others: tuple[Any, ...] = ()
+
+    def slice(self, start: int, rows: int) -> GroupedValues:
+        """Some of the rows, one after another."""
+        end = start + rows
+        others = tuple(other.slice(start, rows) for other in self.others)
+        return GroupedValues(self.groups[start:end], self.many, self.values.slice(start, rows), self.mask[start:end], others)
+
+    def counted(self) -> tuple[np.ndarray, Any]:
+        """The values that count and their groups."""
+        if self.mask.all():
+            return self.groups, self.values
+        return self.groups[self.mask], self.values.filter(pa.array(self.mask))
+
+
+class GroupState(ABC):
+    """An aggregate so far, of so many groups. States of the same groups merge in any order, and pickle."""
+
+    @classmethod
+    @abstractmethod
+    def of(cls: type[Self], given: GroupedValues, name: str) -> Self:
+        """The state of some rows for the aggregate of that name."""
+
+    @abstractmethod
+    def merge(self: Self, other: Self) -> Self:
+        """The state of the rows of both."""
+
+    @abstractmethod
+    def finish(self, name: str, kind: Type) -> Vector:
+        """The aggregate of that name, over values of a type: a value a group, and 22003 for one beyond its type."""
+
+
+@dataclass(frozen=True)
+class CountState(GroupState):
+    """COUNT: the values that count."""
+
+    counts: np.ndarray
+
+    @classmethod
+    def of(cls, given: GroupedValues, name: str) -> CountState:
+        return cls(np.bincount(given.groups[given.mask], minlength=given.many))
+
+    def merge(self, other: CountState) -> CountState:
+        return CountState(self.counts + other.counts)
+
+    def finish(self, name: str, kind: Type) -> Vector:
+        return Vector(pa.array(self.counts, pa.int64()))
+
+
+@dataclass(frozen=True)
+class SumState(GroupState):
+    """SUM, AVG, and with the sums of squares VAR_… and STDDEV_…: exact sums as whole numbers of a unit, `base` to the power of
+    `exponent`; `special` has the sum of a group in which some value is not finite."""
+
+    counts: np.ndarray
+    sums: np.ndarray
+    base: int
+    exponent: int
+    squares: np.ndarray | None = None
+    special: dict[int, float] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, given: GroupedValues, name: str) -> SumState:
+        groups, values = given.counted()
+        return cls.of_units(groups, given.many, exact_sum.units_of(values), name.startswith(("VAR", "STDDEV")))
+
+    @classmethod
+    def of_units(cls, groups: np.ndarray, many: int, units: exact_sum.Units, squared: bool = False) -> SumState:
+        """The state of numbers that are units already."""
+        squares = None
+        if squared:
+            whole = units.whole.astype(object)
+            squares = exact_sum.group_sums(whole * whole, groups, many)
+        special: dict[int, float] = {}
+        if units.special is not None:
+            odd = np.flatnonzero(units.special)
+            for group in np.unique(groups[odd]):
+                special[int(group)] = exact_sum.sum_of_specials(units.special[odd[groups[odd] == group]])
+        counts = np.bincount(groups, minlength=many)
+        return cls(counts, exact_sum.group_sums(units.whole, groups, many), units.base, units.exponent, squares, special)
+
+    def merge(self, other: SumState) -> SumState:
+        if self.base != other.base:
+            # Of one column one part may be NULL throughout, whose zeros have any unit.
+            return self.merge(other._as_zeros_of(self)) if not other.counts.any() else other.merge(self._as_zeros_of(other))
+        low = min(self.exponent, other.exponent)
+        (mine, my_squares), (theirs, their_squares) = self._at(low), other._at(low)
+        squares = None if my_squares is None or their_squares is None else my_squares + their_squares
+        special = dict(self.special)
+        for group, value in other.special.items():
+            special[group] = exact_sum.sum_of_specials(np.array([special[group], value])) if group in special else value
+        return SumState(self.counts + other.counts, _added(mine, theirs), self.base, low, squares, special)
+
+    def _as_zeros_of(self, other: SumState) -> SumState:
+        return SumState(self.counts, self.sums, other.base, other.exponent, self.squares, self.special)
+
+    def _at(self, exponent: int) -> tuple[np.ndarray, np.ndarray | None]:
+        """The sums and sums of squares in a smaller unit."""
+        if exponent == self.exponent:
+            return self.sums, self.squares
+        factor = self.base ** (self.exponent - exponent)
+        return self.sums.astype(object) * factor, None if self.squares is None else self.squares * (factor * factor)
+
+    def total(self, group: int = 0) -> Fraction:
+        """The exact sum of a group's finite values."""
+        return int(self.sums[group]) * Fraction(self.base) ** self.exponent
+
+    def finish(self, name: str, kind: Type) -> Vector:
+        unit = exact_sum.Units(self.sums, self.base, self.exponent)
+        if self.squares is not None:
+            return spreads(name, self.sums.astype(object), self.squares, self.counts, unit.unit, set(self.special))
+        return finished_sums(self.sums, self.counts, unit, kind, name, self.special)
+
+
+@dataclass(frozen=True)
+class ExtremeState(GroupState):
+    """MIN or MAX: the value of each group, NULL where it has none."""
+
+    values: Any
+    least: bool
+
+    @classmethod
+    def of(cls, given: GroupedValues, name: str) -> ExtremeState:
+        groups, values = given.counted()
+        return cls(_extremes(groups, given.many, values, name == "MIN"), name == "MIN")
+
+    def merge(self, other: ExtremeState) -> ExtremeState:
+        both = pa.concat_arrays([self.values, other.values])
+        known = pc.is_valid(both).to_numpy(zero_copy_only=False)
+        groups = np.tile(np.arange(len(self.values)), 2)[known]
+        return ExtremeState(_extremes(groups, len(self.values), both.drop_null(), self.least), self.least)
+
+    def finish(self, name: str, kind: Type) -> Vector:
+        return Vector(self.values)
+
+
+@dataclass(frozen=True)
+class EveryState(GroupState):
+    """EVERY: how many values are known, and how many of them false."""
+
+    counts: np.ndarray
+    false: np.ndarray
+
+    @classmethod
+    def of(cls, given: GroupedValues, name: str) -> EveryState:
+        groups, values = given.counted()
+        false = pc.invert(values).to_numpy(zero_copy_only=False).astype(bool)
+        return cls(np.bincount(groups, minlength=given.many), np.bincount(groups[false], minlength=given.many))
+
+    def merge(self, other: EveryState) -> EveryState:
+        return EveryState(self.counts + other.counts, self.false + other.false)
+
+    def finish(self, name: str, kind: Type) -> Vector:
+        return Vector(pa.array(self.false == 0, mask=self.counts == 0))
+
+
+@dataclass(frozen=True)
+class RegressionState(GroupState):
+    """CORR, COVAR_… and REGR_… of (dependent, independent) pairs: the sums of y, x, y², x² and xy, as ISO/IEC 9075-2 defines them."""
+
+    sums: tuple[SumState, ...]
+
+    @classmethod
+    def of(cls, given: GroupedValues, name: str) -> RegressionState:
+        rows = pa.array(np.flatnonzero(given.mask))
+        groups = given.groups[given.mask]
+        y, x = (exact_sum.units_of(arithmetic.as_double(one.take(rows))) for one in (given.values, given.others[0]))
+        a, b = y.whole.astype(object), x.whole.astype(object)
+        products = (exact_sum.Units(a * a, 2, 2 * y.exponent), exact_sum.Units(b * b, 2, 2 * x.exponent),
+                    exact_sum.Units(a * b, 2, y.exponent + x.exponent))  # fmt: skip
+        return cls(tuple(SumState.of_units(groups, given.many, one) for one in (y, x, *products)))
+
+    def merge(self, other: RegressionState) -> RegressionState:
+        return RegressionState(tuple(mine.merge(theirs) for mine, theirs in zip(self.sums, other.sums, strict=True)))
+
+    def finish(self, name: str, kind: Type) -> Vector:
+        counts = self.sums[0].counts
+        if name == "REGR_COUNT":
+            return Vector(pa.array(counts, pa.int64()))
+        special = self.sums[0].special.keys() | self.sums[1].special.keys()
+        values: list[float | None] = []
+        errors = np.zeros(len(counts), np.uint8)
+        for group, count in enumerate(counts.tolist()):
+            value: Fraction | float | None = None
+            if count:
+                value = math.nan if group in special else _regressed(name, count, *(one.total(group) for one in self.sums))
+            values.append(value if not isinstance(value, Fraction) else exact_sum.double_of(value.numerator, value.denominator, 0))
+            errors[group] = OVERFLOW if value is not None and values[-1] is None else 0
+        return vector(pa.array(values, pa.float64()), errors)
+
+
+STATES: dict[str, type[GroupState]] = {
+    "COUNT": CountState, "SUM": SumState, "AVG": SumState, "MIN": ExtremeState, "MAX": ExtremeState, "EVERY": EveryState,
+    **dict.fromkeys(("VAR_SAMP", "VAR_POP", "STDDEV_SAMP", "STDDEV_POP"), SumState), **dict.fromkeys(sorted(REGRESSIONS), RegressionState),
+}  # fmt: skip
+
+
+def state_of(name: str, given: GroupedValues, between: Callable[[], None] = lambda: None) -> GroupState:
+    """An aggregate's state of all rows, taken part by part; `between` is called after each."""
+    made, rows = STATES[name], max(_ROWS, given.many)
+    state = made.of(given.slice(0, rows), name)
+    for start in range(rows, len(given.groups), rows):
+        between()
+        state = state.merge(made.of(given.slice(start, rows), name))
+    return state
+
+
+def result_type(name: str, kind: Type) -> Type:
+    """The type of an aggregate over values of a type."""
+    if name in ("COUNT", "REGR_COUNT"):
+        return INTEGER
+    if name == "SUM":
+        return sum_type(kind)
+    if name == "AVG":
+        return mean_type(kind)
+    if name == "ARRAY_AGG":
+        return Type(Kind.ARRAY, item=kind)
+    if name.startswith(("STDDEV", "VAR")) or name == "PERCENTILE_CONT" or name in REGRESSIONS:
+        return DOUBLE
+    return kind
+
+
+def sum_type(kind: Type) -> Type:
+    """SUM of INTEGER or DECIMAL(p,s) is DECIMAL(38,s), of DOUBLE a DOUBLE."""
+    return DOUBLE if kind.kind is Kind.DOUBLE else decimal(MAX_DIGITS, kind.scale if kind.kind is Kind.DECIMAL else 0)
+
+
+def mean_type(kind: Type) -> Type:
+    """AVG divides as / does."""
+    entry = catalogue()["/"]
+    if kind.kind is Kind.DOUBLE or entry.result_type is None:
+        return DOUBLE
+    return entry.result_type([sum_type(kind), INTEGER], [..., ...])
+
+
+def _added(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """Sums side by side, as Python's integers where 64 bits might not hold them."""
+    if a.dtype == object or b.dtype == object or not len(a):
+        return a.astype(object) + b.astype(object) if len(a) else a
+    most = max(abs(int(one.min())) + abs(int(one.max())) for one in (a, b))
+    return a + b if most < 2**61 else a.astype(object) + b.astype(object)
+
+
+def finished_sums(sums: np.ndarray, counts: np.ndarray, units: exact_sum.Units, kind: Type, name: str, special: dict[int, float]) -> Vector:
+    """Exact sums of units, each over so many values, as the results of SUM or AVG."""
+    to = sum_type(kind) if name == "SUM" else mean_type(kind)
+    if kind.kind is Kind.DOUBLE:
+        return _doubles(sums, counts, units, name, special)
+    known = counts > 0
+    if name == "SUM" and sums.dtype != object and units.exponent == -to.scale:
+        return Vector(_decimals_of(sums, known, to.arrow))
+    shift = Fraction(10) ** (to.scale + units.exponent)
+    values: list[Decimal | None] = []
+    errors = np.zeros(len(sums), np.uint8)
+    limit = 10 ** (to.precision if to.precision <= MAX_DIGITS else MAX_DIGITS)
+    for group, (total, count) in enumerate(zip(sums.tolist(), counts.tolist(), strict=True)):
+        value = None
+        if count:
+            shifted = int(total * shift)
+            whole = shifted if name == "SUM" else _rounded_quotient(shifted, count, limit)
+            value = _held(whole, to) if abs(whole) >= limit else Decimal(whole).scaleb(-to.scale, arithmetic.WIDE)
+            errors[group] = OVERFLOW if value is None else 0
+        values.append(value)
+    return vector(pa.array(values, to.arrow), errors)
+
+
+def _rounded_quotient(whole: int, number: int, limit: int) -> int:
+    """whole / number, a half rounded away from zero, to fewer places where it would have more digits than a value may, as / does."""
+    step = 1
+    while abs(whole) >= limit * number * step:
+        step *= 10
+    size = (abs(whole) * 2 + number * step) // (2 * number * step) * step
+    return size if whole >= 0 else -size
+
+
+def _held(whole: int, to: Type) -> Decimal | None:
+    """A number of more digits than a value may have in its scale, without zeros at its end; else None."""
+    value = Decimal(whole).scaleb(-to.scale, arithmetic.WIDE)
+    return value if arithmetic.significant(value) <= MAX_DIGITS and value.adjusted() < to.whole else None
+
+
+def _decimals_of(sums: np.ndarray, known: np.ndarray, kind: Any) -> Any:
+    """Whole numbers in 64 bits as decimals of a scale."""
+    words = np.empty(2 * len(sums), np.int64)
+    words[::2], words[1::2] = sums, sums >> 63
+    valid = pa.py_buffer(np.packbits(known, bitorder="little"))
+    return pa.Array.from_buffers(kind, len(sums), [valid, pa.py_buffer(words)])
+
+
+def _doubles(sums: np.ndarray, counts: np.ndarray, units: exact_sum.Units, name: str, special: dict[int, float]) -> Vector:
+    known = counts > 0
+    errors = np.zeros(len(sums), np.uint8)
+    divisors = counts.tolist() if name == "AVG" else [1] * len(sums)
+    values: list[float | None] = []
+    for group, (total, divisor, has) in enumerate(zip(sums.tolist(), divisors, known.tolist(), strict=True)):
+        value = None if not has else special[group] if group in special else exact_sum.double_of(total, divisor, units.exponent)
+        errors[group] = OVERFLOW if has and value is None else 0
+        values.append(value)
+    return vector(pa.array(values, pa.float64()), errors)
+
+
+def spreads(name: str, sums: np.ndarray, squares: np.ndarray, counts: np.ndarray, unit: Fraction, special: set[int]) -> Vector:
+    """Variances or deviations from sums of units and of their squares; the sample's of one value is NULL."""
+    values: list[float | None] = []
+    errors = np.zeros(len(sums), np.uint8)
+    least = 2 if name.endswith("SAMP") else 1
+    for group, (total, square, count) in enumerate(zip(sums.tolist(), squares.tolist(), counts.tolist(), strict=True)):
+        if count < least:
+            values.append(None)
+        elif group in special:
+            values.append(math.nan)
+        else:
+            values.append(exact_sum.spread_of(name, count, total * unit, square * unit * unit))
+            errors[group] = OVERFLOW if values[-1] is None else 0
+    return vector(pa.array(values, pa.float64()), errors)
+
+
+def _extremes(groups: np.ndarray, many: int, values: Any, least: bool) -> Any:
+    """The least or greatest of each group's values, of which none is NULL; NULL for a group without any."""
+    kind = values.type
+    if not len(values):
+        return pa.nulls(many, kind)
+    if pa.types.is_integer(kind) or pa.types.is_date(kind) or pa.types.is_timestamp(kind):
+        wide = values.cast(pa.int32()).cast(pa.int64()) if pa.types.is_date32(kind) else values.cast(pa.int64())
+        numbers = arithmetic.numpy_values(wide)
+        bounds = np.iinfo(np.int64)
+        best = np.full(many, bounds.max if least else bounds.min)
+        (np.minimum if least else np.maximum).at(best, groups, numbers)
+        whole = pa.array(best, mask=np.bincount(groups, minlength=many) == 0)
+        return whole.cast(pa.int32()).cast(kind) if pa.types.is_date32(kind) else whole.cast(kind)
+    by_value = ordered(values)
+    order = by_value[np.argsort(groups[by_value], kind="stable")]
+    placed = groups[order]
+    ends = np.flatnonzero(np.concatenate([placed[1:] != placed[:-1], [True]]))
+    starts = np.concatenate([[0], ends[:-1] + 1])
+    place = np.full(many, -1)
+    place[placed[starts]] = order[starts if least else ends]
+    return values.take(pa.array(np.maximum(place, 0), mask=place < 0))
+
+
+def ordered(values: Any) -> np.ndarray:
+    """Indices that put known values in order, NaN as the greatest number."""
+    order: np.ndarray = pc.sort_indices(sortable(values)).to_numpy()
+    return order
+
+
+def _regressed(name: str, n: int, sy: Fraction, sx: Fraction, syy: Fraction, sxx: Fraction, sxy: Fraction) -> Fraction | float | None:
+    xx, yy, xy = sxx - sx * sx / n, syy - sy * sy / n, sxy - sx * sy / n
+    if name == "CORR":
+        if not xx or not yy:
+            return None
+        root = exact_sum.root_of(xy * xy / (xx * yy)) or 0.0
+        return -root if xy < 0 else root
+    rules: dict[str, Callable[[], Fraction | float | None]] = {
+        "COVAR_POP": lambda: xy / n, "COVAR_SAMP": lambda: xy / (n - 1) if n > 1 else None,
+        "REGR_AVGX": lambda: sx / n, "REGR_AVGY": lambda: sy / n, "REGR_SXX": lambda: xx, "REGR_SYY": lambda: yy, "REGR_SXY": lambda: xy,
+        "REGR_SLOPE": lambda: xy / xx if xx else None, "REGR_INTERCEPT": lambda: (sy - sx * xy / xx) / n if xx else None,
+        "REGR_R2": lambda: None if not xx else Fraction(1) if not yy else xy * xy / (xx * yy),
+    }  # fmt: skip
+    return rules[name]()
