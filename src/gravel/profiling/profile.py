@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.arrow_values import text_of
 from gravel.engine.distinct import Counted, Room
 from gravel.engine.frame import view
 from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
@@ -94,7 +95,7 @@ class _FirstPass:
 
     def batch(self, piece: Any, wanted: list[int] | None = None) -> Batch:
         """A piece's rows, or those of them that a sample has."""
-        batch = self.table.read(piece, wanted).texts()
+        batch = self.table.read(piece, wanted)
         return batch if self.chosen is None else self.chosen.of_batch(batch)
 
     def run(self) -> None:
@@ -138,7 +139,8 @@ class _SecondPass:
     def run(self) -> None:
         """Decide, then read again."""
         width = range(len(self.table.columns))
-        self.by_value = {i: _by_value(self.first, i, self.types[i]) for i in width if _ambiguous(self.table, i, self.types[i])}
+        doubtful = [i for i in width if not self.first.states[i].by_type and _ambiguous(self.table, i, self.types[i])]
+        self.by_value = {i: _by_value(self.first, i, self.types[i]) for i in doubtful}
         self._look_up({i: self._samples(i) for i in width})
         self.lists = {i: sign for i in width if (sign := self._delimiter(i))}
         self.forms = {i: found for i in width if (found := self._forms(i))}
@@ -254,7 +256,7 @@ class _SecondPass:
         missing = self._missing(texts)
 
         def work(piece: Any) -> tuple[dict[int, Any], dict[tuple[int, str], Any], list[Counted], list[Counted], _Texts]:
-            batch = self.first.batch(piece, sorted({*wanted, *missing}))
+            batch = self.first.batch(piece, sorted({*wanted, *missing})).texts()
             columns = batch.columns
             hashed = {i: hashes(columns[i]) for i in {i for pair in related for i in pair}}
             said = {i: relations.without(hashed[i], self.unsaid[i]) for i in {i for pair in self.dependencies for i in pair}}
@@ -298,7 +300,7 @@ class _SecondPass:
         if missing:
             columns = sorted(missing)
             holding = self.table.holding(np.unique(np.concatenate(list(missing.values()))).tolist())
-            for found in ordered_map(lambda piece: _texts_of(self.table.read(piece, columns).texts(), missing), holding):
+            for found in ordered_map(lambda piece: _texts_of(self.table.read(piece, columns), missing), holding):
                 self._keep(found)
 
     def _missing(self, wanted: dict[int, set[int]]) -> dict[int, np.ndarray]:
@@ -329,6 +331,8 @@ class _SecondPass:
                 format(state.low_number, "f" if kind.kind is Kind.DECIMAL else ""),
                 format(state.high_number, "f" if kind.kind is Kind.DECIMAL else ""),
             )
+        elif kind == DOUBLE and state.by_type:
+            low, high = to_text(pa.array([state.low_number, state.high_number], pa.float64()), DOUBLE).to_pylist()
 
         def count(name: str) -> int:
             return bits.get(name, 0)
@@ -480,7 +484,7 @@ def _texts_of(batch: Batch, wanted: dict[int, np.ndarray]) -> _Texts:
     for index, asked in wanted.items():
         rows = asked[np.searchsorted(asked, batch.rows[0]) : np.searchsorted(asked, batch.rows[-1], side="right")]
         if len(rows):
-            texts = batch.columns[index].take(pa.array(np.searchsorted(batch.rows, rows)))
+            texts = text_of(batch.columns[index].take(pa.array(np.searchsorted(batch.rows, rows))))
             found.append((index, rows.tolist(), texts.to_pylist()))
     return found
 

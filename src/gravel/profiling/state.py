@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.arrow_values import text_of
 from gravel.engine.distinct import Counted, Distinct, Room, counted, counted_hashes, counted_once, top_rows
 from gravel.engine.hashing import NULL_HASH
 from gravel.language.functions.buffers import body, is_ascii
@@ -28,7 +29,8 @@ _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 
 @dataclass(frozen=True)
 class ColumnPartial:
-    """One column of one batch. low, high: least and greatest as text, or as value where the column may be a number.
+    """One column of one batch. low, high: least and greatest as text, or as value where the column may be a number, by its type where the
+    store has doubles (`by_type`).
     `null_sum` is a sum of hashes of the row numbers that are NULL: equal sums mean the same rows. `plain` has a hash of
     every row's value."""
 
@@ -38,18 +40,22 @@ class ColumnPartial:
     fitting: Fitting
     low: str | None = None
     high: str | None = None
-    low_number: Decimal | int | None = None
-    high_number: Decimal | int | None = None
+    low_number: Decimal | float | None = None
+    high_number: Decimal | float | None = None
     shortest: tuple[int, str] | None = None
     longest: tuple[int, str] | None = None
     total: int = 0
     values: Counted | None = None
     texts: dict[int, tuple[int, str]] = field(default_factory=dict)
     shapes: Counted | None = None
+    by_type: bool = False
 
 
-def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
-    """The state of a text array whose values stand in these source rows."""
+def part_of(stored: Any, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
+    """The state of a stored array whose values stand in these source rows; all is told of their texts."""
+    doubles = pa.types.is_floating(stored.type)
+    counts_once = pa.types.is_integer(stored.type) or pa.types.is_date(stored.type) or pa.types.is_decimal(stored.type)
+    array = stored if counts_once else text_of(stored)
     nulls = array.null_count
     plain = np.full(len(array), NULL_HASH)
     null_sum, known = 0, None
@@ -57,7 +63,7 @@ def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
         known = pc.is_valid(array).to_numpy(zero_copy_only=False)
         null_sum = int(_row_hashes(rows[~known]).sum(dtype=np.uint64))
         if nulls == len(array):
-            return ColumnPartial(nulls, null_sum, plain, fitting(array, so_far.kinds))
+            return ColumnPartial(nulls, null_sum, plain, fitting(text_of(array), so_far.kinds), by_type=doubles)
         rows, array = rows[known], array.drop_null()
     counts = codes = None
     if _few_values(array):
@@ -66,6 +72,7 @@ def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
         first = np.empty(len(coded.dictionary), np.int64)
         first[codes[::-1]] = rows[::-1]
         array, counts, rows = coded.dictionary, np.bincount(codes, minlength=len(first)), first
+    array = text_of(array)
     fit = fitting(array, so_far.kinds)
     marks = marked(array, fit)
     hashed = marks.plain if codes is None else marks.plain[codes]
@@ -77,6 +84,8 @@ def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
     numbers: tuple[Any, Any] = (None, None)
     if Kind.DECIMAL in fit.kinds:
         numbers = tuple(bound.as_py() for bound in pc.min_max(exact_numbers(array, fit)).values())
+    if doubles:
+        numbers = tuple(bound.as_py() for bound in pc.min_max(stored).values())
     lengths = np.diff(body(array)[0]) if is_ascii(array) else pc.utf8_length(array).to_numpy()
     total = int(lengths.sum()) if counts is None else int((lengths * counts).sum())
     extra = (marks.bits, marks.number)
@@ -90,7 +99,7 @@ def part_of(array: Any, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
     return ColumnPartial(
         nulls, null_sum, plain, fit, low, high, *numbers, _extreme(array, lengths, int(lengths.min())),
         _extreme(array, lengths, int(lengths.max())), total, values, _likely_texts(values, array, rows, order),
-        shapes,
+        shapes, doubles,
     )  # fmt: skip
 
 
@@ -138,6 +147,7 @@ class ColumnState:
         self.nulls = self.null_sum = self.total = 0
         self.low: str | None = None
         self.high: str | None = None
+        self.by_type = False
         self.low_number: Any = None
         self.high_number: Any = None
         self.shortest: tuple[int, str] | None = None
@@ -150,6 +160,7 @@ class ColumnState:
         """Take in a batch, in the order of the table."""
         self.fitting = self.fitting.merge(part.fitting)
         self.nulls += part.nulls
+        self.by_type = part.by_type
         self.null_sum = (self.null_sum + part.null_sum) % 2**64
         if part.values is None or part.shapes is None:
             return

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path
 from threading import Lock
 from typing import Any
@@ -23,6 +22,7 @@ from gravel.sources.csv.splitter import Take
 from gravel.sources.source import Batch, Malformed, Source
 
 _PART = 1 << 16  # rows of a part
+_GROUPS_HELD = 2
 Part = Callable[[int, list[str]], Any]  # (number, columns) -> a record batch or table
 
 
@@ -125,15 +125,20 @@ def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[st
     ]
     lock = Lock()
 
-    @lru_cache(maxsize=2)
-    def group_of(group: int, columns: tuple[str, ...]) -> Any:
-        return file.read_row_group(group, columns=list(columns), use_threads=True)
+    held: dict[int, dict[str, Any]] = {}  # the columns of the groups that were read last
 
     def part(number: int, columns: list[str]) -> Any:
         group, start, length = parts[number]
         with lock:  # a reader is not for several threads
-            whole = group_of(group, tuple(columns))
-        return whole.slice(start, length)
+            if group not in held and len(held) == _GROUPS_HELD:
+                del held[next(iter(held))]
+            known = held.setdefault(group, {})
+            missing = [column for column in columns if column not in known]
+            if missing:
+                fresh = file.read_row_group(group, columns=missing)
+                known.update((column, fresh.column(column)) for column in missing)
+            chosen = [known[column].slice(start, length) for column in columns]
+        return pa.table(chosen, names=columns)
 
     kinds, sizes = [type_of(field.type) for field in schema], [length for _, _, length in parts]
     found = StoredSource(path, name, _names(schema, name), kinds, sizes, part, file.metadata.num_rows, texts=texts, declared=declared)
