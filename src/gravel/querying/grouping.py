@@ -137,7 +137,7 @@ class Grouping(Sources):
         parts = None if few else partitions(keys, over.count, self.memory)
         firsts, computed, rows_of = [], [], []
         types: list[Type] = []
-        for rows in [None] if parts is None else one_by_one(parts):
+        for rows in [None] if parts is None else one_by_one(parts, self._give_back):
             some = keys if rows is None else [key.take(pa.array(rows)) for key in keys]
             size = over.count if rows is None else len(rows)
             numbers, first = codes_by_slices(some, size, self._let_go) if keys else (np.zeros(size, np.int64), np.zeros(0, np.int64))

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.memory import give_back_freed_blocks
 from gravel.engine.vector import Vector
 from gravel.querying.partitions import flat_indices, one_by_one, part_count, part_numbers
 from gravel.querying.relation import codes_of, joined, taken
@@ -16,23 +17,29 @@ from gravel.querying.relation import codes_of, joined, taken
 CHUNK = 1 << 21
 
 
-def equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any], memory: int | None = None) -> tuple[np.ndarray, np.ndarray]:
+def equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any], memory: int | None = None,
+    let_go: Callable[[], None] = give_back_freed_blocks,
+) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
     """Indices of the rows whose keys are equal and known, in the order of the left rows, then of the right ones; part by part where all
-    do not fit into memory."""
+    do not fit into memory, with `let_go` between two parts."""
     parts = part_count(len(left[0]) + len(right[0]), memory)
     if parts == 1:
         return _equal_pairs(left, right, kinds)
     sides = [part_numbers([one.values for one in side], len(side[0]), parts) for side in (left, right)]
     ones, twos = [], []
-    for part in one_by_one(range(parts)):
+    for part in one_by_one(range(parts), let_go):
         mine, theirs = (flat_indices(numbers == part) for numbers in sides)
         if len(mine) and len(theirs):
             first, second = _equal_pairs([taken(one, mine) for one in left], [taken(one, theirs) for one in right], kinds)
             ones.append(mine[first])
             twos.append(theirs[second])
-    one, two = (np.concatenate(some) if some else np.zeros(0, np.int32) for some in (ones, twos))
+    del sides
+    one = np.concatenate(ones) if ones else np.zeros(0, np.int32)
     order = np.argsort(one, kind="stable")
-    return one[order], two[order]
+    one = one[order]
+    ones.clear()
+    two = np.concatenate(twos) if twos else np.zeros(0, np.int32)
+    return one, two[order]
 
 
 def _equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any]) -> tuple[np.ndarray, np.ndarray]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any, TypeVar
 
 import numpy as np
@@ -57,12 +57,12 @@ def flat_indices(mask: np.ndarray) -> np.ndarray:
     return found
 
 
-def one_by_one(parts: Iterable[T]) -> Iterator[T]:
-    """Parts one after another; what was freed of one is given back before the next."""
+def one_by_one(parts: Iterable[T], let_go: Callable[[], None] = give_back_freed_blocks) -> Iterator[T]:
+    """Parts one after another; what was freed of one is let go before the next."""
     for part in parts:
-        give_back_freed_blocks()
+        let_go()
         yield part
-    give_back_freed_blocks()
+    let_go()
 
 
 def partitions(keys: Sequence[Any], rows: int, memory: int | None) -> list[np.ndarray] | None:

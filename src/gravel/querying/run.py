@@ -119,7 +119,9 @@ class Session(Windowing):
         parts = partitions(columns, made.count, self.memory)
         if parts is None:
             return np.sort(codes_of(columns, made.count)[1])
-        firsts = (rows[codes_of([one.take(pa.array(rows)) for one in columns], len(rows))[1]] for rows in one_by_one(parts))
+        firsts = (
+            rows[codes_of([one.take(pa.array(rows)) for one in columns], len(rows))[1]] for rows in one_by_one(parts, self._give_back)
+        )
         return np.sort(np.concatenate(list(firsts)))
 
     def _body(self, body: Any, withs: dict[str, Relation]) -> Relation:

@@ -181,8 +181,13 @@ class Base(ABC):
         return len(self.account) - 1
 
     def _let_go(self) -> None:
-        """Let go of what is in memory and in files alike."""
+        """Let go of what is in memory and in files alike, and of freed memory, where files are used."""
         if self.store is not None and self.store.spilled:
+            self.store.let_go()
+
+    def _give_back(self) -> None:
+        """As `_let_go`, where work is done part by part."""
+        if self.store is not None:
             self.store.let_go()
 
     def _warn(self, caution: str, rows: int, detail: str, hint: str, examples: tuple[str, ...] = ()) -> None:

@@ -20,6 +20,7 @@ from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import INTEGER, TEXT, Kind, Type, common
 from gravel.profiling.column_kind import identifies
 from gravel.querying import joins
+from gravel.querying.partitions import flat_indices
 from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined, renamed, taken, typed
 from gravel.querying.session import Base, Outer
 from gravel.querying.shapes import SUBQUERIES, is_true, top
@@ -342,7 +343,11 @@ class Sources(Base):
         self._warn_of_null_keys(keys, told)
         pairs: Iterable[tuple[np.ndarray, np.ndarray]]
         if keys:
-            pairs = [joins.equal_pairs([key[0] for key in keys], [key[1] for key in keys], [key[2] for key in keys], self.memory)]
+            pairs = [
+                joins.equal_pairs(
+                    [key[0] for key in keys], [key[1] for key in keys], [key[2] for key in keys], self.memory, self._give_back
+                )
+            ]
         else:
             pairs = joins.all_pairs(left.count, right.count)
         lefts, rights = [], []
@@ -367,7 +372,7 @@ class Sources(Base):
                 self.evaluate(
                     condition, self._with_outer(left.take(none).beside(right.take(none)))[0], withs, condition=True, watched=False
                 )
-        met, theirs = (np.concatenate(some) if some else np.zeros(0, np.int64) for some in (lefts, rights))
+        met, theirs = (some[0] if len(some) == 1 else np.concatenate(some) if some else np.zeros(0, np.int64) for some in (lefts, rights))
         del lefts, rights, pairs
         if len(keys) == 1 and keys[0][2] == TEXT and not self.quiet:
             self._warn_of_almost_equal_keys(keys[0][0].values, keys[0][1].values, met, told[0][0])
@@ -393,10 +398,10 @@ class Sources(Base):
         self._warn("JOIN and case", rows, told, f"join on UPPER(TIDY_SPACES({name[:60]})) on both sides")
 
     def _joined(self, left: Relation, right: Relation, one: np.ndarray, two: np.ndarray, node: tree.Join) -> Relation:
-        matched_left, matched_right = np.bincount(one, minlength=left.count), np.bincount(two, minlength=right.count)
-        alone_left, alone_right = np.flatnonzero(matched_left == 0), np.flatnonzero(matched_right == 0)
-        extra = int(np.maximum(matched_left - 1, 0).sum())
+        several, alone_left = _met(one, left.count)
+        _, alone_right = _met(two, right.count)
         pairs = len(one)
+        extra = pairs - (left.count - len(alone_left))
         if node.kind in ("LEFT", "FULL") and len(alone_left):
             one, two = np.concatenate([one, alone_left]), np.concatenate([two, np.full(len(alone_left), -1)])
             order = np.argsort(one, kind="stable")
@@ -416,7 +421,6 @@ class Sources(Base):
             told = f"{left.count:,} rows with {right.count:,}, where {self._shown(node)}"
             stage = self._tell("tables joined by WHERE", (left, right), made.count, told)
         elif node.kind != "CROSS":
-            several = int((matched_left > 1).sum())
             told = f"{left.count - len(alone_left):,} rows on the left matched, {len(alone_left):,} without a partner; "
             told += f"{len(alone_right):,} on the right without one"
             if several:
@@ -497,6 +501,12 @@ class Sources(Base):
                 raise self._wrong(f"{name.text} is on both sides of the join", name, "write it with its table")
             found |= set(inside)
         return found
+
+
+def _met(rows: np.ndarray, count: int) -> tuple[int, np.ndarray]:
+    """Of so many rows, of which some are met, how many are met more than once, and which are not met."""
+    times = np.bincount(rows, minlength=count)
+    return int((times > 1).sum()), flat_indices(times == 0)
 
 
 def _put_together(

@@ -82,7 +82,7 @@ class Windowing(Grouping):
         made: list[Vector] = []
         self.quiet += 1  # what is to be told has been told of all rows
         try:
-            for rows in one_by_one(parts):
+            for rows in one_by_one(parts, self._give_back):
                 some = over.take(rows)
                 partition = [self.evaluate(node, some, withs, stands)[0].values for node in window.partition]
                 keys = [self.evaluate(sort.expression, some, withs, stands)[0].values for sort in window.order]
@@ -105,7 +105,7 @@ class Windowing(Grouping):
             told = f"are numbered or looked up by {written} in no order that it says"
             self._warn("window without an order", over.count, told, "add an ORDER BY that is no key of the partition")
         elif name in ("ROW_NUMBER", "FIRST_VALUE", "LAST_VALUE", "LAG", "LEAD"):
-            some = [keys] if parts is None else ([key.take(pa.array(rows)) for key in keys] for rows in one_by_one(parts))
+            some = [keys] if parts is None else ([key.take(pa.array(rows)) for key in keys] for rows in one_by_one(parts, self._give_back))
             ties = sum(_tied_rows(part) for part in some)
             self._warn("ties", ties, f"share their place in {written}, which takes them as they come", "add a key to its ORDER BY")
 
