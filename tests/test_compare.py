@@ -33,7 +33,7 @@ def test_a_comparison_equals_one_in_plain_python(
 ) -> None:
     from gravel.comparing.compare import How, compare
     from gravel.language.types import INTEGER, decimal
-    from gravel.sources.csv import CsvSource, splitter
+    from gravel.sources.csv.reader import CsvSource, splitter
 
     folder = tmp_path_factory.mktemp("compare")
     tables = []

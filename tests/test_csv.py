@@ -174,7 +174,7 @@ PIECES = st.sampled_from(['a', '1', ',', ',', '\n', '\n', '\r\n', '\r', '"', '"'
 
 def _read(path: Path) -> list[tuple[Any, ...]]:
     """Rows by number, their values; malformed records by number, line, fault."""
-    from gravel.sources.csv import CsvSource
+    from gravel.sources.csv.reader import CsvSource
     from gravel.sources.source import scan
 
     table, made = CsvSource(path, "t.csv", delimiter=","), []

@@ -63,7 +63,7 @@ def test_groups_equal_a_plain_grouping_on_every_rung(
 ) -> None:
     from gravel.duplicates import groups
     from gravel.duplicates.ladder import NAMES
-    from gravel.sources.csv import CsvSource, splitter
+    from gravel.sources.csv.reader import CsvSource, splitter
 
     path = tmp_path_factory.mktemp("groups") / "b.csv"
     write(path, "id,a,b\n" + "".join(f"{n},{_cell(a)},{_cell(b)}\n" for n, (a, b) in enumerate(rows, 1)))
@@ -127,7 +127,7 @@ def test_no_pair_within_the_bound_is_missed(values: Any, within: int, blocked: b
     from rapidfuzz.distance import JaroWinkler
 
     from gravel.duplicates.near import near
-    from gravel.sources.csv import CsvSource
+    from gravel.sources.csv.reader import CsvSource
 
     values = [None if value is None else value + "x" * 50 * long for value in values]
     path = tmp_path_factory.mktemp("near") / "b.csv"
@@ -213,7 +213,7 @@ def test_pairs_of_many_names_equal_all_pairs(rows: int, folder: Path) -> None:
     from rapidfuzz.distance import DamerauLevenshtein
 
     from gravel.duplicates.near import near
-    from gravel.sources.csv import CsvSource
+    from gravel.sources.csv.reader import CsvSource
 
     dice = random.Random(3)
     names = ["".join(dice.choice(["al", "bre", "cor", "dun", "els", "fjo"]) for _ in range(3)) for _ in range(rows)]

@@ -242,7 +242,7 @@ def test_a_quick_look_never_writes_and_mistakes_are_told_before_any_row(gravel: 
 
 
 def test_an_input_that_changes_and_a_folder_that_goes_stop_the_run(gravel: Any, folder: Path, monkeypatch: Any) -> None:
-    from gravel.sources.csv import CsvSource
+    from gravel.sources.csv.reader import CsvSource
 
     _plan("")
     count_lines = CsvSource.count_lines

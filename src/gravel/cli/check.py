@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import tomllib
 from enum import Enum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import (
     Delimiter,
     Empty,
@@ -25,7 +27,17 @@ from gravel.cli.options import (
     open_reference,
     progress,
 )
-from gravel.problems import CallProblem
+from gravel.problems import CallProblem, TableProblem
+
+with lazily():
+    from rich import text as rich_text
+
+    from gravel.cli import render
+    from gravel.inspecting import check as inspecting_check
+    from gravel.language import errors, parse, tree
+    from gravel.reports import check as reports_check
+    from gravel.reports import page
+    from gravel.sinks import atomic_file, csv, files
 
 if TYPE_CHECKING:
     from gravel.inspecting.check import Check, Checked
@@ -71,12 +83,8 @@ def check(
 
     [bold]gravel check boats.csv "berth known: berth IS NOT NULL" "COUNT(DISTINCT boat_id) = COUNT(*)"[/]
     """
-    from gravel.inspecting.check import check as check_table
-    from gravel.inspecting.check import named_condition
-    from gravel.language import parse, tree
-
     given = given_by(param, today)
-    pairs = [named_condition(one) for one in conditions or ()]
+    pairs = [inspecting_check.named_condition(one) for one in conditions or ()]
     stated: dict[str, Any] = {}
     if from_file is not None:
         stated = read_checks(from_file)
@@ -94,26 +102,20 @@ def check(
         Path(one.reference).resolve() for _, text in pairs for one in parse.walk(parse.expression(text)) if isinstance(one, tree.Table)
     }
     if report is not None:
-        from gravel.reports.page import may_write
-
         if report.resolve() in {*source.files, *asked, *([] if set_aside is None else [set_aside.resolve()])}:
             raise CallProblem(f"the page would be written over {report}, which is read or written", hint="name another file")
-        may_write(report, replace)
+        page.may_write(report, replace)
     aside = _Aside(set_aside, source.columns, {*source.files, *asked}, replace) if set_aside is not None else None
     try:
         with progress(source):
-            found = check_table(source, pairs, unknown_fails=fails, allowed=allowed, given=given, aside=aside)
+            found = inspecting_check.check(source, pairs, unknown_fails=fails, allowed=allowed, given=given, aside=aside)
         if aside is not None:
             aside.finish()
     finally:
         if aside is not None:
             aside.discard()
-    from gravel.cli import render
-
     if report is not None:
-        from gravel.reports.check import write_page
-
-        write_page(report, found, fails)
+        reports_check.write_page(report, found, fails)
     if format is Format.json:
         render.print_json("check", _json(found, set_aside))
     elif format is Format.table:
@@ -137,10 +139,6 @@ def check(
 
 def read_checks(path: Path) -> dict[str, Any]:
     """The conditions of a TOML file, its allow and unknown. Raises CallProblem, TableProblem."""
-    import tomllib
-
-    from gravel.problems import TableProblem
-
     try:
         with open(path, "rb") as file:
             found = tomllib.load(file)
@@ -160,10 +158,8 @@ def read_checks(path: Path) -> dict[str, Any]:
 
 def allowed_of(text: Any) -> Any:
     """What --allow says. Raises CallProblem."""
-    from gravel.inspecting.check import Allowed, allowance
-
     try:
-        return Allowed() if text is None else allowance(text)
+        return inspecting_check.Allowed() if text is None else inspecting_check.allowance(text)
     except ValueError:
         raise CallProblem(f"--allow takes a number of rows or a share such as 0.1%, not {text!r}") from None
 
@@ -172,23 +168,17 @@ class _Aside:
     """Rows that do not hold, written beside their place until all are there."""
 
     def __init__(self, target: Path, columns: tuple[str, ...], read: set[Path], replace: bool) -> None:
-        from gravel.sinks.atomic_file import Output
-        from gravel.sinks.csv import header
-        from gravel.sinks.files import may_write, only_text
-
-        only_text(target)
+        files.only_text(target)
         if target.resolve() in read:
             raise CallProblem(f"the rows would be written over {target}, which is read", hint="name another file")
-        may_write(target, replace)
-        self._output: Any = Output(target, str(target))
-        self._output.write(header(["gravel_row", "gravel_checks", *columns]))
+        files.may_write(target, replace)
+        self._output: Any = atomic_file.Output(target, str(target))
+        self._output.write(csv.header(["gravel_row", "gravel_checks", *columns]))
 
     def __call__(self, rows: Any, columns: list[Any], told: list[str]) -> None:
         import pyarrow as pa
 
-        from gravel.sinks.csv import encode
-
-        self._output.write(encode([pa.array([str(row) for row in rows], pa.string()), pa.array(told, pa.string()), *columns]))
+        self._output.write(csv.encode([pa.array([str(row) for row in rows], pa.string()), pa.array(told, pa.string()), *columns]))
 
     def finish(self) -> None:
         """Put the file in its place."""
@@ -203,8 +193,6 @@ class _Aside:
 
 
 def _json(found: Checked, set_aside: Path | None) -> dict[str, Any]:
-    from gravel.cli.render import caution_json
-
     return {
         "table": found.table, "rows": found.rows, "malformed": len(found.malformed),
         "checks": [
@@ -219,29 +207,26 @@ def _json(found: Checked, set_aside: Path | None) -> dict[str, Any]:
             for one in found.checks
         ],
         "rows_that_do_not_hold": found.bad_rows, "set_aside": None if set_aside is None else str(set_aside),
-        "cautions": caution_json(found.cautions), "remarks": list(found.remarks),
+        "cautions": render.caution_json(found.cautions), "remarks": list(found.remarks),
     }  # fmt: skip
 
 
 def _show(found: Checked, unknown_fails: bool, color: bool) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     out = render.console(color=color)
     good = sum(one.passed for one in found.checks)
-    out.print(Text(f"{found.table}: {found.rows:,} rows, {good} of {len(found.checks)} checks pass", style=render.HEAD))
+    out.print(rich_text.Text(f"{found.table}: {found.rows:,} rows, {good} of {len(found.checks)} checks pass", style=render.HEAD))
 
-    def count(value: int, style: str) -> Text:
-        return Text(f"{value:,}" if value else "–", style=style if value else render.DIM)
+    def count(value: int, style: str) -> rich_text.Text:
+        return rich_text.Text(f"{value:,}" if value else "–", style=style if value else render.DIM)
 
     rows: list[list[Any]] = []
     for one in found.checks:
+        style = render.GOOD if one.passed else f"bold {render.BAD}"
         rows.append([
-            Text("passes" if one.passed else "FAILS", style=render.GOOD if one.passed else f"bold {render.BAD}"), Text(render.safe(one.name)),
-            Text(f"{one.holds:,}"), count(one.fails, render.BAD), count(one.unknown, render.BAD if unknown_fails else render.WARN),
+            rich_text.Text("passes" if one.passed else "FAILS", style=style), rich_text.Text(render.safe(one.name)),
+            rich_text.Text(f"{one.holds:,}"), count(one.fails, render.BAD), count(one.unknown, render.BAD if unknown_fails else render.WARN),
             count(one.errors, render.BAD),
-            Text("the table as a whole" if one.whole else f"{one.most:,} allowed" if one.most else "", style=render.DIM),
+            rich_text.Text("the table as a whole" if one.whole else f"{one.most:,} allowed" if one.most else "", style=render.DIM),
         ])  # fmt: skip
     render.print_table(out, ["", "check", "holds", "fails", "unknown", "errors", ""], rows, right=(2, 3, 4, 5))
     for one in found.checks:
@@ -249,29 +234,24 @@ def _show(found: Checked, unknown_fails: bool, color: bool) -> None:
 
 
 def _examples(out: Any, one: Check) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.language.errors import meaning
-
     shown = [example for example in one.examples if example.outcome != "holds" or one.whole]
     if not shown or (one.whole and one.passed and one.holds):
         return
     out.print()
-    line = Text(render.safe(one.name), style=render.HEAD)
+    line = rich_text.Text(render.safe(one.name), style=render.HEAD)
     if one.name != one.condition.strip():
         line.append(f"  {render.safe(one.condition)}", style=render.DIM)
     out.print(line)
     table = []
     for example in shown:
-        values = Text()
+        values = rich_text.Text()
         for at, (name, value) in enumerate(example.values):
             values.append("  " if at else "").append(f"{name} ", style=render.DIM).append_text(render.visible(value, 40))
-        why = f"{example.outcome} {example.sqlstate}: {meaning(example.sqlstate)}" if example.sqlstate else example.outcome
+        why = f"{example.outcome} {example.sqlstate}: {errors.meaning(example.sqlstate)}" if example.sqlstate else example.outcome
         table.append(
             [
-                Text(f"row {example.row:,}" if example.row else "", style=render.DIM),
-                Text(why, style=render.WARN if example.outcome == "unknown" else render.BAD),
+                rich_text.Text(f"row {example.row:,}" if example.row else "", style=render.DIM),
+                rich_text.Text(why, style=render.WARN if example.outcome == "unknown" else render.BAD),
                 values,
             ]
         )
@@ -280,4 +260,4 @@ def _examples(out: Any, one: Check) -> None:
         ("fails", one.fails, "fail"), ("unknown", one.unknown, "are unknown"), ("error", one.errors, "have an error")
     ) if not one.whole and count > sum(example.outcome == kind for example in shown)]  # fmt: skip
     if more:
-        out.print(Text("and " + ", ".join(more), style=render.DIM))
+        out.print(rich_text.Text("and " + ", ".join(more), style=render.DIM))

@@ -8,7 +8,21 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Today, given_by, memory_of
+from gravel.problems import CallProblem, DataProblem
+
+with lazily():
+    from rich import text as rich_text
+
+    from gravel.cli import render
+    from gravel.inspecting import commands
+    from gravel.language import errors as language_errors
+    from gravel.plans import destination, figures, flow, model, run, steps
+    from gravel.profiling import profile
+    from gravel.reports import clean as reports_clean
+    from gravel.reports import page
+    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.language.bind import Given
@@ -36,32 +50,27 @@ def clean(
 
     [bold]gravel clean boats.toml[/]
     """
-    from gravel.plans.destination import targets_outside
-    from gravel.plans.flow import MEMORY
-    from gravel.plans.model import read_plan
-    from gravel.plans.run import Wish
-    from gravel.plans.run import clean as run_plan
-    from gravel.plans.steps import written_by_another
-    from gravel.reports.page import may_write
-
     given = given_by(param, today)
-    from gravel.cli import render
-
-    wish = Wish(
-        dry_run, until, sample, memory_of(memory) or MEMORY, backup, tell=lambda line: render.note(f"before the run: {line}", not no_color)
+    wish = run.Wish(
+        dry_run,
+        until,
+        sample,
+        memory_of(memory) or flow.MEMORY,
+        backup,
+        tell=lambda line: render.note(f"before the run: {line}", not no_color),
     )
 
-    plan_file = read_plan(plan, str(plan))
+    plan_file = model.read_plan(plan, str(plan))
     if replace:
         plan_file = dataclasses.replace(plan_file, model=plan_file.model.model_copy(update={"replace": True}))
     if report is not None:
-        may_write(report, replace)
+        page.may_write(report, replace)
     if wish.writes:
-        for outside in targets_outside(plan_file):
+        for outside in destination.targets_outside(plan_file):
             render.note(f"writes {outside}, which is not in the plan's folder", not no_color)
-        if (other := written_by_another(plan_file)) is not None:
+        if (other := steps.written_by_another(plan_file)) is not None:
             render.note(f"replaces {other[0].name}, which another plan wrote: {other[1]}", not no_color)
-    done = run_plan(plan_file, given, wish)
+    done = run.clean(plan_file, given, wish)
     if format is Format.json:
         render.print_json("clean", _json(done))
     elif format is Format.table:
@@ -100,49 +109,35 @@ def clean(
 
 
 def _report(path: Path, done: Run, given: Given) -> None:
-    from gravel.plans.steps import record_path
-    from gravel.problems import CallProblem
-    from gravel.profiling.profile import profile
-    from gravel.reports.clean import write_page
-    from gravel.sources.opening import open_table
-
     plan = done.bound
-    own = {plan.target, plan.left_behind, record_path(plan.target), plan.file.path.resolve()}
+    own = {plan.target, plan.left_behind, steps.record_path(plan.target), plan.file.path.resolve()}
     if path.resolve() in own | plan.table.files | {one.resolve() for one in plan.others}:
         raise CallProblem(f"the page would be written over {path}", hint="name another file")
     before = after = None
     if done.output is not None and not plan.target_special:
         to = plan.destination
         reference = f"{to.reference}#{to.table}" if to.database else to.shown
-        made = open_table(reference, plan.reading, plan.file.path.parent)
-        before, after = profile(plan.table, today=given.today), profile(made, today=given.today)
-    write_page(path, done, before, after, details)
+        made = opening.open_table(reference, plan.reading, plan.file.path.parent)
+        before, after = profile.profile(plan.table, today=given.today), profile.profile(made, today=given.today)
+    reports_clean.write_page(path, done, before, after, details)
 
 
 def _json(done: Run) -> dict[str, Any]:
-    from gravel.cli import render
-    from gravel.plans.figures import changes_json, proofs_json, steps_json
-
     cautions = [{"step": line.step, **one} for line in done.steps for one in render.caution_json(line.cautions)]
     return {
         "status": "good" if done.good else "failed", "rows_in": done.rows_in, "rows_out": done.rows_out, "malformed": len(done.malformed),
-        "steps": steps_json(done), "proofs": proofs_json(done),
+        "steps": figures.steps_json(done), "proofs": figures.proofs_json(done),
         "errors": [{"step": step, "column": column or None, "sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row}
                    for step, column, kind in done.errors],
         "cautions": cautions,
-        "changes": None if done.changes is None else changes_json(done.changes), "conflict": done.conflict or None,
+        "changes": None if done.changes is None else figures.changes_json(done.changes), "conflict": done.conflict or None,
         "output": done.output, "left_behind": done.left_behind, "record": done.record, "cleared": list(done.cleared),
     }  # fmt: skip
 
 
 def _show(done: Run, color: bool) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.inspecting.commands import shell_word
-
     out = render.console(color=color)
-    out.print(Text("row ledger", style=render.HEAD))
+    out.print(rich_text.Text("row ledger", style=render.HEAD))
     rows: list[list[Any]] = []
     numbers = ("rows_in", "changed", "added", "dropped", "merged", "set_aside", "rows_out")
     before = done.steps[0].totals
@@ -155,8 +150,8 @@ def _show(done: Run, color: bool) -> None:
             else line.verb
         )
         cells = [getattr(line.count, name) for name in numbers]
-        shown = [Text(f"{value:,}" if value else "–", style="" if value else render.DIM) for value in cells]
-        rows.append([Text(str(line.step)), Text(note), *shown])
+        shown = [rich_text.Text(f"{value:,}" if value else "–", style="" if value else render.DIM) for value in cells]
+        rows.append([rich_text.Text(str(line.step)), rich_text.Text(note), *shown])
         changed = [
             f"total {text}: {render.number(was)} → {render.number(now)}"
             for text, was, now in zip(done.totals, before, line.totals, strict=True) if was != now
@@ -165,32 +160,35 @@ def _show(done: Run, color: bool) -> None:
         if line.step == 0:
             changed = [f"total {text}: {render.number(value)}" for text, value in zip(done.totals, line.totals, strict=True)]
         for told in [*details(line), *changed]:
-            rows.append(["", Text(f"  {told}", style=render.DIM), *[""] * len(numbers)])
+            rows.append(["", rich_text.Text(f"  {told}", style=render.DIM), *[""] * len(numbers)])
     render.print_table(out, ["step", "", "in", "changed", "added", "dropped", "merged", "set aside", "out"], rows, right=range(2, 9))
     out.print()
-    out.print(Text("proofs", style=render.HEAD))
+    out.print(rich_text.Text("proofs", style=render.HEAD))
     proofs = [
         [
-            Text("holds" if one.holds else "FAILS", style=render.GOOD if one.holds else f"bold {render.BAD}"),
-            Text(one.proof),
-            Text(one.detail, style=render.DIM),
+            rich_text.Text("holds" if one.holds else "FAILS", style=render.GOOD if one.holds else f"bold {render.BAD}"),
+            rich_text.Text(one.proof),
+            rich_text.Text(one.detail, style=render.DIM),
         ]
         for one in done.proofs
     ]
     render.print_table(out, ["", "", ""], proofs)
     out.print()
     if done.good and done.dry and done.changes is not None:
-        out.print(Text(f"dry run: {_planned(done.changes)} in {done.table}; {done.left_rows:,} left behind", style=render.GOOD))
+        out.print(rich_text.Text(f"dry run: {_planned(done.changes)} in {done.table}; {done.left_rows:,} left behind", style=render.GOOD))
     elif done.good and done.dry:
-        out.print(Text(f"dry run: {done.rows_out:,} rows would be written, {done.left_rows:,} left behind", style=render.GOOD))
+        out.print(rich_text.Text(f"dry run: {done.rows_out:,} rows would be written, {done.left_rows:,} left behind", style=render.GOOD))
     elif done.good:
         where = f"; {done.left_rows:,} left behind in {done.left_behind}" if done.left_behind else "; none left behind"
         what = f"{done.rows_out:,} rows written to {done.output}"
         if done.changes is not None:
             what = f"{done.changes.told} in {done.output}"
-        out.print(Text(what + where, style=render.GOOD), soft_wrap=True)
+        out.print(rich_text.Text(what + where, style=render.GOOD), soft_wrap=True)
         if done.record:
-            out.print(Text(f"signed in {done.record}: gravel verify {shell_word(done.record)}", style=render.DIM), soft_wrap=True)
+            out.print(
+                rich_text.Text(f"signed in {done.record}: gravel verify {commands.shell_word(done.record)}", style=render.DIM),
+                soft_wrap=True,
+            )
 
 
 def details(line: Any) -> list[str]:
@@ -223,10 +221,6 @@ def details(line: Any) -> list[str]:
 
 
 def _why_not(done: Run) -> None:
-    from gravel.cli import render
-    from gravel.language.errors import meaning
-    from gravel.problems import DataProblem
-
     if done.conflict:
         render.tell(
             DataProblem(
@@ -241,7 +235,9 @@ def _why_not(done: Run) -> None:
             if step == number:
                 where = f"{column}: " if column else ""
                 count = "1 row" if kind.rows == 1 else f"{kind.rows:,} rows"
-                errors.append(f"{where}{kind.sqlstate} {meaning(kind.sqlstate)}, {count}, such as {kind.example!r} in row {kind.row:,}")
+                errors.append(
+                    f"{where}{kind.sqlstate} {language_errors.meaning(kind.sqlstate)}, {count}, such as {kind.example!r} in row {kind.row:,}"
+                )
         hint = 'on_error = "set aside" or "null" lets it go on' if errors else ""
         if not number:
             hint = 'malformed = "set aside" lets it go on'

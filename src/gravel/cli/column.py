@@ -4,6 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from gravel.cli.lazily import lazily
+
+with lazily():
+    from rich import text as rich_text
+
+    from gravel.cli import finding as cli_finding
+    from gravel.cli import render
+
 if TYPE_CHECKING:
     from gravel.profiling.result import ColumnProfile, Profile
 
@@ -12,27 +20,25 @@ _WIDTH, _BAR, _MOST = 100, 28, 12
 
 def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
     """A column's figures, values, shapes, spellings, histogram and findings."""
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.cli.finding import heading, print_finding
-
     one = next(column for column in found.columns if column.name == name)
     out = render.console(color=color, most=_WIDTH)
-    out.print(Text(heading(found), style=render.DIM))
-    out.print(Text(f"{name}: {one.type.kind.value}", style=render.HEAD))
+    out.print(rich_text.Text(cli_finding.heading(found), style=render.DIM))
+    out.print(rich_text.Text(f"{name}: {one.type.kind.value}", style=render.HEAD))
     out.print()
     render.print_table(
         out,
         ["", "", ""],
-        [[Text(label, style=render.DIM), value, Text(note, style=render.DIM)] for label, value, note in _figures(one, found.rows)],
+        [
+            [rich_text.Text(label, style=render.DIM), value, rich_text.Text(note, style=render.DIM)]
+            for label, value, note in _figures(one, found.rows)
+        ],
         right=(1,),
     )
     own = [(number, finding) for number, finding in enumerate(found.findings, 1) if finding.column == name]
     if own:
         _title(out, "findings")
         for number, finding in own:
-            print_finding(out, number, finding, found, table)
+            cli_finding.print_finding(out, number, finding, found, table)
     _values(out, "most frequent values", one.top, found.rows)
     if one.shapes and one.distinct_shapes > 1:
         _title(out, f"shapes{_of(len(one.shapes[:_MOST]), one.distinct_shapes)}")
@@ -46,7 +52,7 @@ def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
     if one.spellings:
         _title(out, f"one value in several spellings{_of(len(one.spellings[:_MOST]), max(one.spelling_groups, len(one.spellings)))}")
         for spelling in one.spellings[:_MOST]:
-            line = Text()
+            line = rich_text.Text()
             for at, value in enumerate(spelling.values[:6]):
                 line.append("   " if at else "")
                 line.append_text(render.visible(value.value, 30)).append(f" {value.rows:,}", style=render.DIM)
@@ -59,27 +65,21 @@ def _of(shown: int, all_there_are: int) -> str:
 
 
 def _title(out: Any, text: str) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     out.print()
-    out.print(Text(text, style=render.HEAD))
+    out.print(rich_text.Text(text, style=render.HEAD))
 
 
 def _share(part: int, whole: int) -> Any:
-    from rich.text import Text
-
-    from gravel.cli import render
-
-    return Text(render.percent(part, whole), style=render.DIM)
+    return rich_text.Text(render.percent(part, whole), style=render.DIM)
 
 
 def _figures(one: ColumnProfile, rows: int) -> list[tuple[str, str, str]]:
     """(label, figure, note) of what is not zero; rows and distinct values always."""
-    from gravel.cli.render import percent
-
-    lines = [("rows", f"{rows:,}", ""), ("distinct values", f"{one.distinct:,}", ""), ("NULL", f"{one.nulls:,}", percent(one.nulls, rows))]
+    lines = [
+        ("rows", f"{rows:,}", ""),
+        ("distinct values", f"{one.distinct:,}", ""),
+        ("NULL", f"{one.nulls:,}", render.percent(one.nulls, rows)),
+    ]
     spaces, case, damage = one.spaces, one.case, one.damage
     counts = [
         ("empty text", one.empty), ("only white space", one.blank), ("white space at an end", one.padded), ("begin with a space", spaces.leading),
@@ -99,7 +99,7 @@ def _figures(one: ColumnProfile, rows: int) -> list[tuple[str, str, str]]:
         ("formulas", damage.formula),
         ("would lose a zero or plus in a cast", one.loses),
     ]
-    lines += [(label, f"{count:,}", percent(count, rows)) for label, count in counts if count]
+    lines += [(label, f"{count:,}", render.percent(count, rows)) for label, count in counts if count]
     length = one.length
     if length.min is not None and length.max is not None and length.mean is not None:
         lines.append(("length", f"{length.min:,} to {length.max:,}", f"mean {length.mean:,.1f}"))
@@ -123,19 +123,15 @@ def _figures(one: ColumnProfile, rows: int) -> list[tuple[str, str, str]]:
 
 
 def _values(out: Any, title: str, values: tuple[tuple[str, int], ...], rows: int) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     if not values:
         return
     _title(out, title)
     if values[0][1] == 1:
-        out.print(Text("every value once", style=render.DIM))
+        out.print(rich_text.Text("every value once", style=render.DIM))
         return
     table = []
     for value, count in values[:_MOST]:
-        table.append([render.visible(value, 40), f"{count:,}", _share(count, rows), Text(_bar(count, rows), style=render.MARK)])
+        table.append([render.visible(value, 40), f"{count:,}", _share(count, rows), rich_text.Text(_bar(count, rows), style=render.MARK)])
     render.print_table(out, ["", "", "", ""], table, right=(1, 2))
 
 
@@ -146,10 +142,6 @@ def _bar(part: int, whole: int) -> str:
 
 
 def _fits(out: Any, one: ColumnProfile, rows: int) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     known = rows - one.nulls
     some = [fit for fit in one.fits if fit.rows]
     if not some:
@@ -157,20 +149,16 @@ def _fits(out: Any, one: ColumnProfile, rows: int) -> None:
     _title(out, "types that values fit")
     table: list[list[Any]] = []
     for fit in sorted(some, key=lambda fit: -fit.rows):
-        misfits = Text()
+        misfits = rich_text.Text()
         for at, value in enumerate(fit.misfits[:4] if fit.rows < known else ()):
             misfits.append("  " if at else "").append_text(render.visible(value.value, 16)).append(f" {value.rows:,}", style=render.DIM)
         table.append([fit.type, f"{fit.rows:,}", _share(fit.rows, known), misfits])
     render.print_table(out, ["type", "rows", "of known", "misfits"], table, right=(1, 2))
     for orders in one.both_orders:
-        out.print(Text(f"{orders.rows:,} dates fit {orders.day_first} and {orders.month_first}", style=render.WARN))
+        out.print(rich_text.Text(f"{orders.rows:,} dates fit {orders.day_first} and {orders.month_first}", style=render.WARN))
 
 
 def _spread(out: Any, one: ColumnProfile, rows: int) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     found = one.numbers
     if found is not None and found.fit > 1:
         _title(out, f"numbers ({found.fit:,} values)")
@@ -181,29 +169,32 @@ def _spread(out: Any, one: ColumnProfile, rows: int) -> None:
             ("median", found.median),
             ("upper quartile", found.q3),
         ]
-        out.print(Text(", ".join(f"{label} {value:,.6g}" for label, value in facts if value is not None)))
+        out.print(rich_text.Text(", ".join(f"{label} {value:,.6g}" for label, value in facts if value is not None)))
         counts = [
             ("zero", found.zero),
             ("negative", found.negative),
             ("outside 1.5 quartile ranges", found.outside),
             ("far out, 3 quartile ranges", found.far_out),
         ]
-        out.print(Text(", ".join(f"{label} {count:,}" for label, count in counts)))
+        out.print(rich_text.Text(", ".join(f"{label} {count:,}" for label, count in counts)))
         # Few numbers among many rows have short bars.
         most = max(*(bar.rows for bar in found.histogram), rows // len(found.histogram))
         table = [
-            [f"{bar.low:,.10g}", f"to {bar.high:,.10g}", f"{bar.rows:,}", Text(_bar(bar.rows, most), style=render.MARK)]
+            [f"{bar.low:,.10g}", f"to {bar.high:,.10g}", f"{bar.rows:,}", rich_text.Text(_bar(bar.rows, most), style=render.MARK)]
             for bar in found.histogram
         ]
         render.print_table(out, ["", "", "", ""], table, right=(0, 2))
     dates = one.dates
     if dates is not None:
         _title(out, f"days ({dates.fit:,} values)")
-        out.print(Text(f"{dates.min} to {dates.max}; after today {dates.future:,}; on a 1 January {dates.january_first:,}"))
+        out.print(rich_text.Text(f"{dates.min} to {dates.max}; after today {dates.future:,}; on a 1 January {dates.january_first:,}"))
         for gap in dates.gaps:
-            out.print(Text(f"nothing for {gap.days:,} days from {gap.after} to {gap.before}", style=render.WARN))
+            out.print(rich_text.Text(f"nothing for {gap.days:,} days from {gap.after} to {gap.before}", style=render.WARN))
         most = max(*(count for _, count in dates.years), rows // max(1, len(dates.years)))
         years = dates.years if len(dates.years) <= 24 else ()
         render.print_table(
-            out, ["", "", ""], [[str(year), f"{count:,}", Text(_bar(count, most), style=render.MARK)] for year, count in years], right=(1,)
+            out,
+            ["", "", ""],
+            [[str(year), f"{count:,}", rich_text.Text(_bar(count, most), style=render.MARK)] for year, count in years],
+            right=(1,),
         )

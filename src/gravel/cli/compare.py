@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from decimal import Decimal, InvalidOperation
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import (
     Delimiter,
     Empty,
@@ -26,6 +29,16 @@ from gravel.cli.options import (
     open_reference,
 )
 from gravel.problems import CallProblem
+
+with lazily():
+    from rich import text as rich_text
+
+    from gravel.cli import render
+    from gravel.comparing import compare as comparing_compare
+    from gravel.inspecting import commands
+    from gravel.reports import compare as reports_compare
+    from gravel.reports import page
+    from gravel.sinks import atomic_file, csv, files
 
 if TYPE_CHECKING:
     from gravel.comparing.result import CellDiff, Compared
@@ -61,12 +74,7 @@ def compare(
 
     [bold]gravel compare boats.csv boats-clean.csv --key boat_id[/]
     """
-    from gravel.comparing.compare import MEMORY, How
-    from gravel.comparing.compare import compare as compare_tables
-    from gravel.reports.page import may_write
-    from gravel.sinks import files
-
-    how = How(ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where)
+    how = comparing_compare.How(ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where)
     given = given_by(param, today)
     sides = [open_reference(reference, delimiter, encoding, empty, text) for reference in (before, after)]
     read = sides[0].files | sides[1].files
@@ -77,16 +85,12 @@ def compare(
         files.only_text(differences)
         files.may_write(differences, replace)
     if report is not None:
-        may_write(report, replace)
-    found, every = compare_tables(sides[0], sides[1], key or (), how, given, memory_of(memory) or MEMORY)
+        page.may_write(report, replace)
+    found, every = comparing_compare.compare(sides[0], sides[1], key or (), how, given, memory_of(memory) or comparing_compare.MEMORY)
     if differences is not None:
         _write(differences, found, every)
     if report is not None:
-        from gravel.reports.compare import write_page
-
-        write_page(report, found)
-    from gravel.cli import render
-
+        reports_compare.write_page(report, found)
     if format is Format.json:
         render.print_json("compare", _json(found))
     elif format is Format.table:
@@ -103,20 +107,15 @@ def compare(
     if differences is not None:
         render.note(f"{sum(one.different for one in found.columns):,} cells that differ written to {differences}", not no_color)
     if not found.same and not key:
-        from gravel.comparing.compare import proposed_key
-        from gravel.inspecting.commands import command, table_words
-
-        proposed = proposed_key(*sides)
+        proposed = comparing_compare.proposed_key(*sides)
         if proposed is not None:
-            call = command(["gravel", "compare", before, after, "--key", proposed, *table_words(sides[0])[1:]])
+            call = commands.command(["gravel", "compare", before, after, "--key", proposed, *commands.table_words(sides[0])[1:]])
             render.note(f"{proposed} is a key of both: {call} shows which cells differ", not no_color)
     if not found.same:
         raise typer.Exit(1)
 
 
 def _distance(text: str | None) -> Any:
-    from decimal import Decimal, InvalidOperation
-
     if text is None:
         return None
     try:
@@ -140,19 +139,14 @@ def _pairs(mapped: list[str] | None) -> tuple[tuple[str, str], ...]:
 
 def _write(target: Path, found: Compared, every: Iterator[CellDiff]) -> None:
     """Every cell that differs: the key, the column, before, after, and the source rows. Raises TableProblem."""
-    from itertools import islice
-
     import pyarrow as pa
 
-    from gravel.sinks.atomic_file import Output
-    from gravel.sinks.csv import encode, header
-
-    output = Output(target, str(target))
+    output = atomic_file.Output(target, str(target))
     try:
-        output.write(header([*found.key, "gravel_column", "gravel_before", "gravel_after", "gravel_before_row", "gravel_after_row"]))
+        output.write(csv.header([*found.key, "gravel_column", "gravel_before", "gravel_after", "gravel_before_row", "gravel_after_row"]))
         while some := list(islice(every, 50_000)):
             lines = [[*one.key, one.column, one.before, one.after, str(one.before_row), str(one.after_row)] for one in some]
-            output.write(encode([pa.array([line[at] for line in lines], pa.string()) for at in range(len(lines[0]))]))
+            output.write(csv.encode([pa.array([line[at] for line in lines], pa.string()) for at in range(len(lines[0]))]))
         output.close()
         output.commit()
     finally:
@@ -185,12 +179,8 @@ def _json(found: Compared) -> dict[str, Any]:
 
 
 def _show(found: Compared, color: bool) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     out = render.console(color=color)
-    head = Text(f"{found.before} and {found.after}", style=render.HEAD)
+    head = rich_text.Text(f"{found.before} and {found.after}", style=render.HEAD)
     how = f", matched by {', '.join(found.key)}" if found.key else ", rows matched as they are"
     out.print(head.append(how + (f", {' and '.join(found.ignoring)} ignored" if found.ignoring else ""), style=render.DIM))
     lines: list[list[Any]] = [
@@ -201,27 +191,27 @@ def _show(found: Compared, color: bool) -> None:
         for what, name in (("keys of several rows", "repeated"), ("rows with NULL in the key", "null")):
             pair = [getattr(found.before_keys, name), getattr(found.after_keys, name)]
             if any(pair):
-                lines.append([Text(what, style=render.BAD), *(f"{count:,}" for count in pair)])
+                lines.append([rich_text.Text(what, style=render.BAD), *(f"{count:,}" for count in pair)])
     render.print_table(out, ["", "before", "after"], lines, right=(1, 2))
     for names, where in ((found.before_columns, "before"), (found.after_columns, "after")):
         if names:
-            out.print(Text(f"columns only {where}: {', '.join(names)}", style=render.WARN))
+            out.print(rich_text.Text(f"columns only {where}: {', '.join(names)}", style=render.WARN))
     for name, old, new in found.types:
-        out.print(Text(f"{name} is {old} before and {new} after, so its texts are compared", style=render.WARN))
+        out.print(rich_text.Text(f"{name} is {old} before and {new} after, so its texts are compared", style=render.WARN))
     if found.before_keys.repeated or found.after_keys.repeated:
-        out.print(Text("rows that share a key are matched in the order they come in: the first with the first", style=render.DIM))
+        out.print(rich_text.Text("rows that share a key are matched in the order they come in: the first with the first", style=render.DIM))
     differing = [one for one in found.columns if one.different]
     if found.key:
         out.print()
         many = f"{found.changed_rows:,} of {found.both:,} rows in both differ"
-        out.print(Text(many if found.changed_rows else f"all {found.both:,} rows in both are equal", style=render.HEAD))
+        out.print(rich_text.Text(many if found.changed_rows else f"all {found.both:,} rows in both are equal", style=render.HEAD))
     if differing:
-        rows = [[one.column, *(Text(f"{count:,}" if count else "–", style="" if count else render.DIM)
+        rows = [[one.column, *(rich_text.Text(f"{count:,}" if count else "–", style="" if count else render.DIM)
                                for count in (one.equal, one.changed, one.filled, one.emptied))] for one in differing]  # fmt: skip
         render.print_table(out, ["column", "equal", "changed", "filled", "emptied"], rows, right=range(1, 5))
         same = [one.column for one in found.columns if not one.different]
         if same:
-            out.print(Text(f"equal in all rows: {', '.join(same)}", style=render.DIM))
+            out.print(rich_text.Text(f"equal in all rows: {', '.join(same)}", style=render.DIM))
         out.print()
         _examples(out, found)
     for alone, total, what in ((found.alone_before, found.only_before, "before"), (found.alone_after, found.only_after, "after")):
@@ -229,32 +219,24 @@ def _show(found: Compared, color: bool) -> None:
             out.print()
             _alone(out, found, alone, total, what)
     out.print()
-    out.print(Text("no difference", style=render.GOOD) if found.same else Text("they differ", style=render.BAD))
+    out.print(rich_text.Text("no difference", style=render.GOOD) if found.same else rich_text.Text("they differ", style=render.BAD))
 
 
 def _examples(out: Any, found: Compared) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     lines: list[list[Any]] = []
     last = ""
     for one in found.examples:
         told = one.column if one.column != last else ""
         last = one.column
         cells = [render.visible(value, 34) for value in (one.before, one.after)]
-        lines.append([told, *(render.visible(value, 18) for value in one.key), cells[0], Text("→", style=render.DIM), cells[1]])
+        lines.append([told, *(render.visible(value, 18) for value in one.key), cells[0], rich_text.Text("→", style=render.DIM), cells[1]])
     render.print_table(out, ["for example", *found.key, "before", "", "after"], lines)
 
 
 def _alone(out: Any, found: Compared, alone: Any, total: int, what: str) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
-    out.print(Text(f"only {what}: {total:,} rows", style=render.HEAD))
+    out.print(rich_text.Text(f"only {what}: {total:,} rows", style=render.HEAD))
     rows = [[f"{one.row:,}", *(render.visible(value, 18) for value in (one.key or one.values[:6]))] for one in alone]
     names = list(found.key) if found.key else [one.column for one in found.columns][: len(rows[0]) - 1]
     render.print_table(out, ["row", *names], rows)
     if total > len(alone):
-        out.print(Text(f"and {total - len(alone):,} more", style=render.DIM))
+        out.print(rich_text.Text(f"and {total - len(alone):,} more", style=render.DIM))

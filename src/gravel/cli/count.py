@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
 from typing import Annotated, Any
 
 import typer
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import (
     Delimiter,
     Empty,
@@ -22,6 +24,11 @@ from gravel.cli.options import (
     progress,
 )
 from gravel.problems import Problem, TableProblem
+
+with lazily():
+    from gravel.cli import render
+    from gravel.inspecting import count as inspecting_count
+    from gravel.sources import opening
 
 
 def count(
@@ -52,19 +59,16 @@ def count(
 
     [bold]gravel count boats.csv --key boat_id --distinct "UPPER(TRIM(name))"[/]
     """
-    from gravel.inspecting.count import count_table
-
     given = given_by(param, today) if distinct or total or param or today else None
     results = []
-    from gravel.cli import render
-    from gravel.sources.opening import expanded
-
     failed: list[Problem] = []
-    for reference, several in [(one, len(found) > 1) for given_table in tables for found in [expanded(given_table)] for one in found]:
+    for reference, several in [
+        (one, len(found) > 1) for given_table in tables for found in [opening.expanded(given_table)] for one in found
+    ]:
         try:
             table = open_reference(reference, delimiter, encoding, empty, text, bare=not (distinct or key or total))
             with progress(table):
-                results.append(count_table(table, distinct or (), key or (), total or (), given))
+                results.append(inspecting_count.count_table(table, distinct or (), key or (), total or (), given))
         except TableProblem as problem:
             if not several:
                 raise
@@ -100,8 +104,6 @@ def _json(one: Any) -> dict[str, Any]:
 
 def total_json(value: Any) -> Any:
     """A total as JSON: integers to 2^53 and doubles as numbers, decimals as strings."""
-    from decimal import Decimal
-
     if isinstance(value, Decimal):
         return format(value, "f")
     if isinstance(value, int) and abs(value) > 2**53:
@@ -110,8 +112,6 @@ def total_json(value: Any) -> Any:
 
 
 def _show(results: list[Any], color: bool) -> None:
-    from gravel.cli import render
-
     out = render.console(color=color)
     rows = [[one.table, render.number(one.rows), render.number(one.columns), render.number(one.malformed)] for one in results]
     headings = ["table", "rows", "columns", "malformed"]
@@ -147,8 +147,6 @@ def _apart(nulls: int, errors: int, what: str) -> str:
 
 
 def _rows(results: list[Any], form: str) -> None:
-    from gravel.cli import render
-
     headings = ["table", "rows", "columns", "malformed"]
     columns: list[list[Any]] = [
         [getattr(one, name) if name == "table" else str(getattr(one, name)) for one in results] for name in headings

@@ -2,11 +2,22 @@
 
 from __future__ import annotations
 
+import os
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated
 
 import typer
+
+from gravel.cli.lazily import lazily
+
+with lazily():
+    from rich import text
+
+    from gravel import demo as gravel_demo
+    from gravel.cli import render
+    from gravel.inspecting import commands
 
 
 def demo(
@@ -16,10 +27,7 @@ def demo(
     quiet: Annotated[bool, typer.Option("--quiet", help="Write the files only, without the walk through the job.")] = False,
 ) -> None:
     """Write the harbour demo and walk through the whole job on it."""
-    from gravel.cli import render
-    from gravel.demo import write_demo
-
-    written = write_demo(folder, replace)
+    written = gravel_demo.write_demo(folder, replace)
     render.note(f"written to {folder}: {', '.join(path.name for path in written)}")
     if not quiet:
         _walk(folder, context.obj)
@@ -27,27 +35,18 @@ def demo(
 
 def _walk(folder: Path, run: Callable[[list[str]], int]) -> None:
     """Each command of the walk, by what runs commands."""
-    import os
-    import sys
-
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.demo import WALK
-    from gravel.inspecting.commands import shell_word
-
     out = render.console()
     before = Path.cwd()
     os.chdir(folder)
     try:
-        out.print(Text(f"\n$ cd {folder}", style=f"bold {render.GOOD}"))
-        for words, arguments in WALK:
+        out.print(text.Text(f"\n$ cd {folder}", style=f"bold {render.GOOD}"))
+        for words, arguments in gravel_demo.WALK:
             out.print()
-            out.print(Text(words, style=render.DIM))
-            out.print(Text("$ gravel " + " ".join(map(shell_word, arguments)), style=f"bold {render.GOOD}"), soft_wrap=True)
+            out.print(text.Text(words, style=render.DIM))
+            out.print(text.Text("$ gravel " + " ".join(map(commands.shell_word, arguments)), style=f"bold {render.GOOD}"), soft_wrap=True)
             sys.stdout.flush()
             run(list(arguments))
             sys.stdout.flush()
     finally:
         os.chdir(before)
-    out.print(Text(f"\nAll of it is in {folder}: change the plan, try an expression of your own, run it again.", style=render.DIM))
+    out.print(text.Text(f"\nAll of it is in {folder}: change the plan, try an expression of your own, run it again.", style=render.DIM))

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import (
     Delimiter,
     Empty,
@@ -27,6 +28,18 @@ from gravel.cli.options import (
     progress,
 )
 from gravel.problems import CallProblem
+
+with lazily():
+    from rich import text as rich_text
+
+    from gravel.cli import look, render
+    from gravel.cli import near as cli_near
+    from gravel.duplicates import groups as duplicates_groups
+    from gravel.duplicates import near as duplicates_near
+    from gravel.inspecting import commands
+    from gravel.plans import edit
+    from gravel.reports import duplicates as reports_duplicates
+    from gravel.reports import page
 
 if TYPE_CHECKING:
     from gravel.duplicates.near import Near
@@ -69,35 +82,28 @@ def duplicates(
 
     [bold]gravel duplicates owners.csv --on name --on town[/]
     """
-    from gravel.cli.look import row_limit
-    from gravel.duplicates.groups import MEMORY
-
-    limit = row_limit(rows)
+    limit = look.row_limit(rows)
     given = given_by(param, today)
     source = open_reference(table, delimiter, encoding, empty, text)
     if report is not None and source.reads(report):
         raise CallProblem(f"the page would be written over {table}, which is read", hint="name another file")
     if report is not None:
-        from gravel.reports.page import may_write
-
-        may_write(report, replace)
+        page.may_write(report, replace)
     if near is not None:
         if on or add or rung != "equal":
             raise CallProblem("--near is asked by itself", hint="--block EXPR says which rows are compared")
-        from gravel.duplicates.near import near as near_pairs
-
         with progress(source, 2):
-            close = near_pairs(source, near, within=within, alike=alike, block=block, key=key or (), shown=limit, given=given)
+            close = duplicates_near.near(source, near, within=within, alike=alike, block=block, key=key or (), shown=limit, given=given)
         _tell_near(close, format, not no_color, report)
         any_found = close.pairs > 0
     else:
         if within is not None or alike is not None or block is not None:
             raise CallProblem("--within, --alike and --block are for --near", hint='--near "name" --within 2')
-        from gravel.duplicates.groups import duplicates as find
-
         with progress(source, 2):
-            found = find(source, on or (), key=key or (), rung=rung, null_equal=null_equal, least=least, shown=limit, given=given,
-                         memory=memory_of(memory) or MEMORY)  # fmt: skip
+            room = memory_of(memory) or duplicates_groups.MEMORY
+            found = duplicates_groups.duplicates(
+                source, on or (), key=key or (), rung=rung, null_equal=null_equal, least=least, shown=limit, given=given, memory=room
+            )
         _tell(found, table, format, not no_color, report)
         any_found = found.groups > 0
         if add is not None:
@@ -107,32 +113,22 @@ def duplicates(
 
 
 def _add(found: Duplicates, source: Any, add: Path, color: bool) -> None:
-    from gravel.cli import render
-    from gravel.inspecting.commands import shell_word
-    from gravel.plans.edit import add_text
-
     if found.proposal is None:
         raise CallProblem("there is no step to add", hint="there are groups only where --on names what is equal")
     note = f"{found.surplus:,} rows more than one a group"
-    number = add_text(add, source, step_text(found), note)
-    render.note(f"step {number} added to {add}; next: gravel clean {shell_word(str(add))} --dry-run", color)
+    number = edit.add_text(add, source, step_text(found), note)
+    render.note(f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))} --dry-run", color)
 
 
 def step_text(found: Duplicates) -> str:
     """The proposed step as TOML."""
-    from gravel.plans.edit import unique_text
-
     assert found.proposal is not None
-    return unique_text(found.proposal.by, found.proposal.prefer, found.proposal.fill, bool(found.proposal.disagree))
+    return edit.unique_text(found.proposal.by, found.proposal.prefer, found.proposal.fill, bool(found.proposal.disagree))
 
 
 def _tell(found: Duplicates, reference: str, form: Format, color: bool, report: Path | None) -> None:
-    from gravel.cli import render
-
     if report is not None:
-        from gravel.reports.duplicates import write_page
-
-        write_page(report, found, step_text(found) if found.proposal else "")
+        reports_duplicates.write_page(report, found, step_text(found) if found.proposal else "")
     if form is Format.json:
         render.print_json("duplicates", _json(found))
     elif form is Format.table:
@@ -172,21 +168,19 @@ def _json(found: Duplicates) -> dict[str, Any]:
 
 
 def _show(found: Duplicates, color: bool) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     out = render.console(color=color)
-    out.print(Text(f"{found.rows:,} rows, {found.groups:,} groups", style=render.HEAD).append(
+    out.print(rich_text.Text(f"{found.rows:,} rows, {found.groups:,} groups", style=render.HEAD).append(
         f" of rows equal in {', '.join(found.expressions) if found.on != found.columns and len(found.expressions) < 6 else 'all columns'}",
         style=render.DIM))  # fmt: skip
     told = f"{found.rows_in_groups:,} rows in groups, {found.surplus:,} more than one a group, the largest {found.largest:,}"
-    out.print(Text(f"  {told}" if found.groups else "  no two rows are equal", style=render.WARN if found.groups else render.GOOD))
+    out.print(
+        rich_text.Text(f"  {told}" if found.groups else "  no two rows are equal", style=render.WARN if found.groups else render.GOOD)
+    )
     if found.null_rows:
         how = "where NULL is like NULL" if found.null_equal else "in no group (--null-equal groups them)"
-        out.print(Text(f"  {found.null_rows:,} rows with NULL, {how}", style=render.DIM))
+        out.print(rich_text.Text(f"  {found.null_rows:,} rows with NULL, {how}", style=render.DIM))
     if found.error_rows:
-        out.print(Text(f"  {found.error_rows:,} rows in which an expression fails, in no group", style=render.BAD))
+        out.print(rich_text.Text(f"  {found.error_rows:,} rows in which an expression fails, in no group", style=render.BAD))
     for group in found.shown:
         out.print()
         _group(out, found, group)
@@ -198,49 +192,41 @@ def _show(found: Duplicates, color: bool) -> None:
     if more:
         out.print()
         told = ", ".join(f"{groups:+,} without {text}" for text, groups in sorted(more, key=lambda one: -one[1]))
-        out.print(Text(f"one column less: {told} (groups)", style=render.DIM))
+        out.print(rich_text.Text(f"one column less: {told} (groups)", style=render.DIM))
     if found.proposal is not None:
         out.print()
         _proposal(out, found)
 
 
 def _group(out: Any, found: Duplicates, group: Group) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     key = [found.columns.index(name) for name in found.key]
     same = [at for at in range(len(found.columns)) if at not in group.differs and at not in key]
     shown = [*key, *group.differs[:6]]
     rows = []
     for row in group.rows[:12]:
-        cells = [Text(f"{row.row:,}", style=render.DIM)]
+        cells = [rich_text.Text(f"{row.row:,}", style=render.DIM)]
         cells += [render.visible(row.values[at], 30) for at in shown]
         rows.append(cells)
     alike = [at for at in same if group.rows and group.rows[0].values[at] is not None][:4]
-    head = Text(f"  {group.size:,} rows", style=render.WARN)
+    head = rich_text.Text(f"  {group.size:,} rows", style=render.WARN)
     for at in alike:
         head.append(f"  {found.columns[at]} ", style=render.DIM).append_text(render.visible(group.rows[0].values[at], 30))
     out.print(head)
     render.print_table(
-        out, ["  row", *(found.columns[at] for at in shown)], [[Text("  ").append_text(line[0]), *line[1:]] for line in rows]
+        out, ["  row", *(found.columns[at] for at in shown)], [[rich_text.Text("  ").append_text(line[0]), *line[1:]] for line in rows]
     )
     if group.size > 12:
-        out.print(Text(f"  and {group.size - 12:,} more", style=render.DIM))
+        out.print(rich_text.Text(f"  and {group.size - 12:,} more", style=render.DIM))
 
 
 def _ladder(out: Any, found: Duplicates) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     rows: list[list[Any]] = []
     for one in found.ladder:
         new = f"+{one.new_groups:,}" if one.new_groups and one.rung != "equal" else "–"
         mark = render.MARK if one.rung == found.rung else ""
-        rows.append([Text(one.rung, style=mark), Text(one.meaning), f"{one.groups:,}", f"{one.surplus:,}", new])
+        rows.append([rich_text.Text(one.rung, style=mark), rich_text.Text(one.meaning), f"{one.groups:,}", f"{one.surplus:,}", new])
         for some in one.examples[:2]:
-            line = Text("  ", style=render.DIM)
+            line = rich_text.Text("  ", style=render.DIM)
             for value, count in some[:3]:
                 line.append_text(render.visible(value, 40)).append(f" {count:,}×  ", style=render.DIM)
             rows.append(["", line, "", "", ""])
@@ -249,32 +235,28 @@ def _ladder(out: Any, found: Duplicates) -> None:
     if later and found.rung == "equal":
         one = max(later, key=lambda step: step.new_groups)
         out.print(
-            Text(f"--rung {one.rung} lists its groups; as expressions: {', '.join(one.expressions)[:110]}", style=render.DIM),
+            rich_text.Text(f"--rung {one.rung} lists its groups; as expressions: {', '.join(one.expressions)[:110]}", style=render.DIM),
             soft_wrap=True,
         )
 
 
 def _proposal(out: Any, found: Duplicates) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     one = found.proposal
     assert one is not None
     if one.disagree:
         told = ", ".join(f"{name} {many:,}" for name, many in sorted(one.disagree, key=lambda pair: -pair[1]))
-        out.print(Text(f"groups whose known values disagree: {told}", style=render.DIM))
+        out.print(rich_text.Text(f"groups whose known values disagree: {told}", style=render.DIM))
     if one.rescued:
-        out.print(Text("NULLs that fill would rescue: " + ", ".join(f"{name} {many:,}" for name, many in one.rescued), style=render.GOOD))
-    out.print(Text("to paste into a plan, or --add PLAN:", style=render.DIM))
-    out.print(Text(step_text(found), style=render.MARK), soft_wrap=True)
+        out.print(
+            rich_text.Text(
+                "NULLs that fill would rescue: " + ", ".join(f"{name} {many:,}" for name, many in one.rescued), style=render.GOOD
+            )
+        )
+    out.print(rich_text.Text("to paste into a plan, or --add PLAN:", style=render.DIM))
+    out.print(rich_text.Text(step_text(found), style=render.MARK), soft_wrap=True)
 
 
 def _tell_near(found: Near, form: Format, color: bool, report: Path | None) -> None:
-    from gravel.cli import near as face
-
     if report is not None:
-        from gravel.reports.duplicates import write_near_page
-
-        write_near_page(report, found)
-    face.tell(found, form, color)
+        reports_duplicates.write_near_page(report, found)
+    cli_near.tell(found, form, color)

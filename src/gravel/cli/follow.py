@@ -8,8 +8,17 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Today, given_by, memory_of
 from gravel.problems import CallProblem
+
+with lazily():
+    from rich import text
+
+    from gravel.cli import look, render
+    from gravel.language import errors
+    from gravel.plans import flow, model
+    from gravel.plans import follow as plans_follow
 
 if TYPE_CHECKING:
     from gravel.plans.follow import Followed, FollowedPath
@@ -31,17 +40,12 @@ def follow(
 
     [bold]gravel follow boats.toml --row 17[/]
     """
-    from gravel.cli.look import row_limit
-    from gravel.plans.flow import MEMORY
-    from gravel.plans.follow import follow as follow_rows
-    from gravel.plans.model import read_plan
-
     if not row and where is None:
         raise CallProblem("say which row to follow", hint='--row 17, or --where "boat_id = 17"')
-    limit = row_limit(rows)
-    found = follow_rows(read_plan(plan, str(plan)), row or (), where, given_by(param, today), limit, memory_of(memory) or MEMORY)
-    from gravel.cli import render
-
+    limit = look.row_limit(rows)
+    found = plans_follow.follow(
+        model.read_plan(plan, str(plan)), row or (), where, given_by(param, today), limit, memory_of(memory) or flow.MEMORY
+    )
     if format is Format.json:
         render.print_json("follow", _json(found))
     elif format is Format.table:
@@ -101,13 +105,9 @@ def _flat(found: Followed) -> list[list[str | None]]:
 
 
 def _show(found: Followed, color: bool) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     out = render.console(color=color)
     for row in found.rows:
-        head = Text(f"row {row.row:,} of {found.table}", style=render.HEAD)
+        head = text.Text(f"row {row.row:,} of {found.table}", style=render.HEAD)
         if len(row.paths) > 1:
             head.append(f", {len(row.paths)} paths", style=render.DIM)
         out.print(head)
@@ -119,32 +119,27 @@ def _show(found: Followed, color: bool) -> None:
 
 def _path(out: Any, found: Followed, path: FollowedPath, told: set[tuple[int, str]]) -> None:
     """One path; what it shares with one before it is told once."""
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.language.errors import meaning
-
     still = [str(event.step) for event in path.events if event.outcome == "unchanged"]
     for event in path.events:
         if (event.step, event.path) in told or event.outcome == "unchanged":
             continue
         told.add((event.step, event.path))
-        line = Text(f"  {event.path}  step {event.step}: {event.note or event.verb}")
+        line = text.Text(f"  {event.path}  step {event.step}: {event.note or event.verb}")
         if event.outcome in ("split", "copied"):
             line.append(f"  ({event.outcome}, {event.paths.index(event.path) + 1} of {len(event.paths)})", style=render.WARN)
         out.print(line)
         _changes(out, event)
         if event.reason:
-            failed = f" fails with {event.sqlstate}, {meaning(event.sqlstate)}" if event.sqlstate else ""
-            out.print(Text(f"      {event.outcome}: {event.reason}{failed}", style=render.BAD))
+            failed = f" fails with {event.sqlstate}, {errors.meaning(event.sqlstate)}" if event.sqlstate else ""
+            out.print(text.Text(f"      {event.outcome}: {event.reason}{failed}", style=render.BAD))
         for name, value in event.read:
-            out.print(Text(f"      {name} = ").append_text(render.visible(value)))
+            out.print(text.Text(f"      {name} = ").append_text(render.visible(value)))
         if event.into:
-            out.print(Text(f"      merged into the row of path {event.into}", style=render.BAD))
+            out.print(text.Text(f"      merged into the row of path {event.into}", style=render.BAD))
     if path.ends == "kept":
-        end = Text(f"  {path.path} is row {path.output_row:,} of {found.output}", style=render.GOOD)
+        end = text.Text(f"  {path.path} is row {path.output_row:,} of {found.output}", style=render.GOOD)
     else:
-        end = Text(f"  {path.path} is {path.ends}" + (f" at step {path.events[-1].step}" if path.events else ""), style=render.BAD)
+        end = text.Text(f"  {path.path} is {path.ends}" + (f" at step {path.events[-1].step}" if path.events else ""), style=render.BAD)
     if still:
         end.append(f"; unchanged by {'step' if len(still) == 1 else 'steps'} {', '.join(still)}", style=render.DIM)
     out.print(end)
@@ -152,17 +147,13 @@ def _path(out: Any, found: Followed, path: FollowedPath, told: set[tuple[int, st
 
 def _changes(out: Any, event: Event) -> None:
     """The cells that a step changed, one beneath the other."""
-    from rich.text import Text
-
-    from gravel.cli import render
-
     wide = max((len(change.column) for change in event.changes if change.kind != "gone"), default=0)
     for change in event.changes:
         if change.kind != "gone":
-            line = Text("      ").append(f"{change.column:{wide}}  ", style=render.DIM)
-            line.append_text(Text("new", style=render.DIM) if change.kind == "new" else render.visible(change.before, 50))
+            line = text.Text("      ").append(f"{change.column:{wide}}  ", style=render.DIM)
+            line.append_text(text.Text("new", style=render.DIM) if change.kind == "new" else render.visible(change.before, 50))
             out.print(line.append(" → ", style=render.DIM).append_text(render.visible(change.after, 50)))
     gone = [change.column for change in event.changes if change.kind == "gone"]
     if gone:
         more = f" and {len(gone) - 4} more" if len(gone) > 4 else ""
-        out.print(Text(f"      without {', '.join(gone[:4])}{more}", style=render.DIM))
+        out.print(text.Text(f"      without {', '.join(gone[:4])}{more}", style=render.DIM))

@@ -6,8 +6,18 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import Format, FormatOption, NoColor
 from gravel.problems import CallProblem, nearest
+
+with lazily():
+    from rich import padding
+    from rich import text as rich_text
+
+    from gravel.cli import render
+    from gravel.language import errors
+    from gravel.language.functions import catalogue
+    from gravel.querying import examples
 
 if TYPE_CHECKING:
     from gravel.language.functions.catalogue import Function
@@ -21,8 +31,6 @@ def functions(name: Name = None, format: FormatOption = Format.table, no_color: 
     [bold]gravel functions LIST_ITEM[/]
     """
     chosen = _chosen(name)
-    from gravel.cli import render
-
     if format is Format.json:
         render.print_json("functions", {"functions": [_json(one) for one in chosen]})
     elif format is not Format.table:
@@ -41,19 +49,17 @@ def functions(name: Name = None, format: FormatOption = Format.table, no_color: 
 
 def _chosen(name: str | None) -> list[Function]:
     """The functions a name means: one, a family, or all. Raises CallProblem."""
-    from gravel.language.functions.catalogue import FAMILIES, catalogue, find
-
-    every = list(catalogue().values())
+    every = list(catalogue.catalogue().values())
     if name is None:
         return every
-    if name.lower() in FAMILIES:
+    if name.lower() in catalogue.FAMILIES:
         return [one for one in every if one.family == name.lower()]
     alike = [one for one in every if one.name.partition(" of ")[0] == name.upper()]
     if alike:
         return alike
-    found = find(name)
+    found = catalogue.find(name)
     if found is None:
-        near = nearest(name, [*catalogue(), *FAMILIES])
+        near = nearest(name, [*catalogue.catalogue(), *catalogue.FAMILIES])
         raise CallProblem(f"there is no function {name}", hint=f"did you mean {near}?" if near else "gravel functions lists them all")
     return [found]
 
@@ -63,54 +69,43 @@ def _shape(one: Function) -> str:
 
 
 def _examples(one: Function) -> list[tuple[str, str]]:
-    from gravel.querying.examples import outcome
-
-    return [(text, outcome(text)) for text in one.examples]
+    return [(text, examples.outcome(text)) for text in one.examples]
 
 
 def _json(one: Function) -> dict[str, Any]:
-    from gravel.language.errors import meaning
-
     return {
         "name": one.name, "family": one.family, "signatures": [signature.text for signature in one.signatures], "meaning": one.meaning,
         "examples": [{"expression": text, "result": result} for text, result in _examples(one)],
-        "errors": [{"sqlstate": state, "meaning": meaning(state)} for state in one.errors],
+        "errors": [{"sqlstate": state, "meaning": errors.meaning(state)} for state in one.errors],
     }  # fmt: skip
 
 
 def _show_all(chosen: list[Function], color: bool) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.language.functions.catalogue import FAMILIES
-
     out = render.console(color=color)
     rows = []
-    for family, title in FAMILIES.items():
+    for family, title in catalogue.FAMILIES.items():
         names = ", ".join(one.name for one in chosen if one.family == family)
-        rows.append([Text(family, style="bold"), Text(title, style=render.DIM), Text(names)])
+        rows.append([rich_text.Text(family, style="bold"), rich_text.Text(title, style=render.DIM), rich_text.Text(names)])
     render.print_table(out, ["family", "", "functions"], rows)
     out.print()
-    out.print(Text("next: gravel functions NAME, or a family: gravel functions lists", style=render.MARK))
+    out.print(rich_text.Text("next: gravel functions NAME, or a family: gravel functions lists", style=render.MARK))
 
 
 def _show(chosen: list[Function], color: bool) -> None:
-    from rich.padding import Padding
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.language.errors import meaning
-
     out = render.console(color=color)
     for one in chosen:
         for signature in one.signatures:
-            out.print(Text(signature.text, style=render.HEAD))
-        out.print(Padding(Text(one.meaning), (0, 0, 0, 2)))
+            out.print(rich_text.Text(signature.text, style=render.HEAD))
+        out.print(padding.Padding(rich_text.Text(one.meaning), (0, 0, 0, 2)))
         rows = [
-            [Text(f"  {text}"), Text("→", style=render.DIM), Text(result, style=render.BAD if result.startswith("error") else render.GOOD)]
+            [
+                rich_text.Text(f"  {text}"),
+                rich_text.Text("→", style=render.DIM),
+                rich_text.Text(result, style=render.BAD if result.startswith("error") else render.GOOD),
+            ]
             for text, result in _examples(one)
         ]
         render.print_table(out, ["", "", ""], rows)
         for state in one.errors:
-            out.print(Text(f"  error {state}: {meaning(state)}", style=render.DIM))
+            out.print(rich_text.Text(f"  error {state}: {errors.meaning(state)}", style=render.DIM))
         out.print()

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import (
     Delimiter,
     Empty,
@@ -24,6 +25,14 @@ from gravel.cli.options import (
     progress,
 )
 from gravel.problems import CallProblem
+
+with lazily():
+    from rich import text as rich_text
+
+    from gravel.cli import finding as cli_finding
+    from gravel.cli import render
+    from gravel.inspecting import cells as inspecting_cells
+    from gravel.inspecting import look as inspecting_look
 
 if TYPE_CHECKING:
     from gravel.inspecting.look import View
@@ -52,20 +61,14 @@ def look(
 
     [bold]gravel look boats.csv --where "skipper IS NULL" --show "UPPER(TRIM(name)) AS tidy_name"[/]
     """
-    from gravel.inspecting.look import look as look_at
-
     given = given_by(param, today)
     if finding is not None and where is not None:
         raise CallProblem("--finding has a condition of its own", hint="leave out --finding, or --where")
     source = open_reference(table, delimiter, encoding, empty, text)
     if finding is not None:
-        from gravel.cli.finding import condition_of
-
-        where = condition_of(source, finding, given.today, not no_color)
+        where = cli_finding.condition_of(source, finding, given.today, not no_color)
     with progress(source, 2):
-        view = look_at(source, columns=columns, where=where, show=show or (), sort=sort, rows=row_limit(rows), given=given)
-    from gravel.cli import render
-
+        view = inspecting_look.look(source, columns=columns, where=where, show=show or (), sort=sort, rows=row_limit(rows), given=given)
     if format is Format.json:
         render.print_json("look", _json(view))
     elif format is Format.table:
@@ -86,19 +89,18 @@ def row_limit(text: str, option: str = "--rows") -> int | None:
 
 
 def _json(view: View) -> dict[str, Any]:
-    from gravel.inspecting.cells import json_value
-
     shown = [
-        {"row": row, "values": {one.name: json_value(view.cells[at][index], one.type.kind) for at, one in enumerate(view.columns)}}
+        {
+            "row": row,
+            "values": {one.name: inspecting_cells.json_value(view.cells[at][index], one.type.kind) for at, one in enumerate(view.columns)},
+        }
         for index, row in enumerate(view.row_numbers)
     ]
-    from gravel.cli.render import branch_json, caution_json
-
     types = {one.name: _type(one) for one in view.columns}
     return {
         "table": view.table, "rows": view.rows, "matching": view.matching, "unknown": view.unknown, "errors": view.errors,
         "malformed": len(view.malformed), "types": types, "shown": shown,
-        "cautions": caution_json(view.cautions), "branches": branch_json(view.branches),
+        "cautions": render.caution_json(view.cautions), "branches": render.branch_json(view.branches),
         "remarks": list(view.remarks),
     }  # fmt: skip
 
@@ -109,10 +111,6 @@ def _type(column: Any) -> str:
 
 
 def _show(view: View, color: bool) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     out = render.console(color=color)
     limit = max(12, min(60, out.width // max(1, min(len(view.columns), 6))))
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
@@ -123,7 +121,10 @@ def _show(view: View, color: bool) -> None:
     ]
     fit = _fitting(widths, out.width - len(f"{max(view.row_numbers, default=0):,}") - 4)
     headings = ["row", *(one.name for one in view.columns[:fit])]
-    rows = [[Text(f"{row:,}", style=render.DIM), *(column[index] for column in cells[:fit])] for index, row in enumerate(view.row_numbers)]
+    rows = [
+        [rich_text.Text(f"{row:,}", style=render.DIM), *(column[index] for column in cells[:fit])]
+        for index, row in enumerate(view.row_numbers)
+    ]
     render.print_table(out, headings, rows, right=right)
     if view.branches:
         out.print()
@@ -147,8 +148,6 @@ def _fitting(widths: list[int], room: int) -> int:
 
 
 def _notes(view: View, color: bool) -> None:
-    from gravel.cli import render
-
     told = f"{view.rows:,} {'row' if view.rows == 1 else 'rows'}"
     if view.where is not None:
         told += f", {view.matching:,} match"

@@ -14,9 +14,17 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperCommand, TyperGroup
 
-from gravel import hidden
+from gravel import __version__, hidden
 from gravel.cli import check, clean, compare, count, demo, duplicates, follow, functions, look, profile, query, try_, verify
+from gravel.cli.lazily import lazily
 from gravel.problems import CallProblem, Problem, Problems, nearest
+
+with lazily():
+    import platform
+    import tempfile
+    import traceback
+
+    from gravel.cli import render
 
 
 class _Commands(TyperGroup):
@@ -70,8 +78,6 @@ for name, command in (
 @app.callback()
 def _root(version: Annotated[bool, typer.Option("--version", "-V", help="Print the version.")] = False) -> None:
     if version:
-        from gravel import __version__
-
         print(f"gravel {__version__}")
         raise typer.Exit
 
@@ -171,12 +177,6 @@ def _failed(error: BaseException) -> int:
         or re.search("malloc|allocate|map segment", str(error))
     ):
         return _no_memory()
-    import platform
-    import tempfile
-    import traceback
-
-    from gravel import __version__
-
     lines = [f"gravel {__version__}, Python {platform.python_version()}, {platform.platform()}", ""]
     cause: BaseException | None = error
     while cause is not None:
@@ -226,6 +226,4 @@ def _usage(error: Exception) -> int:
 
 
 def _tell(problem: Problem) -> None:
-    from gravel.cli.render import tell
-
-    tell(problem)
+    render.tell(problem)

@@ -4,7 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import Format
+
+with lazily():
+    from rich import text
+
+    from gravel.cli import render
 
 if TYPE_CHECKING:
     from gravel.duplicates.near import Near
@@ -12,8 +18,6 @@ if TYPE_CHECKING:
 
 def tell(found: Near, form: Format, color: bool) -> None:
     """Pairs and clusters in the form asked for."""
-    from gravel.cli import render
-
     if form is Format.json:
         render.print_json("duplicates", _json(found))
     elif form is Format.table:
@@ -47,21 +51,17 @@ def _json(found: Near) -> dict[str, Any]:
 
 
 def _show(found: Near, color: bool) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     out = render.console(color=color)
     bound = f"within {int(found.bound)} edits" if found.measure == "distance" else f"alike to {found.bound:g} or more"
-    head = Text(f"{found.pairs:,} pairs of rows nearly equal", style=render.HEAD)
+    head = text.Text(f"{found.pairs:,} pairs of rows nearly equal", style=render.HEAD)
     out.print(head.append(f" in {found.expression}, {bound}", style=render.DIM))
     told = f"  {found.values:,} values of {found.rows:,} rows; {found.compared:,} pairs of values compared"
-    out.print(Text(told + f" of {found.values * (found.values - 1) // 2:,}", style=render.DIM))
-    out.print(Text(f"  {found.missed}", style=render.DIM))
+    out.print(text.Text(told + f" of {found.values * (found.values - 1) // 2:,}", style=render.DIM))
+    out.print(text.Text(f"  {found.missed}", style=render.DIM))
     apart = [(found.null_rows, "NULL"), (found.unblocked_rows, "a NULL block"), (found.error_rows, "an error")]
     for rows, what in apart:
         if rows:
-            out.print(Text(f"  {rows:,} rows with {what} are in no pair", style=render.DIM))
+            out.print(text.Text(f"  {rows:,} rows with {what} are in no pair", style=render.DIM))
     if found.shown:
         out.print()
         keys = list(found.key)
@@ -76,9 +76,9 @@ def _show(found: Near, color: bool) -> None:
     several = [pair for pair in zip(found.clusters, found.cluster_values, strict=True) if len(pair[1]) > 2]
     if several:
         out.print()
-        out.print(Text("clusters of more than two values", style=render.HEAD))
+        out.print(text.Text("clusters of more than two values", style=render.HEAD))
         for members, values in several[:5]:
-            told_values = Text(f"  {len(members):,} rows  ", style=render.WARN)
+            told_values = text.Text(f"  {len(members):,} rows  ", style=render.WARN)
             for value in values[:5]:
                 told_values.append_text(render.visible(value, 30)).append("  ", style=render.DIM)
             out.print(told_values.append(f"and {len(values) - 5:,} more" if len(values) > 5 else "", style=render.DIM))

@@ -2,16 +2,29 @@
 
 from __future__ import annotations
 
+import re
 import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
+from datetime import date
 from enum import Enum
 from functools import partial
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
+
+from gravel.cli.lazily import lazily
+from gravel.problems import CallProblem
+
+with lazily():
+    from rich import progress as rich_progress
+
+    from gravel.cli import render
+    from gravel.language import bind, parameters
+    from gravel.querying import members
+    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.language.bind import Given
@@ -68,10 +81,6 @@ Memory = Annotated[
 
 def memory_of(text: str | None) -> int | None:
     """A size in bytes. Raises CallProblem."""
-    import re
-
-    from gravel.problems import CallProblem
-
     if text is None:
         return None
     found = re.fullmatch(r"(\d+) ?([KMG]?)i?B?", text.strip(), re.IGNORECASE)
@@ -83,37 +92,26 @@ def memory_of(text: str | None) -> int | None:
     return size
 
 
-def given_by(params: list[str] | None, today: str | None) -> Given:
+def given_by(params: list[str] | None, today: str | None) -> bind.Given:
     """What the call gives its expressions. Raises CallProblem."""
-    from datetime import date
-
-    from gravel.language.bind import Given
-    from gravel.language.parameters import from_command_line
-    from gravel.problems import CallProblem
-
     try:
         day = date.today() if today is None else date.fromisoformat(today)
     except ValueError:
         raise CallProblem(f"--today takes a date such as 2024-05-31, not {today!r}") from None
-    given = Given(from_command_line(params or ()), day)
+    given = bind.Given(parameters.from_command_line(params or ()), day)
     return replace(given, members=partial(_members, given))
 
 
 def _members(given: Given, query: Any, text: str) -> Any:
-    from gravel.cli.render import malformed_notes
-    from gravel.querying.members import members_of  # what runs queries is loaded where one is met
-
-    return members_of(given, None, malformed_notes)(query, text)
+    return members.members_of(given, None, render.malformed_notes)(query, text)
 
 
 def open_reference(
     reference: str, delimiter: str | None, encoding: str | None, empty: Empty, texts: list[str] | None, bare: bool = False
 ) -> Source:  # fmt: skip
     """The table with its reading options; `bare`: only what it is and how many rows it has."""
-    from gravel.sources.opening import ReadOptions, open_table
-
     sign = "\t" if delimiter in ("tab", "\\t") else delimiter
-    return open_table(reference, ReadOptions(sign, encoding, empty is Empty.null, tuple(texts or ()), bare=bare))
+    return opening.open_table(reference, opening.ReadOptions(sign, encoding, empty is Empty.null, tuple(texts or ()), bare=bare))
 
 
 @contextmanager
@@ -122,10 +120,14 @@ def progress(table: Source, passes: int = 1) -> Iterator[None]:
     if not sys.stderr.isatty():
         yield
         return
-    from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
-
     begun = time.monotonic()
-    bar = Progress(TextColumn("reading"), BarColumn(), TimeRemainingColumn(), transient=True, console=_error_console())
+    bar = rich_progress.Progress(
+        rich_progress.TextColumn("reading"),
+        rich_progress.BarColumn(),
+        rich_progress.TimeRemainingColumn(),
+        transient=True,
+        console=_error_console(),
+    )
     size = max(1, table.path.stat().st_size) * passes
     task = bar.add_task("reading", total=size)
     started = False
@@ -146,6 +148,4 @@ def progress(table: Source, passes: int = 1) -> Iterator[None]:
 
 
 def _error_console() -> Any:
-    from gravel.cli.render import console
-
-    return console(error=True)
+    return render.console(error=True)

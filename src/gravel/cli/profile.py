@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import (
     Delimiter,
     Empty,
@@ -25,7 +26,20 @@ from gravel.cli.options import (
     open_reference,
     progress,
 )
-from gravel.problems import CallProblem
+from gravel.problems import CallProblem, nearest
+
+with lazily():
+    from rich import text as rich_text
+
+    from gravel.cli import column as cli_column
+    from gravel.cli import finding, look, render
+    from gravel.inspecting import commands
+    from gravel.plans import edit
+    from gravel.profiling import figures, kept
+    from gravel.profiling import profile as profiling_profile
+    from gravel.profiling import suggest as profiling_suggest
+    from gravel.reports import page
+    from gravel.reports import profile as reports_profile
 
 if TYPE_CHECKING:
     from gravel.profiling.result import ColumnProfile, Finding, Profile
@@ -67,12 +81,8 @@ def profile(
 
     [bold]gravel profile boats.csv[/]   [bold]gravel profile boats.csv --column status[/]   [bold]gravel profile boats.csv --suggest plan.toml[/]
     """
-    from gravel.cli.look import row_limit
-    from gravel.profiling.profile import MEMORY
-    from gravel.profiling.profile import profile as profile_of
-
     given = given_by(None, today)
-    limit = None if findings is None else row_limit(findings, "--findings")
+    limit = None if findings is None else look.row_limit(findings, "--findings")
     if choose is not None and suggest is None:
         raise CallProblem("--choose says what --suggest writes", hint="add --suggest PLAN")
     if sample is not None and suggest is not None:
@@ -84,47 +94,34 @@ def profile(
     if report is not None and source.reads(report):
         raise CallProblem("the page would be written over the table itself", hint="name another file")
     if report is not None:
-        from gravel.reports.page import may_write
-
-        may_write(report, replace)
+        page.may_write(report, replace)
     with progress(source, 2):
-        found = profile_of(source, today=given.today, memory=memory_of(memory) or MEMORY, sample=sample)
-    from gravel.cli import render
-    from gravel.profiling.kept import keep
-
-    keep(source, found, given.today)
+        found = profiling_profile.profile(source, today=given.today, memory=memory_of(memory) or profiling_profile.MEMORY, sample=sample)
+    kept.keep(source, found, given.today)
     written = None if suggest is None else _suggest(suggest, source, found, choose)
     if report is not None:
-        from gravel.reports.profile import write_page
-
-        write_page(report, found, source, given.today)
+        reports_profile.write_page(report, found, source, given.today)
     if format is Format.json:
-        from gravel.profiling.figures import figures
-
-        render.print_json("profile", figures(found, source, name))
+        render.print_json("profile", figures.figures(found, source, name))
     elif format is not Format.table:
         _rows(found, format)
     elif name is not None:
-        from gravel.cli.column import show_column
-
-        show_column(found, source, name, not no_color)
+        cli_column.show_column(found, source, name, not no_color)
     else:
         _show(found, source, findings is not None, limit, not no_color)
     render.malformed_notes(found.table, found.malformed, not no_color)
     if report is not None:
         render.note(f"{report} written", not no_color)
     if written is not None and suggest is not None:
-        from gravel.inspecting.commands import command
-
         steps = "1 step" if written == 1 else f"{written} steps"
-        render.note(f"{suggest} written with {steps}; next: {command(['gravel', 'clean', str(suggest), '--dry-run'])}", not no_color)
+        render.note(
+            f"{suggest} written with {steps}; next: {commands.command(['gravel', 'clean', str(suggest), '--dry-run'])}", not no_color
+        )
     for line in found.notes:
         render.note(f"{found.table}: {line}", not no_color)
 
 
 def _column_name(name: str, columns: tuple[str, ...]) -> str:
-    from gravel.problems import nearest
-
     folded = [known for known in columns if known.casefold() == name.casefold()]
     if name in columns or len(folded) == 1:
         return name if name in columns else folded[0]
@@ -134,8 +131,6 @@ def _column_name(name: str, columns: tuple[str, ...]) -> str:
 
 def _suggest(path: Path, table: Any, found: Profile, choose: str | None) -> int:
     """Write the plan; the number of its steps."""
-    from gravel.plans.edit import Mending, begin_plan
-
     mendable = [(number, one) for number, one in enumerate(found.findings, 1) if one.mend]
     if choose is None:
         chosen = [one for _, one in mendable if one.safe]
@@ -153,11 +148,9 @@ def _suggest(path: Path, table: Any, found: Profile, choose: str | None) -> int:
                 what = "has no mending" if part.isdigit() and 0 < int(part) <= len(found.findings) else "is no number of a finding"
                 raise CallProblem(f"{part!r} {what}", hint=f"those with a mending are {', '.join(by_number) or 'none'}")
         chosen = [by_number[part] for part in dict.fromkeys(numbers)]
-    from gravel.profiling.suggest import in_order
-
-    steps = [Mending(one.mend, _evidence(one, found)) for one in in_order(chosen)]
+    steps = [edit.Mending(one.mend, _evidence(one, found)) for one in profiling_suggest.in_order(chosen)]
     key = next((list(some) for some in found.facts.keys), [])
-    begin_plan(path, table, steps, key, {one.name: one.type for one in found.columns})
+    edit.begin_plan(path, table, steps, key, {one.name: one.type for one in found.columns})
     return len(steps)
 
 
@@ -166,8 +159,6 @@ def _evidence(one: Finding, found: Profile) -> str:
 
 
 def _rows(found: Profile, format: Format) -> None:
-    from gravel.cli import render
-
     headings = ["column", "type", "nulls", "empty", "blank", "padded", "distinct", "min", "max", "shortest", "longest"]
     rows: list[list[Any]] = [
         [
@@ -191,27 +182,22 @@ def _rows(found: Profile, format: Format) -> None:
 
 def _show(found: Profile, table: Any, full: bool, limit: int | None, color: bool) -> None:
     """Columns first and findings last, so that the verdict is what is left on the screen."""
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.cli.finding import heading, print_finding
-
     out = render.console(color=color, most=_WIDTH)
-    out.print(Text(heading(found), style=render.HEAD))
+    out.print(rich_text.Text(finding.heading(found), style=render.HEAD))
     for line in _facts(found):
-        out.print(Text(line, style=render.DIM))
+        out.print(rich_text.Text(line, style=render.DIM))
     out.print()
     _columns(render.console(color=color), found)
     out.print()
     if not found.findings:
-        out.print(Text("no findings", style=render.GOOD))
+        out.print(rich_text.Text("no findings", style=render.GOOD))
         return
     shown = found.findings[:limit]
     if full:
         for number, one in enumerate(shown, 1):
-            print_finding(out, number, one, found, table)
+            finding.print_finding(out, number, one, found, table)
         if len(shown) < len(found.findings):
-            out.print(Text(f"and {len(found.findings) - len(shown):,} more: --findings all", style=render.DIM))
+            out.print(rich_text.Text(f"and {len(found.findings) - len(shown):,} more: --findings all", style=render.DIM))
     else:
         _kinds(out, found)
     _verdict(out, found, table, full)
@@ -223,49 +209,45 @@ _LEVELS = (("wrong", "wrong"), ("suspect", "suspect"), ("note", "to note"))
 
 def _kinds(out: Any, found: Profile) -> None:
     """A line for each kind of finding, the costliest first: how many values it is about, and in which columns, by number."""
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.cli.finding import LEVEL_STYLES
-
     grouped: dict[tuple[str, str], list[tuple[int, Finding]]] = {}
     for number, one in enumerate(found.findings, 1):
         grouped.setdefault((one.level, one.finding), []).append((number, one))
     rows: list[list[Any]] = []
     for (level, kind), some in list(grouped.items())[:_KINDS]:
-        where = Text()
+        where = rich_text.Text()
         for at, (number, one) in enumerate(some):
             where.append(", " if at else "").append(f"{number} ", style=render.MARK).append(
                 render.safe(one.column or "table"), style="bold"
             )
             if len(some) > 1:
                 where.append(f" {one.rows:,}")
-        rows.append([Text(f"{sum(one.rows for _, one in some):,}"), Text(level, style=LEVEL_STYLES[level]), Text(kind), where])
+        rows.append(
+            [
+                rich_text.Text(f"{sum(one.rows for _, one in some):,}"),
+                rich_text.Text(level, style=finding.LEVEL_STYLES[level]),
+                rich_text.Text(kind),
+                where,
+            ]
+        )
     render.print_table(out, ["values", "", "finding", "number and column"], rows, right=(0,), gap=2)
     if len(grouped) > _KINDS:
-        out.print(Text(f"and {len(grouped) - _KINDS:,} more kinds: --findings all", style=render.DIM))
+        out.print(rich_text.Text(f"and {len(grouped) - _KINDS:,} more kinds: --findings all", style=render.DIM))
 
 
 def _verdict(out: Any, found: Profile, table: Any, full: bool) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.cli.finding import LEVEL_STYLES
-    from gravel.inspecting.commands import command, finding_command, table_words
-
     counts = [(sum(one.level == level for one in found.findings), level, word) for level, word in _LEVELS]
-    line = Text().append("1 finding: " if len(found.findings) == 1 else f"{len(found.findings):,} findings: ", style=render.HEAD)
+    line = rich_text.Text().append("1 finding: " if len(found.findings) == 1 else f"{len(found.findings):,} findings: ", style=render.HEAD)
     for at, (count, level, word) in enumerate(one for one in counts if one[0]):
-        line.append(", " if at else "").append(f"{count:,} {word}", style=LEVEL_STYLES[level])
+        line.append(", " if at else "").append(f"{count:,} {word}", style=finding.LEVEL_STYLES[level])
     out.print()
     out.print(line)
-    name, *options = table_words(table)
+    name, *options = commands.table_words(table)
     worst = found.findings[0].column
-    nexts = [] if found.sample is not None or not found.findings[0].where else [finding_command("look", table, 1)]
-    nexts += [] if full else [command(["gravel", "profile", name, "--findings", "5", *options])]
-    nexts += [command(["gravel", "profile", name, "--column", worst, *options])] if worst else []
+    nexts = [] if found.sample is not None or not found.findings[0].where else [commands.finding_command("look", table, 1)]
+    nexts += [] if full else [commands.command(["gravel", "profile", name, "--findings", "5", *options])]
+    nexts += [commands.command(["gravel", "profile", name, "--column", worst, *options])] if worst else []
     if nexts:
-        out.print(Text("next: " + "   or ".join(nexts[:2]), style=render.MARK), soft_wrap=True)
+        out.print(rich_text.Text("next: " + "   or ".join(nexts[:2]), style=render.MARK), soft_wrap=True)
 
 
 def _facts(found: Profile) -> list[str]:
@@ -287,12 +269,8 @@ def _facts(found: Profile) -> list[str]:
 
 
 def _columns(out: Any, found: Profile) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
-    def count(value: int, alarming: bool = False) -> Text:
-        return Text(f"{value:,}" if value else "–", style=(render.WARN if alarming else "") if value else render.DIM)
+    def count(value: int, alarming: bool = False) -> rich_text.Text:
+        return rich_text.Text(f"{value:,}" if value else "–", style=(render.WARN if alarming else "") if value else render.DIM)
 
     spare = min(_SPARE, max(0, out.width - _WIDTH)) // 4  # more for each text where the terminal is wider
     rows: list[list[Any]] = []
@@ -302,31 +280,25 @@ def _columns(out: Any, found: Profile) -> None:
             lengths = f"{one.length.min}–{one.length.max:,}" if one.length.min != one.length.max else f"{one.length.min}"
         same = one.distinct + one.nulls == found.rows and one.distinct > 0
         rows.append([
-            render.visible(one.name, 18 + spare), Text(one.type.kind.value.removesuffix(" PRECISION"), style=render.DIM), count(one.nulls),
-            Text(render.percent(one.nulls, found.rows) if one.nulls else "", style=render.DIM), count(one.empty + one.blank, True),
-            count(one.padded, True), Text(f"{one.distinct:,}", style=render.GOOD if same else ""), _edge(one.min, 10 + spare),
-            _edge(one.max, 10 + spare), Text(lengths), _commonest(one, 12 + spare),
+            render.visible(one.name, 18 + spare), rich_text.Text(one.type.kind.value.removesuffix(" PRECISION"), style=render.DIM), count(one.nulls),
+            rich_text.Text(render.percent(one.nulls, found.rows) if one.nulls else "", style=render.DIM), count(one.empty + one.blank, True),
+            count(one.padded, True), rich_text.Text(f"{one.distinct:,}", style=render.GOOD if same else ""), _edge(one.min, 10 + spare),
+            _edge(one.max, 10 + spare), rich_text.Text(lengths), _commonest(one, 12 + spare),
         ])  # fmt: skip
     headings = ["column", "type", "nulls", "", "blank", "padded", "distinct", "least", "greatest", "length", "commonest"]
     shown = len(headings) if out.width >= _ALL_FIGURES else len(headings) - 2
     render.print_table(out, headings[:shown], [row[:shown] for row in rows], right=(2, 3, 4, 5, 6, 9), gap=1)
     if len(found.columns) > _WIDE:
-        out.print(Text(f"the first {_WIDE} of {len(found.columns):,} columns; --format json has all", style=render.DIM))
+        out.print(rich_text.Text(f"the first {_WIDE} of {len(found.columns):,} columns; --format json has all", style=render.DIM))
 
 
 def _edge(value: str | None, limit: int) -> Any:
-    from gravel.cli import render
-
     if value is None or len(value) <= limit:
         return render.visible(value, limit)
     return render.visible(value[: limit - 1], limit).append("…", style=render.DIM)
 
 
 def _commonest(one: ColumnProfile, limit: int) -> Any:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     if not one.top or one.top[0][1] == 1:
-        return Text("each once" if one.top else "", style=render.DIM)
+        return rich_text.Text("each once" if one.top else "", style=render.DIM)
     return _edge(one.top[0][0], limit).append(f" {one.top[0][1]:,}", style=render.DIM)

@@ -12,9 +12,25 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from gravel import hidden
+from gravel.cli.lazily import lazily
 from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Replace, Today, given_by, memory_of
 from gravel.problems import CallProblem, TableProblem
-from gravel.sources.csv import CsvSource
+
+with lazily():
+    from rich import text as rich_text
+
+    from gravel.cli import look, render
+    from gravel.engine import arrow_values, mapped
+    from gravel.engine import memory as engine_memory
+    from gravel.inspecting import cells as inspecting_cells
+    from gravel.language.functions import casts
+    from gravel.ledger import fingerprint
+    from gravel.querying import run
+    from gravel.sinks import arrow, atomic_file, csv
+    from gravel.sinks import files as sinks_files
+    from gravel.sources import opening, source
+    from gravel.sources.csv import reader
+    from gravel.stores import sql
 
 if TYPE_CHECKING:
     from gravel.querying.relation import Relation
@@ -54,25 +70,18 @@ def query(
 
     [bold]gravel query "SELECT pier, COUNT(*) AS boats FROM 'boats.csv' GROUP BY pier ORDER BY boats DESC"[/]
     """
-    from gravel.cli.look import row_limit
-    from gravel.engine.mapped import Store
-    from gravel.engine.memory import quarter_of_the_machine
-    from gravel.querying.run import Session
-
-    limit = row_limit(rows)
+    limit = look.row_limit(rows)
     text = _text(statement, file)
-    session = Session(
+    session = run.Session(
         "",
         given_by(param, today),
         _tables(table, folder),
         on_error=on_error.value,
-        store=Store(memory_of(memory) or quarter_of_the_machine()),
+        store=mapped.Store(memory_of(memory) or engine_memory.quarter_of_the_machine()),
     )
     found = session.query(text)
     if write is not None and write.resolve() in session.paths:
         raise CallProblem(f"the query reads {write}, so it is not written over", hint="name another file")
-    from gravel.cli import render
-
     if write is not None:
         names = numbered(found.names)
         for old, new in zip(found.names, names, strict=True):
@@ -123,13 +132,9 @@ def _text(statement: str | None, file: Path | None) -> str:
 
 
 def _tables(given: list[str] | None, folder: Path | None) -> dict[str, str]:
-    from gravel.cli import render
-
     found: dict[str, str] = {}
     if folder is not None and folder.is_file():
-        from gravel.sources.opening import expanded
-
-        found |= {reference.rpartition("#")[2]: reference for reference in expanded(str(folder)) if "#" in reference}
+        found |= {reference.rpartition("#")[2]: reference for reference in opening.expanded(str(folder)) if "#" in reference}
     if folder is not None and not found:
         if not folder.is_dir():
             raise TableProblem(f"{folder} is no folder")
@@ -151,15 +156,12 @@ _ROWS = 1 << 16  # of a part that is written at a time
 
 def _text_parts(found: Relation, most: int | None = None) -> Iterator[list[Any]]:
     """The result as texts, some rows at a time, an Arrow array a column."""
-    from gravel.engine.memory import give_back_freed_blocks
-    from gravel.language.functions.casts import to_text
-
     count = found.count if most is None else min(most, found.count)
     for number, start in enumerate(range(0, count, _ROWS) or (0,)):
         if number % 16 == 0:
-            give_back_freed_blocks()
+            engine_memory.give_back_freed_blocks()
         rows = min(_ROWS, count - start)
-        yield [to_text(found.vectors.part(at, start, rows).values, kind) for at, kind in enumerate(found.types)]
+        yield [casts.to_text(found.vectors.part(at, start, rows).values, kind) for at, kind in enumerate(found.types)]
 
 
 def _texts(found: Relation, most: int | None = None) -> list[list[str | None]]:
@@ -181,41 +183,34 @@ def numbered(names: Sequence[str]) -> tuple[str, ...]:
 
 def _write(target: Path, found: Relation, replace: bool) -> None:
 
-    from gravel.ledger.fingerprint import compared, kept_type
-    from gravel.sinks import files
-    from gravel.sinks.arrow import keeps_arrow
-    from gravel.sinks.atomic_file import Output, private_folder
-    from gravel.sinks.csv import encode, header
-    from gravel.sources.source import scan
-    from gravel.stores.sql import is_database
-
-    if is_database(str(target)):
+    if sql.is_database(str(target)):
         raise CallProblem(f"{target} is a table of a database, which a plan writes", hint='a plan with a step query = "…", or write a file')
-    if not files.known(target) and not (target.exists() and not target.is_file()):
+    if not sinks_files.known(target) and not (target.exists() and not target.is_file()):
         raise CallProblem(
-            f"{target} cannot be written: its ending is not known", hint="known are " + " ".join((*files.ENDINGS, *files.PACKED))
+            f"{target} cannot be written: its ending is not known",
+            hint="known are " + " ".join((*sinks_files.ENDINGS, *sinks_files.PACKED)),
         )
-    files.may_write(target, replace)
-    if keeps_arrow(target):
+    sinks_files.may_write(target, replace)
+    if arrow.keeps_arrow(target):
         _write_typed(target, found)
         return
-    plain = files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
-    sign = "\t" if files.ending(target).startswith(".tsv") else ","
-    with private_folder() as folder:
-        output = Output(target, str(target))
-        rows = output if plain else Output(Path(folder, "rows.csv"), str(target))
+    plain = sinks_files.ending(target) in sinks_files.TEXT_ENDINGS or not sinks_files.known(target)
+    sign = "\t" if sinks_files.ending(target).startswith(".tsv") else ","
+    with atomic_file.private_folder() as folder:
+        output = atomic_file.Output(target, str(target))
+        rows = output if plain else atomic_file.Output(Path(folder, "rows.csv"), str(target))
         try:
-            rows.write(header(found.names, sign))
+            rows.write(csv.header(found.names, sign))
             for part in _text_parts(found):
-                rows.write(encode(part, sign))
+                rows.write(csv.encode(part, sign))
             rows.close()
-            made = CsvSource(rows.path, str(target), delimiter=sign)
-            counted = sum(scan(made, lambda batch: batch.count, []))
+            made = reader.CsvSource(rows.path, str(target), delimiter=sign)
+            counted = sum(source.scan(made, lambda batch: batch.count, []))
             if not plain:
-                columns = [(name, kept_type(kind)) for name, kind in zip(found.names, found.types, strict=True)]
-                files.write(output.path, made, columns, output.write)
+                columns = [(name, fingerprint.kept_type(kind)) for name, kind in zip(found.names, found.types, strict=True)]
+                sinks_files.write(output.path, made, columns, output.write)
                 output.close()
-                same, told, _ = compared(made, files.opened_again(output.path, made), columns)
+                same, told, _ = fingerprint.compared(made, sinks_files.opened_again(output.path, made), columns)
                 if not same:
                     raise TableProblem(f"{target} does not hold the result: {told}; nothing was written")
             if counted != found.count:
@@ -230,32 +225,30 @@ def _write_typed(target: Path, found: Relation) -> None:
     """The result as Arrow values in a file that keeps them, read back and compared. Raises TableProblem."""
     import pyarrow as pa
 
-    from gravel.engine.arrow_values import of_type, text_of
-    from gravel.ledger.fingerprint import kept_type
-    from gravel.sinks import arrow as arrow_file
-    from gravel.sinks.atomic_file import Output, private_folder
-    from gravel.sinks.files import arrow_type
-
-    kinds = [kept_type(kind) for kind in found.types]
-    fields = [pa.field(name, arrow_type(kind)) for name, kind in zip(found.names, kinds, strict=True)]
-    arrow_file.refuse_types(target, fields)
-    with private_folder() as folder:
-        rows = Output(Path(folder, "rows.arrow"), str(target))
-        output = Output(target, str(target))
+    kinds = [fingerprint.kept_type(kind) for kind in found.types]
+    fields = [pa.field(name, sinks_files.arrow_type(kind)) for name, kind in zip(found.names, kinds, strict=True)]
+    arrow.refuse_types(target, fields)
+    with atomic_file.private_folder() as folder:
+        rows = atomic_file.Output(Path(folder, "rows.arrow"), str(target))
+        output = atomic_file.Output(target, str(target))
         try:
-            laid = arrow_file.ArrowRows(fields, rows.write)
+            laid = arrow.ArrowRows(fields, rows.write)
             for start in range(0, found.count, _ROWS):
                 columns = []
                 for at, (kind, own) in enumerate(zip(kinds, found.types, strict=True)):
                     values = found.vectors.part(at, start, _ROWS).values
-                    columns.append(text_of(values, own) if pa.types.is_string(arrow_type(kind)) else of_type(values, kind))
+                    columns.append(
+                        arrow_values.text_of(values, own)
+                        if pa.types.is_string(sinks_files.arrow_type(kind))
+                        else arrow_values.of_type(values, kind)
+                    )
                 laid.write(laid.batch(columns))
             laid.close()
             rows.close()
-            made = arrow_file.opened(rows.path, str(target))
-            arrow_file.write(output.path, made, fields, output.write)
+            made = arrow.opened(rows.path, str(target))
+            arrow.write(output.path, made, fields, output.write)
             output.close()
-            same, told = arrow_file.same_values(made, arrow_file.opened(output.path, str(target)))
+            same, told = arrow.same_values(made, arrow.opened(output.path, str(target)))
             if not same or made.counted != found.count:
                 raise TableProblem(f"{target} does not hold the result: {told}; nothing was written")
             output.commit()
@@ -265,21 +258,18 @@ def _write_typed(target: Path, found: Relation) -> None:
 
 
 def _json(found: Relation, texts: list[list[str | None]], session: Session, write: Path | None) -> dict[str, Any]:
-    from gravel.cli.render import caution_json
-    from gravel.inspecting.cells import json_value
-
-    columns = [[json_value(cell, kind.kind) for cell in column] for column, kind in zip(texts, found.types, strict=True)]
+    columns = [[inspecting_cells.json_value(cell, kind.kind) for cell in column] for column, kind in zip(texts, found.types, strict=True)]
     return {
         "columns": [{"name": name, "type": str(kind)} for name, kind in zip(found.names, found.types, strict=True)],
         "rows": [list(row) for row in zip(*columns, strict=True)], "row_count": found.count,
         "account": [
             {
                 "stage": one.stage, "in": one.rows_in, "out": one.rows_out, "detail": one.detail,
-                "inputs": list(one.inputs), "spilled": one.spilled,
+                "inputs": list(one.inputs),
             }
             for one in session.account
         ],
-        "cautions": caution_json(session.cautions), "remarks": list(session.remarks),
+        "cautions": render.caution_json(session.cautions), "remarks": list(session.remarks),
         "errors": [
             {
                 "stage": one.stage, "expression": one.expression, "sqlstate": one.sqlstate, "rows": one.rows, "row": one.row,
@@ -292,8 +282,6 @@ def _json(found: Relation, texts: list[list[str | None]], session: Session, writ
 
 
 def _show(found: Relation, limit: int | None, color: bool) -> None:
-    from gravel.cli import render
-
     out = render.console(color=color)
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
     right = [at for at, kind in enumerate(found.types) if kind.kind.value in kinds]
@@ -304,19 +292,20 @@ def _show(found: Relation, limit: int | None, color: bool) -> None:
 
 
 def _explain(session: Session, color: bool) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     out = render.console(color=color)
     out.print()
-    out.print(Text("the account of the rows, from the result down to the tables", style=render.HEAD))
+    out.print(rich_text.Text("the account of the rows, from the result down to the tables", style=render.HEAD))
     spilled = any(stage.spilled for stage in session.account)
     lines = []
     for branch, stage in _branches(session.account):
         disk = [f"{stage.spilled / 2**20:,.0f} MiB" if stage.spilled else ""] if spilled else []
-        cells = [Text(branch, style=render.DIM).append(stage.stage, style="none"), f"{stage.rows_in:,}", f"{stage.rows_out:,}", *disk]
-        lines.append([*cells, Text(stage.detail, style=render.DIM)])
+        cells = [
+            rich_text.Text(branch, style=render.DIM).append(stage.stage, style="none"),
+            f"{stage.rows_in:,}",
+            f"{stage.rows_out:,}",
+            *disk,
+        ]
+        lines.append([*cells, rich_text.Text(stage.detail, style=render.DIM)])
     render.print_table(
         out, ["operator", "rows in", "out", *(["to disk"] if spilled else []), ""], lines, right=(1, 2, 3) if spilled else (1, 2)
     )

@@ -13,15 +13,19 @@ from rich.console import Console
 from rich.segment import Segment
 from rich.text import Text
 
+from gravel.cli.lazily import lazily
 from gravel.hidden import without
-from gravel.inspecting.cells import Cell, RowError
 from gravel.inspecting.drawing import drawn, sign
 from gravel.inspecting.drawing import percent as percent
 from gravel.problems import Problem
-from gravel.sources.source import Malformed
+
+with lazily():
+    from gravel.inspecting import cells
 
 if TYPE_CHECKING:
     from gravel.inspecting.cautions import BranchCount, Caution
+    from gravel.inspecting.cells import Cell
+    from gravel.sources.source import Malformed
 
 _MANY = 500
 # Each has a contrast of at least 4.5:1 on black and on white (WCAG 2.2, 1.4.3), so that no theme has to be asked for.
@@ -53,7 +57,7 @@ def console(error: bool = False, color: bool = True, most: int | None = None) ->
 def visible(value: Cell, limit: int = 60) -> Text:
     """A cell as the terminal shows it: NULL, empty texts, spaces at the ends, tabs, no-break spaces and control
     characters all to be seen, none of them raw."""
-    if isinstance(value, RowError):
+    if isinstance(value, cells.RowError):
         return Text(f"error {value.sqlstate}", style=BAD)
     text = Text()
     for part, kind in drawn(value, limit):
@@ -108,7 +112,7 @@ def print_table(
 
 def print_rows(form: str, headings: Sequence[str] | None, columns: Sequence[Sequence[Cell]]) -> None:
     """Rows as CSV or Markdown, for programs and pages: values as they are, NULL as nothing. Without headings the rows go on."""
-    texts = [[f"error {cell.sqlstate}" if isinstance(cell, RowError) else cell for cell in column] for column in columns]
+    texts = [[f"error {cell.sqlstate}" if isinstance(cell, cells.RowError) else cell for cell in column] for column in columns]
     if form == "csv":
         import pyarrow as pa
 

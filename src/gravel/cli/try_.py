@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import (
     Delimiter,
     Empty,
@@ -24,6 +25,16 @@ from gravel.cli.options import (
     progress,
 )
 from gravel.problems import CallProblem
+
+with lazily():
+    from rich import text as rich_text
+
+    from gravel.cli import finding as cli_finding
+    from gravel.cli import render
+    from gravel.cli import step as cli_step
+    from gravel.inspecting import attempt, commands
+    from gravel.language import errors
+    from gravel.plans import edit
 
 if TYPE_CHECKING:
     from gravel.inspecting.attempt import Attempt, Trial
@@ -56,16 +67,12 @@ def try_(
 
     [bold]gravel try boats.csv "name = CAPITALIZE_WORDS(TIDY_SPACES(name))"[/]
     """
-    from gravel.inspecting.attempt import attempt
-
     given = given_by(param, today)
     if step is not None or plan is not None:
-        from gravel.cli.step import try_step
-
         if assignments or add or finding is not None or (table is not None and plan is not None):
             raise CallProblem("--step is tried by itself", hint="gravel try TABLE --step '…', or gravel try --plan PLAN --step N")
         source = None if table is None else open_reference(table, delimiter, encoding, empty, text)
-        try_step(source, table, plan, step, given, format, not no_color)
+        cli_step.try_step(source, table, plan, step, given, format, not no_color)
         return
     if finding is not None and assignments:
         raise CallProblem("--finding has an assignment of its own", hint="leave out --finding, or the assignment")
@@ -73,14 +80,9 @@ def try_(
         raise CallProblem("say what to try", hint='gravel try boats.csv "name = TIDY_SPACES(name)"')
     source = open_reference(table, delimiter, encoding, empty, text)
     if finding is not None:
-        from gravel.cli.finding import assignment_of
-
-        assignments = [assignment_of(source, finding, given.today, not no_color)]
+        assignments = [cli_finding.assignment_of(source, finding, given.today, not no_color)]
     with progress(source, 2):
-        trial = attempt(source, assignments or [], given)
-    from gravel.cli import render
-    from gravel.inspecting.commands import shell_word
-
+        trial = attempt.attempt(source, assignments or [], given)
     if format is Format.json:
         render.print_json("try", _json(trial))
     elif format is Format.table:
@@ -100,22 +102,18 @@ def try_(
     for line in trial.notes:
         render.note(f"{trial.table}: {line}", not no_color)
     if add is not None:
-        from gravel.plans.edit import add_step
-
-        number = add_step(add, source, trial, note)
-        render.note(f"step {number} added to {add}; next: gravel clean {shell_word(str(add))} --dry-run", not no_color)
+        number = edit.add_step(add, source, trial, note)
+        render.note(f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))} --dry-run", not no_color)
 
 
 def _json(trial: Trial) -> dict[str, Any]:
-    from gravel.cli.render import branch_json, caution_json
-
     return {
         "table": trial.table,
         "rows": trial.rows,
         "malformed": len(trial.malformed),
         "assignments": [_attempt_json(one) for one in trial.attempts],
-        "cautions": caution_json(trial.cautions),
-        "branches": branch_json(trial.branches),
+        "cautions": render.caution_json(trial.cautions),
+        "branches": render.branch_json(trial.branches),
         "remarks": list(trial.remarks),
     }
 
@@ -129,17 +127,12 @@ def _attempt_json(one: Attempt) -> dict[str, Any]:
 
 
 def _show(trial: Trial, color: bool) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.plans.edit import step_text
-
     out = render.console(color=color)
     for one in trial.attempts:
-        head = Text(one.column, style=render.HEAD)
+        head = rich_text.Text(one.column, style=render.HEAD)
         head.append(f" = {' '.join(one.text.split())}", style=render.DIM)
         out.print(head)
-        line = Text(f"  {trial.rows:,} rows = ")
+        line = rich_text.Text(f"  {trial.rows:,} rows = ")
         line.append(f"{one.changed:,} changed", style=render.WARN if one.changed else "")
         line.append(f" + {one.unchanged:,} unchanged + ")
         line.append(f"{one.errors:,} errors", style=render.BAD if one.errors else "")
@@ -148,7 +141,7 @@ def _show(trial: Trial, color: bool) -> None:
             parts = ["a new column" if one.new else "", f"{one.filled:,} filled (NULL before)" if one.filled and not one.new else "",
                      f"{one.emptied:,} emptied (NULL after)" if one.emptied else ""]  # fmt: skip
             out.print(
-                Text(
+                rich_text.Text(
                     "  of these " + ", ".join(part for part in parts if part)
                     if not one.new
                     else "  a new column: " + f"{one.filled:,} values",
@@ -168,35 +161,26 @@ def _show(trial: Trial, color: bool) -> None:
         render.print_branches(out, trial.branches)
         out.print()
     if any(one.changed or one.errors for one in trial.attempts):
-        out.print(Text("to paste into a plan, or --add PLAN:", style=render.DIM))
-        out.print(Text(step_text(trial), style=render.MARK), soft_wrap=True)
+        out.print(rich_text.Text("to paste into a plan, or --add PLAN:", style=render.DIM))
+        out.print(rich_text.Text(edit.step_text(trial), style=render.MARK), soft_wrap=True)
 
 
 def _changes(out: Any, one: Attempt) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-
     rows: list[list[Any]] = []
     for before, after, count in one.changes:
-        old = [] if one.new else [Text("  ").append_text(render.visible(before, 40)), Text("→", style=render.DIM)]
-        rows.append([*old, Text("  " if one.new else "").append_text(render.visible(after, 40)), f"{count:,}"])
+        old = [] if one.new else [rich_text.Text("  ").append_text(render.visible(before, 40)), rich_text.Text("→", style=render.DIM)]
+        rows.append([*old, rich_text.Text("  " if one.new else "").append_text(render.visible(after, 40)), f"{count:,}"])
     headings = ["  value", "rows"] if one.new else ["  before", "", "after", "rows"]
     render.print_table(out, headings, rows, right=(len(headings) - 1,))
 
 
 def _errors(out: Any, one: Attempt) -> None:
-    from rich.text import Text
-
-    from gravel.cli import render
-    from gravel.language.errors import meaning
-
     rows = []
     for kind in one.error_kinds:
         rows.append(
             [
-                Text(f"  error {kind.sqlstate}", style=render.BAD),
-                meaning(kind.sqlstate),
+                rich_text.Text(f"  error {kind.sqlstate}", style=render.BAD),
+                errors.meaning(kind.sqlstate),
                 render.visible(kind.example, 40),
                 f"{kind.row:,}",
                 f"{kind.rows:,}",

@@ -7,7 +7,14 @@ from typing import Annotated, Any
 
 import typer
 
+from gravel.cli.lazily import lazily
 from gravel.cli.options import Format, FormatOption, NoColor
+
+with lazily():
+    from rich import text as rich_text
+
+    from gravel.cli import render
+    from gravel.plans import record as plans_record
 
 
 def verify(
@@ -20,13 +27,7 @@ def verify(
 
     [bold]gravel verify boats-clean.record.json[/]
     """
-    from gravel.plans.record import verify as verify_record
-
-    found = verify_record(record, connect)
-    from rich.text import Text
-
-    from gravel.cli import render
-
+    found = plans_record.verify(record, connect)
     if format is Format.json:
         figures = [{"what": one.what, "then": one.then, "now": one.now} for one in found.differences]
         every = [one.what for one in found.checked]
@@ -36,13 +37,13 @@ def verify(
         rows: list[list[Any]] = []
         for one in found.checked:
             same = one.then == one.now
-            mark = Text("same" if same else "DIFFERS", style=render.GOOD if same else f"bold {render.BAD}")
+            mark = rich_text.Text("same" if same else "DIFFERS", style=render.GOOD if same else f"bold {render.BAD}")
             rows.append([mark, one.what, _short(one.then), "" if same else _short(one.now)])
         render.print_table(out, ["", "", "then", "now"], rows)
         out.print()
         many = len(found.differences)
         told = "all is as it was signed" if not many else f"{many} of {len(found.checked)} figures are not as they were signed"
-        out.print(Text(told, style=render.GOOD if not many else render.BAD))
+        out.print(rich_text.Text(told, style=render.GOOD if not many else render.BAD))
     else:
         lines = [[one.what, one.then, one.now] for one in found.checked]
         render.print_rows(format.value, ["what", "then", "now"], [[line[at] for line in lines] for at in range(3)])

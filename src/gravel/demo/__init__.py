@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+from contextlib import closing
 from importlib import resources
 from pathlib import Path
 
@@ -86,9 +88,7 @@ def _refuse_others(folder: Path) -> None:
 
 def _database(folder: Path) -> Path:
     """A SQLite file with two of the tables, each key once."""
-    import csv
     import sqlite3
-    from contextlib import closing
 
     target = folder / DATABASE
     target.unlink(missing_ok=True)

@@ -20,6 +20,7 @@ from gravel.engine.spill import Runs
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.language import parse, tree
 from gravel.language.bind import Given, bind, find_column
+from gravel.language.writing import quoted
 from gravel.problems import CallProblem, nearest
 from gravel.sources.source import Batch, Malformed, Source, scan
 
@@ -100,8 +101,6 @@ def _asked(table: Source, on: Sequence[str], given: Given | None, null_equal: bo
 
 
 def _quoted(name: str) -> str:
-    from gravel.language.writing import quoted
-
     return quoted(name)
 
 

@@ -20,6 +20,7 @@ from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
 from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind
+from gravel.language.writing import quoted
 from gravel.sources.source import Batch, scan
 
 _SPELLINGS = 6
@@ -176,8 +177,6 @@ class Second:
         names = self.asked.table.columns
         told = tuple((names[at], int(many)) for at, many in enumerate(self._disagree) if many and at not in self.key)
         rescued = tuple((names[at], int(many)) for at, many in enumerate(self._rescued) if many)
-        from gravel.language.writing import quoted
-
         prefer = None if self._prefer is None else f"{quoted(names[self._prefer])} DESC NULLS LAST"
         return Proposal(self.asked.texts[self.rung], prefer, tuple(name for name, _ in rescued), told, rescued)
 

@@ -7,6 +7,8 @@ from contextlib import suppress
 from functools import lru_cache
 from pathlib import Path
 
+import pyarrow as pa
+
 _USUAL = 4 << 30  # bytes of memory where the system does not tell
 _MMAP_THRESHOLD, _TRIM_THRESHOLD, _ARENAS = -3, -1, -8  # mallopt's names for them, from malloc.h
 
@@ -40,8 +42,6 @@ def quarter_of_the_machine() -> int:
 def give_back_freed_blocks() -> None:
     """Give freed memory back to the system, where little of it may be held: between two parts of what is worked on part by part."""
     import ctypes
-
-    import pyarrow as pa
 
     pa.default_memory_pool().release_unused()
     try:

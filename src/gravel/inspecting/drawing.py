@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from gravel.language.functions.buffers import ZERO_WIDTH
+from gravel.language.characters import ZERO_WIDTH
 
 NULL = "∅"
 EMPTY = "''"

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import datetime
 
+from gravel.engine.evaluate import run
+from gravel.engine.frame import Frame
+from gravel.language.bind import Given, Scope, bind_text
+from gravel.language.errors import sqlstate
+from gravel.language.functions.casts import python_literal
+
 
 def outcome(text: str, today: datetime.date | None = None) -> str:
     """An expression's result as SQL text, or `error` with its SQLSTATE. Raises Diagnostic."""
-    from gravel.engine.evaluate import run
-    from gravel.engine.frame import Frame
-    from gravel.language.bind import Given, Scope, bind_text
-    from gravel.language.errors import sqlstate
-    from gravel.language.functions.casts import python_literal
-
     bound = bind_text(text, Scope((), (), given=Given(today=today or datetime.date.today())))
     made = run(bound, Frame(1, [], []))
     if made.errors is not None and made.errors[0]:

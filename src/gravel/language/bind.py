@@ -9,9 +9,13 @@ from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
+import pyarrow as pa
+
 from gravel.language import building, nodes, parse, tree
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.functions.casts import possible
 from gravel.language.functions.catalogue import Function, FunctionParameter, FunctionSignature, catalogue, find
+from gravel.language.functions.formats import complete, template
 from gravel.language.types import (
     BINARY,
     BOOLEAN,
@@ -290,8 +294,6 @@ class _Binder:
         return nodes.BoundCase(results[0].type, node.start, node.end, branches, otherwise, node.otherwise is not None)
 
     def cast(self, node: tree.Cast) -> nodes.Expression:
-        from gravel.language.functions.casts import possible
-
         operand = self.bind(node.operand)
         target = self.target(node.target)
         if node.format is not None:
@@ -303,8 +305,6 @@ class _Binder:
         return nodes.BoundCast(kind, node.start, node.end, operand, target, node.function)
 
     def formatted(self, node: tree.Cast, form: tree.Literal, source: Type, target: Target) -> Target:
-        from gravel.language.functions.formats import complete, template
-
         moments = (Kind.DATE, Kind.TIME, Kind.TIMESTAMP)
         reads = target.type.kind in moments and source.kind in (Kind.TEXT, Kind.NULL)
         if not reads and not (target.type == TEXT and source.kind in (*moments, Kind.ZONED)):
@@ -557,8 +557,6 @@ _FIELDS = ("YEAR", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND")
 
 def _interval(text: str, unit: str) -> Any:
     """The value of INTERVAL '1' DAY, INTERVAL '1-2' YEAR TO MONTH, INTERVAL '1 02:03' DAY TO MINUTE or INTERVAL '2 years 1 day'."""
-    import pyarrow as pa
-
     negative = text.strip().startswith("--") or (text.strip().startswith("-") and " TO " in unit)
     plain = text.strip().removeprefix("--").removeprefix("-" if " TO " in unit else "").strip()
     amounts: list[tuple[Decimal, str]] = []
@@ -613,8 +611,6 @@ def _fields(text: str, unit: str) -> list[tuple[Decimal, str]]:
 
 
 def _moment(kind: str, text: str) -> tuple[Type, Any]:
-    import pyarrow as pa
-
     from gravel.language.functions.casts import cast
 
     to = {"date": DATE, "timestamp": TIMESTAMP, "time": TIME}[kind]

@@ -23,8 +23,11 @@ def parser(transformer: Any) -> Any:
     try:
         kept = json.loads(TABLES.read_text("utf-8"))
         if kept["key"] == key:
+            from gravel.language.lazy_parser import parser_parts
+
             made: Any = lark.Lark.__new__(lark.Lark)
-            return made._load({"data": _decoded(kept["data"]), "memo": dict(kept["memo"])}, transformer=transformer)
+            parts = parser_parts(kept["data"]["parser"]["parser"])
+            return made._load({"data": kept["data"], "memo": dict(kept["memo"])}, transformer=transformer, _plugins=parts)
     except (OSError, ValueError, KeyError, TypeError):
         pass
     whole = lark.Lark(
@@ -64,14 +67,3 @@ def _encoded(data: dict[str, Any]) -> dict[str, Any]:
     tokens = [[number, name] for number, name in table["tokens"].items()]
     packed = {**table, "states": {"numbers": numbers, "rows": states}, "tokens": tokens}
     return {**data, "parser": {**data["parser"], "parser": packed}}
-
-
-def _decoded(data: dict[str, Any]) -> dict[str, Any]:
-    table = data["parser"]["parser"]
-    states = {}
-    for number, row in zip(table["states"]["numbers"], table["states"]["rows"], strict=True):
-        states[number] = {
-            token: (1, {"@": to >> 1}) if to & 1 else (0, to >> 1) for token, to in zip(row[::2], row[1::2], strict=True)
-        }  # fmt: skip
-    whole = {**table, "states": states, "tokens": dict(table["tokens"])}
-    return {**data, "parser": {**data["parser"], "parser": whole}}

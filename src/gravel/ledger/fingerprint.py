@@ -15,6 +15,7 @@ from gravel.engine.frame import view
 from gravel.engine.hashing import combined, mixed
 from gravel.language.functions.casts import to_text
 from gravel.language.types import BINARY, TEXT, Kind, Type
+from gravel.sources.source import scan
 
 _PLAIN = (Kind.TEXT, Kind.BINARY, Kind.ARRAY, Kind.INTERVAL, Kind.NULL)
 
@@ -107,8 +108,6 @@ def content_of(
 ) -> Content:  # fmt: skip
     """A table's content, of some of its columns (their positions), each as a type. `forms`: what is done to the texts of a column first.
     Raises TableProblem."""
-    from gravel.sources.source import scan
-
     chosen = list(range(len(table.columns)) if wanted is None else wanted)
     made = Content()
     if forms:  # which ask a database, one at a time
@@ -146,8 +145,6 @@ def compared(rows: Any, again: Any, columns: Sequence[tuple[str, Type]]) -> tupl
 
 def _of_other_type(again: Any, columns: Sequence[tuple[str, Type]]) -> str:
     """The first column that should hold bytes and holds none, or the other way round, where a store tells the two apart."""
-    from gravel.sources.source import scan
-
     given = {name for name, kind in columns if kind.kind is Kind.BINARY}
     if again.binary - given:
         return sorted(again.binary - given)[0]
@@ -166,8 +163,6 @@ def what_differs(
     forms: dict[int, Callable[[Any], Any]] | None = None,
 ) -> str:  # fmt: skip
     """The first column whose values differ, with some that it does not have as they were, or ''. `forms`: as for `content_of`, of `ours`."""
-    from gravel.sources.source import scan
-
     for (name, kind), *places in zip(columns, ours, theirs, strict=True):
         found: list[set[str | None]] = []
         for table, place in zip((rows, again), places, strict=True):

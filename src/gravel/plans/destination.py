@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,6 +11,7 @@ from gravel.problems import CallProblem
 from gravel.sinks import files
 from gravel.sources.source import Source
 from gravel.stores.sql import is_database, is_server, parted, same_server
+from gravel.stores.sql.transaction import masked
 
 if TYPE_CHECKING:
     from gravel.plans.model import PlanFile
@@ -87,8 +88,6 @@ def destination_of(plan: PlanFile, table: Source) -> Destination:
 
 
 def _with_left(plan: PlanFile, made: Destination) -> Destination:
-    from dataclasses import replace
-
     given = plan.model.left_behind
     if given is None or not is_database(given):
         return made
@@ -105,8 +104,6 @@ def _with_left(plan: PlanFile, made: Destination) -> Destination:
 
 
 def _shown(reference: str) -> str:
-    from gravel.stores.sql.transaction import masked
-
     if not is_server(reference):
         return reference
     address, hash_sign, table = reference.partition("#")

@@ -2,31 +2,31 @@
 
 from __future__ import annotations
 
+import json
 import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import tomlkit
+
 from gravel.hidden import unmarked
 from gravel.inspecting.attempt import Trial
 from gravel.language import parse
 from gravel.language.types import Kind, Type
 from gravel.plans.model import read_plan
+from gravel.sinks.atomic_file import write_whole
 from gravel.sinks.files import ENDINGS, PACKED
 from gravel.sources.source import Source
 
 
 def step_text(trial: Trial) -> str:
     """The step of a trial as TOML, to paste."""
-    import tomlkit
-
     return tomlkit.dumps(_step(trial, "")).strip()
 
 
 def _step(trial: Trial, note: str) -> Any:
-    import tomlkit
-
     document = tomlkit.document()
     steps = tomlkit.aot()
     step = tomlkit.table()
@@ -43,8 +43,6 @@ def _step(trial: Trial, note: str) -> Any:
 
 
 def _string(text: str) -> Any:
-    import tomlkit
-
     return tomlkit.string(text, multiline="\n" in text)
 
 
@@ -56,8 +54,6 @@ def add_step(path: Path, table: Source, trial: Trial, note: str) -> int:
 
 def _append(path: Path, table: Source, new: Any, trial: Trial | None) -> int:
     """Append the step of a document to a plan; what a trial was bound to is stated."""
-    import tomlkit
-
     if path.exists():
         read_plan(path)
         with open(path, encoding="utf-8", newline="") as file:
@@ -91,8 +87,6 @@ def unique_text(by: Sequence[str], prefer: str | None, fill: Sequence[str], disa
 
 def _toml(text: str) -> str:
     """A text as TOML: a plain string, or a literal one where that reads better."""
-    import json
-
     if '"' in text and "'" not in text and text.isprintable():
         return f"'{text}'"
     return json.dumps(text, ensure_ascii=False)
@@ -100,8 +94,6 @@ def _toml(text: str) -> str:
 
 def add_text(path: Path, table: Source, step: str, note: str) -> int:
     """Append a step given as TOML to a plan, or begin one; the step's number. Raises as add_step does."""
-    import tomlkit
-
     new: Any = tomlkit.parse(step)
     if note:
         body = tomlkit.table()
@@ -126,8 +118,6 @@ class Mending:
 def begin_plan(path: Path, table: Source, mendings: Sequence[Mending], key: list[str], types: dict[str, Type]) -> None:
     """Write a new plan with a step for each mending, that states the types of the columns it reads. Raises TableProblem
     if it cannot be written."""
-    import tomlkit
-
     document = _begun(path, table)
     if key:
         document.add("key", key)
@@ -154,8 +144,6 @@ def begin_plan(path: Path, table: Source, mendings: Sequence[Mending], key: list
 
 def _begun(path: Path, table: Source) -> Any:
     """The head of a new plan: what it reads and writes."""
-    import tomlkit
-
     document = tomlkit.document()
     if table.server:
         document.add("table", tomlkit.string(table.name))  # its password is not written down
@@ -184,14 +172,10 @@ def _free(folder: Path, target: Path) -> Path:
 
 def _write(path: Path, text: str) -> None:
     """Put a plan in its place, whole or not at all."""
-    from gravel.sinks.atomic_file import write_whole
-
     write_whole(path, unmarked(text))
 
 
 def _inline(values: dict[str, Any]) -> Any:
-    import tomlkit
-
     made = tomlkit.inline_table()
     for name, value in values.items():
         made.append(name, _inline(value) if isinstance(value, dict) else value)
@@ -209,8 +193,6 @@ def _reading(document: Any, table: Source) -> None:
 
 
 def _types(document: Any, trial: Trial) -> None:
-    import tomlkit
-
     known = document.get("types")
     fresh = {name: kind for name, kind in trial.types.items() if known is None or name not in known}
     if not fresh:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -21,7 +22,7 @@ from gravel.plans.ledger import Proof
 from gravel.plans.left import LEFT_COLUMNS
 from gravel.plans.result_rows import TypedRows
 from gravel.plans.steps import BoundPlan
-from gravel.problems import CallProblem, DataProblem, TableProblem
+from gravel.problems import CallProblem, DataProblem, Problem, TableProblem
 from gravel.sinks import arrow as arrow_file
 from gravel.sinks import files
 from gravel.sinks.atomic_file import Output
@@ -240,11 +241,7 @@ def _hidden(table: str) -> str:
 
 def _dropped(base: Any, names: Sequence[str]) -> None:
     """Take away what was made where a database makes tables for good at once."""
-    from contextlib import suppress
-
     from sqlalchemy.exc import SQLAlchemyError
-
-    from gravel.problems import Problem
 
     if not base.whole_ddl:
         for name in names:

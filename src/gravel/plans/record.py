@@ -9,11 +9,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from gravel import __version__
 from gravel.hidden import removed
 from gravel.language.bind import named_type
 from gravel.language.types import TEXT
 from gravel.ledger.checksum import FileChecksum, signature_of
 from gravel.ledger.fingerprint import content_of, kept_type
+from gravel.plans.figures import changes_json, proofs_json, steps_json
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
 from gravel.sources.opening import ReadOptions, open_table
@@ -28,9 +30,6 @@ KIND = "record/1"
 def record_of(done: Run, signatures: dict[str, FileChecksum], contents: dict[str, str], others: list[Path]) -> dict[str, Any]:
     """A run as its record has it; paths are relative to the output's folder. `contents`: of input and output where they are tables of a
     database, which no size and hash of a file tells apart. `others`: the files of further tables that the plan read."""
-    from gravel import __version__
-    from gravel.plans.figures import changes_json, proofs_json, steps_json
-
     plan = done.bound
     to = plan.destination
     folder = plan.target.parent

@@ -17,8 +17,8 @@ from gravel.sinks import files
 from gravel.sinks.atomic_file import Output
 from gravel.sinks.csv import encode, header
 from gravel.sources.arrow import StoredSource
-from gravel.sources.csv import CsvSource
 from gravel.sources.csv.dialect import line_breaks
+from gravel.sources.csv.reader import CsvSource
 from gravel.sources.dialect import Dialect
 from gravel.sources.source import Source
 

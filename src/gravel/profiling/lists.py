@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.language.functions.buffers import BLANKS
+from gravel.language.characters import BLANKS
 from gravel.profiling.result import ListInField
 
 _LONG, _WORDS = 40, 4

@@ -14,18 +14,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.hashing import hashes
-from gravel.language.functions.buffers import (
-    BLANK,
-    HIGH,
-    SPACES,
-    ZERO_WIDTH,
-    ByteSet,
-    body,
-    is_ascii,
-    matches,
-    maybe_padded,
-    rows_with,
-)  # fmt: skip
+from gravel.language.characters import BLANK, SPACES, ZERO_WIDTH
+from gravel.language.functions.buffers import HIGH, ByteSet, body, is_ascii, matches, maybe_padded, rows_with
 from gravel.language.functions.damage import CONTROLS, FORMULA, MISDECODED, are_placeholders
 from gravel.language.functions.spelling import match_key, shape
 from gravel.language.functions.text import capitalize_words, tidy_spaces

@@ -43,6 +43,7 @@ from gravel.profiling.result import (
     ValueRows,
     ValueShape,
 )  # fmt: skip
+from gravel.profiling.sample import choose
 from gravel.profiling.state import SHAPES, TOP, ColumnPartial, ColumnState, Gathered, RowDistinctState, gather, part_of, whole_rows
 from gravel.profiling.wording import tidied
 from gravel.sources.source import Batch, Malformed, Source
@@ -59,8 +60,6 @@ def profile(table: Source, *, today: date | None = None, memory: int = MEMORY, s
     evenly by a hash of their numbers. Raises TableProblem."""
     chosen = None
     if sample is not None:
-        from gravel.profiling.sample import choose
-
         chosen = choose(table, sample)
     room = Room(max(4, memory // _BYTES_A_VALUE))
     first = _FirstPass(table, room, chosen)

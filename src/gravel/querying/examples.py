@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import datetime
 
+from gravel.inspecting.examples import outcome as of_expression
+from gravel.language.bind import Given
+from gravel.language.functions.casts import python_literal
+from gravel.querying.run import Session
+
 
 def outcome(text: str, today: datetime.date | None = None) -> str:
     """The result as SQL text, or `error` with its SQLSTATE. Raises Diagnostic, DataProblem."""
     if not text.startswith("SELECT "):
-        from gravel.inspecting.examples import outcome as of_expression
-
         return of_expression(text, today)
-    from gravel.language.bind import Given
-    from gravel.language.functions.casts import python_literal
-    from gravel.querying.run import Session
-
     found = Session("", Given(today=today or datetime.date.today())).query(text)
     return python_literal(found.vectors[0].values[0].as_py(), found.types[0])

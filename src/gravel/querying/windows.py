@@ -15,7 +15,7 @@ from gravel.engine.aggregates import finished_sums, ordered, spreads
 from gravel.engine.vector import Vector
 from gravel.inspecting.look import sort_order
 from gravel.language.types import Type
-from gravel.querying.relation import codes_of
+from gravel.querying.relation import codes_of, joined
 
 Segment = tuple[np.ndarray, np.ndarray]
 
@@ -273,8 +273,6 @@ class Sorted:
             owner, line = np.concatenate(numbers), np.concatenate(rows)
             sort = np.lexsort((line, owner))
             parts.append(compute(self.order[line[sort]], owner[sort], len(frames)))
-        from gravel.querying.relation import joined
-
         return self.vector_back(joined(parts, kind) if parts else Vector(pa.nulls(0, kind.arrow)))
 
     def range_places(self, ranks: np.ndarray, wanted: np.ndarray, low: bool) -> np.ndarray:

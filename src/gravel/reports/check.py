@@ -5,6 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from gravel import __version__
+from gravel.language.errors import meaning
 from gravel.reports.page import render_page
 
 if TYPE_CHECKING:
@@ -13,9 +15,6 @@ if TYPE_CHECKING:
 
 def write_page(path: Path, checked: Checked, unknown_fails: bool) -> None:
     """Write conditions and how they came out as one self-contained HTML file. Raises TableProblem."""
-    from gravel import __version__
-    from gravel.language.errors import meaning
-
     examples = {
         check.name: [example for example in check.examples if example.outcome != "holds" or check.whole]
         for check in checked.checks

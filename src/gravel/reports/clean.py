@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from gravel import __version__
 from gravel.plans.ledger import StepLine
 from gravel.reports.flow import WIDTH, draw
 from gravel.reports.page import render_page
@@ -17,8 +18,6 @@ if TYPE_CHECKING:
 def write_page(path: Path, done: Run, before: Profile | None, after: Profile | None, details: Any) -> None:
     """Write a run as one self-contained HTML file; profiles of the input and of the output are set side by side for each
     column that changed. `details` gives a line's further figures in words. Raises TableProblem."""
-    from gravel import __version__
-
     steps = [
         {"line": line, "details": details(line), "changes": _changes(line), "samples": [one for one in line.count.samples.items() if one[1]]}
         for line in done.steps

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from gravel import __version__
 from gravel.reports.page import render_page
 
 if TYPE_CHECKING:
@@ -13,7 +14,5 @@ if TYPE_CHECKING:
 
 def write_page(path: Path, found: Compared) -> None:
     """Write a comparison as one self-contained HTML file. Raises TableProblem."""
-    from gravel import __version__
-
     examples = {one.column: [example for example in found.examples if example.column == one.column] for one in found.columns}
     render_page(path, "compare.html", found=found, examples=examples, version=__version__)

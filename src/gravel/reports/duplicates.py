@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from gravel import __version__
 from gravel.reports.page import render_page
 
 if TYPE_CHECKING:
@@ -14,8 +15,6 @@ if TYPE_CHECKING:
 
 def write_page(path: Path, found: Duplicates, step: str) -> None:
     """Write groups of equal rows as one self-contained HTML file; `step` is the proposed one as TOML. Raises TableProblem."""
-    from gravel import __version__
-
     key = [found.columns.index(name) for name in found.key]
     groups = [
         {
@@ -31,6 +30,4 @@ def write_page(path: Path, found: Duplicates, step: str) -> None:
 
 def write_near_page(path: Path, found: Near) -> None:
     """Write nearly equal pairs as one self-contained HTML file. Raises TableProblem."""
-    from gravel import __version__
-
     render_page(path, "near.html", found=found, clusters=list(zip(found.clusters, found.cluster_values, strict=True)), version=__version__)

@@ -6,6 +6,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
+from gravel import __version__
 from gravel.inspecting.commands import see_command, try_command
 from gravel.profiling.result import ColumnProfile, Finding, Profile
 from gravel.reports.page import render_page
@@ -13,8 +14,6 @@ from gravel.reports.page import render_page
 
 def write_page(path: Path, found: Profile, table: Any, today: date) -> None:
     """Write a profile as one self-contained HTML file. Raises TableProblem."""
-    from gravel import __version__
-
     numbered = list(enumerate(found.findings, 1))
     single = [key for key in found.facts.keys if len(key) == 1]
     render_page(

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import json
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
@@ -15,6 +17,7 @@ from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind, Type
 from gravel.ledger.fingerprint import inexact
 from gravel.problems import CallProblem, DataProblem
+from gravel.sources.opening import ReadOptions, open_table
 from gravel.sources.source import Source, scan
 
 TEXT_ENDINGS = (".csv", ".tsv", "")
@@ -71,8 +74,6 @@ def write(path: Path, rows: Source, columns: Columns, take: Take) -> None:
 
 def opened_again(path: Path, rows: Source) -> Source:
     """What was written, as a reader finds it."""
-    from gravel.sources.opening import ReadOptions, open_table
-
     if ending(path).startswith(".jsonl") and not path.stat().st_size:
         return rows  # without a line there are no columns to be read
     packed_text = path.suffix.lower() in PACKED and not ending(path).startswith(".jsonl")
@@ -119,8 +120,6 @@ class ByteSink:
 def typed(texts: Any, name: str, kind: Type, binary: bool = False) -> Any:
     """Texts as values of a type, or as the bytes that they say as base64. Raises DataProblem where one is none."""
     if kind.kind is Kind.BINARY or binary:
-        import base64
-
         return pa.array([None if one is None else base64.b64decode(one) for one in texts.to_pylist()], pa.binary())
     if kind.kind in (Kind.TEXT, Kind.ARRAY, Kind.INTERVAL, Kind.NULL):
         return texts
@@ -149,8 +148,6 @@ _JSON_SIGNS = ByteSet(bytes(range(32)) + b'"\\\x7f')
 
 
 def _jsonl(rows: Source, columns: Columns, take: Take) -> None:
-    import json
-
     heads = [("{" if not at else ", ") + json.dumps(name, ensure_ascii=False) + ": " for at, (name, _) in enumerate(columns)]
 
     def lines(batch: Any) -> bytes:
@@ -168,8 +165,6 @@ def _jsonl(rows: Source, columns: Columns, take: Take) -> None:
 
 def _json(texts: Any, kind: Type) -> Any:
     """Values as JSON writes them: numbers with their digits, truth, texts in quotes."""
-    import json
-
     if kind.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE, Kind.BOOLEAN):
         made = view(texts, kind)
         bare = valid(texts)

@@ -14,8 +14,8 @@ from gravel.engine.arrow_values import plain_type, text_of
 from gravel.language.types import TEXT, Type
 from gravel.problems import CallProblem, TableProblem
 from gravel.sources.arrow import StoredSource
-from gravel.sources.csv import CsvSource
 from gravel.sources.csv.dialect import line_breaks
+from gravel.sources.csv.reader import CsvSource
 from gravel.sources.csv.splitter import Take
 from gravel.sources.dialect import Dialect
 from gravel.sources.source import Batch, Malformed, Source

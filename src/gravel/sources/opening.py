@@ -10,9 +10,11 @@ import tempfile
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+import pyarrow as pa
+
 from gravel.language.types import Type
-from gravel.problems import CallProblem
-from gravel.sources.csv import CsvSource
+from gravel.problems import CallProblem, TableProblem, nearest
+from gravel.sources.csv.reader import CsvSource
 from gravel.sources.source import Source
 from gravel.stores.sql import POSTGRESQL, SQLITE, is_server, parted
 
@@ -42,8 +44,6 @@ def open_table(reference: str, reading: ReadOptions | None = None, base: Path | 
         table = _opened(Path(base or ".", reference), reference, how)
     for column in (*how.texts, *how.declared):
         if column not in table.columns:
-            from gravel.problems import nearest
-
             near = nearest(column, list(table.columns))
             raise CallProblem(f"{table.name} has no column {column}", hint=f"did you mean {near}?" if near else "")
     return table
@@ -92,10 +92,6 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
 
 def _laid_out(path: Path, name: str, codec: str) -> Path:
     """A compressed file's content in a temporary one with the ending that is left. Raises TableProblem."""
-    import pyarrow as pa
-
-    from gravel.problems import TableProblem
-
     handle, made = tempfile.mkstemp(prefix="gravel-", suffix=path.with_suffix("").suffix)
     atexit.register(Path(made).unlink, missing_ok=True)
     try:

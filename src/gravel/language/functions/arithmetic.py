@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from decimal import Context, Decimal
+from decimal import ROUND_DOWN, ROUND_HALF_UP, Context, Decimal
 from typing import Any
 
 import numpy as np
@@ -249,8 +249,6 @@ def _divide_exactly(a: Decimal, b: Decimal, scale: int) -> Decimal:
 
 def round_half_away(value: Decimal, places: int) -> Decimal:
     """The value rounded to that many decimals, a half away from zero."""
-    from decimal import ROUND_HALF_UP
-
     return value.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP, WIDE)
 
 
@@ -316,8 +314,6 @@ def _held(value: Decimal, to: Type) -> Decimal | None:
 
 def cut_off(value: Decimal, places: int) -> Decimal:
     """The value without what stands after that many decimals."""
-    from decimal import ROUND_DOWN
-
     return value.quantize(Decimal(1).scaleb(-places), ROUND_DOWN, WIDE)
 
 

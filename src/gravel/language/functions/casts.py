@@ -17,7 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.language.errors import CODES
-from gravel.language.functions import arithmetic
+from gravel.language.functions import arithmetic, formats
 from gravel.language.functions.buffers import ByteSet, body, by_value, edges, matches, on_rows, rows_with, valid
 from gravel.language.functions.catalogue import Result
 from gravel.language.types import INTEGER, MAX_DIGITS, TEXT, Kind, Target, Type, as_decimal
@@ -52,8 +52,6 @@ def cast(array: Any, source: Type, target: Target) -> Result:
 
 
 def _formatted(array: Any, source: Type, target: Target) -> Result:
-    from gravel.language.functions import formats
-
     if target.type.kind is Kind.TEXT:
         texts = formats.write(array, formats.template(target.format or "", source.kind), source)
         return _to_text_target(texts, TEXT, replace(target, format=None))

@@ -8,8 +8,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.language.characters import BLANKS
 from gravel.language.functions import arithmetic
-from gravel.language.functions.buffers import BLANKS, valid
+from gravel.language.functions.buffers import valid
 from gravel.language.functions.catalogue import function
 from gravel.language.functions.text import RowFailure, by_row, constant
 from gravel.language.types import TEXT, Kind, Type

@@ -8,8 +8,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.language.characters import BLANK
 from gravel.language.functions import arithmetic
-from gravel.language.functions.buffers import BLANK, matches, maybe_padded, parts, valid
+from gravel.language.functions.buffers import matches, maybe_padded, parts, valid
 from gravel.language.functions.catalogue import describe, function
 from gravel.language.functions.operators import compared
 

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from gravel.language.functions.buffers import HIGH, ByteSet, body, by_value, is_ascii, on_rows, rows_with, valid, with_buffers  # fmt: skip
 from gravel.language.functions.catalogue import function
-from gravel.language.functions.text import by_row, constant, tidy_spaces
+from gravel.language.functions.text import RowFailure, by_row, constant, tidy_spaces
 
 # Letters that no decomposition takes apart, and their plain forms.
 _PLAIN = str.maketrans({
@@ -213,8 +213,6 @@ def _many_sorted(texts: Any) -> Any:
 
 
 def _ordered(text: str, order: str) -> str | None:
-    from gravel.language.functions.text import RowFailure
-
     if order != "sorted":
         raise RowFailure("22023")
     key = _key(text)
@@ -264,8 +262,6 @@ def _mask_all(x: Any, first: int, last: int, symbol: Any) -> Any:
 
 
 def _masked(text: str, first: int, last: int, symbol: str) -> str:
-    from gravel.language.functions.text import RowFailure
-
     if first < 0 or last < 0:
         raise RowFailure("22023")
     if first + last >= len(text):

@@ -10,22 +10,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.language.characters import WHITE, ZERO_WIDTH
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
-from gravel.language.functions.buffers import (
-    HIGH,
-    WHITE,
-    ZERO_WIDTH,
-    ByteSet,
-    body,
-    by_value,
-    is_ascii,
-    maybe_untidy,
-    on_rows,
-    rows_with,
-    valid,
-    with_buffers,
-)  # fmt: skip
+from gravel.language.functions.buffers import HIGH, ByteSet, body, by_value, is_ascii, maybe_untidy, on_rows, rows_with, valid, with_buffers
 from gravel.language.functions.catalogue import Result, function
 
 

@@ -14,9 +14,12 @@ import pyarrow.compute as pc
 from gravel.engine.arrow_values import text_of
 from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Watch
+from gravel.language.characters import BLANK
 from gravel.language.errors import CODES
-from gravel.language.functions.buffers import BLANK, matches, maybe_padded
+from gravel.language.functions.buffers import matches, maybe_padded
 from gravel.language.functions.nulls import blank
+from gravel.language.functions.patterns import compiled
+from gravel.language.functions.text import RowFailure
 from gravel.language.types import INTEGER, TEXT, Type
 from gravel.plans.binder import Binder, Written
 from gravel.plans.errors import settle
@@ -67,9 +70,6 @@ def bind(binder: Binder) -> tuple[RowAction, tuple[PlanColumn, ...], Watch]:
 
 
 def _look_at(pattern: str, binder: Binder) -> None:
-    from gravel.language.functions.patterns import compiled
-    from gravel.language.functions.text import RowFailure
-
     try:
         if compiled(pattern, "").match(""):
             binder.wrong("the pattern matches the empty text", "split", "on_regex", hint="a separator has one character at least")
@@ -131,8 +131,6 @@ def _without_piece(how: Split, source: int, batch: Batch) -> int:
 
 def _from_end(pattern: str, text: str, most: int) -> list[str]:
     """At most so many pieces, cut at the last separators."""
-    from gravel.language.functions.patterns import compiled
-
     cuts = [match.span() for match in compiled(pattern, "").finditer(text)][-(most - 1) :]
     starts, ends = [0, *(end for _, end in cuts)], [*(start for start, _ in cuts), len(text)]
     return [text[start:end] for start, end in zip(starts, ends, strict=True)]

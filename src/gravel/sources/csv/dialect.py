@@ -5,7 +5,9 @@ from __future__ import annotations
 import codecs
 from pathlib import Path
 
-from gravel.problems import CallProblem, TableProblem
+import numpy as np
+
+from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sources.csv.records import count_fields, records, split_fields
 from gravel.sources.dialect import Dialect
 
@@ -52,8 +54,6 @@ def count_byte(data: bytes, byte: int) -> int:
     """How often a byte stands in the data; over large data NumPy counts several times faster than bytes.count."""
     if len(data) < 4096:
         return data.count(bytes([byte]))
-    import numpy as np
-
     return int(np.count_nonzero(np.frombuffer(data, np.uint8) == byte))
 
 
@@ -93,8 +93,6 @@ def _inside(path: Path) -> str:
 
 
 def _like(path: Path) -> str:
-    from gravel.problems import nearest
-
     try:
         stems = {child.stem: child.name for child in path.parent.iterdir() if child.is_file()}
         near = stems.get(nearest(path.stem, list(stems)), "")

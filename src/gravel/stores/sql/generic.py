@@ -14,6 +14,8 @@ from typing import Any, ClassVar
 from urllib.parse import urlsplit
 
 import pyarrow as pa
+from sqlalchemy import create_engine, inspect
+from sqlalchemy.pool import NullPool
 
 from gravel.engine.frame import view
 from gravel.hidden import restored
@@ -55,9 +57,6 @@ class Other(Database):
 
     def connect(self) -> Any:
         """See Database."""
-        from sqlalchemy import create_engine
-        from sqlalchemy.pool import NullPool
-
         scheme, _, rest = self.url.partition("://")
         driver = _DRIVERS.get(scheme.lower(), scheme)
         arguments: dict[str, Any] = {}
@@ -77,8 +76,6 @@ class Other(Database):
         return isinstance(number, int) and number not in (0, 2006, 2013, 2055, 4031)
 
     def _inspector(self) -> Any:
-        from sqlalchemy import inspect
-
         return inspect(self.connection)
 
     def tables(self) -> list[str]:

@@ -12,12 +12,16 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, ClassVar
 
+import pyarrow as pa
+from sqlalchemy import create_engine
+from sqlalchemy.pool import NullPool
+
 from gravel.hidden import restored
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
 from gravel.problems import TableProblem
 from gravel.sinks.csv import encode
 from gravel.sources.arrow import counted_only
-from gravel.sources.csv import CsvSource
+from gravel.sources.csv.reader import CsvSource
 from gravel.sources.csv.splitter import Take
 from gravel.sources.source import Malformed, Source
 from gravel.stores.sql.column_cache import SqlSource
@@ -123,8 +127,6 @@ class PostgreSQL(Database):
 
     def connect(self) -> Any:
         """See Database."""
-        from sqlalchemy import create_engine
-        from sqlalchemy.pool import NullPool
 
         def connection() -> Any:
             made = self.driver.connect(_address(self.url), connect_timeout=_WAIT, application_name="gravel", client_encoding="utf8")
@@ -217,8 +219,6 @@ class PostgreSQL(Database):
 
     def forms(self, table: str) -> dict[str, Callable[[Any], Any]]:
         """See Database: read as the column's type and written again."""
-        import pyarrow as pa
-
         sql = self.driver.sql
 
         def through(kind: str) -> Callable[[Any], Any]:
@@ -250,8 +250,6 @@ class PostgreSQL(Database):
 
     def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
         """See Database; by COPY."""
-        import pyarrow as pa
-
         sql = self.driver.sql
         into = sql.SQL("COPY {} ({}) FROM STDIN (FORMAT csv)").format(
             sql.Identifier(*self.place(table)), sql.SQL(", ").join(sql.Identifier(name) for name, _ in columns)
@@ -270,8 +268,6 @@ class PostgreSQL(Database):
 
 def _of_arrow(field: Any) -> str | None:
     """The type for a file's column, where it says more than the language's own."""
-    import pyarrow as pa
-
     if field is None:
         return None
     kind = field.type

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from typing import Any, ClassVar
 from urllib.parse import SplitResult, parse_qsl, unquote, urlencode, urlsplit, urlunsplit
@@ -376,8 +376,6 @@ class Database(ABC):
 
     def close(self) -> None:
         """Undo what was not committed, and let go."""
-        from contextlib import suppress
-
         from sqlalchemy.exc import SQLAlchemyError
 
         # A connection that is gone has undone it by itself.
