@@ -22,12 +22,12 @@ def without(text: str) -> str:
         secret = restored(text)
         if secret not in _known:
             _known.append(secret)
-        at = _known.index(secret)
-        return f"⟨secret{at + 1 if at else ''}⟩"
+        position = _known.index(secret)
+        return f"⟨secret{position + 1 if position else ''}⟩"
 
-    def of_url(found: re.Match[str]) -> str:
-        url = _PASSWORD.sub(lambda one: f"{one[1]}:{mark(one[2])}@", found[0])
-        return _OPTION.sub(lambda one: f"{one[1]}{mark(one[2])}", url)
+    def of_url(result: re.Match[str]) -> str:
+        url = _PASSWORD.sub(lambda item: f"{item[1]}:{mark(item[2])}@", result[0])
+        return _OPTION.sub(lambda item: f"{item[1]}{mark(item[2])}", url)
 
     return _URL.sub(of_url, text) if "://" in text else text
 
@@ -35,16 +35,16 @@ def without(text: str) -> str:
 def restored(text: str) -> str:
     """A text with its passwords again, for a driver, or for a value that is compared with data."""
 
-    def secret(found: re.Match[str]) -> str:
-        at = int(found[1] or 1) - 1
-        return _known[at] if at < len(_known) else found[0]
+    def secret(result: re.Match[str]) -> str:
+        index = int(result[1] or 1) - 1
+        return _known[index] if index < len(_known) else result[0]
 
     return _MARK.sub(secret, text) if "⟨" in text else text
 
 
 def removed(text: str) -> str:
     """A text whose URLs have neither password nor mark, as it is signed."""
-    return _URL.sub(lambda found: _OPTION.sub(r"\1", _PASSWORD.sub(r"\1@", found[0])), text)
+    return _URL.sub(lambda result: _OPTION.sub(r"\1", _PASSWORD.sub(r"\1@", result[0])), text)
 
 
 def unmarked(text: str) -> str:

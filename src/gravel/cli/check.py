@@ -83,8 +83,8 @@ def check(
 
     [bold]gravel check boats.csv "berth known: berth IS NOT NULL" "COUNT(DISTINCT boat_id) = COUNT(*)"[/]
     """
-    given = given_by(param, today)
-    pairs = [inspecting_check.named_condition(one) for one in conditions or ()]
+    supplied = given_by(param, today)
+    pairs = [inspecting_check.named_condition(item) for item in conditions or ()]
     stated: dict[str, Any] = {}
     if from_file is not None:
         stated = read_checks(from_file)
@@ -99,7 +99,7 @@ def check(
     fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
     source = open_reference(table, delimiter, encoding, empty, text)
     asked = {
-        Path(one.reference).resolve() for _, text in pairs for one in parse.walk(parse.expression(text)) if isinstance(one, tree.Table)
+        Path(item.reference).resolve() for _, text in pairs for item in parse.walk(parse.expression(text)) if isinstance(item, tree.Table)
     }
     if report is not None:
         if report.resolve() in {*source.files, *asked, *([] if set_aside is None else [set_aside.resolve()])}:
@@ -108,32 +108,32 @@ def check(
     aside = _Aside(set_aside, source.columns, {*source.files, *asked}, replace) if set_aside is not None else None
     try:
         with progress(source):
-            found = inspecting_check.check(source, pairs, unknown_fails=fails, allowed=allowed, given=given, aside=aside)
+            result = inspecting_check.check(source, pairs, unknown_fails=fails, allowed=allowed, given=supplied, aside=aside)
         if aside is not None:
             aside.finish()
     finally:
         if aside is not None:
             aside.discard()
     if report is not None:
-        reports_check.write_page(report, found, fails)
+        reports_check.write_page(report, result, fails)
     if format is Format.json:
-        render.print_json("check", _json(found, set_aside))
+        render.print_json("check", _json(result, set_aside))
     elif format is Format.table:
-        _show(found, fails, not no_color)
+        _show(result, fails, not no_color)
     else:
         headings = ["name", "condition", "holds", "fails", "unknown", "errors", "passed"]
         columns = [[str(value) for value in column] for column in zip(*(
-            (one.name, one.condition, one.holds, one.fails, one.unknown, one.errors, "true" if one.passed else "false") for one in found.checks
+            (item.name, item.condition, item.holds, item.fails, item.unknown, item.errors, "true" if item.passed else "false") for item in result.checks
         ), strict=True)]  # fmt: skip
         render.print_rows(format.value, headings, columns)
-    render.cautions(found.cautions, not no_color)
-    render.remarks(found.remarks, not no_color)
-    render.malformed_notes(found.table, found.malformed, not no_color)
+    render.cautions(result.cautions, not no_color)
+    render.remarks(result.remarks, not no_color)
+    render.malformed_notes(result.table, result.malformed, not no_color)
     if set_aside is not None:
-        render.note(f"{found.bad_rows:,} {'row' if found.bad_rows == 1 else 'rows'} written to {set_aside}", not no_color)
-    for line in found.notes:
-        render.note(f"{found.table}: {line}", not no_color)
-    if not all(one.passed for one in found.checks):
+        render.note(f"{result.bad_rows:,} {'row' if result.bad_rows == 1 else 'rows'} written to {set_aside}", not no_color)
+    for line in result.notes:
+        render.note(f"{result.table}: {line}", not no_color)
+    if not all(item.passed for item in result.checks):
         raise typer.Exit(1)
 
 
@@ -141,19 +141,19 @@ def read_checks(path: Path) -> dict[str, Any]:
     """The conditions of a TOML file, its allow and unknown. Raises CallProblem, TableProblem."""
     try:
         with open(path, "rb") as file:
-            found = tomllib.load(file)
+            result = tomllib.load(file)
     except OSError as error:
         raise TableProblem(f"{path} cannot be read: {(error.strerror or str(error)).lower()}") from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise CallProblem(f"{path} is no valid TOML: {error}") from None
-    checks = found.get("check")
+    checks = result.get("check")
     if not isinstance(checks, dict) or not checks or not all(isinstance(text, str) for text in checks.values()):
         raise CallProblem(f'{path} has no table [check] of name = "condition"', hint='[check]\n"berth known" = "berth IS NOT NULL"')
-    for name in found.keys() - {"check", "allow", "unknown"}:
+    for name in result.keys() - {"check", "allow", "unknown"}:
         raise CallProblem(f"{path}: {name} is not known here", hint="a file of checks has check, allow and unknown")
-    if found.get("unknown", "passes") not in ("fails", "passes"):
-        raise CallProblem(f"{path}: unknown is fails or passes, not {found['unknown']!r}")
-    return found
+    if result.get("unknown", "passes") not in ("fails", "passes"):
+        raise CallProblem(f"{path}: unknown is fails or passes, not {result['unknown']!r}")
+    return result
 
 
 def allowed_of(text: Any) -> Any:
@@ -192,61 +192,61 @@ class _Aside:
             self._output.discard()
 
 
-def _json(found: Checked, set_aside: Path | None) -> dict[str, Any]:
+def _json(checked: Checked, set_aside: Path | None) -> dict[str, Any]:
     return {
-        "table": found.table, "rows": found.rows, "malformed": len(found.malformed),
+        "table": checked.table, "rows": checked.rows, "malformed": len(checked.malformed),
         "checks": [
             {
-                "name": one.name, "condition": one.condition, "holds": one.holds, "fails": one.fails, "unknown": one.unknown,
-                "errors": one.errors, "allowed": one.most, "passed": one.passed, "whole_table": one.whole,
+                "name": check.name, "condition": check.condition, "holds": check.holds, "fails": check.fails, "unknown": check.unknown,
+                "errors": check.errors, "allowed": check.most, "passed": check.passed, "whole_table": check.whole,
                 "examples": [
                     {"row": example.row or None, "outcome": example.outcome, "values": dict(example.values), "sqlstate": example.sqlstate or None}
-                    for example in one.examples
+                    for example in check.examples
                 ],
             }
-            for one in found.checks
+            for check in checked.checks
         ],
-        "rows_that_do_not_hold": found.bad_rows, "set_aside": None if set_aside is None else str(set_aside),
-        "cautions": render.caution_json(found.cautions), "remarks": list(found.remarks),
+        "rows_that_do_not_hold": checked.bad_rows, "set_aside": None if set_aside is None else str(set_aside),
+        "cautions": render.caution_json(checked.cautions), "remarks": list(checked.remarks),
     }  # fmt: skip
 
 
-def _show(found: Checked, unknown_fails: bool, color: bool) -> None:
+def _show(checked: Checked, unknown_fails: bool, color: bool) -> None:
     out = render.console(color=color)
-    good = sum(one.passed for one in found.checks)
-    out.print(rich_text.Text(f"{found.table}: {found.rows:,} rows, {good} of {len(found.checks)} checks pass", style=render.HEAD))
+    good = sum(check.passed for check in checked.checks)
+    out.print(rich_text.Text(f"{checked.table}: {checked.rows:,} rows, {good} of {len(checked.checks)} checks pass", style=render.HEAD))
 
     def count(value: int, style: str) -> rich_text.Text:
         return rich_text.Text(f"{value:,}" if value else "–", style=style if value else render.DIM)
 
     rows: list[list[Any]] = []
-    for one in found.checks:
-        style = render.GOOD if one.passed else f"bold {render.BAD}"
+    for item in checked.checks:
+        style = render.GOOD if item.passed else f"bold {render.BAD}"
         rows.append([
-            rich_text.Text("passes" if one.passed else "FAILS", style=style), rich_text.Text(render.safe(one.name)),
-            rich_text.Text(f"{one.holds:,}"), count(one.fails, render.BAD), count(one.unknown, render.BAD if unknown_fails else render.WARN),
-            count(one.errors, render.BAD),
-            rich_text.Text("the table as a whole" if one.whole else f"{one.most:,} allowed" if one.most else "", style=render.DIM),
+            rich_text.Text("passes" if item.passed else "FAILS", style=style), rich_text.Text(render.safe(item.name)),
+            rich_text.Text(f"{item.holds:,}"), count(item.fails, render.BAD), count(item.unknown, render.BAD if unknown_fails else render.WARN),
+            count(item.errors, render.BAD),
+            rich_text.Text("the table as a whole" if item.whole else f"{item.most:,} allowed" if item.most else "", style=render.DIM),
         ])  # fmt: skip
     render.print_table(out, ["", "check", "holds", "fails", "unknown", "errors", ""], rows, right=(2, 3, 4, 5))
-    for one in found.checks:
-        _examples(out, one)
+    for item in checked.checks:
+        _examples(out, item)
 
 
-def _examples(out: Any, one: Check) -> None:
-    shown = [example for example in one.examples if example.outcome != "holds" or one.whole]
-    if not shown or (one.whole and one.passed and one.holds):
+def _examples(out: Any, check: Check) -> None:
+    shown = [example for example in check.examples if example.outcome != "holds" or check.whole]
+    if not shown or (check.whole and check.passed and check.holds):
         return
     out.print()
-    line = rich_text.Text(render.safe(one.name), style=render.HEAD)
-    if one.name != one.condition.strip():
-        line.append(f"  {render.safe(one.condition)}", style=render.DIM)
+    line = rich_text.Text(render.safe(check.name), style=render.HEAD)
+    if check.name != check.condition.strip():
+        line.append(f"  {render.safe(check.condition)}", style=render.DIM)
     out.print(line)
     table = []
     for example in shown:
         values = rich_text.Text()
-        for at, (name, value) in enumerate(example.values):
-            values.append("  " if at else "").append(f"{name} ", style=render.DIM).append_text(render.visible(value, 40))
+        for index, (name, value) in enumerate(example.values):
+            values.append("  " if index else "").append(f"{name} ", style=render.DIM).append_text(render.visible(value, 40))
         why = f"{example.outcome} {example.sqlstate}: {errors.meaning(example.sqlstate)}" if example.sqlstate else example.outcome
         table.append(
             [
@@ -257,7 +257,7 @@ def _examples(out: Any, one: Check) -> None:
         )
     render.print_table(out, ["", "", ""], table)
     more = [f"{count - sum(example.outcome == kind for example in shown):,} more {word}" for kind, count, word in (
-        ("fails", one.fails, "fail"), ("unknown", one.unknown, "are unknown"), ("error", one.errors, "have an error")
-    ) if not one.whole and count > sum(example.outcome == kind for example in shown)]  # fmt: skip
+        ("fails", check.fails, "fail"), ("unknown", check.unknown, "are unknown"), ("error", check.errors, "have an error")
+    ) if not check.whole and count > sum(example.outcome == kind for example in shown)]  # fmt: skip
     if more:
         out.print(rich_text.Text("and " + ", ".join(more), style=render.DIM))

@@ -50,7 +50,7 @@ def clean(
 
     [bold]gravel clean boats.toml[/]
     """
-    given = given_by(param, today)
+    supplied = given_by(param, today)
     wish = run.Wish(
         dry_run,
         until,
@@ -70,7 +70,7 @@ def clean(
             render.note(f"writes {outside}, which is not in the plan's folder", not no_color)
         if (other := steps.written_by_another(plan_file)) is not None:
             render.note(f"replaces {other[0].name}, which another plan wrote: {other[1]}", not no_color)
-    done = run.clean(plan_file, given, wish)
+    done = run.clean(plan_file, supplied, wish)
     if format is Format.json:
         render.print_json("clean", _json(done))
     elif format is Format.table:
@@ -92,7 +92,7 @@ def clean(
             ]
             for line in done.steps
         ]
-        render.print_rows(format.value, headings, [[str(row[at]) for row in rows] for at in range(len(headings))])
+        render.print_rows(format.value, headings, [[str(row[index]) for row in rows] for index in range(len(headings))])
     for step in done.steps:
         render.cautions(step.cautions, not no_color, f"step {step.step}: ")
         render.remarks(step.remarks, not no_color, f"step {step.step}: ")
@@ -102,28 +102,28 @@ def clean(
     for name in done.cleared:
         render.note(f"cleared {name}, which a run that was stopped had left", not no_color)
     if report is not None:
-        _report(report, done, given)  # after the ledger, which is told even where the page cannot be written
+        _report(report, done, supplied)  # after the ledger, which is told even where the page cannot be written
     if not done.good:
         _why_not(done)
         raise typer.Exit(1)
 
 
-def _report(path: Path, done: Run, given: Given) -> None:
+def _report(path: Path, done: Run, context: Given) -> None:
     plan = done.bound
     own = {plan.target, plan.left_behind, steps.record_path(plan.target), plan.file.path.resolve()}
-    if path.resolve() in own | plan.table.files | {one.resolve() for one in plan.others}:
+    if path.resolve() in own | plan.table.files | {other.resolve() for other in plan.others}:
         raise CallProblem(f"the page would be written over {path}", hint="name another file")
     before = after = None
     if done.output is not None and not plan.target_special:
         to = plan.destination
         reference = f"{to.reference}#{to.table}" if to.database else to.shown
-        made = opening.open_table(reference, plan.reading, plan.file.path.parent)
-        before, after = profile.profile(plan.table, today=given.today), profile.profile(made, today=given.today)
+        result = opening.open_table(reference, plan.reading, plan.file.path.parent)
+        before, after = profile.profile(plan.table, today=context.today), profile.profile(result, today=context.today)
     reports_clean.write_page(path, done, before, after, details)
 
 
 def _json(done: Run) -> dict[str, Any]:
-    cautions = [{"step": line.step, **one} for line in done.steps for one in render.caution_json(line.cautions)]
+    cautions = [{"step": line.step, **item} for line in done.steps for item in render.caution_json(line.cautions)]
     return {
         "status": "good" if done.good else "failed", "rows_in": done.rows_in, "rows_out": done.rows_out, "malformed": len(done.malformed),
         "steps": figures.steps_json(done), "proofs": figures.proofs_json(done),
@@ -159,18 +159,18 @@ def _show(done: Run, color: bool) -> None:
         before = line.totals
         if line.step == 0:
             changed = [f"total {text}: {render.number(value)}" for text, value in zip(done.totals, line.totals, strict=True)]
-        for told in [*details(line), *changed]:
-            rows.append(["", rich_text.Text(f"  {told}", style=render.DIM), *[""] * len(numbers)])
+        for message in [*details(line), *changed]:
+            rows.append(["", rich_text.Text(f"  {message}", style=render.DIM), *[""] * len(numbers)])
     render.print_table(out, ["step", "", "in", "changed", "added", "dropped", "merged", "set aside", "out"], rows, right=range(2, 9))
     out.print()
     out.print(rich_text.Text("proofs", style=render.HEAD))
     proofs = [
         [
-            rich_text.Text("holds" if one.holds else "FAILS", style=render.GOOD if one.holds else f"bold {render.BAD}"),
-            rich_text.Text(one.proof),
-            rich_text.Text(one.detail, style=render.DIM),
+            rich_text.Text("holds" if item.holds else "FAILS", style=render.GOOD if item.holds else f"bold {render.BAD}"),
+            rich_text.Text(item.proof),
+            rich_text.Text(item.detail, style=render.DIM),
         ]
-        for one in done.proofs
+        for item in done.proofs
     ]
     render.print_table(out, ["", "", ""], proofs)
     out.print()
@@ -193,31 +193,31 @@ def _show(done: Run, color: bool) -> None:
 
 def details(line: Any) -> list[str]:
     count = line.count
-    told = []
+    message = []
     if count.changed_columns:
-        some = [f"{name} {cells:,}" for name, cells in count.changed_columns.items() if cells]
-        if len(count.changed_columns) > 1 and some:
-            told.append("changed: " + ", ".join(some))
+        subset = [f"{name} {cells:,}" for name, cells in count.changed_columns.items() if cells]
+        if len(count.changed_columns) > 1 and subset:
+            message.append("changed: " + ", ".join(subset))
     if line.new_columns:
-        told.append("new: " + ", ".join(line.new_columns))
+        message.append("new: " + ", ".join(line.new_columns))
     if line.lost_columns:
-        told.append("gone: " + ", ".join(line.lost_columns))
+        message.append("gone: " + ", ".join(line.lost_columns))
     if count.dropped_unknown:
-        told.append(f"dropped: {count.dropped_false:,} false, {count.dropped_unknown:,} unknown (NULL)")
+        message.append(f"dropped: {count.dropped_false:,} false, {count.dropped_unknown:,} unknown (NULL)")
     if count.nulled:
-        told.append(f"{count.nulled:,} rows with an error made NULL")
+        message.append(f"{count.nulled:,} rows with an error made NULL")
     if count.not_concerned:
-        told.append(f"{count.not_concerned:,} rows not concerned")
-    told += [f"{rows:,} {what}" for what, rows in count.notes.items() if rows]
+        message.append(f"{count.not_concerned:,} rows not concerned")
+    message += [f"{rows:,} {what}" for what, rows in count.notes.items() if rows]
     if line.conflicts:
-        told.append("groups that disagree, by column: " + ", ".join(f"{name} {groups:,}" for name, groups in line.conflicts.items()))
-    for name, found in count.checks.items():
-        told.append(f"{name}: " + (found.told or f"holds in all {found.rows:,} rows"))
+        message.append("groups that disagree, by column: " + ", ".join(f"{name} {groups:,}" for name, groups in line.conflicts.items()))
+    for name, result in count.checks.items():
+        message.append(f"{name}: " + (result.told or f"holds in all {result.rows:,} rows"))
     if count.words:
-        told.append(count.words)
+        message.append(count.words)
     if line.stated:
-        told.append(f"stated: {line.stated}{'' if line.stated_holds else ', which it is not'}")
-    return told
+        message.append(f"stated: {line.stated}{'' if line.stated_holds else ', which it is not'}")
+    return message
 
 
 def _why_not(done: Run) -> None:

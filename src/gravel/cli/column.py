@@ -20,17 +20,17 @@ _WIDTH, _BAR, _MOST = 100, 28, 12
 
 def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
     """A column's figures, values, shapes, spellings, histogram and findings."""
-    one = next(column for column in found.columns if column.name == name)
+    item = next(column for column in found.columns if column.name == name)
     out = render.console(color=color, most=_WIDTH)
     out.print(rich_text.Text(cli_finding.heading(found), style=render.DIM))
-    out.print(rich_text.Text(f"{name}: {one.type.kind.value}", style=render.HEAD))
+    out.print(rich_text.Text(f"{name}: {item.type.kind.value}", style=render.HEAD))
     out.print()
     render.print_table(
         out,
         ["", "", ""],
         [
             [rich_text.Text(label, style=render.DIM), value, rich_text.Text(note, style=render.DIM)]
-            for label, value, note in _figures(one, found.rows)
+            for label, value, note in _figures(item, found.rows)
         ],
         right=(1,),
     )
@@ -39,25 +39,25 @@ def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
         _title(out, "findings")
         for number, finding in own:
             cli_finding.print_finding(out, number, finding, found, table)
-    _values(out, "most frequent values", one.top, found.rows)
-    if one.shapes and one.distinct_shapes > 1:
-        _title(out, f"shapes{_of(len(one.shapes[:_MOST]), one.distinct_shapes)}")
+    _values(out, "most frequent values", item.top, found.rows)
+    if item.shapes and item.distinct_shapes > 1:
+        _title(out, f"shapes{_of(len(item.shapes[:_MOST]), item.distinct_shapes)}")
         rows = [
             [render.visible(shape.shape, 30), f"{shape.rows:,}", _share(shape.rows, found.rows), render.visible(shape.example, 36)]
-            for shape in one.shapes[:_MOST]
+            for shape in item.shapes[:_MOST]
         ]
         render.print_table(out, ["shape", "rows", "", "first example"], rows, right=(1, 2))
-    if one.fits:
-        _fits(out, one, found.rows)
-    if one.spellings:
-        _title(out, f"one value in several spellings{_of(len(one.spellings[:_MOST]), max(one.spelling_groups, len(one.spellings)))}")
-        for spelling in one.spellings[:_MOST]:
+    if item.fits:
+        _fits(out, item, found.rows)
+    if item.spellings:
+        _title(out, f"one value in several spellings{_of(len(item.spellings[:_MOST]), max(item.spelling_groups, len(item.spellings)))}")
+        for spelling in item.spellings[:_MOST]:
             line = rich_text.Text()
-            for at, value in enumerate(spelling.values[:6]):
-                line.append("   " if at else "")
+            for index, value in enumerate(spelling.values[:6]):
+                line.append("   " if index else "")
                 line.append_text(render.visible(value.value, 30)).append(f" {value.rows:,}", style=render.DIM)
             out.print(line)
-    _spread(out, one, found.rows)
+    _spread(out, item, found.rows)
 
 
 def _of(shown: int, all_there_are: int) -> str:
@@ -73,16 +73,16 @@ def _share(part: int, whole: int) -> Any:
     return rich_text.Text(render.percent(part, whole), style=render.DIM)
 
 
-def _figures(one: ColumnProfile, rows: int) -> list[tuple[str, str, str]]:
+def _figures(column_profile: ColumnProfile, rows: int) -> list[tuple[str, str, str]]:
     """(label, figure, note) of what is not zero; rows and distinct values always."""
     lines = [
         ("rows", f"{rows:,}", ""),
-        ("distinct values", f"{one.distinct:,}", ""),
-        ("NULL", f"{one.nulls:,}", render.percent(one.nulls, rows)),
+        ("distinct values", f"{column_profile.distinct:,}", ""),
+        ("NULL", f"{column_profile.nulls:,}", render.percent(column_profile.nulls, rows)),
     ]
-    spaces, case, damage = one.spaces, one.case, one.damage
+    spaces, case, damage = column_profile.spaces, column_profile.case, column_profile.damage
     counts = [
-        ("empty text", one.empty), ("only white space", one.blank), ("white space at an end", one.padded), ("begin with a space", spaces.leading),
+        ("empty text", column_profile.empty), ("only white space", column_profile.blank), ("white space at an end", column_profile.padded), ("begin with a space", spaces.leading),
         ("end with a space", spaces.trailing), ("several spaces inside", spaces.runs), ("other white space", spaces.odd),
         ("control characters", spaces.control),
     ]  # fmt: skip
@@ -97,28 +97,32 @@ def _figures(one: ColumnProfile, rows: int) -> list[tuple[str, str, str]]:
         ("wrongly decoded", damage.misdecoded),
         ("U+FFFD", damage.replacement),
         ("formulas", damage.formula),
-        ("would lose a zero or plus in a cast", one.loses),
+        ("would lose a zero or plus in a cast", column_profile.loses),
     ]
     lines += [(label, f"{count:,}", render.percent(count, rows)) for label, count in counts if count]
-    length = one.length
+    length = column_profile.length
     if length.min is not None and length.max is not None and length.mean is not None:
         lines.append(("length", f"{length.min:,} to {length.max:,}", f"mean {length.mean:,.1f}"))
-    if one.list is not None:
-        sign = {"\n": "line break", "\t": "tab"}.get(one.list.delimiter, one.list.delimiter)
+    if column_profile.list is not None:
+        sign = {"\n": "line break", "\t": "tab"}.get(column_profile.list.delimiter, column_profile.list.delimiter)
         kinds = (
-            (one.list.empty, "with an empty piece"),
-            (one.list.padded, "with spaces around one"),
-            (one.list.repeated, "with one twice"),
+            (column_profile.list.empty, "with an empty piece"),
+            (column_profile.list.padded, "with spaces around one"),
+            (column_profile.list.repeated, "with one twice"),
         )
         flaws = [f"{count:,} {text}" for count, text in kinds if count]
         lines.append(
             (
                 f"lists with {sign}",
-                f"{one.list.rows:,}",
-                "; ".join([f"{one.list.least} to {one.list.most} pieces, mean {one.list.mean:.1f}", *flaws]),
+                f"{column_profile.list.rows:,}",
+                "; ".join(
+                    [f"{column_profile.list.least} to {column_profile.list.most} pieces, mean {column_profile.list.mean:.1f}", *flaws]
+                ),
             )
         )
-    lines += [(f"form {form.form}", f"{form.rows:,}", f"{form.fail:,} fail it" if form.fail else "all of them") for form in one.forms]
+    lines += [
+        (f"form {form.form}", f"{form.rows:,}", f"{form.fail:,} fail it" if form.fail else "all of them") for form in column_profile.forms
+    ]
     return lines
 
 
@@ -141,50 +145,50 @@ def _bar(part: int, whole: int) -> str:
     return "█" * (eighths // 8) + " ▏▎▍▌▋▊▉"[eighths % 8].strip()
 
 
-def _fits(out: Any, one: ColumnProfile, rows: int) -> None:
-    known = rows - one.nulls
-    some = [fit for fit in one.fits if fit.rows]
-    if not some:
+def _fits(out: Any, column_profile: ColumnProfile, rows: int) -> None:
+    known = rows - column_profile.nulls
+    subset = [fit for fit in column_profile.fits if fit.rows]
+    if not subset:
         return
     _title(out, "types that values fit")
     table: list[list[Any]] = []
-    for fit in sorted(some, key=lambda fit: -fit.rows):
+    for fit in sorted(subset, key=lambda fit: -fit.rows):
         misfits = rich_text.Text()
-        for at, value in enumerate(fit.misfits[:4] if fit.rows < known else ()):
-            misfits.append("  " if at else "").append_text(render.visible(value.value, 16)).append(f" {value.rows:,}", style=render.DIM)
+        for index, value in enumerate(fit.misfits[:4] if fit.rows < known else ()):
+            misfits.append("  " if index else "").append_text(render.visible(value.value, 16)).append(f" {value.rows:,}", style=render.DIM)
         table.append([fit.type, f"{fit.rows:,}", _share(fit.rows, known), misfits])
     render.print_table(out, ["type", "rows", "of known", "misfits"], table, right=(1, 2))
-    for orders in one.both_orders:
+    for orders in column_profile.both_orders:
         out.print(rich_text.Text(f"{orders.rows:,} dates fit {orders.day_first} and {orders.month_first}", style=render.WARN))
 
 
-def _spread(out: Any, one: ColumnProfile, rows: int) -> None:
-    found = one.numbers
-    if found is not None and found.fit > 1:
-        _title(out, f"numbers ({found.fit:,} values)")
+def _spread(out: Any, column_profile: ColumnProfile, rows: int) -> None:
+    result = column_profile.numbers
+    if result is not None and result.fit > 1:
+        _title(out, f"numbers ({result.fit:,} values)")
         facts = [
-            ("mean", found.mean),
-            ("standard deviation", found.stddev),
-            ("lower quartile", found.q1),
-            ("median", found.median),
-            ("upper quartile", found.q3),
+            ("mean", result.mean),
+            ("standard deviation", result.stddev),
+            ("lower quartile", result.q1),
+            ("median", result.median),
+            ("upper quartile", result.q3),
         ]
         out.print(rich_text.Text(", ".join(f"{label} {value:,.6g}" for label, value in facts if value is not None)))
         counts = [
-            ("zero", found.zero),
-            ("negative", found.negative),
-            ("outside 1.5 quartile ranges", found.outside),
-            ("far out, 3 quartile ranges", found.far_out),
+            ("zero", result.zero),
+            ("negative", result.negative),
+            ("outside 1.5 quartile ranges", result.outside),
+            ("far out, 3 quartile ranges", result.far_out),
         ]
         out.print(rich_text.Text(", ".join(f"{label} {count:,}" for label, count in counts)))
         # Few numbers among many rows have short bars.
-        most = max(*(bar.rows for bar in found.histogram), rows // len(found.histogram))
+        most = max(*(bar.rows for bar in result.histogram), rows // len(result.histogram))
         table = [
             [f"{bar.low:,.10g}", f"to {bar.high:,.10g}", f"{bar.rows:,}", rich_text.Text(_bar(bar.rows, most), style=render.MARK)]
-            for bar in found.histogram
+            for bar in result.histogram
         ]
         render.print_table(out, ["", "", "", ""], table, right=(0, 2))
-    dates = one.dates
+    dates = column_profile.dates
     if dates is not None:
         _title(out, f"days ({dates.fit:,} values)")
         out.print(rich_text.Text(f"{dates.min} to {dates.max}; after today {dates.future:,}; on a 1 January {dates.january_first:,}"))

@@ -59,46 +59,46 @@ def count(
 
     [bold]gravel count boats.csv --key boat_id --distinct "UPPER(TRIM(name))"[/]
     """
-    given = given_by(param, today) if distinct or total or param or today else None
+    supplied = given_by(param, today) if distinct or total or param or today else None
     results = []
     failed: list[Problem] = []
     for reference, several in [
-        (one, len(found) > 1) for given_table in tables for found in [opening.expanded(given_table)] for one in found
+        (item, len(result) > 1) for given_table in tables for result in [opening.expanded(given_table)] for item in result
     ]:
         try:
             table = open_reference(reference, delimiter, encoding, empty, text, bare=not (distinct or key or total))
             with progress(table):
-                results.append(inspecting_count.count_table(table, distinct or (), key or (), total or (), given))
+                results.append(inspecting_count.count_table(table, distinct or (), key or (), total or (), supplied))
         except TableProblem as problem:
             if not several:
                 raise
             failed.append(problem)  # the other tables of its database are listed all the same
 
     if format is Format.json:
-        render.print_json("count", {"tables": [_json(one) for one in results]})
+        render.print_json("count", {"tables": [_json(result) for result in results]})
     elif format is Format.table:
         _show(results, not no_color)
     else:
         _rows(results, format.value)
-    for one in results:
-        render.malformed_notes(one.table, one.bad_records, not no_color)
-        for line in one.notes:
-            render.note(f"{one.table}: {line}", not no_color)
+    for entry in results:
+        render.malformed_notes(entry.table, entry.bad_records, not no_color)
+        for line in entry.notes:
+            render.note(f"{entry.table}: {line}", not no_color)
     for one_failed in failed:
         render.tell(one_failed)
     if failed:
         raise typer.Exit(failed[0].status)
 
 
-def _json(one: Any) -> dict[str, Any]:
+def _json(item: Any) -> dict[str, Any]:
     return {
-        "table": one.table, "rows": one.rows, "columns": one.columns, "malformed": one.malformed,
-        "store_key": None if one.store_key is None else list(one.store_key), "not_null": list(one.not_null),
-        "distinct": [{"on": d.on, "distinct": d.distinct, "null_rows": d.null_rows, "error_rows": d.error_rows} for d in one.distinct],
-        "key": None if not one.keys else
-        {"columns": list(one.keys[0].columns), "null_rows": one.keys[0].null_rows, "repeated_rows": one.keys[0].repeated_rows},
-        "keys": [{"columns": list(key.columns), "null_rows": key.null_rows, "repeated_rows": key.repeated_rows} for key in one.keys],
-        "totals": [{"total": t.total, "value": total_json(t.value), "null_rows": t.null_rows, "error_rows": t.error_rows} for t in one.totals],
+        "table": item.table, "rows": item.rows, "columns": item.columns, "malformed": item.malformed,
+        "store_key": None if item.store_key is None else list(item.store_key), "not_null": list(item.not_null),
+        "distinct": [{"on": d.on, "distinct": d.distinct, "null_rows": d.null_rows, "error_rows": d.error_rows} for d in item.distinct],
+        "key": None if not item.keys else
+        {"columns": list(item.keys[0].columns), "null_rows": item.keys[0].null_rows, "repeated_rows": item.keys[0].repeated_rows},
+        "keys": [{"columns": list(key.columns), "null_rows": key.null_rows, "repeated_rows": key.repeated_rows} for key in item.keys],
+        "totals": [{"total": t.total, "value": total_json(t.value), "null_rows": t.null_rows, "error_rows": t.error_rows} for t in item.totals],
     }  # fmt: skip
 
 
@@ -113,31 +113,33 @@ def total_json(value: Any) -> Any:
 
 def _show(results: list[Any], color: bool) -> None:
     out = render.console(color=color)
-    rows = [[one.table, render.number(one.rows), render.number(one.columns), render.number(one.malformed)] for one in results]
+    rows = [
+        [result.table, render.number(result.rows), render.number(result.columns), render.number(result.malformed)] for result in results
+    ]
     headings = ["table", "rows", "columns", "malformed"]
-    if any(one.store_key is not None for one in results):
+    if any(result.store_key is not None for result in results):
         headings.append("primary key")
-        for row, one in zip(rows, results, strict=True):
-            row.append(", ".join(one.store_key or ()) or "–")
+        for row, item in zip(rows, results, strict=True):
+            row.append(", ".join(item.store_key or ()) or "–")
     render.print_table(out, headings, rows, right=(1, 2, 3))
-    for one in results:
+    for item in results:
         asked: list[list[str]] = []
-        for d in one.distinct:
+        for d in item.distinct:
             asked.append([f"distinct {d.on}", render.number(d.distinct), _apart(d.null_rows, d.error_rows, "with NULL, left out")])
-        for key in one.keys:
+        for key in item.keys:
             good = not key.null_rows and not key.repeated_rows
-            told = (
+            message = (
                 "a key: unique, never NULL"
                 if good
                 else f"no key: {key.null_rows:,} rows with NULL in it, {key.repeated_rows:,} rows that share theirs"
             )
-            asked.append([f"key {', '.join(key.columns)}", "", told])
-        for t in one.totals:
+            asked.append([f"key {', '.join(key.columns)}", "", message])
+        for t in item.totals:
             shown = "" if t.value is None else f"{t.value:,f}" if hasattr(t.value, "as_tuple") else f"{t.value:,}"
             asked.append([f"total {t.total}", shown or "no known value", _apart(t.null_rows, t.error_rows, "NULL, passed over")])
         if asked:
             out.print()
-            render.print_table(out, [one.table if len(results) > 1 else "asked for", "", ""], asked, right=(1,))
+            render.print_table(out, [item.table if len(results) > 1 else "asked for", "", ""], asked, right=(1,))
 
 
 def _apart(nulls: int, errors: int, what: str) -> str:
@@ -149,19 +151,22 @@ def _apart(nulls: int, errors: int, what: str) -> str:
 def _rows(results: list[Any], form: str) -> None:
     headings = ["table", "rows", "columns", "malformed"]
     columns: list[list[Any]] = [
-        [getattr(one, name) if name == "table" else str(getattr(one, name)) for one in results] for name in headings
+        [getattr(result, name) if name == "table" else str(getattr(result, name)) for result in results] for name in headings
     ]
     if not results:
         return
     first = results[0]
     for index, d in enumerate(first.distinct):
         headings.append(f"distinct {d.on}")
-        columns.append([str(one.distinct[index].distinct) for one in results])
+        columns.append([str(result.distinct[index].distinct) for result in results])
     for index, key in enumerate(first.keys):
         of = f" {', '.join(key.columns)}" if len(first.keys) > 1 else ""
         headings += [f"key_null_rows{of}", f"key_repeated_rows{of}"]
-        columns += [[str(one.keys[index].null_rows) for one in results], [str(one.keys[index].repeated_rows) for one in results]]
+        columns += [
+            [str(result.keys[index].null_rows) for result in results],
+            [str(result.keys[index].repeated_rows) for result in results],
+        ]
     for index, t in enumerate(first.totals):
         headings.append(f"total {t.total}")
-        columns.append([None if one.totals[index].value is None else str(one.totals[index].value) for one in results])
+        columns.append([None if result.totals[index].value is None else str(result.totals[index].value) for result in results])
     render.print_rows(form, headings, columns)

@@ -83,7 +83,7 @@ def duplicates(
     [bold]gravel duplicates owners.csv --on name --on town[/]
     """
     limit = look.row_limit(rows)
-    given = given_by(param, today)
+    supplied = given_by(param, today)
     source = open_reference(table, delimiter, encoding, empty, text)
     if report is not None and source.reads(report):
         raise CallProblem(f"the page would be written over {table}, which is read", hint="name another file")
@@ -93,7 +93,7 @@ def duplicates(
         if on or add or rung != "equal":
             raise CallProblem("--near is asked by itself", hint="--block EXPR says which rows are compared")
         with progress(source, 2):
-            close = duplicates_near.near(source, near, within=within, alike=alike, block=block, key=key or (), shown=limit, given=given)
+            close = duplicates_near.near(source, near, within=within, alike=alike, block=block, key=key or (), shown=limit, given=supplied)
         _tell_near(close, format, not no_color, report)
         any_found = close.pairs > 0
     else:
@@ -101,22 +101,22 @@ def duplicates(
             raise CallProblem("--within, --alike and --block are for --near", hint='--near "name" --within 2')
         with progress(source, 2):
             room = memory_of(memory) or duplicates_groups.MEMORY
-            found = duplicates_groups.duplicates(
-                source, on or (), key=key or (), rung=rung, null_equal=null_equal, least=least, shown=limit, given=given, memory=room
+            result = duplicates_groups.duplicates(
+                source, on or (), key=key or (), rung=rung, null_equal=null_equal, least=least, shown=limit, given=supplied, memory=room
             )
-        _tell(found, table, format, not no_color, report)
-        any_found = found.groups > 0
+        _tell(result, table, format, not no_color, report)
+        any_found = result.groups > 0
         if add is not None:
-            _add(found, source, add, not no_color)
+            _add(result, source, add, not no_color)
     if fail and any_found:
         raise typer.Exit(1)
 
 
-def _add(found: Duplicates, source: Any, add: Path, color: bool) -> None:
-    if found.proposal is None:
+def _add(duplicates: Duplicates, source: Any, add: Path, color: bool) -> None:
+    if duplicates.proposal is None:
         raise CallProblem("there is no step to add", hint="there are groups only where --on names what is equal")
-    note = f"{found.surplus:,} rows more than one a group"
-    number = edit.add_text(add, source, step_text(found), note)
+    note = f"{duplicates.surplus:,} rows more than one a group"
+    number = edit.add_text(add, source, step_text(duplicates), note)
     render.note(f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))} --dry-run", color)
 
 
@@ -126,137 +126,143 @@ def step_text(found: Duplicates) -> str:
     return edit.unique_text(found.proposal.by, found.proposal.prefer, found.proposal.fill, bool(found.proposal.disagree))
 
 
-def _tell(found: Duplicates, reference: str, form: Format, color: bool, report: Path | None) -> None:
+def _tell(duplicates: Duplicates, reference: str, form: Format, color: bool, report: Path | None) -> None:
     if report is not None:
-        reports_duplicates.write_page(report, found, step_text(found) if found.proposal else "")
+        reports_duplicates.write_page(report, duplicates, step_text(duplicates) if duplicates.proposal else "")
     if form is Format.json:
-        render.print_json("duplicates", _json(found))
+        render.print_json("duplicates", _json(duplicates))
     elif form is Format.table:
-        _show(found, color)
+        _show(duplicates, color)
     else:
-        headings = ["group", "size", "gravel_row", *found.columns]
-        lines = [[str(group.number), str(group.size), str(row.row), *row.values] for group in found.shown for row in group.rows]
-        render.print_rows(form.value, headings, [[line[at] for line in lines] for at in range(len(headings))])
-    render.malformed_notes(found.table, found.malformed, color)
-    for line in found.notes:
-        render.note(f"{found.table}: {line}", color)
+        headings = ["group", "size", "gravel_row", *duplicates.columns]
+        lines = [[str(group.number), str(group.size), str(row.row), *row.values] for group in duplicates.shown for row in group.rows]
+        render.print_rows(form.value, headings, [[line[index] for line in lines] for index in range(len(headings))])
+    render.malformed_notes(duplicates.table, duplicates.malformed, color)
+    for line in duplicates.notes:
+        render.note(f"{duplicates.table}: {line}", color)
 
 
-def _json(found: Duplicates) -> dict[str, Any]:
-    def group(one: Group) -> dict[str, Any]:
-        rows = [{"row": row.row, "values": dict(zip(found.columns, row.values, strict=True))} for row in one.rows]
-        return {"group": one.number, "size": one.size, "rows": rows, "differs": [found.columns[at] for at in one.differs]}
+def _json(duplicates: Duplicates) -> dict[str, Any]:
+    def group(item: Group) -> dict[str, Any]:
+        rows = [{"row": row.row, "values": dict(zip(duplicates.columns, row.values, strict=True))} for row in item.rows]
+        return {"group": item.number, "size": item.size, "rows": rows, "differs": [duplicates.columns[differ] for differ in item.differs]}
 
     proposal = None
-    if found.proposal is not None:
-        one = found.proposal
+    if duplicates.proposal is not None:
+        entry = duplicates.proposal
         proposal = {
-            "by": list(one.by), "prefer": one.prefer, "fill": list(one.fill), "disagree": dict(one.disagree), "rescued": dict(one.rescued),
-            "step": step_text(found),
+            "by": list(entry.by), "prefer": entry.prefer, "fill": list(entry.fill), "disagree": dict(entry.disagree), "rescued": dict(entry.rescued),
+            "step": step_text(duplicates),
         }  # fmt: skip
     return {
-        "table": found.table, "on": list(found.on), "rung": found.rung, "key": list(found.key), "rows": found.rows, "groups": found.groups,
-        "rows_in_groups": found.rows_in_groups, "surplus": found.surplus, "largest": found.largest, "null_rows": found.null_rows,
-        "error_rows": found.error_rows, "malformed": len(found.malformed), "shown": [group(one) for one in found.shown],
+        "table": duplicates.table, "on": list(duplicates.on), "rung": duplicates.rung, "key": list(duplicates.key), "rows": duplicates.rows, "groups": duplicates.groups,
+        "rows_in_groups": duplicates.rows_in_groups, "surplus": duplicates.surplus, "largest": duplicates.largest, "null_rows": duplicates.null_rows,
+        "error_rows": duplicates.error_rows, "malformed": len(duplicates.malformed), "shown": [group(item) for item in duplicates.shown],
         "ladder": [
-            {"rung": one.rung, "expression": ", ".join(one.expressions), "groups": one.groups, "surplus": one.surplus, "new_groups": one.new_groups,
-             "examples": [[{"value": value, "rows": rows} for value, rows in some] for some in one.examples]}
-            for one in found.ladder
+            {"rung": item.rung, "expression": ", ".join(item.expressions), "groups": item.groups, "surplus": item.surplus, "new_groups": item.new_groups,
+             "examples": [[{"value": value, "rows": rows} for value, rows in example] for example in item.examples]}
+            for item in duplicates.ladder
         ],
-        "left_out": [{"column": text, "groups": more} for text, more in found.left_out], "proposal": proposal,
+        "left_out": [{"column": text, "groups": more} for text, more in duplicates.left_out], "proposal": proposal,
     }  # fmt: skip
 
 
-def _show(found: Duplicates, color: bool) -> None:
+def _show(duplicates: Duplicates, color: bool) -> None:
     out = render.console(color=color)
-    out.print(rich_text.Text(f"{found.rows:,} rows, {found.groups:,} groups", style=render.HEAD).append(
-        f" of rows equal in {', '.join(found.expressions) if found.on != found.columns and len(found.expressions) < 6 else 'all columns'}",
+    out.print(rich_text.Text(f"{duplicates.rows:,} rows, {duplicates.groups:,} groups", style=render.HEAD).append(
+        f" of rows equal in {', '.join(duplicates.expressions) if duplicates.on != duplicates.columns and len(duplicates.expressions) < 6 else 'all columns'}",
         style=render.DIM))  # fmt: skip
-    told = f"{found.rows_in_groups:,} rows in groups, {found.surplus:,} more than one a group, the largest {found.largest:,}"
-    out.print(
-        rich_text.Text(f"  {told}" if found.groups else "  no two rows are equal", style=render.WARN if found.groups else render.GOOD)
+    message = (
+        f"{duplicates.rows_in_groups:,} rows in groups, {duplicates.surplus:,} more than one a group, the largest {duplicates.largest:,}"
     )
-    if found.null_rows:
-        how = "where NULL is like NULL" if found.null_equal else "in no group (--null-equal groups them)"
-        out.print(rich_text.Text(f"  {found.null_rows:,} rows with NULL, {how}", style=render.DIM))
-    if found.error_rows:
-        out.print(rich_text.Text(f"  {found.error_rows:,} rows in which an expression fails, in no group", style=render.BAD))
-    for group in found.shown:
+    out.print(
+        rich_text.Text(
+            f"  {message}" if duplicates.groups else "  no two rows are equal", style=render.WARN if duplicates.groups else render.GOOD
+        )
+    )
+    if duplicates.null_rows:
+        how = "where NULL is like NULL" if duplicates.null_equal else "in no group (--null-equal groups them)"
+        out.print(rich_text.Text(f"  {duplicates.null_rows:,} rows with NULL, {how}", style=render.DIM))
+    if duplicates.error_rows:
+        out.print(rich_text.Text(f"  {duplicates.error_rows:,} rows in which an expression fails, in no group", style=render.BAD))
+    for group in duplicates.shown:
         out.print()
-        _group(out, found, group)
-    if found.groups > len(found.shown):
-        render.note(f"  {len(found.shown):,} of {found.groups:,} groups shown, the largest first (--rows all)", color)
+        _group(out, duplicates, group)
+    if duplicates.groups > len(duplicates.shown):
+        render.note(f"  {len(duplicates.shown):,} of {duplicates.groups:,} groups shown, the largest first (--rows all)", color)
     out.print()
-    _ladder(out, found)
-    more = [(text, groups) for text, groups in found.left_out if groups]
+    _ladder(out, duplicates)
+    more = [(text, groups) for text, groups in duplicates.left_out if groups]
     if more:
         out.print()
-        told = ", ".join(f"{groups:+,} without {text}" for text, groups in sorted(more, key=lambda one: -one[1]))
-        out.print(rich_text.Text(f"one column less: {told} (groups)", style=render.DIM))
-    if found.proposal is not None:
+        message = ", ".join(f"{groups:+,} without {text}" for text, groups in sorted(more, key=lambda item: -item[1]))
+        out.print(rich_text.Text(f"one column less: {message} (groups)", style=render.DIM))
+    if duplicates.proposal is not None:
         out.print()
-        _proposal(out, found)
+        _proposal(out, duplicates)
 
 
-def _group(out: Any, found: Duplicates, group: Group) -> None:
-    key = [found.columns.index(name) for name in found.key]
-    same = [at for at in range(len(found.columns)) if at not in group.differs and at not in key]
+def _group(out: Any, duplicates: Duplicates, group: Group) -> None:
+    key = [duplicates.columns.index(name) for name in duplicates.key]
+    same = [position for position in range(len(duplicates.columns)) if position not in group.differs and position not in key]
     shown = [*key, *group.differs[:6]]
     rows = []
     for row in group.rows[:12]:
         cells = [rich_text.Text(f"{row.row:,}", style=render.DIM)]
-        cells += [render.visible(row.values[at], 30) for at in shown]
+        cells += [render.visible(row.values[position], 30) for position in shown]
         rows.append(cells)
-    alike = [at for at in same if group.rows and group.rows[0].values[at] is not None][:4]
+    alike = [position for position in same if group.rows and group.rows[0].values[position] is not None][:4]
     head = rich_text.Text(f"  {group.size:,} rows", style=render.WARN)
-    for at in alike:
-        head.append(f"  {found.columns[at]} ", style=render.DIM).append_text(render.visible(group.rows[0].values[at], 30))
+    for place in alike:
+        head.append(f"  {duplicates.columns[place]} ", style=render.DIM).append_text(render.visible(group.rows[0].values[place], 30))
     out.print(head)
     render.print_table(
-        out, ["  row", *(found.columns[at] for at in shown)], [[rich_text.Text("  ").append_text(line[0]), *line[1:]] for line in rows]
+        out,
+        ["  row", *(duplicates.columns[position] for position in shown)],
+        [[rich_text.Text("  ").append_text(line[0]), *line[1:]] for line in rows],
     )
     if group.size > 12:
         out.print(rich_text.Text(f"  and {group.size - 12:,} more", style=render.DIM))
 
 
-def _ladder(out: Any, found: Duplicates) -> None:
+def _ladder(out: Any, duplicates: Duplicates) -> None:
     rows: list[list[Any]] = []
-    for one in found.ladder:
-        new = f"+{one.new_groups:,}" if one.new_groups and one.rung != "equal" else "–"
-        mark = render.MARK if one.rung == found.rung else ""
-        rows.append([rich_text.Text(one.rung, style=mark), rich_text.Text(one.meaning), f"{one.groups:,}", f"{one.surplus:,}", new])
-        for some in one.examples[:2]:
+    for entry in duplicates.ladder:
+        new = f"+{entry.new_groups:,}" if entry.new_groups and entry.rung != "equal" else "–"
+        mark = render.MARK if entry.rung == duplicates.rung else ""
+        rows.append([rich_text.Text(entry.rung, style=mark), rich_text.Text(entry.meaning), f"{entry.groups:,}", f"{entry.surplus:,}", new])
+        for example in entry.examples[:2]:
             line = rich_text.Text("  ", style=render.DIM)
-            for value, count in some[:3]:
+            for value, count in example[:3]:
                 line.append_text(render.visible(value, 40)).append(f" {count:,}×  ", style=render.DIM)
             rows.append(["", line, "", "", ""])
     render.print_table(out, ["rung", "", "groups", "surplus", "come together"], rows, right=(2, 3, 4))
-    later = [one for one in found.ladder[1:] if one.new_groups]
-    if later and found.rung == "equal":
-        one = max(later, key=lambda step: step.new_groups)
+    later = [item for item in duplicates.ladder[1:] if item.new_groups]
+    if later and duplicates.rung == "equal":
+        entry = max(later, key=lambda step: step.new_groups)
         out.print(
-            rich_text.Text(f"--rung {one.rung} lists its groups; as expressions: {', '.join(one.expressions)[:110]}", style=render.DIM),
+            rich_text.Text(f"--rung {entry.rung} lists its groups; as expressions: {', '.join(entry.expressions)[:110]}", style=render.DIM),
             soft_wrap=True,
         )
 
 
-def _proposal(out: Any, found: Duplicates) -> None:
-    one = found.proposal
-    assert one is not None
-    if one.disagree:
-        told = ", ".join(f"{name} {many:,}" for name, many in sorted(one.disagree, key=lambda pair: -pair[1]))
-        out.print(rich_text.Text(f"groups whose known values disagree: {told}", style=render.DIM))
-    if one.rescued:
+def _proposal(out: Any, duplicates: Duplicates) -> None:
+    item = duplicates.proposal
+    assert item is not None
+    if item.disagree:
+        message = ", ".join(f"{name} {many:,}" for name, many in sorted(item.disagree, key=lambda pair: -pair[1]))
+        out.print(rich_text.Text(f"groups whose known values disagree: {message}", style=render.DIM))
+    if item.rescued:
         out.print(
             rich_text.Text(
-                "NULLs that fill would rescue: " + ", ".join(f"{name} {many:,}" for name, many in one.rescued), style=render.GOOD
+                "NULLs that fill would rescue: " + ", ".join(f"{name} {many:,}" for name, many in item.rescued), style=render.GOOD
             )
         )
     out.print(rich_text.Text("to paste into a plan, or --add PLAN:", style=render.DIM))
-    out.print(rich_text.Text(step_text(found), style=render.MARK), soft_wrap=True)
+    out.print(rich_text.Text(step_text(duplicates), style=render.MARK), soft_wrap=True)
 
 
-def _tell_near(found: Near, form: Format, color: bool, report: Path | None) -> None:
+def _tell_near(near: Near, form: Format, color: bool, report: Path | None) -> None:
     if report is not None:
-        reports_duplicates.write_near_page(report, found)
-    cli_near.tell(found, form, color)
+        reports_duplicates.write_near_page(report, near)
+    cli_near.tell(near, form, color)

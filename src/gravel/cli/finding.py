@@ -21,28 +21,28 @@ LEVEL_STYLES = {"wrong": render.BAD, "suspect": render.WARN, "note": render.DIM}
 
 def condition_of(table: Any, number: int, today: date, color: bool) -> str:
     """The condition of a finding's rows, which is told. Raises CallProblem where it has none."""
-    found = _found(table, number, today)
-    one = found.finding
-    if not one.where:
-        other = see_command(table, one.where, one.finding)
+    result = _found(table, number, today)
+    item = result.finding
+    if not item.where:
+        other = see_command(table, item.where, item.finding)
         raise CallProblem(
-            f"finding {number} ({one.finding}) has no condition", hint=other or f"it is about {one.column or 'the table'} as a whole"
+            f"finding {number} ({item.finding}) has no condition", hint=other or f"it is about {item.column or 'the table'} as a whole"
         )
-    render.note(f"{_title(found)}: {one.where}", color)
-    return one.where
+    render.note(f"{_title(result)}: {item.where}", color)
+    return item.where
 
 
 def assignment_of(table: Any, number: int, today: date, color: bool) -> str:
     """The assignment that mends a finding, which is told. Raises CallProblem where there is none."""
-    found = _found(table, number, today)
-    one = found.finding
-    if not one.mend:
+    result = _found(table, number, today)
+    item = result.finding
+    if not item.mend:
         look = finding_command("look", table, number)
         raise CallProblem(
-            f"finding {number} ({one.finding}) has no mending: which value is right is not in the table", hint=f"its rows: {look}"
+            f"finding {number} ({item.finding}) has no mending: which value is right is not in the table", hint=f"its rows: {look}"
         )
-    render.note(f"{_title(found)}: {one.mend}", color)
-    return one.mend
+    render.note(f"{_title(result)}: {item.mend}", color)
+    return item.mend
 
 
 def _found(table: Any, number: int, today: date) -> Numbered:
@@ -50,9 +50,9 @@ def _found(table: Any, number: int, today: date) -> Numbered:
         return finding(table, number, today)
 
 
-def _title(found: Numbered) -> str:
-    one = found.finding
-    return f"finding {found.number} of {found.of}, {one.column or 'table'}, {one.finding}"
+def _title(numbered: Numbered) -> str:
+    item = numbered.finding
+    return f"finding {numbered.number} of {numbered.of}, {item.column or 'table'}, {item.finding}"
 
 
 def heading(found: Profile) -> str:
@@ -82,9 +82,9 @@ def print_finding(out: Any, number: int, one: Finding, found: Profile, table: An
             continue
         if len(text) > _LONG and found.sample is None:
             text = finding_command("look" if word == "see" else "try", table, number)
-        made = Text().append(f"            {word}  ", style=render.DIM)
-        made.append(render.safe(text), style=render.MARK)
-        out.print(made, soft_wrap=True)
+        result = Text().append(f"            {word}  ", style=render.DIM)
+        result.append(render.safe(text), style=render.MARK)
+        out.print(result, soft_wrap=True)
 
 
 def _indented(text: str) -> Any:

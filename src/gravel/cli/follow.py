@@ -43,43 +43,43 @@ def follow(
     if not row and where is None:
         raise CallProblem("say which row to follow", hint='--row 17, or --where "boat_id = 17"')
     limit = look.row_limit(rows)
-    found = plans_follow.follow(
+    result = plans_follow.follow(
         model.read_plan(plan, str(plan)), row or (), where, given_by(param, today), limit, memory_of(memory) or flow.MEMORY
     )
     if format is Format.json:
-        render.print_json("follow", _json(found))
+        render.print_json("follow", _json(result))
     elif format is Format.table:
-        _show(found, not no_color)
+        _show(result, not no_color)
     else:
-        flat = _flat(found)
+        flat = _flat(result)
         headings = ["row", "path", "step", "verb", "outcome", "column", "before", "after", "reason", "into"]
-        render.print_rows(format.value, headings, [[line[at] for line in flat] for at in range(len(headings))])
-    if found.matching is not None:
-        some = f", the first {limit:,} followed (--rows all)" if limit is not None and limit < found.matching else ""
-        render.note(f"{found.matching:,} {'row matches' if found.matching == 1 else 'rows match'}{some}", not no_color)
+        render.print_rows(format.value, headings, [[line[index] for line in flat] for index in range(len(headings))])
+    if result.matching is not None:
+        subset = f", the first {limit:,} followed (--rows all)" if limit is not None and limit < result.matching else ""
+        render.note(f"{result.matching:,} {'row matches' if result.matching == 1 else 'rows match'}{subset}", not no_color)
 
 
-def _json(found: Followed) -> dict[str, Any]:
-    def path(one: FollowedPath) -> dict[str, Any]:
+def _json(followed: Followed) -> dict[str, Any]:
+    def path(followed_path: FollowedPath) -> dict[str, Any]:
         events = [
             {
                 "step": event.step, "verb": event.verb, "outcome": event.outcome,
                 "changes": [dataclasses.asdict(change) for change in event.changes],
                 "reason": event.reason, "sqlstate": event.sqlstate, "read": dict(event.read), "into": event.into, "paths": list(event.paths),
             }
-            for event in one.events
+            for event in followed_path.events
         ]  # fmt: skip
-        return {"path": one.path, "events": events, "ends": one.ends, "output_row": one.output_row}
+        return {"path": followed_path.path, "events": events, "ends": followed_path.ends, "output_row": followed_path.output_row}
 
     return {
-        "plan": found.plan, "table": found.table, "matching": found.matching,
-        "rows": [{"row": one.row, "paths": [path(each) for each in one.paths]} for one in found.rows],
+        "plan": followed.plan, "table": followed.table, "matching": followed.matching,
+        "rows": [{"row": item.row, "paths": [path(each) for each in item.paths]} for item in followed.rows],
     }  # fmt: skip
 
 
-def _flat(found: Followed) -> list[list[str | None]]:
+def _flat(followed: Followed) -> list[list[str | None]]:
     lines: list[list[str | None]] = []
-    for row in found.rows:
+    for row in followed.rows:
         for path in row.paths:
             for event in path.events:
                 head = [str(row.row), path.path, str(event.step), event.verb, event.outcome]
@@ -104,26 +104,26 @@ def _flat(found: Followed) -> list[list[str | None]]:
     return lines
 
 
-def _show(found: Followed, color: bool) -> None:
+def _show(followed: Followed, color: bool) -> None:
     out = render.console(color=color)
-    for row in found.rows:
-        head = text.Text(f"row {row.row:,} of {found.table}", style=render.HEAD)
+    for row in followed.rows:
+        head = text.Text(f"row {row.row:,} of {followed.table}", style=render.HEAD)
         if len(row.paths) > 1:
             head.append(f", {len(row.paths)} paths", style=render.DIM)
         out.print(head)
-        told: set[tuple[int, str]] = set()
+        message: set[tuple[int, str]] = set()
         for path in row.paths:
-            _path(out, found, path, told)
+            _path(out, followed, path, message)
         out.print()
 
 
-def _path(out: Any, found: Followed, path: FollowedPath, told: set[tuple[int, str]]) -> None:
+def _path(out: Any, followed: Followed, path: FollowedPath, message: set[tuple[int, str]]) -> None:
     """One path; what it shares with one before it is told once."""
     still = [str(event.step) for event in path.events if event.outcome == "unchanged"]
     for event in path.events:
-        if (event.step, event.path) in told or event.outcome == "unchanged":
+        if (event.step, event.path) in message or event.outcome == "unchanged":
             continue
-        told.add((event.step, event.path))
+        message.add((event.step, event.path))
         line = text.Text(f"  {event.path}  step {event.step}: {event.note or event.verb}")
         if event.outcome in ("split", "copied"):
             line.append(f"  ({event.outcome}, {event.paths.index(event.path) + 1} of {len(event.paths)})", style=render.WARN)
@@ -137,7 +137,7 @@ def _path(out: Any, found: Followed, path: FollowedPath, told: set[tuple[int, st
         if event.into:
             out.print(text.Text(f"      merged into the row of path {event.into}", style=render.BAD))
     if path.ends == "kept":
-        end = text.Text(f"  {path.path} is row {path.output_row:,} of {found.output}", style=render.GOOD)
+        end = text.Text(f"  {path.path} is row {path.output_row:,} of {followed.output}", style=render.GOOD)
     else:
         end = text.Text(f"  {path.path} is {path.ends}" + (f" at step {path.events[-1].step}" if path.events else ""), style=render.BAD)
     if still:

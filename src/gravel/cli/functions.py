@@ -32,13 +32,13 @@ def functions(name: Name = None, format: FormatOption = Format.table, no_color: 
     """
     chosen = _chosen(name)
     if format is Format.json:
-        render.print_json("functions", {"functions": [_json(one) for one in chosen]})
+        render.print_json("functions", {"functions": [_json(item) for item in chosen]})
     elif format is not Format.table:
         columns = [
-            [one.name for one in chosen],
-            [one.family for one in chosen],
-            [_shape(one) for one in chosen],
-            [one.meaning for one in chosen],
+            [item.name for item in chosen],
+            [item.family for item in chosen],
+            [_shape(item) for item in chosen],
+            [item.meaning for item in chosen],
         ]
         render.print_rows(format.value, ["name", "family", "signature", "meaning"], columns)
     elif name is None:
@@ -53,30 +53,30 @@ def _chosen(name: str | None) -> list[Function]:
     if name is None:
         return every
     if name.lower() in catalogue.FAMILIES:
-        return [one for one in every if one.family == name.lower()]
-    alike = [one for one in every if one.name.partition(" of ")[0] == name.upper()]
+        return [item for item in every if item.family == name.lower()]
+    alike = [item for item in every if item.name.partition(" of ")[0] == name.upper()]
     if alike:
         return alike
-    found = catalogue.find(name)
-    if found is None:
+    result = catalogue.find(name)
+    if result is None:
         near = nearest(name, [*catalogue.catalogue(), *catalogue.FAMILIES])
         raise CallProblem(f"there is no function {name}", hint=f"did you mean {near}?" if near else "gravel functions lists them all")
-    return [found]
+    return [result]
 
 
-def _shape(one: Function) -> str:
-    return " or ".join(signature.text for signature in one.signatures)
+def _shape(function: Function) -> str:
+    return " or ".join(signature.text for signature in function.signatures)
 
 
-def _examples(one: Function) -> list[tuple[str, str]]:
-    return [(text, examples.outcome(text)) for text in one.examples]
+def _examples(function: Function) -> list[tuple[str, str]]:
+    return [(text, examples.outcome(text)) for text in function.examples]
 
 
-def _json(one: Function) -> dict[str, Any]:
+def _json(function: Function) -> dict[str, Any]:
     return {
-        "name": one.name, "family": one.family, "signatures": [signature.text for signature in one.signatures], "meaning": one.meaning,
-        "examples": [{"expression": text, "result": result} for text, result in _examples(one)],
-        "errors": [{"sqlstate": state, "meaning": errors.meaning(state)} for state in one.errors],
+        "name": function.name, "family": function.family, "signatures": [signature.text for signature in function.signatures], "meaning": function.meaning,
+        "examples": [{"expression": text, "result": result} for text, result in _examples(function)],
+        "errors": [{"sqlstate": state, "meaning": errors.meaning(state)} for state in function.errors],
     }  # fmt: skip
 
 
@@ -84,7 +84,7 @@ def _show_all(chosen: list[Function], color: bool) -> None:
     out = render.console(color=color)
     rows = []
     for family, title in catalogue.FAMILIES.items():
-        names = ", ".join(one.name for one in chosen if one.family == family)
+        names = ", ".join(item.name for item in chosen if item.family == family)
         rows.append([rich_text.Text(family, style="bold"), rich_text.Text(title, style=render.DIM), rich_text.Text(names)])
     render.print_table(out, ["family", "", "functions"], rows)
     out.print()
@@ -93,19 +93,19 @@ def _show_all(chosen: list[Function], color: bool) -> None:
 
 def _show(chosen: list[Function], color: bool) -> None:
     out = render.console(color=color)
-    for one in chosen:
-        for signature in one.signatures:
+    for item in chosen:
+        for signature in item.signatures:
             out.print(rich_text.Text(signature.text, style=render.HEAD))
-        out.print(padding.Padding(rich_text.Text(one.meaning), (0, 0, 0, 2)))
+        out.print(padding.Padding(rich_text.Text(item.meaning), (0, 0, 0, 2)))
         rows = [
             [
                 rich_text.Text(f"  {text}"),
                 rich_text.Text("→", style=render.DIM),
                 rich_text.Text(result, style=render.BAD if result.startswith("error") else render.GOOD),
             ]
-            for text, result in _examples(one)
+            for text, result in _examples(item)
         ]
         render.print_table(out, ["", "", ""], rows)
-        for state in one.errors:
+        for state in item.errors:
             out.print(rich_text.Text(f"  error {state}: {errors.meaning(state)}", style=render.DIM))
         out.print()

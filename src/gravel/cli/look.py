@@ -61,21 +61,21 @@ def look(
 
     [bold]gravel look boats.csv --where "skipper IS NULL" --show "UPPER(TRIM(name)) AS tidy_name"[/]
     """
-    given = given_by(param, today)
+    supplied = given_by(param, today)
     if finding is not None and where is not None:
         raise CallProblem("--finding has a condition of its own", hint="leave out --finding, or --where")
     source = open_reference(table, delimiter, encoding, empty, text)
     if finding is not None:
-        where = cli_finding.condition_of(source, finding, given.today, not no_color)
+        where = cli_finding.condition_of(source, finding, supplied.today, not no_color)
     with progress(source, 2):
-        view = inspecting_look.look(source, columns=columns, where=where, show=show or (), sort=sort, rows=row_limit(rows), given=given)
+        view = inspecting_look.look(source, columns=columns, where=where, show=show or (), sort=sort, rows=row_limit(rows), given=supplied)
     if format is Format.json:
         render.print_json("look", _json(view))
     elif format is Format.table:
         _show(view, not no_color)
     else:
         numbers: list[Any] = [str(row) for row in view.row_numbers]
-        render.print_rows(format.value, ["gravel_row", *(one.name for one in view.columns)], [numbers, *view.cells])
+        render.print_rows(format.value, ["gravel_row", *(column.name for column in view.columns)], [numbers, *view.cells])
     _notes(view, not no_color)
 
 
@@ -92,11 +92,14 @@ def _json(view: View) -> dict[str, Any]:
     shown = [
         {
             "row": row,
-            "values": {one.name: inspecting_cells.json_value(view.cells[at][index], one.type.kind) for at, one in enumerate(view.columns)},
+            "values": {
+                column.name: inspecting_cells.json_value(view.cells[position][index], column.type.kind)
+                for position, column in enumerate(view.columns)
+            },
         }
         for index, row in enumerate(view.row_numbers)
     ]
-    types = {one.name: _type(one) for one in view.columns}
+    types = {column.name: _type(column) for column in view.columns}
     return {
         "table": view.table, "rows": view.rows, "matching": view.matching, "unknown": view.unknown, "errors": view.errors,
         "malformed": len(view.malformed), "types": types, "shown": shown,
@@ -114,13 +117,13 @@ def _show(view: View, color: bool) -> None:
     out = render.console(color=color)
     limit = max(12, min(60, out.width // max(1, min(len(view.columns), 6))))
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
-    right = [0, *(at + 1 for at, one in enumerate(view.columns) if one.type.kind.value in kinds)]
+    right = [0, *(position + 1 for position, item in enumerate(view.columns) if item.type.kind.value in kinds)]
     cells = [[render.visible(cell, limit) for cell in column] for column in view.cells]
     widths = [
-        max([len(one.name), *(text.cell_len for text in column)], default=0) + 2 for one, column in zip(view.columns, cells, strict=True)
+        max([len(item.name), *(text.cell_len for text in column)], default=0) + 2 for item, column in zip(view.columns, cells, strict=True)
     ]
     fit = _fitting(widths, out.width - len(f"{max(view.row_numbers, default=0):,}") - 4)
-    headings = ["row", *(one.name for one in view.columns[:fit])]
+    headings = ["row", *(item.name for item in view.columns[:fit])]
     rows = [
         [rich_text.Text(f"{row:,}", style=render.DIM), *(column[index] for column in cells[:fit])]
         for index, row in enumerate(view.row_numbers)
@@ -130,7 +133,7 @@ def _show(view: View, color: bool) -> None:
         out.print()
         render.print_branches(out, view.branches)
     if fit < len(view.columns):
-        left = [one.name for one in view.columns[fit:]]
+        left = [item.name for item in view.columns[fit:]]
         render.note(
             f"{len(left)} more columns do not fit: {', '.join(left[:8])}{' …' if len(left) > 8 else ''} (choose with --columns)", color
         )
@@ -148,17 +151,17 @@ def _fitting(widths: list[int], room: int) -> int:
 
 
 def _notes(view: View, color: bool) -> None:
-    told = f"{view.rows:,} {'row' if view.rows == 1 else 'rows'}"
+    message = f"{view.rows:,} {'row' if view.rows == 1 else 'rows'}"
     if view.where is not None:
-        told += f", {view.matching:,} match"
+        message += f", {view.matching:,} match"
         if view.unknown:
-            told += f", for {view.unknown:,} the condition is unknown"
+            message += f", for {view.unknown:,} the condition is unknown"
         if view.errors:
-            told += f", for {view.errors:,} it fails with an error"
-    told += f"; {len(view.row_numbers):,} shown"
+            message += f", for {view.errors:,} it fails with an error"
+    message += f"; {len(view.row_numbers):,} shown"
     if view.sort_errors:
-        told += f"; {view.sort_errors:,} without a sort key because of an error"
-    render.note(told, color)
+        message += f"; {view.sort_errors:,} without a sort key because of an error"
+    render.note(message, color)
     render.cautions(view.cautions, color)
     render.remarks(view.remarks, color)
     render.malformed_notes(view.table, view.malformed, color)

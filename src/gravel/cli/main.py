@@ -34,19 +34,19 @@ class _Commands(TyperGroup):
         return list(self.commands)
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
-        found = super().get_command(ctx, cmd_name)
-        if found is None and not cmd_name.startswith("-"):
+        result = super().get_command(ctx, cmd_name)
+        if result is None and not cmd_name.startswith("-"):
             near = nearest(cmd_name, list(self.commands))
             hint = f"did you mean gravel {near}?" if near else "commands: " + ", ".join(self.commands)
             raise Problem(f"there is no command {cmd_name}", hint=hint)
-        return found
+        return result
 
 
 class _Command(TyperCommand):
     """A command whose options are not overwritten in silence: one that takes one value is given once."""
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
-        known = {name: one for one in self.params for name in one.opts}
+        known = {name: param for param in self.params for name in param.opts}
         seen: set[str] = set()
         left = list(args)
         while left and (word := left.pop(0)) != "--":
@@ -91,13 +91,13 @@ def run(arguments: list[str]) -> int:
         return 3
     try:
         _end_on_signals()
-        arguments = [hidden.without(_decoded(one)) for one in arguments]
+        arguments = [hidden.without(_decoded(argument)) for argument in arguments]
         status = app(arguments, standalone_mode=False, prog_name="gravel", obj=run)  # the demo runs commands of its own
         sys.stdout.flush()
         return int(status or 0)
     except Problems as problem:
-        for one in problem.problems:
-            _tell(one)
+        for item in problem.problems:
+            _tell(item)
         return problem.problems[0].status
     except Problem as problem:
         _tell(problem)

@@ -24,56 +24,56 @@ def tell(found: Near, form: Format, color: bool) -> None:
         _show(found, color)
     else:
         headings = ["a", "b", found.measure, "a_value", "b_value"]
-        lines = [[str(one.a), str(one.b), _measure(found, one.measure), one.a_value, one.b_value] for one in found.shown]
-        render.print_rows(form.value, headings, [[line[at] for line in lines] for at in range(5)])
+        lines = [[str(item.a), str(item.b), _measure(found, item.measure), item.a_value, item.b_value] for item in found.shown]
+        render.print_rows(form.value, headings, [[line[index] for line in lines] for index in range(5)])
     render.malformed_notes(found.table, found.malformed, color)
     for line in found.notes:
         render.note(f"{found.table}: {line}", color)
 
 
-def _measure(found: Near, value: float) -> str:
-    return f"{int(value)}" if found.measure == "distance" else f"{value:.3f}"
+def _measure(near: Near, value: float) -> str:
+    return f"{int(value)}" if near.measure == "distance" else f"{value:.3f}"
 
 
-def _json(found: Near) -> dict[str, Any]:
+def _json(near: Near) -> dict[str, Any]:
     return {
-        "table": found.table, "near": found.expression, "within" if found.measure == "distance" else "alike": found.bound,
-        "block": found.block, "proposed_block": found.proposed, "rows": found.rows, "values": found.values, "null_rows": found.null_rows,
-        "error_rows": found.error_rows, "unblocked_rows": found.unblocked_rows, "blocks": found.blocks, "compared": found.compared,
-        "value_pairs": found.value_pairs, "pair_count": found.pairs,
+        "table": near.table, "near": near.expression, "within" if near.measure == "distance" else "alike": near.bound,
+        "block": near.block, "proposed_block": near.proposed, "rows": near.rows, "values": near.values, "null_rows": near.null_rows,
+        "error_rows": near.error_rows, "unblocked_rows": near.unblocked_rows, "blocks": near.blocks, "compared": near.compared,
+        "value_pairs": near.value_pairs, "pair_count": near.pairs,
         "pairs": [
-            {"a": one.a, "b": one.b, found.measure: int(one.measure) if found.measure == "distance" else one.measure,
-             "a_value": one.a_value, "b_value": one.b_value}
-            for one in found.shown
+            {"a": item.a, "b": item.b, near.measure: int(item.measure) if near.measure == "distance" else item.measure,
+             "a_value": item.a_value, "b_value": item.b_value}
+            for item in near.shown
         ],
-        "clusters": [list(rows) for rows in found.clusters], "missed": found.missed, "malformed": len(found.malformed),
+        "clusters": [list(rows) for rows in near.clusters], "missed": near.missed, "malformed": len(near.malformed),
     }  # fmt: skip
 
 
-def _show(found: Near, color: bool) -> None:
+def _show(near: Near, color: bool) -> None:
     out = render.console(color=color)
-    bound = f"within {int(found.bound)} edits" if found.measure == "distance" else f"alike to {found.bound:g} or more"
-    head = text.Text(f"{found.pairs:,} pairs of rows nearly equal", style=render.HEAD)
-    out.print(head.append(f" in {found.expression}, {bound}", style=render.DIM))
-    told = f"  {found.values:,} values of {found.rows:,} rows; {found.compared:,} pairs of values compared"
-    out.print(text.Text(told + f" of {found.values * (found.values - 1) // 2:,}", style=render.DIM))
-    out.print(text.Text(f"  {found.missed}", style=render.DIM))
-    apart = [(found.null_rows, "NULL"), (found.unblocked_rows, "a NULL block"), (found.error_rows, "an error")]
+    bound = f"within {int(near.bound)} edits" if near.measure == "distance" else f"alike to {near.bound:g} or more"
+    head = text.Text(f"{near.pairs:,} pairs of rows nearly equal", style=render.HEAD)
+    out.print(head.append(f" in {near.expression}, {bound}", style=render.DIM))
+    message = f"  {near.values:,} values of {near.rows:,} rows; {near.compared:,} pairs of values compared"
+    out.print(text.Text(message + f" of {near.values * (near.values - 1) // 2:,}", style=render.DIM))
+    out.print(text.Text(f"  {near.missed}", style=render.DIM))
+    apart = [(near.null_rows, "NULL"), (near.unblocked_rows, "a NULL block"), (near.error_rows, "an error")]
     for rows, what in apart:
         if rows:
             out.print(text.Text(f"  {rows:,} rows with {what} are in no pair", style=render.DIM))
-    if found.shown:
+    if near.shown:
         out.print()
-        keys = list(found.key)
+        keys = list(near.key)
         lines: list[list[Any]] = []
-        for one in found.shown:
-            left, right = ([render.visible(value, 20) for value in key] for key in (one.a_key, one.b_key))
-            cells = [render.visible(value, 36) for value in (one.a_value, one.b_value)]
-            lines.append([f"  {one.a:,}", *left, cells[0], _measure(found, one.measure), f"{one.b:,}", *right, cells[1]])
-        render.print_table(out, ["  row", *keys, "value", found.measure, "row", *keys, "value"], lines, right=(len(keys) + 2,))
-        if found.pairs > len(found.shown):
-            render.note(f"  {len(found.shown):,} of {found.pairs:,} pairs shown, the closest first (--rows all)", color)
-    several = [pair for pair in zip(found.clusters, found.cluster_values, strict=True) if len(pair[1]) > 2]
+        for item in near.shown:
+            left, right = ([render.visible(value, 20) for value in key] for key in (item.a_key, item.b_key))
+            cells = [render.visible(value, 36) for value in (item.a_value, item.b_value)]
+            lines.append([f"  {item.a:,}", *left, cells[0], _measure(near, item.measure), f"{item.b:,}", *right, cells[1]])
+        render.print_table(out, ["  row", *keys, "value", near.measure, "row", *keys, "value"], lines, right=(len(keys) + 2,))
+        if near.pairs > len(near.shown):
+            render.note(f"  {len(near.shown):,} of {near.pairs:,} pairs shown, the closest first (--rows all)", color)
+    several = [pair for pair in zip(near.clusters, near.cluster_values, strict=True) if len(pair[1]) > 2]
     if several:
         out.print()
         out.print(text.Text("clusters of more than two values", style=render.HEAD))

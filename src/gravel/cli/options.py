@@ -83,10 +83,10 @@ def memory_of(text: str | None) -> int | None:
     """A size in bytes. Raises CallProblem."""
     if text is None:
         return None
-    found = re.fullmatch(r"(\d+) ?([KMG]?)i?B?", text.strip(), re.IGNORECASE)
-    if not found or int(found[1]) == 0:
+    match = re.fullmatch(r"(\d+) ?([KMG]?)i?B?", text.strip(), re.IGNORECASE)
+    if not match or int(match[1]) == 0:
         raise CallProblem(f"--memory takes a size such as 256MB or 2GB, not {text!r}")
-    size = int(found[1]) * 1024 ** " KMG".index(found[2].upper() or " ")
+    size = int(match[1]) * 1024 ** " KMG".index(match[2].upper() or " ")
     if size < 1 << 20:
         raise CallProblem(f"--memory {text} is too little to work with", hint="give 1MB at least")
     return size
@@ -98,12 +98,12 @@ def given_by(params: list[str] | None, today: str | None) -> bind.Given:
         day = date.today() if today is None else date.fromisoformat(today)
     except ValueError:
         raise CallProblem(f"--today takes a date such as 2024-05-31, not {today!r}") from None
-    given = bind.Given(parameters.from_command_line(params or ()), day)
-    return replace(given, members=partial(_members, given))
+    supplied = bind.Given(parameters.from_command_line(params or ()), day)
+    return replace(supplied, members=partial(_members, supplied))
 
 
-def _members(given: Given, query: Any, text: str) -> Any:
-    return members.members_of(given, None, render.malformed_notes)(query, text)
+def _members(context: Given, query: Any, text: str) -> Any:
+    return members.members_of(context, None, render.malformed_notes)(query, text)
 
 
 def open_reference(

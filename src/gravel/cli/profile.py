@@ -81,7 +81,7 @@ def profile(
 
     [bold]gravel profile boats.csv[/]   [bold]gravel profile boats.csv --column status[/]   [bold]gravel profile boats.csv --suggest plan.toml[/]
     """
-    given = given_by(None, today)
+    supplied = given_by(None, today)
     limit = None if findings is None else look.row_limit(findings, "--findings")
     if choose is not None and suggest is None:
         raise CallProblem("--choose says what --suggest writes", hint="add --suggest PLAN")
@@ -96,20 +96,22 @@ def profile(
     if report is not None:
         page.may_write(report, replace)
     with progress(source, 2):
-        found = profiling_profile.profile(source, today=given.today, memory=memory_of(memory) or profiling_profile.MEMORY, sample=sample)
-    kept.keep(source, found, given.today)
-    written = None if suggest is None else _suggest(suggest, source, found, choose)
+        result = profiling_profile.profile(
+            source, today=supplied.today, memory=memory_of(memory) or profiling_profile.MEMORY, sample=sample
+        )
+    kept.keep(source, result, supplied.today)
+    written = None if suggest is None else _suggest(suggest, source, result, choose)
     if report is not None:
-        reports_profile.write_page(report, found, source, given.today)
+        reports_profile.write_page(report, result, source, supplied.today)
     if format is Format.json:
-        render.print_json("profile", figures.figures(found, source, name))
+        render.print_json("profile", figures.figures(result, source, name))
     elif format is not Format.table:
-        _rows(found, format)
+        _rows(result, format)
     elif name is not None:
-        cli_column.show_column(found, source, name, not no_color)
+        cli_column.show_column(result, source, name, not no_color)
     else:
-        _show(found, source, findings is not None, limit, not no_color)
-    render.malformed_notes(found.table, found.malformed, not no_color)
+        _show(result, source, findings is not None, limit, not no_color)
+    render.malformed_notes(result.table, result.malformed, not no_color)
     if report is not None:
         render.note(f"{report} written", not no_color)
     if written is not None and suggest is not None:
@@ -117,8 +119,8 @@ def profile(
         render.note(
             f"{suggest} written with {steps}; next: {commands.command(['gravel', 'clean', str(suggest), '--dry-run'])}", not no_color
         )
-    for line in found.notes:
-        render.note(f"{found.table}: {line}", not no_color)
+    for line in result.notes:
+        render.note(f"{result.table}: {line}", not no_color)
 
 
 def _column_name(name: str, columns: tuple[str, ...]) -> str:
@@ -129,101 +131,101 @@ def _column_name(name: str, columns: tuple[str, ...]) -> str:
     raise CallProblem(f"there is no column {name!r}", hint=f"did you mean {near}?" if near else f"there are {', '.join(columns[:12])}")
 
 
-def _suggest(path: Path, table: Any, found: Profile, choose: str | None) -> int:
+def _suggest(path: Path, table: Any, profile: Profile, choose: str | None) -> int:
     """Write the plan; the number of its steps."""
-    mendable = [(number, one) for number, one in enumerate(found.findings, 1) if one.mend]
+    mendable = [(number, finding) for number, finding in enumerate(profile.findings, 1) if finding.mend]
     if choose is None:
-        chosen = [one for _, one in mendable if one.safe]
+        chosen = [item for _, item in mendable if item.safe]
         if not chosen:
             raise CallProblem(
                 "no finding has a mending that is safe without a look", hint="choose some with --choose: their numbers stand in the profile"
             )
     elif choose.strip() == "all":
-        chosen = [one for _, one in mendable]
+        chosen = [item for _, item in mendable]
     else:
         numbers = [part.strip() for part in choose.split(",")]
-        by_number = {str(number): one for number, one in mendable}
+        by_number = {str(number): item for number, item in mendable}
         for part in numbers:
             if part not in by_number:
-                what = "has no mending" if part.isdigit() and 0 < int(part) <= len(found.findings) else "is no number of a finding"
+                what = "has no mending" if part.isdigit() and 0 < int(part) <= len(profile.findings) else "is no number of a finding"
                 raise CallProblem(f"{part!r} {what}", hint=f"those with a mending are {', '.join(by_number) or 'none'}")
         chosen = [by_number[part] for part in dict.fromkeys(numbers)]
-    steps = [edit.Mending(one.mend, _evidence(one, found)) for one in profiling_suggest.in_order(chosen)]
-    key = next((list(some) for some in found.facts.keys), [])
-    edit.begin_plan(path, table, steps, key, {one.name: one.type for one in found.columns})
+    steps = [edit.Mending(item.mend, _evidence(item, profile)) for item in profiling_suggest.in_order(chosen)]
+    key = next((list(subset) for subset in profile.facts.keys), [])
+    edit.begin_plan(path, table, steps, key, {column.name: column.type for column in profile.columns})
     return len(steps)
 
 
-def _evidence(one: Finding, found: Profile) -> str:
-    return f"{one.column or 'table'}: {one.rows:,} of {found.rows:,} rows: {one.detail}"
+def _evidence(finding: Finding, profile: Profile) -> str:
+    return f"{finding.column or 'table'}: {finding.rows:,} of {profile.rows:,} rows: {finding.detail}"
 
 
-def _rows(found: Profile, format: Format) -> None:
+def _rows(profile: Profile, format: Format) -> None:
     headings = ["column", "type", "nulls", "empty", "blank", "padded", "distinct", "min", "max", "shortest", "longest"]
     rows: list[list[Any]] = [
         [
-            one.name,
-            one.type.kind.value,
-            one.nulls,
-            one.empty,
-            one.blank,
-            one.padded,
-            one.distinct,
-            one.min,
-            one.max,
-            one.length.min,
-            one.length.max,
+            column.name,
+            column.type.kind.value,
+            column.nulls,
+            column.empty,
+            column.blank,
+            column.padded,
+            column.distinct,
+            column.min,
+            column.max,
+            column.length.min,
+            column.length.max,
         ]
-        for one in found.columns
+        for column in profile.columns
     ]
-    columns = [[None if row[at] is None else str(row[at]) for row in rows] for at in range(len(headings))]
+    columns = [[None if row[index] is None else str(row[index]) for row in rows] for index in range(len(headings))]
     render.print_rows(format.value, headings, columns)
 
 
-def _show(found: Profile, table: Any, full: bool, limit: int | None, color: bool) -> None:
+def _show(profile: Profile, table: Any, full: bool, limit: int | None, color: bool) -> None:
     """Columns first and findings last, so that the verdict is what is left on the screen."""
     out = render.console(color=color, most=_WIDTH)
-    out.print(rich_text.Text(finding.heading(found), style=render.HEAD))
-    for line in _facts(found):
+    out.print(rich_text.Text(finding.heading(profile), style=render.HEAD))
+    for line in _facts(profile):
         out.print(rich_text.Text(line, style=render.DIM))
     out.print()
-    _columns(render.console(color=color), found)
+    _columns(render.console(color=color), profile)
     out.print()
-    if not found.findings:
+    if not profile.findings:
         out.print(rich_text.Text("no findings", style=render.GOOD))
         return
-    shown = found.findings[:limit]
+    shown = profile.findings[:limit]
     if full:
-        for number, one in enumerate(shown, 1):
-            finding.print_finding(out, number, one, found, table)
-        if len(shown) < len(found.findings):
-            out.print(rich_text.Text(f"and {len(found.findings) - len(shown):,} more: --findings all", style=render.DIM))
+        for number, item in enumerate(shown, 1):
+            finding.print_finding(out, number, item, profile, table)
+        if len(shown) < len(profile.findings):
+            out.print(rich_text.Text(f"and {len(profile.findings) - len(shown):,} more: --findings all", style=render.DIM))
     else:
-        _kinds(out, found)
-    _verdict(out, found, table, full)
+        _kinds(out, profile)
+    _verdict(out, profile, table, full)
 
 
 _KINDS = 10  # lines of the overview
 _LEVELS = (("wrong", "wrong"), ("suspect", "suspect"), ("note", "to note"))
 
 
-def _kinds(out: Any, found: Profile) -> None:
+def _kinds(out: Any, profile: Profile) -> None:
     """A line for each kind of finding, the costliest first: how many values it is about, and in which columns, by number."""
     grouped: dict[tuple[str, str], list[tuple[int, Finding]]] = {}
-    for number, one in enumerate(found.findings, 1):
-        grouped.setdefault((one.level, one.finding), []).append((number, one))
+    for number, entry in enumerate(profile.findings, 1):
+        grouped.setdefault((entry.level, entry.finding), []).append((number, entry))
     rows: list[list[Any]] = []
-    for (level, kind), some in list(grouped.items())[:_KINDS]:
+    for (level, kind), subset in list(grouped.items())[:_KINDS]:
         where = rich_text.Text()
-        for at, (number, one) in enumerate(some):
-            where.append(", " if at else "").append(f"{number} ", style=render.MARK).append(
-                render.safe(one.column or "table"), style="bold"
+        for index, (number, entry) in enumerate(subset):
+            where.append(", " if index else "").append(f"{number} ", style=render.MARK).append(
+                render.safe(entry.column or "table"), style="bold"
             )
-            if len(some) > 1:
-                where.append(f" {one.rows:,}")
+            if len(subset) > 1:
+                where.append(f" {entry.rows:,}")
         rows.append(
             [
-                rich_text.Text(f"{sum(one.rows for _, one in some):,}"),
+                rich_text.Text(f"{sum(item.rows for _, item in subset):,}"),
                 rich_text.Text(level, style=finding.LEVEL_STYLES[level]),
                 rich_text.Text(kind),
                 where,
@@ -234,25 +236,27 @@ def _kinds(out: Any, found: Profile) -> None:
         out.print(rich_text.Text(f"and {len(grouped) - _KINDS:,} more kinds: --findings all", style=render.DIM))
 
 
-def _verdict(out: Any, found: Profile, table: Any, full: bool) -> None:
-    counts = [(sum(one.level == level for one in found.findings), level, word) for level, word in _LEVELS]
-    line = rich_text.Text().append("1 finding: " if len(found.findings) == 1 else f"{len(found.findings):,} findings: ", style=render.HEAD)
-    for at, (count, level, word) in enumerate(one for one in counts if one[0]):
-        line.append(", " if at else "").append(f"{count:,} {word}", style=finding.LEVEL_STYLES[level])
+def _verdict(out: Any, profile: Profile, table: Any, full: bool) -> None:
+    counts = [(sum(item.level == level for item in profile.findings), level, word) for level, word in _LEVELS]
+    line = rich_text.Text().append(
+        "1 finding: " if len(profile.findings) == 1 else f"{len(profile.findings):,} findings: ", style=render.HEAD
+    )
+    for index, (count, level, word) in enumerate(item for item in counts if item[0]):
+        line.append(", " if index else "").append(f"{count:,} {word}", style=finding.LEVEL_STYLES[level])
     out.print()
     out.print(line)
     name, *options = commands.table_words(table)
-    worst = found.findings[0].column
-    nexts = [] if found.sample is not None or not found.findings[0].where else [commands.finding_command("look", table, 1)]
+    worst = profile.findings[0].column
+    nexts = [] if profile.sample is not None or not profile.findings[0].where else [commands.finding_command("look", table, 1)]
     nexts += [] if full else [commands.command(["gravel", "profile", name, "--findings", "5", *options])]
     nexts += [commands.command(["gravel", "profile", name, "--column", worst, *options])] if worst else []
     if nexts:
         out.print(rich_text.Text("next: " + "   or ".join(nexts[:2]), style=render.MARK), soft_wrap=True)
 
 
-def _facts(found: Profile) -> list[str]:
+def _facts(profile: Profile) -> list[str]:
     """The table as a whole, in a few lines."""
-    facts = found.facts
+    facts = profile.facts
     lines = []
     single = [key for key in facts.keys if len(key) == 1]
     keys = [" + ".join(key) for key in (single or facts.keys)[:6]]
@@ -262,34 +266,34 @@ def _facts(found: Profile) -> list[str]:
         else "key: no column, nor any pair of columns that was looked at"
     )
     lines[-1] += "; no row twice" if not facts.repeated else f"; {facts.repeated:,} rows equal to an earlier one"
-    exact = [f"{one.by} → {one.column}" for one in facts.determined if not one.rows]
+    exact = [f"{item.by} → {item.column}" for item in facts.determined if not item.rows]
     if exact:
         lines.append(f"determined without exception: {', '.join(exact[:6])}{' …' if len(exact) > 6 else ''}")
     return lines
 
 
-def _columns(out: Any, found: Profile) -> None:
+def _columns(out: Any, profile: Profile) -> None:
     def count(value: int, alarming: bool = False) -> rich_text.Text:
         return rich_text.Text(f"{value:,}" if value else "–", style=(render.WARN if alarming else "") if value else render.DIM)
 
     spare = min(_SPARE, max(0, out.width - _WIDTH)) // 4  # more for each text where the terminal is wider
     rows: list[list[Any]] = []
-    for one in found.columns[:_WIDE]:
+    for column in profile.columns[:_WIDE]:
         lengths = ""
-        if one.length.min is not None:
-            lengths = f"{one.length.min}–{one.length.max:,}" if one.length.min != one.length.max else f"{one.length.min}"
-        same = one.distinct + one.nulls == found.rows and one.distinct > 0
+        if column.length.min is not None:
+            lengths = f"{column.length.min}–{column.length.max:,}" if column.length.min != column.length.max else f"{column.length.min}"
+        same = column.distinct + column.nulls == profile.rows and column.distinct > 0
         rows.append([
-            render.visible(one.name, 18 + spare), rich_text.Text(one.type.kind.value.removesuffix(" PRECISION"), style=render.DIM), count(one.nulls),
-            rich_text.Text(render.percent(one.nulls, found.rows) if one.nulls else "", style=render.DIM), count(one.empty + one.blank, True),
-            count(one.padded, True), rich_text.Text(f"{one.distinct:,}", style=render.GOOD if same else ""), _edge(one.min, 10 + spare),
-            _edge(one.max, 10 + spare), rich_text.Text(lengths), _commonest(one, 12 + spare),
+            render.visible(column.name, 18 + spare), rich_text.Text(column.type.kind.value.removesuffix(" PRECISION"), style=render.DIM), count(column.nulls),
+            rich_text.Text(render.percent(column.nulls, profile.rows) if column.nulls else "", style=render.DIM), count(column.empty + column.blank, True),
+            count(column.padded, True), rich_text.Text(f"{column.distinct:,}", style=render.GOOD if same else ""), _edge(column.min, 10 + spare),
+            _edge(column.max, 10 + spare), rich_text.Text(lengths), _commonest(column, 12 + spare),
         ])  # fmt: skip
     headings = ["column", "type", "nulls", "", "blank", "padded", "distinct", "least", "greatest", "length", "commonest"]
     shown = len(headings) if out.width >= _ALL_FIGURES else len(headings) - 2
     render.print_table(out, headings[:shown], [row[:shown] for row in rows], right=(2, 3, 4, 5, 6, 9), gap=1)
-    if len(found.columns) > _WIDE:
-        out.print(rich_text.Text(f"the first {_WIDE} of {len(found.columns):,} columns; --format json has all", style=render.DIM))
+    if len(profile.columns) > _WIDE:
+        out.print(rich_text.Text(f"the first {_WIDE} of {len(profile.columns):,} columns; --format json has all", style=render.DIM))
 
 
 def _edge(value: str | None, limit: int) -> Any:
@@ -298,7 +302,7 @@ def _edge(value: str | None, limit: int) -> Any:
     return render.visible(value[: limit - 1], limit).append("…", style=render.DIM)
 
 
-def _commonest(one: ColumnProfile, limit: int) -> Any:
-    if not one.top or one.top[0][1] == 1:
-        return rich_text.Text("each once" if one.top else "", style=render.DIM)
-    return _edge(one.top[0][0], limit).append(f" {one.top[0][1]:,}", style=render.DIM)
+def _commonest(column_profile: ColumnProfile, limit: int) -> Any:
+    if not column_profile.top or column_profile.top[0][1] == 1:
+        return rich_text.Text("each once" if column_profile.top else "", style=render.DIM)
+    return _edge(column_profile.top[0][0], limit).append(f" {column_profile.top[0][1]:,}", style=render.DIM)

@@ -79,29 +79,29 @@ def query(
         on_error=on_error.value,
         store=mapped.Store(memory_of(memory) or engine_memory.quarter_of_the_machine()),
     )
-    found = session.query(text)
+    result = session.query(text)
     if write is not None and write.resolve() in session.paths:
         raise CallProblem(f"the query reads {write}, so it is not written over", hint="name another file")
     if write is not None:
-        names = numbered(found.names)
-        for old, new in zip(found.names, names, strict=True):
+        names = numbered(result.names)
+        for old, new in zip(result.names, names, strict=True):
             if old != new:
                 render.note(f"a further column {old} is written as {new}", not no_color)
-        _write(write, dataclasses.replace(found, names=names), replace)
+        _write(write, dataclasses.replace(result, names=names), replace)
 
     if format is Format.json:
-        render.print_json("query", _json(found, _texts(found), session, write))
+        render.print_json("query", _json(result, _texts(result), session, write))
     elif format is Format.table:
-        _show(found, limit, not no_color)
+        _show(result, limit, not no_color)
         if explain:
             _explain(session, not no_color)
         render.note(
-            f"{found.count:,} {'row' if found.count == 1 else 'rows'}" + (f", written to {write}" if write is not None else ""),
+            f"{result.count:,} {'row' if result.count == 1 else 'rows'}" + (f", written to {write}" if write is not None else ""),
             not no_color,
         )
     else:
-        for number, part in enumerate(_text_parts(found)):
-            render.print_rows(format.value, found.names if number == 0 else None, [column.to_pylist() for column in part])
+        for number, part in enumerate(_text_parts(result)):
+            render.print_rows(format.value, result.names if number == 0 else None, [column.to_pylist() for column in part])
     render.cautions(session.cautions, not no_color)
     render.remarks(session.remarks, not no_color)
     for name, malformed in session.malformed.items():
@@ -131,57 +131,57 @@ def _text(statement: str | None, file: Path | None) -> str:
         raise TableProblem(f"{file} cannot be read: {(getattr(error, 'strerror', None) or str(error)).lower()}") from None
 
 
-def _tables(given: list[str] | None, folder: Path | None) -> dict[str, str]:
-    found: dict[str, str] = {}
+def _tables(supplied: list[str] | None, folder: Path | None) -> dict[str, str]:
+    results: dict[str, str] = {}
     if folder is not None and folder.is_file():
-        found |= {reference.rpartition("#")[2]: reference for reference in opening.expanded(str(folder)) if "#" in reference}
-    if folder is not None and not found:
+        results |= {reference.rpartition("#")[2]: reference for reference in opening.expanded(str(folder)) if "#" in reference}
+    if folder is not None and not results:
         if not folder.is_dir():
             raise TableProblem(f"{folder} is no folder")
         files = [path for path in sorted(folder.iterdir()) if path.suffix.lower() in (".csv", ".tsv", ".parquet", ".jsonl", ".arrow")]
         twice = {path.stem for path in files if sum(other.stem == path.stem for other in files) > 1}
         for name in sorted(twice):
             render.note(f"two files of {folder} are called {name}, so neither is known by that name; --table {name}=FILE names one")
-        found |= {path.stem: str(path) for path in files if path.stem not in twice}
-    for one in given or ():
-        name, equals, reference = one.partition("=")
+        results |= {path.stem: str(path) for path in files if path.stem not in twice}
+    for item in supplied or ():
+        name, equals, reference = item.partition("=")
         if not equals or not name or not reference:
-            raise CallProblem(f"--table takes NAME=REF, not {one!r}", hint="--table boats=boats.csv")
-        found[name] = reference
-    return found
+            raise CallProblem(f"--table takes NAME=REF, not {item!r}", hint="--table boats=boats.csv")
+        results[name] = reference
+    return results
 
 
 _ROWS = 1 << 16  # of a part that is written at a time
 
 
-def _text_parts(found: Relation, most: int | None = None) -> Iterator[list[Any]]:
+def _text_parts(relation: Relation, most: int | None = None) -> Iterator[list[Any]]:
     """The result as texts, some rows at a time, an Arrow array a column."""
-    count = found.count if most is None else min(most, found.count)
+    count = relation.count if most is None else min(most, relation.count)
     for number, start in enumerate(range(0, count, _ROWS) or (0,)):
         if number % 16 == 0:
             engine_memory.give_back_freed_blocks()
         rows = min(_ROWS, count - start)
-        yield [casts.to_text(found.vectors.part(at, start, rows).values, kind) for at, kind in enumerate(found.types)]
+        yield [casts.to_text(relation.vectors.part(index, start, rows).values, kind) for index, kind in enumerate(relation.types)]
 
 
-def _texts(found: Relation, most: int | None = None) -> list[list[str | None]]:
-    parts = [[column.to_pylist() for column in part] for part in _text_parts(found, most)]
-    return [[cell for part in parts for cell in part[at]] for at in range(len(found.names))]
+def _texts(relation: Relation, most: int | None = None) -> list[list[str | None]]:
+    parts = [[column.to_pylist() for column in part] for part in _text_parts(relation, most)]
+    return [[cell for part in parts for cell in part[index]] for index in range(len(relation.names))]
 
 
 def numbered(names: Sequence[str]) -> tuple[str, ...]:
     """Names of which none is there twice: in a file columns are told apart by them."""
-    made: list[str] = []
+    results: list[str] = []
     for name in names:
-        at, new = 1, name
-        while new in made or (at > 1 and new in names):
-            at += 1
-            new = f"{name}_{at}"
-        made.append(new)
-    return tuple(made)
+        index, new = 1, name
+        while new in results or (index > 1 and new in names):
+            index += 1
+            new = f"{name}_{index}"
+        results.append(new)
+    return tuple(results)
 
 
-def _write(target: Path, found: Relation, replace: bool) -> None:
+def _write(target: Path, relation: Relation, replace: bool) -> None:
 
     if sql.is_database(str(target)):
         raise CallProblem(f"{target} is a table of a database, which a plan writes", hint='a plan with a step query = "…", or write a file')
@@ -192,7 +192,7 @@ def _write(target: Path, found: Relation, replace: bool) -> None:
         )
     sinks_files.may_write(target, replace)
     if arrow.keeps_arrow(target):
-        _write_typed(target, found)
+        _write_typed(target, relation)
         return
     plain = sinks_files.ending(target) in sinks_files.TEXT_ENDINGS or not sinks_files.known(target)
     sign = "\t" if sinks_files.ending(target).startswith(".tsv") else ","
@@ -200,43 +200,43 @@ def _write(target: Path, found: Relation, replace: bool) -> None:
         output = atomic_file.Output(target, str(target))
         rows = output if plain else atomic_file.Output(Path(folder, "rows.csv"), str(target))
         try:
-            rows.write(csv.header(found.names, sign))
-            for part in _text_parts(found):
+            rows.write(csv.header(relation.names, sign))
+            for part in _text_parts(relation):
                 rows.write(csv.encode(part, sign))
             rows.close()
-            made = reader.CsvSource(rows.path, str(target), delimiter=sign)
-            counted = sum(source.scan(made, lambda batch: batch.count, []))
+            result = reader.CsvSource(rows.path, str(target), delimiter=sign)
+            counted = sum(source.scan(result, lambda batch: batch.count, []))
             if not plain:
-                columns = [(name, fingerprint.kept_type(kind)) for name, kind in zip(found.names, found.types, strict=True)]
-                sinks_files.write(output.path, made, columns, output.write)
+                columns = [(name, fingerprint.kept_type(kind)) for name, kind in zip(relation.names, relation.types, strict=True)]
+                sinks_files.write(output.path, result, columns, output.write)
                 output.close()
-                same, told, _ = fingerprint.compared(made, sinks_files.opened_again(output.path, made), columns)
+                same, message, _ = fingerprint.compared(result, sinks_files.opened_again(output.path, result), columns)
                 if not same:
-                    raise TableProblem(f"{target} does not hold the result: {told}; nothing was written")
-            if counted != found.count:
-                raise TableProblem(f"{target} would have {counted:,} rows instead of {found.count:,}: nothing was written")
+                    raise TableProblem(f"{target} does not hold the result: {message}; nothing was written")
+            if counted != relation.count:
+                raise TableProblem(f"{target} would have {counted:,} rows instead of {relation.count:,}: nothing was written")
             output.commit()
         finally:
             output.discard()
             rows.discard()
 
 
-def _write_typed(target: Path, found: Relation) -> None:
+def _write_typed(target: Path, relation: Relation) -> None:
     """The result as Arrow values in a file that keeps them, read back and compared. Raises TableProblem."""
     import pyarrow as pa
 
-    kinds = [fingerprint.kept_type(kind) for kind in found.types]
-    fields = [pa.field(name, sinks_files.arrow_type(kind)) for name, kind in zip(found.names, kinds, strict=True)]
+    kinds = [fingerprint.kept_type(kind) for kind in relation.types]
+    fields = [pa.field(name, sinks_files.arrow_type(kind)) for name, kind in zip(relation.names, kinds, strict=True)]
     arrow.refuse_types(target, fields)
     with atomic_file.private_folder() as folder:
         rows = atomic_file.Output(Path(folder, "rows.arrow"), str(target))
         output = atomic_file.Output(target, str(target))
         try:
             laid = arrow.ArrowRows(fields, rows.write)
-            for start in range(0, found.count, _ROWS):
+            for start in range(0, relation.count, _ROWS):
                 columns = []
-                for at, (kind, own) in enumerate(zip(kinds, found.types, strict=True)):
-                    values = found.vectors.part(at, start, _ROWS).values
+                for index, (kind, own) in enumerate(zip(kinds, relation.types, strict=True)):
+                    values = relation.vectors.part(index, start, _ROWS).values
                     columns.append(
                         arrow_values.text_of(values, own)
                         if pa.types.is_string(sinks_files.arrow_type(kind))
@@ -245,50 +245,52 @@ def _write_typed(target: Path, found: Relation) -> None:
                 laid.write(laid.batch(columns))
             laid.close()
             rows.close()
-            made = arrow.opened(rows.path, str(target))
-            arrow.write(output.path, made, fields, output.write)
+            result = arrow.opened(rows.path, str(target))
+            arrow.write(output.path, result, fields, output.write)
             output.close()
-            same, told = arrow.same_values(made, arrow.opened(output.path, str(target)))
-            if not same or made.counted != found.count:
-                raise TableProblem(f"{target} does not hold the result: {told}; nothing was written")
+            same, message = arrow.same_values(result, arrow.opened(output.path, str(target)))
+            if not same or result.counted != relation.count:
+                raise TableProblem(f"{target} does not hold the result: {message}; nothing was written")
             output.commit()
         finally:
             output.discard()
             rows.discard()
 
 
-def _json(found: Relation, texts: list[list[str | None]], session: Session, write: Path | None) -> dict[str, Any]:
-    columns = [[inspecting_cells.json_value(cell, kind.kind) for cell in column] for column, kind in zip(texts, found.types, strict=True)]
+def _json(relation: Relation, texts: list[list[str | None]], session: Session, write: Path | None) -> dict[str, Any]:
+    columns = [
+        [inspecting_cells.json_value(cell, kind.kind) for cell in column] for column, kind in zip(texts, relation.types, strict=True)
+    ]
     return {
-        "columns": [{"name": name, "type": str(kind)} for name, kind in zip(found.names, found.types, strict=True)],
-        "rows": [list(row) for row in zip(*columns, strict=True)], "row_count": found.count,
+        "columns": [{"name": name, "type": str(kind)} for name, kind in zip(relation.names, relation.types, strict=True)],
+        "rows": [list(row) for row in zip(*columns, strict=True)], "row_count": relation.count,
         "account": [
             {
-                "stage": one.stage, "in": one.rows_in, "out": one.rows_out, "detail": one.detail,
-                "inputs": list(one.inputs),
+                "stage": item.stage, "in": item.rows_in, "out": item.rows_out, "detail": item.detail,
+                "inputs": list(item.inputs),
             }
-            for one in session.account
+            for item in session.account
         ],
         "cautions": render.caution_json(session.cautions), "remarks": list(session.remarks),
         "errors": [
             {
-                "stage": one.stage, "expression": one.expression, "sqlstate": one.sqlstate, "rows": one.rows, "row": one.row,
-                "first_rows": list(one.first),
+                "stage": fault.stage, "expression": fault.expression, "sqlstate": fault.sqlstate, "rows": fault.rows, "row": fault.row,
+                "first_rows": list(fault.first),
             }
-            for one in session.faults
+            for fault in session.faults
         ],
         "written": None if write is None else str(write),
     }  # fmt: skip
 
 
-def _show(found: Relation, limit: int | None, color: bool) -> None:
+def _show(relation: Relation, limit: int | None, color: bool) -> None:
     out = render.console(color=color)
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
-    right = [at for at, kind in enumerate(found.types) if kind.kind.value in kinds]
-    shown = [[render.visible(cell, 48) for cell in column] for column in _texts(found, limit)]
-    render.print_table(out, list(found.names), [list(row) for row in zip(*shown, strict=True)], right=right)
-    if limit is not None and found.count > limit:
-        render.note(f"{limit:,} of {found.count:,} rows shown (--rows all)", color)
+    right = [index for index, kind in enumerate(relation.types) if kind.kind.value in kinds]
+    shown = [[render.visible(cell, 48) for cell in column] for column in _texts(relation, limit)]
+    render.print_table(out, list(relation.names), [list(row) for row in zip(*shown, strict=True)], right=right)
+    if limit is not None and relation.count > limit:
+        render.note(f"{limit:,} of {relation.count:,} rows shown (--rows all)", color)
 
 
 def _explain(session: Session, color: bool) -> None:

@@ -92,7 +92,7 @@ def print_json(command: str, figures: dict[str, Any]) -> None:
 
 def _escaped(text: str) -> str:
     """JSON without the control characters that its own rules leave as they are: they stand in strings alone."""
-    return re.sub("[\x7f-\x9f]", lambda found: f"\\u{ord(found[0]):04x}", text)
+    return re.sub("[\x7f-\x9f]", lambda result: f"\\u{ord(result[0]):04x}", text)
 
 
 def print_table(
@@ -144,11 +144,11 @@ def malformed_notes(table: str, bad: Sequence[Malformed], color: bool = True) ->
     if not bad:
         return
     err = console(error=True, color=color)
-    some = "1 malformed record is no row" if len(bad) == 1 else f"{len(bad):,} malformed records are no rows"
-    err.print(Text(f"{table}: {some}", style=WARN))
-    for one in bad[:5]:
-        line = Text(f"  row {one.row:,}, line {one.line:,}: {one.fault}: ")
-        line.append_text(visible(one.text, 60))
+    subset = "1 malformed record is no row" if len(bad) == 1 else f"{len(bad):,} malformed records are no rows"
+    err.print(Text(f"{table}: {subset}", style=WARN))
+    for item in bad[:5]:
+        line = Text(f"  row {item.row:,}, line {item.line:,}: {item.fault}: ")
+        line.append_text(visible(item.text, 60))
         err.print(line)
     if len(bad) > 5:
         err.print(f"  and {len(bad) - 5:,} more")
@@ -157,17 +157,17 @@ def malformed_notes(table: str, bad: Sequence[Malformed], color: bool = True) ->
 def cautions(found: Sequence[Caution], color: bool = True, prefix: str = "") -> None:
     """Cautions on standard error, each with its rows, what they are, and a hint."""
     err = console(error=True, color=color)
-    for one in found:
-        good = one.caution == "kept from an error"
+    for item in found:
+        good = item.caution == "kept from an error"
         line = Text("good: " if good else "caution: ", style=GOOD if good else WARN)
-        line.append(f"{prefix}{one.rows:,} {'row' if one.rows == 1 else 'rows'}: {safe(one.detail)}", style="default")
-        for at, text in enumerate(one.examples):
-            line.append("', '" if at else " ('", style="default")
+        line.append(f"{prefix}{item.rows:,} {'row' if item.rows == 1 else 'rows'}: {safe(item.detail)}", style="default")
+        for index, text in enumerate(item.examples):
+            line.append("', '" if index else " ('", style="default")
             line.append_text(visible(text, 40))
-        line.append("')" if one.examples else "", style="default")
+        line.append("')" if item.examples else "", style="default")
         err.print(line, soft_wrap=True)
-        if one.hint:
-            err.print(Text(f"  hint: {safe(one.hint)}", style=MARK), soft_wrap=True)
+        if item.hint:
+            err.print(Text(f"  hint: {safe(item.hint)}", style=MARK), soft_wrap=True)
 
 
 def remarks(lines: Sequence[str], color: bool = True, prefix: str = "") -> None:
@@ -179,7 +179,8 @@ def remarks(lines: Sequence[str], color: bool = True, prefix: str = "") -> None:
 def caution_json(found: Sequence[Caution]) -> list[dict[str, Any]]:
     """Cautions as JSON."""
     return [
-        {"caution": one.caution, "rows": one.rows, "detail": one.detail, "hint": one.hint, "examples": list(one.examples)} for one in found
+        {"caution": item.caution, "rows": item.rows, "detail": item.detail, "hint": item.hint, "examples": list(item.examples)}
+        for item in found
     ]
 
 
@@ -187,21 +188,21 @@ def branch_json(found: Sequence[BranchCount]) -> list[dict[str, Any]]:
     """The branches of each CASE as JSON."""
     return [
         {
-            "case": one.text, "branches": [{"when": when, "rows": rows} for when, rows in one.whens],
-            "else": one.otherwise, "else_unknown": one.unknown,
+            "case": item.text, "branches": [{"when": when, "rows": rows} for when, rows in item.whens],
+            "else": item.otherwise, "else_unknown": item.unknown,
         }
-        for one in found
+        for item in found
     ]  # fmt: skip
 
 
 def print_branches(out: Console, found: Sequence[BranchCount]) -> None:
     """How many rows took each branch of a CASE."""
-    for one in found:
-        title = one.text if len(one.text) <= 90 else one.text[:89] + "…"
-        rows: list[list[Any]] = [[Text(f"  WHEN {safe(when)}"), f"{count:,}"] for when, count in one.whens]
-        unknown = f" ({one.unknown:,} only because a condition was unknown)" if one.unknown else ""
+    for item in found:
+        title = item.text if len(item.text) <= 90 else item.text[:89] + "…"
+        rows: list[list[Any]] = [[Text(f"  WHEN {safe(when)}"), f"{count:,}"] for when, count in item.whens]
+        unknown = f" ({item.unknown:,} only because a condition was unknown)" if item.unknown else ""
         rows.append(
-            [Text(f"  {'ELSE' if one.has_else else 'no ELSE: NULL'}{unknown}", style=WARN if one.unknown else ""), f"{one.otherwise:,}"]
+            [Text(f"  {'ELSE' if item.has_else else 'no ELSE: NULL'}{unknown}", style=WARN if item.unknown else ""), f"{item.otherwise:,}"]
         )
         out.print(Text(f"branches of {safe(title)}", style=DIM))
         print_table(out, ["", ""], rows, right=(1,))

@@ -67,12 +67,12 @@ def try_(
 
     [bold]gravel try boats.csv "name = CAPITALIZE_WORDS(TIDY_SPACES(name))"[/]
     """
-    given = given_by(param, today)
+    supplied = given_by(param, today)
     if step is not None or plan is not None:
         if assignments or add or finding is not None or (table is not None and plan is not None):
             raise CallProblem("--step is tried by itself", hint="gravel try TABLE --step '…', or gravel try --plan PLAN --step N")
         source = None if table is None else open_reference(table, delimiter, encoding, empty, text)
-        cli_step.try_step(source, table, plan, step, given, format, not no_color)
+        cli_step.try_step(source, table, plan, step, supplied, format, not no_color)
         return
     if finding is not None and assignments:
         raise CallProblem("--finding has an assignment of its own", hint="leave out --finding, or the assignment")
@@ -80,15 +80,15 @@ def try_(
         raise CallProblem("say what to try", hint='gravel try boats.csv "name = TIDY_SPACES(name)"')
     source = open_reference(table, delimiter, encoding, empty, text)
     if finding is not None:
-        assignments = [cli_finding.assignment_of(source, finding, given.today, not no_color)]
+        assignments = [cli_finding.assignment_of(source, finding, supplied.today, not no_color)]
     with progress(source, 2):
-        trial = attempt.attempt(source, assignments or [], given)
+        trial = attempt.attempt(source, assignments or [], supplied)
     if format is Format.json:
         render.print_json("try", _json(trial))
     elif format is Format.table:
         _show(trial, not no_color)
     else:
-        flat = [(one.column, *change) for one in trial.attempts for change in one.changes]
+        flat = [(item.column, *change) for item in trial.attempts for change in item.changes]
         columns: list[list[Any]] = [
             [row[0] for row in flat],
             [row[1] for row in flat],
@@ -111,72 +111,72 @@ def _json(trial: Trial) -> dict[str, Any]:
         "table": trial.table,
         "rows": trial.rows,
         "malformed": len(trial.malformed),
-        "assignments": [_attempt_json(one) for one in trial.attempts],
+        "assignments": [_attempt_json(attempt) for attempt in trial.attempts],
         "cautions": render.caution_json(trial.cautions),
         "branches": render.branch_json(trial.branches),
         "remarks": list(trial.remarks),
     }
 
 
-def _attempt_json(one: Attempt) -> dict[str, Any]:
+def _attempt_json(attempt: Attempt) -> dict[str, Any]:
     return {
-        "column": one.column, "changed": one.changed, "unchanged": one.unchanged, "errors": one.errors, "filled": one.filled,
-        "emptied": one.emptied, "changes": [{"before": before, "after": after, "rows": rows} for before, after, rows in one.changes],
-        "error_kinds": [{"sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row} for kind in one.error_kinds],
+        "column": attempt.column, "changed": attempt.changed, "unchanged": attempt.unchanged, "errors": attempt.errors, "filled": attempt.filled,
+        "emptied": attempt.emptied, "changes": [{"before": before, "after": after, "rows": rows} for before, after, rows in attempt.changes],
+        "error_kinds": [{"sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row} for kind in attempt.error_kinds],
     }  # fmt: skip
 
 
 def _show(trial: Trial, color: bool) -> None:
     out = render.console(color=color)
-    for one in trial.attempts:
-        head = rich_text.Text(one.column, style=render.HEAD)
-        head.append(f" = {' '.join(one.text.split())}", style=render.DIM)
+    for item in trial.attempts:
+        head = rich_text.Text(item.column, style=render.HEAD)
+        head.append(f" = {' '.join(item.text.split())}", style=render.DIM)
         out.print(head)
         line = rich_text.Text(f"  {trial.rows:,} rows = ")
-        line.append(f"{one.changed:,} changed", style=render.WARN if one.changed else "")
-        line.append(f" + {one.unchanged:,} unchanged + ")
-        line.append(f"{one.errors:,} errors", style=render.BAD if one.errors else "")
+        line.append(f"{item.changed:,} changed", style=render.WARN if item.changed else "")
+        line.append(f" + {item.unchanged:,} unchanged + ")
+        line.append(f"{item.errors:,} errors", style=render.BAD if item.errors else "")
         out.print(line)
-        if one.filled or one.emptied or one.new:
-            parts = ["a new column" if one.new else "", f"{one.filled:,} filled (NULL before)" if one.filled and not one.new else "",
-                     f"{one.emptied:,} emptied (NULL after)" if one.emptied else ""]  # fmt: skip
+        if item.filled or item.emptied or item.new:
+            parts = ["a new column" if item.new else "", f"{item.filled:,} filled (NULL before)" if item.filled and not item.new else "",
+                     f"{item.emptied:,} emptied (NULL after)" if item.emptied else ""]  # fmt: skip
             out.print(
                 rich_text.Text(
                     "  of these " + ", ".join(part for part in parts if part)
-                    if not one.new
-                    else "  a new column: " + f"{one.filled:,} values",
+                    if not item.new
+                    else "  a new column: " + f"{item.filled:,} values",
                     style=render.DIM,
                 )
             )
-        if one.changes:
+        if item.changes:
             out.print()
-            _changes(out, one)
-            if one.kinds > len(one.changes):
-                render.note(f"  {len(one.changes)} of {one.kinds:,} different changes shown, the most frequent first", color)
-        if one.error_kinds:
+            _changes(out, item)
+            if item.kinds > len(item.changes):
+                render.note(f"  {len(item.changes)} of {item.kinds:,} different changes shown, the most frequent first", color)
+        if item.error_kinds:
             out.print()
-            _errors(out, one)
+            _errors(out, item)
         out.print()
     if trial.branches:
         render.print_branches(out, trial.branches)
         out.print()
-    if any(one.changed or one.errors for one in trial.attempts):
+    if any(attempt.changed or attempt.errors for attempt in trial.attempts):
         out.print(rich_text.Text("to paste into a plan, or --add PLAN:", style=render.DIM))
         out.print(rich_text.Text(edit.step_text(trial), style=render.MARK), soft_wrap=True)
 
 
-def _changes(out: Any, one: Attempt) -> None:
+def _changes(out: Any, attempt: Attempt) -> None:
     rows: list[list[Any]] = []
-    for before, after, count in one.changes:
-        old = [] if one.new else [rich_text.Text("  ").append_text(render.visible(before, 40)), rich_text.Text("→", style=render.DIM)]
-        rows.append([*old, rich_text.Text("  " if one.new else "").append_text(render.visible(after, 40)), f"{count:,}"])
-    headings = ["  value", "rows"] if one.new else ["  before", "", "after", "rows"]
+    for before, after, count in attempt.changes:
+        old = [] if attempt.new else [rich_text.Text("  ").append_text(render.visible(before, 40)), rich_text.Text("→", style=render.DIM)]
+        rows.append([*old, rich_text.Text("  " if attempt.new else "").append_text(render.visible(after, 40)), f"{count:,}"])
+    headings = ["  value", "rows"] if attempt.new else ["  before", "", "after", "rows"]
     render.print_table(out, headings, rows, right=(len(headings) - 1,))
 
 
-def _errors(out: Any, one: Attempt) -> None:
+def _errors(out: Any, attempt: Attempt) -> None:
     rows = []
-    for kind in one.error_kinds:
+    for kind in attempt.error_kinds:
         rows.append(
             [
                 rich_text.Text(f"  error {kind.sqlstate}", style=render.BAD),

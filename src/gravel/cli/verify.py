@@ -27,29 +27,29 @@ def verify(
 
     [bold]gravel verify boats-clean.record.json[/]
     """
-    found = plans_record.verify(record, connect)
+    result = plans_record.verify(record, connect)
     if format is Format.json:
-        figures = [{"what": one.what, "then": one.then, "now": one.now} for one in found.differences]
-        every = [one.what for one in found.checked]
+        figures = [{"what": difference.what, "then": difference.then, "now": difference.now} for difference in result.differences]
+        every = [item.what for item in result.checked]
         render.print_json("verify", {"status": "differs" if figures else "same", "findings": figures, "checked": every})
     elif format is Format.table:
         out = render.console(color=not no_color)
         rows: list[list[Any]] = []
-        for one in found.checked:
-            same = one.then == one.now
+        for entry in result.checked:
+            same = entry.then == entry.now
             mark = rich_text.Text("same" if same else "DIFFERS", style=render.GOOD if same else f"bold {render.BAD}")
-            rows.append([mark, one.what, _short(one.then), "" if same else _short(one.now)])
+            rows.append([mark, entry.what, _short(entry.then), "" if same else _short(entry.now)])
         render.print_table(out, ["", "", "then", "now"], rows)
         out.print()
-        many = len(found.differences)
-        told = "all is as it was signed" if not many else f"{many} of {len(found.checked)} figures are not as they were signed"
-        out.print(rich_text.Text(told, style=render.GOOD if not many else render.BAD))
+        many = len(result.differences)
+        message = "all is as it was signed" if not many else f"{many} of {len(result.checked)} figures are not as they were signed"
+        out.print(rich_text.Text(message, style=render.GOOD if not many else render.BAD))
     else:
-        lines = [[one.what, one.then, one.now] for one in found.checked]
-        render.print_rows(format.value, ["what", "then", "now"], [[line[at] for line in lines] for at in range(3)])
-    for server in found.not_asked:
+        lines = [[item.what, item.then, item.now] for item in result.checked]
+        render.print_rows(format.value, ["what", "then", "now"], [[line[index] for line in lines] for index in range(3)])
+    for server in result.not_asked:
         render.note(f"{server} was not asked: a record may come from anybody; --connect asks it", not no_color)
-    if found.differences:
+    if result.differences:
         raise typer.Exit(1)
 
 

@@ -61,7 +61,7 @@ def proposed_key(before: Source, after: Source) -> str | None:
     both = [name for name in before.columns if name and name in after.columns]
     both = sorted(both, key=lambda name: not is_identifier(name))[:_TRIED]
     counts = [count_table(side, key=[quoted(name) for name in both]).keys for side in (before, after)]
-    keys = (name for name, *some in zip(both, *counts, strict=True) if not any(one.null_rows or one.repeated_rows for one in some))
+    keys = (name for name, *count in zip(both, *counts, strict=True) if not any(item.null_rows or item.repeated_rows for item in count))
     return next(keys, None)
 
 
@@ -131,11 +131,11 @@ def compare(
 
 
 def _compared(
-    before: Source, after: Source, key: Sequence[str], how: How, given: Given | None, memory: int, *, guess: bool
+    before: Source, after: Source, key: Sequence[str], how: How, context: Given | None, memory: int, *, guess: bool
 ) -> tuple[Compared, Iterator[CellDiff]]:  # fmt: skip
     columns, lost, gained, types = _columns(before, after, how, guess)
     keyed = [_key(columns, before, name) for name in key]
-    sides = [_side(table, at, columns, keyed, how, given, memory) for at, table in enumerate((before, after))]
+    sides = [_side(table, index, columns, keyed, how, context, memory) for index, table in enumerate((before, after))]
     width = 3 + (len(columns) if key else 0)
     parts = 1 if how.within is not None else max(1, min(_PARTS, -(-sum(side.rows for side in sides) * width * _WORD // memory)))
     matches = _Matches(cells=[np.zeros(4, np.int64) for _ in columns], differing=[[] for _ in columns])
@@ -148,13 +148,13 @@ def _compared(
         return _differences(before, after, columns, keyed, differing, most)
 
     cells = tuple(
-        Cells(column.name, column.name, *counts) for column, counts in zip(columns, (one.tolist() for one in matches.cells), strict=True)
+        Cells(column.name, column.name, *counts) for column, counts in zip(columns, (cell.tolist() for cell in matches.cells), strict=True)
     )
     keys = [
         Keys(repeated, rows, side.null) if key else Keys(0, 0, 0) for (repeated, rows), side in zip(matches.repeated, sides, strict=True)
     ]
     result = Compared(
-        before.name, after.name, tuple(columns[at].name for at in keyed), sides[0].rows, sides[1].rows, matches.both, len(alone[0]),
+        before.name, after.name, tuple(columns[index].name for index in keyed), sides[0].rows, sides[1].rows, matches.both, len(alone[0]),
         len(alone[1]), keys[0], keys[1], cells, lost, gained, types, matches.changed,
         tuple(every(EXAMPLES)), _alone(before, columns, keyed, 0, alone[0]), _alone(after, columns, keyed, 1, alone[1]),
         how.told, sides[0].malformed, sides[1].malformed,
@@ -193,57 +193,59 @@ def _columns(
             types.append((name, str(a), str(b)))
         both = common(a, b) if a != TEXT and b != TEXT else None
         kind = TEXT if both is None or both.kind is Kind.NULL else both
-        scale = max((one.scale for one in (a, b) if one.kind is Kind.DECIMAL), default=0)
+        scale = max((item.scale for item in (a, b) if item.kind is Kind.DECIMAL), default=0)
         if how.within is not None:
             scale = max(scale, -int(how.within.as_tuple().exponent))
         columns.append(_Column(name, at, place, kind, scale))
     ours, theirs = {column.before for column in columns}, {column.after for column in columns}
-    lost = tuple(name for at, name in enumerate(before.columns) if at not in ours)
-    gained = tuple(name for at, name in enumerate(after.columns) if at not in theirs)
+    lost = tuple(name for position, name in enumerate(before.columns) if position not in ours)
+    gained = tuple(name for position, name in enumerate(after.columns) if position not in theirs)
     return columns, lost, gained, tuple(types)
 
 
 def _key(columns: list[_Column], before: Source, name: str) -> int:
     place = find_column(tree.Name(0, len(name), name), before.columns, name)
-    found = next((at for at, column in enumerate(columns) if column.before == place), None)
-    if found is None:
+    result = next((index for index, column in enumerate(columns) if column.before == place), None)
+    if result is None:
         raise CallProblem(f"the key {name} is not among the columns of both tables", hint=f'--map "{name}=NEW" if it has another name')
-    return found
+    return result
 
 
 # -- reading a side
 def _side(
-    table: Source, at: int, columns: list[_Column], keyed: list[int], how: How, given: Given | None, memory: int
+    table: Source, index: int, columns: list[_Column], keyed: list[int], how: How, context: Given | None, memory: int
 ) -> _Side:  # fmt: skip
-    condition, scope = _condition(table, how, given)
+    condition, scope = _condition(table, how, context)
 
     def work(batch: Batch) -> tuple[Batch, np.ndarray, np.ndarray, np.ndarray, list[np.ndarray], dict[int, np.ndarray]]:
         keep = None
         if condition is not None:
             keep = run(condition, frame_of(batch, scope)).true(batch.count)
             chosen = pa.array(keep)
-            batch = Batch(batch.rows[keep], [None if one is None else one.filter(chosen) for one in batch.columns], batch.malformed)
-        values = [_value(batch.columns[(column.before, column.after)[at]], column, how) for column in columns]
-        hashed = [hashes(one) for one in values]
+            batch = Batch(batch.rows[keep], [None if item is None else item.filter(chosen) for item in batch.columns], batch.malformed)
+        values = [_value(batch.columns[(column.before, column.after)[index]], column, how) for column in columns]
+        hashed = [hashes(value) for value in values]
         of = keyed or list(range(len(columns)))
-        plain = [_value(batch.columns[(columns[i].before, columns[i].after)[at]], columns[i], how) if i in keyed else values[i] for i in of]
+        plain = [
+            _value(batch.columns[(columns[i].before, columns[i].after)[index]], columns[i], how) if i in keyed else values[i] for i in of
+        ]
         known = np.ones(batch.count, bool)
-        for one in plain if keyed else ():
-            if one.null_count:
-                known &= pc.is_valid(one).to_numpy(zero_copy_only=False)
+        for entry in plain if keyed else ():
+            if entry.null_count:
+                known &= pc.is_valid(entry).to_numpy(zero_copy_only=False)
         keys = mixed([hashed[i] for i in of]) if columns else np.zeros(batch.count, np.uint64)
-        second = mixed([hashes(one, True) for one in plain], True) if columns else np.zeros(batch.count, np.uint64)
+        second = mixed([hashes(item, True) for item in plain], True) if columns else np.zeros(batch.count, np.uint64)
         near = {
             i: _number(values[i], columns[i]) for i in range(len(columns)) if how.within is not None and columns[i].type.kind in NUMBERS
         }
         return batch, keys, second, known, [] if not keyed else hashed, near
 
     side, waiting, size = _Side(), [], 0  # type: ignore[var-annotated]
-    for batch, one, two, there, hashed, near in scan(table, work):
+    for batch, element, two, there, hashed, near in scan(table, work):
         side.rows += batch.count
         side.null += batch.count - int(there.sum())
         side.malformed += batch.malformed
-        arrays = [one, two, batch.rows, *hashed, *near.values()]
+        arrays = [element, two, batch.rows, *hashed, *near.values()]
         waiting.append(arrays if there.all() else [array[there] for array in arrays])
         size += sum(array.nbytes for array in waiting[-1])
         if how.within is None and size > memory // 4:
@@ -269,17 +271,17 @@ def _by_key(batches: Sequence[Sequence[np.ndarray]]) -> list[np.ndarray]:
 def _number(values: Any, column: _Column) -> np.ndarray:
     """Numbers as integers of the column's scale, exactly; a DOUBLE as it is."""
     if column.type.kind is Kind.DOUBLE:
-        made: np.ndarray = values.fill_null(0).to_numpy(zero_copy_only=False)
-        return made
+        result: np.ndarray = values.fill_null(0).to_numpy(zero_copy_only=False)
+        return result
     whole = arithmetic.unscaled(values.cast(pa.decimal128(38, column.scale)))
     # Python's integers where a difference in 64 bits could overflow.
     return whole.astype(object) if len(whole) and max(abs(int(whole.min())), abs(int(whole.max()))) >= 2**62 else whole
 
 
-def _condition(table: Source, how: How, given: Given | None) -> tuple[nodes.Expression | None, Scope]:
+def _condition(table: Source, how: How, context: Given | None) -> tuple[nodes.Expression | None, Scope]:
     if how.where is None:
-        return None, Scope((), (), frozenset(), given or Given())
-    scope = scope_of(table, columns_named([(parse.expression(how.where), how.where)], table.columns), given)
+        return None, Scope((), (), frozenset(), context or Given())
+    scope = scope_of(table, columns_named([(parse.expression(how.where), how.where)], table.columns), context)
     with explaining(table, scope):
         return bind_condition(how.where, scope), scope
 
@@ -288,25 +290,25 @@ def _value(stored: Any, column: _Column, how: How) -> Any:
     """A column's values as they are compared; texts that fit no type are compared as texts."""
     if column.type == TEXT:
         return _spelled(text_of(stored), how)
-    made = view(stored, column.type)
-    return made.values if made.errors is None else stored
+    result = view(stored, column.type)
+    return result.values if result.errors is None else stored
 
 
 def _spelled(texts: Any, how: How) -> Any:
-    made = texts
+    result = texts
     if how.ignore_spaces:
-        made = tidy_spaces(made)
-    return upper(made) if how.ignore_case else made
+        result = tidy_spaces(result)
+    return upper(result) if how.ignore_case else result
 
 
 # -- matching
 def _match(columns: list[_Column], before: _KeyRange, after: _KeyRange, how: How, keyed: bool, matches: _Matches) -> None:
     """Match the rows of two parts: the first row of a key with the first, and so on; count what differs."""
-    _, one, two = np.intersect1d(_numbered(before.keys), _numbered(after.keys), return_indices=True)
-    good = before.second[one] == after.second[two]
-    one, two = one[good], two[good]
-    matches.both += len(one)
-    for side, part, matched in ((0, before, one), (1, after, two)):
+    _, first_rows, two = np.intersect1d(_numbered(before.keys), _numbered(after.keys), return_indices=True)
+    good = before.second[first_rows] == after.second[two]
+    first_rows, two = first_rows[good], two[good]
+    matches.both += len(first_rows)
+    for side, part, matched in ((0, before, first_rows), (1, after, two)):
         apart = np.ones(len(part.rows), bool)
         apart[matched] = False
         matches.alone[side].append(part.rows[apart])
@@ -316,21 +318,21 @@ def _match(columns: list[_Column], before: _KeyRange, after: _KeyRange, how: How
             matches.repeated[side][1] += int(counts[counts > 1].sum())
     if not keyed:
         for counted in matches.cells:
-            counted[0] += len(one)
+            counted[0] += len(first_rows)
         return
-    changed = np.zeros(len(one), bool)
-    near = [at for at, column in enumerate(columns) if how.within is not None and column.type.kind in NUMBERS]
+    changed = np.zeros(len(first_rows), bool)
+    near = [position for position, column in enumerate(columns) if how.within is not None and column.type.kind in NUMBERS]
     for at, column in enumerate(columns):
-        a, b = before.others[at][one], after.others[at][two]
+        a, b = before.others[at][first_rows], after.others[at][two]
         was, now = a == NULL_HASH, b == NULL_HASH
         differs = a != b
         if at in near:
             place = len(columns) + near.index(at)
-            differs &= ~_close(before.others[place][one], after.others[place][two], column, how) | was | now
+            differs &= ~_close(before.others[place][first_rows], after.others[place][two], column, how) | was | now
         filled, emptied = differs & was, differs & now
         matches.cells[at] += [(~differs).sum(), (differs & ~was & ~now).sum(), filled.sum(), emptied.sum()]
         if differs.any():
-            matches.differing[at].append((before.rows[one[differs]], after.rows[two[differs]]))
+            matches.differing[at].append((before.rows[first_rows[differs]], after.rows[two[differs]]))
         changed |= differs
     matches.changed += int(changed.sum())
 
@@ -363,17 +365,17 @@ def _close(a: np.ndarray, b: np.ndarray, column: _Column, how: How) -> np.ndarra
 # -- what is shown
 def _texts(table: Source, rows: np.ndarray, places: Sequence[int]) -> dict[int, tuple[str | None, ...]]:
     """Texts of some columns of some source rows."""
-    found: dict[int, tuple[str | None, ...]] = {}
+    results: dict[int, tuple[str | None, ...]] = {}
     if not len(rows):
-        return found
+        return results
     wanted = np.unique(rows)
     for piece in table.holding(wanted.tolist()):
         batch = table.read(piece, sorted(set(places))).texts()
-        at = np.flatnonzero(np.isin(batch.rows, wanted))
-        chosen = pa.array(at)
+        index = np.flatnonzero(np.isin(batch.rows, wanted))
+        chosen = pa.array(index)
         cells = [batch.columns[place].take(chosen).to_pylist() for place in places]
-        found |= dict(zip(batch.rows[at].tolist(), zip(*cells, strict=True), strict=True))
-    return found
+        results |= dict(zip(batch.rows[index].tolist(), zip(*cells, strict=True), strict=True))
+    return results
 
 
 def _differences(
@@ -383,7 +385,7 @@ def _differences(
     for column, (every_old, every_new) in zip(columns, differing, strict=True):
         for begin in range(0, len(every_old[:most]), 100_000):
             old, new = every_old[:most][begin : begin + 100_000], every_new[:most][begin : begin + 100_000]
-            keys = [columns[at].before for at in keyed]
+            keys = [columns[index].before for index in keyed]
             was = _texts(before, old, [*keys, column.before])
             now = _texts(after, new, [column.after])
             for a, b in zip(old.tolist(), new.tolist(), strict=True):
@@ -393,7 +395,7 @@ def _differences(
 
 def _alone(table: Source, columns: list[_Column], keyed: list[int], side: int, alone: np.ndarray) -> tuple[Alone, ...]:
     rows = alone[:EXAMPLES]
-    keys = [(columns[at].before, columns[at].after)[side] for at in keyed]
+    keys = [(columns[index].before, columns[index].after)[side] for index in keyed]
     every = list(range(len(table.columns)))
-    found = _texts(table, rows, [*keys, *every])
-    return tuple(Alone(row, found[row][: len(keys)], found[row][len(keys) :]) for row in rows.tolist())
+    result = _texts(table, rows, [*keys, *every])
+    return tuple(Alone(row, result[row][: len(keys)], result[row][len(keys) :]) for row in rows.tolist())

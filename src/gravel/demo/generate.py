@@ -82,12 +82,12 @@ class Harbour:
         """Owners, a few of them twice under another number."""
         rows: list[list[str | None]] = []
         for number in range(1, 296):
-            given, surname = self.person()
-            mail = f"{given}.{surname}@harbour.example".lower().replace("'", "").replace(" ", "")
+            supplied, surname = self.person()
+            mail = f"{supplied}.{surname}@harbour.example".lower().replace("'", "").replace(" ", "")
             if self.chance(0.05):
                 mail = self.dice.choice([mail.replace("@", " at "), mail.replace(".example", ""), mail.upper()])
             town = self.untidy(self.dice.choice(["Eastquay", "Holm", "Nether Sands", "Skerry", "Vik"]), 0.12)
-            rows.append([f"{number:04d}", self.untidy(f"{surname}, {given}"), mail if self.chance(0.9) else self.dice.choice(NOTHING),
+            rows.append([f"{number:04d}", self.untidy(f"{surname}, {supplied}"), mail if self.chance(0.9) else self.dice.choice(NOTHING),
                          self.phone() if self.chance(0.92) else self.dice.choice(NOTHING), town, self.day()])  # fmt: skip
         for number, original in enumerate(self.dice.sample(rows, 15), 296):
             again = list(original)
@@ -116,13 +116,13 @@ class Harbour:
             built = str(self.dice.randrange(1952, 2024))
             if self.chance(0.05):
                 built = self.dice.choice([f"{built}?", built[2:], "0", "1900"])
-            given, surname = self.person()
-            skipper = self.untidy(f"{surname}, {given}", 0.1) if self.chance(0.82) else self.dice.choice(NOTHING)
-            some = self.dice.sample(SERVICES, self.dice.choice([0, 1, 1, 2, 2, 3]))
-            wanted: str | None = ";".join(some) or self.dice.choice([None, None, ""])
+            supplied, surname = self.person()
+            skipper = self.untidy(f"{surname}, {supplied}", 0.1) if self.chance(0.82) else self.dice.choice(NOTHING)
+            subset = self.dice.sample(SERVICES, self.dice.choice([0, 1, 1, 2, 2, 3]))
+            wanted: str | None = ";".join(subset) or self.dice.choice([None, None, ""])
             if wanted and self.chance(0.15):
                 wanted = self.dice.choice(
-                    [wanted.replace(";", "; "), wanted + ";", wanted.replace(";", ";;"), wanted.replace(";", ","), f"{wanted};{some[0]}"]
+                    [wanted.replace(";", "; "), wanted + ";", wanted.replace(";", ";;"), wanted.replace(";", ","), f"{wanted};{subset[0]}"]
                 )
             reg = f"HB {number * 7 % 1000:03d} {self.dice.choice('KLMN')}"
             fee = f"{self.dice.randrange(90, 2400) / 2:.2f}"
@@ -197,10 +197,10 @@ def tables() -> dict[str, bytes]:
     """Every table as the bytes of its CSV file."""
     harbour = Harbour()
     boats = harbour.boats()
-    made = {"boats": boats, "owners": harbour.owners(), "stays": harbour.stays(boats), "services": harbour.services()}
+    results = {"boats": boats, "owners": harbour.owners(), "stays": harbour.stays(boats), "services": harbour.services()}
     files = {}
-    for name, rows in made.items():
-        columns = [pa.array([row[at] for row in rows], pa.string()) for at in range(len(HEADERS[name]))]
+    for name, rows in results.items():
+        columns = [pa.array([row[index] for row in rows], pa.string()) for index in range(len(HEADERS[name]))]
         files[f"{name}.csv"] = header(HEADERS[name]) + encode(columns)
     # Two records of stays went wrong by hand: one lost a field, one has a comma too many.
     lines = files["stays.csv"].split(b"\n")

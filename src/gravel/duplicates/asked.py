@@ -42,12 +42,12 @@ class Asked:
 
 def spellings() -> list[nodes.Expression]:
     """The rungs after the first, for texts that are the first column, beside columns of the rungs before."""
-    names = [f"r{at}" for at in range(len(RUNGS))]
-    found = []
-    for at, rung in enumerate(RUNGS[1:], 1):
+    names = [f"r{position}" for position in range(len(RUNGS))]
+    results = []
+    for place, rung in enumerate(RUNGS[1:], 1):
         text = rung.written("r0", lambda other: f"r{RUNGS.index(other)}")
-        found.append(bind(parse.expression(text), Scope(tuple(names[:at]), (TEXT,) * at), text))
-    return found
+        results.append(bind(parse.expression(text), Scope(tuple(names[:place]), (TEXT,) * place), text))
+    return results
 
 
 @dataclass
@@ -94,10 +94,10 @@ class EncodedKeyColumn:
         """Hashes of some rows' values on each rung after the first."""
         if not self.text:
             return [self._rows(self._exact, rows)] * len(spellings)
-        made = [self.different]
-        for one in spellings:
-            made.append(run(one, Frame(len(self.different), made, (TEXT,) * len(made))).values)
-        return [self._rows(self._both(one), rows) for one in made[1:]]
+        results = [self.different]
+        for spelling in spellings:
+            results.append(run(spelling, Frame(len(self.different), results, (TEXT,) * len(results))).values)
+        return [self._rows(self._both(item), rows) for item in results[1:]]
 
     def _both(self, values: Any) -> Pair:
         return hashes(values), hashes(values, True)
@@ -107,7 +107,7 @@ class EncodedKeyColumn:
             return pair if rows is None else (pair[0][rows], pair[1][rows])
         codes = self.codes if rows is None else self.codes[rows]
         # The last one stands for NULL, which is at -1.
-        first, second = (np.append(one, NULL_HASH)[codes] for one in pair)
+        first, second = (np.append(item, NULL_HASH)[codes] for item in pair)
         return first, second
 
 
@@ -122,32 +122,32 @@ class KeyBatch:
 
     def hashed(self, without: int | None = None) -> Pair:
         """Hashes of the rows' keys, or of the keys without one expression."""
-        pairs = [one.exact() for at, one in enumerate(self.values) if at != without]
-        return mixed([one for one, _ in pairs]), mixed([two for _, two in pairs], True)
+        pairs = [value.exact() for index, value in enumerate(self.values) if index != without]
+        return mixed([item for item, _ in pairs]), mixed([two for _, two in pairs], True)
 
     def rungs(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[np.ndarray]:
         """For each rung after the first both hashes of some rows' keys."""
-        every = [one.spelled(spellings, rows) for one in self.values]
-        made: list[np.ndarray] = []
+        every = [value.spelled(spellings, rows) for value in self.values]
+        results: list[np.ndarray] = []
         for pairs in zip(*every, strict=True):
-            made += [mixed([one for one, _ in pairs]), mixed([two for _, two in pairs], True)]
-        return made
+            results += [mixed([item for item, _ in pairs]), mixed([two for _, two in pairs], True)]
+        return results
 
 
 def part_of(asked: Asked, batch: Batch) -> KeyBatch:
     """The values of a batch."""
     frame = frame_of(batch, asked.scope)
-    values = [EncodedKeyColumn(run(one, frame).spread(batch.count), one.type) for one in asked.bound]
-    failed = [one.vector.failed(batch.count) for one in values]
-    null = [pc.is_null(one.vector.values).to_numpy(zero_copy_only=False) & ~bad for one, bad in zip(values, failed, strict=True)]
+    values = [EncodedKeyColumn(run(item, frame).spread(batch.count), item.type) for item in asked.bound]
+    failed = [value.vector.failed(batch.count) for value in values]
+    null = [pc.is_null(value.vector.values).to_numpy(zero_copy_only=False) & ~bad for value, bad in zip(values, failed, strict=True)]
     return KeyBatch(values, null, failed, _known(null, failed, asked.null_equal))
 
 
 def _known(null: list[np.ndarray], failed: list[np.ndarray], null_equal: bool, without: int | None = None) -> np.ndarray:
     known = np.ones(len(null[0]), bool)
-    for at, (one, bad) in enumerate(zip(null, failed, strict=True)):
-        if at != without:
-            known &= ~bad if null_equal else ~bad & ~one
+    for index, (item, bad) in enumerate(zip(null, failed, strict=True)):
+        if index != without:
+            known &= ~bad if null_equal else ~bad & ~item
     return known
 
 

@@ -65,38 +65,38 @@ def duplicates(
         near = nearest(rung, list(NAMES))
         raise CallProblem(f"there is no rung {rung}", hint=f"did you mean {near}?" if near else "rungs: " + ", ".join(NAMES))
     asked = _asked(table, on, given, null_equal)
-    at = NAMES.index(rung)
+    position = NAMES.index(rung)
     keys = [_position(table, name) for name in key]
     counts = _count(asked, keys, memory)
     key_at = keys or _found_key(counts)
-    levels = list(ordered_map(partial(_level, counts.exact, at), range(asked.rungs), 0 if counts.exact.settled() else 1))
-    chosen = levels[at].chosen
+    levels = list(ordered_map(partial(_level, counts.exact, position), range(asked.rungs), 0 if counts.exact.settled() else 1))
+    chosen = levels[position].chosen
     assert chosen is not None
     left_out = tuple((text, _groups(state) - levels[0].groups) for text, state in zip(asked.on, counts.without, strict=False))
-    fetched = Second(asked, chosen, members(counts.exact, at, chosen), key_at, memory, at)
+    fetched = Second(asked, chosen, members(counts.exact, position, chosen), key_at, memory, position)
     counts.forget()
     fetched.run(_places(chosen, least, shown), [level.examples for level in levels], None if shown is None else _MOST_ROWS)
     steps = tuple(
-        MatchLevelCount(one.name, one.meaning, texts, level.groups, level.surplus, level.fresh, tuple(examples))
-        for one, texts, level, examples in zip(RUNGS, asked.texts, levels, fetched.examples, strict=True)
+        MatchLevelCount(item.name, item.meaning, texts, level.groups, level.surplus, level.fresh, tuple(examples))
+        for item, texts, level, examples in zip(RUNGS, asked.texts, levels, fetched.examples, strict=True)
     )
     return Duplicates(
-        table.name, asked.on, asked.texts[at], rung, tuple(table.columns[i] for i in key_at), tuple(table.columns), counts.rows,
+        table.name, asked.on, asked.texts[position], rung, tuple(table.columns[i] for i in key_at), tuple(table.columns), counts.rows,
         len(chosen.sizes), int(chosen.sizes.sum()), int((chosen.sizes - 1).sum()), int(chosen.sizes.max()) if len(chosen.sizes) else 0,
         counts.nulls, asked.null_equal, counts.errors, tuple(fetched.shown), steps, left_out, fetched.proposal(),
         tuple(counts.malformed), tuple(table.notes),
     )  # fmt: skip
 
 
-def _asked(table: Source, on: Sequence[str], given: Given | None, null_equal: bool) -> Asked:
+def _asked(table: Source, on: Sequence[str], context: Given | None, null_equal: bool) -> Asked:
     whole = not on
     texts = tuple(on) if on else tuple(_quoted(name) for name in table.columns)
     syntax = [(parse.expression(text), text) for text in texts]
     # Of whole rows the texts are compared as they are written.
-    scope = scope_of(table, [] if whole else columns_named(syntax, table.columns), given)
+    scope = scope_of(table, [] if whole else columns_named(syntax, table.columns), context)
     with explaining(table, scope):
         first = [bind(node, scope, text) for node, text in syntax]
-    spelled_texts = [tuple(spelled(rung, text, one.type) for text, one in zip(texts, first, strict=True)) for rung in RUNGS]
+    spelled_texts = [tuple(spelled(rung, text, item.type) for text, item in zip(texts, first, strict=True)) for rung in RUNGS]
     return Asked(table, texts, scope, first, spelled_texts, spellings(), null_equal or whole)
 
 
@@ -114,7 +114,9 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
     room = Room(max(1000, memory // _BYTES))
     several = len(asked.on) > 1
     candidates = [] if keys else _candidates(table.columns)
-    counts = _Counts(Distinct(room), [Distinct(room) for _ in asked.on] if several else [], {at: Distinct(room) for at in candidates})
+    counts = _Counts(
+        Distinct(room), [Distinct(room) for _ in asked.on] if several else [], {candidate: Distinct(room) for candidate in candidates}
+    )
     wanted = sorted({*reads(asked.bound, len(table.columns)), *candidates})
 
     def work(batch: Batch) -> tuple[Batch, Counted, list[Counted], dict[int, Counted], int, int]:
@@ -128,9 +130,12 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
         without = []
         for left in range(len(counts.without)):
             there = known_without(part, asked, left)
-            one, two = part.hashed(left)
-            without.append(counted_hashes(one[there], two[there], rows[there]))
-        own = {at: counted_hashes(hashes(batch.columns[at]), hashes(batch.columns[at], True), rows) for at in candidates}
+            first_rows, two = part.hashed(left)
+            without.append(counted_hashes(first_rows[there], two[there], rows[there]))
+        own = {
+            candidate: counted_hashes(hashes(batch.columns[candidate]), hashes(batch.columns[candidate], True), rows)
+            for candidate in candidates
+        }
         failed = np.logical_or.reduce(part.failed)
         null = np.logical_or.reduce(part.null) & ~failed
         return batch, exact, without, own, int(null.sum()), int(failed.sum())
@@ -143,8 +148,8 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
         counts.exact.add(exact)
         for state, part in zip(counts.without, without, strict=True):
             state.add(part)
-        for at, part in own.items():
-            counts.keys[at].add(part)
+        for index, part in own.items():
+            counts.keys[index].add(part)
     if not counts.exact.in_memory:
         # What is in files needs the memory that the rest still takes.
         for state in (counts.exact, *counts.without, *counts.keys.values()):
@@ -155,12 +160,12 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
 
 def _candidates(columns: Sequence[str]) -> list[int]:
     """Columns that may be the key: the first one, and one that is called so."""
-    named = [at for at, name in enumerate(columns) if name.casefold().endswith(("id", "key", "no"))]
+    named = [index for index, name in enumerate(columns) if name.casefold().endswith(("id", "key", "no"))]
     return list(dict.fromkeys([0, *named]))[:2]
 
 
 def _found_key(counts: _Counts) -> list[int]:
-    return next(([at] for at, state in counts.keys.items() if counts.rows and len(state) == counts.rows), [])
+    return next(([index] for index, state in counts.keys.items() if counts.rows and len(state) == counts.rows), [])
 
 
 # -- what the counts come to
@@ -181,23 +186,23 @@ class _Level:
 
 
 def _level(exact: Distinct, asked: int, rung: int) -> _Level:
-    found = _reduced(exact, rung)
-    examples = members(exact, rung, found, np.array(_examples(found))) if rung else None
-    fresh = int((found.spellings > 1).sum()) if rung else len(found.sizes)
-    return _Level(len(found.sizes), int((found.sizes - 1).sum()), fresh, examples, found if rung == asked else None)
+    result = _reduced(exact, rung)
+    examples = members(exact, rung, result, np.array(_examples(result))) if rung else None
+    fresh = int((result.spellings > 1).sum()) if rung else len(result.sizes)
+    return _Level(len(result.sizes), int((result.sizes - 1).sum()), fresh, examples, result if rung == asked else None)
 
 
 def _reduced(exact: Distinct, rung: int) -> RungGroups:
     """The groups of several rows at a rung."""
-    found: list[RungGroups] = []
+    results: list[RungGroups] = []
     pieces = list(exact.pieces()) if exact.in_memory else None
     if rung == 0:
         for part in pieces if pieces is not None else exact.pieces():
             many = part.counts > 1
-            found.append(
+            results.append(
                 RungGroups(part.first[many], part.second[many], part.counts[many], part.rows[many], np.ones(int(many.sum()), np.int64))
             )
-        return _together(found)
+        return _together(results)
 
     def arrays(part: Counted) -> list[np.ndarray]:
         own = [part.extra[2 * rung - 2], part.extra[2 * rung - 1]]
@@ -206,26 +211,26 @@ def _reduced(exact: Distinct, rung: int) -> RungGroups:
 
     if pieces is not None:
         for part in pieces:
-            found.append(_grouped(*arrays(part)))
-        return _together(found)
+            results.append(_grouped(*arrays(part)))
+        return _together(results)
     runs = Runs()
     for part in exact.pieces():
-        made = arrays(part)
-        order = np.argsort(made[0], kind="stable")
-        runs.write([one[order] for one in made])
-    for made in runs.ranges([], 1 << 20):
-        found.append(_grouped(*made))
-    return _together(found)
+        result = arrays(part)
+        order = np.argsort(result[0], kind="stable")
+        runs.write([item[order] for item in result])
+    for result in runs.ranges([], 1 << 20):
+        results.append(_grouped(*result))
+    return _together(results)
 
 
 def _grouped(first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: np.ndarray, rows: np.ndarray) -> RungGroups:
-    given = first
+    supplied = first
     order = np.argsort(first)
     first = first[order]
     alike = first[1:] == first[:-1] if len(first) else np.zeros(0, bool)
     # Only what shares a hash or is of several rows already can be a group of several rows.
-    some = order[np.r_[alike, False] | np.r_[False, alike] | (counts[order] > 1)] if len(first) else order
-    return _several(*(one[some] for one in (given, second, before, counts, rows)))
+    subset = order[np.r_[alike, False] | np.r_[False, alike] | (counts[order] > 1)] if len(first) else order
+    return _several(*(item[subset] for item in (supplied, second, before, counts, rows)))
 
 
 def _several(first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: np.ndarray, rows: np.ndarray) -> RungGroups:
@@ -246,32 +251,32 @@ def members(exact: Distinct, rung: int, groups: RungGroups, some: np.ndarray | N
     """The exactly equal keys of a rung's groups, or of some of them (their places)."""
     if rung == 0 and some is None:
         return Members(groups.first, groups.second, np.arange(len(groups.first)), groups.sizes, groups.rows)
-    found: list[tuple[np.ndarray, ...]] = []
+    results: list[tuple[np.ndarray, ...]] = []
     # Ascending places, so that the hashes ascend too.
     chosen = np.arange(len(groups.first)) if some is None else np.sort(some).astype(np.int64)
     first, second = groups.first[chosen], groups.second[chosen]
     for part in exact.pieces():
-        one = part.first if rung == 0 else part.extra[2 * rung - 2]
+        first_rows = part.first if rung == 0 else part.extra[2 * rung - 2]
         two = part.second if rung == 0 else part.extra[2 * rung - 1]
-        place, own = places_of(first, second, one, two)
-        found.append((part.first[own], part.second[own], chosen[place[own]], part.counts[own], part.rows[own]))
+        place, own = places_of(first, second, first_rows, two)
+        results.append((part.first[own], part.second[own], chosen[place[own]], part.counts[own], part.rows[own]))
     empty = np.zeros(0, np.int64)
-    if not found:
+    if not results:
         return Members(empty.astype(np.uint64), empty.astype(np.uint64), empty, empty, empty)
-    return Members(*(np.concatenate(columns) for columns in zip(*found, strict=True)))
+    return Members(*(np.concatenate(columns) for columns in zip(*results, strict=True)))
 
 
-def _together(found: list[RungGroups]) -> RungGroups:
+def _together(result: list[RungGroups]) -> RungGroups:
     empty = np.zeros(0, np.int64)
-    if not found:
+    if not result:
         return RungGroups(empty.astype(np.uint64), empty.astype(np.uint64), empty, empty, empty)
     return RungGroups(
-        *(np.concatenate([getattr(one, name) for one in found]) for name in ("first", "second", "sizes", "rows", "spellings"))
+        *(np.concatenate([getattr(item, name) for item in result]) for name in ("first", "second", "sizes", "rows", "spellings"))
     )
 
 
-def _examples(one: RungGroups) -> list[int]:
+def _examples(rung_groups: RungGroups) -> list[int]:
     """Places of the largest groups that are new at a rung."""
-    new = np.flatnonzero(one.spellings > 1)
-    order = np.lexsort((one.rows[new], -one.sizes[new], -one.spellings[new]))
-    return [int(at) for at in new[order][:_EXAMPLES]]
+    new = np.flatnonzero(rung_groups.spellings > 1)
+    order = np.lexsort((rung_groups.rows[new], -rung_groups.sizes[new], -rung_groups.spellings[new]))
+    return [int(index) for index in new[order][:_EXAMPLES]]

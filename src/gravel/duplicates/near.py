@@ -89,26 +89,26 @@ def near(
     rows = _read(table, text, block, key, given)
     values, codes = rows.values, rows.blocks
     if within is not None:
-        one, two, compared = _by_edits(values, codes, within)
+        first_rows, two, compared = _by_edits(values, codes, within)
     else:
         assert alike is not None
-        one, two, compared = _by_likeness(values, codes, alike)
-    measures, keep = _measured(values, one, two, within, alike)
-    one, two, measures = one[keep], two[keep], measures[keep]
+        first_rows, two, compared = _by_likeness(values, codes, alike)
+    measures, keep = _measured(values, first_rows, two, within, alike)
+    first_rows, two, measures = first_rows[keep], two[keep], measures[keep]
     counts = rows.counts
-    total = int((counts[one] * counts[two]).sum())
+    total = int((counts[first_rows] * counts[two]).sum())
     heads = rows.numbers[rows.order[rows.starts]] if len(values) else rows.numbers
-    first, last = np.minimum(heads[one], heads[two]), np.maximum(heads[one], heads[two])
+    first, last = np.minimum(heads[first_rows], heads[two]), np.maximum(heads[first_rows], heads[two])
     order = np.lexsort((last, first, measures if within is not None else -measures))
-    clusters = _clusters(len(values), one, two)
-    made = [tuple(sorted(int(row) for at in some for row in rows.rows_of(at))) for some in clusters]
-    ordered = sorted(range(len(made)), key=lambda at: (-len(made[at]), made[at]))
-    some = ordered if shown is None else ordered[:shown]
+    clusters = _clusters(len(values), first_rows, two)
+    results = [tuple(sorted(int(row) for index in cluster for row in rows.rows_of(index))) for cluster in clusters]
+    ordered = sorted(range(len(results)), key=lambda index: (-len(results[index]), results[index]))
+    subset = ordered if shown is None else ordered[:shown]
     return Near(
         table.name, " ".join(text.split()), "distance" if within is not None else "likeness", within if within is not None else alike or 0,
         block, proposed, tuple(key), rows.read, len(values), rows.nulls, rows.errors, rows.unblocked, len(np.unique(codes)), compared,
-        len(one), total, tuple(rows.pairs(one[order], two[order], measures[order], shown)),
-        tuple(made[at] for at in some), tuple(tuple(values[place] for place in clusters[at]) for at in some),
+        len(first_rows), total, tuple(rows.pairs(first_rows[order], two[order], measures[order], shown)),
+        tuple(results[index] for index in subset), tuple(tuple(values[place] for place in clusters[index]) for index in subset),
         _missed(block, proposed, len(np.unique(codes))), tuple(rows.malformed), tuple(table.notes),
     )  # fmt: skip
 
@@ -116,8 +116,8 @@ def near(
 def _missed(block: str | None, proposed: bool, blocks: int) -> str:
     if block is None:
         return "no block: every pair within the bound is found"
-    told = f"only values equal in {block} were compared, in {blocks:,} blocks: a pair that differs there is not found"
-    return told + ("; --block EXPR chooses another" if proposed else "")
+    message = f"only values equal in {block} were compared, in {blocks:,} blocks: a pair that differs there is not found"
+    return message + ("; --block EXPR chooses another" if proposed else "")
 
 
 # -- the values
@@ -142,30 +142,30 @@ class _Rows:
         """Source rows that hold a value."""
         return self.numbers[self._places(at)]
 
-    def _places(self, at: int) -> np.ndarray:
-        return self.order[self.starts[at] : self.starts[at] + self.counts[at]]
+    def _places(self, index: int) -> np.ndarray:
+        return self.order[self.starts[index] : self.starts[index] + self.counts[index]]
 
     def pairs(self, one: np.ndarray, two: np.ndarray, measures: np.ndarray, most: int | None) -> Iterator[Pair]:
         """Pairs of rows, some of them or all."""
-        told = 0
+        message = 0
         for a, b, measure in zip(one.tolist(), two.tolist(), measures.tolist(), strict=True):
             for x in self._places(a):
                 for y in self._places(b):
-                    if most is not None and told >= most:
+                    if most is not None and message >= most:
                         return
-                    told += 1
+                    message += 1
                     first, last = (x, y) if self.numbers[x] < self.numbers[y] else (y, x)
                     swapped = first != x
                     texts = (self.values[b], self.values[a]) if swapped else (self.values[a], self.values[b])
-                    a_key, b_key = (tuple(column[int(at)].as_py() for column in self.keys) for at in (first, last))
+                    a_key, b_key = (tuple(column[int(index)].as_py() for column in self.keys) for index in (first, last))
                     yield Pair(int(self.numbers[first]), int(self.numbers[last]), texts[0], texts[1], a_key, b_key, measure)
 
 
-def _read(table: Source, text: str, block: str | None, key: Sequence[str], given: Given | None) -> _Rows:
-    syntax = [(parse.expression(one), one) for one in (text, block) if one is not None]
-    scope = scope_of(table, columns_named(syntax, table.columns), given)
+def _read(table: Source, text: str, block: str | None, key: Sequence[str], context: Given | None) -> _Rows:
+    syntax = [(parse.expression(item), item) for item in (text, block) if item is not None]
+    scope = scope_of(table, columns_named(syntax, table.columns), context)
     with explaining(table, scope):
-        bound = [bind(node, scope, one) for node, one in syntax]
+        bound = [bind(node, scope, item) for node, item in syntax]
     keys = [find_column(tree.Name(0, len(name), name), table.columns, name) for name in key]
     malformed: list[Malformed] = []
     read = nulls = errors = unblocked = 0
@@ -174,19 +174,24 @@ def _read(table: Source, text: str, block: str | None, key: Sequence[str], given
     def work(batch: Batch) -> tuple[Batch, Any, int, int, int]:
         batch = batch.texts()
         frame = frame_of(batch, scope)
-        made = [run(one, frame).spread(batch.count) for one in bound]
+        results = [run(item, frame).spread(batch.count) for item in bound]
         failed = np.zeros(batch.count, bool)
-        for one in made:
-            failed |= one.failed(batch.count)
+        for entry in results:
+            failed |= entry.failed(batch.count)
         texts = [
-            to_text(one.values, expression.type) if expression.type != TEXT else one.values
-            for one, expression in zip(made, bound, strict=True)
+            to_text(item.values, expression.type) if expression.type != TEXT else item.values
+            for item, expression in zip(results, bound, strict=True)
         ]
         null = texts[0].is_null().to_numpy(zero_copy_only=False) & ~failed
         loose = texts[-1].is_null().to_numpy(zero_copy_only=False) & ~failed & ~null
         keep = pa.array(~(failed | null | loose))
-        chosen = [one.filter(keep) for one in texts]
-        part = (chosen[0], chosen[-1], batch.rows[keep.to_numpy(zero_copy_only=False)], [batch.columns[at].filter(keep) for at in keys])
+        chosen = [item.filter(keep) for item in texts]
+        part = (
+            chosen[0],
+            chosen[-1],
+            batch.rows[keep.to_numpy(zero_copy_only=False)],
+            [batch.columns[index].filter(keep) for index in keys],
+        )
         return batch, part, int(null.sum()), int(failed.sum()), int(loose.sum())
 
     for batch, part, null, failed, loose in scan(table, work, sorted({*reads(bound, len(table.columns)), *keys})):
@@ -195,19 +200,19 @@ def _read(table: Source, text: str, block: str | None, key: Sequence[str], given
         nulls, errors, unblocked = nulls + null, errors + failed, unblocked + loose
         parts.append(part)
     empty = pa.array([], pa.string())
-    values, blocks = (pa.concat_arrays([empty, *(part[at] for part in parts)]) for at in (0, 1))
+    values, blocks = (pa.concat_arrays([empty, *(part[index] for part in parts)]) for index in (0, 1))
     numbers = np.concatenate([np.zeros(0, np.int64), *(part[2] for part in parts)])
-    kept = [pa.concat_arrays([empty, *(part[3][at] for part in parts)]) for at in range(len(keys))]
+    kept = [pa.concat_arrays([empty, *(part[3][index] for part in parts)]) for index in range(len(keys))]
     codes, first = codes_of([values] if block is None else [blocks, values], len(values))
     texts = values.take(pa.array(first)).to_pylist()
-    by_length = np.argsort(np.array([len(one) for one in texts], np.int64), kind="stable")
+    by_length = np.argsort(np.array([len(item) for item in texts], np.int64), kind="stable")
     place = np.empty(len(first), np.int64)
     place[by_length] = np.arange(len(first))
     codes = place[codes] if len(codes) else codes
     counts = np.bincount(codes, minlength=len(first))
     own = np.zeros(len(first), np.int64) if block is None else codes_of([blocks.take(pa.array(first[by_length]))], len(first))[0]
     return _Rows(
-        [texts[at] for at in by_length], own, counts, np.cumsum(counts) - counts, np.argsort(codes, kind="stable"), numbers, kept,
+        [texts[index] for index in by_length], own, counts, np.cumsum(counts) - counts, np.argsort(codes, kind="stable"), numbers, kept,
         read, nulls, errors, unblocked, malformed,
     )  # fmt: skip
 
@@ -215,13 +220,13 @@ def _read(table: Source, text: str, block: str | None, key: Sequence[str], given
 # -- candidates
 def _by_edits(values: list[str], blocks: np.ndarray, within: int) -> tuple[np.ndarray, np.ndarray, int]:
     """Candidate pairs of values that may be within so many edits, and how many they are."""
-    lengths = np.array([len(one) for one in values], np.int64)
+    lengths = np.array([len(value) for value in values], np.int64)
     short = lengths <= _LONG if within <= 2 else np.zeros(len(values), bool)
-    found = [_shared(values, lengths, blocks, np.flatnonzero(short), within)]
+    results = [_shared(values, lengths, blocks, np.flatnonzero(short), within)]
     if not short.all():
-        found.append(_windows(lengths, blocks, ~short, lambda length: length - within))
-    one, two = (np.concatenate([pair[at] for pair in found]) for at in (0, 1))
-    return one, two, len(one)
+        results.append(_windows(lengths, blocks, ~short, lambda length: length - within))
+    first_rows, two = (np.concatenate([pair[index] for pair in results]) for index in (0, 1))
+    return first_rows, two, len(first_rows)
 
 
 _BASE = 0x9E3779B97F4A7C15 | 1
@@ -242,20 +247,20 @@ def _shared(values: list[str], lengths: np.ndarray, blocks: np.ndarray, places: 
         sizes = np.diff(np.r_[starts, len(hashed)])
         for size in np.unique(sizes[sizes > 1]):
             heads = starts[sizes == size]
-            one, two = np.triu_indices(int(size), 1)
-            step = max(1, _VARIANTS // len(one))
+            first_rows, two = np.triu_indices(int(size), 1)
+            step = max(1, _VARIANTS // len(first_rows))
             for begin in range(0, len(heads), step):
-                some = heads[begin : begin + step, None]
-                a, b = owners[some + one].ravel(), owners[some + two].ravel()
+                subset = heads[begin : begin + step, None]
+                a, b = owners[subset + first_rows].ravel(), owners[subset + two].ravel()
                 least, most = np.minimum(a, b), np.maximum(a, b)
                 mine = least != most
                 pairs.append(np.unique(least[mine].astype(np.int64) * len(values) + most[mine]))
         if len(pairs) > 50:
             pairs = [np.unique(np.concatenate(pairs))]
     every = np.unique(np.concatenate(pairs)) if pairs else np.zeros(0, np.int64)
-    one, two = every // max(1, len(values)), every % max(1, len(values))
-    alike = blocks[one] == blocks[two]
-    return one[alike], two[alike]
+    first_rows, two = every // max(1, len(values)), every % max(1, len(values))
+    alike = blocks[first_rows] == blocks[two]
+    return first_rows[alike], two[alike]
 
 
 def _variants(
@@ -265,14 +270,14 @@ def _variants(
     hashed, owners = [np.zeros(0, np.uint64)], [np.zeros(0, np.int32)]
     inverse, squared = np.uint64(_INVERSE), np.uint64(_INVERSE * _INVERSE % 2**64)
 
-    def add(made: np.ndarray, rows: np.ndarray) -> None:
-        made = made ^ salt
-        made = (made ^ (made >> np.uint64(31))) * np.uint64(0xD6E8FEB86659FD93)
-        made ^= made >> np.uint64(29)
+    def add(result: np.ndarray, rows: np.ndarray) -> None:
+        result = result ^ salt
+        result = (result ^ (result >> np.uint64(31))) * np.uint64(0xD6E8FEB86659FD93)
+        result ^= result >> np.uint64(29)
         if passes > 1:
-            keep = (made >> np.uint64(40)) % np.uint64(passes) == number
-            made, rows = made[keep], rows[keep]
-        hashed.append(made)
+            keep = (result >> np.uint64(40)) % np.uint64(passes) == number
+            result, rows = result[keep], rows[keep]
+        hashed.append(result)
         owners.append(rows)
 
     for length in np.unique(lengths[places]):
@@ -282,7 +287,7 @@ def _variants(
             add(np.zeros(len(rows), np.uint64), rows)
             continue
         letters = (
-            np.frombuffer("".join(values[at] for at in rows).encode("utf-32-le"), np.uint32).reshape(len(rows), length).astype(np.uint64)
+            np.frombuffer("".join(values[row] for row in rows).encode("utf-32-le"), np.uint32).reshape(len(rows), length).astype(np.uint64)
         )
         # A hash that is a sum over places can be made of what is left after a deletion without going through it again.
         letters = (letters + np.uint64(1)) * np.uint64(0xC2B2AE3D27D4EB4F)
@@ -303,7 +308,7 @@ def _variants(
 def _windows(lengths: np.ndarray, blocks: np.ndarray, mine: np.ndarray, shortest: Any) -> tuple[np.ndarray, np.ndarray]:
     """Pairs inside blocks of which the longer value is one of `mine`, and the shorter not shorter than `shortest` of its length
     says. Values stand in the order of their lengths. Raises CallProblem where they are too many."""
-    one, two, total = [np.zeros(0, np.int64)], [np.zeros(0, np.int64)], 0
+    first_rows, two, total = [np.zeros(0, np.int64)], [np.zeros(0, np.int64)], 0
     order = np.argsort(blocks, kind="stable")
     edges = np.flatnonzero(np.r_[True, blocks[order][1:] != blocks[order][:-1], True]) if len(order) else np.zeros(1, np.int64)
     for begin, end in pairwise(edges.tolist()):
@@ -316,57 +321,57 @@ def _windows(lengths: np.ndarray, blocks: np.ndarray, mine: np.ndarray, shortest
             raise CallProblem("there are too many pairs to compare", hint="--block EXPR makes blocks, such as LEFT(MATCH_KEY(name), 2)")
         later = np.repeat(np.arange(len(places)), each)
         earlier = np.arange(len(later)) - np.repeat(np.cumsum(each) - each, each) + np.repeat(first, each)
-        one.append(places[earlier])
+        first_rows.append(places[earlier])
         two.append(places[later])
-    return np.concatenate(one), np.concatenate(two)
+    return np.concatenate(first_rows), np.concatenate(two)
 
 
 def _by_likeness(values: list[str], blocks: np.ndarray, alike: float) -> tuple[np.ndarray, np.ndarray, int]:
     """Candidate pairs whose lengths allow such a likeness: with a prefix of four in common Jaro-Winkler adds 0.4 of what Jaro
     lacks, and Jaro is at most (2 + shorter / longer) / 3."""
-    lengths = np.array([len(one) for one in values], np.int64)
+    lengths = np.array([len(value) for value in values], np.int64)
     jaro = (alike - 0.4) / 0.6
     ratio = max(0.0, 3 * jaro - 2)
-    one, two = _windows(lengths, blocks, np.ones(len(values), bool), lambda length: np.ceil(length * ratio - 1e-9))
-    return one, two, len(one)
+    first_rows, two = _windows(lengths, blocks, np.ones(len(values), bool), lambda length: np.ceil(length * ratio - 1e-9))
+    return first_rows, two, len(first_rows)
 
 
 def _measured(
-    values: list[str], one: np.ndarray, two: np.ndarray, within: int | None, alike: float | None
+    values: list[str], array: np.ndarray, two: np.ndarray, within: int | None, alike: float | None
 ) -> tuple[np.ndarray, np.ndarray]:
     """The measure of each candidate pair, and which are within the bound."""
     from rapidfuzz import process
     from rapidfuzz.distance import DamerauLevenshtein, JaroWinkler
 
     step, parts = 1 << 20, [np.zeros(0)]
-    for begin in range(0, len(one), step):
-        a = [values[at] for at in one[begin : begin + step]]
-        b = [values[at] for at in two[begin : begin + step]]
+    for begin in range(0, len(array), step):
+        a = [values[index] for index in array[begin : begin + step]]
+        b = [values[index] for index in two[begin : begin + step]]
         if within is not None:
-            made = process.cpdist(a, b, scorer=DamerauLevenshtein.distance, score_cutoff=within, dtype=np.int32, workers=-1)
+            result = process.cpdist(a, b, scorer=DamerauLevenshtein.distance, score_cutoff=within, dtype=np.int32, workers=-1)
         else:
             # A cutoff that stands on a pair's own likeness would lose it to rounding; what is below the bound goes afterwards.
             assert alike is not None
-            made = process.cpdist(a, b, scorer=JaroWinkler.similarity, score_cutoff=alike - 1e-6, dtype=np.float64, workers=-1)
-        parts.append(made.astype(np.float64))
+            result = process.cpdist(a, b, scorer=JaroWinkler.similarity, score_cutoff=alike - 1e-6, dtype=np.float64, workers=-1)
+        parts.append(result.astype(np.float64))
     measures = np.concatenate(parts)
     return measures, (measures <= within) if within is not None else (measures >= (alike or 0)) & (measures > 0)
 
 
-def _clusters(count: int, one: np.ndarray, two: np.ndarray) -> list[list[int]]:
+def _clusters(count: int, array: np.ndarray, two: np.ndarray) -> list[list[int]]:
     """The connected values, each cluster ascending."""
     parent = np.arange(count)
     while True:
         # Every value takes the least number among its own and those it is paired with, until nothing changes.
         least = parent.copy()
-        np.minimum.at(least, one, parent[two])
-        np.minimum.at(least, two, parent[one])
+        np.minimum.at(least, array, parent[two])
+        np.minimum.at(least, two, parent[array])
         least = least[least]
         if (least == parent).all():
             break
         parent = least
-    touched = np.unique(np.concatenate([one, two]))
-    found: dict[int, list[int]] = {}
-    for at in touched.tolist():
-        found.setdefault(int(parent[at]), []).append(at)
-    return list(found.values())
+    touched = np.unique(np.concatenate([array, two]))
+    results: dict[int, list[int]] = {}
+    for index in touched.tolist():
+        results.setdefault(int(parent[index]), []).append(index)
+    return list(results.values())

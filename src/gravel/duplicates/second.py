@@ -68,7 +68,7 @@ class Second:
 
     def run(self, places: np.ndarray, examples: Sequence[Members | None], most: int | None) -> None:
         """Read what is wanted: the groups at `places`, and the spellings of each rung's examples."""
-        texts = {int(row) for one in examples if one is not None for row in _commonest(one)}
+        texts = {int(row) for example in examples if example is not None for row in _commonest(example)}
         wanted = np.array(sorted(texts), np.int64)
         table = self.asked.table
         width = len(table.columns)
@@ -79,14 +79,14 @@ class Second:
             total = int(self.chosen.sizes.sum())
             passes = max(1, -(-total * _CELL * (width + 3) // self.memory))
             ends = np.searchsorted(np.cumsum(self.chosen.sizes), np.arange(1, passes + 1) * (total / passes)) + 1
-            found: dict[int, list[tuple[int, tuple[str | None, ...]]]] = {int(at): [] for at in places}
+            results: dict[int, list[tuple[int, tuple[str | None, ...]]]] = {int(place): [] for place in places}
             begin = 0
             for number, end in enumerate(ends.tolist()):
                 parts = []
                 for part in scan(table, partial(self._work, begin, end, places, wanted, number == 0)):
                     spelled |= part.spelled
                     for group, row, values in part.shown:
-                        found[group].append((row, values))
+                        results[group].append((row, values))
                     if len(part.groups):
                         parts.append(part)
                 self._analyse(parts)
@@ -94,14 +94,14 @@ class Second:
                 if passes > 1:
                     give_back_freed_blocks()
                 begin = end
-            self._show(found, places, most)
+            self._show(results, places, most)
         elif len(wanted):
             for piece in table.holding(wanted.tolist()):
                 spelled |= self._spelled(table.read(piece).texts(), wanted)
-        self.examples = [[] if one is None else _spellings(one, spelled) for one in examples]
+        self.examples = [[] if example is None else _spellings(example, spelled) for example in examples]
 
     def _work(self, begin: int, end: int, places: np.ndarray, wanted: np.ndarray, first: bool, batch: Batch) -> _DetailPartial:
-        found = _DetailPartial()
+        result = _DetailPartial()
         batch = batch.texts()
         part = part_of(self.asked, batch)
         place, own = places_of(self.members.first, self.members.second, *part.hashed())
@@ -109,17 +109,17 @@ class Second:
         group = self.members.groups[place] if len(self.members.groups) else place
         texts = batch.columns
         if first:
-            for at in np.flatnonzero(own & np.isin(group, places)):
-                found.shown.append((int(group[at]), int(batch.rows[at]), tuple(column[int(at)].as_py() for column in texts)))
+            for index in np.flatnonzero(own & np.isin(group, places)):
+                result.shown.append((int(group[index]), int(batch.rows[index]), tuple(column[int(index)].as_py() for column in texts)))
             if len(wanted):
-                found.spelled = self._spelled(batch, wanted)
+                result.spelled = self._spelled(batch, wanted)
         mine = np.flatnonzero(own & (group >= begin) & (group < end))
         if len(mine):
             chosen = pa.array(mine)
-            found.groups, found.rows = _narrow(group[mine]), _narrow(batch.rows[mine])
-            found.cells = [hashes(column.take(chosen)) for column in texts]
-            found.prefer = None if self._prefer is None else texts[self._prefer].take(chosen)
-        return found
+            result.groups, result.rows = _narrow(group[mine]), _narrow(batch.rows[mine])
+            result.cells = [hashes(column.take(chosen)) for column in texts]
+            result.prefer = None if self._prefer is None else texts[self._prefer].take(chosen)
+        return result
 
     def _spelled(self, batch: Batch, wanted: np.ndarray) -> dict[int, str | None]:
         """What is asked for in the wanted rows, as texts."""
@@ -127,22 +127,24 @@ class Second:
         if not len(where):
             return {}
         chosen = pa.array(where)
-        some = Batch(batch.rows[where], [column.take(chosen) for column in batch.columns])
-        frame = frame_of(some, self.asked.scope)
-        columns = [to_text(run(one, frame).spread(some.count).values, one.type).to_pylist() for one in self.asked.bound]
-        made = {}
-        for row, cells in zip(some.rows.tolist(), zip(*columns, strict=True), strict=True):
-            made[row] = cells[0] if len(cells) == 1 else " | ".join("" if one is None else one for one in cells)
-        return made
+        subset = Batch(batch.rows[where], [column.take(chosen) for column in batch.columns])
+        frame = frame_of(subset, self.asked.scope)
+        columns = [to_text(run(item, frame).spread(subset.count).values, item.type).to_pylist() for item in self.asked.bound]
+        results = {}
+        for row, cells in zip(subset.rows.tolist(), zip(*columns, strict=True), strict=True):
+            results[row] = cells[0] if len(cells) == 1 else " | ".join("" if cell is None else cell for cell in cells)
+        return results
 
-    def _show(self, found: dict[int, list[tuple[int, tuple[str | None, ...]]]], places: np.ndarray, most: int | None) -> None:
+    def _show(self, result: dict[int, list[tuple[int, tuple[str | None, ...]]]], places: np.ndarray, most: int | None) -> None:
         for number, place in enumerate(places.tolist(), 1):
-            rows = found[place]
+            rows = result[place]
             differs = [
-                at for at in range(len(self.asked.table.columns)) if at not in self.key and len({values[at] for _, values in rows}) > 1
+                index
+                for index in range(len(self.asked.table.columns))
+                if index not in self.key and len({values[index] for _, values in rows}) > 1
             ]
-            some = tuple(GroupRow(row, values) for row, values in rows[:most])
-            self.shown.append(Group(number, len(rows), some, tuple(differs)))
+            subset = tuple(GroupRow(row, values) for row, values in rows[:most])
+            self.shown.append(Group(number, len(rows), subset, tuple(differs)))
 
     def _analyse(self, parts: list[_DetailPartial]) -> None:
         """Count for each column the groups with different known values, and the NULLs of survivors that others know."""
@@ -156,8 +158,8 @@ class Second:
         groups = groups[order]
         starts = np.flatnonzero(np.r_[True, groups[1:] != groups[:-1]])
         number = np.cumsum(np.r_[False, groups[1:] != groups[:-1]])
-        for at in range(len(self._disagree)):
-            cells = np.concatenate([part.cells[at] for part in parts])[order]
+        for index in range(len(self._disagree)):
+            cells = np.concatenate([part.cells[index] for part in parts])[order]
             known = cells != NULL_HASH
             if not known.any():
                 continue
@@ -167,18 +169,18 @@ class Second:
             np.maximum.at(most, number[known], cells[known])
             has = np.zeros(len(starts), bool)
             has[number[known]] = True
-            self._disagree[at] += int((has & (most > least)).sum())
-            self._rescued[at] += int((has & ~known[starts]).sum())
+            self._disagree[index] += int((has & (most > least)).sum())
+            self._rescued[index] += int((has & ~known[starts]).sum())
 
     def proposal(self) -> Proposal | None:
         """A step that would make one row of each group."""
         if self._disagree is None or self._rescued is None or self.asked.null_equal or not len(self.chosen.sizes):
             return None
         names = self.asked.table.columns
-        told = tuple((names[at], int(many)) for at, many in enumerate(self._disagree) if many and at not in self.key)
-        rescued = tuple((names[at], int(many)) for at, many in enumerate(self._rescued) if many)
+        message = tuple((names[index], int(many)) for index, many in enumerate(self._disagree) if many and index not in self.key)
+        rescued = tuple((names[index], int(many)) for index, many in enumerate(self._rescued) if many)
         prefer = None if self._prefer is None else f"{quoted(names[self._prefer])} DESC NULLS LAST"
-        return Proposal(self.asked.texts[self.rung], prefer, tuple(name for name, _ in rescued), told, rescued)
+        return Proposal(self.asked.texts[self.rung], prefer, tuple(name for name, _ in rescued), message, rescued)
 
 
 def _narrow(numbers: np.ndarray) -> np.ndarray:
@@ -186,31 +188,31 @@ def _narrow(numbers: np.ndarray) -> np.ndarray:
     return numbers.astype(np.int32) if int(numbers.max(initial=0)) < 2**31 else numbers
 
 
-def _commonest(one: Members) -> list[int]:
+def _commonest(members: Members) -> list[int]:
     """The first rows of the keys with most rows, of each group some."""
-    order = np.lexsort((one.rows, -one.counts, one.groups))
-    groups = one.groups[order]
+    order = np.lexsort((members.rows, -members.counts, members.groups))
+    groups = members.groups[order]
     starts = np.flatnonzero(np.r_[True, groups[1:] != groups[:-1]]) if len(groups) else np.zeros(0, np.int64)
     place = np.arange(len(groups)) - np.repeat(starts, np.diff(np.r_[starts, len(groups)]))
-    return [int(row) for row in one.rows[order][place < _SPELLINGS]]
+    return [int(row) for row in members.rows[order][place < _SPELLINGS]]
 
 
-def _spellings(one: Members, spelled: dict[int, str | None]) -> list[tuple[tuple[str | None, int], ...]]:
+def _spellings(members: Members, spelled: dict[int, str | None]) -> list[tuple[tuple[str | None, int], ...]]:
     """For each group the texts of its commonest keys, with the rows that have each."""
-    found: dict[int, list[tuple[str | None, int]]] = {}
-    chosen = set(_commonest(one))
-    for group, row, count in zip(one.groups.tolist(), one.rows.tolist(), one.counts.tolist(), strict=True):
+    results: dict[int, list[tuple[str | None, int]]] = {}
+    chosen = set(_commonest(members))
+    for group, row, count in zip(members.groups.tolist(), members.rows.tolist(), members.counts.tolist(), strict=True):
         if row in chosen:
-            found.setdefault(group, []).append((spelled.get(row), count))
-    ordered = sorted(found, key=lambda group: (-int(one.counts[one.groups == group].sum()), group))
-    return [tuple(sorted(found[group], key=lambda pair: (-pair[1], pair[0] or ""))) for group in ordered]
+            results.setdefault(group, []).append((spelled.get(row), count))
+    ordered = sorted(results, key=lambda group: (-int(members.counts[members.groups == group].sum()), group))
+    return [tuple(sorted(results[group], key=lambda pair: (-pair[1], pair[0] or ""))) for group in ordered]
 
 
 def _latest(asked: Asked) -> int | None:
     """The column that tells which row is the newest: one of dates as ISO 8601 writes them, that is not asked for itself."""
     table = asked.table
     types = table.look_at_types()
-    read = {column.index for one in asked.bound for column in nodes.columns_read(one)}
-    days = [at for at, kind in types.items() if kind.kind in (Kind.DATE, Kind.TIMESTAMP) and at not in read]
-    named = [at for word in _LATEST for at in days if word in table.columns[at].casefold()]
+    read = {column.index for item in asked.bound for column in nodes.columns_read(item)}
+    days = [position for position, kind in types.items() if kind.kind in (Kind.DATE, Kind.TIMESTAMP) and position not in read]
+    named = [day for word in _LATEST for day in days if word in table.columns[day].casefold()]
     return next(iter([*named, *days]), None)

@@ -207,11 +207,11 @@ class RegressionState(GroupState):
     def of(cls, given: GroupedValues, name: str) -> RegressionState:
         rows = pa.array(np.flatnonzero(given.mask))
         groups = given.groups[given.mask]
-        y, x = (exact_sum.units_of(arithmetic.as_double(one.take(rows))) for one in (given.values, given.others[0]))
+        y, x = (exact_sum.units_of(arithmetic.as_double(item.take(rows))) for item in (given.values, given.others[0]))
         a, b = y.whole.astype(object), x.whole.astype(object)
         products = (exact_sum.Units(a * a, 2, 2 * y.exponent), exact_sum.Units(b * b, 2, 2 * x.exponent),
                     exact_sum.Units(a * b, 2, y.exponent + x.exponent))  # fmt: skip
-        return cls(tuple(SumState.of_units(groups, given.many, one) for one in (y, x, *products)))
+        return cls(tuple(SumState.of_units(groups, given.many, item) for item in (y, x, *products)))
 
     def merge(self, other: RegressionState) -> RegressionState:
         return RegressionState(tuple(mine.merge(theirs) for mine, theirs in zip(self.sums, other.sums, strict=True)))
@@ -226,7 +226,7 @@ class RegressionState(GroupState):
         for group, count in enumerate(counts.tolist()):
             value: Fraction | float | None = None
             if count:
-                value = math.nan if group in special else _regressed(name, count, *(one.total(group) for one in self.sums))
+                value = math.nan if group in special else _regressed(name, count, *(item.total(group) for item in self.sums))
             values.append(value if not isinstance(value, Fraction) else exact_sum.double_of(value.numerator, value.denominator, 0))
             errors[group] = OVERFLOW if value is not None and values[-1] is None else 0
         return vector(pa.array(values, pa.float64()), errors)
@@ -240,11 +240,11 @@ STATES: dict[str, type[GroupState]] = {
 
 def state_of(name: str, given: GroupedValues, between: Callable[[], None] = lambda: None) -> GroupState:
     """An aggregate's state of all rows, taken part by part; `between` is called after each."""
-    made, rows = STATES[name], max(_ROWS, given.many)
-    state = made.of(given.slice(0, rows), name)
+    result, rows = STATES[name], max(_ROWS, given.many)
+    state = result.of(given.slice(0, rows), name)
     for start in range(rows, len(given.groups), rows):
         between()
-        state = state.merge(made.of(given.slice(start, rows), name))
+        state = state.merge(result.of(given.slice(start, rows), name))
     return state
 
 
@@ -280,7 +280,7 @@ def _added(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     """Sums side by side, as Python's integers where 64 bits might not hold them."""
     if a.dtype == object or b.dtype == object or not len(a):
         return a.astype(object) + b.astype(object) if len(a) else a
-    most = max(abs(int(one.min())) + abs(int(one.max())) for one in (a, b))
+    most = max(abs(int(item.min())) + abs(int(item.max())) for item in (a, b))
     return a + b if most < 2**61 else a.astype(object) + b.astype(object)
 
 

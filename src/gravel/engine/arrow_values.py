@@ -169,4 +169,4 @@ def children(array: Any) -> tuple[np.ndarray, list[Any]] | None:
 
 def _sliced(array: Any, items: list[Any]) -> tuple[np.ndarray, list[Any]]:
     offsets = array.offsets.to_numpy().astype(np.int64)
-    return np.diff(offsets), [one.slice(offsets[0], offsets[-1] - offsets[0]) for one in items]
+    return np.diff(offsets), [item.slice(offsets[0], offsets[-1] - offsets[0]) for item in items]

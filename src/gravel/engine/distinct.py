@@ -42,14 +42,14 @@ def counted(columns: list[Any], rows: np.ndarray, first: np.ndarray | None = Non
     starts = np.flatnonzero(new)
     if len(starts) == len(first):
         second = combined(columns, second=True)[order]
-        return Counted(sorted_hashes, second, np.ones(len(first), np.int64), rows[order], tuple(one[order] for one in extra))
+        return Counted(sorted_hashes, second, np.ones(len(first), np.int64), rows[order], tuple(item[order] for item in extra))
     if not _confirmed(columns, order, new, starts):
         return _reduced(first, combined(columns, second=True), np.ones(len(first), np.int64), rows.astype(np.int64), *extra)
     earliest = np.minimum.reduceat(order, starts)
     chosen = pa.array(earliest)
     second = combined([column.take(chosen) for column in columns], second=True)
     counts = np.diff(np.append(starts, len(first)))
-    return Counted(sorted_hashes[starts], second, counts, rows[earliest], tuple(one[earliest] for one in extra))
+    return Counted(sorted_hashes[starts], second, counts, rows[earliest], tuple(item[earliest] for item in extra))
 
 
 def counted_once(
@@ -92,10 +92,10 @@ def _reduced(first: np.ndarray, second: np.ndarray, counts: np.ndarray, rows: np
         new[1:] = (a[1:] != a[:-1]) | (b[1:] != b[:-1])
     starts = np.flatnonzero(new)
     if len(starts) == len(a):
-        return Counted(a, b, counts[order], rows[order], tuple(one[order] for one in extra))
+        return Counted(a, b, counts[order], rows[order], tuple(item[order] for item in extra))
     chosen = order[starts]
     sums, earliest = np.add.reduceat(counts[order], starts), np.minimum.reduceat(rows[order], starts)
-    return Counted(a[starts], b[starts], sums, earliest, tuple(one[chosen] for one in extra))
+    return Counted(a[starts], b[starts], sums, earliest, tuple(item[chosen] for item in extra))
 
 
 class Room:
@@ -114,7 +114,7 @@ class Room:
         """A member holds so many values more (fewer, if negative)."""
         self._held += values
         while self._held > self.values:
-            largest = max(self._members, key=lambda one: one.held)
+            largest = max(self._members, key=lambda item: item.held)
             if largest.held < 2:
                 return
             largest.spill()
@@ -212,7 +212,7 @@ class Distinct:
         best: list[tuple[int, int]] = []
         for piece in self.pieces():
             best += top_rows(piece.counts, piece.rows, count)
-        return sorted(best, key=lambda one: (-one[1], one[0]))[:count]
+        return sorted(best, key=lambda item: (-item[1], item[0]))[:count]
 
 
 def _joined(parts: list[Counted]) -> Counted:

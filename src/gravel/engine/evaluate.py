@@ -28,20 +28,20 @@ def evaluate(node: nodes.Expression, frame: Frame) -> Vector:
     """The expression's values and errors for the frame's rows, as a constant vector where it reads no column."""
     if frame.memo is None:
         return _RULES[type(node)](node, frame)
-    made = frame.memo.get(id(node))
-    if made is None:
-        made = frame.memo[id(node)] = _RULES[type(node)](node, frame)
-    return made
+    result = frame.memo.get(id(node))
+    if result is None:
+        result = frame.memo[id(node)] = _RULES[type(node)](node, frame)
+    return result
 
 
 def run(node: nodes.Expression, frame: Frame) -> Vector:
     """The expression's values and errors, one a row, in the Arrow type of the expression's type.
 
     A dear expression over one text column of few values is evaluated once a value instead of once a row."""
-    made = (_once_a_value(node, frame) or evaluate(node, frame)).spread(frame.count)
-    if made.values.type != node.type.arrow:
-        made = Vector(casts.widened(made.values, node.type.arrow), made.errors)
-    return made
+    result = (_once_a_value(node, frame) or evaluate(node, frame)).spread(frame.count)
+    if result.values.type != node.type.arrow:
+        result = Vector(casts.widened(result.values, node.type.arrow), result.errors)
+    return result
 
 
 _DEAR = ("spelling", "patterns", "lists")
@@ -73,11 +73,11 @@ def _is_dear(node: nodes.Expression) -> bool:
     """Whether an expression costs more than telling the few values of a column apart."""
     calls, stack = 0, [node]
     while stack:
-        one = stack.pop()
-        if isinstance(one, nodes.BoundCall) and one.function.family in _DEAR:
+        item = stack.pop()
+        if isinstance(item, nodes.BoundCall) and item.function.family in _DEAR:
             return True
-        calls += isinstance(one, (nodes.BoundCall, nodes.BoundCast, nodes.BoundCase))
-        stack.extend(one.children)
+        calls += isinstance(item, (nodes.BoundCall, nodes.BoundCast, nodes.BoundCase))
+        stack.extend(item.children)
     return calls > 3
 
 
@@ -102,8 +102,8 @@ def _apply(node: nodes.BoundCall, operands: list[Vector], count: int) -> Vector:
     if constant and operands:
         arguments[0] = operands[0].values
     extra = {"to": node.type} if node.function.wants_type else {}
-    made = node.function.kernel(*arguments, **extra)  # type: ignore[misc]
-    values, errors = made if isinstance(made, Result) else (made, None)
+    result = node.function.kernel(*arguments, **extra)  # type: ignore[misc]
+    values, errors = result if isinstance(result, Result) else (result, None)
     if isinstance(values, pa.Scalar):
         values = pa.repeat(values, rows)
     elif isinstance(values, pa.ChunkedArray):
@@ -118,8 +118,8 @@ def _apply(node: nodes.BoundCall, operands: list[Vector], count: int) -> Vector:
 
 def _cast(node: nodes.BoundCast, frame: Frame) -> Vector:
     operand = evaluate(node.operand, frame)
-    made = casts.cast(operand.values, node.operand.type, node.target)
-    errors = None if made.errors is None or not made.errors.any() else made.errors
+    result = casts.cast(operand.values, node.operand.type, node.target)
+    errors = None if result.errors is None or not result.errors.any() else result.errors
     if node.mode == "FITS":
         fits = pa.array(np.ones(len(operand), bool) if errors is None else errors == 0)
         known = pc.is_valid(operand.values)
@@ -128,7 +128,7 @@ def _cast(node: nodes.BoundCast, frame: Frame) -> Vector:
         errors = None
     if operand.errors is not None:
         errors = operand.errors if errors is None else np.where(operand.errors != 0, operand.errors, errors)
-    return vector(made.values, errors, operand.constant)
+    return vector(result.values, errors, operand.constant)
 
 
 def _fails(node: nodes.RaisesError, frame: Frame) -> Vector:
@@ -141,11 +141,11 @@ def _is(node: nodes.IsTest, frame: Frame) -> Vector:
     operand = evaluate(node.operand, frame)
     values = operand.values
     if node.test in ("NULL", "UNKNOWN"):
-        made = pc.is_valid(values) if node.negated else pc.is_null(values)
+        output = pc.is_valid(values) if node.negated else pc.is_null(values)
     else:
-        found = pc.fill_null(values if node.test == "TRUE" else pc.invert(values), False)
-        made = pc.invert(found) if node.negated else found
-    return vector(made, operand.errors, operand.constant)
+        result = pc.fill_null(values if node.test == "TRUE" else pc.invert(values), False)
+        output = pc.invert(result) if node.negated else result
+    return vector(output, operand.errors, operand.constant)
 
 
 def _logic(node: nodes.BooleanOp, frame: Frame) -> Vector:
@@ -172,20 +172,20 @@ def _logic(node: nodes.BooleanOp, frame: Frame) -> Vector:
 
 def _logic_at_once(node: nodes.BooleanOp, frame: Frame, combine: Any) -> Vector:
     first = evaluate(node.operands[0], frame)
-    errors, made, constant = first.errors, first.argument, first.constant
+    errors, result, constant = first.errors, first.argument, first.constant
     for operand in node.operands[1:]:
         right = evaluate(operand, frame)
         constant = constant and right.constant
-        made = combine(made, right.argument)
-    if isinstance(made, pa.Scalar):
-        made = pa.array([made.as_py()], pa.bool_()) if constant else pa.repeat(made, frame.count)
+        result = combine(result, right.argument)
+    if isinstance(result, pa.Scalar):
+        result = pa.array([result.as_py()], pa.bool_()) if constant else pa.repeat(result, frame.count)
     if errors is not None and first.constant and not constant:
         errors = np.repeat(errors, frame.count)
-    return vector(made, errors, constant)
+    return vector(result, errors, constant)
 
 
-def _some(one: Vector, mask: np.ndarray) -> Vector:
-    return Vector(one.values.filter(pa.array(mask)), None if one.errors is None else one.errors[mask])
+def _some(vector: Vector, mask: np.ndarray) -> Vector:
+    return Vector(vector.values.filter(pa.array(mask)), None if vector.errors is None else vector.errors[mask])
 
 
 def _in(node: nodes.InList, frame: Frame) -> Vector:
@@ -194,11 +194,11 @@ def _in(node: nodes.InList, frame: Frame) -> Vector:
     if all(isinstance(item, nodes.Constant) for item in node.items):
         values = [item.value for item in node.items if isinstance(item, nodes.Constant)]
         known = pa.array([value for value in values if value is not None], node.operand.type.arrow)
-        found = _among(operand.values, known)
+        result = _among(operand.values, known)
         unknown = pc.is_null(operand.values)
         if len(known) < len(values):
-            unknown = pc.or_(unknown, pc.invert(found))
-        return vector(pc.if_else(unknown, pa.scalar(None, pa.bool_()), found), operand.errors, operand.constant)
+            unknown = pc.or_(unknown, pc.invert(result))
+        return vector(pc.if_else(unknown, pa.scalar(None, pa.bool_()), result), operand.errors, operand.constant)
     count = frame.count
     whole = operand.spread(count)
     pieces: list[tuple[np.ndarray, Vector]] = []
@@ -229,13 +229,13 @@ def _among(values: Any, known: Any) -> Any:
 def _in_set(node: nodes.InSubquery, frame: Frame) -> Vector:
     """Not in an empty set: FALSE, even for NULL; else unknown for NULL, and where nothing matches but a NULL is there."""
     operand = evaluate(node.operand, frame)
-    found = _among(operand.values, node.values)
+    result = _among(operand.values, node.values)
     if not len(node.values) and not node.has_null:
-        return vector(found, operand.errors, operand.constant)
+        return vector(result, operand.errors, operand.constant)
     unknown = pc.is_null(operand.values)
     if node.has_null:
-        unknown = pc.or_(unknown, pc.invert(found))
-    return vector(pc.if_else(unknown, pa.scalar(None, pa.bool_()), found), operand.errors, operand.constant)
+        unknown = pc.or_(unknown, pc.invert(result))
+    return vector(pc.if_else(unknown, pa.scalar(None, pa.bool_()), result), operand.errors, operand.constant)
 
 
 def _case(node: nodes.BoundCase, frame: Frame) -> Vector:
@@ -262,28 +262,28 @@ def _case(node: nodes.BoundCase, frame: Frame) -> Vector:
     return assemble(count, pieces, node.type.arrow)
 
 
-def _typed(made: Vector, node: nodes.Expression) -> Vector:
-    if made.values.type == node.type.arrow:
-        return made
-    return Vector(casts.widened(made.values, node.type.arrow), made.errors, made.constant)
+def _typed(vector: Vector, node: nodes.Expression) -> Vector:
+    if vector.values.type == node.type.arrow:
+        return vector
+    return Vector(casts.widened(vector.values, node.type.arrow), vector.errors, vector.constant)
 
 
 def _case_at_once(node: nodes.BoundCase, frame: Frame) -> Vector:
-    made: Any = _typed(evaluate(node.otherwise, frame), node).argument
+    output: Any = _typed(evaluate(node.otherwise, frame), node).argument
     for condition, result in reversed(node.branches):
         chosen = evaluate(condition, frame).spread(frame.count).values
-        made = pc.if_else(pc.fill_null(chosen, False), _typed(evaluate(result, frame), node).argument, made)
-    return Vector(made)
+        output = pc.if_else(pc.fill_null(chosen, False), _typed(evaluate(result, frame), node).argument, output)
+    return Vector(output)
 
 
 def _first_of(node: nodes.Coalesce, frame: Frame) -> Vector:
     """Argument by argument, each only for the rows that all before it left open."""
     text = node.type == TEXT
     if not node.fails and not node.blank:
-        made = [_typed(evaluate(argument, frame), node) for argument in node.arguments]
-        if all(one.constant for one in made):
-            return next((one for one in made if one.values.null_count == 0), made[-1])
-        return Vector(pc.coalesce(*(one.argument for one in made)))
+        results = [_typed(evaluate(argument, frame), node) for argument in node.arguments]
+        if all(item.constant for item in results):
+            return next((item for item in results if item.values.null_count == 0), results[-1])
+        return Vector(pc.coalesce(*(item.argument for item in results)))
     count = frame.count
     pieces: list[tuple[np.ndarray, Vector]] = []
     rows, part = np.arange(count), frame

@@ -89,12 +89,12 @@ def group_sums(whole: np.ndarray, groups: np.ndarray, many: int) -> np.ndarray:
         low = np.bincount(groups, weights=whole & 0xFFFFFFFF, minlength=many).astype(np.int64)
         high = np.bincount(groups, weights=whole >> 32, minlength=many).astype(np.int64)
         return (high << 32) + low
-    made = np.zeros(many, np.int64).astype(whole.dtype)
+    result = np.zeros(many, np.int64).astype(whole.dtype)
     order = np.argsort(groups, kind="stable")
     placed = groups[order]
     starts = np.flatnonzero(np.concatenate([[True], placed[1:] != placed[:-1]]))
-    made[placed[starts]] = np.add.reduceat(whole[order], starts)
-    return made
+    result[placed[starts]] = np.add.reduceat(whole[order], starts)
+    return result
 
 
 def double_of(numerator: int, denominator: int, exponent: int) -> float | None:

@@ -61,11 +61,11 @@ def _merged(runs: list[_Run], order: Order, rows: int) -> Iterator[Any]:
     waiting = set(range(len(runs)))
     while True:
         parts, tags = ([] if pool is None else [pool]), [owners]
-        for at in sorted(waiting):
-            more = runs[at].read(rows)
+        for position in sorted(waiting):
+            more = runs[position].read(rows)
             if more is not None:
                 parts.append(more)
-                tags.append(np.full(more.num_rows, at))
+                tags.append(np.full(more.num_rows, position))
         waiting.clear()
         if not parts:
             return
@@ -75,9 +75,9 @@ def _merged(runs: list[_Run], order: Order, rows: int) -> Iterator[Any]:
         places = order(pool)
         owners = owners[places]
         last = len(places)
-        for at, run in enumerate(runs):
+        for position, run in enumerate(runs):
             if not run.ended:
-                mine = np.flatnonzero(owners == at)
+                mine = np.flatnonzero(owners == position)
                 if mine[-1] + 1 < last:
                     last = int(mine[-1]) + 1
         # Each part is taken by itself: a slice of what was taken together would keep all of it.
@@ -86,7 +86,7 @@ def _merged(runs: list[_Run], order: Order, rows: int) -> Iterator[Any]:
         pool, owners = pool.take(pa.array(places[last:])), owners[last:]
         # Runs are read on before their rows are used up: not one by one, which would sort the others' again each time.
         left = np.bincount(owners, minlength=len(runs))
-        waiting = {at for at, run in enumerate(runs) if not run.ended and left[at] <= rows // 2}
+        waiting = {index for index, run in enumerate(runs) if not run.ended and left[index] <= rows // 2}
 
 
 class _Run:
@@ -112,15 +112,15 @@ class _Run:
         """The next rows, about so many; None at the end."""
         if self._reader is None:
             self._reader = pa.ipc.open_stream(self._file)
-        found, count = [], 0
+        result, count = [], 0
         while count < rows:
             try:
-                found.append(self._reader.read_next_batch())
+                result.append(self._reader.read_next_batch())
             except StopIteration:
                 self.ended = True
                 break
-            count += found[-1].num_rows
-        return pa.Table.from_batches(found) if found else None
+            count += result[-1].num_rows
+        return pa.Table.from_batches(result) if result else None
 
     def close(self) -> None:
         """Give the file back."""

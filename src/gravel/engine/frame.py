@@ -40,8 +40,8 @@ class Frame:
     def column(self, index: int) -> Vector:
         """The typed values of a column."""
         if index not in self._views:
-            given = self.vectors is not None
-            self._views[index] = self.vectors[index] if given else view(self.stored[index], self.types[index])  # type: ignore[index]
+            supplied = self.vectors is not None
+            self._views[index] = self.vectors[index] if supplied else view(self.stored[index], self.types[index])  # type: ignore[index]
         return self._views[index]
 
     def text(self, index: int) -> Any:
@@ -72,5 +72,5 @@ def view(stored: Any, kind: Type) -> Vector:
         return Vector(of_type(stored, kind))
     if kind == TEXT:
         return Vector(stored)
-    made = casts.cast(stored, TEXT, Target(kind))
-    return vector(made.values, made.errors)
+    result = casts.cast(stored, TEXT, Target(kind))
+    return vector(result.values, result.errors)

@@ -28,20 +28,20 @@ def hashes(array: Any, second: bool = False) -> np.ndarray:
     constants = _SECOND if second else _FIRST
     array = plain(array)
     if pa.types.is_string(array.type) or pa.types.is_binary(array.type):
-        made = _texts(array, constants)
+        result = _texts(array, constants)
     elif pa.types.is_fixed_size_binary(array.type) and not pa.types.is_decimal(array.type):
-        made = _texts(array.cast(pa.binary()), constants)
+        result = _texts(array.cast(pa.binary()), constants)
     elif isinstance(array, pa.ExtensionArray):
         return hashes(array.storage, second)
     elif pa.types.is_nested(array.type):
-        made = _nested(array, second)
+        result = _nested(array, second)
     elif pa.types.is_null(array.type):
         return np.full(len(array), NULL_HASH)
     else:
-        made = _fixed(array, constants)
+        result = _fixed(array, constants)
     if array.null_count:
-        made[pc.is_null(array).to_numpy(zero_copy_only=False)] = NULL_HASH
-    return made
+        result[pc.is_null(array).to_numpy(zero_copy_only=False)] = NULL_HASH
+    return result
 
 
 def combined(columns: list[Any], second: bool = False) -> np.ndarray:
@@ -52,11 +52,11 @@ def combined(columns: list[Any], second: bool = False) -> np.ndarray:
 def mixed(parts: list[np.ndarray], second: bool = False) -> np.ndarray:
     """One hash a row of the hashes of several columns, in their order."""
     constants = _SECOND if second else _FIRST
-    made = parts[0]
+    result = parts[0]
     for part in parts[1:]:
         # Mixed once more before the next joins: two equal values side by side would cancel out.
-        made = _finish(_mix(_mix(made, constants[2], constants), part, constants), constants)
-    return made
+        result = _finish(_mix(_mix(result, constants[2], constants), part, constants), constants)
+    return result
 
 
 def _mix(state: np.ndarray, word: np.ndarray | np.uint64, constants: tuple[np.uint64, ...]) -> np.ndarray:
@@ -121,7 +121,7 @@ def _texts(array: Any, constants: tuple[np.uint64, ...]) -> np.ndarray:
     words = np.ndarray((len(data) + 1,), "<u8", padded, strides=(1,))
     long = lengths > _LONG
     rows: Any = np.flatnonzero(~long) if long.any() else slice(None)
-    left, at = lengths[rows], starts[rows]
+    left, index = lengths[rows], starts[rows]
     part = state[rows]
     active: Any = None
     while True:
@@ -132,11 +132,11 @@ def _texts(array: Any, constants: tuple[np.uint64, ...]) -> np.ndarray:
                 active = np.arange(len(part))
                 whole = part.copy()
             whole[active] = part
-            active, part, left, at = active[going], part[going], left[going], at[going]
+            active, part, left, index = active[going], part[going], left[going], index[going]
         if not len(part):
             break
-        part = _mix(part, words[at] & _MASKS[np.minimum(left, 8)], constants)
-        left, at = left - 8, at + 8
+        part = _mix(part, words[index] & _MASKS[np.minimum(left, 8)], constants)
+        left, index = left - 8, index + 8
     state[rows] = whole if active is not None else part
     for row in np.flatnonzero(long):
         state[row] ^= _long(data[offsets[row] : offsets[row + 1]], constants)

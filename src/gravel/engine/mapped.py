@@ -49,11 +49,11 @@ class Store:
     def wrote(self, size: int, maps: Sequence[mmap.mmap]) -> None:
         """Take note of a column that is in a file now."""
         self.spilled += size
-        self._maps += [weakref.ref(one) for one in maps]
+        self._maps += [weakref.ref(item) for item in maps]
 
     def let_go(self) -> None:
         """Drop the pages of its files that are in memory; they are read again when they are asked for."""
-        self._maps = [one for one in self._maps if one() is not None]
+        self._maps = [item for item in self._maps if item() is not None]
         for reference in self._maps:
             mapped = reference()
             if mapped is not None and hasattr(mmap, "MADV_DONTNEED"):
@@ -63,11 +63,11 @@ class Store:
     def taken(self, values: Any, rows: np.ndarray) -> Any:
         """These rows of an array (below 0: NULL), in a file where they do not fit."""
         size = int(values.nbytes * (len(rows) / max(1, len(values))))
-        parts = (_some(values, rows[at : at + _ROWS]) for at in range(0, len(rows), _ROWS))
-        made = _some(values, rows) if self.fits(size) or not len(rows) else self.column(parts, values.type)
+        parts = (_some(values, rows[index : index + _ROWS]) for index in range(0, len(rows), _ROWS))
+        result = _some(values, rows) if self.fits(size) or not len(rows) else self.column(parts, values.type)
         if self.spilled:
             self.let_go()
-        return made
+        return result
 
 
 def _some(values: Any, rows: np.ndarray) -> Any:
@@ -137,9 +137,9 @@ class ColumnWriter:
             if size:
                 maps.append(mmap.mmap(file.fileno(), size, access=mmap.ACCESS_READ))
             buffers.append(pa.py_buffer(maps[-1] if size else b""))
-        made = pa.Array.from_buffers(self._kind, self._count, buffers)
-        self._store.wrote(made.nbytes, maps)
-        return made
+        result = pa.Array.from_buffers(self._kind, self._count, buffers)
+        self._store.wrote(result.nbytes, maps)
+        return result
 
 
 def _disk_problem(error: OSError) -> TableProblem:
@@ -150,5 +150,5 @@ def _disk_problem(error: OSError) -> TableProblem:
 
 
 def _valid(part: Any) -> np.ndarray:
-    found: np.ndarray = pc.is_valid(part).to_numpy(zero_copy_only=False)
-    return found
+    result: np.ndarray = pc.is_valid(part).to_numpy(zero_copy_only=False)
+    return result

@@ -42,18 +42,18 @@ class Runs:
         `even`: the first array's values are spread evenly, as hashes are, and those of equal upper bits stay together. `parts`: so many
         ranges instead, the same ones whatever the rows."""
         count = parts or -(-(sum(length for length, _ in self._runs) + sum(len(run[0]) for run in held)) // size)
-        edges = np.array([(2**64 * at // count) >> 24 << 24 for at in range(1, count)], np.uint64)
+        edges = np.array([(2**64 * index // count) >> 24 << 24 for index in range(1, count)], np.uint64)
         if not even:
             seen = np.sort(np.concatenate([*(self._read(run, 0, 0, run[0])[::64] for run in self._runs), *(run[0][::64] for run in held)]))
-            edges = np.unique(seen[[len(seen) * at // count for at in range(1, count)]])
+            edges = np.unique(seen[[len(seen) * index // count for index in range(1, count)]])
             count = len(edges) + 1
         kept = [[0, *np.searchsorted(self._read(run, 0, 0, run[0]), edges).tolist(), run[0]] for run in self._runs]
         cuts = [[0, *np.searchsorted(run[0], edges).tolist(), len(run[0])] for run in held]
-        for at in range(count):
+        for position in range(count):
             yield [
                 np.concatenate([
-                    *(self._read(run, column, cut[at], cut[at + 1]) for run, cut in zip(self._runs, kept, strict=True)),
-                    *(run[column][cut[at] : cut[at + 1]] for run, cut in zip(held, cuts, strict=True)),
+                    *(self._read(run, column, cut[position], cut[position + 1]) for run, cut in zip(self._runs, kept, strict=True)),
+                    *(run[column][cut[position] : cut[position + 1]] for run, cut in zip(held, cuts, strict=True)),
                 ])
                 for column in range(len(self._runs[0][1]) if self._runs else len(held[0]))
             ]  # fmt: skip

@@ -71,9 +71,9 @@ def vector(values: Any, errors: np.ndarray | None = None, constant: bool = False
 def first_error(vectors: list[Vector], count: int) -> np.ndarray | None:
     """The errors of several operands: of two in one row the left one."""
     merged: np.ndarray | None = None
-    for one in vectors:
-        if one.errors is not None:
-            errors = np.repeat(one.errors, count) if one.constant else one.errors
+    for vector in vectors:
+        if vector.errors is not None:
+            errors = np.repeat(vector.errors, count) if vector.constant else vector.errors
             merged = errors if merged is None else np.where(merged != 0, merged, errors)
     return merged
 

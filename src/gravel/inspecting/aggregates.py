@@ -128,13 +128,13 @@ def part_of(bound: BoundAggregate, frame: Frame, rows: np.ndarray) -> AggregateP
         frame, rows = frame.part(kept), rows[kept]
     if bound.argument is None:
         return AggregatePartial(state=CountState(np.array([frame.count])), failed=failed)
-    made = run(bound.argument, frame)
-    for code, bad in _by_code(made, rows).items():
+    result = run(bound.argument, frame)
+    for code, bad in _by_code(result, rows).items():
         failed[code] = np.concatenate([failed[code], bad]) if code in failed else bad
-    nulls = made.values.null_count - int(made.failed(frame.count).sum())
-    if made.values.null_count:
-        rows = rows[pc.is_valid(made.values).to_numpy(zero_copy_only=False)]
-    known = made.values.drop_null()
+    nulls = result.values.null_count - int(result.failed(frame.count).sum())
+    if result.values.null_count:
+        rows = rows[pc.is_valid(result.values).to_numpy(zero_copy_only=False)]
+    known = result.values.drop_null()
     if not len(known):
         return AggregatePartial(nulls, failed=failed)
     if bound.distinct and bound.name == "COUNT":
@@ -144,11 +144,11 @@ def part_of(bound: BoundAggregate, frame: Frame, rows: np.ndarray) -> AggregateP
     return AggregatePartial(nulls, _state(bound.name, known), failed=failed)
 
 
-def _by_code(made: Vector, rows: np.ndarray) -> dict[int, np.ndarray]:
+def _by_code(vector: Vector, rows: np.ndarray) -> dict[int, np.ndarray]:
     """The rows with an error, by its code."""
-    if made.errors is None:
+    if vector.errors is None:
         return {}
-    return {int(code): rows[made.errors == code] for code in np.unique(made.errors[made.errors != 0])}
+    return {int(code): rows[vector.errors == code] for code in np.unique(vector.errors[vector.errors != 0])}
 
 
 def one_row(states: Iterable[AggregateState]) -> list[Any]:

@@ -75,19 +75,23 @@ class Trial:
 def attempt(table: Source, assignments: Sequence[str], given: Given | None = None) -> Trial:
     """Try assignments; each reads the row as it is in the table. Raises Diagnostic, TableProblem."""
     parsed = [parse.assignment(text) for text in assignments]
-    syntax = [(one.expression, text) for one, text in zip(parsed, assignments, strict=True)]
+    syntax = [(item.expression, text) for item, text in zip(parsed, assignments, strict=True)]
     asked = columns_named(syntax, table.columns)
     scope = scope_of(table, asked, given)
-    targets = [target_column(one.name, table.columns) for one in parsed]
-    for index, (one, text) in enumerate(zip(parsed, assignments, strict=True)):
+    targets = [target_column(item.name, table.columns) for item in parsed]
+    for index, (entry, text) in enumerate(zip(parsed, assignments, strict=True)):
         if targets[index][1] in [name for _, name in targets[:index]]:
             raise Diagnostic(
-                f"{one.name} is assigned twice", text, one.name_start, one.name_start + len(one.name), hint="one assignment a column"
+                f"{entry.name} is assigned twice",
+                text,
+                entry.name_start,
+                entry.name_start + len(entry.name),
+                hint="one assignment a column",
             )
     with explaining(table, scope):
         bound = [bind(node, scope, text) for node, text in syntax]
     states = [_State() for _ in bound]
-    columns = [None if at is None else nodes.Column(scope.types[at], 0, 0, at, name) for at, name in targets]
+    columns = [None if position is None else nodes.Column(scope.types[position], 0, 0, position, name) for position, name in targets]
     watch = Watch(zip(bound, assignments, strict=True), targets=columns)
     wanted = sorted({*asked, *(index for index, _ in targets if index is not None)})
     rows = 0
@@ -95,7 +99,7 @@ def attempt(table: Source, assignments: Sequence[str], given: Given | None = Non
 
     def work(batch: Batch) -> tuple[int, tuple[Malformed, ...], list[_AttemptPartial], Sightings]:
         frame = frame_of(batch, scope).remembering()
-        parts = [_part(one, index, frame, batch) for one, (index, _) in zip(bound, targets, strict=True)]
+        parts = [_part(item, index, frame, batch) for item, (index, _) in zip(bound, targets, strict=True)]
         return batch.count, batch.malformed, parts, watch.count(frame)
 
     for count, bad, parts, seen in scan(table, work, wanted):
@@ -167,21 +171,21 @@ class _State:
             self.frequent.add(part.frequent)
 
 
-def _both(one: nodes.Expression, index: int | None, frame: Frame) -> tuple[Any, Any, Vector]:
+def _both(expression: nodes.Expression, index: int | None, frame: Frame) -> tuple[Any, Any, Vector]:
     """(before, after) as texts, and the evaluated vector."""
     before = pa.nulls(frame.count, pa.string()) if index is None else frame.text(index)
-    if isinstance(one, nodes.Column) and pa.types.is_string(frame.stored[one.index].type):
-        made = frame.column(one.index)
-        return before, frame.stored[one.index], made  # a column as it stands keeps its texts
-    made = run(one, frame)
-    return before, to_text(made.values, one.type), made
+    if isinstance(expression, nodes.Column) and pa.types.is_string(frame.stored[expression.index].type):
+        result = frame.column(expression.index)
+        return before, frame.stored[expression.index], result  # a column as it stands keeps its texts
+    result = run(expression, frame)
+    return before, to_text(result.values, expression.type), result
 
 
-def _part(one: nodes.Expression, index: int | None, frame: Frame, batch: Batch) -> _AttemptPartial:
-    before, after, made = _both(one, index, frame)
-    failed = made.failed(frame.count)
+def _part(expression: nodes.Expression, index: int | None, frame: Frame, batch: Batch) -> _AttemptPartial:
+    before, after, result = _both(expression, index, frame)
+    failed = result.failed(frame.count)
     changed = distinct(before, after).to_numpy(zero_copy_only=False) & ~failed
-    errors = error_kinds(one, made, frame, batch.rows) if failed.any() else ()
+    errors = error_kinds(expression, result, frame, batch.rows) if failed.any() else ()
     if not changed.any():
         return _AttemptPartial(0, 0, 0, errors, None)
     mask = pa.array(changed)
@@ -193,25 +197,27 @@ def error_kinds(one: nodes.Expression, made: Vector, frame: Frame, rows: np.ndar
     """The kinds of error in a vector, each with its first row and what the expression read there."""
     errors = made.errors if made.errors is not None else np.zeros(0, np.uint8)
     read = nodes.columns_read(one)
-    found = []
+    results = []
     for code in np.unique(errors[errors != 0]):
-        at = int(np.flatnonzero(errors == code)[0])
-        values = [(column.name, frame.text(column.index)[at].as_py()) for column in read if frame.stored[column.index] is not None]
+        position = int(np.flatnonzero(errors == code)[0])
+        values = [(column.name, frame.text(column.index)[position].as_py()) for column in read if frame.stored[column.index] is not None]
         if len(values) == 1:
             example = values[0][1]
         else:
             example = ", ".join(f"{name} = {'NULL' if value is None else value}" for name, value in values) or None
-        found.append(ErrorKind(sqlstate(int(code)), int((errors == code).sum()), example, int(rows[at])))
-    return tuple(found)
+        results.append(ErrorKind(sqlstate(int(code)), int((errors == code).sum()), example, int(rows[position])))
+    return tuple(results)
 
 
-def _changes_at(table: Any, scope: Any, one: nodes.Expression, index: int | None, rows: list[int]) -> dict[int, tuple[str | None, ...]]:
-    found: dict[int, tuple[str | None, ...]] = {}
+def _changes_at(
+    table: Any, scope: Any, expression: nodes.Expression, index: int | None, rows: list[int]
+) -> dict[int, tuple[str | None, ...]]:
+    results: dict[int, tuple[str | None, ...]] = {}
     for piece in table.holding(rows):
         batch = table.read(piece)
-        before, after, _ = _both(one, index, frame_of(batch, scope))
+        before, after, _ = _both(expression, index, frame_of(batch, scope))
         for row in rows:
-            at = int(np.searchsorted(batch.rows, row))
-            if at < batch.count and batch.rows[at] == row:
-                found[row] = (before[at].as_py(), after[at].as_py())
-    return found
+            position = int(np.searchsorted(batch.rows, row))
+            if position < batch.count and batch.rows[position] == row:
+                results[row] = (before[position].as_py(), after[position].as_py())
+    return results

@@ -21,12 +21,12 @@ from gravel.sources.source import Batch, Source, scan
 def columns_named(syntax: Iterable[tuple[object, str]], columns: Sequence[str], others: Sequence[str] = ()) -> list[int]:
     """Positions of the table's columns that some syntax trees name (each with its text); names in `others` are passed
     over. Raises Diagnostic at an unknown one."""
-    found = set()
+    result = set()
     for node, text in syntax:
-        for name in sorted(parse.column_names(node), key=lambda one: one.start):
+        for name in sorted(parse.column_names(node), key=lambda item: item.start):
             if name.text not in others:
-                found.add(find_column(name, (*columns, *others), text))
-    return sorted(index for index in found if index < len(columns))
+                result.add(find_column(name, (*columns, *others), text))
+    return sorted(index for index in result if index < len(columns))
 
 
 def scope_of(table: Source, wanted: Sequence[int], given: Given | None = None) -> Scope:
@@ -40,8 +40,8 @@ def scope_of(table: Source, wanted: Sequence[int], given: Given | None = None) -
 
 def note_types(table: Source, read: Iterable[int]) -> None:
     """Note which of the columns that expressions read are of types that the language has not."""
-    for at in read:
-        field = table.fields.get(at)
+    for index in read:
+        field = table.fields.get(index)
         if field is not None and not has_type(field.type):
             note = f"{field.name} is {field.type}: the language has no such type, and reads its text"
             if note not in table.notes:
@@ -73,8 +73,8 @@ def _misfits(table: Source, scope: Scope, operand: nodes.Expression, target: Tar
 
     def work(batch: Batch) -> tuple[int, int, int, str]:
         frame = frame_of(batch, scope)
-        made = run(fits, frame).false(batch.count)
-        where = np.flatnonzero(made)
+        result = run(fits, frame).false(batch.count)
+        where = np.flatnonzero(result)
         if not len(where):
             return batch.count, 0, 0, ""
         value = to_text(run(operand, frame).values, operand.type)[int(where[0])].as_py()
@@ -91,14 +91,14 @@ def _misfits(table: Source, scope: Scope, operand: nodes.Expression, target: Tar
 
 def split_list(text: str, columns: Sequence[str]) -> list[int]:
     """Positions of the columns in a list of names, `a, "b c"`. Raises Diagnostic."""
-    found = []
+    results = []
     for node in parse.expression_list(text):
         if not isinstance(node, tree.Name):
             raise Diagnostic("a column name is needed here", text, node.start, node.end)
-        found.append(find_column(node, columns, text))
-    return found
+        results.append(find_column(node, columns, text))
+    return results
 
 
 def reads(expressions: Iterable[nodes.Expression], limit: int) -> list[int]:
     """Positions of the table's columns that bound expressions read, those below `limit`."""
-    return sorted({column.index for one in expressions for column in nodes.columns_read(one) if column.index < limit})
+    return sorted({column.index for expression in expressions for column in nodes.columns_read(expression) if column.index < limit})

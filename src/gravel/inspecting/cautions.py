@@ -49,8 +49,8 @@ class Sightings:
     def __add__(self, other: Sightings) -> Sightings:
         """Of both, those of `self` first."""
         examples = {
-            at: tuple(dict.fromkeys((*self.examples.get(at, ()), *other.examples.get(at, ()))))[:EXAMPLES]
-            for at in self.examples.keys() | other.examples.keys()
+            index: tuple(dict.fromkeys((*self.examples.get(index, ()), *other.examples.get(index, ()))))[:EXAMPLES]
+            for index in self.examples.keys() | other.examples.keys()
         }
         return Sightings(self.counts + other.counts, examples)
 
@@ -68,9 +68,9 @@ class Watch:
         pairs = list(expressions)
         self.probes: list[Probe] = probes(pairs, counted, beside, targets)
         self.strict: list[Probe] = bounds(pairs)
-        self.cases: list[Branches] = [case for one, text in pairs for case in branches(one, text)]
-        self.moments = moments([one for one, _ in pairs])
-        self._usual = {at: probe.usual for at, probe in enumerate(self.probes) if probe.usual is not None}
+        self.cases: list[Branches] = [case for item, text in pairs for case in branches(item, text)]
+        self.moments = moments([item for item, _ in pairs])
+        self._usual = {index: probe.usual for index, probe in enumerate(self.probes) if probe.usual is not None}
         self._conditions = [probe.condition for probe in (*self.probes, *self.strict)] + list(self._usual.values())
         for case in self.cases:
             self._conditions += [*case.conditions, case.otherwise, case.unknown, *case.holding]
@@ -80,11 +80,11 @@ class Watch:
         """What the rows of a batch show."""
         counts = np.zeros(len(self._conditions), np.int64)
         examples = {}
-        for at, condition in enumerate(self._conditions):
+        for index, condition in enumerate(self._conditions):
             true = run(condition, frame).true(frame.count)
-            counts[at] = true.sum()
-            if at < len(self.probes) and counts[at] and (shown := self.probes[at].example) is not None:
-                examples[at] = _texts(shown, frame, true)
+            counts[index] = true.sum()
+            if index < len(self.probes) and counts[index] and (shown := self.probes[index].example) is not None:
+                examples[index] = _texts(shown, frame, true)
         return Sightings(counts, examples)
 
     def add(self, seen: Sightings) -> None:
@@ -93,27 +93,27 @@ class Watch:
 
     def cautions(self) -> tuple[Caution, ...]:
         """The cautions that some row deserves; one that several places share is told once, at the first."""
-        found: dict[tuple[str, str], Caution] = {}
+        results: dict[tuple[str, str], Caution] = {}
         usual = dict(zip(self._usual, self.seen.counts[len(self.probes) + len(self.strict) :].tolist(), strict=False))
-        for at, (probe, rows) in enumerate(zip(self.probes, self.seen.counts.tolist(), strict=False)):
-            if rows and usual.get(at, rows) >= rows:
-                caution = Caution(probe.caution, rows, probe.detail, probe.hint, self.seen.examples.get(at, ()))
-                found.setdefault((probe.caution, probe.detail), caution)
+        for index, (probe, rows) in enumerate(zip(self.probes, self.seen.counts.tolist(), strict=False)):
+            if rows and usual.get(index, rows) >= rows:
+                caution = Caution(probe.caution, rows, probe.detail, probe.hint, self.seen.examples.get(index, ()))
+                results.setdefault((probe.caution, probe.detail), caution)
         for case, counts in zip(self.cases, self._by_case(), strict=True):
             ways = len(case.conditions)
             for when, taken, held in zip(case.whens, counts, counts[ways + 2 :], strict=False):
                 if held and not taken:
                     detail = f"{when[:60]} is true in them, but an earlier branch has taken them all"
-                    found.setdefault(
+                    results.setdefault(
                         ("branch never reached", detail), Caution("branch never reached", held, detail, "put it before that one")
                     )
-        return tuple(found.values())
+        return tuple(results.values())
 
     def bounds(self) -> tuple[str, ...]:
         """Notes on the rows that equal the bound of a strict comparison."""
         counts = self.seen.counts[len(self.probes) :].tolist()
-        told = {probe.detail: rows for probe, rows in zip(self.strict, counts, strict=False) if rows}
-        return tuple(f"{rows:,} {'row' if rows == 1 else 'rows'}: {detail}" for detail, rows in told.items())
+        message = {probe.detail: rows for probe, rows in zip(self.strict, counts, strict=False) if rows}
+        return tuple(f"{rows:,} {'row' if rows == 1 else 'rows'}: {detail}" for detail, rows in message.items())
 
     def days(self) -> tuple[str, ...]:
         """Notes on what CURRENT_DATE and its like were."""
@@ -121,21 +121,21 @@ class Watch:
 
     def _by_case(self) -> list[list[int]]:
         """The counts of each CASE: its branches, ELSE, ELSE because unknown, and the rows that each branch's condition holds for."""
-        made, at = [], len(self.probes) + len(self.strict) + len(self._usual)
+        result, index = [], len(self.probes) + len(self.strict) + len(self._usual)
         for case in self.cases:
             size = 2 * len(case.conditions) + 2
-            made.append(self.seen.counts[at : at + size].tolist())
-            at += size
-        return made
+            result.append(self.seen.counts[index : index + size].tolist())
+            index += size
+        return result
 
     def branches(self) -> tuple[BranchCount, ...]:
         """The rows of every CASE."""
-        made = []
+        results = []
         for case, counts in zip(self.cases, self._by_case(), strict=True):
             ways = len(case.conditions)
             taken = tuple(zip(case.whens, counts, strict=False))
-            made.append(BranchCount(case.text, taken, counts[ways], counts[ways + 1], case.has_else))
-        return tuple(made)
+            results.append(BranchCount(case.text, taken, counts[ways], counts[ways + 1], case.has_else))
+        return tuple(results)
 
 
 def _texts(expression: nodes.Expression, frame: Frame, rows: np.ndarray) -> tuple[str, ...]:

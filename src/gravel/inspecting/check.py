@@ -42,10 +42,10 @@ class Allowed:
 
 def allowance(text: int | str) -> Allowed:
     """An allowance as it is written: 12, or 0.1%. Raises ValueError."""
-    found = re.fullmatch(r"(\d+)|(\d+(?:\.\d+)?) ?%", str(text).strip())
-    if not found or (found[2] and Decimal(found[2]) > 100):
+    match = re.fullmatch(r"(\d+)|(\d+(?:\.\d+)?) ?%", str(text).strip())
+    if not match or (match[2] and Decimal(match[2]) > 100):
         raise ValueError(f"{text!r} is no number of rows and no share such as 0.1%")
-    return Allowed(int(found[1])) if found[1] else Allowed(0, Decimal(found[2]))
+    return Allowed(int(match[1])) if match[1] else Allowed(0, Decimal(match[2]))
 
 
 @dataclass(frozen=True)
@@ -96,8 +96,8 @@ class Checked:
 
 def named_condition(text: str) -> tuple[str, str]:
     """`NAME: CONDITION` in its parts; a condition alone is its own name."""
-    found = _NAMED.match(text)
-    return (found[1], text[found.end() :]) if found else (text.strip(), text)
+    result = _NAMED.match(text)
+    return (result[1], text[result.end() :]) if result else (text.strip(), text)
 
 
 @dataclass
@@ -137,18 +137,18 @@ def check(
     scope = scope_of(table, columns_named(syntax, table.columns), given)
     rules: list[_RowCheck | _TableCheck] = []
     for (name, text), (node, _) in zip(conditions, syntax, strict=True):
-        found = aggregates_in(node)
+        result = aggregates_in(node)
         with explaining(table, scope):
-            if found:
-                _refuse_mixed(node, found, text)
-                rules.append(_TableCheck(name, text, node, [AggregateState(bind_aggregate(one, scope, text)) for one in found]))
+            if result:
+                _refuse_mixed(node, result, text)
+                rules.append(_TableCheck(name, text, node, [AggregateState(bind_aggregate(item, scope, text)) for item in result]))
             else:
                 rules.append(_RowCheck(name, text, bind_condition(text, scope)))
-    by_row = [one for one in rules if isinstance(one, _RowCheck)]
-    states = [state for one in rules if isinstance(one, _TableCheck) for state in one.states]
-    watch = Watch([(one.condition, one.text) for one in by_row])
+    by_row = [rule for rule in rules if isinstance(rule, _RowCheck)]
+    states = [state for rule in rules if isinstance(rule, _TableCheck) for state in rule.states]
+    watch = Watch([(item.condition, item.text) for item in by_row])
     expressions = [
-        *(one.condition for one in by_row),
+        *(item.condition for item in by_row),
         *(part for state in states for part in (state.bound.argument, state.bound.filter) if part is not None),
     ]
     wanted = None if aside is not None else reads(expressions, len(table.columns))
@@ -157,10 +157,10 @@ def check(
 
     def work(batch: Batch) -> _CheckPartial:
         frame = frame_of(batch, scope).remembering()
-        outcomes = [_outcomes(one.condition, frame) for one in by_row]
+        outcomes = [_outcomes(item.condition, frame) for item in by_row]
         counts = [np.bincount(kinds, minlength=4) for kinds, _ in outcomes]
         examples = [
-            _examples(one.condition, kinds, errors, frame, batch.rows) for one, (kinds, errors) in zip(by_row, outcomes, strict=True)
+            _examples(item.condition, kinds, errors, frame, batch.rows) for item, (kinds, errors) in zip(by_row, outcomes, strict=True)
         ]
         against = [(kinds == _FAILS) | (kinds == _ERROR) | ((kinds == _UNKNOWN) & unknown_fails) for kinds, _ in outcomes]
         parts = [part_of(state.bound, frame, batch.rows) for state in states]
@@ -170,18 +170,20 @@ def check(
         rows += part.batch.count
         malformed += part.batch.malformed
         watch.add(part.seen)
-        for one, counts, examples in zip(by_row, part.counts, part.examples, strict=True):
-            one.counts += counts
-            _keep(one, examples)
-        for state, made in zip(states, part.aggregates, strict=True):
-            state.add(made)
+        for entry, counts, examples in zip(by_row, part.counts, part.examples, strict=True):
+            entry.counts += counts
+            _keep(entry, examples)
+        for state, aggregate in zip(states, part.aggregates, strict=True):
+            state.add(aggregate)
         any_bad = np.any(part.against, axis=0) if part.against else np.zeros(part.batch.count, bool)
         bad_rows += int(any_bad.sum())
         if aside is not None and any_bad.any():
-            _put_aside(aside, part, any_bad, [one.name for one in by_row])
+            _put_aside(aside, part, any_bad, [item.name for item in by_row])
     checks = tuple(
-        _row_check(one, rows, unknown_fails, allowed) if isinstance(one, _RowCheck) else _whole_check(one, scope, table.name, unknown_fails)
-        for one in rules
+        _row_check(rule, rows, unknown_fails, allowed)
+        if isinstance(rule, _RowCheck)
+        else _whole_check(rule, scope, table.name, unknown_fails)
+        for rule in rules
     )
     return Checked(
         table.name, rows, checks, watch.cautions(), tuple(malformed), tuple(table.notes), bad_rows, (*watch.days(), *watch.bounds())
@@ -214,42 +216,42 @@ def _outcomes(condition: nodes.Expression, frame: Frame) -> tuple[np.ndarray, np
 
 def _examples(condition: nodes.Expression, kinds: np.ndarray, errors: np.ndarray | None, frame: Frame, rows: np.ndarray) -> list[Example]:
     """The first rows of each kind but those that hold."""
-    found = []
+    results = []
     read = [column for column in nodes.columns_read(condition) if frame.stored[column.index] is not None]
     texts = {column.index: frame.text(column.index) for column in read} if (kinds != _HOLDS).any() else {}
     for kind in (_FAILS, _UNKNOWN, _ERROR):
-        for at in np.flatnonzero(kinds == kind)[:EXAMPLES]:
-            values = tuple((column.name, texts[column.index][at].as_py()) for column in read)
-            state = sqlstate(int(errors[at])) if kind == _ERROR and errors is not None else ""
-            found.append(Example(int(rows[at]), _OUTCOMES[kind], values, state))
-    return found
+        for position in np.flatnonzero(kinds == kind)[:EXAMPLES]:
+            values = tuple((column.name, texts[column.index][position].as_py()) for column in read)
+            state = sqlstate(int(errors[position])) if kind == _ERROR and errors is not None else ""
+            results.append(Example(int(rows[position]), _OUTCOMES[kind], values, state))
+    return results
 
 
-def _keep(one: _RowCheck, examples: list[Example]) -> None:
+def _keep(check: _RowCheck, examples: list[Example]) -> None:
     for example in examples:
-        if sum(known.outcome == example.outcome for known in one.examples) < EXAMPLES:
-            one.examples.append(example)
+        if sum(known.outcome == example.outcome for known in check.examples) < EXAMPLES:
+            check.examples.append(example)
 
 
 def _put_aside(aside: Any, part: _CheckPartial, any_bad: np.ndarray, names: list[str]) -> None:
     where = np.flatnonzero(any_bad)
-    told = ["; ".join(name for name, against in zip(names, part.against, strict=True) if against[at]) for at in where]
+    message = ["; ".join(name for name, against in zip(names, part.against, strict=True) if against[index]) for index in where]
     chosen = pa.array(where)
-    aside(part.batch.rows[where], [column.take(chosen) for column in part.batch.texts().columns], told)
+    aside(part.batch.rows[where], [column.take(chosen) for column in part.batch.texts().columns], message)
 
 
-def _row_check(one: _RowCheck, rows: int, unknown_fails: bool, allowed: Allowed) -> Check:
-    holds, fails, unknown, errors = (int(count) for count in one.counts)
+def _row_check(check: _RowCheck, rows: int, unknown_fails: bool, allowed: Allowed) -> Check:
+    holds, fails, unknown, errors = (int(count) for count in check.counts)
     bad = fails + errors + (unknown if unknown_fails else 0)
-    order = {outcome: at for at, outcome in enumerate(_OUTCOMES)}
-    examples = tuple(sorted(one.examples, key=lambda example: (order[example.outcome], example.row)))
-    return Check(one.name, one.text, holds, fails, unknown, errors, bad, allowed.most(rows), False, examples)
+    order = {outcome: index for index, outcome in enumerate(_OUTCOMES)}
+    examples = tuple(sorted(check.examples, key=lambda example: (order[example.outcome], example.row)))
+    return Check(check.name, check.text, holds, fails, unknown, errors, bad, allowed.most(rows), False, examples)
 
 
-def _refuse_mixed(node: tree.Node, found: list[tree.Aggregate], text: str) -> None:
+def _refuse_mixed(node: tree.Node, result: list[tree.Aggregate], text: str) -> None:
     """Beside an aggregate a plain column has no one value."""
-    inside = {id(child) for one in found for child in parse.walk(one)}
-    for aggregate in found:
+    inside = {id(child) for item in result for child in parse.walk(item)}
+    for aggregate in result:
         for child in parse.walk(aggregate):
             if child is not aggregate and isinstance(child, tree.Aggregate):
                 raise Diagnostic("an aggregate stands inside another", text, child.start, child.end)
@@ -261,11 +263,11 @@ def _refuse_mixed(node: tree.Node, found: list[tree.Aggregate], text: str) -> No
             )  # fmt: skip
 
 
-def _whole_check(one: _TableCheck, scope: Scope, table: str, unknown_fails: bool) -> Check:
-    for state in one.states:
+def _whole_check(check: _TableCheck, scope: Scope, table: str, unknown_fails: bool) -> Check:
+    for state in check.states:
         if state.failed:
             code, (count, first) = min(state.failed.items(), key=lambda item: item[1][1])
-            written = one.text[state.bound.at[0] : state.bound.at[1]]
+            written = check.text[state.bound.at[0] : state.bound.at[1]]
             rows = (
                 f"1 row of {table}, row {first[0]:,}"
                 if count == 1
@@ -273,21 +275,21 @@ def _whole_check(one: _TableCheck, scope: Scope, table: str, unknown_fails: bool
             )
             raise DataProblem(f"{written} fails in {rows}: {sqlstate(code)}, {meaning(sqlstate(code))}",
                               hint="guard it with CASE or FILTER (WHERE …)")  # fmt: skip
-    bounds: list[BoundAggregate] = [state.bound for state in one.states]
-    names = tuple(one.text[bound.at[0] : bound.at[1]] for bound in bounds)
-    places = {bound.at: at for at, bound in enumerate(bounds)}
+    bounds: list[BoundAggregate] = [state.bound for state in check.states]
+    names = tuple(check.text[bound.at[0] : bound.at[1]] for bound in bounds)
+    places = {bound.at: index for index, bound in enumerate(bounds)}
     own = Scope(names, tuple(bound.type for bound in bounds), frozenset(), scope.given, lambda node: places.get((node.start, node.end)))
-    condition = bind(one.tree, own, one.text)
+    condition = bind(check.tree, own, check.text)
     if condition.type.kind not in (Kind.BOOLEAN, Kind.NULL):
         raise Diagnostic(
-            f"a condition is needed here, this is {condition.type}", one.text, one.tree.start, one.tree.end, hint="compare it: … = …"
+            f"a condition is needed here, this is {condition.type}", check.text, check.tree.start, check.tree.end, hint="compare it: … = …"
         )
-    frame = Frame(1, one_row(one.states), own.types)
+    frame = Frame(1, one_row(check.states), own.types)
     kinds, errors = _outcomes(condition, frame)
     kind = int(kinds[0])
     holds, fails, unknown, failed = (int(kind == which) for which in range(4))
-    values = tuple((name, frame.text(at)[0].as_py()) for at, name in enumerate(names))
+    values = tuple((name, frame.text(index)[0].as_py()) for index, name in enumerate(names))
     why = sqlstate(int(errors[0])) if kind == _ERROR and errors is not None else ""
     bad = int(kind in (_FAILS, _ERROR) or (kind == _UNKNOWN and unknown_fails))
     # A table as a whole holds or does not: an allowance is of rows.
-    return Check(one.name, one.text, holds, fails, unknown, failed, bad, 0, True, (Example(0, _OUTCOMES[kind], values, why),))
+    return Check(check.name, check.text, holds, fails, unknown, failed, bad, 0, True, (Example(0, _OUTCOMES[kind], values, why),))

@@ -44,8 +44,8 @@ def drawn(value: str | None, limit: int = 60) -> Iterator[tuple[str, str]]:
 
 def _inner(inner: str) -> Iterator[tuple[str, str]]:
     plain = ""
-    for at, char in enumerate(inner):
-        several = char == " " and (inner[at - 1 : at] == " " or inner[at + 1 : at + 2] == " ")
+    for index, char in enumerate(inner):
+        several = char == " " and (inner[index - 1 : index] == " " or inner[index + 1 : index + 2] == " ")
         if not several and (char == " " or (char.isprintable() and char not in ZERO_WIDTH)):
             plain += char
             continue

@@ -14,7 +14,7 @@ from gravel.language.functions.casts import python_literal
 def outcome(text: str, today: datetime.date | None = None) -> str:
     """An expression's result as SQL text, or `error` with its SQLSTATE. Raises Diagnostic."""
     bound = bind_text(text, Scope((), (), given=Given(today=today or datetime.date.today())))
-    made = run(bound, Frame(1, [], []))
-    if made.errors is not None and made.errors[0]:
-        return f"error {sqlstate(int(made.errors[0]))}"
-    return python_literal(made.values[0].as_py(), bound.type)
+    result = run(bound, Frame(1, [], []))
+    if result.errors is not None and result.errors[0]:
+        return f"error {sqlstate(int(result.errors[0]))}"
+    return python_literal(result.values[0].as_py(), bound.type)

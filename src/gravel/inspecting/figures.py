@@ -32,22 +32,26 @@ def count_with_figures(
     """Count a table with what is asked for, in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what cannot be read."""
     lists = [(parse.expression_list(text), text) for text in distinct]
     sums = [(parse.expression(text), text) for text in totals]
-    key_columns = [split_list(one, table.columns) for one in key]
-    scope = scope_of(table, sorted({*columns_named([*lists, *sums], table.columns), *(i for one in key_columns for i in one)}), given)
+    key_columns = [split_list(item, table.columns) for item in key]
+    scope = scope_of(
+        table, sorted({*columns_named([*lists, *sums], table.columns), *(i for key_column in key_columns for i in key_column)}), given
+    )
     with explaining(table, scope):
         groups = [[bind(node, scope, text) for node in items] for items, text in lists]
         summed = [bind(node, scope, text) for node, text in sums]
-    for one, (node, text) in zip(summed, sums, strict=True):
-        if one.type.kind not in (*NUMBERS, Kind.NULL):
-            raise Diagnostic(f"a total needs a number, this is {one.type}", text, node.start, node.end,
+    for entry, (node, text) in zip(summed, sums, strict=True):
+        if entry.type.kind not in (*NUMBERS, Kind.NULL):
+            raise Diagnostic(f"a total needs a number, this is {entry.type}", text, node.start, node.end,
                              hint=f"write CAST({text} AS DECIMAL)")  # fmt: skip
-    keys: list[list[nodes.Expression]] = [[nodes.Column(scope.types[i], 0, 0, i, table.columns[i]) for i in one] for one in key_columns]
+    keys: list[list[nodes.Expression]] = [
+        [nodes.Column(scope.types[i], 0, 0, i, table.columns[i]) for i in key_column] for key_column in key_columns
+    ]
     wanted = sorted({*reads([*(x for group in [*groups, *keys] for x in group), *summed], len(table.columns))})
 
     def work(batch: Batch) -> _CountPartial:
         frame = frame_of(batch, scope)
-        made = [_distinct([run(x, frame) for x in group], batch.rows) for group in [*groups, *keys]]
-        return _CountPartial(batch.count, batch.malformed, made, [_control_total(run(x, frame)) for x in summed])
+        results = [_distinct([run(x, frame) for x in group], batch.rows) for group in [*groups, *keys]]
+        return _CountPartial(batch.count, batch.malformed, results, [_control_total(run(x, frame)) for x in summed])
 
     states = [Distinct() for _ in range(len(groups) + len(keys))]
     nulls, errors = [0] * len(states), [0] * len(states)
@@ -57,22 +61,22 @@ def count_with_figures(
     for part in scan(table, work, wanted):
         rows += part.rows
         bad += part.malformed
-        for index, (found, null_rows, error_rows) in enumerate(part.distinct):
-            states[index].add(found)
+        for index, (matches, null_rows, error_rows) in enumerate(part.distinct):
+            states[index].add(matches)
             nulls[index] += null_rows
             errors[index] += error_rows
         sums_so_far = [a.merge(b) for a, b in zip(sums_so_far, part.sums, strict=True)]
     counts = tuple(DistinctCount(text, len(states[i]), nulls[i], errors[i]) for i, text in enumerate(distinct))
     key_counts = []
-    for at, places in enumerate(key_columns, len(groups)):
-        per_key = states[at].result.counts
-        key_counts.append(KeyCount(tuple(table.columns[i] for i in places), nulls[at], int(per_key[per_key > 1].sum())))
-    made = tuple(
-        Total(text, one.value(kind.type), one.null_rows, one.error_rows)
-        for text, one, kind in zip(totals, sums_so_far, summed, strict=True)
+    for position, places in enumerate(key_columns, len(groups)):
+        per_key = states[position].result.counts
+        key_counts.append(KeyCount(tuple(table.columns[i] for i in places), nulls[position], int(per_key[per_key > 1].sum())))
+    output = tuple(
+        Total(text, item.value(kind.type), item.null_rows, item.error_rows)
+        for text, item, kind in zip(totals, sums_so_far, summed, strict=True)
     )
     return TableCount(
-        table.name, rows, len(table.columns), len(bad), counts, tuple(key_counts), made, tuple(bad), tuple(table.notes), *by_store(table)
+        table.name, rows, len(table.columns), len(bad), counts, tuple(key_counts), output, tuple(bad), tuple(table.notes), *by_store(table)
     )
 
 
@@ -112,18 +116,18 @@ def _distinct(vectors: list[Vector], rows: np.ndarray) -> tuple[Counted, int, in
     failed = first_error(vectors, len(rows))
     bad = np.zeros(len(rows), bool) if failed is None else failed != 0
     null = np.zeros(len(rows), bool)
-    for one in vectors:
-        if one.values.null_count:
-            null |= pc.is_null(one.values).to_numpy(zero_copy_only=False)
+    for item in vectors:
+        if item.values.null_count:
+            null |= pc.is_null(item.values).to_numpy(zero_copy_only=False)
     null &= ~bad
     keep = ~(bad | null)
-    columns = [one.values if keep.all() else one.values.filter(pa.array(keep)) for one in vectors]
+    columns = [vector.values if keep.all() else vector.values.filter(pa.array(keep)) for vector in vectors]
     return counted(columns, rows[keep]), int(null.sum()), int(bad.sum())
 
 
-def _control_total(one: Vector) -> ControlTotal:
-    errors = 0 if one.errors is None else int(np.count_nonzero(one.errors))
-    known = one.values.drop_null()
+def _control_total(vector: Vector) -> ControlTotal:
+    errors = 0 if vector.errors is None else int(np.count_nonzero(vector.errors))
+    known = vector.values.drop_null()
     units = units_of(known)
     total = SumState.of_units(np.zeros(len(known), np.int64), 1, units) if len(known) else None
-    return ControlTotal(total, one.values.null_count - errors, errors)
+    return ControlTotal(total, vector.values.null_count - errors, errors)

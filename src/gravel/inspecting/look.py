@@ -70,35 +70,35 @@ def look(
     chosen = split_list(columns, table.columns) if columns else list(range(len(table.columns)))
     shows = [parse.named(text) for text in show]
     sorts = parse.sort_list(sort) if sort else []
-    names = [one.name for one in shows]
+    names = [item.name for item in shows]
     _refuse_repeated(names, [table.columns[index] for index in chosen], show)
-    syntax = [(one.expression, text) for one, text in zip(shows, show, strict=True)]
+    syntax = [(item.expression, text) for item, text in zip(shows, show, strict=True)]
     condition = (parse.expression(where), where) if where else None
     asked = columns_named([*syntax, *([condition] if condition else []), *(([(sorts, sort)]) if sort else [])], table.columns, names)
     scope = scope_of(table, sorted({*asked, *chosen}), given)
     with explaining(table, scope):
         test = bind_condition(where, scope) if where else None
     computed: list[nodes.Expression] = []
-    for one, text in zip(shows, show, strict=True):
+    for entry, text in zip(shows, show, strict=True):
         # A --show may read those before it: each is a column of the scope from then on.
         with explaining(table, scope):
-            made = bind(one.expression, scope, text)
-        computed.append(made)
-        scope = Scope((*scope.names, one.name), (*scope.types, made.type), scope.declared, scope.given)
+            output = bind(entry.expression, scope, text)
+        computed.append(output)
+        scope = Scope((*scope.names, entry.name), (*scope.types, output.type), scope.declared, scope.given)
     keys = [bind(key.expression, scope, sort or "") for key in sorts]
     # A condition meets every row, a computed column those that match.
     where_watch = Watch([(test, where)] if test is not None and where else [])
     show_watch = Watch(zip(computed, show, strict=True))
     plan = _Plan(table, scope, test, computed, keys, sorts, where_watch, show_watch)
-    found = plan.sorted_rows(rows) if sorts else plan.first_rows(rows)
+    result = plan.sorted_rows(rows) if sorts else plan.first_rows(rows)
     order = _order(chosen, computed, len(table.columns))
     kept = [*(scope.types[: len(table.columns)]), *(x.type for x in computed)]
     shown = tuple(ShownColumn(scope.names[i], kept[i], i >= len(table.columns)) for i in order)
     return View(
-        table.name, found.total.rows, found.total.matching, found.total.unknown, found.total.errors, shown,
-        tuple(int(row) for row in found.rows), tuple(found.columns[i] for i in order), where, found.sort_errors,
-        (*where_watch.cautions(), *show_watch.cautions(), *found.ties), (*where_watch.branches(), *show_watch.branches()),
-        found.total.malformed, tuple(table.notes), tuple(dict.fromkeys((*where_watch.days(), *show_watch.days()))),
+        table.name, result.total.rows, result.total.matching, result.total.unknown, result.total.errors, shown,
+        tuple(int(row) for row in result.rows), tuple(result.columns[i] for i in order), where, result.sort_errors,
+        (*where_watch.cautions(), *show_watch.cautions(), *result.ties), (*where_watch.branches(), *show_watch.branches()),
+        result.total.malformed, tuple(table.notes), tuple(dict.fromkeys((*where_watch.days(), *show_watch.days()))),
     )  # fmt: skip
 
 
@@ -219,10 +219,10 @@ class _Plan:
         """The cells of some rows of a batch: a table's column as it is stored, a computed one as its text."""
         part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
         frame = self.frame(part, len(rows))
-        made = [[] if column is None else cells(Vector(text_of(column, self.scope.types[i])), TEXT) for i, column in enumerate(part)]
+        results = [[] if column is None else cells(Vector(text_of(column, self.scope.types[i])), TEXT) for i, column in enumerate(part)]
         for offset, expression in enumerate(self.computed):
-            made.append(cells(frame.column(self.width + offset), expression.type))
-        return made
+            results.append(cells(frame.column(self.width + offset), expression.type))
+        return results
 
     def sorted_rows(self, limit: int | None) -> _MatchedRows:
         """The first rows in order: sort keys of all matching rows first, then only the chosen rows are read again."""
@@ -235,13 +235,13 @@ class _Plan:
             counts, rows = self.matching(batch)
             part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
             frame = self.frame(part, len(rows))
-            made = [run(key, frame) for key in self.keys]
+            results = [run(key, frame) for key in self.keys]
             failed = np.zeros(len(rows), bool)
-            for one in made:
-                failed |= one.failed(len(rows))
+            for entry in results:
+                failed |= entry.failed(len(rows))
             if self.computed:
                 counts = replace(counts, show_seen=self.show_watch.count(frame.remembering()))
-            return counts, batch.rows[rows], [one.values for one in made], int(failed.sum())
+            return counts, batch.rows[rows], [item.values for item in results], int(failed.sum())
 
         for counts, numbers, values, failed in scan(self.table, keys_of, needed):
             total = self.merged(total, counts)
@@ -252,8 +252,8 @@ class _Plan:
         numbers = np.concatenate([part for part, _ in parts])
         keys = [pa.chunked_array([values[i] for _, values in parts], self.keys[i].type.arrow) for i in range(len(self.keys))]
         order = sort_order(keys, self.sorts)
-        found = self.gather(total, numbers[order[:limit]], errors)
-        return replace(found, ties=_ties(keys, order, limit))
+        result = self.gather(total, numbers[order[:limit]], errors)
+        return replace(result, ties=_ties(keys, order, limit))
 
     def merged(self, total: _MatchCounts, counts: _MatchCounts) -> _MatchCounts:
         """The counts of one batch more; the watches take in what they saw."""
@@ -271,10 +271,10 @@ class _Plan:
             return (batch.rows[rows], self.cells(batch, rows)) if len(rows) else None
 
         got = [part for part in scan(self.table, pick) if part]
-        found = self.found(total, [rows for rows, _ in got], [part for _, part in got], errors)
-        place = {int(row): at for at, row in enumerate(found.rows)}
+        result = self.found(total, [rows for rows, _ in got], [part for _, part in got], errors)
+        place = {int(row): index for index, row in enumerate(result.rows)}
         order = [place[int(row)] for row in chosen]
-        return _MatchedRows(total, chosen, [[column[i] for i in order] if column else [] for column in found.columns], errors)
+        return _MatchedRows(total, chosen, [[column[i] for i in order] if column else [] for column in result.columns], errors)
 
 
 def _ties(keys: list[Any], order: np.ndarray, limit: int | None) -> tuple[Caution, ...]:

@@ -117,8 +117,8 @@ class _Binder:
     def bind(self, node: tree.Node) -> nodes.Expression:
         if self.scope.stands is not None and (index := self.scope.stands(node)) is not None:
             return nodes.Column(self.scope.types[index], node.start, node.end, index, self.written(node), index in self.scope.failing)
-        made: nodes.Expression = _RULES[type(node)](self, node)
-        return made
+        result: nodes.Expression = _RULES[type(node)](self, node)
+        return result
 
     def wrong(self, message: str, node: tree.Node, hint: str = "", detail: str = "") -> Diagnostic:
         return Diagnostic(message, self.text, node.start, node.end, hint=hint, detail=detail)
@@ -146,12 +146,12 @@ class _Binder:
         return nodes.Constant(kind, node.start, node.end, value)
 
     def parameter(self, node: tree.Parameter) -> nodes.Expression:
-        given = self.scope.given.parameters.get(node.name)
-        if given is None:
+        supplied = self.scope.given.parameters.get(node.name)
+        if supplied is None:
             near = nearest(node.name, list(self.scope.given.parameters))
             hint = f"did you mean :{near}?" if near else f"give it: --param {node.name}=…"
             raise self.wrong(f"there is no parameter :{node.name}", node, hint=hint)
-        return nodes.Constant(given.type, node.start, node.end, given.value)
+        return nodes.Constant(supplied.type, node.start, node.end, supplied.value)
 
     # -- conditions
     def condition(self, node: tree.Node) -> nodes.Expression:
@@ -171,7 +171,7 @@ class _Binder:
     def is_test(self, node: tree.Is) -> nodes.Expression:
         if isinstance(node.operand, tree.Row) and node.test == "NULL":
             # A row is NULL where all its values are, and NOT NULL where none is: the two are no opposites.
-            every = tuple(self.is_test(tree.Is(node.start, node.end, one, "NULL", node.negated)) for one in node.operand.items)
+            every = tuple(self.is_test(tree.Is(node.start, node.end, item, "NULL", node.negated)) for item in node.operand.items)
             return nodes.BooleanOp(BOOLEAN, node.start, node.end, True, every)
         operand = self.bind(node.operand) if node.test == "NULL" else self.condition(node.operand)
         return nodes.IsTest(BOOLEAN, node.start, node.end, operand, node.test, node.negated)
@@ -184,8 +184,8 @@ class _Binder:
             return self.negate_if(node.negated, either)
         parts = [node.operand, *node.items]
         operand, *items = self.alike([self.bind(part) for part in parts], parts, "IN")
-        made = nodes.InList(BOOLEAN, node.start, node.end, operand, tuple(items))
-        return self.negate_if(node.negated, made)
+        result = nodes.InList(BOOLEAN, node.start, node.end, operand, tuple(items))
+        return self.negate_if(node.negated, result)
 
     def in_query(self, node: tree.InQuery) -> nodes.Expression:
         if self.scope.given.members is None:
@@ -201,8 +201,8 @@ class _Binder:
             )
             raise self.wrong(f"IN cannot mix {operand.type} and {kind} of the subquery", node, hint=f"write {write}")
         both = TEXT if both.kind is Kind.NULL else both
-        made = nodes.InSubquery(BOOLEAN, node.start, node.end, self.widen(operand, both), values.cast(both.arrow), has_null)
-        return self.negate_if(node.negated, made)
+        result = nodes.InSubquery(BOOLEAN, node.start, node.end, self.widen(operand, both), values.cast(both.arrow), has_null)
+        return self.negate_if(node.negated, result)
 
     def aggregate(self, node: tree.Aggregate) -> nodes.Expression:
         kind = "looks at many rows" if node.over is not None else "tells of many rows"
@@ -219,44 +219,44 @@ class _Binder:
     def rows_compared(self, node: tree.Call) -> nodes.Expression:
         """(a, b) = (c, d) value by value; (a, b) < (c, d) by the first that differ."""
         left, right = node.arguments
-        for one, other in ((left, right), (right, left)):
-            if not isinstance(one, tree.Row):
-                raise self.wrong("a row of values is compared with a row of as many", one)
-            if isinstance(other, tree.Row) and len(one.items) != len(other.items):
-                raise self.wrong(f"{len(one.items)} values beside {len(other.items)}", other)
+        for item, other in ((left, right), (right, left)):
+            if not isinstance(item, tree.Row):
+                raise self.wrong("a row of values is compared with a row of as many", item)
+            if isinstance(other, tree.Row) and len(item.items) != len(other.items):
+                raise self.wrong(f"{len(item.items)} values beside {len(other.items)}", other)
         assert isinstance(left, tree.Row)
         assert isinstance(right, tree.Row)
         return self.bind(_rows_compared(node.name, list(zip(left.items, right.items, strict=True)), node))
 
     def overlaps(self, node: tree.Call) -> nodes.Expression:
         """Two spans of time, each from its earlier end (the other is not part of it unless both are one) to a moment or for an interval."""
-        at = (node.start, node.end)
+        index = (node.start, node.end)
         spans = []
         for first, second in (node.arguments[:2], node.arguments[2:]):
             if self.bind(second).type.kind is Kind.INTERVAL:
-                second = tree.Call(*at, "+", (first, second), node.start, True)
-            earlier = tree.Call(*at, "<=", (first, second), node.start, True)
-            known = tree.Is(*at, second, "NULL", True)
+                second = tree.Call(*index, "+", (first, second), node.start, True)
+            earlier = tree.Call(*index, "<=", (first, second), node.start, True)
+            known = tree.Is(*index, second, "NULL", True)
             # A NULL end leaves the other as the beginning.
-            begin = tree.Case(*at, None, ((earlier, first), (tree.Call(*at, ">", (first, second), node.start, True), second),
-                                          (tree.Is(*at, first, "NULL", True), first), (known, second)), None)  # fmt: skip
-            end = tree.Case(*at, None, ((earlier, second), (tree.Call(*at, ">", (first, second), node.start, True), first)), None)
+            begin = tree.Case(*index, None, ((earlier, first), (tree.Call(*index, ">", (first, second), node.start, True), second),
+                                          (tree.Is(*index, first, "NULL", True), first), (known, second)), None)  # fmt: skip
+            end = tree.Case(*index, None, ((earlier, second), (tree.Call(*index, ">", (first, second), node.start, True), first)), None)
             spans.append((begin, end))
         (s1, e1), (s2, e2) = spans
 
         def test(sign: str, x: tree.Node, y: tree.Node) -> tree.Node:
-            return tree.Call(*at, sign, (x, y), node.start, True)
+            return tree.Call(*index, sign, (x, y), node.start, True)
 
         def both(*parts: tree.Node) -> tree.Node:
-            return tree.Logic(*at, "AND", parts)
+            return tree.Logic(*index, "AND", parts)
 
         # ISO/IEC 9075-2, <overlaps predicate>.
-        made = tree.Logic(*at, "OR", (
-            both(test(">", s1, s2), tree.Not(*at, both(test(">=", s1, e2), test(">=", e1, e2)))),
-            both(test(">", s2, s1), tree.Not(*at, both(test(">=", s2, e1), test(">=", e2, e1)))),
-            both(test("=", s1, s2), tree.Logic(*at, "OR", (test("<>", e1, e2), test("=", e1, e2)))),
+        result = tree.Logic(*index, "OR", (
+            both(test(">", s1, s2), tree.Not(*index, both(test(">=", s1, e2), test(">=", e1, e2)))),
+            both(test(">", s2, s1), tree.Not(*index, both(test(">=", s2, e1), test(">=", e2, e1)))),
+            both(test("=", s1, s2), tree.Logic(*index, "OR", (test("<>", e1, e2), test("=", e1, e2)))),
         ))  # fmt: skip
-        return self.bind(made)
+        return self.bind(result)
 
     def between(self, node: tree.Between) -> nodes.Expression:
         if isinstance(node.operand, tree.Row):
@@ -271,9 +271,12 @@ class _Binder:
         parts = [node.operand, node.low, node.high]
         operand, low, high = self.alike([self.bind(part) for part in parts], parts, "BETWEEN")
         entries = catalogue()
-        at = (node.start, node.end)
-        pair = (nodes.BoundCall(BOOLEAN, *at, entries[">="], (operand, low)), nodes.BoundCall(BOOLEAN, *at, entries["<="], (operand, high)))
-        return self.negate_if(node.negated, nodes.BooleanOp(BOOLEAN, *at, True, pair))
+        index = (node.start, node.end)
+        pair = (
+            nodes.BoundCall(BOOLEAN, *index, entries[">="], (operand, low)),
+            nodes.BoundCall(BOOLEAN, *index, entries["<="], (operand, high)),
+        )
+        return self.negate_if(node.negated, nodes.BooleanOp(BOOLEAN, *index, True, pair))
 
     def negate_if(self, negated: bool, made: nodes.Expression) -> nodes.Expression:
         return nodes.BoundCall(BOOLEAN, made.start, made.end, catalogue()["NOT"], (made,)) if negated else made
@@ -330,9 +333,9 @@ class _Binder:
             return nodes.Moment(ZONED, node.start, node.end, self.scope.given.now, node.name)
         if node.name == "LOCALTIMESTAMP":
             return nodes.Moment(TIMESTAMP, node.start, node.end, self.scope.given.now.replace(tzinfo=None), node.name)
-        if node.operator and len(node.arguments) == 2 and any(isinstance(one, tree.Row) for one in node.arguments):
+        if node.operator and len(node.arguments) == 2 and any(isinstance(item, tree.Row) for item in node.arguments):
             if node.name not in ("=", "<>", "<", "<=", ">", ">=", "IS DISTINCT FROM"):
-                raise self.row(next(one for one in node.arguments if isinstance(one, tree.Row)))  # type: ignore[misc]
+                raise self.row(next(item for item in node.arguments if isinstance(item, tree.Row)))  # type: ignore[misc]
             return self.rows_compared(node)
         if node.name == "OVERLAPS" and node.operator:
             return self.overlaps(node)
@@ -347,14 +350,14 @@ class _Binder:
             raise self.many_rows(node)
         if entry.kernel is None and entry.name in ("CASE", "CAST", "FITS", "CAST_OR_NULL"):
             raise self.wrong(f"{entry.name} has a syntax of its own", node, hint=f"see gravel functions {entry.name}")
-        signature = next((one for one in entry.signatures if one.accepts(len(node.arguments))), None)
+        signature = next((item for item in entry.signatures if item.accepts(len(node.arguments))), None)
         if signature is None:
             raise self.wrong(f"{entry.name} does not take {_arguments(len(node.arguments))}", node,
-                             hint=" or ".join(one.text for one in entry.signatures))  # fmt: skip
+                             hint=" or ".join(item.text for item in entry.signatures))  # fmt: skip
         bound = [self.bind(argument) for argument in node.arguments]
-        if node.name in ("+", "-") and any(one.type.kind in _MOMENTS for one in bound):
+        if node.name in ("+", "-") and any(item.type.kind in _MOMENTS for item in bound):
             # A NULL beside a date stands for an interval.
-            bound = [self.widen(one, INTERVAL) if one.type.kind is Kind.NULL else one for one in bound]
+            bound = [self.widen(item, INTERVAL) if item.type.kind is Kind.NULL else item for item in bound]
             entry = catalogue()[f"{node.name} of dates"]
             return self.made(node, entry, entry.signatures[0], bound)
         arguments = self.arguments(node, entry, signature, bound)
@@ -362,9 +365,9 @@ class _Binder:
 
     def made(self, node: tree.Call, entry: Function, signature: FunctionSignature, arguments: list[nodes.Expression]) -> nodes.Expression:
         shared = [arguments[i].type for i in range(len(arguments)) if signature.parameter(i).kind == "T"]
-        at = (node.start, node.end)
+        index = (node.start, node.end)
         if entry.name in ("COALESCE", "IF_BLANK"):
-            return nodes.Coalesce(shared[0], *at, tuple(arguments), entry.name == "IF_BLANK")
+            return nodes.Coalesce(shared[0], *index, tuple(arguments), entry.name == "IF_BLANK")
         values = [argument.value if isinstance(argument, nodes.Constant) else ... for argument in arguments]
         if entry.check and (fault := entry.check(values)):
             raise self.wrong(fault, node)
@@ -373,9 +376,9 @@ class _Binder:
                 kind = entry.result_type([argument.type for argument in arguments], values)
             except ValueError as error:
                 raise self.wrong(str(error), node) from None
-            return nodes.BoundCall(kind, *at, entry, tuple(arguments))
+            return nodes.BoundCall(kind, *index, entry, tuple(arguments))
         kind = shared[0] if signature.result == "T" else _NAMED_TYPES[signature.result]
-        return nodes.BoundCall(kind, *at, entry, tuple(arguments))
+        return nodes.BoundCall(kind, *index, entry, tuple(arguments))
 
     def unary_plus(self, node: tree.Call) -> nodes.Expression:
         operand = self.bind(node.arguments[0])
@@ -439,7 +442,7 @@ class _Binder:
             kind = both
         if kind.kind is Kind.NULL:
             kind = TEXT
-        return [self.widen(one, kind) for one in bound]
+        return [self.widen(item, kind) for item in bound]
 
     def unlike(self, kind: Type, other: nodes.Expression, first: tree.Node, part: tree.Node, where: str) -> Diagnostic:
         text, value, wanted = (part, first, kind) if other.type == TEXT else (first, part, other.type)
@@ -504,16 +507,16 @@ def _compared(sign: str, left: tree.Node, right: tree.Node) -> tree.Call:
 
 
 def _rows_compared(sign: str, pairs: list[tuple[tree.Node, tree.Node]], node: tree.Call) -> tree.Node:
-    at = (node.start, node.end)
+    index = (node.start, node.end)
     if sign in ("=", "<>", "IS DISTINCT FROM"):
-        parts = tuple(tree.Call(*at, sign, pair, node.start, True) for pair in pairs)
-        return parts[0] if len(parts) == 1 else tree.Logic(*at, "AND" if sign == "=" else "OR", parts)
+        parts = tuple(tree.Call(*index, sign, pair, node.start, True) for pair in pairs)
+        return parts[0] if len(parts) == 1 else tree.Logic(*index, "AND" if sign == "=" else "OR", parts)
     (a, b), *rest = pairs
     if not rest:
-        return tree.Call(*at, sign, (a, b), node.start, True)
-    first = tree.Call(*at, sign.rstrip("="), (a, b), node.start, True)
-    tied = tree.Logic(*at, "AND", (tree.Call(*at, "=", (a, b), node.start, True), _rows_compared(sign, rest, node)))
-    return tree.Logic(*at, "OR", (first, tied))
+        return tree.Call(*index, sign, (a, b), node.start, True)
+    first = tree.Call(*index, sign.rstrip("="), (a, b), node.start, True)
+    tied = tree.Logic(*index, "AND", (tree.Call(*index, "=", (a, b), node.start, True), _rows_compared(sign, rest, node)))
+    return tree.Logic(*index, "OR", (first, tied))
 
 
 def _arguments(count: int) -> str:
@@ -580,7 +583,7 @@ def _interval(text: str, unit: str) -> Any:
             if "." in number and name != "SECOND":
                 raise ValueError(f"'{text}' is no number of {name}S")
             amounts.append((Decimal(number), name))
-    months, days, seconds = (sum((size * _UNITS[name][at] for size, name in amounts), Decimal(0)) for at in range(3))
+    months, days, seconds = (sum((size * _UNITS[name][index] for size, name in amounts), Decimal(0)) for index in range(3))
     sign = -1 if negative else 1
     if abs(months) >= 2**31 or abs(days) >= 2**31 or abs(seconds) >= 2**33:
         raise ValueError(f"'{text}' is out of range")
@@ -600,22 +603,22 @@ def _fields(text: str, unit: str) -> list[tuple[Decimal, str]]:
     names = _FIELDS[_FIELDS.index(first) : _FIELDS.index(last) + 1]
     marks = {"MONTH": "-", "HOUR": " ", "MINUTE": ":", "SECOND": ":"}
     pattern = "".join(
-        (marks[name] if at else "") + r"([0-9]{1,9}" + (r"(?:\.[0-9]{1,6})?" if name == "SECOND" else "") + ")"
-        for at, name in enumerate(names)
+        (marks[name] if position else "") + r"([0-9]{1,9}" + (r"(?:\.[0-9]{1,6})?" if name == "SECOND" else "") + ")"
+        for position, name in enumerate(names)
     )
-    found = re.fullmatch(pattern, text)
-    if not found:
-        shown = "".join((marks[name] if at else "") + "9" for at, name in enumerate(names))
+    match = re.fullmatch(pattern, text)
+    if not match:
+        shown = "".join((marks[name] if position else "") + "9" for position, name in enumerate(names))
         raise ValueError(f"'{text}' has not the form '{shown}' of {unit}")
-    return [(Decimal(number), name) for number, name in zip(found.groups(), names, strict=True)]
+    return [(Decimal(number), name) for number, name in zip(match.groups(), names, strict=True)]
 
 
 def _moment(kind: str, text: str) -> tuple[Type, Any]:
     from gravel.language.functions.casts import cast
 
     to = {"date": DATE, "timestamp": TIMESTAMP, "time": TIME}[kind]
-    made = cast(pa.array([text]), TEXT, Target(to))
-    value = made.values[0].as_py()
+    result = cast(pa.array([text]), TEXT, Target(to))
+    value = result.values[0].as_py()
     if value is None:
         raise ValueError(f"'{text}' is no {kind}")
     return to, value

@@ -52,9 +52,9 @@ def nodes_in(items: list[Any]) -> list[Any]:
 
 def node_after(items: list[Any], kind: str) -> Any:
     """The node that follows the keyword, or None."""
-    for at, item in enumerate(items):
+    for index, item in enumerate(items):
         if not isinstance(item, tree.Node) and item.type == kind:
-            return items[at + 1]
+            return items[index + 1]
     return None
 
 
@@ -69,10 +69,10 @@ def string_value(token: Any) -> str:
 
 
 def _unescaped(value: str) -> str:
-    def character(found: re.Match[str]) -> str:
-        if found[0] == "\\\\":
+    def character(result: re.Match[str]) -> str:
+        if result[0] == "\\\\":
             return "\\"
-        code = int(found[1] or found[2] or "-1", 16)
+        code = int(result[1] or result[2] or "-1", 16)
         if not 0 < code <= 0x10FFFF or 0xD800 <= code < 0xE000:
             raise ValueError("an escape in U&'…' is \\ and four hexadecimal digits of a character, or \\+ and six")
         return chr(code)
@@ -115,11 +115,11 @@ class Expressions:
 
     @rule
     def named(self, span: Span, items: list[Any]) -> Any:
-        given = node_after(items, "AS") or (self.name([items[1]]) if len(items) > 1 else None)
+        supplied = node_after(items, "AS") or (self.name([items[1]]) if len(items) > 1 else None)
         if isinstance(items[0], tree.Row):
             raise Diagnostic("several values where one is needed", self.source, *span)
-        name = given.text if given else self.source[items[0].start : items[0].end]
-        return tree.Named(*span, name, given.start if given else items[0].start, items[0])
+        name = supplied.text if supplied else self.source[items[0].start : items[0].end]
+        return tree.Named(*span, name, supplied.start if supplied else items[0].start, items[0])
 
     @rule
     def sort_key(self, span: Span, items: list[Any]) -> Any:
@@ -335,9 +335,9 @@ class Expressions:
     @rule
     def cast(self, span: Span, items: list[Any]) -> Any:
         form = next((item for item in items if not isinstance(item, tree.Node) and item.type == "STRING"), None)
-        given = tree.Literal(form.start_pos, form.end_pos, "text", string_value(form)) if form else None
+        supplied = tree.Literal(form.start_pos, form.end_pos, "text", string_value(form)) if form else None
         operand, target = nodes_in(items)
-        return tree.Cast(*span, str(items[0]).upper(), operand, target, given)
+        return tree.Cast(*span, str(items[0]).upper(), operand, target, supplied)
 
     def _call(self, span: Span, items: list[Any], name: str, *arguments: Any) -> Any:
         return tree.Call(*span, name, tuple(argument for argument in arguments if argument is not None), items[0].end_pos)
@@ -379,8 +379,8 @@ class Expressions:
     @rule
     def normalize(self, span: Span, items: list[Any]) -> Any:
         form = next((item for item in items if not isinstance(item, tree.Node) and item.type == "NAME"), None)
-        given = tree.Literal(form.start_pos, form.end_pos, "text", str(form).upper()) if form else tree.Literal(*span, "text", "NFC")
-        return self._call(span, items, "NORMALIZE", items[1], given)
+        supplied = tree.Literal(form.start_pos, form.end_pos, "text", str(form).upper()) if form else tree.Literal(*span, "text", "NFC")
+        return self._call(span, items, "NORMALIZE", items[1], supplied)
 
     @rule
     def current_date(self, span: Span, items: list[Any]) -> Any:
@@ -400,8 +400,8 @@ class Expressions:
         arguments = [pattern, node_after(items, "FLAG") or tree.Literal(*span, "text", ""), node_after(items, "IN")]
         if has_word(items, "ALL"):
             items = [item for item in items if isinstance(item, tree.Node) or item.type not in ("OCCURRENCE", "ALL")]
-        given = [node_after(items, clause) or tree.Literal(*span, *default) for clause, default in clauses.items()]
-        return self._call(span, items, name, *arguments, *given)
+        supplied = [node_after(items, clause) or tree.Literal(*span, *default) for clause, default in clauses.items()]
+        return self._call(span, items, name, *arguments, *supplied)
 
     @rule
     def substring_regex(self, span: Span, items: list[Any]) -> Any:

@@ -85,14 +85,14 @@ def probes(
     for expression, text in expressions:
         for key, number in _list_items(expression, text):
             taken.setdefault(key, set()).add(number)
-    made = []
+    result = []
     for (expression, text), target in zip_longest(expressions, targets):
-        found = list(_Finder(text, taken).find(expression, (), _Place(told=counted)))
+        results = list(_Finder(text, taken).find(expression, (), _Place(told=counted)))
         if target is not None:
             filled = any_of(is_test(target, "NULL", True), is_test(expression, "NULL", True))
-            found = [replace(one, condition=all_of(one.condition, filled)) if one.caution in _OF_NULL else one for one in found]
-        made += found
-    return made
+            results = [replace(item, condition=all_of(item.condition, filled)) if item.caution in _OF_NULL else item for item in results]
+        result += results
+    return result
 
 
 def bounds(expressions: Sequence[tuple[nodes.Expression, str]]) -> list[Probe]:
@@ -102,14 +102,14 @@ def bounds(expressions: Sequence[tuple[nodes.Expression, str]]) -> list[Probe]:
 
 def moments(expressions: Sequence[nodes.Expression]) -> dict[str, object]:
     """What CURRENT_DATE and its like are in expressions, by their names."""
-    found: dict[str, object] = {}
+    results: dict[str, object] = {}
     stack = list(expressions)
     while stack:
         node = stack.pop()
         if isinstance(node, nodes.Moment):
-            found[node.name] = node.value
+            results[node.name] = node.value
         stack.extend(node.children)
-    return found
+    return results
 
 
 def _cause(node: nodes.Expression) -> nodes.Expression:
@@ -131,7 +131,7 @@ def _list_items(node: nodes.Expression, text: str) -> Iterator[tuple[tuple[str, 
 def _list_item(call: nodes.BoundCall, text: str) -> tuple[tuple[str, str], int | None]:
     """Of a LIST_ITEM: its text and delimiter as written, and its number if that is a literal."""
     source, delimiter, number = call.arguments
-    written = [" ".join(text[one.start : one.end].split()) for one in (source, delimiter)]
+    written = [" ".join(text[item.start : item.end].split()) for item in (source, delimiter)]
     plain = bare(number)
     if (
         isinstance(plain, nodes.BoundCall)
@@ -149,26 +149,26 @@ def branches(expression: nodes.Expression, text: str) -> list[Branches]:
 
 def _operands(node: nodes.BoundCall) -> Iterator[nodes.Expression]:
     """The operands of a chain of operators."""
-    for one in node.arguments:
-        plain = bare(one)
+    for argument in node.arguments:
+        plain = bare(argument)
         if isinstance(plain, nodes.BoundCall) and plain.function.name in _PASSING:
             yield from _operands(plain)
         else:
-            yield one
+            yield argument
 
 
 def _cases(node: nodes.Expression, text: str, reach: Reach) -> Iterator[Branches]:
     if isinstance(node, nodes.BoundCase):
         conditions = [condition for condition, _ in node.branches]
         before: list[Reach] = [()]
-        for one in conditions:
-            before.append(passed(before[-1], is_test(one, "TRUE", True)))
-        taken = tuple(all_of(*reach, *before[at], is_test(one, "TRUE")) for at, one in enumerate(conditions))
+        for entry in conditions:
+            before.append(passed(before[-1], is_test(entry, "TRUE", True)))
+        taken = tuple(all_of(*reach, *before[index], is_test(item, "TRUE")) for index, item in enumerate(conditions))
         left = all_of(*reach, *before[-1])
-        whens = tuple(" ".join(text[one.start : one.end].split()) for one in conditions)
-        unknown = all_of(left, any_of(*(is_test(one, "UNKNOWN") for one in conditions)))
+        whens = tuple(" ".join(text[item.start : item.end].split()) for item in conditions)
+        unknown = all_of(left, any_of(*(is_test(item, "UNKNOWN") for item in conditions)))
         yield Branches(" ".join(text[node.start : node.end].split()), whens, taken, left, unknown, node.has_else,
-                       tuple(all_of(*reach, is_test(one, "TRUE")) for one in conditions))  # fmt: skip
+                       tuple(all_of(*reach, is_test(item, "TRUE")) for item in conditions))  # fmt: skip
     for child, way in ways(node, reach):
         yield from _cases(child, text, way)
 
@@ -256,18 +256,18 @@ class _Finder:
         """A condition that is unknown in a row in which what it is a part of is so too."""
         if place.told:
             return
-        null = " OR ".join(f"{self.written(one)} IS NULL" for one in operands if not isinstance(bare(one), nodes.Constant))
+        null = " OR ".join(f"{self.written(operand)} IS NULL" for operand in operands if not isinstance(bare(operand), nodes.Constant))
         whole = () if place.whole is None else (is_test(place.whole, "UNKNOWN"),)
         detail, hint = f"{shown} is unknown", f"decide those rows too: {null}" if null else "leave the NULL out"
         yield Probe("unknown comparison", all_of(*reach, is_test(node, "UNKNOWN"), *whole), detail, hint)
 
     def range(self, node: nodes.BooleanOp, operand: nodes.Expression, reach: Reach, place: _Place) -> Iterator[Probe]:
         """BETWEEN, told as one condition."""
-        low, high = (one.arguments[1] for one in node.operands if isinstance(one, nodes.BoundCall))
+        low, high = (item.arguments[1] for item in node.operands if isinstance(item, nodes.BoundCall))
         shown = self.written(node)
         yield from self.unknown(node, shown, (operand, low, high), reach, place)
         if operand.type == TEXT:
-            numbers = [self.number(one) for one in (operand, low, high)]
+            numbers = [self.number(item) for item in (operand, low, high)]
             by_number = all_of(called(">=", numbers[0], numbers[1]), called("<=", numbers[0], numbers[2]))
             hint = f"CAST({self.written(operand)} AS DECIMAL) BETWEEN {self.plain(low)} AND {self.plain(high)}"
             yield self.texts_as_numbers(node, by_number, shown, hint, reach)
@@ -306,7 +306,7 @@ class _Finder:
             hint = "leave NULL out of the list" if listed else f"decide those rows too: {self.written(within.operand)} IS NULL"
             yield Probe("NOT IN beside NULL", probed, f"{self.written(node)} is unknown because of a NULL, so it does not hold", hint)
         elif name == "CONCAT":
-            null = any_of(*(is_test(one, "NULL") for one in arguments))
+            null = any_of(*(is_test(argument, "NULL") for argument in arguments))
             yield Probe("NULL passed over", all_of(*reach, null), f"{self.written(node)} left out a NULL", "|| gives NULL there instead")
         elif name in _PASSING and not place.told:
             yield from self.null_operand(node, reach)
@@ -346,7 +346,7 @@ class _Finder:
         numbers = self.taken.get((written, delimiter), set())
         if number is None or number != max(numbers, default=None):
             return  # told once of a list, at the last item that is taken
-        most = max(0, *numbers) + max(0, *(-one for one in numbers))
+        most = max(0, *numbers) + max(0, *(-item for item in numbers))
         size = called("LIST_SIZE", node.arguments[0], node.arguments[1], kind=INTEGER)
         longer = is_test(called(">", size, constant(most, INTEGER)), "TRUE")
         hint = f"CASE WHEN LIST_SIZE({written}, {delimiter}) <= {most} THEN {self.written(node)} ELSE … END, or a step that splits"
@@ -361,14 +361,14 @@ class _Finder:
             if isinstance(operand, nodes.BoundCall) and operand.function.name == "NULLIF":
                 operand = operand.arguments[0]  # the NULL that NULLIF makes is meant
             column = _cause(operand)
-            causes += [one for one in (column,) if not any(same_column(one, known) for known in causes)]
+            causes += [item for item in (column,) if not any(same_column(item, known) for known in causes)]
             causes += [operand] if operand is not column else []
-        columns = [one for one in causes if isinstance(one, nodes.Column)]
+        columns = [cause for cause in causes if isinstance(cause, nodes.Column)]
         for operand in causes:
             if isinstance(bare(operand), nodes.Constant):
                 continue
             # A column that is NULL is told itself, not the functions of it that are NULL for that.
-            others = () if isinstance(operand, nodes.Column) else [is_test(one, "NULL", True) for one in columns]
+            others = () if isinstance(operand, nodes.Column) else [is_test(item, "NULL", True) for item in columns]
             name = self.written(operand)
             hint = f"decide those rows: CASE WHEN {name} IS NULL THEN …"
             if node.function.name == "||" and isinstance(bare(operand), nodes.Column) and operand.type == TEXT:
@@ -384,14 +384,14 @@ class _Finder:
         """POSITION is 0 where there is nothing to find, and a number to LEFT, SUBSTRING and arithmetic all the same."""
         stack = [*node.arguments]
         while stack:
-            one = stack.pop()
-            if isinstance(one, nodes.BoundCall) and one.function.name in ("POSITION", "POSITION_OF", "POSITION_REGEX"):
-                none = called("=", one, constant(0, INTEGER))
-                found = self.written(one)
-                hint = f"CASE WHEN {found} > 0 THEN {self.written(node)} ELSE … END"
-                yield Probe("nothing found", all_of(*reach, is_test(none, "TRUE")), f"{found} is 0, and is taken for a place", hint)
-            elif (isinstance(one, nodes.BoundCall) and one.function.name in _ARITHMETIC) or isinstance(one, nodes.BoundCast):
-                stack.extend(one.children)
+            item = stack.pop()
+            if isinstance(item, nodes.BoundCall) and item.function.name in ("POSITION", "POSITION_OF", "POSITION_REGEX"):
+                none = called("=", item, constant(0, INTEGER))
+                result = self.written(item)
+                hint = f"CASE WHEN {result} > 0 THEN {self.written(node)} ELSE … END"
+                yield Probe("nothing found", all_of(*reach, is_test(none, "TRUE")), f"{result} is 0, and is taken for a place", hint)
+            elif (isinstance(item, nodes.BoundCall) and item.function.name in _ARITHMETIC) or isinstance(item, nodes.BoundCast):
+                stack.extend(item.children)
 
     def initial(self, node: nodes.BoundCall, reach: Reach) -> Iterator[Probe]:
         """UPPER of the first character before the rest, of values of several words."""
@@ -399,8 +399,8 @@ class _Finder:
         if not (isinstance(first, nodes.BoundCall) and first.function.name == "UPPER" and isinstance(first.arguments[0], nodes.BoundCall)):
             return
         cut = first.arguments[0]
-        one = cut.arguments[1:] and cut.arguments[-1]
-        if cut.function.name in ("LEFT", "SUBSTRING") and isinstance(one, nodes.Constant) and one.value == 1:
+        item = cut.arguments[1:] and cut.arguments[-1]
+        if cut.function.name in ("LEFT", "SUBSTRING") and isinstance(item, nodes.Constant) and item.value == 1:
             text = cut.arguments[0]
             hint = f"CAPITALIZE_WORDS({self.written(text)}), if each word is to have one"
             yield Probe(
@@ -420,7 +420,7 @@ class _Finder:
         dated = (
             isinstance(days, nodes.BoundCall)
             and days.function.name != "/"
-            and [one.type.kind for one in days.arguments] == [Kind.DATE, Kind.DATE]
+            and [argument.type.kind for argument in days.arguments] == [Kind.DATE, Kind.DATE]
         )
         if not (isinstance(days, nodes.BoundCall) and dated and isinstance(year, nodes.Constant) and str(year.value).startswith("365")):
             return
@@ -477,7 +477,7 @@ class _Finder:
         conditions = [condition for condition, _ in node.branches]
         yield from self.zero_ratio(node, reach)
         yield from self.null_branch(node, reach)
-        left = (*reach, *(is_test(one, "TRUE", True) for one in conditions))
+        left = (*reach, *(is_test(item, "TRUE", True) for item in conditions))
         yield from self.overlaps(conditions, reach)
         between = list(self.gaps(node, left))
         yield from between
@@ -491,7 +491,7 @@ class _Finder:
             )
         if place.told and not node.has_else:
             return  # what falls through is NULL, and that is decided around it
-        unknown = any_of(*(is_test(one, "UNKNOWN") for one in conditions))
+        unknown = any_of(*(is_test(item, "UNKNOWN") for item in conditions))
         way = "ELSE" if node.has_else else "the end"
         detail = f"reached {way} of {self.written(node)} only because a condition was unknown"
         # A column that the ELSE leaves as it is, and that is NULL itself, has lost nothing.
@@ -500,25 +500,25 @@ class _Finder:
 
     def overlaps(self, conditions: list[nodes.Expression], reach: Reach) -> Iterator[Probe]:
         """Bands of a CASE that have values in common."""
-        found = bands(conditions)
-        named = dict(found)
-        for first, second in overlapping(found):
-            one, other = conditions[first], conditions[second]
+        result = bands(conditions)
+        named = dict(result)
+        for first, second in overlapping(result):
+            item, other = conditions[first], conditions[second]
             before = [is_test(condition, "TRUE", True) for condition in conditions[:first]]
-            detail = f"{self.written(one)} and {self.written(other)} both hold, and the first takes them"
+            detail = f"{self.written(item)} and {self.written(other)} both hold, and the first takes them"
             high, low = named[first].high, named[second].low
             hint = "let one begin where the other ends"
             if high is not None and low is not None:
                 hint += f": {self.written(named[first].operand)} {'>' if high.included else '>='} {self.written(high.node)}"
             yield Probe(
-                "bands overlap", all_of(*reach, *before, is_test(one, "TRUE"), is_test(other, "TRUE")), detail, hint, named[first].operand
+                "bands overlap", all_of(*reach, *before, is_test(item, "TRUE"), is_test(other, "TRUE")), detail, hint, named[first].operand
             )
 
     def gaps(self, node: nodes.BoundCase, left: Reach) -> Iterator[Probe]:
         """Values between the bands of a CASE that no branch takes: any where it has no ELSE, else what is narrow."""
-        found = [band for _, band in bands([condition for condition, _ in node.branches])]
-        for low, high in gaps(found, node.has_else) if found else ():
-            operand = found[0].operand
+        results = [band for _, band in bands([condition for condition, _ in node.branches])]
+        for low, high in gaps(results, node.has_else) if results else ():
+            operand = results[0].operand
             inside = [is_test(condition, "TRUE") for condition in in_gap(operand, low, high)]
             written = self.written(operand)
             way = "reach ELSE" if node.has_else else "are NULL"
@@ -535,7 +535,7 @@ class _Finder:
             if not (zero and isinstance(condition, nodes.BoundCall) and condition.function.name == "=" and len(condition.arguments) == 2):
                 continue
             divisor, against = map(bare, condition.arguments)
-            by = [one for one in calls_in(node.otherwise) if one.function.name == "/" and same_column(bare(one.arguments[1]), divisor)]
+            by = [item for item in calls_in(node.otherwise) if item.function.name == "/" and same_column(bare(item.arguments[1]), divisor)]
             if by and isinstance(against, nodes.Constant) and against.value == 0:
                 detail = f"have 0 where {self.written(by[0])} is not defined, which a mean counts"
                 hint = f"{self.written(by[0].arguments[0])} / NULLIF({self.written(divisor)}, 0) is NULL there"
@@ -584,10 +584,10 @@ class _Finder:
             yield Probe("cast that loses", probed, f"lose something in {self.written(node)}: {detail}", hint)
 
     def years(self, node: nodes.BoundCall, reach: Reach) -> Iterator[Probe]:
-        parts = [one for one in node.arguments if isinstance(one, nodes.BoundCall) and one.function.name == "EXTRACT"]
-        if len(parts) != 2 or any(getattr(one.arguments[0], "value", "") != "YEAR" for one in parts):
+        parts = [argument for argument in node.arguments if isinstance(argument, nodes.BoundCall) and argument.function.name == "EXTRACT"]
+        if len(parts) != 2 or any(getattr(part.arguments[0], "value", "") != "YEAR" for part in parts):
             return
-        end, start = (one.arguments[1] for one in parts)
+        end, start = (part.arguments[1] for part in parts)
         if {start.type.kind, end.type.kind} <= {Kind.DATE, Kind.TIMESTAMP, Kind.ZONED}:
             whole = called("FULL_YEARS", start, end, kind=INTEGER)
             hint = f"FULL_YEARS({self.written(start)}, {self.written(end)})"

@@ -30,11 +30,11 @@ class _ParserMaker:
     def deserialize(self, data: Any, memo: Any, callbacks: Any, debug: bool = False) -> Any:
         """The parser; `memo` has the rules by their numbers."""
         states: Any = _LazyStates(self._rows, self._tokens, memo)
-        made: Any = LALR_Parser.__new__(LALR_Parser)
+        result: Any = LALR_Parser.__new__(LALR_Parser)
         table: Any = IntParseTable
-        made._parse_table = table(states, data["start_states"], data["end_states"])
-        made.parser = _Parser(made._parse_table, callbacks, debug)
-        return made
+        result._parse_table = table(states, data["start_states"], data["end_states"])
+        result.parser = _Parser(result._parse_table, callbacks, debug)
+        return result
 
 
 class _LazyStates(dict[int, dict[str, tuple[Any, Any]]]):

@@ -183,11 +183,11 @@ class RaisesError(Expression):
 
 def columns_read(expression: Expression) -> list[Column]:
     """The columns an expression reads, each once, in table order."""
-    found: dict[int, Column] = {}
+    results: dict[int, Column] = {}
     stack = [expression]
     while stack:
         node = stack.pop()
         if isinstance(node, Column):
-            found[node.index] = node
+            results[node.index] = node
         stack.extend(node.children)
-    return [found[index] for index in sorted(found)]
+    return [results[index] for index in sorted(results)]

@@ -32,25 +32,25 @@ def parameter(text: str) -> nodes.Constant:
 
 def from_command_line(given: Iterable[str]) -> dict[str, nodes.Constant]:
     """Parameters of the form name=value. Raises CallProblem."""
-    made = {}
-    for one in given:
-        name, sign, text = one.partition("=")
+    results = {}
+    for item in given:
+        name, sign, text = item.partition("=")
         if not sign or not re.fullmatch(r"[^\W\d]\w*", name.strip()):
-            raise CallProblem(f"--param takes name=value, not {one!r}", hint="--param floor=10 is read as :floor")
-        made[name.strip()] = parameter(text)
-    return made
+            raise CallProblem(f"--param takes name=value, not {item!r}", hint="--param floor=10 is read as :floor")
+        results[name.strip()] = parameter(text)
+    return results
 
 
 def from_plan(given: Mapping[str, Any]) -> dict[str, nodes.Constant]:
     """Parameters of a plan's [params]: TOML's numbers, booleans and dates as such; texts as on the command line."""
-    made = {}
+    results = {}
     for name, value in given.items():
         if isinstance(value, bool):
-            made[name] = nodes.Constant(BOOLEAN, 0, 0, value)
+            results[name] = nodes.Constant(BOOLEAN, 0, 0, value)
         elif isinstance(value, int):
-            made[name] = nodes.Constant(INTEGER, 0, 0, value)
+            results[name] = nodes.Constant(INTEGER, 0, 0, value)
         elif isinstance(value, float):
-            made[name] = nodes.Constant(DOUBLE, 0, 0, value)
+            results[name] = nodes.Constant(DOUBLE, 0, 0, value)
         else:
-            made[name] = parameter(str(value))
-    return made
+            results[name] = parameter(str(value))
+    return results

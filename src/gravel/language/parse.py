@@ -89,23 +89,23 @@ def _parse(text: str, start: str) -> Any:
     return result
 
 
-def _bad_character(text: str, at: int) -> Diagnostic:
-    char = text[at]
-    number = re.match(r"[\w.]+", text[at:])
+def _bad_character(text: str, index: int) -> Diagnostic:
+    char = text[index]
+    number = re.match(r"[\w.]+", text[index:])
     if number and char.isdigit():
-        return Diagnostic(f"{number[0][:40]} is neither a number nor a name", text, at, at + number.end(),
+        return Diagnostic(f"{number[0][:40]} is neither a number nor a name", text, index, index + number.end(),
                           hint="leave a space after a number; digits are grouped by single underscores: 1_000")  # fmt: skip
     if char == "'":
-        return Diagnostic("the text is not closed", text, at, len(text), hint="close it with ' (a quote inside is written twice: '')")
+        return Diagnostic("the text is not closed", text, index, len(text), hint="close it with ' (a quote inside is written twice: '')")
     if char == '"':
-        return Diagnostic("the quoted name is not closed", text, at, len(text), hint='close it with "')
+        return Diagnostic("the quoted name is not closed", text, index, len(text), hint='close it with "')
     hints = {
         "‘": "write a plain quote: 'text'", "’": "write a plain quote: 'text'", "`": 'a column name is quoted with "name"',
         "“": 'write a plain quote: "name"', "”": 'write a plain quote: "name"', "[": 'a column name is quoted with "name"',
         "&": "write AND", "|": "write OR, or || to join texts", "!": "write NOT, or <> for unequal", ";": "leave it out: it is one expression",
         ".": "a file stands in quotes: FROM 'boats.csv'",
     }  # fmt: skip
-    return Diagnostic(f"unexpected character {char!r}", text, at, at + 1, hint=hints.get(char, ""))
+    return Diagnostic(f"unexpected character {char!r}", text, index, index + 1, hint=hints.get(char, ""))
 
 
 # Operators of other systems, and what is written here.
@@ -168,7 +168,7 @@ def _refuse_deep_parentheses(text: str) -> None:
     if text.count("(") <= NESTING:
         return
     depth, quote = 0, ""
-    for at, char in enumerate(text):
+    for index, char in enumerate(text):
         if quote:
             quote = "" if char == quote else quote
         elif char in "'\"":
@@ -176,7 +176,7 @@ def _refuse_deep_parentheses(text: str) -> None:
         elif char in "()":
             depth += 1 if char == "(" else -1
             if depth > NESTING:
-                raise Diagnostic(f"more than {NESTING} levels of nesting", text, at, at + 1)
+                raise Diagnostic(f"more than {NESTING} levels of nesting", text, index, index + 1)
 
 
 def _refuse_deep_trees(node: Any, text: str) -> None:
@@ -220,17 +220,17 @@ def _without_comments(text: str) -> str:
     if "/*" not in text:
         return text
     out, opened, depth = list(text), 0, 0
-    at = 0
-    while found := _COMMENT.search(text, at):
-        at = found.end()
-        if found[0] == "/*":
-            opened, depth = (found.start() if not depth else opened), depth + 1
-        elif depth and found[0] == "*/":
+    index = 0
+    while match := _COMMENT.search(text, index):
+        index = match.end()
+        if match[0] == "/*":
+            opened, depth = (match.start() if not depth else opened), depth + 1
+        elif depth and match[0] == "*/":
             depth -= 1
             if not depth:
-                out[opened:at] = [char if char == "\n" else " " for char in out[opened:at]]
+                out[opened:index] = [char if char == "\n" else " " for char in out[opened:index]]
         elif depth:
-            at = found.start() + 1  # quotes and dashes mean nothing in a comment
+            index = match.start() + 1  # quotes and dashes mean nothing in a comment
     if depth:
         raise Diagnostic("the comment is not closed", text, opened, opened + 2, hint="close it with */")
     return "".join(out)

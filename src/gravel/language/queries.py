@@ -31,26 +31,26 @@ class Build(Expressions):
         body = next(item for item in items if not isinstance(item, Bag))
         tail = bags["tail"].items if "tail" in bags else ()
         order = tuple(item for item in tail if isinstance(item, tree.SortKey))
-        given: dict[str, _Limit] = {}
+        supplied: dict[str, _Limit] = {}
         for limit in (item for item in tail if isinstance(item, _Limit)):
             kind = "OFFSET" if limit.kind == "OFFSET" else "LIMIT"
-            if kind in given:
+            if kind in supplied:
                 raise Diagnostic(f"a second {limit.kind}", self.source, limit.start, limit.end, hint="one of them says how many rows")
-            given[kind] = limit
-        kept = given.get("LIMIT")
+            supplied[kind] = limit
+        kept = supplied.get("LIMIT")
         if kept is not None and kept.ties and not order:
             raise Diagnostic("WITH TIES needs an ORDER BY", self.source, kept.start, kept.end)
         withs = bags.get("withs")
         return tree.Query(
-            *span, withs.items if withs else (), body, order, given["OFFSET"].count if "OFFSET" in given else None,
+            *span, withs.items if withs else (), body, order, supplied["OFFSET"].count if "OFFSET" in supplied else None,
             kept.count if kept else None, bool(kept and kept.ties), withs is not None and withs.operator == "RECURSIVE",
         )  # fmt: skip
 
     @rule
     def with_list(self, span: Span, items: list[Any]) -> Any:
-        found = nodes_in(items)
-        _refuse_twice([(one.name, one) for one in found], "WITH query", self.source)
-        return Bag(*span, "withs", tuple(found), "RECURSIVE" if has_word(items, "RECURSIVE") else "")
+        result = nodes_in(items)
+        _refuse_twice([(item.name, item) for item in result], "WITH query", self.source)
+        return Bag(*span, "withs", tuple(result), "RECURSIVE" if has_word(items, "RECURSIVE") else "")
 
     @rule
     def with_item(self, span: Span, items: list[Any]) -> Any:
@@ -111,9 +111,9 @@ class Build(Expressions):
 
     @rule
     def windows(self, span: Span, items: list[Any]) -> Any:
-        found = nodes_in(items)
-        _refuse_twice([(name.text, name) for name in found[::2]], "window", self.source)
-        return Bag(*span, "windows", tuple((name.text, window) for name, window in zip(found[::2], found[1::2], strict=True)))
+        result = nodes_in(items)
+        _refuse_twice([(name.text, name) for name in result[::2]], "window", self.source)
+        return Bag(*span, "windows", tuple((name.text, window) for name, window in zip(result[::2], result[1::2], strict=True)))
 
     @rule
     def grouping_none(self, span: Span, items: list[Any]) -> Any:
@@ -133,8 +133,10 @@ class Build(Expressions):
         if items[0].type == "ROLLUP":
             chosen = [steps[:count] for count in range(len(steps), -1, -1)]
         else:
-            chosen = [[step for at, step in enumerate(steps) if not mask >> (len(steps) - 1 - at) & 1] for mask in range(1 << len(steps))]
-        return tree.GroupingSets(*span, tuple(tuple(one for step in some for one in step) for some in chosen))
+            chosen = [
+                [step for index, step in enumerate(steps) if not mask >> (len(steps) - 1 - index) & 1] for mask in range(1 << len(steps))
+            ]
+        return tree.GroupingSets(*span, tuple(tuple(entry for step in subset for entry in step) for subset in chosen))
 
     @rule
     def values(self, span: Span, items: list[Any]) -> Any:
@@ -154,8 +156,8 @@ class Build(Expressions):
 
     def join_kind(self, children: list[Any]) -> Any:
         first = next(iter(children), None)
-        at = (first.start_pos, first.end_pos) if first is not None else (0, 0)
-        return Bag(at[0], at[1], first.type if first is not None else "INNER", ())
+        index = (first.start_pos, first.end_pos) if first is not None else (0, 0)
+        return Bag(index[0], index[1], first.type if first is not None else "INNER", ())
 
     @rule
     def cross_join(self, span: Span, items: list[Any]) -> Any:

@@ -89,9 +89,9 @@ def bands(conditions: Sequence[nodes.Expression]) -> list[tuple[int, Range]]:
 
 def overlapping(ranges: Sequence[tuple[int, Range]]) -> Iterator[tuple[int, int]]:
     """Numbers of conditions whose ranges have values in common, and each also some of its own: what lies within another is meant to be."""
-    for place, (first, one) in enumerate(ranges):
+    for place, (first, item) in enumerate(ranges):
         for second, other in ranges[place + 1 :]:
-            if _meet(one, other) and not (_within(one, other) or _within(other, one)):
+            if _meet(item, other) and not (_within(item, other) or _within(other, item)):
                 yield first, second
 
 
@@ -153,22 +153,26 @@ def _place(bound: RangeEnd | None) -> tuple[Any, bool]:
     return bound.value, not bound.included
 
 
-def _meet(one: Range, other: Range) -> bool:
+def _meet(value: Range, other: Range) -> bool:
     """Whether some value lies in both."""
-    return not (_before(one, other) or _before(other, one))
+    return not (_before(value, other) or _before(other, value))
 
 
-def _before(one: Range, other: Range) -> bool:
+def _before(item: Range, other: Range) -> bool:
     """Whether all of one lies before all of the other."""
-    if one.high is None or other.low is None:
+    if item.high is None or other.low is None:
         return False
-    return bool(one.high.value < other.low.value or (one.high.value == other.low.value and not (one.high.included and other.low.included)))
+    return bool(
+        item.high.value < other.low.value or (item.high.value == other.low.value and not (item.high.included and other.low.included))
+    )
 
 
-def _within(one: Range, other: Range) -> bool:
+def _within(item: Range, other: Range) -> bool:
     """Whether all of one lies in the other."""
-    low = other.low is None or (one.low is not None and _place(one.low) >= _place(other.low))
-    high = other.high is None or (one.high is not None and (one.high.value, one.high.included) <= (other.high.value, other.high.included))
+    low = other.low is None or (item.low is not None and _place(item.low) >= _place(other.low))
+    high = other.high is None or (
+        item.high is not None and (item.high.value, item.high.included) <= (other.high.value, other.high.included)
+    )
     return bool(low and high)
 
 

@@ -25,9 +25,9 @@ def parser(transformer: Any) -> Any:
         if kept["key"] == key:
             from gravel.language.lazy_parser import parser_parts
 
-            made: Any = lark.Lark.__new__(lark.Lark)
+            result: Any = lark.Lark.__new__(lark.Lark)
             parts = parser_parts(kept["data"]["parser"]["parser"])
-            return made._load({"data": kept["data"], "memo": dict(kept["memo"])}, transformer=transformer, _plugins=parts)
+            return result._load({"data": kept["data"], "memo": dict(kept["memo"])}, transformer=transformer, _plugins=parts)
     except (OSError, ValueError, KeyError, TypeError):
         pass
     whole = lark.Lark(

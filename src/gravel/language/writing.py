@@ -41,5 +41,5 @@ def literal(value: str, kind: Type) -> str:
 
 def is_one_of(expression: str, literals: Iterable[str]) -> str:
     """The condition that an expression is one of some literals."""
-    some = list(literals)
-    return f"{expression} = {some[0]}" if len(some) == 1 else f"{expression} IN ({', '.join(some)})"
+    subset = list(literals)
+    return f"{expression} = {subset[0]}" if len(subset) == 1 else f"{expression} IN ({', '.join(subset)})"

@@ -24,22 +24,22 @@ def canonical(texts: Any, kind: Type) -> Any:
     """Texts of a type, each value written in one way (1.50 as 1.5); what is no value of the type, or would lose digits, stays."""
     if kind.kind in _PLAIN:
         return text_of(texts)
-    made = view(texts, kind)
+    result = view(texts, kind)
     # Zero of either sign is one value, and a store may keep either.
-    written = to_text(pc.add(made.values, 0.0) if kind.kind is Kind.DOUBLE else made.values, kind)
+    written = to_text(pc.add(result.values, 0.0) if kind.kind is Kind.DOUBLE else result.values, kind)
     lossy = inexact(texts, written, kind) if pa.types.is_string(texts.type) else None
     if lossy is not None:
         written = pc.if_else(pa.array(lossy), texts, written)
-    told = pc.coalesce(written, texts) if made.errors is not None else written
-    return _without_zeros(told) if kind.kind in (Kind.INTEGER, Kind.DECIMAL) else told
+    message = pc.coalesce(written, texts) if result.errors is not None else written
+    return _without_zeros(message) if kind.kind in (Kind.INTEGER, Kind.DECIMAL) else message
 
 
 def _without_zeros(texts: Any) -> Any:
     """Exact numbers by value: 14 and 14.00 are one, since a store may add zeros after the point."""
     with_point = pc.fill_null(pc.match_substring_regex(texts, r"^-?[0-9]+\.[0-9]+$"), False).to_numpy(zero_copy_only=False)
     if with_point.any():
-        some = pc.utf8_rtrim(pc.utf8_rtrim(texts.filter(pa.array(with_point)), "0"), ".")
-        texts = pc.replace_with_mask(texts, pa.array(with_point), pc.if_else(pc.equal(some, "-0"), "0", some))
+        subset = pc.utf8_rtrim(pc.utf8_rtrim(texts.filter(pa.array(with_point)), "0"), ".")
+        texts = pc.replace_with_mask(texts, pa.array(with_point), pc.if_else(pc.equal(subset, "-0"), "0", subset))
     return texts
 
 
@@ -53,23 +53,23 @@ def inexact(texts: Any, written: Any, kind: Type) -> np.ndarray | None:
     rows = np.flatnonzero(other)
     pairs = zip(texts.take(pa.array(rows)).to_pylist(), written.take(pa.array(rows)).to_pylist(), strict=True)
     same = _same_number if kind.kind is Kind.DECIMAL else _same_double
-    bad = np.fromiter((not same(given, made) for given, made in pairs), bool, len(rows))
+    bad = np.fromiter((not same(supplied, result) for supplied, result in pairs), bool, len(rows))
     if not bad.any():
         return None
-    found = np.zeros(len(texts), bool)
-    found[rows[bad]] = True
-    return found
+    matches = np.zeros(len(texts), bool)
+    matches[rows[bad]] = True
+    return matches
 
 
-def _same_double(given: str, made: str) -> bool:
+def _same_double(supplied: str, result: str) -> bool:
     """Seventeen digits tell a double; more of them say what no double says."""
-    digits = given.strip().lower().partition("e")[0].strip("+-").replace(".", "").strip("0")
-    return len(digits) <= 17 or _same_number(given, made) or Decimal(given) == Decimal(float(made))
+    digits = supplied.strip().lower().partition("e")[0].strip("+-").replace(".", "").strip("0")
+    return len(digits) <= 17 or _same_number(supplied, result) or Decimal(supplied) == Decimal(float(result))
 
 
-def _same_number(given: str, made: str) -> bool:
+def _same_number(supplied: str, result: str) -> bool:
     try:
-        return Decimal(given) == Decimal(made) or Decimal(made).is_nan()
+        return Decimal(supplied) == Decimal(result) or Decimal(result).is_nan()
     except InvalidOperation:
         return True  # a form that only the language reads, such as Infinity in other letters
 
@@ -87,15 +87,15 @@ class Content:
             return self
         first = combined(list(columns))
         # The second sum is of the same hashes mixed again, so that changes that cancel out in one sum do not in the other.
-        for at, hashes in enumerate((first, mixed([first, first], second=True))):
-            self._sums[at] = (self._sums[at] + int(hashes.sum(dtype=np.uint64))) % (1 << 64)
+        for index, hashes in enumerate((first, mixed([first, first], second=True))):
+            self._sums[index] = (self._sums[index] + int(hashes.sum(dtype=np.uint64))) % (1 << 64)
         self.rows += len(columns[0])
         return self
 
     def merge(self, other: Content) -> None:
         """Take in what another has taken in."""
         self.rows += other.rows
-        self._sums = [(one + more) % (1 << 64) for one, more in zip(self._sums, other._sums, strict=True)]
+        self._sums = [(item + more) % (1 << 64) for item, more in zip(self._sums, other._sums, strict=True)]
 
     @property
     def value(self) -> str:
@@ -109,14 +109,14 @@ def content_of(
     """A table's content, of some of its columns (their positions), each as a type. `forms`: what is done to the texts of a column first.
     Raises TableProblem."""
     chosen = list(range(len(table.columns)) if wanted is None else wanted)
-    made = Content()
+    result = Content()
     if forms:  # which ask a database, one at a time
-        for columns in scan(table, lambda batch: [canonical(batch.columns[at], types[at]) for at in chosen], chosen):
-            made.add([forms[at](column) if at in forms else column for at, column in zip(chosen, columns, strict=True)])
-        return made
-    for part in scan(table, lambda batch: Content().add([canonical(batch.columns[at], types[at]) for at in chosen]), chosen):
-        made.merge(part)
-    return made
+        for columns in scan(table, lambda batch: [canonical(batch.columns[index], types[index]) for index in chosen], chosen):
+            result.add([forms[index](column) if index in forms else column for index, column in zip(chosen, columns, strict=True)])
+        return result
+    for part in scan(table, lambda batch: Content().add([canonical(batch.columns[index], types[index]) for index in chosen]), chosen):
+        result.merge(part)
+    return result
 
 
 def kept_type(kind: Type) -> Type:
@@ -133,24 +133,24 @@ def compared(rows: Any, again: Any, columns: Sequence[tuple[str, Type]]) -> tupl
         return False, f"its columns are {', '.join(again.columns)}", proved
     order = [again.columns.index(name) for name, _ in columns]
     by_place = dict(zip(order, kinds, strict=True))
-    stored = content_of(again, [by_place[at] for at in range(len(order))], order)
+    stored = content_of(again, [by_place[position] for position in range(len(order))], order)
     if (proved.rows, proved.value) == (stored.rows, stored.value):
         other = _of_other_type(again, columns)
         if other:
             return False, f"{other} is kept as another type than it was given as", stored
         return True, f"{stored.rows:,} rows by {len(columns)} columns read back and compared by value", stored
-    found = what_differs(rows, range(len(columns)), again, order, columns)
-    return False, found or f"{stored.rows:,} rows read back, {proved.rows:,} proved", stored
+    result = what_differs(rows, range(len(columns)), again, order, columns)
+    return False, result or f"{stored.rows:,} rows read back, {proved.rows:,} proved", stored
 
 
 def _of_other_type(again: Any, columns: Sequence[tuple[str, Type]]) -> str:
     """The first column that should hold bytes and holds none, or the other way round, where a store tells the two apart."""
-    given = {name for name, kind in columns if kind.kind is Kind.BINARY}
-    if again.binary - given:
-        return sorted(again.binary - given)[0]
+    supplied = {name for name, kind in columns if kind.kind is Kind.BINARY}
+    if again.binary - supplied:
+        return sorted(again.binary - supplied)[0]
     if not (again.binary or again.snapshot or again.path.suffix.lower() in (".parquet", ".arrow")):
         return ""
-    for name in sorted(given - again.binary):
+    for name in sorted(supplied - again.binary):
         place = again.columns.index(name)
         known = [len(batch.columns[place]) - batch.columns[place].null_count for batch in scan(again, lambda batch: batch, [place])]
         if any(known):
@@ -164,12 +164,12 @@ def what_differs(
 ) -> str:  # fmt: skip
     """The first column whose values differ, with some that it does not have as they were, or ''. `forms`: as for `content_of`, of `ours`."""
     for (name, kind), *places in zip(columns, ours, theirs, strict=True):
-        found: list[set[str | None]] = []
+        results: list[set[str | None]] = []
         for table, place in zip((rows, again), places, strict=True):
             parts = scan(table, lambda batch, place=place, kind=kind: canonical(batch.columns[place], kind), [place])  # type: ignore[misc]
             form = (forms or {}).get(place) if table is rows else None
-            found.append({value for part in parts for value in pc.unique(part if form is None else form(part)).to_pylist()})
-        if found[0] != found[1]:
-            lost = sorted(found[0] - found[1], key=str)[:2] or sorted(found[1] - found[0], key=str)[:2]
+            results.append({value for part in parts for value in pc.unique(part if form is None else form(part)).to_pylist()})
+        if results[0] != results[1]:
+            lost = sorted(results[0] - results[1], key=str)[:2] or sorted(results[1] - results[0], key=str)[:2]
             return f"{name} does not hold {' and '.join(map(repr, lost))} as it was"
     return ""

@@ -53,9 +53,9 @@ def _typed(plan: PlanFile, table: Source) -> bool:
 
 def _tell_malformed(table: Source, name: str, malformed: Sequence[Malformed]) -> None:
     """Records that a subquery's table has and that are no rows."""
-    told = f"the subquery's {name} has {len(malformed):,} malformed records, which are no rows"
-    if told not in table.notes:
-        table.notes.append(told)
+    message = f"the subquery's {name} has {len(malformed):,} malformed records, which are no rows"
+    if message not in table.notes:
+        table.notes.append(message)
 
 
 def _open(plan: PlanFile) -> tuple[Source, dict[str, Type]]:
@@ -86,25 +86,25 @@ def _open(plan: PlanFile) -> tuple[Source, dict[str, Type]]:
 
 
 def _bind(
-    plan: PlanFile, table: Source, declared: dict[str, Type], given: Given, types: Callable[[list[int]], dict[int, Type]]
+    plan: PlanFile, table: Source, declared: dict[str, Type], context: Given, types: Callable[[list[int]], dict[int, Type]]
 ) -> BoundPlan:
     model = plan.model
-    binder = Binder(plan, table, given, declared=frozenset(declared))
+    binder = Binder(plan, table, context, declared=frozenset(declared))
     for index, step in enumerate(model.step):
         only = [Written(("only",), "expression", step.only)] if step.only is not None else []
         binder.parse(index, [*VERBS[step.verb].written(step), *only])
-    totals = [_parsed_total(binder, at, text) for at, text in enumerate(model.totals)]
+    totals = [_parsed_total(binder, position, text) for position, text in enumerate(model.totals)]
     to = binder.told(("write",), partial(destination_of, plan, table))
     reads = set(range(len(table.columns))) if to is not None and to.typed else _reads(plan, binder, totals, table.columns)
     known = types(sorted(reads))
-    source = tuple(PlanColumn(name, known.get(at, TEXT), at, False) for at, name in enumerate(table.columns))
+    source = tuple(PlanColumn(name, known.get(position, TEXT), position, False) for position, name in enumerate(table.columns))
     binder.columns = source
     scopes = [binder.scope()]
     steps = []
     for index in range(len(model.step)):
         steps.append(_bind_step(binder, index))
         scopes.append(binder.scope())
-    bound_totals = [_bind_total(binder, at, node, scopes) for at, node in enumerate(totals) if node is not None]
+    bound_totals = [_bind_total(binder, position, node, scopes) for position, node in enumerate(totals) if node is not None]
     names = model.key or (list(table.store_key) if to is not None and to.database else [])
     key = _key(binder, names, source, "key")
     after, no_key = _key_after(binder, key)
@@ -115,7 +115,7 @@ def _bind(
     if binder.mistakes:
         raise Problems(by_line(binder.mistakes))
     untouched = tuple(
-        (column.source, at) for at, column in enumerate(binder.columns) if column.source is not None and not column.touched
+        (column.source, position) for position, column in enumerate(binder.columns) if column.source is not None and not column.touched
     )  # fmt: skip
     assert to is not None
     return BoundPlan(
@@ -131,7 +131,7 @@ def _bind(
         tuple(bound_totals),
         target,
         left_behind,
-        given,
+        context,
         to,
         others,
     )
@@ -154,35 +154,35 @@ def _bind_step(binder: Binder, index: int) -> BoundStep:
 
 def _reads(plan: PlanFile, binder: Binder, totals: list[Any], columns: tuple[str, ...]) -> set[int]:
     """Positions of the table's columns that some step names: those whose types matter."""
-    found = {name for name in plan.model.key if name in columns}
-    for node in [*binder.parsed.values(), *(one for one in totals if one is not None)]:
+    result = {name for name in plan.model.key if name in columns}
+    for node in [*binder.parsed.values(), *(total for total in totals if total is not None)]:
         for part in node if isinstance(node, (list, tuple)) else (node,):
-            found |= {one.text for one in parse.walk(part) if isinstance(one, tree.Name)}
+            result |= {item.text for item in parse.walk(part) if isinstance(item, tree.Name)}
     for step in plan.model.step:
         more = VERBS[step.verb].names(step)
-        found |= set(columns) if "*" in more else set(more)
-    folded = {name.casefold(): at for at, name in reversed(list(enumerate(columns)))}
-    places = {columns.index(name) if name in columns else folded.get(name.casefold()) for name in found}
-    return {at for at in places if at is not None}
+        result |= set(columns) if "*" in more else set(more)
+    folded = {name.casefold(): position for position, name in reversed(list(enumerate(columns)))}
+    places = {columns.index(name) if name in columns else folded.get(name.casefold()) for name in result}
+    return {place for place in places if place is not None}
 
 
-def _parsed_total(binder: Binder, at: int, text: str) -> tree.Aggregate | None:
+def _parsed_total(binder: Binder, index: int, text: str) -> tree.Aggregate | None:
     """A control total as an aggregate: an expression that is none is summed."""
-    node = binder.told(("totals", at), partial(parse.expression, text))
+    node = binder.told(("totals", index), partial(parse.expression, text))
     if node is None:
         return None
     if isinstance(node, tree.Aggregate):
         return node
     if aggregates_in(node):
         inner = Diagnostic("a total is an aggregate by itself, or an expression to sum", text, node.start, node.end)
-        binder.mistakes.append(inner.locate(binder.plan.name, binder.plan.text_line("totals", at)))
+        binder.mistakes.append(inner.locate(binder.plan.name, binder.plan.text_line("totals", index)))
         return None
     return tree.Aggregate(node.start, node.end, "SUM", (node,), False, False, None, (), None, node.start)
 
 
-def _bind_total(binder: Binder, at: int, node: tree.Aggregate, scopes: list[Scope]) -> BoundTotal:
-    text = binder.plan.model.totals[at]
-    places: list[Any] = [binder.told(("totals", at), partial(bind_aggregate, node, scopes[0], text))]
+def _bind_total(binder: Binder, index: int, node: tree.Aggregate, scopes: list[Scope]) -> BoundTotal:
+    text = binder.plan.model.totals[index]
+    places: list[Any] = [binder.told(("totals", index), partial(bind_aggregate, node, scopes[0], text))]
     for scope in scopes[1:]:
         try:
             places.append(bind_aggregate(node, scope, text))
@@ -192,13 +192,13 @@ def _bind_total(binder: Binder, at: int, node: tree.Aggregate, scopes: list[Scop
 
 
 def _key(binder: Binder, names: list[str], columns: tuple[PlanColumn, ...], what: str) -> tuple[int, ...]:
-    found = []
+    results = []
     known = tuple(column.name for column in columns)
-    for at, name in enumerate(names):
-        place = binder.told((what, at), partial(find_column, tree.Name(0, len(name), name), known, name))
+    for index, name in enumerate(names):
+        place = binder.told((what, index), partial(find_column, tree.Name(0, len(name), name), known, name))
         if place is not None:
-            found.append(place)
-    return tuple(found)
+            results.append(place)
+    return tuple(results)
 
 
 def _key_after(binder: Binder, key: tuple[int, ...]) -> tuple[tuple[int, ...] | None, str]:
@@ -210,30 +210,30 @@ def _key_after(binder: Binder, key: tuple[int, ...]) -> tuple[tuple[int, ...] | 
         return None, ""
     if binder.multiplies:
         return None, "a step makes several rows of one, and the plan states no key_after"
-    places = {column.source: at for at, column in enumerate(binder.columns) if column.source is not None}
-    gone = [binder.table.columns[at] for at in key if at not in places]
+    places = {column.source: index for index, column in enumerate(binder.columns) if column.source is not None}
+    gone = [binder.table.columns[index] for index in key if index not in places]
     if gone:
         return (
             None,
             f"{', '.join(gone)} {'is' if len(gone) == 1 else 'are'} not among the output's columns, and the plan states no key_after",
         )
-    return tuple(places[at] for at in key), ""
+    return tuple(places[index] for index in key), ""
 
 
 def _others(binder: Binder) -> tuple[Path, ...]:
     """The files of the other tables that the steps' texts name."""
-    found = []
+    results = []
     for node in binder.parsed.values():
         for part in node if isinstance(node, (list, tuple)) else (node,):
-            for one in parse.walk(part):
-                if isinstance(one, tree.Table) and not one.is_name:
+            for item in parse.walk(part):
+                if isinstance(item, tree.Table) and not item.is_name:
                     # A table of a database is read from the file before its name; a pattern from all it meets.
-                    named = Path(binder.plan.path.parent, one.reference)
+                    named = Path(binder.plan.path.parent, item.reference)
                     if not named.exists():
                         named = Path(str(named).partition("#")[0])
                     every = [named] if named.is_file() else sorted(named.parent.glob(named.name)) if "*" in named.name else []
-                    found += [path for path in every if path.is_file() and path not in found]
-    return tuple(sorted(found))
+                    results += [path for path in every if path.is_file() and path not in results]
+    return tuple(sorted(results))
 
 
 def _may_stay(binder: Binder, key: tuple[int, ...]) -> None:
@@ -241,16 +241,18 @@ def _may_stay(binder: Binder, key: tuple[int, ...]) -> None:
     plan, table = binder.plan, binder.table
     place = f"{plan.name}:{plan.line('write')}"
     if not key:
-        told = "a table is changed in place by its key, and the plan states none"
+        message = "a table is changed in place by its key, and the plan states none"
         hint = "" if table.store_key else f"{table.name} has no primary key: say which columns find a row"
-        binder.mistakes.append(CallProblem(told, place=place, hint=hint))
+        binder.mistakes.append(CallProblem(message, place=place, hint=hint))
     names = [column.name for column in binder.columns]
     more = [name for name in names if name not in table.columns]
     lost = [name for name in table.columns if name not in names]
     if more or lost:
-        told = f"the steps make a column {more[0]}" if more else f"the steps take {lost[0]} away"
+        message = f"the steps make a column {more[0]}" if more else f"the steps take {lost[0]} away"
         binder.mistakes.append(
-            CallProblem(f"{told}, and a table that is changed in place keeps its columns", place=place, hint='write = "FILE.db#new_table"')
+            CallProblem(
+                f"{message}, and a table that is changed in place keeps its columns", place=place, hint='write = "FILE.db#new_table"'
+            )
         )
     unknown = [name for name in plan.model.store_sets if name not in table.columns]
     if unknown:
@@ -278,7 +280,7 @@ def _targets(binder: Binder, others: tuple[Path, ...], to: Destination) -> tuple
                 CallProblem("the rows left behind would go to the file of the others", place=place, hint="name another file")
             )
     written = {left_behind, record_path(target)} | (set() if to.database else {target})
-    own = any(table.reads(one) for one in written) or bool({one.resolve() for one in others} & written)
+    own = any(table.reads(item) for item in written) or bool({other.resolve() for other in others} & written)
     if to.kind == "table":
         own |= _reads_table(binder, to, to.table) or bool(to.left_table and _reads_table(binder, to, to.left_table))
     elif to.left_table:
@@ -295,7 +297,7 @@ def _reads_table(binder: Binder, to: Destination, name: str) -> bool:
     references = [binder.plan.model.table]
     for node in binder.parsed.values():
         for part in node if isinstance(node, (list, tuple)) else (node,):
-            references += [one.reference for one in parse.walk(part, queries=True) if isinstance(one, tree.Table) and not one.is_name]
+            references += [item.reference for item in parse.walk(part, queries=True) if isinstance(item, tree.Table) and not item.is_name]
     for reference in references:
         if not is_database(reference):
             continue

@@ -55,10 +55,10 @@ class Binder:
 
     def parse(self, index: int, written: Sequence[Written]) -> None:
         """Parse a step's texts; those that do not parse are told."""
-        for one in written:
-            made = self.told(("step", index, *one.path), partial(PARSERS[one.kind], one.text))
-            if made is not None:
-                self.parsed["step", index, *one.path] = made
+        for item in written:
+            result = self.told(("step", index, *item.path), partial(PARSERS[item.kind], item.text))
+            if result is not None:
+                self.parsed["step", index, *item.path] = result
 
     def node(self, *path: str | int) -> Any:
         """What the text at a path of the step was parsed to, None if it was not."""
@@ -100,19 +100,19 @@ class Binder:
 
     def _noted(self, bound: nodes.Expression | None) -> nodes.Expression | None:
         """The expression; which columns it reads as texts, for want of a type, is noted."""
-        read = [] if bound is None else [self.columns[one.index] for one in nodes.columns_read(bound)]
-        note_types(self.table, [one.source for one in read if one.source is not None and not one.touched])
+        read = [] if bound is None else [self.columns[item.index] for item in nodes.columns_read(bound)]
+        note_types(self.table, [item.source for item in read if item.source is not None and not item.touched])
         return bound
 
     def sort(self, text: str, *path: str | int) -> list[tuple[tree.SortKey, nodes.Expression]]:
         """The sort keys at a path of the step, bound."""
-        found = []
+        results = []
         scope = self.scope()
         for key in self.node(*path) or ():
             bound = self.told(("step", self.at, *path), partial(self._explained, scope, partial(bind, key.expression, scope, text)))
             if bound is not None:
-                found.append((key, bound))
-        return found
+                results.append((key, bound))
+        return results
 
     def _explained(self, scope: Scope, work: Callable[[], T]) -> T:
         # Misfits can be counted where the columns still are as they were read.
@@ -126,10 +126,10 @@ class Binder:
 
     def fresh(self, names: Sequence[str], *path: str | int) -> None:
         """Tell names that are blank or twice."""
-        for at, name in enumerate(names):
+        for index, name in enumerate(names):
             if not name.strip():
                 self.wrong("a column needs a name", *path)
-            if name in names[:at]:
+            if name in names[:index]:
                 self.wrong(f"there would be two columns {name}", *path)
 
 

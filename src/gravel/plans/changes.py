@@ -53,7 +53,7 @@ class TableDiff:
     @property
     def updated(self) -> int:
         """Rows to be changed."""
-        return sum(one.rows for one in self.updates)
+        return sum(update.rows for update in self.updates)
 
     @property
     def inserted(self) -> int:
@@ -76,16 +76,16 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
     """Compare the output with the plan's table; `numbers`: the source row of each row of the output, 0 for a made one. Raises
     DataProblem where a step has changed a key."""
     table = plan.table
-    key = [table.columns[at] for at in plan.key]
-    places = {name: at for at, name in enumerate(plan.names)}
+    key = [table.columns[index] for index in plan.key]
+    places = {name: index for index, name in enumerate(plan.names)}
     touched = [name for name in table.columns if plan.columns[places[name]].touched]
     first = np.zeros(len(numbers), bool)
-    at = np.unique(numbers, return_index=True)[1]
-    first[at] = True
+    position = np.unique(numbers, return_index=True)[1]
+    first[position] = True
     first[numbers == 0] = False
     updates: dict[tuple[str, ...], list[list[Any]]] = defaultdict(list)
     copies: list[list[Any]] = []
-    made: list[list[Any]] = []
+    results: list[list[Any]] = []
     cells: dict[str, int] = defaultdict(int)
     with tempfile.TemporaryDirectory(prefix="gravel-") as folder:
         source, known = _mapped(table, Path(folder, "source.arrow"))
@@ -95,8 +95,8 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
             is_first = first[row : row + batch.count]
             row += batch.count
             if (part == 0).any():
-                some = pa.array(np.flatnonzero(part == 0))
-                made.append([batch.columns[places[name]].take(some) for name in table.columns])
+                selected = pa.array(np.flatnonzero(part == 0))
+                results.append([batch.columns[places[name]].take(selected) for name in table.columns])
             ours = np.flatnonzero(part != 0)
             old = source.take(pa.array(np.searchsorted(known, part[ours])))
             here = pa.array(ours)
@@ -115,8 +115,8 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
             _gather(updates, differ, keys, is_first[ours], cells)
             more = np.flatnonzero(~is_first[ours])
             if len(more):
-                some, there = pa.array(more), pa.array(ours[more])
-                copies.append([one.take(some) for one in keys] + [batch.columns[places[name]].take(there) for name in touched])
+                selected, there = pa.array(more), pa.array(ours[more])
+                copies.append([item.take(selected) for item in keys] + [batch.columns[places[name]].take(there) for name in touched])
         bad = next((name for columns in updates for name in columns if name in key), None)
         if bad is not None:
             raise DataProblem(
@@ -128,8 +128,8 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
             rows = source.take(pa.array(np.searchsorted(known, gone)))
             deletes = [_one(rows.column(name)) for name in key]
     return TableDiff(
-        tuple(key), [RowUpdates(columns, _end_to_end(some)) for columns, some in updates.items()],
-        RowUpdates(tuple(touched), _end_to_end(copies)) if copies else None, _end_to_end(made) if made else None, deletes, dict(cells),
+        tuple(key), [RowUpdates(columns, _end_to_end(subset)) for columns, subset in updates.items()],
+        RowUpdates(tuple(touched), _end_to_end(copies)) if copies else None, _end_to_end(results) if results else None, deletes, dict(cells),
     )  # fmt: skip
 
 
@@ -151,8 +151,8 @@ def _mapped(table: Source, path: Path) -> tuple[Any, np.ndarray]:
 
 
 def _one(column: Any) -> Any:
-    made = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
-    return made if not isinstance(made, pa.ChunkedArray) else (made.chunk(0) if made.num_chunks else pa.array([], pa.string()))
+    result = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
+    return result if not isinstance(result, pa.ChunkedArray) else (result.chunk(0) if result.num_chunks else pa.array([], pa.string()))
 
 
 def _gather(
@@ -171,12 +171,12 @@ def _gather(
     sets, which = np.unique(np.packbits(masks, axis=0).T[picked], axis=0, return_inverse=True)
     for number in range(len(sets)):
         rows = picked[which.reshape(-1) == number]
-        columns = tuple(name for at, name in enumerate(names) if masks[at, rows[0]])
-        some = pa.array(rows)
-        into[columns].append([one.take(some) for one in keys] + [differ[name][1].take(some) for name in columns])
+        columns = tuple(name for index, name in enumerate(names) if masks[index, rows[0]])
+        subset = pa.array(rows)
+        into[columns].append([key.take(subset) for key in keys] + [differ[name][1].take(subset) for name in columns])
         for name in columns:
             cells[name] += len(rows)
 
 
 def _end_to_end(parts: Sequence[Sequence[Any]]) -> list[Any]:
-    return [pa.concat_arrays(list(one)) for one in zip(*parts, strict=True)]
+    return [pa.concat_arrays(list(item)) for item in zip(*parts, strict=True)]

@@ -60,12 +60,12 @@ def destination_of(plan: PlanFile, table: Source) -> Destination:
                 f"{table.name} is no table of a database, and only such a one is changed in place", hint='name another file in write = "…"'
             )
         address, _ = parted(model.table)
-        made = Destination(IN_PLACE, table.name, beside, address, table.part, None if table.server else table.origin)
+        result = Destination(IN_PLACE, table.name, beside, address, table.part, None if table.server else table.origin)
     elif is_database(model.write):
         address, name = parted(model.write)
         if not name:
             raise CallProblem(f"{_shown(address)} is a database, and write does not say which table", hint=f"{_shown(address)}#stays_clean")
-        made = Destination("table", _shown(model.write), beside, address, name, None if is_server(address) else folder / address)
+        result = Destination("table", _shown(model.write), beside, address, name, None if is_server(address) else folder / address)
     else:
         if re.fullmatch(r"in[ _-]?place", model.write.strip(), re.IGNORECASE):
             raise CallProblem(f"{model.write!r} would be a file of that name", hint=f'write = "{IN_PLACE}" changes the table where it is')
@@ -79,28 +79,28 @@ def destination_of(plan: PlanFile, table: Source) -> Destination:
                 hint="write to a .csv file; known are " + " ".join((*files.ENDINGS, *files.PACKED)) + ", and FILE.db#table",
             )
         plain = special or files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
-        made = Destination("text" if plain else "file", model.write, target)
-    if model.replace and made.kind == IN_PLACE:
+        result = Destination("text" if plain else "file", model.write, target)
+    if model.replace and result.kind == IN_PLACE:
         raise CallProblem("a table that is changed in place is not replaced", hint="leave replace out")
-    if model.store_sets and made.kind != IN_PLACE:
+    if model.store_sets and result.kind != IN_PLACE:
         raise CallProblem('store_sets is for write = "in place"')
-    return _with_left(plan, made)
+    return _with_left(plan, result)
 
 
-def _with_left(plan: PlanFile, made: Destination) -> Destination:
-    given = plan.model.left_behind
-    if given is None or not is_database(given):
-        return made
-    address, name = parted(given)
-    same = made.database and made.is_base(address, plan.path.parent)
+def _with_left(plan: PlanFile, destination: Destination) -> Destination:
+    supplied = plan.model.left_behind
+    if supplied is None or not is_database(supplied):
+        return destination
+    address, name = parted(supplied)
+    same = destination.database and destination.is_base(address, plan.path.parent)
     if not same or not name:
         raise CallProblem(
             "the rows left behind can go to a table only where the others go to the same database" if not same else
-            f"{_shown(given)} is a database, and left_behind does not say which table", hint='or name a file: left_behind = "stays-left.csv"',
+            f"{_shown(supplied)} is a database, and left_behind does not say which table", hint='or name a file: left_behind = "stays-left.csv"',
         )  # fmt: skip
-    if name in (made.table, made.table.rpartition(".")[2]):
+    if name in (destination.table, destination.table.rpartition(".")[2]):
         raise CallProblem("the rows left behind would go to the table of the others")
-    return replace(made, left_table=name)
+    return replace(destination, left_table=name)
 
 
 def _shown(reference: str) -> str:
@@ -113,6 +113,6 @@ def _shown(reference: str) -> str:
 def targets_outside(plan: PlanFile) -> list[Path]:
     """The files that a plan writes outside its own folder."""
     folder = plan.path.resolve().parent
-    named = [one for one in (plan.model.write, plan.model.left_behind) if one is not None and one != IN_PLACE]
-    paths = [(folder / (parted(one)[0] if is_database(one) else one)).resolve() for one in named if not is_server(one)]
+    named = [item for item in (plan.model.write, plan.model.left_behind) if item is not None and item != IN_PLACE]
+    paths = [(folder / (parted(item)[0] if is_database(item) else item)).resolve() for item in named if not is_server(item)]
     return [path for path in paths if not path.is_relative_to(folder) and (path.is_file() or not path.exists())]

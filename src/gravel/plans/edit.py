@@ -34,8 +34,10 @@ def _step(trial: Trial, note: str) -> Any:
         step.add("note", note)
     one_line = len(trial.attempts) == 1 and "\n" not in trial.attempts[0].text
     assigned: Any = tomlkit.inline_table() if one_line else tomlkit.table()
-    for one in trial.attempts:
-        assigned.add(one.column, _string(" ".join(one.text.split()) if "'" not in one.text and '"' not in one.text else one.text))
+    for attempt in trial.attempts:
+        assigned.add(
+            attempt.column, _string(" ".join(attempt.text.split()) if "'" not in attempt.text and '"' not in attempt.text else attempt.text)
+        )
     step.add("set", assigned)
     steps.append(step)
     document.add("step", steps)
@@ -121,8 +123,10 @@ def begin_plan(path: Path, table: Source, mendings: Sequence[Mending], key: list
     document = _begun(path, table)
     if key:
         document.add("key", key)
-    parsed = [parse.assignment(one.assignment) for one in mendings]
-    read = {name.text.casefold() for one in parsed for name in parse.column_names(one.expression)} | {one.name.casefold() for one in parsed}
+    parsed = [parse.assignment(mending.assignment) for mending in mendings]
+    read = {name.text.casefold() for item in parsed for name in parse.column_names(item.expression)} | {
+        item.name.casefold() for item in parsed
+    }
     stated = tomlkit.table()
     for name, kind in types.items():
         if name.casefold() in read:
@@ -130,11 +134,11 @@ def begin_plan(path: Path, table: Source, mendings: Sequence[Mending], key: list
     document.add(tomlkit.nl())
     document.add("types", stated)
     steps = tomlkit.aot()
-    for one, node in zip(mendings, parsed, strict=True):
+    for entry, node in zip(mendings, parsed, strict=True):
         step = tomlkit.table()
-        step.add("note", one.note)
+        step.add("note", entry.note)
         assigned = tomlkit.inline_table()
-        assigned.add(node.name, _string(one.assignment[node.expression.start : node.expression.end]))
+        assigned.add(node.name, _string(entry.assignment[node.expression.start : node.expression.end]))
         step.add("set", assigned)
         step.add("rows", "same")
         steps.append(step)
@@ -157,8 +161,8 @@ def _begun(path: Path, table: Source) -> Any:
     packed = source.suffix if source.suffix.lower() in PACKED else ""
     plain = Path(source.name.removesuffix(packed))
     ending = plain.suffix + packed if plain.suffix.lower() in ENDINGS else ".csv"
-    made = f"clean-{plain.stem.strip('*?-_')}" if several else f"{table.part or plain.stem}-clean"
-    document.add("write", tomlkit.string(str(_free(path.parent, source.with_name(made + ending)))))
+    result = f"clean-{plain.stem.strip('*?-_')}" if several else f"{table.part or plain.stem}-clean"
+    document.add("write", tomlkit.string(str(_free(path.parent, source.with_name(result + ending)))))
     _reading(document, table)
     return document
 
@@ -167,7 +171,7 @@ def _free(folder: Path, target: Path) -> Path:
     """The target, or with a number where a file of that name is there."""
     stem, ending = target.name.split(".", 1)
     names = (target, *(target.with_name(f"{stem}-{number}.{ending}") for number in range(2, 10_000)))
-    return next(one for one in names if not (folder / one).exists())
+    return next(item for item in names if not (folder / item).exists())
 
 
 def _write(path: Path, text: str) -> None:
@@ -176,10 +180,10 @@ def _write(path: Path, text: str) -> None:
 
 
 def _inline(values: dict[str, Any]) -> Any:
-    made = tomlkit.inline_table()
+    result = tomlkit.inline_table()
     for name, value in values.items():
-        made.append(name, _inline(value) if isinstance(value, dict) else value)
-    return made
+        result.append(name, _inline(value) if isinstance(value, dict) else value)
+    return result
 
 
 def _reading(document: Any, table: Source) -> None:

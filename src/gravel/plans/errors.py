@@ -44,12 +44,12 @@ def settle(step: BoundStep, rows: TrackedRows, made: Sequence[Made], count: Step
 
 
 def _kinds(vector: Vector, rows: TrackedRows) -> list[ErrorKind]:
-    found = []
+    results = []
     errors = vector.errors if vector.errors is not None else np.zeros(0, np.uint8)
     for code in np.unique(errors[errors != 0]):
-        at = np.flatnonzero(errors == code)
-        found.append(ErrorKind(sqlstate(int(code)), len(at), vector_example(vector, int(at[0])), int(rows.numbers[at[0]])))
-    return found
+        index = np.flatnonzero(errors == code)
+        results.append(ErrorKind(sqlstate(int(code)), len(index), vector_example(vector, int(index[0])), int(rows.numbers[index[0]])))
+    return results
 
 
 def vector_example(vector: Vector, at: int) -> str | None:
@@ -66,9 +66,9 @@ def failed_rows(step: BoundStep, rows: TrackedRows, failed: np.ndarray, made: Se
     for name, text, _, vector in made:
         if vector.errors is None:
             continue
-        for at, row in enumerate(where):
-            if states[at] is None and vector.errors[row]:
-                states[at] = sqlstate(int(vector.errors[row]))
-                reasons[at], columns[at] = text, name or None
-    told = [pa.array(texts, pa.string()) for texts in (reasons, states, columns)]
-    return left(step, rows, where, "set aside", *told)
+        for index, row in enumerate(where):
+            if states[index] is None and vector.errors[row]:
+                states[index] = sqlstate(int(vector.errors[row]))
+                reasons[index], columns[index] = text, name or None
+    message = [pa.array(texts, pa.string()) for texts in (reasons, states, columns)]
+    return left(step, rows, where, "set aside", *message)

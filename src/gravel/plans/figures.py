@@ -28,7 +28,7 @@ def step_json(line: StepLine, totals: Sequence[str]) -> dict[str, Any]:
         "changed_columns": dict(count.changed_columns), "new_columns": list(line.new_columns), "gone_columns": list(line.lost_columns),
         "rows": line.stated, "not_concerned": count.not_concerned, "notes": {what: rows for what, rows in count.notes.items() if rows},
         "words": count.words or None, "conflicts": line.conflicts,
-        "checks": [{"check": name, **dataclasses.asdict(one)} for name, one in count.checks.items()],
+        "checks": [{"check": name, **dataclasses.asdict(item)} for name, item in count.checks.items()],
         "totals": dict(zip(totals, map(total_json, line.totals), strict=True)),
     }  # fmt: skip
 
@@ -40,7 +40,7 @@ def steps_json(done: Run) -> list[dict[str, Any]]:
 
 def proofs_json(done: Run) -> list[dict[str, Any]]:
     """The proofs."""
-    return [{"proof": one.proof, "holds": one.holds, "detail": one.detail} for one in done.proofs]
+    return [{"proof": item.proof, "holds": item.holds, "detail": item.detail} for item in done.proofs]
 
 
 def changes_json(changes: TableDiff) -> dict[str, Any]:

@@ -80,8 +80,10 @@ class Flow:
     def __post_init__(self) -> None:
         self.counts = [StepCount() for _ in self.steps]
         places = range(len(self.steps) + 1)
-        self.left_totals = [AggregateState(one.places[0]) for one in self.plan.totals if one.places[0] is not None]
-        self.totals = [[None if (bound := one.places[at]) is None else AggregateState(bound) for one in self.plan.totals] for at in places]
+        self.left_totals = [AggregateState(total.places[0]) for total in self.plan.totals if total.places[0] is not None]
+        self.totals = [
+            [None if (bound := total.places[place]) is None else AggregateState(bound) for total in self.plan.totals] for place in places
+        ]
 
     @property
     def steps(self) -> tuple[BoundStep, ...]:
@@ -125,8 +127,8 @@ class Flow:
             if (self.sample is not None and seen >= self.sample) or (self.last is not None and seen >= self.last):
                 return
 
-    def _work(self, steps: list[BoundStep], final: bool, given: Any) -> Worked:
-        done = Worked(given) if isinstance(given, TrackedRows) else self._begun(given)
+    def _work(self, steps: list[BoundStep], final: bool, supplied: Any) -> Worked:
+        done = Worked(supplied) if isinstance(supplied, TrackedRows) else self._begun(supplied)
         for step in steps:
             before = None if self.wanted is None else Trail.seen(done.rows, step.before, self.wanted)
             outcome = applied(step, done.rows)
@@ -154,13 +156,13 @@ class Flow:
         rows = TrackedRows(numbers, stored, types)
         if plan.untouched:
             # As they will be read again: as values from a file that keeps them, as texts from any other.
-            rows.seals = combined([stored[at] if plan.keeps_arrow else rows.text(at) for at, _ in plan.untouched])
+            rows.seals = combined([stored[index] if plan.keeps_arrow else rows.text(index) for index, _ in plan.untouched])
         done = Worked(rows, read=len(numbers), malformed=batch.malformed)
         if self.content is not None:
             done.content = Content().add(batch.columns)
         done.breaks = sum(_breaks(column) for column in batch.columns if pa.types.is_string(column.type))
         if plan.key:
-            done.key = key_part([key_values(stored[at], plan.source[at].type) for at in plan.key])
+            done.key = key_part([key_values(stored[index], plan.source[index].type) for index in plan.key])
         if plan.totals:
             done.start = self._sums(0, done.rows)
         return done
@@ -182,19 +184,19 @@ class Flow:
             self.trail.add(done.trail)
         self._leave(done.left, done.malformed, done.packed)
 
-    def _leave(self, left: list[Left], malformed: tuple[Malformed, ...], made: Any) -> None:
-        for one in left:
-            known = self.counts[one.step - 1].gone
-            for at in range(min(SAMPLES - len(known), len(one.numbers))):
-                why, state, into = (part[at].as_py() for part in (one.reasons, one.states, one.into))
-                known.append(Gone(one.paths[at].as_py(), one.outcome, why, state, into))
-        for one in left if self.plan.totals else ():
-            frame = Frame(len(one.numbers), one.values, self.plan.steps[one.step - 1].types)
+    def _leave(self, left: list[Left], malformed: tuple[Malformed, ...], result: Any) -> None:
+        for item in left:
+            known = self.counts[item.step - 1].gone
+            for index in range(min(SAMPLES - len(known), len(item.numbers))):
+                why, state, into = (part[index].as_py() for part in (item.reasons, item.states, item.into))
+                known.append(Gone(item.paths[index].as_py(), item.outcome, why, state, into))
+        for item in left if self.plan.totals else ():
+            frame = Frame(len(item.numbers), item.values, self.plan.steps[item.step - 1].types)
             for state, total in zip(self.left_totals, self.plan.totals, strict=True):
-                if (bound := total.places[one.step - 1]) is not None:
-                    state.add(part_of(bound, frame, one.numbers))
+                if (bound := total.places[item.step - 1]) is not None:
+                    state.add(part_of(bound, frame, item.numbers))
         if left or malformed:
-            self.left(made)
+            self.left(result)
 
     # -- whole-table steps
     def _table(self, step: BoundStep, stream: Iterator[TrackedRows]) -> Iterator[TrackedRows]:
@@ -202,10 +204,10 @@ class Flow:
         assert isinstance(step.action, TableAction)
         gone: list[Left] = []
 
-        def left(one: Left) -> None:
+        def left(value: Left) -> None:
             if self.wanted is not None:
-                gone.append(one)
-            self._leave([one], (), self.pack([one], ()))
+                gone.append(value)
+            self._leave([value], (), self.pack([value], ()))
 
         befores: list[Any] = []
         afters: list[Any] = []
@@ -253,9 +255,9 @@ def applied(step: BoundStep, rows: TrackedRows) -> Outcome:
     assert isinstance(step.action, RowAction)
     rows.types = step.types
     if step.only is None:
-        made = step.action.run(step, rows)
-        made.rows.types = tuple(column.type for column in step.after)
-        return made
+        result = step.action.run(step, rows)
+        result.rows.types = tuple(column.type for column in step.after)
+        return result
     count = StepCount(rows_in=rows.count)
     gone: list[Left] = []
     frame = rows.frame()
@@ -265,23 +267,23 @@ def applied(step: BoundStep, rows: TrackedRows) -> Outcome:
     count.seen = step.watch.count(frame)
     rows.marks = np.arange(rows.count)
     others = rows.take(np.flatnonzero(stays & ~concerned))
-    made = step.action.run(step, rows.take(np.flatnonzero(concerned)))
-    made.rows.types = types = tuple(column.type for column in step.after)
+    result = step.action.run(step, rows.take(np.flatnonzero(concerned)))
+    result.rows.types = types = tuple(column.type for column in step.after)
     places = step.action.unconcerned(step)
     columns = []
-    for at, like in zip(places, made.rows.stored, strict=True):
-        columns.append(pa.nulls(others.count, like.type) if at is None else others.stored[at])
+    for place, like in zip(places, result.rows.stored, strict=True):
+        columns.append(pa.nulls(others.count, like.type) if place is None else others.stored[place])
     others.arrange(columns, types)
-    both = together([made.rows, others], types)
+    both = together([result.rows, others], types)
     assert both.marks is not None
     both = both.take(np.argsort(both.marks, kind="stable"))
     both.marks = None
-    made.count.rows_in = 0
-    count.seen, made.count.seen = count.seen, None
-    count.add(made.count)
+    result.count.rows_in = 0
+    count.seen, result.count.seen = count.seen, None
+    count.add(result.count)
     count.not_concerned = others.count
     count.rows_out = both.count
-    return Outcome(both, count, gone + made.left)
+    return Outcome(both, count, gone + result.left)
 
 
 def _breaks(column: Any) -> int:

@@ -65,14 +65,14 @@ def follow(
         return _follow(bind_plan(plan_file, given), rows, where, most, memory, given)
 
 
-def _follow(plan: BoundPlan, rows: Sequence[int], where: str | None, most: int | None, memory: int, given: Given | None) -> Followed:
+def _follow(plan: BoundPlan, rows: Sequence[int], where: str | None, most: int | None, memory: int, context: Given | None) -> Followed:
     chosen, matching = list(rows), None
     if where is not None:
-        found = _matching(plan, where, given)
-        matching = len(found)
-        chosen += found[:most]
+        matches = _matching(plan, where, context)
+        matching = len(matches)
+        chosen += matches[:most]
     wanted = np.unique(np.array(chosen, np.int64))
-    flow = Flow(plan, lambda left, malformed: None, lambda made: None, memory=memory, wanted=wanted)
+    flow = Flow(plan, lambda left, malformed: None, lambda result: None, memory=memory, wanted=wanted)
     if not any(isinstance(step.action, TableAction) for step in plan.steps) and len(wanted):
         flow.last = int(wanted[-1])
     output: dict[str, int] = {}
@@ -82,32 +82,34 @@ def _follow(plan: BoundPlan, rows: Sequence[int], where: str | None, most: int |
         if len(where_):
             output |= dict(zip(batch.take(where_).paths().to_pylist(), (where_ + seen + 1).tolist(), strict=True))
         seen += batch.count
-    bad = {one.row: one for one in flow.malformed}
+    bad = {item.row: item for item in flow.malformed}
     last = flow.rows_read + len(bad)
-    made = []
+    results = []
     for row in wanted.tolist():
         if row in bad:
             event = Event(0, "read", "", str(row), "set aside", (), f"malformed: {bad[row].fault}")
-            made.append(FollowedRow(row, (FollowedPath(str(row), (event,), "set aside", None),)))
+            results.append(FollowedRow(row, (FollowedPath(str(row), (event,), "set aside", None),)))
         elif row < 1 or (row > last and flow.last is None) or (flow.last is not None and row > last):
             raise CallProblem(f"{plan.table.name} has no row {row:,}", hint=f"its rows are 1 to {last:,}")
         else:
-            made.append(FollowedRow(row, _paths(row, flow.trail.events, output)))
+            results.append(FollowedRow(row, _paths(row, flow.trail.events, output)))
     to = plan.destination
-    return Followed(plan.file.name, plan.table_name, tuple(made), matching, f"the rows written to {to.shown}" if to.database else to.shown)
+    return Followed(
+        plan.file.name, plan.table_name, tuple(results), matching, f"the rows written to {to.shown}" if to.database else to.shown
+    )
 
 
 def _paths(row: int, events: dict[str, list[Event]], output: dict[str, int]) -> tuple[FollowedPath, ...]:
     """Every path of a row that ends somewhere, in the order of its numbers, with what happened on the way to it."""
     start = str(row)
-    ends = {path: found[-1].outcome for path in events if (found := sorted(events[path], key=_step)) and found[-1].outcome in LEAVES}
+    ends = {path: result[-1].outcome for path in events if (result := sorted(events[path], key=_step)) and result[-1].outcome in LEAVES}
     ends |= dict.fromkeys(output, "kept")
     mine = [path for path in ends if path == start or path.startswith(start + ".")]
     found_paths = []
-    for path in sorted(mine, key=lambda one: [int(part) for part in one.split(".")]):
+    for path in sorted(mine, key=lambda item: [int(part) for part in item.split(".")]):
         parts = path.split(".")
-        along = [".".join(parts[: at + 1]) for at in range(len(parts))]
-        way = sorted((event for one in along for event in events.get(one, ())), key=_step)
+        along = [".".join(parts[: index + 1]) for index in range(len(parts))]
+        way = sorted((event for item in along for event in events.get(item, ())), key=_step)
         found_paths.append(FollowedPath(path, tuple(way), ends[path], output.get(path)))
     return tuple(found_paths)
 
@@ -116,10 +118,10 @@ def _step(event: Event) -> int:
     return event.step
 
 
-def _matching(plan: BoundPlan, where: str, given: Given | None) -> list[int]:
+def _matching(plan: BoundPlan, where: str, context: Given | None) -> list[int]:
     """The source rows for which a condition on the plan's table is true."""
     table = plan.table
-    scope = scope_of(table, columns_named([(parse.expression(where), where)], table.columns), given)
+    scope = scope_of(table, columns_named([(parse.expression(where), where)], table.columns), context)
     with explaining(table, scope):
         condition = bind_condition(where, scope)
 

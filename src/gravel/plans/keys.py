@@ -29,8 +29,8 @@ class KeyPart:
 def key_values(array: Any, kind: Type) -> Any:
     """A key column as it is compared: by value where one value may be written in two ways, else by text."""
     if kind.kind in (Kind.DECIMAL, Kind.TIMESTAMP, Kind.DOUBLE) and pa.types.is_string(array.type):
-        made = view(array, kind)
-        return array if made.errors is not None else made.values
+        result = view(array, kind)
+        return array if result.errors is not None else result.values
     return array
 
 
@@ -66,8 +66,8 @@ class KeyState:
 
     def repeated(self) -> np.ndarray:
         """The hashes that more than one row has. Different hashes prove different keys; equal ones are to be looked up."""
-        found = [twice for every in self._parts() if len(twice := np.unique(every[1:][every[1:] == every[:-1]]))]
-        return np.concatenate(found) if found else np.zeros(0, np.uint64)
+        results = [twice for every in self._parts() if len(twice := np.unique(every[1:][every[1:] == every[:-1]]))]
+        return np.concatenate(results) if results else np.zeros(0, np.uint64)
 
     def _parts(self) -> Iterator[np.ndarray]:
         rest = np.sort(np.concatenate(self._held)) if self._held else np.zeros(0, np.uint64)

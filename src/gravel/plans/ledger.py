@@ -111,14 +111,14 @@ class StepCount:
         self.notes.update(other.notes)
         self.words = self.words or other.words
         for mine, theirs in ((self.changes, other.changes), (self.samples, other.samples)):
-            for what, some in theirs.items():
-                mine[what] = differing([*mine.get(what, ()), *some])
+            for what, subset in theirs.items():
+                mine[what] = differing([*mine.get(what, ()), *subset])
         self.gone = [*self.gone, *other.gone][:SAMPLES]
-        for name, found in other.checks.items():
+        for name, result in other.checks.items():
             if name in self.checks:
-                self.checks[name].add(found)
+                self.checks[name].add(result)
             else:
-                self.checks[name] = found
+                self.checks[name] = result
         if other.seen is not None:
             self.seen = other.seen if self.seen is None else self.seen + other.seen
         for key, kind in other.errors.items():
@@ -128,11 +128,11 @@ class StepCount:
 
 def differing(samples: Iterable[ChangeExample]) -> list[ChangeExample]:
     """The first few that differ in more than their rows."""
-    found: dict[tuple[str | None, str | None], ChangeExample] = {}
-    for one in samples:
-        if len(found) < SAMPLES:
-            found.setdefault((one.before, one.after), one)
-    return list(found.values())
+    results: dict[tuple[str | None, str | None], ChangeExample] = {}
+    for sample in samples:
+        if len(results) < SAMPLES:
+            results.setdefault((sample.before, sample.after), sample)
+    return list(results.values())
 
 
 @dataclass(frozen=True)

@@ -24,9 +24,9 @@ def packed(left: Sequence[Left], malformed: Sequence[Malformed], names: Sequence
     parts = list(left)
     if malformed:
         nothing = same(None, len(malformed))
-        numbers = np.array([one.row for one in malformed])
+        numbers = np.array([item.row for item in malformed])
         paths = pc.cast(pa.array(numbers), pa.string())
-        texts = pa.array([one.text for one in malformed], pa.string())
+        texts = pa.array([item.text for item in malformed], pa.string())
         parts.append(Left(0, "set aside", numbers, paths, texts, nothing, nothing, nothing, (), []))
     if not parts:
         return b""
@@ -42,8 +42,8 @@ def packed(left: Sequence[Left], malformed: Sequence[Malformed], names: Sequence
     for name in names:
         cells = []
         for part in parts:
-            at = part.names.index(name) if name in part.names else None
-            cells.append(same(None, len(part.numbers)) if at is None else part.values[at])
+            position = part.names.index(name) if name in part.names else None
+            cells.append(same(None, len(part.numbers)) if position is None else part.values[position])
         columns.append(pa.concat_arrays(cells))
     return encode([column.take(order) for column in columns], dialect.delimiter, dialect.line_end)
 

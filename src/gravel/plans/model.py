@@ -46,13 +46,13 @@ class Split(BaseModel):
         if not (self.on or self.on_regex):
             raise ValueError("a field cannot be split on nothing")
         if self.into == "rows":
-            given = [name for name in ("surplus", "short") if getattr(self, name) is not None]
-            if given or self.from_ == "end":
-                raise ValueError(f"{(given or ['from'])[0]} is for a split into columns")
+            supplied = [name for name in ("surplus", "short") if getattr(self, name) is not None]
+            if supplied or self.from_ == "end":
+                raise ValueError(f"{(supplied or ['from'])[0]} is for a split into columns")
         else:
-            given = [name for name in ("as", "number") if getattr(self, "as_" if name == "as" else name) is not None]
-            if given or self.empty == "drop" or self.blanks is not None:
-                raise ValueError(f"{(given or ['empty' if self.empty == 'drop' else 'blanks'])[0]} is for a split into rows")
+            supplied = [name for name in ("as", "number") if getattr(self, "as_" if name == "as" else name) is not None]
+            if supplied or self.empty == "drop" or self.blanks is not None:
+                raise ValueError(f"{(supplied or ['empty' if self.empty == 'drop' else 'blanks'])[0]} is for a split into rows")
             if len(self.into) < 2:
                 raise ValueError('into names two columns or more, or is "rows"')
         return self
@@ -214,12 +214,12 @@ def parse_plan(text: str, path: Path, shown: str, above: int = 0) -> PlanFile:
         line = (int(match[1]) if match and match[1] else text.count("\n") + 1) - above
         reason = re.sub(r" \(at .*", "", str(error))
         raise CallProblem(f"the plan is not valid TOML: {reason[:1].lower()}{reason[1:]}", place=f"{shown}:{line}") from None
-    where = {key: Place(one.line - above, one.text_line - above) for key, one in places(text).items()}
+    where = {key: Place(item.line - above, item.text_line - above) for key, item in places(text).items()}
     try:
         model = PlanModel.model_validate(data)
     except ValidationError as error:
-        told = [_mistake(one, shown, where) for one in error.errors()]
-        raise Problems(by_line([*told, *_without_verb(data, shown, where)])) from None
+        message = [_mistake(item, shown, where) for item in error.errors()]
+        raise Problems(by_line([*message, *_without_verb(data, shown, where)])) from None
     plan = PlanFile(path, shown, text, model, where)
     mistakes = _verbs(plan)
     if mistakes:
@@ -230,17 +230,17 @@ def parse_plan(text: str, path: Path, shown: str, above: int = 0) -> PlanFile:
 def _without_verb(data: dict[str, Any], shown: str, where: dict[Any, Place]) -> list[Problem]:
     """The steps that say nothing to do, of a plan that has other mistakes."""
     steps = data.get("step")
-    found: list[Problem] = []
+    results: list[Problem] = []
     for index, step in enumerate(steps if isinstance(steps, list) else []):
         if isinstance(step, dict) and not set(step) - (set(Step.model_fields) - set(VERBS)):
             line = where[key].line if (key := ("step", index)) in where else 1
-            found.append(CallProblem(f"step {index + 1} has no verb", place=f"{shown}:{line}", hint="one of " + ", ".join(VERBS)))
-    return found
+            results.append(CallProblem(f"step {index + 1} has no verb", place=f"{shown}:{line}", hint="one of " + ", ".join(VERBS)))
+    return results
 
 
 def by_line(mistakes: list[Problem]) -> list[Problem]:
     """The mistakes in the order of their lines."""
-    return sorted(mistakes, key=lambda one: int(match[1]) if (match := re.search(r":(\d+)", one.place)) else 0)
+    return sorted(mistakes, key=lambda item: int(match[1]) if (match := re.search(r":(\d+)", item.place)) else 0)
 
 
 def _mistake(error: Any, shown: str, where: dict[Any, Place]) -> Problem:
@@ -283,14 +283,14 @@ def _verbs(plan: PlanFile) -> list[Problem]:
         mistakes.append(CallProblem(f"step {index + 1} {message}", place=f"{plan.name}:{plan.line('step', index, *path)}", hint=hint))
 
     for index, step in enumerate(plan.model.step):
-        given = [verb for verb in VERBS if getattr(step, verb) is not None]
-        if not given:
+        supplied = [verb for verb in VERBS if getattr(step, verb) is not None]
+        if not supplied:
             wrong(index, "has no verb", "one of " + ", ".join(VERBS))
             continue
-        if len(given) > 1:
-            wrong(index, f"has several verbs: {', '.join(given)}", "one verb a step")
+        if len(supplied) > 1:
+            wrong(index, f"has several verbs: {', '.join(supplied)}", "one verb a step")
             continue
-        verb = given[0]
+        verb = supplied[0]
         if getattr(step, verb) in ({}, [], ""):
             wrong(index, f"{verb} is empty" if verb != "set" else "sets nothing")
         if verb != "check" and (step.allow is not None or step.unknown is not None):

@@ -69,10 +69,12 @@ def store_columns(plan: BoundPlan) -> Columns:
     binary = plan.table.binary
     return [
         (
-            one.name,
-            BINARY if one.source is not None and not one.touched and plan.table.columns[one.source] in binary else kept_type(one.type),
+            column.name,
+            BINARY
+            if column.source is not None and not column.touched and plan.table.columns[column.source] in binary
+            else kept_type(column.type),
         )
-        for one in plan.columns
+        for column in plan.columns
     ]
 
 
@@ -80,8 +82,8 @@ def may_be_placed(plan: BoundPlan, backup: str | None) -> None:
     """Whether a store can take it, looked at before the first row is read. Raises CallProblem, TableProblem, DataProblem."""
     to = plan.destination
     if to.typed and to.kind != IN_PLACE:
-        for one in plan.columns:
-            name = "" if one.source is None or one.touched else plan.table.columns[one.source]
+        for column in plan.columns:
+            name = "" if column.source is None or column.touched else plan.table.columns[column.source]
             if name in plan.table.mixed and name not in plan.file.model.types:
                 raise DataProblem(
                     f"{plan.table.name}: {name} holds values of several types ({plan.table.mixed[name]}), and {to.shown} keeps one a column",
@@ -112,12 +114,12 @@ def _may_take(plan: BoundPlan, base: Any, backup: str | None) -> None:
         _alone(base, to.table)
     if to.kind == IN_PLACE:
         if to.left_table and not base.whole_ddl:
-            told = f"{base.shown} ends a transaction where a table is made, so rows left behind cannot go to one with a change in place"
-            raise CallProblem(told, hint="left_behind names a file")
+            message = f"{base.shown} ends a transaction where a table is made, so rows left behind cannot go to one with a change in place"
+            raise CallProblem(message, hint="left_behind names a file")
         shape = base.shape(to.table)
         if shape.view:
             raise CallProblem(f"{to.shown} is a view, which cannot be changed in place", hint="write a new table")
-        touched = [one.name for one in plan.columns if one.touched]
+        touched = [column.name for column in plan.columns if column.touched]
         computed = [name for name in touched if name in shape.computed]
         if computed:
             raise CallProblem(f"a step changes {computed[0]}, which the database computes")
@@ -129,10 +131,10 @@ def _may_take(plan: BoundPlan, base: Any, backup: str | None) -> None:
 
 def _alone(base: Any, table: str) -> None:
     """A table that others refer to is not dropped: their rows could go with it. Raises CallProblem."""
-    others = ", ".join(one.table for one in base.dependents(table))
+    others = ", ".join(dependent.table for dependent in base.dependents(table))
     if others:
-        told = f"{base.shown}#{table} is not replaced: {others} refers to it by a foreign key, and could lose rows with it"
-        raise CallProblem(told, hint="write a table of another name, or change this one in place")
+        message = f"{base.shown}#{table} is not replaced: {others} refers to it by a foreign key, and could lose rows with it"
+        raise CallProblem(message, hint="write a table of another name, or change this one in place")
 
 
 def into_file(plan: BoundPlan, rows: Source, scratch: Path | None) -> Placed:
@@ -172,7 +174,7 @@ def _same_types(plan: BoundPlan, fields: Sequence[Any], again: Source, untouched
     """The types of the columns that no step touched, as the file that was written has them."""
     if not untouched:
         return []
-    kept = {again.columns[at]: field.type for at, field in again.fields.items()}
+    kept = {again.columns[index]: field.type for index, field in again.fields.items()}
     other = [name for name, arrow in untouched.items() if kept.get(name) != arrow]
     # What a format has no unit for it keeps in the next finer one.
     finer = [name for name in other if arrow_file.in_finer_unit(untouched[name], kept.get(name))]
@@ -199,34 +201,34 @@ def into_table(plan: BoundPlan, rows: Source, left: Source | None, backup: str |
     try:
         _may_take(plan, base, backup)
         there = base.has(to.table)
-        made = to.table if base.whole_ddl else _hidden(to.table)
-        pairs = [(made, to.table)]
+        result = to.table if base.whole_ddl else _hidden(to.table)
+        pairs = [(result, to.table)]
         if there and (lost := base.goes_with(to.table)):
             placed.notes.append(f"the table that is replaced had {', '.join(lost)}; the new one has not")
         if backup is not None and there and base.whole_ddl:
             placed.proofs.append(_backed_up(base, to.table, backup))
         if there and base.whole_ddl:
             base.drop(to.table)
-        key = [plan.names[at] for at in plan.key_after or ()]
-        untouched = {one.name: one.source for one in plan.columns if one.source is not None and not one.touched}
-        base.create(made, columns, key, base.declared_as(plan.table, untouched))
-        placed._undo = lambda: _dropped(base, [made])
-        given = 0
+        key = [plan.names[index] for index in plan.key_after or ()]
+        untouched = {column.name: column.source for column in plan.columns if column.source is not None and not column.touched}
+        base.create(result, columns, key, base.declared_as(plan.table, untouched))
+        placed._undo = lambda: _dropped(base, [result])
+        supplied = 0
         for batch in scan(rows, lambda batch: batch.columns):
             if len(batch[0]):
-                given += base.insert(made, columns, batch)
-        counted = base.count(made)
+                supplied += base.insert(result, columns, batch)
+        counted = base.count(result)
         expected = sum(scan(rows, lambda batch: batch.count, []))
-        told = f"{counted:,} rows by the database's own count, {given:,} inserted, {expected:,} in the ledger"
-        placed.proofs.append(Proof("the table has the rows the ledger says", counted == given == expected, told))
-        proof, content = _same(rows, base.read(made), columns, to.shown)
+        message = f"{counted:,} rows by the database's own count, {supplied:,} inserted, {expected:,} in the ledger"
+        placed.proofs.append(Proof("the table has the rows the ledger says", counted == supplied == expected, message))
+        proof, content = _same(rows, base.read(result), columns, to.shown)
         placed.proofs.append(proof)
         placed.content = content.value
         if left is not None:
             hidden = to.left_table if base.whole_ddl else _hidden(to.left_table)
             pairs.append((hidden, to.left_table))
             placed.proofs.append(_left_rows(base, hidden, left, drop=base.whole_ddl))
-            placed._undo = lambda: _dropped(base, [made, hidden])
+            placed._undo = lambda: _dropped(base, [result, hidden])
     except BaseException:
         placed.discard()
         raise
@@ -255,12 +257,12 @@ def _renamed(base: Any, pairs: Sequence[tuple[str, str]], table: str, backup: st
     base.commit()
     moves: list[tuple[str, str]] = []
     old: list[str] = []
-    for made, name in pairs:
+    for result, name in pairs:
         if base.has(name):
             away = backup if name == table and backup is not None else _hidden(name)
             moves.append((name, away))
             old += [] if away == backup else [away]
-        moves.append((made, name))
+        moves.append((result, name))
     base.rename(moves)
     for name in old:
         base.drop(name)
@@ -275,23 +277,23 @@ def _backed_up(base: Any, table: str, backup: str) -> Proof:
 def _kept(base: Any, table: str, backup: str) -> Proof:
     """Whether a copy of a table holds what it holds."""
     then, copied = (base.read(name) for name in (table, backup))
-    rows, kept = (content_of(one, [TEXT] * len(one.columns)) for one in (then, copied))
+    rows, kept = (content_of(item, [TEXT] * len(item.columns)) for item in (then, copied))
     same = (rows.rows, rows.value) == (kept.rows, kept.value) and then.columns == copied.columns
     return Proof(f"{backup} holds the rows as they were", same, f"{kept.rows:,} rows copied of {rows.rows:,}, compared by value")
 
 
 def _left_rows(base: Any, name: str, left: Source, drop: bool) -> Proof:
-    columns: Columns = [(one, TEXT) for one in left.columns]
+    columns: Columns = [(column, TEXT) for column in left.columns]
     if drop and base.has(name):
         base.drop(name)
     base.create(name, columns, ())
-    given = 0
+    supplied = 0
     for batch in scan(left, lambda batch: batch.columns):
         if len(batch[0]):
-            given += base.insert(name, columns, batch)
+            supplied += base.insert(name, columns, batch)
     counted = base.count(name)
     proof, _ = _same(left, base.read(name), columns, name)
-    return Proof("the table of rows left behind has them all", counted == given and proof.holds, f"{counted:,} rows; {proof.detail}")
+    return Proof("the table of rows left behind has them all", counted == supplied and proof.holds, f"{counted:,} rows; {proof.detail}")
 
 
 def in_place(plan: BoundPlan, rows: Source, numbers: np.ndarray, read: Content, left: Source | None, backup: str | None) -> Placed:
@@ -301,28 +303,30 @@ def in_place(plan: BoundPlan, rows: Source, numbers: np.ndarray, read: Content, 
     changes = changes_of(plan, rows, numbers)
     base = open_database(to.reference, plan.file.path.parent)
     placed = Placed(changes=changes, _close=base.close)
-    made: list[str] = []
+    results: list[str] = []
     try:
         _may_take(plan, base, backup)
         if not base.whole_ddl:
             # Tables that are made for good at once come before the transaction, and are taken away if it fails.
-            for name in [one for one in (backup,) if one]:
-                made.append(name)
+            for name in [item for item in (backup,) if item]:
+                results.append(name)
                 base.copy(to.table, name)
-            placed._undo = lambda: _dropped(base, made)
+            placed._undo = lambda: _dropped(base, results)
         base.lock(to.table)
         now = base.read(to.table)
         before = content_of(now, [TEXT] * len(now.columns)) if now.columns == plan.table.columns else None
         if before is None or (before.rows, before.value) != (read.rows, read.value):
             placed.conflict = _conflict(plan, now)
             return placed
-        told = f"{before.rows:,} rows, the same in every column, and no one else can change them until all is done"
-        placed.proofs.append(Proof("the table is as it was when it was read", True, told))
+        message = f"{before.rows:,} rows, the same in every column, and no one else can change them until all is done"
+        placed.proofs.append(Proof("the table is as it was when it was read", True, message))
         counted = base.count(to.table)
         if backup is not None:
             placed.proofs.append(_backed_up(base, to.table, backup) if base.whole_ddl else _kept(base, to.table, backup))
-        changed = {name for one in changes.updates for name in one.columns}
-        others = [one for one in base.dependents(to.table) if one.acts and (changes.deleted or changed & one.referenced)]
+        changed = {name for update in changes.updates for name in update.columns}
+        others = [
+            dependent for dependent in base.dependents(to.table) if dependent.acts and (changes.deleted or changed & dependent.referenced)
+        ]
         base.hold(others)
         referring = _contents(base, others)
         placed.proofs.append(_done(base, to, changes, plan, now))
@@ -330,8 +334,8 @@ def in_place(plan: BoundPlan, rows: Source, numbers: np.ndarray, read: Content, 
             placed.proofs.append(_still_referring(referring, _contents(base, others)))
         after = base.count(to.table)
         expected = sum(scan(rows, lambda batch: batch.count, []))
-        told = f"{counted:,} before, {after:,} after by the database's own count; {before.rows:,} and {expected:,} in the ledger"
-        placed.proofs.append(Proof("the table has the rows the ledger says", counted == before.rows and after == expected, told))
+        message = f"{counted:,} before, {after:,} after by the database's own count; {before.rows:,} and {expected:,} in the ledger"
+        placed.proofs.append(Proof("the table has the rows the ledger says", counted == before.rows and after == expected, message))
         proof, placed.content = _same_after(plan, base, rows, now)
         placed.proofs.append(proof)
         if left is not None:
@@ -345,12 +349,12 @@ def in_place(plan: BoundPlan, rows: Source, numbers: np.ndarray, read: Content, 
 
 def _contents(base: Any, tables: Sequence[Any]) -> dict[str, tuple[int, str]]:
     """Rows and content of tables."""
-    found = {}
-    for one in tables:
-        table = base.read(one.table)
-        made = content_of(table, [TEXT] * len(table.columns))
-        found[one.table] = (made.rows, made.value)
-    return found
+    results = {}
+    for item in tables:
+        table = base.read(item.table)
+        result = content_of(table, [TEXT] * len(table.columns))
+        results[item.table] = (result.rows, result.value)
+    return results
 
 
 def _still_referring(before: dict[str, tuple[int, str]], after: dict[str, tuple[int, str]]) -> Proof:
@@ -360,16 +364,16 @@ def _still_referring(before: dict[str, tuple[int, str]], after: dict[str, tuple[
         now, other = after[name]
         if (rows, content) != (now, other):
             lost.append(f"{name} had {rows:,} rows, {f'has {now:,}' if now != rows else 'of which some are not as they were'}")
-    told = "; ".join(lost) or ", ".join(f"{name}: {rows:,} rows, compared by value" for name, (rows, _) in before.items())
-    return Proof("tables that refer to it are as they were", not lost, told)
+    message = "; ".join(lost) or ", ".join(f"{name}: {rows:,} rows, compared by value" for name, (rows, _) in before.items())
+    return Proof("tables that refer to it are as they were", not lost, message)
 
 
 def _done(base: Any, to: Destination, changes: TableDiff, plan: BoundPlan, now: Source) -> Proof:
     """Carry out the changes: rows go first, copies come last, so that a key never finds two rows."""
-    kinds = {one.name: BINARY if one.name in now.binary and not one.touched else kept_type(one.type) for one in plan.columns}
+    kinds = {column.name: BINARY if column.name in now.binary and not column.touched else kept_type(column.type) for column in plan.columns}
     key = [(name, kinds[name]) for name in changes.key]
     deleted = 0 if changes.deletes is None else base.delete(to.table, key, changes.deletes)
-    updated = sum(base.update(to.table, key, [(name, kinds[name]) for name in one.columns], one.texts) for one in changes.updates)
+    updated = sum(base.update(to.table, key, [(name, kinds[name]) for name in item.columns], item.texts) for item in changes.updates)
     computed = base.shape(to.table).computed
     every = [name for name in now.columns if name not in computed]
     inserted = 0
@@ -378,7 +382,7 @@ def _done(base: Any, to: Destination, changes: TableDiff, plan: BoundPlan, now: 
         inserted += base.repeat(to.table, key, columns, changes.copies.texts, every)
     if changes.made is not None:
         columns = [(name, kinds[name]) for name in now.columns if name in every]
-        inserted += base.insert(to.table, columns, [one for one, name in zip(changes.made, now.columns, strict=True) if name in every])
+        inserted += base.insert(to.table, columns, [item for item, name in zip(changes.made, now.columns, strict=True) if name in every])
     same = (updated, deleted, inserted) == (changes.updated, changes.deleted, changes.inserted)
     detail = changes.told + ", as many as differ"
     if not same:
@@ -391,7 +395,7 @@ def _same_after(plan: BoundPlan, base: Any, rows: Source, before: Source) -> tup
     to = plan.destination
     again = base.read(to.table)
     own = {*base.shape(to.table).computed, *plan.file.model.store_sets}
-    signed = {one.name: kept_type(one.type) for one in plan.columns}
+    signed = {column.name: kept_type(column.type) for column in plan.columns}
     # Where the database keeps a text, 007 and 7 are two values, whatever the plan takes them for.
     kinds = {name: TEXT if name in before.spelt else kind for name, kind in signed.items()}
     names = [name for name in plan.names if name not in own]
@@ -405,8 +409,8 @@ def _same_after(plan: BoundPlan, base: Any, rows: Source, before: Source) -> tup
     if own:
         detail += f"; not compared, since the database sets them: {', '.join(sorted(own))}"
     if not same:
-        found = what_differs(rows, ours, again, theirs, [(name, kinds[name]) for name in names], forms)
-        detail = found or f"{stored.rows:,} rows read back, {proved.rows:,} proved; some values differ"
+        result = what_differs(rows, ours, again, theirs, [(name, kinds[name]) for name in names], forms)
+        detail = result or f"{stored.rows:,} rows read back, {proved.rows:,} proved; some values differ"
         detail += "; the column cannot hold it, or the database set it by itself (store_sets names such columns)"
     every = not own and plan.names == again.columns and kinds == signed
     whole = stored if every else content_of(again, [signed[name] for name in again.columns])
@@ -415,13 +419,13 @@ def _same_after(plan: BoundPlan, base: Any, rows: Source, before: Source) -> tup
 
 def _keys(table: Source, key: Sequence[int], chosen: np.ndarray) -> dict[tuple[Any, ...], None]:
     """The keys of some rows, in their order."""
-    found: dict[tuple[Any, ...], None] = {}
+    results: dict[tuple[Any, ...], None] = {}
     row = 0
-    for columns in scan(table, lambda batch: [batch.columns[at] for at in key], list(key)):
-        some = pa.array(np.flatnonzero(chosen[row : row + len(columns[0])]))
+    for columns in scan(table, lambda batch: [batch.columns[index] for index in key], list(key)):
+        subset = pa.array(np.flatnonzero(chosen[row : row + len(columns[0])]))
         row += len(columns[0])
-        found |= dict.fromkeys(zip(*(one.take(some).to_pylist() for one in columns), strict=True))
-    return found
+        results |= dict.fromkeys(zip(*(column.take(subset).to_pylist() for column in columns), strict=True))
+    return results
 
 
 def _conflict(plan: BoundPlan, now: Source) -> str:
@@ -437,6 +441,6 @@ def _conflict(plan: BoundPlan, now: Source) -> str:
     parts = []
     for what, keys in (("changed", changed), ("came", came), ("went", went)):
         if keys:
-            some = ", ".join(" ".join("NULL" if one is None else str(one) for one in key) for key in keys[:3])
-            parts.append(f"{len(keys):,} {'row' if len(keys) == 1 else 'rows'} {what} ({some}{', …' if len(keys) > 3 else ''})")
+            subset = ", ".join(" ".join("NULL" if item is None else str(item) for item in key) for key in keys[:3])
+            parts.append(f"{len(keys):,} {'row' if len(keys) == 1 else 'rows'} {what} ({subset}{', …' if len(keys) > 3 else ''})")
     return ", ".join(parts) or "its rows are others than they were"

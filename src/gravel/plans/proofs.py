@@ -48,19 +48,19 @@ def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Pro
     """What the pass over the source shows: its lines, each step's balance, stated row counts, the key before."""
     again = ChecksumStream(sha=False)
     account = Proof(*plan.table.account(flow.rows_read, flow.malformed, flow.breaks, again.take))
-    found = [account, *_same_input(flow, again.signature()), _balance(lines)]
+    results = [account, *_same_input(flow, again.signature()), _balance(lines)]
     stated = [line for line in lines if line.stated is not None]
     if stated:
         missed = [line for line in stated if not line.stated_holds]
-        told = "; ".join(
+        message = "; ".join(
             f"step {line.step}: {line.count.rows_in:,} in, {line.count.rows_out:,} out"
             f" ({line.count.rows_out - line.count.rows_in:+,}), stated {line.stated}"
             for line in missed or stated
         )
-        found.append(Proof("every step meets its stated rows", not missed, told))
+        results.append(Proof("every step meets its stated rows", not missed, message))
     if plan.key:
-        found.append(_key(plan.key, flow.keys, "before", plan.table, tuple(column.type for column in plan.source)))
-    return found
+        results.append(_key(plan.key, flow.keys, "before", plan.table, tuple(column.type for column in plan.source)))
+    return results
 
 
 def _same_input(flow: Flow, now: FileChecksum) -> list[Proof]:
@@ -78,16 +78,16 @@ def _balance(lines: tuple[StepLine, ...]) -> Proof:
     joined = all(a.count.rows_out == b.count.rows_in for a, b in pairwise(lines))
     first, last = lines[0].count, lines[-1].count
     parts = [("added", 1), ("dropped", -1), ("merged", -1), ("set_aside", -1), ("stopped", -1)]
-    detail, made = f"{first.rows_in:,} in", first.rows_in
+    detail, result = f"{first.rows_in:,} in", first.rows_in
     for name, sign in parts:
         rows = sum(getattr(line.count, name) for line in lines)
-        made += sign * rows
+        result += sign * rows
         if rows or name in ("dropped", "set_aside"):
             detail += f" {'+' if sign > 0 else '-'} {rows:,} {'failed' if name == 'stopped' else name.replace('_', ' ')}"
     detail += f" = {last.rows_out:,} out"
     if bad:
         detail = "; ".join(f"step {line.step} does not: {line.count.rows_in:,} in, {line.count.rows_out:,} out" for line in bad)
-    return Proof("every step balances", not bad and joined and made == last.rows_out, detail)
+    return Proof("every step balances", not bad and joined and result == last.rows_out, detail)
 
 
 def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals: Digest, left: tuple[Path, int] | None) -> list[Proof]:
@@ -95,13 +95,13 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals:
     control totals. `seals` are those of the rows that came out; `left`: the file of rows left behind, and how many it should have."""
     path, again = output.path, ChecksumStream(sha=False)
     types = tuple(column.type for column in plan.columns)
-    totals = [one.places[-1] for one in plan.totals]
-    places = [at for _, at in plan.untouched]
+    totals = [total.places[-1] for total in plan.totals]
+    places = [index for _, index in plan.untouched]
     reads_all = any(bound is not None for bound in totals)
     wanted = None if reads_all else sorted({*places, *(plan.key_after or ())})
 
     def work(batch: Batch) -> tuple[int, int, np.ndarray | None, KeyPart | None, list[AggregatePartial | None]]:
-        seal = combined([batch.columns[at] for at in places]) if places else None
+        seal = combined([batch.columns[place] for place in places]) if places else None
         key = key_part([key_values(batch.columns[i], types[i]) for i in plan.key_after]) if plan.key_after else None
         frame = Frame(batch.count, batch.columns, types)
         parts = [None if bound is None else part_of(bound, frame, batch.rows) for bound in totals]
@@ -123,36 +123,36 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals:
                 state.add(part)
     dialect = plan.dialect
     top = header(plan.names, dialect.delimiter, dialect.line_end)
-    made, now = output.signing.signature(), again.signature()
-    same_file = (plan.keeps_arrow or _begins_with(path, top)) and (made.bytes, made.crc) == (now.bytes, now.crc)
+    result, now = output.signing.signature(), again.signature()
+    same_file = (plan.keeps_arrow or _begins_with(path, top)) and (result.bytes, result.crc) == (now.bytes, now.crc)
     where = "the result before it is stored" if plan.destination.kind != "text" else "the written file"
     if output.path.parent != output.target.parent and not output.special and plan.destination.kind == "text":
         where = "the file that would be written"
     detail = f"{rows:,} rows counted in {where}, {flow.rows_out:,} in the ledger" + (f", {bad:,} malformed" if bad else "")
-    found = [Proof("the output has the rows the ledger says", rows == flow.rows_out and bad == 0 and same_file, detail)]
+    results = [Proof("the output has the rows the ledger says", rows == flow.rows_out and bad == 0 and same_file, detail)]
     if left is not None:
-        found.append(_left_rows(plan, *left))
+        results.append(_left_rows(plan, *left))
     if plan.key_after:
-        found.append(_key(plan.key_after, keys, "after", table, types))
+        results.append(_key(plan.key_after, keys, "after", table, types))
     elif plan.no_key:
-        found.append(Proof("there is no key to prove after", True, plan.no_key))
+        results.append(Proof("there is no key to prove after", True, plan.no_key))
     if places:
-        some = ", ".join(plan.names[at] for at in places[:8]) + (" …" if len(places) > 8 else "")
-        told = f"{len(places)} columns ({some})" if len(places) > 1 else f"1 column ({some})"
+        subset = ", ".join(plan.names[place] for place in places[:8]) + (" …" if len(places) > 8 else "")
+        message = f"{len(places)} columns ({subset})" if len(places) > 1 else f"1 column ({subset})"
         different = digest.value != seals.value
-        detail = f"some value of {some} differs" if different else f"{told}, {rows:,} rows"
-        found.append(Proof("columns that no step touched hold the same values", not different, detail))
-    return found + [_total(one.text, one.sum, at, flow, states[at]) for at, one in enumerate(plan.totals)]
+        detail = f"some value of {subset} differs" if different else f"{message}, {rows:,} rows"
+        results.append(Proof("columns that no step touched hold the same values", not different, detail))
+    return results + [_total(total.text, total.sum, index, flow, states[index]) for index, total in enumerate(plan.totals)]
 
 
-def _total(text: str, is_sum: bool, at: int, flow: Flow, state: AggregateState | None) -> Proof:
+def _total(text: str, is_sum: bool, index: int, flow: Flow, state: AggregateState | None) -> Proof:
     """A sum at the start is that of the output and of what was left behind; any other figure is only told."""
-    first = flow.totals[0][at]
+    first = flow.totals[0][index]
     begun = None if first is None else first.result()
     ended = None if state is None else state.result()
     if not is_sum:
         return Proof(f"the total {text}, told only", True, f"{_figure(begun)} at the start, {_figure(ended)} in the output")
-    behind = flow.left_totals[at].result()
+    behind = flow.left_totals[index].result()
     detail = f"{_figure(begun)} at the start, {_figure(ended)} in the output, {_figure(behind)} left behind"
     if state is None:
         return Proof(f"the total of {text} is kept", False, detail + ": a step has taken away what it reads")
@@ -196,10 +196,10 @@ def _key(columns: tuple[int, ...], state: KeyState, when: str, table: Source, ty
         key, rows = next(iter(repeated.items()))
         shown = ", ".join("NULL" if value is None else str(value) for value in key)
         where = "rows" if when == "before" else "rows of the output"
-        some = ", ".join(f"{row:,}" for row in rows[:5]) + (" …" if len(rows) > 5 else "")
+        subset = ", ".join(f"{row:,}" for row in rows[:5]) + (" …" if len(rows) > 5 else "")
         count = len(repeated)
         problems.append(
-            f"{count:,} {'key' if count == 1 else 'keys'} in {sum(map(len, repeated.values())):,} rows, such as {shown} in {where} {some}"
+            f"{count:,} {'key' if count == 1 else 'keys'} in {sum(map(len, repeated.values())):,} rows, such as {shown} in {where} {subset}"
         )
     detail = "; ".join(problems) or f"{state.rows:,} rows, {state.rows:,} different keys"
     return Proof(name, not problems, detail)
@@ -207,7 +207,7 @@ def _key(columns: tuple[int, ...], state: KeyState, when: str, table: Source, ty
 
 def _repeated(columns: tuple[int, ...], table: Source, types: tuple[Type, ...], twice: np.ndarray) -> dict[tuple[Any, ...], list[int]]:
     """The keys that more than one row has, by value, with their rows."""
-    found: dict[tuple[Any, ...], list[int]] = {}
+    results: dict[tuple[Any, ...], list[int]] = {}
 
     def work(batch: Batch) -> list[tuple[tuple[Any, ...], int]]:
         values = [key_values(batch.columns[i], types[i]) for i in columns]
@@ -220,5 +220,5 @@ def _repeated(columns: tuple[int, ...], table: Source, types: tuple[Type, ...], 
 
     for part in scan(table, work, sorted(columns)):
         for key, row in part:
-            found.setdefault(key, []).append(row)
-    return {key: rows for key, rows in found.items() if len(rows) > 1}
+            results.setdefault(key, []).append(row)
+    return {key: rows for key, rows in results.items() if len(rows) > 1}

@@ -57,8 +57,8 @@ def record_of(done: Run, signatures: dict[str, FileChecksum], contents: dict[str
         source = file(table.origin, signed, **counts)
     # Of several files each is signed by itself.
     several = table.sources if len(table.sources) > 1 or table.sources[0] is not table else []
-    every = [file(one.origin, signature_of(one.origin, one.name), table=one.name) for one in several]
-    order = sorted(plan.columns, key=lambda one: table.columns.index(one.name)) if to.kind == "in place" else plan.columns
+    every = [file(item.origin, signature_of(item.origin, item.name), table=item.name) for item in several]
+    order = sorted(plan.columns, key=lambda item: table.columns.index(item.name)) if to.kind == "in place" else plan.columns
     columns = [{"name": column.name, "type": str(column.type)} for column in order]
     left = None
     if "left" in signatures:
@@ -85,8 +85,8 @@ def record_of(done: Run, signatures: dict[str, FileChecksum], contents: dict[str
         "output": output,
         "left_behind": left, "totals": list(done.totals), "steps": steps_json(done), "proofs": proofs_json(done),
         "cautions": [
-            {"step": line.step, "caution": one.caution, "rows": one.rows, "detail": one.detail, "hint": one.hint}
-            for line in done.steps for one in line.cautions
+            {"step": line.step, "caution": item.caution, "rows": item.rows, "detail": item.detail, "hint": item.hint}
+            for line in done.steps for item in line.cautions
         ],
     }  # fmt: skip
 
@@ -119,15 +119,15 @@ class Verified:
     @property
     def differences(self) -> tuple[RecordMismatch, ...]:
         """What is not as it was."""
-        return tuple(one for one in self.checked if one.then != one.now)
+        return tuple(item for item in self.checked if item.then != item.now)
 
 
 def read_record(path: Path) -> dict[str, Any]:
     """A record. Raises TableProblem where it cannot be read, CallProblem where it is none."""
     try:
-        found = json.loads(path.read_text("utf-8"))
+        result = json.loads(path.read_text("utf-8"))
     except FileNotFoundError:
-        beside = [one.name for one in path.parent.glob("*.record.json")] if path.parent.is_dir() else []
+        beside = [item.name for item in path.parent.glob("*.record.json")] if path.parent.is_dir() else []
         near = nearest(path.name, beside)
         raise TableProblem(f"there is no record {path}", hint=f"did you mean {near}?" if near else "gravel clean PLAN makes one") from None
     except (OSError, UnicodeDecodeError) as error:
@@ -135,9 +135,9 @@ def read_record(path: Path) -> dict[str, Any]:
     except json.JSONDecodeError as error:
         raise CallProblem(f"{path} is no record: {error.msg.lower()}", place=f"{path}:{error.lineno}") from None
     parts = ("plan", "inputs", "output", "steps", "proofs")
-    if not isinstance(found, dict) or found.get("gravel") != KIND or any(part not in found for part in parts):
+    if not isinstance(result, dict) or result.get("gravel") != KIND or any(part not in result for part in parts):
         raise CallProblem(f"{path} is no record of this kind ({KIND})", hint="gravel clean writes one beside each output")
-    return found
+    return result
 
 
 def pending_path(record: Path) -> Path:
@@ -152,11 +152,11 @@ def settle_pending(record: Path, connect: bool) -> bool:
     if not pending.is_file():
         return False
     try:
-        one = read_record(pending)["output"]
-        if one.get("server") and not connect:
+        item = read_record(pending)["output"]
+        if item.get("server") and not connect:
             return False
-        table = open_table(f"{one['server'] if one['path'] is None else record.parent / one['path']}#{one['part']}")
-        stands = _content(one, table).value == one["content"]
+        table = open_table(f"{item['server'] if item['path'] is None else record.parent / item['path']}#{item['part']}")
+        stands = _content(item, table).value == item["content"]
     except TableProblem:
         return False  # it cannot be asked now
     except (CallProblem, KeyError, TypeError, AttributeError, ValueError):
@@ -168,23 +168,23 @@ def settle_pending(record: Path, connect: bool) -> bool:
     return True
 
 
-def _content(one: dict[str, Any], table: Any) -> Any:
+def _content(value: dict[str, Any], table: Any) -> Any:
     """What a table holds now, its columns taken for the types that a record has of them."""
     kinds = [TEXT] * len(table.columns)
-    if "columns" in one:
-        types = {column["name"]: kept_type(named_type(column["type"]).type) for column in one["columns"]}
+    if "columns" in value:
+        types = {column["name"]: kept_type(named_type(column["type"]).type) for column in value["columns"]}
         kinds = [types.get(column, TEXT) for column in table.columns]
     return content_of(table, kinds)
 
 
-def _put_in_place(record: Path, found: dict[str, Any]) -> bool:
+def _put_in_place(record: Path, result: dict[str, Any]) -> bool:
     """Finish what a killed run was about to put in place beside a record, whether there was such."""
     try:
-        target = (record.parent / found["output"]["path"]).resolve()
-        left = found.get("left_behind") or {}
+        target = (record.parent / result["output"]["path"]).resolve()
+        left = result.get("left_behind") or {}
         ending = target.suffix if target.suffix in (".csv", ".tsv") else ".csv"
         stem = record.name.removesuffix(".record.json").removesuffix(".csv")
-        places = [record, *(target.with_name(f"{one}-left-behind{ending}") for one in {target.stem, stem, target.name.split(".")[0]})]
+        places = [record, *(target.with_name(f"{item}-left-behind{ending}") for item in {target.stem, stem, target.name.split(".")[0]})]
         places += [(record.parent / left["path"]).resolve()] if left.get("path") else []
     except (KeyError, TypeError, AttributeError, ValueError):
         return False
@@ -196,20 +196,20 @@ def verify(path: Path, connect: bool = False) -> Verified:
     Raises TableProblem, CallProblem for what is no record."""
     folder = path.resolve().parent
     settled = settle_pending(path.resolve(), connect)
-    found = read_record(path)
-    if _put_in_place(path.resolve(), found) or settled:
-        found = read_record(path)
+    result = read_record(path)
+    if _put_in_place(path.resolve(), result) or settled:
+        result = read_record(path)
     checked: list[RecordMismatch] = []
     try:
-        _verify(found, folder, checked, connect)
+        _verify(result, folder, checked, connect)
     except (KeyError, TypeError, AttributeError, ValueError) as error:
         raise CallProblem(f"{path} is no whole record: {type(error).__name__} {error}") from None
-    servers = {one["server"] for one in (*found["inputs"], found["output"]) if one.get("content") and one.get("server")}
+    servers = {item["server"] for item in (*result["inputs"], result["output"]) if item.get("content") and item.get("server")}
     return Verified(str(path), tuple(checked), () if connect else tuple(sorted(servers)))
 
 
-def _verify(found: dict[str, Any], folder: Path, checked: list[RecordMismatch], connect: bool) -> None:
-    plan = found["plan"]
+def _verify(result: dict[str, Any], folder: Path, checked: list[RecordMismatch], connect: bool) -> None:
+    plan = result["plan"]
     text_hash = hashlib.sha256(plan["text"].encode()).hexdigest()
     checked.append(RecordMismatch("the plan's text in the record: SHA-256", plan["sha256"], text_hash))
     plan_path = folder / plan["path"]
@@ -218,41 +218,41 @@ def _verify(found: dict[str, Any], folder: Path, checked: list[RecordMismatch], 
         checked.append(RecordMismatch(f"{plan['path']}: SHA-256", plan["sha256"], now))
     else:
         checked.append(RecordMismatch(f"{plan['path']}: the file", "there", "not there"))
-    for one in found["inputs"]:
-        if one.get("content"):
-            if connect or not one.get("server"):
-                _stored(one, folder, checked, must=False)
-        elif not one.get("server"):
-            _file(one, folder, checked)
-    if not found["output"].get("content"):
-        _file(found["output"], folder, checked)
-    elif connect or not found["output"].get("server"):
-        _stored(found["output"], folder, checked)
-    if found.get("left_behind") and found["left_behind"].get("path"):
-        _file(found["left_behind"], folder, checked, found["output"]["reading"])
+    for item in result["inputs"]:
+        if item.get("content"):
+            if connect or not item.get("server"):
+                _stored(item, folder, checked, must=False)
+        elif not item.get("server"):
+            _file(item, folder, checked)
+    if not result["output"].get("content"):
+        _file(result["output"], folder, checked)
+    elif connect or not result["output"].get("server"):
+        _stored(result["output"], folder, checked)
+    if result.get("left_behind") and result["left_behind"].get("path"):
+        _file(result["left_behind"], folder, checked, result["output"]["reading"])
     wrong = []
-    for step in found["steps"]:
+    for step in result["steps"]:
         if step["out"] != step["in"] + step["added"] - step["dropped"] - step["merged"] - step["set_aside"] - step.get("failed", 0):
             wrong.append(str(step["step"]))
     checked.append(RecordMismatch("every step of the ledger balances", "yes", f"not step {', '.join(wrong)}" if wrong else "yes"))
-    steps = found["steps"]
-    checked.append(RecordMismatch("the output's rows in the ledger", f"{found['output']['rows']:,}", f"{steps[-1]['out']:,}"))
-    for proof in found["proofs"]:
+    steps = result["steps"]
+    checked.append(RecordMismatch("the output's rows in the ledger", f"{result['output']['rows']:,}", f"{steps[-1]['out']:,}"))
+    for proof in result["proofs"]:
         if not proof["holds"]:
             checked.append(RecordMismatch(f"proof: {proof['proof']}", "holds", "does not"))
 
 
-def _stored(one: dict[str, Any], folder: Path, checked: list[RecordMismatch], must: bool = True) -> None:
+def _stored(item: dict[str, Any], folder: Path, checked: list[RecordMismatch], must: bool = True) -> None:
     """A table of a database as it was signed beside what it is. One that this run has changed is told by the output. `must`: a
     server that cannot be reached is a problem, and not passed over."""
-    if one.get("changed"):
+    if item.get("changed"):
         return
-    name = f"{one.get('server') or one['path']}#{one['part']}"
-    if one["path"] is not None and not (folder / one["path"]).is_file():
-        checked.append(RecordMismatch(f"{one['path']}: the file", "there", "not there"))
+    name = f"{item.get('server') or item['path']}#{item['part']}"
+    if item["path"] is not None and not (folder / item["path"]).is_file():
+        checked.append(RecordMismatch(f"{item['path']}: the file", "there", "not there"))
         return
     try:
-        table = open_table(f"{one['server'] if one['path'] is None else folder / one['path']}#{one['part']}")
+        table = open_table(f"{item['server'] if item['path'] is None else folder / item['path']}#{item['part']}")
     except CallProblem:
         checked.append(RecordMismatch(f"{name}: the table", "there", "not there"))
         return
@@ -260,36 +260,36 @@ def _stored(one: dict[str, Any], folder: Path, checked: list[RecordMismatch], mu
         if must:
             raise
         return
-    if "columns" in one:
-        then = [column["name"] for column in one["columns"]]
+    if "columns" in item:
+        then = [column["name"] for column in item["columns"]]
         checked.append(RecordMismatch(f"{name}: columns", ", ".join(then), ", ".join(table.columns)))
-    now = _content(one, table)
-    checked.append(RecordMismatch(f"{name}: rows", f"{one['rows']:,}", f"{now.rows:,}"))
-    checked.append(RecordMismatch(f"{name}: content", one["content"], now.value))
+    now = _content(item, table)
+    checked.append(RecordMismatch(f"{name}: rows", f"{item['rows']:,}", f"{now.rows:,}"))
+    checked.append(RecordMismatch(f"{name}: content", item["content"], now.value))
 
 
-def _file(one: dict[str, Any], folder: Path, checked: list[RecordMismatch], reading: dict[str, Any] | None = None) -> None:
+def _file(value: dict[str, Any], folder: Path, checked: list[RecordMismatch], reading: dict[str, Any] | None = None) -> None:
     """A file as it was signed beside what it is, and its rows counted again."""
-    path, name = folder / one["path"], one["path"]
+    path, name = folder / value["path"], value["path"]
     if not path.is_file():
         checked.append(RecordMismatch(f"{name}: the file", "there", "not there"))
         return
     now = signature_of(path, name)
-    checked.append(RecordMismatch(f"{name}: bytes", f"{one['bytes']:,}", f"{now.bytes:,}"))
-    checked.append(RecordMismatch(f"{name}: SHA-256", one["sha256"], now.sha256))
-    how = one.get("reading") or reading
-    if how is None or "rows" not in one:
+    checked.append(RecordMismatch(f"{name}: bytes", f"{value['bytes']:,}", f"{now.bytes:,}"))
+    checked.append(RecordMismatch(f"{name}: SHA-256", value["sha256"], now.sha256))
+    how = value.get("reading") or reading
+    if how is None or "rows" not in value:
         return
     try:
-        reference = f"{path}#{one['part']}" if one.get("part") else str(path)
+        reference = f"{path}#{value['part']}" if value.get("part") else str(path)
         table = open_table(reference, ReadOptions(how["delimiter"], how.get("encoding"), how.get("empty") == "null"))
         rows = bad = 0
         for count, malformed in scan(table, lambda batch: (batch.count, len(batch.malformed)), []):
             rows, bad = rows + count, bad + malformed
-        checked.append(RecordMismatch(f"{name}: rows", f"{one['rows']:,}", f"{rows:,}"))
-        checked.append(RecordMismatch(f"{name}: malformed records", f"{one.get('malformed', 0):,}", f"{bad:,}"))
-        if "columns" in one:
-            then = ", ".join(column["name"] for column in one["columns"])
+        checked.append(RecordMismatch(f"{name}: rows", f"{value['rows']:,}", f"{rows:,}"))
+        checked.append(RecordMismatch(f"{name}: malformed records", f"{value.get('malformed', 0):,}", f"{bad:,}"))
+        if "columns" in value:
+            then = ", ".join(column["name"] for column in value["columns"])
             checked.append(RecordMismatch(f"{name}: columns", then, ", ".join(table.columns)))
     except TableProblem as problem:
-        checked.append(RecordMismatch(f"{name}: rows", f"{one['rows']:,}", problem.message))
+        checked.append(RecordMismatch(f"{name}: rows", f"{value['rows']:,}", problem.message))

@@ -62,7 +62,7 @@ def rehearse(plan_file: PlanFile, number: int, given: Given | None = None, memor
 
 
 def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
-    flow = Flow(plan, lambda left, malformed: None, lambda made: None, memory=memory, until=number)
+    flow = Flow(plan, lambda left, malformed: None, lambda result: None, memory=memory, until=number)
     for _ in flow.run():
         pass
     line = ledger(flow)[-1]
@@ -71,5 +71,5 @@ def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
     if line.count.stopped:
         stops = line.count.why or f'{line.count.stopped:,} rows fail, and on_error is "stop"'
     errors = tuple((column, kind) for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows))
-    totals = tuple(one.text for one in plan.totals)
+    totals = tuple(total.text for total in plan.totals)
     return Rehearsal(plan.file.name, plan.table_name, line, errors, stops, totals, tuple(flow.malformed), tuple(plan.table.notes))

@@ -91,36 +91,36 @@ class TypedRows:
         self._fields = fields
         # Types that columns had before a step set them, as long as all values fit.
         self._narrow = {
-            at: given.type
-            for at, (given, kind) in enumerate(zip(self._given, self._kinds, strict=True))
-            if given is not None and not self._untouched[at] and _may_keep(given.type, kind)
+            index: supplied.type
+            for index, (supplied, kind) in enumerate(zip(self._given, self._kinds, strict=True))
+            if supplied is not None and not self._untouched[index] and _may_keep(supplied.type, kind)
         }
         self._lost: set[int] = set()
         # Texts that no step touches are proved as they are, and made values when they are written.
         self.forms = {
-            at: partial(files.typed, name=column.name, kind=kind, binary=pa.types.is_binary(fields[at].type))
-            for at, (column, kind, given) in enumerate(zip(plan.columns, self._kinds, self._given, strict=True))
-            if given is None and not column.touched and not pa.types.is_string(fields[at].type)
+            index: partial(files.typed, name=column.name, kind=kind, binary=pa.types.is_binary(fields[index].type))
+            for index, (column, kind, supplied) in enumerate(zip(plan.columns, self._kinds, self._given, strict=True))
+            if supplied is None and not column.touched and not pa.types.is_string(fields[index].type)
         }
-        laid = [field.with_type(pa.string()) if at in self.forms else field for at, field in enumerate(fields)]
+        laid = [field.with_type(pa.string()) if index in self.forms else field for index, field in enumerate(fields)]
         self._rows = arrow_file.ArrowRows(laid, output.write)
 
     def finish(self, rows: TrackedRows) -> tuple[Any, list[int]]:
         """See ResultRows; with the columns whose values do not fit the type that they had."""
-        columns = [self._column(rows, at) for at in range(len(self._fields))]
-        lost = [at for at, arrow in self._narrow.items() if not arrow_file.fits(columns[at], plain_type(arrow))]
+        columns = [self._column(rows, index) for index in range(len(self._fields))]
+        lost = [index for index, arrow in self._narrow.items() if not arrow_file.fits(columns[index], plain_type(arrow))]
         return self._rows.batch(columns), lost
 
-    def _column(self, rows: TrackedRows, at: int) -> Any:
-        stored, to, kind = rows.stored[at], self._rows.schema.field(at).type, self._kinds[at]
+    def _column(self, rows: TrackedRows, index: int) -> Any:
+        stored, to, kind = rows.stored[index], self._rows.schema.field(index).type, self._kinds[index]
         if stored.type == to:
             return stored
         if pa.types.is_string(stored.type):
-            return files.typed(stored, self._fields[at].name, kind, binary=pa.types.is_binary(to))
+            return files.typed(stored, self._fields[index].name, kind, binary=pa.types.is_binary(to))
         if pa.types.is_string(to):
-            return rows.text(at)
-        made = of_type(stored, kind)
-        return made if made.type == to else made.cast(to)
+            return rows.text(index)
+        result = of_type(stored, kind)
+        return result if result.type == to else result.cast(to)
 
     def write(self, finished: tuple[Any, list[int]]) -> None:
         """See ResultRows."""
@@ -139,14 +139,14 @@ class TypedRows:
 
     def fields(self) -> list[Any]:
         """The fields of the file that the rows are for."""
-        kept = {at: arrow for at, arrow in self._narrow.items() if at not in self._lost}
-        return [field.with_type(kept[at]) if at in kept else field for at, field in enumerate(self._fields)]
+        kept = {index: arrow for index, arrow in self._narrow.items() if index not in self._lost}
+        return [field.with_type(kept[index]) if index in kept else field for index, field in enumerate(self._fields)]
 
     def notes(self) -> list[str]:
         """Columns that could not keep the type they had."""
         return [
-            f"{self._fields[at].name} was {self._narrow[at]} and is {self._fields[at].type}: a step gives it values that do not fit"
-            for at in sorted(self._lost)
+            f"{self._fields[index].name} was {self._narrow[index]} and is {self._fields[index].type}: a step gives it values that do not fit"
+            for index in sorted(self._lost)
         ]
 
     def untouched(self) -> dict[str, Any]:

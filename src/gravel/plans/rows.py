@@ -64,8 +64,8 @@ class TrackedRows:
     def keep(self, mask: np.ndarray) -> None:
         """Only the rows of a mask."""
         if not mask.all():
-            made = self._chosen(lambda array: array.filter(pa.array(mask)), lambda array: array[mask])
-            self.__dict__.update(made.__dict__)
+            result = self._chosen(lambda array: array.filter(pa.array(mask)), lambda array: array[mask])
+            self.__dict__.update(result.__dict__)
 
     def take(self, places: np.ndarray) -> TrackedRows:
         """The rows at these places, in this order."""
@@ -77,19 +77,19 @@ class TrackedRows:
         return self._chosen(lambda array: array.slice(start, length), lambda array: array[start : start + length])
 
     def _chosen(self, arrow: Any, numpy: Any) -> TrackedRows:
-        made = TrackedRows(
-            numpy(self.numbers), [arrow(one) for one in self.stored], self.types, None if self.suffix is None else arrow(self.suffix),
+        result = TrackedRows(
+            numpy(self.numbers), [arrow(item) for item in self.stored], self.types, None if self.suffix is None else arrow(self.suffix),
             None if self.seals is None else numpy(self.seals),
         )  # fmt: skip
-        made.marks = None if self.marks is None else numpy(self.marks)
-        made._texts = {index: arrow(one) for index, one in self._texts.items()}
-        return made
+        result.marks = None if self.marks is None else numpy(self.marks)
+        result._texts = {index: arrow(item) for index, item in self._texts.items()}
+        return result
 
     def step_into(self, places: np.ndarray, piece: np.ndarray) -> TrackedRows:
         """Rows taken from these places, each with the number of its piece (0: it stays what it was) added to its path."""
-        made = self.take(places)
-        made.suffix = longer(made.suffix, piece)
-        return made
+        result = self.take(places)
+        result.suffix = longer(result.suffix, piece)
+        return result
 
     def paths(self) -> Any:
         """The path of each row as text: 17, 17.1, 17.1.2; 0.1 for a row that a step made."""
@@ -99,7 +99,7 @@ class TrackedRows:
     @property
     def size(self) -> int:
         """Bytes that the columns take, about."""
-        return sum(one.nbytes for one in self.stored) + 24 * self.count
+        return sum(item.nbytes for item in self.stored) + 24 * self.count
 
     def batch(self) -> Any:
         """All of it as an Arrow record batch."""
@@ -121,18 +121,18 @@ class TrackedRows:
 
         first = numbers("numbers")
         assert first is not None
-        made = cls(first, [named[str(index)] for index in range(len(types))], types, named.get("suffix"), numbers("seals"))
-        made.marks = numbers("marks")
-        return made
+        result = cls(first, [named[str(index)] for index in range(len(types))], types, named.get("suffix"), numbers("seals"))
+        result.marks = numbers("marks")
+        return result
 
 
 def samples(rows: TrackedRows, mask: np.ndarray, before: Any, after: Any = None) -> list[ChangeExample]:
     """Some of the rows of a mask, with texts before and after that differ from sample to sample."""
-    found = np.flatnonzero(mask[:2048])
-    where = pa.array((found if len(found) >= SAMPLES else np.flatnonzero(mask))[:50])
+    result = np.flatnonzero(mask[:2048])
+    where = pa.array((result if len(result) >= SAMPLES else np.flatnonzero(mask))[:50])
     paths, old = rows.take(where.to_numpy()).paths().to_pylist(), before.take(where).to_pylist()
     new = [None] * len(old) if after is None else after.take(where).to_pylist()
-    return differing(ChangeExample(*one) for one in zip(paths, old, new, strict=True))
+    return differing(ChangeExample(*item) for item in zip(paths, old, new, strict=True))
 
 
 def longer(suffix: Any, piece: np.ndarray) -> Any:
@@ -161,7 +161,7 @@ def together(parts: Sequence[TrackedRows], types: tuple[Type, ...]) -> TrackedRo
     if any(part.suffix is not None for part in parts):
         suffix = pa.concat_arrays([pa.repeat("", part.count) if part.suffix is None else part.suffix for part in parts])
     seals = None if any(part.seals is None for part in parts) else np.concatenate([part.seals for part in parts if part.seals is not None])
-    made = TrackedRows(np.concatenate([part.numbers for part in parts]), stored, types, suffix, seals)
+    result = TrackedRows(np.concatenate([part.numbers for part in parts]), stored, types, suffix, seals)
     if all(part.marks is not None for part in parts):
-        made.marks = np.concatenate([part.marks for part in parts if part.marks is not None])
-    return made
+        result.marks = np.concatenate([part.marks for part in parts if part.marks is not None])
+    return result

@@ -133,8 +133,8 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path, publication: Publicatio
     flow.signing = ChecksumStream() if wish.sample is None else None
     flow.content = Content() if plan.table.snapshot else None
     try:
-        for rows, made in flow.run():
-            result.write(made)
+        for rows, outcome in flow.run():
+            result.write(outcome)
             if rows.seals is not None:
                 seals.add(rows.seals)
             if to.kind == IN_PLACE:
@@ -275,7 +275,7 @@ def _commit(
         gone = [plan.left_behind] if _is_left_behind(plan.left_behind) else []
     if placed is None or placed.output is not None:
         file = output if placed is None or placed.output is None else placed.output
-        publication.publish([one for one in (left, file, record) if one is not None], gone)
+        publication.publish([item for item in (left, file, record) if item is not None], gone)
         if placed is not None:
             placed.stands()
         return
@@ -307,9 +307,9 @@ def ledger(flow: Flow) -> tuple[StepLine, ...]:
     totals = [tuple(None if state is None else state.result() for state in states) for states in flow.totals]
     lines = [StepLine(0, "read", plan.table_name, reading, totals=totals[0])]
     for step, count, values in zip(flow.steps, flow.counts, totals[1:], strict=True):
-        conflicts = {step.before[at].name: groups for at, groups in sorted(count.conflicts.items()) if groups}
-        for at, cells in count.filled.items():
-            count.changed_columns[step.before[at].name] = cells
+        conflicts = {step.before[index].name: groups for index, groups in sorted(count.conflicts.items()) if groups}
+        for position, cells in count.filled.items():
+            count.changed_columns[step.before[position].name] = cells
         holds = step.expected is None or step.expected.holds(count.rows_in, count.rows_out)
         if count.seen is not None:
             step.watch.add(count.seen)
@@ -347,17 +347,17 @@ def _gone(lines: tuple[StepLine, ...]) -> int:
 
 def _stops(flow: Flow) -> tuple[tuple[int, str], ...]:
     """Why the run stops before its result is looked at: malformed records, row errors, failed checks."""
-    found = []
+    results = []
     if flow.malformed and flow.plan.file.model.malformed == "stop":
-        found.append((0, f'{_many(len(flow.malformed), "malformed record")}, and the plan says malformed = "stop"'))
+        results.append((0, f'{_many(len(flow.malformed), "malformed record")}, and the plan says malformed = "stop"'))
     for step, count in zip(flow.steps, flow.counts, strict=True):
         if count.stopped or count.why:  # a query may fail where no row comes to it
             why = f": {count.why}" if count.why else ', and its on_error is "stop"'
-            found.append((step.number, f"step {step.number} fails in {_many(count.stopped, 'row')}{why}"))
-        told = step.action.finish(step, count) if isinstance(step.action, RowAction) else None
-        if told is not None:
-            found.append((step.number, told))
-    return tuple(found)
+            results.append((step.number, f"step {step.number} fails in {_many(count.stopped, 'row')}{why}"))
+        message = step.action.finish(step, count) if isinstance(step.action, RowAction) else None
+        if message is not None:
+            results.append((step.number, message))
+    return tuple(results)
 
 
 def _many(count: int, what: str) -> str:
@@ -383,8 +383,8 @@ def _result(flow: Flow, lines: tuple[StepLine, ...], shown: list[Proof], stopped
     return Run(
         plan.file.name, plan.table_name, good, not wish.writes, flow.rows_read, flow.rows_out, tuple(flow.malformed), lines,
         tuple(shown), stopped, errors, (str(folder / plan.file.model.write) if file else _shown(to, folder)) if done else None,
-        behind if done and (left or to.left_table) else None, _gone(lines), tuple(one.text for one in plan.totals),
-        tuple(plan.table.notes), tuple(stale), plan, plan.given.today, {name: str(one.value) for name, one in plan.given.parameters.items()},
+        behind if done and (left or to.left_table) else None, _gone(lines), tuple(total.text for total in plan.totals),
+        tuple(plan.table.notes), tuple(stale), plan, plan.given.today, {name: str(entry.value) for name, entry in plan.given.parameters.items()},
         str(beside / record_path(plan.target).name) if done and not plan.target_special else None, begun, datetime.datetime.now(datetime.UTC),
         changes, conflict,
     )  # fmt: skip

@@ -85,7 +85,7 @@ class RowAction(ABC):
 
     def unconcerned(self, step: BoundStep) -> list[int | None]:
         """For each column after the step where rows that it does not concern have it before (None: NULL)."""
-        places = {column.name: at for at, column in enumerate(step.before)}
+        places = {column.name: index for index, column in enumerate(step.before)}
         return [places.get(column.name) for column in step.after]
 
     def finish(self, step: BoundStep, count: StepCount) -> str | None:
@@ -233,7 +233,9 @@ def left(step: BoundStep, rows: TrackedRows, places: np.ndarray, outcome: str, r
     """The rows at some places as they leave; a reason may be one text for all."""
     gone = rows.take(places)
     count = gone.count
-    why, code, column, to = (same(one, count) if one is None or isinstance(one, str) else one for one in (reasons, states, columns, into))
+    why, code, column, to = (
+        same(item, count) if item is None or isinstance(item, str) else item for item in (reasons, states, columns, into)
+    )
     names = tuple(column.name for column in step.before)
     return Left(step.number, outcome, gone.numbers, gone.paths(), why, code, column, to, names, gone.texts())
 
@@ -255,8 +257,8 @@ def written_by_another(plan: PlanFile) -> tuple[Path, str] | None:
         return None
     target = (plan.path.resolve().parent / named).resolve()
     try:
-        told: Any = json.loads(record_path(target).read_text("utf-8"))
-        other = (target.parent / told["plan"]["path"]).resolve()
+        message: Any = json.loads(record_path(target).read_text("utf-8"))
+        other = (target.parent / message["plan"]["path"]).resolve()
     except (OSError, ValueError, KeyError, TypeError):
         return None
-    return (target, told["plan"]["path"]) if target.exists() and other != plan.path.resolve() else None
+    return (target, message["plan"]["path"]) if target.exists() and other != plan.path.resolve() else None

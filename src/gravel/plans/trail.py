@@ -57,12 +57,12 @@ class Trail:
         where = np.flatnonzero(np.isin(rows.numbers, wanted))
         if not len(where):
             return {}
-        some = rows.take(where)
-        texts = [one.to_pylist() for one in some.texts()]
+        subset = rows.take(where)
+        texts = [text.to_pylist() for text in subset.texts()]
         names = [column.name for column in columns]
         return {
             path: dict(zip(names, cells, strict=True))
-            for path, cells in zip(some.paths().to_pylist(), zip(*texts, strict=True), strict=True)
+            for path, cells in zip(subset.paths().to_pylist(), zip(*texts, strict=True), strict=True)
         }
 
     def step(self, step: BoundStep, before: Seen, after: Seen, gone: list[Left], count: StepCount) -> None:
@@ -79,13 +79,13 @@ class Trail:
                 changes = _changes(cells, after[child])
                 outcome = ("split" if step.verb == "split" else "copied") if child != path else "changed" if changes else "unchanged"
                 self._tell(Event(step.number, step.verb, step.note, child, outcome, changes, paths=tuple(mine) if child != path else ()))
-        for one in gone:
-            for at, path in enumerate(one.paths.to_pylist()):
+        for entry in gone:
+            for index, path in enumerate(entry.paths.to_pylist()):
                 if path in before:
-                    into, reason, state = (values[at].as_py() for values in (one.into, one.reasons, one.states))
+                    into, reason, state = (values[index].as_py() for values in (entry.into, entry.reasons, entry.states))
                     read = _cells_read(reason, before[path]) if state else ()
-                    self._tell(Event(step.number, step.verb, step.note, path, one.outcome, (), reason, into, (), state, read))
-        left = {path for one in gone for path in one.paths.to_pylist()}
+                    self._tell(Event(step.number, step.verb, step.note, path, entry.outcome, (), reason, into, (), state, read))
+        left = {path for item in gone for path in item.paths.to_pylist()}
         for path in before:
             if path not in children and path not in left:
                 self._tell(Event(step.number, step.verb, step.note, path, "failed", (), count.why or 'a row error, and on_error is "stop"'))
@@ -110,10 +110,10 @@ def _cells_read(expression: str, cells: dict[str, str | None]) -> tuple[tuple[st
 
 
 def _changes(before: dict[str, str | None], after: dict[str, str | None]) -> tuple[CellChange, ...]:
-    found = []
+    results = []
     for name in dict.fromkeys((*after, *before)):
         was, now = before.get(name), after.get(name)
         kind = "new" if name not in before else "gone" if name not in after else "changed"
         if kind != "changed" or was != now:
-            found.append(CellChange(name, was, now, kind))
-    return tuple(found)
+            results.append(CellChange(name, was, now, kind))
+    return tuple(results)

@@ -76,8 +76,8 @@ def may_be_negative(column: ColumnProfile) -> bool:
 
 def is_code_list(column: ColumnProfile, known: int) -> bool:
     """Whether nearly all values are codes of up to three letters."""
-    some = sum(shape.rows for shape in column.shapes if _CODE_SHAPE.fullmatch(shape.shape))
-    return column.type == TEXT and some >= 0.8 * known > 0
+    subset = sum(shape.rows for shape in column.shapes if _CODE_SHAPE.fullmatch(shape.shape))
+    return column.type == TEXT and subset >= 0.8 * known > 0
 
 
 def has_one_shape(column: ColumnProfile, known: int) -> bool:

@@ -14,7 +14,7 @@ _TOP = 5
 
 def figures(found: Profile, table: Any, column: str | None = None) -> dict[str, Any]:
     """All figures of a profile, or of one column; `table` gives the commands their options."""
-    some = [one for one in found.columns if column in (None, one.name)]
+    subset = [item for item in found.columns if column in (None, item.name)]
     facts = found.facts
     return {
         "table": found.table,
@@ -24,21 +24,21 @@ def figures(found: Profile, table: Any, column: str | None = None) -> dict[str, 
         "repeated_rows": facts.repeated,
         "keys": [list(key) for key in facts.keys],
         "almost_keys": [
-            {"column": one.column, "rows": one.rows, "nulls": one.nulls, "values": None if one.values is None else _values(one.values)}
-            for one in facts.almost_keys
+            {"column": almost_key.column, "rows": almost_key.rows, "nulls": almost_key.nulls, "values": None if almost_key.values is None else _values(almost_key.values)}
+            for almost_key in facts.almost_keys
         ],
         "null_together": [list(group) for group in facts.null_together],
         "determined": [
             {
-                "by": one.by, "column": one.column, "rows": one.rows,
-                "exceptions": None if one.exceptions is None
-                else [{"by": by, "value": value, "rows": rows, "usual": usual} for by, value, rows, usual in one.exceptions],
+                "by": item.by, "column": item.column, "rows": item.rows,
+                "exceptions": None if item.exceptions is None
+                else [{"by": by, "value": value, "rows": rows, "usual": usual} for by, value, rows, usual in item.exceptions],
             }
-            for one in facts.determined
+            for item in facts.determined
         ],
         "searched_columns": facts.searched,
-        "findings": [finding_figures(one, found, table) for one in found.findings if column in (None, one.column)],
-        "columns": [column_figures(one, found.rows, _TOP if column is None else None) for one in some],
+        "findings": [finding_figures(finding, found, table) for finding in found.findings if column in (None, finding.column)],
+        "columns": [column_figures(item, found.rows, _TOP if column is None else None) for item in subset],
     }  # fmt: skip
 
 
@@ -51,7 +51,7 @@ def finding_figures(one: Finding, found: Profile, table: Any) -> dict[str, Any]:
 
 
 def _values(values: tuple[ValueRows, ...]) -> list[dict[str, Any]]:
-    return [{"value": one.value, "rows": one.rows} for one in values]
+    return [{"value": item.value, "rows": item.rows} for item in values]
 
 
 def column_figures(one: ColumnProfile, rows: int, top: int | None) -> dict[str, Any]:
@@ -95,13 +95,13 @@ def _share(part: int, whole: int) -> float | None:
     return part / whole if whole else None
 
 
-def _list(one: ColumnProfile) -> dict[str, Any] | None:
-    found = one.list
-    if found is None:
+def _list(column_profile: ColumnProfile) -> dict[str, Any] | None:
+    result = column_profile.list
+    if result is None:
         return None
     return {
-        "delimiter": found.delimiter, "rows": found.rows, "pieces": {"min": found.least, "max": found.most, "mean": found.mean},
-        "empty": found.empty, "padded": found.padded, "repeated": found.repeated,
+        "delimiter": result.delimiter, "rows": result.rows, "pieces": {"min": result.least, "max": result.most, "mean": result.mean},
+        "empty": result.empty, "padded": result.padded, "repeated": result.repeated,
     }  # fmt: skip
 
 
@@ -110,21 +110,21 @@ def _number(value: float | None) -> Any:
     return value if value is None or math.isfinite(value) else str(value)
 
 
-def _numbers(found: Numbers) -> dict[str, Any]:
+def _numbers(numbers: Numbers) -> dict[str, Any]:
     return {
-        "fit": found.fit, "mean": _number(found.mean), "stddev": _number(found.stddev), "q1": _number(found.q1), "median": _number(found.median),
-        "q3": _number(found.q3), "zero": found.zero, "negative": found.negative, "outside": found.outside, "far_out": found.far_out,
-        "histogram": [{"from": _number(one.low), "to": _number(one.high), "rows": one.rows} for one in found.histogram],
+        "fit": numbers.fit, "mean": _number(numbers.mean), "stddev": _number(numbers.stddev), "q1": _number(numbers.q1), "median": _number(numbers.median),
+        "q3": _number(numbers.q3), "zero": numbers.zero, "negative": numbers.negative, "outside": numbers.outside, "far_out": numbers.far_out,
+        "histogram": [{"from": _number(item.low), "to": _number(item.high), "rows": item.rows} for item in numbers.histogram],
     }  # fmt: skip
 
 
-def _dates(one: ColumnProfile) -> dict[str, Any] | None:
-    found = one.dates
-    if found is None:
+def _dates(column_profile: ColumnProfile) -> dict[str, Any] | None:
+    result = column_profile.dates
+    if result is None:
         return None
     return {
-        "fit": found.fit, "min": found.min, "max": found.max, "future": found.future, "january_first": found.january_first,
-        "month_first": found.month_first,
-        "gaps": [{"after": gap.after, "before": gap.before, "days": gap.days} for gap in found.gaps],
-        "years": [{"year": year, "rows": rows} for year, rows in found.years],
+        "fit": result.fit, "min": result.min, "max": result.max, "future": result.future, "january_first": result.january_first,
+        "month_first": result.month_first,
+        "gaps": [{"after": gap.after, "before": gap.before, "days": gap.days} for gap in result.gaps],
+        "years": [{"year": year, "rows": rows} for year, rows in result.years],
     }  # fmt: skip

@@ -102,8 +102,8 @@ def put_plain(array: Any, fitting: Fitting, shapes: Any, put: Put) -> np.ndarray
     put("DECIMAL", everyone if fitting.whole <= 28 else _fits(array, BY_NAME["DECIMAL"])[0])
     put("DOUBLE PRECISION", everyone)
     put("number", everyone)
-    made: np.ndarray = pc.cast(array, pa.float64()).to_numpy()
-    return made
+    result: np.ndarray = pc.cast(array, pa.float64()).to_numpy()
+    return result
 
 
 def put_fits(array: Any, shapes: Any, shape_hash: np.ndarray, put: Put) -> np.ndarray:
@@ -117,31 +117,31 @@ def put_fits(array: Any, shapes: Any, shape_hash: np.ndarray, put: Put) -> np.nd
     if not possible.any():
         return number
     taken = np.zeros(len(array), bool)
-    found: dict[str, np.ndarray] = {}
-    for one in CANDIDATES:
-        shaped = possible & test(one.shapes)
+    results: dict[str, np.ndarray] = {}
+    for item in CANDIDATES:
+        shaped = possible & test(item.shapes)
         if not shaped.any():
             continue
         rows = np.flatnonzero(shaped[inverse])
-        fit, values = _fits(array.take(pa.array(rows)), one)
+        fit, values = _fits(array.take(pa.array(rows)), item)
         rows = rows[fit]
         mask = np.zeros(len(array), bool)
         mask[rows] = True
-        found[one.name] = mask
-        put(one.name, mask)
-        if one.name == "DOUBLE PRECISION":
+        results[item.name] = mask
+        put(item.name, mask)
+        if item.name == "DOUBLE PRECISION":
             numbers = values.filter(pa.array(fit)).to_numpy(zero_copy_only=False)
             finite = np.isfinite(numbers)
             number[rows[finite]] = numbers[finite]
             put("number", _at(rows[finite], len(array)))
             taken[rows] = True
-        elif one.name in _DAYS:
+        elif item.name in _DAYS:
             fresh = ~taken[rows]
             days = pc.cast(pc.cast(values.filter(pa.array(fit)), pa.date32()), pa.int32()).to_numpy()
             number[rows[fresh]] = days[fresh]
             put("day", _at(rows[fresh], len(array)))
             taken[rows] = True
-    whole = found.get("DECIMAL")
+    whole = results.get("DECIMAL")
     if whole is not None:
         put("loses", _spread(whole, matches(array.filter(pa.array(whole)), _LEADING_ZERO)))
     return number
@@ -161,13 +161,13 @@ def _at(rows: np.ndarray, count: int) -> np.ndarray:
     return mask
 
 
-def _spread(mask: np.ndarray, found: np.ndarray) -> np.ndarray:
-    return _at(np.flatnonzero(mask)[found], len(mask))
+def _spread(mask: np.ndarray, result: np.ndarray) -> np.ndarray:
+    return _at(np.flatnonzero(mask)[result], len(mask))
 
 
 def _fits(array: Any, candidate: TypeCandidate) -> tuple[np.ndarray, Any]:
     """Which values fit, and the values."""
-    made = casts.cast(array, TEXT, candidate.target)
-    if made.errors is None:
-        return np.ones(len(array), bool), made.values
-    return np.asarray(made.errors) == 0, made.values
+    result = casts.cast(array, TEXT, candidate.target)
+    if result.errors is None:
+        return np.ones(len(array), bool), result.values
+    return np.asarray(result.errors) == 0, result.values

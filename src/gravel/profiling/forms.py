@@ -30,20 +30,20 @@ _GLANCE = 20
 
 def forms_of(values: list[tuple[str, int]]) -> list[str]:
     """The forms that most rows of some values have; (value, rows) pairs, each value once."""
-    some = [(value, rows) for value, rows in values if value.strip() and value.strip().lower() not in PLACEHOLDERS]
-    if not some:
+    subset = [(value, rows) for value, rows in values if value.strip() and value.strip().lower() not in PLACEHOLDERS]
+    if not subset:
         return []
-    array = pa.array([value for value, _ in some], pa.string())
-    rows = np.array([count for _, count in some])
-    found = []
+    array = pa.array([value for value, _ in subset], pa.string())
+    rows = np.array([count for _, count in subset])
+    results = []
     for form in FORMS:
         share, least = _NEEDED.get(form, (0.5, 1))
-        if not any(_LOOKS[form](value.strip(" ")) for value, _ in some[:_GLANCE]):
+        if not any(_LOOKS[form](value.strip(" ")) for value, _ in subset[:_GLANCE]):
             continue  # a form that most values have is among the first ones
         have = rows_of(array, form)
         if have.sum() >= least and rows[have].sum() >= share * rows.sum():
-            found.append(form)
-    return found
+            results.append(form)
+    return results
 
 
 @dataclass
@@ -64,8 +64,8 @@ class FormState:
 
     def result(self, form: str) -> Form:
         """The figures of the whole column."""
-        ranked = sorted(self.values.items(), key=lambda one: (-one[1], one[0]))[:5]
-        return Form(form, self.rows, self.fail, tuple(ValueRows(*one) for one in ranked))
+        ranked = sorted(self.values.items(), key=lambda item: (-item[1], item[0]))[:5]
+        return Form(form, self.rows, self.fail, tuple(ValueRows(*item) for item in ranked))
 
 
 def form_part(array: Any, form: str) -> tuple[int, int, list[tuple[str, int]]]:

@@ -36,7 +36,7 @@ def keep(table: Source, found: Profile, today: date) -> None:
     if found.sample is not None or checksums is None:
         return
     path = _path(table)
-    kept = {"today": str(today), "files": checksums, "findings": [asdict(one) for one in found.findings]}
+    kept = {"today": str(today), "files": checksums, "findings": [asdict(finding) for finding in found.findings]}
     with suppress(OSError):
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         written = path.with_suffix(f".{os.getpid()}")
@@ -50,17 +50,17 @@ def keep(table: Source, found: Profile, today: date) -> None:
 def finding(table: Source, number: int, today: date) -> Numbered:
     """A finding by its number: of the profile that was kept, of a new one where the table has changed since or none was. Raises CallProblem
     where there is none of that number, TableProblem."""
-    found = _kept(table, today)
-    if found is None:
+    result = _kept(table, today)
+    if result is None:
         from gravel.profiling.profile import profile
 
-        made = profile(table, today=today)
-        keep(table, made, today)
-        found = made.findings
-    if not 1 <= number <= len(found):
-        count = "1 finding" if len(found) == 1 else f"{len(found)} findings"
+        output = profile(table, today=today)
+        keep(table, output, today)
+        result = output.findings
+    if not 1 <= number <= len(result):
+        count = "1 finding" if len(result) == 1 else f"{len(result)} findings"
         raise CallProblem(f"there is no finding {number} of {table.name}", hint=f"its profile has {count}: gravel profile lists them")
-    return Numbered(number, len(found), found[number - 1])
+    return Numbered(number, len(result), result[number - 1])
 
 
 def _kept(table: Source, today: date) -> tuple[Finding, ...] | None:
@@ -68,8 +68,8 @@ def _kept(table: Source, today: date) -> tuple[Finding, ...] | None:
         held: dict[str, Any] = json.loads(_path(table).read_text("utf-8"))
         if held["today"] != str(today) or held["files"] != _checksums(table):
             return None
-        names = {one.name for one in fields(Finding)}
-        return tuple(Finding(**{name: value for name, value in one.items() if name in names}) for one in held["findings"])
+        names = {field.name for field in fields(Finding)}
+        return tuple(Finding(**{name: value for name, value in item.items() if name in names}) for item in held["findings"])
     except (OSError, ValueError, KeyError, TypeError):
         return None
 

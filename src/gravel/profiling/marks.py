@@ -88,20 +88,20 @@ def marked(array: Any, fitting: Fitting) -> Marked:
 def _by_key(array: Any, plain: np.ndarray, put: Any) -> np.ndarray:
     """A hash of each value of which the upper 48 bits are those of its MATCH_KEY: sorted, spellings stand side by side."""
     keys = match_key(array)
-    made = hashes(keys)
+    result = hashes(keys)
     none = np.zeros(len(array), bool)
     if keys.null_count:
         none = pc.is_null(keys).to_numpy(zero_copy_only=False)
         put("no_key", none)
     low = np.uint64(0xFFFF)
-    return np.where(none, plain, (made & ~low) | (plain & low))
+    return np.where(none, plain, (result & ~low) | (plain & low))
 
 
-def _where(mask: np.ndarray, found: np.ndarray) -> np.ndarray:
+def _where(mask: np.ndarray, result: np.ndarray) -> np.ndarray:
     """A mask over all values from one over those of another mask."""
-    made = np.zeros(len(mask), bool)
-    made[np.flatnonzero(mask)[found]] = True
-    return made
+    output = np.zeros(len(mask), bool)
+    output[np.flatnonzero(mask)[result]] = True
+    return output
 
 
 def _among(array: Any, mask: np.ndarray, pattern: str) -> np.ndarray:
@@ -138,15 +138,15 @@ def _spaces(array: Any, data: np.ndarray, high: np.ndarray, put: Any) -> Any:
     untidy = (doubtful | odd | runs | high) & ~blank
     if not untidy.any():
         return array
-    some = pa.array(untidy)
-    before = array.filter(some)
+    subset = pa.array(untidy)
+    before = array.filter(subset)
     after = tidy_spaces(before)
     put("untidy", _where(untidy, pc.not_equal(before, after).to_numpy(zero_copy_only=False)))
     lines = matches(before, "[\\n\\r]") if odd.any() else np.zeros(len(before), bool)
     trimmed = pc.if_else(pa.array(lines), before, pc.utf8_trim(before, " "))
     put("ends", _where(untidy, pc.not_equal(before, trimmed).to_numpy(zero_copy_only=False)))
     put("inner", _where(untidy, pc.not_equal(trimmed, after).to_numpy(zero_copy_only=False)))
-    return pc.replace_with_mask(array, some, after)
+    return pc.replace_with_mask(array, subset, after)
 
 
 def _case(array: Any, high: np.ndarray, put: Any) -> None:
@@ -160,8 +160,8 @@ def _case(array: Any, high: np.ndarray, put: Any) -> None:
     put("lower", lower & ~upper)
     both = upper & lower
     if both.any():
-        some = array.filter(pa.array(both))
-        alike = pc.equal(some, capitalize_words(some)).to_numpy(zero_copy_only=False)
+        subset = array.filter(pa.array(both))
+        alike = pc.equal(subset, capitalize_words(subset)).to_numpy(zero_copy_only=False)
         capitalised = _where(both, alike)
         put("capitalised", capitalised)
         put("mixed", both & ~capitalised)
@@ -172,8 +172,8 @@ def _words(tidy: Any, put: Any) -> None:
     short = (lengths > 0) & (lengths <= _LONGEST_WORD)
     if not short.any():
         return
-    some = tidy if short.all() else tidy.filter(pa.array(short))
-    put("null_word", _where(short, are_placeholders(some)))
+    subset = tidy if short.all() else tidy.filter(pa.array(short))
+    put("null_word", _where(short, are_placeholders(subset)))
 
 
 def _damage(array: Any, high: np.ndarray, put: Any) -> None:

@@ -75,9 +75,9 @@ def profile(table: Source, *, today: date | None = None, memory: int = MEMORY, s
     day = today or date.today()
     columns = tuple(ordered_map(lambda i: second.column(i, day), width, threads))
     facts = second.facts(columns)
-    found = findings(columns, facts, first.rows)
-    told = None if chosen is None else SampleInfo(first.rows, chosen.of)
-    return Profile(table.name, first.rows, columns, facts, found, tuple(first.malformed), tuple(table.notes), told)
+    result = findings(columns, facts, first.rows)
+    message = None if chosen is None else SampleInfo(first.rows, chosen.of)
+    return Profile(table.name, first.rows, columns, facts, result, tuple(first.malformed), tuple(table.notes), message)
 
 
 class _FirstPass:
@@ -111,8 +111,8 @@ class _FirstPass:
 
         for count, malformed, parts, whole, plain in ordered_map(work, table.pieces()):
             if self.rows < relations.SAMPLE:
-                for kept, one in zip(self.head, plain, strict=True):
-                    kept.append(one[: relations.SAMPLE - self.rows])
+                for kept, item in zip(self.head, plain, strict=True):
+                    kept.append(item[: relations.SAMPLE - self.rows])
             self.rows += count
             self.malformed += malformed
             if count:
@@ -142,7 +142,7 @@ class _SecondPass:
         self.by_value = {i: _by_value(self.first, i, self.types[i]) for i in doubtful}
         self._look_up({i: self._samples(i) for i in width})
         self.lists = {i: sign for i in width if (sign := self._delimiter(i))}
-        self.forms = {i: found for i in width if (found := self._forms(i))}
+        self.forms = {i: result for i in width if (result := self._forms(i))}
         self._candidates()
         tops = list(ordered_map(lambda i: self.first.states[i].shapes.top(SHAPES), width, 1 if self.first.rows < _SHORT else None))
         wanted = {}
@@ -153,38 +153,38 @@ class _SecondPass:
         self._look_up(self._exception_rows())
 
     def _samples(self, index: int) -> set[int]:
-        found, state = self.gathered[index], self.first.states[index]
+        result, state = self.gathered[index], self.first.states[index]
         rows: set[int] = set()
         if self.types[index] != TEXT:
             shortest = state.shortest[0] if state.shortest else 0
-            return set(found.sample.get("all", [])) if self.types[index].kind is Kind.INTEGER and shortest >= 10 else rows
+            return set(result.sample.get("all", [])) if self.types[index].kind is Kind.INTEGER and shortest >= 10 else rows
         # Forms have two characters at least, none is common in text that is mostly without its signs.
         if state.longest and state.longest[0] >= 2:
-            rows |= set(found.sample.get("all", []))
+            rows |= set(result.sample.get("all", []))
         for name in DELIMITERS:
-            if name in found.sample:
-                rows |= {*found.sample[name], *found.sample.get(f"not {name}", [])}
+            if name in result.sample:
+                rows |= {*result.sample[name], *result.sample.get(f"not {name}", [])}
         return rows
 
     def _delimiter(self, index: int) -> str:
         if self.types[index] != TEXT:
             return ""
-        found, texts = self.gathered[index], self.texts[index]
+        result, texts = self.gathered[index], self.texts[index]
         best, most = "", 0
         for name, sign in DELIMITERS.items():
-            if name not in found.sample:
+            if name not in result.sample:
                 continue
-            holding = [texts[row] for row in found.sample[name]]
-            others = [texts[row] for row in found.sample.get(f"not {name}", [])]
-            share = found.by_bit[name] / max(1, self.first.rows - self.first.states[index].nulls)
-            if found.by_bit[name] > most and lists.looks_like_one(sign, holding, others, share):
-                best, most = lists.usual_delimiter(sign, holding), found.by_bit[name]
+            holding = [texts[row] for row in result.sample[name]]
+            others = [texts[row] for row in result.sample.get(f"not {name}", [])]
+            share = result.by_bit[name] / max(1, self.first.rows - self.first.states[index].nulls)
+            if result.by_bit[name] > most and lists.looks_like_one(sign, holding, others, share):
+                best, most = lists.usual_delimiter(sign, holding), result.by_bit[name]
         return best
 
     def _forms(self, index: int) -> list[str]:
         rows = self.gathered[index].sample.get("all", [])
-        found = self.gathered[index].sample_rows
-        values = [(self.texts[index][row], found[row]) for row in rows if row in self.texts[index]]
+        result = self.gathered[index].sample_rows
+        values = [(self.texts[index][row], result[row]) for row in rows if row in self.texts[index]]
         if self.types[index] != TEXT:
             return [form for form in forms.forms_of(values) if form in ("LUHN", "ISBN")] if values else []
         return forms.forms_of(values)
@@ -194,12 +194,12 @@ class _SecondPass:
         rows, columns = self.first.rows, []
         self.keys: list[tuple[str, ...]] = []
         for index, name in enumerate(self.table.columns):
-            state, found = self.first.states[index], self.gathered[index]
+            state, matches = self.first.states[index], self.gathered[index]
             distinct = self._distinct(index)
             if rows and distinct == rows:
                 self.keys.append((name,))
             elif distinct > 1 and index not in self.by_value:
-                columns.append(relations.DependencyCandidate(index, found.distinct, state.nulls))
+                columns.append(relations.DependencyCandidate(index, matches.distinct, state.nulls))
         columns = columns[: relations.COLUMNS]
         self.searched = len(columns)
         sample = {column.index: self.first.sample(column.index) for column in columns}
@@ -207,36 +207,36 @@ class _SecondPass:
         names = [column for column in columns if self.types[column.index].kind not in (Kind.DECIMAL, Kind.DOUBLE)]
         self.pairs = relations.new_pairs(relations.likely_pairs(names, sample, rows), room) if rows else {}
         said = {column.index: self.gathered[column.index] for column in columns}
-        self._look_up({index: {*(row for row, _ in found.words), *found.blanks} for index, found in said.items()})
+        self._look_up({index: {*(row for row, _ in result.words), *result.blanks} for index, result in said.items()})
         self.unsaid = {column.index: self._unsaid(column.index) for column in columns}
         sample = {index: relations.without(hashed[: relations.FEWER], self.unsaid[index]) for index, hashed in sample.items()}
         self.dependencies = relations.new_pairs(relations.likely_dependencies(columns, sample, rows), room) if rows else {}
 
     def _unsaid(self, index: int) -> np.ndarray:
         """Hashes of a column's values that say nothing: '', blank ones and the words for it."""
-        found = self.gathered[index]
-        words = [self.texts[index][row] for row in (*(row for row, _ in found.words), *found.blanks)]
+        result = self.gathered[index]
+        words = [self.texts[index][row] for row in (*(row for row, _ in result.words), *result.blanks)]
         return hashes(pa.array(["", *words], pa.string())) if self.types[index] == TEXT else np.zeros(0, np.uint64)
 
     def _distinct(self, index: int) -> int:
         return len(self.by_value[index][0].distinct) if index in self.by_value else self.gathered[index].distinct
 
     def _wanted(self, index: int) -> set[int]:
-        found = self.gathered[index]
-        rows = {row for row, _ in found.top} | {row for row, _ in found.words}
-        rows |= {row for some in found.misfits.values() for row, _ in some}
-        rows |= {row for group in found.spellings for row, _ in group} | {row for row, _ in found.every}
+        result = self.gathered[index]
+        rows = {row for row, _ in result.top} | {row for row, _ in result.words}
+        rows |= {row for misfit in result.misfits.values() for row, _ in misfit}
+        rows |= {row for group in result.spellings for row, _ in group} | {row for row, _ in result.every}
         if self._almost_key(index):
-            rows |= {row for row, _ in found.repeated}
-        if found.numbers is not None:
-            rows |= {row for row in found.numbers[1:] if row}
+            rows |= {row for row, _ in result.repeated}
+        if result.numbers is not None:
+            rows |= {row for row in result.numbers[1:] if row}
         return rows
 
     def _almost_key(self, index: int) -> bool:
-        rows, found, state = self.first.rows, self.gathered[index], self.first.states[index]
-        spoiling = found.repeated_rows + state.nulls
+        rows, result, state = self.first.rows, self.gathered[index], self.first.states[index]
+        spoiling = result.repeated_rows + state.nulls
         # Days and fractions are measures: that few of them are alike makes no key of them.
-        bits = found.by_bit
+        bits = result.by_bit
         measures = bits.get("day", 0) + bits.get("DECIMAL", 0) - bits.get("INTEGER", 0)
         if self.types[index].kind not in (Kind.TEXT, Kind.INTEGER) or index in self.by_value or measures * 2 > rows:
             return False
@@ -246,7 +246,7 @@ class _SecondPass:
         """The second pass proper, which looks up texts on its way; where texts are all it is for, only the pieces that
         hold them are read."""
         self.list_parts = dict.fromkeys(self.lists, lists.ListPart())
-        self.form_states = {(i, form): forms.FormState() for i, some in self.forms.items() for form in some}
+        self.form_states = {(i, form): forms.FormState() for i, subset in self.forms.items() for form in subset}
         related = [*self.pairs, *self.dependencies]
         wanted = sorted({*self.lists, *self.forms, *(i for pair in related for i in pair)})
         if not wanted:
@@ -267,12 +267,12 @@ class _SecondPass:
                 _texts_of(batch, missing),
             )
 
-        for list_parts, form_parts, pairs, dependencies, found in ordered_map(work, self.table.pieces()):
-            self._keep(found)
+        for list_parts, form_parts, pairs, dependencies, result in ordered_map(work, self.table.pieces()):
+            self._keep(result)
             for index, part in list_parts.items():
                 self.list_parts[index] = self.list_parts[index].merge(part)
-            for key, made in form_parts.items():
-                self.form_states[key].add(made)
+            for key, output in form_parts.items():
+                self.form_states[key].add(output)
             for state, counted in zip([*self.pairs.values(), *self.dependencies.values()], [*pairs, *dependencies], strict=True):
                 state.add(counted)
 
@@ -284,11 +284,11 @@ class _SecondPass:
         wanted: dict[int, set[int]] = {}
         for (by, column), state in self.dependencies.items():
             common = self.gathered[column].top[0][1] if self.gathered[column].top else 0
-            found = relations.dependency(state, common)
-            if found is None:
+            result = relations.dependency(state, common)
+            if result is None:
                 continue
-            self.determined.append((by, column, found))
-            for row, _, usual in found.exceptions or ():
+            self.determined.append((by, column, result))
+            for row, _, usual in result.exceptions or ():
                 wanted.setdefault(by, set()).add(row)
                 wanted.setdefault(column, set()).update((row, usual))
         return wanted
@@ -299,26 +299,26 @@ class _SecondPass:
         if missing:
             columns = sorted(missing)
             holding = self.table.holding(np.unique(np.concatenate(list(missing.values()))).tolist())
-            for found in ordered_map(lambda piece: _texts_of(self.table.read(piece, columns), missing), holding):
-                self._keep(found)
+            for result in ordered_map(lambda piece: _texts_of(self.table.read(piece, columns), missing), holding):
+                self._keep(result)
 
     def _missing(self, wanted: dict[int, set[int]]) -> dict[int, np.ndarray]:
         """Of the wanted rows of each column those whose texts are not known yet, ascending."""
         left = {i: rows - self.texts[i].keys() for i, rows in wanted.items()}
         return {i: np.array(sorted(rows), np.int64) for i, rows in left.items() if rows}
 
-    def _keep(self, found: _Texts) -> None:
-        for index, rows, texts in found:
+    def _keep(self, result: _Texts) -> None:
+        for index, rows, texts in result:
             self.texts[index].update(zip(rows, texts, strict=True))
 
     # -- results
     def column(self, index: int, today: date) -> ColumnProfile:
         """One column's profile."""
-        table, state, found = self.table, self.first.states[index], self.gathered[index]
+        table, state, matches = self.table, self.first.states[index], self.gathered[index]
         kind, texts, bits = self.types[index], self.texts[index], self.gathered[index].by_bit
         known = self.first.rows - state.nulls
         low, high = state.low, state.high
-        top = tuple((texts[row], count) for row, count in found.top)
+        top = tuple((texts[row], count) for row, count in matches.top)
         if index in self.by_value:
             # One value may be written in two ways here: values are compared, in a pass over this column alone.
             frequent, low, high = self.by_value[index]
@@ -343,41 +343,41 @@ class _SecondPass:
             state.shortest[1] if state.shortest else None, state.longest[1] if state.longest else None,
         )  # fmt: skip
         numbers = None
-        if found.numbers is not None:
-            numbers, below, above = found.numbers
+        if matches.numbers is not None:
+            numbers, below, above = matches.numbers
             numbers = replace(numbers, far_low=texts[below] if below else None, far_high=texts[above] if above else None)
-        days = None if found.days is None else spread.dates(*spread.settled_days(*found.days), today)
+        days = None if matches.days is None else spread.dates(*spread.settled_days(*matches.days), today)
         part = self.list_parts.get(index)
-        made = ColumnProfile(
+        output = ColumnProfile(
             name=table.columns[index], type=kind, nulls=state.nulls, empty=count("empty"), blank=count("blank"), padded=count("padded"),
             distinct=self._distinct(index), min=low, max=high, length=lengths, top=top,
             spaces=Spaces(count("leading"), count("trailing"), count("runs"), count("odd"), count("control"), count("untidy"),
                           count("ends"), count("inner"), count("lines")),
             case=LetterCaseCounts(upper, lower, capitalised, mixed, known - upper - lower - capitalised - mixed),
             fits=self._fits(index) if kind == TEXT and known else (),
-            both_orders=_orders(found),
+            both_orders=_orders(matches),
             loses=count("loses"), shapes=self._shapes(index), distinct_shapes=len(state.shapes),
-            spellings=spellings, spelling_groups=max(len(spellings), found.spelling_groups if len(found.spellings) < found.spelling_groups else 0),
-            null_words=_ranked((texts[row], rows) for row, rows in found.words), null_word_rows=count("null_word"),
+            spellings=spellings, spelling_groups=max(len(spellings), matches.spelling_groups if len(matches.spellings) < matches.spelling_groups else 0),
+            null_words=_ranked((texts[row], rows) for row, rows in matches.words), null_word_rows=count("null_word"),
             list=part.result(self.lists[index]) if part and part.rows else None,
             damage=Damage(count("misdecoded"), count("replacement"), count("formula")), numbers=numbers, dates=days,
             forms=tuple(self.form_states[index, form].result(form) for form in self.forms.get(index, ())),
-            all_values=_ranked((texts[row], rows) for row, rows in found.every),
+            all_values=_ranked((texts[row], rows) for row, rows in matches.every),
         )  # fmt: skip
-        return _without_words_that_are_values(made, known)
+        return _without_words_that_are_values(output, known)
 
     def _fits(self, index: int) -> tuple[Fit, ...]:
-        found, texts = self.gathered[index], self.texts[index]
-        made = []
-        for one in fits.CANDIDATES:
-            rows = found.by_bit.get(one.name, 0)
-            if one.template:
-                template = one.target.format or ""
+        result, texts = self.gathered[index], self.texts[index]
+        results = []
+        for item in fits.CANDIDATES:
+            rows = result.by_bit.get(item.name, 0)
+            if item.template:
+                template = item.target.format or ""
                 strict = fits.STRICTER.get(template)
-                if not rows or (strict and rows == found.by_bit.get(f"form {strict}", 0)):
+                if not rows or (strict and rows == result.by_bit.get(f"form {strict}", 0)):
                     continue
-            made.append(Fit(one.type, rows, _ranked((texts[row], count) for row, count in found.misfits.get(one.name, ()))))
-        return tuple(made)
+            results.append(Fit(item.type, rows, _ranked((texts[row], count) for row, count in result.misfits.get(item.name, ()))))
+        return tuple(results)
 
     def _shapes(self, index: int) -> tuple[ValueShape, ...]:
         tops = self.shape_examples[index]
@@ -389,24 +389,24 @@ class _SecondPass:
 
     def _spellings(self, index: int) -> tuple[Spelling, ...]:
         """The groups, with their keys; hashes brought them together, the keys themselves confirm it."""
-        made: list[Spelling] = []
+        results: list[Spelling] = []
         texts = self.texts[index]
         for group in self.gathered[index].spellings:
             values = [ValueRows(texts[row], rows) for row, rows in group]
             keys = match_key(pa.array([value.value for value in values], pa.string())).to_pylist()
             for key in dict.fromkeys(keys):
-                some = tuple(value for value, its in zip(values, keys, strict=True) if its == key)
-                if key is not None and len(some) > 1:
-                    made.append(Spelling(key, some))
-        return tuple(made)
+                subset = tuple(value for value, its in zip(values, keys, strict=True) if its == key)
+                if key is not None and len(subset) > 1:
+                    results.append(Spelling(key, subset))
+        return tuple(results)
 
     def _repeated_by_chance(self) -> bool:
         rows, first = self.first.rows, self.first
         if not first.whole.repeated:
             return False
         equal = 1.0  # the probability that two rows are
-        for found, state in zip(self.gathered, first.states, strict=True):
-            equal *= (found.squares + state.nulls**2) / rows**2
+        for result, state in zip(self.gathered, first.states, strict=True):
+            equal *= (result.squares + state.nulls**2) / rows**2
         return rows * (rows - 1) / 2 * equal >= _BY_CHANCE * first.whole.repeated
 
     def facts(self, columns: tuple[ColumnProfile, ...]) -> TableFacts:
@@ -418,11 +418,11 @@ class _SecondPass:
             if 0 < state.nulls < first.rows:
                 together.setdefault((state.nulls, state.null_sum), []).append(names[index])
             if self._almost_key(index):
-                found, texts = self.gathered[index], self.texts[index]
+                result, texts = self.gathered[index], self.texts[index]
                 values = None
-                if found.repeated_values <= 200:
-                    values = _ranked((texts[row], rows) for row, rows in found.repeated)
-                almost.append(AlmostKey(names[index], found.repeated_rows + state.nulls, state.nulls, values))
+                if result.repeated_values <= 200:
+                    values = _ranked((texts[row], rows) for row, rows in result.repeated)
+                almost.append(AlmostKey(names[index], result.repeated_rows + state.nulls, state.nulls, values))
         determined = []
         for by, column, dependency in self.determined:
             exceptions = None
@@ -443,33 +443,38 @@ class _SecondPass:
 _BY_CHANCE = 0.01  # of the repeated rows: so many pairs would be equal even if the columns had nothing to do with each other
 
 
-def _without_words_that_are_values(one: ColumnProfile, known: int) -> ColumnProfile:
+def _without_words_that_are_values(column_profile: ColumnProfile, known: int) -> ColumnProfile:
     """The column without the words for nothing that are values in it: in a key, in a list of codes, among titles."""
-    if not one.null_words or sum(word.rows for word in one.null_words) < one.null_word_rows:
-        return one
-    key, codes = one.distinct == known > 1, is_code_list(one, known)
-    titles, few = one.distinct * 2 > known, one.distinct <= TOP
+    if not column_profile.null_words or sum(word.rows for word in column_profile.null_words) < column_profile.null_word_rows:
+        return column_profile
+    key, codes = column_profile.distinct == known > 1, is_code_list(column_profile, known)
+    titles, few = column_profile.distinct * 2 > known, column_profile.distinct <= TOP
 
     def means_nothing(word: ValueRows) -> bool:
         if tidied(word.value).lower() in SURE_PLACEHOLDERS:
             return not (key and any(map(str.isalpha, word.value)))
         return not (key or titles or (codes and len(word.value) <= 3) or (word.rows == 1 and not few))
 
-    kept = tuple(word for word in one.null_words if means_nothing(word))
-    return replace(one, null_words=kept, null_word_rows=sum(word.rows for word in kept), all_null_words=len(kept) == len(one.null_words))
+    kept = tuple(word for word in column_profile.null_words if means_nothing(word))
+    return replace(
+        column_profile,
+        null_words=kept,
+        null_word_rows=sum(word.rows for word in kept),
+        all_null_words=len(kept) == len(column_profile.null_words),
+    )
 
 
-def _orders(found: Gathered) -> tuple[Orders, ...]:
+def _orders(gathered: Gathered) -> tuple[Orders, ...]:
     """The templates of two orders that some value fits both of; one with FM instead of that without, where it has more."""
-    made: dict[str, Orders] = {}
-    for (day_first, month_first), rows in found.both.items():
-        counts = [found.by_bit.get(f"form {form}", 0) - rows for form in (day_first, month_first)]
+    results: dict[str, Orders] = {}
+    for (day_first, month_first), rows in gathered.both.items():
+        counts = [gathered.by_bit.get(f"form {form}", 0) - rows for form in (day_first, month_first)]
         stricter = fits.STRICTER.get(day_first, "")
-        if not rows or (stricter in made and made[stricter] == Orders(stricter, made[stricter].month_first, rows, *counts)):
+        if not rows or (stricter in results and results[stricter] == Orders(stricter, results[stricter].month_first, rows, *counts)):
             continue
-        made.pop(stricter, None)
-        made[day_first] = Orders(day_first, month_first, rows, *counts)
-    return tuple(made.values())
+        results.pop(stricter, None)
+        results[day_first] = Orders(day_first, month_first, rows, *counts)
+    return tuple(results.values())
 
 
 _Texts = list[tuple[int, list[int], list[str]]]
@@ -477,19 +482,19 @@ _Texts = list[tuple[int, list[int], list[str]]]
 
 def _texts_of(batch: Batch, wanted: dict[int, np.ndarray]) -> _Texts:
     """(column, rows, texts) of the wanted rows that a batch has."""
-    found: _Texts = []
+    results: _Texts = []
     if not batch.count:
-        return found
+        return results
     for index, asked in wanted.items():
         rows = asked[np.searchsorted(asked, batch.rows[0]) : np.searchsorted(asked, batch.rows[-1], side="right")]
         if len(rows):
             texts = text_of(batch.columns[index].take(pa.array(np.searchsorted(batch.rows, rows))))
-            found.append((index, rows.tolist(), texts.to_pylist()))
-    return found
+            results.append((index, rows.tolist(), texts.to_pylist()))
+    return results
 
 
-def _ranked(found: Iterable[tuple[str, int]]) -> tuple[ValueRows, ...]:
-    return tuple(ValueRows(*one) for one in found)
+def _ranked(result: Iterable[tuple[str, int]]) -> tuple[ValueRows, ...]:
+    return tuple(ValueRows(*item) for item in result)
 
 
 def _ambiguous(table: Source, index: int, kind: Type) -> bool:
@@ -510,11 +515,11 @@ def _by_value(first: _FirstPass, index: int, kind: Type) -> tuple[Frequent, str 
         batch = first.batch(piece, [index])
         values = view(batch.columns[index], kind).values
         good = pc.is_valid(values)
-        some = values.filter(good)
-        if not len(some):
+        subset = values.filter(good)
+        if not len(subset):
             return None, None, None
-        bounds = list(pc.min_max(some).values())
-        texts = to_text(some, kind)
+        bounds = list(pc.min_max(subset).values())
+        texts = to_text(subset, kind)
         rows = batch.rows[good.to_numpy(zero_copy_only=False)]
         return frequent_part([texts], rows), bounds[0], bounds[1]
 
@@ -529,12 +534,12 @@ def _by_value(first: _FirstPass, index: int, kind: Type) -> tuple[Frequent, str 
 
 def _texts_at(first: _FirstPass, index: int, kind: Type, rows: list[int]) -> dict[int, tuple[str | None, ...]]:
     """The texts of a column's values in some source rows."""
-    found: dict[int, tuple[str | None, ...]] = {}
+    results: dict[int, tuple[str | None, ...]] = {}
     for piece in first.table.holding(rows):
         batch = first.table.read(piece, [index])
         texts = to_text(view(batch.columns[index], kind).values, kind)
         for row in rows:
-            at = int(np.searchsorted(batch.rows, row))
-            if at < batch.count and batch.rows[at] == row:
-                found[row] = (texts[at].as_py(),)
-    return found
+            position = int(np.searchsorted(batch.rows, row))
+            if position < batch.count and batch.rows[position] == row:
+                results[row] = (texts[position].as_py(),)
+    return results

@@ -58,21 +58,21 @@ def without(hashed: np.ndarray, unsaid: np.ndarray) -> np.ndarray:
 
 def likely_pairs(columns: Sequence[DependencyCandidate], sample: dict[int, np.ndarray], rows: int) -> list[tuple[int, int]]:
     """Pairs of columns that the sample lets be a key."""
-    found = []
-    for one, other in combinations([column for column in columns if not column.nulls and 1 < column.distinct < rows], 2):
-        if one.distinct * other.distinct < rows:
+    results = []
+    for item, other in combinations([column for column in columns if not column.nulls and 1 < column.distinct < rows], 2):
+        if item.distinct * other.distinct < rows:
             continue
         # The first hash has few bits of the second column: the second one has all of both.
-        hashed = np.sort(pair_hashes(sample[one.index], sample[other.index])[1])
+        hashed = np.sort(pair_hashes(sample[item.index], sample[other.index])[1])
         if not (hashed[1:] == hashed[:-1]).any():
-            found.append((one.index, other.index))
-    return found[:_PAIRS]
+            results.append((item.index, other.index))
+    return results[:_PAIRS]
 
 
 def likely_dependencies(columns: Sequence[DependencyCandidate], sample: dict[int, np.ndarray], rows: int) -> list[tuple[int, int]]:
     """(by, column): pairs in which the sample lets the first determine the second but for a few rows."""
     codes = {column.index: _codes(sample[column.index]) for column in columns}
-    found = []
+    results = []
     for by in columns:
         if not 2 <= by.distinct <= min(_MOST_VALUES, 0.7 * (rows - by.nulls)):
             continue
@@ -84,8 +84,8 @@ def likely_dependencies(columns: Sequence[DependencyCandidate], sample: dict[int
             a, b = codes[by.index], codes[column.index]
             keep = (a >= 0) & (b >= 0)
             if _may_determine(a[keep], b[keep], by.distinct):
-                found.append((by.distinct / max(1, column.distinct), by.index, column.index))
-    return [(a, b) for _, a, b in sorted(found)][:_DEPENDENCIES]
+                results.append((by.distinct / max(1, column.distinct), by.index, column.index))
+    return [(a, b) for _, a, b in sorted(results)][:_DEPENDENCIES]
 
 
 def _codes(hashed: np.ndarray) -> np.ndarray:
@@ -129,10 +129,10 @@ def dependency(pairs: Distinct, commonest: int) -> Dependency | None:
         best = np.maximum.reduceat(piece.counts, starts)
         spoiled += int(piece.counts.sum() - best.sum())
         ends = np.append(starts[1:], len(keys))
-        for at in np.flatnonzero(ends - starts > 1):
+        for index in np.flatnonzero(ends - starts > 1):
             if len(exceptions) > _EXCEPTIONS:
                 break
-            place = np.arange(starts[at], ends[at])
+            place = np.arange(starts[index], ends[index])
             usual = place[np.lexsort((piece.rows[place], -piece.counts[place]))][0]
             exceptions += [(int(piece.rows[i]), int(piece.counts[i]), int(piece.rows[usual])) for i in place if i != usual]
     if rows - groups < 0.3 * rows or rows < 4 or spoiled > rows / 20 or spoiled > (rows - commonest) / 10:

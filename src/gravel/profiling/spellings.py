@@ -32,7 +32,7 @@ def same_but_for_writing(value: str, titles: bool = False) -> str:
     return "".join(char for char in folded if char.isalnum() or unicodedata.combining(char) or char in telling)
 
 
-def _preferred(forms: dict[str, int], one: ColumnProfile, known: int) -> str:
+def _preferred(forms: dict[str, int], column_profile: ColumnProfile, known: int) -> str:
     """The commonest of some spellings whose capitals are plausible in the column."""
 
     def implausible(form: str) -> bool:
@@ -40,8 +40,8 @@ def _preferred(forms: dict[str, int], one: ColumnProfile, known: int) -> str:
         return bool(
             _CAPITAL_AFTER_APOSTROPHE.search(form)
             or _TURNED_CASE.search(form)
-            or (form.isupper() and one.case.upper < rare)
-            or (form.islower() and one.case.lower < rare)
+            or (form.isupper() and column_profile.case.upper < rare)
+            or (form.islower() and column_profile.case.lower < rare)
         )
 
     return min(forms, key=lambda form: (implausible(form), -forms[form], form))
@@ -78,47 +78,52 @@ def _each_is_usual(forms: dict[str, int]) -> bool:
     return min(forms.values()) * 10 >= sum(forms.values())
 
 
-def _finding(one: ColumnProfile, groups: list[tuple[str, tuple[ValueRows, ...]]], titles: bool, unlisted: int) -> Finding:
-    name = quoted(one.name)
+def _finding(column_profile: ColumnProfile, groups: list[tuple[str, tuple[ValueRows, ...]]], titles: bool, unlisted: int) -> Finding:
+    name = quoted(column_profile.name)
     others = [[value for value in values if tidied(value.value) != kept] for kept, values in groups]
-    rows = sum(value.rows for some in others for value in some)
+    rows = sum(value.rows for other in others for value in other)
     whens = []
-    for (kept, _), some in zip(groups, others, strict=True):
+    for (kept, _), selected in zip(groups, others, strict=True):
         # A step that tidies spaces may come before: the tidied forms are written the same way.
-        forms = dict.fromkeys(form for value in some for form in (value.value, tidied(value.value)))
+        forms = dict.fromkeys(form for value in selected for form in (value.value, tidied(value.value)))
         whens += [f"WHEN {text_literal(form)} THEN {text_literal(kept)}" for form in forms]
     examples = "; ".join(
-        f"{shown(kept)} also as {', '.join(dict.fromkeys(shown(value.value) for value in some[:3]))}"
-        for (kept, _), some in list(zip(groups, others, strict=True))[:2]
+        f"{shown(kept)} also as {', '.join(dict.fromkeys(shown(value.value) for value in subset[:3]))}"
+        for (kept, _), subset in list(zip(groups, others, strict=True))[:2]
     )
     more = f" and {len(groups) - 2:,} more" if len(groups) > 2 else ""
     beyond = f"; {unlisted:,} further groups are not listed" if unlisted > 0 else ""
     count = "1 value is" if len(groups) == 1 else f"{len(groups):,} values are"
     return Finding(
-        "spellings", "note" if titles else "suspect", one.name, rows, f"{count} written in several ways: {examples}{more}{beyond}",
-        is_one_of(name, (text_literal(value.value) for some in others for value in some)), f"{name} = CASE {name} {' '.join(whens)} ELSE {name} END",
+        "spellings", "note" if titles else "suspect", column_profile.name, rows, f"{count} written in several ways: {examples}{more}{beyond}",
+        is_one_of(name, (text_literal(value.value) for other in others for value in other)), f"{name} = CASE {name} {' '.join(whens)} ELSE {name} END",
     )  # fmt: skip
 
 
-def _misspelt(one: ColumnProfile, known: int) -> Iterator[Finding]:
+def _misspelt(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
     """Rare values one or two letters from a frequent one, in a column of few different values."""
-    if not one.all_values or one.distinct > _MOST_VALUES or known < _A_VALUE * one.distinct or one.list is not None:
+    if (
+        not column_profile.all_values
+        or column_profile.distinct > _MOST_VALUES
+        or known < _A_VALUE * column_profile.distinct
+        or column_profile.list is not None
+    ):
         return
     slips: list[tuple[ValueRows, str]] = []
-    for rare in one.all_values:
+    for rare in column_profile.all_values:
         word = rare.value.casefold()
         if rare.rows > max(_RARE_ROWS, _RARE_SHARE * known) or any(map(str.isdigit, word)):
             continue
-        near = [usual for usual in one.all_values if usual.rows >= _RATIO * rare.rows and _is_slip(word, usual.value.casefold())]
+        near = [usual for usual in column_profile.all_values if usual.rows >= _RATIO * rare.rows and _is_slip(word, usual.value.casefold())]
         best = max(near, key=lambda usual: usual.rows, default=None)
         if best is not None:
             slips.append((rare, best.value))
     if slips:
-        name = quoted(one.name)
+        name = quoted(column_profile.name)
         examples = ", ".join(f"{rare.rows:,} × {shown(rare.value)} for {shown(usual)}" for rare, usual in slips[:4])
         more = f" and {len(slips) - 4:,} more" if len(slips) > 4 else ""
         yield Finding(
-            "misspelt", "suspect", one.name, sum(rare.rows for rare, _ in slips),
+            "misspelt", "suspect", column_profile.name, sum(rare.rows for rare, _ in slips),
             f"rare values a letter or two from a frequent one: {examples}{more}",
             is_one_of(name, (text_literal(rare.value) for rare, _ in slips)),
         )  # fmt: skip
@@ -143,11 +148,11 @@ def _edits(word: str, other: str, most: int) -> int:
     if abs(len(word) - len(other)) > most or other == word:
         return 0 if other == word else most + 3
     before, last = [0] * (len(other) + 1), list(range(len(other) + 1))
-    for at, char in enumerate(word, 1):
-        row = [at]
+    for index, char in enumerate(word, 1):
+        row = [index]
         for place, letter in enumerate(other, 1):
             cost = min(last[place] + 1, row[place - 1] + 1, last[place - 1] + (char != letter))
-            if at > 1 and place > 1 and char == other[place - 2] and word[at - 2] == letter:
+            if index > 1 and place > 1 and char == other[place - 2] and word[index - 2] == letter:
                 cost = min(cost, before[place - 2] + 1)
             row.append(cost)
         if min(row) > most:

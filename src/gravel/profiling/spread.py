@@ -90,18 +90,18 @@ class _Percentiles:
         """Take in the next values, ascending."""
         upto = np.cumsum(counts, dtype=np.int64) + self._before
         for place in self._places:
-            for at in (math.floor(place), math.ceil(place)):
-                if self._before <= at < upto[-1]:
-                    self._found[at] = float(values[np.searchsorted(upto, at, side="right")])
+            for index in (math.floor(place), math.ceil(place)):
+                if self._before <= index < upto[-1]:
+                    self._found[index] = float(values[np.searchsorted(upto, index, side="right")])
         self._before = int(upto[-1])
 
     def result(self) -> list[float]:
         """The percentiles."""
-        made = []
+        results = []
         for place in self._places:
             low, high = self._found[math.floor(place)], self._found[math.ceil(place)]
-            made.append(low + (high - low) * (place - math.floor(place)))
-        return made
+            results.append(low + (high - low) * (place - math.floor(place)))
+        return results
 
 
 # Rows that may be far out: a few, or so many of all; more of them are the tail of a spread.
@@ -147,8 +147,8 @@ def numbers(found: Ascending) -> tuple[Numbers, int, int]:
             squares.append(float(np.sum((values * scale - mean * scale) ** 2 * counts)))
             outside += int(counts[(values < q1 - 1.5 * reach) | (values > q3 + 1.5 * reach)].sum())
             near_zero += int(counts[(values > 0) & (values <= -low)].sum())
-            made, _ = np.histogram(values, edges, weights=counts)
-            bars += made.astype(np.int64)
+            output, _ = np.histogram(values, edges, weights=counts)
+            bars += output.astype(np.int64)
         under, over = _far_out(ends, q1, median, q3, outside > _HEAVY * total)
     stddev = math.sqrt(math.fsum(squares) / (total - 1)) / scale if total > 1 else None
     bins = tuple(Bin(float(a), float(b), int(rows)) for a, b, rows in zip(edges, edges[1:], bars, strict=False))
@@ -201,7 +201,7 @@ def _far_out(ends: _Ends, q1: float, median: float, q3: float, heavy: bool) -> l
     gap = _LOG_GAP if logs else 2 * _GAP if heavy else _GAP
     middle = [math.log(value) if logs else value for value in (q1, median, q3)]
     skew = 0.0 if logs else (middle[2] + middle[0] - 2 * middle[1]) / (middle[2] - middle[0])
-    found = []
+    results = []
     for (values, counts, rows), sign in ((ends.lowest, -1), (ends.highest, 1)):
         if sign < 0:
             values, counts, rows = values[::-1], counts[::-1], rows[::-1]
@@ -214,17 +214,17 @@ def _far_out(ends: _Ends, q1: float, median: float, q3: float, heavy: bool) -> l
         gaps = np.diff(values, prepend=np.nan) * sign  # the emptiness before each value
         after = np.cumsum(counts[::-1])[::-1]  # rows of a value and of those beyond it
         far = (beyond > fence) & (gaps >= np.maximum(_GAP_REACH * reach, gap * np.abs(values - middle[1]))) & (after < ends.most)
-        at = int(np.argmax(far)) if far.any() else -1
-        if at > 0:
-            shares = [gaps[at] / abs(values[at] - middle[1])]
+        index = int(np.argmax(far)) if far.any() else -1
+        if index > 0:
+            shares = [gaps[index] / abs(values[index] - middle[1])]
             if logs:
-                plain, near, centre = np.exp(values[at]), np.exp(values[at - 1]), math.exp(middle[1])
+                plain, near, centre = np.exp(values[index]), np.exp(values[index - 1]), math.exp(middle[1])
                 shares.append(_LINEAR_GAP * (plain - near) / (plain - centre))
             share = float(max(shares))
-            found.append(_Far(int(after[at]), int(rows[at - 1]), int(rows[at]), float(beyond[at] / reach), share))
+            results.append(_Far(int(after[index]), int(rows[index - 1]), int(rows[index]), float(beyond[index] / reach), share))
         else:
-            found.append(_Far())
-    return found
+            results.append(_Far())
+    return results
 
 
 def histogram_edges(low: float, high: float, whole: bool) -> np.ndarray:
@@ -237,7 +237,7 @@ def histogram_edges(low: float, high: float, whole: bool) -> np.ndarray:
         step = 1.0
     first = math.floor(low / step)
     count = max(1, math.ceil(high / step) - first)
-    edges = np.array([float(f"{(first + at) * step:.12g}") for at in range(count + 1)])
+    edges = np.array([float(f"{(first + index) * step:.12g}") for index in range(count + 1)])
     if edges[0] > low or edges[-1] < high or (np.diff(edges) <= 0).any():
         edges = np.linspace(low, high, _BARS + 1)
         if (np.diff(edges) <= 0).any():
@@ -251,8 +251,8 @@ def settled_days(values: np.ndarray, counts: np.ndarray, bits: np.ndarray) -> tu
     for day_first, month_first in RIVALS:
         if day_first in STRICTER.values():
             continue  # what fits it fits the form with FM too
-        one, other = ((bits & BIT[f"form {name}"]) != 0 for name in (day_first, month_first))
-        both, only_day, only_month = one & other, (one & ~other).any(), (other & ~one).any()
+        item, other = ((bits & BIT[f"form {name}"]) != 0 for name in (day_first, month_first))
+        both, only_day, only_month = item & other, (item & ~other).any(), (other & ~item).any()
         if not (both.any() or only_day or only_month):
             continue
         if only_day == only_month:
@@ -270,8 +270,8 @@ def _swapped(days: np.ndarray) -> np.ndarray:
     months, years = moments.astype("M8[M]"), moments.astype("M8[Y]")
     day = (moments - months).astype(np.int64)
     month = (months - years).astype(np.int64)
-    made = (years.astype("M8[M]") + day).astype("M8[D]") + month
-    swapped: np.ndarray = made.astype(np.int64).astype(days.dtype)
+    result = (years.astype("M8[M]") + day).astype("M8[D]") + month
+    swapped: np.ndarray = result.astype(np.int64).astype(days.dtype)
     return swapped
 
 

@@ -128,16 +128,16 @@ def _extreme(array: Any, lengths: np.ndarray, length: int) -> tuple[int, str]:
     return length, pc.min(array.filter(pa.array(lengths == length))).as_py()
 
 
-def _likely_texts(found: Counted, array: Any, rows: np.ndarray, order: np.ndarray | None) -> dict[int, tuple[int, str]]:
+def _likely_texts(counted: Counted, array: Any, rows: np.ndarray, order: np.ndarray | None) -> dict[int, tuple[int, str]]:
     """By hash, (first row, text) of the batch's most frequent values; of equally frequent ones the first: just what a
     whole table's top would take."""
-    likely = np.arange(len(found.counts))
+    likely = np.arange(len(counted.counts))
     if len(likely) > _LIKELY:
-        rank = found.counts - (found.rows - found.rows.min()) / (float(np.ptp(found.rows)) + 1.0)
+        rank = counted.counts - (counted.rows - counted.rows.min()) / (float(np.ptp(counted.rows)) + 1.0)
         likely = np.argpartition(-rank, _LIKELY)[:_LIKELY]
-    at = np.searchsorted(rows, found.rows[likely], sorter=order)
-    texts = array.take(pa.array(at if order is None else order[at])).to_pylist()
-    return {int(found.first[i]): (int(found.rows[i]), text) for i, text in zip(likely, texts, strict=True)}
+    index = np.searchsorted(rows, counted.rows[likely], sorter=order)
+    texts = array.take(pa.array(index if order is None else order[index])).to_pylist()
+    return {int(counted.first[i]): (int(counted.rows[i]), text) for i, text in zip(likely, texts, strict=True)}
 
 
 class ColumnState:
@@ -171,11 +171,11 @@ class ColumnState:
         if self.longest is None or part.longest is None:
             self.longest = self.longest or part.longest
         else:
-            self.longest = min(self.longest, part.longest, key=lambda one: (-one[0], one[1]))
+            self.longest = min(self.longest, part.longest, key=lambda item: (-item[0], item[1]))
         self.values.add(part.values)
         self.shapes.add(part.shapes)
-        for key, found in part.texts.items():
-            self.texts.setdefault(key, found)
+        for key, result in part.texts.items():
+            self.texts.setdefault(key, result)
 
 
 def _least(a: Any, b: Any) -> Any:
@@ -208,10 +208,10 @@ def whole_rows(hashed: list[np.ndarray], rows: np.ndarray) -> Counted:
     """The distinct rows of a batch, from the hashes of its columns' values."""
     first = np.full(len(rows), np.uint64(0x2545F4914F6CDD1D))
     second = np.full(len(rows), np.uint64(0x27D4EB2F165667C5))
-    for one in hashed:
-        first = (first ^ one) * _GOLDEN
+    for item in hashed:
+        first = (first ^ item) * _GOLDEN
         first ^= first >> np.uint64(32)
-        second = (second + one) * np.uint64(0xC2B2AE3D27D4EB4F)
+        second = (second + item) * np.uint64(0xC2B2AE3D27D4EB4F)
         second ^= second >> np.uint64(29)
     return counted_hashes(first, second, rows)
 
@@ -242,7 +242,7 @@ class Gathered:
 
 def gather(state: ColumnState, is_text: bool) -> Gathered:
     """Go over a column's distinct values once, a range of hashes at a time."""
-    made = Gathered()
+    output = Gathered()
     bits: Counter[str] = Counter()
     numbers = spread.Ascending()
     days: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
@@ -250,12 +250,12 @@ def gather(state: ColumnState, is_text: bool) -> Gathered:
     samples: dict[str, list[np.ndarray]] = {}
     for piece in state.values.pieces():
         marks, values = piece.extra
-        made.distinct += len(piece.first)
-        made.squares += float(np.sum(piece.counts.astype(float) ** 2))
-        if made.distinct <= FEW_VALUES:
-            made.every += list(zip(piece.rows.tolist(), piece.counts.tolist(), strict=True))
+        output.distinct += len(piece.first)
+        output.squares += float(np.sum(piece.counts.astype(float) ** 2))
+        if output.distinct <= FEW_VALUES:
+            output.every += list(zip(piece.rows.tolist(), piece.counts.tolist(), strict=True))
         best = top_rows(piece.counts, piece.rows, TOP)
-        made.top += best
+        output.top += best
         seen = np.bitwise_or.reduce(marks) if len(marks) else np.uint64(0)
         masks: dict[str, np.ndarray] = {}
         for name, bit in BIT.items():
@@ -263,10 +263,10 @@ def gather(state: ColumnState, is_text: bool) -> Gathered:
                 masks[name] = (marks & bit) != 0
                 bits[name] += int(piece.counts[masks[name]].sum())
         _spread(piece, masks, values, numbers, days, marks)
-        _repeated(made, piece)
+        _repeated(output, piece)
         first = _earliest(piece.rows)
         samples.setdefault("all", []).append(first)
-        made.sample_rows.update(_counts_at(piece, first))
+        output.sample_rows.update(_counts_at(piece, first))
         if is_text:
             for name in fits.NAMES:
                 if name in masks:
@@ -276,30 +276,30 @@ def gather(state: ColumnState, is_text: bool) -> Gathered:
             for day_first, month_first in fits.RIVALS:
                 if f"form {day_first}" in masks and f"form {month_first}" in masks:
                     rows = int(piece.counts[masks[f"form {day_first}"] & masks[f"form {month_first}"]].sum())
-                    made.both[day_first, month_first] = made.both.get((day_first, month_first), 0) + rows
+                    output.both[day_first, month_first] = output.both.get((day_first, month_first), 0) + rows
             if "null_word" in masks:
-                made.words += _top_of(piece, masks["null_word"], WORDS)
+                output.words += _top_of(piece, masks["null_word"], WORDS)
             if "blank" in masks:
-                made.blanks += [row for row, _ in _top_of(piece, masks["blank"], WORDS)]
+                output.blanks += [row for row, _ in _top_of(piece, masks["blank"], WORDS)]
             for name in DELIMITERS:
                 if name in masks:
                     samples.setdefault(name, []).append(_earliest(piece.rows[masks[name]]))
                     samples.setdefault(f"not {name}", []).append(_earliest(piece.rows[~masks[name]]))
-            _spellings(made, piece, masks)
-    if made.distinct > FEW_VALUES or not is_text:
-        made.every = []
-    made.by_bit = dict(bits)
-    made.top, made.words = _best(made.top, TOP), _best(made.words, WORDS)
-    made.misfits = {name: _best(found, MISFITS) for name, found in misfits.items()}
-    made.spellings = sorted(made.spellings, key=lambda group: (-sum(count for _, count in group[1:]), group[0][0]))[:SPELLINGS]
-    made.sample = {name: sorted(int(row) for row in np.concatenate(found))[:SAMPLE] for name, found in samples.items()}
-    made.numbers = spread.numbers(numbers) if numbers.rows else None
-    made.days = _ordered(days)
-    return made
+            _spellings(output, piece, masks)
+    if output.distinct > FEW_VALUES or not is_text:
+        output.every = []
+    output.by_bit = dict(bits)
+    output.top, output.words = _best(output.top, TOP), _best(output.words, WORDS)
+    output.misfits = {name: _best(result, MISFITS) for name, result in misfits.items()}
+    output.spellings = sorted(output.spellings, key=lambda group: (-sum(count for _, count in group[1:]), group[0][0]))[:SPELLINGS]
+    output.sample = {name: sorted(int(row) for row in np.concatenate(result))[:SAMPLE] for name, result in samples.items()}
+    output.numbers = spread.numbers(numbers) if numbers.rows else None
+    output.days = _ordered(days)
+    return output
 
 
-def _best(found: list[tuple[int, int]], count: int) -> list[tuple[int, int]]:
-    return sorted(set(found), key=lambda one: (-one[1], one[0]))[:count]
+def _best(result: list[tuple[int, int]], count: int) -> list[tuple[int, int]]:
+    return sorted(set(result), key=lambda item: (-item[1], item[0]))[:count]
 
 
 def _top_of(piece: Counted, mask: np.ndarray, count: int) -> list[tuple[int, int]]:
@@ -316,14 +316,14 @@ def _counts_at(piece: Counted, rows: np.ndarray) -> list[tuple[int, int]]:
     return list(zip(rows.tolist(), counts.tolist(), strict=True))
 
 
-def _repeated(made: Gathered, piece: Counted) -> None:
+def _repeated(gathered: Gathered, piece: Counted) -> None:
     many = piece.counts > 1
     if many.any():
-        made.repeated_values += int(many.sum())
-        made.repeated_rows += int(piece.counts[many].sum())
-        if len(made.repeated) <= SPELLINGS:
-            some = np.flatnonzero(many)[: SPELLINGS + 1]
-            made.repeated += [(int(row), int(count)) for row, count in zip(piece.rows[some], piece.counts[some], strict=True)]
+        gathered.repeated_values += int(many.sum())
+        gathered.repeated_rows += int(piece.counts[many].sum())
+        if len(gathered.repeated) <= SPELLINGS:
+            subset = np.flatnonzero(many)[: SPELLINGS + 1]
+            gathered.repeated += [(int(row), int(count)) for row, count in zip(piece.rows[subset], piece.counts[subset], strict=True)]
 
 
 def _spread(
@@ -342,19 +342,19 @@ def _small(numbers: np.ndarray) -> np.ndarray:
     return numbers.astype(np.int32) if not len(numbers) or int(numbers.max()) < 2**31 else numbers
 
 
-def _ordered(found: list[tuple[np.ndarray, np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
+def _ordered(result: list[tuple[np.ndarray, np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
     """The values of all pieces ascending, with their counts and what else was kept. The pieces are let go on the way."""
-    if not found:
+    if not result:
         return None
-    columns = [np.concatenate([piece[at] for piece in found]) for at in range(3)]
-    found.clear()
+    columns = [np.concatenate([piece[index] for piece in result]) for index in range(3)]
+    result.clear()
     order = np.argsort(columns[0])
-    for at in range(3):
-        columns[at] = columns[at][order]
+    for position in range(3):
+        columns[position] = columns[position][order]
     return columns[0], columns[1], columns[2]
 
 
-def _spellings(made: Gathered, piece: Counted, masks: dict[str, np.ndarray]) -> None:
+def _spellings(gathered: Gathered, piece: Counted, masks: dict[str, np.ndarray]) -> None:
     """Values whose hashes share the part that their MATCH_KEY makes stand side by side."""
     keep = np.ones(len(piece.first), bool)
     for name in ("no_key", "empty", "blank"):
@@ -370,10 +370,10 @@ def _spellings(made: Gathered, piece: Counted, masks: dict[str, np.ndarray]) -> 
     rows, counts, keys = piece.rows[keep][inside], piece.counts[keep][inside], keys[inside]
     starts = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
     ends = np.append(starts[1:], len(keys))
-    made.spelling_groups += len(starts)
+    gathered.spelling_groups += len(starts)
     sums = np.add.reduceat(counts, starts) - np.maximum.reduceat(counts, starts)
     # The groups that cost most, should there be very many.
     chosen = np.argsort(-sums, kind="stable")[:SPELLINGS] if len(starts) > SPELLINGS else np.arange(len(starts))
-    for at in chosen:
-        group = list(zip(rows[starts[at] : ends[at]].tolist(), counts[starts[at] : ends[at]].tolist(), strict=True))
-        made.spellings.append(sorted(group, key=lambda one: (-one[1], one[0])))
+    for index in chosen:
+        group = list(zip(rows[starts[index] : ends[index]].tolist(), counts[starts[index] : ends[index]].tolist(), strict=True))
+        gathered.spellings.append(sorted(group, key=lambda item: (-item[1], item[0])))

@@ -15,4 +15,4 @@ _ORDER = (
 
 def in_order(found: Iterable[Finding]) -> list[Finding]:
     """The findings in the order of their steps."""
-    return sorted(found, key=lambda one: _ORDER.index(one.finding))
+    return sorted(found, key=lambda item: _ORDER.index(item.finding))

@@ -11,8 +11,8 @@ _LONG = 40
 
 def tidied(value: str) -> str:
     """A value as TIDY_SPACES leaves it."""
-    made: str = tidy_spaces(pa.array([value], pa.string()))[0].as_py()
-    return made
+    result: str = tidy_spaces(pa.array([value], pa.string()))[0].as_py()
+    return result
 
 
 def shown(value: str) -> str:

@@ -14,5 +14,5 @@ def outcome(text: str, today: datetime.date | None = None) -> str:
     """The result as SQL text, or `error` with its SQLSTATE. Raises Diagnostic, DataProblem."""
     if not text.startswith("SELECT "):
         return of_expression(text, today)
-    found = Session("", Given(today=today or datetime.date.today())).query(text)
-    return python_literal(found.vectors[0].values[0].as_py(), found.types[0])
+    result = Session("", Given(today=today or datetime.date.today())).query(text)
+    return python_literal(result.vectors[0].values[0].as_py(), result.types[0])

@@ -20,18 +20,18 @@ OVERFLOW = CODES["22003"]
 
 def distinct_rows(groups: np.ndarray, values: list[Any], mask: np.ndarray) -> np.ndarray:
     """Mask of the first row of each different combination of values in each group, among the rows under a mask."""
-    made = np.zeros(len(mask), bool)
+    result = np.zeros(len(mask), bool)
     rows = np.flatnonzero(mask)
-    columns = values if mask.all() else [one.take(pa.array(rows)) for one in values]
-    made[rows[codes_of([pa.array(groups[rows]), *columns], len(rows))[1]]] = True
-    return made
+    columns = values if mask.all() else [value.take(pa.array(rows)) for value in values]
+    result[rows[codes_of([pa.array(groups[rows]), *columns], len(rows))[1]]] = True
+    return result
 
 
 def percentile(groups: np.ndarray, many: int, values: Any, mask: np.ndarray, share: float, continuous: bool, descending: bool) -> Vector:
     """PERCENTILE_CONT (linear between neighbours, DOUBLE) or PERCENTILE_DISC (the first value whose share is reached)."""
     rows = np.flatnonzero(mask)
-    some = values.take(pa.array(rows))
-    order = ordered(some)[:: -1 if descending else 1]
+    subset = values.take(pa.array(rows))
+    order = ordered(subset)[:: -1 if descending else 1]
     order = order[np.argsort(groups[rows][order], kind="stable")]
     counts = np.bincount(groups[rows], minlength=many)
     starts = np.cumsum(counts) - counts
@@ -39,11 +39,11 @@ def percentile(groups: np.ndarray, many: int, values: Any, mask: np.ndarray, sha
     if not len(rows):
         return Vector(pa.nulls(many, pa.float64() if continuous else values.type))
     if not continuous:
-        at = starts + np.maximum(np.ceil(share * counts) - 1, 0).astype(np.int64)
-        return Vector(some.take(pa.array(order[np.where(empty, 0, at)], mask=empty)))
+        index = starts + np.maximum(np.ceil(share * counts) - 1, 0).astype(np.int64)
+        return Vector(subset.take(pa.array(order[np.where(empty, 0, index)], mask=empty)))
     place = share * (counts - 1)
     low = np.floor(place).astype(np.int64)
-    numbers = arithmetic.numpy_values(arithmetic.as_double(some))[order]
+    numbers = arithmetic.numpy_values(arithmetic.as_double(subset))[order]
     first = numbers[np.where(empty, 0, starts + np.maximum(low, 0))]
     second = numbers[np.where(empty, 0, starts + np.ceil(np.maximum(place, 0)).astype(np.int64))]
     with np.errstate(all="ignore"):

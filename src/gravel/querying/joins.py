@@ -25,21 +25,21 @@ def equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any], memor
     parts = part_count(len(left[0]) + len(right[0]), memory)
     if parts == 1:
         return _equal_pairs(left, right, kinds)
-    sides = [part_numbers([one.values for one in side], len(side[0]), parts) for side in (left, right)]
+    sides = [part_numbers([item.values for item in side], len(side[0]), parts) for side in (left, right)]
     ones, twos = [], []
     for part in one_by_one(range(parts), let_go):
         mine, theirs = (flat_indices(numbers == part) for numbers in sides)
         if len(mine) and len(theirs):
-            first, second = _equal_pairs([taken(one, mine) for one in left], [taken(one, theirs) for one in right], kinds)
+            first, second = _equal_pairs([taken(item, mine) for item in left], [taken(item, theirs) for item in right], kinds)
             ones.append(mine[first])
             twos.append(theirs[second])
     del sides
-    one = np.concatenate(ones) if ones else np.zeros(0, np.int32)
-    order = np.argsort(one, kind="stable")
-    one = one[order]
+    first_rows = np.concatenate(ones) if ones else np.zeros(0, np.int32)
+    order = np.argsort(first_rows, kind="stable")
+    first_rows = first_rows[order]
     ones.clear()
     two = np.concatenate(twos) if twos else np.zeros(0, np.int32)
-    return one, two[order]
+    return first_rows, two[order]
 
 
 def _equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any]) -> tuple[np.ndarray, np.ndarray]:

@@ -25,10 +25,10 @@ def members_of(
         session = Session(text, given, base=base)
         session.given = replace(given, members=session.members)
         session.reading(query)
-        found = session.members(query, text)
+        result = session.members(query, text)
         for name, records in session.malformed.items():
             if records and malformed is not None:
                 malformed(name, records)
-        return found
+        return result
 
     return members

@@ -48,13 +48,13 @@ def flat_indices(mask: np.ndarray) -> np.ndarray:
     """The places where a mask is true, in 32 bits where they fit."""
     if len(mask) >= 2**31:
         return np.flatnonzero(mask)
-    found = np.empty(int(np.count_nonzero(mask)), np.int32)
-    at = 0
+    result = np.empty(int(np.count_nonzero(mask)), np.int32)
+    index = 0
     for start in range(0, len(mask), _SLICE):
-        some = np.flatnonzero(mask[start : start + _SLICE])
-        found[at : at + len(some)] = some + start
-        at += len(some)
-    return found
+        subset = np.flatnonzero(mask[start : start + _SLICE])
+        result[index : index + len(subset)] = subset + start
+        index += len(subset)
+    return result
 
 
 def one_by_one(parts: Iterable[T], let_go: Callable[[], None] = give_back_freed_blocks) -> Iterator[T]:
@@ -71,8 +71,8 @@ def partitions(keys: Sequence[Any], rows: int, memory: int | None) -> list[np.nd
     if parts == 1:
         return None
     numbers = part_numbers(keys, rows, parts)
-    found = (flat_indices(numbers == part) for part in range(parts))
-    return [one for one in found if len(one)]
+    result = (flat_indices(numbers == part) for part in range(parts))
+    return [item for item in result if len(item)]
 
 
 def put_together(parts: Sequence[Vector], rows: Sequence[np.ndarray]) -> Vector:
@@ -81,11 +81,11 @@ def put_together(parts: Sequence[Vector], rows: Sequence[np.ndarray]) -> Vector:
     total = sum(map(len, rows))
     plain = pa.types.is_primitive(first.type) and not pa.types.is_boolean(first.type)
     if plain and all(part.errors is None and not part.values.null_count for part in parts):
-        made = np.empty(total, first.type.to_pandas_dtype())
-        if made.dtype.itemsize * 8 == first.type.bit_width and made.dtype.kind in "iuf":
+        result = np.empty(total, first.type.to_pandas_dtype())
+        if result.dtype.itemsize * 8 == first.type.bit_width and result.dtype.kind in "iuf":
             for part, where in zip(parts, rows, strict=True):
-                made[where] = part.values.to_numpy()
-            return Vector(pa.array(made, first.type))
+                result[where] = part.values.to_numpy()
+            return Vector(pa.array(result, first.type))
     every = np.concatenate(rows)
     place = np.empty(len(every), every.dtype)
     place[every] = np.arange(len(every), dtype=every.dtype)

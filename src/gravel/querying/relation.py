@@ -32,7 +32,7 @@ class Columns(Sequence[Vector]):
 
     def __getitem__(self, index: Any) -> Any:
         if isinstance(index, slice):
-            return [self[at] for at in range(*index.indices(len(self)))]
+            return [self[position] for position in range(*index.indices(len(self)))]
         cell = self.cells[index]
         return cell.get() if isinstance(cell, Later) else cell
 
@@ -51,7 +51,7 @@ class Columns(Sequence[Vector]):
     def take(self, rows: np.ndarray) -> Columns:
         """These rows of each; an index below 0 is a row of NULLs."""
         composed: dict[int, np.ndarray] = {}
-        made: list[Vector | Later] = []
+        results: list[Vector | Later] = []
         for cell in self.cells:
             if isinstance(cell, Later) and cell.made is None:
                 if id(cell.rows) not in composed:
@@ -62,10 +62,10 @@ class Columns(Sequence[Vector]):
                         composed[id(cell.rows)] = (
                             np.where(rows < 0, -1, before[np.maximum(rows, 0)]) if len(before) else np.full(len(rows), -1)
                         )
-                made.append(Later(cell.source, composed[id(cell.rows)], self.store))
+                results.append(Later(cell.source, composed[id(cell.rows)], self.store))
             else:
-                made.append(Later(cell.get() if isinstance(cell, Later) else cell, rows, self.store))
-        return Columns(made, self.store)
+                results.append(Later(cell.get() if isinstance(cell, Later) else cell, rows, self.store))
+        return Columns(results, self.store)
 
     def beside(self, others: Iterable[Vector | Later]) -> Columns:
         """These and others."""
@@ -182,15 +182,15 @@ class Relation:
             if name and (self.tables[index].casefold() == node.table.casefold() if node.table else index not in self.hidden)
         ]  # fmt: skip
         exact = [index for index in places if self.names[index] == node.text]
-        found = exact or ([] if node.quoted else [index for index in places if self.names[index].casefold() == node.text.casefold()])
-        if len(found) > 1:
+        result = exact or ([] if node.quoted else [index for index in places if self.names[index].casefold() == node.text.casefold()])
+        if len(result) > 1:
             both = " and ".join(
-                f"{self.tables[index]}.{self.names[index]}" if self.tables[index] else f'"{self.names[index]}"' for index in found[:2]
+                f"{self.tables[index]}.{self.names[index]}" if self.tables[index] else f'"{self.names[index]}"' for index in result[:2]
             )
-            apart = len({self.tables[index] for index in found}) > 1
+            apart = len({self.tables[index] for index in result}) > 1
             hint = "write the one you mean with its table" if apart else "give the columns names of their own: AS t (a, b, …)"
             raise Diagnostic(f"{node.text} could be {both}", text, node.start, node.end, hint=hint)
-        return found[0] if found else None
+        return result[0] if result else None
 
 
 def taken(vector: Vector, rows: np.ndarray) -> Vector:
@@ -294,7 +294,7 @@ def typed(found: Relation) -> Relation:
     if all(kind.kind is not Kind.NULL for kind in found.types):
         return found
     types = tuple(TEXT if kind.kind is Kind.NULL else kind for kind in found.types)
-    return replace(found, types=types, vectors=Columns(as_type(one, kind) for one, kind in zip(found.vectors, types, strict=True)))
+    return replace(found, types=types, vectors=Columns(as_type(vector, kind) for vector, kind in zip(found.vectors, types, strict=True)))
 
 
 def renamed(found: Relation, table: str, columns: tuple[str, ...], node: tree.Node, text: str) -> Relation:

@@ -32,19 +32,19 @@ class Session(Windowing):
     def query(self, text: str) -> Relation:
         """The result of a query text. Raises Diagnostic, TableProblem, DataProblem for a row error where errors stop it."""
         self.text = text
-        made = parse.query(text)
+        output = parse.query(text)
         self.given = replace(self.given, members=self.members)
-        self.reading(made)
-        self.list_items = self._items_taken(made)
-        found = self.run_query(made, {})
-        return self._settle(found)
+        self.reading(output)
+        self.list_items = self._items_taken(output)
+        result = self.run_query(output, {})
+        return self._settle(result)
 
     def _items_taken(self, query: tree.Query) -> ListItems:
         """Which items of lists a query takes anywhere: what LIST_ITEM leaves may be another one's."""
         taken: ListItems = {}
         for node in parse.walk(query):
             if isinstance(node, tree.Call) and node.name.upper() == "LIST_ITEM" and len(node.arguments) == 3:
-                written = [" ".join(self._written(one).split()) for one in node.arguments]
+                written = [" ".join(self._written(argument).split()) for argument in node.arguments]
                 if written[2].removeprefix("-").isdigit():
                     taken.setdefault((written[0], written[1]), set()).add(int(written[2]))
         return taken
@@ -61,16 +61,16 @@ class Session(Windowing):
     def run_query(self, query: tree.Query, withs: dict[str, Relation]) -> Relation:
         """A query's relation, its order kept."""
         own = dict(withs)
-        for one in query.withs:
-            made = self._recursive(one, own) if query.recursive and _names_itself(one) else self.run_query(one.query, own)
-            own[one.name.casefold()] = renamed(made, one.name, one.columns, one, self.text)
+        for item in query.withs:
+            result = self._recursive(item, own) if query.recursive and _names_itself(item) else self.run_query(item.query, own)
+            own[item.name.casefold()] = renamed(result, item.name, item.columns, item, self.text)
         self._withs = own
         offset, fetch = (None if node is None else self._rows_of(node) for node in (query.offset, query.fetch))
         body = query.body
         if isinstance(body, tree.Select):
             return self._select(body, own, query, offset, fetch)
-        made = self._body(body, own)
-        return self._limited(self._ordered(made, made, query, {}, own), query, offset, fetch)
+        result = self._body(body, own)
+        return self._limited(self._ordered(result, result, query, {}, own), query, offset, fetch)
 
     def _rows_of(self, node: tree.Node) -> int | None:
         number = self.number(node, "a number of rows")
@@ -78,49 +78,49 @@ class Session(Windowing):
             raise self._wrong("a number of rows is 0 or more", node)
         return number
 
-    def _recursive(self, one: tree.With, withs: dict[str, Relation]) -> Relation:
+    def _recursive(self, value: tree.With, withs: dict[str, Relation]) -> Relation:
         """WITH RECURSIVE: the first query's rows, then the second's over the rows that were new, until none is."""
-        body = one.query.body
+        body = value.query.body
         if not isinstance(body, tree.SetOperation) or body.operator != "UNION":
-            raise self._wrong(f"{one.name} reads itself: it is a query UNION [ALL] a query that reads it", one.query)
-        made = typed(self._body(body.left, withs))
-        names = one.columns or made.names
+            raise self._wrong(f"{value.name} reads itself: it is a query UNION [ALL] a query that reads it", value.query)
+        result = typed(self._body(body.left, withs))
+        names = value.columns or result.names
         self.quiet += 1
         try:
-            made = self._once_each(made) if not body.all else made
-            fresh, rounds = made, 0
+            result = self._once_each(result) if not body.all else result
+            fresh, rounds = result, 0
             while fresh.count:
                 rounds += 1
-                if rounds > _ROUNDS or made.count > _RECURSIVE_ROWS:
-                    raise DataProblem(f"{one.name} does not end: {made.count:,} rows after {rounds - 1:,} rounds",
+                if rounds > _ROUNDS or result.count > _RECURSIVE_ROWS:
+                    raise DataProblem(f"{value.name} does not end: {result.count:,} rows after {rounds - 1:,} rounds",
                                       hint="it needs a WHERE that comes to no row at last")  # fmt: skip
-                own = {**withs, one.name.casefold(): renamed(fresh, one.name, tuple(names), one, self.text)}
+                own = {**withs, value.name.casefold(): renamed(fresh, value.name, tuple(names), value, self.text)}
                 more = typed(self._body(body.right, own))
-                both, kinds = self._stacked(made, more, body)
+                both, kinds = self._stacked(result, more, body)
                 if not body.all:
                     both = self._once_each(both)
-                fresh = both.take(np.arange(made.count, both.count))
-                made = replace(both, types=kinds)
+                fresh = both.take(np.arange(result.count, both.count))
+                result = replace(both, types=kinds)
         finally:
             self.quiet -= 1
-        made = replace(made, stage=self._tell(f"WITH RECURSIVE {one.name}", (made,), made.count, f"after {rounds:,} rounds"))
-        if one.query.order or one.query.fetch is not None or one.query.offset is not None:
+        result = replace(result, stage=self._tell(f"WITH RECURSIVE {value.name}", (result,), result.count, f"after {rounds:,} rounds"))
+        if value.query.order or value.query.fetch is not None or value.query.offset is not None:
             raise self._wrong(
-                "a query that reads itself takes no ORDER BY and no LIMIT", one.query, "put them into the query that reads it"
+                "a query that reads itself takes no ORDER BY and no LIMIT", value.query, "put them into the query that reads it"
             )
-        return made
+        return result
 
-    def _once_each(self, made: Relation) -> Relation:
-        return made.take(self._first_of_each(made))
+    def _once_each(self, relation: Relation) -> Relation:
+        return relation.take(self._first_of_each(relation))
 
-    def _first_of_each(self, made: Relation) -> np.ndarray:
+    def _first_of_each(self, relation: Relation) -> np.ndarray:
         """The first row of each different one, ascending."""
-        columns = [one.values for one in made.vectors]
-        parts = partitions(columns, made.count, self.memory)
+        columns = [vector.values for vector in relation.vectors]
+        parts = partitions(columns, relation.count, self.memory)
         if parts is None:
-            return np.sort(codes_of(columns, made.count)[1])
+            return np.sort(codes_of(columns, relation.count)[1])
         firsts = (
-            rows[codes_of([one.take(pa.array(rows)) for one in columns], len(rows))[1]] for rows in one_by_one(parts, self._give_back)
+            rows[codes_of([column.take(pa.array(rows)) for column in columns], len(rows))[1]] for rows in one_by_one(parts, self._give_back)
         )
         return np.sort(np.concatenate(list(firsts)))
 
@@ -133,24 +133,24 @@ class Session(Windowing):
             return self.run_query(body, withs)
         return self._set_operation(body, withs)
 
-    def _settle(self, found: Relation) -> Relation:
+    def _settle(self, relation: Relation) -> Relation:
         """The final result: its row errors stop the query, become NULL, or leave their rows out."""
-        found = typed(found)
-        failed = np.zeros(found.count, bool)
-        for at, (name, plain) in enumerate(zip(found.names, found.plains, strict=True)):
+        relation = typed(relation)
+        failed = np.zeros(relation.count, bool)
+        for index, (name, plain) in enumerate(zip(relation.names, relation.plains, strict=True)):
             # A plan's column as it stands is passed on as it is written; one without errors need not be made to know that.
-            if found.vectors.fails(at) and (plain is None or found.origin is None):
-                errors = found.vectors[at].errors
+            if relation.vectors.fails(index) and (plain is None or relation.origin is None):
+                errors = relation.vectors[index].errors
                 if errors is not None:
-                    self._fault("SELECT", name, errors, found.rows)
+                    self._fault("SELECT", name, errors, relation.rows)
                     failed |= errors != 0
         if not failed.any():
-            return found
+            return relation
         if self.on_error == "omit":
-            self._left_out(found, failed)
-            kept = found.take(np.flatnonzero(~failed))
-            found = replace(kept, stage=self._tell("omitted", (found,), kept.count, "rows with an error"))
-        return replace(found, vectors=Columns(Vector(one.values) for one in found.vectors))
+            self._left_out(relation, failed)
+            kept = relation.take(np.flatnonzero(~failed))
+            relation = replace(kept, stage=self._tell("omitted", (relation,), kept.count, "rows with an error"))
+        return replace(relation, vectors=Columns(Vector(vector.values) for vector in relation.vectors))
 
     def _select(
         self, select: tree.Select, withs: dict[str, Relation], query: tree.Query | None, offset: int | None = None, fetch: int | None = None
@@ -165,13 +165,13 @@ class Session(Windowing):
             over = self._where(where, over, withs, "WHERE", outside)
         items, stands = self._items(select, over, own)
         stands |= outside
-        aggregates = [one for one in self._aggregates(select, items, query, over, withs) if id(one) not in outside]
+        aggregates = [aggregate for aggregate in self._aggregates(select, items, query, over, withs) if id(aggregate) not in outside]
         if select.groups is not None or aggregates or select.having is not None:
             over, stands = self._group(select, over, items, aggregates, withs)
             beside, outside = self._with_outer(over)
             if isinstance(over, Grouped) and beside is not over:
                 # Still groups: what is written names the columns of the rows that were grouped.
-                fields = {one.name: getattr(beside, one.name) for one in dataclasses.fields(Relation)}
+                fields = {dataclass.name: getattr(beside, dataclass.name) for dataclass in dataclasses.fields(Relation)}
                 over = Grouped(**fields, ungrouped=over.ungrouped)
             stands |= outside
             if select.having is not None:
@@ -179,10 +179,10 @@ class Session(Windowing):
         over, stands = self._windows(select, items, query, over, withs, stands)
         names, vectors, types, plains = [], [], [], []
         for item in items:
-            made, kind = self._as_it_stands(item.expression, over, stands) or self.evaluate(item.expression, over, withs, stands)
+            output, kind = self._as_it_stands(item.expression, over, stands) or self.evaluate(item.expression, over, withs, stands)
             own = item.name_start == item.start
             names.append(item.expression.text if own and isinstance(item.expression, tree.Name) else item.name)
-            vectors.append(made)
+            vectors.append(output)
             types.append(kind)
             stands_at = None
             if isinstance(item.expression, tree.Name) and over.origin is not None:
@@ -200,7 +200,7 @@ class Session(Windowing):
             stage=over.stage,
         )
         before: Relation | None = over
-        shapes = {self.shape(item.expression, over): at for at, item in enumerate(items)}
+        shapes = {self.shape(item.expression, over): index for index, item in enumerate(items)}
         if select.distinct:
             result, before = self._distinct(result), None
         if query is None:
@@ -224,26 +224,26 @@ class Session(Windowing):
         """A column that is only named, which need not be made before its rows are shown or written; None for anything else."""
         if not isinstance(node, tree.Name):
             return None
-        at = stands[id(node)] if id(node) in stands else over.search(node, self.text)
-        return None if at is None or over.vectors.fails(at) else (over.vectors.cells[at], over.types[at])
+        index = stands[id(node)] if id(node) in stands else over.search(node, self.text)
+        return None if index is None or over.vectors.fails(index) else (over.vectors.cells[index], over.types[index])
 
     def _where(
         self, node: tree.Node, over: Relation, withs: dict[str, Relation], stage: str, stands: dict[Any, int] | None = None
     ) -> Relation:
-        made, _ = self.evaluate(node, over, withs, stands, condition=True)
-        if made.errors is not None:
-            self._fault(stage, self._written(node), made.errors, over.rows)
-            self._left_out(over, made.errors != 0)
-        keep = made.true(over.count)
-        false, failed = int(made.false(over.count).sum()), int(made.failed(over.count).sum())
+        result, _ = self.evaluate(node, over, withs, stands, condition=True)
+        if result.errors is not None:
+            self._fault(stage, self._written(node), result.errors, over.rows)
+            self._left_out(over, result.errors != 0)
+        keep = result.true(over.count)
+        false, failed = int(result.false(over.count).sum()), int(result.failed(over.count).sum())
         unknown = over.count - int(keep.sum()) - false - failed
         removed = over.count - int(keep.sum())
-        told = (
+        message = (
             f"{removed:,} removed ({false:,} false, {unknown:,} unknown{f', {failed:,} with an error' if failed else ''})"
             if removed
             else "none removed"
         )
-        place = self._tell(stage, (over,), int(keep.sum()), told)
+        place = self._tell(stage, (over,), int(keep.sum()), message)
         self._outer_side(node, over, keep)
         return replace(over if keep.all() else over.take(flat_indices(keep)), stage=place)
 
@@ -259,42 +259,43 @@ class Session(Windowing):
 
     def _items(self, select: tree.Select, over: Relation, own: int) -> tuple[list[tree.Named], dict[Any, int]]:
         """The select list with * written out as the first `own` columns, and where those stand: their names may be shared."""
-        made: list[tree.Named] = []
+        results: list[tree.Named] = []
         stands: dict[Any, int] = {}
         for item in select.items:
             if isinstance(item, tree.Named):
-                made.append(item)
+                results.append(item)
                 continue
             assert isinstance(item, tree.AllColumns)
             if not select.sources:
                 raise self._wrong("* needs a FROM", item)
             places = [
-                at
-                for at in range(own)
-                if over.names[at] and (over.tables[at].casefold() == item.table.casefold() if item.table else at not in over.hidden)
+                index
+                for index in range(own)
+                if over.names[index]
+                and (over.tables[index].casefold() == item.table.casefold() if item.table else index not in over.hidden)
             ]
             if not places:
                 raise self._wrong(f"there is no table {item.table} here", item)
-            for at in places:
-                name = tree.Name(item.start, item.end, over.names[at], True, over.tables[at])
-                stands[id(name)] = at
-                made.append(tree.Named(item.start, item.end, over.names[at], item.start, name))
-        return made, stands
+            for place in places:
+                name = tree.Name(item.start, item.end, over.names[place], True, over.tables[place])
+                stands[id(name)] = place
+                results.append(tree.Named(item.start, item.end, over.names[place], item.start, name))
+        return results, stands
 
-    def _distinct(self, made: Relation) -> Relation:
-        sound = self._sound("DISTINCT", made, zip(made.names, made.vectors, strict=True))
-        made = made if sound is None else made.take(sound)
-        first = self._first_of_each(made)
-        stage = self._tell("DISTINCT", (made,), len(first), f"{made.count - len(first):,} removed")
-        kept = replace(made.take(first), origin=None, stage=stage)  # a row stands for several now
+    def _distinct(self, relation: Relation) -> Relation:
+        sound = self._sound("DISTINCT", relation, zip(relation.names, relation.vectors, strict=True))
+        relation = relation if sound is None else relation.take(sound)
+        first = self._first_of_each(relation)
+        stage = self._tell("DISTINCT", (relation,), len(first), f"{relation.count - len(first):,} removed")
+        kept = replace(relation.take(first), origin=None, stage=stage)  # a row stands for several now
         self._warn_alike(
-            "DISTINCT and case", [one.values for one in kept.vectors], "rows of the result", "SELECT DISTINCT UPPER(TIDY_SPACES(…))"
+            "DISTINCT and case", [vector.values for vector in kept.vectors], "rows of the result", "SELECT DISTINCT UPPER(TIDY_SPACES(…))"
         )
         return kept
 
     def _ordered(
         self,
-        made: Relation,
+        relation: Relation,
         before: Relation | None,
         query: tree.Query,
         stands: dict[Any, int],
@@ -302,47 +303,47 @@ class Session(Windowing):
         chosen: Sequence[int | None] = (),
     ) -> Relation:
         if not query.order:
-            return made
+            return relation
         keys = []
-        failed = np.zeros(made.count, bool)
+        failed = np.zeros(relation.count, bool)
         for number, key in enumerate(query.order):
             node = key.expression
-            at = None
+            match = None
             if isinstance(node, tree.Literal) and node.kind == "integer":
-                at = int(node.text) - 1
-                if not 0 <= at < len(made.names):
+                match = int(node.text) - 1
+                if not 0 <= match < len(relation.names):
                     raise self._wrong(f"there is no column {node.text} to sort by", node)
             elif isinstance(node, tree.Name) and not node.table:
-                at = made.search(node, self.text)
-            if at is None and chosen:
-                at = chosen[number]
-            if at is not None:
-                one = made.vectors[at]
+                match = relation.search(node, self.text)
+            if match is None and chosen:
+                match = chosen[number]
+            if match is not None:
+                item = relation.vectors[match]
             elif before is not None:
-                one = self.evaluate(node, before, withs, stands)[0]
+                item = self.evaluate(node, before, withs, stands)[0]
             else:
-                one = self.evaluate(node, made, withs)[0]
-            if one.errors is not None:
-                self._fault("ORDER BY", self._written(node), one.errors, made.rows)
-                failed |= one.errors != 0
-            keys.append(pa.chunked_array([one.values]))
+                item = self.evaluate(node, relation, withs)[0]
+            if item.errors is not None:
+                self._fault("ORDER BY", self._written(node), item.errors, relation.rows)
+                failed |= item.errors != 0
+            keys.append(pa.chunked_array([item.values]))
         order = sort_order(keys, query.order)
-        order = order.astype(np.int32) if made.count < 2**31 else order
+        order = order.astype(np.int32) if relation.count < 2**31 else order
         if self.on_error == "omit" and failed.any():
             order = order[~failed[order]]
-            self._left_out(made, failed)
-            made = replace(made, stage=self._tell("ORDER BY: omitted", (made,), len(order), "rows with an error"))
+            self._left_out(relation, failed)
+            relation = replace(relation, stage=self._tell("ORDER BY: omitted", (relation,), len(order), "rows with an error"))
         if query.fetch is not None:  # whose last rows may be ties
             self._sorted = keys, order
-        stage = self._tell("ORDER BY", (made,), len(order), rows_in=len(order))
-        return replace(made.take(order), stage=stage)
+        stage = self._tell("ORDER BY", (relation,), len(order), rows_in=len(order))
+        return replace(relation.take(order), stage=stage)
 
-    def _limited(self, made: Relation, query: tree.Query, offset: int | None, fetch: int | None) -> Relation:
+    def _limited(self, relation: Relation, query: tree.Query, offset: int | None, fetch: int | None) -> Relation:
         if query.offset is None and query.fetch is None:
-            return made
+            return relation
         begin = offset or 0
-        end = made.count if fetch is None else min(made.count, begin + fetch)
-        if fetch and query.order and end < made.count and end > begin:
+        end = relation.count if fetch is None else min(relation.count, begin + fetch)
+        if fetch and query.order and end < relation.count and end > begin:
             before, after = self._peers(end - 1)
             if query.ties:
                 end += after
@@ -353,17 +354,17 @@ class Session(Windowing):
                     "share the sort key of the last row, and some of them are not among the result",
                     "add a key to ORDER BY, or WITH TIES",
                 )
-        if fetch and not query.order and begin + fetch < made.count:
-            told = "of those read are left out, and nothing says which: without ORDER BY the rows come as they are stored"
-            self._warn("FETCH without ORDER BY", made.count - fetch, told, "add an ORDER BY")
-        if fetch and query.order and query.order[0].nulls_first is None and made.count:
+        if fetch and not query.order and begin + fetch < relation.count:
+            message = "of those read are left out, and nothing says which: without ORDER BY the rows come as they are stored"
+            self._warn("FETCH without ORDER BY", relation.count - fetch, message, "add an ORDER BY")
+        if fetch and query.order and query.order[0].nulls_first is None and relation.count:
             keys, order = self._sorted
             nulls = pc.is_null(keys[0].take(pa.array(order[begin:end]))).to_numpy()
             if len(nulls) and nulls[0]:
-                told = f"of the result have NULL in {self._written(query.order[0].expression)[:60]}, which is sorted first"
-                self._warn("NULL comes first", int(nulls.sum()), told, "NULLS LAST, or WHERE … IS NOT NULL")
-        kept = made.take(np.arange(min(begin, made.count), max(end, min(begin, made.count))))
-        return replace(kept, stage=self._tell("FETCH", (made,), kept.count, f"from row {begin + 1:,}"))
+                message = f"of the result have NULL in {self._written(query.order[0].expression)[:60]}, which is sorted first"
+                self._warn("NULL comes first", int(nulls.sum()), message, "NULLS LAST, or WHERE … IS NOT NULL")
+        kept = relation.take(np.arange(min(begin, relation.count), max(end, min(begin, relation.count))))
+        return replace(kept, stage=self._tell("FETCH", (relation,), kept.count, f"from row {begin + 1:,}"))
 
     def _peers(self, place: int) -> tuple[int, int]:
         """How many rows before and after a place among the sorted rows share its sort keys; as few as settle it are looked at."""
@@ -380,13 +381,13 @@ class Session(Windowing):
 
     def _values(self, node: tree.Values) -> Relation:
         width = len(node.rows[0].items)
-        one, stands = self._with_outer(Relation((), (), (), Columns(()), 1))
+        entry, stands = self._with_outer(Relation((), (), (), Columns(()), 1))
         columns: list[list[tuple[Vector, Type]]] = [[] for _ in range(width)]
         for row in node.rows:
             if len(row.items) != width:
                 raise self._wrong(f"{len(row.items)} values where the first row has {width}", row)
             for column, item in zip(columns, row.items, strict=True):
-                column.append(self.evaluate(item, one, self._withs, stands))
+                column.append(self.evaluate(item, entry, self._withs, stands))
         vectors, types = [], []
         for column, item in zip(columns, node.rows[0].items, strict=True):
             kind = column[0][1]
@@ -396,9 +397,9 @@ class Session(Windowing):
                     raise self._wrong(f"VALUES cannot mix {kind} and {other}", item)
                 kind = both
             kind = TEXT if kind.kind is Kind.NULL else kind
-            vectors.append(joined([as_type(made, kind) for made, _ in column], kind))
+            vectors.append(joined([as_type(result, kind) for result, _ in column], kind))
             types.append(kind)
-        names = tuple(f"column{at + 1}" for at in range(width))
+        names = tuple(f"column{index + 1}" for index in range(width))
         return Relation(names, ("",) * width, tuple(types), Columns(vectors), len(node.rows))
 
     def _set_operation(self, node: tree.SetOperation, withs: dict[str, Relation]) -> Relation:
@@ -411,10 +412,12 @@ class Session(Windowing):
             lefts = int((sound < left.count).sum())
             both = both.take(sound)
             left, right = replace(left, count=lefts), replace(right, count=both.count - lefts)
-        keep = self._chosen(node, [one.values for one in both.vectors], left.count, right.count)
-        made = both.take(keep)
-        told = f"{left.count:,} and {right.count:,} rows"
-        return replace(made, stage=self._tell(node.operator + (" ALL" if node.all else ""), (left, right), made.count, told, both.count))
+        keep = self._chosen(node, [vector.values for vector in both.vectors], left.count, right.count)
+        result = both.take(keep)
+        message = f"{left.count:,} and {right.count:,} rows"
+        return replace(
+            result, stage=self._tell(node.operator + (" ALL" if node.all else ""), (left, right), result.count, message, both.count)
+        )
 
     def _stacked(self, left: Relation, right: Relation, node: tree.SetOperation) -> tuple[Relation, tuple[Type, ...]]:
         """Both relations' rows, one after another, in common types."""
@@ -429,8 +432,8 @@ class Session(Windowing):
         vectors = [
             joined([as_type(a, kind), as_type(b, kind)], kind) for a, b, kind in zip(left.vectors, right.vectors, types, strict=True)
         ]
-        made = Relation(left.names, ("",) * len(types), tuple(types), Columns(vectors), left.count + right.count)
-        return made, tuple(types)
+        result = Relation(left.names, ("",) * len(types), tuple(types), Columns(vectors), left.count + right.count)
+        return result, tuple(types)
 
     def _chosen(self, node: tree.SetOperation, columns: list[Any], lefts: int, rights: int) -> np.ndarray:
         """The rows of both sides, one after another, that a set operation keeps."""
@@ -464,7 +467,8 @@ def _without(where: tree.Node | None, decided: set[int]) -> tree.Node | None:
     return tree.Logic(rest[0].start, rest[-1].end, "AND", rest)
 
 
-def _names_itself(one: tree.With) -> bool:
+def _names_itself(value: tree.With) -> bool:
     return any(
-        isinstance(node, tree.Table) and node.is_name and node.reference.casefold() == one.name.casefold() for node in parse.walk(one.query)
+        isinstance(node, tree.Table) and node.is_name and node.reference.casefold() == value.name.casefold()
+        for node in parse.walk(value.query)
     )

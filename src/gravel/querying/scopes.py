@@ -21,21 +21,21 @@ class Scopes:
     def free(self, query: tree.Query, withs: Withs) -> list[tree.Name]:
         """The names in a query that no block in it has a column for."""
         withs = dict(withs)
-        found: list[tree.Name] = []
-        for one in query.withs:
+        results: list[tree.Name] = []
+        for item in query.withs:
             if query.recursive:
-                withs[one.name.casefold()] = [name.casefold() for name in one.columns] or self.names(one.query, withs)
-            found += self.free(one.query, withs)
-            withs[one.name.casefold()] = [name.casefold() for name in one.columns] or self.names(one.query, withs)
+                withs[item.name.casefold()] = [name.casefold() for name in item.columns] or self.names(item.query, withs)
+            results += self.free(item.query, withs)
+            withs[item.name.casefold()] = [name.casefold() for name in item.columns] or self.names(item.query, withs)
         parts = (query.order, query.offset, query.fetch)
-        return found + self._body(query.body, withs, parts)
+        return results + self._body(query.body, withs, parts)
 
     def names(self, query: tree.Query, withs: Withs) -> list[str]:
         """The columns of a query's result."""
         withs = dict(withs)
-        for one in query.withs:
-            withs[one.name.casefold()] = [name.casefold() for name in one.columns] or (
-                [] if query.recursive else self.names(one.query, withs)
+        for item in query.withs:
+            withs[item.name.casefold()] = [name.casefold() for name in item.columns] or (
+                [] if query.recursive else self.names(item.query, withs)
             )
         return self._names(query.body, withs)
 
@@ -45,17 +45,17 @@ class Scopes:
         if isinstance(body, tree.SetOperation):
             return self._names(body.left, withs)
         if isinstance(body, tree.Values):
-            return [f"column{at + 1}" for at in range(len(body.rows[0].items))]
-        made: list[str] = []
+            return [f"column{index + 1}" for index in range(len(body.rows[0].items))]
+        results: list[str] = []
         for item in body.items:
             if isinstance(item, tree.AllColumns):
                 table = item.table.casefold()
-                made += [name for source in body.sources for owner, name in self.columns(source, withs) if not table or owner == table]
+                results += [name for source in body.sources for owner, name in self.columns(source, withs) if not table or owner == table]
             else:
                 expression = item.expression
                 plain = isinstance(expression, tree.Name) and item.name_start == item.start
-                made.append((expression.text if plain else item.name).casefold())
-        return made
+                results.append((expression.text if plain else item.name).casefold())
+        return results
 
     def columns(self, source: tree.Node, withs: Withs) -> Columns:
         """The columns of a table, a query or a join in FROM."""
@@ -63,7 +63,7 @@ class Scopes:
             return self.columns(source.left, withs) + self.columns(source.right, withs)
         if isinstance(source, tree.Table):
             name = source.reference.casefold()
-            own = withs[name] if source.is_name and name in withs else [one.casefold() for one in self.names_of(source) or ()]
+            own = withs[name] if source.is_name and name in withs else [item.casefold() for item in self.names_of(source) or ()]
             table = (source.alias or source.reference).casefold()
             if not source.alias and not source.is_name:
                 table = source.reference.rsplit("/", 1)[-1].rsplit(".", 1)[0].casefold()
@@ -73,49 +73,49 @@ class Scopes:
             own, table = ["item", "ordinality"], source.alias.casefold()
         else:
             return []
-        given = [one.casefold() for one in source.columns]
-        return [(table, one) for one in (*given, *own[len(given) :])]
+        supplied = [column.casefold() for column in source.columns]
+        return [(table, item) for item in (*supplied, *own[len(supplied) :])]
 
     def _body(self, body: Any, withs: Withs, outside: Any) -> list[tree.Name]:
         if isinstance(body, tree.Query):
-            return self.free(body, withs) + self._unbound(outside, [("", one) for one in self.names(body, withs)], withs)
+            return self.free(body, withs) + self._unbound(outside, [("", entry) for entry in self.names(body, withs)], withs)
         if isinstance(body, tree.SetOperation):
-            own = [("", one) for one in self._names(body, withs)]
+            own = [("", entry) for entry in self._names(body, withs)]
             return self._body(body.left, withs, ()) + self._body(body.right, withs, ()) + self._unbound(outside, own, withs)
         if isinstance(body, tree.Values):
             return self._unbound((body.rows, outside), [], withs)
         local: Columns = []
-        found: list[tree.Name] = []
+        results: list[tree.Name] = []
         for source in body.sources:
-            found += self._source(source, local, withs)
-        found += self._unbound((body.items, body.where, body.having, body.windows), local, withs)
+            results += self._source(source, local, withs)
+        results += self._unbound((body.items, body.where, body.having, body.windows), local, withs)
         aliases = [("", item.name.casefold()) for item in body.items if isinstance(item, tree.Named)]
-        return found + self._unbound((body.groups or (), outside), local + aliases, withs)
+        return results + self._unbound((body.groups or (), outside), local + aliases, withs)
 
     def _source(self, source: tree.Node, local: Columns, withs: Withs) -> list[tree.Name]:
         """Free names of a source; its columns are added to those of its block."""
         if isinstance(source, tree.Join):
-            found = self._source(source.left, local, withs) + self._source(source.right, local, withs)
-            return found + self._unbound(source.on, local, withs)
-        found = []
+            results = self._source(source.left, local, withs) + self._source(source.right, local, withs)
+            return results + self._unbound(source.on, local, withs)
+        results = []
         if isinstance(source, tree.Derived):
-            found = [one for one in self.free(source.query, withs) if not (source.lateral and _bound(one, local))]
+            results = [item for item in self.free(source.query, withs) if not (source.lateral and _bound(item, local))]
         elif isinstance(source, tree.Unnest):
-            found = self._unbound(source.expression, local, withs)
+            results = self._unbound(source.expression, local, withs)
         local += self.columns(source, withs)
-        return found
+        return results
 
     def _unbound(self, node: Any, local: Columns, withs: Withs) -> list[tree.Name]:
-        found = []
-        for one in _parts(node):
-            names = self.free(one, withs) if isinstance(one, tree.Query) else [one]
-            found += [name for name in names if not _bound(name, local)]
-        return found
+        results = []
+        for part in _parts(node):
+            names = self.free(part, withs) if isinstance(part, tree.Query) else [part]
+            results += [name for name in names if not _bound(name, local)]
+        return results
 
 
 def _bound(name: tree.Name, local: Columns) -> bool:
     table, text = name.table.casefold(), name.text.casefold()
-    return any(owner == table for owner, _ in local) if table else any(one == text for _, one in local)
+    return any(owner == table for owner, _ in local) if table else any(item == text for _, item in local)
 
 
 def _parts(node: Any) -> Iterator[Any]:

@@ -14,26 +14,26 @@ SUBQUERIES = (tree.Scalar, tree.Exists, tree.InQuery, tree.Quantified, tree.Arra
 def top(node: Any, kinds: tuple[type, ...], windows: bool = False, stop: Callable[[tree.Node], bool] | None = None) -> list[Any]:
     """The outermost nodes of some kinds below a node, not looking into subqueries; with `windows` also what stands inside
     a window function's arguments and window; `stop` tells nodes not to look at."""
-    found: list[Any] = []
+    results: list[Any] = []
 
-    def visit(one: Any) -> None:
-        if isinstance(one, tuple):
-            for part in one:
+    def visit(value: Any) -> None:
+        if isinstance(value, tuple):
+            for part in value:
                 visit(part)
             return
-        if not isinstance(one, tree.Node) or (stop is not None and stop(one)):
+        if not isinstance(value, tree.Node) or (stop is not None and stop(value)):
             return
-        if isinstance(one, kinds):
-            found.append(one)
-            if not (windows and isinstance(one, tree.Aggregate) and one.over is not None):
+        if isinstance(value, kinds):
+            results.append(value)
+            if not (windows and isinstance(value, tree.Aggregate) and value.over is not None):
                 return
-        if isinstance(one, tree.Query):
+        if isinstance(value, tree.Query):
             return
-        for part in dataclasses.fields(one):
-            visit(getattr(one, part.name))
+        for part in dataclasses.fields(value):
+            visit(getattr(value, part.name))
 
     visit(node)
-    return found
+    return results
 
 
 def is_true(node: tree.Node) -> bool:

@@ -43,24 +43,24 @@ class Sources(Base):
         """The rows of a FROM. Equalities that stand first in WHERE join the tables of a list; what they decide is noted in `decided`."""
         over = Relation((), (), (), Columns(()), 1)
         parts = self._leading(select.where)
-        for at, source in enumerate(select.sources):
-            if at and self._reads_left(source, over):
+        for index, source in enumerate(select.sources):
+            if index and self._reads_left(source, over):
                 over = self._beside(over, source, withs)
                 continue
-            found = self._source(source, withs)
-            if not at:
-                over = found
+            result = self._source(source, withs)
+            if not index:
+                over = result
                 continue
-            equal = self._joining(parts, over, found)
+            equal = self._joining(parts, over, result)
             if equal and decided is not None:
                 both = [self.evaluate(a, over, withs, watched=False)[0] for _, a, _ in equal]
-                both += [self.evaluate(b, found, withs, watched=False)[0] for _, _, b in equal]
-                if all(one.errors is None for one in both):
+                both += [self.evaluate(b, result, withs, watched=False)[0] for _, _, b in equal]
+                if all(item.errors is None for item in both):
                     on: tree.Node = equal[0][0] if len(equal) == 1 else tree.Logic(0, 0, "AND", tuple(part for part, _, _ in equal))
                     decided |= {id(part) for part, _, _ in equal}
-                    over = self._join(over, found, tree.Join(source.start, source.end, "WHERE", source, source, on, ()), withs)
+                    over = self._join(over, result, tree.Join(source.start, source.end, "WHERE", source, source, on, ()), withs)
                     continue
-            over = self._join(over, found, tree.Join(source.start, source.end, "CROSS", source, source, None, ()), withs)
+            over = self._join(over, result, tree.Join(source.start, source.end, "CROSS", source, source, None, ()), withs)
         return over
 
     def _leading(self, where: tree.Node | None) -> list[tree.Node]:
@@ -73,25 +73,25 @@ class Sources(Base):
             if not (isinstance(part, tree.Call) and part.name == "=" and part.operator) or top(part, (*SUBQUERIES, tree.Row)):
                 break
             leading.append(part)
-            if not all(isinstance(one, (tree.Name, tree.Literal)) for one in part.arguments):
+            if not all(isinstance(argument, (tree.Name, tree.Literal)) for argument in part.arguments):
                 break  # it may fail in a row, and what stands after it is not reached then
         return leading
 
     def _joining(self, parts: list[tree.Node], left: Relation, right: Relation) -> list[tuple[tree.Node, tree.Node, tree.Node]]:
         """The equalities between two relations: the condition, its side of the left one, its side of the right one."""
-        made: list[tuple[tree.Node, tree.Node, tree.Node]] = []
+        results: list[tuple[tree.Node, tree.Node, tree.Node]] = []
         for part in parts:
             assert isinstance(part, tree.Call)
             sides = []
-            for one in part.arguments:
-                names = list(parse.column_names(one))
+            for argument in part.arguments:
+                names = list(parse.column_names(argument))
                 inside = [{side for side, relation in enumerate((left, right)) if _has(relation, name, self.text)} for name in names]
-                sides.append(inside[0] if inside and all(found == inside[0] and len(found) == 1 for found in inside) else set())
+                sides.append(inside[0] if inside and all(result == inside[0] and len(result) == 1 for result in inside) else set())
             if sides == [{0}, {1}]:
-                made.append((part, part.arguments[0], part.arguments[1]))
+                results.append((part, part.arguments[0], part.arguments[1]))
             elif sides == [{1}, {0}]:
-                made.append((part, part.arguments[1], part.arguments[0]))
-        return made
+                results.append((part, part.arguments[1], part.arguments[0]))
+        return results
 
     def _reads_left(self, source: tree.Node, left: Relation) -> bool:
         return isinstance(source, tree.Unnest) or (isinstance(source, tree.Derived) and source.lateral)
@@ -101,15 +101,15 @@ class Sources(Base):
         if isinstance(source, tree.Unnest):
             return self._unnest(left, source, withs, outer)
         assert isinstance(source, tree.Derived)
-        made, rows = self._lateral(left, source, withs)
-        return self._joined(left, made, rows, np.arange(made.count), tree.Join(source.start, source.end, "LEFT" if outer else "INNER", source,
+        result, rows = self._lateral(left, source, withs)
+        return self._joined(left, result, rows, np.arange(result.count), tree.Join(source.start, source.end, "LEFT" if outer else "INNER", source,
                                                                                source, None, ()))  # fmt: skip
 
     def _lateral(self, left: Relation, source: tree.Derived, withs: dict[str, Relation]) -> tuple[Relation, np.ndarray]:
         """A LATERAL query's rows for each row before it, and the rows they belong to."""
         outer = self._outer(source.query, left, withs)
         names = {(name.table.casefold(), name.text.casefold()): left.find(name, self.text) for name in outer}
-        codes, first = codes_of([left.vectors[at].values for at in names.values()], left.count)
+        codes, first = codes_of([left.vectors[index].values for index in names.values()], left.count)
         parts: list[Relation] = []
         self.quiet += 1
         try:
@@ -125,12 +125,12 @@ class Sources(Base):
         sizes = np.array([part.count for part in parts])
         starts = np.cumsum(sizes) - sizes
         types = []
-        for at in range(len(parts[0].names)):
-            kind = parts[0].types[at]
+        for position in range(len(parts[0].names)):
+            kind = parts[0].types[position]
             for part in parts[1:]:
-                kind = common(kind, part.types[at]) or kind
+                kind = common(kind, part.types[position]) or kind
             types.append(kind)
-        vectors = [joined([part.vectors[at] for part in parts], kind) for at, kind in enumerate(types)]
+        vectors = [joined([part.vectors[index] for part in parts], kind) for index, kind in enumerate(types)]
         whole = Relation(parts[0].names, ("",) * len(types), tuple(types), Columns(vectors), int(sizes.sum()))
         if not len(first):
             whole = whole.take(np.zeros(0, np.int64))
@@ -148,8 +148,8 @@ class Sources(Base):
             # Only a LATERAL query reads what stands beside it; what is around the whole query any may read.
             return renamed(self.run_query(node.query, withs), node.alias, node.columns, node, self.text)
         if isinstance(node, tree.Unnest):
-            one, _ = self._with_outer(Relation((), (), (), Columns(()), 1))
-            return self._without_outer(self._unnest(one, node, withs, outer=False), len(one.names))
+            item, _ = self._with_outer(Relation((), (), (), Columns(()), 1))
+            return self._without_outer(self._unnest(item, node, withs, outer=False), len(item.names))
         assert isinstance(node, tree.Join)
         left = self._source(node.left, withs)
         if self._reads_left(node.right, left):
@@ -160,27 +160,31 @@ class Sources(Base):
             return self._beside_where(left, node, withs)
         right = self._source(node.right, withs)
         if node.natural:
-            seen = [name for at, name in enumerate(left.names) if at not in left.hidden]
-            theirs = {name.casefold() for at, name in enumerate(right.names) if at not in right.hidden}
+            seen = [name for index, name in enumerate(left.names) if index not in left.hidden]
+            theirs = {name.casefold() for index, name in enumerate(right.names) if index not in right.hidden}
             node = replace(node, using=tuple(name for name in seen if name and name.casefold() in theirs))
             if not node.using:
                 node = replace(node, kind="CROSS" if node.kind == "INNER" else node.kind, on=_TRUE)
         return self._join(left, right, node, withs)
 
     @staticmethod
-    def _without_outer(made: Relation, first: int) -> Relation:
+    def _without_outer(relation: Relation, first: int) -> Relation:
         """The columns after the first ones."""
         return Relation(
-            made.names[first:], made.tables[first:], made.types[first:], Columns(made.vectors.cells[first:], made.vectors.store), made.count
+            relation.names[first:],
+            relation.tables[first:],
+            relation.types[first:],
+            Columns(relation.vectors.cells[first:], relation.vectors.store),
+            relation.count,
         )
 
     def _beside_where(self, left: Relation, node: tree.Join, withs: dict[str, Relation]) -> Relation:
         """UNNEST or a LATERAL query joined on a condition."""
         numbered = left.with_columns([Vector(pa.array(np.arange(left.count)))], [INTEGER])
         pairs = self._beside(numbered, node.right, withs)
-        made, _ = self.evaluate(node.on or _TRUE, self._with_outer(pairs)[0], withs, condition=True)
-        sound = self._sound("ON", pairs, [(self._written(node.on or node), made)])
-        keep = made.true(pairs.count)
+        result, _ = self.evaluate(node.on or _TRUE, self._with_outer(pairs)[0], withs, condition=True)
+        sound = self._sound("ON", pairs, [(self._written(node.on or node), result)])
+        keep = result.true(pairs.count)
         if sound is not None:
             keep[np.setdiff1d(np.arange(pairs.count), sound)] = False
         rows = pairs.vectors[len(left.names)].values.to_numpy()[keep]
@@ -189,12 +193,12 @@ class Sources(Base):
 
     def _table(self, node: tree.Table, withs: dict[str, Relation]) -> Relation:
         if node.is_name and node.reference.casefold() in withs:
-            found = withs[node.reference.casefold()]
-            return renamed(found, node.alias or node.reference, node.columns, node, self.text)
+            result = withs[node.reference.casefold()]
+            return renamed(result, node.alias or node.reference, node.columns, node, self.text)
         if node.is_name and node.reference.casefold() in self.relations:
-            found = self.relations[node.reference.casefold()]
-            found = replace(found, stage=self._tell(f"read {node.reference}", (), found.count))
-            return renamed(found, node.alias or node.reference, node.columns, node, self.text)
+            result = self.relations[node.reference.casefold()]
+            result = replace(result, stage=self._tell(f"read {node.reference}", (), result.count))
+            return renamed(result, node.alias or node.reference, node.columns, node, self.text)
         table = self._open(node)
         wanted = self._columns_wanted(table, node)
         self.paths |= table.files
@@ -219,8 +223,8 @@ class Sources(Base):
         self.malformed[table.name] = malformed
         names = tuple(table.columns[i] for i in wanted)
         unread = tuple(name for i, name in enumerate(table.columns) if i not in wanted)
-        told = [f"{len(malformed):,} malformed records are no rows"] if malformed else []
-        stage = self._tell(f"read {node.reference}", (), len(rows), "; ".join([*told, *([beside] if beside else [])]))
+        message = [f"{len(malformed):,} malformed records are no rows"] if malformed else []
+        stage = self._tell(f"read {node.reference}", (), len(rows), "; ".join([*message, *([beside] if beside else [])]))
         blank, columns = ("",) * len(names), Columns(vectors, self.store)
         return Relation(names, blank, tuple(types[i] for i in wanted), columns, len(rows), rows=rows, unread=unread, stage=stage)
 
@@ -246,8 +250,8 @@ class Sources(Base):
             read = "the first row was" if rows == 1 else f"the first {rows:,} rows were"
             self.remarks.append(f"{node.reference}: {read} read, as many as the result needs; counts, cautions and types are of those")
         beside = "" if whole else "the rest is not needed"
-        found = self._relation(table, node, wanted, *_put_together(batches, types, wanted), beside=beside)
-        return renamed(found, self._called(node), node.columns, node, self.text)
+        result = self._relation(table, node, wanted, *_put_together(batches, types, wanted), beside=beside)
+        return renamed(result, self._called(node), node.columns, node, self.text)
 
     def _matching(
         self, table: Source, node: tree.Table, where: tree.Node, wanted: Sequence[int], batch: Batch, types: dict[int, Type]
@@ -257,18 +261,18 @@ class Sources(Base):
         try:
             vectors, _, rows, _ = _put_together([batch], types, wanted)
             names = tuple(table.columns[i] for i in wanted)
-            some = Relation(names, ("",) * len(names), tuple(types[i] for i in wanted), Columns(vectors), len(rows), rows=rows)
-            made, _ = self.evaluate(
-                where, renamed(some, self._called(node), node.columns, node, self.text), {}, condition=True, watched=False
+            subset = Relation(names, ("",) * len(names), tuple(types[i] for i in wanted), Columns(vectors), len(rows), rows=rows)
+            result, _ = self.evaluate(
+                where, renamed(subset, self._called(node), node.columns, node, self.text), {}, condition=True, watched=False
             )
-            return int(made.true(batch.count).sum())
+            return int(result.true(batch.count).sum())
         finally:
             self.quiet -= 1
 
     def _identifying(self, columns: Sequence[str], wanted: Sequence[int]) -> list[int]:
         """The columns that tell apart what columns that are grouped by name."""
-        named = [columns[at] for at in wanted if columns[at] in self._grouped]
-        return [at for at, name in enumerate(columns) if any(identifies(name, one, at == 0) for one in named)]
+        named = [columns[index] for index in wanted if columns[index] in self._grouped]
+        return [index for index, name in enumerate(columns) if any(identifies(name, item, index == 0) for item in named)]
 
     def _loaded(self, table: Source, wanted: list[int]) -> tuple[list[Vector], dict[int, Type], np.ndarray, tuple[Malformed, ...]]:
         """Columns of a table with their types, its row numbers, and what of it is malformed; in files where they do not fit."""
@@ -313,10 +317,10 @@ class Sources(Base):
             columns.append(Vector(pa.array(places, mask=places == 0)))
             types.append(INTEGER)
         right = Relation(tuple(names[:1]) + tuple(names[1:]), (node.alias,) * len(columns), tuple(types), Columns(columns), len(rows))
-        told = f"{left.count - without:,} rows with items" + (
+        message = f"{left.count - without:,} rows with items" + (
             f", {without:,} without" + (" are kept" if outer else " are lost") if without else ""
         )
-        stage = self._tell("UNNEST", (left,), len(rows), told)
+        stage = self._tell("UNNEST", (left,), len(rows), message)
         if not outer:
             self._warn("UNNEST loses rows", without, "have no item, so they are lost", "LEFT JOIN UNNEST(…) ON TRUE keeps them")
         return replace(left.take(rows).beside(right), stage=stage)
@@ -324,23 +328,23 @@ class Sources(Base):
     def _join(self, left: Relation, right: Relation, node: tree.Join, withs: dict[str, Relation]) -> Relation:
         equal, rest = ([], []) if node.using else self._split(node.on, left, right) if node.on is not None else ([], [])
         keys: list[tuple[Vector, Vector, Type]] = []
-        told: list[tuple[str, str]] = []
+        message: list[tuple[str, str]] = []
         for name in node.using:
-            at = tree.Name(node.start, node.end, name)
-            one, other = left.find(at, self.text), right.find(at, self.text)
-            keys.append(self._key(left.vectors[one], left.types[one], right.vectors[other], right.types[other], node))
-            told.append((name, name))
+            index = tree.Name(node.start, node.end, name)
+            item, other = left.find(index, self.text), right.find(index, self.text)
+            keys.append(self._key(left.vectors[item], left.types[item], right.vectors[other], right.types[other], node))
+            message.append((name, name))
         for a, b in equal:
             (x, first), (y, second) = self.evaluate(a, left, withs), self.evaluate(b, right, withs)
             keys.append(self._key(x, first, y, second, a))
-            told.append((self._written(a), self._written(b)))
-        sound = self._sound("ON", left, [(text, x) for (x, _, _), (text, _) in zip(keys, told, strict=True)])
+            message.append((self._written(a), self._written(b)))
+        sound = self._sound("ON", left, [(text, x) for (x, _, _), (text, _) in zip(keys, message, strict=True)])
         if sound is not None:
             left, keys = left.take(sound), [(taken(x, sound), y, kind) for x, y, kind in keys]
-        sound = self._sound("ON", right, [(text, y) for (_, y, _), (_, text) in zip(keys, told, strict=True)])
+        sound = self._sound("ON", right, [(text, y) for (_, y, _), (_, text) in zip(keys, message, strict=True)])
         if sound is not None:
             right, keys = right.take(sound), [(x, taken(y, sound), kind) for x, y, kind in keys]
-        self._warn_of_null_keys(keys, told)
+        self._warn_of_null_keys(keys, message)
         pairs: Iterable[tuple[np.ndarray, np.ndarray]]
         if keys:
             pairs = [
@@ -357,10 +361,10 @@ class Sources(Base):
                 if not len(ones) and asked:
                     break
                 both, _ = self._with_outer(left.take(ones).beside(right.take(twos)))
-                made, _ = self.evaluate(condition, both, withs, condition=True, watched=False)
-                if made.errors is not None:
-                    self._fault("ON", self._written(condition), made.errors, both.rows)
-                keep = made.true(len(ones))
+                result, _ = self.evaluate(condition, both, withs, condition=True, watched=False)
+                if result.errors is not None:
+                    self._fault("ON", self._written(condition), result.errors, both.rows)
+                keep = result.true(len(ones))
                 ones, twos = ones[keep], twos[keep]
             asked = True
             lefts.append(ones)
@@ -372,15 +376,17 @@ class Sources(Base):
                 self.evaluate(
                     condition, self._with_outer(left.take(none).beside(right.take(none)))[0], withs, condition=True, watched=False
                 )
-        met, theirs = (some[0] if len(some) == 1 else np.concatenate(some) if some else np.zeros(0, np.int64) for some in (lefts, rights))
+        met, theirs = (
+            subset[0] if len(subset) == 1 else np.concatenate(subset) if subset else np.zeros(0, np.int64) for subset in (lefts, rights)
+        )
         del lefts, rights, pairs
         if len(keys) == 1 and keys[0][2] == TEXT and not self.quiet:
-            self._warn_of_almost_equal_keys(keys[0][0].values, keys[0][1].values, met, told[0][0])
+            self._warn_of_almost_equal_keys(keys[0][0].values, keys[0][1].values, met, message[0][0])
         return self._joined(left, right, met, theirs, node)
 
-    def _warn_of_null_keys(self, keys: list[tuple[Vector, Vector, Type]], told: list[tuple[str, str]]) -> None:
+    def _warn_of_null_keys(self, keys: list[tuple[Vector, Vector, Type]], message: list[tuple[str, str]]) -> None:
         """Both sides have rows with NULL in a key, of which = pairs none."""
-        for (left, right, _), (mine, theirs) in zip(keys, told, strict=True):
+        for (left, right, _), (mine, theirs) in zip(keys, message, strict=True):
             ones, twos = left.values.null_count, right.values.null_count
             if ones and twos:
                 detail = f"on the left have NULL in {mine[:60]}, as {twos:,} on the right have, and = pairs none of them"
@@ -391,41 +397,41 @@ class Sources(Base):
         """Rows on the left whose key would have a partner if case and spaces were ignored."""
         alone = np.ones(len(left), bool)
         alone[matched] = False
-        some = left.filter(pa.array(alone))
-        near = pc.is_in(upper(tidy_spaces(some)), upper(tidy_spaces(right.drop_null())))
-        rows = pc.sum(pc.and_(near, pc.is_valid(some))).as_py() or 0
-        told = f"on the left have no partner, and would if case and spaces of {name[:60]} were ignored"
-        self._warn("JOIN and case", rows, told, f"join on UPPER(TIDY_SPACES({name[:60]})) on both sides")
+        subset = left.filter(pa.array(alone))
+        near = pc.is_in(upper(tidy_spaces(subset)), upper(tidy_spaces(right.drop_null())))
+        rows = pc.sum(pc.and_(near, pc.is_valid(subset))).as_py() or 0
+        message = f"on the left have no partner, and would if case and spaces of {name[:60]} were ignored"
+        self._warn("JOIN and case", rows, message, f"join on UPPER(TIDY_SPACES({name[:60]})) on both sides")
 
-    def _joined(self, left: Relation, right: Relation, one: np.ndarray, two: np.ndarray, node: tree.Join) -> Relation:
-        several, alone_left = _met(one, left.count)
+    def _joined(self, left: Relation, right: Relation, array: np.ndarray, two: np.ndarray, node: tree.Join) -> Relation:
+        several, alone_left = _met(array, left.count)
         _, alone_right = _met(two, right.count)
-        pairs = len(one)
+        pairs = len(array)
         extra = pairs - (left.count - len(alone_left))
         if node.kind in ("LEFT", "FULL") and len(alone_left):
-            one, two = np.concatenate([one, alone_left]), np.concatenate([two, np.full(len(alone_left), -1)])
-            order = np.argsort(one, kind="stable")
-            one, two = one[order], two[order]
+            array, two = np.concatenate([array, alone_left]), np.concatenate([two, np.full(len(alone_left), -1)])
+            order = np.argsort(array, kind="stable")
+            array, two = array[order], two[order]
         if node.kind in ("RIGHT", "FULL") and len(alone_right):
-            one, two = np.concatenate([one, np.full(len(alone_right), -1)]), np.concatenate([two, alone_right])
-        made = left.take(one).beside(right.take(two))
+            array, two = np.concatenate([array, np.full(len(alone_right), -1)]), np.concatenate([two, alone_right])
+        result = left.take(array).beside(right.take(two))
         sides = []
         if node.kind in ("LEFT", "FULL") and len(alone_left):
-            sides.append((frozenset(range(len(left.names), len(made.names))), two < 0))
+            sides.append((frozenset(range(len(left.names), len(result.names))), two < 0))
         if node.kind in ("RIGHT", "FULL") and len(alone_right):
-            sides.append((frozenset(range(len(left.names))), one < 0))
-        made = replace(made, alone=(*made.alone, *sides))
+            sides.append((frozenset(range(len(left.names))), array < 0))
+        result = replace(result, alone=(*result.alone, *sides))
         if node.using:
-            made = self._merged(made, left, node)
+            result = self._merged(result, left, node)
         if node.kind == "WHERE":
-            told = f"{left.count:,} rows with {right.count:,}, where {self._shown(node)}"
-            stage = self._tell("tables joined by WHERE", (left, right), made.count, told)
+            message = f"{left.count:,} rows with {right.count:,}, where {self._shown(node)}"
+            stage = self._tell("tables joined by WHERE", (left, right), result.count, message)
         elif node.kind != "CROSS":
-            told = f"{left.count - len(alone_left):,} rows on the left matched, {len(alone_left):,} without a partner; "
-            told += f"{len(alone_right):,} on the right without one"
+            message = f"{left.count - len(alone_left):,} rows on the left matched, {len(alone_left):,} without a partner; "
+            message += f"{len(alone_right):,} on the right without one"
             if several:
-                told += f"; {several:,} rows on the left met several (+{extra:,} rows)"
-            stage = self._tell(f"{node.kind} JOIN", (left, right), made.count, told)
+                message += f"; {several:,} rows on the left met several (+{extra:,} rows)"
+            stage = self._tell(f"{node.kind} JOIN", (left, right), result.count, message)
             self._warn(
                 "a join multiplies rows",
                 several,
@@ -436,34 +442,34 @@ class Sources(Base):
                 self._warn("a join loses rows", len(alone_left), "on the left have no partner, so they are lost", "LEFT JOIN keeps them")
         else:
             stage = self._tell("CROSS JOIN", (left, right), pairs, f"each of {left.count:,} rows with each of {right.count:,}")
-        return replace(made, stage=stage)
+        return replace(result, stage=stage)
 
     def _shown(self, node: tree.Join) -> str:
         parts = node.on.operands if isinstance(node.on, tree.Logic) else (node.on,)
         return " AND ".join(self._written(part)[:60] for part in parts if part is not None)
 
-    def _merged(self, made: Relation, left: Relation, node: tree.Join) -> Relation:
+    def _merged(self, relation: Relation, left: Relation, node: tree.Join) -> Relation:
         """USING: one column for the two, the first that is known; each side's own is found by its table's name only."""
-        vectors, names, types, hidden = [], [], [], set(made.hidden)
+        vectors, names, types, hidden = [], [], [], set(relation.hidden)
         for name in node.using:
-            at = tree.Name(node.start, node.end, name)
-            one = left.find(at, self.text)
-            two = next(i for i in range(len(left.names), len(made.names)) if made.names[i].casefold() == name.casefold())
-            kind = common(made.types[one], made.types[two]) or TEXT
-            a, b = as_type(made.vectors[one], kind), as_type(made.vectors[two], kind)
+            position = tree.Name(node.start, node.end, name)
+            first_rows = left.find(position, self.text)
+            two = next(i for i in range(len(left.names), len(relation.names)) if relation.names[i].casefold() == name.casefold())
+            kind = common(relation.types[first_rows], relation.types[two]) or TEXT
+            a, b = as_type(relation.vectors[first_rows], kind), as_type(relation.vectors[two], kind)
             first = b if node.kind == "RIGHT" else a
             second = a if node.kind == "RIGHT" else b
             # Either side's error is one of the merged column, though of a pair both keys were sound.
-            vectors.append(Vector(pc.coalesce(first.values, second.values), first_error([first, second], made.count)))
-            names.append(made.names[one])
+            vectors.append(Vector(pc.coalesce(first.values, second.values), first_error([first, second], relation.count)))
+            names.append(relation.names[first_rows])
             types.append(kind)
-            hidden |= {one, two}
+            hidden |= {first_rows, two}
         shift = len(vectors)
         return Relation(
-            (*names, *made.names), ("",) * shift + made.tables, (*types, *made.types), Columns(vectors).beside(made.vectors), made.count,
-            frozenset(index + shift for index in hidden), made.rows, made.unread,
-            tuple((frozenset(index + shift for index in columns), mask) for columns, mask in made.alone), made.origin,
-            (None,) * shift + made.plains,
+            (*names, *relation.names), ("",) * shift + relation.tables, (*types, *relation.types), Columns(vectors).beside(relation.vectors), relation.count,
+            frozenset(index + shift for index in hidden), relation.rows, relation.unread,
+            tuple((frozenset(index + shift for index in columns), mask) for columns, mask in relation.alone), relation.origin,
+            (None,) * shift + relation.plains,
         )  # fmt: skip
 
     def _key(self, a: Vector, first: Type, b: Vector, second: Type, node: tree.Node) -> tuple[Vector, Vector, Type]:
@@ -482,7 +488,7 @@ class Sources(Base):
         for part in parts:
             pair = None
             if isinstance(part, tree.Call) and part.name == "=" and part.operator and not rest and not top(part, (*SUBQUERIES, tree.Row)):
-                sides = [self._sides(one, left, right) for one in part.arguments]
+                sides = [self._sides(argument, left, right) for argument in part.arguments]
                 if sides == [{0}, {1}]:
                     pair = (part.arguments[0], part.arguments[1])
                 elif sides == [{1}, {0}]:
@@ -494,13 +500,13 @@ class Sources(Base):
         return equal, rest
 
     def _sides(self, node: tree.Node, left: Relation, right: Relation) -> set[int]:
-        found = set()
+        result = set()
         for name in parse.column_names(node):
             inside = [side for side, relation in enumerate((left, right)) if relation.search(name, self.text) is not None]
             if len(inside) == 2 and not name.table:
                 raise self._wrong(f"{name.text} is on both sides of the join", name, "write it with its table")
-            found |= set(inside)
-        return found
+            result |= set(inside)
+        return result
 
 
 def _met(rows: np.ndarray, count: int) -> tuple[int, np.ndarray]:
@@ -513,7 +519,7 @@ def _put_together(
     batches: Sequence[Batch], types: dict[int, Type], wanted: Sequence[int]
 ) -> tuple[list[Vector], dict[int, Type], np.ndarray, tuple[Malformed, ...]]:
     """The columns of some batches with their types, the row numbers, and what is malformed."""
-    malformed = tuple(one for batch in batches for one in batch.malformed)
+    malformed = tuple(item for batch in batches for item in batch.malformed)
     vectors = [
         view(pa.concat_arrays([batch.columns[i] for batch in batches]) if batches else pa.nulls(0, pa.string()), types[i]) for i in wanted
     ]
@@ -525,8 +531,8 @@ def _end_to_end(parts: list[np.ndarray]) -> np.ndarray:
     rows = sum(map(len, parts))
     last = max((int(part[-1]) for part in parts if len(part)), default=0)
     numbers = np.empty(rows, np.int32 if last < 2**31 else np.int64)
-    at = 0
+    index = 0
     for part in parts:
-        numbers[at : at + len(part)] = part
-        at += len(part)
+        numbers[index : index + len(part)] = part
+        index += len(part)
     return numbers

@@ -37,97 +37,102 @@ class Windowing(Grouping):
         stands: dict[Any, int],
     ) -> tuple[Relation, dict[Any, int]]:
         places = [item.expression for item in items] + ([key.expression for key in query.order] if query is not None else [])
-        found = [
-            one for place in places for one in top(place, (tree.Aggregate,)) if isinstance(one, tree.Aggregate) and one.over is not None
+        results = [
+            entry
+            for place in places
+            for entry in top(place, (tree.Aggregate,))
+            if isinstance(entry, tree.Aggregate) and entry.over is not None
         ]
         named: dict[str, tree.Window] = {}
         for name, window in select.windows:
             named[name.casefold()] = self._named_window(window, named)
-        used = {one.over.name.casefold() for one in found if one.over is not None}
+        used = {entry.over.name.casefold() for entry in results if entry.over is not None}
         for name, window in named.items():
             if name not in used:
                 for part in (*window.partition, *(key.expression for key in window.order)):
                     self.evaluate(part, over, withs, stands, watched=False)  # a mistake there is one, used or not
-        if not found:
+        if not results:
             return over, stands
         stands = dict(stands)
-        windows = [self._named_window(one.over, named) for one in found if one.over is not None]
-        for one, window in zip(found, windows, strict=True):
-            self._refuse(one, window)
-        over = self._without_errors(found, windows, over, withs, stands)
+        windows = [self._named_window(entry.over, named) for entry in results if entry.over is not None]
+        for element, window in zip(results, windows, strict=True):
+            self._refuse(element, window)
+        over = self._without_errors(results, windows, over, withs, stands)
         cache: dict[Any, Sorted | list[np.ndarray]] = {}
-        for one, window in zip(found, windows, strict=True):
+        for element, window in zip(results, windows, strict=True):
             key = self.shape((window.partition, window.order), over)
             if key not in cache:
                 partition = [self.evaluate(node, over, withs, stands)[0].values for node in window.partition]
                 self._warn_alike("PARTITION BY and case", partition, "partitions", "PARTITION BY UPPER(TIDY_SPACES(…))")
                 parts = partitions(partition, over.count, self.memory)
                 keys = [self.evaluate(sort.expression, over, withs, stands)[0].values for sort in window.order]
-                self._warn_of_order(one, window, [*partition, *keys], over, parts)
+                self._warn_of_order(element, window, [*partition, *keys], over, parts)
                 cache[key] = Sorted(partition, keys, window.order, over.count) if parts is None else parts
             rows = cache[key]
             if isinstance(rows, Sorted):
-                made, kind = self._window(one, window, rows, over, withs, stands)
+                result, kind = self._window(element, window, rows, over, withs, stands)
             else:
-                made, kind = self._window_by_parts(one, window, rows, over, withs, stands)
-            stands[id(one)] = len(over.names)
-            over = over.with_columns([made], [kind])
-        plural = "function" if len(found) == 1 else "functions"
-        return replace(over, stage=self._tell("WINDOW", (over,), over.count, f"{len(found)} {plural}")), stands
+                result, kind = self._window_by_parts(element, window, rows, over, withs, stands)
+            stands[id(element)] = len(over.names)
+            over = over.with_columns([result], [kind])
+        plural = "function" if len(results) == 1 else "functions"
+        return replace(over, stage=self._tell("WINDOW", (over,), over.count, f"{len(results)} {plural}")), stands
 
     def _window_by_parts(
-        self, one: tree.Aggregate, window: tree.Window, parts: list[np.ndarray], over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
+        self, aggregate: tree.Aggregate, window: tree.Window, parts: list[np.ndarray], over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
     ) -> tuple[Vector, Type]:  # fmt: skip
         """A window function over parts that hold whole partitions, one after another."""
-        made: list[Vector] = []
+        results: list[Vector] = []
         self.quiet += 1  # what is to be told has been told of all rows
         try:
             for rows in one_by_one(parts, self._give_back):
-                some = over.take(rows)
-                partition = [self.evaluate(node, some, withs, stands)[0].values for node in window.partition]
-                keys = [self.evaluate(sort.expression, some, withs, stands)[0].values for sort in window.order]
-                vector, kind = self._window(one, window, Sorted(partition, keys, window.order, some.count), some, withs, stands)
-                made.append(vector)
+                subset = over.take(rows)
+                partition = [self.evaluate(node, subset, withs, stands)[0].values for node in window.partition]
+                keys = [self.evaluate(sort.expression, subset, withs, stands)[0].values for sort in window.order]
+                vector, kind = self._window(aggregate, window, Sorted(partition, keys, window.order, subset.count), subset, withs, stands)
+                results.append(vector)
         finally:
             self.quiet -= 1
-        return put_together(made, parts), kind
+        return put_together(results, parts), kind
 
     def _warn_of_order(
-        self, one: tree.Aggregate, window: tree.Window, keys: list[Any], over: Relation, parts: list[np.ndarray] | None
+        self, aggregate: tree.Aggregate, window: tree.Window, keys: list[Any], over: Relation, parts: list[np.ndarray] | None
     ) -> None:
         """A function that goes by the order of its rows, of which the window says nothing, or not enough."""
-        name = one.name.upper()
+        name = aggregate.name.upper()
         if name not in (*RANKS, *VALUES) or not over.count:
             return
-        written = self._written(one)[:60]
+        written = self._written(aggregate)[:60]
         within = {self.shape(node, over) for node in window.partition}
         if all(self.shape(key.expression, over) in within for key in window.order):
-            told = f"are numbered or looked up by {written} in no order that it says"
-            self._warn("window without an order", over.count, told, "add an ORDER BY that is no key of the partition")
+            message = f"are numbered or looked up by {written} in no order that it says"
+            self._warn("window without an order", over.count, message, "add an ORDER BY that is no key of the partition")
         elif name in ("ROW_NUMBER", "FIRST_VALUE", "LAST_VALUE", "LAG", "LEAD"):
-            some = [keys] if parts is None else ([key.take(pa.array(rows)) for key in keys] for rows in one_by_one(parts, self._give_back))
-            ties = sum(_tied_rows(part) for part in some)
+            subset = (
+                [keys] if parts is None else ([key.take(pa.array(rows)) for key in keys] for rows in one_by_one(parts, self._give_back))
+            )
+            ties = sum(_tied_rows(part) for part in subset)
             self._warn("ties", ties, f"share their place in {written}, which takes them as they come", "add a key to its ORDER BY")
 
     def _without_errors(
-        self, found: list[tree.Aggregate], windows: list[tree.Window], over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
+        self, result: list[tree.Aggregate], windows: list[tree.Window], over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
     ) -> Relation:
         """The rows without those in which an input of a window function has an error: they are told, and left out where errors leave
         rows out."""
         inputs: list[tuple[str, Vector]] = []
-        for one, window in zip(found, windows, strict=True):
+        for item, window in zip(result, windows, strict=True):
             parts = [*window.partition, *(key.expression for key in window.order)]
             inputs += [(self._written(part), self.evaluate(part, over, withs, stands, watched=False)[0]) for part in parts]
             mask = np.ones(over.count, bool)
-            if one.filter is not None:
-                decided, _ = self.evaluate(one.filter, over, withs, stands, condition=True, watched=False)
-                inputs.append((self._written(one.filter), decided))
+            if item.filter is not None:
+                decided, _ = self.evaluate(item.filter, over, withs, stands, condition=True, watched=False)
+                inputs.append((self._written(item.filter), decided))
                 mask = decided.true(over.count)
-            for node in (*one.arguments, *(key.expression for key in one.within + one.order)):
-                made, _ = self.evaluate(node, over, withs, stands, watched=False)
-                if made.errors is not None:
+            for node in (*item.arguments, *(key.expression for key in item.within + item.order)):
+                output, _ = self.evaluate(node, over, withs, stands, watched=False)
+                if output.errors is not None:
                     # Only rows that pass the FILTER are looked at.
-                    inputs.append((self._written(node), Vector(made.values, np.where(mask, made.errors, 0).astype(np.uint8))))
+                    inputs.append((self._written(node), Vector(output.values, np.where(mask, output.errors, 0).astype(np.uint8))))
         sound = self._sound("OVER", over, inputs)
         return over if sound is None else over.take(sound)
 
@@ -148,16 +153,16 @@ class Windowing(Grouping):
             raise self._wrong(f"{window.name} has a frame, so nothing is added to it", window)
         return replace(base, order=window.order or base.order, frame=window.frame)
 
-    def _refuse(self, one: tree.Aggregate, window: tree.Window) -> None:
-        name = one.name.upper()
+    def _refuse(self, aggregate: tree.Aggregate, window: tree.Window) -> None:
+        name = aggregate.name.upper()
         if name not in building.AGGREGATES | building.WINDOWS or name == "GROUPING":
-            raise self._wrong(f"{name} has no window form", one, ", ".join((*RANKS, *VALUES)) + " and the aggregates")
-        if one.filter is not None and name in building.WINDOWS:
-            raise self._wrong(f"{name} takes no FILTER", one.filter, "CASE WHEN … THEN x END as its argument, or an aggregate")
-        if one.distinct:
-            raise self._wrong("DISTINCT has no window form", one)
-        if one.nulls and name not in VALUES:
-            raise self._wrong(f"{name} takes no {one.nulls} NULLS", one, "LAG, LEAD, FIRST_VALUE, LAST_VALUE and NTH_VALUE do")
+            raise self._wrong(f"{name} has no window form", aggregate, ", ".join((*RANKS, *VALUES)) + " and the aggregates")
+        if aggregate.filter is not None and name in building.WINDOWS:
+            raise self._wrong(f"{name} takes no FILTER", aggregate.filter, "CASE WHEN … THEN x END as its argument, or an aggregate")
+        if aggregate.distinct:
+            raise self._wrong("DISTINCT has no window form", aggregate)
+        if aggregate.nulls and name not in VALUES:
+            raise self._wrong(f"{name} takes no {aggregate.nulls} NULLS", aggregate, "LAG, LEAD, FIRST_VALUE, LAST_VALUE and NTH_VALUE do")
         if window.frame is not None and window.frame.unit == "GROUPS" and not window.order:
             raise self._wrong("GROUPS needs an ORDER BY", window)
 
@@ -205,12 +210,12 @@ class Windowing(Grouping):
         sort = window.order[0]
         key = sort.expression
         kind, distance = self.evaluate(key, over, withs, stands, watched=False)[1], bound.distance
-        made, far = self.evaluate(distance, over, withs, stands, watched=False)
+        result, far = self.evaluate(distance, over, withs, stands, watched=False)
         if kind.kind not in (*NUMBERS, Kind.DATE, Kind.TIMESTAMP, Kind.TIME, Kind.ZONED, Kind.INTERVAL):
             raise self._wrong(f"RANGE with a distance needs a number, a date or a time to sort by, this is {kind}", key)
-        if made.errors is not None or made.values.null_count:
+        if result.errors is not None or result.values.null_count:
             raise self._wrong("a distance is not NULL", distance)
-        size = sortable(made.values)
+        size = sortable(result.values)
         if pa.types.is_integer(size.type) or pa.types.is_decimal(size.type) or pa.types.is_floating(size.type):
             below = pc.less(pc.cast(size, pa.float64(), safe=False), 0.0)
             if pc.any(below).as_py():
@@ -238,32 +243,38 @@ class Windowing(Grouping):
         return rows.range_places(mine[rows.order], wanted[rows.order], low)
 
     def _window(
-        self, one: tree.Aggregate, window: tree.Window, rows: Sorted, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
+        self,
+        aggregate: tree.Aggregate,
+        window: tree.Window,
+        rows: Sorted,
+        over: Relation,
+        withs: dict[str, Relation],
+        stands: dict[Any, int],
     ) -> tuple[Vector, Type]:
-        name = one.name.upper()
+        name = aggregate.name.upper()
         frame = self._frame(window, rows, over, withs, stands)
         if name in RANKS:
             if name == "NTILE":
-                number = self.number(one.arguments[0], "a number of buckets") if len(one.arguments) == 1 else None
+                number = self.number(aggregate.arguments[0], "a number of buckets") if len(aggregate.arguments) == 1 else None
                 if not number or number < 1:
-                    raise self._wrong("NTILE takes a number of buckets, 1 or more", one)
+                    raise self._wrong("NTILE takes a number of buckets, 1 or more", aggregate)
                 return vector_of(rows.rank(name, number)), INTEGER
-            if one.arguments or one.star:
-                raise self._wrong(f"{name} takes nothing in its parentheses", one)
+            if aggregate.arguments or aggregate.star:
+                raise self._wrong(f"{name} takes nothing in its parentheses", aggregate)
             return vector_of(rows.rank(name)), DOUBLE if name in ("PERCENT_RANK", "CUME_DIST") else INTEGER
         if name in VALUES:
-            return self._value(one, name, frame, rows, over, withs, stands)
-        given = self._input(one, over, withs, stands)
-        if given.value is None:
+            return self._value(aggregate, name, frame, rows, over, withs, stands)
+        supplied = self._input(aggregate, over, withs, stands)
+        if supplied.value is None:
             if frame is None and not window.order:
-                counts = np.bincount(rows.groups[given.mask], minlength=rows.many)
+                counts = np.bincount(rows.groups[supplied.mask], minlength=rows.many)
                 return Vector(pa.array(counts[rows.groups], pa.int64())), INTEGER
-            return Vector(rows.back(rows.counted(given.mask, frame))), INTEGER
-        return self._windowed(one, given, frame, window, rows)
+            return Vector(rows.back(rows.counted(supplied.mask, frame))), INTEGER
+        return self._windowed(aggregate, supplied, frame, window, rows)
 
     def _value(
         self,
-        one: tree.Aggregate,
+        aggregate: tree.Aggregate,
         name: str,
         frame: ResolvedFrame | None,
         rows: Sorted,
@@ -273,49 +284,49 @@ class Windowing(Grouping):
     ) -> tuple[Vector, Type]:
         most = {"LAG": 3, "LEAD": 3, "NTH_VALUE": 2}.get(name, 1)
         least = 2 if name == "NTH_VALUE" else 1
-        if not least <= len(one.arguments) <= most:
-            raise self._wrong(f"{name} does not take {len(one.arguments)} arguments", one)
-        value, kind = self.evaluate(one.arguments[0], over, withs, stands)
-        known = pc.is_valid(value.values).to_numpy(zero_copy_only=False) if one.nulls == "IGNORE" else None
+        if not least <= len(aggregate.arguments) <= most:
+            raise self._wrong(f"{name} does not take {len(aggregate.arguments)} arguments", aggregate)
+        value, kind = self.evaluate(aggregate.arguments[0], over, withs, stands)
+        known = pc.is_valid(value.values).to_numpy(zero_copy_only=False) if aggregate.nulls == "IGNORE" else None
         if name in ("FIRST_VALUE", "LAST_VALUE", "NTH_VALUE"):
-            number = self.number(one.arguments[1], "the number of a row") if name == "NTH_VALUE" else 1
+            number = self.number(aggregate.arguments[1], "the number of a row") if name == "NTH_VALUE" else 1
             if number is None or number < 1:
-                raise self._wrong("NTH_VALUE takes the number of a row, 1 or more", one.arguments[1])
+                raise self._wrong("NTH_VALUE takes the number of a row, 1 or more", aggregate.arguments[1])
             return vector_of(rows.nth(value.values, frame, number, name == "LAST_VALUE", known)), kind
-        by = self.number(one.arguments[1], f"the distance of {name}") if len(one.arguments) > 1 else 1
+        by = self.number(aggregate.arguments[1], f"the distance of {name}") if len(aggregate.arguments) > 1 else 1
         if by is None:
             return Vector(pa.nulls(over.count, kind.arrow)), kind
         default = None
-        if len(one.arguments) > 2:
-            other, other_kind = self.evaluate(one.arguments[2], over, withs, stands)
+        if len(aggregate.arguments) > 2:
+            other, other_kind = self.evaluate(aggregate.arguments[2], over, withs, stands)
             both = common(kind, other_kind)
             if both is None:
-                raise self._wrong(f"{name} cannot mix {kind} and {other_kind}", one.arguments[2], "cast one of them")
+                raise self._wrong(f"{name} cannot mix {kind} and {other_kind}", aggregate.arguments[2], "cast one of them")
             kind = TEXT if both.kind is Kind.NULL else both
             value, default = as_type(value, kind), as_type(other, kind).values
         return vector_of(rows.shifted(value.values, -by if name == "LAG" else by, default, known)), kind
 
     def _windowed(
-        self, one: tree.Aggregate, given: Input, frame: ResolvedFrame | None, window: tree.Window, rows: Sorted
+        self, aggregate: tree.Aggregate, supplied: Input, frame: ResolvedFrame | None, window: tree.Window, rows: Sorted
     ) -> tuple[Vector, Type]:
-        name, kind, value = given.name, given.kind, given.value
+        name, kind, value = supplied.name, supplied.kind, supplied.value
         assert value is not None
-        known = self._known(given)
+        known = self._known(supplied)
         if frame is None and not window.order:
             # Every row of a partition has the whole of it: the aggregate of a group.
-            made, to = self._computed(one, given, rows.groups, rows.many, known)
-            return taken(made, rows.groups), to
-        if name == "COUNT" and not given.others:
+            result, to = self._computed(aggregate, supplied, rows.groups, rows.many, known)
+            return taken(result, rows.groups), to
+        if name == "COUNT" and not supplied.others:
             return Vector(rows.back(rows.counted(known, frame))), INTEGER
         if name in ("MIN", "MAX"):
             return vector_of(rows.extreme(value.values, known, frame, name == "MIN")), kind
         if name in ("SUM", "AVG") or name.startswith(("STDDEV", "VAR")):
-            made = rows.totals(value.values, known, frame, kind, name)
-            return made, result_type(name, kind)
+            result = rows.totals(value.values, known, frame, kind, name)
+            return result, result_type(name, kind)
 
         def compute(lines: np.ndarray, frames: np.ndarray, many: int) -> Vector:
-            part = given.take(lines)
-            return self._computed(one, part, frames, many, self._known(part))[0]
+            part = supplied.take(lines)
+            return self._computed(aggregate, part, frames, many, self._known(part))[0]
 
         to = result_type(name, kind)
         return rows.each(compute, frame, to), to

@@ -116,8 +116,8 @@ class Sorted:
         under that mask count."""
         by = max(min(by, self.count), -self.count)
         if known is None:
-            at = np.arange(self.count) + by
-            inside = (at >= self.starts) & (at < self.starts + self.sizes)
+            index = np.arange(self.count) + by
+            inside = (index >= self.starts) & (index < self.starts + self.sizes)
         else:
             held = known[self.order]
             rows = np.flatnonzero(held)
@@ -125,14 +125,14 @@ class Sorted:
             before = np.cumsum(held) - held
             target = before + by if by < 0 else before + held + by - 1 if by else np.where(held, before, -1)
             inside = (target >= 0) & (target < len(rows))
-            at = rows[np.where(inside, target, 0)] if len(rows) else np.zeros(self.count, np.int64)
-            inside &= (at >= self.starts) & (at < self.starts + self.sizes)
-        found = values.take(pa.array(self.order)).take(pa.array(np.where(inside, at, 0)))
+            index = rows[np.where(inside, target, 0)] if len(rows) else np.zeros(self.count, np.int64)
+            inside &= (index >= self.starts) & (index < self.starts + self.sizes)
+        result = values.take(pa.array(self.order)).take(pa.array(np.where(inside, index, 0)))
         if default is None:
-            made = pc.if_else(pa.array(inside), found, pa.scalar(None, values.type))
+            output = pc.if_else(pa.array(inside), result, pa.scalar(None, values.type))
         else:
-            made = pc.if_else(pa.array(inside), found, default.take(pa.array(self.order)))
-        return self.back(made)
+            output = pc.if_else(pa.array(inside), result, default.take(pa.array(self.order)))
+        return self.back(output)
 
     # -- frames
     def bounds(self, frame: ResolvedFrame | None) -> Segment:
@@ -175,18 +175,18 @@ class Sorted:
             holes = [(self.peer_start, self.peer_end)]
         else:
             holes = [(self.peer_start, rows), (rows + 1, self.peer_end)]
-        made, begin = [], first
+        result, begin = [], first
         for start, end in holes:
-            made.append((begin, np.maximum(np.minimum(start, last), begin)))
+            result.append((begin, np.maximum(np.minimum(start, last), begin)))
             begin = np.maximum(begin, np.minimum(end, last))
-        made.append((begin, np.maximum(last, begin)))
-        return made
+        result.append((begin, np.maximum(last, begin)))
+        return result
 
     def _through(self, line: np.ndarray, frame: ResolvedFrame | None) -> np.ndarray:
         """Sums of a line of the sorted rows over each frame."""
         upto = np.concatenate([np.zeros(1, line.dtype), np.cumsum(line)])
-        made: np.ndarray = sum(upto[last] - upto[first] for first, last in self.segments(frame))  # type: ignore[assignment]
-        return made
+        result: np.ndarray = sum(upto[last] - upto[first] for first, last in self.segments(frame))  # type: ignore[assignment]
+        return result
 
     def counted(self, mask: np.ndarray, frame: ResolvedFrame | None) -> np.ndarray:
         """Rows of each frame under a mask, of the sorted rows."""
@@ -201,16 +201,16 @@ class Sorted:
         total = self.counted(np.ones(self.count, bool) if known is None else known, frame)
         want = total - number if from_last else np.full(self.count, number - 1)
         inside = (want >= 0) & (want < total)
-        at = np.zeros(self.count, np.int64)
+        index = np.zeros(self.count, np.int64)
         passed = np.zeros(self.count, np.int64)
         for first, last in self.segments(frame):
             here = before[last] - before[first]
             mine = inside & (want >= passed) & (want < passed + here)
-            at[mine] = (before[first] + want - passed)[mine]
+            index[mine] = (before[first] + want - passed)[mine]
             passed += here
-        place = rows[np.where(inside, at, 0)] if len(rows) else np.zeros(self.count, np.int64)
-        found = values.take(pa.array(self.order)).take(pa.array(place, mask=~inside)) if self.count else values
-        return self.back(found)
+        place = rows[np.where(inside, index, 0)] if len(rows) else np.zeros(self.count, np.int64)
+        result = values.take(pa.array(self.order)).take(pa.array(place, mask=~inside)) if self.count else values
+        return self.back(result)
 
     def totals(self, values: Any, mask: np.ndarray, frame: ResolvedFrame | None, kind: Type, name: str) -> Vector:
         """SUM, AVG, VAR_… or STDDEV_… over each frame, exact before it is rounded."""
@@ -220,10 +220,12 @@ class Sorted:
         odd = np.zeros(self.count, bool) if units.special is None else (units.special != 0) & mask
         special: dict[int, float] = {}
         if odd.any() and units.special is not None:
-            kinds = [self.counted(odd & one, frame) for one in (np.isnan(units.special), units.special == np.inf, units.special == -np.inf)]
-            for at in np.flatnonzero(sum(kinds)):
-                nan, plus, minus = (bool(one[at]) for one in kinds)
-                special[int(at)] = float("nan") if nan or (plus and minus) else float("inf") if plus else float("-inf")
+            kinds = [
+                self.counted(odd & item, frame) for item in (np.isnan(units.special), units.special == np.inf, units.special == -np.inf)
+            ]
+            for index in np.flatnonzero(sum(kinds)):
+                nan, plus, minus = (bool(item[index]) for item in kinds)
+                special[int(index)] = float("nan") if nan or (plus and minus) else float("inf") if plus else float("-inf")
         sums = self._through(whole, frame)
         if name in ("SUM", "AVG"):
             return self.vector_back(finished_sums(sums, counts, units, kind, name, special))

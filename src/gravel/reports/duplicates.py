@@ -18,13 +18,13 @@ def write_page(path: Path, found: Duplicates, step: str) -> None:
     key = [found.columns.index(name) for name in found.key]
     groups = [
         {
-            "group": one,
-            "shown": [*key, *one.differs],
-            "same": [at for at in range(len(found.columns)) if at not in one.differs and at not in key],
+            "group": item,
+            "shown": [*key, *item.differs],
+            "same": [position for position in range(len(found.columns)) if position not in item.differs and position not in key],
         }
-        for one in found.shown
+        for item in found.shown
     ]
-    most = max((one.surplus for one in found.ladder), default=0) or 1
+    most = max((item.surplus for item in found.ladder), default=0) or 1
     render_page(path, "duplicates.html", found=found, groups=groups, most=most, step=step, key=key, version=__version__)
 
 

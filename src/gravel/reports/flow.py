@@ -58,7 +58,7 @@ def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
         count = steps[0].count
         leaving = [(count.dropped, "dropped", "dropped"), (count.merged, "merged", "merged"), (count.set_aside, "aside", "set aside"),
                    (count.stopped, "aside", "failed")]  # fmt: skip
-        leaving = [one for one in leaving if one[0]]
+        leaving = [item for item in leaving if item[0]]
         thick = [min(90.0, width(rows)) for rows, _, _ in leaving]
         added = min(90.0, width(count.added))
         high = max(16.0 + LINE * len(steps), 46.0 if not _is_quiet(steps[0]) else 0.0, sum(thick) + 20 * len(thick), added + 14)
@@ -69,12 +69,12 @@ def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
         path = f"M{a:.1f},{y:.1f} L{b:.1f},{y:.1f} C{b:.1f},{half:.1f} {c:.1f},{half:.1f} {c:.1f},{y + high:.1f}"
         path += f" L{d:.1f},{y + high:.1f} C{d:.1f},{half:.1f} {a:.1f},{half:.1f} {a:.1f},{y:.1f} Z"
         shapes.append(SvgPath(path, "stream", f"{named}: {count.rows_in:,} in, {count.rows_out:,} out"))
-        at = y + 6
+        index = y + 6
         for (rows, kind, what), size in zip(leaving, thick, strict=True):
             start = MIDDLE + min(before, after) / 2
-            shapes.append(SvgPath(_ribbon(start, at, RIGHT_END, at + 4, size), kind, f"{rows:,} {what} at {named}"))
-            labels.append(SvgLabel(RIGHT_END + 8, at + 8 + size / 2, f"{rows:,} {what}", kind))
-            at += size + 20
+            shapes.append(SvgPath(_ribbon(start, index, RIGHT_END, index + 4, size), kind, f"{rows:,} {what} at {named}"))
+            labels.append(SvgLabel(RIGHT_END + 8, index + 8 + size / 2, f"{rows:,} {what}", kind))
+            index += size + 20
         if added:
             end = MIDDLE - min(before, after) / 2
             shapes.append(SvgPath(_ribbon(LEFT_END, y + 10, end, y + 6, added), "added", f"{count.added:,} added at {named}"))
@@ -91,7 +91,7 @@ def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
         shapes.append(SvgPath(f"M{d:.1f},{y - 22:.1f} H{c:.1f} V{y:.1f} H{d:.1f} Z", "between", f"{count.rows_out:,} rows"))
     labels.append(SvgLabel(MIDDLE, y + 14, f"{lines[-1].count.rows_out:,} rows {output}", "count"))
     # What joins and leaves lies behind the stream.
-    shapes.sort(key=lambda one: one.kind in ("stream", "between"))
+    shapes.sort(key=lambda item: item.kind in ("stream", "between"))
     return Drawing(y + 24, tuple(shapes), tuple(labels))
 
 

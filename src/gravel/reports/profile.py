@@ -18,27 +18,27 @@ def write_page(path: Path, found: Profile, table: Any, today: date) -> None:
     single = [key for key in found.facts.keys if len(key) == 1]
     render_page(
         path, "profile.html", profile=found, keys=single or found.facts.keys,
-        findings=[_finding(number, one, found, table) for number, one in numbered],
-        cards=[_card(one, [number for number, finding in numbered if finding.column == one.name]) for one in found.columns],
-        levels={level: sum(one.level == level for one in found.findings) for level in ("wrong", "suspect", "note")},
+        findings=[_finding(number, item, found, table) for number, item in numbered],
+        cards=[_card(item, [number for number, finding in numbered if finding.column == item.name]) for item in found.columns],
+        levels={level: sum(item.level == level for item in found.findings) for level in ("wrong", "suspect", "note")},
         today=today.isoformat(), version=__version__,
     )  # fmt: skip
 
 
-def _finding(number: int, one: Finding, found: Profile, table: Any) -> dict[str, Any]:
+def _finding(number: int, value: Finding, profile: Profile, table: Any) -> dict[str, Any]:
     return {
-        "number": number, "finding": one, "see": see_command(table, one.where, one.finding),
-        "mend": try_command(table, one.mend) if one.mend else "", "rows": found.rows,
+        "number": number, "finding": value, "see": see_command(table, value.where, value.finding),
+        "mend": try_command(table, value.mend) if value.mend else "", "rows": profile.rows,
     }  # fmt: skip
 
 
-def _card(one: ColumnProfile, numbers: list[int]) -> dict[str, Any]:
-    spaces, case, damage = one.spaces, one.case, one.damage
+def _card(column_profile: ColumnProfile, numbers: list[int]) -> dict[str, Any]:
+    spaces, case, damage = column_profile.spaces, column_profile.case, column_profile.damage
     counts = [
-        ("NULL", one.nulls), ("empty text", one.empty), ("only white space", one.blank), ("white space at an end", one.padded),
+        ("NULL", column_profile.nulls), ("empty text", column_profile.empty), ("only white space", column_profile.blank), ("white space at an end", column_profile.padded),
         ("several spaces inside", spaces.runs), ("tab, line break or odd space", spaces.odd), ("control characters", spaces.control),
         ("wrongly decoded", damage.misdecoded), ("replacement character", damage.replacement), ("run as formula", damage.formula),
-        ("zero or plus lost in a cast", one.loses),
+        ("zero or plus lost in a cast", column_profile.loses),
     ]  # fmt: skip
     cases = [
         ("capitals", case.upper),
@@ -48,8 +48,8 @@ def _card(one: ColumnProfile, numbers: list[int]) -> dict[str, Any]:
         ("no letters", case.none),
     ]
     return {
-        "column": one, "numbers": numbers, "counts": [(label, count) for label, count in counts if count],
+        "column": column_profile, "numbers": numbers, "counts": [(label, count) for label, count in counts if count],
         "cases": [(label, count) for label, count in cases if count] if case.upper + case.lower + case.capitalised + case.mixed else [],
-        "fits": [fit for fit in sorted(one.fits, key=lambda fit: -fit.rows) if fit.rows],
-        "once": bool(one.top) and one.top[0][1] == 1,
+        "fits": [fit for fit in sorted(column_profile.fits, key=lambda fit: -fit.rows) if fit.rows],
+        "once": bool(column_profile.top) and column_profile.top[0][1] == 1,
     }  # fmt: skip

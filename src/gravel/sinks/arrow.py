@@ -37,7 +37,7 @@ def refuse_types(path: Path, fields: Sequence[Any]) -> None:
 
 
 def _has_interval(arrow: Any) -> bool:
-    return pa.types.is_interval(arrow) or any(_has_interval(arrow.field(at).type) for at in range(arrow.num_fields))
+    return pa.types.is_interval(arrow) or any(_has_interval(arrow.field(index).type) for index in range(arrow.num_fields))
 
 
 class ArrowRows:
@@ -77,17 +77,17 @@ def write(path: Path, rows: StoredSource, fields: Sequence[Any], take: Take, for
     fields = list(fields)
     dictionaries: dict[int, Any] = {}
     notes = []
-    for at, field in enumerate(fields):
+    for position, field in enumerate(fields):
         if not pa.types.is_dictionary(field.type):
             continue
-        values = _different(rows, at)
+        values = _different(rows, position)
         if len(values) > 2 ** (field.type.index_type.bit_width - pa.types.is_signed_integer(field.type.index_type)):
             notes.append(
                 f"{field.name} has {len(values):,} values, more than {field.type.index_type} numbers: it is written without a dictionary"
             )
-            fields[at] = field.with_type(plain_type(field.type))
+            fields[position] = field.with_type(plain_type(field.type))
         else:
-            dictionaries[at] = values
+            dictionaries[position] = values
     schema = pa.schema(fields)
     with ByteSink(take) as sink:
         if ending(path) == ".parquet":
@@ -99,20 +99,21 @@ def write(path: Path, rows: StoredSource, fields: Sequence[Any], take: Take, for
         with writer:
             for batch in scan(rows, lambda batch: _formed(batch.columns, forms)):
                 columns = [
-                    laid_out(column, field.type, dictionaries.get(at)) for at, (column, field) in enumerate(zip(batch, fields, strict=True))
+                    laid_out(column, field.type, dictionaries.get(index))
+                    for index, (column, field) in enumerate(zip(batch, fields, strict=True))
                 ]
                 writer.write_batch(pa.record_batch(columns, schema=schema))
     return fields, notes
 
 
 def _formed(columns: Sequence[Any], forms: Forms | None) -> list[Any]:
-    return [forms[at](column) if forms and at in forms else column for at, column in enumerate(columns)]
+    return [forms[index](column) if forms and index in forms else column for index, column in enumerate(columns)]
 
 
-def _different(rows: StoredSource, at: int) -> Any:
+def _different(rows: StoredSource, index: int) -> Any:
     """The different known values of a column: one dictionary for all batches, which an Arrow file asks for."""
-    parts = list(scan(rows, lambda batch: pc.unique(batch.columns[at]), [at]))
-    return pc.unique(pa.chunked_array(parts, rows.fields[at].type)).drop_null()
+    parts = list(scan(rows, lambda batch: pc.unique(batch.columns[index]), [index]))
+    return pc.unique(pa.chunked_array(parts, rows.fields[index].type)).drop_null()
 
 
 def same_values(rows: StoredSource, again: StoredSource, forms: Forms | None = None) -> tuple[bool, str]:
@@ -121,22 +122,22 @@ def same_values(rows: StoredSource, again: StoredSource, forms: Forms | None = N
     if again.columns != rows.columns:
         return False, f"its columns are {', '.join(again.columns)}"
     # What is laid down as texts is compared as the values that they say.
-    types = [plain_type((again if forms and at in forms else rows).fields[at].type) for at in range(len(rows.columns))]
-    given, stored = _content(rows, types, forms), _content(again, types)
-    if (given.rows, given.value) == (stored.rows, stored.value):
+    types = [plain_type((again if forms and index in forms else rows).fields[index].type) for index in range(len(rows.columns))]
+    supplied, stored = _content(rows, types, forms), _content(again, types)
+    if (supplied.rows, supplied.value) == (stored.rows, stored.value):
         return True, f"{stored.rows:,} rows by {len(types)} columns read back and compared by value"
-    if given.rows != stored.rows:
-        return False, f"{stored.rows:,} rows read back, {given.rows:,} proved"
+    if supplied.rows != stored.rows:
+        return False, f"{stored.rows:,} rows read back, {supplied.rows:,} proved"
     other = ""
-    for at, name in enumerate(rows.columns):
-        if _content(rows, types, forms, at).value != _content(again, types, None, at).value:
+    for position, name in enumerate(rows.columns):
+        if _content(rows, types, forms, position).value != _content(again, types, None, position).value:
             other = name
             break
     return False, f"{other} does not hold what was proved" if other else "some row does not hold what was proved"
 
 
-def _content(table: StoredSource, types: Sequence[Any], forms: Forms | None = None, at: int | None = None) -> Content:
-    wanted = list(range(len(types))) if at is None else [at]
+def _content(table: StoredSource, types: Sequence[Any], forms: Forms | None = None, index: int | None = None) -> Content:
+    wanted = list(range(len(types))) if index is None else [index]
 
     def work(batch: Any) -> Content:
         columns = [forms[place](batch.columns[place]) if forms and place in forms else batch.columns[place] for place in wanted]

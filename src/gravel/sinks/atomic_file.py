@@ -244,16 +244,16 @@ class Publication:
     def publish(self, outputs: Sequence[Output], gone: Sequence[Path] = ()) -> None:
         """Put finished outputs in their places, one after another, and take `gone` away. From the journal's rename on it will be done, by
         this run or the next. Raises TableProblem."""
-        moves = [[str(one.path), str(one.target)] for one in outputs]
+        moves = [[str(output.path), str(output.target)] for output in outputs]
         beside = None
         try:
-            for one in outputs:
-                os.chmod(one.path, one.mode)
+            for item in outputs:
+                os.chmod(item.path, item.mode)
             if len(moves) == 1 and not gone:
                 os.replace(outputs[0].path, outputs[0].target)
                 sync_folder(self.target.parent)
                 return
-            for folder in {one.path.parent for one in outputs}:
+            for folder in {output.path.parent for output in outputs}:
                 sync_folder(folder)
             beside = self.journal.with_name(f"{self.journal.name}-{secrets.token_hex(4)}")
             with os.fdopen(os.open(beside, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w") as file:
@@ -261,13 +261,13 @@ class Publication:
                 file.flush()
                 os.fsync(file.fileno())
             # What the journal names must stay, however this run ends; where there is no journal, the next one clears it.
-            for one in outputs:
-                one.keep()
+            for item in outputs:
+                item.keep()
             os.replace(beside, self.journal)
             sync_folder(self.journal.parent)
         except OSError as error:
-            for one in outputs:
-                one.keep(False)
+            for item in outputs:
+                item.keep(False)
             if beside is not None:
                 beside.unlink(missing_ok=True)
             raise problem_of(error, self.target.name) from None
@@ -280,18 +280,18 @@ class Publication:
             ) from None  # fmt: skip
 
     def _finish(self) -> None:
-        told = json.loads(self.journal.read_text("utf-8"))
+        message = json.loads(self.journal.read_text("utf-8"))
         places = {str(path) for path in self.places}
-        for made, place in told["moves"]:
+        for result, place in message["moves"]:
             if (
                 place not in places
-                or Path(made).parent != Path(place).parent
-                or not Path(made).name.startswith(f".{Path(place).name}.gravel-")
+                or Path(result).parent != Path(place).parent
+                or not Path(result).name.startswith(f".{Path(place).name}.gravel-")
             ):
                 raise OSError(f"its journal names {place}, which is none of this plan's files")
-            if Path(made).exists():
-                os.replace(made, place)
-        for place in told["gone"]:
+            if Path(result).exists():
+                os.replace(result, place)
+        for place in message["gone"]:
             if place in places:
                 Path(place).unlink(missing_ok=True)
         for folder in {Path(place).parent for place in (*places,)}:
@@ -344,19 +344,19 @@ def refuse_foreign(path: Path, name: str, replace: bool, own: Callable[[Path], b
 
 def sha256_of(path: Path) -> str:
     """The SHA-256 of a file's bytes."""
-    made = hashlib.sha256()
+    result = hashlib.sha256()
     with open(path, "rb") as file:
         while data := file.read(1 << 20):
-            made.update(data)
-    return made.hexdigest()
+            result.update(data)
+    return result.hexdigest()
 
 
 def recorded(path: Path, record: Path, part: str) -> bool:
     """Whether a file is what a run's record says that the run wrote: `part` is output or left_behind."""
     try:
-        told: Any = json.loads(record.read_text("utf-8"))
-        one = told[part]
-        same = (record.parent / one["path"]).resolve() == path.resolve() and path.stat().st_size == one["bytes"]
-        return bool(same and told["gravel"].startswith("record/") and sha256_of(path) == one["sha256"])
+        message: Any = json.loads(record.read_text("utf-8"))
+        item = message[part]
+        same = (record.parent / item["path"]).resolve() == path.resolve() and path.stat().st_size == item["bytes"]
+        return bool(same and message["gravel"].startswith("record/") and sha256_of(path) == item["sha256"])
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         return False

@@ -40,9 +40,9 @@ def encode(columns: Sequence[Any], delimiter: str = ",", line_end: str = "\n") -
         return b""
     signs = _Signs(delimiter)
     marked = [_marked(column, signs) for column in columns]
-    made = pa.table([column for column, _ in marked], names=[str(index) for index in range(len(columns))])
+    result = pa.table([column for column, _ in marked], names=[str(index) for index in range(len(columns))])
     out = io.BytesIO()
-    pa_csv.write_csv(made, out, pa_csv.WriteOptions(include_header=False, delimiter=delimiter, quoting_style="none"))
+    pa_csv.write_csv(result, out, pa_csv.WriteOptions(include_header=False, delimiter=delimiter, quoting_style="none"))
     text = out.getvalue()
     if line_end != "\n":
         text = text.replace(b"\n", line_end.encode())
@@ -65,8 +65,8 @@ def _marked(column: Any, signs: _Signs) -> tuple[Any, bool]:
     both = empty | special
     if not both.any():
         return column, False
-    some = column.filter(pa.array(both))
-    quoted = pc.binary_join_element_wise(_QUOTE, _carried(some, signs), _QUOTE, b"")
+    subset = column.filter(pa.array(both))
+    quoted = pc.binary_join_element_wise(_QUOTE, _carried(subset, signs), _QUOTE, b"")
     return pc.replace_with_mask(column.view(pa.binary()), pa.array(both), quoted).view(pa.string()), True
 
 
@@ -75,9 +75,11 @@ def _plain(column: Any) -> bool:
     return not ((data < 45) & (data != 32)).any()
 
 
-def _carried(some: Any, signs: _Signs) -> Any:
+def _carried(subset: Any, signs: _Signs) -> Any:
     """The values with carried signs in place of those that matter; a quote is doubled."""
-    offsets, data = body(some)
-    made = data.tobytes().translate(signs.carry)
-    carried = pa.BinaryArray.from_buffers(pa.binary(), len(some), [None, pa.py_buffer(np.ascontiguousarray(offsets)), pa.py_buffer(made)])
+    offsets, data = body(subset)
+    result = data.tobytes().translate(signs.carry)
+    carried = pa.BinaryArray.from_buffers(
+        pa.binary(), len(subset), [None, pa.py_buffer(np.ascontiguousarray(offsets)), pa.py_buffer(result)]
+    )
     return pc.replace_substring(carried, _QUOTE, _QUOTE * 2) if (data == 34).any() else carried

@@ -87,10 +87,10 @@ class ByteSink:
         self._take, self._at, self.closed = take, 0, False
 
     def write(self, data: Any) -> int:
-        made = bytes(data)
-        self._take(made)
-        self._at += len(made)
-        return len(made)
+        result = bytes(data)
+        self._take(result)
+        self._at += len(result)
+        return len(result)
 
     def tell(self) -> int:
         return self._at
@@ -120,23 +120,23 @@ class ByteSink:
 def typed(texts: Any, name: str, kind: Type, binary: bool = False) -> Any:
     """Texts as values of a type, or as the bytes that they say as base64. Raises DataProblem where one is none."""
     if kind.kind is Kind.BINARY or binary:
-        return pa.array([None if one is None else base64.b64decode(one) for one in texts.to_pylist()], pa.binary())
+        return pa.array([None if text is None else base64.b64decode(text) for text in texts.to_pylist()], pa.binary())
     if kind.kind in (Kind.TEXT, Kind.ARRAY, Kind.INTERVAL, Kind.NULL):
         return texts
-    made = view(texts, kind)
-    if made.errors is not None and made.errors.any():
-        bad = texts[int(made.errors.argmax())].as_py()
+    result = view(texts, kind)
+    if result.errors is not None and result.errors.any():
+        bad = texts[int(result.errors.argmax())].as_py()
         raise DataProblem(
             f"{name} has a value that is no {kind}: {bad!r}",
             hint=f'a step that mends it, or declare {name} = "TEXT" in the plan\'s [types]',
         )
-    lossy = inexact(texts, to_text(made.values, kind), kind)
+    lossy = inexact(texts, to_text(result.values, kind), kind)
     if lossy is not None:
         bad = texts[int(lossy.argmax())].as_py()
         raise DataProblem(
             f"{name} has a value with more digits than {kind} keeps: {bad}", hint="declare it with more, or round it in a step"
         )
-    return made.values
+    return result.values
 
 
 def arrow_type(kind: Type) -> Any:
@@ -148,14 +148,14 @@ _JSON_SIGNS = ByteSet(bytes(range(32)) + b'"\\\x7f')
 
 
 def _jsonl(rows: Source, columns: Columns, take: Take) -> None:
-    heads = [("{" if not at else ", ") + json.dumps(name, ensure_ascii=False) + ": " for at, (name, _) in enumerate(columns)]
+    heads = [("{" if not index else ", ") + json.dumps(name, ensure_ascii=False) + ": " for index, (name, _) in enumerate(columns)]
 
     def lines(batch: Any) -> bytes:
         if not batch.count:
             return b""
         parts: list[Any] = []
-        for at, (_, kind) in enumerate(columns):
-            parts += [pa.scalar(heads[at]), _json(batch.columns[at], kind)]
+        for index, (_, kind) in enumerate(columns):
+            parts += [pa.scalar(heads[index]), _json(batch.columns[index], kind)]
         _, data = body(pc.binary_join_element_wise(*parts, pa.scalar("}\n"), ""))
         return bytes(data.tobytes())
 
@@ -166,25 +166,25 @@ def _jsonl(rows: Source, columns: Columns, take: Take) -> None:
 def _json(texts: Any, kind: Type) -> Any:
     """Values as JSON writes them: numbers with their digits, truth, texts in quotes."""
     if kind.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE, Kind.BOOLEAN):
-        made = view(texts, kind)
+        result = view(texts, kind)
         bare = valid(texts)
-        if made.errors is not None:
-            bare &= made.errors == 0
+        if result.errors is not None:
+            bare &= result.errors == 0
         if kind.kind is Kind.DOUBLE:
-            bare &= pc.is_finite(pc.fill_null(made.values, float("nan"))).to_numpy(zero_copy_only=False)
+            bare &= pc.is_finite(pc.fill_null(result.values, float("nan"))).to_numpy(zero_copy_only=False)
         if kind.kind is Kind.BOOLEAN:
-            texts = pc.coalesce(to_text(made.values, kind), texts)  # JSON has no TRUE
+            texts = pc.coalesce(to_text(result.values, kind), texts)  # JSON has no TRUE
         else:
             # JSON has no .5, no +1 and no 01.
             bare &= pc.match_substring_regex(pc.fill_null(texts, "x"), r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$").to_numpy(
                 zero_copy_only=False
             )
-        quoted = [None if one is None else json.dumps(one, ensure_ascii=False) for one in texts.filter(pa.array(~bare)).to_pylist()]
+        quoted = [None if item is None else json.dumps(item, ensure_ascii=False) for item in texts.filter(pa.array(~bare)).to_pylist()]
         mixed = pc.replace_with_mask(texts, pa.array(~bare), pa.array(quoted, pa.string())) if quoted else texts
         return pc.fill_null(mixed, "null")
     odd = rows_with(texts, _JSON_SIGNS)
-    made = pc.binary_join_element_wise(pa.scalar('"'), texts, pa.scalar('"'), "")
+    result = pc.binary_join_element_wise(pa.scalar('"'), texts, pa.scalar('"'), "")
     if odd.any():
-        written = [None if one is None else json.dumps(one, ensure_ascii=False) for one in texts.filter(pa.array(odd)).to_pylist()]
-        made = pc.replace_with_mask(made, pa.array(odd), pa.array(written, pa.string()))
-    return pc.fill_null(made, "null")
+        written = [None if item is None else json.dumps(item, ensure_ascii=False) for item in texts.filter(pa.array(odd)).to_pylist()]
+        result = pc.replace_with_mask(result, pa.array(odd), pa.array(written, pa.string()))
+    return pc.fill_null(result, "null")

@@ -48,10 +48,10 @@ class StoredSource(Source):
         self.notes += notes
         self.counted = counted
         self._sizes, self._part, self._bad = list(sizes), part, bad or {}
-        for at, (column, kind) in enumerate(zip(columns, kinds, strict=True)):
-            given = self.declared.get(column) or (TEXT if column in texts else kind)
-            if given is not None:
-                self._types[at] = given
+        for index, (column, kind) in enumerate(zip(columns, kinds, strict=True)):
+            supplied = self.declared.get(column) or (TEXT if column in texts else kind)
+            if supplied is not None:
+                self._types[index] = supplied
 
     def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
         """The parts in order; `take` is given the bytes of the file first."""
@@ -68,20 +68,20 @@ class StoredSource(Source):
     def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a part. Raises TableProblem where the store cannot be read."""
         chosen = list(range(len(self.columns)) if wanted is None else wanted)
-        names = [self.columns[at] for at in chosen]
+        names = [self.columns[index] for index in chosen]
         try:
-            found = self._part(piece.number, names)
+            result = self._part(piece.number, names)
         except (OSError, pa.ArrowException) as error:
             raise TableProblem(f"{self.name} cannot be read: {str(error).splitlines()[0][:200]}") from None
         columns: list[Any] = [None] * len(self.columns)
-        for at, name in zip(chosen, names, strict=True):
-            column = found.column(name)
+        for position, name in zip(chosen, names, strict=True):
+            column = result.column(name)
             column = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
-            columns[at] = plain(column.chunk(0) if isinstance(column, pa.ChunkedArray) else column)
+            columns[position] = plain(column.chunk(0) if isinstance(column, pa.ChunkedArray) else column)
         bad = self._bad.get(piece.number, ())
         rows = np.arange(piece.first_row, piece.first_row + piece.records)
         if bad:
-            rows = np.setdiff1d(rows, [one.row for one in bad])
+            rows = np.setdiff1d(rows, [item.row for item in bad])
         self._refuse_guesses(columns)
         return Batch(rows, columns, bad)
 
@@ -99,16 +99,16 @@ class StoredSource(Source):
     def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
         """The rows read against the store's own count."""
         self._give(take)
-        told = rows + len(malformed)
+        message = rows + len(malformed)
         bad = f" + {len(malformed):,} malformed" if malformed else ""
-        return "every row of the store is accounted for", told == self.counted, f"{self.counted:,} by the store = {rows:,} rows{bad}"
+        return "every row of the store is accounted for", message == self.counted, f"{self.counted:,} by the store = {rows:,} rows{bad}"
 
 
 def counted_only(path: Path, name: str, shape: Any, counted: int) -> StoredSource:
     """A table of a database of which only the columns and the count are known, by the database itself."""
-    found = StoredSource(path, name, shape.columns, [TEXT] * len(shape.columns), [counted], lambda _number, _columns: None, counted)
-    found.snapshot, found.store_key, found.not_null = True, shape.key, shape.not_null
-    return found
+    result = StoredSource(path, name, shape.columns, [TEXT] * len(shape.columns), [counted], lambda _number, _columns: None, counted)
+    result.snapshot, result.store_key, result.not_null = True, shape.key, shape.not_null
+    return result
 
 
 def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredSource:
@@ -141,9 +141,9 @@ def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[st
         return pa.table(chosen, names=columns)
 
     kinds, sizes = [type_of(field.type) for field in schema], [length for _, _, length in parts]
-    found = StoredSource(path, name, _names(schema, name), kinds, sizes, part, file.metadata.num_rows, texts=texts, declared=declared)
-    _know(found, schema)
-    return found
+    result = StoredSource(path, name, _names(schema, name), kinds, sizes, part, file.metadata.num_rows, texts=texts, declared=declared)
+    _know(result, schema)
+    return result
 
 
 def _know(table: StoredSource, schema: Any) -> None:
@@ -160,22 +160,22 @@ def open_arrow(path: Path, name: str, texts: frozenset[str], declared: dict[str,
     """An Arrow IPC file, a record batch a part. Raises TableProblem."""
     file = _opened(lambda: pa.ipc.open_file(path), name, "Arrow IPC")
     schema = file.schema
-    sizes = [_sound_batch(file, at, name).num_rows for at in range(file.num_record_batches)]
+    sizes = [_sound_batch(file, index, name).num_rows for index in range(file.num_record_batches)]
 
     def part(number: int, columns: list[str]) -> Any:
         with pa.OSFile(str(path)) as source:
             return pa.ipc.open_file(source).get_batch(number)
 
     kinds = [type_of(field.type) for field in schema]
-    found = StoredSource(path, name, _names(schema, name), kinds, sizes, part, sum(sizes), texts=texts, declared=declared)
-    _know(found, schema)
-    return found
+    result = StoredSource(path, name, _names(schema, name), kinds, sizes, part, sum(sizes), texts=texts, declared=declared)
+    _know(result, schema)
+    return result
 
 
-def _sound_batch(file: Any, at: int, name: str) -> Any:
+def _sound_batch(file: Any, index: int, name: str) -> Any:
     """A record batch, looked through before anything reads it: offsets that point elsewhere would end the process. Raises TableProblem."""
     try:
-        batch = file.get_batch(at)
+        batch = file.get_batch(index)
         batch.validate(full=True)
     except (pa.ArrowException, OSError) as error:
         raise TableProblem(f"{name} is no sound Arrow IPC file: {str(error).splitlines()[0][:200]}") from None
@@ -195,7 +195,7 @@ def _opened(work: Callable[[], Any], name: str, what: str) -> Any:
 
 def _names(schema: Any, name: str) -> list[str]:
     names = list(schema.names)
-    twice = next((one for at, one in enumerate(names) if one in names[:at]), None)
+    twice = next((item for index, item in enumerate(names) if item in names[:index]), None)
     if twice is not None or not names:
         raise TableProblem(f"{name} has two columns {twice}" if names else f"{name} has no columns")
     return names

@@ -38,9 +38,9 @@ def open_jsonl(path: Path, name: str, texts: frozenset[str], declared: dict[str,
         raise TableProblem(f"{name} has no object in it", hint="JSON Lines has an object a line")
 
     def part(number: int, wanted: list[str]) -> Any:
-        count, found = parts[number]
+        count, result = parts[number]
         # A key that a part does not have is NULL in it.
-        return pa.record_batch([found.get(column, pa.nulls(count, pa.string())) for column in wanted], wanted)
+        return pa.record_batch([result.get(column, pa.nulls(count, pa.string())) for column in wanted], wanted)
 
     kinds = [TEXT if strings else None for strings in columns.values()]
     refuse_changed(path, name, before)
@@ -60,7 +60,7 @@ def _read(path: Path, name: str, columns: dict[str, bool]) -> Iterator[tuple[lis
                     continue
                 row += 1
                 try:
-                    found = decode(text)
+                    result = decode(text)
                 except json.JSONDecodeError as error:
                     malformed.append(
                         Malformed(row, line, f"no JSON: {error.msg.lower()} at character {error.pos + 1}", text.rstrip("\r\n"))
@@ -70,14 +70,14 @@ def _read(path: Path, name: str, columns: dict[str, bool]) -> Iterator[tuple[lis
                     fault = str(error) if isinstance(error, _Fault) else "nested too deeply"
                     malformed.append(Malformed(row, line, fault, text.rstrip("\r\n")))
                     continue
-                if not isinstance(found, dict):
+                if not isinstance(result, dict):
                     malformed.append(Malformed(row, line, "no object", text.rstrip("\r\n")))
                     continue
                 try:
                     # What is nested may be too deep to be written again, and a text may hold half of a character.
                     kept = {
                         key: (_plain(_text(value)), isinstance(value, _TEXTS) and not isinstance(value, _Number))
-                        for key, value in found.items()
+                        for key, value in result.items()
                     }
                     for key in kept:
                         _plain(key)
@@ -107,14 +107,14 @@ class _Fault(ValueError):
 
 def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     """An object, none of whose keys may hide another."""
-    made: dict[str, Any] = {}
+    results: dict[str, Any] = {}
     for key, value in pairs:
-        if key in made:
+        if key in results:
             raise _Fault(f"the key {json.dumps(key, ensure_ascii=True)[:60]} twice")
         if not key:
             raise _Fault("a key without a name")
-        made[key] = value
-    return made
+        results[key] = value
+    return results
 
 
 def _plain(text: str | None) -> str | None:
@@ -143,7 +143,7 @@ def _json(value: Any) -> str:
     if isinstance(value, _Number):
         return str(value)
     if isinstance(value, dict):
-        return "{" + ", ".join(f"{json.dumps(key, ensure_ascii=False)}: {_json(one)}" for key, one in value.items()) + "}"
+        return "{" + ", ".join(f"{json.dumps(key, ensure_ascii=False)}: {_json(item)}" for key, item in value.items()) + "}"
     if isinstance(value, list):
         return "[" + ", ".join(map(_json, value)) + "]"
     return json.dumps(value, ensure_ascii=False)

@@ -39,7 +39,7 @@ class MultiFileSource(Source):
     have is NULL in its rows."""
 
     def __init__(self, pattern: Path, name: str, files: Sequence[Source], texts: frozenset[str], declared: dict[str, Type]) -> None:
-        names = tuple(dict.fromkeys(column for one in files for column in one.columns))
+        names = tuple(dict.fromkeys(column for file in files for column in file.columns))
         if FILE in names:
             raise CallProblem(f"{name} has a column {FILE} already", hint="read the files one by one")
         first = files[0].dialect
@@ -47,20 +47,22 @@ class MultiFileSource(Source):
         super().__init__(files[0].path, name, (*names, FILE), texts=texts, declared=declared, dialect=dialect)
         self.pattern, self._files = pattern, list(files)
         self._types[len(names)] = TEXT
-        for at, column in enumerate(names):
+        for position, column in enumerate(names):
             # Where every file's store gives one type, that is it; else the values decide.
-            kinds = {one._types.get(one.columns.index(column)) for one in files if column in one.columns}
+            kinds = {file._types.get(file.columns.index(column)) for file in files if column in file.columns}
             kind = declared.get(column) or (kinds.pop() if len(kinds) == 1 and column not in texts else None)
             if kind is not None:
-                self._types[at] = kind
-            fields = [one.fields.get(one.columns.index(column)) for one in files if column in one.columns]
+                self._types[position] = kind
+            fields = [file.fields.get(file.columns.index(column)) for file in files if column in file.columns]
             known = [field for field in fields if field is not None]
             if known and len(known) == len(fields) and all(field.type == known[0].type for field in known):
-                self.fields[at] = known[0].with_nullable(len(fields) < len(files) or any(field.nullable for field in known))
-        told = [
-            f"{one.name} has no {', '.join(lost)}" for one in files if (lost := [column for column in names if column not in one.columns])
+                self.fields[position] = known[0].with_nullable(len(fields) < len(files) or any(field.nullable for field in known))
+        message = [
+            f"{file.name} has no {', '.join(lost)}"
+            for file in files
+            if (lost := [column for column in names if column not in file.columns])
         ]
-        self.notes += told
+        self.notes += message
         self._sizes: list[int] = []
 
     @property
@@ -76,9 +78,9 @@ class MultiFileSource(Source):
     def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
         """The pieces of each file in turn."""
         before, sizes = 0, []
-        for number, one in enumerate(self._files):
+        for number, file in enumerate(self._files):
             rows = 0
-            for piece in one.pieces(take):
+            for piece in file.pieces(take):
                 if self.progress is not None:
                     self.progress(len(getattr(piece, "data", b"")))
                 yield FileSplit(number, before, piece, before + piece.first_row, piece.records)
@@ -89,40 +91,44 @@ class MultiFileSource(Source):
 
     def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a piece, with the columns of all files."""
-        one = self._files[piece.file]
+        item = self._files[piece.file]
         chosen = list(range(len(self.columns)) if wanted is None else wanted)
-        theirs = {at: one.columns.index(self.columns[at]) for at in chosen if self.columns[at] in one.columns}
-        batch = one.read(piece.inner, sorted(theirs.values()))
+        theirs = {position: item.columns.index(self.columns[position]) for position in chosen if self.columns[position] in item.columns}
+        batch = item.read(piece.inner, sorted(theirs.values()))
         columns: list[Any] = [None] * len(self.columns)
-        for at in chosen:
-            if at in theirs:
+        for place in chosen:
+            if place in theirs:
                 # Files that keep a column in other types than one another have it as texts.
-                columns[at] = batch.columns[theirs[at]] if at in self.fields else text_of(batch.columns[theirs[at]])
-            elif self.columns[at] == FILE:
-                columns[at] = pa.repeat(pa.scalar(one.name, pa.string()), batch.count)
+                columns[place] = batch.columns[theirs[place]] if place in self.fields else text_of(batch.columns[theirs[place]])
+            elif self.columns[place] == FILE:
+                columns[place] = pa.repeat(pa.scalar(item.name, pa.string()), batch.count)
             else:
-                columns[at] = pa.nulls(batch.count, plain_type(self.fields[at].type) if at in self.fields else pa.string())
+                columns[place] = pa.nulls(batch.count, plain_type(self.fields[place].type) if place in self.fields else pa.string())
         self._refuse_guesses(columns)
-        bad = tuple(replace(record, row=record.row + piece.before, fault=f"{one.name}: {record.fault}") for record in batch.malformed)
+        bad = tuple(replace(record, row=record.row + piece.before, fault=f"{item.name}: {record.fault}") for record in batch.malformed)
         return Batch(batch.rows + piece.before, columns, bad)
 
     def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
         """Lines or rows of all files together."""
         if isinstance(self._files[0], StoredSource):
             counted = 0
-            for one in self._files:
-                one.account(0, (), 0, take)
-                counted += one.counted if isinstance(one, StoredSource) else 0
-            told = rows + len(malformed)
-            return "every row of the store is accounted for", told == counted, f"{counted:,} in {len(self._files)} files = {told:,} rows"
-        lines = sum(one.count_lines(take) for one in self._files if isinstance(one, CsvSource))
-        headers = sum(one.dialect.lines for one in self._files)
-        inside = breaks + sum(line_breaks(one.text.encode()) for one in malformed)
-        told = headers + rows + len(malformed) + inside
+            for entry in self._files:
+                entry.account(0, (), 0, take)
+                counted += entry.counted if isinstance(entry, StoredSource) else 0
+            message = rows + len(malformed)
+            return (
+                "every row of the store is accounted for",
+                message == counted,
+                f"{counted:,} in {len(self._files)} files = {message:,} rows",
+            )
+        lines = sum(file.count_lines(take) for file in self._files if isinstance(file, CsvSource))
+        headers = sum(file.dialect.lines for file in self._files)
+        inside = breaks + sum(line_breaks(item.text.encode()) for item in malformed)
+        message = headers + rows + len(malformed) + inside
         detail = f"{lines:,} lines in {len(self._files)} files = {headers:,} of headers + {rows:,} rows"
         detail += f" + {len(malformed):,} malformed" if malformed else ""
         detail += f" + {inside:,} line breaks inside values" if inside else ""
-        return "every line of the file is accounted for", told == lines, detail
+        return "every line of the file is accounted for", message == lines, detail
 
 
 def open_several(

@@ -72,12 +72,12 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
         from gravel.sources.multi_file import open_several
 
         plain = replace(how, texts=(), declared={})
-        return open_several(path, name, texts, declared, lambda one, shown: _opened(one, shown, plain))
+        return open_several(path, name, texts, declared, lambda item, shown: _opened(item, shown, plain))
     ending = path.suffix.lower()
     if ending in (".gz", ".zst"):
-        made = _opened(_laid_out(path, name, "gzip" if ending == ".gz" else "zstd"), name, how)
-        made.origin = path
-        return made
+        result = _opened(_laid_out(path, name, "gzip" if ending == ".gz" else "zstd"), name, how)
+        result.origin = path
+        return result
     if ending in (".parquet", ".arrow"):
         from gravel.sources import arrow as stored
 
@@ -92,8 +92,8 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
 
 def _laid_out(path: Path, name: str, codec: str) -> Path:
     """A compressed file's content in a temporary one with the ending that is left. Raises TableProblem."""
-    handle, made = tempfile.mkstemp(prefix="gravel-", suffix=path.with_suffix("").suffix)
-    atexit.register(Path(made).unlink, missing_ok=True)
+    handle, result = tempfile.mkstemp(prefix="gravel-", suffix=path.with_suffix("").suffix)
+    atexit.register(Path(result).unlink, missing_ok=True)
     try:
         with pa.CompressedInputStream(pa.OSFile(str(path)), codec) as source, os.fdopen(handle, "wb") as sink:
             while data := source.read(1 << 22):
@@ -102,7 +102,7 @@ def _laid_out(path: Path, name: str, codec: str) -> Path:
         raise TableProblem(f"there is no file {name}") from None
     except OSError as error:
         raise TableProblem(f"{name} cannot be read: {str(error).splitlines()[0].lower()}") from None
-    return Path(made)
+    return Path(result)
 
 
 def expanded(reference: str, base: Path | None = None) -> list[str]:

@@ -66,10 +66,10 @@ State = tuple[int, int, int] | None
 def state_of(path: Path) -> State:
     """What tells whether a file is as it was: which one it is, its size, when it was last written; None for what is no plain file."""
     try:
-        told = path.stat()
+        message = path.stat()
     except OSError:
         return None
-    return (told.st_ino, told.st_size, told.st_mtime_ns) if stat.S_ISREG(told.st_mode) else None
+    return (message.st_ino, message.st_size, message.st_mtime_ns) if stat.S_ISREG(message.st_mode) else None
 
 
 def refuse_changed(path: Path, name: str, before: State) -> None:
@@ -82,8 +82,8 @@ def holding_some(pieces: Iterable[Any], rows: Sequence[int]) -> Iterator[Any]:
     """Of pieces in order, those that hold some of these source rows."""
     ascending = np.unique(np.asarray(rows, np.int64))
     for piece in pieces:
-        at = np.searchsorted(ascending, piece.first_row)
-        if at < len(ascending) and ascending[at] < piece.first_row + piece.records:
+        index = np.searchsorted(ascending, piece.first_row)
+        if index < len(ascending) and ascending[index] < piece.first_row + piece.records:
             yield piece
 
 
@@ -165,7 +165,7 @@ class Source(ABC):
     @property
     def files(self) -> set[Path]:
         """The files that it reads, which must not be written over; a server's table has none."""
-        return {one.origin.resolve() for one in self.sources if not one.server}
+        return {source.origin.resolve() for source in self.sources if not source.server}
 
     def reads(self, path: Path) -> bool:
         """Whether a file is one that it reads, or will read the next time."""
@@ -189,13 +189,13 @@ class Source(ABC):
         self._fit(states, pieces[:_SAMPLE])
         if len(pieces) <= _SAMPLE:
             self.settle(states)
-        made = {index: self._types[index] for index in wanted if index in self._types}
+        results = {index: self._types[index] for index in wanted if index in self._types}
         for index, state in states.items():
-            if index not in made:
-                made[index] = wider(state.type)
+            if index not in results:
+                results[index] = wider(state.type)
                 if state.kinds:
-                    self._guesses[index] = made[index]
-        return made
+                    self._guesses[index] = results[index]
+        return results
 
     def types(self, wanted: Sequence[int]) -> dict[int, Type]:
         """Types found from all rows; reading stops early where only TEXT is left."""
@@ -216,9 +216,9 @@ class Source(ABC):
 
         batches: list[Batch] = []
         parts = ordered_map(work, self.pieces(wanted=wanted))
-        for batch, found in parts:
+        for batch, result in parts:
             batches.append(batch)
-            for index, state in found.items():
+            for index, state in result.items():
                 states[index] = states[index].merge(state)
             if enough is not None:
                 types = {index: self._types[index] if index not in states else states[index].type for index in wanted}
@@ -262,8 +262,8 @@ class Source(ABC):
             batch = self.read(piece, open_columns)
             return {index: fitting(batch.columns[index], states[index].kinds) for index in open_columns}
 
-        for found in ordered_map(look, pieces):
-            for index, state in found.items():
+        for result in ordered_map(look, pieces):
+            for index, state in result.items():
                 states[index] = states[index].merge(state)
             if not any(state.kinds for state in states.values()):
                 break

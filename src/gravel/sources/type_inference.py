@@ -53,9 +53,9 @@ class Fitting:
         """The column's type; TEXT where nothing else fits, or nothing was seen."""
         if not self.seen:
             return TEXT
-        for kind, made in ((Kind.INTEGER, INTEGER), (Kind.BOOLEAN, BOOLEAN), (Kind.DATE, DATE), (Kind.TIMESTAMP, TIMESTAMP)):
+        for kind, result in ((Kind.INTEGER, INTEGER), (Kind.BOOLEAN, BOOLEAN), (Kind.DATE, DATE), (Kind.TIMESTAMP, TIMESTAMP)):
             if kind in self.kinds:
-                return made
+                return result
         if Kind.DECIMAL in self.kinds and self.whole + self.scale <= MAX_DIGITS:
             return decimal(max(self.whole + self.scale, 1), self.scale)
         return TEXT
@@ -71,12 +71,12 @@ def fitting(array: Any, candidates: frozenset[Kind] = _ALL) -> Fitting:
     if array.null_count == len(array):
         return Fitting(candidates)
     kinds = _first_look(array, candidates)
-    found = Fitting(frozenset(), seen=True)
+    result = Fitting(frozenset(), seen=True)
     if Kind.INTEGER in kinds and _all_integers(array):
         longest = int(np.diff(body(array)[0]).max(initial=0))
-        found = replace(found, kinds=frozenset({Kind.INTEGER, Kind.DECIMAL}), whole=longest, scales=frozenset({0}))
+        result = replace(result, kinds=frozenset({Kind.INTEGER, Kind.DECIMAL}), whole=longest, scales=frozenset({0}))
     elif Kind.DECIMAL in kinds and (decimals := _all_decimals(array)) is not None:
-        found = decimals
+        result = decimals
     for kind, arrow in ((Kind.DATE, pa.date32()), (Kind.TIMESTAMP, pa.timestamp("us"))):
         if kind not in kinds:
             continue
@@ -86,10 +86,10 @@ def fitting(array: Any, candidates: frozenset[Kind] = _ALL) -> Fitting:
         if formed and _casts(array, arrow):
             spaced = int(matches(array, " ").sum()) if kind is Kind.TIMESTAMP else 0
             forms = frozenset(np.unique(lengths).tolist()) | ({-1} if 0 < spaced < len(lengths) else {-2 if spaced else -3})
-            found = replace(found, kinds=found.kinds | {kind}, scales=forms - {-2, -3} if kind is Kind.DATE else forms)
+            result = replace(result, kinds=result.kinds | {kind}, scales=forms - {-2, -3} if kind is Kind.DATE else forms)
     if Kind.BOOLEAN in kinds and _all(array, _PLAIN[Kind.BOOLEAN]):
-        found = replace(found, kinds=found.kinds | {Kind.BOOLEAN})
-    return found
+        result = replace(result, kinds=result.kinds | {Kind.BOOLEAN})
+    return result
 
 
 def wider(kind: Type) -> Type:
@@ -103,8 +103,8 @@ def agrees(array: Any, kind: Type) -> bool:
         return True
     if kind == TEXT:
         return False
-    found = fitting(array, frozenset({kind.kind, Kind.INTEGER} if kind.kind is Kind.DECIMAL else {kind.kind}))
-    return kind.kind in found.kinds and (kind.kind is not Kind.DECIMAL or (found.whole <= kind.whole and found.scale <= kind.scale))
+    result = fitting(array, frozenset({kind.kind, Kind.INTEGER} if kind.kind is Kind.DECIMAL else {kind.kind}))
+    return kind.kind in result.kinds and (kind.kind is not Kind.DECIMAL or (result.whole <= kind.whole and result.scale <= kind.scale))
 
 
 def _first_look(array: Any, candidates: frozenset[Kind]) -> set[Kind]:
@@ -140,10 +140,10 @@ def _all_integers(array: Any) -> bool:
 
 def _casts(array: Any, arrow: Any) -> bool:
     try:
-        made = pc.cast(array, arrow)
+        result = pc.cast(array, arrow)
     except pa.ArrowInvalid:
         return False
-    return pa.types.is_integer(arrow) or (not bool(pc.any(pc.starts_with(array, "0000")).as_py()) and made is not None)
+    return pa.types.is_integer(arrow) or (not bool(pc.any(pc.starts_with(array, "0000")).as_py()) and result is not None)
 
 
 def _all_decimals(array: Any) -> Fitting | None:

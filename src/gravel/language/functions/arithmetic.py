@@ -31,7 +31,7 @@ def arrays(*values: Any) -> list[Any]:
 
 def _alike(x: Any, y: Any, to: Type) -> list[Any]:
     """Both as arrays of one length, as doubles where the result is one."""
-    return [as_double(one) if to.kind is Kind.DOUBLE else one for one in arrays(x, y)]
+    return [as_double(array) if to.kind is Kind.DOUBLE else array for array in arrays(x, y)]
 
 
 def as_double(values: Any) -> Any:
@@ -54,10 +54,12 @@ def unscaled(decimals: Any) -> np.ndarray:
     width = 4 if pa.types.is_decimal256(decimals.type) else 2
     words = np.frombuffer(filled.buffers()[1], np.int64)[width * filled.offset : width * (filled.offset + len(filled))]
     whole: np.ndarray = words[::width]
-    if all((words[at::width] == whole >> 63).all() for at in range(1, width)):
+    if all((words[index::width] == whole >> 63).all() for index in range(1, width)):
         return whole
     data = memoryview(words.tobytes())
-    return np.array([int.from_bytes(data[at : at + 8 * width], "little", signed=True) for at in range(0, len(data), 8 * width)], object)
+    return np.array(
+        [int.from_bytes(data[index : index + 8 * width], "little", signed=True) for index in range(0, len(data), 8 * width)], object
+    )
 
 
 def numpy_values(array: Any, fill: Any = 0) -> np.ndarray:
@@ -101,32 +103,32 @@ def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
     a, b, good = numpy_values(x), numpy_values(y), known(x, y)
     errors = np.zeros(len(a), np.uint8)
     with np.errstate(all="ignore"):
-        made = kernel(a, b)
+        output = kernel(a, b)
         if to.kind is Kind.INTEGER:
             # Overflow of two's complement: a sum whose sign differs from both operands', a difference likewise.
             other = b if kernel is np.add else ~b
-            errors[good & (((a ^ made) & (other ^ made)) < 0)] = OVERFLOW
+            errors[good & (((a ^ output) & (other ^ output)) < 0)] = OVERFLOW
         else:
-            errors[good & np.isinf(made) & np.isfinite(a) & np.isfinite(b)] = OVERFLOW
-    return result(made, good, errors, to)
+            errors[good & np.isinf(output) & np.isfinite(a) & np.isfinite(b)] = OVERFLOW
+    return result(output, good, errors, to)
 
 
 def _quickly(x: Any, y: Any, to: Type, kernel: Any) -> Any:
     """What Arrow's kernel gives where no row can be out of range, else None: doubles may overflow, or vanish in a product."""
     if to.kind is Kind.DOUBLE:
-        x, y = (as_double(one) for one in (x, y))
+        x, y = (as_double(item) for item in (x, y))
     try:
-        made = kernel(x, y)
+        result = kernel(x, y)
     except pa.ArrowInvalid:
         return None
-    if isinstance(made, pa.Scalar):
+    if isinstance(result, pa.Scalar):
         return None
     if to.kind is Kind.DOUBLE:
-        numbers = numpy_values(made, 1.0)
+        numbers = numpy_values(result, 1.0)
         vanishes = kernel is pc.multiply_checked or kernel is pc.divide
         if not np.isfinite(numbers).all() or (vanishes and not numbers.all()):
             return None
-    return made
+    return result
 
 
 def negate(x: Any, to: Type) -> Any:
@@ -149,7 +151,7 @@ def multiply(x: Any, y: Any, to: Type) -> Any:
     a, b, good = numpy_values(x), numpy_values(y), known(x, y)
     errors = np.zeros(len(a), np.uint8)
     with np.errstate(all="ignore"):
-        made = a * b
+        output = a * b
         if to.kind is Kind.INTEGER:
             # A product near or beyond 2^63 shows in the double product; those few are decided exactly.
             doubtful = good & (np.abs(a.astype(float) * b.astype(float)) > 2.0**62)
@@ -158,10 +160,10 @@ def multiply(x: Any, y: Any, to: Type) -> Any:
                 if not -(2**63) <= exact < 2**63:
                     errors[row] = OVERFLOW
         else:
-            over = np.isinf(made) & np.isfinite(a) & np.isfinite(b)
-            under = (made == 0) & (a != 0) & (b != 0)
+            over = np.isinf(output) & np.isfinite(a) & np.isfinite(b)
+            under = (output == 0) & (a != 0) & (b != 0)
             errors[good & (over | under)] = OVERFLOW
-    return result(made, good, errors, to)
+    return result(output, good, errors, to)
 
 
 def divide(x: Any, y: Any, to: Type) -> Any:
@@ -176,20 +178,20 @@ def divide(x: Any, y: Any, to: Type) -> Any:
         a, b = numpy_values(x), numpy_values(y)
         errors = np.zeros(len(a), np.uint8)
         with np.errstate(all="ignore"):
-            made = a / b
-            over = np.isinf(made) & np.isfinite(a) & np.isfinite(b)
-            under = (made == 0) & (a != 0) & np.isfinite(b)
+            output = a / b
+            over = np.isinf(output) & np.isfinite(a) & np.isfinite(b)
+            under = (output == 0) & (a != 0) & np.isfinite(b)
         errors[good & (over | under)] = OVERFLOW
         errors[good & (b == 0) & ~np.isnan(a)] = BY_ZERO
-        return result(made, good, errors, to)
+        return result(output, good, errors, to)
     zero = pc.fill_null(pc.equal(y, zero_of(y.type)), False)
     zero_mask = zero.to_numpy(zero_copy_only=False) & good
     if zero_mask.any():
         y = pc.if_else(pa.array(zero_mask), pa.scalar(None, y.type), y)
-    made = _decimal(lambda a, b: _quotient(a, b, to), x, y, to, _divide_exactly)
-    errors = np.zeros(len(x), np.uint8) if made.errors is None else made.errors
+    output = _decimal(lambda a, b: _quotient(a, b, to), x, y, to, _divide_exactly)
+    errors = np.zeros(len(x), np.uint8) if output.errors is None else output.errors
     errors[zero_mask] = BY_ZERO
-    return Result(made.values, errors)
+    return Result(output.values, errors)
 
 
 def exact_type(types: list[Type]) -> Type:
@@ -232,13 +234,13 @@ def _quotient(a: Any, b: Any, to: Type) -> Any:
     if max(have, 6) <= to.scale:
         more = to.scale + 1 - have + a.type.scale
         a = pc.cast(a, pa.decimal256(a.type.precision + more - a.type.scale, more))
-    made = pc.divide(a, b)
-    whole = made.type.precision - made.type.scale
+    result = pc.divide(a, b)
+    whole = result.type.precision - result.type.scale
     limit = MAX_DIGITS - to.scale
-    if whole > limit and (digits := _digits(made) - made.type.scale) > limit:
+    if whole > limit and (digits := _digits(result) - result.type.scale) > limit:
         # So many digits before the point leave less room after it: rare, and done one by one.
         raise pa.ArrowInvalid(f"{digits} digits before the point")
-    return pc.round(made, to.scale, "half_towards_infinity")
+    return pc.round(result, to.scale, "half_towards_infinity")
 
 
 def _divide_exactly(a: Decimal, b: Decimal, scale: int) -> Decimal:

@@ -65,17 +65,17 @@ def valid(array: Any) -> np.ndarray:
     """Mask of the values that are not NULL."""
     if array.null_count == 0:
         return np.ones(len(array), bool)
-    found: np.ndarray = pc.is_valid(array).to_numpy(zero_copy_only=False)
-    return found
+    result: np.ndarray = pc.is_valid(array).to_numpy(zero_copy_only=False)
+    return result
 
 
 def rows_with(array: Any, members: ByteSet) -> np.ndarray:
     """Mask of the values that hold any byte of a set."""
     offsets, data = body(array)
     mask = np.zeros(len(array), bool)
-    found = members.within(data)
-    if found.any():
-        mask[np.searchsorted(offsets, np.flatnonzero(found), side="right") - 1] = True
+    result = members.within(data)
+    if result.any():
+        mask[np.searchsorted(offsets, np.flatnonzero(result), side="right") - 1] = True
     return mask
 
 
@@ -122,17 +122,17 @@ def on_rows(array: Any, mask: np.ndarray, change: Callable[[Any], Any]) -> Any:
 def by_value(array: Any, change: Callable[[str], Any], to: Any = None) -> Any:
     """The array with a Python function applied once to each distinct value."""
     coded = array.dictionary_encode()
-    made = pa.array([change(value) for value in coded.dictionary.to_pylist()], to or pa.string())
-    return made.take(coded.indices)
+    result = pa.array([change(value) for value in coded.dictionary.to_pylist()], to or pa.string())
+    return result.take(coded.indices)
 
 
 def with_buffers(array: Any, offsets: np.ndarray, data: np.ndarray) -> Any:
     """A text array of new bytes, NULL where `array` is NULL."""
-    made = pa.StringArray.from_buffers(len(array), pa.py_buffer(offsets.astype(np.int32).tobytes()), pa.py_buffer(data.tobytes()))
-    return made if array.null_count == 0 else pc.if_else(pc.is_valid(array), made, pa.scalar(None, pa.string()))
+    result = pa.StringArray.from_buffers(len(array), pa.py_buffer(offsets.astype(np.int32).tobytes()), pa.py_buffer(data.tobytes()))
+    return result if array.null_count == 0 else pc.if_else(pc.is_valid(array), result, pa.scalar(None, pa.string()))
 
 
 def matches(array: Any, pattern: str) -> np.ndarray:
     """Mask of the values that match an RE2 pattern; NULL does not."""
-    found: np.ndarray = pc.fill_null(pc.match_substring_regex(array, pattern), False).to_numpy(zero_copy_only=False)
-    return found
+    result: np.ndarray = pc.fill_null(pc.match_substring_regex(array, pattern), False).to_numpy(zero_copy_only=False)
+    return result

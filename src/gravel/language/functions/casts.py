@@ -43,12 +43,12 @@ def cast(array: Any, source: Type, target: Target) -> Result:
     if to.kind is Kind.TEXT:
         return _to_text_target(array, source, target)
     if source.kind is Kind.TEXT:
-        made = _FROM_TEXT[to.kind](_without_spaces(array), to)
+        result = _FROM_TEXT[to.kind](_without_spaces(array), to)
     elif source == to:
-        made = Result(array, None)
+        result = Result(array, None)
     else:
-        made = _between(array, source, to)
-    return _in_range(made, target) if target.bits != 64 else made
+        result = _between(array, source, to)
+    return _in_range(result, target) if target.bits != 64 else result
 
 
 def _formatted(array: Any, source: Type, target: Target) -> Result:
@@ -96,7 +96,7 @@ def to_text(array: Any, source: Type) -> Any:
     if kind is Kind.DECIMAL:
         texts = pc.cast(array, pa.string())
         # Arrow writes very small decimals with an exponent.
-        return on_rows(texts, rows_with(texts, _EXPONENT), lambda some: by_value(some, lambda text: format(Decimal(text), "f")))
+        return on_rows(texts, rows_with(texts, _EXPONENT), lambda subset: by_value(subset, lambda text: format(Decimal(text), "f")))
     if kind is Kind.DOUBLE:
         return _double_text(array)
     if kind is Kind.ARRAY:
@@ -121,15 +121,20 @@ def _array_text(array: Any, item: Type) -> Any:
     """Arrays as JSON: numbers and truth bare, everything else in quotes."""
     flat = array.flatten()
     bare = item.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.BOOLEAN, Kind.ARRAY)
-    texts = ["null" if one is None else one if bare else json.dumps(one, ensure_ascii=False) for one in to_text(flat, item).to_pylist()]
+    texts = [
+        "null" if entry is None else entry if bare else json.dumps(entry, ensure_ascii=False) for entry in to_text(flat, item).to_pylist()
+    ]
     if item.kind is Kind.DOUBLE:
-        texts = ["null" if one is None else double_text(one) if np.isfinite(one) else f'"{double_text(one)}"' for one in flat.to_pylist()]
+        texts = [
+            "null" if entry is None else double_text(entry) if np.isfinite(entry) else f'"{double_text(entry)}"'
+            for entry in flat.to_pylist()
+        ]
     sizes = pc.fill_null(pc.list_value_length(array), 0).to_pylist()
-    made, at = [], 0
+    result, index = [], 0
     for size, known in zip(sizes, valid(array).tolist(), strict=True):
-        made.append("[" + ", ".join(texts[at : at + size]) + "]" if known else None)
-        at += size
-    return pa.array(made, pa.string())
+        result.append("[" + ", ".join(texts[index : index + size]) + "]" if known else None)
+        index += size
+    return pa.array(result, pa.string())
 
 
 def _without_zeros(texts: Any) -> Any:
@@ -200,7 +205,7 @@ def _codes(mask: Any, code: int) -> np.ndarray:
 
 def _without_spaces(array: Any) -> Any:
     first, last = edges(array, _SPACE)
-    return on_rows(array, first | last, lambda some: pc.ascii_trim(some, " "))
+    return on_rows(array, first | last, lambda subset: pc.ascii_trim(subset, " "))
 
 
 def _only(array: Any, good: np.ndarray) -> Any:
@@ -260,8 +265,8 @@ def _text_to_decimal(array: Any, to: Type) -> Result:
         return Result(pa.array(values, to.arrow), np.maximum(errors, codes))
     point = pc.fill_null(pc.find_substring(texts, "."), -1).to_numpy(zero_copy_only=False)
     scale = int(np.where(point >= 0, lengths - point - 1, 0).max(initial=0))
-    made = arithmetic.fit_decimal(pc.cast(texts, pa.decimal256(76 - 36 + scale, scale)), to)
-    return Result(made.values, errors if made.errors is None else np.maximum(errors, made.errors))
+    result = arithmetic.fit_decimal(pc.cast(texts, pa.decimal256(76 - 36 + scale, scale)), to)
+    return Result(result.values, errors if result.errors is None else np.maximum(errors, result.errors))
 
 
 def _rounded_within(number: Decimal, to: Type) -> Decimal | None:
@@ -286,8 +291,8 @@ def _text_to_double(array: Any, to: Type) -> Result:
     odd = good & (np.isinf(numbers) | (numbers == 0))
     if odd.any():
         # A finite text that became infinite, or one other than zero that became zero, is out of range.
-        some = array.filter(pa.array(odd))
-        named = matches(some, "(?i)inf|^[^1-9]*([eE].*)?$")
+        subset = array.filter(pa.array(odd))
+        named = matches(subset, "(?i)inf|^[^1-9]*([eE].*)?$")
         errors[np.flatnonzero(odd)[~named]] = OUT_OF_RANGE
         values = _only(values, errors == 0)
     return Result(values, errors)
@@ -312,8 +317,8 @@ def _strict_moments(array: Any, form: str, arrow: Any) -> Result:
         else:
             values = pc.cast(good, arrow)
     except pa.ArrowInvalid:
-        made = [_moment(text, arrow) for text in good.to_pylist()]
-        values = pa.array(made, arrow)
+        results = [_moment(text, arrow) for text in good.to_pylist()]
+        values = pa.array(results, arrow)
         errors[shaped & ~valid(values)] = MOMENT_RANGE
     year_zero = matches(good, "^0000")
     if year_zero.any():
@@ -421,12 +426,12 @@ def _from_double(array: Any, to: Type) -> Result:
     return Result(pa.array(values, to.arrow), errors)
 
 
-def _in_range(made: Result, target: Target) -> Result:
+def _in_range(result: Result, target: Target) -> Result:
     bound = 2 ** (target.bits - 1)
-    bad = pc.fill_null(pc.or_(pc.less(made.values, -bound), pc.greater_equal(made.values, bound)), False)
+    bad = pc.fill_null(pc.or_(pc.less(result.values, -bound), pc.greater_equal(result.values, bound)), False)
     codes = _codes(bad, OUT_OF_RANGE)
     return Result(
-        pc.if_else(bad, pa.scalar(None, pa.int64()), made.values), codes if made.errors is None else np.maximum(made.errors, codes)
+        pc.if_else(bad, pa.scalar(None, pa.int64()), result.values), codes if result.errors is None else np.maximum(result.errors, codes)
     )
 
 

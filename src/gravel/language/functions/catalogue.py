@@ -154,13 +154,13 @@ def _signature(text: str) -> tuple[str, FunctionSignature]:
 
 
 def _parameters(inside: str) -> list[FunctionParameter]:
-    found = []
+    results = []
     for part in re.findall(r"\[[^\]]*\](?:\.\.\.)?|[^,\[]+", inside):
         optional, repeated = part.startswith("["), part.endswith("...")
         words = part.strip(" [].").lstrip(", ").split(" ", 1)
         if len(words) == 2:
-            found.append(FunctionParameter(words[0], words[1].strip(), optional, repeated))
-    return found
+            results.append(FunctionParameter(words[0], words[1].strip(), optional, repeated))
+    return results
 
 
 @lru_cache(maxsize=1)

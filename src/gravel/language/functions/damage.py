@@ -36,8 +36,8 @@ _PLACEHOLDERS = pa.array(sorted(PLACEHOLDERS))
 
 def are_placeholders(tidy: Any) -> np.ndarray:
     """Mask of the tidied texts that are words for nothing."""
-    found: np.ndarray = pc.is_in(pc.ascii_lower(tidy), _PLACEHOLDERS).to_numpy(zero_copy_only=False)
-    return found
+    result: np.ndarray = pc.is_in(pc.ascii_lower(tidy), _PLACEHOLDERS).to_numpy(zero_copy_only=False)
+    return result
 
 
 def _truth(mask: np.ndarray, x: Any) -> Any:
@@ -86,7 +86,7 @@ def is_misdecoded(x: Any) -> Any:
     examples={"REDECODE('MÃ¶we')": "'Möwe'", "REDECODE('Möwe')": "'Möwe'"},
 )
 def redecode(x: Any) -> Any:
-    return on_rows(x, rows_with(x, HIGH), lambda some: by_value(some, _redecoded))
+    return on_rows(x, rows_with(x, HIGH), lambda subset: by_value(subset, _redecoded))
 
 
 # Bytes that Windows-1252 leaves out are the control characters of Latin-1 in what programs make of them.

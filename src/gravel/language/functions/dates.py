@@ -106,16 +106,16 @@ def _sum_type(types: list[Type], values: list[Any], sign: str) -> Type:
     if left.kind is Kind.DATE and right.kind is Kind.INTEGER:
         return DATE
     if left.kind in dated and right.kind is Kind.INTERVAL:
-        given = values[1]
-        exact = given is not None and given is not ... and given.nanoseconds == 0
-        return DATE if left.kind is Kind.DATE and (exact or given is None) else TIMESTAMP if left.kind is Kind.DATE else left
+        supplied = values[1]
+        exact = supplied is not None and supplied is not ... and supplied.nanoseconds == 0
+        return DATE if left.kind is Kind.DATE and (exact or supplied is None) else TIMESTAMP if left.kind is Kind.DATE else left
     if kinds == (Kind.INTERVAL, Kind.INTERVAL):
         return INTERVAL
     raise ValueError(f"{sign} has no meaning for {types[0]} and {types[1]}: a date or timestamp takes an INTERVAL, a date also days")
 
 
 def _shifted(x: Any, y: Any, to: Type, sign: int) -> Any:
-    x, y = (naive(one) for one in arithmetic.arrays(x, y))
+    x, y = (naive(item) for item in arithmetic.arrays(x, y))
     if pa.types.is_interval(x.type) and pa.types.is_interval(y.type):
         pairs = zip(parts_of(x), parts_of(y), strict=True)
         months, days, micros = (a + sign * b for a, b in pairs)
@@ -179,11 +179,11 @@ def later(x: Any, y: Any, to: Type) -> Any:
 def earlier(x: Any, y: Any, to: Type) -> Any:
     if to == INTEGER:
         x, y = arithmetic.arrays(x, y)
-        days = [arithmetic.numpy_values(pc.cast(one, pa.int32())).astype(np.int64) for one in (x, y)]
+        days = [arithmetic.numpy_values(pc.cast(item, pa.int32())).astype(np.int64) for item in (x, y)]
         return pa.array(days[0] - days[1], mask=~arithmetic.known(x, y))
     if to == INTERVAL and not pa.types.is_interval(x.type):
-        x, y = (pc.cast(naive(one), pa.timestamp("us")) for one in arithmetic.arrays(x, y))
-        apart = np.subtract(*(arithmetic.numpy_values(pc.cast(one, pa.int64())) for one in (x, y)))
+        x, y = (pc.cast(naive(item), pa.timestamp("us")) for item in arithmetic.arrays(x, y))
+        apart = np.subtract(*(arithmetic.numpy_values(pc.cast(item, pa.int64())) for item in (x, y)))
         days = np.trunc(apart / DAY).astype(np.int64)
         return intervals(np.zeros_like(apart), days, apart - days * DAY, arithmetic.known(x, y))
     return _shifted(x, y, to, -1)
@@ -337,14 +337,14 @@ def _wrong_template(values: list[Any]) -> str | None:
 )
 def date_of(x: Any, *templates: Any) -> Any:
     def first_fit(text: str, *forms: str) -> datetime.date:
-        made = _dates_of(pa.array([text], pa.string()), forms)
-        if made.errors[0]:
-            raise RowFailure("22007" if made.errors[0] == CODES["22007"] else "22008")
-        day: datetime.date = made.values[0].as_py()
+        result = _dates_of(pa.array([text], pa.string()), forms)
+        if result.errors[0]:
+            raise RowFailure("22007" if result.errors[0] == CODES["22007"] else "22008")
+        day: datetime.date = result.values[0].as_py()
         return day
 
     if isinstance(x, pa.Array) and constant(*templates):
-        return _dates_of(x, tuple(one.as_py() for one in templates))
+        return _dates_of(x, tuple(template.as_py() for template in templates))
     return by_row(first_fit, x, *templates, to=pa.date32())
 
 
@@ -352,9 +352,9 @@ def _dates_of(texts: Any, templates: tuple[str, ...]) -> Result:
     values, errors = pa.nulls(len(texts), pa.date32()), np.full(len(texts), CODES["22007"], np.uint8)
     errors[~valid(texts)] = 0
     for form in templates:
-        made = casts.cast(texts, TEXT, Target(DATE, format=form))
-        fit = np.zeros(len(texts), np.uint8) if made.errors is None else np.asarray(made.errors)
+        result = casts.cast(texts, TEXT, Target(DATE, format=form))
+        fit = np.zeros(len(texts), np.uint8) if result.errors is None else np.asarray(result.errors)
         # A day that does not exist is told as such, unless another template reads it.
         errors = np.where(errors == 0, errors, np.where((fit == CODES["22007"]) & (errors != 0), errors, fit)).astype(np.uint8)
-        values = pc.coalesce(values, made.values)
+        values = pc.coalesce(values, result.values)
     return Result(values, errors)

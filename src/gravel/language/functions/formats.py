@@ -39,19 +39,19 @@ class TemplatePart:
 @lru_cache(maxsize=256)
 def template(text: str, kind: Kind) -> tuple[TemplatePart, ...]:
     """The parts of a template for a DATE, TIME or TIMESTAMP. Raises ValueError with what is wrong."""
-    parts, at = [], 0
-    while at < len(text):
-        found = _TOKEN.match(text, at)
-        if not found:
+    parts, index = [], 0
+    while index < len(text):
+        result = _TOKEN.match(text, index)
+        if not result:
             raise ValueError(
-                f"{text[at : at + 8]!r} is no part of a template: YYYY YY MM DD DDD HH24 HH12 MI SS FF1-FF6 AM P.M., FM before one, - . / , ' ; :"
+                f"{text[index : index + 8]!r} is no part of a template: YYYY YY MM DD DDD HH24 HH12 MI SS FF1-FF6 AM P.M., FM before one, - . / , ' ; :"
             )
-        if found[3]:
-            parts.append(TemplatePart("", 1, found[3]))
+        if result[3]:
+            parts.append(TemplatePart("", 1, result[3]))
         else:
-            field, size = _PARTS[found[2].upper()]
-            parts.append(TemplatePart(field, size, found[2].upper(), not found[1]))
-        at = found.end()
+            field, size = _PARTS[result[2].upper()]
+            parts.append(TemplatePart(field, size, result[2].upper(), not result[1]))
+        index = result.end()
     fields = [part.field.rstrip("2") if part.field == "year2" else part.field for part in parts if part.field]
     for field in fields:
         if fields.count(field) > 1:
@@ -73,7 +73,7 @@ def complete(parts: tuple[TemplatePart, ...], kind: Kind) -> str:
     needed = [] if kind is Kind.TIME else [("year", "YYYY or YY", {"year", "year2"}), ("month", "MM", {"month"}), ("day", "DD", {"day"})]
     if "doy" in fields:
         needed = needed[:1]
-    missing = next((name for _, name, some in needed if not some & fields), "")
+    missing = next((name for _, name, subset in needed if not subset & fields), "")
     return f"the template lacks {missing}" if missing else ""
 
 
@@ -81,10 +81,10 @@ def read(array: Any, parts: tuple[TemplatePart, ...], to: Type) -> Result:
     """Texts of that form as dates or times: 22007 where the form is another, 22008 where there is no such day or time."""
     pattern = "".join(_pattern(part) for part in parts)
     known = valid(array)
-    found = pc.extract_regex(array, f"^{pattern}$")
-    shaped = valid(found) & known
+    result = pc.extract_regex(array, f"^{pattern}$")
+    shaped = valid(result) & known
     errors = ((known & ~shaped) * CODES["22007"]).astype(np.uint8)
-    values = {part.field: pc.struct_field(found, part.field) for part in parts if part.field}
+    values = {part.field: pc.struct_field(result, part.field) for part in parts if part.field}
     count = len(array)
 
     def number(field: str, default: int) -> np.ndarray:
@@ -118,8 +118,8 @@ def read(array: Any, parts: tuple[TemplatePart, ...], to: Type) -> Result:
     errors[shaped & bad] = CODES["22008"]
     clock = ((hour * 60 + minute) * 60 + second) * 1_000_000 + micros
     days = first + day - 1
-    made = days if to.kind is Kind.DATE else clock if to.kind is Kind.TIME else days * 86_400_000_000 + clock
-    whole = pa.array(made.astype(np.int32) if to.kind is Kind.DATE else made, mask=~(shaped & ~bad))
+    output = days if to.kind is Kind.DATE else clock if to.kind is Kind.TIME else days * 86_400_000_000 + clock
+    whole = pa.array(output.astype(np.int32) if to.kind is Kind.DATE else output, mask=~(shaped & ~bad))
     return Result(pc.cast(whole, to.arrow), errors)
 
 

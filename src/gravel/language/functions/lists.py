@@ -26,9 +26,9 @@ def pieces(text: str, delimiter: str) -> list[str]:
 def split(x: Any, delimiter: Any) -> Any:
     """An Arrow list array of the pieces, or a Result where a delimiter is empty."""
     if constant(delimiter) and delimiter.as_py():
-        made = pc.split_pattern(x, delimiter.as_py())
+        result = pc.split_pattern(x, delimiter.as_py())
         empty = pc.fill_null(pc.equal(x, ""), False)
-        return pc.if_else(empty, pa.scalar([], pa.list_(pa.string())), made) if pc.any(empty).as_py() else made
+        return pc.if_else(empty, pa.scalar([], pa.list_(pa.string())), result) if pc.any(empty).as_py() else result
     return by_row(pieces, x, delimiter, to=pa.list_(pa.string()))
 
 
@@ -76,17 +76,17 @@ def list_item(x: Any, delimiter: Any, n: Any) -> Any:
         return by_row(_item, x, delimiter, n)
     lists = split(x, delimiter)
     place, offsets = n.as_py(), arithmetic.numpy_values(lists.offsets)
-    at = offsets[:-1] + place - 1 if place > 0 else offsets[1:] + place
-    inside = valid(lists) & (at >= offsets[:-1]) & (at < offsets[1:])
-    return lists.values.take(pa.array(np.where(inside, at, 0), mask=~inside))
+    index = offsets[:-1] + place - 1 if place > 0 else offsets[1:] + place
+    inside = valid(lists) & (index >= offsets[:-1]) & (index < offsets[1:])
+    return lists.values.take(pa.array(np.where(inside, index, 0), mask=~inside))
 
 
 def _item(text: str, delimiter: str, n: int) -> str | None:
     if n == 0:
         raise RowFailure("22023")
-    found = pieces(text, delimiter)
-    at = n - 1 if n > 0 else len(found) + n
-    return found[at] if 0 <= at < len(found) else None
+    result = pieces(text, delimiter)
+    index = n - 1 if n > 0 else len(result) + n
+    return result[index] if 0 <= index < len(result) else None
 
 
 @function(

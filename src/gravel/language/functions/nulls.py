@@ -50,11 +50,11 @@ def nullif(x: Any, y: Any) -> Any:
 
 
 def _extreme(kernel: Any, columns: tuple[Any, ...]) -> Any:
-    made, *others = arithmetic.arrays(*columns)
+    result, *others = arithmetic.arrays(*columns)
     for other in others:
-        chosen = pc.if_else(kernel(made, other), made, other)
-        made = chosen  # NULL where either is: the comparison is unknown there
-    return made
+        chosen = pc.if_else(kernel(result, other), result, other)
+        result = chosen  # NULL where either is: the comparison is unknown there
+    return result
 
 
 @function(

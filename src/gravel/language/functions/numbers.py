@@ -55,8 +55,8 @@ def _round_by_rows(x: Any, places: Any, to: Type, mode: str) -> Result:
     errors = np.zeros(len(x), np.uint8)
     for count in pc.unique(places).drop_null().to_pylist():
         mask = pc.fill_null(pc.equal(places, count), False)
-        made = _rounded(x.filter(mask), count, to, mode)
-        part, codes = made if isinstance(made, Result) else (made, None)
+        result = _rounded(x.filter(mask), count, to, mode)
+        part, codes = result if isinstance(result, Result) else (result, None)
         values = pc.replace_with_mask(values, mask, pc.cast(part, to.arrow))
         if codes is not None:
             errors[mask.to_numpy(zero_copy_only=False)] = codes
@@ -186,15 +186,15 @@ def _double(kernel: Any, state: str, outside: Any = None) -> Any:
         good = arithmetic.known(*spread)
         errors = np.zeros(len(good), np.uint8)
         with np.errstate(all="ignore"):
-            made = kernel(*numbers)
-            if np.isfinite(made).all() and (made.all() or kernel is np.sqrt):
+            output = kernel(*numbers)
+            if np.isfinite(output).all() and (output.all() or kernel is np.sqrt):
                 # Outside its domain, or out of range, no result is finite and other than 0.
-                return Result(pa.array(made, mask=None if good.all() else ~good), None)
-            finite = np.all([np.isfinite(one) for one in numbers], axis=0)
-            errors[good & finite & (np.isinf(made) | ((made == 0) & _never_zero(kernel, numbers)))] = CODES["22003"]
+                return Result(pa.array(output, mask=None if good.all() else ~good), None)
+            finite = np.all([np.isfinite(number) for number in numbers], axis=0)
+            errors[good & finite & (np.isinf(output) | ((output == 0) & _never_zero(kernel, numbers)))] = CODES["22003"]
             if outside is not None:
                 errors[good & outside(*numbers)] = CODES[state]
-        return arithmetic.result(made, good, errors, DOUBLE)
+        return arithmetic.result(output, good, errors, DOUBLE)
 
     return compute
 
@@ -244,10 +244,10 @@ def log10(x: Any) -> Any:
 
 
 def _log(base: np.ndarray, x: np.ndarray) -> np.ndarray:
-    made: np.ndarray = np.log(x) / np.log(base)
+    result: np.ndarray = np.log(x) / np.log(base)
     # Whole powers are told exactly.
-    near = np.rint(made)
-    return np.where(np.isfinite(near) & (np.power(base, np.clip(near, -1023, 1023)) == x), near, made)
+    near = np.rint(result)
+    return np.where(np.isfinite(near) & (np.power(base, np.clip(near, -1023, 1023)) == x), near, result)
 
 
 _log_base = _double(_log, "2201E", lambda base, x: (x <= 0) | (base <= 0))
@@ -260,12 +260,12 @@ _log_base = _double(_log, "2201E", lambda base, x: (x <= 0) | (base <= 0))
     errors=("2201E", "22003", "22012"),
 )
 def log(base: Any, x: Any) -> Any:
-    made = _log_base(base, x)
+    result = _log_base(base, x)
     bases = arithmetic.numpy_values(arithmetic.as_double(arithmetic.arrays(base, x)[0]), 2.0)
-    errors = np.zeros(len(bases), np.uint8) if made.errors is None else made.errors.copy()
+    errors = np.zeros(len(bases), np.uint8) if result.errors is None else result.errors.copy()
     by_zero = (bases == 1) & arithmetic.known(*arithmetic.arrays(base, x)) & (errors != CODES["2201E"])
     errors[by_zero] = CODES["22012"]
-    return Result(pc.if_else(pa.array(errors != 0), pa.scalar(None, pa.float64()), made.values), errors)
+    return Result(pc.if_else(pa.array(errors != 0), pa.scalar(None, pa.float64()), result.values), errors)
 
 
 def _trigonometry(name: str, kernel: Any, meaning: str, examples: dict[str, str], outside: Any = None) -> None:
@@ -292,7 +292,7 @@ _trigonometry("TANH", np.tanh, "the hyperbolic tangent", {"TANH(0)": "0"})
 def _bucket(x: Any, low: Any, high: Any, buckets: int) -> int:
     if buckets < 1 or low == high or x != x or low != low or high != high or abs(low) == float("inf") or abs(high) == float("inf"):
         raise RowFailure("2201G")
-    x, low, high = (one if isinstance(one, float) and abs(one) == float("inf") else Fraction(one) for one in (x, low, high))
+    x, low, high = (item if isinstance(item, float) and abs(item) == float("inf") else Fraction(item) for item in (x, low, high))
     inside = low <= x < high if low < high else high < x <= low
     if not inside:
         return 0 if (x < low) == (low < high) else buckets + 1
@@ -373,16 +373,16 @@ def number_of(x: Any, decimal: Any = None, group: Any = None) -> Any:
         point, apart = (*signs, *((".", "")[len(signs) :]))
         among = f"[{re.escape(apart)}{_THIN if apart == ' ' else ''}]" if apart else ""
         whole = rf"[0-9]{{1,3}}(?:{among}[0-9]{{3}})+|[0-9]*" if apart else "[0-9]*"
-        found = re.fullmatch(rf" *([+-]?)((?:{whole}))(?:{re.escape(point)}([0-9]*))? *", text)
-        if not found or not (found[2] or found[3]):
+        match = re.fullmatch(rf" *([+-]?)((?:{whole}))(?:{re.escape(point)}([0-9]*))? *", text)
+        if not match or not (match[2] or match[3]):
             raise RowFailure("22018")
-        return found[1] + (re.sub(among, "", found[2]) if among else found[2]) + "." + (found[3] or "0")
+        return match[1] + (re.sub(among, "", match[2]) if among else match[2]) + "." + (match[3] or "0")
 
-    made = by_row(plain, x, *(sign for sign in (decimal, group) if sign is not None))
-    texts, errors = (made.values, made.errors) if isinstance(made, Result) else (made, None)
+    output = by_row(plain, x, *(sign for sign in (decimal, group) if sign is not None))
+    texts, errors = (output.values, output.errors) if isinstance(output, Result) else (output, None)
     number = casts.cast(texts, TEXT, Target(Type(Kind.DECIMAL, 28, 10)))
-    codes = [one for one in (errors, number.errors) if one is not None]
-    return Result(number.values, np.maximum.reduce([np.asarray(one) for one in codes]).astype(np.uint8)) if codes else number.values
+    codes = [item for item in (errors, number.errors) if item is not None]
+    return Result(number.values, np.maximum.reduce([np.asarray(code) for code in codes]).astype(np.uint8)) if codes else number.values
 
 
 _THIN = "\u00a0\u2009\u202f"

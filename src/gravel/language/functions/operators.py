@@ -242,7 +242,7 @@ def like_regex(pattern: str, escape: str | None = None) -> str:
     errors=("2201B", "22019", "22025"),
 )
 def similar(x: Any, pattern: Any, escape: Any = None) -> Any:
-    columns = [one for one in (x, pattern, escape) if one is not None]
+    columns = [item for item in (x, pattern, escape) if item is not None]
     return by_row(lambda text, *how: similar_pattern(*how).fullmatch(text) is not None, *columns, to=pa.bool_())
 
 

@@ -22,7 +22,7 @@ def sortable(values: Any) -> Any:
     if pa.types.is_floating(kind):
         return one_zero(values)
     if pa.types.is_interval(kind):
-        return pa.array([None if one is None else span(one) for one in values.to_pylist()], pa.decimal128(38, 0))
+        return pa.array([None if value is None else span(value) for value in values.to_pylist()], pa.decimal128(38, 0))
     if pa.types.is_list(kind):
         return pa.array(_ranks(values.to_pylist()), pa.int64())
     return values
@@ -35,8 +35,8 @@ def together(x: Any, y: Any) -> tuple[Any, Any]:
         return x, y
     sides = [pa.array([side.as_py()], kind) if isinstance(side, pa.Scalar) else side for side in (x, y)]
     both = sortable(pa.concat_arrays(sides))
-    made = [both.slice(0, len(sides[0])), both.slice(len(sides[0]))]
-    a, b = (one[0] if isinstance(side, pa.Scalar) else one for one, side in zip(made, (x, y), strict=True))
+    results = [both.slice(0, len(sides[0])), both.slice(len(sides[0]))]
+    a, b = (item[0] if isinstance(side, pa.Scalar) else item for item, side in zip(results, (x, y), strict=True))
     return a, b
 
 
@@ -54,8 +54,8 @@ def span(interval: Any) -> int:
 
 def _ranks(lists: list[Any]) -> list[int | None]:
     """Item by item, NULL after every value, a shorter array before a longer one that it begins."""
-    keys = [None if one is None else tuple(_item(item) for item in one) for one in lists]
-    places = {key: at for at, key in enumerate(sorted({key for key in keys if key is not None}))}
+    keys = [None if entry is None else tuple(_item(item) for item in entry) for entry in lists]
+    places = {key: index for index, key in enumerate(sorted({key for key in keys if key is not None}))}
     return [None if key is None else places[key] for key in keys]
 
 

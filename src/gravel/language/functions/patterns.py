@@ -73,7 +73,7 @@ def _found(pattern: str, flags: str, text: str, start: int) -> Iterator[Any]:
 def _nth(pattern: str, flags: str, text: str, start: int, occurrence: int) -> Any:
     if occurrence < 1:
         raise RowFailure("22023")
-    return next((match for at, match in enumerate(_found(pattern, flags, text, start), 1) if at == occurrence), None)
+    return next((match for index, match in enumerate(_found(pattern, flags, text, start), 1) if index == occurrence), None)
 
 
 def _is(scalar: Any, value: Any) -> bool:
@@ -103,7 +103,7 @@ def like_regex(x: Any, pattern: Any, flags: Any = None) -> Any:
     good = _good(pattern, flags)
     if good is not None:
         return pc.match_substring_regex(x, good)
-    return by_row(lambda text, some, letters: compiled(some, letters).search(text) is not None, x, pattern, flags, to=pa.bool_())
+    return by_row(lambda text, subset, letters: compiled(subset, letters).search(text) is not None, x, pattern, flags, to=pa.bool_())
 
 
 # Patterns of plain signs, classes and + never match an empty part, over which Arrow counts in its own way.
@@ -121,7 +121,7 @@ def occurrences_regex(pattern: Any, flags: Any, x: Any, start: Any) -> Any:
     good = _good(pattern, flags)
     if good is not None and _is(start, 1) and _SOLID.fullmatch(pattern.as_py()):
         return pc.cast(pc.count_substring_regex(x, good), pa.int64())
-    return by_row(lambda p, f, text, at: sum(1 for _ in _found(p, f, text, at)), pattern, flags, x, start, to=pa.int64())
+    return by_row(lambda p, f, text, index: sum(1 for _ in _found(p, f, text, index)), pattern, flags, x, start, to=pa.int64())
 
 
 @function(
@@ -214,9 +214,9 @@ def _replaced(pattern: str, flags: str, text: str, new: str, start: int, occurre
     groups = compiled(pattern, flags).groups
     if any(isinstance(part, int) and part > groups for part in parts):
         raise RowFailure("22023")
-    out, at = [], 0
+    out, index = [], 0
     for number, match in enumerate(_found(pattern, flags, text, start), 1):
         if occurrence in (0, number):
-            out += [text[at : match.start()], *(part if isinstance(part, str) else match.group(part) or "" for part in parts)]
-            at = match.end()
-    return "".join([*out, text[at:]])
+            out += [text[index : match.start()], *(part if isinstance(part, str) else match.group(part) or "" for part in parts)]
+            index = match.end()
+    return "".join([*out, text[index:]])

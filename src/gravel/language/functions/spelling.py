@@ -49,8 +49,8 @@ def _beyond_ascii(ascii_kernel: Callable[[Any], Any], convert: Callable[[str], s
         if is_ascii(x):
             return ascii_kernel(x)
         high = pa.array(rows_with(x, HIGH))
-        made = ascii_kernel(pc.if_else(high, pa.scalar("", pa.string()), x))
-        return pc.replace_with_mask(made, high, by_value(x.filter(high), convert))
+        result = ascii_kernel(pc.if_else(high, pa.scalar("", pa.string()), x))
+        return pc.replace_with_mask(result, high, by_value(x.filter(high), convert))
 
     return change
 
@@ -61,7 +61,7 @@ def _beyond_ascii(ascii_kernel: Callable[[Any], Any], convert: Callable[[str], s
     examples={"WITHOUT_ACCENTS('Blå Möwe')": "'Bla Mowe'", "WITHOUT_ACCENTS('Ærø')": "'AEro'"},
 )
 def without_accents(x: Any) -> Any:
-    return on_rows(x, rows_with(x, HIGH), lambda some: by_value(some, unaccented))
+    return on_rows(x, rows_with(x, HIGH), lambda subset: by_value(subset, unaccented))
 
 
 def _only(x: Any, wanted: ByteSet) -> Any:
@@ -156,16 +156,16 @@ def _key(text: str) -> str | None:
 
 
 def _key_ascii(x: Any) -> Any:
-    made = _translated(x, _KEY)
-    offsets, data = body(made)
+    result = _translated(x, _KEY)
+    offsets, data = body(result)
     space = data == 32
     # A space that follows another, or begins a value, goes; one at the end is trimmed after that.
     gone = space.copy()
     gone[1:] &= space[:-1]
     starts = offsets[:-1][offsets[:-1] < len(data)]
     gone[starts] = space[starts]
-    made = pc.ascii_rtrim(_kept(made, ~gone), " ")
-    return pc.if_else(pc.equal(made, ""), pa.scalar(None, pa.string()), made)
+    result = pc.ascii_rtrim(_kept(result, ~gone), " ")
+    return pc.if_else(pc.equal(result, ""), pa.scalar(None, pa.string()), result)
 
 
 _keyed = _beyond_ascii(_key_ascii, _key)
@@ -184,11 +184,11 @@ _keyed = _beyond_ascii(_key_ascii, _key)
     errors=("22023",),
 )
 def match_key(x: Any, order: Any = None) -> Any:
-    made = _keyed(x)
+    result = _keyed(x)
     if order is None:
-        return made
+        return result
     if constant(order) and order.as_py() == "sorted":
-        return _words_sorted(made)
+        return _words_sorted(result)
     return by_row(_ordered, x, order)
 
 

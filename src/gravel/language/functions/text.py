@@ -23,8 +23,8 @@ def _full_case(ascii_kernel: Any, convert: Callable[[str], str]) -> Callable[[An
     def change(x: Any) -> Any:
         if isinstance(x, pa.Scalar):
             return pa.scalar(None if x.as_py() is None else convert(x.as_py()), pa.string())
-        made = ascii_kernel(x)
-        return on_rows(made, rows_with(x, HIGH), lambda some: by_value(some, convert)) if not is_ascii(x) else made
+        result = ascii_kernel(x)
+        return on_rows(result, rows_with(x, HIGH), lambda subset: by_value(subset, convert)) if not is_ascii(x) else result
 
     return change
 
@@ -60,7 +60,7 @@ def _trimmed(x: Any, chars: Any, side: str) -> Any:
         if chars.as_py() is None:
             return pa.nulls(len(x) if isinstance(x, pa.Array) else 1, pa.string())
         return kernel(x, chars.as_py()) if chars.as_py() else x
-    return by_row(lambda text, some: convert(text, some) if some else text, x, chars)
+    return by_row(lambda text, subset: convert(text, subset) if subset else text, x, chars)
 
 
 @function(
@@ -101,8 +101,8 @@ def tidy_spaces(x: Any) -> Any:
     return on_rows(x, maybe_untidy(x), _tidy)
 
 
-def _tidy(some: Any) -> Any:
-    without = some if is_ascii(some) else pc.replace_substring_regex(some, f"[{ZERO_WIDTH}]+", "")
+def _tidy(subset: Any) -> Any:
+    without = subset if is_ascii(subset) else pc.replace_substring_regex(subset, f"[{ZERO_WIDTH}]+", "")
     return pc.utf8_trim(pc.replace_substring_regex(without, f"{WHITE}+", " "), " ")
 
 
@@ -116,9 +116,9 @@ def _capitalized(text: str) -> str:
         lowered = match.group().lower()
         first = _LETTER.search(lowered)
         if first and not (first.start() and lowered[first.start() - 1].isdigit()):
-            at = first.start()
-            lowered = lowered[:at] + _title(lowered[at]) + lowered[at + 1 :]
-        return _APOSTROPHE.sub(lambda found: found[1] + found[2] + _title(found[3]), lowered)
+            index = first.start()
+            lowered = lowered[:index] + _title(lowered[index]) + lowered[index + 1 :]
+        return _APOSTROPHE.sub(lambda result: result[1] + result[2] + _title(result[3]), lowered)
 
     return _WORDS.sub(word, text)
 
@@ -140,16 +140,16 @@ def _title(char: str) -> str:
     },
 )
 def capitalize_words(x: Any, kept: Any = None) -> Any:
-    made = _with_capitals(x)
+    result = _with_capitals(x)
     if kept is None:
-        return made
+        return result
     if not constant(kept):
-        return by_row(_keep_words, made, kept)
+        return by_row(_keep_words, result, kept)
     words = (kept.as_py() or "").split()
     if not words:
-        return made if kept.is_valid else by_row(_keep_words, made, kept)
-    listed = pc.match_substring_regex(made, rf"(?i)(^|{WHITE}|-)({'|'.join(map(re.escape, words))})({WHITE}|-|$)")
-    return on_rows(made, pc.fill_null(listed, False).to_numpy(zero_copy_only=False), lambda some: by_value(some, _keeping(words)))
+        return result if kept.is_valid else by_row(_keep_words, result, kept)
+    listed = pc.match_substring_regex(result, rf"(?i)(^|{WHITE}|-)({'|'.join(map(re.escape, words))})({WHITE}|-|$)")
+    return on_rows(result, pc.fill_null(listed, False).to_numpy(zero_copy_only=False), lambda subset: by_value(subset, _keeping(words)))
 
 
 def _keep_words(text: str, kept: str) -> str:
@@ -171,11 +171,11 @@ def _keeping(words: list[str]) -> Callable[[str], str]:
 
 
 def _with_capitals(x: Any) -> Any:
-    made = on_rows(pc.ascii_title(x), _untitled(x), _capitalized_ascii)
+    result = on_rows(pc.ascii_title(x), _untitled(x), _capitalized_ascii)
     if is_ascii(x):
-        return made
+        return result
     high = rows_with(x, HIGH)
-    return pc.replace_with_mask(made, pa.array(high), by_value(x.filter(pa.array(high)), _capitalized))
+    return pc.replace_with_mask(result, pa.array(high), by_value(x.filter(pa.array(high)), _capitalized))
 
 
 _IS_UPPER, _IS_LOWER = ByteSet(bytes(range(65, 91))), ByteSet(bytes(range(97, 123)))
@@ -204,12 +204,12 @@ def _capitalized_ascii(x: Any) -> Any:
     starts = np.zeros(len(data) + 1, bool)
     starts[offsets[:-1]] = True
     starts = starts[:-1]
-    at = np.arange(len(data), dtype=np.int32)
+    index = np.arange(len(data), dtype=np.int32)
     # The word begins after the last break; a letter is the word's first if no other stands between.
-    word = np.maximum.accumulate(np.where(starts, at, np.where(_BREAK.within(data), at + 1, 0)))
-    earlier = np.empty_like(at)
+    word = np.maximum.accumulate(np.where(starts, index, np.where(_BREAK.within(data), index + 1, 0)))
+    earlier = np.empty_like(index)
     earlier[0] = -1
-    earlier[1:] = np.maximum.accumulate(np.where(letter, at, -1))[:-1]
+    earlier[1:] = np.maximum.accumulate(np.where(letter, index, -1))[:-1]
     first = letter & (earlier < word)
     after_digit = np.zeros(len(data), bool)
     after_digit[1:] = _DIGIT.within(data[:-1]) & ~starts[1:]
@@ -240,36 +240,36 @@ def by_row(convert: Callable[..., Any], *columns: Any, to: Any = None) -> Any:
     """A Python function over the rows of several columns: once for each distinct value where the others are constant,
     else once for each distinct combination. NULL in any gives NULL, a RowFailure that row's error."""
     spread = arithmetic.arrays(*columns)
-    varying = [at for at, column in enumerate(columns) if not isinstance(column, pa.Scalar)]
+    varying = [index for index, column in enumerate(columns) if not isinstance(column, pa.Scalar)]
     if len(varying) == 1 and len(spread[varying[0]]) > 1:
         coded = spread[varying[0]].dictionary_encode()
         keys = [
             [column.as_py()] * len(coded.dictionary) if isinstance(column, pa.Scalar) else coded.dictionary.to_pylist()
             for column in columns
         ]
-        made, errors = _converted(convert, list(zip(*keys, strict=True)), to)
+        result, errors = _converted(convert, list(zip(*keys, strict=True)), to)
         if not errors.any():
-            return made.take(coded.indices)
+            return result.take(coded.indices)
         known = valid(coded.indices)
-        return Result(made.take(coded.indices), np.where(known, errors[arithmetic.numpy_values(coded.indices)], 0).astype(np.uint8))
+        return Result(result.take(coded.indices), np.where(known, errors[arithmetic.numpy_values(coded.indices)], 0).astype(np.uint8))
     rows = list(zip(*(column.to_pylist() for column in spread), strict=True))
     distinct = list(dict.fromkeys(rows))
-    made, errors = _converted(convert, distinct, to)
-    place = {row: at for at, row in enumerate(distinct)}
+    result, errors = _converted(convert, distinct, to)
+    place = {row: index for index, row in enumerate(distinct)}
     where = np.fromiter((place[row] for row in rows), np.int64, len(rows))
-    values = made.take(pa.array(where))
+    values = result.take(pa.array(where))
     return Result(values, errors[where]) if errors.any() else values
 
 
 def _converted(convert: Callable[..., Any], rows: list[tuple[Any, ...]], to: Any) -> tuple[Any, np.ndarray]:
     out: list[Any] = []
     errors = np.zeros(len(rows), np.uint8)
-    for at, row in enumerate(rows):
+    for index, row in enumerate(rows):
         try:
             out.append(None if None in row else convert(*row))
         except RowFailure as failure:
             out.append(None)
-            errors[at] = CODES[str(failure)]
+            errors[index] = CODES[str(failure)]
     return pa.array(out, to or pa.string()), errors
 
 
@@ -335,14 +335,14 @@ def _part(text: str, start: int, length: int | None = None) -> str:
 )
 def position(part: Any, x: Any) -> Any:
     if constant(part) and isinstance(x, pa.Array):
-        found = pc.add(pc.find_substring(x, part.as_py()), 1)
+        result = pc.add(pc.find_substring(x, part.as_py()), 1)
         if is_ascii(x):
-            return pc.cast(found, pa.int64())
+            return pc.cast(result, pa.int64())
         # Arrow counts bytes: where there are others than ASCII before the part, characters are counted.
         exact = rows_with(x, HIGH)
-        made = pc.cast(found, pa.int64())
+        output = pc.cast(result, pa.int64())
         convert = lambda text: text.find(part.as_py()) + 1  # noqa: E731
-        return pc.replace_with_mask(made, pa.array(exact), by_value(x.filter(pa.array(exact)), convert, pa.int64()))
+        return pc.replace_with_mask(output, pa.array(exact), by_value(x.filter(pa.array(exact)), convert, pa.int64()))
     return by_row(lambda piece, text: text.find(piece) + 1, part, x, to=pa.int64())
 
 
@@ -382,11 +382,13 @@ def concat(*columns: Any) -> Any:
     examples={"CONCAT_WS(', ', 'Ines', NULL, 'B4')": "'Ines, B4'", "CONCAT_WS('-', NULL)": "''", "CONCAT_WS(NULL, 'B')": "NULL"},
 )
 def concat_ws(delimiter: Any, *columns: Any) -> Any:
-    made: Any = None
+    result: Any = None
     for column in columns:
-        texts = column if made is None else pc.if_else(pc.is_valid(made), pc.binary_join_element_wise(made, column, delimiter), column)
-        made = texts if made is None else pc.coalesce(texts, made)
-    return pc.if_else(pc.is_valid(delimiter), pc.coalesce(made, pa.scalar("", pa.string())), pa.scalar(None, pa.string()))
+        texts = (
+            column if result is None else pc.if_else(pc.is_valid(result), pc.binary_join_element_wise(result, column, delimiter), column)
+        )
+        result = texts if result is None else pc.coalesce(texts, result)
+    return pc.if_else(pc.is_valid(delimiter), pc.coalesce(result, pa.scalar("", pa.string())), pa.scalar(None, pa.string()))
 
 
 _FAR = 2**31 - 2  # no text has so many characters; Arrow's positions end there
@@ -404,13 +406,13 @@ def _padded(x: Any, n: Any, fill: Any, left: bool) -> Any:
         wide = (pc.utf8_lpad if left else pc.utf8_rpad)(x, n.as_py(), fill.as_py())
         return pc.utf8_slice_codeunits(wide, 0, n.as_py())
 
-    def pad(text: str, width: int, some: str) -> str:
+    def pad(text: str, width: int, subset: str) -> str:
         if width > LONGEST:
             raise RowFailure("22011")
         missing = max(width, 0) - len(text)
-        if missing <= 0 or not some:
+        if missing <= 0 or not subset:
             return text[: max(width, 0)]
-        filled = (some * (missing // len(some) + 1))[:missing]
+        filled = (subset * (missing // len(subset) + 1))[:missing]
         return filled + text if left else text + filled
 
     return by_row(pad, x, n, fill)
@@ -517,13 +519,13 @@ def position_of(part: Any, x: Any, occurrence: Any = None, start: Any = None) ->
 def _nth(part: str, text: str, occurrence: int, start: int = 1) -> int:
     if occurrence < 1 or start < 1:
         raise RowFailure("22023")
-    at = start - 1
+    index = start - 1
     for turn in range(occurrence):
-        found = text.find(part, at)
-        if found < 0 or (not part and turn):
+        result = text.find(part, index)
+        if result < 0 or (not part and turn):
             return 0
-        at = found + len(part)
-    return found + 1
+        index = result + len(part)
+    return result + 1
 
 
 @function(
@@ -534,8 +536,8 @@ def _nth(part: str, text: str, occurrence: int, start: int = 1) -> int:
 def translate(x: Any, old: Any, new: Any) -> Any:
     def translated(text: str, signs: str, others: str) -> str:
         table: dict[int, str | None] = {}
-        for at, sign in enumerate(signs):
-            table.setdefault(ord(sign), others[at] if at < len(others) else None)
+        for index, sign in enumerate(signs):
+            table.setdefault(ord(sign), others[index] if index < len(others) else None)
         return text.translate(table)
 
     return by_row(translated, x, old, new)

@@ -69,10 +69,10 @@ def _isbn(text: str) -> bool:
     if not plain.isascii():
         return False
     if len(plain) == 10 and plain[:9].isdigit() and (plain[9].isdigit() or plain[9] == "X"):
-        return sum((10 - at) * (10 if char == "X" else int(char)) for at, char in enumerate(plain)) % 11 == 0
+        return sum((10 - index) * (10 if char == "X" else int(char)) for index, char in enumerate(plain)) % 11 == 0
     if len(plain) != 13 or not plain.isdigit() or plain[:3] not in ("978", "979"):
         return False
-    return sum(int(char) * (3 if at % 2 else 1) for at, char in enumerate(plain)) % 10 == 0
+    return sum(int(char) * (3 if index % 2 else 1) for index, char in enumerate(plain)) % 10 == 0
 
 
 def _luhn(text: str) -> bool:
@@ -80,7 +80,7 @@ def _luhn(text: str) -> bool:
     plain = text.replace("-", "").replace(" ", "")
     if not (12 <= len(plain) <= 19 and plain.isascii() and plain.isdigit()):
         return False
-    doubled = (sum(divmod(2 * int(char), 10)) if at % 2 else int(char) for at, char in enumerate(reversed(plain)))
+    doubled = (sum(divmod(2 * int(char), 10)) if index % 2 else int(char) for index, char in enumerate(reversed(plain)))
     return sum(doubled) % 10 == 0
 
 
@@ -96,11 +96,13 @@ def has_form(array: Any, form: str) -> Any:
     test = FORMS[form]
     trimmed = pc.utf8_trim(array, " ")
     if isinstance(test, str):
-        made = pc.match_substring_regex(trimmed, test)
+        result = pc.match_substring_regex(trimmed, test)
         if form == "E-MAIL":
             # RFC 5321: at most 64 octets before the @, 254 in all.
-            made = pc.and_(made, pc.and_(pc.less_equal(pc.binary_length(trimmed), 254), pc.less_equal(pc.find_substring(trimmed, "@"), 64)))
-        return made
+            result = pc.and_(
+                result, pc.and_(pc.less_equal(pc.binary_length(trimmed), 254), pc.less_equal(pc.find_substring(trimmed, "@"), 64))
+            )
+        return result
     return by_value(trimmed, test, pa.bool_())
 
 
@@ -141,5 +143,5 @@ def _has_form(text: str, form: str) -> bool:
 
 def rows_of(array: Any, form: str) -> np.ndarray:
     """Mask of the texts that have a form; NULL has none."""
-    found: np.ndarray = pc.fill_null(has_form(array, form), False).to_numpy(zero_copy_only=False) & valid(array)
-    return found
+    result: np.ndarray = pc.fill_null(has_form(array, form), False).to_numpy(zero_copy_only=False) & valid(array)
+    return result

@@ -7,9 +7,9 @@ from gravel.language.functions.catalogue import describe
 _FROM = "FROM (VALUES (1, 'a'), (2, 'b'), (2, 'c'), (4, 'd')) AS v(x, y)"
 
 
-def _window(signature: str, meaning: str, call: str, at: str, result: str) -> None:
+def _window(signature: str, meaning: str, call: str, index: str, result: str) -> None:
     """An entry with one example: what the call gives in the row of y = `at`."""
-    example = f"SELECT r FROM (SELECT y, {call} AS r {_FROM}) AS q WHERE y = '{at}'"
+    example = f"SELECT r FROM (SELECT y, {call} AS r {_FROM}) AS q WHERE y = '{index}'"
     describe(signature, family="windows", meaning=meaning, examples={example: result})
 
 

@@ -31,7 +31,7 @@ def names(step: Step) -> list[str]:
 
 def bind(binder: Binder) -> tuple[CheckAction, tuple[PlanColumn, ...], Watch]:
     """The conditions bound."""
-    made = []
+    results = []
     for name, text in (binder.step.check or {}).items():
         node = binder.node("check", name)
         if node is not None and aggregates_in(node):
@@ -40,10 +40,10 @@ def bind(binder: Binder) -> tuple[CheckAction, tuple[PlanColumn, ...], Watch]:
             continue
         condition = binder.condition(text, "check", name)
         if condition is not None:
-            made.append((name, text, condition))
+            results.append((name, text, condition))
     allowed = Allowed() if binder.step.allow is None else allowance(binder.step.allow)
-    watch = Watch([(condition, text) for _, text, condition in made])
-    return CheckAction(tuple(made), allowed, binder.step.unknown == "fails"), binder.columns, watch
+    watch = Watch([(condition, text) for _, text, condition in results])
+    return CheckAction(tuple(results), allowed, binder.step.unknown == "fails"), binder.columns, watch
 
 
 @dataclass(frozen=True)
@@ -73,12 +73,12 @@ class CheckAction(RowAction):
 
     def finish(self, step: BoundStep, count: StepCount) -> str | None:
         """See RowAction."""
-        told = []
-        for name, found in count.checks.items():
-            most = self.allowed.most(found.rows)
-            if found.bad > most:
-                rows = ", ".join(f"{row:,}" for row in found.first)
-                told.append(
-                    f"{name!r} does not hold in {found.bad:,} of {found.rows:,} rows ({found.told}; allowed {most:,}), first in {rows}"
+        message = []
+        for name, result in count.checks.items():
+            most = self.allowed.most(result.rows)
+            if result.bad > most:
+                rows = ", ".join(f"{row:,}" for row in result.first)
+                message.append(
+                    f"{name!r} does not hold in {result.bad:,} of {result.rows:,} rows ({result.told}; allowed {most:,}), first in {rows}"
                 )
-        return f"step {step.number}: " + "; ".join(told) if told else None
+        return f"step {step.number}: " + "; ".join(message) if message else None

@@ -15,7 +15,7 @@ from gravel.plans.steps import BoundStep, Outcome, PlanColumn, RowAction
 
 def written(step: Step) -> list[Written]:
     """`name` or `name AS new` for each."""
-    return [Written(("columns", at), "named", text) for at, text in enumerate(step.columns or ())]
+    return [Written(("columns", index), "named", text) for index, text in enumerate(step.columns or ())]
 
 
 def names(step: Step) -> list[str]:
@@ -35,15 +35,15 @@ def bind(binder: Binder) -> tuple[ColumnsAction, tuple[PlanColumn, ...], Watch]:
                 f"columns names columns, and {text} is an expression", "columns", number, hint="give it a name in a step with `set`"
             )
             continue
-        at = binder.column(node.expression.text, "columns", number)
-        if at is not None:
+        index = binder.column(node.expression.text, "columns", number)
+        if index is not None:
             plain = node.name_start == node.start
-            places.append(at)
-            after.append(binder.columns[at] if plain else replace(binder.columns[at], name=node.name))
+            places.append(index)
+            after.append(binder.columns[index] if plain else replace(binder.columns[index], name=node.name))
     binder.fresh([column.name for column in after], "columns")
     # A declared type goes with its column.
     binder.declared = frozenset(
-        column.name for at, column in zip(places, after, strict=True) if binder.columns[at].name in binder.declared
+        column.name for place, column in zip(places, after, strict=True) if binder.columns[place].name in binder.declared
     )  # fmt: skip
     return ColumnsAction(tuple(places)), tuple(after), Watch([])
 
@@ -56,5 +56,5 @@ class ColumnsAction(RowAction):
 
     def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction."""
-        rows.arrange([rows.stored[at] for at in self.places], tuple(column.type for column in step.after))
+        rows.arrange([rows.stored[place] for place in self.places], tuple(column.type for column in step.after))
         return Outcome(rows, StepCount(rows_in=rows.count, rows_out=rows.count))

@@ -36,13 +36,13 @@ def written(step: Step) -> list[Written]:
 def names(step: Step) -> list[str]:
     """Columns that matter without being named: all of them where rows are compared as a whole."""
     try:
-        found = list(parse.walk(parse.query(step.query or "")))
+        result = list(parse.walk(parse.query(step.query or "")))
     except Exception:  # a query that does not parse is told elsewhere
         return []
-    using = [name for node in found if isinstance(node, tree.Join) for name in node.using]
-    every = any(isinstance(node, tree.AllColumns) for node in found)
-    compared = any(isinstance(node, tree.SetOperation) or (isinstance(node, tree.Select) and node.distinct) for node in found)
-    by_place = any(isinstance(node, tree.Literal) and node.kind == "integer" for node in found)
+    using = [name for node in result if isinstance(node, tree.Join) for name in node.using]
+    every = any(isinstance(node, tree.AllColumns) for node in result)
+    compared = any(isinstance(node, tree.SetOperation) or (isinstance(node, tree.Select) and node.distinct) for node in result)
+    by_place = any(isinstance(node, tree.Literal) and node.kind == "integer" for node in result)
     return ["*"] if every and (compared or by_place) else using
 
 
@@ -53,25 +53,25 @@ def bind(binder: Binder) -> tuple[QueryAction, tuple[PlanColumn, ...], Watch]:
     action = QueryAction(text, binder.given, binder.plan.path.parent, (), True)
     if node is None:
         return action, binder.columns, Watch([])
-    if not any(isinstance(one, tree.Table) and one.is_name and one.reference.casefold() == INPUT for one in parse.walk(node)):
+    if not any(isinstance(item, tree.Table) and item.is_name and item.reference.casefold() == INPUT for item in parse.walk(node)):
         binder.wrong("the query does not read the rows under way", "query", hint="FROM input")
         return action, binder.columns, Watch([])
     blank = [pa.nulls(0, column.type.arrow) for column in binder.columns]
     empty = TrackedRows(np.zeros(0, np.int64), blank, tuple(column.type for column in binder.columns))
     session = action.session("null")
-    found = binder.told(("step", binder.at, "query"), lambda: action.over(session, empty, names_of(binder.columns)))
-    if found is None:
+    result = binder.told(("step", binder.at, "query"), lambda: action.over(session, empty, names_of(binder.columns)))
+    if result is None:
         return action, binder.columns, Watch([])
     known = {column.name: column for column in binder.columns}
-    kept = found.origin is not None
+    kept = result.origin is not None
     after = tuple(
         replace(known[plain], name=name) if kept and plain is not None else PlanColumn(name, kind)
-        for name, kind, plain in zip(found.names, found.types, found.plains, strict=True)
+        for name, kind, plain in zip(result.names, result.types, result.plains, strict=True)
     )  # fmt: skip
-    binder.fresh(found.names, "query")
+    binder.fresh(result.names, "query")
     binder.declared = frozenset(column.name for column in after if not column.touched) & binder.declared
-    places = {column.name: at for at, column in enumerate(binder.columns)}
-    return replace(action, plain=tuple(None if one is None else places[one] for one in found.plains), kept=kept), after, Watch([])
+    places = {column.name: index for index, column in enumerate(binder.columns)}
+    return replace(action, plain=tuple(None if item is None else places[item] for item in result.plains), kept=kept), after, Watch([])
 
 
 @dataclass(frozen=True)
@@ -91,7 +91,7 @@ class QueryAction(TableAction):
 
     def over(self, session: Session, rows: TrackedRows, columns: tuple[str, ...]) -> Relation:
         """The query's result over some rows."""
-        vectors = [view(one, kind) for one, kind in zip(rows.stored, rows.types, strict=True)]
+        vectors = [view(item, kind) for item, kind in zip(rows.stored, rows.types, strict=True)]
         session.relations[INPUT] = Relation(
             columns, ("",) * len(columns), rows.types, Columns(vectors), rows.count, rows=rows.numbers,
             origin=np.arange(rows.count), plain=columns,
@@ -106,7 +106,7 @@ class QueryAction(TableAction):
         held.clear()
         session = self.session(step.on_error)
         try:
-            found = self.over(session, rows, names_of(step.before))
+            result = self.over(session, rows, names_of(step.before))
         except DataProblem as problem:
             count.stopped += rows.count
             count.why = problem.message
@@ -116,14 +116,14 @@ class QueryAction(TableAction):
             count.notes[f"malformed records of {name} are no rows"] += len(malformed)
         count.warned = session.cautions
         count.words = "; ".join(
-            f"{one.stage}: {one.rows_in:,} in, {one.rows_out:,} out" for one in session.account if not one.stage.startswith("read")
+            f"{item.stage}: {item.rows_in:,} in, {item.rows_out:,} out" for item in session.account if not item.stage.startswith("read")
         )
-        made = self._kept(step, rows, found, session, context) if self.kept else self._ended(step, rows, found, context)
-        for start in range(0, made.count, OUT):
-            yield made.slice(start, OUT)
+        output = self._kept(step, rows, result, session, context) if self.kept else self._ended(step, rows, result, context)
+        for start in range(0, output.count, OUT):
+            yield output.slice(start, OUT)
 
-    def _kept(self, step: BoundStep, rows: TrackedRows, found: Relation, session: Session, context: Context) -> TrackedRows:
-        origin = found.origin
+    def _kept(self, step: BoundStep, rows: TrackedRows, relation: Relation, session: Session, context: Context) -> TrackedRows:
+        origin = relation.origin
         assert origin is not None
         count, own = context.count, origin >= 0
         copies = np.bincount(origin[own], minlength=rows.count)
@@ -133,7 +133,7 @@ class QueryAction(TableAction):
         mine = order[: int(own.sum())]
         number[mine] = np.arange(len(mine)) - starts[origin[mine]] + 1
         piece = np.where(own & (copies[np.maximum(origin, 0)] > 1), number, 0) if rows.count else np.zeros(len(origin), np.int64)
-        made = self._rows(step, rows, found, np.where(own, origin, -1), piece, context)
+        result = self._rows(step, rows, relation, np.where(own, origin, -1), piece, context)
         lost = np.flatnonzero(copies == 0)
         failed = np.intersect1d(np.concatenate([np.zeros(0, np.int64), *session.failed]), lost)
         dropped = np.setdiff1d(lost, failed)
@@ -147,40 +147,40 @@ class QueryAction(TableAction):
         count.added += len(origin) - (rows.count - len(lost))
         count.notes["rows met several"] += int((copies > 1).sum())
         count.notes["rows from another table alone"] += int((~own).sum())
-        return made
+        return result
 
-    def _ended(self, step: BoundStep, rows: TrackedRows, found: Relation, context: Context) -> TrackedRows:
+    def _ended(self, step: BoundStep, rows: TrackedRows, relation: Relation, context: Context) -> TrackedRows:
         count = context.count
         if rows.count:
             context.left(left(step, rows, np.arange(rows.count), "dropped", ENDS))
         count.dropped_other += rows.count
-        count.added += found.count
+        count.added += relation.count
         count.words = "the paths of all rows end here, since the query puts rows together; " + count.words
-        return self._rows(step, rows, found, np.full(found.count, -1), np.zeros(found.count, np.int64), context)
+        return self._rows(step, rows, relation, np.full(relation.count, -1), np.zeros(relation.count, np.int64), context)
 
     def _rows(
-        self, step: BoundStep, rows: TrackedRows, found: Relation, origin: np.ndarray, piece: np.ndarray, context: Context
+        self, step: BoundStep, rows: TrackedRows, relation: Relation, origin: np.ndarray, piece: np.ndarray, context: Context
     ) -> TrackedRows:
         new = origin < 0
         chosen = pa.array(np.maximum(origin, 0), mask=new)
         stored = []
-        for vector, plain, column in zip(found.vectors, self.plain, step.after, strict=True):
+        for vector, plain, column in zip(relation.vectors, self.plain, step.after, strict=True):
             # A column as it stands keeps its texts.
             if plain is not None and self.kept:
                 stored.append(rows.stored[plain].take(chosen) if rows.count else pa.nulls(len(origin), rows.stored[plain].type))
             else:
                 stored.append(vector.values if vector.values.type == column.type.arrow else vector.values.cast(column.type.arrow))
-        made = rows.step_into(np.maximum(origin, 0), piece) if rows.count else _none(step)
-        suffix = made.suffix if rows.count else None
-        numbers = np.where(new, 0, made.numbers) if rows.count else np.zeros(len(origin), np.int64)
+        result = rows.step_into(np.maximum(origin, 0), piece) if rows.count else _none(step)
+        suffix = result.suffix if rows.count else None
+        numbers = np.where(new, 0, result.numbers) if rows.count else np.zeros(len(origin), np.int64)
         if new.any():
             first = context.made(int(new.sum()))
             number = np.zeros(len(origin), np.int64)
             number[new] = np.arange(first, first + int(new.sum()))
-            own = pa.array([f".{one}" if one else None for one in number.tolist()], pa.string())
+            own = pa.array([f".{item}" if item else None for item in number.tolist()], pa.string())
             before = pa.repeat("", len(origin)) if suffix is None else suffix
             suffix = pa.array(own).fill_null("") if suffix is None else pa.compute.coalesce(own, before)
-        seals = made.seals if rows.count and self.kept else None
+        seals = result.seals if rows.count and self.kept else None
         if seals is not None and new.any():
             many = context.sealed
             seals = np.where(new, combined([pa.nulls(1, pa.string())] * many)[0], seals)

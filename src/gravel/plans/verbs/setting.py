@@ -53,33 +53,33 @@ def bind(binder: Binder) -> tuple[SetAction, tuple[PlanColumn, ...], Watch]:
     """Every assignment bound to the columns as the step finds them."""
     columns = list(binder.columns)
     before = names_of(columns)
-    made: list[Assignment] = []
+    results: list[Assignment] = []
     for name, text in (binder.step.set or {}).items():
-        at, found = target_column(name, before)
-        new = at is None
-        if at is None:
-            at, found = len(columns), name
+        position, result = target_column(name, before)
+        new = position is None
+        if position is None:
+            position, result = len(columns), name
             if not name.strip():
                 binder.wrong("a column needs a name", "set", name)
             columns.append(PlanColumn(name, TEXT))
-        if any(one.index == at for one in made):
-            binder.wrong(f"{found} is set twice in one step", "set", name)
+        if any(item.index == position for item in results):
+            binder.wrong(f"{result} is set twice in one step", "set", name)
         bound = binder.expression(text, "set", name)
         if bound is None:
             continue
         kind = bound.type
         if binder.step.only is not None and not new:
-            both = common(kind, columns[at].type)
+            both = common(kind, columns[position].type)
             if both is None:
-                binder.wrong(f"{found} would be {kind} in some rows and {columns[at].type} in others", "set", name,
-                             hint=f"CAST(… AS {columns[at].type})")  # fmt: skip
+                binder.wrong(f"{result} would be {kind} in some rows and {columns[position].type} in others", "set", name,
+                             hint=f"CAST(… AS {columns[position].type})")  # fmt: skip
             kind = both or kind
-        columns[at] = touched(columns[at], type=TEXT if kind.kind is Kind.NULL else kind)
+        columns[position] = touched(columns[position], type=TEXT if kind.kind is Kind.NULL else kind)
         if not isinstance(bound, nodes.Column):
-            binder.declared -= {found}
-        made.append(Assignment(at, found, text, bound, new))
-    targets = [None if one.new else nodes.Column(binder.columns[one.index].type, 0, 0, one.index, one.name) for one in made]
-    return SetAction(tuple(made)), tuple(columns), Watch([(one.expression, one.text) for one in made], targets=targets)
+            binder.declared -= {result}
+        results.append(Assignment(position, result, text, bound, new))
+    targets = [None if item.new else nodes.Column(binder.columns[item.index].type, 0, 0, item.index, item.name) for item in results]
+    return SetAction(tuple(results)), tuple(columns), Watch([(item.expression, item.text) for item in results], targets=targets)
 
 
 @dataclass(frozen=True)
@@ -93,25 +93,25 @@ class SetAction(RowAction):
         count = StepCount(rows_in=rows.count)
         gone: list[Left] = []
         frame = rows.frame()
-        made = [(one, *_assigned(one.expression, frame)) for one in self.assignments]
-        going = settle(step, rows, [(one.name, one.text, one.expression, vector) for one, vector, _ in made], count, gone)
+        results = [(assignment, *_assigned(assignment.expression, frame)) for assignment in self.assignments]
+        going = settle(step, rows, [(item.name, item.text, item.expression, vector) for item, vector, _ in results], count, gone)
         count.seen = step.watch.count(frame)
         changed = np.zeros(rows.count, bool)
         ready = []
-        for one, vector, stored in made:
+        for entry, vector, stored in results:
             if vector.errors is not None:
                 # An error that becomes NULL is a change too.
                 stored = pc.if_else(pa.array(vector.errors == 0), stored, pa.scalar(None, stored.type))
-            after = text_of(stored, one.expression.type)
-            ready.append((one.index, after if pa.types.is_null(stored.type) else stored, after))
-            if not one.new:
-                differs = distinct(rows.text(one.index), after).to_numpy(zero_copy_only=False) & going
-                count.changed_columns[one.name] = int(differs.sum())
+            after = text_of(stored, entry.expression.type)
+            ready.append((entry.index, after if pa.types.is_null(stored.type) else stored, after))
+            if not entry.new:
+                differs = distinct(rows.text(entry.index), after).to_numpy(zero_copy_only=False) & going
+                count.changed_columns[entry.name] = int(differs.sum())
                 changed |= differs
                 if differs.any():
-                    count.changes[one.name] = samples(rows, differs, rows.text(one.index), after)
+                    count.changes[entry.name] = samples(rows, differs, rows.text(entry.index), after)
             else:
-                count.changes[one.name] = samples(rows, going & valid(after), pa.nulls(rows.count, pa.string()), after)
+                count.changes[entry.name] = samples(rows, going & valid(after), pa.nulls(rows.count, pa.string()), after)
         count.changed = int(changed.sum())
         for column in ready:
             rows.put(*column)

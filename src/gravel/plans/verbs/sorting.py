@@ -31,7 +31,9 @@ def as_list(given: str | list[str] | None) -> list[str]:
 
 def written(step: Step) -> list[Written]:
     """The sort keys."""
-    return [Written(("sort",) if isinstance(step.sort, str) else ("sort", at), "sort", text) for at, text in enumerate(as_list(step.sort))]
+    return [
+        Written(("sort",) if isinstance(step.sort, str) else ("sort", index), "sort", text) for index, text in enumerate(as_list(step.sort))
+    ]
 
 
 def names(step: Step) -> list[str]:
@@ -42,8 +44,8 @@ def names(step: Step) -> list[str]:
 def bind(binder: Binder) -> tuple[SortAction, tuple[PlanColumn, ...], Watch]:
     """The keys bound."""
     keys = []
-    for at, text in enumerate(as_list(binder.step.sort)):
-        path = ("sort",) if isinstance(binder.step.sort, str) else ("sort", at)
+    for index, text in enumerate(as_list(binder.step.sort)):
+        path = ("sort",) if isinstance(binder.step.sort, str) else ("sort", index)
         keys += [(key, bound, text) for key, bound in binder.sort(text, *path)]
     return SortAction(tuple(keys)), binder.columns, Watch([])
 
@@ -51,12 +53,12 @@ def bind(binder: Binder) -> tuple[SortAction, tuple[PlanColumn, ...], Watch]:
 def evaluated(step: BoundStep, rows: TrackedRows, keys: Keys, count: StepCount, gone: list[Left]) -> list[Any]:
     """The values of sort keys; rows in which one fails leave, or sort as NULL."""
     frame = rows.frame()
-    made = [(key, text, bound, run(bound, frame).spread(rows.count)) for key, bound, text in keys]
+    results = [(key, text, bound, run(bound, frame).spread(rows.count)) for key, bound, text in keys]
     stays = settle(
-        step, rows, [("", text[key.expression.start : key.expression.end], bound, one) for key, text, bound, one in made], count, gone
+        step, rows, [("", text[key.expression.start : key.expression.end], bound, item) for key, text, bound, item in results], count, gone
     )
     rows.keep(stays)
-    return [one.values if stays.all() else one.values.filter(pa.array(stays)) for *_, one in made]
+    return [item.values if stays.all() else item.values.filter(pa.array(stays)) for *_, item in results]
 
 
 def with_columns(batch: Any, columns: dict[str, Any]) -> Any:
@@ -83,22 +85,22 @@ class SortAction(TableAction):
             for rows in batches:
                 gone: list[Left] = []
                 values = evaluated(step, rows, self.keys, context.count, gone)
-                for one in gone:
-                    context.left(one)
+                for item in gone:
+                    context.left(item)
                 rows.marks = np.arange(seen, seen + rows.count)
                 seen += rows.count
-                yield with_columns(rows.batch(), {f"k{at}": sortable(value) for at, value in enumerate(values)})
+                yield with_columns(rows.batch(), {f"k{index}": sortable(value) for index, value in enumerate(values)})
 
         sorts = [*(key for key, _, _ in self.keys), tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)]
 
         def order(table: Any) -> np.ndarray:
-            return sort_order([*(table[f"k{at}"] for at in range(len(self.keys))), table["marks"]], sorts)
+            return sort_order([*(table[f"k{index}"] for index in range(len(self.keys))), table["marks"]], sorts)
 
         place = 0
         for batch in sorted_batches(keyed(), order, context.memory):
-            made = TrackedRows.of_batch(batch, step.types)
-            assert made.marks is not None
-            context.count.notes["rows stand in another place"] += int((made.marks != np.arange(place, place + made.count)).sum())
-            place += made.count
-            made.marks = None
-            yield made
+            result = TrackedRows.of_batch(batch, step.types)
+            assert result.marks is not None
+            context.count.notes["rows stand in another place"] += int((result.marks != np.arange(place, place + result.count)).sum())
+            place += result.count
+            result.marks = None
+            yield result

@@ -44,26 +44,26 @@ def bind(binder: Binder) -> tuple[RowAction, tuple[PlanColumn, ...], Watch]:
     """The column found, the pattern looked at."""
     how = binder.step.split
     assert how is not None
-    at = binder.column(how.column, "split", "column")
+    index = binder.column(how.column, "split", "column")
     if how.on_regex is not None:
         _look_at(how.on_regex, binder)
-    if at is None:
+    if index is None:
         return RowSplit(how, 0), binder.columns, Watch([])  # never run: the mistake is told
-    kept = [binder.columns[at]] if how.keep_column else []
-    name = binder.columns[at].name
+    kept = [binder.columns[index]] if how.keep_column else []
+    name = binder.columns[index].name
     if isinstance(how.into, list):
-        fresh = [PlanColumn(one, TEXT) for one in how.into]
-        action: RowAction = ColumnSplit(how, at)
+        fresh = [PlanColumn(item, TEXT) for item in how.into]
+        action: RowAction = ColumnSplit(how, index)
     else:
         if how.keep_column and how.as_ is None:
             binder.wrong("the pieces need a name beside the column that is kept", "split", hint='as = "…"')
-        field = binder.columns[at]
+        field = binder.columns[index]
         split = SplitFrom(name, None if field.touched else field.source, binder.at + 1) if how.empty == "keep" else None
         fresh = [PlanColumn(how.as_ or name, TEXT, split=split)]
         fresh += [PlanColumn(how.number, INTEGER, split=split)] if how.number is not None else []
-        action = RowSplit(how, at)
+        action = RowSplit(how, index)
         binder.multiplies = True
-    after = (*binder.columns[:at], *kept, *fresh, *binder.columns[at + 1 :])
+    after = (*binder.columns[:index], *kept, *fresh, *binder.columns[index + 1 :])
     binder.fresh([column.name for column in after], "split")
     binder.declared -= {name} if not how.keep_column else set()
     return action, after, Watch([])
@@ -82,15 +82,15 @@ def _pieces(how: Split, texts: Any, most: int | None = None) -> Any:
     options: dict[str, Any] = {} if most is None else {"max_splits": most - 1}
     if how.on is not None:
         return pc.split_pattern(texts, how.on, reverse=how.from_ == "end" and most is not None, **options)
-    made = pc.split_pattern_regex(texts, how.on_regex, **options)
+    result = pc.split_pattern_regex(texts, how.on_regex, **options)
     if how.from_ == "end" and most is not None:
         many = np.flatnonzero(pc.fill_null(pc.list_value_length(pc.split_pattern_regex(texts, how.on_regex)), 0).to_numpy() > most)
         if len(many):
-            lists = made.to_pylist()
+            lists = result.to_pylist()
             for row in many:
                 lists[row] = _from_end(how.on_regex or "", texts[int(row)].as_py(), most)
-            made = pa.array(lists, pa.list_(pa.string()))
-    return made
+            result = pa.array(lists, pa.list_(pa.string()))
+    return result
 
 
 def _pieces_by_row(how: Split, lists: Any) -> tuple[np.ndarray, Any]:
@@ -107,21 +107,21 @@ def _pieces_by_row(how: Split, lists: Any) -> tuple[np.ndarray, Any]:
 def null_keys(plan: BoundPlan) -> Iterator[str]:
     """What is to be known before a run: a split leaves NULL in the key of rows that have no piece, and how to write it. Where the field
     goes into the split as it is read, its rows are counted, and nothing is told where there is none."""
-    for at in plan.key_after or ():
-        column = plan.columns[at]
+    for index in plan.key_after or ():
+        column = plan.columns[index]
         if column.split is None:
             continue
         field, source, number = column.split.field, column.split.source, column.split.step
-        told = f"step {number}: a row without a piece in {field} has NULL in {column.name}, which is in the key"
+        message = f"step {number}: a row without a piece in {field} has NULL in {column.name}, which is in the key"
         if source is not None:
             how = plan.file.model.step[number - 1].split
             assert how is not None
             rows = sum(scan(plan.table, partial(_without_piece, how, source), [source]))
             if not rows:
                 continue
-            told += f": {rows:,} {'row' if rows == 1 else 'rows'} of {plan.table_name}"
+            message += f": {rows:,} {'row' if rows == 1 else 'rows'} of {plan.table_name}"
         filler = "0" if column.type == INTEGER else "''"
-        yield f'{told}; write a step after it, set = {{ {column.name} = "COALESCE({column.name}, {filler})" }}, or empty = "drop"'
+        yield f'{message}; write a step after it, set = {{ {column.name} = "COALESCE({column.name}, {filler})" }}, or empty = "drop"'
 
 
 def _without_piece(how: Split, source: int, batch: Batch) -> int:
@@ -141,9 +141,9 @@ def trimmed(texts: Any) -> Any:
     doubtful = maybe_padded(texts)
     if not doubtful.any():
         return texts
-    some = texts.filter(pa.array(doubtful))
-    if matches(some, f"^{BLANK}|{BLANK}$").any():
-        return pc.replace_with_mask(texts, pa.array(doubtful), pc.replace_substring_regex(some, f"^{BLANK}+|{BLANK}+$", ""))
+    subset = texts.filter(pa.array(doubtful))
+    if matches(subset, f"^{BLANK}|{BLANK}$").any():
+        return pc.replace_with_mask(texts, pa.array(doubtful), pc.replace_substring_regex(subset, f"^{BLANK}+|{BLANK}+$", ""))
     return texts
 
 
@@ -188,17 +188,17 @@ class RowSplit(RowAction):
             order = np.argsort(np.concatenate([row, without]), kind="stable")
             items = pa.concat_arrays([items, pa.nulls(len(without), pa.string())]).take(pa.array(order))
             row, place = np.concatenate([row, without])[order], np.concatenate([place, np.zeros(len(without), np.int64)])[order]
-        made = rows.step_into(row, place)
+        result = rows.step_into(row, place)
         numbered = [pa.array(place, mask=place == 0)] if how.number is not None else []
-        kept = [made.stored[self.at]] if how.keep_column else []
-        _arrange(made, self.at, [*kept, items, *numbered], tuple(column.type for column in step.after))
+        kept = [result.stored[self.at]] if how.keep_column else []
+        _arrange(result, self.at, [*kept, items, *numbered], tuple(column.type for column in step.after))
         count.added = len(row) - rows.count + count.dropped_other
-        count.rows_out = made.count
-        return Outcome(made, count, gone)
+        count.rows_out = result.count
+        return Outcome(result, count, gone)
 
 
-def _arrange(rows: TrackedRows, at: int, columns: list[Any], types: tuple[Type, ...]) -> None:
-    rows.arrange([*rows.stored[:at], *columns, *rows.stored[at + 1 :]], types)
+def _arrange(rows: TrackedRows, index: int, columns: list[Any], types: tuple[Type, ...]) -> None:
+    rows.arrange([*rows.stored[:index], *columns, *rows.stored[index + 1 :]], types)
 
 
 @dataclass(frozen=True)
@@ -237,14 +237,14 @@ class ColumnSplit(RowAction):
         offsets = lists.offsets.to_numpy().astype(np.int64)
         shift = np.maximum(sizes - many, 0) if how.from_ == "end" else np.zeros(rows.count, np.int64)
         gap = np.maximum(many - sizes, 0) if how.from_ == "end" else np.zeros(rows.count, np.int64)
-        made = []
+        results = []
         for place in range(many):
             inside = (place - gap >= 0) & (place - gap < sizes) & (codes == 0)
-            found = lists.values.take(pa.array(np.where(inside, offsets[:-1] + shift + place - gap, 0), mask=~inside))
-            found = trimmed(found) if how.trim else found
-            made.append(pc.if_else(pa.array(blank(found)), pa.scalar(None, pa.string()), found))
+            result = lists.values.take(pa.array(np.where(inside, offsets[:-1] + shift + place - gap, 0), mask=~inside))
+            result = trimmed(result) if how.trim else result
+            results.append(pc.if_else(pa.array(blank(result)), pa.scalar(None, pa.string()), result))
         kept = [rows.stored[self.at]] if how.keep_column else []
-        _arrange(rows, self.at, [*kept, *made], tuple(column.type for column in step.after))
+        _arrange(rows, self.at, [*kept, *results], tuple(column.type for column in step.after))
         rows.keep(stays)
         count.rows_out = rows.count
         return Outcome(rows, count, gone)

@@ -32,10 +32,10 @@ _ASCENDING = tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)
 def written(step: Step) -> list[Written]:
     """What rows are grouped by, and preferred by."""
     assert step.unique is not None
-    found = [Written(("unique", "by", at), "expression", text) for at, text in enumerate(step.unique.by)]
+    results = [Written(("unique", "by", index), "expression", text) for index, text in enumerate(step.unique.by)]
     prefer = step.unique.prefer
-    paths = [("unique", "prefer") if isinstance(prefer, str) else ("unique", "prefer", at) for at in range(len(as_list(prefer)))]
-    return found + [Written(path, "sort", text) for path, text in zip(paths, as_list(prefer), strict=True)]
+    paths = [("unique", "prefer") if isinstance(prefer, str) else ("unique", "prefer", index) for index in range(len(as_list(prefer)))]
+    return results + [Written(path, "sort", text) for path, text in zip(paths, as_list(prefer), strict=True)]
 
 
 def names(step: Step) -> list[str]:
@@ -49,24 +49,24 @@ def bind(binder: Binder) -> tuple[UniqueAction, tuple[PlanColumn, ...], Watch]:
     how = binder.step.unique
     assert how is not None
     by = []
-    for at, text in enumerate(how.by):
-        bound = binder.expression(text, "unique", "by", at)
+    for place, text in enumerate(how.by):
+        bound = binder.expression(text, "unique", "by", place)
         if bound is not None:
             by.append((text, bound))
     keys: list[Any] = []
-    for at, text in enumerate(as_list(how.prefer)):
-        path = ("unique", "prefer") if isinstance(how.prefer, str) else ("unique", "prefer", at)
+    for place, text in enumerate(as_list(how.prefer)):
+        path = ("unique", "prefer") if isinstance(how.prefer, str) else ("unique", "prefer", place)
         keys += [(key, bound, text) for key, bound in binder.sort(text, *path)]
     every = range(len(binder.columns))
     fill = [] if how.fill is False else list(every)
     if isinstance(how.fill, list):
-        found = [binder.column(name, "unique", "fill", at) for at, name in enumerate(how.fill)]
-        fill = [at for at in found if at is not None]
-    read = {column.index for _, one in by for column in nodes.columns_read(one)}
-    read |= {column.index for _, one, _ in keys for column in nodes.columns_read(one)}
-    key = {at for at in every if binder.columns[at].name in binder.plan.model.key}
-    compared = [at for at in every if at not in read | key]
-    columns = tuple(touched(column) if at in fill else column for at, column in enumerate(binder.columns))
+        results = [binder.column(name, "unique", "fill", position) for position, name in enumerate(how.fill)]
+        fill = [position for position in results if position is not None]
+    read = {column.index for _, item in by for column in nodes.columns_read(item)}
+    read |= {column.index for _, item, _ in keys for column in nodes.columns_read(item)}
+    key = {position for position in every if binder.columns[position].name in binder.plan.model.key}
+    compared = [position for position in every if position not in read | key]
+    columns = tuple(touched(column) if position in fill else column for position, column in enumerate(binder.columns))
     return UniqueAction(tuple(by), tuple(keys), tuple(fill), tuple(compared), how.conflicts), columns, Watch([])
 
 
@@ -132,36 +132,38 @@ class UniqueAction(TableAction):
                 outside.marks = places[~concerned]
                 rows.keep(concerned)
             by, prefer = self._values(step, rows, context, gone)
-            for one in gone:
-                context.left(one)
+            for entry in gone:
+                context.left(entry)
             parts = [(rows, by, prefer, False)]
             if outside is not None:
-                nothing = [pa.nulls(outside.count, one.type) for one in (*by, *prefer)]
+                nothing = [pa.nulls(outside.count, item.type) for item in (*by, *prefer)]
                 parts.append((outside, nothing[: len(by)], nothing[len(by) :], True))
             seen = int(places[-1]) + 1 if len(places) else seen
-            for some, values, keys, apart in parts:
-                null = np.ones(some.count, bool) if apart else _any_null(values, some.count)
-                hashed = combined(values) if some.count else np.zeros(0, np.uint64)
+            for subset, values, keys, apart in parts:
+                null = np.ones(subset.count, bool) if apart else _any_null(values, subset.count)
+                hashed = combined(values) if subset.count else np.zeros(0, np.uint64)
                 extra = {
-                    "hash": pa.array(np.where(null, some.marks if some.marks is not None else 0, hashed).astype(np.uint64)),
+                    "hash": pa.array(np.where(null, subset.marks if subset.marks is not None else 0, hashed).astype(np.uint64)),
                     "single": pa.array(null),
                 }
-                extra |= {f"b{at}": value for at, value in enumerate(values)} | {f"p{at}": value for at, value in enumerate(keys)}
+                extra |= {f"b{index}": value for index, value in enumerate(values)} | {
+                    f"p{index}": value for index, value in enumerate(keys)
+                }
                 if not apart:
                     context.count.notes["rows with NULL in what they are grouped by stay"] += int(null.sum())
-                yield with_columns(some.batch(), extra)
+                yield with_columns(subset.batch(), extra)
 
     def _values(self, step: BoundStep, rows: TrackedRows, context: Context, gone: list[Left]) -> tuple[list[Any], list[Any]]:
         frame = rows.frame()
-        made = [(text, one, run(one, frame).spread(rows.count)) for text, one in self.by]
-        stays = settle(step, rows, [("", text, one, vector) for text, one, vector in made], context.count, gone)
-        by = [sortable(vector.values if stays.all() else vector.values.filter(pa.array(stays))) for *_, vector in made]
+        results = [(text, item, run(item, frame).spread(rows.count)) for text, item in self.by]
+        stays = settle(step, rows, [("", text, item, vector) for text, item, vector in results], context.count, gone)
+        by = [sortable(vector.values if stays.all() else vector.values.filter(pa.array(stays))) for *_, vector in results]
         rows.keep(stays)
         places = rows.marks
-        prefer = [sortable(one) for one in evaluated(step, rows, self.keys, context.count, gone)]
+        prefer = [sortable(item) for item in evaluated(step, rows, self.keys, context.count, gone)]
         if places is not None and rows.marks is not None and len(places) != rows.count:
             kept = pa.array(np.isin(places, rows.marks))
-            by = [one.filter(kept) for one in by]
+            by = [item.filter(kept) for item in by]
         return by, prefer
 
     def _decided(self, step: BoundStep, table: Any, count: StepCount) -> Any:
@@ -175,17 +177,17 @@ class UniqueAction(TableAction):
         total = rows.count
         into, apart = np.full(total, -1), np.zeros(total, bool)
         hashed, single = named["hash"].to_numpy(), named["single"].to_numpy(zero_copy_only=False)
-        some = _repeated(hashed, ~single)
-        told = pa.nulls(total, pa.string())
-        if len(some):
-            by = [named[f"b{at}"].take(pa.array(some)) for at in range(len(self.by))]
-            codes, _ = codes_of(by, len(some))
-            keys = [named[f"p{at}"].take(pa.array(some)) for at in range(len(self.keys))]
+        subset = _repeated(hashed, ~single)
+        message = pa.nulls(total, pa.string())
+        if len(subset):
+            by = [named[f"b{index}"].take(pa.array(subset)) for index in range(len(self.by))]
+            codes, _ = codes_of(by, len(subset))
+            keys = [named[f"p{index}"].take(pa.array(subset)) for index in range(len(self.keys))]
             assert rows.marks is not None
             order = sort_order(
-                [pa.array(codes), *keys, pa.array(rows.marks[some])], [_ASCENDING, *(key for key, *_ in self.keys), _ASCENDING]
+                [pa.array(codes), *keys, pa.array(rows.marks[subset])], [_ASCENDING, *(key for key, *_ in self.keys), _ASCENDING]
             )
-            places, groups = some[order], codes[order]  # all rows of the groups: each group's first one survives
+            places, groups = subset[order], codes[order]  # all rows of the groups: each group's first one survives
             starts = np.flatnonzero(np.r_[True, groups[1:] != groups[:-1]])
             sizes = np.diff(np.r_[starts, len(groups)])
             count.notes["groups of several rows"] += int((sizes > 1).sum())
@@ -200,9 +202,9 @@ class UniqueAction(TableAction):
             into[places[merged & ~bad]] = np.repeat(places[starts], sizes)[merged & ~bad]
             apart[places[bad]] = True
             self._fill(step, rows, places, starts, sizes, bad, count)
-            told = self._reasons(by, order, places, total)
+            message = self._reasons(by, order, places, total)
             if self.conflicts == "set aside" and disagree.any():
-                every = [step.before[at].name for at in columns]
+                every = [step.before[column].name for column in columns]
                 which = [
                     ", ".join(name for name, apart_ in zip(every, bits, strict=True) if apart_)
                     for bits in zip(*columns.values(), strict=True)
@@ -211,23 +213,23 @@ class UniqueAction(TableAction):
                 back = np.full(total, -1)
                 back[places] = np.repeat(np.arange(len(starts)), sizes)
                 chosen = words.take(pa.array(np.maximum(back, 0), mask=back < 0)).fill_null("")
-                told = pc.binary_join_element_wise(told, chosen, "")
+                message = pc.binary_join_element_wise(message, chosen, "")
         paths = rows.paths()
         survivor = paths.take(pa.array(np.maximum(into, 0), mask=into < 0)) if total else paths
         return pa.Table.from_batches([
-            with_columns(rows.batch(), {"into": survivor, "why": told, "apart": pa.array(apart)})
+            with_columns(rows.batch(), {"into": survivor, "why": message, "apart": pa.array(apart)})
         ])  # fmt: skip
 
     def _conflicts(
         self, rows: TrackedRows, places: np.ndarray, starts: np.ndarray, sizes: np.ndarray, count: StepCount
     ) -> tuple[np.ndarray, dict[int, np.ndarray]]:
         """Which groups have more than one known value in some compared column, and in each such column."""
-        found, columns = np.zeros(len(starts), bool), {}
+        result, columns = np.zeros(len(starts), bool), {}
         groups = np.repeat(np.arange(len(starts)), sizes)
-        for at in self.compared:
-            stored = rows.stored[at].take(pa.array(places))
-            made = view(stored, rows.types[at])
-            values = rows.text(at).take(pa.array(places)) if made.errors is not None else made.values
+        for index in self.compared:
+            stored = rows.stored[index].take(pa.array(places))
+            output = view(stored, rows.types[index])
+            values = rows.text(index).take(pa.array(places)) if output.errors is not None else output.values
             known = pc.is_valid(values).to_numpy(zero_copy_only=False)
             if not known.any():
                 continue
@@ -236,11 +238,11 @@ class UniqueAction(TableAction):
             np.minimum.at(least, groups[known], codes[known])
             np.maximum.at(most, groups[known], codes[known])
             apart = most > least
-            found |= apart
-            count.conflicts[at] += int(apart.sum())
-            columns[at] = apart
-        count.notes["groups whose known values disagree"] += int(found.sum())
-        return found, columns
+            result |= apart
+            count.conflicts[index] += int(apart.sum())
+            columns[index] = apart
+        count.notes["groups whose known values disagree"] += int(result.sum())
+        return result, columns
 
     def _fill(
         self,
@@ -255,8 +257,8 @@ class UniqueAction(TableAction):
         """Give each survivor the first known value of its group where it has NULL."""
         groups = np.repeat(np.arange(len(starts)), sizes)
         filled_rows = np.zeros(rows.count, bool)
-        for at in self.fill:
-            column = rows.stored[at]
+        for index in self.fill:
+            column = rows.stored[index]
             known = pc.is_valid(column).to_numpy(zero_copy_only=False)[places] & ~bad
             which, first = np.unique(groups[known], return_index=True)
             donors, survivors = places[known][first], places[starts[which]]
@@ -265,25 +267,25 @@ class UniqueAction(TableAction):
                 continue
             source = np.arange(rows.count)
             source[survivors[differs]] = donors[differs]
-            rows.stored[at] = column.take(pa.array(source))
-            rows._texts.pop(at, None)
+            rows.stored[index] = column.take(pa.array(source))
+            rows._texts.pop(index, None)
             filled_rows[survivors[differs]] = True
-            count.filled[at] += int(differs.sum())
+            count.filled[index] += int(differs.sum())
             mask = np.zeros(rows.count, bool)
             mask[survivors[differs]] = True
-            name = step.before[at].name
+            name = step.before[index].name
             count.changes[name] = differing(
-                [*count.changes.get(name, ()), *samples(rows, mask, pa.nulls(rows.count, pa.string()), rows.text(at))]
+                [*count.changes.get(name, ()), *samples(rows, mask, pa.nulls(rows.count, pa.string()), rows.text(index))]
             )
         count.changed += int(filled_rows.sum())
 
     def _reasons(self, by: list[Any], order: np.ndarray, places: np.ndarray, total: int) -> Any:
         """What the rows of a group are equal in, with the values, as a text for each."""
-        told = []
-        frame = Frame(len(order), [one.take(pa.array(order)) for one in by], [one.type for _, one in self.by])
-        for at, (text, _) in enumerate(self.by):
-            told.append(pc.binary_join_element_wise(f"{' '.join(text.split())} = ", frame.text(at), ""))
-        reasons = told[0] if len(told) == 1 else pc.binary_join_element_wise(*told, ", ")
+        message = []
+        frame = Frame(len(order), [item.take(pa.array(order)) for item in by], [item.type for _, item in self.by])
+        for index, (text, _) in enumerate(self.by):
+            message.append(pc.binary_join_element_wise(f"{' '.join(text.split())} = ", frame.text(index), ""))
+        reasons = message[0] if len(message) == 1 else pc.binary_join_element_wise(*message, ", ")
         back = np.full(total, -1)
         back[places] = np.arange(len(places))
         return reasons.take(pa.array(np.maximum(back, 0), mask=back < 0))
@@ -304,8 +306,8 @@ class UniqueAction(TableAction):
                 else:
                     context.count.set_aside += int(aside.sum())
                     where = np.flatnonzero(aside)
-                    told = pc.binary_join_element_wise("rows with ", why.take(pa.array(where)), "")
-                    context.left(left(step, rows, where, "set aside", told))
+                    message = pc.binary_join_element_wise("rows with ", why.take(pa.array(where)), "")
+                    context.left(left(step, rows, where, "set aside", message))
             if merged.any():
                 where = np.flatnonzero(merged)
                 chosen = pa.array(where)
@@ -317,7 +319,7 @@ class UniqueAction(TableAction):
 
 def _tied(keys: list[Any], order: np.ndarray, starts: np.ndarray, sizes: np.ndarray) -> np.ndarray:
     """The groups whose first two rows are preferred alike, so that only their order in the table decides."""
-    codes, _ = codes_of([one.take(pa.array(order)) for one in keys], len(order))
+    codes, _ = codes_of([key.take(pa.array(order)) for key in keys], len(order))
     second = np.minimum(starts + 1, len(order) - 1)
     tied: np.ndarray = (sizes > 1) & (codes[starts] == codes[second])
     return tied
@@ -330,9 +332,9 @@ def _by_place(table: Any) -> np.ndarray:
 
 def _any_null(values: list[Any], count: int) -> np.ndarray:
     null = np.zeros(count, bool)
-    for one in values:
-        if one.null_count:
-            null |= pc.is_null(one).to_numpy(zero_copy_only=False)
+    for value in values:
+        if value.null_count:
+            null |= pc.is_null(value).to_numpy(zero_copy_only=False)
     return null
 
 
@@ -342,8 +344,8 @@ def _repeated(hashed: np.ndarray, grouped: np.ndarray) -> np.ndarray:
     order = places[np.argsort(hashed[places], kind="stable")]
     ordered = hashed[order]
     alike = ordered[1:] == ordered[:-1]
-    some: np.ndarray = np.sort(order[np.r_[alike, False] | np.r_[False, alike]]) if len(order) else order
-    return some
+    subset: np.ndarray = np.sort(order[np.r_[alike, False] | np.r_[False, alike]]) if len(order) else order
+    return subset
 
 
 def _whole_groups(batches: Iterable[Any], size: int) -> Iterator[Any]:
@@ -361,6 +363,6 @@ def _whole_groups(batches: Iterable[Any], size: int) -> Iterator[Any]:
         if cut:
             yield table.slice(0, cut)
             held = table.slice(cut).combine_chunks().to_batches()
-            held_size = sum(one.nbytes for one in held)
+            held_size = sum(item.nbytes for item in held)
     if held:
         yield pa.Table.from_batches(held)

@@ -41,11 +41,11 @@ def findings(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) -
     """All findings, those that cost most first."""
     if not rows:
         return ()
-    found = [finding for column in columns if column.name not in facts.binary for finding in _of_column(column, rows)]
-    found = _together(columns, _against_declared(columns, facts, found))
-    found += table_findings(columns, facts, rows)
-    weighed = [replace(one, weight=_COST[one.finding] + 10 * one.rows / rows) for one in found]
-    return tuple(sorted(weighed, key=lambda one: (LEVELS.index(one.level), -one.weight)))
+    results = [finding for column in columns if column.name not in facts.binary for finding in _of_column(column, rows)]
+    results = _together(columns, _against_declared(columns, facts, results))
+    results += table_findings(columns, facts, rows)
+    weighed = [replace(item, weight=_COST[item.finding] + 10 * item.rows / rows) for item in results]
+    return tuple(sorted(weighed, key=lambda item: (LEVELS.index(item.level), -item.weight)))
 
 
 _NUMBER = r"^[+-]?[0-9]*\.?[0-9]+([eE][+-]?[0-9]+)?\z"
@@ -55,69 +55,73 @@ _FORMS = {
 }  # fmt: skip
 
 
-def _against_declared(columns: tuple[ColumnProfile, ...], facts: TableFacts, found: list[Finding]) -> list[Finding]:
+def _against_declared(columns: tuple[ColumnProfile, ...], facts: TableFacts, result: list[Finding]) -> list[Finding]:
     """Values that a store holds although they do not match what the column is declared as, in place of what the values alone
     would say of the same rows."""
     for name, (declared, rows, example) in facts.misfits.items():
-        one = next(column for column in columns if column.name == name)
+        item = next(column for column in columns if column.name == name)
         column = quoted(name)
-        if one.type != TEXT:
+        if item.type != TEXT:
             where = f"{column} <> FLOOR({column})"
         elif declared.startswith("BOOL"):
             where = f"{column} NOT IN ('true', 'false')"
         else:
             form = _FORMS.get(declared) or (r"^-?[0-9]+\z" if "INT" in declared else _NUMBER)
             where = f"NOT {column} LIKE_REGEX {text_literal(form)}"
-        same = next((other for other in found if other.column == name and other.finding == "misfits" and other.rows == rows), None)
+        same = next((other for other in result if other.column == name and other.finding == "misfits" and other.rows == rows), None)
         detail = f"{rows:,} {'value does' if rows == 1 else 'values do'} not match the declared type {declared}, such as {shown(example)}"
-        found = [other for other in found if other is not same]
-        found.append(Finding("declared type", "wrong", name, rows, detail, where, same.mend if same else ""))
-    return found
+        result = [other for other in result if other is not same]
+        result.append(Finding("declared type", "wrong", name, rows, detail, where, same.mend if same else ""))
+    return result
 
 
-def _together(columns: tuple[ColumnProfile, ...], found: list[Finding]) -> list[Finding]:
+def _together(columns: tuple[ColumnProfile, ...], result: list[Finding]) -> list[Finding]:
     """One finding for one row that is far out in several columns."""
-    row_of = {one.name: one.numbers.far_row for one in columns if one.numbers is not None and one.numbers.far_row}
-    far = [one for one in found if one.finding == "far out" and one.column in row_of]
-    made = []
-    for one in found:
-        same = [other for other in far if one in far and row_of[str(other.column)] == row_of[str(one.column)]]
-        if len(same) > 1 and same[0] is not one:
+    row_of = {item.name: item.numbers.far_row for item in columns if item.numbers is not None and item.numbers.far_row}
+    far = [item for item in result if item.finding == "far out" and item.column in row_of]
+    results = []
+    for entry in result:
+        same = [other for other in far if entry in far and row_of[str(other.column)] == row_of[str(entry.column)]]
+        if len(same) > 1 and same[0] is not entry:
             continue
         others = ", ".join(str(other.column) for other in same[1:])
-        made.append(replace(one, detail=f"{one.detail}; the same row is far out in {others}") if others else one)
-    return made
+        results.append(replace(entry, detail=f"{entry.detail}; the same row is far out in {others}") if others else entry)
+    return results
 
 
-def _of_column(one: ColumnProfile, rows: int) -> Iterator[Finding]:
-    known = rows - one.nulls
+def _of_column(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:
+    known = rows - column_profile.nulls
     if not known:
-        yield Finding("always null", "note", one.name, one.nulls, "no row has a value", f"{quoted(one.name)} IS NULL")
+        yield Finding(
+            "always null", "note", column_profile.name, column_profile.nulls, "no row has a value", f"{quoted(column_profile.name)} IS NULL"
+        )
         return
-    if one.distinct == 1 and known > 1 and not one.nulls:
-        where = f"{quoted(one.name)} IS NOT NULL"
-        yield Finding("constant", "note", one.name, known, f"every row has the same value, {shown(one.top[0][0])}", where)
-    yield from column_name_findings(one, known)
-    if one.type == TEXT:
-        yield from space_findings(one)
-        yield from placeholder_findings(one, known)
-        misfits = list(misfit_findings(one, known))
+    if column_profile.distinct == 1 and known > 1 and not column_profile.nulls:
+        where = f"{quoted(column_profile.name)} IS NOT NULL"
+        yield Finding(
+            "constant", "note", column_profile.name, known, f"every row has the same value, {shown(column_profile.top[0][0])}", where
+        )
+    yield from column_name_findings(column_profile, known)
+    if column_profile.type == TEXT:
+        yield from space_findings(column_profile)
+        yield from placeholder_findings(column_profile, known)
+        misfits = list(misfit_findings(column_profile, known))
         yield from misfits
         # Spellings of a list differ in their delimiters: its own findings tell that.
-        spelt = list(spelling_findings(one, known)) if one.list is None else []
+        spelt = list(spelling_findings(column_profile, known)) if column_profile.list is None else []
         yield from spelt
         yield from (
             case
-            for case in case_findings(one, known)
+            for case in case_findings(column_profile, known)
             if all(case.rows > finding.rows for finding in spelt if finding.finding == "spellings")
         )
-        told = [finding for finding in misfits if finding.level != "note" or one.loses]
-        if not any(finding.finding in ("misfits", "lost zeros") for finding in told):
-            yield from shape_findings(one, known)  # of one cause the first finding tells
-        yield from damage_findings(one)
-        yield from list_findings(one)
-    elif one.type.kind is Kind.INTEGER:
-        yield from lost_zero_findings(one, known)
-    yield from form_findings(one)
-    yield from number_findings(one, rows)
-    yield from date_findings(one, known)
+        message = [finding for finding in misfits if finding.level != "note" or column_profile.loses]
+        if not any(finding.finding in ("misfits", "lost zeros") for finding in message):
+            yield from shape_findings(column_profile, known)  # of one cause the first finding tells
+        yield from damage_findings(column_profile)
+        yield from list_findings(column_profile)
+    elif column_profile.type.kind is Kind.INTEGER:
+        yield from lost_zero_findings(column_profile, known)
+    yield from form_findings(column_profile)
+    yield from number_findings(column_profile, rows)
+    yield from date_findings(column_profile, known)

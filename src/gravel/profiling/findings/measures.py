@@ -21,61 +21,61 @@ _FEWER = 20
 
 
 def number_findings(one: ColumnProfile, rows: int) -> Iterator[Finding]:
-    found = one.numbers
-    if found is None or found.fit * 2 < sum(shape.rows for shape in one.shapes):
+    result = one.numbers
+    if result is None or result.fit * 2 < sum(shape.rows for shape in one.shapes):
         return
     name = quoted(one.name)
     text = one.type == TEXT
     value = f"CAST_OR_NULL({name} AS DOUBLE PRECISION)" if text else name
-    measured = one.distinct > _FEW_VALUES and found.fit >= _FEW_ROWS and not column_kind.is_code(one, rows)
+    measured = one.distinct > _FEW_VALUES and result.fit >= _FEW_ROWS and not column_kind.is_code(one, rows)
     place = column_kind.is_coordinate(one)
-    zeros = measured and _zeros_stand_apart(one, found, place)
-    if zeros and found.far_low is not None and found.least_positive is not None and found.least_positive >= float(found.far_low):
+    zeros = measured and _zeros_stand_apart(one, result, place)
+    if zeros and result.far_low is not None and result.least_positive is not None and result.least_positive >= float(result.far_low):
         # The rows that are far below are the zeros, which are a finding of their own.
-        found = replace(found, far_out=found.far_out - found.zero, far_low=None)
-    if found.far_out > 0 and measured and (not place or found.far_reach >= _FAR_COORDINATE):
-        bounds = [(found.far_low, "<"), (found.far_high, ">")]
-        very_far = found.far_reach >= _VERY_FAR or found.far_gap >= _WIDE_GAP
-        tail = found.q1 == 0 and found.q3 - found.median > found.median  # counts, many of them zero
-        tail = tail or (_is_whole(found) and found.q3 <= _SMALL_COUNT and found.far_gap < _COUNT_GAP)
+        result = replace(result, far_out=result.far_out - result.zero, far_low=None)
+    if result.far_out > 0 and measured and (not place or result.far_reach >= _FAR_COORDINATE):
+        bounds = [(result.far_low, "<"), (result.far_high, ">")]
+        very_far = result.far_reach >= _VERY_FAR or result.far_gap >= _WIDE_GAP
+        tail = result.q1 == 0 and result.q3 - result.median > result.median  # counts, many of them zero
+        tail = tail or (_is_whole(result) and result.q3 <= _SMALL_COUNT and result.far_gap < _COUNT_GAP)
         # A bound is a value of the column: nothing is rounded, and the condition means just these rows.
         parts = [f"{value} {sign} {_number(bound, text)}" for bound, sign in bounds if bound is not None]
         finite = f" AND {value} < CAST('Infinity' AS DOUBLE PRECISION) AND {value} > CAST('-Infinity' AS DOUBLE PRECISION)" if text else ""
         where = f"({' OR '.join(parts)}){finite}" if len(parts) > 1 and finite else " OR ".join(parts) + finite
         yield Finding(
-            "far out", "suspect" if very_far and not tail else "note", one.name, found.far_out,
-            f"{row_count(found.far_out)} far from all others, with a gap between; the middle half is from {_plain(found.q1)} to {_plain(found.q3)}",
+            "far out", "suspect" if very_far and not tail else "note", one.name, result.far_out,
+            f"{row_count(result.far_out)} far from all others, with a gap between; the middle half is from {_plain(result.q1)} to {_plain(result.q3)}",
             where,
         )  # fmt: skip
     if zeros:
         yield Finding(
-            "zeros", "suspect", one.name, found.zero,
+            "zeros", "suspect", one.name, result.zero,
             "exactly zero: rather not known than a place" if place else
-            f"exactly zero, where all others are at least {_plain(found.least_positive or 0)}: rather not known than nothing", f"{value} = 0",
+            f"exactly zero, where all others are at least {_plain(result.least_positive or 0)}: rather not known than nothing", f"{value} = 0",
         )  # fmt: skip
-    if 0 < found.negative <= 0.02 * found.fit and not place and not column_kind.may_be_negative(one):
+    if 0 < result.negative <= 0.02 * result.fit and not place and not column_kind.may_be_negative(one):
         finite = f" AND {value} > CAST('-Infinity' AS DOUBLE PRECISION)" if text else ""
         # One value again and again, a single row, or few beside the positive ones as near to zero: a mark or a slip, no spread
         # that goes on below zero.
-        marked = found.negative == 1 or (found.distinct_negative <= 2 and found.negative > found.distinct_negative)
-        counted = one.type.kind is Kind.INTEGER or found.zero >= _FEW_ZEROS * found.fit
-        apart = found.q1 >= 0 and counted and found.near_zero >= _FEWER * found.negative
+        marked = result.negative == 1 or (result.distinct_negative <= 2 and result.negative > result.distinct_negative)
+        counted = one.type.kind is Kind.INTEGER or result.zero >= _FEW_ZEROS * result.fit
+        apart = result.q1 >= 0 and counted and result.near_zero >= _FEWER * result.negative
         level = "suspect" if marked or apart else "note"
-        yield Finding("negative", level, one.name, found.negative, "numbers below zero where nearly all are above", f"{value} < 0{finite}")
+        yield Finding("negative", level, one.name, result.negative, "numbers below zero where nearly all are above", f"{value} < 0{finite}")
 
 
-def _zeros_stand_apart(one: ColumnProfile, found: Numbers, place: bool) -> bool:
+def _zeros_stand_apart(column_profile: ColumnProfile, numbers: Numbers, place: bool) -> bool:
     if place:
-        return max(_ZERO_PLACES, _ZERO_PLACE_SHARE * found.fit) <= found.zero <= _FEW_ZEROS * found.fit
-    least = found.least_positive
-    if least is None or found.negative or not 0 < found.zero <= _FEW_ZEROS * found.fit:
+        return max(_ZERO_PLACES, _ZERO_PLACE_SHARE * numbers.fit) <= numbers.zero <= _FEW_ZEROS * numbers.fit
+    least = numbers.least_positive
+    if least is None or numbers.negative or not 0 < numbers.zero <= _FEW_ZEROS * numbers.fit:
         return False
-    return least >= _ZERO_GAP * found.median and (not _is_whole(found) or least >= _LEAST_WHOLE)
+    return least >= _ZERO_GAP * numbers.median and (not _is_whole(numbers) or least >= _LEAST_WHOLE)
 
 
-def _is_whole(found: Numbers) -> bool:
+def _is_whole(numbers: Numbers) -> bool:
     """Whether the numbers are counts, by those that are known."""
-    known = (found.q1, found.median, found.q3, found.least_positive or 0)
+    known = (numbers.q1, numbers.median, numbers.q3, numbers.least_positive or 0)
     return all(value == int(value) for value in known)
 
 
@@ -91,25 +91,25 @@ _ALMOST_ALL = 0.99
 
 
 def date_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
-    found = one.dates
-    if found is None or one.type.kind not in (Kind.DATE, Kind.TIMESTAMP, Kind.TEXT):
+    result = one.dates
+    if result is None or one.type.kind not in (Kind.DATE, Kind.TIMESTAMP, Kind.TEXT):
         return
     value = _day_of(one)
-    if found.future:
+    if result.future:
         where = f"{value} > CURRENT_DATE" if value else ""
-        yield Finding("future", "suspect", one.name, found.future, f"days after today, up to {found.max}", where)
-    years = max(1, len(found.years))
+        yield Finding("future", "suspect", one.name, result.future, f"days after today, up to {result.max}", where)
+    years = max(1, len(result.years))
     if (
-        found.january_first >= 3
-        and found.january_first > 0.05 * found.fit
-        and found.january_first > 10 * found.fit / 365.25
-        and found.fit > years
-        and found.january_first > 0.5 * found.month_first
-        and found.january_first < 0.9 * found.fit  # else the column has years, written as days
+        result.january_first >= 3
+        and result.january_first > 0.05 * result.fit
+        and result.january_first > 10 * result.fit / 365.25
+        and result.fit > years
+        and result.january_first > 0.5 * result.month_first
+        and result.january_first < 0.9 * result.fit  # else the column has years, written as days
     ):
         where = f"EXTRACT(MONTH FROM {value}) = 1 AND EXTRACT(DAY FROM {value}) = 1" if value else ""
         yield Finding(
-            "first of January", "suspect", one.name, found.january_first, "on a 1 January: rather a year whose day nobody knew", where
+            "first of January", "suspect", one.name, result.january_first, "on a 1 January: rather a year whose day nobody knew", where
         )
 
     doubled = known - one.distinct
@@ -128,15 +128,17 @@ def date_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
         )
 
 
-def _day_of(one: ColumnProfile) -> str:
+def _day_of(column_profile: ColumnProfile) -> str:
     """An expression for the day of a value; '' where the column does not tell the day from the month."""
-    name = quoted(one.name)
-    if one.type != TEXT:
-        return f"CAST({name} AS DATE)" if one.type.kind is Kind.TIMESTAMP else name
-    if not all(orders.settled for orders in one.both_orders):
+    name = quoted(column_profile.name)
+    if column_profile.type != TEXT:
+        return f"CAST({name} AS DATE)" if column_profile.type.kind is Kind.TIMESTAMP else name
+    if not all(orders.settled for orders in column_profile.both_orders):
         return ""
-    wrong = {f"'{orders.month_first if orders.only_day_first else orders.day_first}'" for orders in one.both_orders}
-    types = [fit.type for fit in one.fits if fit.rows and fit.type.startswith(("DATE", "TIMESTAMP")) and "YYYYMMDD" not in fit.type]
+    wrong = {f"'{orders.month_first if orders.only_day_first else orders.day_first}'" for orders in column_profile.both_orders}
+    types = [
+        fit.type for fit in column_profile.fits if fit.rows and fit.type.startswith(("DATE", "TIMESTAMP")) and "YYYYMMDD" not in fit.type
+    ]
     read = [f"CAST_OR_NULL({name} AS {kind})" for kind in types if not any(form in kind for form in wrong)]
-    days = [f"CAST({one} AS DATE)" if "AS TIMESTAMP" in one else one for one in read]
+    days = [f"CAST({item} AS DATE)" if "AS TIMESTAMP" in item else item for item in read]
     return days[0] if len(days) == 1 else f"COALESCE({', '.join(days)})"

@@ -38,12 +38,12 @@ def space_findings(one: ColumnProfile) -> Iterator[Finding]:
     if spaces.ends:
         single = f" AND NOT {name} LIKE_REGEX '[\\n\\r]'" if spaces.lines else ""
         counts = ((spaces.leading, "begin with one"), (spaces.trailing, "end with one"))
-        told = ", ".join(f"{count:,} {text}" for count, text in counts if count)
+        message = ", ".join(f"{count:,} {text}" for count, text in counts if count)
         where = f"{name} <> TRIM({name}) AND NOT IS_BLANK({name}){single}"
         mend = f"{name} = CASE WHEN {where} THEN TRIM({name}) ELSE {name} END" if single or one.blank else f"{name} = TRIM({name})"
-        yield Finding("spaces", "wrong", one.name, spaces.ends, f"spaces at an end, which nobody sees: {told}", where, mend, True)
+        yield Finding("spaces", "wrong", one.name, spaces.ends, f"spaces at an end, which nobody sees: {message}", where, mend, True)
     if spaces.inner:
-        told = ", ".join(
+        message = ", ".join(
             f"{count:,} {text}" for count, text in
             ((spaces.runs, "have several in a row"), (spaces.odd, "have a tab, a line break, a no-break or a zero width space")) if count
         )  # fmt: skip
@@ -51,7 +51,7 @@ def space_findings(one: ColumnProfile) -> Iterator[Finding]:
         several = f"CASE WHEN {name} LIKE_REGEX '[\\n\\r]' THEN {name} ELSE {ends} END" if spaces.ends and spaces.lines else ends
         yield Finding(
             "inner spaces", "note" if column_kind.is_free_text(one) else "suspect", one.name, spaces.inner,
-            f"spaces inside, which may part what belongs apart: {told}",
+            f"spaces inside, which may part what belongs apart: {message}",
             f"{several} <> TIDY_SPACES({name}) AND NOT IS_BLANK({name})", f"{name} = TIDY_SPACES({name})",
         )  # fmt: skip
     if spaces.control:
@@ -69,7 +69,7 @@ def placeholder_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
         return
     name, rows = quoted(one.name), one.null_word_rows
     condition = placeholder_condition(one)
-    told = ", ".join(f"{word.rows:,} × {shown(word.value)}" for word in one.null_words[:5])
+    message = ", ".join(f"{word.rows:,} × {shown(word.value)}" for word in one.null_words[:5])
     more = f" and {len(one.null_words) - 5} others" if len(one.null_words) > 5 else ""
     # "none" is a value where something can be absent: of hair, of a seat belt.
     only_none = one.distinct <= _FEW_CATEGORIES and all(tidied(word.value).lower().strip("()<>") == "none" for word in one.null_words)
@@ -79,7 +79,7 @@ def placeholder_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
     )
     yield Finding(
         "placeholders", "wrong" if beside else "note" if only_none else "suspect", one.name, rows,
-        f"words where nothing is known: {told}{more}{beside}", condition,
+        f"words where nothing is known: {message}{more}{beside}", condition,
         f"{name} = CASE WHEN {condition} THEN NULL ELSE {name} END",
     )  # fmt: skip
 
@@ -125,10 +125,10 @@ def shape_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
         words = {word.value for word in one.null_words}
         odd = [shape for shape in one.shapes[1:] if shape.example.strip() and shape.example not in words]
         open_ends = "-" in usual.shape and all(_OPEN_END.fullmatch(shape.shape) for shape in odd)
-        told = ", ".join(f"{shape.rows:,} × {shown(shape.shape)}" for shape in odd[:3])
+        message = ", ".join(f"{shape.rows:,} × {shown(shape.shape)}" for shape in odd[:3])
         level = "note" if open_ends else "suspect"
         yield Finding(
-            "odd shapes", level, one.name, others, f"values have the shape {shown(usual.shape)} (as {shown(usual.example)}), these have {told}",
+            "odd shapes", level, one.name, others, f"values have the shape {shown(usual.shape)} (as {shown(usual.example)}), these have {message}",
             f"SHAPE({name}) <> {text_literal(usual.shape)}{apart}",
         )  # fmt: skip
 
@@ -161,27 +161,27 @@ def damage_findings(one: ColumnProfile) -> Iterator[Finding]:
 def list_findings(one: ColumnProfile) -> Iterator[Finding]:
     if one.list is None:
         return
-    name, found = quoted(one.name), one.list
-    sign, delimiter = "line break" if found.delimiter == "\n" else found.delimiter, text_literal(found.delimiter)
-    bare = text_literal(found.delimiter if found.delimiter == "\n" else found.delimiter.strip())
+    name, result = quoted(one.name), one.list
+    sign, delimiter = "line break" if result.delimiter == "\n" else result.delimiter, text_literal(result.delimiter)
+    bare = text_literal(result.delimiter if result.delimiter == "\n" else result.delimiter.strip())
     held = f"POSITION({bare} IN {name}) > 0"
-    repeated = f"; {row_count(found.repeated)} with a piece twice" if found.repeated else ""
+    repeated = f"; {row_count(result.repeated)} with a piece twice" if result.repeated else ""
     yield Finding(
         "list",
         "note",
         one.name,
-        found.rows,
-        f"lists in a field, with {sign!r} between {found.least} to {found.most} pieces{repeated}",
+        result.rows,
+        f"lists in a field, with {sign!r} between {result.least} to {result.most} pieces{repeated}",
         held,
     )
-    if found.empty:
+    if result.empty:
         yield Finding(
-            "list pieces", "suspect", one.name, found.empty, "lists with a piece that is empty: a delimiter too many",
+            "list pieces", "suspect", one.name, result.empty, "lists with a piece that is empty: a delimiter too many",
             f"{held} AND LIST_HAS_BLANKS({name}, {delimiter})", f"{name} = TIDY_LIST({name}, {delimiter})",
         )  # fmt: skip
-    if found.padded:
+    if result.padded:
         yield Finding(
-            "padded pieces", "suspect", one.name, found.padded,
+            "padded pieces", "suspect", one.name, result.padded,
             f"lists with other spaces around a piece than {sign!r} has: split there they give unequal pieces",
             f"{held} AND NOT LIST_HAS_BLANKS({name}, {delimiter}) AND TRIM({name}) <> TIDY_LIST({name}, {delimiter})",
             f"{name} = CASE WHEN {held} THEN TIDY_LIST({name}, {delimiter}) ELSE {name} END",
@@ -192,8 +192,8 @@ def form_findings(one: ColumnProfile) -> Iterator[Finding]:
     for form in one.forms:
         if form.fail:
             name = quoted(one.name) if one.type == TEXT else f"CAST({quoted(one.name)} AS TEXT)"
-            told = ", ".join(f"{value.rows:,} × {shown(value.value)}" for value in form.examples[:3])
+            message = ", ".join(f"{value.rows:,} × {shown(value.value)}" for value in form.examples[:3])
             yield Finding(
-                "forms", "wrong", one.name, form.fail, f"{form.rows:,} values have the form {form.form}, these do not: {told}",
+                "forms", "wrong", one.name, form.fail, f"{form.rows:,} values have the form {form.form}, these do not: {message}",
                 f"NOT HAS_FORM({name}, '{form.form}')",
             )  # fmt: skip

@@ -51,18 +51,18 @@ def misfit_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
     )  # fmt: skip
 
 
-def _another_form(one: ColumnProfile, best: Fit, known: int) -> Iterator[Finding]:
+def _another_form(column_profile: ColumnProfile, best: Fit, known: int) -> Iterator[Finding]:
     """All values are days of one form that is not ISO 8601, or numbers with an exponent."""
-    name = quoted(one.name)
-    if best.type.startswith("DATE FORMAT") and all(orders.settled for orders in one.both_orders):
+    name = quoted(column_profile.name)
+    if best.type.startswith("DATE FORMAT") and all(orders.settled for orders in column_profile.both_orders):
         template = best.type.split("'")[1]
         yield Finding(
-            "another form", "suspect", one.name, known, f"days written {template}: text to every comparison and to ORDER BY",
+            "another form", "suspect", column_profile.name, known, f"days written {template}: text to every comparison and to ORDER BY",
             f"{name} IS NOT NULL", f"{name} = DATE_OF({name}, '{template}')",
         )  # fmt: skip
     elif best.type == "DOUBLE PRECISION":
         yield Finding(
-            "another form", "note", one.name, known, "numbers, some with an exponent: text to every comparison and to ORDER BY",
+            "another form", "note", column_profile.name, known, "numbers, some with an exponent: text to every comparison and to ORDER BY",
             f"{name} IS NOT NULL", f"{name} = CAST({name} AS DOUBLE PRECISION)",
         )  # fmt: skip
 
@@ -73,25 +73,25 @@ _COMMA_NUMBER = r"[+-]?(9+|9{1,3}(\.999)+),9+|[+-]?9{1,3}(\.999)+"
 _GROUPED_NUMBER = r"[+-]?9{1,3}(,999)+(\.9+)?"
 
 
-def _other_numbers(one: ColumnProfile, known: int) -> Iterator[Finding]:
+def _other_numbers(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
     """All values are numbers, some of them with a decimal comma or with signs between groups of digits."""
-    if one.distinct_shapes != len(one.shapes) or sum(shape.rows for shape in one.shapes) != known:
+    if column_profile.distinct_shapes != len(column_profile.shapes) or sum(shape.rows for shape in column_profile.shapes) != known:
         return
-    name = quoted(one.name)
-    for pattern, told, mend in (
+    name = quoted(column_profile.name)
+    for pattern, message, mend in (
         (_GROUPED_NUMBER, "commas between groups of three digits", f"REPLACE({name}, ',', '')"),
         (_COMMA_NUMBER, "a decimal comma", f"REPLACE(REPLACE({name}, '.', ''), ',', '.')"),
     ):
         plain = rf"{_PLAIN_NUMBER}(\.9+)?" if pattern == _GROUPED_NUMBER else _PLAIN_NUMBER
-        rows = sum(shape.rows for shape in one.shapes if re.fullmatch(pattern, shape.shape.strip(" ")))
-        if rows * 2 > known and all(re.fullmatch(f"{pattern}|{plain}", shape.shape.strip(" ")) for shape in one.shapes):
+        rows = sum(shape.rows for shape in column_profile.shapes if re.fullmatch(pattern, shape.shape.strip(" ")))
+        if rows * 2 > known and all(re.fullmatch(f"{pattern}|{plain}", shape.shape.strip(" ")) for shape in column_profile.shapes):
             sign = f"POSITION(',' IN {name}) > 0" if pattern == _GROUPED_NUMBER else f"{name} LIKE_REGEX '[.,]'"
             yield Finding(
                 "another form",
                 "suspect",
-                one.name,
+                column_profile.name,
                 rows,
-                f"numbers with {told}: text to every sum and comparison",
+                f"numbers with {message}: text to every sum and comparison",
                 sign,
                 f"{name} = {mend}",
             )
@@ -120,44 +120,44 @@ def lost_zero_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
 
 def _examples(fit: Fit, column: ColumnProfile) -> str:
     words = {word.value for word in column.null_words}
-    some = [one for one in fit.misfits if one.value.strip() and one.value not in words]
-    return ", ".join(f"{one.rows:,} × {shown(one.value)}" for one in some[:4]) + (" …" if len(some) > 4 else "")
+    subset = [misfit for misfit in fit.misfits if misfit.value.strip() and misfit.value not in words]
+    return ", ".join(f"{item.rows:,} × {shown(item.value)}" for item in subset[:4]) + (" …" if len(subset) > 4 else "")
 
 
 def _mend_number(name: str, best: Fit) -> str:
     """A decimal comma is a point elsewhere, where one of the examples has it."""
     if best.type not in ("INTEGER", "DECIMAL", "DOUBLE PRECISION") or not best.misfits:
         return ""
-    if any(re.fullmatch(r" *[+-]?[0-9]+,[0-9]{1,2} *", one.value) for one in best.misfits):
+    if any(re.fullmatch(r" *[+-]?[0-9]+,[0-9]{1,2} *", misfit.value) for misfit in best.misfits):
         return f"{name} = CASE WHEN {name} LIKE_REGEX '^ *[+-]?[0-9]+,[0-9]{{1,2}} *\\z' THEN REPLACE({name}, ',', '.') ELSE {name} END"
     return ""
 
 
-def _mend_dates(name: str, one: ColumnProfile, best: Fit) -> str:
+def _mend_dates(name: str, column_profile: ColumnProfile, best: Fit) -> str:
     """The other date forms of the column, written as ISO 8601 dates."""
     if not best.type.startswith("DATE"):
         return ""
     doubtful = set()
-    for orders in one.both_orders:
+    for orders in column_profile.both_orders:
         doubtful |= {orders.day_first, orders.month_first}
         if orders.settled:
             doubtful.remove(orders.day_first if orders.only_day_first else orders.month_first)
-    forms = [fit.type for fit in one.fits if fit.rows and fit.type.startswith("DATE FORMAT") and "YYYYMMDD" not in fit.type]
+    forms = [fit.type for fit in column_profile.fits if fit.rows and fit.type.startswith("DATE FORMAT") and "YYYYMMDD" not in fit.type]
     forms = [form for form in forms if form.split("'")[1] not in doubtful]
     if not forms:
         return ""
-    said = best.rows + sum(fit.rows for fit in one.fits if fit.type in forms and fit is not best)
-    known = sum(shape.rows for shape in one.shapes)
-    if said == known and one.distinct_shapes == len(one.shapes) and not any("FM" in form for form in forms):
+    said = best.rows + sum(fit.rows for fit in column_profile.fits if fit.type in forms and fit is not best)
+    known = sum(shape.rows for shape in column_profile.shapes)
+    if said == known and column_profile.distinct_shapes == len(column_profile.shapes) and not any("FM" in form for form in forms):
         templates = ["YYYY-MM-DD" if form == "DATE" else form.split("'")[1] for form in dict.fromkeys([best.type, *forms])]
         return f"{name} = DATE_OF({name}, {', '.join(map(text_literal, templates))})"
     whens = " ".join(f"WHEN FITS({name} AS {form}) THEN CAST(CAST({name} AS {form}) AS TEXT)" for form in forms)
     return f"{name} = CASE {whens} ELSE {name} END"
 
 
-def _two_orders(one: ColumnProfile) -> Iterator[Finding]:
-    name = quoted(one.name)
-    for orders in one.both_orders:
+def _two_orders(column_profile: ColumnProfile) -> Iterator[Finding]:
+    name = quoted(column_profile.name)
+    for orders in column_profile.both_orders:
         if orders.settled:
             continue
         day, month = orders.only_day_first, orders.only_month_first
@@ -166,7 +166,7 @@ def _two_orders(one: ColumnProfile) -> Iterator[Finding]:
         yield Finding(
             "dates of two orders",
             "suspect",
-            one.name,
+            column_profile.name,
             orders.rows,
             f"dates that may be {orders.day_first} as well as {orders.month_first}, {why}",
             where,

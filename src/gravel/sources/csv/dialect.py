@@ -88,8 +88,8 @@ def open_bytes(path: Path, name: str):  # type: ignore[no-untyped-def]
 
 
 def _inside(path: Path) -> str:
-    found = sorted(child.name for child in path.iterdir() if child.suffix == ".csv")[:5]
-    return "name a file in it: " + ", ".join(str(path / name) for name in found) if found else "name a file in it"
+    result = sorted(child.name for child in path.iterdir() if child.suffix == ".csv")[:5]
+    return "name a file in it: " + ", ".join(str(path / name) for name in result) if result else "name a file in it"
 
 
 def _like(path: Path) -> str:
@@ -154,8 +154,8 @@ def not_in_encoding(name: str, line: int, column: int, byte: int, encoding: str)
 def _refuse_unusable(columns: tuple[str, ...], name: str, sign: str) -> None:
     empty = [str(position) for position, column in enumerate(columns, 1) if not column.strip()]
     if empty:
-        some = f"column {empty[0]} has" if len(empty) == 1 else f"columns {', '.join(empty)} have"
-        raise TableProblem(f"{name}:1: {some} no name in the header", hint="every column needs a name of its own")
+        subset = f"column {empty[0]} has" if len(empty) == 1 else f"columns {', '.join(empty)} have"
+        raise TableProblem(f"{name}:1: {subset} no name in the header", hint="every column needs a name of its own")
     repeated = sorted({column for column in columns if columns.count(column) > 1}, key=columns.index)
     if repeated:
         where = [str(position) for position, column in enumerate(columns, 1) if column == repeated[0]]

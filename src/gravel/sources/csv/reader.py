@@ -41,8 +41,8 @@ class CsvSource(Source):
         declared: dict[str, Type] | None = None,
         dialect: Dialect | None = None,
     ) -> None:
-        found = dialect or dialects.find(path, name or str(path), delimiter, encoding)
-        super().__init__(path, name or str(path), found.columns, texts=texts, declared=declared, dialect=found)
+        result = dialect or dialects.find(path, name or str(path), delimiter, encoding)
+        super().__init__(path, name or str(path), result.columns, texts=texts, declared=declared, dialect=result)
         self.empty_null = empty_null
         self.asked_delimiter, self.asked_encoding = delimiter, encoding
         self._stubs: list[tuple[Piece, int]] = []
@@ -100,7 +100,7 @@ class CsvSource(Source):
             if blank:
                 columns = [None if column is None else column.filter(pa.array(still)) for column in columns]
         self._refuse_guesses(columns)
-        return Batch(rows, columns, tuple(sorted(malformed, key=lambda one: one.row)))
+        return Batch(rows, columns, tuple(sorted(malformed, key=lambda item: item.row)))
 
     def look_at_types(self) -> dict[int, Type]:
         """All columns' types as the first rows suggest them, without a promise: nothing later is held to them."""
@@ -117,14 +117,14 @@ class CsvSource(Source):
         """What should be true of the rows read, whether it is, and the figures: line ends counted in the file's bytes, against
         records, header and line breaks inside values."""
         in_file = self.count_lines(take)
-        inside = breaks + sum(line_breaks(one.text.encode()) for one in malformed)
-        told = self.dialect.lines + rows + len(malformed) + inside
+        inside = breaks + sum(line_breaks(item.text.encode()) for item in malformed)
+        message = self.dialect.lines + rows + len(malformed) + inside
         detail = f"{in_file:,} lines = {self.dialect.lines} header + {rows:,} rows"
         detail += f" + {len(malformed):,} malformed" if malformed else ""
         detail += f" + {inside:,} line break{'' if inside == 1 else 's'} inside values" if inside else ""
-        if told != in_file:
-            detail += f" ({told - in_file:+,})"
-        return "every line of the file is accounted for", told == in_file, detail
+        if message != in_file:
+            detail += f" ({message - in_file:+,})"
+        return "every line of the file is accounted for", message == in_file, detail
 
     # -- one piece
     def _parse(self, piece: Piece, key: tuple[int, ...] | None) -> tuple[Any, list[tuple[int, str, str]]]:
@@ -174,8 +174,8 @@ class CsvSource(Source):
             piece.data.decode("utf-8")
         except UnicodeDecodeError as error:
             before = piece.data[: error.start]
-            at, record = next(found for found in self._records(piece) if found[1].end > error.start)
-            line = at + line_breaks(piece.data[record.start : error.start])
+            index, record = next(result for result in self._records(piece) if result[1].end > error.start)
+            line = index + line_breaks(piece.data[record.start : error.start])
             tail = before[max(before.rfind(b"\n"), before.rfind(b"\r")) + 1 :]
             raise not_in_encoding(self.name, line, len(tail.decode("utf-8", "replace")) + 1, piece.data[error.start], "utf-8") from None
 

@@ -39,43 +39,43 @@ def records(data: bytes, delimiter: bytes, last: bool) -> Iterator[Record]:
 
     Unless `data` is the file's `last` part, a record that may go on beyond it is not given."""
     whole, _ = patterns(delimiter)
-    at, size = 0, len(data)
-    while at < size:
-        match = whole.match(data, at)
+    index, size = 0, len(data)
+    while index < size:
+        match = whole.match(data, index)
         if match and (match.end() < size or last or data[match.end() - 1 : match.end()] == b"\n"):
-            yield Record(at, match.end(), "")
-            at = match.end()
+            yield Record(index, match.end(), "")
+            index = match.end()
             continue
         if match and not last:
             return
-        found = _fault(data, at, delimiter, last)
-        if found is None or (not last and found[1] >= size):
+        result = _fault(data, index, delimiter, last)
+        if result is None or (not last and result[1] >= size):
             return  # what follows decides
-        yield Record(at, found[1], found[0])
-        at = found[1]
+        yield Record(index, result[1], result[0])
+        index = result[1]
 
 
-def _line_end(data: bytes, at: int) -> int:
-    found = _LINE_END.search(data, at)
-    return found.end() if found else len(data)
+def _line_end(data: bytes, index: int) -> int:
+    match = _LINE_END.search(data, index)
+    return match.end() if match else len(data)
 
 
-def _fault(data: bytes, at: int, delimiter: bytes, last: bool) -> tuple[str, int] | None:
+def _fault(data: bytes, index: int, delimiter: bytes, last: bool) -> tuple[str, int] | None:
     """What is wrong with the record at `at`, and where it ends; None where only what follows the data decides: a quote that is not
     closed in it, or is closed by its last byte."""
     _, field = patterns(delimiter)
-    start = at
+    start = index
     while True:
-        match = field.match(data, at)
-        end = match.end() if match else at
-        if not last and data[at : at + 1] == b'"' and (end == at or end == len(data)):
+        match = field.match(data, index)
+        end = match.end() if match else index
+        if not last and data[index : index + 1] == b'"' and (end == index or end == len(data)):
             return None
-        if data[at : at + 1] == b'"' and end == at:
+        if data[index : index + 1] == b'"' and end == index:
             return UNCLOSED, _line_end(data, start)
         if data[end : end + 1] == delimiter:
-            at = end + 1
+            index = end + 1
             continue
-        opens_later = b"\n" in data[at:end] or b"\r" in data[at:end]
+        opens_later = b"\n" in data[index:end] or b"\r" in data[index:end]
         before = data[end - 2 : end - 1]
         if opens_later and before in (delimiter, b"\n", b"\r"):
             return UNCLOSED, _line_end(data, start)
@@ -85,23 +85,23 @@ def _fault(data: bytes, at: int, delimiter: bytes, last: bool) -> tuple[str, int
 def count_fields(record: bytes, delimiter: bytes) -> int:
     """Fields of one record whose quotes are right."""
     _, field = patterns(delimiter)
-    at, count = 0, 1
+    index, count = 0, 1
     while True:
-        at = field.match(record, at).end()  # type: ignore[union-attr]
-        if record[at : at + 1] != delimiter:
+        index = field.match(record, index).end()  # type: ignore[union-attr]
+        if record[index : index + 1] != delimiter:
             return count
-        at, count = at + 1, count + 1
+        index, count = index + 1, count + 1
 
 
 def split_fields(record: bytes, delimiter: bytes) -> list[tuple[bytes, bool]]:
     """The fields of one record with right quotes: (content without quotes, whether it was quoted)."""
     _, field = patterns(delimiter)
-    at, found = 0, []
+    index, result = 0, []
     while True:
-        raw = field.match(record, at).group()  # type: ignore[union-attr]
+        raw = field.match(record, index).group()  # type: ignore[union-attr]
         quoted = raw.startswith(b'"')
-        found.append((raw[1:-1].replace(b'""', b'"') if quoted else raw, quoted))
-        at += len(raw)
-        if record[at : at + 1] != delimiter:
-            return found
-        at += 1
+        result.append((raw[1:-1].replace(b'""', b'"') if quoted else raw, quoted))
+        index += len(raw)
+        if record[index : index + 1] != delimiter:
+            return result
+        index += 1

@@ -106,13 +106,13 @@ def _closes_later(path: Path, name: str, dialect: Dialect, offset: int, buffer: 
     with open_bytes(path, name) as file:
         file.seek(offset + len(buffer))
         while block := _read(file, BLOCK):
-            at = block.find(b'"')
-            while at >= 0:
-                if at + 1 == len(block):
+            index = block.find(b'"')
+            while index >= 0:
+                if index + 1 == len(block):
                     block += _read(file, 1)
-                if block[at + 1 : at + 2] != b'"':
-                    return block[at + 1 : at + 2] in edges
-                at = block.find(b'"', at + 2)
+                if block[index + 1 : index + 2] != b'"':
+                    return block[index + 1 : index + 2] in edges
+                index = block.find(b'"', index + 2)
     return False
 
 
@@ -158,8 +158,8 @@ def _blocks(path: Path, name: str, dialect: Dialect, take: Take | None = None) -
 def _undecodable(error: UnicodeDecodeError, name: str, encoding: str, lines: int, column: int) -> TableProblem:
     before = error.object[: error.start].decode(encoding, "replace")
     line = lines + before.count("\n")
-    at = len(before) - before.rfind("\n") if "\n" in before else column + len(before) + 1
-    return not_in_encoding(name, line, at, error.object[error.start], encoding)
+    index = len(before) - before.rfind("\n") if "\n" in before else column + len(before) + 1
+    return not_in_encoding(name, line, index, error.object[error.start], encoding)
 
 
 def _read(file, size: int) -> bytes:  # type: ignore[no-untyped-def]
@@ -189,8 +189,8 @@ def _whole(buffer: bytes, delimiter: bytes, last: bool) -> _Whole:
         inside = quotes[: np.searchsorted(quotes, end)] if end else quotes
         placed, quoted = _well_placed(data, inside, delimiter)
         if not placed or (last and len(quotes) % 2):
-            found = tuple(records(buffer, delimiter, last))
-            return _Whole(found[-1].end if found else 0, len(found), 0, found)
+            result = tuple(records(buffer, delimiter, last))
+            return _Whole(result[-1].end if result else 0, len(result), 0, result)
     unfinished = last and not (len(ends) and ends[-1] == end - 1)
     return _Whole(end, len(ends) + unfinished, quoted, lines=int(np.searchsorted(every, end)))
 

@@ -31,9 +31,9 @@ def parted(reference: str) -> tuple[str, str]:
     """A reference as the database and the table in it ('' if none is named)."""
     if not is_server(reference):
         for ending in SQLITE:  # a table may have a # in its name, and so may a folder
-            at = reference.lower().find(ending + "#")
-            if at >= 0:
-                return reference[: at + len(ending)], reference[at + len(ending) + 1 :]
+            index = reference.lower().find(ending + "#")
+            if index >= 0:
+                return reference[: index + len(ending)], reference[index + len(ending) + 1 :]
         return reference, ""
     address, _, table = reference.partition("#")
     return address, table

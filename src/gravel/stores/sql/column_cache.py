@@ -66,40 +66,40 @@ class SqlSource(Source):
         missing = set(every if wanted is None else wanted) - self._places.keys()
         if self._inner is None or missing:
             chosen = sorted(missing | self._places.keys()) or [0]  # rows without any column are not told apart
-            made = self._fetch(chosen)
-            places = {column: at for at, column in enumerate(chosen)}
+            result = self._fetch(chosen)
+            places = {column: index for index, column in enumerate(chosen)}
             if self._inner is not None and self._places:
-                self._same_order(made, places)
+                self._same_order(result, places)
             else:
-                self.counted = getattr(made, "counted", self.counted)  # as the same transaction counts them
-            self._inner, self._places = made, places
-            self._learn(made)
+                self.counted = getattr(result, "counted", self.counted)  # as the same transaction counts them
+            self._inner, self._places = result, places
+            self._learn(result)
             if len(places) == len(self.columns):
                 self._close()
         return self._inner
 
-    def _learn(self, made: Source) -> None:
+    def _learn(self, source: Source) -> None:
         """What a fetch has found of the columns."""
-        self.fallback |= made.fallback
-        self.store_kind = made.store_kind
-        self.store_types |= made.store_types
-        self.binary |= made.binary
-        self.mixed |= made.mixed
-        self.spelt |= made.spelt
-        self.misfits |= made.misfits
-        self.notes += [note for note in made.notes if note not in self.notes]
+        self.fallback |= source.fallback
+        self.store_kind = source.store_kind
+        self.store_types |= source.store_types
+        self.binary |= source.binary
+        self.mixed |= source.mixed
+        self.spelt |= source.spelt
+        self.misfits |= source.misfits
+        self.notes += [note for note in source.notes if note not in self.notes]
         # What the person asked for stands; then what the store says of a column.
-        for column, at in self._places.items():
+        for column, index in self._places.items():
             name = self.columns[column]
-            kind = made._types.get(at) or made.declared.get(name) or (TEXT if name in made.texts else None)
+            kind = source._types.get(index) or source.declared.get(name) or (TEXT if name in source.texts else None)
             if kind is not None and name not in self.declared and name not in self.texts:
                 self._types.setdefault(column, kind)
 
-    def _same_order(self, made: Source, places: dict[int, int]) -> None:
+    def _same_order(self, source: Source, places: dict[int, int]) -> None:
         assert self._inner is not None
-        pairs = [(at, places[column]) for column, at in self._places.items()]
-        for one, two in zip_longest(_hashes(self._inner, [old for old, _ in pairs]), _hashes(made, [new for _, new in pairs])):
-            if one is None or two is None or not np.array_equal(one, two):
+        pairs = [(index, places[column]) for column, index in self._places.items()]
+        for item, two in zip_longest(_hashes(self._inner, [old for old, _ in pairs]), _hashes(source, [new for _, new in pairs])):
+            if item is None or two is None or not np.array_equal(item, two):
                 raise TableProblem(
                     f"{self.name} comes in another order each time it is read", hint="read a table, or order the view by a key"
                 )
@@ -123,10 +123,10 @@ class SqlSource(Source):
     def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
         """See Source."""
         chosen = range(len(self.columns)) if wanted is None else wanted
-        batch = piece.table.read(piece.inner, [piece.places[at] for at in chosen])
+        batch = piece.table.read(piece.inner, [piece.places[index] for index in chosen])
         columns: list[Any] = [None] * len(self.columns)
-        for at in chosen:
-            columns[at] = batch.columns[piece.places[at]]
+        for position in chosen:
+            columns[position] = batch.columns[piece.places[position]]
         self._refuse_guesses(columns)
         return Batch(batch.rows, columns, batch.malformed)
 
@@ -144,7 +144,7 @@ def _hashes(table: Source, columns: list[int]) -> Iterator[np.ndarray]:
     size, rest = 1 << 16, np.zeros(0, np.uint64)
     for piece in table.pieces():
         batch = table.read(piece, columns)
-        rest = np.concatenate([rest, combined([batch.columns[at] for at in columns])])
+        rest = np.concatenate([rest, combined([batch.columns[column] for column in columns])])
         while len(rest) >= size:
             yield rest[:size]
             rest = rest[size:]

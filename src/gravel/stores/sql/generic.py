@@ -108,10 +108,10 @@ class Other(Database):
             is_view = name in about.get_view_names(schema)
         # What a query calls its columns is sure; a description may have their quotes doubled.
         names = tuple(self.run(f"SELECT * FROM {self.quoted(table)} WHERE 1 = 0").keys())
-        told = {one["name"]: name for one, name in zip(columns, names, strict=True)}
-        computed = tuple(told[one["name"]] for one in columns if one.get("computed"))
-        not_null = tuple(told[one["name"]] for one in columns if not one["nullable"])
-        return TableSchema(names, not_null, computed, tuple(told.get(name, name) for name in key), is_view)
+        message = {column["name"]: name for column, name in zip(columns, names, strict=True)}
+        computed = tuple(message[column["name"]] for column in columns if column.get("computed"))
+        not_null = tuple(message[column["name"]] for column in columns if not column["nullable"])
+        return TableSchema(names, not_null, computed, tuple(message.get(name, name) for name in key), is_view)
 
     def lock(self, table: str) -> None:
         """All rows, and the gaps between them."""
@@ -137,7 +137,7 @@ class Other(Database):
             raise TableProblem(f"{self.shown}#{table} has no columns")
         schema, name = self.place(table)
         with self.told():
-            every = [_type(one["type"]) for one in self._inspector().get_columns(name, schema)]
+            every = [_type(item["type"]) for item in self._inspector().get_columns(name, schema)]
         names = list(shape.columns) if some is None else some
         kinds = [every[shape.columns.index(column)] for column in names]
         picked = ", ".join(map(self.column, names))
@@ -146,25 +146,33 @@ class Other(Database):
         with self.told():
             cursor = self.connection.exec_driver_sql(f"SELECT {picked} FROM {self.quoted(table)}".replace("%", "%%"))
             while rows := cursor.fetchmany(_ROWS):
-                made = []
+                results = []
                 for at, values in enumerate(zip(*rows, strict=True)):
                     binary[at] = binary[at] or any(isinstance(value, (bytes, bytearray, memoryview)) for value in values)
                     truth = kinds[at] == BOOLEAN
                     if kinds[at] == TIME and any(isinstance(value, datetime.timedelta) and not _DAY > value >= _NONE for value in values):
                         kinds[at] = None  # a span of more than a day, or below zero, is no time of day
-                    made.append(pa.array([_text(value, truth) for value in values], pa.string()))
-                batches.append(pa.record_batch(made, names))
+                    results.append(pa.array([_text(value, truth) for value in values], pa.string()))
+                batches.append(pa.record_batch(results, names))
         sizes = [batch.num_rows for batch in batches]
         # Only what no value contradicts is taken from the database; numbers and dates show themselves by their values.
         types = [kind if kind in (DOUBLE, BOOLEAN, TIME) else None if kind is not None else _TEXT for kind in kinds]
-        found = StoredSource(
-            Path(), f"{self.shown}#{table}", names, types, sizes, lambda at, _: batches[at], counted, texts=texts, declared=declared
+        result = StoredSource(
+            Path(),
+            f"{self.shown}#{table}",
+            names,
+            types,
+            sizes,
+            lambda position, _: batches[position],
+            counted,
+            texts=texts,
+            declared=declared,
         )
-        found.server, found.part, found.snapshot, found.store_key, found.not_null = self.shown, table, True, shape.key, shape.not_null
-        found.fallback = {column: kind for column, kind in zip(names, kinds, strict=True) if kind is not None}
-        found.spelt = frozenset(column for column, kind in zip(names, kinds, strict=True) if kind is None)
-        found.binary = frozenset(column for column, seen in zip(names, binary, strict=True) if seen)
-        return found
+        result.server, result.part, result.snapshot, result.store_key, result.not_null = self.shown, table, True, shape.key, shape.not_null
+        result.fallback = {column: kind for column, kind in zip(names, kinds, strict=True) if kind is not None}
+        result.spelt = frozenset(column for column, kind in zip(names, kinds, strict=True) if kind is None)
+        result.binary = frozenset(column for column, seen in zip(names, binary, strict=True) if seen)
+        return result
 
     def declared(self, table: str) -> dict[str, str]:
         """See Database: the columns of texts."""
@@ -172,7 +180,7 @@ class Other(Database):
         with self.told():
             about = self._inspector().get_columns(name, schema)
         names = self.shape(table).columns
-        return {column: "TEXT" for column, one in zip(names, about, strict=True) if _type(one["type"]) is None}
+        return {column: "TEXT" for column, item in zip(names, about, strict=True) if _type(item["type"]) is None}
 
     def dependents(self, table: str) -> list[Dependent]:
         """See Database."""
@@ -187,12 +195,12 @@ class Other(Database):
             " AND NOT (k.TABLE_NAME = k.REFERENCED_TABLE_NAME AND k.TABLE_SCHEMA = k.REFERENCED_TABLE_SCHEMA) ORDER BY 1, 2",
             {"n": name, "s": schema},
         ).fetchall()
-        return grouped((two if here else f"{one}.{two}", column, on) for one, two, column, *on, here in rows)
+        return grouped((two if here else f"{item}.{two}", column, on) for item, two, column, *on, here in rows)
 
     def hold(self, tables: Sequence[Dependent]) -> None:
         """See Database."""
-        for one in tables:
-            self.run(f"SELECT COUNT(*) FROM (SELECT 1 FROM {self.quoted(one.table)} FOR UPDATE) AS held")
+        for item in tables:
+            self.run(f"SELECT COUNT(*) FROM (SELECT 1 FROM {self.quoted(item.table)} FOR UPDATE) AS held")
 
     def type_name(self, kind: Type) -> str:
         """See Database: a DECIMAL with the digits that it has."""
@@ -208,9 +216,9 @@ class Other(Database):
             return super().create(table, columns, key, declared)
         parts = []
         for name, kind in columns:
-            made = "VARCHAR(255)" if name in key and self.type_name(kind) == "LONGTEXT" else self.type_name(kind)
-            text = " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin" if made.startswith(("VARCHAR", "LONGTEXT")) else ""
-            parts.append(f"{self.column(name)} {made}{text}" + (" NOT NULL" if name in key else " NULL"))
+            result = "VARCHAR(255)" if name in key and self.type_name(kind) == "LONGTEXT" else self.type_name(kind)
+            text = " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin" if result.startswith(("VARCHAR", "LONGTEXT")) else ""
+            parts.append(f"{self.column(name)} {result}{text}" + (" NOT NULL" if name in key else " NULL"))
         if key:
             parts.append(f"PRIMARY KEY ({', '.join(map(self.column, key))})")
         self.run(f"CREATE TABLE {self.quoted(table)} ({', '.join(parts)}) ENGINE = InnoDB")
@@ -223,17 +231,17 @@ class Other(Database):
     def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
         """See Database."""
         if kind.kind is Kind.BINARY:
-            return [None if one is None else base64.b64decode(one) for one in texts.to_pylist()]
+            return [None if text is None else base64.b64decode(text) for text in texts.to_pylist()]
         if declared == "TEXT":
             kept: list[Any] = texts.to_pylist()
             return kept
         if kind.kind is Kind.BOOLEAN:
             back = {"false": 0, "true": 1}
-            return [None if one is None else back.get(one, one) for one in texts.to_pylist()]
+            return [None if text is None else back.get(text, text) for text in texts.to_pylist()]
         if kind.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE, Kind.DATE, Kind.TIME, Kind.TIMESTAMP):
-            made = view(texts, kind)
-            if made.errors is None:
-                values: list[Any] = made.values.to_pylist()
+            result = view(texts, kind)
+            if result.errors is None:
+                values: list[Any] = result.values.to_pylist()
                 return values
         same: list[Any] = texts.to_pylist()
         return same
@@ -246,16 +254,16 @@ def open_other(url: str, wanted: str, texts: frozenset[str], declared: dict[str,
         table = chosen(base.tables(), wanted, base.shown)
         if bare:
             return counted_only(Path(), f"{base.shown}#{table}", base.shape(table), base.count(table))
-        shape, counted, made = base.shape(table), base.count(table), base
+        shape, counted, output = base.shape(table), base.count(table), base
 
         def fetch(chosen: list[int]) -> StoredSource:
-            names = [shape.columns[at] for at in chosen]
-            return made.load(table, texts & set(names), {key: kind for key, kind in declared.items() if key in names}, names)
+            names = [shape.columns[index] for index in chosen]
+            return output.load(table, texts & set(names), {key: kind for key, kind in declared.items() if key in names}, names)
 
-        found = SqlSource(f"{base.shown}#{table}", shape, counted, fetch, base.close, texts=texts, declared=declared)
-        found.server, found.part = base.shown, table
+        result = SqlSource(f"{base.shown}#{table}", shape, counted, fetch, base.close, texts=texts, declared=declared)
+        result.server, result.part = base.shown, table
         keep = True
-        return found
+        return result
     finally:
         if not keep:
             base.close()
@@ -291,9 +299,9 @@ def _type(kind: Any) -> Type | None:
         (types.Integer, INTEGER), (types.Float, DOUBLE), (types.Numeric, None), (types.DateTime, TIMESTAMP), (types.Date, DATE),
         (types.Time, TIME),
     )  # fmt: skip
-    for of, made in known:
+    for of, result in known:
         if isinstance(kind, of):
-            return made or decimal(18, int(getattr(kind, "scale", 0) or 0))
+            return result or decimal(18, int(getattr(kind, "scale", 0) or 0))
     return None
 
 

@@ -106,8 +106,8 @@ class _Server:
 
     def problem(self, error: Exception) -> TableProblem:
         """What the server says, in one line."""
-        told = without_secret(str(error), self.url) or type(error).__name__
-        return TableProblem(f"{self.name} cannot be read: {told}", hint=password_hint(told))
+        message = without_secret(str(error), self.url) or type(error).__name__
+        return TableProblem(f"{self.name} cannot be read: {message}", hint=password_hint(message))
 
 
 class PostgreSQL(Database):
@@ -129,10 +129,10 @@ class PostgreSQL(Database):
         """See Database."""
 
         def connection() -> Any:
-            made = self.driver.connect(_address(self.url), connect_timeout=_WAIT, application_name="gravel", client_encoding="utf8")
+            result = self.driver.connect(_address(self.url), connect_timeout=_WAIT, application_name="gravel", client_encoding="utf8")
             # Each statement sees what is there now, so that what is read under the lock is what the lock holds.
-            made.isolation_level = self.driver.IsolationLevel.READ_COMMITTED
-            return made
+            result.isolation_level = self.driver.IsolationLevel.READ_COMMITTED
+            return result
 
         return create_engine("postgresql+psycopg://", creator=connection, poolclass=NullPool)
 
@@ -187,7 +187,7 @@ class PostgreSQL(Database):
     def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
         """See Database: the server reads a text as its column's type."""
         if kind.kind is Kind.BINARY:
-            return [None if one is None else base64.b64decode(one) for one in texts.to_pylist()]
+            return [None if text is None else base64.b64decode(text) for text in texts.to_pylist()]
         values: list[Any] = texts.to_pylist()
         return values
 
@@ -214,8 +214,8 @@ class PostgreSQL(Database):
 
     def hold(self, tables: Sequence[Dependent]) -> None:
         """See Database."""
-        for one in tables:
-            self.run(f"LOCK TABLE {self.quoted(one.table)} IN SHARE ROW EXCLUSIVE MODE")
+        for item in tables:
+            self.run(f"LOCK TABLE {self.quoted(item.table)} IN SHARE ROW EXCLUSIVE MODE")
 
     def forms(self, table: str) -> dict[str, Callable[[Any], Any]]:
         """See Database: read as the column's type and written again."""
@@ -240,13 +240,17 @@ class PostgreSQL(Database):
     def declared_as(self, source: Source, names: Mapping[str, int]) -> dict[str, str]:
         """See Database: types of another table of PostgreSQL that this base knows, and numbers of a file that are as wide here."""
         if source.store_kind == "postgresql":
-            given = {name: source.store_types[source.columns[at]] for name, at in names.items() if source.columns[at] in source.store_types}
+            supplied = {
+                name: source.store_types[source.columns[index]]
+                for name, index in names.items()
+                if source.columns[index] in source.store_types
+            }
             with self.told():
                 known = {
-                    kind for kind in set(given.values()) if self.raw.execute("SELECT to_regtype(%s)", (kind,)).fetchone()[0] is not None
+                    kind for kind in set(supplied.values()) if self.raw.execute("SELECT to_regtype(%s)", (kind,)).fetchone()[0] is not None
                 }
-            return {name: kind for name, kind in given.items() if kind in known}
-        return {name: kind for name, at in names.items() if (kind := _of_arrow(source.fields.get(at))) is not None}
+            return {name: kind for name, kind in supplied.items() if kind in known}
+        return {name: kind for name, index in names.items() if (kind := _of_arrow(source.fields.get(index))) is not None}
 
     def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
         """See Database; by COPY."""
@@ -254,15 +258,15 @@ class PostgreSQL(Database):
         into = sql.SQL("COPY {} ({}) FROM STDIN (FORMAT csv)").format(
             sql.Identifier(*self.place(table)), sql.SQL(", ").join(sql.Identifier(name) for name, _ in columns)
         )
-        given = [
-            one if kind.kind is not Kind.BINARY else
-            pa.array([None if cell is None else "\\x" + base64.b64decode(cell).hex() for cell in one.to_pylist()], pa.string())
-            for one, (_, kind) in zip(texts, columns, strict=True)
+        supplied = [
+            text if kind.kind is not Kind.BINARY else
+            pa.array([None if cell is None else "\\x" + base64.b64decode(cell).hex() for cell in text.to_pylist()], pa.string())
+            for text, (_, kind) in zip(texts, columns, strict=True)
         ]  # fmt: skip
         with self.told(), self.raw.cursor() as cursor:
             with cursor.copy(into) as sink:
-                for start in range(0, len(given[0]), _BULK):
-                    sink.write(encode([one.slice(start, _BULK) for one in given]))
+                for start in range(0, len(supplied[0]), _BULK):
+                    sink.write(encode([item.slice(start, _BULK) for item in supplied]))
             return int(cursor.rowcount)
 
 
@@ -284,17 +288,17 @@ def tables_of(url: str) -> list[str]:
 
 
 def _tables(connection: Any) -> list[str]:
-    found = connection.execute(
+    result = connection.execute(
         "SELECT n.nspname, c.relname FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'v', 'm', 'p', 'f')"
         " AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg!_%' ESCAPE '!' ORDER BY 1, 2"
     ).fetchall()
-    return [f"{schema}.{table}" for schema, table in found]
+    return [f"{schema}.{table}" for schema, table in result]
 
 
 def _about(connection: Any, schema: str, name: str) -> list[Any]:
     """Each column: name, type, NOT NULL, whether it is computed, its place in the primary key or NULL, the kind of relation,
     the type with its length."""
-    found: list[Any] = connection.execute(
+    result: list[Any] = connection.execute(
         "SELECT a.attname, format_type(COALESCE(NULLIF(y.typbasetype, 0), a.atttypid), NULL), a.attnotnull, a.attgenerated <> '',"
         " array_position(i.indkey::int2[], a.attnum), c.relkind, format_type(a.atttypid, a.atttypmod) FROM pg_attribute AS a"
         " JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace JOIN pg_type AS y ON y.oid = a.atttypid"
@@ -302,7 +306,7 @@ def _about(connection: Any, schema: str, name: str) -> list[Any]:
         " WHERE n.nspname = %s AND c.relname = %s AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum",
         (schema, name),
     ).fetchall()
-    return found
+    return result
 
 
 def _shape(connection: Any, schema: str, name: str) -> TableSchema:
@@ -351,23 +355,23 @@ def _fetched(server: _Server, table: str, shown: str, texts: frozenset[str], dec
     connection.execute("SET synchronize_seqscans = off; SET max_parallel_workers_per_gather = 0")
 
     def fetch(chosen: list[int]) -> CopiedSource:
-        names = [shape.columns[at] for at in chosen]
+        names = [shape.columns[index] for index in chosen]
         with server.told():
             return _read(connection, table, shown, texts & set(names), {key: kind for key, kind in declared.items() if key in names}, names)
 
     counted = connection.execute(_driver().sql.SQL("SELECT COUNT(*) FROM {}").format(_driver().sql.Identifier(schema, name))).fetchone()[0]
-    found = SqlSource(f"{shown}#{table}", shape, counted, fetch, server.close, texts=texts, declared=declared)
-    found.server, found.part = shown, table
-    return found
+    result = SqlSource(f"{shown}#{table}", shape, counted, fetch, server.close, texts=texts, declared=declared)
+    result.server, result.part = shown, table
+    return result
 
 
 def _read(
-    connection: Any, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type], some: list[str] | None = None
+    connection: Any, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type], subset: list[str] | None = None
 ) -> CopiedSource:  # fmt: skip
     """A table, or some of its columns, as a connection's transaction sees it."""
     schema, _, name = table.partition(".")
     about = _about(connection, schema, name)
-    columns = [(row[0], row[1]) for row in about if some is None or row[0] in some]
+    columns = [(row[0], row[1]) for row in about if subset is None or row[0] in subset]
     if not columns:
         raise TableProblem(f"{shown}#{table} has no columns")
     sql = _driver().sql
@@ -378,23 +382,23 @@ def _read(
     path = copied(connection, sql.SQL("COPY (SELECT {} FROM {}) TO STDOUT (FORMAT csv, HEADER)").format(picked, source))
     plain = {column for column, kind in columns if kind not in _OPEN and kind not in _KNOWN}
     known = {column: _KNOWN[kind] for column, kind in columns if kind in _KNOWN and column not in texts}
-    found = CopiedSource(path, f"{shown}#{table}", delimiter=",", texts=texts | (plain - set(declared)), declared={**known, **declared})
-    found.counted, found.server, found.part, found.snapshot = counted, shown, table, True
+    result = CopiedSource(path, f"{shown}#{table}", delimiter=",", texts=texts | (plain - set(declared)), declared={**known, **declared})
+    result.counted, result.server, result.part, result.snapshot = counted, shown, table, True
     shape = _shape(connection, schema, name)
-    found.store_key, found.not_null = shape.key, shape.not_null
-    found.fallback = {column: _OPEN[kind] for column, kind in columns if kind in _OPEN}
-    found.binary = frozenset(column for column, kind in columns if kind == "bytea")
-    found.spelt = frozenset(plain)
-    found.store_kind, found.store_types = "postgresql", {row[0]: row[6] for row in about}
-    texts_unchecked = sorted(plain - found.binary) if unchecked else []
+    result.store_key, result.not_null = shape.key, shape.not_null
+    result.fallback = {column: _OPEN[kind] for column, kind in columns if kind in _OPEN}
+    result.binary = frozenset(column for column, kind in columns if kind == "bytea")
+    result.spelt = frozenset(plain)
+    result.store_kind, result.store_types = "postgresql", {row[0]: row[6] for row in about}
+    texts_unchecked = sorted(plain - result.binary) if unchecked else []
     if texts_unchecked:
         counts = sql.SQL(", ").join(sql.SQL("COUNT(*) FILTER (WHERE NOT {})").format(_is_utf8(sql, column)) for column in texts_unchecked)
         broken = connection.execute(sql.SQL("SELECT {} FROM {}").format(counts, source)).fetchone()
         for column, count in zip(texts_unchecked, broken, strict=True):
             if count:
-                found.mixed[column] = f"{count:,} TEXT that is no UTF-8"
-                found.notes.append(not_utf8(count, column))
-    return found
+                result.mixed[column] = f"{count:,} TEXT that is no UTF-8"
+                result.notes.append(not_utf8(count, column))
+    return result
 
 
 # Well-formed byte sequences of UTF-8 (The Unicode Standard, table 3-7), without NUL.
@@ -425,12 +429,12 @@ def _picked(sql: Any, column: str, kind: str, unchecked: bool) -> Any:
 
 def copied(connection: Any, copy: Any) -> Path:
     """What a COPY gives, in a temporary file."""
-    handle, made = tempfile.mkstemp(prefix="gravel-", suffix=".csv")
-    atexit.register(Path(made).unlink, missing_ok=True)
+    handle, result = tempfile.mkstemp(prefix="gravel-", suffix=".csv")
+    atexit.register(Path(result).unlink, missing_ok=True)
     try:
         with os.fdopen(handle, "wb") as sink, connection.cursor() as cursor, cursor.copy(copy) as source:
             for data in source:
                 sink.write(data)
     except OSError as error:
         raise TableProblem(f"the copy cannot be kept in {tempfile.gettempdir()}: {(error.strerror or str(error)).lower()}") from None
-    return Path(made)
+    return Path(result)

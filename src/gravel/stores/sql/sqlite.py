@@ -87,18 +87,18 @@ class SQLite(Database):
         from sqlalchemy.pool import NullPool
 
         def connection() -> sqlite3.Connection:
-            made = sqlite3.connect(self.path, isolation_level=None, timeout=_WAIT)
-            made.text_factory = _text_of
-            made.execute("PRAGMA foreign_keys = ON")  # off unless asked for: rows that others refer to would go unnoticed
-            return made
+            result = sqlite3.connect(self.path, isolation_level=None, timeout=_WAIT)
+            result.text_factory = _text_of
+            result.execute("PRAGMA foreign_keys = ON")  # off unless asked for: rows that others refer to would go unnoticed
+            return result
 
         return create_engine("sqlite://", creator=connection, poolclass=NullPool)
 
     @property
     def raw(self) -> sqlite3.Connection:
         """The driver's connection."""
-        found: sqlite3.Connection = self.connection.connection.driver_connection
-        return found
+        result: sqlite3.Connection = self.connection.connection.driver_connection
+        return result
 
     def tables(self) -> list[str]:
         """See Database."""
@@ -106,7 +106,7 @@ class SQLite(Database):
 
     def has(self, table: str) -> bool:
         """See Database; SQLite's names are the same in either case."""
-        return table.lower() in {one.lower() for one in self.tables()}
+        return table.lower() in {item.lower() for item in self.tables()}
 
     def place(self, table: str) -> tuple[str | None, str]:
         """See Database."""
@@ -119,15 +119,15 @@ class SQLite(Database):
 
     def dependents(self, table: str) -> list[Dependent]:
         """See Database."""
-        found = []
+        results = []
         with self.told():
             key = self.shape(table).key
             for name in self.tables():
                 for row in self.raw.execute(f"PRAGMA foreign_key_list({_quoted(name)})").fetchall():
                     if str(row[2]).lower() == table.lower() != name.lower():
                         # Without a column it is the primary key's, in order.
-                        found.append((name, row[4] or key[row[1]], (row[5], row[6])))
-        return grouped(found)
+                        results.append((name, row[4] or key[row[1]], (row[5], row[6])))
+        return grouped(results)
 
     def goes_with(self, table: str) -> list[str]:
         """See Database."""
@@ -166,9 +166,9 @@ class SQLite(Database):
     def declared_as(self, source: Source, names: Mapping[str, int]) -> dict[str, str]:
         """See Database: what another table of SQLite declares, and numbers of a file that are exact here."""
         if source.store_kind == "sqlite":
-            given = {name: source.store_types.get(source.columns[at], "") for name, at in names.items()}
-            return {name: kind for name, kind in given.items() if kind}
-        fields = {name: source.fields.get(at) for name, at in names.items()}
+            supplied = {name: source.store_types.get(source.columns[index], "") for name, index in names.items()}
+            return {name: kind for name, kind in supplied.items() if kind}
+        fields = {name: source.fields.get(index) for name, index in names.items()}
         kinds = {name: field.type for name, field in fields.items() if field is not None and pa.types.is_decimal(field.type)}
         return {
             name: f"DECIMAL({kind.precision},{kind.scale})"
@@ -182,26 +182,26 @@ class SQLite(Database):
             same: list[Any] = texts.to_pylist()
             return same
         if kind.kind in (Kind.INTEGER, Kind.DOUBLE):
-            made = view(texts, kind)
-            numbers = made.values.to_pylist()
-            return numbers if made.errors is None else [b if a is None else a for a, b in zip(numbers, texts.to_pylist(), strict=True)]
+            result = view(texts, kind)
+            numbers = result.values.to_pylist()
+            return numbers if result.errors is None else [b if a is None else a for a, b in zip(numbers, texts.to_pylist(), strict=True)]
         if kind.kind is Kind.BOOLEAN and declared.startswith("BOOL"):
             back = {"false": 0, "true": 1}
-            return [None if one is None else back.get(one, one) for one in texts.to_pylist()]
+            return [None if text is None else back.get(text, text) for text in texts.to_pylist()]
         if kind.kind is Kind.DECIMAL and not _number(declared):
-            return [_as_number(one) for one in texts.to_pylist()]
+            return [_as_number(text) for text in texts.to_pylist()]
         if kind.kind is Kind.BINARY:
-            return [None if one is None else base64.b64decode(one) for one in texts.to_pylist()]
+            return [None if text is None else base64.b64decode(text) for text in texts.to_pylist()]
         values: list[Any] = texts.to_pylist()
         return values
 
     def each(self, sql: str, rows: Any) -> int:
         """See Database; the driver is faster by itself."""
-        plain = re.sub("\0v([0-9]+)", lambda found: f"?{int(found[1]) + 1}", sql)
+        plain = re.sub("\0v([0-9]+)", lambda result: f"?{int(result[1]) + 1}", sql)
         count = 0
-        for some in rows:
+        for row in rows:
             with self.told():
-                count += self.raw.executemany(plain, some).rowcount
+                count += self.raw.executemany(plain, row).rowcount
         return count
 
     def refused(self, error: BaseException) -> bool:
@@ -229,8 +229,8 @@ class SQLite(Database):
             os.chmod(self.path, mode_of(self.target))
             os.link(self.path, self.target)  # never over a file that another has made meanwhile
         except FileExistsError:
-            told = f"{self.shown} was made by another while this run was under way: nothing was written to it"
-            raise TableProblem(told, hint="run it again") from None
+            message = f"{self.shown} was made by another while this run was under way: nothing was written to it"
+            raise TableProblem(message, hint="run it again") from None
         except OSError as error:
             raise problem_of(error, self.shown) from None
         sync_folder(self.target.parent)
@@ -244,10 +244,10 @@ def tables_of(path: Path, name: str) -> list[str]:
 
 def _tables(base: sqlite3.Connection, name: str) -> list[str]:
     try:
-        found = base.execute(
+        result = base.execute(
             "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite!_%' ESCAPE '!' ORDER BY name"
         )
-        return [row[0] for row in found]
+        return [row[0] for row in result]
     except sqlite3.DatabaseError as error:
         raise TableProblem(f"{name} cannot be read: {error}") from None
 
@@ -257,9 +257,11 @@ def _connected(path: Path, name: str) -> sqlite3.Connection:
     if not path.is_file():
         raise TableProblem(f"there is no file {name}")
     try:
-        made = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False, timeout=_WAIT)
-        made.text_factory = _text_of
-        return made
+        result = sqlite3.connect(
+            f"{path.resolve().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False, timeout=_WAIT
+        )
+        result.text_factory = _text_of
+        return result
     except sqlite3.Error as error:
         raise TableProblem(f"{name} cannot be opened: {error}") from None
 
@@ -286,11 +288,11 @@ class _Columns:
         shown = f"{self.name}#{self.table}"
 
         def fetch(chosen: list[int]) -> StoredSource:
-            names = [shape.columns[at] for at in chosen]
-            some = {column: kind for column, kind in declared.items() if column in names}
+            names = [shape.columns[index] for index in chosen]
+            subset = {column: kind for column, kind in declared.items() if column in names}
             try:
                 self.base.execute("BEGIN")
-                made = _loaded(self.base, self.path, shown, self.table, texts & set(names), some, names)
+                result = _loaded(self.base, self.path, shown, self.table, texts & set(names), subset, names)
                 version = self.base.execute("PRAGMA data_version").fetchone()[0]
                 self.base.execute("COMMIT")
             except sqlite3.DatabaseError as error:
@@ -298,12 +300,12 @@ class _Columns:
             if self.version not in (None, version):
                 raise TableProblem(f"{shown} was changed while it was read", hint="run it again")
             self.version = version
-            return made
+            return result
 
-        found = SqlSource(shown, shape, counted, fetch, self.base.close, texts=texts, declared=declared)
-        found.path = found.origin = self.path
-        found.part = self.table
-        return found
+        matches = SqlSource(shown, shape, counted, fetch, self.base.close, texts=texts, declared=declared)
+        matches.path = matches.origin = self.path
+        matches.part = self.table
+        return matches
 
 
 def open_sqlite(
@@ -335,14 +337,14 @@ def _shape(base: sqlite3.Connection, table: str) -> TableSchema:
 
 def _loaded(
     base: sqlite3.Connection, path: Path, name: str, table: str, texts: frozenset[str], declared: dict[str, Type],
-    some: list[str] | None = None,
+    subset: list[str] | None = None,
 ) -> StoredSource:  # fmt: skip
     """A table, or some of its columns, as a connection's transaction sees it."""
     counted = base.execute(f"SELECT COUNT(*) FROM {_quoted(table)}").fetchone()[0]
     shape = _shape(base, table)
-    columns = list(shape.columns) if some is None else some
-    told = {row[1]: str(row[2] or "").upper() for row in base.execute(f"PRAGMA table_xinfo({_quoted(table)})")}
-    kinds = [told[column] for column in columns]
+    columns = list(shape.columns) if subset is None else subset
+    message = {row[1]: str(row[2] or "").upper() for row in base.execute(f"PRAGMA table_xinfo({_quoted(table)})")}
+    kinds = [message[column] for column in columns]
     cursor = base.execute(f"SELECT {', '.join(map(_quoted, columns))} FROM {_quoted(table)}")
     schema = pa.schema([(column, pa.string()) for column in columns])
     batches: list[Any] = []
@@ -350,49 +352,49 @@ def _loaded(
     examples: dict[int, str] = {}
     classes: list[Counter[str]] = [Counter() for _ in columns]
     while rows := cursor.fetchmany(_ROWS):
-        made = []
-        for at, values in enumerate(zip(*rows, strict=True)):
+        results = []
+        for position, values in enumerate(zip(*rows, strict=True)):
             seen = set(map(type, values))
-            shown = _texts(values, seen, kinds[at].startswith("BOOL"), _declared_scale(kinds[at]))
-            made.append(shown)
-            binary[at] = binary[at] or bytes in seen or _NoText in seen
-            if len(seen) > 1 or kinds[at].startswith("BOOL"):
-                classes[at].update(_CLASSES[type(value)] for value in values if value is not None)
-            spelt[at] = spelt[at] or (str in seen and not (_number(kinds[at]) or kinds[at].startswith("BOOL")))
-            if not seen <= _fitting(kinds[at]):
-                if kinds[at] in _MOMENTS and seen <= {str, type(None)}:
-                    odd = shown.filter(pa.array(~matches(shown, f"^(?:{_MOMENTS[kinds[at]]})$") & valid(shown))).to_pylist()
+            shown = _texts(values, seen, kinds[position].startswith("BOOL"), _declared_scale(kinds[position]))
+            results.append(shown)
+            binary[position] = binary[position] or bytes in seen or _NoText in seen
+            if len(seen) > 1 or kinds[position].startswith("BOOL"):
+                classes[position].update(_CLASSES[type(value)] for value in values if value is not None)
+            spelt[position] = spelt[position] or (str in seen and not (_number(kinds[position]) or kinds[position].startswith("BOOL")))
+            if not seen <= _fitting(kinds[position]):
+                if kinds[position] in _MOMENTS and seen <= {str, type(None)}:
+                    odd = shown.filter(pa.array(~matches(shown, f"^(?:{_MOMENTS[kinds[position]]})$") & valid(shown))).to_pylist()
                 else:
-                    odd = [value for value in values if _misfit(value, kinds[at])]
-                misfits[at] += len(odd)
+                    odd = [value for value in values if _misfit(value, kinds[position])]
+                misfits[position] += len(odd)
                 if odd:
-                    examples.setdefault(at, str(odd[0]))
-        batches.append(pa.record_batch(made, schema=schema))
+                    examples.setdefault(position, str(odd[0]))
+        batches.append(pa.record_batch(results, schema=schema))
     types = [TEXT if bytes_in else _type(kind, not misfit) for kind, bytes_in, misfit in zip(kinds, binary, misfits, strict=True)]
     # In memory already; a reader is not for several threads.
     sizes = [batch.num_rows for batch in batches]
-    found = StoredSource(path, name, columns, types, sizes, lambda at, _: batches[at], counted, texts=texts, declared=declared)
-    found.store_kind, found.store_types = (
+    result = StoredSource(path, name, columns, types, sizes, lambda index, _: batches[index], counted, texts=texts, declared=declared)
+    result.store_kind, result.store_types = (
         "sqlite",
         {column: kind for column, kind in zip(columns, kinds, strict=True) if kind not in ("", _UNSAID)},
     )
-    found.part, found.snapshot, found.store_key, found.not_null = table, True, shape.key, shape.not_null
-    found.fallback = {column: kind for column, name in zip(columns, kinds, strict=True) if (kind := _fallback(name)) is not None}
-    found.binary = frozenset(column for column, bytes_in in zip(columns, binary, strict=True) if bytes_in)
-    found.spelt = frozenset(column for column, text in zip(columns, spelt, strict=True) if text)
-    for at, column in enumerate(columns):
-        truth = kinds[at].startswith("BOOL") and misfits[at]
+    result.part, result.snapshot, result.store_key, result.not_null = table, True, shape.key, shape.not_null
+    result.fallback = {column: kind for column, name in zip(columns, kinds, strict=True) if (kind := _fallback(name)) is not None}
+    result.binary = frozenset(column for column, bytes_in in zip(columns, binary, strict=True) if bytes_in)
+    result.spelt = frozenset(column for column, text in zip(columns, spelt, strict=True) if text)
+    for position, column in enumerate(columns):
+        truth = kinds[position].startswith("BOOL") and misfits[position]
         # Integers and doubles are numbers both: SQLite itself keeps 12.0 as 12 where a column is NUMERIC.
-        if len(classes[at].keys() - {"INTEGER" if classes[at]["REAL"] else ""}) > 1 or truth:
-            found.mixed[column] = ", ".join(f"{count:,} {name}" for name, count in classes[at].most_common())
-        if classes[at]["TEXT that is no UTF-8"]:
-            found.notes.append(not_utf8(classes[at]["TEXT that is no UTF-8"], column))
-    found.misfits = {columns[at]: (kinds[at], count, examples[at]) for at, count in enumerate(misfits) if count}
-    found.notes += [
+        if len(classes[position].keys() - {"INTEGER" if classes[position]["REAL"] else ""}) > 1 or truth:
+            result.mixed[column] = ", ".join(f"{count:,} {name}" for name, count in classes[position].most_common())
+        if classes[position]["TEXT that is no UTF-8"]:
+            result.notes.append(not_utf8(classes[position]["TEXT that is no UTF-8"], column))
+    result.misfits = {columns[index]: (kinds[index], count, examples[index]) for index, count in enumerate(misfits) if count}
+    result.notes += [
         f"{count:,} of the values in {column} {'does' if count == 1 else 'do'} not match its declared type {kind}, such as {example!r}"
-        for column, (kind, count, example) in found.misfits.items()
+        for column, (kind, count, example) in result.misfits.items()
     ]
-    return found
+    return result
 
 
 def _quoted(name: str) -> str:
@@ -428,9 +430,9 @@ def _type(kind: str, fits: bool) -> Type | None:
 
 def _fallback(kind: str) -> Type | None:
     """The type of a declared column that holds no value."""
-    for part, made in (("INT", INTEGER), ("BOOL", BOOLEAN), ("TIME ZONE", ZONED), ("TIMESTAMP", TIMESTAMP), ("DATETIME", TIMESTAMP)):
+    for part, result in (("INT", INTEGER), ("BOOL", BOOLEAN), ("TIME ZONE", ZONED), ("TIMESTAMP", TIMESTAMP), ("DATETIME", TIMESTAMP)):
         if part in kind:
-            return made
+            return result
     return {"DATE": DATE, "TIME": TIME}.get(kind) or (decimal(18, 2) if "DEC" in kind or "NUM" in kind else None)
 
 
@@ -466,8 +468,8 @@ def _misfit(value: Any, kind: str) -> bool:
 
 def _declared_scale(kind: str) -> int | None:
     """The places after the point that a column's declaration gives its numbers."""
-    found = _SCALED.fullmatch(kind)
-    return int(found[2]) if found and int(found[1]) <= _EXACT_DIGITS else None
+    match = _SCALED.fullmatch(kind)
+    return int(match[2]) if match and int(match[1]) <= _EXACT_DIGITS else None
 
 
 def _scaled(value: Any, scale: int) -> str | None:
@@ -478,14 +480,14 @@ def _scaled(value: Any, scale: int) -> str | None:
     return _text(value) if scale == 0 or not isinstance(value, int) else f"{value}.{'0' * scale}"
 
 
-def _texts(values: Any, found: set[type], truth: bool, scale: int | None = None) -> Any:
-    if found <= {str, type(None)}:
+def _texts(values: Any, result: set[type], truth: bool, scale: int | None = None) -> Any:
+    if result <= {str, type(None)}:
         return pa.array(values, pa.string())
     if scale is not None:
         return pa.array([_scaled(value, scale) for value in values], pa.string())
-    if found <= {int, type(None)} and not truth:
+    if result <= {int, type(None)} and not truth:
         return pa.array(values, pa.int64()).cast(pa.string())
-    if found <= {float, type(None)}:
+    if result <= {float, type(None)}:
         return to_text(pa.array(values, pa.float64()), DOUBLE)
     return pa.array([_text(value, truth) for value in values], pa.string())
 

@@ -50,12 +50,12 @@ class Dependent:
 
 def grouped(rows: Iterable[tuple[str, str, Sequence[str]]]) -> list[Dependent]:
     """The tables of foreign keys, given as (table, column referred to, rules on UPDATE and DELETE)."""
-    found: dict[str, Dependent] = {}
+    results: dict[str, Dependent] = {}
     for table, column, rules in rows:
-        known = found.get(table, Dependent(table, frozenset(), False))
+        known = results.get(table, Dependent(table, frozenset(), False))
         acts = any(rule.upper() not in ("NO ACTION", "RESTRICT") for rule in rules)
-        found[table] = Dependent(table, known.referenced | {column}, known.acts or acts)
-    return list(found.values())
+        results[table] = Dependent(table, known.referenced | {column}, known.acts or acts)
+    return list(results.values())
 
 
 def masked(url: str) -> str:
@@ -73,7 +73,7 @@ def masked(url: str) -> str:
     if parts.password is not None:
         host = parts.netloc.rpartition("@")[2]
         parts = parts._replace(netloc=f"{parts.username or ''}@{host}")
-    options = [one for one in parse_qsl(parts.query, keep_blank_values=True) if one[0].lower() not in _SECRETS]
+    options = [item for item in parse_qsl(parts.query, keep_blank_values=True) if item[0].lower() not in _SECRETS]
     return urlunsplit(parts._replace(query=urlencode(options, safe="/:"))) if parts.query else urlunsplit(parts)
 
 
@@ -104,11 +104,11 @@ def _refuse_options(parts: SplitResult) -> None:
 
 def without_secret(text: str, url: str) -> str:
     """What a database says, in one line and without the URL's password."""
-    told = " ".join(text.split())
+    message = " ".join(text.split())
     secret = urlsplit(url).password
-    for one in {secret, unquote(secret)} if secret else ():
-        told = told.replace(one, "…")
-    return told[:300]
+    for item in {secret, unquote(secret)} if secret else ():
+        message = message.replace(item, "…")
+    return message[:300]
 
 
 def password_hint(told: str) -> str:
@@ -129,12 +129,12 @@ def chosen(known: list[str], wanted: str, shown: str) -> str:
             raise CallProblem(f"{shown} has {len(known)} tables: {', '.join(known[:20])}", hint=f"{shown}#{known[0]}" if known else "")
         return known[0]
     if wanted not in known:
-        same = [one for one in known if one.partition(".")[2] == wanted]
+        same = [item for item in known if item.partition(".")[2] == wanted]
         if len(same) > 1:
             raise CallProblem(f"{wanted} could be {' and '.join(same[:3])}", hint="write it with its schema")
         if same:
             return same[0]
-        bare = {one.partition(".")[2] or one: one for one in known}
+        bare = {item.partition(".")[2] or item: item for item in known}
         near = nearest(wanted, known) or bare.get(nearest(wanted, list(bare)), "")
         raise CallProblem(f"{shown} has no table {wanted}", hint=f"did you mean {near}?" if near else "tables: " + ", ".join(known[:20]))
     return wanted
@@ -198,8 +198,8 @@ class Database(ABC):
         schema, name = self.place(table)
         with self.told():
             about = inspect(self.connection)
-            found = [f"index {one['name']}" for one in about.get_indexes(name, schema)]
-            return found + [f"foreign key ({', '.join(one['constrained_columns'])})" for one in about.get_foreign_keys(name, schema)]
+            results = [f"index {index['name']}" for index in about.get_indexes(name, schema)]
+            return results + [f"foreign key ({', '.join(key['constrained_columns'])})" for key in about.get_foreign_keys(name, schema)]
 
     def hold(self, tables: Sequence[Dependent]) -> None:
         """Keep others from changing tables until the end, so that their rows can be counted before and after; nothing to do where a
@@ -232,17 +232,19 @@ class Database(ABC):
 
     def problem(self, error: BaseException) -> Problem:
         """A failure of the database: data that it does not take, or trouble with the database itself."""
-        told = without_secret(str(error), self.url) or type(error).__name__
+        message = without_secret(str(error), self.url) or type(error).__name__
         if self.reads_only:
-            return TableProblem(f"{self.shown} cannot be read: {told}", hint=password_hint(told))
+            return TableProblem(f"{self.shown} cannot be read: {message}", hint=password_hint(message))
         if type(error).__name__ in ("IntegrityError", "DataError") or any(
             base.__name__ in ("IntegrityError", "DataError") for base in type(error).__mro__
         ):
             return DataProblem(
-                f"{self.shown} does not take what the plan makes: {told}", detail="nothing was written; the table is as it was"
+                f"{self.shown} does not take what the plan makes: {message}", detail="nothing was written; the table is as it was"
             )
         return TableProblem(
-            f"{self.shown} cannot be written: {told}", detail="nothing was written; the database is as it was", hint=password_hint(told)
+            f"{self.shown} cannot be written: {message}",
+            detail="nothing was written; the database is as it was",
+            hint=password_hint(message),
         )
 
     def quoted(self, table: str) -> str:
@@ -301,12 +303,12 @@ class Database(ABC):
     def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
         """Rows, added; how many the database says they are."""
         names = ", ".join(self.column(name) for name, _ in columns)
-        binds = ", ".join(f"\0v{at}" for at in range(len(columns)))
+        binds = ", ".join(f"\0v{index}" for index in range(len(columns)))
         return self.each(f"INSERT INTO {self.quoted(table)} ({names}) VALUES ({binds})", self.bound(table, columns, texts))
 
     def update(self, table: str, key: Sequence[tuple[str, Type]], columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
         """Cells of rows that have a key: `texts` has the key's columns first. How many rows the database says."""
-        sets = ", ".join(f"{self.column(name)} = \0v{len(key) + at}" for at, (name, _) in enumerate(columns))
+        sets = ", ".join(f"{self.column(name)} = \0v{len(key) + index}" for index, (name, _) in enumerate(columns))
         return self.each(f"UPDATE {self.quoted(table)} SET {sets} WHERE {self._with_key(key)}", self.bound(table, [*key, *columns], texts))
 
     def repeat(
@@ -314,9 +316,9 @@ class Database(ABC):
     ) -> int:
         """Copies of rows that have a key, other than them in some columns; `every`: the columns that a row is made of. The cells that
         are not given never leave the database, so that they are what they were."""
-        given = {name: f"\0v{len(key) + at}" for at, (name, _) in enumerate(columns)}
+        supplied = {name: f"\0v{len(key) + index}" for index, (name, _) in enumerate(columns)}
         names = ", ".join(map(self.column, every))
-        cells = ", ".join(given.get(name) or self.column(name) for name in every)
+        cells = ", ".join(supplied.get(name) or self.column(name) for name in every)
         sql = f"INSERT INTO {self.quoted(table)} ({names}) SELECT {cells} FROM {self.quoted(table)} WHERE {self._with_key(key)} {self.one_row}"
         return self.each(sql, self.bound(table, [*key, *columns], texts))
 
@@ -325,23 +327,24 @@ class Database(ABC):
         return self.each(f"DELETE FROM {self.quoted(table)} WHERE {self._with_key(key)}", self.bound(table, key, texts))
 
     def _with_key(self, key: Sequence[tuple[str, Type]]) -> str:
-        return " AND ".join(f"{self.column(name)} = \0v{at}" for at, (name, _) in enumerate(key))
+        return " AND ".join(f"{self.column(name)} = \0v{index}" for index, (name, _) in enumerate(key))
 
     def bound(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> Iterator[list[tuple[Any, ...]]]:
         """Rows of values to be bound, some at a time."""
         declared = self.declared(table)
         for start in range(0, len(texts[0]), _ROWS):
             cells = [
-                self.values(one.slice(start, _ROWS), kind, declared.get(name, "")) for one, (name, kind) in zip(texts, columns, strict=True)
+                self.values(text.slice(start, _ROWS), kind, declared.get(name, ""))
+                for text, (name, kind) in zip(texts, columns, strict=True)
             ]
             yield list(zip(*cells, strict=True))
 
     def each(self, sql: str, rows: Iterator[list[tuple[Any, ...]]]) -> int:
         """A statement for all rows, whose values stand as \\0v0, \\0v1 … in it; how many rows the database says it concerned."""
         count = 0
-        for some in rows:
-            names = [f"v{at}" for at in range(len(some[0]))]
-            count += int(self.run(sql, [dict(zip(names, row, strict=True)) for row in some]).rowcount)
+        for subset in rows:
+            names = [f"v{index}" for index in range(len(subset[0]))]
+            count += int(self.run(sql, [dict(zip(names, row, strict=True)) for row in subset]).rowcount)
         return count
 
     def commit(self) -> None:
@@ -356,9 +359,9 @@ class Database(ABC):
             cause = getattr(error, "orig", None) or error
             if self.refused(cause):
                 raise self.problem(cause) from None
-            told = without_secret(str(cause), self.url) or type(cause).__name__
+            message = without_secret(str(cause), self.url) or type(cause).__name__
             raise CommitUnknown(
-                f"{self.shown}: the connection broke at the commit ({told}); whether the changes stand is not known",
+                f"{self.shown}: the connection broke at the commit ({message}); whether the changes stand is not known",
                 detail="rows left behind are kept in their file; the next run of the plan asks the database before it begins",
                 hint=number or "look at the table: the changes are all there, or none of them is",
             ) from None
