@@ -49,7 +49,11 @@ def _untidy(dice: np.random.Generator, texts: pa.Array) -> pa.Array:
     kind = dice.integers(0, 36, len(texts))
     made = texts
     for number, change in enumerate(
-        (pc.utf8_upper, lambda t: pc.binary_join_element_wise(t, " ", ""), lambda t: pc.replace_substring(t, " ", "  "))
+        (
+            pc.utf8_upper,
+            lambda t: pc.binary_join_element_wise(t, " ", ""),
+            lambda t: pc.replace_substring(t, " ", "  "),
+        )
     ):
         made = pc.if_else(pa.array(kind == number), change(texts), made)
     return made
@@ -57,21 +61,45 @@ def _untidy(dice: np.random.Generator, texts: pa.Array) -> pa.Array:
 
 def columns(rows: int, first: int, dice: np.random.Generator) -> list[pa.Array]:
     """The columns of `rows` stays; their numbers begin with `first`."""
-    surnames, given, boats = (_words(np.random.default_rng(n), size, parts) for n, size, parts in ((1, 400, 3), (2, 60, 2), (3, 5000, 3)))
+    surnames, given, boats = (
+        _words(np.random.default_rng(n), size, parts)
+        for n, size, parts in ((1, 400, 3), (2, 60, 2), (3, 5000, 3))
+    )
     people = pa.array([f"{a}, {b}" for a in surnames for b in given])
     take = lambda values, n: pa.array(values).take(pa.array(dice.integers(0, n, rows)))  # noqa: E731
-    boat = _untidy(dice, pc.binary_join_element_wise(take(boats, len(boats)), take(["Gull", "Tide", "Lark", "Rope"], 4), " "))
+    boat = _untidy(
+        dice,
+        pc.binary_join_element_wise(
+            take(boats, len(boats)), take(["Gull", "Tide", "Lark", "Rope"], 4), " "
+        ),
+    )
     skipper = _untidy(dice, people.take(pa.array(dice.integers(0, len(people), rows))))
     skipper = pc.if_else(pa.array(dice.random(rows) < 0.05), pa.scalar(None, pa.string()), skipper)
     berth = take([f"{pier}-{number:02d}" for pier in "ABCD" for number in range(1, 61)], 240)
-    berth = pc.if_else(pa.array(dice.random(rows) < 0.03), take([" ", "n/a", "unknown", "-"], 4), berth)
-    days = pc.cast(pa.array(dice.integers(18000, 20000, rows), pa.int32()).cast(pa.date32()), pa.string())
+    berth = pc.if_else(
+        pa.array(dice.random(rows) < 0.03), take([" ", "n/a", "unknown", "-"], 4), berth
+    )
+    days = pc.cast(
+        pa.array(dice.integers(18000, 20000, rows), pa.int32()).cast(pa.date32()), pa.string()
+    )
     lists = pc.binary_join_element_wise(*(take(_SERVICES, 7) for _ in range(4)), ";")
     services = pc.if_else(pa.array(dice.random(rows) < 0.65), lists, take([*_SERVICES, None], 8))
     cents = dice.integers(500, 500000, rows)
-    amount = pc.multiply(pc.cast(pa.array(cents), pa.decimal128(19, 0)), pa.scalar(Decimal("0.01"), pa.decimal128(3, 2)))
+    amount = pc.multiply(
+        pc.cast(pa.array(cents), pa.decimal128(19, 0)),
+        pa.scalar(Decimal("0.01"), pa.decimal128(3, 2)),
+    )
     numbers = pc.cast(pa.array(np.arange(first, first + rows)), pa.string())
-    return [numbers, boat, skipper, berth, days, take(_STATUS, 10), services, pc.cast(amount, pa.string())]
+    return [
+        numbers,
+        boat,
+        skipper,
+        berth,
+        days,
+        take(_STATUS, 10),
+        services,
+        pc.cast(amount, pa.string()),
+    ]
 
 
 def write(path: Path, rows: int) -> None:

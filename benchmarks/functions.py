@@ -128,28 +128,49 @@ def main() -> None:
     """Measure and print the table."""
     texts = data.columns(ROWS, 1, np.random.default_rng(5))
     stored = [*texts, pa.array(np.random.default_rng(6).random(ROWS) * 1000)]
-    pieces = [Frame(50_000, [column.slice(at, 50_000) for column in stored], TYPES) for at in range(0, ROWS, 50_000)]
+    pieces = [
+        Frame(50_000, [column.slice(at, 50_000) for column in stored], TYPES)
+        for at in range(0, ROWS, 50_000)
+    ]
     for piece in pieces:
         for index in range(len(NAMES)):
             piece.column(index)
-    frame = pd.DataFrame({name: column.to_pandas() for name, column in zip(NAMES, stored, strict=True)})
-    frame["stay_id"], frame["amount"] = frame["stay_id"].astype("int64"), frame["amount"].astype("float64")
+    frame = pd.DataFrame(
+        {name: column.to_pandas() for name, column in zip(NAMES, stored, strict=True)}
+    )
+    frame["stay_id"], frame["amount"] = (
+        frame["stay_id"].astype("int64"),
+        frame["amount"].astype("float64"),
+    )
     frame["from_day"] = pd.to_datetime(frame["from_day"])
     base = sqlite3.connect(":memory:")
-    base.execute("CREATE TABLE t (stay_id INTEGER, boat, skipper, berth, from_day, status, services, amount REAL, real REAL)")
-    base.executemany("INSERT INTO t VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", zip(*(column.to_pylist() for column in stored), strict=True))
+    base.execute(
+        "CREATE TABLE t (stay_id INTEGER, boat, skipper, berth, from_day, status, services, amount REAL, real REAL)"
+    )
+    base.executemany(
+        "INSERT INTO t VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        zip(*(column.to_pylist() for column in stored), strict=True),
+    )
     scope = Scope(tuple(NAMES), tuple(TYPES))
-    lines = ["| function | expression | seconds | pandas | SQLite |", "| --- | --- | --- | --- | --- |"]
+    lines = [
+        "| function | expression | seconds | pandas | SQLite |",
+        "| --- | --- | --- | --- | --- |",
+    ]
     for name, ours, theirs, sql in CASES:
         bound = bind_text(ours, scope)
         own = best(partial(_ours, bound, pieces))
-        others = [best(partial(theirs, frame)) if theirs else None, best(partial(_sqlite, base, sql)) if sql else None]
+        others = [
+            best(partial(theirs, frame)) if theirs else None,
+            best(partial(_sqlite, base, sql)) if sql else None,
+        ]
         shown = ["" if other is None else f"{other / own:.1f} times" for other in others]
         shown_name, shown_ours = (text.replace("|", "\\|") for text in (name, ours))
         lines.append(f"| {shown_name} | `{shown_ours}` | {own:.3f} | {shown[0]} | {shown[1]} |")
         print(lines[-1], flush=True)
     if "--write" in sys.argv:
-        Path(__file__).parent.parent.joinpath("docs", "function-benchmarks.md").write_text(HEAD + "\n".join(lines) + "\n", "utf-8")
+        Path(__file__).parent.parent.joinpath("docs", "function-benchmarks.md").write_text(
+            HEAD + "\n".join(lines) + "\n", "utf-8"
+        )
 
 
 if __name__ == "__main__":

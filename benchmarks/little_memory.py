@@ -30,7 +30,10 @@ QUERIES = {
     "DISTINCT": "SELECT DISTINCT boat, berth FROM ten",
     "WHERE and LIMIT": "SELECT id FROM ten WHERE fee > 5 ORDER BY id LIMIT 5",
 }
-PLANS = {"unique": 'unique = { by = ["boat"], prefer = ["fee DESC", "id"] }', "sort": 'sort = ["fee", "id"]'}
+PLANS = {
+    "unique": 'unique = { by = ["boat"], prefer = ["fee DESC", "id"] }',
+    "sort": 'sort = ["fee", "id"]',
+}
 
 
 def tables(folder: Path, rows: int) -> None:
@@ -57,7 +60,9 @@ def tables(folder: Path, rows: int) -> None:
 def loaded(folder: Path) -> sqlite3.Connection:
     """The same rows in SQLite."""
     base = sqlite3.connect(folder / "beside.db")
-    base.execute("CREATE TABLE ten (id INTEGER, berth TEXT, name TEXT, fee INTEGER, length REAL, day TEXT, afloat TEXT, boat INTEGER)")
+    base.execute(
+        "CREATE TABLE ten (id INTEGER, berth TEXT, name TEXT, fee INTEGER, length REAL, day TEXT, afloat TEXT, boat INTEGER)"
+    )
     base.execute("CREATE TABLE boats (boat INTEGER PRIMARY KEY, owner TEXT)")
     for name, columns in (("ten", 8), ("boats", 2)):
         with open(folder / f"{name}.csv", newline="", encoding="utf-8") as file:
@@ -92,7 +97,10 @@ def main() -> None:
     asked.add_argument("--memory", default="256MB")
     asked.add_argument("--write", action="store_true")
     how = asked.parse_args()
-    lines = [f"| {how.rows:,} rows by 8 columns, CSV, in {how.memory} | seconds | peak | as SQLite has it |", "| --- | ---: | ---: | --- |"]
+    lines = [
+        f"| {how.rows:,} rows by 8 columns, CSV, in {how.memory} | seconds | peak | as SQLite has it |",
+        "| --- | ---: | ---: | --- |",
+    ]
     with tempfile.TemporaryDirectory(prefix="gravel-bench-") as name:
         folder = Path(name)
         tables(folder, how.rows)
@@ -100,7 +108,9 @@ def main() -> None:
 
         def told(job: str, command: list[str], right: Callable[[], bool] | None) -> None:
             seconds, peak = measure([*GRAVEL, *command, "--memory", how.memory], folder)
-            lines.append(f"| {job} | {seconds:.1f} | {peak / 2**20:.0f} MiB | {'' if right is None else 'yes' if right() else 'NO'} |")
+            lines.append(
+                f"| {job} | {seconds:.1f} | {peak / 2**20:.0f} MiB | {'' if right is None else 'yes' if right() else 'NO'} |"
+            )
             print(lines[-1], flush=True)
 
         for job, query in QUERIES.items():
@@ -108,10 +118,16 @@ def main() -> None:
             told(
                 job,
                 command,
-                lambda query=query: same(folder / "out.csv", base.execute(query), "ORDER BY" in re.sub(r"OVER \(.*?\)", "", query)),
+                lambda query=query: same(
+                    folder / "out.csv",
+                    base.execute(query),
+                    "ORDER BY" in re.sub(r"OVER \(.*?\)", "", query),
+                ),
             )  # type: ignore[misc]
         for job, step in PLANS.items():
-            Path(folder, "p.toml").write_text(f'table = "ten.csv"\nwrite = "out.csv"\nreplace = true\n[[step]]\n{step}\n', "utf-8")
+            Path(folder, "p.toml").write_text(
+                f'table = "ten.csv"\nwrite = "out.csv"\nreplace = true\n[[step]]\n{step}\n', "utf-8"
+            )
             picked = "SELECT id FROM (SELECT id, ROW_NUMBER() OVER (PARTITION BY boat ORDER BY fee DESC, id) AS n FROM ten) WHERE n = 1 ORDER BY id"
             theirs = picked if job == "unique" else "SELECT id FROM ten ORDER BY fee, id"
 
@@ -119,11 +135,17 @@ def main() -> None:
                 with open(folder / "out.csv", newline="", encoding="utf-8") as file:
                     return all(
                         int(mine[0]) == other
-                        for mine, (other,) in zip(islice(csv.reader(file), 1, None), base.execute(theirs), strict=True)
+                        for mine, (other,) in zip(
+                            islice(csv.reader(file), 1, None), base.execute(theirs), strict=True
+                        )
                     )
 
             told(job, ["clean", "p.toml"], right)
-        told("duplicates by two columns", ["duplicates", "ten.csv", "--on", "boat", "--on", "berth", "--rows", "2"], None)
+        told(
+            "duplicates by two columns",
+            ["duplicates", "ten.csv", "--on", "boat", "--on", "berth", "--rows", "2"],
+            None,
+        )
         told("compare with itself by a key", ["compare", "ten.csv", "ten.csv", "--key", "id"], None)
         base.close()
     if how.write:

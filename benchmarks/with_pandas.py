@@ -32,7 +32,10 @@ def profile(path: str, engine: str) -> None:
         elif values.str.fullmatch(r"-?(?:0|[1-9]\d*)(?:\.\d+)?").all():
             numbers = pd.to_numeric(values)
             kind, least, most = "DECIMAL", numbers.min(), numbers.max()
-        elif values.str.fullmatch(r"\d{4}-\d\d-\d\d").all() and pd.to_datetime(values, format="%Y-%m-%d", errors="coerce").notna().all():
+        elif (
+            values.str.fullmatch(r"\d{4}-\d\d-\d\d").all()
+            and pd.to_datetime(values, format="%Y-%m-%d", errors="coerce").notna().all()
+        ):
             kind, least, most = "DATE", values.min(), values.max()
         else:
             kind, least, most = "TEXT", values.min(), values.max()
@@ -62,7 +65,9 @@ def unique(path: str, engine: str) -> None:
 def sort(path: str, engine: str) -> None:
     """The rows by boat and day."""
     frame = read(path, engine)
-    frame.sort_values(["boat", "from_day"], ascending=[True, False], kind="stable").to_csv(path + ".pandas-sort.csv", index=False)
+    frame.sort_values(["boat", "from_day"], ascending=[True, False], kind="stable").to_csv(
+        path + ".pandas-sort.csv", index=False
+    )
 
 
 def split(path: str, engine: str) -> None:
@@ -77,7 +82,10 @@ def split(path: str, engine: str) -> None:
 def groups(path: str, engine: str) -> None:
     """The groups of rows that are equal in two texts, tidied and without case, and their rows."""
     frame = read(path, engine)
-    keys = [frame[name].str.strip().str.replace(r"\s+", " ", regex=True).str.upper() for name in ("skipper", "berth")]
+    keys = [
+        frame[name].str.strip().str.replace(r"\s+", " ", regex=True).str.upper()
+        for name in ("skipper", "berth")
+    ]
     known = frame[keys[0].notna() & keys[1].notna()]
     sizes = known.groupby([keys[0], keys[1]])["stay_id"].transform("size")
     many = known[sizes > 1]
@@ -94,7 +102,11 @@ def compare(path: str, engine: str) -> None:
         old, new = both[name], both[name + "_after"]
         same = (old == new) | (old.isna() & new.isna())
         print(
-            name, same.sum(), (~same & old.notna() & new.notna()).sum(), (old.isna() & new.notna()).sum(), (old.notna() & new.isna()).sum()
+            name,
+            same.sum(),
+            (~same & old.notna() & new.notna()).sum(),
+            (old.isna() & new.notna()).sum(),
+            (old.notna() & new.isna()).sum(),
         )
 
 
@@ -104,7 +116,9 @@ def clean(path: str, engine: str) -> None:
     frame["boat"] = _capitalized(frame["boat"])
     frame["skipper"] = _capitalized(frame["skipper"])
     berth = frame["berth"]
-    frame["berth"] = berth.mask(berth.isna() | (berth.str.strip() == "") | berth.str.lower().isin(["n/a", "unknown", "-"]))
+    frame["berth"] = berth.mask(
+        berth.isna() | (berth.str.strip() == "") | berth.str.lower().isin(["n/a", "unknown", "-"])
+    )
     frame["status"] = frame["status"].str.strip().str.lower()
     frame = frame[frame["status"].fillna("open") != "cancelled"]
     frame["amount"] = frame["amount"].map(Decimal, na_action="ignore")
@@ -140,5 +154,21 @@ def unnest(path: str, engine: str) -> None:
 
 
 if __name__ == "__main__":
-    jobs = {job.__name__: job for job in (profile, clean, group, distinct, join, window, unnest, unique, sort, split, groups, compare)}
+    jobs = {
+        job.__name__: job
+        for job in (
+            profile,
+            clean,
+            group,
+            distinct,
+            join,
+            window,
+            unnest,
+            unique,
+            sort,
+            split,
+            groups,
+            compare,
+        )
+    }
     jobs[sys.argv[1]](sys.argv[2], sys.argv[3] if len(sys.argv) > 3 else "c")

@@ -18,7 +18,10 @@ def load(path: str) -> None:
         rows = csv.reader(file)
         names = next(rows)
         base.execute(f"CREATE TABLE t ({', '.join(f'{name} TEXT' for name in names)})")
-        base.executemany(f"INSERT INTO t VALUES ({', '.join('?' * len(names))})", ([value or None for value in row] for row in rows))
+        base.executemany(
+            f"INSERT INTO t VALUES ({', '.join('?' * len(names))})",
+            ([value or None for value in row] for row in rows),
+        )
     base.commit()
 
 
@@ -34,7 +37,9 @@ def profile(path: str) -> None:
             f" SUM({name} NOT GLOB '*[^0-9]*'), SUM({name} GLOB '[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]') FROM t"
         ).fetchone())  # fmt: skip
         print(
-            base.execute(f"SELECT {name}, COUNT(*) AS n FROM t WHERE {name} IS NOT NULL GROUP BY {name} ORDER BY n DESC LIMIT 5").fetchall()
+            base.execute(
+                f"SELECT {name}, COUNT(*) AS n FROM t WHERE {name} IS NOT NULL GROUP BY {name} ORDER BY n DESC LIMIT 5"
+            ).fetchall()
         )
 
 

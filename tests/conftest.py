@@ -96,7 +96,10 @@ def postgresql_connection(settings: str = "") -> Iterator[Any]:
     import psycopg
 
     with postgresql_server() as url, psycopg.connect(url, autocommit=True) as connection:
-        connection.execute("SET datestyle = 'ISO, YMD'; SET extra_float_digits = 1; SET TimeZone = 'UTC'; " + settings)
+        connection.execute(
+            "SET datestyle = 'ISO, YMD'; SET extra_float_digits = 1; SET TimeZone = 'UTC'; "
+            + settings
+        )
         yield connection
 
 
@@ -118,7 +121,12 @@ def mariadb() -> Iterator[str]:
         free.close()
         data = Path(place, "data")
         options = [f"--datadir={data}", *(["--user=root"] if os.geteuid() == 0 else [])]
-        made = ["mariadb-install-db", "--no-defaults", *options, "--auth-root-authentication-method=normal"]
+        made = [
+            "mariadb-install-db",
+            "--no-defaults",
+            *options,
+            "--auth-root-authentication-method=normal",
+        ]
         if subprocess.run(made, check=False, capture_output=True).returncode:
             pytest.skip("MariaDB is installed and cannot be set up here")
         start = "CREATE DATABASE harbour;\nCREATE USER 'ann'@'127.0.0.1' IDENTIFIED BY 'hush!';\nGRANT ALL ON *.* TO 'ann'@'127.0.0.1';\n"
@@ -133,7 +141,9 @@ def mariadb() -> Iterator[str]:
             "--skip-name-resolve",
         ]
         with open(Path(place, "log"), "wb") as log:
-            running = subprocess.Popen([*command, f"--init-file={place}/start.sql"], stdout=log, stderr=log)
+            running = subprocess.Popen(
+                [*command, f"--init-file={place}/start.sql"], stdout=log, stderr=log
+            )
         try:
             for _ in range(300):
                 if b"ready for connections" in Path(place, "log").read_bytes():
@@ -151,7 +161,16 @@ def program(*arguments: object, cwd: Path, **options: Any) -> subprocess.Complet
     """The built program as a process of its own."""
     environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
     command = [*PROGRAM, *map(str, arguments)]
-    return subprocess.run(command, cwd=cwd, text=True, capture_output=True, env=environment, timeout=300, check=False, **options)
+    return subprocess.run(
+        command,
+        cwd=cwd,
+        text=True,
+        capture_output=True,
+        env=environment,
+        timeout=300,
+        check=False,
+        **options,
+    )
 
 
 def write(name: str | Path, text: str | bytes) -> None:

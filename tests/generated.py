@@ -33,7 +33,15 @@ TABLES: dict[str, dict[str, tuple[str, str, list[str | None]]]] = {
         "i": ("INTEGER", "bigint", [None, "2", "2"]),
     },
 }  # fmt: skip
-KINDS = {"INTEGER": "i", "DECIMAL(10,2)": "d", "DECIMAL(6,3)": "d", "DOUBLE PRECISION": "f", "TEXT": "t", "DATE": "y", "BOOLEAN": "b"}
+KINDS = {
+    "INTEGER": "i",
+    "DECIMAL(10,2)": "d",
+    "DECIMAL(6,3)": "d",
+    "DOUBLE PRECISION": "f",
+    "TEXT": "t",
+    "DATE": "y",
+    "BOOLEAN": "b",
+}
 LITERALS = {
     "i": ["0", "1", "2", "-3", "7"], "d": ["0.5", "2.00", "-1.25", "42.48"], "t": ["''", "'a'", "'A'", "'7'", "' a'"],
     "f": ["1e0", "0.5e0", "-2e0"], "y": ["DATE '2024-02-29'", "DATE '1999-12-31'"], "b": ["TRUE", "FALSE"],
@@ -56,7 +64,9 @@ class Expressions:
 
     def leaf(self, kind: str, column: bool = False) -> str:
         """A column or a literal; a condition is never a literal, which a planner could decide before it runs."""
-        if kind == "b" and (not any(one.kind == "b" for one in self.columns) or self.rng.random() < 0.3):
+        if kind == "b" and (
+            not any(one.kind == "b" for one in self.columns) or self.rng.random() < 0.3
+        ):
             return f"({self.rng.choice(self.columns).text} IS NOT NULL)" if self.columns else "TRUE"
         known = [one.text for one in self.columns if one.kind == kind]
         if known and (column or self.rng.random() < 0.8):
@@ -122,7 +132,12 @@ class Expressions:
 
     def _y(self, depth: int) -> str:
         a = self.leaf("y", True)
-        return self.rng.choice([self._shared("y", depth), *([f"({a} + @I(MOD({self.leaf('i', True)}, 100)))"] if self.failing else [a])])
+        return self.rng.choice(
+            [
+                self._shared("y", depth),
+                *([f"({a} + @I(MOD({self.leaf('i', True)}, 100)))"] if self.failing else [a]),
+            ]
+        )
 
     def _b(self, depth: int) -> str:
         kind = self.rng.choice("iidftyi")
@@ -193,7 +208,17 @@ class Queries:
         right, more, other = self.source(depth - 1, outer)
         both = keys + other if keys and other else []
         equal = self.equality(columns, more)
-        kind = rng.choice(["JOIN", "LEFT JOIN", "LEFT JOIN", "RIGHT JOIN", "FULL JOIN", "CROSS JOIN", "CROSS JOIN"])
+        kind = rng.choice(
+            [
+                "JOIN",
+                "LEFT JOIN",
+                "LEFT JOIN",
+                "RIGHT JOIN",
+                "FULL JOIN",
+                "CROSS JOIN",
+                "CROSS JOIN",
+            ]
+        )
         if kind == "CROSS JOIN":
             right = f"({right})" if " JOIN " in right else right
             return f"{left} CROSS JOIN {right}", columns + more, both
@@ -206,8 +231,15 @@ class Queries:
 
     def equality(self, left: list[Column], right: list[Column]) -> str:
         """a = b between two sides."""
-        pairs = [(a, b) for a in left for b in right if a.kind == b.kind or {a.kind, b.kind} <= set("idf")]
-        pairs = [(a, b) for a, b in pairs if a.kind not in "b"] or [(Column("1", "i"), Column("1", "i"))]
+        pairs = [
+            (a, b)
+            for a in left
+            for b in right
+            if a.kind == b.kind or {a.kind, b.kind} <= set("idf")
+        ]
+        pairs = [(a, b) for a, b in pairs if a.kind not in "b"] or [
+            (Column("1", "i"), Column("1", "i"))
+        ]
         a, b = self.rng.choice(pairs)
         return f"{a.text} = {b.text}" if self.rng.random() < 0.7 else f"{b.text} = {a.text}"
 
@@ -226,7 +258,9 @@ class Queries:
         elif kind < 0.8:
             text, _ = self.block(depth - 1, correlated, 1, "i")
             word = rng.choice(
-                ["IN", "NOT IN"] if self.portable else ["IN", "NOT IN", "= ANY", "<> ALL", "< ANY", ">= ALL", "<> ANY", "> ANY"]
+                ["IN", "NOT IN"]
+                if self.portable
+                else ["IN", "NOT IN", "= ANY", "<> ALL", "< ANY", ">= ALL", "<> ANY", "> ANY"]
             )
             made = f"{number} {word} ({text})"
         else:
@@ -234,7 +268,9 @@ class Queries:
             made = f"{number} {rng.choice(['=', '<', '>='])} ({text})"
         return rng.choice([made, f"({made} AND {plain})", f"({plain} OR {made})", f"NOT ({made})"])
 
-    def block(self, depth: int, outer: list[Column], width: int, kind: str = "", single: bool = False) -> tuple[str, list[str]]:
+    def block(
+        self, depth: int, outer: list[Column], width: int, kind: str = "", single: bool = False
+    ) -> tuple[str, list[str]]:
         """One SELECT, without an order: its text and the kinds of its columns."""
         rng = self.rng
         source, columns, keys = self.source(depth if depth < 2 else 1, outer)
@@ -253,7 +289,11 @@ class Queries:
         build = Expressions(rng, known, False)
         if single or shape < 0.2:
             items, kinds = self._aggregates(columns, kinds, single or bool(kind))
-            having = f" HAVING COUNT(*) > {rng.randint(0, 2)}" if rng.random() < 0.2 and not single else ""
+            having = (
+                f" HAVING COUNT(*) > {rng.randint(0, 2)}"
+                if rng.random() < 0.2 and not single
+                else ""
+            )
             return f"SELECT {', '.join(items)} FROM {source}{where}{having}", kinds
         if shape < 0.4:
             grouped = [rng.choice(columns) for _ in range(rng.choice([1, 1, 2]))]
@@ -262,18 +302,31 @@ class Queries:
             if not kind:
                 items[0], kinds[0] = grouped[0].text, grouped[0].kind
             if outer and not kind and rng.random() < 0.4:
-                around = rng.choice(outer)  # a column of the row around it has one value in every group
+                around = rng.choice(
+                    outer
+                )  # a column of the row around it has one value in every group
                 items[-1], kinds[-1] = around.text, around.kind
-            how = rng.choice(["{}"] if self.portable else ["{}", "{}", "ROLLUP ({})", "CUBE ({})", "GROUPING SETS (({}), ())"])
-            having = rng.choice(["", "", " HAVING COUNT(*) > 1", f" HAVING {rng.choice(items[-1:])} IS NOT NULL"])
-            return f"SELECT {', '.join(items)} FROM {source}{where} GROUP BY {how.format(', '.join(keyed))}{having}", kinds
+            how = rng.choice(
+                ["{}"]
+                if self.portable
+                else ["{}", "{}", "ROLLUP ({})", "CUBE ({})", "GROUPING SETS (({}), ())"]
+            )
+            having = rng.choice(
+                ["", "", " HAVING COUNT(*) > 1", f" HAVING {rng.choice(items[-1:])} IS NOT NULL"]
+            )
+            return (
+                f"SELECT {', '.join(items)} FROM {source}{where} GROUP BY {how.format(', '.join(keyed))}{having}",
+                kinds,
+            )
         items = [build.make(one, rng.choice([0, 1, 1, 2])) for one in kinds]
         if shape < 0.6 and not kind:
             items[-1], kinds[-1] = self.window(columns, keys)
         distinct = "DISTINCT " if rng.random() < 0.15 else ""
         return f"SELECT {distinct}{', '.join(items)} FROM {source}{where}", kinds
 
-    def _aggregates(self, columns: list[Column], kinds: list[str], whole: bool) -> tuple[list[str], list[str]]:
+    def _aggregates(
+        self, columns: list[Column], kinds: list[str], whole: bool
+    ) -> tuple[list[str], list[str]]:
         made, types = [], []
         for _ in kinds:
             plain = Expressions(self.rng, columns, False)
@@ -281,7 +334,10 @@ class Queries:
             choices = [("COUNT(*)", "i"), (f"COUNT({plain.make('t', 1)})", "i"), (f"MIN({plain.make('i', 1)})", "i"), (f"MAX({plain.leaf('i', True)})", "i"),
                        (f"COUNT(DISTINCT {plain.leaf('t', True)})", "i")]  # fmt: skip
             if not whole:
-                choices += [(f"MIN({plain.leaf('t', True)})", "t"), (f"SUM({plain.leaf('i', True)})", "d")]
+                choices += [
+                    (f"MIN({plain.leaf('t', True)})", "t"),
+                    (f"SUM({plain.leaf('i', True)})", "d"),
+                ]
             if not whole and not self.portable:
                 choices += [
                     (f"SUM({inner})", "d"), (f"AVG({inner})", "d"), (f"{self.rng.choice(['VAR_SAMP', 'STDDEV_POP'])}({plain.leaf('d', True)})", "f"),
@@ -298,30 +354,51 @@ class Queries:
         """A window function: what depends on the order of ties has an order without any."""
         rng = self.rng
         build = Expressions(rng, columns, False)
-        part = rng.choice(["", f"PARTITION BY {build.leaf('t', True)} ", f"PARTITION BY {build.leaf('i', True)} "])
+        part = rng.choice(
+            ["", f"PARTITION BY {build.leaf('t', True)} ", f"PARTITION BY {build.leaf('i', True)} "]
+        )
         kind = rng.choice("it" if self.portable else "idfty")
         key = build.leaf(kind, True)
         down = rng.choice(["", " DESC"]) + rng.choice(["", " NULLS FIRST", " NULLS LAST"])
         if self.portable:
             down = rng.choice([" NULLS LAST", " DESC NULLS FIRST"])
-        exclude = rng.choice(["", "", "", " EXCLUDE CURRENT ROW", " EXCLUDE GROUP", " EXCLUDE TIES"])
+        exclude = rng.choice(
+            ["", "", "", " EXCLUDE CURRENT ROW", " EXCLUDE GROUP", " EXCLUDE TIES"]
+        )
         if keys and rng.random() < 0.6:
             order = f"ORDER BY {key}{down}, {', '.join(f'{one} NULLS LAST' for one in keys)}"
-            frame = rng.choice(["", f"ROWS BETWEEN {rng.choice(ROW_BOUNDS)}{exclude}", "ROWS 1 PRECEDING"])
+            frame = rng.choice(
+                ["", f"ROWS BETWEEN {rng.choice(ROW_BOUNDS)}{exclude}", "ROWS 1 PRECEDING"]
+            )
             value = build.leaf(rng.choice("it" if self.portable else "idft"), True)
-            typed = next((one.kind for one in columns if one.text == value), "t" if value.startswith("'") else "i")
+            typed = next(
+                (one.kind for one in columns if one.text == value),
+                "t" if value.startswith("'") else "i",
+            )
             if rng.random() < 0.5:
-                name = rng.choice([f"FIRST_VALUE({value})", f"LAST_VALUE({value})", f"NTH_VALUE({value}, 2)"])
+                name = rng.choice(
+                    [f"FIRST_VALUE({value})", f"LAST_VALUE({value})", f"NTH_VALUE({value}, 2)"]
+                )
                 return f"{name} OVER ({part}{order} {frame})", typed
             name, made = rng.choice(
-                [("ROW_NUMBER()", "i"), ("NTILE(3)", "i"), (f"LAG({value})", typed), (f"LEAD({value}, 2)", typed), ("RANK()", "i")]
+                [
+                    ("ROW_NUMBER()", "i"),
+                    ("NTILE(3)", "i"),
+                    (f"LAG({value})", typed),
+                    (f"LEAD({value}, 2)", typed),
+                    ("RANK()", "i"),
+                ]
             )
             return f"{name} OVER ({part}{order})", made
         frame = ""
         if not self.portable:
             bounds = [*ROW_BOUNDS]
             frame = rng.choice(
-                ["", f"GROUPS BETWEEN {rng.choice(bounds)}{exclude}", f"RANGE BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW{exclude}"]
+                [
+                    "",
+                    f"GROUPS BETWEEN {rng.choice(bounds)}{exclude}",
+                    f"RANGE BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW{exclude}",
+                ]
             )
             if kind in "idf" and key[0] == "x" and rng.random() < 0.6:
                 frame = f"RANGE BETWEEN {rng.choice(['1', '0', '2.5', '3'] if kind == 'd' else ['1', '2', '0'])} PRECEDING AND {rng.choice(['1', '4'])} FOLLOWING{exclude}"
@@ -352,28 +429,46 @@ class Queries:
         shape = rng.random()
         if shape < 0.2:
             kinds = [rng.choice("it") for _ in range(width)]
-            sides = [self._plain(kinds, depth) for _ in range(2 if self.portable else rng.choice([2, 3]))]
-            words = ["UNION", "UNION ALL", "INTERSECT", "EXCEPT"] + ([] if self.portable else ["INTERSECT ALL", "EXCEPT ALL"])
+            sides = [
+                self._plain(kinds, depth) for _ in range(2 if self.portable else rng.choice([2, 3]))
+            ]
+            words = ["UNION", "UNION ALL", "INTERSECT", "EXCEPT"] + (
+                [] if self.portable else ["INTERSECT ALL", "EXCEPT ALL"]
+            )
             text = sides[0] if self.portable or rng.random() < 0.5 else f"({sides[0]})"
             for side in sides[1:]:
-                text += f" {rng.choice(words)} " + (side if self.portable or rng.random() < 0.5 else f"({side})")
+                text += f" {rng.choice(words)} " + (
+                    side if self.portable or rng.random() < 0.5 else f"({side})"
+                )
         elif shape < 0.3 and not self.portable:
             inner = self._alias()
             text = f"WITH {inner} AS ({text}) SELECT * FROM {inner}"
         # A value of every column, so that no two rows are in doubt.
         order = ", ".join(
-            f"{at + 1}{rng.choice(['', ' DESC'])}{'' if self.portable else rng.choice(['', ' NULLS FIRST'])}" for at in range(len(kinds))
+            f"{at + 1}{rng.choice(['', ' DESC'])}{'' if self.portable else rng.choice(['', ' NULLS FIRST'])}"
+            for at in range(len(kinds))
         )
         if self.portable:
             return text, False
-        limit = rng.choice(["", "", "", " LIMIT 3", " OFFSET 1 ROWS FETCH FIRST 2 ROWS ONLY", " LIMIT 1 + 1 OFFSET 1"])
+        limit = rng.choice(
+            [
+                "",
+                "",
+                "",
+                " LIMIT 3",
+                " OFFSET 1 ROWS FETCH FIRST 2 ROWS ONLY",
+                " LIMIT 1 + 1 OFFSET 1",
+            ]
+        )
         return f"{text} ORDER BY {order}{limit}", True
 
     def failing(self) -> str:
         """A query in which some row may have an error that a result or a condition reads."""
         rng = self.rng
         source, keys = "p AS z0", ["z0.id"]
-        columns = [Column(f"z0.{column}", KINDS[ours]) for column, (ours, _, _) in TABLES["p"].items()]
+        columns = [
+            Column(f"z0.{column}", KINDS[ours]) for column, (ours, _, _) in TABLES["p"].items()
+        ]
         build = Expressions(rng, columns)
         kind = rng.choice("iidf")
         text, plain = build.make(kind, 2), Expressions(rng, columns, False)

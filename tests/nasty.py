@@ -46,8 +46,36 @@ DECIMALS = [
     "100",
     "7.125",
 ]
-EXACT = [None, "0.00", "1.005", "-3.14159", "123456789.123456", "0.000001", "2.50", "-0.999999", "10.000000", "5"]
-DOUBLES = [None, "0", "-0", "1.5", "-2.5", "0.1", "1e308", "-1e308", "5e-324", "NaN", "Infinity", "-Infinity", "2", "0.5", "3", "1e15"]
+EXACT = [
+    None,
+    "0.00",
+    "1.005",
+    "-3.14159",
+    "123456789.123456",
+    "0.000001",
+    "2.50",
+    "-0.999999",
+    "10.000000",
+    "5",
+]
+DOUBLES = [
+    None,
+    "0",
+    "-0",
+    "1.5",
+    "-2.5",
+    "0.1",
+    "1e308",
+    "-1e308",
+    "5e-324",
+    "NaN",
+    "Infinity",
+    "-Infinity",
+    "2",
+    "0.5",
+    "3",
+    "1e15",
+]
 TRUTH = [None, "true", "false"]
 DAYS = [
     None, "0001-01-01", "9999-12-31", "2024-02-29", "2023-02-28", "2024-01-31", "2024-12-31", "2021-01-03", "1970-01-01", "1969-12-31",
@@ -94,7 +122,9 @@ def frame():  # type: ignore[no-untyped-def]
     from gravel.language.types import TEXT, Target
 
     types = tuple(named_type(ours).type for ours, *_ in COLUMNS.values())
-    texts = [pa.array([value(column, row) for row in range(ROWS)], pa.string()) for column in COLUMNS]
+    texts = [
+        pa.array([value(column, row) for row in range(ROWS)], pa.string()) for column in COLUMNS
+    ]
     stored = []
     for column, kind in zip(texts, types, strict=True):
         made = cast(column, TEXT, Target(kind))

@@ -45,10 +45,18 @@ def _either(row: Row) -> Any:
 
 SETS: list[tuple[str, str, Any]] = [
     ("a", "TRIM(a)", lambda row: None if row["a"] is None else row["a"].strip(" ")),
-    ("a", "COALESCE(NULLIF(a, 'x'), 'none')", lambda row: "none" if row["a"] in (None, "x") else row["a"]),
+    (
+        "a",
+        "COALESCE(NULLIF(a, 'x'), 'none')",
+        lambda row: "none" if row["a"] in (None, "x") else row["a"],
+    ),
     ("a", "UPPER(a)", lambda row: None if row["a"] is None else row["a"].upper()),
     ("n", "CAST(ROUND(100 / n) AS INTEGER)", divided),
-    ("n", "CASE WHEN n <> 0 THEN CAST(ROUND(100 / n) AS INTEGER) END", lambda row: None if not row["n"] else divided(row)),
+    (
+        "n",
+        "CASE WHEN n <> 0 THEN CAST(ROUND(100 / n) AS INTEGER) END",
+        lambda row: None if not row["n"] else divided(row),
+    ),
     ("n", "CAST(a AS INTEGER)", _number),
     ("b", "LENGTH(a)", lambda row: None if row["a"] is None else len(row["a"])),
 ]
@@ -82,7 +90,9 @@ class Plain:
     """A plan's run: rows under way, how paths ended, counts a step."""
 
     def __init__(self, rows: list[Row]) -> None:
-        self.rows: list[tuple[str, Row]] = [(str(number), row) for number, row in enumerate(rows, 1)]
+        self.rows: list[tuple[str, Row]] = [
+            (str(number), row) for number, row in enumerate(rows, 1)
+        ]
         self.left: dict[str, tuple[int, str, str | None]] = {}
         self.into: dict[str, str] = {}
         self.stops = False
@@ -92,7 +102,11 @@ class Plain:
 
     def step(self, number: int, step: dict[str, Any]) -> None:
         """Run one step, {verb, only, on_error, …}."""
-        self.number, self.on_error, self.only = number, step.get("on_error", "stop"), step.get("only")
+        self.number, self.on_error, self.only = (
+            number,
+            step.get("on_error", "stop"),
+            step.get("only"),
+        )
         getattr(self, step["verb"])(step)
         self.sizes.append(len(self.rows))
 
@@ -104,13 +118,21 @@ class Plain:
             if self.on_error == "null":
                 return True, otherwise
             self.stops |= self.on_error == "stop"
-            self.left[path] = (self.number, "set aside" if self.on_error == "set aside" else "failed", None)
+            self.left[path] = (
+                self.number,
+                "set aside" if self.on_error == "set aside" else "failed",
+                None,
+            )
             return False, None
 
     def _concerned(self) -> list[tuple[str, Row, bool]]:
         found = []
         for path, row in self.rows:
-            goes, holds = (True, True) if self.only is None else self._try(path, CONDITIONS[self.only][1], row)
+            goes, holds = (
+                (True, True)
+                if self.only is None
+                else self._try(path, CONDITIONS[self.only][1], row)
+            )
             if goes:
                 found.append((path, row, holds is True))
         return found
@@ -127,7 +149,9 @@ class Plain:
     def _filter(self, step: dict[str, Any], keeps: bool) -> None:
         rows = []
         for path, row, concerned in self._concerned():
-            goes, holds = self._try(path, CONDITIONS[step["pick"]][1], row) if concerned else (True, keeps)
+            goes, holds = (
+                self._try(path, CONDITIONS[step["pick"]][1], row) if concerned else (True, keeps)
+            )
             if goes and ((holds is True) == keeps):
                 rows.append((path, row))
             elif goes:
@@ -161,7 +185,14 @@ class Plain:
         for path, row, concerned in self._concerned():
             name = step.get("as") or "l"
             if not concerned:
-                rows.append((path, self._placed(row, name, None if step["keep_column"] else row["l"], None, step)))
+                rows.append(
+                    (
+                        path,
+                        self._placed(
+                            row, name, None if step["keep_column"] else row["l"], None, step
+                        ),
+                    )
+                )
                 continue
             pieces = [] if row["l"] is None else re.split(re.escape(step["on"]), row["l"])
             pieces = [one.strip() for one in pieces] if step["trim"] else pieces
@@ -191,9 +222,15 @@ class Plain:
         rows = []
         many = len(step["into"])
         for path, row, concerned in self._concerned():
-            pieces = re.split(step["on"], row["l"]) if concerned and row["l"] is not None and row["l"].strip() else []
+            pieces = (
+                re.split(step["on"], row["l"])
+                if concerned and row["l"] is not None and row["l"].strip()
+                else []
+            )
             seps = re.findall(step["on"], row["l"]) if pieces else []
-            wrong = (len(pieces) > many and step["surplus"] == "error") or (0 < len(pieces) < many and step["short"] == "error")
+            wrong = (len(pieces) > many and step["surplus"] == "error") or (
+                0 < len(pieces) < many and step["short"] == "error"
+            )
             if wrong:
                 goes, _ = self._try(path, self._fail, row)
                 if not goes:
@@ -203,14 +240,28 @@ class Plain:
                 if step["surplus"] == "drop":
                     pieces = pieces[:many] if step["from"] == "start" else pieces[-many:]
                 elif step["from"] == "start":
-                    tail = "".join(piece + sep for piece, sep in zip(pieces[many - 1 :], [*seps[many - 1 :], ""], strict=True))
+                    tail = "".join(
+                        piece + sep
+                        for piece, sep in zip(
+                            pieces[many - 1 :], [*seps[many - 1 :], ""], strict=True
+                        )
+                    )
                     pieces = [*pieces[: many - 1], tail]
                 else:
                     cut = len(pieces) - many + 1
-                    pieces = ["".join(piece + sep for piece, sep in zip(pieces[:cut], [*seps[: cut - 1], ""], strict=True)), *pieces[cut:]]
+                    pieces = [
+                        "".join(
+                            piece + sep
+                            for piece, sep in zip(pieces[:cut], [*seps[: cut - 1], ""], strict=True)
+                        ),
+                        *pieces[cut:],
+                    ]
             gap = [None] * (many - len(pieces))
             cells: list[Any] = [*pieces, *gap] if step["from"] == "start" else [*gap, *pieces]
-            cells = [None if one is None or not one.strip() else one.strip() if step["trim"] else one for one in cells]
+            cells = [
+                None if one is None or not one.strip() else one.strip() if step["trim"] else one
+                for one in cells
+            ]
             made = {}
             for column, value in row.items():
                 made[column] = value
@@ -246,7 +297,10 @@ class Plain:
                 continue
             order = sorted(members, key=lambda at: (self._preference(*rows[at], step["sorts"]), at))
             first = order[0]
-            disagree = any(len({rows[at][1][column] for at in order} - {None}) > 1 for column in step["compared"])
+            disagree = any(
+                len({rows[at][1][column] for at in order} - {None}) > 1
+                for column in step["compared"]
+            )
             if disagree and step["conflicts"] == "set aside":
                 for at in order:
                     gone.add(at)
@@ -255,7 +309,10 @@ class Plain:
             made = dict(rows[first][1])
             for column in step["fill"]:
                 if made[column] is None:
-                    made[column] = next((rows[at][1][column] for at in order if rows[at][1][column] is not None), None)
+                    made[column] = next(
+                        (rows[at][1][column] for at in order if rows[at][1][column] is not None),
+                        None,
+                    )
             rows[first] = (rows[first][0], made)
             for at in order[1:]:
                 gone.add(at)
@@ -266,7 +323,9 @@ class Plain:
         self.rows.sort(key=lambda one: self._preference(*one, step["sorts"]))
 
     def columns(self, step: dict[str, Any]) -> None:
-        self.rows = [(path, {column: row[column] for column in step["names"]}) for path, row in self.rows]
+        self.rows = [
+            (path, {column: row[column] for column in step["names"]}) for path, row in self.rows
+        ]
 
     def query(self, step: dict[str, Any]) -> None:
         kind = step["pick"]
@@ -288,12 +347,19 @@ class Plain:
             elif kind == 4:
                 found = [{**row, f"many{self.number}": counts[row["a"]]}]
             else:
-                labels: list[Any] = [label for n, label in LABELS if n == row["n"] and (kind == 1 or Decimal(100) / n > Decimal("9.5"))]
+                labels: list[Any] = [
+                    label
+                    for n, label in LABELS
+                    if n == row["n"] and (kind == 1 or Decimal(100) / n > Decimal("9.5"))
+                ]
                 if kind == 1:
                     found = [{**row, f"label{self.number}": label} for label in labels or [None]]
                 else:
                     found = [dict(row) for _ in labels]
-            rows += [(path if len(found) == 1 else f"{path}.{at}", one) for at, one in enumerate(found, 1)]
+            rows += [
+                (path if len(found) == 1 else f"{path}.{at}", one)
+                for at, one in enumerate(found, 1)
+            ]
             if not found:
                 self.left[path] = (self.number, "dropped", None)
         self.rows = rows

@@ -86,7 +86,10 @@ def _outcomes(expression: str, kinds: dict[str, Type], columns: dict[str, Any]) 
     made = run(bound, Frame(count, list(columns.values()), list(kinds.values())))
     failed = made.failed(count)
     assert made.values.filter(pa.array(failed)).null_count == int(failed.sum())
-    return [f"error {sqlstate(int(made.errors[row]))}" if failed[row] else str(made.values[row].as_py()) for row in range(count)]  # type: ignore[index]
+    return [
+        f"error {sqlstate(int(made.errors[row]))}" if failed[row] else str(made.values[row].as_py())
+        for row in range(count)
+    ]  # type: ignore[index]
 
 
 def _numbers(rows: list[Any]) -> list[Any]:
@@ -101,23 +104,40 @@ def _choices(arguments: list[tuple[str, Type, list[Any]]]) -> list[dict[str, Any
     return made
 
 
-@pytest.mark.parametrize(("expression", "kind", "arguments"), CASES, ids=[f"{case[0]} {case[1]}" for case in CASES])
+@pytest.mark.parametrize(
+    ("expression", "kind", "arguments"), CASES, ids=[f"{case[0]} {case[1]}" for case in CASES]
+)
 def test_constants_and_columns_give_the_same(expression: str, kind: Type, arguments: Any) -> None:
     from gravel.language.diagnostics import Diagnostic
 
     values = VALUES[str(kind)]
-    column = pa.array(values, pa.string()).cast(kind.arrow) if kind == DATE else pa.array(values, kind.arrow)
+    column = (
+        pa.array(values, pa.string()).cast(kind.arrow)
+        if kind == DATE
+        else pa.array(values, kind.arrow)
+    )
     kinds = {"x": kind, **{name: own for name, own, _ in arguments}}
     for choice in _choices(arguments):
-        columns = {"x": column, **{name: pa.array([choice[name]] * len(values), own.arrow) for name, own, _ in arguments}}
+        columns = {
+            "x": column,
+            **{
+                name: pa.array([choice[name]] * len(values), own.arrow)
+                for name, own, _ in arguments
+            },
+        }
         by_column = _outcomes(expression.format(**{name: name for name in choice}), kinds, columns)
-        literals = {name: "NULL" if choice[name] is None else python_literal(choice[name], own) for name, own, _ in arguments}
+        literals = {
+            name: "NULL" if choice[name] is None else python_literal(choice[name], own)
+            for name, own, _ in arguments
+        }
         try:
             constant = _outcomes(expression.format(**literals), {"x": kind}, {"x": column})
         except Diagnostic:
             # A constant that is wrong for every row is told when it is bound; as a column it is an error of the rows that meet it.
             known = [row for row, value in zip(by_column, values, strict=True) if value is not None]
-            assert all(row.startswith("error") or row in ("True", "False", "None") for row in known), (expression, choice)
+            assert all(
+                row.startswith("error") or row in ("True", "False", "None") for row in known
+            ), (expression, choice)
             continue
         if kind == NUMBER and expression[:5] in ("ROUND", "TRUNC"):
             # A constant n decides the scale of the result's type, a column does not.
@@ -125,5 +145,7 @@ def test_constants_and_columns_give_the_same(expression: str, kind: Type, argume
         assert constant == by_column, (
             expression,
             choice,
-            [pair for pair in zip(values, constant, by_column, strict=True) if pair[1] != pair[2]][:3],
+            [pair for pair in zip(values, constant, by_column, strict=True) if pair[1] != pair[2]][
+                :3
+            ],
         )

@@ -48,7 +48,11 @@ def test_the_demo_walks_through_the_whole_job(gravel: Any) -> None:
         assert f"$ gravel {words[0]} {shell_word(words[1])}" in told
     assert "362 rows written" in told
     assert "FAILS" not in told.partition("The plan, run and proved")[2]
-    made = {f"{name}-clean{more}" for name in ("boats", "owners") for more in (".csv", "-left-behind.csv", ".record.json")}
+    made = {
+        f"{name}-clean{more}"
+        for name in ("boats", "owners")
+        for more in (".csv", "-left-behind.csv", ".record.json")
+    }
     made |= {"stays-left-behind.csv", "stays.record.json"}
     assert {path.name for path in Path("harbour").iterdir()} == {*FILES, DATABASE, *made}
 
@@ -56,7 +60,12 @@ def test_the_demo_walks_through_the_whole_job(gravel: Any) -> None:
 def test_the_demo_has_what_an_analyst_looks_for(harbour: Any, figures: Any) -> None:
     boats, stays = demo_rows("boats.csv"), demo_rows("stays.csv")
     counted = figures("count", "boats.csv", "owners.csv", "stays.csv", "services.csv")["tables"]
-    assert [(one["rows"], one["malformed"]) for one in counted] == [(420, 0), (310, 0), (884, 2), (400, 0)]
+    assert [(one["rows"], one["malformed"]) for one in counted] == [
+        (420, 0),
+        (310, 0),
+        (884, 2),
+        (400, 0),
+    ]
     known = {row["boat_id"] for row in boats}
     orphans = sum(row["boat_id"] not in known for row in stays)
     assert orphans > 0
@@ -73,24 +82,45 @@ def test_the_demo_has_what_an_analyst_looks_for(harbour: Any, figures: Any) -> N
 def test_the_demo_plan_gives_what_an_independent_run_gives(harbour: Any, figures: Any) -> None:
     done = figures("clean", "boats.toml")
     assert (done["status"], done["rows_in"], done["rows_out"]) == ("good", 420, 362)
-    statuses = Counter((row["status"] or "unknown").strip(" ").lower() for row in demo_rows("boats.csv"))
+    statuses = Counter(
+        (row["status"] or "unknown").strip(" ").lower() for row in demo_rows("boats.csv")
+    )
     assert done["steps"][4]["dropped"] == statuses["scrapped"]
     head, *rows = parsed(Path("boats-clean.csv").read_text("utf-8"))
     left = parsed(Path("boats-clean-left-behind.csv").read_text("utf-8"))[1:]
     assert len(rows) + len(left) == 420
-    numbers = {int(str(row[0])) for row in left} | {int(str(row[head.index("boat_id")])) for row in rows}
+    numbers = {int(str(row[0])) for row in left} | {
+        int(str(row[head.index("boat_id")])) for row in rows
+    }
     assert numbers == set(range(1, 421))  # the demo's boat_id is its row number
     place = {name: head.index(name) for name in ("fee", "length_m", "fee_per_metre", "status")}
     for row in rows:
-        fee, length, made = row[place["fee"]], Decimal(str(row[place["length_m"]])), row[place["fee_per_metre"]]
-        assert made == (None if fee is None else str((Decimal(fee) / length).quantize(Decimal("0.01"), "ROUND_HALF_UP")))
+        fee, length, made = (
+            row[place["fee"]],
+            Decimal(str(row[place["length_m"]])),
+            row[place["fee_per_metre"]],
+        )
+        assert made == (
+            None
+            if fee is None
+            else str((Decimal(fee) / length).quantize(Decimal("0.01"), "ROUND_HALF_UP"))
+        )
         assert row[place["status"]] in (None, "afloat", "ashore")
 
 
 @pytest.mark.parametrize(
-    "command", [["count", "t.csv"], ["look", "t.csv"], ["profile", "t.csv"], ["try", "t.csv", "a = UPPER(a)"], ["clean", "p.toml"]]
+    "command",
+    [
+        ["count", "t.csv"],
+        ["look", "t.csv"],
+        ["profile", "t.csv"],
+        ["try", "t.csv", "a = UPPER(a)"],
+        ["clean", "p.toml"],
+    ],
 )
-def test_every_command_has_four_formats_with_the_same_figures(command: list[str], gravel: Any) -> None:
+def test_every_command_has_four_formats_with_the_same_figures(
+    command: list[str], gravel: Any
+) -> None:
     write("t.csv", 'a,n\n"x, y",1\n"b|c",2\n,3\n')
     write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { a = "UPPER(a)" }\n')
     told = json.loads(gravel(*command, "--format", "json").out)
@@ -106,14 +136,22 @@ def test_every_command_has_four_formats_with_the_same_figures(command: list[str]
 
 
 def test_json_has_values_as_they_are_and_large_numbers_as_strings(figures: Any) -> None:
-    write("t.csv", 't,i,d,b,day\n"a\tb ""é",9007199254740992,1.50,true,2024-05-31\n,9007199254740993,2,false,\n')
-    view = figures("look", "t.csv", "--show", "CAST('NaN' AS DOUBLE PRECISION) AS x", "--show", "1.5e0 AS y")
+    write(
+        "t.csv",
+        't,i,d,b,day\n"a\tb ""é",9007199254740992,1.50,true,2024-05-31\n,9007199254740993,2,false,\n',
+    )
+    view = figures(
+        "look", "t.csv", "--show", "CAST('NaN' AS DOUBLE PRECISION) AS x", "--show", "1.5e0 AS y"
+    )
     one, two = shown(view)
     assert one == [1, 'a\tb "é', 9007199254740992, "1.50", True, "2024-05-31", "NaN", 1.5]
     assert two == [2, None, "9007199254740993", "2", False, None, "NaN", 1.5]
     column = figures("profile", "t.csv")["columns"][1]
     assert (column["min"], column["max"]) == (9007199254740992, "9007199254740993")
-    assert figures("count", "t.csv", "--total", "i", "--total", "d")["tables"][0]["totals"][0]["value"] == "18014398509481985"
+    assert (
+        figures("count", "t.csv", "--total", "i", "--total", "d")["tables"][0]["totals"][0]["value"]
+        == "18014398509481985"
+    )
 
 
 def test_a_file_in_which_all_is_quoted_gets_a_note(gravel: Any, figures: Any) -> None:
@@ -134,15 +172,25 @@ def test_shares_never_lie_at_the_ends() -> None:
 
 def test_what_is_written_is_a_change_only_if_its_text_is_another(figures: Any) -> None:
     write("t.csv", "id,a,b\n1,7,1.50\n2,+8,2\n3,x,\n")
-    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { a = "CAST(a AS INTEGER)", b = "b", c = "b" }\non_error = "null"\n')
+    write(
+        "p.toml",
+        'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { a = "CAST(a AS INTEGER)", b = "b", c = "b" }\non_error = "null"\n',
+    )
     step = figures("clean", "p.toml")["steps"][1]
     assert step["changed_columns"] == {"a": 2, "b": 0}  # '+8' is written 8; 'x' is emptied
-    assert parsed(Path("o.csv").read_text())[1:] == [["1", "7", "1.50", "1.50"], ["2", "8", "2", "2"], ["3", None, None, None]]
+    assert parsed(Path("o.csv").read_text())[1:] == [
+        ["1", "7", "1.50", "1.50"],
+        ["2", "8", "2", "2"],
+        ["3", None, None, None],
+    ]
 
 
 def test_a_step_reads_the_row_as_it_came_and_the_next_what_it_made(figures: Any) -> None:
     write("t.csv", "a,b\n1,2\n")
-    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { a = "b", b = "a" }\n[[step]]\nset = { c = "a * 10 + b" }\n')
+    write(
+        "p.toml",
+        'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { a = "b", b = "a" }\n[[step]]\nset = { c = "a * 10 + b" }\n',
+    )
     figures("clean", "p.toml")
     assert parsed(Path("o.csv").read_text()) == [["a", "b", "c"], ["2", "1", "21"]]
 
@@ -162,7 +210,10 @@ def test_a_step_reads_the_row_as_it_came_and_the_next_what_it_made(figures: Any)
 )
 def test_stated_rows(rows: str, holds: bool, figures: Any) -> None:
     write("t.csv", "n\n1\n2\n3\n4\n")
-    write("p.toml", f'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nkeep_rows = "n < 4"\nrows = {rows}\n')
+    write(
+        "p.toml",
+        f'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nkeep_rows = "n < 4"\nrows = {rows}\n',
+    )
     done = figures("clean", "p.toml", status=0 if holds else 1)
     proof = next(one for one in done["proofs"] if "stated" in one["proof"])
     assert (proof["holds"], "4 in, 3 out (-1)" in proof["detail"]) == (holds, True)
@@ -170,7 +221,10 @@ def test_stated_rows(rows: str, holds: bool, figures: Any) -> None:
 
 def test_a_plan_reads_its_table_as_it_says(figures: Any) -> None:
     write("t.csv", 'a;b\n"Möwe";""\n'.encode("latin-1"))
-    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\nencoding = "latin-1"\ndelimiter = ";"\nempty = "null"\n')
+    write(
+        "p.toml",
+        'table = "t.csv"\nwrite = "o.csv"\nencoding = "latin-1"\ndelimiter = ";"\nempty = "null"\n',
+    )
     assert figures("clean", "p.toml")["rows_out"] == 1
     assert Path("o.csv").read_text("utf-8") == "a;b\nMöwe;\n"
     Path("sub").mkdir()
@@ -180,7 +234,10 @@ def test_a_plan_reads_its_table_as_it_says(figures: Any) -> None:
 
 
 def test_wide_and_deep_tables(figures: Any, gravel: Any) -> None:
-    write("wide.csv", ",".join(f"c{n}" for n in range(2000)) + "\n" + (",".join("1" * 2000) + "\n") * 20)
+    write(
+        "wide.csv",
+        ",".join(f"c{n}" for n in range(2000)) + "\n" + (",".join("1" * 2000) + "\n") * 20,
+    )
     assert figures("count", "wide.csv")["tables"][0]["columns"] == 2000
     assert len(figures("profile", "wide.csv")["columns"]) == 2000
     assert shown(figures("look", "wide.csv", "--columns", "c1999", "--rows", "1")) == [[1, 1]]
@@ -188,17 +245,27 @@ def test_wide_and_deep_tables(figures: Any, gravel: Any) -> None:
     assert figures("profile", "deep.csv")["columns"][1]["length"]["max"] == 5_000_000
     assert "5,000,000 characters" in gravel("look", "deep.csv").out
     write("odd.csv", 'select,"a b","c""d",Ä\n1,2,3,4\n')
-    odd = figures("look", "odd.csv", "--where", '"select" = 1 AND "a b" = 2 AND "c""d" = 3 AND ä = 4')
+    odd = figures(
+        "look", "odd.csv", "--where", '"select" = 1 AND "a b" = 2 AND "c""d" = 3 AND ä = 4'
+    )
     assert odd["matching"] == 1
 
 
-def test_columns_are_found_without_regard_to_case_but_exactly_where_quoted(gravel: Any, figures: Any) -> None:
+def test_columns_are_found_without_regard_to_case_but_exactly_where_quoted(
+    gravel: Any, figures: Any
+) -> None:
     write("t.csv", "Name,name,FEE\na,b,1\n")
     assert figures("look", "t.csv", "--where", "fee = 1")["matching"] == 1
     assert figures("look", "t.csv", "--where", "name = 'b'")["matching"] == 1
-    assert 'NAME could be "Name" and "name"' in gravel("look", "t.csv", "--where", "NAME = 'b'", status=2).err
+    assert (
+        'NAME could be "Name" and "name"'
+        in gravel("look", "t.csv", "--where", "NAME = 'b'", status=2).err
+    )
     assert "there is no column fee" in gravel("look", "t.csv", "--where", '"fee" = 1', status=2).err
-    assert "there is a column name already" in gravel("look", "t.csv", "--show", "1 AS name", status=2).err
+    assert (
+        "there is a column name already"
+        in gravel("look", "t.csv", "--show", "1 AS name", status=2).err
+    )
     assert "assigned twice" in gravel("try", "t.csv", "FEE = 1", "fee = 2", status=2).err
 
 
@@ -240,13 +307,30 @@ def test_an_output_takes_quotes_only_where_a_value_needs_them() -> None:
 
     from gravel.sinks.csv import encode
 
-    values = ["plain", "", None, "a,b", 'say "ah"', "two\nlines", "cr\r", " padded ", "'", "é😀", '"', '""', ",", "\n"]
+    values = [
+        "plain",
+        "",
+        None,
+        "a,b",
+        'say "ah"',
+        "two\nlines",
+        "cr\r",
+        " padded ",
+        "'",
+        "é😀",
+        '"',
+        '""',
+        ",",
+        "\n",
+    ]
     made = encode([pa.array(values, pa.string()), pa.array(values[::-1], pa.string())]).decode()
     out = io.StringIO()
     for x, y in zip(values, values[::-1], strict=True):
         fields = []
         for value in (x, y):
             must = value == "" or (value is not None and any(sign in value for sign in ',"\r\n'))
-            fields.append("" if value is None else '"' + value.replace('"', '""') + '"' if must else value)
+            fields.append(
+                "" if value is None else '"' + value.replace('"', '""') + '"' if must else value
+            )
         out.write(",".join(fields) + "\n")
     assert made == out.getvalue()

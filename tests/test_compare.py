@@ -19,7 +19,9 @@ ROW = st.tuples(st.none() | st.integers(1, 6), TEXT, NUMBER)
 
 def _csv(rows: Any) -> str:
     quoted = lambda value: "" if value is None else f'"{value}"'  # noqa: E731
-    return "id,a,n\n" + "".join(f"{'' if key is None else key},{quoted(a)},{number or ''}\n" for key, a, number in rows)
+    return "id,a,n\n" + "".join(
+        f"{'' if key is None else key},{quoted(a)},{number or ''}\n" for key, a, number in rows
+    )
 
 
 @settings(max_examples=100)
@@ -29,21 +31,39 @@ def _csv(rows: Any) -> str:
     memory=st.sampled_from([1, 2000, 1 << 30]),
 )  # fmt: skip
 def test_a_comparison_equals_one_in_plain_python(
-    before: Any, after: Any, case: bool, spaces: bool, within: str | None, keyed: bool, block: int, memory: int, tmp_path_factory: Any
+    before: Any,
+    after: Any,
+    case: bool,
+    spaces: bool,
+    within: str | None,
+    keyed: bool,
+    block: int,
+    memory: int,
+    tmp_path_factory: Any,
 ) -> None:
     from gravel.comparing.compare import How, compare
     from gravel.language.types import INTEGER, decimal
-    from gravel.sources.csv.reader import CsvSource, splitter
+    from gravel.sources.csv import splitter
+    from gravel.sources.csv.reader import CsvSource
 
     folder = tmp_path_factory.mktemp("compare")
     tables = []
     for name, rows in (("x.csv", before), ("y.csv", after)):
         write(folder / name, _csv(rows))
-        tables.append(CsvSource(folder / name, name, declared={"id": INTEGER, "n": decimal(38, 3)}, texts=frozenset("a")))
+        tables.append(
+            CsvSource(
+                folder / name,
+                name,
+                declared={"id": INTEGER, "n": decimal(38, 3)},
+                texts=frozenset("a"),
+            )
+        )
     distance = Decimal(within) if within and keyed else None
     kept, splitter.BLOCK = splitter.BLOCK, block
     try:
-        found, every = compare(*tables, ["id"] if keyed else [], How(case, spaces, distance), memory=memory)
+        found, every = compare(
+            *tables, ["id"] if keyed else [], How(case, spaces, distance), memory=memory
+        )
         cells = list(every)
     finally:
         splitter.BLOCK = kept
@@ -57,7 +77,11 @@ def test_a_comparison_equals_one_in_plain_python(
 
     if not keyed:
         a, b = Counter(map(plain, before)), Counter(map(plain, after))
-        assert (found.both, found.only_before, found.only_after) == ((a & b).total(), (a - b).total(), (b - a).total())
+        assert (found.both, found.only_before, found.only_after) == (
+            (a & b).total(),
+            (a - b).total(),
+            (b - a).total(),
+        )
         return
     queues: dict[int, list[int]] = {}
     for place, row in enumerate(after):
@@ -67,36 +91,69 @@ def test_a_comparison_equals_one_in_plain_python(
         if row[0] is not None and queues.get(row[0]):
             pairs.append((place, queues[row[0]].pop(0)))
     known = [sum(row[0] is not None for row in rows) for rows in (before, after)]
-    assert (found.both, found.only_before, found.only_after) == (len(pairs), known[0] - len(pairs), known[1] - len(pairs))
+    assert (found.both, found.only_before, found.only_after) == (
+        len(pairs),
+        known[0] - len(pairs),
+        known[1] - len(pairs),
+    )
     for side, rows in ((found.before_keys, before), (found.after_keys, after)):
         counts = Counter(row[0] for row in rows if row[0] is not None)
-        assert (side.repeated, side.null) == (sum(many > 1 for many in counts.values()), sum(row[0] is None for row in rows))
+        assert (side.repeated, side.null) == (
+            sum(many > 1 for many in counts.values()),
+            sum(row[0] is None for row in rows),
+        )
     expected = {"id": Counter(equal=len(pairs)), "a": Counter(), "n": Counter()}
     different = []
     for one, two in pairs:
         for at, column in ((1, "a"), (2, "n")):
             x, y = plain(before[one])[at], plain(after[two])[at]
-            same = x == y or (at == 2 and distance is not None and None not in (x, y) and abs(x - y) <= distance)
-            expected[column]["equal" if same else "filled" if x is None else "emptied" if y is None else "changed"] += 1
+            same = x == y or (
+                at == 2 and distance is not None and None not in (x, y) and abs(x - y) <= distance
+            )
+            expected[column][
+                "equal"
+                if same
+                else "filled"
+                if x is None
+                else "emptied"
+                if y is None
+                else "changed"
+            ] += 1
             if not same:
                 different.append((column, one + 1, two + 1, before[one][at], after[two][at]))
     for cells_of in found.columns:
         told = {name: getattr(cells_of, name) for name in ("equal", "changed", "filled", "emptied")}
         assert told == {name: expected[cells_of.column][name] for name in told}
         assert sum(told.values()) == found.both
-    assert sorted((one.column, one.before_row, one.after_row, str(one.before), str(one.after)) for one in cells) == sorted(
-        (*some[:3], str(some[3]), str(some[4])) for some in different
-    )
+    assert sorted(
+        (one.column, one.before_row, one.after_row, str(one.before), str(one.after))
+        for one in cells
+    ) == sorted((*some[:3], str(some[3]), str(some[4])) for some in different)
     assert found.same is (not different and len(before) == len(after) == len(pairs))
 
 
-def test_differences_are_shown_written_and_told_by_the_exit_status(figures: Any, gravel: Any, folder: Path) -> None:
+def test_differences_are_shown_written_and_told_by_the_exit_status(
+    figures: Any, gravel: Any, folder: Path
+) -> None:
     write("x.csv", "id,name,fee,old\n1,Gull,10,a\n2,Tern,20.50,b\n3,,30,c\n4,Auk,40,d\n")
     write("y.csv", "id,boat,fee,new\n1,GULL,10.00,a\n2,,20.51,b\n3,Ruff,30,c\n5,Teal,50,d\n")
     found = figures("compare", "x.csv", "y.csv", "--key", "id", "--map", "name=boat", status=1)
-    assert (found["both"], found["only_before"], found["only_after"], found["changed_rows"]) == (3, 1, 1, 3)
-    assert [tuple(one.values()) for one in found["columns"]] == [("id", 3, 0, 0, 0), ("name", 0, 1, 1, 1), ("fee", 2, 1, 0, 0)]
-    assert (found["only_before_columns"], found["only_after_columns"], found["status"]) == (["old"], ["new"], "differs")
+    assert (found["both"], found["only_before"], found["only_after"], found["changed_rows"]) == (
+        3,
+        1,
+        1,
+        3,
+    )
+    assert [tuple(one.values()) for one in found["columns"]] == [
+        ("id", 3, 0, 0, 0),
+        ("name", 0, 1, 1, 1),
+        ("fee", 2, 1, 0, 0),
+    ]
+    assert (found["only_before_columns"], found["only_after_columns"], found["status"]) == (
+        ["old"],
+        ["new"],
+        "differs",
+    )
     assert found["examples"][0] == {
         "key": {"id": "1"},
         "column": "name",
@@ -105,10 +162,30 @@ def test_differences_are_shown_written_and_told_by_the_exit_status(figures: Any,
         "before_row": 1,
         "after_row": 1,
     }
-    loose = ["--key", "id", "--map", "name=boat", "--ignore-case", "--within", "0.01", "--where", "id < 4"]
+    loose = [
+        "--key",
+        "id",
+        "--map",
+        "name=boat",
+        "--ignore-case",
+        "--within",
+        "0.01",
+        "--where",
+        "id < 4",
+    ]
     found = figures("compare", "x.csv", "y.csv", *loose, status=1)
     assert [one["changed"] for one in found["columns"]] == [0, 0, 0]
-    told = gravel("compare", "x.csv", "y.csv", *loose, "--differences", "d.csv", "--report", "r.html", status=1)
+    told = gravel(
+        "compare",
+        "x.csv",
+        "y.csv",
+        *loose,
+        "--differences",
+        "d.csv",
+        "--report",
+        "r.html",
+        status=1,
+    )
     assert "case and differences up to 0.01 ignored" in told.out
     assert parsed(Path("d.csv").read_text()) == [
         ["id", "gravel_column", "gravel_before", "gravel_after", "gravel_before_row", "gravel_after_row"], ["2", "name", "Tern", None, "2", "2"],

@@ -42,7 +42,9 @@ def test_every_value_of_a_plan_has_its_line(text: str) -> None:
 
     found, lines = places(text), text.splitlines()
     for path, value in _leaves(tomllib.loads(text)):
-        escaped = tuple(part.replace('"', '\\"') if isinstance(part, str) else part for part in path)
+        escaped = tuple(
+            part.replace('"', '\\"') if isinstance(part, str) else part for part in path
+        )
         place = found.get(path) or found[escaped]
         first = str(value).splitlines()[0]
         assert first in lines[place.text_line - 1], (path, place)
@@ -58,7 +60,9 @@ def test_a_step_is_added_to_whatever_form_a_plan_has(gravel: Any, figures: Any) 
     ):
         write("p.toml", plan)
         before = len(tomllib.loads(plan).get("step", []))
-        gravel("try", "t.csv", "a = TRIM(a)", "b = n + 1", "--add", "p.toml", "--note", "two at once")
+        gravel(
+            "try", "t.csv", "a = TRIM(a)", "b = n + 1", "--add", "p.toml", "--note", "two at once"
+        )
         made = tomllib.loads(Path("p.toml").read_bytes().decode())
         assert len(made["step"]) == before + 1
         assert made["step"][-1] == {"note": "two at once", "set": {"a": "TRIM(a)", "b": "n + 1"}}
@@ -67,7 +71,9 @@ def test_a_step_is_added_to_whatever_form_a_plan_has(gravel: Any, figures: Any) 
             assert (comment in plan) == (comment in Path("p.toml").read_text())
         assert figures("clean", "p.toml", "--dry-run")["rows_out"] == 2
     write("p.toml", "table = [\n")
-    assert "not valid TOML" in gravel("try", "t.csv", "a = TRIM(a)", "--add", "p.toml", status=2).err
+    assert (
+        "not valid TOML" in gravel("try", "t.csv", "a = TRIM(a)", "--add", "p.toml", status=2).err
+    )
 
 
 def _faults(text: str) -> list[str]:
@@ -86,7 +92,10 @@ def _faults(text: str) -> list[str]:
                     break
                 at = end + 1
                 if rest[at : at + 1] not in ("", ",", "\n"):
-                    return [*found, "?"]  # what such a record costs is a rule of its own, tested elsewhere
+                    return [
+                        *found,
+                        "?",
+                    ]  # what such a record costs is a rule of its own, tested elsewhere
             else:
                 while at < len(rest) and rest[at] not in ",\n":
                     at += 1
@@ -94,14 +103,18 @@ def _faults(text: str) -> list[str]:
                 break
             fields, at = fields + 1, at + 1
         record = rest[:at]
-        found.append(fault or ("an empty line" if not record else "" if fields == 2 else f"{fields} field"))
+        found.append(
+            fault or ("an empty line" if not record else "" if fields == 2 else f"{fields} field")
+        )
         rest = rest[at + 1 :]
     return found
 
 
 @settings(max_examples=300)
 @given(body=st.text(st.sampled_from('ab,"\n'), max_size=24), block=st.sampled_from([5, 11, 4096]))
-def test_malformed_records_are_those_of_the_rules(body: str, block: int, tmp_path_factory: Any) -> None:
+def test_malformed_records_are_those_of_the_rules(
+    body: str, block: int, tmp_path_factory: Any
+) -> None:
     from gravel.sources.csv import reader, splitter
 
     path = tmp_path_factory.mktemp("records") / "t.csv"
@@ -120,7 +133,11 @@ def test_malformed_records_are_those_of_the_rules(body: str, block: int, tmp_pat
     for number, fault in enumerate(expected, 1):
         if fault == "?":
             break
-        assert told.get(number, "").startswith(fault) if fault else number in rows, (body, expected, told)
+        assert told.get(number, "").startswith(fault) if fault else number in rows, (
+            body,
+            expected,
+            told,
+        )
 
 
 def test_bad_bytes_are_told_with_line_and_column_in_every_encoding(gravel: Any) -> None:
@@ -132,8 +149,14 @@ def test_bad_bytes_are_told_with_line_and_column_in_every_encoding(gravel: Any) 
     write("t.csv", b"a,b\n1,x\n2,\x81\n")
     told = gravel("count", "t.csv", "--encoding", "cp1252", status=3).err
     assert "t.csv:3:3: byte 0x81 is not valid in CP1252" in told
-    assert "there is no encoding klingon" in gravel("count", "t.csv", "--encoding", "klingon", status=3).err
-    assert "a delimiter is one character" in gravel("count", "t.csv", "--delimiter", "ab", status=2).err
+    assert (
+        "there is no encoding klingon"
+        in gravel("count", "t.csv", "--encoding", "klingon", status=3).err
+    )
+    assert (
+        "a delimiter is one character"
+        in gravel("count", "t.csv", "--delimiter", "ab", status=2).err
+    )
 
 
 def test_threads_keep_the_order_and_tell_the_first_failure() -> None:
@@ -191,7 +214,9 @@ ERRORS = [
 
 
 @pytest.mark.parametrize(("text", "expected"), ERRORS, ids=[case[0] for case in ERRORS])
-def test_an_error_is_data_and_follows_the_order_of_evaluation(text: str, expected: str, figures: Any) -> None:
+def test_an_error_is_data_and_follows_the_order_of_evaluation(
+    text: str, expected: str, figures: Any
+) -> None:
     """As constants, and as the rows of a column."""
     assert outcome(text) == expected
     write("t.csv", "zero\n0\n0\n")
@@ -202,11 +227,35 @@ def test_an_error_is_data_and_follows_the_order_of_evaluation(text: str, expecte
 
 
 def test_columns_may_be_called_as_keywords_are(figures: Any) -> None:
-    names = ["date", "value", "first", "last", "rows", "format", "position", "start", "second", "time", "trim", "nulls", "flag", "interval"]
+    names = [
+        "date",
+        "value",
+        "first",
+        "last",
+        "rows",
+        "format",
+        "position",
+        "start",
+        "second",
+        "time",
+        "trim",
+        "nulls",
+        "flag",
+        "interval",
+    ]
     write("t.csv", ",".join(names) + "\n" + ",".join(str(n) for n in range(len(names))) + "\n")
-    view = figures("look", "t.csv", "--show", " + ".join(names) + " AS total", "--sort", "first, last DESC NULLS LAST")
+    view = figures(
+        "look",
+        "t.csv",
+        "--show",
+        " + ".join(names) + " AS total",
+        "--sort",
+        "first, last DESC NULLS LAST",
+    )
     assert shown(view)[0][-1] == sum(range(len(names)))
-    assert shown(figures("look", "t.csv", "--show", "DATE '2024-05-31' AS d", "--show", "date + 1 AS e"))[0][1:3] == [0, 1]
+    assert shown(
+        figures("look", "t.csv", "--show", "DATE '2024-05-31' AS d", "--show", "date + 1 AS e")
+    )[0][1:3] == [0, 1]
 
 
 def test_vectors_put_together_from_parts_are_whole() -> None:
@@ -221,12 +270,19 @@ def test_vectors_put_together_from_parts_are_whole() -> None:
         pieces = []
         for part in range(4):
             rows = np.flatnonzero(owner == part)
-            pieces.append((rows, vector(pa.array(values[rows]), errors[rows] if part % 2 else None)))
+            pieces.append(
+                (rows, vector(pa.array(values[rows]), errors[rows] if part % 2 else None))
+            )
         made = assemble(count, pieces, pa.int64())
         expected = np.where(owner % 2, errors, 0)
         assert made.failed(count).tolist() == (expected != 0).tolist()
-        assert [None if bad else int(value) for bad, value in zip(expected, values, strict=True)] == made.values.to_pylist()
-    left, right = (Vector(pa.nulls(3, pa.int64()), np.array(codes, np.uint8)) for codes in ([0, 1, 0], [2, 2, 0]))
+        assert [
+            None if bad else int(value) for bad, value in zip(expected, values, strict=True)
+        ] == made.values.to_pylist()
+    left, right = (
+        Vector(pa.nulls(3, pa.int64()), np.array(codes, np.uint8))
+        for codes in ([0, 1, 0], [2, 2, 0])
+    )
     merged = first_error([left, right], 3)
     assert merged is not None
     assert merged.tolist() == [2, 1, 0]
@@ -234,16 +290,38 @@ def test_vectors_put_together_from_parts_are_whole() -> None:
 
 @settings(max_examples=60)
 @given(
-    rows=st.lists(st.tuples(st.none() | st.sampled_from(["a", "B", "é", ""]), st.none() | st.integers(-3, 3)), min_size=1, max_size=25),
-    sort=st.sampled_from(["t", "t DESC", "n NULLS FIRST, t", "n DESC NULLS LAST", "t DESC NULLS LAST, n DESC", "UPPER(t), n"]),
+    rows=st.lists(
+        st.tuples(st.none() | st.sampled_from(["a", "B", "é", ""]), st.none() | st.integers(-3, 3)),
+        min_size=1,
+        max_size=25,
+    ),
+    sort=st.sampled_from(
+        [
+            "t",
+            "t DESC",
+            "n NULLS FIRST, t",
+            "n DESC NULLS LAST",
+            "t DESC NULLS LAST, n DESC",
+            "UPPER(t), n",
+        ]
+    ),
     limit=st.integers(1, 8),
 )
-def test_look_sorts_as_it_is_told_and_keeps_ties_in_source_order(rows: Any, sort: str, limit: int, tmp_path_factory: Any) -> None:
+def test_look_sorts_as_it_is_told_and_keeps_ties_in_source_order(
+    rows: Any, sort: str, limit: int, tmp_path_factory: Any
+) -> None:
     from gravel.inspecting.look import look
     from gravel.sources.csv import reader
 
     path = tmp_path_factory.mktemp("sort") / "t.csv"
-    write(path, "t,n\n" + "".join(f"{'' if t is None else chr(34) + t + chr(34)},{'' if n is None else n}\n" for t, n in rows))
+    write(
+        path,
+        "t,n\n"
+        + "".join(
+            f"{'' if t is None else chr(34) + t + chr(34)},{'' if n is None else n}\n"
+            for t, n in rows
+        ),
+    )
     view = look(reader.CsvSource(path, texts=frozenset("t")), sort=sort, rows=limit)
     order = list(range(len(rows)))
     for key in reversed(sort.split(", ")):
@@ -272,7 +350,9 @@ def test_left_behind_rows_are_found_again_by_their_number(figures: Any) -> None:
     done = figures("clean", "p.toml")
     left = parsed(Path("o-left-behind.csv").read_text())
     head, rows = left[0], [dict(zip(left[0], row, strict=True)) for row in left[1:]]
-    assert [row["gravel_row"] for row in rows] == sorted((row["gravel_row"] for row in rows), key=lambda text: int(str(text)))
+    assert [row["gravel_row"] for row in rows] == sorted(
+        (row["gravel_row"] for row in rows), key=lambda text: int(str(text))
+    )
     for row in rows:
         source = int(str(row["gravel_row"]))
         assert row["id"] == str(source)
@@ -280,17 +360,27 @@ def test_left_behind_rows_are_found_again_by_their_number(figures: Any) -> None:
         assert row["gravel_step"] == ("1" if row["v"] == "0" else "2")
     assert head[-1] == "w"
     assert done["rows_out"] + len(rows) == 199
-    assert sum(row["gravel_outcome"] == "set aside" for row in rows) == done["steps"][1]["set_aside"]
+    assert (
+        sum(row["gravel_outcome"] == "set aside" for row in rows) == done["steps"][1]["set_aside"]
+    )
 
 
 def test_imports_go_from_the_command_line_down_without_circles() -> None:
     """ARCHITECTURE.md: the tiers, the terminal's libraries in cli alone, and no module that needs itself."""
     package = Path(gravel.__file__).parent
-    tiers = ["cli __main__", "demo reports", "plans profiling duplicates comparing querying inspecting", "sinks stores sources ledger"]
+    tiers = [
+        "cli __main__",
+        "demo reports",
+        "plans profiling duplicates comparing querying inspecting",
+        "sinks stores sources ledger",
+    ]
     tiers += ["engine", "language", "problems hidden words __init__"]
     tier_of = {name: rank for rank, names in enumerate(tiers) for name in names.split()}
     modules = {
-        ".".join(path.relative_to(package.parent).with_suffix("").parts).removesuffix(".__init__"): path for path in package.rglob("*.py")
+        ".".join(path.relative_to(package.parent).with_suffix("").parts).removesuffix(
+            ".__init__"
+        ): path
+        for path in package.rglob("*.py")
     }
     needs: dict[str, set[str]] = {}
     for module, path in modules.items():
@@ -298,11 +388,26 @@ def test_imports_go_from_the_command_line_down_without_circles() -> None:
         assert part in tier_of, f"{module} has no tier"
         tree = ast.parse(path.read_text("utf-8"))
         froms = [node for node in ast.walk(tree) if isinstance(node, ast.ImportFrom)]
-        named = {alias.name for node in ast.walk(tree) if isinstance(node, ast.Import) for alias in node.names}
+        named = {
+            alias.name
+            for node in ast.walk(tree)
+            if isinstance(node, ast.Import)
+            for alias in node.names
+        }
         named |= {f"{node.module}.{alias.name}" for node in froms for alias in node.names}
-        assert part == "cli" or not {name.split(".")[0] for name in named} & {"rich", "typer"}, module
-        inside = {name if name in modules else name.rpartition(".")[0] for name in named if name.split(".")[0] == "gravel"}
-        upward = [name for name in inside if tier_of[[*name.split("."), "__init__"][1]] < tier_of[part]]
+        assert part == "cli" or not {name.split(".")[0] for name in named} & {"rich", "typer"}, (
+            module
+        )
+        inside = {
+            name if name in modules else name.rpartition(".")[0]
+            for name in named
+            if name.split(".")[0] == "gravel"
+        }
+        upward = [
+            name for name in inside if tier_of[[*name.split("."), "__init__"][1]] < tier_of[part]
+        ]
         assert not upward, f"{module} imports {upward}"
         needs[module] = inside - {"gravel"}
-    assert len(tuple(graphlib.TopologicalSorter(needs).static_order())) == len(needs)  # a circle is raised by its names
+    assert len(tuple(graphlib.TopologicalSorter(needs).static_order())) == len(
+        needs
+    )  # a circle is raised by its names

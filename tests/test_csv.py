@@ -16,7 +16,9 @@ from conftest import parsed, shown, write
 MALFORMED = 'a,b\n1,2\n3\n4,5,6\n"x"y,2\n"open,3\n7,8\n\n9,"q""r"\n10,"two\nlines"\n'
 
 
-def test_malformed_records_are_counted_with_row_and_line_and_are_no_rows(gravel: Any, figures: Any) -> None:
+def test_malformed_records_are_counted_with_row_and_line_and_are_no_rows(
+    gravel: Any, figures: Any
+) -> None:
     write("m.csv", MALFORMED)
     assert figures("count", "m.csv")["tables"] == [
         {
@@ -32,7 +34,12 @@ def test_malformed_records_are_counted_with_row_and_line_and_are_no_rows(gravel:
             "not_null": [],
         }
     ]
-    for command in (("count", "m.csv"), ("look", "m.csv"), ("profile", "m.csv"), ("try", "m.csv", "b = UPPER(b)")):
+    for command in (
+        ("count", "m.csv"),
+        ("look", "m.csv"),
+        ("profile", "m.csv"),
+        ("try", "m.csv", "b = UPPER(b)"),
+    ):
         told = gravel(*command).err
         for line in (
             "row 2, line 3: 1 field where the header has 2",
@@ -42,7 +49,12 @@ def test_malformed_records_are_counted_with_row_and_line_and_are_no_rows(gravel:
             "row 7, line 8: an empty line",
         ):
             assert line in told
-    assert shown(figures("look", "m.csv")) == [[1, 1, "2"], [6, 7, "8"], [8, 9, 'q"r'], [9, 10, "two\nlines"]]
+    assert shown(figures("look", "m.csv")) == [
+        [1, 1, "2"],
+        [6, 7, "8"],
+        [8, 9, 'q"r'],
+        [9, 10, "two\nlines"],
+    ]
 
 
 @pytest.mark.parametrize("block", [7, 16, 64, 4096])
@@ -71,7 +83,9 @@ def test_pieces_do_not_change_what_is_read(block: int, figures: Any, monkeypatch
         ("a,b", (), []),
     ],
 )  # fmt: skip
-def test_dialects(text: str | bytes, options: tuple[str, ...], rows: list[Any], figures: Any) -> None:
+def test_dialects(
+    text: str | bytes, options: tuple[str, ...], rows: list[Any], figures: Any
+) -> None:
     write("t.csv", text)
     assert shown(figures("look", "t.csv", *options)) == rows
 
@@ -87,7 +101,9 @@ def test_dialects(text: str | bytes, options: tuple[str, ...], rows: list[Any], 
         ("a,b\n1,x\n2,Möwe\n".encode("latin-1"), "t.csv:3:4: byte 0xF6 is not valid in UTF-8"),
     ],
 )
-def test_what_cannot_be_read_is_told_with_its_place(text: str | bytes, told: str, gravel: Any) -> None:
+def test_what_cannot_be_read_is_told_with_its_place(
+    text: str | bytes, told: str, gravel: Any
+) -> None:
     write("t.csv", text)
     assert told in gravel("count", "t.csv", status=3).err
 
@@ -128,14 +144,19 @@ FIELDS = (
 
 @settings(max_examples=150)
 @given(data=st.data())
-def test_a_plan_without_steps_gives_back_every_value_exactly(data: Any, tmp_path_factory: Any) -> None:
+def test_a_plan_without_steps_gives_back_every_value_exactly(
+    data: Any, tmp_path_factory: Any
+) -> None:
     """Any table, written by this test's own rule, is read and written back value by value, NULL and '' included."""
     from gravel.plans.model import read_plan
     from gravel.plans.run import clean
 
     width = data.draw(st.integers(1, 4))
     rows = data.draw(st.lists(st.lists(FIELDS, min_size=width, max_size=width), max_size=12))
-    end, delimiter = data.draw(st.sampled_from(["\n", "\r\n"])), data.draw(st.sampled_from([",", ";", "\t"]))
+    end, delimiter = (
+        data.draw(st.sampled_from(["\n", "\r\n"])),
+        data.draw(st.sampled_from([",", ";", "\t"])),
+    )
 
     def field(value: str | None) -> str:
         if value is None:
@@ -143,22 +164,35 @@ def test_a_plan_without_steps_gives_back_every_value_exactly(data: Any, tmp_path
         must = value == "" or any(sign in value for sign in f'"\r\n{delimiter}')
         return '"' + value.replace('"', '""') + '"' if must or random.random() < 0.3 else value
 
-    text = end.join(delimiter.join(map(field, row)) for row in [[f"c{at}" for at in range(width)], *rows]) + end
+    text = (
+        end.join(
+            delimiter.join(map(field, row)) for row in [[f"c{at}" for at in range(width)], *rows]
+        )
+        + end
+    )
     folder = tmp_path_factory.mktemp("round")
     write(folder / "t.csv", text)
-    write(folder / "p.toml", f'table = "t.csv"\nwrite = "o.csv"\ndelimiter = "{"tab" if delimiter == chr(9) else delimiter}"\n')
+    write(
+        folder / "p.toml",
+        f'table = "t.csv"\nwrite = "o.csv"\ndelimiter = "{"tab" if delimiter == chr(9) else delimiter}"\n',
+    )
     run = clean(read_plan(folder / "p.toml"))
     assert run.good, run
     written = (folder / "o.csv").read_bytes().decode("utf-8")
     assert parsed(written, delimiter)[1:] == rows
 
 
-def test_a_guessed_type_that_a_later_row_refutes_is_found_out(gravel: Any, figures: Any, monkeypatch: Any) -> None:
+def test_a_guessed_type_that_a_later_row_refutes_is_found_out(
+    gravel: Any, figures: Any, monkeypatch: Any
+) -> None:
     """A plan binds to the types of the first rows; a value further on that has another begins the run anew."""
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 40)
     rows = [f"{n},{n}.5" for n in range(1, 60)]
     write("t.csv", "id,x\n" + "\n".join([*rows, "60,7.125"]) + "\n")
-    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\nkey = ["id"]\n[[step]]\nset = { y = "x * 2" }\n')
+    write(
+        "p.toml",
+        'table = "t.csv"\nwrite = "o.csv"\nkey = ["id"]\n[[step]]\nset = { y = "x * 2" }\n',
+    )
     assert figures("clean", "p.toml")["rows_out"] == 60
     made = parsed(Path("o.csv").read_text())
     assert made[1] == ["1", "1.5", "3.000"]
@@ -179,14 +213,21 @@ def _read(path: Path) -> list[tuple[Any, ...]]:
 
     table, made = CsvSource(path, "t.csv", delimiter=","), []
     for batch in scan(table, lambda batch: batch):
-        made += [(int(row), *values) for row, *values in zip(batch.rows, *(column.to_pylist() for column in batch.columns), strict=True)]
+        made += [
+            (int(row), *values)
+            for row, *values in zip(
+                batch.rows, *(column.to_pylist() for column in batch.columns), strict=True
+            )
+        ]
         made += [(one.row, one.line, one.fault) for one in batch.malformed]
     return sorted(made, key=lambda one: one[0])
 
 
 @settings(max_examples=300)
 @given(parts=st.lists(PIECES, max_size=30), width=st.integers(1, 3), block=st.integers(1, 40))
-def test_where_blocks_end_does_not_matter_whatever_the_quotes(parts: list[str], width: int, block: int, tmp_path_factory: Any) -> None:
+def test_where_blocks_end_does_not_matter_whatever_the_quotes(
+    parts: list[str], width: int, block: int, tmp_path_factory: Any
+) -> None:
     import csv
     import io
 
@@ -201,16 +242,24 @@ def test_where_blocks_end_does_not_matter_whatever_the_quotes(parts: list[str], 
     # Python's csv, where every quote stands as RFC 4180 has it, every record is as wide and none is empty.
     plain = re.fullmatch(r'(?:(?:"(?:[^"]|"")*"|[^",\r\n]*)(?:,|\r\n|\n|\r|\Z))*', text)
     rows = list(csv.reader(io.StringIO(text, newline=""))) if plain else []
-    if plain and all(len(row) == width for row in rows) and (width > 1 or "" not in [row[0] for row in rows]):
+    if (
+        plain
+        and all(len(row) == width for row in rows)
+        and (width > 1 or "" not in [row[0] for row in rows])
+    ):
         assert [[value or "" for value in one[1:]] for one in whole] == rows
 
 
-def test_a_field_beyond_the_limit_is_told_and_never_read_as_records(gravel: Any, figures: Any, monkeypatch: Any) -> None:
+def test_a_field_beyond_the_limit_is_told_and_never_read_as_records(
+    gravel: Any, figures: Any, monkeypatch: Any
+) -> None:
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 64)
     monkeypatch.setattr("gravel.sources.csv.splitter.FIELD_LIMIT", 1000)
     write("t.csv", 'a,b\n1,"' + "x\n" * 2000 + '"\n2,y\n')
     assert "the quoted field in line 2" in gravel("count", "t.csv", status=3).err
-    write("t.csv", 'a,b\n1,"5 inch\n' + "2,x\n" * 2000)  # a quote that is never closed costs one record
+    write(
+        "t.csv", 'a,b\n1,"5 inch\n' + "2,x\n" * 2000
+    )  # a quote that is never closed costs one record
     counted = figures("count", "t.csv")["tables"][0]
     assert (counted["rows"], counted["malformed"]) == (2000, 1)
 

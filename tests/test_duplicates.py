@@ -25,7 +25,9 @@ def _tidy(text: str) -> str:
 
 
 def _match(text: str, ordered: bool = False) -> str | None:
-    plain = unicodedata.normalize("NFKD", text.replace("ø", "o").replace("Ø", "O").replace("ß", "ss")).casefold()
+    plain = unicodedata.normalize(
+        "NFKD", text.replace("ø", "o").replace("Ø", "O").replace("ß", "ss")
+    ).casefold()
     plain = "".join(char for char in plain if not unicodedata.combining(char))
     found = re.findall(r"[^\W_]+", plain)
     return " ".join(sorted(found) if ordered else found) or None
@@ -59,19 +61,34 @@ def _cell(value: str | None) -> str:
     rung=st.integers(0, 5), block=st.sampled_from([16, 70, 4096]), memory=st.sampled_from([1, 1 << 28]),
 )  # fmt: skip
 def test_groups_equal_a_plain_grouping_on_every_rung(
-    rows: Any, null_equal: bool, several: bool, rung: int, block: int, memory: int, tmp_path_factory: Any
+    rows: Any,
+    null_equal: bool,
+    several: bool,
+    rung: int,
+    block: int,
+    memory: int,
+    tmp_path_factory: Any,
 ) -> None:
     from gravel.duplicates import groups
     from gravel.duplicates.ladder import NAMES
-    from gravel.sources.csv.reader import CsvSource, splitter
+    from gravel.sources.csv import splitter
+    from gravel.sources.csv.reader import CsvSource
 
     path = tmp_path_factory.mktemp("groups") / "b.csv"
-    write(path, "id,a,b\n" + "".join(f"{n},{_cell(a)},{_cell(b)}\n" for n, (a, b) in enumerate(rows, 1)))
+    write(
+        path,
+        "id,a,b\n" + "".join(f"{n},{_cell(a)},{_cell(b)}\n" for n, (a, b) in enumerate(rows, 1)),
+    )
     before, splitter.BLOCK = splitter.BLOCK, block
     try:
         table = CsvSource(path, "b.csv", texts=frozenset("ab"))
         found = groups.duplicates(
-            table, ["a", "b"] if several else ["a"], rung=NAMES[rung], null_equal=null_equal, shown=None, memory=memory
+            table,
+            ["a", "b"] if several else ["a"],
+            rung=NAMES[rung],
+            null_equal=null_equal,
+            shown=None,
+            memory=memory,
         )
     finally:
         splitter.BLOCK = before
@@ -87,18 +104,28 @@ def test_groups_equal_a_plain_grouping_on_every_rung(
 
     for step, spell in zip(found.ladder, LADDER, strict=True):
         expected = grouped(spell, kept)
-        assert (step.groups, step.surplus) == (len(expected), sum(map(len, expected)) - len(expected)), step.rung
+        assert (step.groups, step.surplus) == (
+            len(expected),
+            sum(map(len, expected)) - len(expected),
+        ), step.rung
     expected = grouped(LADDER[rung], kept)
     assert sorted([row.row for row in group.rows] for group in found.shown) == sorted(expected)
     assert (found.groups, found.rows_in_groups, found.largest) == (
         len(expected), sum(map(len, expected)), max(map(len, expected), default=0),
     )  # fmt: skip
     for step, spell, loose in zip(found.ladder[1:], LADDER, LADDER[1:], strict=False):
-        new = sum(len({tuple(None if v is None else spell(v) for v in asked[n - 1]) for n in group}) > 1 for group in grouped(loose, kept))
+        new = sum(
+            len({tuple(None if v is None else spell(v) for v in asked[n - 1]) for n in group}) > 1
+            for group in grouped(loose, kept)
+        )
         assert step.new_groups == new
     if several:
         for (_, more), left in zip(found.left_out, (1, 0), strict=True):
-            some = {n: (row[left],) for n, row in enumerate(rows, 1) if null_equal or row[left] is not None}
+            some = {
+                n: (row[left],)
+                for n, row in enumerate(rows, 1)
+                if null_equal or row[left] is not None
+            }
             assert more == len(grouped(LADDER[0], some)) - found.ladder[0].groups
 
 
@@ -112,7 +139,14 @@ def _edits(a: str, b: str) -> int:
         for j, y in enumerate(b, 1):
             k, m = last.get(y, 0), match
             match = j if x == y else match
-            row.append(min(table[i][j] + (x != y), row[j] + 1, table[i][j + 1] + 1, table[k][m] + (i - k - 1) + 1 + (j - m - 1)))
+            row.append(
+                min(
+                    table[i][j] + (x != y),
+                    row[j] + 1,
+                    table[i][j + 1] + 1,
+                    table[k][m] + (i - k - 1) + 1 + (j - m - 1),
+                )
+            )
         last[x] = i
         table.append(row)
     return table[-1][-1]
@@ -123,7 +157,9 @@ def _edits(a: str, b: str) -> int:
     values=st.lists(st.none() | st.text("abcö", max_size=7), min_size=1, max_size=24), within=st.integers(1, 3), blocked=st.booleans(),
     long=st.booleans(),
 )  # fmt: skip
-def test_no_pair_within_the_bound_is_missed(values: Any, within: int, blocked: bool, long: bool, tmp_path_factory: Any) -> None:
+def test_no_pair_within_the_bound_is_missed(
+    values: Any, within: int, blocked: bool, long: bool, tmp_path_factory: Any
+) -> None:
     from rapidfuzz.distance import JaroWinkler
 
     from gravel.duplicates.near import near
@@ -151,17 +187,29 @@ def test_no_pair_within_the_bound_is_missed(values: Any, within: int, blocked: b
         reached = [some for some in reached if some not in joined] + [{a, b}.union(*joined)]
     values_of = dict(rows)
     # Rows with a value that is equal to a member's belong to its cluster.
-    whole = {tuple(n for n, value in rows if value in {values_of[m] for m in some}) for some in reached}
+    whole = {
+        tuple(n for n, value in rows if value in {values_of[m] for m in some}) for some in reached
+    }
     assert set(found.clusters) == whole
     likely = near(table, "a", alike=0.85, block=block or "'all'", shown=None)
-    expected_alike = {pair for pair, (a, b) in pairs.items() if JaroWinkler.similarity(a, b) >= 0.85}
+    expected_alike = {
+        pair for pair, (a, b) in pairs.items() if JaroWinkler.similarity(a, b) >= 0.85
+    }
     assert {(one.a, one.b) for one in likely.shown} == expected_alike
 
 
-def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(figures: Any, gravel: Any, folder: Path) -> None:
+def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(
+    figures: Any, gravel: Any, folder: Path
+) -> None:
     write("o.csv", OWNERS)
     found = figures("duplicates", "o.csv", "--on", "name", "--rung", "words")
-    assert (found["groups"], found["rows_in_groups"], found["surplus"], found["largest"], found["null_rows"]) == (2, 6, 4, 4, 1)
+    assert (
+        found["groups"],
+        found["rows_in_groups"],
+        found["surplus"],
+        found["largest"],
+        found["null_rows"],
+    ) == (2, 6, 4, 4, 1)
     assert found["key"] == ["id"]
     first = found["shown"][0]
     assert [row["row"] for row in first["rows"]] == [1, 2, 3, 4]
@@ -170,12 +218,17 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(figures: An
         ("equal", 1, 1), ("spaces", 1, 1), ("case", 2, 2), ("accents", 2, 3), ("words", 2, 4), ("digits", 2, 4),
     ]  # fmt: skip
     assert found["proposal"]["prefer"] == "since DESC NULLS LAST"
-    assert (found["proposal"]["rescued"], found["proposal"]["disagree"]["phone"]) == ({"phone": 1}, 1)
+    assert (found["proposal"]["rescued"], found["proposal"]["disagree"]["phone"]) == (
+        {"phone": 1},
+        1,
+    )
     # The proposed step does to a plan what is said of it.
     told = gravel("duplicates", "o.csv", "--on", "name", "--rung", "words", "--add", "p.toml").err
     assert "step 1 added to p.toml" in told
     assert 'conflicts = "set aside"' in Path("p.toml").read_text()
-    assert figures("clean", "p.toml")["steps"][1]["set_aside"] == 6  # both groups disagree in a known value
+    assert (
+        figures("clean", "p.toml")["steps"][1]["set_aside"] == 6
+    )  # both groups disagree in a known value
     write("p.toml", Path("p.toml").read_text().replace(', conflicts = "set aside"', ""))
     done = figures("clean", "p.toml")
     assert (done["steps"][1]["merged"], done["steps"][1]["changed_columns"]) == (4, {"phone": 1})
@@ -184,7 +237,10 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(figures: An
         pasted = figures("duplicates", "o.csv", "--on", step["expression"])
         assert (pasted["groups"], pasted["surplus"]) == (step["groups"], step["surplus"])
     whole = figures("duplicates", "o.csv")
-    assert (whole["groups"], {one["column"]: one["groups"] for one in whole["left_out"]}["id"]) == (0, 1)
+    assert (whole["groups"], {one["column"]: one["groups"] for one in whole["left_out"]}["id"]) == (
+        0,
+        1,
+    )
     assert figures("duplicates", "o.csv", "--on", "town", "--min", 7)["shown"] == []
     assert gravel("duplicates", "o.csv", "--on", "id", "--fail").status == 0
     gravel("duplicates", "o.csv", "--on", "town", "--fail", status=1)
@@ -196,11 +252,19 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(figures: An
     ):  # fmt: skip
         assert hint in gravel("duplicates", "o.csv", *call, status=2).err, call
     close = figures("duplicates", "o.csv", "--near", "phone", "--within", 1)
-    assert [(one["a"], one["b"], one["distance"]) for one in close["pairs"]] == [(1, 3, 1), (1, 4, 1), (3, 4, 1), (5, 6, 1), (5, 7, 1)]
+    assert [(one["a"], one["b"], one["distance"]) for one in close["pairs"]] == [
+        (1, 3, 1),
+        (1, 4, 1),
+        (3, 4, 1),
+        (5, 6, 1),
+        (5, 7, 1),
+    ]
     assert close["clusters"] == [[1, 3, 4], [5, 6, 7]]
     for options in (["--on", "name", "--rung", "case"], ["--near", "name"]):
         gravel("duplicates", "o.csv", *options, "--report", "r.html")
-        assert ("Ørla Ness" if "--near" in options else "orla··ness") in re.sub(r"<[^>]*>", "", Path("r.html").read_text())
+        assert ("Ørla Ness" if "--near" in options else "orla··ness") in re.sub(
+            r"<[^>]*>", "", Path("r.html").read_text()
+        )
     assert len(parsed(gravel("duplicates", "o.csv", "--on", "name", "--format", "csv").out)) == 3
 
 
@@ -216,7 +280,10 @@ def test_pairs_of_many_names_equal_all_pairs(rows: int, folder: Path) -> None:
     from gravel.sources.csv.reader import CsvSource
 
     dice = random.Random(3)
-    names = ["".join(dice.choice(["al", "bre", "cor", "dun", "els", "fjo"]) for _ in range(3)) for _ in range(rows)]
+    names = [
+        "".join(dice.choice(["al", "bre", "cor", "dun", "els", "fjo"]) for _ in range(3))
+        for _ in range(rows)
+    ]
     slips = ["".join(char for char in name if dice.random() > 0.05) for name in names]
     write("b.csv", "a\n" + "".join(f"{name}\n" for name in slips if name))
     found = near(CsvSource(folder / "b.csv", "b.csv"), "a", within=2)

@@ -60,12 +60,18 @@ def asked(figures: Any) -> Any:
 @pytest.mark.parametrize("kind", VALUES)
 def test_every_aggregate_and_window_with_every_type(kind: str, gravel: Any) -> None:
     """A value, or a diagnostic that says what it takes: no other end."""
-    rows = ", ".join(f"({value}, {at % 2})" for at, value in enumerate([*VALUES[kind], "NULL", VALUES[kind][0]]))
+    rows = ", ".join(
+        f"({value}, {at % 2})" for at, value in enumerate([*VALUES[kind], "NULL", VALUES[kind][0]])
+    )
     source = f"(VALUES {rows}) AS v(x, g)"
     calls = [one.format("x") for one in PLAIN]
-    texts = [f"SELECT {call} AS r FROM {source}" for call in calls] + [f"SELECT g, {call} AS r FROM {source} GROUP BY g" for call in calls]
+    texts = [f"SELECT {call} AS r FROM {source}" for call in calls] + [
+        f"SELECT g, {call} AS r FROM {source} GROUP BY g" for call in calls
+    ]
     texts += [f"SELECT {call} FILTER (WHERE g = 1) AS r FROM {source}" for call in calls[:6]]
-    texts += [f"SELECT {call.replace('(x', '(DISTINCT x', 1)} AS r FROM {source}" for call in calls[:9]]
+    texts += [
+        f"SELECT {call.replace('(x', '(DISTINCT x', 1)} AS r FROM {source}" for call in calls[:9]
+    ]
     texts += [
         f"SELECT {call} OVER ({frame}) AS r FROM {source}"
         for call in [*calls[:10], *(one.format("x") for one in WINDOWS)]
@@ -91,27 +97,41 @@ def test_a_decimal_becomes_the_nearest_double(asked: Any, figures: Any) -> None:
     from gravel.language.types import DOUBLE, TEXT, Target, decimal
 
     dice = random.Random(15)
-    texts = [f"{whole}.{part:0{digits}d}" for digits in (1, 2, 3) for whole in range(10 ** (4 - digits)) for part in range(10**digits)]
-    texts += [f"{dice.randrange(10 ** dice.randint(1, 18))}.{dice.randrange(10**9):09d}" for _ in range(100_000)]
+    texts = [
+        f"{whole}.{part:0{digits}d}"
+        for digits in (1, 2, 3)
+        for whole in range(10 ** (4 - digits))
+        for part in range(10**digits)
+    ]
+    texts += [
+        f"{dice.randrange(10 ** dice.randint(1, 18))}.{dice.randrange(10**9):09d}"
+        for _ in range(100_000)
+    ]
     expected = [float(text) for text in texts]
     assert cast(pa.array(texts), TEXT, Target(DOUBLE)).values.to_pylist() == expected
     exact = pa.array([Decimal(text) for text in texts], pa.decimal128(38, 9))
     assert cast(exact, decimal(38, 9), Target(DOUBLE)).values.to_pylist() == expected
     assert literal("double", "42.48e0")[1] == 42.48
-    assert asked("SELECT CAST(42.48 AS DOUBLE PRECISION) = 42.48 AS same, CAST(42.48 AS DOUBLE PRECISION) AS x, 1e15 AS y") == [
-        [True, 42.48, 1e15]
-    ]
+    assert asked(
+        "SELECT CAST(42.48 AS DOUBLE PRECISION) = 42.48 AS same, CAST(42.48 AS DOUBLE PRECISION) AS x, 1e15 AS y"
+    ) == [[True, 42.48, 1e15]]
     base = sqlite3.connect("h.db")
     base.execute("CREATE TABLE t (id INTEGER PRIMARY KEY, fee REAL)")
-    base.executemany("INSERT INTO t VALUES (?, ?)", [(at, float(f"{at / 100:.2f}")) for at in range(1, 2001)])
+    base.executemany(
+        "INSERT INTO t VALUES (?, ?)", [(at, float(f"{at / 100:.2f}")) for at in range(1, 2001)]
+    )
     base.commit()
     write("t.csv", "fee\n" + "".join(f"{at / 100:.2f}\n" for at in range(1, 2001)))
-    assert asked("SELECT COUNT(*) AS n FROM 't.csv' AS a JOIN 'h.db#t' AS b ON a.fee = b.fee") == [[2000]]
+    assert asked("SELECT COUNT(*) AS n FROM 't.csv' AS a JOIN 'h.db#t' AS b ON a.fee = b.fee") == [
+        [2000]
+    ]
     assert figures("look", "h.db#t", "--where", "fee = 19.99")["matching"] == 1
 
 
 @settings(max_examples=200)
-@given(st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=1, max_size=30), st.data())
+@given(
+    st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=1, max_size=30), st.data()
+)
 def test_sums_of_doubles_are_exact_whoever_adds_them(numbers: list[float], data: Any) -> None:
     from gravel.engine.exact_sum import double_of
     from gravel.querying.windows import ResolvedFrame, Sorted
@@ -122,19 +142,33 @@ def test_sums_of_doubles_are_exact_whoever_adds_them(numbers: list[float], data:
     exact = sum(map(Fraction, numbers), Fraction(0))
     mean = exact / len(numbers)
     cut = data.draw(st.integers(0, len(numbers)))
-    expected = {"SUM": exact, "AVG": mean, "VAR_POP": sum((Fraction(one) - mean) ** 2 for one in numbers) / len(numbers)}
+    expected = {
+        "SUM": exact,
+        "AVG": mean,
+        "VAR_POP": sum((Fraction(one) - mean) ** 2 for one in numbers) / len(numbers),
+    }
     for name, value in expected.items():
-        parts = [_one_group(name, pa.array(some, pa.float64())) for some in (numbers[:cut], numbers[cut:])]
-        assert parts[0].merge(parts[1]).finish(name, DOUBLE).values.to_pylist() == [rounded(Fraction(value))]
+        parts = [
+            _one_group(name, pa.array(some, pa.float64()))
+            for some in (numbers[:cut], numbers[cut:])
+        ]
+        assert parts[0].merge(parts[1]).finish(name, DOUBLE).values.to_pylist() == [
+            rounded(Fraction(value))
+        ]
     values, every = pa.array(numbers, pa.float64()), np.ones(len(numbers), bool)
-    running = Sorted([], [], (), len(numbers)).totals(values, every, ResolvedFrame("ROWS", -1, 0), DOUBLE, "SUM")
+    running = Sorted([], [], (), len(numbers)).totals(
+        values, every, ResolvedFrame("ROWS", -1, 0), DOUBLE, "SUM"
+    )
     assert running.values.to_pylist() == [
-        rounded(sum(map(Fraction, numbers[max(0, at - 1) : at + 1]), Fraction(0))) for at in range(len(numbers))
+        rounded(sum(map(Fraction, numbers[max(0, at - 1) : at + 1]), Fraction(0)))
+        for at in range(len(numbers))
     ]
 
 
 def _one_group(name: str, values: Any) -> Any:
-    return STATES[name].of(GroupedValues(np.zeros(len(values), np.int64), 1, values, np.ones(len(values), bool)), name)
+    return STATES[name].of(
+        GroupedValues(np.zeros(len(values), np.int64), 1, values, np.ones(len(values), bool)), name
+    )
 
 
 KINDS = {
@@ -149,12 +183,25 @@ KINDS = {
 @given(data=st.data())
 def test_a_state_is_that_of_all_rows_however_they_are_cut(name: str, data: Any) -> None:
     """Cut anywhere, merged in either order or in other pairs, and pickled, a state finishes as that of all rows does."""
-    kinds = ["BOOLEAN"] if name == "EVERY" else list(KINDS) if name in ("COUNT", "MIN", "MAX") else ["INTEGER", "DECIMAL", "DOUBLE"]
+    kinds = (
+        ["BOOLEAN"]
+        if name == "EVERY"
+        else list(KINDS)
+        if name in ("COUNT", "MIN", "MAX")
+        else ["INTEGER", "DECIMAL", "DOUBLE"]
+    )
     kind = data.draw(st.sampled_from(kinds))
     arrow, one = KINDS[kind]
     many = data.draw(st.integers(1, 4))
-    rows = data.draw(st.lists(st.tuples(st.integers(0, many - 1), one | st.none(), one, st.booleans()), max_size=25))
-    groups, mask = np.array([row[0] for row in rows], np.int64), np.array([row[3] and row[1] is not None for row in rows], bool)
+    rows = data.draw(
+        st.lists(
+            st.tuples(st.integers(0, many - 1), one | st.none(), one, st.booleans()), max_size=25
+        )
+    )
+    groups, mask = (
+        np.array([row[0] for row in rows], np.int64),
+        np.array([row[3] and row[1] is not None for row in rows], bool),
+    )
     values = [pa.array([row[at] for row in rows], arrow) for at in (1, 2)]
     own = {"DECIMAL": decimal(38, 2), "DOUBLE": DOUBLE}.get(kind, Type(Kind[kind]))
 
@@ -164,27 +211,62 @@ def test_a_state_is_that_of_all_rows_however_they_are_cut(name: str, data: Any) 
 
     def finished(made: Any) -> tuple[Any, Any]:
         vector = made.finish(name, own)
-        return repr(vector.values.to_pylist()), None if vector.errors is None else vector.errors.tolist()
+        return repr(
+            vector.values.to_pylist()
+        ), None if vector.errors is None else vector.errors.tolist()
 
     a, b = sorted((data.draw(st.integers(0, len(rows))), data.draw(st.integers(0, len(rows)))))
-    whole, (x, y, z) = finished(state(0, len(rows))), (state(0, a), state(a, b), state(b, len(rows)))
-    assert finished(x.merge(y).merge(z)) == finished(x.merge(y.merge(z))) == finished(z.merge(x).merge(y)) == whole
+    whole, (x, y, z) = (
+        finished(state(0, len(rows))),
+        (state(0, a), state(a, b), state(b, len(rows))),
+    )
+    assert (
+        finished(x.merge(y).merge(z))
+        == finished(x.merge(y.merge(z)))
+        == finished(z.merge(x).merge(y))
+        == whole
+    )
     if name in ("MIN", "MAX", "COUNT") and kind != "DOUBLE":
         pick = {"MIN": min, "MAX": max, "COUNT": len}[name]
-        taken = [[row[1] for row, counts in zip(rows, mask, strict=True) if counts and row[0] == group] for group in range(many)]
+        taken = [
+            [row[1] for row, counts in zip(rows, mask, strict=True) if counts and row[0] == group]
+            for group in range(many)
+        ]
         assert whole[0] == repr([pick(one) if one or name == "COUNT" else None for one in taken])
 
 
 def test_check_and_query_give_one_sum(asked: Any, gravel: Any) -> None:
-    write("t.csv", "x,n\n1e16,4999999999999999999999999999999\n1,5000000000000000000000000000001\n-1e16,1\n")
+    write(
+        "t.csv",
+        "x,n\n1e16,4999999999999999999999999999999\n1,5000000000000000000000000000001\n-1e16,1\n",
+    )
     x = "CAST(x AS DOUBLE PRECISION)"
-    assert asked(f"SELECT SUM({x}) AS s, AVG({x}) AS a, MAX(SUM({x})) OVER () AS m FROM 't.csv'")[0][:2] == [1, 1 / 3]
-    gravel("check", "t.csv", "--text", "x", f"SUM({x}) = 1e0", f"AVG({x}) = 1e0 / 3", "AVG(n) = 3333333333333333333333333333333.6666667")
-    assert asked("SELECT AVG(n) AS a FROM 't.csv'") == [["3333333333333333333333333333333.6666667000000000"]]
-    assert gravel("count", "t.csv", "--text", "x", "--total", x, "--format", "json").json["tables"][0]["totals"][0]["value"] == 1
+    assert asked(f"SELECT SUM({x}) AS s, AVG({x}) AS a, MAX(SUM({x})) OVER () AS m FROM 't.csv'")[
+        0
+    ][:2] == [1, 1 / 3]
+    gravel(
+        "check",
+        "t.csv",
+        "--text",
+        "x",
+        f"SUM({x}) = 1e0",
+        f"AVG({x}) = 1e0 / 3",
+        "AVG(n) = 3333333333333333333333333333333.6666667",
+    )
+    assert asked("SELECT AVG(n) AS a FROM 't.csv'") == [
+        ["3333333333333333333333333333333.6666667000000000"]
+    ]
+    assert (
+        gravel("count", "t.csv", "--text", "x", "--total", x, "--format", "json").json["tables"][0][
+            "totals"
+        ][0]["value"]
+        == 1
+    )
 
 
-def test_an_error_in_an_aggregate_is_one_of_its_source_row(figures: Any, gravel: Any, asked: Any) -> None:
+def test_an_error_in_an_aggregate_is_one_of_its_source_row(
+    figures: Any, gravel: Any, asked: Any
+) -> None:
     write("t.csv", "g,n\na,0\na,5\nb,0\nb,0\nb,10\n")
     for text in ("SELECT COALESCE(MAX(10 / n), 0) AS m FROM 't.csv'", "SELECT COALESCE(SUM(10 / n) OVER (ORDER BY n), 0) AS m FROM 't.csv'",
                  "SELECT COUNT(10 / n) AS m FROM 't.csv'", "SELECT LISTAGG(g, ',') WITHIN GROUP (ORDER BY 10 / n) AS m FROM 't.csv'",
@@ -192,20 +274,42 @@ def test_an_error_in_an_aggregate_is_one_of_its_source_row(figures: Any, gravel:
         told = gravel("query", text, status=1).err
         assert "22012" in told, text
         assert "source rows 1, 3, 4" in told, told
-    done = figures("query", "SELECT g, SUM(10 / n) AS s, COUNT(*) AS c FROM 't.csv' GROUP BY g ORDER BY g", "--on-error", "omit")
+    done = figures(
+        "query",
+        "SELECT g, SUM(10 / n) AS s, COUNT(*) AS c FROM 't.csv' GROUP BY g ORDER BY g",
+        "--on-error",
+        "omit",
+    )
     assert done["rows"] == [["a", "2.0000000000000000", 1], ["b", "1.0000000000000000", 1]]
-    assert [one["detail"] for one in done["account"] if "omitted" in one["stage"]] == ["rows with an error: 1 of g a; 2 of g b"]
-    assert asked("SELECT COUNT(10 / n) AS c, COUNT(*) AS r FROM 't.csv'", "--on-error", "null") == [[2, 5]]
-    assert "3 rows of t.csv, first in 1, 3, 4: 22012" in gravel("check", "t.csv", "SUM(10 / n) > 0", status=1).err
+    assert [one["detail"] for one in done["account"] if "omitted" in one["stage"]] == [
+        "rows with an error: 1 of g a; 2 of g b"
+    ]
+    assert asked("SELECT COUNT(10 / n) AS c, COUNT(*) AS r FROM 't.csv'", "--on-error", "null") == [
+        [2, 5]
+    ]
+    assert (
+        "3 rows of t.csv, first in 1, 3, 4: 22012"
+        in gravel("check", "t.csv", "SUM(10 / n) > 0", status=1).err
+    )
     done = figures("query", "SELECT SUM(10 / NULLIF(n, 0)) AS s FROM 't.csv'")
-    assert [one["rows"] for one in done["cautions"] if one["caution"] == "aggregate passes over NULL"] == [3]
-    told = gravel("query", "SELECT a.n FROM 't.csv' AS a JOIN 't.csv' AS b ON a.n >= b.n AND 10 / a.n > 1", status=1).err
+    assert [
+        one["rows"] for one in done["cautions"] if one["caution"] == "aggregate passes over NULL"
+    ] == [3]
+    told = gravel(
+        "query",
+        "SELECT a.n FROM 't.csv' AS a JOIN 't.csv' AS b ON a.n >= b.n AND 10 / a.n > 1",
+        status=1,
+    ).err
     assert "ON: 10 / a.n > 1 fails in 9 rows, first in source rows 1, 3, 4" in told
     # What no row reads costs nothing, wherever it stands.
     assert asked(
         "SELECT CASE WHEN n > 99 THEN CAST((SELECT SUM(10 / z.n) FROM 't.csv' AS z) AS INTEGER) ELSE n END AS m FROM 't.csv' WHERE g = 'a'"
     ) == [[0], [5]]
-    told = gravel("query", "SELECT COALESCE((SELECT SUM(10 / z.n) FROM 't.csv' AS z), 0) AS m FROM 't.csv'", status=1).err
+    told = gravel(
+        "query",
+        "SELECT COALESCE((SELECT SUM(10 / z.n) FROM 't.csv' AS z), 0) AS m FROM 't.csv'",
+        status=1,
+    ).err
     assert "22012" in told
 
 
@@ -267,13 +371,21 @@ def test_a_mistake_is_no_longer_taken_in_silence(text: str, told: str, gravel: A
 def test_bytes_stay_bytes_and_mixed_columns_are_told(gravel: Any, figures: Any) -> None:
     import pyarrow.parquet as pq
 
-    pq.write_table(pa.table({"id": [1, 2], "b": pa.array([b"\x00\xff", None], pa.binary())}), "b.parquet")
+    pq.write_table(
+        pa.table({"id": [1, 2], "b": pa.array([b"\x00\xff", None], pa.binary())}), "b.parquet"
+    )
     write("p.toml", 'table = "b.parquet"\nwrite = "h.db#b"\n')
     gravel("clean", "p.toml")
     base = sqlite3.connect("h.db")
-    assert base.execute("SELECT b, typeof(b) FROM b ORDER BY id").fetchall() == [(b"\x00\xff", "blob"), (None, "null")]
+    assert base.execute("SELECT b, typeof(b) FROM b ORDER BY id").fetchall() == [
+        (b"\x00\xff", "blob"),
+        (None, "null"),
+    ]
     base.execute("CREATE TABLE t (id INTEGER PRIMARY KEY, x, flag BOOLEAN, r REAL, name TEXT)")
-    base.executemany("INSERT INTO t VALUES (?, ?, ?, ?, ?)", [(1, "abcd", 1, 9.5, "a"), (2, b"\x01", 0, 1e300, ""), (3, 5, 1, -1.5, "b")])
+    base.executemany(
+        "INSERT INTO t VALUES (?, ?, ?, ?, ?)",
+        [(1, "abcd", 1, 9.5, "a"), (2, b"\x01", 0, 1e300, ""), (3, 5, 1, -1.5, "b")],
+    )
     base.execute("INSERT INTO t VALUES (4, NULL, NULL, 100.25, CAST(x'ff41' AS TEXT))")
     base.execute("CREATE VIEW broken AS SELECT no FROM nowhere")
     base.commit()
@@ -289,7 +401,9 @@ def test_bytes_stay_bytes_and_mixed_columns_are_told(gravel: Any, figures: Any) 
     assert math.isfinite(found["r"]["numbers"]["stddev"])
 
 
-def test_a_file_that_changes_under_way_is_told(gravel: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_file_that_changes_under_way_is_told(
+    gravel: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
     from gravel.sources.csv import reader
 
     write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n')
@@ -314,13 +428,20 @@ def test_a_file_that_changes_under_way_is_told(gravel: Any, monkeypatch: pytest.
 
 
 def test_merged_rows_that_disagree_are_counted_in_every_column(figures: Any) -> None:
-    write("r.csv", "id,owner,born,phone\n" + "".join(f"{n},{n // 2},19{50 + n % 40},{'' if n % 3 else n}\n" for n in range(40)))
+    write(
+        "r.csv",
+        "id,owner,born,phone\n"
+        + "".join(f"{n},{n // 2},19{50 + n % 40},{'' if n % 3 else n}\n" for n in range(40)),
+    )
     for more, expected in (
         ("", {"born": 20, "phone": 0}),
         (", fill = ['phone']", {"born": 20, "phone": 0}),
         (", fill = true", {"born": 20, "phone": 0}),
     ):
-        write("p.toml", f"table = 'r.csv'\nwrite = 'o.csv'\nreplace = true\nkey = ['id']\n[[step]]\nunique = {{ by = ['owner']{more} }}\n")
+        write(
+            "p.toml",
+            f"table = 'r.csv'\nwrite = 'o.csv'\nreplace = true\nkey = ['id']\n[[step]]\nunique = {{ by = ['owner']{more} }}\n",
+        )
         step = figures("clean", "p.toml")["steps"][1]
         told = step["conflicts"]
         assert {name: told.get(name, 0) for name in expected} == expected, (more, step)
@@ -328,7 +449,9 @@ def test_merged_rows_that_disagree_are_counted_in_every_column(figures: Any) -> 
 
 def test_what_a_finding_counts_is_what_its_fix_changes(figures: Any) -> None:
     write("t.csv", "name\n" + "Ines \n" * 2 + "Ines\n" + "other\n" * 9)
-    (finding,) = [one for one in figures("profile", "t.csv")["findings"] if one["finding"] == "spaces"]
+    (finding,) = [
+        one for one in figures("profile", "t.csv")["findings"] if one["finding"] == "spaces"
+    ]
     seen = figures(*shlex.split(finding["see"])[1:])["matching"]
     changed = figures("try", "t.csv", finding["mend"])["assignments"][0]["changed"]
     assert (finding["rows"], seen, changed) == (2, 2, 2)
@@ -342,19 +465,34 @@ def test_keys_of_two_columns_are_found_whatever_the_second_holds(figures: Any) -
 
 def test_an_address_shows_no_password_and_runs_no_statement(gravel: Any) -> None:
     for name in ("password", "passwd"):
-        told = gravel("count", f"postgresql://ann@127.0.0.1:1/harbour?{name}=hush21#boats", status=None)
+        told = gravel(
+            "count", f"postgresql://ann@127.0.0.1:1/harbour?{name}=hush21#boats", status=None
+        )
         assert told.status in (2, 3)
         assert "hush21" not in told.err + told.out
-    write("p.toml", 'table = "postgresql://ann@127.0.0.1:1/harbour?password=hush21#boats"\nwrite = "o.csv"\n')
+    write(
+        "p.toml",
+        'table = "postgresql://ann@127.0.0.1:1/harbour?password=hush21#boats"\nwrite = "o.csv"\n',
+    )
     assert "hush21" not in gravel("clean", "p.toml", status=3).err
-    assert "no option" in gravel("count", "mysql://ann@127.0.0.1:1/harbour?init_command=DROP%20TABLE%20boats#boats", status=2).err
+    assert (
+        "no option"
+        in gravel(
+            "count",
+            "mysql://ann@127.0.0.1:1/harbour?init_command=DROP%20TABLE%20boats#boats",
+            status=2,
+        ).err
+    )
     assert "FILE.db#table" in gravel("count", "sqlite:///none.db#t", status=2).err
     assert not Path("none.db").exists()
 
 
 def test_files_that_nobody_else_reads_make_files_that_nobody_else_reads(gravel: Any) -> None:
     write("t.csv", "id,n\n1,2\n2,3\n")
-    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\nreplace = true\n[[step]]\ndrop_rows = "id = 1"\n')
+    write(
+        "p.toml",
+        'table = "t.csv"\nwrite = "o.csv"\nreplace = true\n[[step]]\ndrop_rows = "id = 1"\n',
+    )
     write("o.csv", "mine\n")
     Path("o.csv").chmod(0o600)
     gravel("clean", "p.toml")
@@ -368,24 +506,48 @@ def test_files_that_nobody_else_reads_make_files_that_nobody_else_reads(gravel: 
 def test_names_cannot_steer_the_terminal(gravel: Any) -> None:
     name = "a\x1b[31m.csv"
     write(name, "id,n\x1b[31m\u009bame\n1,x\u009b31m\n2,y\n")
-    write("p.toml", 'table = "a\\u001b[31m.csv"\nwrite = "o.csv"\n[[step]]\nnote = "n\\u001b[31mote"\nset = { id = "id + 1" }\n')
+    write(
+        "p.toml",
+        'table = "a\\u001b[31m.csv"\nwrite = "o.csv"\n[[step]]\nnote = "n\\u001b[31mote"\nset = { id = "id + 1" }\n',
+    )
     for call in (["count", name], ["look", name], ["profile", name], ["duplicates", name], ["check", name, "c\x1b[31m: id > 1"], ["clean", "p.toml"],
                  ["look", name, "--format", "json"], ["profile", name, "--format", "json"], ["look", "nosuch\x1b[31m"], ["look", name, "--where", '"n\x1b" = 1']):  # fmt: skip
         ran = gravel(*call, status=None)
         assert not set("\x1b\u009b") & set(ran.out + ran.err), call
 
 
-def test_all_mistakes_of_a_plan_and_what_failed_in_a_row_are_told(gravel: Any, figures: Any) -> None:
+def test_all_mistakes_of_a_plan_and_what_failed_in_a_row_are_told(
+    gravel: Any, figures: Any
+) -> None:
     write("p.toml", 'tabel = "x"\n[[step]]\nnote = "only a note"\n')
     told = gravel("clean", "p.toml", status=2).err
-    for line in ("no key tabel", "does not say `table`", "does not say `write`", "step 1 has no verb", "p.toml:2"):
+    for line in (
+        "no key tabel",
+        "does not say `table`",
+        "does not say `write`",
+        "step 1 has no verb",
+        "p.toml:2",
+    ):
         assert line in told
     write("t.csv", "id,n\n1,2\n2,x\n")
-    write("q.toml", 'table = "t.csv"\nwrite = "o.csv"\non_error = "set aside"\n[[step]]\nset = { n = "CAST(n AS INTEGER)" }\n')
+    write(
+        "q.toml",
+        'table = "t.csv"\nwrite = "o.csv"\non_error = "set aside"\n[[step]]\nset = { n = "CAST(n AS INTEGER)" }\n',
+    )
     event = figures("follow", "q.toml", "--row", 2)["rows"][0]["paths"][0]["events"][-1]
-    assert (event["outcome"], event["sqlstate"], event["read"]) == ("set aside", "22018", {"n": "x"})
+    assert (event["outcome"], event["sqlstate"], event["read"]) == (
+        "set aside",
+        "22018",
+        {"n": "x"},
+    )
     assert "22018" in gravel("follow", "q.toml", "--row", 2).out
-    assert "takes one value" in gravel("look", "t.csv", "--where", "id = 1", "--where", "id = 2", status=2).err
-    assert [one["columns"] for one in figures("count", "t.csv", "--key", "id", "--key", "n")["tables"][0]["keys"]] == [["id"], ["n"]]
+    assert (
+        "takes one value"
+        in gravel("look", "t.csv", "--where", "id = 1", "--where", "id = 2", status=2).err
+    )
+    assert [
+        one["columns"]
+        for one in figures("count", "t.csv", "--key", "id", "--key", "n")["tables"][0]["keys"]
+    ] == [["id"], ["n"]]
     assert "[check]" in gravel("check", "--help").out.replace("\n", "").replace("│", "")
     assert "that would be written" in gravel("clean", "q.toml", "--dry-run").out.replace("\n", " ")

@@ -27,7 +27,11 @@ def test_version_and_help_start_quickly_and_say_how_to_begin(folder: Path) -> No
     for command in ("demo", "count", "look", "profile", "try", "clean", "functions"):
         assert command in told
     loaded = subprocess.run(
-        [sys.executable, "-X", "importtime", "-m", "gravel", "--version"], cwd=folder, text=True, capture_output=True, check=True
+        [sys.executable, "-X", "importtime", "-m", "gravel", "--version"],
+        cwd=folder,
+        text=True,
+        capture_output=True,
+        check=True,
     ).stderr
     assert "typer" not in loaded
     assert "numpy" not in loaded
@@ -45,15 +49,28 @@ def test_a_full_disk_is_an_error_and_leaves_nothing(folder: Path) -> None:
     write("b.csv", "id,name\n" + "".join(f"{n},gull\n" for n in range(5000)))
     write("p.toml", PLAN.replace("o.csv", "/dev/full"))
     ran = program("clean", "p.toml", cwd=folder)
-    assert (ran.returncode, "no space left" in ran.stderr, "Traceback" in ran.stderr) == (3, True, False)
+    assert (ran.returncode, "no space left" in ran.stderr, "Traceback" in ran.stderr) == (
+        3,
+        True,
+        False,
+    )
     write("p.toml", PLAN.replace("o.csv", "/dev/full") + '[[step]]\ndrop_rows = "id < 9"\n')
     assert program("clean", "p.toml", cwd=folder).returncode == 3
     assert not list(Path("/dev").glob("full-*"))
     with open("/dev/full", "wb") as full:
         ran = subprocess.run(
-            [*PROGRAM, "look", "b.csv", "--rows", "all"], cwd=folder, stdout=full, stderr=subprocess.PIPE, text=True, check=False
+            [*PROGRAM, "look", "b.csv", "--rows", "all"],
+            cwd=folder,
+            stdout=full,
+            stderr=subprocess.PIPE,
+            text=True,
+            check=False,
         )
-    assert (ran.returncode, "cannot be written" in ran.stderr, "Traceback" in ran.stderr) == (3, True, False)
+    assert (ran.returncode, "cannot be written" in ran.stderr, "Traceback" in ran.stderr) == (
+        3,
+        True,
+        False,
+    )
     assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "p.toml"]
 
 
@@ -63,7 +80,11 @@ def test_a_device_takes_the_rows_and_those_left_behind_go_beside_the_plan(folder
     ran = program("clean", "p.toml", "--format", "json", cwd=folder)
     assert (ran.returncode, '"left_behind": "p-left-behind.csv"' in ran.stdout) == (0, True)
     assert Path("p-left-behind.csv").read_text().splitlines()[1].startswith("1,1,2,dropped")
-    assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "p-left-behind.csv", "p.toml"]
+    assert sorted(path.name for path in folder.iterdir()) == [
+        "b.csv",
+        "p-left-behind.csv",
+        "p.toml",
+    ]
     assert not list(Path("/dev").glob("null-*"))
 
 
@@ -107,11 +128,17 @@ def _ended_at(call: int, fault: str, folder: Path, *arguments: str) -> int:
     """The program, ended at its nth call that changes what the disk holds: killed, by an error of that call, by an interrupt; how many
     such calls were left."""
     ran = subprocess.run(
-        [sys.executable, "-c", STEP, str(call), fault, *arguments], cwd=folder, capture_output=True, text=True, check=False
+        [sys.executable, "-c", STEP, str(call), fault, *arguments],
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        check=False,
     )
     assert "Traceback" not in ran.stderr
     if fault != "kill" and call < 10_000:
-        assert ran.returncode in (0, 3, 130), ran.stderr  # a folder that cannot be synced is no error
+        assert ran.returncode in (0, 3, 130), (
+            ran.stderr
+        )  # a folder that cannot be synced is no error
         return -1
     if ran.returncode == -signal.SIGKILL:
         return -1
@@ -124,7 +151,9 @@ def _ended_at(call: int, fault: str, folder: Path, *arguments: str) -> int:
     [(target, "kill") for target in ("o.csv", "o.parquet", "h.db#t", "postgresql")]
     + [(target, fault) for target in ("o.csv", "o.parquet") for fault in ("error", "interrupt")],
 )
-def test_an_end_at_any_step_of_a_publication_loses_nothing(target: str, fault: str, folder: Path, gravel: Any, request: Any) -> None:
+def test_an_end_at_any_step_of_a_publication_loses_nothing(
+    target: str, fault: str, folder: Path, gravel: Any, request: Any
+) -> None:
     """For every call at a run's end: afterwards the target is the old one or the new one, and the next run needs no hand."""
     from gravel.sources.opening import open_table
     from gravel.sources.source import scan
@@ -143,7 +172,10 @@ def test_an_end_at_any_step_of_a_publication_loses_nothing(target: str, fault: s
     more = "replace = true" if "#" in target else ""
     step = '[[step]]\ndrop_rows = "fee = 1"\n'
     write("p.toml", f'table = "b.csv"\nwrite = "{target}"\nkey = ["id"]\n{more}\n{step}')
-    old, new = "".join(f"{n},{n % 8}\n" for n in range(80)), "".join(f"{n},{n % 5}\n" for n in range(100))
+    old, new = (
+        "".join(f"{n},{n % 8}\n" for n in range(80)),
+        "".join(f"{n},{n % 5}\n" for n in range(100)),
+    )
 
     write("b.csv", "id,fee\n" + old)
     gravel("clean", "p.toml")
@@ -172,7 +204,9 @@ def test_an_end_at_any_step_of_a_publication_loses_nothing(target: str, fault: s
         told = json.loads(record.read_text())
         outcomes.add((held, kept))
         if "#" in target:
-            assert (held, kept) in {(70, 10), (70, 20), (80, 20)}, call  # rows are in the table until they are in their file
+            assert (held, kept) in {(70, 10), (70, 20), (80, 20)}, (
+                call
+            )  # rows are in the table until they are in their file
             assert told["output"]["rows"] == held, call
         else:
             signed = hashlib.sha256(Path(target).read_bytes()).hexdigest()
@@ -191,10 +225,19 @@ def test_two_runs_on_one_target_do_not_meet(folder: Path) -> None:
     write("p.toml", PLAN)
     lock = TargetLock(folder / "o.csv", "o.csv")
     ran = program("clean", "p.toml", cwd=folder)
-    assert (ran.returncode, "is being written by another run" in ran.stderr, f"process {os.getpid()}" in ran.stderr) == (3, True, True)
+    assert (
+        ran.returncode,
+        "is being written by another run" in ran.stderr,
+        f"process {os.getpid()}" in ran.stderr,
+    ) == (3, True, True)
     lock.release()
     assert program("clean", "p.toml", cwd=folder).returncode == 0
-    assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "o.csv", "o.record.json", "p.toml"]
+    assert sorted(path.name for path in folder.iterdir()) == [
+        "b.csv",
+        "o.csv",
+        "o.record.json",
+        "p.toml",
+    ]
 
 
 def test_what_is_not_ours_is_replaced_only_when_asked(folder: Path) -> None:
@@ -202,7 +245,11 @@ def test_what_is_not_ours_is_replaced_only_when_asked(folder: Path) -> None:
     write("p.toml", PLAN)
     write("o.csv", "somebody's work\n")
     ran = program("clean", "p.toml", cwd=folder)
-    assert (ran.returncode, "--replace" in ran.stderr, Path("o.csv").read_text()) == (2, True, "somebody's work\n")
+    assert (ran.returncode, "--replace" in ran.stderr, Path("o.csv").read_text()) == (
+        2,
+        True,
+        "somebody's work\n",
+    )
     assert program("clean", "p.toml", "--replace", cwd=folder).returncode == 0
     assert program("clean", "p.toml", cwd=folder).returncode == 0  # its record says that it is ours
     write("o.csv", "id,name\n1,mended by hand\n")
@@ -221,19 +268,28 @@ def test_what_is_not_ours_is_replaced_only_when_asked(folder: Path) -> None:
         before = Path("o.csv").read_bytes()
         ran = program(*call, cwd=folder)
         assert (ran.returncode, "is there already" in ran.stderr) == (2, True), ran.stderr
-        assert (Path("o.csv").read_bytes(), Path("o.html").read_text()) == (before, "a page of somebody's")
+        assert (Path("o.csv").read_bytes(), Path("o.html").read_text()) == (
+            before,
+            "a page of somebody's",
+        )
     os.chmod("b.csv", 0o600)
-    assert program("query", "SELECT * FROM 'b.csv'", "--write", "new.csv", cwd=folder).returncode == 0
+    assert (
+        program("query", "SELECT * FROM 'b.csv'", "--write", "new.csv", cwd=folder).returncode == 0
+    )
     outside = folder.parent / f"{folder.name}-elsewhere.csv"
     write("q.toml", PLAN.replace("o.csv", str(outside)))
-    assert "not in the plan's folder" in " ".join(program("clean", "q.toml", cwd=folder).stderr.split())
+    assert "not in the plan's folder" in " ".join(
+        program("clean", "q.toml", cwd=folder).stderr.split()
+    )
     (folder / "mine").mkdir()
     write("mine/boats.csv", "mine\n")
     assert program("demo", "mine", "--quiet", cwd=folder).returncode == 2
     assert Path("mine/boats.csv").read_text() == "mine\n"
 
 
-def test_the_last_resort_tells_where_and_shows_no_data(folder: Path, gravel: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_last_resort_tells_where_and_shows_no_data(
+    folder: Path, gravel: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
     def broken(*_: object) -> None:
         raise KeyError("a value of the data")
 
@@ -251,7 +307,13 @@ def test_the_last_resort_tells_where_and_shows_no_data(folder: Path, gravel: Any
 def test_a_request_to_end_leaves_nothing_behind(folder: Path) -> None:
     write("b.csv", "id,name\n" + "".join(f"{n},gull {n % 97}\n" for n in range(400_000)))
     write("p.toml", PLAN)
-    running = subprocess.Popen([*PROGRAM, "clean", "p.toml"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    running = subprocess.Popen(
+        [*PROGRAM, "clean", "p.toml"],
+        cwd=folder,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
     while not list(folder.glob(".o.csv.gravel-*.csv")) and running.poll() is None:
         time.sleep(0.01)
     running.send_signal(signal.SIGTERM)
@@ -262,7 +324,13 @@ def test_a_request_to_end_leaves_nothing_behind(folder: Path) -> None:
 
 
 def _stopped(folder: Path, sign: int, after: float) -> int:
-    process = subprocess.Popen([*PROGRAM, "clean", "p.toml"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    process = subprocess.Popen(
+        [*PROGRAM, "clean", "p.toml"],
+        cwd=folder,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
     time.sleep(after)
     process.send_signal(sign)
     _, err = process.communicate(timeout=120)
@@ -271,7 +339,9 @@ def _stopped(folder: Path, sign: int, after: float) -> int:
     return process.returncode
 
 
-def test_a_run_that_is_interrupted_or_killed_leaves_the_old_target_or_the_new_one(folder: Path) -> None:
+def test_a_run_that_is_interrupted_or_killed_leaves_the_old_target_or_the_new_one(
+    folder: Path,
+) -> None:
     rows = [f"{n},gull {n % 97}\n" for n in range(120_000)]
     write("b.csv", "id,name\n" + "".join(rows))
     write("p.toml", PLAN)
@@ -287,11 +357,18 @@ def test_a_run_that_is_interrupted_or_killed_leaves_the_old_target_or_the_new_on
         write("o.csv", "as it was\n")
         interrupt = turn % 3 == 0
         before = set(folder.glob(".*gravel-*"))
-        status = _stopped(folder, signal.SIGINT if interrupt else signal.SIGKILL, dice.uniform(0.5, 1.1) * whole)
+        status = _stopped(
+            folder, signal.SIGINT if interrupt else signal.SIGKILL, dice.uniform(0.5, 1.1) * whole
+        )
         held = Path("o.csv").read_text()
         assert held in ("as it was\n", new)
         if interrupt and status == 130:
             assert set(folder.glob(".*gravel-*")) <= before
     # A stale file of a killed run is cleared by the next.
     assert program("clean", "p.toml", cwd=folder).returncode == 0
-    assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "o.csv", "o.record.json", "p.toml"]
+    assert sorted(path.name for path in folder.iterdir()) == [
+        "b.csv",
+        "o.csv",
+        "o.record.json",
+        "p.toml",
+    ]

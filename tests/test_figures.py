@@ -16,7 +16,9 @@ from conftest import shown, write
 WHITE = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2000\u2009\u2028\u202f\u205f\u3000\u200b\u2060\ufeff"
 VALUES = (
     st.none()
-    | st.sampled_from(["", " ", "\t\u200b", " a", "a ", "\xa0a", "A", "a", "é", "7", "12.50", "Gull", "😀x"])
+    | st.sampled_from(
+        ["", " ", "\t\u200b", " a", "a ", "\xa0a", "A", "a", "é", "7", "12.50", "Gull", "😀x"]
+    )
     | st.text(st.sampled_from("ab \u3000é"), max_size=4)
 )
 KINDS = {
@@ -51,7 +53,11 @@ def _expected(name: str, values: list[str | None]) -> dict[str, Any]:
         "distinct": len(ranked),
         "min": min(map(read, known), default=None),
         "max": max(map(read, known), default=None),
-        "length": (min(lengths, default=None), max(lengths, default=None), sum(lengths) / len(lengths) if lengths else None),
+        "length": (
+            min(lengths, default=None),
+            max(lengths, default=None),
+            sum(lengths) / len(lengths) if lengths else None,
+        ),
         "top": [(key, rows) for key, rows in top],
     }
 
@@ -69,7 +75,10 @@ def test_profile_equals_its_definition(data: Any, tmp_path_factory: Any) -> None
 
     names = [*KINDS, "text_2"]
     count = data.draw(st.integers(0, 30))
-    columns = {name: data.draw(st.lists(KINDS[name.split("_")[0]], min_size=count, max_size=count)) for name in names}
+    columns = {
+        name: data.draw(st.lists(KINDS[name.split("_")[0]], min_size=count, max_size=count))
+        for name in names
+    }
     path = tmp_path_factory.mktemp("profile") / "t.csv"
     write(path, _csv(columns))
     before, splitter.BLOCK = splitter.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
@@ -83,9 +92,13 @@ def test_profile_equals_its_definition(data: Any, tmp_path_factory: Any) -> None
         for figure in ("nulls", "empty", "blank", "padded", "distinct"):
             assert told[figure] == expected[figure], (one.name, figure)
         same = partial(_read, {"INTEGER": int, "DECIMAL": Decimal}.get(told["type"], str))
-        assert (same(told["min"]), same(told["max"])) == (expected["min"], expected["max"]), one.name
+        assert (same(told["min"]), same(told["max"])) == (expected["min"], expected["max"]), (
+            one.name
+        )
         assert tuple(told["length"].values())[:3] == pytest.approx(expected["length"])
-        assert [(same(item["value"]), item["rows"]) for item in told["top"]] == expected["top"], one.name
+        assert [(same(item["value"]), item["rows"]) for item in told["top"]] == expected["top"], (
+            one.name
+        )
 
 
 @settings(max_examples=80)
@@ -96,23 +109,43 @@ def test_count_and_look_equal_their_definitions(data: Any, tmp_path_factory: Any
     from gravel.sources.csv import reader, splitter
 
     count = data.draw(st.integers(1, 30))
-    a, b, n = (data.draw(st.lists(kind, min_size=count, max_size=count)) for kind in (VALUES, VALUES, KINDS["integer"]))
+    a, b, n = (
+        data.draw(st.lists(kind, min_size=count, max_size=count))
+        for kind in (VALUES, VALUES, KINDS["integer"])
+    )
     path = tmp_path_factory.mktemp("count") / "t.csv"
     write(path, _csv({"a": a, "b": b, "n": n}))
     before, splitter.BLOCK = splitter.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
     try:
-        found = count_table(reader.CsvSource(path, texts=frozenset("ab")), ["a, b"], ["a"], ["n"] if any(n) else [])
-        view = look(reader.CsvSource(path, texts=frozenset("ab")), where="a < b OR b IS NULL", sort="a DESC, b", rows=None)
+        found = count_table(
+            reader.CsvSource(path, texts=frozenset("ab")), ["a, b"], ["a"], ["n"] if any(n) else []
+        )
+        view = look(
+            reader.CsvSource(path, texts=frozenset("ab")),
+            where="a < b OR b IS NULL",
+            sort="a DESC, b",
+            rows=None,
+        )
     finally:
         splitter.BLOCK = before
     pairs = [(x, y) for x, y in zip(a, b, strict=True) if x is not None and y is not None]
-    assert (found.distinct[0].distinct, found.distinct[0].null_rows) == (len(set(pairs)), count - len(pairs))
+    assert (found.distinct[0].distinct, found.distinct[0].null_rows) == (
+        len(set(pairs)),
+        count - len(pairs),
+    )
     keys = Counter(x for x in a if x is not None)
     (counted,) = found.keys
-    assert (counted.null_rows, counted.repeated_rows) == (a.count(None), sum(rows for rows in keys.values() if rows > 1))
+    assert (counted.null_rows, counted.repeated_rows) == (
+        a.count(None),
+        sum(rows for rows in keys.values() if rows > 1),
+    )
     if any(n):
         assert found.totals[0].value == sum(int(value) for value in n if value is not None)
-    match = [row for row, (x, y) in enumerate(zip(a, b, strict=True), 1) if y is None or (x is not None and x < y)]
+    match = [
+        row
+        for row, (x, y) in enumerate(zip(a, b, strict=True), 1)
+        if y is None or (x is not None and x < y)
+    ]
     unknown = sum(y is not None and x is None for x, y in zip(a, b, strict=True))
     assert (view.matching, view.unknown) == (len(match), unknown)
     # A stable sort by the last key; then by the first, descending, where NULL comes first.
@@ -126,9 +159,20 @@ def test_count_and_look_equal_their_definitions(data: Any, tmp_path_factory: Any
     assert list(view.row_numbers) == order
 
 
-def test_a_shown_column_stands_after_the_last_it_reads_and_may_read_those_before(figures: Any, gravel: Any) -> None:
+def test_a_shown_column_stands_after_the_last_it_reads_and_may_read_those_before(
+    figures: Any, gravel: Any
+) -> None:
     write("b.csv", "id,name,fee\n1, Gull ,10\n2,,20\n3,Tern,0\n")
-    view = figures("look", "b.csv", "--show", "UPPER(TRIM(name)) AS tidy", "--show", "LENGTH(tidy) AS size", "--show", "100 / fee AS share")
+    view = figures(
+        "look",
+        "b.csv",
+        "--show",
+        "UPPER(TRIM(name)) AS tidy",
+        "--show",
+        "LENGTH(tidy) AS size",
+        "--show",
+        "100 / fee AS share",
+    )
     assert list(view["types"]) == ["id", "name", "tidy", "size", "fee", "share"]
     assert shown(view)[1] == [2, 2, None, None, None, 20, "5.0000000000000000"]
     assert view["shown"][2]["values"]["share"] == {"error": "22012"}
@@ -138,12 +182,19 @@ def test_a_shown_column_stands_after_the_last_it_reads_and_may_read_those_before
     drawn = gravel("look", "b.csv").out
     assert "·Gull·" in drawn
     assert "∅" in drawn
-    assert gravel("look", "b.csv", "--columns", "id, name", "--format", "csv").out == "gravel_row,id,name\n1,1, Gull \n2,2,\n3,3,Tern\n"
+    assert (
+        gravel("look", "b.csv", "--columns", "id, name", "--format", "csv").out
+        == "gravel_row,id,name\n1,1, Gull \n2,2,\n3,3,Tern\n"
+    )
 
 
 def test_control_characters_never_reach_the_terminal(gravel: Any) -> None:
     write("c.csv", "a\n\x1b[31mred\nno\xa0break\nzero\u200bwidth\nx\ty\n∅\n''\n")
-    for command in (("look", "c.csv"), ("profile", "c.csv"), ("try", "c.csv", "a = LOWER(a) || 'x'")):
+    for command in (
+        ("look", "c.csv"),
+        ("profile", "c.csv"),
+        ("try", "c.csv", "a = LOWER(a) || 'x'"),
+    ):
         drawn = gravel(*command).out
         assert "\x1b[31mred" not in drawn
         assert "\u200b" not in drawn
@@ -154,17 +205,28 @@ def test_control_characters_never_reach_the_terminal(gravel: Any) -> None:
     assert "'∅'" in drawn
 
 
-def test_try_accounts_for_every_row_and_adds_the_step_to_a_plan(figures: Any, gravel: Any, folder: Any) -> None:
+def test_try_accounts_for_every_row_and_adds_the_step_to_a_plan(
+    figures: Any, gravel: Any, folder: Any
+) -> None:
     write("b.csv", "id,name,fee\n1, Gull ,10\n2,,20\n3,Tern,0\n4, Gull ,5\n5,-,1\n")
     one, two, three = figures(
         "try", "b.csv", "name = NULLIF(TRIM(name), '-')", "share = 100 / fee", "fee = COALESCE(NULLIF(fee, 0), 1)"
     )["assignments"]  # fmt: skip
-    assert (one["changed"], one["unchanged"], one["errors"], one["filled"], one["emptied"]) == (3, 2, 0, 0, 1)
+    assert (one["changed"], one["unchanged"], one["errors"], one["filled"], one["emptied"]) == (
+        3,
+        2,
+        0,
+        0,
+        1,
+    )
     assert one["changes"][0] == {"before": " Gull ", "after": "Gull", "rows": 2}
     assert (two["changed"], two["errors"], two["filled"]) == (4, 1, 4)
     assert two["error_kinds"] == [{"sqlstate": "22012", "rows": 1, "example": "0", "row": 3}]
     assert three["changes"] == [{"before": "0", "after": "1", "rows": 1}]
-    write("p.toml", '# my plan\ntable = "b.csv"   # the boats\nwrite = "o.csv"\n\n[[step]]\nkeep_rows = "fee > 0"\n')
+    write(
+        "p.toml",
+        '# my plan\ntable = "b.csv"   # the boats\nwrite = "o.csv"\n\n[[step]]\nkeep_rows = "fee > 0"\n',
+    )
     gravel("try", "b.csv", "name = TRIM(name)", "--add", "p.toml", "--note", "Trim")
     text = (folder / "p.toml").read_text()
     assert text.startswith('# my plan\ntable = "b.csv"   # the boats\n')

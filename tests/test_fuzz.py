@@ -16,7 +16,13 @@ import pytest
 from conftest import PROGRAM, program, write
 
 TURNS = int(os.environ.get("GRAVEL_FUZZ", "40"))
-TABLE = pa.table({"id": list(range(40)), "name": ["Möwe", "gull", None, 'say "ah"'] * 10, "fee": [1.5, None, -0.0, 1e300] * 10})
+TABLE = pa.table(
+    {
+        "id": list(range(40)),
+        "name": ["Möwe", "gull", None, 'say "ah"'] * 10,
+        "fee": [1.5, None, -0.0, 1e300] * 10,
+    }
+)
 
 
 def _made(ending: str) -> bytes:
@@ -30,7 +36,13 @@ def _made(ending: str) -> bytes:
         with pa.ipc.new_file(path, TABLE.schema) as writer:
             writer.write_table(TABLE, 10)
     elif ending == ".jsonl":
-        write(path, "".join(f'{{"id": {n}, "name": "M\\u00f6we", "fee": 1.50, "tags": ["a", {{"b": null}}]}}\n' for n in range(40)))
+        write(
+            path,
+            "".join(
+                f'{{"id": {n}, "name": "M\\u00f6we", "fee": 1.50, "tags": ["a", {{"b": null}}]}}\n'
+                for n in range(40)
+            ),
+        )
     elif ending == ".db":
         path.unlink(missing_ok=True)
         base = sqlite3.connect(path)
@@ -56,7 +68,9 @@ def _damaged(data: bytes, dice: random.Random) -> bytes:
         elif kind == 2:
             made[at:at] = made[at : at + dice.choice([1, 3, 100])]
         else:
-            made[at:at] = dice.choice([b'"', b"\n", b"\r", b"\x00", b"\xff", b",", b'""', b"\xf0\x9f", b"{", b"1e999"])
+            made[at:at] = dice.choice(
+                [b'"', b"\n", b"\r", b"\x00", b"\xff", b",", b'""', b"\xf0\x9f", b"{", b"1e999"]
+            )
     return bytes(made)
 
 
@@ -68,8 +82,19 @@ def test_damaged_files_end_in_a_count_or_a_message(ending: str, gravel: Any) -> 
         name = f"t{ending}"
         Path(name).write_bytes(_damaged(data, dice))
         told = []
-        for call in (["count"], ["look", "--rows", "all", "--format", "csv"], ["profile"], ["duplicates"]):
-            ran = gravel(call[0], name, *call[1:], *(["--format", "json"] if call[0] == "count" else []), status=None)
+        for call in (
+            ["count"],
+            ["look", "--rows", "all", "--format", "csv"],
+            ["profile"],
+            ["duplicates"],
+        ):
+            ran = gravel(
+                call[0],
+                name,
+                *call[1:],
+                *(["--format", "json"] if call[0] == "count" else []),
+                status=None,
+            )
             assert ran.status in (0, 1, 2, 3), (turn, call, ran.err)
             told.append(ran)
         if told[0].status == 0 and told[1].status == 0:
@@ -127,7 +152,11 @@ def test_random_plans_are_run_or_their_mistakes_told(gravel: Any, folder: Path) 
     write("t.csv", "a,b\n1,x\n2,\n3,y;z\n")
     for turn in range(TURNS * 2):
         dice = random.Random(f"plan {turn}")
-        text = _damaged(PLAN.encode(), dice) if turn % 2 else "\n".join(dice.sample(PLAN.splitlines(), dice.randint(1, 12))).encode()
+        text = (
+            _damaged(PLAN.encode(), dice)
+            if turn % 2
+            else "\n".join(dice.sample(PLAN.splitlines(), dice.randint(1, 12))).encode()
+        )
         write("p.toml", text)
         ran = gravel("clean", "p.toml", "--dry-run", status=None)
         assert ran.status in (0, 1, 2, 3), (text, ran.err)
@@ -150,11 +179,23 @@ def test_odd_arguments_and_environments(folder: Path) -> None:
                         {"TMPDIR": "/nowhere"}, {"LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0"}):  # fmt: skip
         import subprocess
 
-        ran = subprocess.run([*PROGRAM, "look", "t.csv"], cwd=folder, capture_output=True, env={**os.environ, **environment}, check=False)
+        ran = subprocess.run(
+            [*PROGRAM, "look", "t.csv"],
+            cwd=folder,
+            capture_output=True,
+            env={**os.environ, **environment},
+            check=False,
+        )
         assert ran.returncode in (0, 3), (environment, ran.stderr)
         assert b"Traceback" not in ran.stderr, environment
     for closed in (">&-", "2>&-", "<&-"):
-        ran = subprocess.run(f"{' '.join(PROGRAM)} look t.csv {closed}", shell=True, cwd=folder, capture_output=True, check=False)
+        ran = subprocess.run(
+            f"{' '.join(PROGRAM)} look t.csv {closed}",
+            shell=True,
+            cwd=folder,
+            capture_output=True,
+            check=False,
+        )
         assert ran.returncode in (0, 3), (closed, ran.stderr)
         assert b"Traceback" not in ran.stderr, closed
 
@@ -167,10 +208,18 @@ def test_little_memory_is_told_and_leaves_nothing(folder: Path) -> None:
     for limit in (100_000, 250_000, 400_000):
         for call in ("count t.csv", "profile t.csv", "compare t.csv t.csv --key a", "clean p.toml"):
             command = f"ulimit -v {limit}; {' '.join(PROGRAM)} {call}"
-            ran = subprocess.run(command, shell=True, executable="/bin/bash", cwd=folder, capture_output=True, text=True, check=False)
-            assert (ran.returncode, "of memory here" in ran.stderr, "Traceback" in ran.stderr) == (3, True, False), (
-                limit,
-                call,
-                ran.stderr,
+            ran = subprocess.run(
+                command,
+                shell=True,
+                executable="/bin/bash",
+                cwd=folder,
+                capture_output=True,
+                text=True,
+                check=False,
             )
+            assert (ran.returncode, "of memory here" in ran.stderr, "Traceback" in ran.stderr) == (
+                3,
+                True,
+                False,
+            ), (limit, call, ran.stderr)
     assert sorted(path.name for path in folder.iterdir()) == ["p.toml", "t.csv"]

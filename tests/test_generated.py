@@ -21,7 +21,9 @@ import generated
 from conftest import postgresql_connection
 
 HERE = Path(__file__).parent
-DIFFERENCES = tomllib.loads((HERE.parent / "docs" / "differences.toml").read_text("utf-8"))["difference"]
+DIFFERENCES = tomllib.loads((HERE.parent / "docs" / "differences.toml").read_text("utf-8"))[
+    "difference"
+]
 COUNT = int(os.environ.get("GRAVEL_GENERATED", "2000"))
 FRESH = int(os.environ.get("GRAVEL_FRESH", "500"))
 SEED = int(os.environ.get("GRAVEL_SEED", "15"))
@@ -45,7 +47,9 @@ def server() -> Iterator[Any]:
             connection.execute(f"CREATE TABLE {name} ({kinds})")
             rows = list(zip(*(values for _, _, values in columns.values()), strict=True))
             with connection.cursor() as cursor:
-                cursor.executemany(f"INSERT INTO {name} VALUES ({', '.join('%s' for _ in columns)})", rows)
+                cursor.executemany(
+                    f"INSERT INTO {name} VALUES ({', '.join('%s' for _ in columns)})", rows
+                )
         connection.execute(ATTEMPT)
         yield connection
 
@@ -63,7 +67,9 @@ def _relations() -> dict[str, Any]:
         vectors = [Vector(cast(pa.array(values, pa.string()), TEXT, target).values)
                    for (_, _, values), target in zip(columns.values(), targets, strict=True)]  # fmt: skip
         types = tuple(target.type for target in targets)
-        made[name] = Relation(tuple(columns), ("",) * len(columns), types, Columns(vectors), len(vectors[0]))
+        made[name] = Relation(
+            tuple(columns), ("",) * len(columns), types, Columns(vectors), len(vectors[0])
+        )
     return made
 
 
@@ -80,7 +86,10 @@ def ours(relations: dict[str, Any], text: str) -> Any:
         return f"error {problem.sqlstate}"
     except Exception as problem:  # anything else is a difference, and shown as one
         return f"{type(problem).__name__}: {problem}"
-    columns = [to_text(one.values, kind).to_pylist() for one, kind in zip(found.vectors, found.types, strict=True)]
+    columns = [
+        to_text(one.values, kind).to_pylist()
+        for one, kind in zip(found.vectors, found.types, strict=True)
+    ]
     return [tuple(row) for row in zip(*columns, strict=True)] if columns else [()] * found.count
 
 
@@ -91,8 +100,16 @@ def theirs(server: Any, text: str) -> Any:
     try:
         found = server.execute(generated.there(text).encode()).fetchall()
     except psycopg.Error as error:
-        return {"error 22P02": "error 22018"}.get(f"error {error.sqlstate}", f"error {error.sqlstate}")
-    return [tuple(None if one is None else str(one).lower() if isinstance(one, bool) else str(one) for one in row) for row in found]
+        return {"error 22P02": "error 22018"}.get(
+            f"error {error.sqlstate}", f"error {error.sqlstate}"
+        )
+    return [
+        tuple(
+            None if one is None else str(one).lower() if isinstance(one, bool) else str(one)
+            for one in row
+        )
+        for row in found
+    ]
 
 
 def same(one: str | None, other: str | None) -> bool:
@@ -103,12 +120,19 @@ def same(one: str | None, other: str | None) -> bool:
         a, b = float(one), float(other)
     except ValueError:
         return False
-    return a == b or (math.isnan(a) and math.isnan(b)) or math.isclose(a, b, rel_tol=1e-12, abs_tol=1e-9)
+    return (
+        a == b
+        or (math.isnan(a) and math.isnan(b))
+        or math.isclose(a, b, rel_tol=1e-12, abs_tol=1e-9)
+    )
 
 
 def by_design(text: str, mine: str | None, other: str | None) -> bool:
     outcome = f"{mine} | {other}"
-    return any(re.search(one["expression"], text) and re.search(one["outcomes"], outcome) for one in DIFFERENCES)
+    return any(
+        re.search(one["expression"], text) and re.search(one["outcomes"], outcome)
+        for one in DIFFERENCES
+    )
 
 
 def seeds() -> list[int]:
@@ -125,7 +149,9 @@ def test_expressions_row_by_row(server: Any) -> None:
     told = []
     for seed in seeds():
         text = generated.expression(random.Random(seed))
-        found = server.execute("SELECT attempt(%s, id) FROM p ORDER BY id", (generated.there(text),)).fetchall()
+        found = server.execute(
+            "SELECT attempt(%s, id) FROM p ORDER BY id", (generated.there(text),)
+        ).fetchall()
         session = Session("", relations=dict(relations), on_error="null")
         session.text = plain = generated.here(text)
         from gravel.language import parse
@@ -135,7 +161,10 @@ def test_expressions_row_by_row(server: Any) -> None:
         made, kind = session.evaluate(parse.expression(plain), table, {}, watched=False)
         texts = to_text(made.values, kind).to_pylist()
         codes = made.errors if made.errors is not None else [0] * len(texts)
-        mine = [f"error {sqlstate(int(code))}" if code else value for value, code in zip(texts, codes, strict=True)]
+        mine = [
+            f"error {sqlstate(int(code))}" if code else value
+            for value, code in zip(texts, codes, strict=True)
+        ]
         for row, (a, (b,)) in enumerate(zip(mine, found, strict=True)):
             b = {"error 22P02": "error 22018"}.get(b, b)
             if not same(a, b) and not by_design(plain, a, b):
@@ -145,7 +174,12 @@ def test_expressions_row_by_row(server: Any) -> None:
 
 
 def _listed(rows: Any) -> Any:
-    return sorted(rows, key=lambda row: [("~" if one is None else f"{float(one):.10g}" if _number(one) else one) for one in row])
+    return sorted(
+        rows,
+        key=lambda row: [
+            ("~" if one is None else f"{float(one):.10g}" if _number(one) else one) for one in row
+        ],
+    )
 
 
 def _number(text: str) -> bool:
@@ -159,10 +193,14 @@ def alike(mine: Any, other: Any, listed: bool) -> bool:
     """The same rows, in the same order where that is promised."""
     if isinstance(mine, str) or isinstance(other, str):
         # Of several errors in a query either may be told.
-        return (isinstance(mine, str) and isinstance(other, str) and mine[:8] == other[:8] == "error 22") or bool(mine == other)
+        return (
+            isinstance(mine, str) and isinstance(other, str) and mine[:8] == other[:8] == "error 22"
+        ) or bool(mine == other)
     if not listed:
         mine, other = _listed(mine), _listed(other)
-    return len(mine) == len(other) and all(all(map(same, a, b)) for a, b in zip(mine, other, strict=True))
+    return len(mine) == len(other) and all(
+        all(map(same, a, b)) for a, b in zip(mine, other, strict=True)
+    )
 
 
 def test_queries_beside_postgresql(server: Any) -> None:
@@ -188,7 +226,9 @@ def test_queries_beside_sqlite() -> None:
     base = sqlite3.connect(":memory:")
     for name, columns in generated.TABLES.items():
         kinds = {"bigint": "INTEGER", "text": "TEXT"}
-        declared = [f"{column} {kinds.get(kind, 'TEXT')}" for column, (_, kind, _) in columns.items()]
+        declared = [
+            f"{column} {kinds.get(kind, 'TEXT')}" for column, (_, kind, _) in columns.items()
+        ]
         base.execute(f"CREATE TABLE {name} ({', '.join(declared)})")
         rows = list(zip(*(values for _, _, values in columns.values()), strict=True))
         base.executemany(f"INSERT INTO {name} VALUES ({', '.join('?' for _ in columns)})", rows)

@@ -47,7 +47,11 @@ def test_threads_parse_side_by_side_and_what_is_bound_travels() -> None:
         node = parse.named(text)
         names = {one.text for one in parse.column_names(node)}
         bound = bind(node.expression, Scope(tuple(sorted(names)), (INTEGER,) * 3), text)
-        return node.name == text and names == {f"{letter}{number}" for letter in "nab"} and pickle.loads(pickle.dumps(bound)) == bound
+        return (
+            node.name == text
+            and names == {f"{letter}{number}" for letter in "nab"}
+            and pickle.loads(pickle.dumps(bound)) == bound
+        )
 
     before = sys.getswitchinterval()
     sys.setswitchinterval(1e-5)
@@ -89,8 +93,18 @@ def test_what_is_guarded_never_fails(expression: str, figures: Any) -> None:
 
 def test_what_is_not_guarded_fails_in_its_rows_and_no_others(figures: Any) -> None:
     write("t.csv", "n,t\n0,x\n1,7\n2,0x\n,\n7,x\n")
-    bare = figures("try", "t.csv", "a = 100 / n", "b = CAST(t AS INTEGER)", "c = n > 0 AND 100 / (n - 1) > 0", "d = NOT (n / 0 = 1)")
-    told = [[(kind["sqlstate"], kind["rows"], kind["row"]) for kind in one["error_kinds"]] for one in bare["assignments"]]
+    bare = figures(
+        "try",
+        "t.csv",
+        "a = 100 / n",
+        "b = CAST(t AS INTEGER)",
+        "c = n > 0 AND 100 / (n - 1) > 0",
+        "d = NOT (n / 0 = 1)",
+    )
+    told = [
+        [(kind["sqlstate"], kind["rows"], kind["row"]) for kind in one["error_kinds"]]
+        for one in bare["assignments"]
+    ]
     assert told == [[("22012", 1, 1)], [("22018", 3, 1)], [("22012", 1, 2)], [("22012", 4, 1)]]
 
 
@@ -118,7 +132,9 @@ def test_a_result_does_not_depend_on_batches_order_or_dictionaries(data: Any) ->
     full = run(bound, whole)
     part = Frame(len(rows), [column.take(pa.array(rows)) for column in whole.stored], whole.types)
     alone = run(bound, part)
-    assert alone.values.equals(full.values.take(pa.array(rows))) or str(alone.values) == str(full.values.take(pa.array(rows))), expression
+    assert alone.values.equals(full.values.take(pa.array(rows))) or str(alone.values) == str(
+        full.values.take(pa.array(rows))
+    ), expression
     assert alone.failed(len(rows)).tolist() == full.failed(nasty.ROWS)[rows].tolist()
 
 
@@ -136,8 +152,15 @@ def test_few_values_and_dictionaries_give_the_same_as_row_by_row(expression: str
     texts = ["a;b", None, " ", "", "x y;a", "é; Z ", "7"]
     column = pa.array([texts[at * at % 11 % 7] for at in range(9000)])
     bound = bind_text(expression, Scope(("t",), (TEXT,)))
-    frames = [Frame(9000, [stored], [TEXT]) for stored in (column, column.dictionary_encode(), pa.concat_arrays([column]))]
-    one, two, whole = run(bound, frames[0]), run(bound, frames[1]), evaluate(bound, frames[2]).spread(9000)
+    frames = [
+        Frame(9000, [stored], [TEXT])
+        for stored in (column, column.dictionary_encode(), pa.concat_arrays([column]))
+    ]
+    one, two, whole = (
+        run(bound, frames[0]),
+        run(bound, frames[1]),
+        evaluate(bound, frames[2]).spread(9000),
+    )
     for other in (two, whole):
         assert one.values.equals(other.values)
         assert one.failed(9000).tolist() == other.failed(9000).tolist()
@@ -150,7 +173,20 @@ TYPES = ["INTEGER", "SMALLINT", "DECIMAL(6,2)", "DECIMAL", "DOUBLE PRECISION", "
 @settings(max_examples=300)
 @given(
     text=st.text(st.sampled_from("0123456789.-+:/ eTZx"), max_size=20)
-    | st.sampled_from([one for one in (*nasty.NUMERALS, *nasty.DATES, "31.04.2024", "2/29/23", "20240531 23:59", "true") if one]),
+    | st.sampled_from(
+        [
+            one
+            for one in (
+                *nasty.NUMERALS,
+                *nasty.DATES,
+                "31.04.2024",
+                "2/29/23",
+                "20240531 23:59",
+                "true",
+            )
+            if one
+        ]
+    ),
     kind=st.sampled_from(TYPES),
 )
 def test_fits_is_exactly_that_the_cast_gives_a_value(text: str, kind: str) -> None:
@@ -158,7 +194,9 @@ def test_fits_is_exactly_that_the_cast_gives_a_value(text: str, kind: str) -> No
     made = value(f"CAST({literal} AS {kind})")
     fits = value(f"FITS({literal} AS {kind})")
     assert fits == ("FALSE" if made.startswith("error") else "TRUE")
-    assert value(f"CAST_OR_NULL({literal} AS {kind})") == ("NULL" if made.startswith("error") else made)
+    assert value(f"CAST_OR_NULL({literal} AS {kind})") == (
+        "NULL" if made.startswith("error") else made
+    )
     assert value(f"FITS(NULL AS {kind})") == "NULL"
 
 
@@ -228,8 +266,12 @@ DIAGNOSTICS = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("text", "message", "place", "hint"), DIAGNOSTICS, ids=[case[0] for case in DIAGNOSTICS])
-def test_a_mistake_is_told_with_its_place_and_a_hint(text: str, message: str, place: str, hint: str) -> None:
+@pytest.mark.parametrize(
+    ("text", "message", "place", "hint"), DIAGNOSTICS, ids=[case[0] for case in DIAGNOSTICS]
+)
+def test_a_mistake_is_told_with_its_place_and_a_hint(
+    text: str, message: str, place: str, hint: str
+) -> None:
     from gravel.language.bind import Scope, bind_condition
     from gravel.language.diagnostics import Diagnostic
     from gravel.language.types import INTEGER, TEXT
@@ -244,7 +286,11 @@ def test_a_mistake_is_told_with_its_place_and_a_hint(text: str, message: str, pl
 
 def test_a_text_beside_a_number_tells_how_many_rows_would_not_fit(gravel: Any) -> None:
     write("t.csv", "id,n\n1,7\n2,x\n3,\n4,8?\n")
-    for command in (("try", "t.csv", "m = n + 1"), ("look", "t.csv", "--where", "n > 5"), ("count", "t.csv", "--total", "n * 2")):
+    for command in (
+        ("try", "t.csv", "m = n + 1"),
+        ("look", "t.csv", "--where", "n > 5"),
+        ("count", "t.csv", "--total", "n * 2"),
+    ):
         told = gravel(*command, status=2).err
         assert "2 of 4 rows do not fit" in told
         assert "such as 'x' in row 2" in told
@@ -311,10 +357,18 @@ CAUTIONS = [
 
 
 @pytest.mark.parametrize(
-    ("expression", "caution", "rows", "hint", "followed"), CAUTIONS, ids=[f"{case[1]}: {case[0]}" for case in CAUTIONS]
+    ("expression", "caution", "rows", "hint", "followed"),
+    CAUTIONS,
+    ids=[f"{case[1]}: {case[0]}" for case in CAUTIONS],
 )
 def test_cautions_count_the_rows_that_deserve_them_and_are_silent_once_followed(
-    expression: str, caution: str, rows: int, hint: str, followed: str, figures: Any, monkeypatch: Any
+    expression: str,
+    caution: str,
+    rows: int,
+    hint: str,
+    followed: str,
+    figures: Any,
+    monkeypatch: Any,
 ) -> None:
     write(
         "t.csv",
@@ -325,7 +379,9 @@ def test_cautions_count_the_rows_that_deserve_them_and_are_silent_once_followed(
         monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", block)
         found = figures("try", "t.csv", f"made = {expression}")["cautions"]
         expected = [(rows, True)] if rows else []
-        assert [(one["rows"], hint in one["hint"]) for one in found if one["caution"] == caution] == expected, found
+        assert [
+            (one["rows"], hint in one["hint"]) for one in found if one["caution"] == caution
+        ] == expected, found
     left = figures("try", "t.csv", f"made = {followed}")["cautions"] if followed else []
     assert [one for one in left if one["caution"] != "kept from an error"] == []
 
@@ -341,62 +397,123 @@ DECIDED = [
 @pytest.mark.parametrize("expression", DECIDED)
 def test_what_is_decided_is_not_cautioned(expression: str, figures: Any) -> None:
     # NULL where the expression decides it, and nowhere else.
-    null_in = "a" if "a IS NULL" in expression else "n" if re.search(r"\bn\b", expression) and "ROUND" not in expression else ""
+    null_in = (
+        "a"
+        if "a IS NULL" in expression
+        else "n"
+        if re.search(r"\bn\b", expression) and "ROUND" not in expression
+        else ""
+    )
     middle = {"a": ",1,8", "n": "shut,,8"}.get(null_in, "shut,1,8")
     write("t.csv", f"a,n,c,d\nopen,0,7,2000-06-01\n{middle},2001-06-01\nnone,2,9,2002-06-01\n")
     told = figures("try", "t.csv", f"made = {expression}")["cautions"]
     assert [one for one in told if one["caution"] != "kept from an error"] == []
 
 
-def test_a_sound_expression_gets_no_caution_and_branches_are_counted(figures: Any, gravel: Any) -> None:
+def test_a_sound_expression_gets_no_caution_and_branches_are_counted(
+    figures: Any, gravel: Any
+) -> None:
     write("t.csv", "a,n\nopen,0\nshut,1\nshut,2\n,3\n")
-    done = figures("try", "t.csv", "b = CASE WHEN a IS NULL THEN 'none' WHEN a = 'open' THEN 'o' ELSE 's' END")
+    done = figures(
+        "try", "t.csv", "b = CASE WHEN a IS NULL THEN 'none' WHEN a = 'open' THEN 'o' ELSE 's' END"
+    )
     assert done["cautions"] == []
-    assert done["branches"][0]["branches"] == [{"when": "a IS NULL", "rows": 1}, {"when": "a = 'open'", "rows": 1}]
+    assert done["branches"][0]["branches"] == [
+        {"when": "a IS NULL", "rows": 1},
+        {"when": "a = 'open'", "rows": 1},
+    ]
     assert (done["branches"][0]["else"], done["branches"][0]["else_unknown"]) == (2, 0)
     view = figures("look", "t.csv", "--sort", "a", "--rows", "2")
     assert [(one["caution"], one["rows"]) for one in view["cautions"]] == [("ties", 2)]
     assert shown(view) == [[1, "open", 0], [2, "shut", 1]]
-    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { b = "CASE WHEN n > 1 THEN a END" }\n')
+    write(
+        "p.toml",
+        'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { b = "CASE WHEN n > 1 THEN a END" }\n',
+    )
     assert figures("clean", "p.toml")["cautions"][0]["step"] == 1
     assert "fell through" in gravel("clean", "p.toml").err
 
 
 def test_what_is_to_be_known_of_an_expression_is_noted(figures: Any, gravel: Any) -> None:
-    write("t.csv", "id,hours,day,tags\n1,2,2024-05-01,a;b\n2,3,2024-05-02,\n3,2,2024-05-03,;\n4,1,2024-05-04,c\n")
+    write(
+        "t.csv",
+        "id,hours,day,tags\n1,2,2024-05-01,a;b\n2,3,2024-05-02,\n3,2,2024-05-03,;\n4,1,2024-05-04,c\n",
+    )
     bound = "2 rows: hours is exactly 2, which hours > 2 leaves out"
     assert figures("try", "t.csv", "late = hours > 2")["remarks"] == [bound]
-    assert figures("check", "t.csv", "NOT hours > 2", "hours < 9", "LENGTH(tags) > 1", status=1)["remarks"] == [bound]
+    assert figures("check", "t.csv", "NOT hours > 2", "hours < 9", "LENGTH(tags) > 1", status=1)[
+        "remarks"
+    ] == [bound]
     day = "CURRENT_DATE is 2024-05-02"
-    assert figures("look", "t.csv", "--where", "day < CURRENT_DATE", "--today", "2024-05-02")["remarks"] == [day]
-    assert figures("query", "SELECT id FROM 't.csv' WHERE day < CURRENT_DATE", "--today", "2024-05-02")["remarks"] == [day]
+    assert figures("look", "t.csv", "--where", "day < CURRENT_DATE", "--today", "2024-05-02")[
+        "remarks"
+    ] == [day]
+    assert figures(
+        "query", "SELECT id FROM 't.csv' WHERE day < CURRENT_DATE", "--today", "2024-05-02"
+    )["remarks"] == [day]
     plan = 'table = "t.csv"\nwrite = "o.csv"\nkey = ["id"]\nkey_after = ["id", "no"]\n[[step]]\nkeep_rows = "day < CURRENT_DATE OR hours > 0"\n'
-    write("p.toml", plan + '[[step]]\nsplit = { column = "tags", on = ";", into = "rows", as = "tag", number = "no" }\n')
+    write(
+        "p.toml",
+        plan
+        + '[[step]]\nsplit = { column = "tags", on = ";", into = "rows", as = "tag", number = "no" }\n',
+    )
     told = gravel("clean", "p.toml", "--today", "2024-05-02", status=1).err
-    assert [part for part in ("2 rows of t.csv", "COALESCE(no, 0)", f"step 1: {day}") if part not in told] == []
-    write("p.toml", Path("p.toml").read_text("utf-8") + '[[step]]\nset = { no = "COALESCE(no, 0)" }\n')
+    assert [
+        part
+        for part in ("2 rows of t.csv", "COALESCE(no, 0)", f"step 1: {day}")
+        if part not in told
+    ] == []
+    write(
+        "p.toml", Path("p.toml").read_text("utf-8") + '[[step]]\nset = { no = "COALESCE(no, 0)" }\n'
+    )
     assert "before the run" not in gravel("clean", "p.toml").err
-    write("q.toml", 'table = "t.csv"\nwrite = "q.csv"\n[[step]]\nunique = { by = ["EXTRACT(YEAR FROM day)"], prefer = "hours" }\n')
+    write(
+        "q.toml",
+        'table = "t.csv"\nwrite = "q.csv"\n[[step]]\nunique = { by = ["EXTRACT(YEAR FROM day)"], prefer = "hours" }\n',
+    )
     assert figures("clean", "q.toml")["cautions"] == []
-    write("q.toml", Path("q.toml").read_text("utf-8").replace('"hours"', '"hours DESC, EXTRACT(YEAR FROM day), id"'))
+    write(
+        "q.toml",
+        Path("q.toml")
+        .read_text("utf-8")
+        .replace('"hours"', '"hours DESC, EXTRACT(YEAR FROM day), id"'),
+    )
     assert figures("clean", "q.toml")["cautions"] == []
-    write("q.toml", Path("q.toml").read_text("utf-8").replace("hours DESC, ", "").replace(", id", ""))
-    assert [(one["caution"], one["rows"]) for one in figures("clean", "q.toml")["cautions"]] == [("ties", 2)]
+    write(
+        "q.toml", Path("q.toml").read_text("utf-8").replace("hours DESC, ", "").replace(", id", "")
+    )
+    assert [(one["caution"], one["rows"]) for one in figures("clean", "q.toml")["cautions"]] == [
+        ("ties", 2)
+    ]
 
 
-def test_parameters_are_typed_by_their_literal_and_today_is_fixed(figures: Any, gravel: Any) -> None:
+def test_parameters_are_typed_by_their_literal_and_today_is_fixed(
+    figures: Any, gravel: Any
+) -> None:
     write("t.csv", "a,n,d\nx,1,2024-05-01\n1,2,2024-06-01\n")
-    where = lambda text, *params: shown(figures("look", "t.csv", "--where", text, *[part for one in params for part in ("--param", one)]))  # noqa: E731
+    where = lambda text, *params: shown(
+        figures(
+            "look", "t.csv", "--where", text, *[part for one in params for part in ("--param", one)]
+        )
+    )
     assert [row[0] for row in where("n > :low", "low=1")] == [2]
     assert [row[0] for row in where("a = :name", "name=x")] == [1]
     assert [row[0] for row in where("a = :name", "name='1'")] == [2]
     assert [row[0] for row in where("d < :day", "day=DATE '2024-05-31'")] == [1]
     assert where("a = :name", "name=x' OR 'a' = 'a") == []
     assert [row[0] for row in where(":none IS NULL", "none=null")] == [1, 2]
-    assert [row[0] for row in shown(figures("look", "t.csv", "--where", "d < CURRENT_DATE", "--today", "2024-05-31"))] == [1]
+    assert [
+        row[0]
+        for row in shown(
+            figures("look", "t.csv", "--where", "d < CURRENT_DATE", "--today", "2024-05-31")
+        )
+    ] == [1]
     assert "takes name=value" in gravel("look", "t.csv", "--param", "x", status=2).err
     assert "takes a date" in gravel("look", "t.csv", "--today", "soon", status=2).err
-    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[params]\nlow = 1\n[[step]]\nkeep_rows = "n > :low"\n')
+    write(
+        "p.toml",
+        'table = "t.csv"\nwrite = "o.csv"\n[params]\nlow = 1\n[[step]]\nkeep_rows = "n > :low"\n',
+    )
     assert figures("clean", "p.toml")["rows_out"] == 1
     assert figures("clean", "p.toml", "--param", "low=0")["rows_out"] == 2
 
@@ -407,14 +524,19 @@ def test_a_column_of_any_name_is_cleaned_as_suggested(gravel: Any) -> None:
     write("t.csv", ",".join(names) + "\n" + 3 * (",".join(" x y" for _ in names) + "\n"))
     gravel("profile", "t.csv", "--suggest", "p.toml", "--choose", "all")
     gravel("clean", "p.toml")
-    assert Path("t-clean.csv").read_text("utf-8").splitlines()[1:] == 3 * [",".join("x y" for _ in names)]
+    assert Path("t-clean.csv").read_text("utf-8").splitlines()[1:] == 3 * [
+        ",".join("x y" for _ in names)
+    ]
 
 
 def test_functions_are_listed_and_looked_up(figures: Any, gravel: Any) -> None:
     every = figures("functions")["functions"]
     assert {one["name"] for one in every} == set(catalogue())
     one = figures("functions", "list_item")["functions"][0]
-    assert one["examples"][0] == {"expression": "LIST_ITEM('water;power;mail', ';', 2)", "result": "'power'"}
+    assert one["examples"][0] == {
+        "expression": "LIST_ITEM('water;power;mail', ';', 2)",
+        "result": "'power'",
+    }
     assert one["errors"] == [{"sqlstate": "22023", "meaning": "bad argument"}]
     assert len(figures("functions", "lists")["functions"]) == 6
     assert "did you mean LIST_ITEM?" in gravel("functions", "LIST_ITM", status=2).err

@@ -13,7 +13,21 @@ import pytest
 
 from conftest import write
 
-VOID = {"meta", "link", "br", "hr", "img", "input", "path", "rect", "line", "circle", "col", "use", "stop"}
+VOID = {
+    "meta",
+    "link",
+    "br",
+    "hr",
+    "img",
+    "input",
+    "path",
+    "rect",
+    "line",
+    "circle",
+    "col",
+    "use",
+    "stop",
+}
 
 
 class Page(HTMLParser):
@@ -59,10 +73,22 @@ def demo(gravel: Any) -> Any:
 PAGES: dict[str, tuple[tuple[str, ...], int]] = {
     "profile": (("profile", "boats.csv"), 0),
     "clean": (("clean", "boats.toml"), 0),
-    "check": (("check", "stays.csv", "known: boat_id IN (SELECT boat_id FROM 'boats.csv')", "amount / nights < 100", "COUNT(*) > 1000"), 1),
+    "check": (
+        (
+            "check",
+            "stays.csv",
+            "known: boat_id IN (SELECT boat_id FROM 'boats.csv')",
+            "amount / nights < 100",
+            "COUNT(*) > 1000",
+        ),
+        1,
+    ),
     "in place": (("clean", "stays.toml", "--backup", "old"), 0),
     "duplicates": (("duplicates", "owners.csv", "--on", "name", "--on", "town"), 0),
-    "near": (("duplicates", "owners.csv", "--near", "name", "--within", "1", "--key", "owner_id"), 0),
+    "near": (
+        ("duplicates", "owners.csv", "--near", "name", "--within", "1", "--key", "owner_id"),
+        0,
+    ),
     "compare": (("compare", "boats.csv", "services.csv", "--key", "boat_id = booking_id"), 2),
 }
 
@@ -96,14 +122,25 @@ def test_a_page_stands_by_itself_and_can_be_walked_through(name: str, demo: Any)
     assert levels[0] == 1
     assert all(below - above <= 1 for above, below in pairwise(levels))
     for drawing in page.all("svg"):
-        assert drawing.get("aria-label") or drawing.get("aria-labelledby") or drawing.get("aria-hidden") == "true", drawing
+        assert (
+            drawing.get("aria-label")
+            or drawing.get("aria-labelledby")
+            or drawing.get("aria-hidden") == "true"
+        ), drawing
     assert all(one.get("alt") is not None for one in page.all("img"))
     # Each table says what its rows or columns are.
     for table in re.findall(r"<table.*?</table>", source, re.DOTALL):
-        assert "<th scope=" in table or "one value in several spellings" in table or "most frequent values" in table, table[:300]
+        assert (
+            "<th scope=" in table
+            or "one value in several spellings" in table
+            or "most frequent values" in table
+        ), table[:300]
         head, body = table.partition("</thead>")[::2] if "<thead" in table else ("", table)
         wide = [
-            sum(int(span or 1) for span in re.findall(r"""<t[hd](?=[ >])(?:[^>]*?colspan="?(\d+))?""", row))
+            sum(
+                int(span or 1)
+                for span in re.findall(r"""<t[hd](?=[ >])(?:[^>]*?colspan="?(\d+))?""", row)
+            )
             for part in (head, body)
             for row in re.findall(r"<tr.*?</tr>", part, re.DOTALL)
         ]
@@ -145,11 +182,16 @@ def test_colours_can_be_read_on_black_and_on_white(demo: Any, monkeypatch: Any) 
     colours = set(re.findall(r"38;2;(\d+);(\d+);(\d+)m", sent))
     assert len(colours) >= 5
     for colour in colours:
-        linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in (int(one) / 255 for one in colour)]
+        linear = [
+            part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4
+            for part in (int(one) / 255 for one in colour)
+        ]
         light = 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
         assert 1.05 / (light + 0.05) >= 4.5, colour
         assert (light + 0.05) / 0.05 >= 4.5, colour
-    assert not re.findall(r"\x1b\[(?:\d;)*[349][0-7](?:;\d)*m", sent), "a colour that the terminal's theme decides"
+    assert not re.findall(r"\x1b\[(?:\d;)*[349][0-7](?:;\d)*m", sent), (
+        "a colour that the terminal's theme decides"
+    )
 
 
 def test_the_record_says_what_the_run_said(demo: Any) -> None:
@@ -159,11 +201,19 @@ def test_the_record_says_what_the_run_said(demo: Any) -> None:
         record = json.loads(Path(told["record"]).read_text("utf-8"))
         assert record["steps"] == told["steps"]
         assert record["proofs"] == told["proofs"]
-        assert (record["inputs"][0]["rows"], record["output"]["rows"]) == (told["rows_in"], told["rows_out"])
+        assert (record["inputs"][0]["rows"], record["output"]["rows"]) == (
+            told["rows_in"],
+            told["rows_out"],
+        )
         gone = sum(step["dropped"] + step["merged"] + step["set_aside"] for step in record["steps"])
         assert (record["left_behind"] or {"rows": 0})["rows"] == gone
-        assert told["rows_in"] + sum(step["added"] for step in record["steps"]) - gone == told["rows_out"]
-        assert [step["in"] for step in record["steps"][1:]] == [step["out"] for step in record["steps"][:-1]]
+        assert (
+            told["rows_in"] + sum(step["added"] for step in record["steps"]) - gone
+            == told["rows_out"]
+        )
+        assert [step["in"] for step in record["steps"][1:]] == [
+            step["out"] for step in record["steps"][:-1]
+        ]
         if told["changes"]:
             assert record["output"]["changes"] == told["changes"]
         assert demo("verify", told["record"], "--format", "json").json["status"] == "same"
@@ -172,9 +222,14 @@ def test_the_record_says_what_the_run_said(demo: Any) -> None:
             if record[part] and "path" in record[part]:
                 other = {**record, part: {**record[part], key: record[part][key] + 1}}
                 write("other.record.json", json.dumps(other))
-                assert demo("verify", "other.record.json", "--format", "json", status=1).json["status"] == "differs"
+                assert (
+                    demo("verify", "other.record.json", "--format", "json", status=1).json["status"]
+                    == "differs"
+                )
     base = "harbour.db"
-    write("stays-again.toml", Path("stays.toml").read_text().replace("in place", "harbour.db#again"))
+    write(
+        "stays-again.toml", Path("stays.toml").read_text().replace("in place", "harbour.db#again")
+    )
     demo("clean", "stays-again.toml")
     import sqlite3
 
@@ -198,7 +253,10 @@ def test_the_record_says_what_the_run_said(demo: Any) -> None:
     ids=lambda call: " ".join(call)[:30],
 )  # fmt: skip
 def test_little_memory_changes_no_figure(call: tuple[str, ...], figures: Any) -> None:
-    lines = [f"{n},{'gull' if n % 3 else 'Tern '} {n % 1700},{'ABCD'[n % 4]},{n * 7 % 5000}" for n in range(60_000)]
+    lines = [
+        f"{n},{'gull' if n % 3 else 'Tern '} {n % 1700},{'ABCD'[n % 4]},{n * 7 % 5000}"
+        for n in range(60_000)
+    ]
     write("t.csv", "id,name,pier,fee\n" + "\n".join(lines) + "\n")
     write(
         "p.toml",

@@ -22,7 +22,9 @@ def _plan(text: str, name: str = "p.toml") -> None:
     write(name, 'table = "b.csv"\nwrite = "o.csv"\n' + text)
 
 
-def test_the_ledger_the_proofs_and_the_rows_left_behind(figures: Any, gravel: Any, folder: Path) -> None:
+def test_the_ledger_the_proofs_and_the_rows_left_behind(
+    figures: Any, gravel: Any, folder: Path
+) -> None:
     write("b.csv", BOATS)
     _plan("""key = ["id"]
 [[step]]
@@ -38,11 +40,25 @@ set = { fee = "100 / fee" }
 on_error = "set aside"
 """)
     done = figures("clean", "p.toml")
-    assert (done["status"], done["rows_in"], done["rows_out"], done["malformed"]) == ("good", 5, 2, 0)
+    assert (done["status"], done["rows_in"], done["rows_out"], done["malformed"]) == (
+        "good",
+        5,
+        2,
+        0,
+    )
     read, tidy, keep, share = done["steps"]
     assert (read["in"], read["out"]) == (5, 5)
-    assert (tidy["changed"], tidy["changed_columns"], tidy["new_columns"]) == (1, {"name": 1}, ["size"])
-    assert (keep["dropped"], keep["dropped_false"], keep["dropped_unknown"], keep["out"]) == (2, 1, 1, 3)
+    assert (tidy["changed"], tidy["changed_columns"], tidy["new_columns"]) == (
+        1,
+        {"name": 1},
+        ["size"],
+    )
+    assert (keep["dropped"], keep["dropped_false"], keep["dropped_unknown"], keep["out"]) == (
+        2,
+        1,
+        1,
+        3,
+    )
     assert (share["changed"], share["set_aside"], share["out"]) == (2, 1, 2)
     assert all(proof["holds"] for proof in done["proofs"])
     assert {proof["proof"] for proof in done["proofs"]} == {
@@ -76,7 +92,10 @@ on_error = "set aside"
 @pytest.mark.parametrize(
     ("steps", "told"),
     [
-        ('[[step]]\nset = { fee = "100 / fee" }', 'step 1 fails in 1 row, and its on_error is "stop"'),
+        (
+            '[[step]]\nset = { fee = "100 / fee" }',
+            'step 1 fails in 1 row, and its on_error is "stop"',
+        ),
         ('[[step]]\nkeep_rows = "fee > 5"\nrows = "same"', "every step meets its stated rows"),
         ('[[step]]\ndrop_rows = "fee > 5"\nrows = "-3"', "every step meets its stated rows"),
         ('[[step]]\ndrop_rows = "fee > 5"\nrows = "at most 2"', "every step meets its stated rows"),
@@ -84,7 +103,9 @@ on_error = "set aside"
         ('key = ["id"]\n[[step]]\nset = { id = "1" }', "the key (id) is unique and not null after"),
     ],
 )
-def test_what_does_not_hold_stops_the_run_and_leaves_the_target(steps: str, told: str, gravel: Any, figures: Any, folder: Path) -> None:
+def test_what_does_not_hold_stops_the_run_and_leaves_the_target(
+    steps: str, told: str, gravel: Any, figures: Any, folder: Path
+) -> None:
     write("b.csv", BOATS)
     write("o.csv", "as it was\n")
     _plan("replace = true\n" + steps)
@@ -94,7 +115,9 @@ def test_what_does_not_hold_stops_the_run_and_leaves_the_target(steps: str, told
     assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "o.csv", "p.toml"]
 
 
-def test_malformed_records_stop_a_run_unless_its_plan_sets_them_aside(gravel: Any, figures: Any, folder: Path) -> None:
+def test_malformed_records_stop_a_run_unless_its_plan_sets_them_aside(
+    gravel: Any, figures: Any, folder: Path
+) -> None:
     write("b.csv", 'id,name\n1,a\n2\n3,"b"c\n4,d\n')
     _plan("")
     assert "2 malformed records" in gravel("clean", "p.toml", status=1).err
@@ -102,9 +125,16 @@ def test_malformed_records_stop_a_run_unless_its_plan_sets_them_aside(gravel: An
     _plan('malformed = "set aside"\n')
     done = figures("clean", "p.toml")
     assert (done["rows_in"], done["rows_out"], done["malformed"]) == (2, 2, 2)
-    assert (done["steps"][0]["in"], done["steps"][0]["set_aside"], done["steps"][0]["out"]) == (4, 2, 2)
+    assert (done["steps"][0]["in"], done["steps"][0]["set_aside"], done["steps"][0]["out"]) == (
+        4,
+        2,
+        2,
+    )
     left = parsed(Path("o-left-behind.csv").read_text())
-    assert [row[:5] for row in left[1:]] == [["2", "2", "0", "set aside", "2"], ["3", "3", "0", "set aside", '3,"b"c']]
+    assert [row[:5] for row in left[1:]] == [
+        ["2", "2", "0", "set aside", "2"],
+        ["3", "3", "0", "set aside", '3,"b"c'],
+    ]
     gravel("clean", "p.toml", "--dry-run")
 
 
@@ -121,9 +151,19 @@ fee >
 keep_rows = "name"
 """)
     told = gravel("clean", "p.toml", status=2).err
-    for line in ("p.toml:3\n", "p.toml:5\n", "p.toml:9\n", "p.toml:11\n", "write CAST(name AS DECIMAL)", "did you mean id?"):
+    for line in (
+        "p.toml:3\n",
+        "p.toml:5\n",
+        "p.toml:9\n",
+        "p.toml:11\n",
+        "write CAST(name AS DECIMAL)",
+        "did you mean id?",
+    ):
         assert line in told
-    write("p.toml", 'tabel = "b.csv"\nwrite = "o.csv"\n[[step]]\nsett = { a = "1" }\n[[step]]\nset = { a = "1" }\nkeep_rows = "a"\n')
+    write(
+        "p.toml",
+        'tabel = "b.csv"\nwrite = "o.csv"\n[[step]]\nsett = { a = "1" }\n[[step]]\nset = { a = "1" }\nkeep_rows = "a"\n',
+    )
     told = gravel("clean", "p.toml", status=2).err
     for line in ("p.toml:1\n", "did you mean table?", "p.toml:4\n", "did you mean set?"):
         assert line in told
@@ -134,13 +174,19 @@ keep_rows = "name"
     gravel("clean", "none.toml", status=3)
 
 
-def test_declared_types_win_and_a_misfit_is_a_row_error_of_that_cell(figures: Any, gravel: Any) -> None:
+def test_declared_types_win_and_a_misfit_is_a_row_error_of_that_cell(
+    figures: Any, gravel: Any
+) -> None:
     write("b.csv", "id,built,code\n1,1999,7\n2,1990?,8\n3,,9\n")
     _plan(
         '[types]\nbuilt = "INTEGER"\ncode = "TEXT"\n[[step]]\nset = { built = "built + 1", code = "code || \'x\'" }\non_error = "set aside"\n'
     )
     done = figures("clean", "p.toml")
-    assert (done["rows_out"], done["errors"][0]["sqlstate"], done["errors"][0]["example"]) == (2, "22018", "1990?")
+    assert (done["rows_out"], done["errors"][0]["sqlstate"], done["errors"][0]["example"]) == (
+        2,
+        "22018",
+        "1990?",
+    )
     assert parsed(Path("o.csv").read_text())[1:] == [["1", "2000", "7x"], ["3", None, "9x"]]
     _plan('[types]\nbilt = "INTEGER"\n')
     assert "did you mean built?" in gravel("clean", "p.toml", status=2).err
@@ -161,8 +207,25 @@ def _steps(draw: Any) -> list[dict[str, Any]]:
     names, steps = list(NAMES), []
     for number in range(1, draw(st.integers(1, 5)) + 1):
         pick = draw(st.integers(0, 99))
-        verb = draw(st.sampled_from(["set", "keep_rows", "drop_rows", "split", "unique", "sort", "columns", "check", "query"]))
-        step: dict[str, Any] = {"verb": verb, "on_error": draw(st.sampled_from(["stop", "null", "set aside"]))}
+        verb = draw(
+            st.sampled_from(
+                [
+                    "set",
+                    "keep_rows",
+                    "drop_rows",
+                    "split",
+                    "unique",
+                    "sort",
+                    "columns",
+                    "check",
+                    "query",
+                ]
+            )
+        )
+        step: dict[str, Any] = {
+            "verb": verb,
+            "on_error": draw(st.sampled_from(["stop", "null", "set aside"])),
+        }
         if verb not in ("sort", "columns", "query") and draw(st.booleans()):
             step["only"] = draw(st.integers(0, 3))
         if verb == "set":
@@ -184,7 +247,10 @@ def _steps(draw: Any) -> list[dict[str, Any]]:
                 "number": draw(st.sampled_from([None, f"k{number}"])), "as": f"piece{number}" if keep else None,
             }  # fmt: skip
             at = names.index("l")
-            names[at : at + 1] = [*(["l", f"piece{number}"] if keep else ["l"]), *([step["number"]] if step["number"] else [])]
+            names[at : at + 1] = [
+                *(["l", f"piece{number}"] if keep else ["l"]),
+                *([step["number"]] if step["number"] else []),
+            ]
         elif verb == "split":
             step |= {
                 "into": [f"s{number}", f"t{number}"], "on": draw(st.sampled_from([";", ",", "[;,]"])), "trim": draw(st.booleans()),
@@ -221,7 +287,11 @@ def _toml(number: int, step: dict[str, Any]) -> str:
     elif verb == "check":
         what = f"{{ holds = {text(CONDITIONS[step['pick']][0])} }}\nallow = {step['allow']}\nunknown = {text(step['unknown'])}"
     elif verb == "split" and step["into"] == "rows":
-        more = {name: step[name] for name in ("trim", "keep_column", "blanks", "empty", "number", "as") if step[name] is not None}
+        more = {
+            name: step[name]
+            for name in ("trim", "keep_column", "blanks", "empty", "number", "as")
+            if step[name] is not None
+        }
         what = (
             f"{{ column = 'l', on = {text(step['on'])}, into = 'rows', "
             + ", ".join(f"{name} = {text(value)}" for name, value in more.items())
@@ -230,9 +300,14 @@ def _toml(number: int, step: dict[str, Any]) -> str:
     elif verb == "split":
         on = "on_regex" if step["on"] == "[;,]" else "on"
         what = f"{{ column = 'l', {on} = {text(step['on'])}, into = {text(step['into'])}, trim = {text(step['trim'])}, keep_column = true, "
-        what += ", ".join(f"{name} = {text(step[name])}" for name in ("surplus", "short", "from")) + " }"
+        what += (
+            ", ".join(f"{name} = {text(step[name])}" for name in ("surplus", "short", "from"))
+            + " }"
+        )
     elif verb == "unique":
-        prefer = f", prefer = {text([SORTS[one][0] for one in step['sorts']])}" if step["sorts"] else ""
+        prefer = (
+            f", prefer = {text([SORTS[one][0] for one in step['sorts']])}" if step["sorts"] else ""
+        )
         fill = f", fill = {text(step['fill'])}" if step["fill"] else ""
         what = f"{{ by = [{text(BYS[step['pick']][0])}]{prefer}{fill}, conflicts = {text(step['conflicts'])} }}"
     elif verb == "sort":
@@ -261,13 +336,17 @@ def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
 
     folder = tmp_path_factory.mktemp("plan")
     shown = lambda value: "" if value is None else '"' + value + '"'  # noqa: E731
-    lines = [f"{n},{shown(a)},{'' if number is None else number},{shown(l)}" for n, (a, number, l) in enumerate(rows, 1)]
+    lines = [
+        f"{n},{shown(a)},{'' if number is None else number},{shown(l)}"
+        for n, (a, number, l) in enumerate(rows, 1)
+    ]
     write(folder / "b.csv", "\n".join(["id,a,n,l", *lines]) + "\n")
     write(folder / "k.csv", "n,label\n" + "".join(f"{n},{label}\n" for n, label in LABELS))
-    text = (
-        'table = "b.csv"\nwrite = "o.csv"\nkey = ["id"]\nkey_after = []\n[types]\nid = "INTEGER"\na = "TEXT"\nn = "INTEGER"\nl = "TEXT"\n'
+    text = 'table = "b.csv"\nwrite = "o.csv"\nkey = ["id"]\nkey_after = []\n[types]\nid = "INTEGER"\na = "TEXT"\nn = "INTEGER"\nl = "TEXT"\n'
+    write(
+        folder / "p.toml",
+        text + "".join(_toml(number, step) for number, step in enumerate(steps, 1)),
     )
-    write(folder / "p.toml", text + "".join(_toml(number, step) for number, step in enumerate(steps, 1)))
     expected = Plain([dict(zip(NAMES, (n, *row), strict=True)) for n, row in enumerate(rows, 1)])
     for number, step in enumerate(steps, 1):
         expected.step(number, step)
@@ -283,14 +362,27 @@ def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
     assert done.good is not expected.stops
     assert [line.count.rows_out for line in done.steps] == expected.sizes
     ends = {path.path: (path.ends, path.output_row) for row in followed.rows for path in row.paths}
-    kept = {path: ("kept", at) for at, (path, _) in enumerate(expected.rows, 1) if not path.startswith("0.")}
-    assert ends == kept | {path: (outcome, None) for path, (_, outcome, _) in expected.left.items() if not path.startswith("0.")}
+    kept = {
+        path: ("kept", at)
+        for at, (path, _) in enumerate(expected.rows, 1)
+        if not path.startswith("0.")
+    }
+    assert ends == kept | {
+        path: (outcome, None)
+        for path, (_, outcome, _) in expected.left.items()
+        if not path.startswith("0.")
+    }
     if expected.stops:
         assert not (folder / "o.csv").exists()
         return
     written = parsed((folder / "o.csv").read_bytes().decode())[1:]
-    assert written == [[None if value is None else str(value) for value in row.values()] for _, row in expected.rows]
-    behind = parsed((folder / "o-left-behind.csv").read_bytes().decode())[1:] if expected.left else []
+    assert written == [
+        [None if value is None else str(value) for value in row.values()]
+        for _, row in expected.rows
+    ]
+    behind = (
+        parsed((folder / "o-left-behind.csv").read_bytes().decode())[1:] if expected.left else []
+    )
     assert {row[1]: (int(str(row[2])), row[3], row[7]) for row in behind} == expected.left
     assert len(behind) == len(expected.left)
 
@@ -300,7 +392,9 @@ def test_a_large_plan_balances_to_the_last_row(figures: Any) -> None:
     dice = random.Random(7)
     kinds = [dice.choice("abc") for _ in range(200_000)]
     write("b.csv", "id,kind\n" + "".join(f"{n},{kind}\n" for n, kind in enumerate(kinds, 1)))
-    _plan('key = ["id"]\n[[step]]\ndrop_rows = "kind = \'a\'"\n[[step]]\nset = { kind = "UPPER(NULLIF(kind, \'b\'))" }\n')
+    _plan(
+        'key = ["id"]\n[[step]]\ndrop_rows = "kind = \'a\'"\n[[step]]\nset = { kind = "UPPER(NULLIF(kind, \'b\'))" }\n'
+    )
     done = figures("clean", "p.toml")
     assert done["steps"][1]["dropped"] == kinds.count("a")
     assert done["steps"][2]["changed"] == done["rows_out"] == 200_000 - kinds.count("a")

@@ -20,7 +20,9 @@ from conftest import postgresql_connection
 
 HERE = Path(__file__).parent
 STATES = {"22P02": "22018", "22P05": "22018", "2201B": "2201B", "54000": "22011", "22001": "22001"}
-DIFFERENCES = tomllib.loads((HERE.parent / "docs" / "differences.toml").read_text("utf-8"))["difference"]
+DIFFERENCES = tomllib.loads((HERE.parent / "docs" / "differences.toml").read_text("utf-8"))[
+    "difference"
+]
 
 
 EACH_ROW = """
@@ -53,7 +55,10 @@ def server() -> Iterator[Any]:
         with connection.cursor() as cursor:
             cursor.executemany(
                 f"INSERT INTO nasty VALUES (%s, {marks})",
-                [(row, *(nasty.value(name, row) for name in nasty.COLUMNS)) for row in range(nasty.ROWS)],
+                [
+                    (row, *(nasty.value(name, row) for name in nasty.COLUMNS))
+                    for row in range(nasty.ROWS)
+                ],
             )
         connection.execute(EACH_ROW)
         yield connection
@@ -64,10 +69,17 @@ def theirs(server: Any, expression: str) -> list[str | None]:
     import psycopg
 
     try:
-        return [row[0] for row in server.execute(f"SELECT ({expression})::text FROM nasty ORDER BY row".encode()).fetchall()]
+        return [
+            row[0]
+            for row in server.execute(
+                f"SELECT ({expression})::text FROM nasty ORDER BY row".encode()
+            ).fetchall()
+        ]
     except (psycopg.errors.DataError, psycopg.errors.ProgramLimitExceeded):
         rows = server.execute("SELECT * FROM each_row(%s)", [expression]).fetchall()
-        return [value if state is None else f"error {STATES.get(state, state)}" for value, state in rows]
+        return [
+            value if state is None else f"error {STATES.get(state, state)}" for value, state in rows
+        ]
 
 
 def ours(expression: str, scope: Any, frame: Any) -> list[str | None]:
@@ -77,7 +89,10 @@ def ours(expression: str, scope: Any, frame: Any) -> list[str | None]:
     from gravel.language.bind import bind_text
 
     bound = bind_text(expression, scope)
-    return [f"error {cell.sqlstate}" if isinstance(cell, RowError) else cell for cell in cells(run(bound, frame), bound.type)]
+    return [
+        f"error {cell.sqlstate}" if isinstance(cell, RowError) else cell
+        for cell in cells(run(bound, frame), bound.type)
+    ]
 
 
 def same(a: str | None, b: str | None) -> bool:
@@ -92,22 +107,34 @@ def same(a: str | None, b: str | None) -> bool:
         return False
     if not (x.is_finite() and y.is_finite()):
         return x.is_nan() == y.is_nan() and (x.is_nan() or x == y)
-    return x == y or (("e" in (a + b).lower() or max(len(a), len(b)) > 15) and abs(x - y) <= abs(y) * Decimal("4e-16"))
+    return x == y or (
+        ("e" in (a + b).lower() or max(len(a), len(b)) > 15)
+        and abs(x - y) <= abs(y) * Decimal("4e-16")
+    )
 
 
 def chosen(expression: str, mine: str | None, other: str | None) -> bool:
     """Whether a difference is one of those that we chose, told in docs/differences.toml."""
     pair = f"{mine} | {other}"
-    return any(re.search(one["expression"], expression) and re.search(one["outcomes"], pair) for one in DIFFERENCES)
+    return any(
+        re.search(one["expression"], expression) and re.search(one["outcomes"], pair)
+        for one in DIFFERENCES
+    )
 
 
 def compare(server: Any, expression: str, there: str) -> list[str]:
     """What differs, a line a row, the differences that we chose left out."""
     scope, frame = nasty.frame()
     told = []
-    for row, (mine, other) in enumerate(zip(ours(expression, scope, frame), theirs(server, there), strict=True)):
+    for row, (mine, other) in enumerate(
+        zip(ours(expression, scope, frame), theirs(server, there), strict=True)
+    ):
         if not same(mine, other) and not chosen(expression, mine, other):
-            values = {name: nasty.value(name, row) for name in nasty.COLUMNS if re.search(rf"\b{name}\b", expression)}
+            values = {
+                name: nasty.value(name, row)
+                for name in nasty.COLUMNS
+                if re.search(rf"\b{name}\b", expression)
+            }
             told.append(f"{expression}  {values}: {mine!r}, PostgreSQL {other!r}")
     return told
 
@@ -143,7 +170,9 @@ def _expressions() -> Any:
     def grow(kind: str, depth: int) -> Any:
         if depth == 0:
             return leaves[kind]
-        text, number, truth = (lambda kind=kind: grow(kind, depth - 1) for kind in (TEXT, NUMBER, TRUTH))
+        text, number, truth = (
+            lambda kind=kind: grow(kind, depth - 1) for kind in (TEXT, NUMBER, TRUTH)
+        )
         made = {
             TEXT: [
                 st.builds("({} || {})".format, text(), text()), st.builds("TRIM({})".format, text()),
@@ -186,7 +215,11 @@ def test_made_expressions(expression: str, server: Any) -> None:
         told = compare(server, expression, _typed_there(expression))
     except Diagnostic as problem:
         # A mix of types that we refuse; PostgreSQL may guess one.
-        told = [] if "cannot mix" in problem.message or "takes" in problem.message else [problem.message]
+        told = (
+            []
+            if "cannot mix" in problem.message or "takes" in problem.message
+            else [problem.message]
+        )
     except psycopg.errors.ProgrammingError:
         return  # PostgreSQL cannot tell the type of a NULL
     assert not told, "\n".join(told[:5])

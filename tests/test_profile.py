@@ -41,18 +41,37 @@ def _csv(columns: dict[str, list[str | None]]) -> str:
 
 def _shape(text: str) -> str:
     plain = unicodedata.normalize("NFC", text)
-    return "".join("A" if c.isupper() else "a" if c.isalpha() else "9" if c.isdecimal() else c for c in plain)
+    return "".join(
+        "A" if c.isupper() else "a" if c.isalpha() else "9" if c.isdecimal() else c for c in plain
+    )
 
 
 def _key(text: str) -> str | None:
     plain = unicodedata.normalize("NFKD", unicodedata.normalize("NFKC", text).casefold())
-    return " ".join("".join(c if c.isalnum() else "" if unicodedata.combining(c) else " " for c in plain).split()) or None
+    return (
+        " ".join(
+            "".join(
+                c if c.isalnum() else "" if unicodedata.combining(c) else " " for c in plain
+            ).split()
+        )
+        or None
+    )
 
 
 def _day(text: str, form: str) -> date | None:
-    size = {"%d.%m.%Y": 10, "%d/%m/%Y": 10, "%m/%d/%Y": 10, "%Y-%m-%d": 10, "%Y-%m-%d %H:%M:%S": 19}[form]
+    size = {
+        "%d.%m.%Y": 10,
+        "%d/%m/%Y": 10,
+        "%m/%d/%Y": 10,
+        "%Y-%m-%d": 10,
+        "%Y-%m-%d %H:%M:%S": 19,
+    }[form]
     try:
-        return datetime.strptime(text.strip(" "), form).date() if len(text.strip(" ")) == size else None
+        return (
+            datetime.strptime(text.strip(" "), form).date()
+            if len(text.strip(" ")) == size
+            else None
+        )
     except ValueError:
         return None
 
@@ -64,9 +83,9 @@ def _fits(text: str) -> set[str]:
         found.add("INTEGER")
     if re.fullmatch(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)", value):
         found |= {"DECIMAL", "DOUBLE PRECISION"}
-    if re.fullmatch(r"(?i)[+-]?(([0-9]+\.?[0-9]*|\.[0-9]+)e[+-]?[0-9]+|nan|inf(inity)?)", value) and (
-        not math.isinf(float(value)) or "i" in value.lower()
-    ):
+    if re.fullmatch(
+        r"(?i)[+-]?(([0-9]+\.?[0-9]*|\.[0-9]+)e[+-]?[0-9]+|nan|inf(inity)?)", value
+    ) and (not math.isinf(float(value)) or "i" in value.lower()):
         found.add("DOUBLE PRECISION")
     if value.lower() in ("true", "false"):
         found.add("BOOLEAN")
@@ -81,7 +100,9 @@ def _case(text: str) -> str:
     if not (upper and lower):
         return "upper" if upper else "lower" if lower else "none"
     # Words as CAPITALIZE_WORDS has them: the first letter after the start, white space or a hyphen, unless after a digit.
-    words = re.findall(rf"[^{re.escape(WHITE.translate({0x200B: None, 0x2060: None, 0xFEFF: None}))}\-]+", text)
+    words = re.findall(
+        rf"[^{re.escape(WHITE.translate({0x200B: None, 0x2060: None, 0xFEFF: None}))}\-]+", text
+    )
     for word in words:
         letters = [at for at, c in enumerate(word) if c.isalpha()]
         for at in letters:
@@ -132,15 +153,26 @@ def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: An
     from gravel.sources.csv import reader, splitter
 
     count = data.draw(st.integers(0, 40))
-    some = data.draw(st.lists(TEXTS, min_size=1, max_size=12))  # few values again and again, so that counts grow
-    columns = {name: data.draw(st.lists(st.sampled_from(some) if name == "a" else TEXTS, min_size=count, max_size=count)) for name in "ab"}
+    some = data.draw(
+        st.lists(TEXTS, min_size=1, max_size=12)
+    )  # few values again and again, so that counts grow
+    columns = {
+        name: data.draw(
+            st.lists(
+                st.sampled_from(some) if name == "a" else TEXTS, min_size=count, max_size=count
+            )
+        )
+        for name in "ab"
+    }
     path = tmp_path_factory.mktemp("profile") / "t.csv"
     write(path, _csv(columns))
     before, splitter.BLOCK = splitter.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
     try:
         # Little memory: what is distinct goes to a file and comes back by ranges of hashes.
         found = profile(
-            reader.CsvSource(path, texts=frozenset("ab")), memory=data.draw(st.sampled_from([1, 400, 1 << 28])), today=date(2024, 4, 20)
+            reader.CsvSource(path, texts=frozenset("ab")),
+            memory=data.draw(st.sampled_from([1, 400, 1 << 28])),
+            today=date(2024, 4, 20),
         )
     finally:
         splitter.BLOCK = before
@@ -155,26 +187,48 @@ def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: An
         for figure in ("spaces", "damage"):
             assert told[figure] == expected[figure]
         assert {name: n for name, n in told["case"].items() if n} == expected["case"]
-        assert {fit["type"]: fit["rows"] for fit in told["fits"] if fit["rows"] and fit["type"] in expected["fits"]} == dict(
-            expected["fits"]
-        )
+        assert {
+            fit["type"]: fit["rows"]
+            for fit in told["fits"]
+            if fit["rows"] and fit["type"] in expected["fits"]
+        } == dict(expected["fits"])
         for fit in told["fits"]:
             misfits = Counter(value for value in known if fit["type"] not in _fits(value))
             if fit["type"] in ("INTEGER", "DECIMAL", "DOUBLE PRECISION", "BOOLEAN", "DATE"):
-                ranked = sorted(misfits.items(), key=lambda item: (-item[1], values.index(item[0])))[:5]
-                assert [(item["value"], item["rows"]) for item in fit["misfits"]] == ranked, fit["type"]
+                ranked = sorted(
+                    misfits.items(), key=lambda item: (-item[1], values.index(item[0]))
+                )[:5]
+                assert [(item["value"], item["rows"]) for item in fit["misfits"]] == ranked, fit[
+                    "type"
+                ]
         assert {item["shape"]: item["rows"] for item in told["shapes"]} == expected["shapes"]
-        assert all(item["example"] == next(v for v in known if _shape(v) == item["shape"]) for item in told["shapes"])
-        assert sorted(sorted((v["value"], v["rows"]) for v in group["values"]) for group in told["spellings"]) == expected["spellings"]
+        assert all(
+            item["example"] == next(v for v in known if _shape(v) == item["shape"])
+            for item in told["shapes"]
+        )
+        assert (
+            sorted(
+                sorted((v["value"], v["rows"]) for v in group["values"])
+                for group in told["spellings"]
+            )
+            == expected["spellings"]
+        )
         # What is no value anywhere is told unless in a key; of other words it depends on the column.
         words = {item["value"]: item["rows"] for item in told["null_words"]}
         sure = {word for word in expected["null_words"] if not re.search("(?i)none|nan", word)}
         key = len(set(known)) == len(known) > 1
         assert words.items() <= expected["null_words"].items()
         assert words.keys() >= {word for word in sure if not (key and re.search("[a-zA-Z]", word))}
-        numbers = [float(v) for v in known if "DOUBLE PRECISION" in _fits(v) and math.isfinite(float(v))]
+        numbers = [
+            float(v) for v in known if "DOUBLE PRECISION" in _fits(v) and math.isfinite(float(v))
+        ]
         _same_numbers(told["numbers"], numbers)
-        days = [d for v in known for form in ("%Y-%m-%d", "%d.%m.%Y", "%Y-%m-%d %H:%M:%S") if (d := _day(v, form))]
+        days = [
+            d
+            for v in known
+            for form in ("%Y-%m-%d", "%d.%m.%Y", "%Y-%m-%d %H:%M:%S")
+            if (d := _day(v, form))
+        ]
         days += [_fm(v) for v in known if re.fullmatch(r" *1\.5\.2024 *", v)]
         days += _slashed(known)
         assert (told["dates"] or {"fit": 0})["fit"] == len(days)
@@ -190,7 +244,9 @@ def _fm(text: str) -> date:
 
 def _slashed(known: list[str]) -> list[date]:
     """Days with slashes count where the column shows whether the day or the month comes first."""
-    day_first, month_first = ([_day(value, form) for value in known] for form in ("%d/%m/%Y", "%m/%d/%Y"))
+    day_first, month_first = (
+        [_day(value, form) for value in known] for form in ("%d/%m/%Y", "%m/%d/%Y")
+    )
     only_day = any(a and not b for a, b in zip(day_first, month_first, strict=True))
     only_month = any(b and not a for a, b in zip(day_first, month_first, strict=True))
     if only_day == only_month:
@@ -204,13 +260,25 @@ def _same_numbers(told: Any, numbers: list[float]) -> None:
         return
     array = np.array(numbers)
     q1, median, q3 = np.percentile(array, [25, 50, 75])
-    expected = {"mean": array.mean(), "q1": q1, "median": median, "q3": q3, "zero": (array == 0).sum(), "negative": (array < 0).sum()}
+    expected = {
+        "mean": array.mean(),
+        "q1": q1,
+        "median": median,
+        "q3": q3,
+        "zero": (array == 0).sum(),
+        "negative": (array < 0).sum(),
+    }
     assert {name: told[name] for name in expected} == pytest.approx(
         {name: float(value) for name, value in expected.items()}, rel=1e-12, abs=1e-12
     )
-    assert told["stddev"] == (pytest.approx(array.std(ddof=1), rel=1e-9, abs=1e-12) if len(array) > 1 else None)
+    assert told["stddev"] == (
+        pytest.approx(array.std(ddof=1), rel=1e-9, abs=1e-12) if len(array) > 1 else None
+    )
     reach = told["q3"] - told["q1"]
-    assert told["outside"] == ((array < told["q1"] - 1.5 * reach) | (array > told["q3"] + 1.5 * reach)).sum()
+    assert (
+        told["outside"]
+        == ((array < told["q1"] - 1.5 * reach) | (array > told["q3"] + 1.5 * reach)).sum()
+    )
     assert told["far_out"] == _far_out(numbers, told["q1"], told["median"], told["q3"])
     bars = told["histogram"]
     edges = [bars[0]["from"], *(bar["to"] for bar in bars)]
@@ -225,19 +293,29 @@ def _far_out(numbers: list[float], q1: float, median: float, q3: float) -> int:
     """Far out as docs/profile.md has it, value by value."""
     if q1 == q3:
         return 0
-    heavy = sum(value < q1 - 1.5 * (q3 - q1) or value > q3 + 1.5 * (q3 - q1) for value in numbers) > 0.05 * len(numbers)
+    heavy = sum(
+        value < q1 - 1.5 * (q3 - q1) or value > q3 + 1.5 * (q3 - q1) for value in numbers
+    ) > 0.05 * len(numbers)
     logs = q3 - median > median - q1 > 0 and q1 > 0
     some = sorted(math.log(value) if logs else value for value in numbers if value > 0 or not logs)
     a, b, c = (math.log(value) if logs else value for value in (q1, median, q3))
     skew = 0.0 if logs else (a + c - 2 * b) / (c - a)
-    share, most, rows = 0.18 if logs else 0.44 if heavy else 0.22, max(3, int(0.005 * len(numbers))), 0
+    share, most, rows = (
+        0.18 if logs else 0.44 if heavy else 0.22,
+        max(3, int(0.005 * len(numbers))),
+        0,
+    )
     for sign in (-1, 1):
         side = some if sign > 0 else some[::-1]
         fence = 3 * math.exp(3 * max(0.0, sign * skew)) * (c - a)
         for at in range(1, len(side)):
             beyond = side[at] - c if sign > 0 else a - side[at]
             gap = abs(side[at] - side[at - 1])
-            if beyond > fence and gap >= max(0.75 * (c - a), share * abs(side[at] - b)) and len(side) - at <= most:
+            if (
+                beyond > fence
+                and gap >= max(0.75 * (c - a), share * abs(side[at] - b))
+                and len(side) - at <= most
+            ):
                 rows += len(side) - at
                 break
     return rows
@@ -245,24 +323,39 @@ def _far_out(numbers: list[float], q1: float, median: float, q3: float) -> int:
 
 @settings(max_examples=60)
 @given(
-    values=st.lists(st.none() | st.floats(-1e6, 1e6).map(lambda x: round(x, 2)) | st.integers(-50, 50), min_size=1, max_size=200),
+    values=st.lists(
+        st.none() | st.floats(-1e6, 1e6).map(lambda x: round(x, 2)) | st.integers(-50, 50),
+        min_size=1,
+        max_size=200,
+    ),
     data=st.data(),
 )
-def test_numbers_equal_numpys(values: list[float | int | None], data: Any, tmp_path_factory: Any) -> None:
+def test_numbers_equal_numpys(
+    values: list[float | int | None], data: Any, tmp_path_factory: Any
+) -> None:
     from gravel.profiling import spread
     from gravel.profiling.figures import column_figures
     from gravel.profiling.profile import profile
     from gravel.sources.csv import reader
 
-    texts = [None if value is None else str(value) if isinstance(value, int) else f"{value:.2f}" for value in values]
+    texts = [
+        None if value is None else str(value) if isinstance(value, int) else f"{value:.2f}"
+        for value in values
+    ]
     path = tmp_path_factory.mktemp("numbers") / "t.csv"
     write(path, "x,y\n" + "".join(f"{text or ''},1\n" for text in texts))
-    before, spread.Ascending.SIZE = spread.Ascending.SIZE, data.draw(st.sampled_from([5, 2_000_000]))
+    before, spread.Ascending.SIZE = (
+        spread.Ascending.SIZE,
+        data.draw(st.sampled_from([5, 2_000_000])),
+    )
     try:
         found = profile(reader.CsvSource(path))
     finally:
         spread.Ascending.SIZE = before
-    _same_numbers(column_figures(found.columns[0], len(values), 5)["numbers"], [float(text) for text in texts if text is not None])
+    _same_numbers(
+        column_figures(found.columns[0], len(values), 5)["numbers"],
+        [float(text) for text in texts if text is not None],
+    )
 
 
 KINDS = {
@@ -280,7 +373,9 @@ KINDS = {
 
 @settings(max_examples=120)
 @given(data=st.data())
-def test_the_rows_of_a_finding_are_those_its_command_shows(data: Any, tmp_path_factory: Any) -> None:
+def test_the_rows_of_a_finding_are_those_its_command_shows(
+    data: Any, tmp_path_factory: Any
+) -> None:
     from gravel.inspecting.look import look
     from gravel.language.bind import Given
     from gravel.profiling.profile import profile
@@ -288,15 +383,24 @@ def test_the_rows_of_a_finding_are_those_its_command_shows(data: Any, tmp_path_f
 
     count = data.draw(st.integers(1, 40))
     names = data.draw(st.lists(st.sampled_from(sorted(KINDS)), min_size=1, max_size=4, unique=True))
-    columns = {name: data.draw(st.lists(KINDS[name], min_size=count, max_size=count)) for name in names}
-    columns["id"] = [None if n in data.draw(st.sets(st.integers(0, 40), max_size=2)) else str(n // 2 if n < 2 else n) for n in range(count)]
+    columns = {
+        name: data.draw(st.lists(KINDS[name], min_size=count, max_size=count)) for name in names
+    }
+    columns["id"] = [
+        None
+        if n in data.draw(st.sets(st.integers(0, 40), max_size=2))
+        else str(n // 2 if n < 2 else n)
+        for n in range(count)
+    ]
     path = tmp_path_factory.mktemp("findings") / "t.csv"
     write(path, _csv(columns))
     today = date(2024, 4, 20)
     for finding in profile(reader.CsvSource(path), today=today).findings:
         assert finding.rows > 0
         if finding.where:
-            view = look(reader.CsvSource(path), where=finding.where, rows=0, given=Given(today=today))
+            view = look(
+                reader.CsvSource(path), where=finding.where, rows=0, given=Given(today=today)
+            )
             assert (view.matching, view.errors) == (finding.rows, 0), finding
 
 
@@ -321,8 +425,21 @@ DEFECTS = {
     "future": ("day", "2150-03-05"), "first of January": ("day", "2023-01-01"), "almost a key": ("code", "HB-199"), "determined": ("pier", "c"),
     "dates of two orders": ("day", "03/04/2023"),
 }  # fmt: skip
-ROWS = {"first of January": (40, 45), "determined": (1,), "almost a key": (1, 2), "misspelt": (1, 2)}
-ALL_TOO = ("blank", "spaces", "inner spaces", "control characters", "placeholders", "wrongly decoded", "formulas")
+ROWS = {
+    "first of January": (40, 45),
+    "determined": (1,),
+    "almost a key": (1, 2),
+    "misspelt": (1, 2),
+}
+ALL_TOO = (
+    "blank",
+    "spaces",
+    "inner spaces",
+    "control characters",
+    "placeholders",
+    "wrongly decoded",
+    "formulas",
+)
 
 
 @pytest.mark.parametrize("kind", DEFECTS)
@@ -331,13 +448,21 @@ def test_a_defect_is_found_in_just_the_rows_that_have_it(kind: str, figures: Any
     column, bad = DEFECTS[kind]
     for k in (0, *ROWS.get(kind, (1, 3)), *([200] if kind in ALL_TOO else [])):
         rows = [_good(at) for at in range(200)]
-        places = [at for at in range(200) if at % 7 == 3 or kind != "determined"][:k] if kind != "almost a key" else range(k)
+        places = (
+            [at for at in range(200) if at % 7 == 3 or kind != "determined"][:k]
+            if kind != "almost a key"
+            else range(k)
+        )
         for at in places:
             rows[at][column] = bad
-        columns: dict[str, list[str | None]] = {name: [row[name] for row in rows] for name in rows[0]}
+        columns: dict[str, list[str | None]] = {
+            name: [row[name] for row in rows] for name in rows[0]
+        }
         write("t.csv", _csv(columns))
         told = figures("profile", "t.csv", "--today", "2024-06-01")
-        found = [one for one in told["findings"] if one["finding"] == kind and one["column"] == column]
+        found = [
+            one for one in told["findings"] if one["finding"] == kind and one["column"] == column
+        ]
         expected = len(places) + (1 if kind == "almost a key" and k else 0)
         assert sum(one["rows"] for one in found) == expected, (k, found)
         for one in found:
@@ -346,7 +471,10 @@ def test_a_defect_is_found_in_just_the_rows_that_have_it(kind: str, figures: Any
             assert (view["matching"], view["errors"]) == (expected, 0)
             if one["mend"]:
                 tried = figures("try", "t.csv", one["mend"])["assignments"][0]
-                assert (tried["changed"], tried["errors"]) == (expected if kind != "misfits" else tried["changed"], 0)
+                assert (tried["changed"], tried["errors"]) == (
+                    expected if kind != "misfits" else tried["changed"],
+                    0,
+                )
 
 
 def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) -> None:
@@ -366,7 +494,9 @@ def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) ->
     assert "6 of 40 rows" in Path("p.toml").read_text("utf-8")
     run = figures("clean", "p.toml")
     assert all(proof["holds"] for proof in run["proofs"])
-    names = Counter(line.split(",")[1] for line in Path("t-clean.csv").read_text("utf-8").splitlines()[1:])
+    names = Counter(
+        line.split(",")[1] for line in Path("t-clean.csv").read_text("utf-8").splitlines()[1:]
+    )
     assert names == {"Old Rope": 24, "Óld Rope": 1, "Tern": 12, "Lark": 3}
     assert "exists already" in gravel("profile", "t.csv", "--suggest", "p.toml", status=2).err
     # A plan of the same table writes over no result of another; where one is made to, its run says so before.
@@ -375,19 +505,28 @@ def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) ->
     assert 'write = "t-clean-2.csv"' in text
     assert 'note = "name: 6 of 40 rows' in text
     write("other.toml", text.replace("t-clean-2", "t-clean"))
-    assert "replaces t-clean.csv, which another plan wrote: p.toml" in gravel("clean", "other.toml").err
+    assert (
+        "replaces t-clean.csv, which another plan wrote: p.toml"
+        in gravel("clean", "other.toml").err
+    )
     assert "another plan" not in gravel("clean", "other.toml").err
     write("j.jsonl", '{"a": " x"}\n')
     gravel("profile", "j.jsonl", "--suggest", "j.toml")
     assert 'write = "j-clean.jsonl"' in Path("j.toml").read_text("utf-8")
-    assert "no number of a finding" in gravel("profile", "t.csv", "--suggest", "q.toml", "--choose", "1,99", status=2).err
+    assert (
+        "no number of a finding"
+        in gravel("profile", "t.csv", "--suggest", "q.toml", "--choose", "1,99", status=2).err
+    )
 
 
 def test_the_page_escapes_what_it_shows_and_needs_nothing_from_outside(gravel: Any) -> None:
     from html.parser import HTMLParser
 
     evil = "<script>alert('x')</script>"
-    write("t.csv", f'id,"<b>name</b>",day\n1,"{evil}",2024-01-05\n2,"{evil}",2024-03-01\n3," a&b ",2199-01-01\n')
+    write(
+        "t.csv",
+        f'id,"<b>name</b>",day\n1,"{evil}",2024-01-05\n2,"{evil}",2024-03-01\n3," a&b ",2199-01-01\n',
+    )
     gravel("profile", "t.csv", "--report", "r.html", "--today", "2024-06-01")
     page = Path("r.html").read_text("utf-8")
     seen: dict[str, list[dict[str, str | None]]] = {}
@@ -404,7 +543,12 @@ def test_the_page_escapes_what_it_shows_and_needs_nothing_from_outside(gravel: A
     assert len(seen["script"]) == 1, "the filter's own"
     assert evil in "".join(words), "shown as it is"
     assert {"img", "link", "iframe"}.isdisjoint(seen)
-    assert not [one for tags in seen.values() for one in tags if (one.get("src") or one.get("href") or "#")[0] != "#"]
+    assert not [
+        one
+        for tags in seen.values()
+        for one in tags
+        if (one.get("src") or one.get("href") or "#")[0] != "#"
+    ]
     assert "http" not in page.replace("http-equiv", "")
     assert [one["data-name"] for one in seen["article"]] == ["id", "<b>name</b>", "day"]
     assert all(one.get("aria-label") for one in seen["svg"])
@@ -414,10 +558,21 @@ def test_the_page_escapes_what_it_shows_and_needs_nothing_from_outside(gravel: A
 
 
 def test_one_column_in_depth_and_a_sample_that_says_so(gravel: Any, figures: Any) -> None:
-    rows = [f"{at},{'Open' if at % 3 else 'OPEN'},{at % 17}.50,2024-0{at % 9 + 1}-1{at % 9}" for at in range(3000)]
+    rows = [
+        f"{at},{'Open' if at % 3 else 'OPEN'},{at % 17}.50,2024-0{at % 9 + 1}-1{at % 9}"
+        for at in range(3000)
+    ]
     write("t.csv", "id,state,fee,day\n" + "\n".join(rows) + "\n")
     shown = gravel("profile", "t.csv", "--column", "STATE").out
-    for part in ("state: TEXT", "Open", "2,000", "66.7%", "one value in several spellings", "gravel look t.csv --where", "capitals only"):
+    for part in (
+        "state: TEXT",
+        "Open",
+        "2,000",
+        "66.7%",
+        "one value in several spellings",
+        "gravel look t.csv --where",
+        "capitals only",
+    ):
         assert part in shown
     shown = gravel("profile", "t.csv", "--column", "fee").out
     assert "median 8.5" in shown
@@ -431,9 +586,15 @@ def test_one_column_in_depth_and_a_sample_that_says_so(gravel: Any, figures: Any
     assert told == figures("profile", "t.csv", "--sample", "500"), "a sample repeats exactly"
     open_rows = next(item["rows"] for item in told["columns"][1]["top"] if item["value"] == "Open")
     assert 280 < open_rows < 390
-    assert "a sample of 500 of 3,000 rows: every figure is the sample's" in gravel("profile", "t.csv", "--sample", "500").out
+    assert (
+        "a sample of 500 of 3,000 rows: every figure is the sample's"
+        in gravel("profile", "t.csv", "--sample", "500").out
+    )
     assert figures("profile", "t.csv", "--sample", "9999")["sample"] == {"rows": 3000, "of": 3000}
-    assert "not from a sample" in gravel("profile", "t.csv", "--sample", "5", "--suggest", "p.toml", status=2).err
+    assert (
+        "not from a sample"
+        in gravel("profile", "t.csv", "--sample", "5", "--suggest", "p.toml", status=2).err
+    )
     assert "--memory takes a size" in gravel("profile", "t.csv", "--memory", "lots", status=2).err
     # With little memory all goes through a file, and nothing is different.
     assert figures("profile", "t.csv", "--memory", "1MB") == figures("profile", "t.csv")
@@ -458,19 +619,44 @@ FORMS = {
 def test_well_known_forms(form: str, figures: Any) -> None:
     """Examples of the standards themselves, and near misses; the profile and the function agree."""
     right, wrong = FORMS[form]
-    write("t.csv", "id,x\n" + "".join(f'{at},"{value}"\n' for at, value in enumerate([*right * 6, *wrong])))
-    view = figures("look", "t.csv", "--show", f"HAS_FORM(x, '{form.lower()}') AS has", "--rows", "all", "--text", "x")
-    assert [row["values"]["has"] for row in view["shown"]] == [True] * len(right) * 6 + [False] * len(wrong)
+    write(
+        "t.csv",
+        "id,x\n" + "".join(f'{at},"{value}"\n' for at, value in enumerate([*right * 6, *wrong])),
+    )
+    view = figures(
+        "look",
+        "t.csv",
+        "--show",
+        f"HAS_FORM(x, '{form.lower()}') AS has",
+        "--rows",
+        "all",
+        "--text",
+        "x",
+    )
+    assert [row["values"]["has"] for row in view["shown"]] == [True] * len(right) * 6 + [
+        False
+    ] * len(wrong)
     told = figures("profile", "t.csv", "--text", "x")["columns"][1]["forms"]
     if form not in ("COUNTRY", "LUHN"):  # so few might be of that form by chance
-        assert (form, 6 * len(right), len(wrong)) in [(one["form"], one["rows"], one["fail"]) for one in told]
+        assert (form, 6 * len(right), len(wrong)) in [
+            (one["form"], one["rows"], one["fail"]) for one in told
+        ]
 
 
 def test_a_wide_table_and_one_of_nulls(figures: Any) -> None:
-    write("w.csv", ",".join(f"c{at}" for at in range(600)) + "\n" + (",".join(["x"] * 599) + ",\n") * 3)
+    write(
+        "w.csv",
+        ",".join(f"c{at}" for at in range(600)) + "\n" + (",".join(["x"] * 599) + ",\n") * 3,
+    )
     told = figures("profile", "w.csv")
-    assert [len(told["columns"]), told["repeated_rows"], told["columns"][599]["nulls"]] == [600, 2, 3]
-    assert [one["column"] for one in told["findings"] if one["finding"] == "always null"] == ["c599"]
+    assert [len(told["columns"]), told["repeated_rows"], told["columns"][599]["nulls"]] == [
+        600,
+        2,
+        3,
+    ]
+    assert [one["column"] for one in told["findings"] if one["finding"] == "always null"] == [
+        "c599"
+    ]
     write("e.csv", "a,b\n")
     told = figures("profile", "e.csv")
     assert (told["rows"], told["findings"], told["keys"]) == (0, [], [])
@@ -478,14 +664,18 @@ def test_a_wide_table_and_one_of_nulls(figures: Any) -> None:
 
 
 def test_dependencies_and_almost_keys_tell_their_exceptions(figures: Any) -> None:
-    rows = [(at, f"A-{at % 20:02d}", "North" if at % 20 < 10 else "South", at % 3) for at in range(400)]
+    rows = [
+        (at, f"A-{at % 20:02d}", "North" if at % 20 < 10 else "South", at % 3) for at in range(400)
+    ]
     rows[7], rows[11] = (7, "A-07", "South", 1), (11, "A-11", "", 2)
     rows[300] = (299, "A-00", "North", 0)
     write("t.csv", "id,berth,pier,n\n" + "".join(f"{a},{b},{c},{d}\n" for a, b, c, d in rows))
     told = figures("profile", "t.csv")
     assert told["determined"] == [{"by": "berth", "column": "pier", "rows": 1,
                                    "exceptions": [{"by": "A-07", "value": "South", "rows": 1, "usual": "North"}]}]  # fmt: skip
-    assert told["almost_keys"] == [{"column": "id", "rows": 2, "nulls": 0, "values": [{"value": "299", "rows": 2}]}]
+    assert told["almost_keys"] == [
+        {"column": "id", "rows": 2, "nulls": 0, "values": [{"value": "299", "rows": 2}]}
+    ]
     (found,) = [one for one in told["findings"] if one["finding"] == "determined"]
     assert figures(*shlex.split(found["see"])[1:])["matching"] == 1
     assert not found["mend"]  # the rows are told; which of the two values is wrong is not
@@ -520,21 +710,31 @@ def test_what_is_told_of_columns_and_what_is_not(
     ]
     assert [one["finding"] for one in told] == ([finding] if finding else []), told
     if finding and told[0]["see"]:
-        assert figures(*shlex.split(told[0]["see"])[1:], "--rows", "0")["matching"] == told[0]["rows"]
+        assert (
+            figures(*shlex.split(told[0]["see"])[1:], "--rows", "0")["matching"] == told[0]["rows"]
+        )
     if result:
         write(
             "p.toml",
             f'table = "t.csv"\nwrite = "o.csv"\n\n[[step]]\nset = {{ {json.dumps(column)} = {json.dumps(told[0]["mend"].split(" = ", 1)[1])} }}\n',
         )
         figures("clean", "p.toml")
-        assert [row[1] for row in parsed(Path("o.csv").read_text("utf-8"))][1 : 1 + len(result)] == result
+        assert [row[1] for row in parsed(Path("o.csv").read_text("utf-8"))][
+            1 : 1 + len(result)
+        ] == result
 
 
 @settings(max_examples=60)
 @given(
-    values=st.lists(TEXTS | st.sampled_from(["a  b", " x\ny ", "mW", "MW", "Open ", "OPEN", "\ta", "a\u00a0b"]), min_size=2, max_size=30)
+    values=st.lists(
+        TEXTS | st.sampled_from(["a  b", " x\ny ", "mW", "MW", "Open ", "OPEN", "\ta", "a\u00a0b"]),
+        min_size=2,
+        max_size=30,
+    )
 )
-def test_the_safe_plan_takes_only_what_can_be_told_from_its_result(values: list[str | None], tmp_path_factory: Any) -> None:
+def test_the_safe_plan_takes_only_what_can_be_told_from_its_result(
+    values: list[str | None], tmp_path_factory: Any
+) -> None:
     """Plain spaces at the ends of single lines; and '' made NULL, where the column has neither NULLs nor other blanks."""
     from gravel.cli.main import run
 
@@ -546,8 +746,15 @@ def test_the_safe_plan_takes_only_what_can_be_told_from_its_result(values: list[
     after = [row[1] for row in parsed((folder / "t-clean.csv").read_text("utf-8"))[1:]]
     one_blank = None not in values and not any(value and not value.strip(WHITE) for value in values)
     for before, now in zip(values, after, strict=True):
-        trimmed = before.strip(" ") if before and before.strip(WHITE) and not re.search("[\n\r]", before) else before
-        assert now in (before, trimmed) or (before == "" and now is None and one_blank), (before, now)
+        trimmed = (
+            before.strip(" ")
+            if before and before.strip(WHITE) and not re.search("[\n\r]", before)
+            else before
+        )
+        assert now in (before, trimmed) or (before == "" and now is None and one_blank), (
+            before,
+            now,
+        )
 
 
 def test_a_finding_is_seen_and_tried_by_its_number(figures: Any, gravel: Any, folder: Path) -> None:
@@ -561,8 +768,13 @@ def test_a_finding_is_seen_and_tried_by_its_number(figures: Any, gravel: Any, fo
         if one["see"]:
             ran = gravel("look", "t.csv", "--finding", number, "--format", "json")
             assert (ran.json["matching"], ran.json["errors"]) == (one["rows"], 0), one
-            assert f"finding {number} of {len(told)}, {one['column']}, {one['finding']}: " in " ".join(ran.err.split())
-        ran = gravel("try", "t.csv", "--finding", number, "--format", "json", status=0 if one["mend"] else 2)
+            assert (
+                f"finding {number} of {len(told)}, {one['column']}, {one['finding']}: "
+                in " ".join(ran.err.split())
+            )
+        ran = gravel(
+            "try", "t.csv", "--finding", number, "--format", "json", status=0 if one["mend"] else 2
+        )
         assert not one["mend"] or f"finding {number} of {len(told)}" in ran.err
     (kept,) = folder.with_name(folder.name + "-cache").rglob("*.json")
     assert kept.stat().st_mode & 0o777 == 0o600

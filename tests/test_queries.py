@@ -48,7 +48,13 @@ def _csv(name: str) -> str:
     columns, rows = TABLES[name]
 
     def field(value: Any) -> str:
-        return "" if value is None else f'"{value}"' if isinstance(value, str) and not re.fullmatch(r"[-0-9.]+", value) else str(value)
+        return (
+            ""
+            if value is None
+            else f'"{value}"'
+            if isinstance(value, str) and not re.fullmatch(r"[-0-9.]+", value)
+            else str(value)
+        )
 
     return "\n".join([",".join(columns), *(",".join(map(field, row)) for row in rows)]) + "\n"
 
@@ -58,10 +64,15 @@ def server() -> Iterator[Any]:
     """A server of this test's own with the tables, texts by code point."""
     with postgresql_connection() as connection:
         for name, (columns, rows) in TABLES.items():
-            kinds = ", ".join(f"{column} {kind}" + (' COLLATE "C"' if kind == "text" else "") for column, kind in columns.items())
+            kinds = ", ".join(
+                f"{column} {kind}" + (' COLLATE "C"' if kind == "text" else "")
+                for column, kind in columns.items()
+            )
             connection.execute(f"CREATE TABLE {name} ({kinds})")
             with connection.cursor() as cursor:
-                cursor.executemany(f"INSERT INTO {name} VALUES ({', '.join('%s' for _ in columns)})", rows)
+                cursor.executemany(
+                    f"INSERT INTO {name} VALUES ({', '.join('%s' for _ in columns)})", rows
+                )
         yield connection
 
 
@@ -69,7 +80,11 @@ def theirs(server: Any, text: str) -> list[tuple[str | None, ...]]:
     """PostgreSQL's rows, each value as its text."""
     found = server.execute(text.encode()).fetchall()
     return [
-        tuple(None if value is None else str(value).lower() if isinstance(value, bool) else str(value) for value in row) for row in found
+        tuple(
+            None if value is None else str(value).lower() if isinstance(value, bool) else str(value)
+            for value in row
+        )
+        for row in found
     ]
 
 
@@ -89,8 +104,13 @@ def ours(folder: Path, text: str, memory: int | None = None) -> list[tuple[str |
     from gravel.querying.run import Session
 
     store = None if memory is None else Store(memory)
-    found = Session("", tables={name: str(folder / f"{name}.csv") for name in TABLES}, store=store).query(text)
-    columns = [to_text(one.values, kind).to_pylist() for one, kind in zip(found.vectors, found.types, strict=True)]
+    found = Session(
+        "", tables={name: str(folder / f"{name}.csv") for name in TABLES}, store=store
+    ).query(text)
+    columns = [
+        to_text(one.values, kind).to_pylist()
+        for one, kind in zip(found.vectors, found.types, strict=True)
+    ]
     return list(zip(*columns, strict=True))
 
 
@@ -102,12 +122,19 @@ def _plain(value: str | None) -> Any:
         number = Decimal(value)
         return (
             0,
-            format(number.normalize() if abs(number) < 10**11 and number == round(number, 10) else round(number, 10).normalize(), "f"),
+            format(
+                number.normalize()
+                if abs(number) < 10**11 and number == round(number, 10)
+                else round(number, 10).normalize(),
+                "f",
+            ),
         )
     return (1, value)
 
 
-def differs(mine: list[tuple[str | None, ...]], other: list[tuple[str | None, ...]], listed: bool) -> bool:
+def differs(
+    mine: list[tuple[str | None, ...]], other: list[tuple[str | None, ...]], listed: bool
+) -> bool:
     a, b = ([tuple(map(_plain, row)) for row in rows] for rows in (mine, other))
     return a != b if listed else sorted(a) != sorted(b)
 
@@ -134,7 +161,11 @@ SOURCES = {
     "b LEFT JOIN o ON b.owner = o.oid LEFT JOIN s ON s.bid = b.id": ("b", "o", "s"), "s CROSS JOIN o": ("s", "o"), "b JOIN s ON {c}": ("b", "s"),
     "b LEFT JOIN s ON {c}": ("b", "s"), "b, s": ("b", "s"),
 }  # fmt: skip
-NUMBERS = {"b": ["b.id", "b.n", "b.fee", "b.owner"], "s": ["s.sid", "s.bid", "s.nights", "s.amount"], "o": ["o.oid"]}
+NUMBERS = {
+    "b": ["b.id", "b.n", "b.fee", "b.owner"],
+    "s": ["s.sid", "s.bid", "s.nights", "s.amount"],
+    "o": ["o.oid"],
+}
 WORDS = {"b": ["b.name", "b.pier", "b.tags"], "s": ["s.berth"], "o": ["o.name", "o.town"]}
 
 
@@ -157,14 +188,21 @@ def queries(draw: Any) -> str:
     )  # fmt: skip
     condition = st.recursive(
         plain,
-        lambda inner: st.builds("({} {} {})".format, inner, st.sampled_from(["AND", "OR"]), inner) | inner.map("NOT ({})".format),
+        lambda inner: (
+            st.builds("({} {} {})".format, inner, st.sampled_from(["AND", "OR"]), inner)
+            | inner.map("NOT ({})".format)
+        ),
         max_leaves=4,
     )
     simple = st.builds("{} {} {}".format, number, st.sampled_from(["=", "<", ">"]), number)
     text = source.replace("{c}", draw(simple))
     where = f" WHERE {draw(condition)}" if draw(st.booleans()) else ""
-    value = number | word | st.builds("({} + {})".format, number, number) | word.map("UPPER({})".format)
-    value |= st.builds("CASE WHEN {} THEN {} ELSE {} END".format, plain, number, number) | word.map("COALESCE({}, '?')".format)
+    value = (
+        number | word | st.builds("({} + {})".format, number, number) | word.map("UPPER({})".format)
+    )
+    value |= st.builds("CASE WHEN {} THEN {} ELSE {} END".format, plain, number, number) | word.map(
+        "COALESCE({}, '?')".format
+    )
     form = draw(st.sampled_from(["plain", "distinct", "group", "window", "whole"]))
     aggregate = st.one_of(
         st.just("COUNT(*)"), st.builds("{}({})".format, st.sampled_from(["COUNT", "SUM", "AVG", "MIN", "MAX"]), number),
@@ -174,11 +212,19 @@ def queries(draw: Any) -> str:
     )  # fmt: skip
     tail = having = ""
     if form == "group":
-        keys = draw(st.lists(number | word | word.map("UPPER({})".format), min_size=1, max_size=2, unique=True))
+        keys = draw(
+            st.lists(
+                number | word | word.map("UPPER({})".format), min_size=1, max_size=2, unique=True
+            )
+        )
         items = keys + draw(st.lists(aggregate, min_size=1, max_size=3))
         how = draw(st.sampled_from(["{}", "ROLLUP ({})", "CUBE ({})"]))
         tail = " GROUP BY " + how.format(", ".join(keys))
-        having = draw(st.sampled_from(["", " HAVING COUNT(*) > 1", " HAVING MIN(" + draw(number) + ") IS NOT NULL"]))
+        having = draw(
+            st.sampled_from(
+                ["", " HAVING COUNT(*) > 1", " HAVING MIN(" + draw(number) + ") IS NOT NULL"]
+            )
+        )
     elif form == "whole":
         items = draw(st.lists(aggregate, min_size=1, max_size=3))
     else:
@@ -189,12 +235,23 @@ def queries(draw: Any) -> str:
         over = f"OVER (PARTITION BY {draw(word)} ORDER BY {draw(number)}, {key}{frame})"
         items += draw(
             st.lists(
-                st.sampled_from([f"COUNT(*) {over}", f"SUM({draw(number)}) {over}", f"MIN({draw(number)}) {over}"]), min_size=1, max_size=2
+                st.sampled_from(
+                    [
+                        f"COUNT(*) {over}",
+                        f"SUM({draw(number)}) {over}",
+                        f"MIN({draw(number)}) {over}",
+                    ]
+                ),
+                min_size=1,
+                max_size=2,
             )
         )
         if "ROWS" not in over:
             items += [f"RANK() {over}", f"LAG({draw(number)}) {over}"]
-    order = ", ".join(f"{at + 1}{draw(st.sampled_from(['', ' DESC', ' NULLS FIRST', ' DESC NULLS LAST']))}" for at in range(len(items)))
+    order = ", ".join(
+        f"{at + 1}{draw(st.sampled_from(['', ' DESC', ' NULLS FIRST', ' DESC NULLS LAST']))}"
+        for at in range(len(items))
+    )
     limit = draw(st.sampled_from(["", "", " LIMIT 3", " OFFSET 1 ROWS FETCH FIRST 2 ROWS ONLY"]))
     return f"SELECT {'DISTINCT ' if form == 'distinct' else ''}{', '.join(items)} FROM {text}{where}{tail}{having} ORDER BY {order}{limit}"
 
@@ -230,18 +287,44 @@ def test_the_command(gravel: Any, figures: Any) -> None:
     assert "4 removed (2 false, 2 unknown)" in told["account"][1]["detail"]
     told = figures("query", "SELECT COUNT(*) AS c FROM b JOIN s ON b.id = s.bid", "--in", ".")
     assert told["rows"] == [[8]]
-    assert {one["caution"]: one["rows"] for one in told["cautions"]} == {"a join multiplies rows": 2, "a join loses rows": 4}
+    assert {one["caution"]: one["rows"] for one in told["cautions"]} == {
+        "a join multiplies rows": 2,
+        "a join loses rows": 4,
+    }
     # WHERE before SELECT, ON before WHERE, CASE as a guard: what is removed has no error.
     gravel("query", "SELECT 10 / n AS x FROM b WHERE n <> 0", "--in", ".")
     gravel("query", "SELECT CASE WHEN n <> 0 THEN 10 / n END AS x FROM b", "--in", ".")
     gravel("query", "SELECT x FROM (SELECT id AS x, 10 / n AS y FROM b) AS q", "--in", ".")
-    assert "first in source row 4: 22012" in gravel("query", "SELECT 10 / n AS x FROM b", "--in", ".", status=1).err
-    assert figures("query", "SELECT 10 / n AS x FROM b", "--in", ".", "--on-error", "omit")["row_count"] == 9
+    assert (
+        "first in source row 4: 22012"
+        in gravel("query", "SELECT 10 / n AS x FROM b", "--in", ".", status=1).err
+    )
+    assert (
+        figures("query", "SELECT 10 / n AS x FROM b", "--in", ".", "--on-error", "omit")[
+            "row_count"
+        ]
+        == 9
+    )
     told = figures("query", "SELECT id, 10 / n AS x FROM b", "--in", ".", "--on-error", "null")
     assert (told["row_count"], told["rows"][3], told["errors"][0]["rows"]) == (10, [4, None], 1)
     write("q.sql", "-- boats\nSELECT id, name FROM harbour WHERE n > :least\nORDER BY id;\n")
-    gravel("query", "--file", "q.sql", "--table", "harbour=b.csv", "--param", "least=2", "--write", "out.csv")
-    assert parsed(Path("out.csv").read_text("utf-8")) == [["id", "name"], ["5", ""], ["6", "Tern"], ["8", "Ärlig"]]
+    gravel(
+        "query",
+        "--file",
+        "q.sql",
+        "--table",
+        "harbour=b.csv",
+        "--param",
+        "least=2",
+        "--write",
+        "out.csv",
+    )
+    assert parsed(Path("out.csv").read_text("utf-8")) == [
+        ["id", "name"],
+        ["5", ""],
+        ["6", "Tern"],
+        ["8", "Ärlig"],
+    ]
     assert "the account of the rows" in gravel("query", "SELECT 1 AS a", "--explain").out
     # No stage loses an error behind a NULL that came first; rows left out are left out everywhere.
     for text, rows in (("SELECT DISTINCT 10 / n AS x FROM b", 7), ("SELECT COUNT(*) AS c FROM b GROUP BY 10 / n", 7),
@@ -250,9 +333,17 @@ def test_the_command(gravel: Any, figures: Any) -> None:
         assert "22012" in gravel("query", text, "--in", ".", status=1).err
         assert figures("query", text, "--in", ".", "--on-error", "omit")["row_count"] == rows, text
     before = Path("b.csv").read_bytes()
-    assert "is not written over" in gravel("query", "SELECT id FROM b", "--in", ".", "--write", "b.csv", status=2).err
+    assert (
+        "is not written over"
+        in gravel("query", "SELECT id FROM b", "--in", ".", "--write", "b.csv", status=2).err
+    )
     assert "over the table itself" in gravel("profile", "b.csv", "--report", "b.csv", status=2).err
-    assert "which is read" in gravel("check", "s.csv", "bid IN (SELECT id FROM 'b.csv')", "--set-aside", "b.csv", status=2).err
+    assert (
+        "which is read"
+        in gravel(
+            "check", "s.csv", "bid IN (SELECT id FROM 'b.csv')", "--set-aside", "b.csv", status=2
+        ).err
+    )
     assert Path("b.csv").read_bytes() == before
     for text, hint in (
         ("SELECT nam FROM b", "did you mean name?"), ("SELECT name FROM b GROUP BY pier", "neither grouped by"),
@@ -283,12 +374,22 @@ def test_fixed_queries_in_sqlite_where_it_agrees(session: Any) -> None:
     same = 0
     for text, *translated in _cases():
         try:
-            other = [] if translated else [tuple(None if one is None else str(one) for one in row) for row in base.execute(text).fetchall()]
+            other = (
+                []
+                if translated
+                else [
+                    tuple(None if one is None else str(one) for one in row)
+                    for row in base.execute(text).fetchall()
+                ]
+            )
         except sqlite3.Error:
             continue
         if translated or OTHERWISE_IN_SQLITE.search(text):
             continue
-        mine = [tuple({"true": "1", "false": "0"}.get(str(one), one) for one in row) for row in ours(session, text)]
+        mine = [
+            tuple({"true": "1", "false": "0"}.get(str(one), one) for one in row)
+            for row in ours(session, text)
+        ]
         assert not differs(mine, other, listed=False), f"{text}\n{mine}\n{other}"
         same += 1
     assert same > 120, f"only {same} statements were compared"
@@ -316,27 +417,52 @@ def test_a_natural_join_of_files_is_on_all_names_they_share(figures: Any) -> Non
     write("a.csv", "id,town,name\n1,Holm,x\n2,Quay,y\n")
     write("z.csv", "town,id,berth\nHolm,1,A\nHolm,2,B\n")
     assert figures("query", "SELECT name FROM a NATURAL JOIN z", "--in", ".")["rows"] == [["x"]]
-    assert figures("query", "SELECT name, COUNT(*) FROM a NATURAL LEFT JOIN z GROUP BY name", "--in", ".")["rows"] == [["x", 1], ["y", 1]]
+    assert figures(
+        "query", "SELECT name, COUNT(*) FROM a NATURAL LEFT JOIN z GROUP BY name", "--in", "."
+    )["rows"] == [["x", 1], ["y", 1]]
 
 
 def test_a_limit_reads_no_more_than_it_needs(figures: Any, gravel: Any, monkeypatch: Any) -> None:
     """The rows are those of the whole result; a value further on that changes a column's type is not met, one before the last row is."""
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 64)
-    write("t.csv", "id,n\n" + "".join(f"{number},{'x' if number == 500 else number % 7}\n" for number in range(1000)))
-    pq.write_table(pa.table({"id": range(1000), "n": [number % 7 for number in range(1000)]}), "t.parquet", row_group_size=50)
+    write(
+        "t.csv",
+        "id,n\n"
+        + "".join(f"{number},{'x' if number == 500 else number % 7}\n" for number in range(1000)),
+    )
+    pq.write_table(
+        pa.table({"id": range(1000), "n": [number % 7 for number in range(1000)]}),
+        "t.parquet",
+        row_group_size=50,
+    )
     for table in ("t.csv", "t.parquet"):
-        for where, keep in (("", lambda number: True), ("WHERE n = 3 AND id > 40", lambda number: number % 7 == 3 and number > 40)):
+        for where, keep in (
+            ("", lambda number: True),
+            ("WHERE n = 3 AND id > 40", lambda number: number % 7 == 3 and number > 40),
+        ):
             matching = [number for number in range(500) if keep(number)]
             for limit, offset in ((0, 0), (1, 0), (5, 7), (30, 2)):
-                told = figures("query", f"SELECT id FROM '{table}' {where} OFFSET {offset} ROWS FETCH FIRST {limit} ROWS ONLY")
-                assert told["rows"] == [[number] for number in matching[offset : offset + limit]], (table, where)
+                told = figures(
+                    "query",
+                    f"SELECT id FROM '{table}' {where} OFFSET {offset} ROWS FETCH FIRST {limit} ROWS ONLY",
+                )
+                assert told["rows"] == [[number] for number in matching[offset : offset + limit]], (
+                    table,
+                    where,
+                )
                 assert told["account"][0]["out"] < 500, told["remarks"]
                 assert "as many as the result needs" in told["remarks"][0]
         for text in ("SELECT id FROM '{}' ORDER BY id DESC LIMIT 2", "SELECT DISTINCT id FROM '{}' LIMIT 2", "SELECT COUNT(*) FROM '{}' LIMIT 1",
                      "SELECT id, MAX(id) OVER () FROM '{}' LIMIT 2"):  # fmt: skip
             assert figures("query", text.format(table))["account"][0]["out"] == 1000, text
-    assert "cannot mix TEXT and INTEGER" in gravel("query", "SELECT id FROM 't.csv' WHERE n = 3 LIMIT 200", status=2).err
-    told = figures("query", "WITH a AS (SELECT id FROM 't.csv' LIMIT 900) SELECT COUNT(*) FROM a JOIN 't.csv' AS b ON a.id = b.id")
+    assert (
+        "cannot mix TEXT and INTEGER"
+        in gravel("query", "SELECT id FROM 't.csv' WHERE n = 3 LIMIT 200", status=2).err
+    )
+    told = figures(
+        "query",
+        "WITH a AS (SELECT id FROM 't.csv' LIMIT 900) SELECT COUNT(*) FROM a JOIN 't.csv' AS b ON a.id = b.id",
+    )
     assert told["rows"] == [[900]]
     assert [(one["stage"], one["inputs"]) for one in told["account"]][-3:] == [
         ("read t.csv", []),
@@ -350,9 +476,15 @@ def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
         write(f"{name}.csv", _csv(name))
     write(
         "people.csv",
-        "person_id,name\n" + "".join(f"{number},{name}\n" for number, name in enumerate(["Ann", "Bo", "Ann", "Cy", "Di", "Ed", "Fi"])),
+        "person_id,name\n"
+        + "".join(
+            f"{number},{name}\n"
+            for number, name in enumerate(["Ann", "Bo", "Ann", "Cy", "Di", "Ed", "Fi"])
+        ),
     )
-    write("many.csv", "k,n\n" + "".join(f"{number // 4000},{number % 7}\n" for number in range(6000)))
+    write(
+        "many.csv", "k,n\n" + "".join(f"{number // 4000},{number % 7}\n" for number in range(6000))
+    )
     for text, caution, rows in (
         ("SELECT k FROM 'many.csv' ORDER BY k LIMIT 2000", "ties", 4000), ("SELECT n FROM 'many.csv' ORDER BY k, n LIMIT 3999", "ties", 571),
         ("SELECT b.id FROM b JOIN s ON b.id = s.bid", "a join multiplies rows", 2),
@@ -377,7 +509,10 @@ def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
         ("SELECT LIST_ITEM(tags, ';', 1) FROM b", "longer list", 5),
     ):  # fmt: skip
         told = figures("query", text, "--in", ".")
-        assert rows in [one["rows"] for one in told["cautions"] if one["caution"] == caution], (text, told["cautions"])
+        assert rows in [one["rows"] for one in told["cautions"] if one["caution"] == caution], (
+            text,
+            told["cautions"],
+        )
     for text, left in (
         ("SELECT person_id, name, COUNT(*) FROM 'people.csv' GROUP BY person_id, name", []),
         ("SELECT COUNT(DISTINCT person_id), name FROM 'people.csv' GROUP BY name", []),
@@ -389,7 +524,9 @@ def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
         ("SELECT LISTAGG(pier, ';') WITHIN GROUP (ORDER BY id) FROM b", []), ("SELECT n FROM b ORDER BY n DESC NULLS LAST, id LIMIT 3", []),
         ("SELECT n FROM b ORDER BY n NULLS FIRST, id LIMIT 3", []),
     ):  # fmt: skip
-        assert [one["caution"] for one in figures("query", text, "--in", ".")["cautions"]] == left, text
+        assert [
+            one["caution"] for one in figures("query", text, "--in", ".")["cautions"]
+        ] == left, text
     told = figures("query", "SELECT b.id FROM b LEFT JOIN s ON b.id = s.bid", "--in", ".")
     join = next(one for one in told["account"] if one["stage"] == "LEFT JOIN")
     assert (join["in"], join["out"]) == (10, 12)
@@ -398,23 +535,31 @@ def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
 
 
 def test_nan_is_the_greatest_number_wherever_values_are_ordered(session: Any) -> None:
-    numbers = (
-        "(VALUES (CAST('NaN' AS DOUBLE PRECISION), 1), (CAST('1' AS DOUBLE PRECISION), 1), (CAST('NaN' AS DOUBLE PRECISION), 2)) AS v(x, g)"
-    )
-    assert ours(session, f"SELECT g, MIN(x) AS low, MAX(x) AS high FROM {numbers} GROUP BY g ORDER BY g") == [
-        ("1", "1", "NaN"),
-        ("2", "NaN", "NaN"),
+    numbers = "(VALUES (CAST('NaN' AS DOUBLE PRECISION), 1), (CAST('1' AS DOUBLE PRECISION), 1), (CAST('NaN' AS DOUBLE PRECISION), 2)) AS v(x, g)"
+    assert ours(
+        session, f"SELECT g, MIN(x) AS low, MAX(x) AS high FROM {numbers} GROUP BY g ORDER BY g"
+    ) == [("1", "1", "NaN"), ("2", "NaN", "NaN")]
+    assert ours(session, f"SELECT x FROM {numbers} ORDER BY x DESC, g") == [
+        ("NaN",),
+        ("NaN",),
+        ("1",),
     ]
-    assert ours(session, f"SELECT x FROM {numbers} ORDER BY x DESC, g") == [("NaN",), ("NaN",), ("1",)]
     assert ours(session, f"SELECT x FROM {numbers} ORDER BY x, g") == [("1",), ("NaN",), ("NaN",)]
-    assert ours(session, f"SELECT MAX(x) OVER (PARTITION BY g) AS m FROM {numbers}") == [("NaN",)] * 3
+    assert (
+        ours(session, f"SELECT MAX(x) OVER (PARTITION BY g) AS m FROM {numbers}") == [("NaN",)] * 3
+    )
 
 
 def test_nan_in_a_check(gravel: Any) -> None:
     write("t.csv", "x\nNaN\n1\n5\n")
     x = "CAST(x AS DOUBLE PRECISION)"
     gravel("check", "t.csv", f"MAX({x}) = CAST('NaN' AS DOUBLE PRECISION)", f"MIN({x}) = 1")
-    assert gravel("look", "t.csv", "--sort", f"{x} DESC", "--format", "csv").out.split() == ["gravel_row,x", "1,NaN", "3,5", "2,1"]
+    assert gravel("look", "t.csv", "--sort", f"{x} DESC", "--format", "csv").out.split() == [
+        "gravel_row,x",
+        "1,NaN",
+        "3,5",
+        "2,1",
+    ]
 
 
 def test_rows_with_an_error_are_left_out_wherever_it_is_read(figures: Any, gravel: Any) -> None:
@@ -429,23 +574,33 @@ def test_rows_with_an_error_are_left_out_wherever_it_is_read(figures: Any, grave
     ):  # fmt: skip
         found = figures("query", query, "--on-error", "omit")
         assert found["rows"] == rows, query
-        assert [(one["in"], one["out"]) for one in found["account"] if "omitted" in one["stage"]] == omitted, query
+        assert [
+            (one["in"], one["out"]) for one in found["account"] if "omitted" in one["stage"]
+        ] == omitted, query
         gravel("query", query, status=1)
 
 
 def test_a_name_that_only_the_row_around_a_subquery_has_is_told(figures: Any, gravel: Any) -> None:
     write("b.csv", "id,owner\n1,a\n2,b\n")
     write("o.csv", "code\na\n")
-    found = figures("query", "SELECT id FROM 'b.csv' AS b WHERE owner IN (SELECT owner FROM 'o.csv')")
+    found = figures(
+        "query", "SELECT id FROM 'b.csv' AS b WHERE owner IN (SELECT owner FROM 'o.csv')"
+    )
     assert found["rows"] == [[1], [2]]  # as the standard has it: every owner is equal to itself
     assert [one["caution"] for one in found["cautions"]] == ["a name from outside"]
-    found = figures("query", "SELECT id FROM 'b.csv' AS b WHERE EXISTS (SELECT 1 FROM 'o.csv' AS o WHERE o.code = b.owner)")
+    found = figures(
+        "query",
+        "SELECT id FROM 'b.csv' AS b WHERE EXISTS (SELECT 1 FROM 'o.csv' AS o WHERE o.code = b.owner)",
+    )
     assert (found["rows"], found["cautions"]) == ([[1]], [])
     # A subquery of another command is any query.
     asked = "owner IN (SELECT code FROM 'o.csv' GROUP BY code HAVING COUNT(*) = 1 UNION SELECT 'x')"
     assert figures("look", "b.csv", "--where", asked)["matching"] == 1
     assert figures("check", "b.csv", f"known: {asked}", status=1)["checks"][0]["fails"] == 1
-    assert "there is no table" in gravel("look", "b.csv", "--where", "owner IN (SELECT code FROM o)", status=2).err
+    assert (
+        "there is no table"
+        in gravel("look", "b.csv", "--where", "owner IN (SELECT code FROM o)", status=2).err
+    )
     write("o.tsv", "code\nz\n")
     told = gravel("query", "SELECT COUNT(*) FROM b", "--in", ".")
     assert "two files of . are called o" in told.err
@@ -454,7 +609,8 @@ def test_a_name_that_only_the_row_around_a_subquery_has_is_told(figures: Any, gr
 def test_window_sums_of_exact_numbers_stay_exact(figures: Any) -> None:
     write("b.csv", "id,x\n1,0.10\n2,99999999999999.99\n3,0.01\n4,-0.10\n5,\n")
     found = figures(
-        "query", "SELECT id, SUM(x) OVER (ORDER BY id) AS s, AVG(x) OVER (ORDER BY id ROWS 1 PRECEDING) AS a FROM 'b.csv' ORDER BY id"
+        "query",
+        "SELECT id, SUM(x) OVER (ORDER BY id) AS s, AVG(x) OVER (ORDER BY id ROWS 1 PRECEDING) AS a FROM 'b.csv' ORDER BY id",
     )
     assert [row[1] for row in found["rows"]] == [
         "0.10",
@@ -463,7 +619,19 @@ def test_window_sums_of_exact_numbers_stay_exact(figures: Any) -> None:
         "100000000000000.00",
         "100000000000000.00",
     ]
-    assert [row[2][:8] for row in found["rows"]] == ["0.100000", "50000000", "50000000", "-0.04500", "-0.10000"]
+    assert [row[2][:8] for row in found["rows"]] == [
+        "0.100000",
+        "50000000",
+        "50000000",
+        "-0.04500",
+        "-0.10000",
+    ]
     write("c.csv", "x\n" + "98765432109876543210987.65\n" * 3)
-    found = figures("query", "SELECT SUM(x) OVER (ORDER BY x ROWS UNBOUNDED PRECEDING) AS s FROM 'c.csv'")
-    assert [row[0] for row in found["rows"]] == ["98765432109876543210987.65", "197530864219753086421975.30", "296296296329629629632962.95"]
+    found = figures(
+        "query", "SELECT SUM(x) OVER (ORDER BY x ROWS UNBOUNDED PRECEDING) AS s FROM 'c.csv'"
+    )
+    assert [row[0] for row in found["rows"]] == [
+        "98765432109876543210987.65",
+        "197530864219753086421975.30",
+        "296296296329629629632962.95",
+    ]

@@ -53,7 +53,13 @@ def test_every_type_is_read_as_it_is(url: str, figures: Any, gravel: Any) -> Non
         ' a,"b"\n', "007", "AP8=", "{1,NULL,3}", '{"a": [1, 2.50]}', "a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11",
     ]  # fmt: skip
     second = found["shown"][1]["values"]
-    assert (second["name"], second["code"], second["raw"], second["many"], second["truth"]) == ("", None, "", "{}", False)
+    assert (second["name"], second["code"], second["raw"], second["many"], second["truth"]) == (
+        "",
+        None,
+        "",
+        "{}",
+        False,
+    )
     assert found["shown"][2]["values"]["id"] == "9223372036854775807"
     assert figures("look", f"{url}#few")["rows"] == 1
     assert figures("query", f'SELECT COUNT("a b") AS n FROM \'{url}#odd "name\'')["rows"] == [[1]]
@@ -63,7 +69,9 @@ def test_every_type_is_read_as_it_is(url: str, figures: Any, gravel: Any) -> Non
         assert "hush" not in ran.err
 
 
-def test_a_new_table_has_the_types_of_the_one_it_was_read_from(postgresql: str, gravel: Any) -> None:
+def test_a_new_table_has_the_types_of_the_one_it_was_read_from(
+    postgresql: str, gravel: Any
+) -> None:
     """Of columns that no step touches; one that a step sets has the type of its expression."""
     import psycopg
     import pyarrow as pa
@@ -79,31 +87,62 @@ INSERT INTO types.given VALUES (1, 2, 1.1, 1.50, 0.125, 'x', 'ab', '{1,NULL}', '
             sql = b"SELECT attname, format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = %s::regclass AND attnum > 0 ORDER BY attnum"
             return dict(connection.execute(sql, (table,)).fetchall())
 
-        plan = f'table = "{postgresql}#types.given"\nwrite = "{postgresql}#types.made"\nkey = ["id"]\n'
+        plan = (
+            f'table = "{postgresql}#types.given"\nwrite = "{postgresql}#types.made"\nkey = ["id"]\n'
+        )
         write("p.toml", plan + '[[step]]\nset = { m = "m + 0.5", e = "UPPER(e)" }\n')
         gravel("clean", "p.toml")
         assert kinds("types.made") == kinds("types.given") | {"m": "numeric", "e": "text"}
         same = b"SELECT COUNT(*) FROM types.given AS g JOIN types.made AS m ON (g.*)::text = (m.*)::text"
-        connection.execute(b"UPDATE types.made SET m = 5 WHERE m IS NOT NULL; UPDATE types.made SET e = LOWER(e)")
+        connection.execute(
+            b"UPDATE types.made SET m = 5 WHERE m IS NOT NULL; UPDATE types.made SET e = LOWER(e)"
+        )
         assert connection.execute(same).fetchone() == (2,)
-        fields = {"s": pa.int16(), "w": pa.int32(), "u": pa.uint16(), "n": pa.decimal128(12, 2), "big": pa.int64(), "t": pa.string()}
+        fields = {
+            "s": pa.int16(),
+            "w": pa.int32(),
+            "u": pa.uint16(),
+            "n": pa.decimal128(12, 2),
+            "big": pa.int64(),
+            "t": pa.string(),
+        }
         one = pa.array([1, None], pa.int64()).cast(pa.decimal128(21, 2))
-        pq.write_table(pa.table({name: one.cast(kind) for name, kind in fields.items()}), "t.parquet")
+        pq.write_table(
+            pa.table({name: one.cast(kind) for name, kind in fields.items()}), "t.parquet"
+        )
         write("q.toml", f'table = "t.parquet"\nwrite = "{postgresql}#types.of_file"\n')
         gravel("clean", "q.toml")
-        assert list(kinds("types.of_file").values()) == ["smallint", "integer", "integer", "numeric(12,2)", "bigint", "text"]
+        assert list(kinds("types.of_file").values()) == [
+            "smallint",
+            "integer",
+            "integer",
+            "numeric(12,2)",
+            "bigint",
+            "text",
+        ]
 
 
-def test_a_plan_on_a_server_writes_no_password_down(url: str, figures: Any, gravel: Any, folder: Path) -> None:
+def test_a_plan_on_a_server_writes_no_password_down(
+    url: str, figures: Any, gravel: Any, folder: Path
+) -> None:
     reference = f"{url}#harbour.kinds"
-    write("p.toml", f"table = {json.dumps(reference)}\nwrite = 'o.csv'\nkey = ['id']\ntotals = ['exact']\n[[step]]\ndrop_rows = 'truth'\n")
+    write(
+        "p.toml",
+        f"table = {json.dumps(reference)}\nwrite = 'o.csv'\nkey = ['id']\ntotals = ['exact']\n[[step]]\ndrop_rows = 'truth'\n",
+    )
     done = gravel("clean", "p.toml", "--report", "r.html")
     assert "3 by the database = 3 rows" in done.out
     assert [row[0] for row in parsed(Path("o.csv").read_text())[1:]] == ["2", "9223372036854775807"]
     assert figures("verify", "o.record.json", "--connect")["status"] == "same"
     gravel("try", reference, "name = TRIM(name)", "--add", "n.toml")
     told = gravel("profile", reference, "--suggest", "s.toml", "--choose", "all")
-    for text in (done.out, done.err, told.out, told.err, *(path.read_text() for path in folder.iterdir() if path.name != "p.toml")):
+    for text in (
+        done.out,
+        done.err,
+        told.out,
+        told.err,
+        *(path.read_text() for path in folder.iterdir() if path.name != "p.toml"),
+    ):
         assert "hush" not in text
     write("t.toml", f"table = {json.dumps(reference)}\nwrite = 'o.csv'\n[types]\nnmae = 'TEXT'\n")
     assert "did you mean name?" in gravel("clean", "t.toml", status=2).err
@@ -121,13 +160,18 @@ def test_a_snapshot_holds_while_others_write(url: str, figures: Any) -> None:
         with psycopg.connect(url, autocommit=True) as connection:
             number = 10
             while not stop.is_set():
-                connection.execute('INSERT INTO harbour."odd ""name" VALUES (%s, \'more\')', (number,))
+                connection.execute(
+                    'INSERT INTO harbour."odd ""name" VALUES (%s, \'more\')', (number,)
+                )
                 number += 1
 
     other = threading.Thread(target=writing)
     other.start()
     try:
-        write("p.toml", f"table = {json.dumps(url + '#harbour.odd ' + chr(34) + 'name')}\nwrite = 'o.csv'\n")
+        write(
+            "p.toml",
+            f"table = {json.dumps(url + '#harbour.odd ' + chr(34) + 'name')}\nwrite = 'o.csv'\n",
+        )
         for _ in range(5):
             done = figures("clean", "p.toml")
             assert done["status"] == "good"
@@ -137,7 +181,9 @@ def test_a_snapshot_holds_while_others_write(url: str, figures: Any) -> None:
         other.join()
 
 
-def test_no_text_that_is_shown_or_written_holds_a_password(url: str, gravel: Any, folder: Path) -> None:
+def test_no_text_that_is_shown_or_written_holds_a_password(
+    url: str, gravel: Any, folder: Path
+) -> None:
     """A URL inside an expression comes back in names, reasons, cautions, stages and pages; its password does not, and data stays data."""
     table = f"{url}#harbour.kinds"
     member = f"id IN (SELECT id FROM '{table}')"
@@ -176,27 +222,48 @@ rows = "same"
     assert "hush" in Path("p.toml").read_text()
     # What was meant as a text is one.
     same = "SELECT x = 'postgresql://u:hush!@h/b' AS a, x = :p AS b FROM 'data.csv'"
-    assert gravel("query", same, "--param", "p=postgresql://u:hush!@h/b", "--format", "json").json["rows"] == [[True, True]]
-    gravel("try", "b.csv", "id = id + 1", "--add", "p.toml")  # what stands in a plan is left as it stands
+    assert gravel("query", same, "--param", "p=postgresql://u:hush!@h/b", "--format", "json").json[
+        "rows"
+    ] == [[True, True]]
+    gravel(
+        "try", "b.csv", "id = id + 1", "--add", "p.toml"
+    )  # what stands in a plan is left as it stands
     assert Path("p.toml").read_text().count("hush") == 3
 
 
 def test_a_base_without_an_encoding(postgresql: str, gravel: Any, figures: Any) -> None:
     import psycopg
 
-    values = [b"ann", b"\xe9", b"", b"\xc3\xa9", b"\xed\xa0\x80", b"\xf4\x8f\xbf\xbf", b"\xf4\x90\x80\x80", b"\xc0\xaf"]
+    values = [
+        b"ann",
+        b"\xe9",
+        b"",
+        b"\xc3\xa9",
+        b"\xed\xa0\x80",
+        b"\xf4\x8f\xbf\xbf",
+        b"\xf4\x90\x80\x80",
+        b"\xc0\xaf",
+    ]
     sound = [value for value in values if value.decode("utf-8", "replace").encode() == value]
     assert len(sound) == 4
     with psycopg.connect(postgresql, autocommit=True) as connection:
-        connection.execute("CREATE DATABASE bytes ENCODING 'SQL_ASCII' TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'")
+        connection.execute(
+            "CREATE DATABASE bytes ENCODING 'SQL_ASCII' TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'"
+        )
     url = postgresql.replace("/postgres?", "/bytes?")
     with psycopg.connect(url, autocommit=True) as connection, connection.cursor() as cursor:
         cursor.execute("CREATE TABLE t (id int PRIMARY KEY, name text)")
-        cursor.executemany("INSERT INTO t VALUES (%s, convert_from(%s, 'SQL_ASCII'))", list(enumerate(values)))
+        cursor.executemany(
+            "INSERT INTO t VALUES (%s, convert_from(%s, 'SQL_ASCII'))", list(enumerate(values))
+        )
     found = figures("look", f"{url}#t", "--rows", "20")
-    expected = [value.decode() if value in sound else base64.b64encode(value).decode() for value in values]
+    expected = [
+        value.decode() if value in sound else base64.b64encode(value).decode() for value in values
+    ]
     assert [row["values"]["name"] for row in found["shown"]] == expected
-    assert "4 of the texts in name are no UTF-8: they are told as base64" in " ".join(gravel("look", f"{url}#t").err.split())
+    assert "4 of the texts in name are no UTF-8: they are told as base64" in " ".join(
+        gravel("look", f"{url}#t").err.split()
+    )
     write("p.toml", f'table = "{url}#t"\nwrite = "out.db#t"\n')
     assert "4 TEXT that is no UTF-8" in gravel("clean", "p.toml", status=1).err
     assert not Path("out.db").exists()

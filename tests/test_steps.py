@@ -11,7 +11,9 @@ import pytest
 
 from conftest import parsed, write
 
-BOATS = 'id,name,owner,list,fee\n1,Gull,a,x;y,10\n2,gull,b,,20\n3,Tern,a," x ; ;z",30.5\n4,Lark,,y,\n'
+BOATS = (
+    'id,name,owner,list,fee\n1,Gull,a,x;y,10\n2,gull,b,,20\n3,Tern,a," x ; ;z",30.5\n4,Lark,,y,\n'
+)
 OWNERS = "id,town\na,Holm\na,Vik\nc,Skerry\n"
 
 
@@ -33,10 +35,20 @@ def test_a_split_into_rows_numbers_its_pieces_and_loses_no_row(figures: Any) -> 
     split = 'split = { column = "list", on = ";", into = "rows", as = "item", number = "no" }'
     _plan(f"[[step]]\n{split}\n", 'key = ["id"]\nkey_after = ["id", "no"]')
     failed = figures("clean", "p.toml", status=1)
-    assert [one["detail"] for one in failed["proofs"] if not one["holds"]] == ["1 rows with NULL in the key"]  # row 2 has no piece
+    assert [one["detail"] for one in failed["proofs"] if not one["holds"]] == [
+        "1 rows with NULL in the key"
+    ]  # row 2 has no piece
     _plan(f"[[step]]\n{split}\n", 'key = ["id"]')
     done = figures("clean", "p.toml")
-    assert [row[3:5] for row in _out()] == [["item", "no"], ["x", "1"], ["y", "2"], [None, None], ["x", "1"], ["z", "2"], ["y", "1"]]
+    assert [row[3:5] for row in _out()] == [
+        ["item", "no"],
+        ["x", "1"],
+        ["y", "2"],
+        [None, None],
+        ["x", "1"],
+        ["z", "2"],
+        ["y", "1"],
+    ]
     step = done["steps"][1]
     assert (step["in"], step["added"], step["out"]) == (4, 2, 6)
     assert step["notes"] == {
@@ -45,24 +57,43 @@ def test_a_split_into_rows_numbers_its_pieces_and_loses_no_row(figures: Any) -> 
     assert "there is no key to prove after" in {one["proof"] for one in done["proofs"]}
     way = figures("follow", "p.toml", "--row", 2, "--row", 3)["rows"]
     assert [[path["path"] for path in row["paths"]] for row in way] == [["2"], ["3.1", "3.2"]]
-    assert way[1]["paths"][1]["events"][0]["changes"][0] == {"column": "item", "before": None, "after": "z", "kind": "new"}
+    assert way[1]["paths"][1]["events"][0]["changes"][0] == {
+        "column": "item",
+        "before": None,
+        "after": "z",
+        "kind": "new",
+    }
     tried = figures("try", "b.csv", "--step", split.replace(", number", ', empty = "drop", number'))
-    assert (tried["step"]["dropped"], tried["left"][0]["reason"], tried["step"]["out"]) == (1, "no piece in list", 5)
+    assert (tried["step"]["dropped"], tried["left"][0]["reason"], tried["step"]["out"]) == (
+        1,
+        "no piece in list",
+        5,
+    )
     assert figures("try", "--plan", "p.toml", "--step", 1)["step"]["out"] == 6
 
 
 def test_a_split_into_columns_counts_what_is_too_much_and_too_little(figures: Any) -> None:
     write("b.csv", 'who\n"Aa, Bo"\n"Cc, Di, Ed"\nFf\n" , Gg"\n')
     for more, rows, noted in (
-        ("", [["Aa", "Bo"], ["Cc", "Di, Ed"], ["Ff", None], [None, "Gg"]], "rows with more than 2 pieces, the rest kept together"),
-        (', surplus = "drop"', [["Aa", "Bo"], ["Cc", "Di"], ["Ff", None], [None, "Gg"]], "rows with more than 2 pieces, the rest dropped"),
+        (
+            "",
+            [["Aa", "Bo"], ["Cc", "Di, Ed"], ["Ff", None], [None, "Gg"]],
+            "rows with more than 2 pieces, the rest kept together",
+        ),
+        (
+            ', surplus = "drop"',
+            [["Aa", "Bo"], ["Cc", "Di"], ["Ff", None], [None, "Gg"]],
+            "rows with more than 2 pieces, the rest dropped",
+        ),
         (
             ', from = "end"',
             [["Aa", "Bo"], ["Cc, Di", "Ed"], [None, "Ff"], [None, "Gg"]],
             "rows with more than 2 pieces, the rest kept together",
         ),
     ):
-        _plan(f'[[step]]\nsplit = {{ column = "who", on = ",", into = ["surname", "given"]{more} }}\n')
+        _plan(
+            f'[[step]]\nsplit = {{ column = "who", on = ",", into = ["surname", "given"]{more} }}\n'
+        )
         notes = figures("clean", "p.toml")["steps"][1]["notes"]
         assert _out() == [["surname", "given"], *rows]
         assert (notes[noted], notes["rows with fewer than 2 pieces"]) == (1, 1)
@@ -70,20 +101,39 @@ def test_a_split_into_columns_counts_what_is_too_much_and_too_little(figures: An
         '[[step]]\nsplit = { column = "who", on_regex = "[,;]", into = ["a", "b"], surplus = "error", short = "error" }\non_error = "set aside"\n'
     )
     done = figures("clean", "p.toml")
-    assert [(one["sqlstate"], one["rows"], one["row"]) for one in done["errors"]] == [("2202E", 1, 3), ("2202F", 1, 2)]
-    assert figures("try", "b.csv", "--step", 'split = { column = "who", on = ",", into = ["a", "b"] }')["samples"] == {
-        "rows with more than 2 pieces, the rest kept together": [{"path": "2", "before": "Cc, Di, Ed", "after": None}],
+    assert [(one["sqlstate"], one["rows"], one["row"]) for one in done["errors"]] == [
+        ("2202E", 1, 3),
+        ("2202F", 1, 2),
+    ]
+    assert figures(
+        "try", "b.csv", "--step", 'split = { column = "who", on = ",", into = ["a", "b"] }'
+    )["samples"] == {
+        "rows with more than 2 pieces, the rest kept together": [
+            {"path": "2", "before": "Cc, Di, Ed", "after": None}
+        ],
         "rows with fewer than 2 pieces": [{"path": "3", "before": "Ff", "after": None}],
     }
 
 
 def test_unique_keeps_the_preferred_row_fills_it_and_says_what_disagrees(figures: Any) -> None:
-    write("b.csv", "id,name,fee,phone\n1,Gull,10,\n2,gull,20,\n3,Tern,5,7\n4,GULL,15,9\n5,,1,1\n6,,1,2\n")
+    write(
+        "b.csv",
+        "id,name,fee,phone\n1,Gull,10,\n2,gull,20,\n3,Tern,5,7\n4,GULL,15,9\n5,,1,1\n6,,1,2\n",
+    )
     step = "[[step]]\nunique = { by = ['UPPER(name)'], prefer = 'fee DESC', fill = true%s }\n"
     _plan(step % "", 'key = ["id"]')
     made = figures("clean", "p.toml")["steps"][1]
-    assert _out()[1:] == [["2", "gull", "20", "9"], ["3", "Tern", "5", "7"], ["5", None, "1", "1"], ["6", None, "1", "2"]]
-    assert (made["merged"], made["changed"], made["notes"]["rows with NULL in what they are grouped by stay"]) == (2, 1, 2)
+    assert _out()[1:] == [
+        ["2", "gull", "20", "9"],
+        ["3", "Tern", "5", "7"],
+        ["5", None, "1", "1"],
+        ["6", None, "1", "2"],
+    ]
+    assert (
+        made["merged"],
+        made["changed"],
+        made["notes"]["rows with NULL in what they are grouped by stay"],
+    ) == (2, 1, 2)
     left = parsed(Path("o-left-behind.csv").read_text())[1:]
     assert [(row[0], row[3], row[4], row[7]) for row in left] == [
         ("1", "merged", "UPPER(name) = GULL", "2"), ("4", "merged", "UPPER(name) = GULL", "2"),
@@ -91,7 +141,11 @@ def test_unique_keeps_the_preferred_row_fills_it_and_says_what_disagrees(figures
     write("b.csv", "id,name,fee,phone\n1,Gull,10,8\n2,gull,20,\n3,GULL,15,9\n")
     _plan(step % ", conflicts = 'set aside'", 'key = ["id"]')
     done = figures("clean", "p.toml")
-    assert (done["steps"][1]["set_aside"], done["steps"][1]["conflicts"], done["rows_out"]) == (3, {"phone": 1}, 0)
+    assert (done["steps"][1]["set_aside"], done["steps"][1]["conflicts"], done["rows_out"]) == (
+        3,
+        {"phone": 1},
+        0,
+    )
     assert "disagree in phone" in Path("o-left-behind.csv").read_text()
     _plan(step % ", conflicts = 'error'", 'key = ["id"]')
     assert figures("clean", "p.toml", status=1)["steps"][1]["failed"] == 3
@@ -111,26 +165,45 @@ def test_a_query_carries_paths_on_or_says_that_they_end(figures: Any, gravel: An
         ["1", "10", "Holm"], ["1", "10", "Vik"], ["2", "20", None], ["3", "30.5", "Holm"], ["3", "30.5", "Vik"], ["4", None, None],
         [None, None, "Skerry"],
     ]  # fmt: skip
-    assert [one["path"] for row in figures("follow", "p.toml", "--row", 3)["rows"] for one in row["paths"]] == ["3.1", "3.2"]
-    _plan('[[step]]\nquery = "SELECT owner, SUM(fee) AS fees FROM input GROUP BY owner ORDER BY owner"\nrows = 3\n')
+    assert [
+        one["path"]
+        for row in figures("follow", "p.toml", "--row", 3)["rows"]
+        for one in row["paths"]
+    ] == ["3.1", "3.2"]
+    _plan(
+        '[[step]]\nquery = "SELECT owner, SUM(fee) AS fees FROM input GROUP BY owner ORDER BY owner"\nrows = 3\n'
+    )
     done = figures("clean", "p.toml")
     assert "the paths of all rows end here" in done["steps"][1]["words"]
     assert (done["steps"][1]["dropped"], done["steps"][1]["added"]) == (4, 3)
     assert _out()[1:] == [["a", "40.5"], ["b", "20.0"], [None, None]]
     _plan('[[step]]\nquery = "SELECT 10 / (id - 2) AS x FROM input"\nrows = "at most 4"\n')
     assert "22012" in gravel("clean", "p.toml", status=1).err
-    _plan('[[step]]\nquery = "SELECT id, 10 / (id - 2) AS x FROM input"\nrows = "fewer"\non_error = "set aside"\n')
+    _plan(
+        '[[step]]\nquery = "SELECT id, 10 / (id - 2) AS x FROM input"\nrows = "fewer"\non_error = "set aside"\n'
+    )
     assert figures("clean", "p.toml")["steps"][1]["set_aside"] == 1
-    assert parsed(Path("o-left-behind.csv").read_text())[1][:6] == ["2", "2", "1", "set aside", "x", "22012"]
+    assert parsed(Path("o-left-behind.csv").read_text())[1][:6] == [
+        "2",
+        "2",
+        "1",
+        "set aside",
+        "x",
+        "22012",
+    ]
 
 
 def test_control_totals_are_kept_or_the_run_is_not_good(figures: Any, gravel: Any) -> None:
-    _plan('[[step]]\ndrop_rows = "fee > 15"\n', 'totals = ["fee", "COUNT(DISTINCT owner)", "fee * 2"]')
+    _plan(
+        '[[step]]\ndrop_rows = "fee > 15"\n', 'totals = ["fee", "COUNT(DISTINCT owner)", "fee * 2"]'
+    )
     done = figures("clean", "p.toml")
     assert [step["totals"] for step in done["steps"]] == [
         {"fee": "60.5", "COUNT(DISTINCT owner)": 2, "fee * 2": "121.0"}, {"fee": "10.0", "COUNT(DISTINCT owner)": 1, "fee * 2": "20.0"},
     ]  # fmt: skip
-    assert "60.5 at the start, 10.0 in the output, 50.5 left behind" in {one["detail"] for one in done["proofs"]}
+    assert "60.5 at the start, 10.0 in the output, 50.5 left behind" in {
+        one["detail"] for one in done["proofs"]
+    }
     _plan('[[step]]\nset = { fee = "fee * 1.1" }\n', 'totals = ["fee"]')
     assert "the total of fee is kept" in gravel("clean", "p.toml", status=1).err
     _plan("", 'totals = ["name"]')
@@ -145,7 +218,10 @@ def test_a_check_stops_the_run_unless_few_rows_fail(gravel: Any, figures: Any) -
     assert not Path("o.csv").exists()
     _plan(check + 'allow = "30%"\n')
     done = figures("clean", "p.toml")
-    assert [(one["check"], one["bad"], one["unknown"]) for one in done["steps"][1]["checks"]] == [("owner known", 1, 0), ("paid", 1, 1)]
+    assert [(one["check"], one["bad"], one["unknown"]) for one in done["steps"][1]["checks"]] == [
+        ("owner known", 1, 0),
+        ("paid", 1, 1),
+    ]
     _plan(check + 'allow = "30%"\nunknown = "fails"\n')
     assert "'paid' does not hold in 2 of 4" in gravel("clean", "p.toml", status=1).err
 
@@ -156,17 +232,27 @@ def test_only_concerns_some_rows_and_the_others_pass_unchanged(figures: Any) -> 
     )
     done = figures("clean", "p.toml")
     assert [step["not_concerned"] for step in done["steps"]] == [0, 3, 3]
-    assert [(row[0], row[4], row[5]) for row in _out()[1:]] == [("2", "20", None), ("3", "30.5", None), ("4", None, "seen")]
+    assert [(row[0], row[4], row[5]) for row in _out()[1:]] == [
+        ("2", "20", None),
+        ("3", "30.5", None),
+        ("4", None, "seen"),
+    ]
 
 
-def test_a_record_verifies_until_something_is_not_as_it_was(figures: Any, gravel: Any, folder: Path) -> None:
+def test_a_record_verifies_until_something_is_not_as_it_was(
+    figures: Any, gravel: Any, folder: Path
+) -> None:
     _plan(
         "[[step]]\nquery = \"SELECT * FROM input WHERE owner IN (SELECT id FROM 'owners.csv') AND fee > :floor\"\nrows = 'fewer'\n",
         "[params]\nfloor = 5",
     )
     done = figures("clean", "p.toml", "--today", "2024-05-31")
     record = json.loads(Path("o.record.json").read_text())
-    assert (done["record"], record["today"], record["parameters"]) == ("o.record.json", "2024-05-31", {"floor": "5"})
+    assert (done["record"], record["today"], record["parameters"]) == (
+        "o.record.json",
+        "2024-05-31",
+        {"floor": "5"},
+    )
     assert [one["path"] for one in record["inputs"]] == ["b.csv", "owners.csv"]
     assert figures("verify", "o.record.json")["status"] == "same"
     moved = shutil.copytree(folder, folder / "elsewhere", dirs_exist_ok=False)
@@ -206,8 +292,12 @@ def test_the_page_of_a_run_tells_what_the_terminal_tells(gravel: Any) -> None:
     assert "a proof fails" in Path("r.html").read_text()
 
 
-def test_a_quick_look_never_writes_and_mistakes_are_told_before_any_row(gravel: Any, figures: Any, folder: Path) -> None:
-    _plan('[[step]]\nset = { fee = "1 / (id - 2)" }\non_error = "null"\n[[step]]\nset = { fee = "1 / (id - 3)" }\n')
+def test_a_quick_look_never_writes_and_mistakes_are_told_before_any_row(
+    gravel: Any, figures: Any, folder: Path
+) -> None:
+    _plan(
+        '[[step]]\nset = { fee = "1 / (id - 2)" }\non_error = "null"\n[[step]]\nset = { fee = "1 / (id - 3)" }\n'
+    )
     before = sorted(path.name for path in folder.iterdir())
     assert figures("clean", "p.toml", "--until", 1)["status"] == "good"
     assert figures("clean", "p.toml", "--sample", 2)["rows_in"] == 2
@@ -234,14 +324,21 @@ def test_a_quick_look_never_writes_and_mistakes_are_told_before_any_row(gravel: 
         ran = gravel("clean", "p.toml", "--dry-run", "--sample", "0", status=2)
         assert told in ran.err, (step, ran.err)
         assert "p.toml:" in ran.err
-    for call in (("follow", "p.toml"), ("try", "b.csv"), ("try", "--plan", "p.toml"), ("try", "--step", "sort = 'id'")):
+    for call in (
+        ("follow", "p.toml"),
+        ("try", "b.csv"),
+        ("try", "--plan", "p.toml"),
+        ("try", "--step", "sort = 'id'"),
+    ):
         gravel(*call, status=2)
     _plan("")
     assert "has no row 5" in gravel("follow", "p.toml", "--row", 5, status=2).err
     assert figures("follow", "p.toml", "--where", "fee > 15", "--rows", 1)["matching"] == 2
 
 
-def test_an_input_that_changes_and_a_folder_that_goes_stop_the_run(gravel: Any, folder: Path, monkeypatch: Any) -> None:
+def test_an_input_that_changes_and_a_folder_that_goes_stop_the_run(
+    gravel: Any, folder: Path, monkeypatch: Any
+) -> None:
     from gravel.sources.csv.reader import CsvSource
 
     _plan("")
@@ -268,9 +365,7 @@ def test_an_input_that_changes_and_a_folder_that_goes_stop_the_run(gravel: Any, 
 @pytest.mark.parametrize("rows", ["", 'x;y,1\n,2\nX;Y,\n"",3\n'])
 def test_values_of_every_kind_go_through_every_step(rows: str, figures: Any) -> None:
     write("b.csv", "a,n\n" + rows)
-    kinds = (
-        '''z = "NULL", y = "DATE '2024-01-01'", w = "LIST_ITEMS(a, ';')", d = "CAST(n AS DOUBLE PRECISION) / 4", i = "INTERVAL '1' DAY"'''
-    )
+    kinds = '''z = "NULL", y = "DATE '2024-01-01'", w = "LIST_ITEMS(a, ';')", d = "CAST(n AS DOUBLE PRECISION) / 4", i = "INTERVAL '1' DAY"'''
     _plan(
         f"[[step]]\nset = {{ {kinds} }}\n[[step]]\nunique = {{ by = ['UPPER(a)'], prefer = 'n DESC', fill = true }}\n"
         "[[step]]\nquery = \"SELECT *, COUNT(*) OVER () AS many FROM input\"\nrows = 'same'\n[[step]]\nsort = ['d DESC']\n"
@@ -281,11 +376,18 @@ def test_values_of_every_kind_go_through_every_step(rows: str, figures: Any) -> 
     assert [step["out"] for step in done["steps"][2:6]] == ([3, 3, 3, 0] if rows else [0, 0, 0, 0])
 
 
-def test_a_query_step_keeps_what_it_reads_and_tells_what_is_no_row(figures: Any, gravel: Any) -> None:
+def test_a_query_step_keeps_what_it_reads_and_tells_what_is_no_row(
+    figures: Any, gravel: Any
+) -> None:
     write("owners.csv", OWNERS + "d\n")
     query = "[[step]]\nquery = \"SELECT b.*, o.town FROM input AS b LEFT JOIN 'owners.csv' AS o ON o.id = b.owner\"\nrows = 'more'\n"
     _plan(query)
-    assert figures("clean", "p.toml")["steps"][1]["notes"]["malformed records of owners.csv are no rows"] == 1
+    assert (
+        figures("clean", "p.toml")["steps"][1]["notes"][
+            "malformed records of owners.csv are no rows"
+        ]
+        == 1
+    )
     for command in (
         ("look", "b.csv", "--where", "owner IN (SELECT id FROM 'owners.csv')"),
         ("check", "b.csv", "id IN (SELECT 1 FROM 'owners.csv')"),
@@ -298,7 +400,10 @@ def test_a_query_step_keeps_what_it_reads_and_tells_what_is_no_row(figures: Any,
         assert "over its own input" in gravel("clean", "p.toml", status=2).err
     # The file of rows left behind, the record and the page are written too.
     shutil.copy("owners.csv", "x-left-behind.csv")
-    write("p.toml", f'table = "b.csv"\nwrite = "x.csv"\n{query.replace("owners.csv", "x-left-behind.csv")}')
+    write(
+        "p.toml",
+        f'table = "b.csv"\nwrite = "x.csv"\n{query.replace("owners.csv", "x-left-behind.csv")}',
+    )
     assert "over its own input" in gravel("clean", "p.toml", status=2).err
     _plan(query)
     gravel("clean", "p.toml", "--report", "owners.csv", status=2)
@@ -307,7 +412,10 @@ def test_a_query_step_keeps_what_it_reads_and_tells_what_is_no_row(figures: Any,
     write("z.csv", "k,n\na,0\n")
     failing = "SELECT b.id, z.k FROM input AS b LEFT JOIN (SELECT k FROM 'z.csv' WHERE 1 / n > 0) AS z ON z.k = b.owner"
     _plan(f"[[step]]\ndrop_rows = 'TRUE'\n[[step]]\nquery = \"{failing}\"\nrows = 'same'\n")
-    assert "step 2 fails in 0 rows: WHERE: 1 / n > 0 fails in 1 row" in gravel("clean", "p.toml", status=1).err
+    assert (
+        "step 2 fails in 0 rows: WHERE: 1 / n > 0 fails in 1 row"
+        in gravel("clean", "p.toml", status=1).err
+    )
     assert figures("clean", "p.toml", status=1)["output"] is None
 
 
@@ -318,8 +426,17 @@ def test_what_a_record_signs_includes_every_table_that_is_read(figures: Any, gra
     base.execute("CREATE TABLE owners AS SELECT 'a' AS id, 'Holm' AS town")
     base.commit()
     base.close()
-    _plan("[[step]]\nkeep_rows = \"owner IN (SELECT id FROM 'h.db#owners') OR owner IN (SELECT id FROM 'own*.csv')\"\n")
+    _plan(
+        "[[step]]\nkeep_rows = \"owner IN (SELECT id FROM 'h.db#owners') OR owner IN (SELECT id FROM 'own*.csv')\"\n"
+    )
     figures("clean", "p.toml")
-    assert [one["path"] for one in json.loads(Path("o.record.json").read_text())["inputs"]] == ["b.csv", "h.db", "owners.csv"]
+    assert [one["path"] for one in json.loads(Path("o.record.json").read_text())["inputs"]] == [
+        "b.csv",
+        "h.db",
+        "owners.csv",
+    ]
     write("owners.csv", OWNERS + "e,Vik\n")
-    assert [one["what"] for one in figures("verify", "o.record.json", status=1)["findings"]] == ["owners.csv: bytes", "owners.csv: SHA-256"]
+    assert [one["what"] for one in figures("verify", "o.record.json", status=1)["findings"]] == [
+        "owners.csv: bytes",
+        "owners.csv: SHA-256",
+    ]

@@ -25,10 +25,18 @@ KINDS: dict[str, tuple[pa.DataType, Any, Any]] = {
     "tiny": (pa.int8(), st.integers(-128, 127), str),
     "large": (pa.int64(), st.integers(-(2**63), 2**63 - 1), str),
     "unsigned": (pa.uint64(), st.integers(0, 2**64 - 1), str),
-    "exact": (pa.decimal128(20, 3), st.decimals(-(10**16), 10**16, places=3), lambda value: f"{value:.3f}"),
+    "exact": (
+        pa.decimal128(20, 3),
+        st.decimals(-(10**16), 10**16, places=3),
+        lambda value: f"{value:.3f}",
+    ),
     "truth": (pa.bool_(), st.booleans(), lambda value: str(value).lower()),
     "day": (pa.date32(), DAY, str),
-    "text": (pa.string(), st.text(st.characters(codec="utf-8", exclude_characters="\0"), max_size=6), str),
+    "text": (
+        pa.string(),
+        st.text(st.characters(codec="utf-8", exclude_characters="\0"), max_size=6),
+        str,
+    ),
     "long": (pa.large_string(), st.sampled_from(["a", "", "n/a", "007"]), str),
     "coded": (pa.dictionary(pa.int32(), pa.string()), st.sampled_from(["Open", "OPEN"]), str),
     "raw": (pa.binary(), st.binary(max_size=5), lambda value: base64.b64encode(value).decode()),
@@ -76,23 +84,40 @@ def _read(path: str) -> Any:
 
 
 def _same(one: Any, other: Any) -> bool:
-    return one.type == other.type and (one.equals(other) or str(one.to_pylist()) == str(other.to_pylist()))
+    return one.type == other.type and (
+        one.equals(other) or str(one.to_pylist()) == str(other.to_pylist())
+    )
 
 
 @pytest.mark.parametrize(
-    ("source", "target"), [("t.parquet", "o.parquet"), ("t.arrow", "o.arrow"), ("t.parquet", "o.arrow"), ("t.arrow", "o.parquet")]
+    ("source", "target"),
+    [
+        ("t.parquet", "o.parquet"),
+        ("t.arrow", "o.arrow"),
+        ("t.parquet", "o.arrow"),
+        ("t.arrow", "o.parquet"),
+    ],
 )
-def test_types_survive(source: str, target: str, figures: Any, gravel: Any, monkeypatch: Any) -> None:
+def test_types_survive(
+    source: str, target: str, figures: Any, gravel: Any, monkeypatch: Any
+) -> None:
     """A plan without a step gives the schema and the values that were there, and makes no text of a value."""
-    columns = EVERY | (ARROW_ALONE if source.endswith(".arrow") and target.endswith(".arrow") else {})
+    columns = EVERY | (
+        ARROW_ALONE if source.endswith(".arrow") and target.endswith(".arrow") else {}
+    )
     table = pa.table({name: pa.concat_arrays([values] * 3) for name, values in columns.items()})
     _stored(source, table)
     table = _read(source)
     write("p.toml", f'table = "{source}"\nwrite = "{target}"\n')
     with monkeypatch.context() as patched:
-        patched.setattr("gravel.engine.arrow_values.to_text", lambda *given: pytest.fail("a value was made a text"))
+        patched.setattr(
+            "gravel.engine.arrow_values.to_text",
+            lambda *given: pytest.fail("a value was made a text"),
+        )
         run = figures("clean", "p.toml")
-    assert {one["proof"] for one in run["proofs"]} >= {"columns that no step touched have the same types"}
+    assert {one["proof"] for one in run["proofs"]} >= {
+        "columns that no step touched have the same types"
+    }
     made = _read(target)
     assert made.schema.equals(table.schema)
     assert [name for name in columns if not _same(made.column(name), table.column(name))] == []
@@ -116,34 +141,52 @@ sort = "i64 DESC"
     for name, field in zip(columns, table.schema, strict=True):
         assert made.schema.field(name).type == wider.get(name, field.type), name
         if name not in ("i32", "exact", "coded", "large_string", "i8"):
-            assert _same(made.column(name), pa.chunked_array([table.column(name).slice(row, 1).combine_chunks() for row in (2, 0)])), name
+            assert _same(
+                made.column(name),
+                pa.chunked_array(
+                    [table.column(name).slice(row, 1).combine_chunks() for row in (2, 0)]
+                ),
+            ), name
     assert made.select(["i32", "exact", "coded", "large_string", "i8", "fresh"]).to_pylist() == [
         {"i32": 101, "exact": Decimal("4.40"), "coded": "B", "large_string": "a text of more than twelve bytes!", "i8": 200, "fresh": Decimal("100.5")},
         {"i32": 1, "exact": Decimal("1.10"), "coded": "a", "large_string": "a", "i8": 2, "fresh": Decimal("1.5")},
     ]  # fmt: skip
     assert "i8 was int8 and is int64" in gravel("clean", "p.toml").err
     assert (
-        figures("look", source, "--columns", "finest", "--rows", "1")["shown"][0]["values"]["finest"] == '["1970-01-01 00:00:00.000000001"]'
+        figures("look", source, "--columns", "finest", "--rows", "1")["shown"][0]["values"][
+            "finest"
+        ]
+        == '["1970-01-01 00:00:00.000000001"]'
     )
     # A file of a text has what it always had; what the language has no type for is read as its text.
-    assert [one["values"]["record"] for one in figures("look", source, "--columns", "record", "--rows", "1")["shown"]] == [
-        '{"a": 1, "b": "x"}'
-    ]
+    assert [
+        one["values"]["record"]
+        for one in figures("look", source, "--columns", "record", "--rows", "1")["shown"]
+    ] == ['{"a": 1, "b": "x"}']
     assert figures("look", source, "--where", "LENGTH(list) = 9 AND span_s = '1'")["matching"] == 3
-    assert "span_s is duration[s]: the language has no such type" in gravel("check", source, "LENGTH(span_s) > 0").err
+    assert (
+        "span_s is duration[s]: the language has no such type"
+        in gravel("check", source, "LENGTH(span_s) > 0").err
+    )
 
 
 def test_a_decimal_in_sqlite_is_a_number_there(figures: Any) -> None:
     prices = ["49.99", "50.00", "50.01", "120.5", "9", "-3.25", ""]
-    write("t.csv", "id,price,wide\n" + "".join(f"{n},{price},{n}2345678901234567.5\n" for n, price in enumerate(prices)))
+    write(
+        "t.csv",
+        "id,price,wide\n"
+        + "".join(f"{n},{price},{n}2345678901234567.5\n" for n, price in enumerate(prices)),
+    )
     write("p.toml", 'table = "t.csv"\nwrite = "h.db#t"\n')
     figures("clean", "p.toml")
     with sqlite3.connect("h.db") as base:
-        assert base.execute("SELECT id FROM t WHERE price > 50 ORDER BY price").fetchall() == [(2,), (3,)]
-        assert base.execute("SELECT DISTINCT typeof(price) FROM t WHERE price IS NOT NULL ORDER BY 1").fetchall() == [
-            ("integer",),
-            ("real",),
+        assert base.execute("SELECT id FROM t WHERE price > 50 ORDER BY price").fetchall() == [
+            (2,),
+            (3,),
         ]
+        assert base.execute(
+            "SELECT DISTINCT typeof(price) FROM t WHERE price IS NOT NULL ORDER BY 1"
+        ).fetchall() == [("integer",), ("real",)]
         assert base.execute("SELECT DISTINCT typeof(wide) FROM t").fetchall() == [("text",)]
     base.close()
     # It is read back with the places that it was declared with, and goes on into a new table as it is.
@@ -152,7 +195,10 @@ def test_a_decimal_in_sqlite_is_a_number_there(figures: Any) -> None:
     write("q.toml", 'table = "h.db#t"\nwrite = "h.db#u"\n')
     figures("clean", "q.toml")
     with sqlite3.connect("h.db") as base:
-        declared = [base.execute(f"SELECT name, type FROM pragma_table_info('{table}')").fetchall() for table in "tu"]
+        declared = [
+            base.execute(f"SELECT name, type FROM pragma_table_info('{table}')").fetchall()
+            for table in "tu"
+        ]
         assert declared[0] == declared[1]
         assert base.execute("SELECT * FROM t EXCEPT SELECT * FROM u").fetchall() == []
     base.close()
@@ -170,30 +216,60 @@ def test_a_type_that_parquet_lacks_is_told_before_the_run(gravel: Any, figures: 
 
 @settings(max_examples=60)
 @given(data=st.data(), rows=st.integers(0, 9), group=st.integers(1, 4))
-def test_every_type_of_parquet_and_arrow_is_read_as_it_is(data: Any, rows: int, group: int, tmp_path_factory: Any) -> None:
+def test_every_type_of_parquet_and_arrow_is_read_as_it_is(
+    data: Any, rows: int, group: int, tmp_path_factory: Any
+) -> None:
     from gravel.language.types import TEXT
     from gravel.sources.opening import open_table
     from gravel.sources.source import scan
 
     folder = tmp_path_factory.mktemp("stores")
-    columns = {name: data.draw(st.lists(st.none() | values, min_size=rows, max_size=rows)) for name, (_, values, _) in KINDS.items()}
+    columns = {
+        name: data.draw(st.lists(st.none() | values, min_size=rows, max_size=rows))
+        for name, (_, values, _) in KINDS.items()
+    }
     table = pa.table({name: pa.array(values, KINDS[name][0]) for name, values in columns.items()})
     pq.write_table(table, folder / "t.parquet", row_group_size=group)
-    with pa.OSFile(str(folder / "t.arrow"), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+    with (
+        pa.OSFile(str(folder / "t.arrow"), "wb") as sink,
+        pa.ipc.new_file(sink, table.schema) as writer,
+    ):
         writer.write_table(table, max_chunksize=group)
-    expected = {name: [None if value is None else KINDS[name][2](value) for value in values] for name, values in columns.items()}
+    expected = {
+        name: [None if value is None else KINDS[name][2](value) for value in values]
+        for name, values in columns.items()
+    }
     for name in ("t.parquet", "t.arrow"):
         found = open_table(str(folder / name))
         batches = list(scan(found, lambda batch: batch.texts()))
         assert [row for batch in batches for row in batch.rows] == list(range(1, rows + 1))
         for at, column in enumerate(found.columns):
-            assert [value for batch in batches for value in batch.columns[at].to_pylist()] == expected[column], column
-        kinds = {column: str(kind) for column, kind in zip(found.columns, found.types(list(range(len(KINDS)))).values(), strict=True)}
-        assert (kinds["tiny"], kinds["exact"], kinds["truth"], kinds["day"]) == ("INTEGER", "DECIMAL(38,3)", "BOOLEAN", "DATE")
-        assert all(kinds[column] == str(TEXT) for column in ("text", "long", "coded", "raw", "list"))
+            assert [
+                value for batch in batches for value in batch.columns[at].to_pylist()
+            ] == expected[column], column
+        kinds = {
+            column: str(kind)
+            for column, kind in zip(
+                found.columns, found.types(list(range(len(KINDS)))).values(), strict=True
+            )
+        }
+        assert (kinds["tiny"], kinds["exact"], kinds["truth"], kinds["day"]) == (
+            "INTEGER",
+            "DECIMAL(38,3)",
+            "BOOLEAN",
+            "DATE",
+        )
+        assert all(
+            kinds[column] == str(TEXT) for column in ("text", "long", "coded", "raw", "list")
+        )
 
 
-ROWS = [("1", "Gull", "10.50", None), ("2", ' "Tern",\n', "7.00", "x"), ("3", "", None, "y"), ("4", None, "1.25", "ä")]
+ROWS = [
+    ("1", "Gull", "10.50", None),
+    ("2", ' "Tern",\n', "7.00", "x"),
+    ("3", "", None, "y"),
+    ("4", None, "1.25", "ä"),
+]
 
 
 def _stores() -> None:
@@ -201,7 +277,10 @@ def _stores() -> None:
     quoted = lambda value: "" if value is None else '"' + value.replace('"', '""') + '"'  # noqa: E731
     lines = [f"{a},{quoted(b)},{c or ''},{quoted(d)}\n" for a, b, c, d in ROWS]
     write("t.csv", "id,name,fee,code\n" + "".join(lines))
-    write("t.tsv", ("id,name,fee,code\n" + "".join(lines)).replace(",", "\t").replace('"Tern""\t', '"Tern"",'))
+    write(
+        "t.tsv",
+        ("id,name,fee,code\n" + "".join(lines)).replace(",", "\t").replace('"Tern""\t', '"Tern"",'),
+    )
     Path("t.csv.gz").write_bytes(gzip.compress(Path("t.csv").read_bytes()))
     with pa.CompressedOutputStream("t.csv.zst", "zstd") as sink:
         sink.write(Path("t.csv").read_bytes())
@@ -212,7 +291,10 @@ def _stores() -> None:
     pq.write_table(table, "t.parquet", row_group_size=3)
     with pa.OSFile("t.arrow", "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
         writer.write_table(table)
-    objects = [f'{{"id": {a}, "name": {json.dumps(b)}, "fee": {c or "null"}, "code": {json.dumps(d)}}}\n' for a, b, c, d in ROWS]
+    objects = [
+        f'{{"id": {a}, "name": {json.dumps(b)}, "fee": {c or "null"}, "code": {json.dumps(d)}}}\n'
+        for a, b, c, d in ROWS
+    ]
     write("t.jsonl", "".join(objects))
     base = sqlite3.connect("t.db")
     base.execute("CREATE TABLE t (id INTEGER, name TEXT, fee TEXT, code TEXT)")
@@ -221,18 +303,34 @@ def _stores() -> None:
     base.close()
 
 
-FILES = ("t.tsv", "t.csv.gz", "t.csv.zst", "t.parquet", "t.arrow", "t.jsonl", "t.db", "t.db#t", "postgresql", "mariadb")
+FILES = (
+    "t.tsv",
+    "t.csv.gz",
+    "t.csv.zst",
+    "t.parquet",
+    "t.arrow",
+    "t.jsonl",
+    "t.db",
+    "t.db#t",
+    "postgresql",
+    "mariadb",
+)
 
 
 @pytest.mark.parametrize("name", FILES)
-def test_rows_are_the_same_whatever_they_are_kept_in(name: str, figures: Any, gravel: Any, request: Any, monkeypatch: Any) -> None:
+def test_rows_are_the_same_whatever_they_are_kept_in(
+    name: str, figures: Any, gravel: Any, request: Any, monkeypatch: Any
+) -> None:
     _stores()
     if name in ("postgresql", "mariadb"):
         name = request.getfixturevalue(name) + "#same"
         write("s.toml", f'table = "t.parquet"\nwrite = "{name}"\nreplace = true\n')
         gravel("clean", "s.toml")
     if name == "t.tsv":
-        write("t.tsv", 'id\tname\tfee\tcode\n1\tGull\t10.50\t\n2\t" ""Tern"",\n"\t7.00\tx\n3\t""\t\ty\n4\t\t1.25\tä\n')
+        write(
+            "t.tsv",
+            'id\tname\tfee\tcode\n1\tGull\t10.50\t\n2\t" ""Tern"",\n"\t7.00\tx\n3\t""\t\ty\n4\t\t1.25\tä\n',
+        )
     expected = figures("look", "t.csv", "--text", "fee")
     found = figures("look", name, "--text", "fee")
     assert found["shown"] == expected["shown"]
@@ -253,7 +351,9 @@ def test_rows_are_the_same_whatever_they_are_kept_in(name: str, figures: Any, gr
     assert [one["nulls"] for one in figures("profile", name)["columns"]] == [0, 1, 1, 1]
     pairs = figures("duplicates", name, "--near", "code", "--within", "1", "--key", "id")["pairs"]
     assert {(one["a"], one["b"]) for one in pairs} == {(2, 3), (2, 4), (3, 4)}
-    assert figures("look", name, "--sort", "id DESC", "--columns", "id")["shown"][0]["values"] == {"id": 4}
+    assert figures("look", name, "--sort", "id DESC", "--columns", "id")["shown"][0]["values"] == {
+        "id": 4
+    }
     assert figures("follow", "p.toml", "--where", "id = 2")["rows"][0]["paths"][0]["ends"] == "kept"
     assert gravel("try", name, "name = UPPER(name)", "--add", "n.toml").status == 0
     if name.startswith("mysql"):  # the plan that was begun has no password in it
@@ -267,16 +367,27 @@ def test_databases_list_their_tables_and_say_what_does_not_fit(figures: Any, gra
     base = sqlite3.connect("h.db")
     base.execute('CREATE TABLE "odd ""name" (built INTEGER, day DATE, raw BLOB)')
     base.executemany(
-        'INSERT INTO "odd ""name" VALUES (?, ?, ?)', [(1999, "2024-01-01", b"\0a"), ("1990?", None, None), (2, "2024-02-01", b"")]
+        'INSERT INTO "odd ""name" VALUES (?, ?, ?)',
+        [(1999, "2024-01-01", b"\0a"), ("1990?", None, None), (2, "2024-02-01", b"")],
     )
     base.execute('CREATE VIEW few AS SELECT built FROM "odd ""name" WHERE day IS NOT NULL')
     base.commit()
     base.close()
     before = Path("h.db").read_bytes()
-    assert [(one["table"], one["rows"]) for one in figures("count", "h.db")["tables"]] == [("h.db#few", 2), ('h.db#odd "name', 3)]
+    assert [(one["table"], one["rows"]) for one in figures("count", "h.db")["tables"]] == [
+        ("h.db#few", 2),
+        ('h.db#odd "name', 3),
+    ]
     told = gravel("look", 'h.db#odd "name')
-    assert "1 of the values in built does not match its declared type INTEGER, such as '1990?'" in told.err
-    assert [row["values"]["raw"] for row in figures("look", 'h.db#odd "name')["shown"]] == ["AGE=", None, ""]
+    assert (
+        "1 of the values in built does not match its declared type INTEGER, such as '1990?'"
+        in told.err
+    )
+    assert [row["values"]["raw"] for row in figures("look", 'h.db#odd "name')["shown"]] == [
+        "AGE=",
+        None,
+        "",
+    ]
     assert figures("look", 'h.db#odd "name', "--where", "day > DATE '2024-01-15'")["matching"] == 1
     assert figures("query", "SELECT COUNT(*) FROM few", "--in", "h.db")["rows"] == [[2]]
     assert "h.db has 2 tables: few, odd" in gravel("look", "h.db", status=2).err
@@ -292,7 +403,10 @@ def test_what_cannot_be_read_is_told_without_a_traceback(gravel: Any, figures: A
         assert gravel("count", f"none-{name}", status=3).err
     write("x.jsonl", '{"a": 1}\nnonsense\n[1]\n\n{"a": "2", "b": {"c": [1.50]}}\n')
     found = figures("look", "x.jsonl")
-    assert [list(row["values"].values()) for row in found["shown"]] == [["1", None], ["2", '{"c": [1.50]}']]
+    assert [list(row["values"].values()) for row in found["shown"]] == [
+        ["1", None],
+        ["2", '{"c": [1.50]}'],
+    ]
     assert [row["row"] for row in found["shown"]] == [1, 4]
     assert "no JSON" in gravel("look", "x.jsonl").err
     write("e.jsonl", "\n")
@@ -309,11 +423,19 @@ def test_several_files_are_one_table(figures: Any, gravel: Any) -> None:
     told = gravel("count", "s-*.csv", "--total", "fee")
     assert "s-1.csv has no fee" in told.err
     assert "row 2, line 3: s-1.csv: 1 field where the header has 2" in told.err
-    write("p.toml", 'table = "s-*.csv"\nwrite = "o.csv"\nkey = ["id"]\nmalformed = "set aside"\n[[step]]\nset = { name = "UPPER(name)" }\n')
+    write(
+        "p.toml",
+        'table = "s-*.csv"\nwrite = "o.csv"\nkey = ["id"]\nmalformed = "set aside"\n[[step]]\nset = { name = "UPPER(name)" }\n',
+    )
     done = figures("clean", "p.toml")
     assert (done["rows_in"], done["rows_out"], done["malformed"]) == (3, 3, 1)
-    detail = {one["proof"]: one["detail"] for one in done["proofs"]}["every line of the file is accounted for"]
-    assert detail == "7 lines in 2 files = 2 of headers + 3 rows + 1 malformed + 1 line breaks inside values"
+    detail = {one["proof"]: one["detail"] for one in done["proofs"]}[
+        "every line of the file is accounted for"
+    ]
+    assert (
+        detail
+        == "7 lines in 2 files = 2 of headers + 3 rows + 1 malformed + 1 line breaks inside values"
+    )
     assert figures("verify", "o.record.json")["status"] == "same"
     write("s-2.csv", "name,id,fee\nc,4,1.50\n")
     assert figures("verify", "o.record.json", status=1)["findings"][0]["what"] == "s-2.csv: bytes"

@@ -26,7 +26,9 @@ from hypothesis import strategies as st
 
 from conftest import PROGRAM, parsed, program, write
 
-WORDS = st.text(st.characters(codec="utf-8", exclude_categories=["Cs"], exclude_characters="\0"), max_size=6)
+WORDS = st.text(
+    st.characters(codec="utf-8", exclude_categories=["Cs"], exclude_characters="\0"), max_size=6
+)
 MOMENTS = st.datetimes(datetime.datetime(1900, 1, 1), datetime.datetime(2100, 1, 1))
 ZONED = MOMENTS.map(lambda at: at.replace(tzinfo=datetime.UTC))
 # What a column of each type may hold. Lengths and ranges are those that all stores have.
@@ -40,11 +42,25 @@ KINDS: dict[str, tuple[pa.DataType, Any]] = {
     "clock": (pa.time64("us"), st.times()),
     "moment": (pa.timestamp("us"), MOMENTS),
     "zoned": (pa.timestamp("us", "UTC"), ZONED),
-    'odd "name" %s `:x`': (pa.string(), WORDS | st.sampled_from(["", " a ", "007", "1.50", "true", "NULL", "2024-01-01", 'a,"b"\r\n'])),
+    'odd "name" %s `:x`': (
+        pa.string(),
+        WORDS
+        | st.sampled_from(["", " a ", "007", "1.50", "true", "NULL", "2024-01-01", 'a,"b"\r\n']),
+    ),
     "raw": (pa.binary(), st.binary(max_size=5)),
     "list": (pa.list_(pa.int64()), st.lists(st.integers(0, 9), max_size=3)),
 }
-STORES = ("t.parquet", "t.arrow", "t.jsonl", "t.csv", "t.csv.gz", "t.tsv.zst", "t.db#t", "postgresql", "mariadb")
+STORES = (
+    "t.parquet",
+    "t.arrow",
+    "t.jsonl",
+    "t.csv",
+    "t.csv.gz",
+    "t.tsv.zst",
+    "t.db#t",
+    "postgresql",
+    "mariadb",
+)
 
 
 def _plan(table: str, target: str, more: str = "", name: str = "p.toml") -> None:
@@ -52,18 +68,27 @@ def _plan(table: str, target: str, more: str = "", name: str = "p.toml") -> None
 
 
 @pytest.mark.parametrize("store", STORES)
-def test_every_type_comes_back_as_it_was_from_every_store(store: str, request: Any, folder: Path) -> None:
+def test_every_type_comes_back_as_it_was_from_every_store(
+    store: str, request: Any, folder: Path
+) -> None:
     """Parquet to the store, the store to Parquet: each value is what it was, and so is its type where the store keeps types."""
     from gravel.plans.model import read_plan
     from gravel.plans.run import clean
 
-    target = request.getfixturevalue(store) + "#kept" if store in ("postgresql", "mariadb") else store
+    target = (
+        request.getfixturevalue(store) + "#kept" if store in ("postgresql", "mariadb") else store
+    )
 
     @settings(max_examples=6 if store == "mariadb" else 12, phases=[Phase.generate])
     @given(data=st.data(), rows=st.integers(0, 7))
     def holds(data: Any, rows: int) -> None:
-        columns = {name: data.draw(st.lists(st.none() | values, min_size=rows, max_size=rows)) for name, (_, values) in KINDS.items()}
-        table = pa.table({name: pa.array(values, KINDS[name][0]) for name, values in columns.items()})
+        columns = {
+            name: data.draw(st.lists(st.none() | values, min_size=rows, max_size=rows))
+            for name, (_, values) in KINDS.items()
+        }
+        table = pa.table(
+            {name: pa.array(values, KINDS[name][0]) for name, values in columns.items()}
+        )
         table = table.append_column("id", pa.array(range(rows), pa.int64()))
         pq.write_table(table, "s.parquet")
         _plan("s.parquet", target, "key = ['id']\n" + ("replace = true\n" if "#" in target else ""))
@@ -81,7 +106,12 @@ def test_every_type_comes_back_as_it_was_from_every_store(store: str, request: A
         if store.startswith(("t.csv", "t.tsv")):
             kinds |= dict.fromkeys(('odd "name" %s `:x`', "raw", "list"), "TEXT")
         plain = store.startswith(("t.p", "t.a"))
-        types = "" if plain else "[types]\n" + "".join(f"{json.dumps(name)} = '{kind}'\n" for name, kind in kinds.items())
+        types = (
+            ""
+            if plain
+            else "[types]\n"
+            + "".join(f"{json.dumps(name)} = '{kind}'\n" for name, kind in kinds.items())
+        )
         _plan(target, "b.parquet", "key = ['id']\n" + types)
         again = clean(read_plan(Path("p.toml")))
         assert again.good, [one for one in again.proofs if not one.holds]
@@ -107,14 +137,21 @@ def _told(value: Any, name: str, kind: Any) -> Any:
         return base64.b64encode(value).decode()
     if isinstance(value, bool):
         return str(value).lower()
-    return str(value).rstrip("0") if isinstance(value, datetime.datetime) and value.microsecond else str(value)
+    return (
+        str(value).rstrip("0")
+        if isinstance(value, datetime.datetime) and value.microsecond
+        else str(value)
+    )
 
 
 @pytest.fixture(params=["sqlite", "postgresql", "mariadb"])
 def harbour(request: Any, folder: Path, monkeypatch: pytest.MonkeyPatch) -> Any:
     """A database with nothing in it, and how to ask it."""
     monkeypatch.setenv("MYSQL_PWD", "hush!")
-    return Harbour(request.param, "h.db" if request.param == "sqlite" else request.getfixturevalue(request.param))
+    return Harbour(
+        request.param,
+        "h.db" if request.param == "sqlite" else request.getfixturevalue(request.param),
+    )
 
 
 class Harbour:
@@ -125,7 +162,14 @@ class Harbour:
         if kind == "postgresql":  # whatever a test that failed has left
             self.run("DROP SCHEMA public CASCADE")
             self.run("CREATE SCHEMA public")
-        for name in ("fresh", "few", "boats", "boats_before", "gone", "kept"):  # those that refer to others first
+        for name in (
+            "fresh",
+            "few",
+            "boats",
+            "boats_before",
+            "gone",
+            "kept",
+        ):  # those that refer to others first
             self.run(f"DROP TABLE IF EXISTS {name}")
 
     def connect(self) -> Any:
@@ -140,7 +184,12 @@ class Harbour:
 
         url = make_url(self.address)
         return pymysql.connect(
-            host=url.host, port=url.port, user=url.username, password=url.password, database=url.database, autocommit=True
+            host=url.host,
+            port=url.port,
+            user=url.username,
+            password=url.password,
+            database=url.database,
+            autocommit=True,
         )
 
     def run(self, sql: str, rows: Any = None) -> list[tuple[Any, ...]]:
@@ -157,8 +206,13 @@ class Harbour:
 
 
 def _boats(harbour: Harbour, rows: Any, key: str = "PRIMARY KEY") -> None:
-    harbour.run(f"CREATE TABLE boats (id BIGINT {key}, name VARCHAR(60), fee DECIMAL(9,2), services VARCHAR(60), seen INT)")
-    harbour.run("INSERT INTO boats VALUES (%s, %s, %s, %s, 0)", [(at, *row) for at, row in enumerate(rows, 1)])
+    harbour.run(
+        f"CREATE TABLE boats (id BIGINT {key}, name VARCHAR(60), fee DECIMAL(9,2), services VARCHAR(60), seen INT)"
+    )
+    harbour.run(
+        "INSERT INTO boats VALUES (%s, %s, %s, %s, 0)",
+        [(at, *row) for at, row in enumerate(rows, 1)],
+    )
 
 
 STEPS = [
@@ -167,24 +221,40 @@ STEPS = [
     "split = { column = 'services', on = ';', into = 'rows' }", "set = { services = 'services' }",
     "set = { fee = 'CAST(name AS INTEGER)' }\non_error = 'set aside'", "columns = ['fee', 'id', 'seen', 'services', 'name']",
 ]  # fmt: skip
-NAMES = st.none() | st.sampled_from(["Gull", " Gull", "GULL ", "", "7", "Blå Jungfrun", 'it\'s "so" %s :x \\'])
+NAMES = st.none() | st.sampled_from(
+    ["Gull", " Gull", "GULL ", "", "7", "Blå Jungfrun", 'it\'s "so" %s :x \\']
+)
 
 
-def test_in_place_makes_of_a_table_what_the_plan_makes_of_it(harbour: Harbour, figures: Any) -> None:
+def test_in_place_makes_of_a_table_what_the_plan_makes_of_it(
+    harbour: Harbour, figures: Any
+) -> None:
     """The same plan into a CSV file and in place: the same rows, and no other row is touched."""
-    others = {"sqlite": "DELETE FROM boats", "postgresql": "TRUNCATE boats", "mariadb": "DELETE FROM boats"}[harbour.kind]
+    others = {
+        "sqlite": "DELETE FROM boats",
+        "postgresql": "TRUNCATE boats",
+        "mariadb": "DELETE FROM boats",
+    }[harbour.kind]
     _boats(harbour, [], key="NOT NULL")
 
     @settings(max_examples=8, phases=[Phase.generate])
     @given(
         rows=st.lists(
-            st.tuples(NAMES, st.none() | st.integers(0, 40), st.none() | st.sampled_from(["a", "a;b", "c; d;c", ""])), max_size=8
+            st.tuples(
+                NAMES,
+                st.none() | st.integers(0, 40),
+                st.none() | st.sampled_from(["a", "a;b", "c; d;c", ""]),
+            ),
+            max_size=8,
         ),
         steps=st.lists(st.sampled_from(STEPS), max_size=4),
     )
     def holds(rows: Any, steps: list[str]) -> None:
         harbour.run(others)
-        harbour.run("INSERT INTO boats VALUES (%s, %s, %s, %s, 0)", [(at, *row) for at, row in enumerate(rows, 1)])
+        harbour.run(
+            "INSERT INTO boats VALUES (%s, %s, %s, %s, 0)",
+            [(at, *row) for at, row in enumerate(rows, 1)],
+        )
         text = "key = ['id']\n" + "".join(f"[[step]]\n{step}\n" for step in steps)
         _plan(harbour.table(), "o.csv", text)
         expected = figures("clean", "p.toml")
@@ -198,7 +268,8 @@ def test_in_place_makes_of_a_table_what_the_plan_makes_of_it(harbour: Harbour, f
         wanted = [dict(zip(head, line, strict=True)) for line in lines]
         after = harbour.run("SELECT id, name, fee, services, seen FROM boats")
         assert Counter(map(_row, after)) == Counter(
-            _row([one["id"], one["name"], one["fee"], one["services"], one["seen"]]) for one in wanted
+            _row([one["id"], one["name"], one["fee"], one["services"], one["seen"]])
+            for one in wanted
         )
         # As many rows as differ, counted here by what was there before.
         changed = planned["updated"] + planned["deleted"]
@@ -215,7 +286,9 @@ def _row(values: Any) -> tuple[Any, ...]:
     return int(number), name, None if fee is None else Decimal(str(fee)), services, int(seen)
 
 
-def test_a_new_table_its_key_a_backup_and_rows_left_behind(harbour: Harbour, figures: Any, gravel: Any, folder: Path) -> None:
+def test_a_new_table_its_key_a_backup_and_rows_left_behind(
+    harbour: Harbour, figures: Any, gravel: Any, folder: Path
+) -> None:
     _boats(harbour, [(f"boat {n} ", n, None) for n in range(1, 41)])
     more = f"key = ['id']\nleft_behind = {json.dumps(harbour.table('gone'))}\n[[step]]\nset = {{ name = 'TRIM(name)' }}\n"
     more += "[[step]]\ndrop_rows = 'fee > 30'\n"
@@ -224,37 +297,66 @@ def test_a_new_table_its_key_a_backup_and_rows_left_behind(harbour: Harbour, fig
     for path in folder.iterdir():
         assert path.name in ("p.toml", "h.db") or "hush" not in path.read_text("utf-8"), path
     assert "30 rows written to" in Path("r.html").read_text("utf-8")
-    assert (done["status"], done["rows_out"], done["output"].rpartition("#")[2]) == ("good", 30, "fresh")
+    assert (done["status"], done["rows_out"], done["output"].rpartition("#")[2]) == (
+        "good",
+        30,
+        "fresh",
+    )
     assert harbour.run("SELECT COUNT(*), MIN(name), SUM(fee) FROM fresh") == [(30, "boat 1", 465)]
     assert harbour.run("SELECT COUNT(*), MIN(gravel_step) FROM gone") == [(10, "2")]
     with pytest.raises(Exception, match=r"(?i)unique|duplicate"):
         harbour.run("INSERT INTO fresh (id) VALUES (1)")
     listed = figures("count", harbour.address)["tables"]
-    found = {one["table"].rpartition("#")[2].removeprefix("public."): (one["rows"], one["store_key"]) for one in listed}
+    found = {
+        one["table"].rpartition("#")[2].removeprefix("public."): (one["rows"], one["store_key"])
+        for one in listed
+    }
     assert {"boats": (40, ["id"]), "fresh": (30, ["id"]), "gone": (10, [])}.items() <= found.items()
     assert "is there already" in gravel("clean", "p.toml", status=2).err
-    _plan(harbour.table(), harbour.table("fresh"), "replace = true\n" + more.replace("fee > 30", "fee > 35"))
+    _plan(
+        harbour.table(),
+        harbour.table("fresh"),
+        "replace = true\n" + more.replace("fee > 30", "fee > 35"),
+    )
     harbour.run("CREATE INDEX by_name ON fresh (fee)")
     ran = gravel("clean", "p.toml", "--backup", "boats_before", "--format", "json")
     assert ran.json["rows_out"] == 35
-    assert "the table that is replaced had index by_name; the new one has not" in " ".join(ran.err.split())
+    assert "the table that is replaced had index by_name; the new one has not" in " ".join(
+        ran.err.split()
+    )
     assert harbour.run("SELECT COUNT(*) FROM boats_before") == [(30,)]
     assert harbour.run("SELECT COUNT(*) FROM fresh") == [(35,)]
     assert harbour.run("SELECT COUNT(*) FROM gone") == [(5,)]
-    assert "a backup replaces nothing" in gravel("clean", "p.toml", "--backup", "boats_before", status=2).err
+    assert (
+        "a backup replaces nothing"
+        in gravel("clean", "p.toml", "--backup", "boats_before", status=2).err
+    )
     _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'UPPER(TRIM(name))' }\n")
-    assert figures("clean", "p.toml", "--backup", "few")["changes"] == {"updated": 40, "deleted": 0, "inserted": 0, "cells": {"name": 40}}
+    assert figures("clean", "p.toml", "--backup", "few")["changes"] == {
+        "updated": 40,
+        "deleted": 0,
+        "inserted": 0,
+        "cells": {"name": 40},
+    }
     assert harbour.run("SELECT MIN(name) FROM few") == [("boat 1 ",)]
     assert harbour.run("SELECT MIN(name) FROM boats") == [("BOAT 1",)]
     harbour.run("DROP TABLE few")
     # Nothing is written that the database does not take, and nothing of the rest stays.
-    _plan(harbour.table(), "in place", "[[step]]\nset = { name = \"REPEAT('x', 61)\" }\n[[step]]\ndrop_rows = 'id = 1'\n")
+    _plan(
+        harbour.table(),
+        "in place",
+        "[[step]]\nset = { name = \"REPEAT('x', 61)\" }\n[[step]]\ndrop_rows = 'id = 1'\n",
+    )
     if harbour.kind != "sqlite":  # which does not keep to a length
         ran = gravel("clean", "p.toml", "--backup", "few", status=1)
         assert "does not take what the plan makes" in ran.err
         assert "hush" not in ran.out + ran.err
         assert harbour.run("SELECT COUNT(*), MIN(name) FROM boats") == [(40, "BOAT 1")]
-        assert not [one for one in figures("count", harbour.address)["tables"] if one["table"].endswith("few")]
+        assert not [
+            one
+            for one in figures("count", harbour.address)["tables"]
+            if one["table"].endswith("few")
+        ]
         assert not list(folder.glob("*left-behind*"))
     harbour.run("CREATE VIEW watch AS SELECT * FROM boats")
     try:
@@ -265,7 +367,11 @@ def test_a_new_table_its_key_a_backup_and_rows_left_behind(harbour: Harbour, fig
             ("boats", "", "over its own input"),
             ("watch", "replace = true\n", "is a view"),
             ("fresh", f"left_behind = '{harbour.table('boats')}'\n", "own input"),
-            ("new", f"left_behind = '{harbour.table('boats_before')}'\n", "holds no rows left behind"),
+            (
+                "new",
+                f"left_behind = '{harbour.table('boats_before')}'\n",
+                "holds no rows left behind",
+            ),
             ("new", "left_behind = 'x.db#t'\n", "same database"),
         ):
             _plan(harbour.table(), harbour.table(target), left)
@@ -281,10 +387,34 @@ def test_mistakes_of_a_plan_in_place_are_told_before_it_runs(gravel: Any, folder
     write("b.csv", "id,name\n1,a\n")
     for table, target, more, status, told in (
         ("h.db#boats", "in place", "", 2, "by its key, and the plan states none"),
-        ("h.db#boats", "in place", "key = ['id']\n[[step]]\nset = { more = 'id' }\n", 2, "the steps make a column more"),
-        ("h.db#boats", "in place", "key = ['id']\n[[step]]\ncolumns = ['id']\n", 2, "the steps take name away"),
-        ("h.db#boats", "in place", "key = ['id']\n[[step]]\nset = { id = 'id + 1' }\n", 1, "a step changes id, which is the key"),
-        ("h.db#boats", "in place", "key = ['id']\nstore_sets = ['nmae']\n", 2, "has no column nmae"),
+        (
+            "h.db#boats",
+            "in place",
+            "key = ['id']\n[[step]]\nset = { more = 'id' }\n",
+            2,
+            "the steps make a column more",
+        ),
+        (
+            "h.db#boats",
+            "in place",
+            "key = ['id']\n[[step]]\ncolumns = ['id']\n",
+            2,
+            "the steps take name away",
+        ),
+        (
+            "h.db#boats",
+            "in place",
+            "key = ['id']\n[[step]]\nset = { id = 'id + 1' }\n",
+            1,
+            "a step changes id, which is the key",
+        ),
+        (
+            "h.db#boats",
+            "in place",
+            "key = ['id']\nstore_sets = ['nmae']\n",
+            2,
+            "has no column nmae",
+        ),
         ("b.csv", "in place", "key = ['id']\n", 2, "is no table of a database"),
         ("b.csv", "h.db", "", 2, "does not say which table"),
         ("b.csv", "none/h.db#x", "", 3, "there is no folder none"),
@@ -302,7 +432,9 @@ def test_mistakes_of_a_plan_in_place_are_told_before_it_runs(gravel: Any, folder
     assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "h.db", "p.toml"]
 
 
-def test_values_that_a_store_cannot_hold_are_told_and_nothing_is_written(gravel: Any, figures: Any, folder: Path) -> None:
+def test_values_that_a_store_cannot_hold_are_told_and_nothing_is_written(
+    gravel: Any, figures: Any, folder: Path
+) -> None:
     write("b.csv", "id,built,fee\n1,1999,1.5\n2,n/a,2\n")
     types = "key = ['id']\n[types]\nbuilt = 'INTEGER'\n"
     for target in ("o.parquet", "h.db#b"):
@@ -312,12 +444,19 @@ def test_values_that_a_store_cannot_hold_are_told_and_nothing_is_written(gravel:
             assert "built has a value that is no INTEGER: 'n/a'" in ran.err
     assert not Path("o.parquet").exists()
     # SQLite holds anything in any column, and says so when it is read.
-    assert "1 of the values in built does not match its declared type INTEGER" in gravel("look", "h.db").err
+    assert (
+        "1 of the values in built does not match its declared type INTEGER"
+        in gravel("look", "h.db").err
+    )
     # A double is not every decimal: the proof finds it, and the table is as it was.
     base = Harbour("sqlite", "n.db")
     base.run("CREATE TABLE boats (id INTEGER PRIMARY KEY, fee NUMERIC(30,2))")
     base.run("INSERT INTO boats VALUES (1, 2.5)")
-    _plan("n.db#boats", "in place", "[[step]]\nset = { fee = \"CAST('12345678901234567890.12' AS DECIMAL(30,2))\" }\n")
+    _plan(
+        "n.db#boats",
+        "in place",
+        "[[step]]\nset = { fee = \"CAST('12345678901234567890.12' AS DECIMAL(30,2))\" }\n",
+    )
     done = figures("clean", "p.toml", status=1)
     assert next(one["detail"] for one in done["proofs"] if not one["holds"]).startswith(
         "fee does not hold '12345678901234567890.12' as it was"
@@ -325,7 +464,9 @@ def test_values_that_a_store_cannot_hold_are_told_and_nothing_is_written(gravel:
     assert base.run("SELECT fee FROM boats") == [(2.5,)]
 
 
-def test_what_the_database_sets_by_itself_is_not_held_against_it(postgresql: str, gravel: Any, figures: Any, folder: Path) -> None:
+def test_what_the_database_sets_by_itself_is_not_held_against_it(
+    postgresql: str, gravel: Any, figures: Any, folder: Path
+) -> None:
     harbour = Harbour("postgresql", postgresql)
     harbour.run("""CREATE TABLE boats (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text, doc jsonb, tags text[], raw bytea,
         touched int DEFAULT 0, shout text GENERATED ALWAYS AS (upper(name)) STORED);
@@ -343,18 +484,26 @@ def test_what_the_database_sets_by_itself_is_not_held_against_it(postgresql: str
     odd = '[[step]]\nset = { doc = "\'{\\"b\\":[1,  2],\\"a\\":0}\'", tags = "\'{x, y}\'" }\nonly = \'id = 1\'\n'
     _plan(harbour.table(), "in place", "store_sets = ['touched']\n" + odd)
     assert figures("clean", "p.toml")["changes"]["cells"] == {"doc": 1, "tags": 1}
-    assert harbour.run("SELECT doc::text, tags FROM boats WHERE id = 1") == [('{"a": 0, "b": [1, 2]}', ["x", "y"])]
+    assert harbour.run("SELECT doc::text, tags FROM boats WHERE id = 1") == [
+        ('{"a": 0, "b": [1, 2]}', ["x", "y"])
+    ]
     harbour.run("UPDATE boats SET doc = '{\"a\": 1}'")
-    harbour.run("ALTER TABLE boats DISABLE TRIGGER t; UPDATE boats SET touched = 0; ALTER TABLE boats ENABLE TRIGGER t")
+    harbour.run(
+        "ALTER TABLE boats DISABLE TRIGGER t; UPDATE boats SET touched = 0; ALTER TABLE boats ENABLE TRIGGER t"
+    )
     _plan(harbour.table(), "in place", "store_sets = ['touched']\n" + step)
     done = gravel("clean", "p.toml")
-    assert "not compared, since the database sets them: shout, touched" in " ".join(done.out.split())
-    assert harbour.run("SELECT COUNT(*), SUM(touched), MIN(shout), MIN(doc::text), MIN(raw) FROM boats WHERE name = 'x'") == [
-        (100, 25, "X", '{"a": 1}', b"\x00\xff")
-    ]
+    assert "not compared, since the database sets them: shout, touched" in " ".join(
+        done.out.split()
+    )
+    assert harbour.run(
+        "SELECT COUNT(*), SUM(touched), MIN(shout), MIN(doc::text), MIN(raw) FROM boats WHERE name = 'x'"
+    ) == [(100, 25, "X", '{"a": 1}', b"\x00\xff")]
 
 
-def test_rows_that_others_refer_to_do_not_take_those_along(harbour: Harbour, figures: Any, gravel: Any) -> None:
+def test_rows_that_others_refer_to_do_not_take_those_along(
+    harbour: Harbour, figures: Any, gravel: Any
+) -> None:
     """A foreign key with ON DELETE CASCADE or SET NULL would lose rows or references of another table in silence."""
     _boats(harbour, [(f"boat {n} ", n, None) for n in range(1, 11)])
     for action, told in (
@@ -372,13 +521,23 @@ def test_rows_that_others_refer_to_do_not_take_those_along(harbour: Harbour, fig
         harbour.run("INSERT INTO fresh VALUES (%s, %s)", [(1, 3), (2, 4), (3, 4)])
         _plan(harbour.table(), "in place", "[[step]]\ndrop_rows = 'id = 3'\n")
         ran = gravel("clean", "p.toml", status=1)
-        assert told in " ".join(ran.out.split()) if told else "does not take what the plan makes" in ran.err
+        assert (
+            told in " ".join(ran.out.split())
+            if told
+            else "does not take what the plan makes" in ran.err
+        )
         assert harbour.run("SELECT COUNT(*) FROM boats") == [(10,)]
         assert harbour.run("SELECT COUNT(*), COUNT(boat) FROM fresh") == [(3, 3)]
-    _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 5'\n")
+    _plan(
+        harbour.table(),
+        "in place",
+        "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 5'\n",
+    )
     done = figures("clean", "p.toml")
     assert (
-        {one["proof"]: one["holds"] for one in done["proofs"]}["tables that refer to it are as they were"]
+        {one["proof"]: one["holds"] for one in done["proofs"]}[
+            "tables that refer to it are as they were"
+        ]
         if action != "NO ACTION"
         else done["changes"]["deleted"] == 1
     )
@@ -402,15 +561,23 @@ def test_rows_that_others_refer_to_do_not_take_those_along(harbour: Harbour, fig
     )
     harbour.run("INSERT INTO fresh VALUES (%s, %s)", [(1, "boat 3")])
     _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'UPPER(name)' }\n")
-    assert "of which some are not as they were" in " ".join(gravel("clean", "p.toml", status=1).out.split())
+    assert "of which some are not as they were" in " ".join(
+        gravel("clean", "p.toml", status=1).out.split()
+    )
     assert harbour.run("SELECT boat FROM fresh") == [("boat 3",)]
     harbour.run("DROP TABLE fresh")
     # A table that refers to itself is no other table.
-    harbour.run("CREATE TABLE few (id BIGINT PRIMARY KEY, tender BIGINT, FOREIGN KEY (tender) REFERENCES few (id) ON DELETE CASCADE)")
+    harbour.run(
+        "CREATE TABLE few (id BIGINT PRIMARY KEY, tender BIGINT, FOREIGN KEY (tender) REFERENCES few (id) ON DELETE CASCADE)"
+    )
     harbour.run("INSERT INTO few VALUES (%s, %s)", [(1, None), (2, 1), (3, None)])
     _plan(harbour.table("few"), "in place", "[[step]]\ndrop_rows = 'id = 2'\n")
     assert figures("clean", "p.toml")["changes"]["deleted"] == 1
-    _plan(harbour.table("few"), "in place", f"left_behind = '{harbour.table('gone')}'\n[[step]]\ndrop_rows = 'id = 3'\n")
+    _plan(
+        harbour.table("few"),
+        "in place",
+        f"left_behind = '{harbour.table('gone')}'\n[[step]]\ndrop_rows = 'id = 3'\n",
+    )
     if harbour.kind == "mariadb":
         assert "ends a transaction where a table is made" in gravel("clean", "p.toml", status=2).err
     else:
@@ -426,25 +593,37 @@ def test_a_writer_beside_us_loses_nothing(harbour: Harbour, gravel: Any) -> None
     for seed in range(20 if harbour.kind == "postgresql" else 8):
         harbour.run("DROP TABLE IF EXISTS boats")
         _boats(harbour, [(" gull ", n, None) for n in range(200)])
-        _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id > 190'\n")
+        _plan(
+            harbour.table(),
+            "in place",
+            "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id > 190'\n",
+        )
         stop, written = threading.Event(), Counter[int]()
-        other = threading.Thread(target=_count_up, args=(harbour, random.Random(seed), stop, written))
+        other = threading.Thread(
+            target=_count_up, args=(harbour, random.Random(seed), stop, written)
+        )
         other.start()
         ran = gravel("clean", "p.toml", status=None)
         stop.set()
         other.join()
         ended[ran.status] += 1
         rows = harbour.run("SELECT id, name, seen FROM boats")
-        assert {number: seen for number, _, seen in rows if seen} == {number: times for number, times in written.items() if times}
+        assert {number: seen for number, _, seen in rows if seen} == {
+            number: times for number, times in written.items() if times
+        }
         if ran.status == 0:
             assert (len(rows), {name for _, name, _ in rows}) == (190, {"gull"})
         else:
-            assert (ran.status, "is not as it was when it was read" in ran.err) == (1, True), ran.err
+            assert (ran.status, "is not as it was when it was read" in ran.err) == (1, True), (
+                ran.err
+            )
             assert (len(rows), {name for _, name, _ in rows}) == (200, {" gull "})
     assert set(ended) == {0, 1}  # both were met
 
 
-def _count_up(harbour: Harbour, draw: random.Random, stop: threading.Event, written: Counter[int]) -> None:
+def _count_up(
+    harbour: Harbour, draw: random.Random, stop: threading.Event, written: Counter[int]
+) -> None:
     with closing(harbour.connect()) as base:
         cursor = base.cursor()
         for _ in range(draw.choice([0, 1, 3, 10_000])):
@@ -456,7 +635,9 @@ def _count_up(harbour: Harbour, draw: random.Random, stop: threading.Event, writ
                 return
 
 
-def test_conflicts_say_which_rows_others_changed(harbour: Harbour, gravel: Any, figures: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_conflicts_say_which_rows_others_changed(
+    harbour: Harbour, gravel: Any, figures: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
     from gravel.plans import placing
 
     _boats(harbour, [(" gull ", n, None) for n in range(20)])
@@ -479,18 +660,26 @@ def test_conflicts_say_which_rows_others_changed(harbour: Harbour, gravel: Any, 
     assert figures("clean", "p.toml")["changes"]["deleted"] == 1
 
 
-def test_a_server_that_stops_leaves_the_data_as_it_was(postgresql: str, gravel: Any, folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_server_that_stops_leaves_the_data_as_it_was(
+    postgresql: str, gravel: Any, folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """The connection is cut in mid-read, in mid-write and before commit: a clear error, no transaction left, the rows as they were."""
     from gravel.plans.placing import Placed
     from gravel.stores.sql import postgresql as store
 
     harbour = Harbour("postgresql", postgresql)
     _boats(harbour, [(" gull ", n, None) for n in range(20)])
-    _plan(harbour.table(), "in place", "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 7'\n")
+    _plan(
+        harbour.table(),
+        "in place",
+        "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 7'\n",
+    )
     write("p-left-behind.csv", "old\n")
 
     def cut() -> None:
-        harbour.run("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'gravel'")
+        harbour.run(
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'gravel'"
+        )
 
     def late(real: Any) -> Any:
         def call(*given: Any, **more: Any) -> Any:
@@ -499,7 +688,12 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(postgresql: str, gravel: 
 
         return call
 
-    places = ((store, "copied"), (store.PostgreSQL, "update"), (store.PostgreSQL, "shape"), (store.PostgreSQL, "dependents"))
+    places = (
+        (store, "copied"),
+        (store.PostgreSQL, "update"),
+        (store.PostgreSQL, "shape"),
+        (store.PostgreSQL, "dependents"),
+    )
     for of, name in (*places, (store.PostgreSQL, "forms"), (Placed, "commit")):
         with monkeypatch.context() as patch:
             patch.setattr(of, name, late(getattr(of, name)))
@@ -507,23 +701,39 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(postgresql: str, gravel: 
         assert "terminating connection" in ran.err or "closed" in ran.err
         assert "hush" not in ran.err
         assert harbour.run("SELECT COUNT(*), MIN(name) FROM boats") == [(20, " gull ")]
-        assert harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'") == [(0,)]
+        assert harbour.run(
+            "SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'"
+        ) == [(0,)]
         assert Path("p-left-behind.csv").read_text() == "old\n"
         assert sorted(path.name for path in folder.iterdir()) == ["p-left-behind.csv", "p.toml"]
     # A statement that takes too long, a run that is interrupted, and a lock that another holds.
     harbour.run("CREATE VIEW few AS SELECT id, pg_sleep(0.1)::text AS s FROM boats")
-    assert "statement timeout" in gravel("profile", postgresql + "&options=-c%20statement_timeout%3D300#few", status=3).err
-    running = subprocess.Popen([*PROGRAM, "profile", f"{postgresql}#few"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
-    while not harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel' AND query LIKE 'COPY%'")[0][0]:
+    assert (
+        "statement timeout"
+        in gravel("profile", postgresql + "&options=-c%20statement_timeout%3D300#few", status=3).err
+    )
+    running = subprocess.Popen(
+        [*PROGRAM, "profile", f"{postgresql}#few"],
+        cwd=folder,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+    )
+    while not harbour.run(
+        "SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel' AND query LIKE 'COPY%'"
+    )[0][0]:
         time.sleep(0.02)
     running.send_signal(signal.SIGINT)
     _, told = running.communicate(timeout=60)
     assert (running.returncode, b"Traceback" in told) == (130, False), told
     for _ in range(100):  # the server notices it when it next writes
-        if not harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'")[0][0]:
+        if not harbour.run(
+            "SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'"
+        )[0][0]:
             break
         time.sleep(0.05)
-    assert harbour.run("SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'") == [(0,)]
+    assert harbour.run(
+        "SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'"
+    ) == [(0,)]
     harbour.run("DROP VIEW few")
     monkeypatch.setattr(store, "_WAIT", 1)
     with closing(harbour.connect()) as other:
@@ -534,13 +744,19 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(postgresql: str, gravel: 
     assert harbour.run("SELECT COUNT(*), MIN(name) FROM boats") == [(19, "gull")]
 
 
-def test_a_sqlite_file_that_is_locked_read_only_corrupt_or_in_use(folder: Path, gravel: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_sqlite_file_that_is_locked_read_only_corrupt_or_in_use(
+    folder: Path, gravel: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
     from gravel.stores.sql import sqlite as store
 
     harbour = Harbour("sqlite", "h.db")
     harbour.run("PRAGMA journal_mode = WAL")
     _boats(harbour, [(" gull ", n, None) for n in range(20)])
-    _plan("h.db#boats", "in place", "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 7'\n")
+    _plan(
+        "h.db#boats",
+        "in place",
+        "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 7'\n",
+    )
     monkeypatch.setattr(store, "_WAIT", 0.2)
     with closing(harbour.connect()) as other:
         other.execute("BEGIN IMMEDIATE")
@@ -580,7 +796,11 @@ def test_a_sqlite_file_that_is_locked_read_only_corrupt_or_in_use(folder: Path, 
 def test_a_kill_at_any_moment_leaves_a_table_as_it_was_or_as_it_should_be(folder: Path) -> None:
     harbour = Harbour("sqlite", "h.db")
     _boats(harbour, [(f" gull {n} ", n % 50, "a;b") for n in range(3000)])
-    _plan("h.db#boats", "in place", "key = ['id']\n[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'fee > 40'\n")
+    _plan(
+        "h.db#boats",
+        "in place",
+        "key = ['id']\n[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'fee > 40'\n",
+    )
     before = harbour.run("SELECT COUNT(*), SUM(LENGTH(name)) FROM boats")
     write("copy.db", Path("h.db").read_bytes())
     assert program("clean", "p.toml", cwd=folder).returncode == 0
@@ -591,7 +811,12 @@ def test_a_kill_at_any_moment_leaves_a_table_as_it_was_or_as_it_should_be(folder
         for path in folder.glob("h.db*"):
             path.unlink()
         write("h.db", Path("copy.db").read_bytes())
-        running = subprocess.Popen([*PROGRAM, "clean", "p.toml"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        running = subprocess.Popen(
+            [*PROGRAM, "clean", "p.toml"],
+            cwd=folder,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         time.sleep(0.5 + draw.random() * 1.2)
         running.send_signal(signal.SIGKILL)
         running.wait()
@@ -601,28 +826,47 @@ def test_a_kill_at_any_moment_leaves_a_table_as_it_was_or_as_it_should_be(folder
     assert False in seen
 
 
-def test_results_of_queries_are_written_in_every_form(figures: Any, gravel: Any, folder: Path) -> None:
+def test_results_of_queries_are_written_in_every_form(
+    figures: Any, gravel: Any, folder: Path
+) -> None:
     write("b.csv", 'id,name,fee\n1,"a,""b",1.50\n2,,2.25\n3,"",\n')
     asked = "SELECT id, name, fee * 2 AS fee, CURRENT_DATE AS day, id > 1 AS more, CAST(fee AS DOUBLE PRECISION) / 3 AS third FROM 'b.csv'"
     expected = figures("query", asked)
     for target in ("o.csv", "o.tsv", "o.parquet", "o.arrow", "o.jsonl", "o.csv.gz", "o.jsonl.zst"):
         gravel("query", asked, "--write", target)
         again = figures("query", f"SELECT * FROM '{target}'")
-        assert (again["row_count"], [row[:3] for row in again["rows"]]) == (3, [row[:3] for row in expected["rows"]]), target
+        assert (again["row_count"], [row[:3] for row in again["rows"]]) == (
+            3,
+            [row[:3] for row in expected["rows"]],
+        ), target
         if target in ("o.parquet", "o.arrow"):
             assert again["rows"] == expected["rows"]
-            assert [one["type"] for one in again["columns"]][3:] == ["DATE", "BOOLEAN", "DOUBLE PRECISION"]
+            assert [one["type"] for one in again["columns"]][3:] == [
+                "DATE",
+                "BOOLEAN",
+                "DOUBLE PRECISION",
+            ]
     told = {"o.xls": "its ending is not known", "h.db#t": "which a plan writes"}
     for target, why in told.items():
         assert why in gravel("query", asked, "--write", target, status=2).err
-    assert "written as CSV" in gravel("check", "b.csv", "fee > 2", "--set-aside", "o2.parquet", status=2).err
-    assert "written as CSV" in gravel("compare", "b.csv", "o.csv", "--key", "id", "--differences", "o2.jsonl", status=2).err
+    assert (
+        "written as CSV"
+        in gravel("check", "b.csv", "fee > 2", "--set-aside", "o2.parquet", status=2).err
+    )
+    assert (
+        "written as CSV"
+        in gravel(
+            "compare", "b.csv", "o.csv", "--key", "id", "--differences", "o2.jsonl", status=2
+        ).err
+    )
     assert {path.name for path in folder.iterdir()} == {
         "b.csv", "o.csv", "o.tsv", "o.parquet", "o.arrow", "o.jsonl", "o.csv.gz", "o.jsonl.zst",
     }  # fmt: skip
 
 
-def test_a_database_is_the_same_whoever_asks_for_it(harbour: Harbour, gravel: Any, folder: Path) -> None:
+def test_a_database_is_the_same_whoever_asks_for_it(
+    harbour: Harbour, gravel: Any, folder: Path
+) -> None:
     """A table is not replaced by a plan that reads it under another spelling of its database."""
     _boats(harbour, [("a", 1, None)])
     if harbour.kind == "sqlite":
@@ -630,7 +874,10 @@ def test_a_database_is_the_same_whoever_asks_for_it(harbour: Harbour, gravel: An
         others = ["link.db", "./h.db", str(folder / "h.db")]
     else:
         kind, rest = harbour.address.split("://")
-        others = [f"{kind}://other:pass@" + rest.partition("@")[2], harbour.address.replace("hush%21", "")]
+        others = [
+            f"{kind}://other:pass@" + rest.partition("@")[2],
+            harbour.address.replace("hush%21", ""),
+        ]
         others.append({"postgresql": "postgres", "mysql": "mariadb"}[kind] + "://" + rest)
     for other in others:
         _plan(harbour.table(), f"{other}#boats", "replace = true\n")
@@ -638,7 +885,9 @@ def test_a_database_is_the_same_whoever_asks_for_it(harbour: Harbour, gravel: An
     assert len(harbour.run("SELECT * FROM boats")) == 1
 
 
-def test_a_database_hands_over_only_the_columns_that_are_wanted(harbour: Harbour, figures: Any) -> None:
+def test_a_database_hands_over_only_the_columns_that_are_wanted(
+    harbour: Harbour, figures: Any
+) -> None:
     """Columns are fetched once each, in one order; what comes in another order is refused, not mixed up."""
     from gravel.sources.opening import open_table
     from gravel.sources.source import scan
@@ -657,24 +906,41 @@ def test_a_database_hands_over_only_the_columns_that_are_wanted(harbour: Harbour
 
     patch = pytest.MonkeyPatch()
     patch.setattr(SqlSource, "_with", watched)
-    assert figures("count", harbour.table(), "--key", "fee")["tables"][0]["key"]["repeated_rows"] == 199
+    assert (
+        figures("count", harbour.table(), "--key", "fee")["tables"][0]["key"]["repeated_rows"]
+        == 199
+    )
     assert fetched == [["fee"]]
     fetched.clear()
     assert figures("check", harbour.table(), "fee < 7")["rows"] == 199
     assert fetched == [["fee"]]
     fetched.clear()
-    assert figures("query", f"SELECT COUNT(*) AS n FROM '{harbour.table()}' WHERE fee = 3")["rows"] == [[29]]
+    assert figures("query", f"SELECT COUNT(*) AS n FROM '{harbour.table()}' WHERE fee = 3")[
+        "rows"
+    ] == [[29]]
     assert fetched == [["fee"]]
     fetched.clear()
     assert figures("count", harbour.table())["tables"][0]["rows"] == 199
     assert fetched == []
     patch.undo()
     table = open_table(harbour.table(), base=Path())
-    narrow = [value for batch in scan(table, lambda batch: batch, [0]) for value in batch.columns[0].to_pylist()]
-    wide = [row for batch in scan(table, lambda batch: batch) for row in zip(*(one.to_pylist() for one in batch.columns), strict=True)]
+    narrow = [
+        value
+        for batch in scan(table, lambda batch: batch, [0])
+        for value in batch.columns[0].to_pylist()
+    ]
+    wide = [
+        row
+        for batch in scan(table, lambda batch: batch)
+        for row in zip(*(one.to_pylist() for one in batch.columns), strict=True)
+    ]
     assert [row[0] for row in wide] == narrow
     assert (
-        Counter(wide) == Counter(tuple(None if one is None else str(one) for one in row) for row in harbour.run("SELECT * FROM boats"))
+        Counter(wide)
+        == Counter(
+            tuple(None if one is None else str(one) for one in row)
+            for row in harbour.run("SELECT * FROM boats")
+        )
         or harbour.kind == "sqlite"
     )
     # Another order: the columns would belong to other rows.
@@ -690,7 +956,11 @@ def test_a_database_hands_over_only_the_columns_that_are_wanted(harbour: Harbour
         def read(piece: Any, wanted: Any = None) -> Any:
             batch = first(piece, wanted)
             return type(batch)(
-                batch.rows, [None if one is None else one.take(pa.array(range(len(one) - 1, -1, -1))) for one in batch.columns]
+                batch.rows,
+                [
+                    None if one is None else one.take(pa.array(range(len(one) - 1, -1, -1)))
+                    for one in batch.columns
+                ],
             )
 
         made.read = read
@@ -703,20 +973,34 @@ def test_a_database_hands_over_only_the_columns_that_are_wanted(harbour: Harbour
 
 def test_what_is_read_back_is_compared_by_value(harbour: Harbour, figures: Any) -> None:
     """14 in a column with two decimals comes back as 14.00, and a zero may lose its sign."""
-    harbour.run("CREATE TABLE boats (id BIGINT PRIMARY KEY, fee DECIMAL(9,2), length_m DOUBLE PRECISION)")
+    harbour.run(
+        "CREATE TABLE boats (id BIGINT PRIMARY KEY, fee DECIMAL(9,2), length_m DOUBLE PRECISION)"
+    )
     harbour.run("INSERT INTO boats VALUES (%s, %s, %s)", [(1, None, 1.5), (2, None, None)])
-    _plan(harbour.table(), "in place", "[[step]]\nset = { fee = 'id + 13', length_m = 'CAST(-0.0 AS DOUBLE PRECISION) * -1' }\n")
+    _plan(
+        harbour.table(),
+        "in place",
+        "[[step]]\nset = { fee = 'id + 13', length_m = 'CAST(-0.0 AS DOUBLE PRECISION) * -1' }\n",
+    )
     assert figures("clean", "p.toml")["changes"]["cells"] == {"fee": 2, "length_m": 2}
-    assert harbour.run("SELECT id, fee, length_m FROM boats ORDER BY id") == [(1, 14, 0), (2, 15, 0)]
+    assert harbour.run("SELECT id, fee, length_m FROM boats ORDER BY id") == [
+        (1, 14, 0),
+        (2, 15, 0),
+    ]
     assert figures("verify", "p.record.json", "--connect")["status"] == "same"
     assert figures("clean", "p.toml")["changes"]["updated"] == 0
 
 
-def test_another_spelling_is_another_value_where_a_text_is_kept(harbour: Harbour, figures: Any) -> None:
+def test_another_spelling_is_another_value_where_a_text_is_kept(
+    harbour: Harbour, figures: Any
+) -> None:
     """A plan may take 007 for a number; the column keeps a text, and 7 has to be written."""
-    harbour.run("CREATE TABLE boats (id BIGINT PRIMARY KEY, code VARCHAR(20), day VARCHAR(30), price VARCHAR(20))")
     harbour.run(
-        "INSERT INTO boats VALUES (%s, %s, %s, %s)", [(1, "007", "2024-01-01T10:00:00", "1.50"), (2, "12", "2024-01-01 10:00:00", "2")]
+        "CREATE TABLE boats (id BIGINT PRIMARY KEY, code VARCHAR(20), day VARCHAR(30), price VARCHAR(20))"
+    )
+    harbour.run(
+        "INSERT INTO boats VALUES (%s, %s, %s, %s)",
+        [(1, "007", "2024-01-01T10:00:00", "1.50"), (2, "12", "2024-01-01 10:00:00", "2")],
     )
     types = "[types]\ncode = 'INTEGER'\nday = 'TIMESTAMP'\nprice = 'DECIMAL(9,2)'\n"
     step = "[[step]]\nset = { code = 'code + 0', day = \"REPLACE(CAST(day AS TEXT), 'T', ' ')\", price = 'price * 1' }\n"
@@ -745,7 +1029,10 @@ def test_sqlite_columns_keep_how_their_values_are_stored(figures: Any, folder: P
     harbour = Harbour("sqlite", "h.db")
     harbour.run("CREATE TABLE boats (id INTEGER PRIMARY KEY, plain, real REAL, num NUMERIC, moment TIMESTAMP, day DATE, ok BOOLEAN, raw BLOB,"
                 " twice GENERATED ALWAYS AS (id * 2))")  # fmt: skip
-    rows = [(1, 1.5, 2.5, "3.50", "2024-01-01T10:00:00", "2024-01-01", 1, b"\0a"), (2, 7, None, 4, "2024-01-01 10:00:00", None, 0, None)]
+    rows = [
+        (1, 1.5, 2.5, "3.50", "2024-01-01T10:00:00", "2024-01-01", 1, b"\0a"),
+        (2, 7, None, 4, "2024-01-01 10:00:00", None, 0, None),
+    ]
     harbour.run("INSERT INTO boats VALUES (%s, %s, %s, %s, %s, %s, %s, %s)", rows)
     sets = "plain = 'plain * 2', real = 'real * 2', num = 'num * 2', moment = 'CAST(moment AS TIMESTAMP)', ok = 'NOT ok'"
     _plan("h.db#boats", "in place", f"[[step]]\nset = {{ {sets} }}\n")
@@ -759,7 +1046,9 @@ def test_sqlite_columns_keep_how_their_values_are_stored(figures: Any, folder: P
     assert harbour.run("SELECT * FROM boats ORDER BY id") == [
         (1, 3.0, 5.0, 7, "2024-01-01 10:00:00", "2024-01-01", 0, b"\0a", 2), (2, 14, None, 8, "2024-01-01 10:00:00", None, 1, None, 4),
     ]  # fmt: skip
-    kinds = harbour.run("SELECT typeof(plain), typeof(real), typeof(num), typeof(moment), typeof(ok), typeof(raw) FROM boats WHERE id = 1")
+    kinds = harbour.run(
+        "SELECT typeof(plain), typeof(real), typeof(num), typeof(moment), typeof(ok), typeof(raw) FROM boats WHERE id = 1"
+    )
     assert kinds == [("real", "real", "integer", "text", "integer", "blob")]
     assert harbour.run("SELECT COUNT(*), SUM(twice) FROM boats_before") == [(2, 6)]
 
@@ -771,9 +1060,18 @@ def test_truth_in_json_and_urls_that_are_none(figures: Any, gravel: Any, folder:
     assert [json.loads(line) for line in Path("o.jsonl").read_text().splitlines()] == [
         {"id": 1, "ok": True, "half": ".5"}, {"id": 2, "ok": False, "half": 1.0}, {"id": 3, "ok": None, "half": None},
     ]  # fmt: skip
-    for url in ("mysql://u:hush@h:abc/b", "postgresql://u:hush@h:abc/b", "postgresql://[x/y", "mysql://u@h:99999999/b"):
+    for url in (
+        "mysql://u:hush@h:abc/b",
+        "postgresql://u:hush@h:abc/b",
+        "postgresql://[x/y",
+        "mysql://u@h:99999999/b",
+    ):
         _plan("b.csv", f"{url}#t", f"left_behind = '{url}#l'\n")
-        for call in (("count", f"{url}#t"), ("clean", "p.toml"), ("query", f"SELECT * FROM '{url}#t'")):
+        for call in (
+            ("count", f"{url}#t"),
+            ("clean", "p.toml"),
+            ("query", f"SELECT * FROM '{url}#t'"),
+        ):
             ran = gravel(*call, status=2)
             assert "URL is not as one is written" in ran.err
             assert "hush" not in ran.err
@@ -795,7 +1093,9 @@ def test_rows_that_left_a_table_in_place_stay_in_their_file(harbour: Any, gravel
     assert harbour.run("SELECT COUNT(*) FROM boats") == [(5,)]
 
 
-def test_a_commit_without_an_answer_is_told_as_that(harbour: Any, gravel: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_commit_without_an_answer_is_told_as_that(
+    harbour: Any, gravel: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
     import psycopg
     import sqlalchemy.exc
 
@@ -806,9 +1106,14 @@ def test_a_commit_without_an_answer_is_told_as_that(harbour: Any, gravel: Any, m
 
     def broken(self: Any) -> None:
         self.connection.commit()
-        gone = {"sqlite": sqlite3.OperationalError("disk I/O error"), "mariadb": OSError(2013, "Lost connection")}
+        gone = {
+            "sqlite": sqlite3.OperationalError("disk I/O error"),
+            "mariadb": OSError(2013, "Lost connection"),
+        }
         raise sqlalchemy.exc.OperationalError(
-            "COMMIT", None, gone.get(harbour.kind, psycopg.OperationalError("server closed the connection"))
+            "COMMIT",
+            None,
+            gone.get(harbour.kind, psycopg.OperationalError("server closed the connection")),
         )
 
     monkeypatch.setattr(Database, "_commit", broken)

@@ -4,7 +4,8 @@ import sys
 
 
 class _NoPandas:
-    """Arrow imports pandas wherever it is installed (up to half a second) to recognise its objects; no command has any."""
+    """Arrow imports pandas wherever it is installed (up to half a second) to recognise its objects;
+    no command has any."""
 
     @staticmethod
     def find_spec(name: str, path: object = None, target: object = None) -> None:
@@ -13,7 +14,8 @@ class _NoPandas:
             raise ModuleNotFoundError("no command needs pandas", name=name)
 
 
-LEAST = 512  # MiB of address space: below that libraries fail while they load, some of them without a word
+# MiB of address space: below that libraries fail while they load, some of them without a word
+LEAST = 512
 
 
 def _too_little() -> int:
@@ -38,11 +40,20 @@ def main() -> None:
 
     if too_little := _too_little():
         print(
-            f"gravel: a process may have {too_little} MiB of memory here, and at least {LEAST} are needed\nhint: ulimit -v", file=sys.stderr
+            f"gravel: a process may have {too_little} MiB of memory here, and at least {LEAST} are"
+            " needed\nhint: ulimit -v",
+            file=sys.stderr,
         )
         sys.exit(3)
-    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # no command does linear algebra, and each of its threads takes memory
-    gc.set_threshold(100_000, 50, 50)  # little here is in cycles, and looking for them while modules load takes a tenth of the start
+    os.environ.setdefault(
+        "OPENBLAS_NUM_THREADS", "1"
+    )  # no command does linear algebra, and each of its threads takes memory
+    gc.set_threshold(
+        100_000,
+        50,
+        50,
+        # Little here is in cycles; looking for them while modules load takes a tenth of the start.
+    )
     sys.meta_path.insert(0, _NoPandas)  # type: ignore[arg-type]
     try:
         from gravel.cli.main import run

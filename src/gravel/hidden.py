@@ -1,15 +1,21 @@
 """Passwords of database URLs, kept out of every text that is shown or written.
 
-A call or a plan that comes in has each password replaced by a mark; only a driver, and a value that was meant as such a text, gets it
-back. So no message, page, record or reason can hold one, whoever writes it.
+A call or a plan that comes in has each password replaced by a mark; only a driver, and a value that
+was meant as such a text, gets it back. So no message, page, record or reason can hold one, whoever
+writes it.
 """
 
 from __future__ import annotations
 
 import re
 
-_PASSWORD = re.compile(r"([a-z][a-z0-9]*(?:\+[a-z0-9_]+)?://[^\s:@/?#\"']*):([^\s/?#\"']+)@", re.IGNORECASE)
-_OPTION = re.compile(r"((?:[?&;]|\b)(?:password|passwd|pwd|passphrase|sslpassword|ssl_passphrase)=)([^\s&#;\"']+)", re.IGNORECASE)
+_PASSWORD = re.compile(
+    r"([a-z][a-z0-9]*(?:\+[a-z0-9_]+)?://[^\s:@/?#\"']*):([^\s/?#\"']+)@", re.IGNORECASE
+)
+_OPTION = re.compile(
+    r"((?:[?&;]|\b)(?:password|passwd|pwd|passphrase|sslpassword|ssl_passphrase)=)([^\s&#;\"']+)",
+    re.IGNORECASE,
+)
 _MARK = re.compile("⟨secret([0-9]*)⟩")
 _URL = re.compile(r"[a-z][a-z0-9]*(?:\+[a-z0-9_]+)?://[^\s\"']*", re.IGNORECASE)
 _known: list[str] = []
@@ -48,5 +54,6 @@ def removed(text: str) -> str:
 
 
 def unmarked(text: str) -> str:
-    """A text without marks, as it is written into a plan; passwords that stand there already stay."""
+    """A text without marks, as it is written into a plan; passwords that stand there already
+    stay."""
     return re.sub(f"[?&;]?[a-z_]+={_MARK.pattern}", "", re.sub(f":{_MARK.pattern}@", "@", text))

@@ -1,4 +1,5 @@
-"""What can go wrong for reasons outside the program, in one form: a line, a place, a detail, a hint."""
+"""What can go wrong for reasons outside the program, in one form: a line, a place, a detail, a
+hint."""
 
 from __future__ import annotations
 
@@ -6,8 +7,9 @@ from __future__ import annotations
 class Problem(Exception):
     """Something the person at the prompt can mend.
 
-    message: what is wrong, one line, lower case, no full stop. place: the lines that show where (an excerpt
-    with a caret, `file:line`). detail: facts that help. hint: what to do. status: the process's exit status.
+    message: what is wrong, one line, lower case, no full stop. place: the lines that show where (an
+    excerpt with a caret, `file:line`). detail: facts that help. hint: what to do. status: the
+    process's exit status.
     """
 
     status = 2

@@ -9,7 +9,16 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from gravel.cli.lazily import lazily
-from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Today, given_by, memory_of
+from gravel.cli.options import (
+    Format,
+    FormatOption,
+    Memory,
+    NoColor,
+    Params,
+    Today,
+    given_by,
+    memory_of,
+)
 from gravel.problems import CallProblem, DataProblem
 
 with lazily():
@@ -31,15 +40,39 @@ if TYPE_CHECKING:
 
 
 def clean(
-    plan: Annotated[Path, typer.Argument(metavar="PLAN", help="A plan file (TOML).", show_default=False)],
+    plan: Annotated[
+        Path, typer.Argument(metavar="PLAN", help="A plan file (TOML).", show_default=False)
+    ],
     dry_run: Annotated[bool, typer.Option("--dry-run", help="All but writing.")] = False,
-    until: Annotated[int | None, typer.Option("--until", metavar="STEP", help="Run to this step only; nothing is written.", min=0)] = None,
-    sample: Annotated[int | None, typer.Option("--sample", metavar="N", help="The first N rows only; nothing is written.", min=0)] = None,
-    report: Annotated[Path | None, typer.Option("--report", metavar="FILE.html", help="Write the run as a page.")] = None,
-    backup: Annotated[
-        str | None, typer.Option("--backup", metavar="NAME", help="A table for the rows as they were before a change in place.")
+    until: Annotated[
+        int | None,
+        typer.Option(
+            "--until", metavar="STEP", help="Run to this step only; nothing is written.", min=0
+        ),
     ] = None,
-    replace: Annotated[bool, typer.Option("--replace", help="Write over files and tables that no record says are this plan's.")] = False,
+    sample: Annotated[
+        int | None,
+        typer.Option(
+            "--sample", metavar="N", help="The first N rows only; nothing is written.", min=0
+        ),
+    ] = None,
+    report: Annotated[
+        Path | None, typer.Option("--report", metavar="FILE.html", help="Write the run as a page.")
+    ] = None,
+    backup: Annotated[
+        str | None,
+        typer.Option(
+            "--backup",
+            metavar="NAME",
+            help="A table for the rows as they were before a change in place.",
+        ),
+    ] = None,
+    replace: Annotated[
+        bool,
+        typer.Option(
+            "--replace", help="Write over files and tables that no record says are this plan's."
+        ),
+    ] = False,
     memory: Memory = None,
     param: Params = None,
     today: Today = None,
@@ -62,21 +95,36 @@ def clean(
 
     plan_file = model.read_plan(plan, str(plan))
     if replace:
-        plan_file = dataclasses.replace(plan_file, model=plan_file.model.model_copy(update={"replace": True}))
+        plan_file = dataclasses.replace(
+            plan_file, model=plan_file.model.model_copy(update={"replace": True})
+        )
     if report is not None:
         page.may_write(report, replace)
     if wish.writes:
         for outside in destination.targets_outside(plan_file):
             render.note(f"writes {outside}, which is not in the plan's folder", not no_color)
         if (other := steps.written_by_another(plan_file)) is not None:
-            render.note(f"replaces {other[0].name}, which another plan wrote: {other[1]}", not no_color)
+            render.note(
+                f"replaces {other[0].name}, which another plan wrote: {other[1]}", not no_color
+            )
     done = run.clean(plan_file, supplied, wish)
     if format is Format.json:
         render.print_json("clean", _json(done))
     elif format is Format.table:
         _show(done, not no_color)
     else:
-        headings = ["step", "verb", "note", "in", "changed", "added", "dropped", "merged", "set_aside", "out"]
+        headings = [
+            "step",
+            "verb",
+            "note",
+            "in",
+            "changed",
+            "added",
+            "dropped",
+            "merged",
+            "set_aside",
+            "out",
+        ]
         rows = [
             [
                 line.step,
@@ -92,7 +140,11 @@ def clean(
             ]
             for line in done.steps
         ]
-        render.print_rows(format.value, headings, [[str(row[index]) for row in rows] for index in range(len(headings))])
+        render.print_rows(
+            format.value,
+            headings,
+            [[str(row[index]) for row in rows] for index in range(len(headings))],
+        )
     for step in done.steps:
         render.cautions(step.cautions, not no_color, f"step {step.step}: ")
         render.remarks(step.remarks, not no_color, f"step {step.step}: ")
@@ -102,7 +154,9 @@ def clean(
     for name in done.cleared:
         render.note(f"cleared {name}, which a run that was stopped had left", not no_color)
     if report is not None:
-        _report(report, done, supplied)  # after the ledger, which is told even where the page cannot be written
+        _report(
+            report, done, supplied
+        )  # after the ledger, which is told even where the page cannot be written
     if not done.good:
         _why_not(done)
         raise typer.Exit(1)
@@ -118,21 +172,45 @@ def _report(path: Path, done: Run, context: Given) -> None:
         to = plan.destination
         reference = f"{to.reference}#{to.table}" if to.database else to.shown
         result = opening.open_table(reference, plan.reading, plan.file.path.parent)
-        before, after = profile.profile(plan.table, today=context.today), profile.profile(result, today=context.today)
+        before, after = (
+            profile.profile(plan.table, today=context.today),
+            profile.profile(result, today=context.today),
+        )
     reports_clean.write_page(path, done, before, after, details)
 
 
 def _json(done: Run) -> dict[str, Any]:
-    cautions = [{"step": line.step, **item} for line in done.steps for item in render.caution_json(line.cautions)]
+    cautions = [
+        {"step": line.step, **item}
+        for line in done.steps
+        for item in render.caution_json(line.cautions)
+    ]
     return {
-        "status": "good" if done.good else "failed", "rows_in": done.rows_in, "rows_out": done.rows_out, "malformed": len(done.malformed),
-        "steps": figures.steps_json(done), "proofs": figures.proofs_json(done),
-        "errors": [{"step": step, "column": column or None, "sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row}
-                   for step, column, kind in done.errors],
+        "status": "good" if done.good else "failed",
+        "rows_in": done.rows_in,
+        "rows_out": done.rows_out,
+        "malformed": len(done.malformed),
+        "steps": figures.steps_json(done),
+        "proofs": figures.proofs_json(done),
+        "errors": [
+            {
+                "step": step,
+                "column": column or None,
+                "sqlstate": kind.sqlstate,
+                "rows": kind.rows,
+                "example": kind.example,
+                "row": kind.row,
+            }
+            for step, column, kind in done.errors
+        ],
         "cautions": cautions,
-        "changes": None if done.changes is None else figures.changes_json(done.changes), "conflict": done.conflict or None,
-        "output": done.output, "left_behind": done.left_behind, "record": done.record, "cleared": list(done.cleared),
-    }  # fmt: skip
+        "changes": None if done.changes is None else figures.changes_json(done.changes),
+        "conflict": done.conflict or None,
+        "output": done.output,
+        "left_behind": done.left_behind,
+        "record": done.record,
+        "cleared": list(done.cleared),
+    }
 
 
 def _show(done: Run, color: bool) -> None:
@@ -150,23 +228,40 @@ def _show(done: Run, color: bool) -> None:
             else line.verb
         )
         cells = [getattr(line.count, name) for name in numbers]
-        shown = [rich_text.Text(f"{value:,}" if value else "–", style="" if value else render.DIM) for value in cells]
+        shown = [
+            rich_text.Text(f"{value:,}" if value else "–", style="" if value else render.DIM)
+            for value in cells
+        ]
         rows.append([rich_text.Text(str(line.step)), rich_text.Text(note), *shown])
         changed = [
             f"total {text}: {render.number(was)} → {render.number(now)}"
-            for text, was, now in zip(done.totals, before, line.totals, strict=True) if was != now
-        ]  # fmt: skip
+            for text, was, now in zip(done.totals, before, line.totals, strict=True)
+            if was != now
+        ]
         before = line.totals
         if line.step == 0:
-            changed = [f"total {text}: {render.number(value)}" for text, value in zip(done.totals, line.totals, strict=True)]
+            changed = [
+                f"total {text}: {render.number(value)}"
+                for text, value in zip(done.totals, line.totals, strict=True)
+            ]
         for message in [*details(line), *changed]:
-            rows.append(["", rich_text.Text(f"  {message}", style=render.DIM), *[""] * len(numbers)])
-    render.print_table(out, ["step", "", "in", "changed", "added", "dropped", "merged", "set aside", "out"], rows, right=range(2, 9))
+            rows.append(
+                ["", rich_text.Text(f"  {message}", style=render.DIM), *[""] * len(numbers)]
+            )
+    render.print_table(
+        out,
+        ["step", "", "in", "changed", "added", "dropped", "merged", "set aside", "out"],
+        rows,
+        right=range(2, 9),
+    )
     out.print()
     out.print(rich_text.Text("proofs", style=render.HEAD))
     proofs = [
         [
-            rich_text.Text("holds" if item.holds else "FAILS", style=render.GOOD if item.holds else f"bold {render.BAD}"),
+            rich_text.Text(
+                "holds" if item.holds else "FAILS",
+                style=render.GOOD if item.holds else f"bold {render.BAD}",
+            ),
             rich_text.Text(item.proof),
             rich_text.Text(item.detail, style=render.DIM),
         ]
@@ -175,18 +270,36 @@ def _show(done: Run, color: bool) -> None:
     render.print_table(out, ["", "", ""], proofs)
     out.print()
     if done.good and done.dry and done.changes is not None:
-        out.print(rich_text.Text(f"dry run: {_planned(done.changes)} in {done.table}; {done.left_rows:,} left behind", style=render.GOOD))
+        out.print(
+            rich_text.Text(
+                f"dry run: {_planned(done.changes)} in {done.table}; {done.left_rows:,} left"
+                " behind",
+                style=render.GOOD,
+            )
+        )
     elif done.good and done.dry:
-        out.print(rich_text.Text(f"dry run: {done.rows_out:,} rows would be written, {done.left_rows:,} left behind", style=render.GOOD))
+        out.print(
+            rich_text.Text(
+                f"dry run: {done.rows_out:,} rows would be written, {done.left_rows:,} left behind",
+                style=render.GOOD,
+            )
+        )
     elif done.good:
-        where = f"; {done.left_rows:,} left behind in {done.left_behind}" if done.left_behind else "; none left behind"
+        where = (
+            f"; {done.left_rows:,} left behind in {done.left_behind}"
+            if done.left_behind
+            else "; none left behind"
+        )
         what = f"{done.rows_out:,} rows written to {done.output}"
         if done.changes is not None:
             what = f"{done.changes.told} in {done.output}"
         out.print(rich_text.Text(what + where, style=render.GOOD), soft_wrap=True)
         if done.record:
             out.print(
-                rich_text.Text(f"signed in {done.record}: gravel verify {commands.shell_word(done.record)}", style=render.DIM),
+                rich_text.Text(
+                    f"signed in {done.record}: gravel verify {commands.shell_word(done.record)}",
+                    style=render.DIM,
+                ),
                 soft_wrap=True,
             )
 
@@ -203,14 +316,19 @@ def details(line: Any) -> list[str]:
     if line.lost_columns:
         message.append("gone: " + ", ".join(line.lost_columns))
     if count.dropped_unknown:
-        message.append(f"dropped: {count.dropped_false:,} false, {count.dropped_unknown:,} unknown (NULL)")
+        message.append(
+            f"dropped: {count.dropped_false:,} false, {count.dropped_unknown:,} unknown (NULL)"
+        )
     if count.nulled:
         message.append(f"{count.nulled:,} rows with an error made NULL")
     if count.not_concerned:
         message.append(f"{count.not_concerned:,} rows not concerned")
     message += [f"{rows:,} {what}" for what, rows in count.notes.items() if rows]
     if line.conflicts:
-        message.append("groups that disagree, by column: " + ", ".join(f"{name} {groups:,}" for name, groups in line.conflicts.items()))
+        message.append(
+            "groups that disagree, by column: "
+            + ", ".join(f"{name} {groups:,}" for name, groups in line.conflicts.items())
+        )
     for name, result in count.checks.items():
         message.append(f"{name}: " + (result.told or f"holds in all {result.rows:,} rows"))
     if count.words:
@@ -236,7 +354,8 @@ def _why_not(done: Run) -> None:
                 where = f"{column}: " if column else ""
                 count = "1 row" if kind.rows == 1 else f"{kind.rows:,} rows"
                 errors.append(
-                    f"{where}{kind.sqlstate} {language_errors.meaning(kind.sqlstate)}, {count}, such as {kind.example!r} in row {kind.row:,}"
+                    f"{where}{kind.sqlstate} {language_errors.meaning(kind.sqlstate)}, {count},"
+                    f" such as {kind.example!r} in row {kind.row:,}"
                 )
         hint = 'on_error = "set aside" or "null" lets it go on' if errors else ""
         if not number:
@@ -250,4 +369,7 @@ def _why_not(done: Run) -> None:
 
 def _planned(changes: TableDiff) -> str:
     cells = sum(changes.cells.values())
-    return f"{changes.updated:,} rows would change ({cells:,} cells), {changes.deleted:,} be deleted, {changes.inserted:,} be inserted"
+    return (
+        f"{changes.updated:,} rows would change ({cells:,} cells), {changes.deleted:,} be deleted,"
+        f" {changes.inserted:,} be inserted"
+    )

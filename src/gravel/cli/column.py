@@ -34,7 +34,11 @@ def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
         ],
         right=(1,),
     )
-    own = [(number, finding) for number, finding in enumerate(found.findings, 1) if finding.column == name]
+    own = [
+        (number, finding)
+        for number, finding in enumerate(found.findings, 1)
+        if finding.column == name
+    ]
     if own:
         _title(out, "findings")
         for number, finding in own:
@@ -43,19 +47,28 @@ def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
     if item.shapes and item.distinct_shapes > 1:
         _title(out, f"shapes{_of(len(item.shapes[:_MOST]), item.distinct_shapes)}")
         rows = [
-            [render.visible(shape.shape, 30), f"{shape.rows:,}", _share(shape.rows, found.rows), render.visible(shape.example, 36)]
+            [
+                render.visible(shape.shape, 30),
+                f"{shape.rows:,}",
+                _share(shape.rows, found.rows),
+                render.visible(shape.example, 36),
+            ]
             for shape in item.shapes[:_MOST]
         ]
         render.print_table(out, ["shape", "rows", "", "first example"], rows, right=(1, 2))
     if item.fits:
         _fits(out, item, found.rows)
     if item.spellings:
-        _title(out, f"one value in several spellings{_of(len(item.spellings[:_MOST]), max(item.spelling_groups, len(item.spellings)))}")
+        groups = max(item.spelling_groups, len(item.spellings))
+        of = _of(len(item.spellings[:_MOST]), groups)
+        _title(out, f"one value in several spellings{of}")
         for spelling in item.spellings[:_MOST]:
             line = rich_text.Text()
             for index, value in enumerate(spelling.values[:6]):
                 line.append("   " if index else "")
-                line.append_text(render.visible(value.value, 30)).append(f" {value.rows:,}", style=render.DIM)
+                line.append_text(render.visible(value.value, 30)).append(
+                    f" {value.rows:,}", style=render.DIM
+                )
             out.print(line)
     _spread(out, item, found.rows)
 
@@ -82,10 +95,15 @@ def _figures(column_profile: ColumnProfile, rows: int) -> list[tuple[str, str, s
     ]
     spaces, case, damage = column_profile.spaces, column_profile.case, column_profile.damage
     counts = [
-        ("empty text", column_profile.empty), ("only white space", column_profile.blank), ("white space at an end", column_profile.padded), ("begin with a space", spaces.leading),
-        ("end with a space", spaces.trailing), ("several spaces inside", spaces.runs), ("other white space", spaces.odd),
+        ("empty text", column_profile.empty),
+        ("only white space", column_profile.blank),
+        ("white space at an end", column_profile.padded),
+        ("begin with a space", spaces.leading),
+        ("end with a space", spaces.trailing),
+        ("several spaces inside", spaces.runs),
+        ("other white space", spaces.odd),
         ("control characters", spaces.control),
-    ]  # fmt: skip
+    ]
     if case.upper + case.lower + case.capitalised + case.mixed:
         counts += [
             ("capitals only", case.upper),
@@ -99,12 +117,16 @@ def _figures(column_profile: ColumnProfile, rows: int) -> list[tuple[str, str, s
         ("formulas", damage.formula),
         ("would lose a zero or plus in a cast", column_profile.loses),
     ]
-    lines += [(label, f"{count:,}", render.percent(count, rows)) for label, count in counts if count]
+    lines += [
+        (label, f"{count:,}", render.percent(count, rows)) for label, count in counts if count
+    ]
     length = column_profile.length
     if length.min is not None and length.max is not None and length.mean is not None:
         lines.append(("length", f"{length.min:,} to {length.max:,}", f"mean {length.mean:,.1f}"))
     if column_profile.list is not None:
-        sign = {"\n": "line break", "\t": "tab"}.get(column_profile.list.delimiter, column_profile.list.delimiter)
+        sign = {"\n": "line break", "\t": "tab"}.get(
+            column_profile.list.delimiter, column_profile.list.delimiter
+        )
         kinds = (
             (column_profile.list.empty, "with an empty piece"),
             (column_profile.list.padded, "with spaces around one"),
@@ -116,12 +138,23 @@ def _figures(column_profile: ColumnProfile, rows: int) -> list[tuple[str, str, s
                 f"lists with {sign}",
                 f"{column_profile.list.rows:,}",
                 "; ".join(
-                    [f"{column_profile.list.least} to {column_profile.list.most} pieces, mean {column_profile.list.mean:.1f}", *flaws]
+                    [
+                        (
+                            f"{column_profile.list.least} to {column_profile.list.most} pieces,"
+                            f" mean {column_profile.list.mean:.1f}"
+                        ),
+                        *flaws,
+                    ]
                 ),
             )
         )
     lines += [
-        (f"form {form.form}", f"{form.rows:,}", f"{form.fail:,} fail it" if form.fail else "all of them") for form in column_profile.forms
+        (
+            f"form {form.form}",
+            f"{form.rows:,}",
+            f"{form.fail:,} fail it" if form.fail else "all of them",
+        )
+        for form in column_profile.forms
     ]
     return lines
 
@@ -135,7 +168,14 @@ def _values(out: Any, title: str, values: tuple[tuple[str, int], ...], rows: int
         return
     table = []
     for value, count in values[:_MOST]:
-        table.append([render.visible(value, 40), f"{count:,}", _share(count, rows), rich_text.Text(_bar(count, rows), style=render.MARK)])
+        table.append(
+            [
+                render.visible(value, 40),
+                f"{count:,}",
+                _share(count, rows),
+                rich_text.Text(_bar(count, rows), style=render.MARK),
+            ]
+        )
     render.print_table(out, ["", "", "", ""], table, right=(1, 2))
 
 
@@ -155,11 +195,18 @@ def _fits(out: Any, column_profile: ColumnProfile, rows: int) -> None:
     for fit in sorted(subset, key=lambda fit: -fit.rows):
         misfits = rich_text.Text()
         for index, value in enumerate(fit.misfits[:4] if fit.rows < known else ()):
-            misfits.append("  " if index else "").append_text(render.visible(value.value, 16)).append(f" {value.rows:,}", style=render.DIM)
+            misfits.append("  " if index else "").append_text(
+                render.visible(value.value, 16)
+            ).append(f" {value.rows:,}", style=render.DIM)
         table.append([fit.type, f"{fit.rows:,}", _share(fit.rows, known), misfits])
     render.print_table(out, ["type", "rows", "of known", "misfits"], table, right=(1, 2))
     for orders in column_profile.both_orders:
-        out.print(rich_text.Text(f"{orders.rows:,} dates fit {orders.day_first} and {orders.month_first}", style=render.WARN))
+        out.print(
+            rich_text.Text(
+                f"{orders.rows:,} dates fit {orders.day_first} and {orders.month_first}",
+                style=render.WARN,
+            )
+        )
 
 
 def _spread(out: Any, column_profile: ColumnProfile, rows: int) -> None:
@@ -173,7 +220,11 @@ def _spread(out: Any, column_profile: ColumnProfile, rows: int) -> None:
             ("median", result.median),
             ("upper quartile", result.q3),
         ]
-        out.print(rich_text.Text(", ".join(f"{label} {value:,.6g}" for label, value in facts if value is not None)))
+        out.print(
+            rich_text.Text(
+                ", ".join(f"{label} {value:,.6g}" for label, value in facts if value is not None)
+            )
+        )
         counts = [
             ("zero", result.zero),
             ("negative", result.negative),
@@ -184,21 +235,39 @@ def _spread(out: Any, column_profile: ColumnProfile, rows: int) -> None:
         # Few numbers among many rows have short bars.
         most = max(*(bar.rows for bar in result.histogram), rows // len(result.histogram))
         table = [
-            [f"{bar.low:,.10g}", f"to {bar.high:,.10g}", f"{bar.rows:,}", rich_text.Text(_bar(bar.rows, most), style=render.MARK)]
+            [
+                f"{bar.low:,.10g}",
+                f"to {bar.high:,.10g}",
+                f"{bar.rows:,}",
+                rich_text.Text(_bar(bar.rows, most), style=render.MARK),
+            ]
             for bar in result.histogram
         ]
         render.print_table(out, ["", "", "", ""], table, right=(0, 2))
     dates = column_profile.dates
     if dates is not None:
         _title(out, f"days ({dates.fit:,} values)")
-        out.print(rich_text.Text(f"{dates.min} to {dates.max}; after today {dates.future:,}; on a 1 January {dates.january_first:,}"))
+        out.print(
+            rich_text.Text(
+                f"{dates.min} to {dates.max}; after today {dates.future:,}; on a 1 January"
+                f" {dates.january_first:,}"
+            )
+        )
         for gap in dates.gaps:
-            out.print(rich_text.Text(f"nothing for {gap.days:,} days from {gap.after} to {gap.before}", style=render.WARN))
+            out.print(
+                rich_text.Text(
+                    f"nothing for {gap.days:,} days from {gap.after} to {gap.before}",
+                    style=render.WARN,
+                )
+            )
         most = max(*(count for _, count in dates.years), rows // max(1, len(dates.years)))
         years = dates.years if len(dates.years) <= 24 else ()
         render.print_table(
             out,
             ["", "", ""],
-            [[str(year), f"{count:,}", rich_text.Text(_bar(count, most), style=render.MARK)] for year, count in years],
+            [
+                [str(year), f"{count:,}", rich_text.Text(_bar(count, most), style=render.MARK)]
+                for year, count in years
+            ],
             right=(1,),
         )

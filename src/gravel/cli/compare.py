@@ -46,19 +46,47 @@ if TYPE_CHECKING:
 
 def compare(
     before: Annotated[str, typer.Argument(metavar="BEFORE", help="A table.", show_default=False)],
-    after: Annotated[str, typer.Argument(metavar="AFTER", help="The table to compare it with.", show_default=False)],
+    after: Annotated[
+        str,
+        typer.Argument(metavar="AFTER", help="The table to compare it with.", show_default=False),
+    ],
     key: Annotated[
-        list[str] | None, typer.Option("--key", metavar="COLUMN", help="Rows are matched by it (repeatable; none: as they are).")
+        list[str] | None,
+        typer.Option(
+            "--key",
+            metavar="COLUMN",
+            help="Rows are matched by it (repeatable; none: as they are).",
+        ),
     ] = None,
-    ignore_case: Annotated[bool, typer.Option("--ignore-case", help="Texts that differ in case only are equal.")] = False,
-    ignore_spaces: Annotated[bool, typer.Option("--ignore-spaces", help="Texts that TIDY_SPACES makes equal are equal.")] = False,
-    within: Annotated[str | None, typer.Option("--within", metavar="N", help="Numbers that differ by so much at most are equal.")] = None,
+    ignore_case: Annotated[
+        bool, typer.Option("--ignore-case", help="Texts that differ in case only are equal.")
+    ] = False,
+    ignore_spaces: Annotated[
+        bool, typer.Option("--ignore-spaces", help="Texts that TIDY_SPACES makes equal are equal.")
+    ] = False,
+    within: Annotated[
+        str | None,
+        typer.Option(
+            "--within", metavar="N", help="Numbers that differ by so much at most are equal."
+        ),
+    ] = None,
     mapped: Annotated[
-        list[str] | None, typer.Option("--map", metavar="OLD=NEW", help="A column's name on either side (repeatable).")
+        list[str] | None,
+        typer.Option(
+            "--map", metavar="OLD=NEW", help="A column's name on either side (repeatable)."
+        ),
     ] = None,
-    where: Annotated[str | None, typer.Option("--where", metavar="COND", help="Only rows that meet this, on both sides.")] = None,
-    differences: Annotated[Path | None, typer.Option("--differences", metavar="FILE", help="Write every cell that differs.")] = None,
-    report: Annotated[Path | None, typer.Option("--report", metavar="FILE.html", help="Write a page.")] = None,
+    where: Annotated[
+        str | None,
+        typer.Option("--where", metavar="COND", help="Only rows that meet this, on both sides."),
+    ] = None,
+    differences: Annotated[
+        Path | None,
+        typer.Option("--differences", metavar="FILE", help="Write every cell that differs."),
+    ] = None,
+    report: Annotated[
+        Path | None, typer.Option("--report", metavar="FILE.html", help="Write a page.")
+    ] = None,
     param: Params = None,
     memory: Memory = None,
     today: Today = None,
@@ -70,23 +98,32 @@ def compare(
     replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
-    """What differs between two tables: rows only here or there, cells column by column. Exit status 1 if anything does.
+    """What differs between two tables: rows only here or there, cells column by column. Exit status
+    1 if anything does.
 
     [bold]gravel compare boats.csv boats-clean.csv --key boat_id[/]
     """
-    how = comparing_compare.How(ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where)
+    how = comparing_compare.How(
+        ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where
+    )
     supplied = given_by(param, today)
-    sides = [open_reference(reference, delimiter, encoding, empty, text) for reference in (before, after)]
+    sides = [
+        open_reference(reference, delimiter, encoding, empty, text) for reference in (before, after)
+    ]
     read = sides[0].files | sides[1].files
     for target in (differences, report):
         if target is not None and target.resolve() in read:
-            raise CallProblem(f"{target} is read, so it is not written over", hint="name another file")
+            raise CallProblem(
+                f"{target} is read, so it is not written over", hint="name another file"
+            )
     if differences is not None:
         files.only_text(differences)
         files.may_write(differences, replace)
     if report is not None:
         page.may_write(report, replace)
-    result, every = comparing_compare.compare(sides[0], sides[1], key or (), how, supplied, memory_of(memory) or comparing_compare.MEMORY)
+    result, every = comparing_compare.compare(
+        sides[0], sides[1], key or (), how, supplied, memory_of(memory) or comparing_compare.MEMORY
+    )
     if differences is not None:
         _write(differences, result, every)
     if report is not None:
@@ -96,21 +133,45 @@ def compare(
     elif format is Format.table:
         _show(result, not no_color)
     else:
-        lines = [[column.column, *map(str, (column.equal, column.changed, column.filled, column.emptied))] for column in result.columns]
+        lines = [
+            [
+                column.column,
+                *map(str, (column.equal, column.changed, column.filled, column.emptied)),
+            ]
+            for column in result.columns
+        ]
         render.print_rows(
-            format.value, ["column", "equal", "changed", "filled", "emptied"], [[line[index] for line in lines] for index in range(5)]
+            format.value,
+            ["column", "equal", "changed", "filled", "emptied"],
+            [[line[index] for line in lines] for index in range(5)],
         )
     render.malformed_notes(result.before, result.before_malformed, not no_color)
     render.malformed_notes(result.after, result.after_malformed, not no_color)
     for line in result.notes:
         render.note(line, not no_color)
     if differences is not None:
-        render.note(f"{sum(item.different for item in result.columns):,} cells that differ written to {differences}", not no_color)
+        render.note(
+            f"{sum(item.different for item in result.columns):,} cells that differ written to"
+            f" {differences}",
+            not no_color,
+        )
     if not result.same and not key:
         proposed = comparing_compare.proposed_key(*sides)
         if proposed is not None:
-            call = commands.command(["gravel", "compare", before, after, "--key", proposed, *commands.table_words(sides[0])[1:]])
-            render.note(f"{proposed} is a key of both: {call} shows which cells differ", not no_color)
+            call = commands.command(
+                [
+                    "gravel",
+                    "compare",
+                    before,
+                    after,
+                    "--key",
+                    proposed,
+                    *commands.table_words(sides[0])[1:],
+                ]
+            )
+            render.note(
+                f"{proposed} is a key of both: {call} shows which cells differ", not no_color
+            )
     if not result.same:
         raise typer.Exit(1)
 
@@ -138,15 +199,44 @@ def _pairs(mapped: list[str] | None) -> tuple[tuple[str, str], ...]:
 
 
 def _write(target: Path, compared: Compared, every: Iterator[CellDiff]) -> None:
-    """Every cell that differs: the key, the column, before, after, and the source rows. Raises TableProblem."""
+    """Every cell that differs: the key, the column, before, after, and the source rows. Raises
+    TableProblem."""
     import pyarrow as pa
 
     output = atomic_file.Output(target, str(target))
     try:
-        output.write(csv.header([*compared.key, "gravel_column", "gravel_before", "gravel_after", "gravel_before_row", "gravel_after_row"]))
+        output.write(
+            csv.header(
+                [
+                    *compared.key,
+                    "gravel_column",
+                    "gravel_before",
+                    "gravel_after",
+                    "gravel_before_row",
+                    "gravel_after_row",
+                ]
+            )
+        )
         while subset := list(islice(every, 50_000)):
-            lines = [[*item.key, item.column, item.before, item.after, str(item.before_row), str(item.after_row)] for item in subset]
-            output.write(csv.encode([pa.array([line[index] for line in lines], pa.string()) for index in range(len(lines[0]))]))
+            lines = [
+                [
+                    *item.key,
+                    item.column,
+                    item.before,
+                    item.after,
+                    str(item.before_row),
+                    str(item.after_row),
+                ]
+                for item in subset
+            ]
+            output.write(
+                csv.encode(
+                    [
+                        pa.array([line[index] for line in lines], pa.string())
+                        for index in range(len(lines[0]))
+                    ]
+                )
+            )
         output.close()
         output.commit()
     finally:
@@ -155,60 +245,142 @@ def _write(target: Path, compared: Compared, every: Iterator[CellDiff]) -> None:
 
 def _json(compared: Compared) -> dict[str, Any]:
     def sides(name: str) -> dict[str, int]:
-        return {"before": getattr(compared.before_keys, name), "after": getattr(compared.after_keys, name)}
+        return {
+            "before": getattr(compared.before_keys, name),
+            "after": getattr(compared.after_keys, name),
+        }
 
     return {
-        "before": {"table": compared.before, "rows": compared.before_rows, "malformed": len(compared.before_malformed)},
-        "after": {"table": compared.after, "rows": compared.after_rows, "malformed": len(compared.after_malformed)},
-        "key": list(compared.key), "both": compared.both, "only_before": compared.only_before, "only_after": compared.only_after,
-        "repeated_keys": sides("repeated"), "repeated_rows": sides("repeated_rows"), "null_keys": sides("null"), "changed_rows": compared.changed_rows,
+        "before": {
+            "table": compared.before,
+            "rows": compared.before_rows,
+            "malformed": len(compared.before_malformed),
+        },
+        "after": {
+            "table": compared.after,
+            "rows": compared.after_rows,
+            "malformed": len(compared.after_malformed),
+        },
+        "key": list(compared.key),
+        "both": compared.both,
+        "only_before": compared.only_before,
+        "only_after": compared.only_after,
+        "repeated_keys": sides("repeated"),
+        "repeated_rows": sides("repeated_rows"),
+        "null_keys": sides("null"),
+        "changed_rows": compared.changed_rows,
         "columns": [
-            {"column": item.column, "equal": item.equal, "changed": item.changed, "filled": item.filled, "emptied": item.emptied} for item in compared.columns
+            {
+                "column": item.column,
+                "equal": item.equal,
+                "changed": item.changed,
+                "filled": item.filled,
+                "emptied": item.emptied,
+            }
+            for item in compared.columns
         ],
-        "only_before_columns": list(compared.before_columns), "only_after_columns": list(compared.after_columns),
-        "types": [{"column": name, "before": old, "after": new} for name, old, new in compared.types],
+        "only_before_columns": list(compared.before_columns),
+        "only_after_columns": list(compared.after_columns),
+        "types": [
+            {"column": name, "before": old, "after": new} for name, old, new in compared.types
+        ],
         "examples": [
-            {"key": dict(zip(compared.key, example.key, strict=True)), "column": example.column, "before": example.before, "after": example.after,
-             "before_row": example.before_row, "after_row": example.after_row}
+            {
+                "key": dict(zip(compared.key, example.key, strict=True)),
+                "column": example.column,
+                "before": example.before,
+                "after": example.after,
+                "before_row": example.before_row,
+                "after_row": example.after_row,
+            }
             for example in compared.examples
         ],
-        "only_before_examples": [{"row": item.row, "key": dict(zip(compared.key, item.key, strict=True))} for item in compared.alone_before],
-        "only_after_examples": [{"row": item.row, "key": dict(zip(compared.key, item.key, strict=True))} for item in compared.alone_after],
+        "only_before_examples": [
+            {"row": item.row, "key": dict(zip(compared.key, item.key, strict=True))}
+            for item in compared.alone_before
+        ],
+        "only_after_examples": [
+            {"row": item.row, "key": dict(zip(compared.key, item.key, strict=True))}
+            for item in compared.alone_after
+        ],
         "status": "same" if compared.same else "differs",
-    }  # fmt: skip
+    }
 
 
 def _show(compared: Compared, color: bool) -> None:
     out = render.console(color=color)
     head = rich_text.Text(f"{compared.before} and {compared.after}", style=render.HEAD)
-    how = f", matched by {', '.join(compared.key)}" if compared.key else ", rows matched as they are"
-    out.print(head.append(how + (f", {' and '.join(compared.ignoring)} ignored" if compared.ignoring else ""), style=render.DIM))
+    how = (
+        f", matched by {', '.join(compared.key)}" if compared.key else ", rows matched as they are"
+    )
+    out.print(
+        head.append(
+            how + (f", {' and '.join(compared.ignoring)} ignored" if compared.ignoring else ""),
+            style=render.DIM,
+        )
+    )
     lines: list[list[Any]] = [
-        ["rows", f"{compared.before_rows:,}", f"{compared.after_rows:,}"], ["in both", f"{compared.both:,}", f"{compared.both:,}"],
+        ["rows", f"{compared.before_rows:,}", f"{compared.after_rows:,}"],
+        ["in both", f"{compared.both:,}", f"{compared.both:,}"],
         ["only here", f"{compared.only_before:,}", f"{compared.only_after:,}"],
-    ]  # fmt: skip
+    ]
     if compared.key:
-        for what, name in (("keys of several rows", "repeated"), ("rows with NULL in the key", "null")):
+        for what, name in (
+            ("keys of several rows", "repeated"),
+            ("rows with NULL in the key", "null"),
+        ):
             pair = [getattr(compared.before_keys, name), getattr(compared.after_keys, name)]
             if any(pair):
-                lines.append([rich_text.Text(what, style=render.BAD), *(f"{count:,}" for count in pair)])
+                lines.append(
+                    [rich_text.Text(what, style=render.BAD), *(f"{count:,}" for count in pair)]
+                )
     render.print_table(out, ["", "before", "after"], lines, right=(1, 2))
     for names, where in ((compared.before_columns, "before"), (compared.after_columns, "after")):
         if names:
-            out.print(rich_text.Text(f"columns only {where}: {', '.join(names)}", style=render.WARN))
+            out.print(
+                rich_text.Text(f"columns only {where}: {', '.join(names)}", style=render.WARN)
+            )
     for name, old, new in compared.types:
-        out.print(rich_text.Text(f"{name} is {old} before and {new} after, so its texts are compared", style=render.WARN))
+        out.print(
+            rich_text.Text(
+                f"{name} is {old} before and {new} after, so its texts are compared",
+                style=render.WARN,
+            )
+        )
     if compared.before_keys.repeated or compared.after_keys.repeated:
-        out.print(rich_text.Text("rows that share a key are matched in the order they come in: the first with the first", style=render.DIM))
+        out.print(
+            rich_text.Text(
+                "rows that share a key are matched in the order they come in: the first with the"
+                " first",
+                style=render.DIM,
+            )
+        )
     differing = [item for item in compared.columns if item.different]
     if compared.key:
         out.print()
         many = f"{compared.changed_rows:,} of {compared.both:,} rows in both differ"
-        out.print(rich_text.Text(many if compared.changed_rows else f"all {compared.both:,} rows in both are equal", style=render.HEAD))
+        out.print(
+            rich_text.Text(
+                many if compared.changed_rows else f"all {compared.both:,} rows in both are equal",
+                style=render.HEAD,
+            )
+        )
     if differing:
-        rows = [[item.column, *(rich_text.Text(f"{count:,}" if count else "–", style="" if count else render.DIM)
-                               for count in (item.equal, item.changed, item.filled, item.emptied))] for item in differing]  # fmt: skip
-        render.print_table(out, ["column", "equal", "changed", "filled", "emptied"], rows, right=range(1, 5))
+        rows = [
+            [
+                item.column,
+                *(
+                    rich_text.Text(
+                        f"{count:,}" if count else "–", style="" if count else render.DIM
+                    )
+                    for count in (item.equal, item.changed, item.filled, item.emptied)
+                ),
+            ]
+            for item in differing
+        ]
+        render.print_table(
+            out, ["column", "equal", "changed", "filled", "emptied"], rows, right=range(1, 5)
+        )
         same = [item.column for item in compared.columns if not item.different]
         if same:
             out.print(rich_text.Text(f"equal in all rows: {', '.join(same)}", style=render.DIM))
@@ -222,7 +394,11 @@ def _show(compared: Compared, color: bool) -> None:
             out.print()
             _alone(out, compared, alone, total, what)
     out.print()
-    out.print(rich_text.Text("no difference", style=render.GOOD) if compared.same else rich_text.Text("they differ", style=render.BAD))
+    out.print(
+        rich_text.Text("no difference", style=render.GOOD)
+        if compared.same
+        else rich_text.Text("they differ", style=render.BAD)
+    )
 
 
 def _examples(out: Any, compared: Compared) -> None:
@@ -233,15 +409,28 @@ def _examples(out: Any, compared: Compared) -> None:
         last = example.column
         cells = [render.visible(value, 34) for value in (example.before, example.after)]
         lines.append(
-            [message, *(render.visible(value, 18) for value in example.key), cells[0], rich_text.Text("→", style=render.DIM), cells[1]]
+            [
+                message,
+                *(render.visible(value, 18) for value in example.key),
+                cells[0],
+                rich_text.Text("→", style=render.DIM),
+                cells[1],
+            ]
         )
     render.print_table(out, ["for example", *compared.key, "before", "", "after"], lines)
 
 
 def _alone(out: Any, compared: Compared, alone: Any, total: int, what: str) -> None:
     out.print(rich_text.Text(f"only {what}: {total:,} rows", style=render.HEAD))
-    rows = [[f"{item.row:,}", *(render.visible(value, 18) for value in (item.key or item.values[:6]))] for item in alone]
-    names = list(compared.key) if compared.key else [item.column for item in compared.columns][: len(rows[0]) - 1]
+    rows = [
+        [f"{item.row:,}", *(render.visible(value, 18) for value in item.key or item.values[:6])]
+        for item in alone
+    ]
+    names = (
+        list(compared.key)
+        if compared.key
+        else [item.column for item in compared.columns][: len(rows[0]) - 1]
+    )
     render.print_table(out, ["row", *names], rows)
     if total > len(alone):
         out.print(rich_text.Text(f"and {total - len(alone):,} more", style=render.DIM))

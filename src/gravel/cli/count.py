@@ -35,17 +35,33 @@ def count(
     tables: Annotated[
         list[str],
         typer.Argument(
-            metavar="TABLE…", help="Files, tables, or a database for all of its tables; - is standard input.", show_default=False
+            metavar="TABLE…",
+            help="Files, tables, or a database for all of its tables; - is standard input.",
+            show_default=False,
         ),
     ],
     distinct: Annotated[
-        list[str] | None, typer.Option("--distinct", metavar="EXPR, …", help="Distinct combinations of expressions (repeatable).")
+        list[str] | None,
+        typer.Option(
+            "--distinct",
+            metavar="EXPR, …",
+            help="Distinct combinations of expressions (repeatable).",
+        ),
     ] = None,
     key: Annotated[
         list[str] | None,
-        typer.Option("--key", metavar="COLUMN, …", help="Rows with NULL in these columns, and rows that share them (repeatable)."),
+        typer.Option(
+            "--key",
+            metavar="COLUMN, …",
+            help="Rows with NULL in these columns, and rows that share them (repeatable).",
+        ),
     ] = None,
-    total: Annotated[list[str] | None, typer.Option("--total", metavar="EXPR", help="The exact sum of an expression (repeatable).")] = None,
+    total: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--total", metavar="EXPR", help="The exact sum of an expression (repeatable)."
+        ),
+    ] = None,
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -63,12 +79,21 @@ def count(
     results = []
     failed: list[Problem] = []
     for reference, several in [
-        (item, len(result) > 1) for given_table in tables for result in [opening.expanded(given_table)] for item in result
+        (item, len(result) > 1)
+        for given_table in tables
+        for result in [opening.expanded(given_table)]
+        for item in result
     ]:
         try:
-            table = open_reference(reference, delimiter, encoding, empty, text, bare=not (distinct or key or total))
+            table = open_reference(
+                reference, delimiter, encoding, empty, text, bare=not (distinct or key or total)
+            )
             with progress(table):
-                results.append(inspecting_count.count_table(table, distinct or (), key or (), total or (), supplied))
+                results.append(
+                    inspecting_count.count_table(
+                        table, distinct or (), key or (), total or (), supplied
+                    )
+                )
         except TableProblem as problem:
             if not several:
                 raise
@@ -92,14 +117,48 @@ def count(
 
 def _json(item: Any) -> dict[str, Any]:
     return {
-        "table": item.table, "rows": item.rows, "columns": item.columns, "malformed": item.malformed,
-        "store_key": None if item.store_key is None else list(item.store_key), "not_null": list(item.not_null),
-        "distinct": [{"on": d.on, "distinct": d.distinct, "null_rows": d.null_rows, "error_rows": d.error_rows} for d in item.distinct],
-        "key": None if not item.keys else
-        {"columns": list(item.keys[0].columns), "null_rows": item.keys[0].null_rows, "repeated_rows": item.keys[0].repeated_rows},
-        "keys": [{"columns": list(key.columns), "null_rows": key.null_rows, "repeated_rows": key.repeated_rows} for key in item.keys],
-        "totals": [{"total": t.total, "value": total_json(t.value), "null_rows": t.null_rows, "error_rows": t.error_rows} for t in item.totals],
-    }  # fmt: skip
+        "table": item.table,
+        "rows": item.rows,
+        "columns": item.columns,
+        "malformed": item.malformed,
+        "store_key": None if item.store_key is None else list(item.store_key),
+        "not_null": list(item.not_null),
+        "distinct": [
+            {
+                "on": d.on,
+                "distinct": d.distinct,
+                "null_rows": d.null_rows,
+                "error_rows": d.error_rows,
+            }
+            for d in item.distinct
+        ],
+        "key": (
+            None
+            if not item.keys
+            else {
+                "columns": list(item.keys[0].columns),
+                "null_rows": item.keys[0].null_rows,
+                "repeated_rows": item.keys[0].repeated_rows,
+            }
+        ),
+        "keys": [
+            {
+                "columns": list(key.columns),
+                "null_rows": key.null_rows,
+                "repeated_rows": key.repeated_rows,
+            }
+            for key in item.keys
+        ],
+        "totals": [
+            {
+                "total": t.total,
+                "value": total_json(t.value),
+                "null_rows": t.null_rows,
+                "error_rows": t.error_rows,
+            }
+            for t in item.totals
+        ],
+    }
 
 
 def total_json(value: Any) -> Any:
@@ -114,7 +173,13 @@ def total_json(value: Any) -> Any:
 def _show(results: list[Any], color: bool) -> None:
     out = render.console(color=color)
     rows = [
-        [result.table, render.number(result.rows), render.number(result.columns), render.number(result.malformed)] for result in results
+        [
+            result.table,
+            render.number(result.rows),
+            render.number(result.columns),
+            render.number(result.malformed),
+        ]
+        for result in results
     ]
     headings = ["table", "rows", "columns", "malformed"]
     if any(result.store_key is not None for result in results):
@@ -125,21 +190,44 @@ def _show(results: list[Any], color: bool) -> None:
     for item in results:
         asked: list[list[str]] = []
         for d in item.distinct:
-            asked.append([f"distinct {d.on}", render.number(d.distinct), _apart(d.null_rows, d.error_rows, "with NULL, left out")])
+            asked.append(
+                [
+                    f"distinct {d.on}",
+                    render.number(d.distinct),
+                    _apart(d.null_rows, d.error_rows, "with NULL, left out"),
+                ]
+            )
         for key in item.keys:
             good = not key.null_rows and not key.repeated_rows
             message = (
                 "a key: unique, never NULL"
                 if good
-                else f"no key: {key.null_rows:,} rows with NULL in it, {key.repeated_rows:,} rows that share theirs"
+                else (
+                    f"no key: {key.null_rows:,} rows with NULL in it, {key.repeated_rows:,} rows"
+                    " that share theirs"
+                )
             )
             asked.append([f"key {', '.join(key.columns)}", "", message])
         for t in item.totals:
-            shown = "" if t.value is None else f"{t.value:,f}" if hasattr(t.value, "as_tuple") else f"{t.value:,}"
-            asked.append([f"total {t.total}", shown or "no known value", _apart(t.null_rows, t.error_rows, "NULL, passed over")])
+            shown = (
+                ""
+                if t.value is None
+                else f"{t.value:,f}"
+                if hasattr(t.value, "as_tuple")
+                else f"{t.value:,}"
+            )
+            asked.append(
+                [
+                    f"total {t.total}",
+                    shown or "no known value",
+                    _apart(t.null_rows, t.error_rows, "NULL, passed over"),
+                ]
+            )
         if asked:
             out.print()
-            render.print_table(out, [item.table if len(results) > 1 else "asked for", "", ""], asked, right=(1,))
+            render.print_table(
+                out, [item.table if len(results) > 1 else "asked for", "", ""], asked, right=(1,)
+            )
 
 
 def _apart(nulls: int, errors: int, what: str) -> str:
@@ -151,7 +239,11 @@ def _apart(nulls: int, errors: int, what: str) -> str:
 def _rows(results: list[Any], form: str) -> None:
     headings = ["table", "rows", "columns", "malformed"]
     columns: list[list[Any]] = [
-        [getattr(result, name) if name == "table" else str(getattr(result, name)) for result in results] for name in headings
+        [
+            getattr(result, name) if name == "table" else str(getattr(result, name))
+            for result in results
+        ]
+        for name in headings
     ]
     if not results:
         return
@@ -168,5 +260,10 @@ def _rows(results: list[Any], form: str) -> None:
         ]
     for index, t in enumerate(first.totals):
         headings.append(f"total {t.total}")
-        columns.append([None if result.totals[index].value is None else str(result.totals[index].value) for result in results])
+        columns.append(
+            [
+                None if result.totals[index].value is None else str(result.totals[index].value)
+                for result in results
+            ]
+        )
     render.print_rows(form, headings, columns)

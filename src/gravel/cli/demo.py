@@ -23,8 +23,16 @@ with lazily():
 def demo(
     context: typer.Context,
     folder: Annotated[Path, typer.Argument(help="Where to write it.")] = Path("gravel-demo"),
-    replace: Annotated[bool, typer.Option("--replace", help="Write over files of the demo's names that hold something else.")] = False,
-    quiet: Annotated[bool, typer.Option("--quiet", help="Write the files only, without the walk through the job.")] = False,
+    replace: Annotated[
+        bool,
+        typer.Option(
+            "--replace", help="Write over files of the demo's names that hold something else."
+        ),
+    ] = False,
+    quiet: Annotated[
+        bool,
+        typer.Option("--quiet", help="Write the files only, without the walk through the job."),
+    ] = False,
 ) -> None:
     """Write the harbour demo and walk through the whole job on it."""
     written = gravel_demo.write_demo(folder, replace)
@@ -43,10 +51,22 @@ def _walk(folder: Path, run: Callable[[list[str]], int]) -> None:
         for words, arguments in gravel_demo.WALK:
             out.print()
             out.print(text.Text(words, style=render.DIM))
-            out.print(text.Text("$ gravel " + " ".join(map(commands.shell_word, arguments)), style=f"bold {render.GOOD}"), soft_wrap=True)
+            out.print(
+                text.Text(
+                    "$ gravel " + " ".join(map(commands.shell_word, arguments)),
+                    style=f"bold {render.GOOD}",
+                ),
+                soft_wrap=True,
+            )
             sys.stdout.flush()
             run(list(arguments))
             sys.stdout.flush()
     finally:
         os.chdir(before)
-    out.print(text.Text(f"\nAll of it is in {folder}: change the plan, try an expression of your own, run it again.", style=render.DIM))
+    out.print(
+        text.Text(
+            f"\nAll of it is in {folder}: change the plan, try an expression of your own, run it"
+            " again.",
+            style=render.DIM,
+        )
+    )

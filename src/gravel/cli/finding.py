@@ -1,4 +1,5 @@
-"""Findings on the terminal: how one is shown, and `--finding N`, by whose number `look` and `try` are asked."""
+"""Findings on the terminal: how one is shown, and `--finding N`, by whose number `look` and `try`
+are asked."""
 
 from __future__ import annotations
 
@@ -26,20 +27,24 @@ def condition_of(table: Any, number: int, today: date, color: bool) -> str:
     if not item.where:
         other = see_command(table, item.where, item.finding)
         raise CallProblem(
-            f"finding {number} ({item.finding}) has no condition", hint=other or f"it is about {item.column or 'the table'} as a whole"
+            f"finding {number} ({item.finding}) has no condition",
+            hint=other or f"it is about {item.column or 'the table'} as a whole",
         )
     render.note(f"{_title(result)}: {item.where}", color)
     return item.where
 
 
 def assignment_of(table: Any, number: int, today: date, color: bool) -> str:
-    """The assignment that mends a finding, which is told. Raises CallProblem where there is none."""
+    """The assignment that mends a finding, which is told. Raises CallProblem where there is
+    none."""
     result = _found(table, number, today)
     item = result.finding
     if not item.mend:
         look = finding_command("look", table, number)
         raise CallProblem(
-            f"finding {number} ({item.finding}) has no mending: which value is right is not in the table", hint=f"its rows: {look}"
+            f"finding {number} ({item.finding}) has no mending: which value is right is not in the"
+            " table",
+            hint=f"its rows: {look}",
         )
     render.note(f"{_title(result)}: {item.mend}", color)
     return item.mend
@@ -59,7 +64,10 @@ def heading(found: Profile) -> str:
     """What was looked at, in one line; of a sample it says so."""
     rows = f"{found.rows:,} rows"
     if found.sample is not None:
-        rows = f"a sample of {found.sample.rows:,} of {found.sample.of:,} rows: every figure is the sample's"
+        rows = (
+            f"a sample of {found.sample.rows:,} of {found.sample.of:,} rows: every figure is the"
+            " sample's"
+        )
     return f"{found.table}: {rows}, {len(found.columns):,} columns"
 
 
@@ -77,7 +85,10 @@ def print_finding(out: Any, number: int, one: Finding, found: Profile, table: An
     out.print(_indented(render.safe(one.detail)))
     if one.level == "note":
         return
-    for word, text in (("see", see_command(table, one.where, one.finding)), ("try", try_command(table, one.mend) if one.mend else "")):
+    for word, text in (
+        ("see", see_command(table, one.where, one.finding)),
+        ("try", try_command(table, one.mend) if one.mend else ""),
+    ):
         if not text:
             continue
         if len(text) > _LONG and found.sample is None:

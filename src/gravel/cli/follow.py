@@ -9,7 +9,16 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from gravel.cli.lazily import lazily
-from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Today, given_by, memory_of
+from gravel.cli.options import (
+    Format,
+    FormatOption,
+    Memory,
+    NoColor,
+    Params,
+    Today,
+    given_by,
+    memory_of,
+)
 from gravel.problems import CallProblem
 
 with lazily():
@@ -26,17 +35,30 @@ if TYPE_CHECKING:
 
 
 def follow(
-    plan: Annotated[Path, typer.Argument(metavar="PLAN", help="A plan file (TOML).", show_default=False)],
-    row: Annotated[list[int] | None, typer.Option("--row", metavar="N", help="A source row (repeatable).")] = None,
-    where: Annotated[str | None, typer.Option("--where", metavar="COND", help="Source rows that meet this condition.")] = None,
-    rows: Annotated[str, typer.Option("--rows", metavar="N|all", help="How many of the rows that meet it to follow.")] = "5",
+    plan: Annotated[
+        Path, typer.Argument(metavar="PLAN", help="A plan file (TOML).", show_default=False)
+    ],
+    row: Annotated[
+        list[int] | None, typer.Option("--row", metavar="N", help="A source row (repeatable).")
+    ] = None,
+    where: Annotated[
+        str | None,
+        typer.Option("--where", metavar="COND", help="Source rows that meet this condition."),
+    ] = None,
+    rows: Annotated[
+        str,
+        typer.Option(
+            "--rows", metavar="N|all", help="How many of the rows that meet it to follow."
+        ),
+    ] = "5",
     memory: Memory = None,
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
     no_color: NoColor = False,
 ) -> None:
-    """One row's way through the steps of a plan: what each changed, what it became, where and why it left.
+    """One row's way through the steps of a plan: what each changed, what it became, where and why
+    it left.
 
     [bold]gravel follow boats.toml --row 17[/]
     """
@@ -44,7 +66,12 @@ def follow(
         raise CallProblem("say which row to follow", hint='--row 17, or --where "boat_id = 17"')
     limit = look.row_limit(rows)
     result = plans_follow.follow(
-        model.read_plan(plan, str(plan)), row or (), where, given_by(param, today), limit, memory_of(memory) or flow.MEMORY
+        model.read_plan(plan, str(plan)),
+        row or (),
+        where,
+        given_by(param, today),
+        limit,
+        memory_of(memory) or flow.MEMORY,
     )
     if format is Format.json:
         render.print_json("follow", _json(result))
@@ -52,29 +79,68 @@ def follow(
         _show(result, not no_color)
     else:
         flat = _flat(result)
-        headings = ["row", "path", "step", "verb", "outcome", "column", "before", "after", "reason", "into"]
-        render.print_rows(format.value, headings, [[line[index] for line in flat] for index in range(len(headings))])
+        headings = [
+            "row",
+            "path",
+            "step",
+            "verb",
+            "outcome",
+            "column",
+            "before",
+            "after",
+            "reason",
+            "into",
+        ]
+        render.print_rows(
+            format.value,
+            headings,
+            [[line[index] for line in flat] for index in range(len(headings))],
+        )
     if result.matching is not None:
-        subset = f", the first {limit:,} followed (--rows all)" if limit is not None and limit < result.matching else ""
-        render.note(f"{result.matching:,} {'row matches' if result.matching == 1 else 'rows match'}{subset}", not no_color)
+        subset = (
+            f", the first {limit:,} followed (--rows all)"
+            if limit is not None and limit < result.matching
+            else ""
+        )
+        render.note(
+            f"{result.matching:,}"
+            f" {'row matches' if result.matching == 1 else 'rows match'}{subset}",
+            not no_color,
+        )
 
 
 def _json(followed: Followed) -> dict[str, Any]:
     def path(followed_path: FollowedPath) -> dict[str, Any]:
         events = [
             {
-                "step": event.step, "verb": event.verb, "outcome": event.outcome,
+                "step": event.step,
+                "verb": event.verb,
+                "outcome": event.outcome,
                 "changes": [dataclasses.asdict(change) for change in event.changes],
-                "reason": event.reason, "sqlstate": event.sqlstate, "read": dict(event.read), "into": event.into, "paths": list(event.paths),
+                "reason": event.reason,
+                "sqlstate": event.sqlstate,
+                "read": dict(event.read),
+                "into": event.into,
+                "paths": list(event.paths),
             }
             for event in followed_path.events
-        ]  # fmt: skip
-        return {"path": followed_path.path, "events": events, "ends": followed_path.ends, "output_row": followed_path.output_row}
+        ]
+        return {
+            "path": followed_path.path,
+            "events": events,
+            "ends": followed_path.ends,
+            "output_row": followed_path.output_row,
+        }
 
     return {
-        "plan": followed.plan, "table": followed.table, "matching": followed.matching,
-        "rows": [{"row": item.row, "paths": [path(each) for each in item.paths]} for item in followed.rows],
-    }  # fmt: skip
+        "plan": followed.plan,
+        "table": followed.table,
+        "matching": followed.matching,
+        "rows": [
+            {"row": item.row, "paths": [path(each) for each in item.paths]}
+            for item in followed.rows
+        ],
+    }
 
 
 def _flat(followed: Followed) -> list[list[str | None]]:
@@ -126,22 +192,40 @@ def _path(out: Any, followed: Followed, path: FollowedPath, message: set[tuple[i
         message.add((event.step, event.path))
         line = text.Text(f"  {event.path}  step {event.step}: {event.note or event.verb}")
         if event.outcome in ("split", "copied"):
-            line.append(f"  ({event.outcome}, {event.paths.index(event.path) + 1} of {len(event.paths)})", style=render.WARN)
+            line.append(
+                f"  ({event.outcome}, {event.paths.index(event.path) + 1} of {len(event.paths)})",
+                style=render.WARN,
+            )
         out.print(line)
         _changes(out, event)
         if event.reason:
-            failed = f" fails with {event.sqlstate}, {errors.meaning(event.sqlstate)}" if event.sqlstate else ""
+            failed = (
+                f" fails with {event.sqlstate}, {errors.meaning(event.sqlstate)}"
+                if event.sqlstate
+                else ""
+            )
             out.print(text.Text(f"      {event.outcome}: {event.reason}{failed}", style=render.BAD))
         for name, value in event.read:
             out.print(text.Text(f"      {name} = ").append_text(render.visible(value)))
         if event.into:
-            out.print(text.Text(f"      merged into the row of path {event.into}", style=render.BAD))
+            out.print(
+                text.Text(f"      merged into the row of path {event.into}", style=render.BAD)
+            )
     if path.ends == "kept":
-        end = text.Text(f"  {path.path} is row {path.output_row:,} of {followed.output}", style=render.GOOD)
+        end = text.Text(
+            f"  {path.path} is row {path.output_row:,} of {followed.output}", style=render.GOOD
+        )
     else:
-        end = text.Text(f"  {path.path} is {path.ends}" + (f" at step {path.events[-1].step}" if path.events else ""), style=render.BAD)
+        end = text.Text(
+            f"  {path.path} is {path.ends}"
+            + (f" at step {path.events[-1].step}" if path.events else ""),
+            style=render.BAD,
+        )
     if still:
-        end.append(f"; unchanged by {'step' if len(still) == 1 else 'steps'} {', '.join(still)}", style=render.DIM)
+        end.append(
+            f"; unchanged by {'step' if len(still) == 1 else 'steps'} {', '.join(still)}",
+            style=render.DIM,
+        )
     out.print(end)
 
 
@@ -151,8 +235,14 @@ def _changes(out: Any, event: Event) -> None:
     for change in event.changes:
         if change.kind != "gone":
             line = text.Text("      ").append(f"{change.column:{wide}}  ", style=render.DIM)
-            line.append_text(text.Text("new", style=render.DIM) if change.kind == "new" else render.visible(change.before, 50))
-            out.print(line.append(" → ", style=render.DIM).append_text(render.visible(change.after, 50)))
+            line.append_text(
+                text.Text("new", style=render.DIM)
+                if change.kind == "new"
+                else render.visible(change.before, 50)
+            )
+            out.print(
+                line.append(" → ", style=render.DIM).append_text(render.visible(change.after, 50))
+            )
     gone = [change.column for change in event.changes if change.kind == "gone"]
     if gone:
         more = f" and {len(gone) - 4} more" if len(gone) > 4 else ""

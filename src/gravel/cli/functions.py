@@ -22,11 +22,19 @@ with lazily():
 if TYPE_CHECKING:
     from gravel.language.functions.catalogue import Function
 
-Name = Annotated[str | None, typer.Argument(metavar="[NAME|FAMILY]", help="A function, an operator or a family.", show_default=False)]
+Name = Annotated[
+    str | None,
+    typer.Argument(
+        metavar="[NAME|FAMILY]", help="A function, an operator or a family.", show_default=False
+    ),
+]
 
 
-def functions(name: Name = None, format: FormatOption = Format.table, no_color: NoColor = False) -> None:
-    """The functions of the language: what each takes and gives, with examples computed as they are shown.
+def functions(
+    name: Name = None, format: FormatOption = Format.table, no_color: NoColor = False
+) -> None:
+    """The functions of the language: what each takes and gives, with examples computed as they are
+    shown.
 
     [bold]gravel functions LIST_ITEM[/]
     """
@@ -60,7 +68,10 @@ def _chosen(name: str | None) -> list[Function]:
     result = catalogue.find(name)
     if result is None:
         near = nearest(name, [*catalogue.catalogue(), *catalogue.FAMILIES])
-        raise CallProblem(f"there is no function {name}", hint=f"did you mean {near}?" if near else "gravel functions lists them all")
+        raise CallProblem(
+            f"there is no function {name}",
+            hint=f"did you mean {near}?" if near else "gravel functions lists them all",
+        )
     return [result]
 
 
@@ -74,10 +85,17 @@ def _examples(function: Function) -> list[tuple[str, str]]:
 
 def _json(function: Function) -> dict[str, Any]:
     return {
-        "name": function.name, "family": function.family, "signatures": [signature.text for signature in function.signatures], "meaning": function.meaning,
-        "examples": [{"expression": text, "result": result} for text, result in _examples(function)],
-        "errors": [{"sqlstate": state, "meaning": errors.meaning(state)} for state in function.errors],
-    }  # fmt: skip
+        "name": function.name,
+        "family": function.family,
+        "signatures": [signature.text for signature in function.signatures],
+        "meaning": function.meaning,
+        "examples": [
+            {"expression": text, "result": result} for text, result in _examples(function)
+        ],
+        "errors": [
+            {"sqlstate": state, "meaning": errors.meaning(state)} for state in function.errors
+        ],
+    }
 
 
 def _show_all(chosen: list[Function], color: bool) -> None:
@@ -85,10 +103,20 @@ def _show_all(chosen: list[Function], color: bool) -> None:
     rows = []
     for family, title in catalogue.FAMILIES.items():
         names = ", ".join(item.name for item in chosen if item.family == family)
-        rows.append([rich_text.Text(family, style="bold"), rich_text.Text(title, style=render.DIM), rich_text.Text(names)])
+        rows.append(
+            [
+                rich_text.Text(family, style="bold"),
+                rich_text.Text(title, style=render.DIM),
+                rich_text.Text(names),
+            ]
+        )
     render.print_table(out, ["family", "", "functions"], rows)
     out.print()
-    out.print(rich_text.Text("next: gravel functions NAME, or a family: gravel functions lists", style=render.MARK))
+    out.print(
+        rich_text.Text(
+            "next: gravel functions NAME, or a family: gravel functions lists", style=render.MARK
+        )
+    )
 
 
 def _show(chosen: list[Function], color: bool) -> None:
@@ -101,7 +129,9 @@ def _show(chosen: list[Function], color: bool) -> None:
             [
                 rich_text.Text(f"  {text}"),
                 rich_text.Text("→", style=render.DIM),
-                rich_text.Text(result, style=render.BAD if result.startswith("error") else render.GOOD),
+                rich_text.Text(
+                    result, style=render.BAD if result.startswith("error") else render.GOOD
+                ),
             ]
             for text, result in _examples(item)
         ]

@@ -1,6 +1,7 @@
 """Imports that are made when a module is first used.
 
-The command line says at its top what it works with, and answers `--help` and mistakes in a call without loading any of it.
+The command line says at its top what it works with, and answers `--help` and mistakes in a call
+without loading any of it.
 """
 
 from __future__ import annotations
@@ -17,7 +18,9 @@ class _LazyFinder:
     """Finds modules as usual, and puts off running them. Packages are run at once."""
 
     @staticmethod
-    def find_spec(name: str, path: Sequence[str] | None = None, target: ModuleType | None = None) -> ModuleSpec | None:
+    def find_spec(
+        name: str, path: Sequence[str] | None = None, target: ModuleType | None = None
+    ) -> ModuleSpec | None:
         """The module's spec."""
         spec = PathFinder.find_spec(name, path, target)
         if spec is not None and spec.loader is not None and spec.submodule_search_locations is None:

@@ -40,14 +40,29 @@ if TYPE_CHECKING:
 
 def look(
     table: TableArgument,
-    columns: Annotated[str | None, typer.Option("--columns", metavar="COLUMN, …", help="Only these columns, in this order.")] = None,
-    where: Annotated[str | None, typer.Option("--where", metavar="CONDITION", help="Only rows for which this is true.")] = None,
+    columns: Annotated[
+        str | None,
+        typer.Option("--columns", metavar="COLUMN, …", help="Only these columns, in this order."),
+    ] = None,
+    where: Annotated[
+        str | None,
+        typer.Option("--where", metavar="CONDITION", help="Only rows for which this is true."),
+    ] = None,
     finding: FindingOption = None,
     show: Annotated[
-        list[str] | None, typer.Option("--show", metavar="EXPR AS NAME", help="A computed column beside those it reads (repeatable).")
+        list[str] | None,
+        typer.Option(
+            "--show",
+            metavar="EXPR AS NAME",
+            help="A computed column beside those it reads (repeatable).",
+        ),
     ] = None,
-    sort: Annotated[str | None, typer.Option("--sort", metavar="EXPR [DESC], …", help="Order of the rows.")] = None,
-    rows: Annotated[str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")] = "20",
+    sort: Annotated[
+        str | None, typer.Option("--sort", metavar="EXPR [DESC], …", help="Order of the rows.")
+    ] = None,
+    rows: Annotated[
+        str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")
+    ] = "20",
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -63,19 +78,33 @@ def look(
     """
     supplied = given_by(param, today)
     if finding is not None and where is not None:
-        raise CallProblem("--finding has a condition of its own", hint="leave out --finding, or --where")
+        raise CallProblem(
+            "--finding has a condition of its own", hint="leave out --finding, or --where"
+        )
     source = open_reference(table, delimiter, encoding, empty, text)
     if finding is not None:
         where = cli_finding.condition_of(source, finding, supplied.today, not no_color)
     with progress(source, 2):
-        view = inspecting_look.look(source, columns=columns, where=where, show=show or (), sort=sort, rows=row_limit(rows), given=supplied)
+        view = inspecting_look.look(
+            source,
+            columns=columns,
+            where=where,
+            show=show or (),
+            sort=sort,
+            rows=row_limit(rows),
+            given=supplied,
+        )
     if format is Format.json:
         render.print_json("look", _json(view))
     elif format is Format.table:
         _show(view, not no_color)
     else:
         numbers: list[Any] = [str(row) for row in view.row_numbers]
-        render.print_rows(format.value, ["gravel_row", *(column.name for column in view.columns)], [numbers, *view.cells])
+        render.print_rows(
+            format.value,
+            ["gravel_row", *(column.name for column in view.columns)],
+            [numbers, *view.cells],
+        )
     _notes(view, not no_color)
 
 
@@ -93,7 +122,9 @@ def _json(view: View) -> dict[str, Any]:
         {
             "row": row,
             "values": {
-                column.name: inspecting_cells.json_value(view.cells[position][index], column.type.kind)
+                column.name: inspecting_cells.json_value(
+                    view.cells[position][index], column.type.kind
+                )
                 for position, column in enumerate(view.columns)
             },
         }
@@ -101,15 +132,23 @@ def _json(view: View) -> dict[str, Any]:
     ]
     types = {column.name: _type(column) for column in view.columns}
     return {
-        "table": view.table, "rows": view.rows, "matching": view.matching, "unknown": view.unknown, "errors": view.errors,
-        "malformed": len(view.malformed), "types": types, "shown": shown,
-        "cautions": render.caution_json(view.cautions), "branches": render.branch_json(view.branches),
+        "table": view.table,
+        "rows": view.rows,
+        "matching": view.matching,
+        "unknown": view.unknown,
+        "errors": view.errors,
+        "malformed": len(view.malformed),
+        "types": types,
+        "shown": shown,
+        "cautions": render.caution_json(view.cautions),
+        "branches": render.branch_json(view.branches),
         "remarks": list(view.remarks),
-    }  # fmt: skip
+    }
 
 
 def _type(column: Any) -> str:
-    """A text file's column is a number of some kind, without a declared precision; a computed one has its own."""
+    """A text file's column is a number of some kind, without a declared precision; a computed one
+    has its own."""
     return str(column.type) if column.computed else str(column.type.kind.value)
 
 
@@ -117,10 +156,18 @@ def _show(view: View, color: bool) -> None:
     out = render.console(color=color)
     limit = max(12, min(60, out.width // max(1, min(len(view.columns), 6))))
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
-    right = [0, *(position + 1 for position, item in enumerate(view.columns) if item.type.kind.value in kinds)]
+    right = [
+        0,
+        *(
+            position + 1
+            for position, item in enumerate(view.columns)
+            if item.type.kind.value in kinds
+        ),
+    ]
     cells = [[render.visible(cell, limit) for cell in column] for column in view.cells]
     widths = [
-        max([len(item.name), *(text.cell_len for text in column)], default=0) + 2 for item, column in zip(view.columns, cells, strict=True)
+        max([len(item.name), *(text.cell_len for text in column)], default=0) + 2
+        for item, column in zip(view.columns, cells, strict=True)
     ]
     fit = _fitting(widths, out.width - len(f"{max(view.row_numbers, default=0):,}") - 4)
     headings = ["row", *(item.name for item in view.columns[:fit])]
@@ -135,12 +182,15 @@ def _show(view: View, color: bool) -> None:
     if fit < len(view.columns):
         left = [item.name for item in view.columns[fit:]]
         render.note(
-            f"{len(left)} more columns do not fit: {', '.join(left[:8])}{' …' if len(left) > 8 else ''} (choose with --columns)", color
+            f"{len(left)} more columns do not fit:"
+            f" {', '.join(left[:8])}{' …' if len(left) > 8 else ''} (choose with --columns)",
+            color,
         )
 
 
 def _fitting(widths: list[int], room: int) -> int:
-    """How many columns fit side by side, at least one; all if only the last few need a little folding."""
+    """How many columns fit side by side, at least one; all if only the last few need a little
+    folding."""
     used, count = 0, 0
     for width in widths:
         used += width

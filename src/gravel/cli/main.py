@@ -15,7 +15,21 @@ import typer
 from typer.core import TyperCommand, TyperGroup
 
 from gravel import __version__, hidden
-from gravel.cli import check, clean, compare, count, demo, duplicates, follow, functions, look, profile, query, try_, verify
+from gravel.cli import (
+    check,
+    clean,
+    compare,
+    count,
+    demo,
+    duplicates,
+    follow,
+    functions,
+    look,
+    profile,
+    query,
+    try_,
+    verify,
+)
 from gravel.cli.lazily import lazily
 from gravel.problems import CallProblem, Problem, Problems, nearest
 
@@ -37,13 +51,16 @@ class _Commands(TyperGroup):
         result = super().get_command(ctx, cmd_name)
         if result is None and not cmd_name.startswith("-"):
             near = nearest(cmd_name, list(self.commands))
-            hint = f"did you mean gravel {near}?" if near else "commands: " + ", ".join(self.commands)
+            hint = (
+                f"did you mean gravel {near}?" if near else "commands: " + ", ".join(self.commands)
+            )
             raise Problem(f"there is no command {cmd_name}", hint=hint)
         return result
 
 
 class _Command(TyperCommand):
-    """A command whose options are not overwritten in silence: one that takes one value is given once."""
+    """A command whose options are not overwritten in silence: one that takes one value is given
+    once."""
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         known = {name: param for param in self.params for name in param.opts}
@@ -63,27 +80,41 @@ class _Command(TyperCommand):
 
 
 app = typer.Typer(
-    cls=_Commands, add_completion=False, no_args_is_help=True, rich_markup_mode="rich", pretty_exceptions_enable=False,
+    cls=_Commands, add_completion=False, no_args_is_help=True, rich_markup_mode="rich",
+    pretty_exceptions_enable=False,
     help="Profile and clean tables with SQL expressions, and prove that no row got lost.",
     epilog="Begin with: gravel demo", context_settings={"help_option_names": ["--help", "-h"]},
 )  # fmt: skip
 for name, command in (
-    ("demo", demo.demo), ("count", count.count), ("look", look.look), ("profile", profile.profile), ("try", try_.try_), ("check", check.check),
-    ("duplicates", duplicates.duplicates), ("query", query.query),
-    ("clean", clean.clean), ("follow", follow.follow), ("compare", compare.compare), ("verify", verify.verify), ("functions", functions.functions),
-):  # fmt: skip
+    ("demo", demo.demo),
+    ("count", count.count),
+    ("look", look.look),
+    ("profile", profile.profile),
+    ("try", try_.try_),
+    ("check", check.check),
+    ("duplicates", duplicates.duplicates),
+    ("query", query.query),
+    ("clean", clean.clean),
+    ("follow", follow.follow),
+    ("compare", compare.compare),
+    ("verify", verify.verify),
+    ("functions", functions.functions),
+):
     app.command(name, cls=_Command)(command)
 
 
 @app.callback()
-def _root(version: Annotated[bool, typer.Option("--version", "-V", help="Print the version.")] = False) -> None:
+def _root(
+    version: Annotated[bool, typer.Option("--version", "-V", help="Print the version.")] = False,
+) -> None:
     if version:
         print(f"gravel {__version__}")
         raise typer.Exit
 
 
 def run(arguments: list[str]) -> int:
-    """Run the command line; the exit status. Problems are told on standard error, never as a traceback."""
+    """Run the command line; the exit status. Problems are told on standard error, never as a
+    traceback."""
     if sys.stderr is None:
         sys.stderr = open(os.devnull, "w")  # noqa: SIM115
     if sys.stdout is None:
@@ -92,7 +123,9 @@ def run(arguments: list[str]) -> int:
     try:
         _end_on_signals()
         arguments = [hidden.without(_decoded(argument)) for argument in arguments]
-        status = app(arguments, standalone_mode=False, prog_name="gravel", obj=run)  # the demo runs commands of its own
+        status = app(
+            arguments, standalone_mode=False, prog_name="gravel", obj=run
+        )  # the demo runs commands of its own
         sys.stdout.flush()
         return int(status or 0)
     except Problems as problem:
@@ -106,19 +139,32 @@ def run(arguments: list[str]) -> int:
         print("gravel: interrupted; a target is whole, the old one or the new one", file=sys.stderr)
         return _leave(130)
     except Ended as ended:
-        print(f"gravel: ended by {ended.name}; a target is whole, the old one or the new one", file=sys.stderr)
+        print(
+            f"gravel: ended by {ended.name}; a target is whole, the old one or the new one",
+            file=sys.stderr,
+        )
         return _leave(128 + ended.number)
     except OSError as error:
         if error.errno == errno.EPIPE or isinstance(error, BrokenPipeError):
             return _leave(0)
         if error.filename is None and _is_output(error):
-            print(f"gravel: standard output cannot be written: {(error.strerror or str(error)).lower()}", file=sys.stderr)
+            print(
+                "gravel: standard output cannot be written:"
+                f" {(error.strerror or str(error)).lower()}",
+                file=sys.stderr,
+            )
             return _leave(3)
         return _failed(error)
     except UnicodeEncodeError as error:
-        if error.encoding.lower().replace("_", "-") != (sys.stdout.encoding or "").lower().replace("_", "-"):
+        if error.encoding.lower().replace("_", "-") != (sys.stdout.encoding or "").lower().replace(
+            "_", "-"
+        ):
             return _failed(error)
-        print(f"gravel: standard output is in {error.encoding}, which has no {error.object[error.start]!a}", file=sys.stderr)
+        print(
+            f"gravel: standard output is in {error.encoding}, which has no"
+            f" {error.object[error.start]!a}",
+            file=sys.stderr,
+        )
         print("hint: set PYTHONIOENCODING=utf-8 or a locale in UTF-8", file=sys.stderr)
         return _leave(3)
     except MemoryError:
@@ -165,12 +211,17 @@ def _is_output(error: OSError) -> bool:
 
 
 def _no_memory() -> int:
-    print("gravel: the memory is used up; nothing was written\nhint: --memory, fewer rows or fewer columns", file=sys.stderr)
+    print(
+        "gravel: the memory is used up; nothing was written\nhint: --memory, fewer rows or fewer"
+        " columns",
+        file=sys.stderr,
+    )
     return _leave(3)
 
 
 def _failed(error: BaseException) -> int:
-    """Something that was not foreseen: told as a mistake of ours, with a file of where it happened that holds none of the data."""
+    """Something that was not foreseen: told as a mistake of ours, with a file of where it happened
+    that holds none of the data."""
     if (
         "emory" in type(error).__name__
         or (isinstance(error, OSError) and error.errno == errno.ENOMEM)
@@ -180,7 +231,10 @@ def _failed(error: BaseException) -> int:
     lines = [f"gravel {__version__}, Python {platform.python_version()}, {platform.platform()}", ""]
     cause: BaseException | None = error
     while cause is not None:
-        lines += [f"{frame.filename}:{frame.lineno} {frame.name}" for frame in traceback.extract_tb(cause.__traceback__)]
+        lines += [
+            f"{frame.filename}:{frame.lineno} {frame.name}"
+            for frame in traceback.extract_tb(cause.__traceback__)
+        ]
         lines += [type(cause).__qualname__, ""]
         cause = cause.__cause__ or cause.__context__
     try:
@@ -190,12 +244,17 @@ def _failed(error: BaseException) -> int:
         where = f"\ndetail: where it happened is in {name}; no data is in it"
     except OSError:
         where = ""
-    print(f"gravel: internal error ({type(error).__qualname__}): a mistake in Gravel, not in your call{where}", file=sys.stderr)
+    print(
+        f"gravel: internal error ({type(error).__qualname__}): a mistake in Gravel, not in your"
+        f" call{where}",
+        file=sys.stderr,
+    )
     return _leave(70)
 
 
 def _leave(status: int) -> int:
-    """What is still buffered cannot be written any more: keep the interpreter from trying at exit."""
+    """What is still buffered cannot be written any more: keep the interpreter from trying at
+    exit."""
     for stream in (sys.stdout, sys.stderr) if not status else (sys.stdout,):
         with contextlib.suppress(OSError, ValueError, AttributeError):  # there may be none
             os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
@@ -203,7 +262,8 @@ def _leave(status: int) -> int:
 
 
 def _usage(error: Exception) -> int:
-    """A mistake in the call, as the option parser tells it, in our form; any other error goes on."""
+    """A mistake in the call, as the option parser tells it, in our form; any other error goes
+    on."""
     if type(error).__name__ == "Abort":
         return 130
     tell = getattr(error, "format_message", None)

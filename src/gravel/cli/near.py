@@ -24,8 +24,13 @@ def tell(found: Near, form: Format, color: bool) -> None:
         _show(found, color)
     else:
         headings = ["a", "b", found.measure, "a_value", "b_value"]
-        lines = [[str(item.a), str(item.b), _measure(found, item.measure), item.a_value, item.b_value] for item in found.shown]
-        render.print_rows(form.value, headings, [[line[index] for line in lines] for index in range(5)])
+        lines = [
+            [str(item.a), str(item.b), _measure(found, item.measure), item.a_value, item.b_value]
+            for item in found.shown
+        ]
+        render.print_rows(
+            form.value, headings, [[line[index] for line in lines] for index in range(5)]
+        )
     render.malformed_notes(found.table, found.malformed, color)
     for line in found.notes:
         render.note(f"{found.table}: {line}", color)
@@ -37,28 +42,58 @@ def _measure(near: Near, value: float) -> str:
 
 def _json(near: Near) -> dict[str, Any]:
     return {
-        "table": near.table, "near": near.expression, "within" if near.measure == "distance" else "alike": near.bound,
-        "block": near.block, "proposed_block": near.proposed, "rows": near.rows, "values": near.values, "null_rows": near.null_rows,
-        "error_rows": near.error_rows, "unblocked_rows": near.unblocked_rows, "blocks": near.blocks, "compared": near.compared,
-        "value_pairs": near.value_pairs, "pair_count": near.pairs,
+        "table": near.table,
+        "near": near.expression,
+        "within" if near.measure == "distance" else "alike": near.bound,
+        "block": near.block,
+        "proposed_block": near.proposed,
+        "rows": near.rows,
+        "values": near.values,
+        "null_rows": near.null_rows,
+        "error_rows": near.error_rows,
+        "unblocked_rows": near.unblocked_rows,
+        "blocks": near.blocks,
+        "compared": near.compared,
+        "value_pairs": near.value_pairs,
+        "pair_count": near.pairs,
         "pairs": [
-            {"a": item.a, "b": item.b, near.measure: int(item.measure) if near.measure == "distance" else item.measure,
-             "a_value": item.a_value, "b_value": item.b_value}
+            {
+                "a": item.a,
+                "b": item.b,
+                near.measure: int(item.measure) if near.measure == "distance" else item.measure,
+                "a_value": item.a_value,
+                "b_value": item.b_value,
+            }
             for item in near.shown
         ],
-        "clusters": [list(rows) for rows in near.clusters], "missed": near.missed, "malformed": len(near.malformed),
-    }  # fmt: skip
+        "clusters": [list(rows) for rows in near.clusters],
+        "missed": near.missed,
+        "malformed": len(near.malformed),
+    }
 
 
 def _show(near: Near, color: bool) -> None:
     out = render.console(color=color)
-    bound = f"within {int(near.bound)} edits" if near.measure == "distance" else f"alike to {near.bound:g} or more"
+    bound = (
+        f"within {int(near.bound)} edits"
+        if near.measure == "distance"
+        else f"alike to {near.bound:g} or more"
+    )
     head = text.Text(f"{near.pairs:,} pairs of rows nearly equal", style=render.HEAD)
     out.print(head.append(f" in {near.expression}, {bound}", style=render.DIM))
-    message = f"  {near.values:,} values of {near.rows:,} rows; {near.compared:,} pairs of values compared"
-    out.print(text.Text(message + f" of {near.values * (near.values - 1) // 2:,}", style=render.DIM))
+    message = (
+        f"  {near.values:,} values of {near.rows:,} rows; {near.compared:,} pairs of values"
+        " compared"
+    )
+    out.print(
+        text.Text(message + f" of {near.values * (near.values - 1) // 2:,}", style=render.DIM)
+    )
     out.print(text.Text(f"  {near.missed}", style=render.DIM))
-    apart = [(near.null_rows, "NULL"), (near.unblocked_rows, "a NULL block"), (near.error_rows, "an error")]
+    apart = [
+        (near.null_rows, "NULL"),
+        (near.unblocked_rows, "a NULL block"),
+        (near.error_rows, "an error"),
+    ]
     for rows, what in apart:
         if rows:
             out.print(text.Text(f"  {rows:,} rows with {what} are in no pair", style=render.DIM))
@@ -67,13 +102,36 @@ def _show(near: Near, color: bool) -> None:
         keys = list(near.key)
         lines: list[list[Any]] = []
         for item in near.shown:
-            left, right = ([render.visible(value, 20) for value in key] for key in (item.a_key, item.b_key))
+            left, right = (
+                [render.visible(value, 20) for value in key] for key in (item.a_key, item.b_key)
+            )
             cells = [render.visible(value, 36) for value in (item.a_value, item.b_value)]
-            lines.append([f"  {item.a:,}", *left, cells[0], _measure(near, item.measure), f"{item.b:,}", *right, cells[1]])
-        render.print_table(out, ["  row", *keys, "value", near.measure, "row", *keys, "value"], lines, right=(len(keys) + 2,))
+            lines.append(
+                [
+                    f"  {item.a:,}",
+                    *left,
+                    cells[0],
+                    _measure(near, item.measure),
+                    f"{item.b:,}",
+                    *right,
+                    cells[1],
+                ]
+            )
+        render.print_table(
+            out,
+            ["  row", *keys, "value", near.measure, "row", *keys, "value"],
+            lines,
+            right=(len(keys) + 2,),
+        )
         if near.pairs > len(near.shown):
-            render.note(f"  {len(near.shown):,} of {near.pairs:,} pairs shown, the closest first (--rows all)", color)
-    several = [pair for pair in zip(near.clusters, near.cluster_values, strict=True) if len(pair[1]) > 2]
+            render.note(
+                f"  {len(near.shown):,} of {near.pairs:,} pairs shown, the closest first (--rows"
+                " all)",
+                color,
+            )
+    several = [
+        pair for pair in zip(near.clusters, near.cluster_values, strict=True) if len(pair[1]) > 2
+    ]
     if several:
         out.print()
         out.print(text.Text("clusters of more than two values", style=render.HEAD))
@@ -81,4 +139,8 @@ def _show(near: Near, color: bool) -> None:
             told_values = text.Text(f"  {len(members):,} rows  ", style=render.WARN)
             for value in values[:5]:
                 told_values.append_text(render.visible(value, 30)).append("  ", style=render.DIM)
-            out.print(told_values.append(f"and {len(values) - 5:,} more" if len(values) > 5 else "", style=render.DIM))
+            out.print(
+                told_values.append(
+                    f"and {len(values) - 5:,} more" if len(values) > 5 else "", style=render.DIM
+                )
+            )

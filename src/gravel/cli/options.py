@@ -50,32 +50,68 @@ class Empty(str, Enum):  # noqa: UP042
 TableArgument = Annotated[
     str,
     typer.Argument(
-        metavar="TABLE", help="A table: FILE.csv, .tsv, .parquet, .jsonl, .arrow, FILE.db#table; - is standard input.", show_default=False
+        metavar="TABLE",
+        help=(
+            "A table: FILE.csv, .tsv, .parquet, .jsonl, .arrow, FILE.db#table; - is standard input."
+        ),
+        show_default=False,
     ),
 ]
-FormatOption = Annotated[Format, typer.Option("--format", help="For people: table; for programs: json, csv, markdown.")]
+FormatOption = Annotated[
+    Format, typer.Option("--format", help="For people: table; for programs: json, csv, markdown.")
+]
 NoColor = Annotated[bool, typer.Option("--no-color", help="No colours (NO_COLOR is kept too).")]
 Delimiter = Annotated[
-    str | None, typer.Option("--delimiter", metavar="CHAR", help="Between fields; 'tab' is a tab. Found from the first lines if not given.")
+    str | None,
+    typer.Option(
+        "--delimiter",
+        metavar="CHAR",
+        help="Between fields; 'tab' is a tab. Found from the first lines if not given.",
+    ),
 ]
-Encoding = Annotated[str | None, typer.Option("--encoding", metavar="NAME", help="The file's encoding, UTF-8 if not given.")]
-EmptyOption = Annotated[Empty, typer.Option("--empty", help="A quoted empty field is an empty text, or NULL.")]
+Encoding = Annotated[
+    str | None,
+    typer.Option("--encoding", metavar="NAME", help="The file's encoding, UTF-8 if not given."),
+]
+EmptyOption = Annotated[
+    Empty, typer.Option("--empty", help="A quoted empty field is an empty text, or NULL.")
+]
 Texts = Annotated[
-    list[str] | None, typer.Option("--text", metavar="COLUMN", help="A column to keep as text whatever it holds (repeatable).")
+    list[str] | None,
+    typer.Option(
+        "--text", metavar="COLUMN", help="A column to keep as text whatever it holds (repeatable)."
+    ),
 ]
 
 
-Replace = Annotated[bool, typer.Option("--replace", help="Write over a file that is there already.")]
-Params = Annotated[list[str] | None, typer.Option("--param", metavar="NAME=VALUE", help="A value for :NAME in expressions (repeatable).")]
-Today = Annotated[str | None, typer.Option("--today", metavar="DATE", help="The day that CURRENT_DATE is, as 2024-05-31.")]
+Replace = Annotated[
+    bool, typer.Option("--replace", help="Write over a file that is there already.")
+]
+Params = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--param", metavar="NAME=VALUE", help="A value for :NAME in expressions (repeatable)."
+    ),
+]
+Today = Annotated[
+    str | None,
+    typer.Option("--today", metavar="DATE", help="The day that CURRENT_DATE is, as 2024-05-31."),
+]
 
 
 FindingOption = Annotated[
-    int | None, typer.Option("--finding", metavar="N", min=1, help="By the number of a finding in the table's profile.")
+    int | None,
+    typer.Option(
+        "--finding", metavar="N", min=1, help="By the number of a finding in the table's profile."
+    ),
 ]
 Memory = Annotated[
     str | None,
-    typer.Option("--memory", metavar="SIZE", help="What to hold in memory, as 256MB or 2GB; what is larger goes to a temporary file."),
+    typer.Option(
+        "--memory",
+        metavar="SIZE",
+        help="What to hold in memory, as 256MB or 2GB; what is larger goes to a temporary file.",
+    ),
 ]
 
 
@@ -107,16 +143,25 @@ def _members(context: Given, query: Any, text: str) -> Any:
 
 
 def open_reference(
-    reference: str, delimiter: str | None, encoding: str | None, empty: Empty, texts: list[str] | None, bare: bool = False
-) -> Source:  # fmt: skip
+    reference: str,
+    delimiter: str | None,
+    encoding: str | None,
+    empty: Empty,
+    texts: list[str] | None,
+    bare: bool = False,
+) -> Source:
     """The table with its reading options; `bare`: only what it is and how many rows it has."""
     sign = "\t" if delimiter in ("tab", "\\t") else delimiter
-    return opening.open_table(reference, opening.ReadOptions(sign, encoding, empty is Empty.null, tuple(texts or ()), bare=bare))
+    return opening.open_table(
+        reference,
+        opening.ReadOptions(sign, encoding, empty is Empty.null, tuple(texts or ()), bare=bare),
+    )
 
 
 @contextmanager
 def progress(table: Source, passes: int = 1) -> Iterator[None]:
-    """A bar on standard error while the table is read, if that takes over a second, and only on a terminal."""
+    """A bar on standard error while the table is read, if that takes over a second, and only on a
+    terminal."""
     if not sys.stderr.isatty():
         yield
         return

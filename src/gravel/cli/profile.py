@@ -52,20 +52,45 @@ _ALL_FIGURES = 96  # signs of a line that has all figures of a column; a narrowe
 
 def profile(
     table: TableArgument,
-    column: Annotated[str | None, typer.Option("--column", metavar="COLUMN", help="One column in depth.")] = None,
+    column: Annotated[
+        str | None, typer.Option("--column", metavar="COLUMN", help="One column in depth.")
+    ] = None,
     findings: Annotated[
-        str | None, typer.Option("--findings", metavar="N|all", help="The first N findings in full, instead of a line for each kind.")
+        str | None,
+        typer.Option(
+            "--findings",
+            metavar="N|all",
+            help="The first N findings in full, instead of a line for each kind.",
+        ),
     ] = None,
     suggest: Annotated[
-        Path | None, typer.Option("--suggest", metavar="PLAN", help="Write a plan with the safe mendings, the evidence beside each.")
+        Path | None,
+        typer.Option(
+            "--suggest",
+            metavar="PLAN",
+            help="Write a plan with the safe mendings, the evidence beside each.",
+        ),
     ] = None,
     choose: Annotated[
         str | None,
-        typer.Option("--choose", metavar="N, …|all", help="For --suggest: the findings to mend, by number, instead of the safe ones."),
+        typer.Option(
+            "--choose",
+            metavar="N, …|all",
+            help="For --suggest: the findings to mend, by number, instead of the safe ones.",
+        ),
     ] = None,
-    report: Annotated[Path | None, typer.Option("--report", metavar="FILE.html", help="Write a page to hand over.")] = None,
+    report: Annotated[
+        Path | None,
+        typer.Option("--report", metavar="FILE.html", help="Write a page to hand over."),
+    ] = None,
     sample: Annotated[
-        int | None, typer.Option("--sample", metavar="N", min=1, help="Look at N rows only, chosen evenly; every figure is the sample's.")
+        int | None,
+        typer.Option(
+            "--sample",
+            metavar="N",
+            min=1,
+            help="Look at N rows only, chosen evenly; every figure is the sample's.",
+        ),
     ] = None,
     memory: Memory = None,
     today: Today = None,
@@ -79,25 +104,37 @@ def profile(
 ) -> None:
     """What is in each column, what is wrong with it, how to see it and what would mend it.
 
-    [bold]gravel profile boats.csv[/]   [bold]gravel profile boats.csv --column status[/]   [bold]gravel profile boats.csv --suggest plan.toml[/]
+    [bold]gravel profile boats.csv --column status[/]
+
+    [bold]gravel profile boats.csv --suggest plan.toml[/]
     """
     supplied = given_by(None, today)
     limit = None if findings is None else look.row_limit(findings, "--findings")
     if choose is not None and suggest is None:
         raise CallProblem("--choose says what --suggest writes", hint="add --suggest PLAN")
     if sample is not None and suggest is not None:
-        raise CallProblem("a plan is suggested from all rows, not from a sample", hint="leave out --sample")
+        raise CallProblem(
+            "a plan is suggested from all rows, not from a sample", hint="leave out --sample"
+        )
     source = open_reference(table, delimiter, encoding, empty, text)
     name = None if column is None else _column_name(column, source.columns)
     if suggest is not None and suggest.exists():
-        raise CallProblem(f"{suggest} exists already", hint="name another file; gravel try --add adds a step to a plan")
+        raise CallProblem(
+            f"{suggest} exists already",
+            hint="name another file; gravel try --add adds a step to a plan",
+        )
     if report is not None and source.reads(report):
-        raise CallProblem("the page would be written over the table itself", hint="name another file")
+        raise CallProblem(
+            "the page would be written over the table itself", hint="name another file"
+        )
     if report is not None:
         page.may_write(report, replace)
     with progress(source, 2):
         result = profiling_profile.profile(
-            source, today=supplied.today, memory=memory_of(memory) or profiling_profile.MEMORY, sample=sample
+            source,
+            today=supplied.today,
+            memory=memory_of(memory) or profiling_profile.MEMORY,
+            sample=sample,
         )
     kept.keep(source, result, supplied.today)
     written = None if suggest is None else _suggest(suggest, source, result, choose)
@@ -117,7 +154,9 @@ def profile(
     if written is not None and suggest is not None:
         steps = "1 step" if written == 1 else f"{written} steps"
         render.note(
-            f"{suggest} written with {steps}; next: {commands.command(['gravel', 'clean', str(suggest), '--dry-run'])}", not no_color
+            f"{suggest} written with {steps}; next:"
+            f" {commands.command(['gravel', 'clean', str(suggest), '--dry-run'])}",
+            not no_color,
         )
     for line in result.notes:
         render.note(f"{result.table}: {line}", not no_color)
@@ -128,17 +167,23 @@ def _column_name(name: str, columns: tuple[str, ...]) -> str:
     if name in columns or len(folded) == 1:
         return name if name in columns else folded[0]
     near = nearest(name, list(columns))
-    raise CallProblem(f"there is no column {name!r}", hint=f"did you mean {near}?" if near else f"there are {', '.join(columns[:12])}")
+    raise CallProblem(
+        f"there is no column {name!r}",
+        hint=f"did you mean {near}?" if near else f"there are {', '.join(columns[:12])}",
+    )
 
 
 def _suggest(path: Path, table: Any, profile: Profile, choose: str | None) -> int:
     """Write the plan; the number of its steps."""
-    mendable = [(number, finding) for number, finding in enumerate(profile.findings, 1) if finding.mend]
+    mendable = [
+        (number, finding) for number, finding in enumerate(profile.findings, 1) if finding.mend
+    ]
     if choose is None:
         chosen = [item for _, item in mendable if item.safe]
         if not chosen:
             raise CallProblem(
-                "no finding has a mending that is safe without a look", hint="choose some with --choose: their numbers stand in the profile"
+                "no finding has a mending that is safe without a look",
+                hint="choose some with --choose: their numbers stand in the profile",
             )
     elif choose.strip() == "all":
         chosen = [item for _, item in mendable]
@@ -147,21 +192,47 @@ def _suggest(path: Path, table: Any, profile: Profile, choose: str | None) -> in
         by_number = {str(number): item for number, item in mendable}
         for part in numbers:
             if part not in by_number:
-                what = "has no mending" if part.isdigit() and 0 < int(part) <= len(profile.findings) else "is no number of a finding"
-                raise CallProblem(f"{part!r} {what}", hint=f"those with a mending are {', '.join(by_number) or 'none'}")
+                what = (
+                    "has no mending"
+                    if part.isdigit() and 0 < int(part) <= len(profile.findings)
+                    else "is no number of a finding"
+                )
+                raise CallProblem(
+                    f"{part!r} {what}",
+                    hint=f"those with a mending are {', '.join(by_number) or 'none'}",
+                )
         chosen = [by_number[part] for part in dict.fromkeys(numbers)]
-    steps = [edit.Mending(item.mend, _evidence(item, profile)) for item in profiling_suggest.in_order(chosen)]
+    steps = [
+        edit.Mending(item.mend, _evidence(item, profile))
+        for item in profiling_suggest.in_order(chosen)
+    ]
     key = next((list(subset) for subset in profile.facts.keys), [])
-    edit.begin_plan(path, table, steps, key, {column.name: column.type for column in profile.columns})
+    edit.begin_plan(
+        path, table, steps, key, {column.name: column.type for column in profile.columns}
+    )
     return len(steps)
 
 
 def _evidence(finding: Finding, profile: Profile) -> str:
-    return f"{finding.column or 'table'}: {finding.rows:,} of {profile.rows:,} rows: {finding.detail}"
+    return (
+        f"{finding.column or 'table'}: {finding.rows:,} of {profile.rows:,} rows: {finding.detail}"
+    )
 
 
 def _rows(profile: Profile, format: Format) -> None:
-    headings = ["column", "type", "nulls", "empty", "blank", "padded", "distinct", "min", "max", "shortest", "longest"]
+    headings = [
+        "column",
+        "type",
+        "nulls",
+        "empty",
+        "blank",
+        "padded",
+        "distinct",
+        "min",
+        "max",
+        "shortest",
+        "longest",
+    ]
     rows: list[list[Any]] = [
         [
             column.name,
@@ -178,7 +249,10 @@ def _rows(profile: Profile, format: Format) -> None:
         ]
         for column in profile.columns
     ]
-    columns = [[None if row[index] is None else str(row[index]) for row in rows] for index in range(len(headings))]
+    columns = [
+        [None if row[index] is None else str(row[index]) for row in rows]
+        for index in range(len(headings))
+    ]
     render.print_rows(format.value, headings, columns)
 
 
@@ -199,7 +273,12 @@ def _show(profile: Profile, table: Any, full: bool, limit: int | None, color: bo
         for number, item in enumerate(shown, 1):
             finding.print_finding(out, number, item, profile, table)
         if len(shown) < len(profile.findings):
-            out.print(rich_text.Text(f"and {len(profile.findings) - len(shown):,} more: --findings all", style=render.DIM))
+            out.print(
+                rich_text.Text(
+                    f"and {len(profile.findings) - len(shown):,} more: --findings all",
+                    style=render.DIM,
+                )
+            )
     else:
         _kinds(out, profile)
     _verdict(out, profile, table, full)
@@ -210,7 +289,8 @@ _LEVELS = (("wrong", "wrong"), ("suspect", "suspect"), ("note", "to note"))
 
 
 def _kinds(out: Any, profile: Profile) -> None:
-    """A line for each kind of finding, the costliest first: how many values it is about, and in which columns, by number."""
+    """A line for each kind of finding, the costliest first: how many values it is about, and in
+    which columns, by number."""
     grouped: dict[tuple[str, str], list[tuple[int, Finding]]] = {}
     for number, entry in enumerate(profile.findings, 1):
         grouped.setdefault((entry.level, entry.finding), []).append((number, entry))
@@ -233,25 +313,47 @@ def _kinds(out: Any, profile: Profile) -> None:
         )
     render.print_table(out, ["values", "", "finding", "number and column"], rows, right=(0,), gap=2)
     if len(grouped) > _KINDS:
-        out.print(rich_text.Text(f"and {len(grouped) - _KINDS:,} more kinds: --findings all", style=render.DIM))
+        out.print(
+            rich_text.Text(
+                f"and {len(grouped) - _KINDS:,} more kinds: --findings all", style=render.DIM
+            )
+        )
 
 
 def _verdict(out: Any, profile: Profile, table: Any, full: bool) -> None:
-    counts = [(sum(item.level == level for item in profile.findings), level, word) for level, word in _LEVELS]
+    counts = [
+        (sum(item.level == level for item in profile.findings), level, word)
+        for level, word in _LEVELS
+    ]
     line = rich_text.Text().append(
-        "1 finding: " if len(profile.findings) == 1 else f"{len(profile.findings):,} findings: ", style=render.HEAD
+        "1 finding: " if len(profile.findings) == 1 else f"{len(profile.findings):,} findings: ",
+        style=render.HEAD,
     )
     for index, (count, level, word) in enumerate(item for item in counts if item[0]):
-        line.append(", " if index else "").append(f"{count:,} {word}", style=finding.LEVEL_STYLES[level])
+        line.append(", " if index else "").append(
+            f"{count:,} {word}", style=finding.LEVEL_STYLES[level]
+        )
     out.print()
     out.print(line)
     name, *options = commands.table_words(table)
     worst = profile.findings[0].column
-    nexts = [] if profile.sample is not None or not profile.findings[0].where else [commands.finding_command("look", table, 1)]
-    nexts += [] if full else [commands.command(["gravel", "profile", name, "--findings", "5", *options])]
-    nexts += [commands.command(["gravel", "profile", name, "--column", worst, *options])] if worst else []
+    nexts = (
+        []
+        if profile.sample is not None or not profile.findings[0].where
+        else [commands.finding_command("look", table, 1)]
+    )
+    nexts += (
+        [] if full else [commands.command(["gravel", "profile", name, "--findings", "5", *options])]
+    )
+    nexts += (
+        [commands.command(["gravel", "profile", name, "--column", worst, *options])]
+        if worst
+        else []
+    )
     if nexts:
-        out.print(rich_text.Text("next: " + "   or ".join(nexts[:2]), style=render.MARK), soft_wrap=True)
+        out.print(
+            rich_text.Text("next: " + "   or ".join(nexts[:2]), style=render.MARK), soft_wrap=True
+        )
 
 
 def _facts(profile: Profile) -> list[str]:
@@ -265,35 +367,81 @@ def _facts(profile: Profile) -> list[str]:
         if keys
         else "key: no column, nor any pair of columns that was looked at"
     )
-    lines[-1] += "; no row twice" if not facts.repeated else f"; {facts.repeated:,} rows equal to an earlier one"
+    lines[-1] += (
+        "; no row twice"
+        if not facts.repeated
+        else f"; {facts.repeated:,} rows equal to an earlier one"
+    )
     exact = [f"{item.by} → {item.column}" for item in facts.determined if not item.rows]
     if exact:
-        lines.append(f"determined without exception: {', '.join(exact[:6])}{' …' if len(exact) > 6 else ''}")
+        lines.append(
+            f"determined without exception: {', '.join(exact[:6])}{' …' if len(exact) > 6 else ''}"
+        )
     return lines
 
 
 def _columns(out: Any, profile: Profile) -> None:
     def count(value: int, alarming: bool = False) -> rich_text.Text:
-        return rich_text.Text(f"{value:,}" if value else "–", style=(render.WARN if alarming else "") if value else render.DIM)
+        return rich_text.Text(
+            f"{value:,}" if value else "–",
+            style=(render.WARN if alarming else "") if value else render.DIM,
+        )
 
-    spare = min(_SPARE, max(0, out.width - _WIDTH)) // 4  # more for each text where the terminal is wider
+    spare = (
+        min(_SPARE, max(0, out.width - _WIDTH)) // 4
+    )  # more for each text where the terminal is wider
     rows: list[list[Any]] = []
     for column in profile.columns[:_WIDE]:
         lengths = ""
         if column.length.min is not None:
-            lengths = f"{column.length.min}–{column.length.max:,}" if column.length.min != column.length.max else f"{column.length.min}"
+            lengths = (
+                f"{column.length.min}–{column.length.max:,}"
+                if column.length.min != column.length.max
+                else f"{column.length.min}"
+            )
         same = column.distinct + column.nulls == profile.rows and column.distinct > 0
-        rows.append([
-            render.visible(column.name, 18 + spare), rich_text.Text(column.type.kind.value.removesuffix(" PRECISION"), style=render.DIM), count(column.nulls),
-            rich_text.Text(render.percent(column.nulls, profile.rows) if column.nulls else "", style=render.DIM), count(column.empty + column.blank, True),
-            count(column.padded, True), rich_text.Text(f"{column.distinct:,}", style=render.GOOD if same else ""), _edge(column.min, 10 + spare),
-            _edge(column.max, 10 + spare), rich_text.Text(lengths), _commonest(column, 12 + spare),
-        ])  # fmt: skip
-    headings = ["column", "type", "nulls", "", "blank", "padded", "distinct", "least", "greatest", "length", "commonest"]
+        rows.append(
+            [
+                render.visible(column.name, 18 + spare),
+                rich_text.Text(column.type.kind.value.removesuffix(" PRECISION"), style=render.DIM),
+                count(column.nulls),
+                rich_text.Text(
+                    render.percent(column.nulls, profile.rows) if column.nulls else "",
+                    style=render.DIM,
+                ),
+                count(column.empty + column.blank, True),
+                count(column.padded, True),
+                rich_text.Text(f"{column.distinct:,}", style=render.GOOD if same else ""),
+                _edge(column.min, 10 + spare),
+                _edge(column.max, 10 + spare),
+                rich_text.Text(lengths),
+                _commonest(column, 12 + spare),
+            ]
+        )
+    headings = [
+        "column",
+        "type",
+        "nulls",
+        "",
+        "blank",
+        "padded",
+        "distinct",
+        "least",
+        "greatest",
+        "length",
+        "commonest",
+    ]
     shown = len(headings) if out.width >= _ALL_FIGURES else len(headings) - 2
-    render.print_table(out, headings[:shown], [row[:shown] for row in rows], right=(2, 3, 4, 5, 6, 9), gap=1)
+    render.print_table(
+        out, headings[:shown], [row[:shown] for row in rows], right=(2, 3, 4, 5, 6, 9), gap=1
+    )
     if len(profile.columns) > _WIDE:
-        out.print(rich_text.Text(f"the first {_WIDE} of {len(profile.columns):,} columns; --format json has all", style=render.DIM))
+        out.print(
+            rich_text.Text(
+                f"the first {_WIDE} of {len(profile.columns):,} columns; --format json has all",
+                style=render.DIM,
+            )
+        )
 
 
 def _edge(value: str | None, limit: int) -> Any:
@@ -305,4 +453,6 @@ def _edge(value: str | None, limit: int) -> Any:
 def _commonest(column_profile: ColumnProfile, limit: int) -> Any:
     if not column_profile.top or column_profile.top[0][1] == 1:
         return rich_text.Text("each once" if column_profile.top else "", style=render.DIM)
-    return _edge(column_profile.top[0][0], limit).append(f" {column_profile.top[0][1]:,}", style=render.DIM)
+    return _edge(column_profile.top[0][0], limit).append(
+        f" {column_profile.top[0][1]:,}", style=render.DIM
+    )

@@ -13,7 +13,17 @@ import typer
 
 from gravel import hidden
 from gravel.cli.lazily import lazily
-from gravel.cli.options import Format, FormatOption, Memory, NoColor, Params, Replace, Today, given_by, memory_of
+from gravel.cli.options import (
+    Format,
+    FormatOption,
+    Memory,
+    NoColor,
+    Params,
+    Replace,
+    Today,
+    given_by,
+    memory_of,
+)
 from gravel.problems import CallProblem, TableProblem
 
 with lazily():
@@ -47,17 +57,41 @@ class OnError(str, Enum):  # noqa: UP042
 
 
 def query(
-    statement: Annotated[str | None, typer.Argument(metavar="SELECT", help="A query, or - for standard input.", show_default=False)] = None,
-    file: Annotated[Path | None, typer.Option("--file", metavar="FILE.sql", help="Read the query from a file.")] = None,
-    table: Annotated[list[str] | None, typer.Option("--table", metavar="NAME=REF", help="A short name for a table (repeatable).")] = None,
-    folder: Annotated[
-        Path | None, typer.Option("--in", metavar="FOLDER|FILE.db", help="A folder or a database whose tables are known by their names.")
+    statement: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="SELECT", help="A query, or - for standard input.", show_default=False
+        ),
     ] = None,
-    write: Annotated[Path | None, typer.Option("--write", metavar="FILE", help="Write the result, and count it.")] = None,
-    rows: Annotated[str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")] = "40",
-    explain: Annotated[bool, typer.Option("--explain", help="Show each stage: rows in, rows out, and why.")] = False,
+    file: Annotated[
+        Path | None, typer.Option("--file", metavar="FILE.sql", help="Read the query from a file.")
+    ] = None,
+    table: Annotated[
+        list[str] | None,
+        typer.Option("--table", metavar="NAME=REF", help="A short name for a table (repeatable)."),
+    ] = None,
+    folder: Annotated[
+        Path | None,
+        typer.Option(
+            "--in",
+            metavar="FOLDER|FILE.db",
+            help="A folder or a database whose tables are known by their names.",
+        ),
+    ] = None,
+    write: Annotated[
+        Path | None, typer.Option("--write", metavar="FILE", help="Write the result, and count it.")
+    ] = None,
+    rows: Annotated[
+        str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")
+    ] = "40",
+    explain: Annotated[
+        bool, typer.Option("--explain", help="Show each stage: rows in, rows out, and why.")
+    ] = False,
     on_error: Annotated[
-        OnError, typer.Option("--on-error", help="Rows with an error stop the query, become NULL, or are left out.")
+        OnError,
+        typer.Option(
+            "--on-error", help="Rows with an error stop the query, become NULL, or are left out."
+        ),
     ] = OnError.stop,
     memory: Memory = None,
     param: Params = None,
@@ -68,7 +102,7 @@ def query(
 ) -> None:
     """A standard SELECT over any tables, with the account of its rows.
 
-    [bold]gravel query "SELECT pier, COUNT(*) AS boats FROM 'boats.csv' GROUP BY pier ORDER BY boats DESC"[/]
+    [bold]gravel query "SELECT pier, COUNT(*) FROM 'boats.csv' GROUP BY pier ORDER BY 2 DESC"[/]
     """
     limit = look.row_limit(rows)
     text = _text(statement, file)
@@ -81,7 +115,9 @@ def query(
     )
     result = session.query(text)
     if write is not None and write.resolve() in session.paths:
-        raise CallProblem(f"the query reads {write}, so it is not written over", hint="name another file")
+        raise CallProblem(
+            f"the query reads {write}, so it is not written over", hint="name another file"
+        )
     if write is not None:
         names = numbered(result.names)
         for old, new in zip(result.names, names, strict=True):
@@ -96,12 +132,17 @@ def query(
         if explain:
             _explain(session, not no_color)
         render.note(
-            f"{result.count:,} {'row' if result.count == 1 else 'rows'}" + (f", written to {write}" if write is not None else ""),
+            f"{result.count:,} {'row' if result.count == 1 else 'rows'}"
+            + (f", written to {write}" if write is not None else ""),
             not no_color,
         )
     else:
         for number, part in enumerate(_text_parts(result)):
-            render.print_rows(format.value, result.names if number == 0 else None, [column.to_pylist() for column in part])
+            render.print_rows(
+                format.value,
+                result.names if number == 0 else None,
+                [column.to_pylist() for column in part],
+            )
     render.cautions(session.cautions, not no_color)
     render.remarks(session.remarks, not no_color)
     for name, malformed in session.malformed.items():
@@ -109,17 +150,25 @@ def query(
     for fault in session.faults:
         count = "1 row" if fault.rows == 1 else f"{fault.rows:,} rows"
         first = (
-            f", first in source row{'s' if len(fault.first) > 1 else ''} {', '.join(f'{row:,}' for row in fault.first)}"
+            f", first in source row{'s' if len(fault.first) > 1 else ''}"
+            f" {', '.join(f'{row:,}' for row in fault.first)}"
             if fault.first
             else ""
         )
         left = {"null": "NULL in the result", "omit": "left out"}.get(on_error.value, "")
-        render.note(f"{fault.stage}: {fault.expression[:80]} fails with {fault.sqlstate} in {count}{first}: {left}", not no_color)
+        render.note(
+            f"{fault.stage}: {fault.expression[:80]} fails with {fault.sqlstate} in {count}{first}:"
+            f" {left}",
+            not no_color,
+        )
 
 
 def _text(statement: str | None, file: Path | None) -> str:
     if (statement is None) == (file is None):
-        raise CallProblem("give a query, or --file FILE.sql", hint="gravel query \"SELECT COUNT(*) FROM 'boats.csv'\"")
+        raise CallProblem(
+            "give a query, or --file FILE.sql",
+            hint="gravel query \"SELECT COUNT(*) FROM 'boats.csv'\"",
+        )
     if statement == "-":
         return hidden.without(sys.stdin.read()).rstrip().removesuffix(";")
     if statement is not None:
@@ -128,25 +177,40 @@ def _text(statement: str | None, file: Path | None) -> str:
     try:
         return hidden.without(file.read_text("utf-8")).rstrip().removesuffix(";")
     except (OSError, UnicodeDecodeError) as error:
-        raise TableProblem(f"{file} cannot be read: {(getattr(error, 'strerror', None) or str(error)).lower()}") from None
+        raise TableProblem(
+            f"{file} cannot be read: {(getattr(error, 'strerror', None) or str(error)).lower()}"
+        ) from None
 
 
 def _tables(supplied: list[str] | None, folder: Path | None) -> dict[str, str]:
     results: dict[str, str] = {}
     if folder is not None and folder.is_file():
-        results |= {reference.rpartition("#")[2]: reference for reference in opening.expanded(str(folder)) if "#" in reference}
+        results |= {
+            reference.rpartition("#")[2]: reference
+            for reference in opening.expanded(str(folder))
+            if "#" in reference
+        }
     if folder is not None and not results:
         if not folder.is_dir():
             raise TableProblem(f"{folder} is no folder")
-        files = [path for path in sorted(folder.iterdir()) if path.suffix.lower() in (".csv", ".tsv", ".parquet", ".jsonl", ".arrow")]
+        files = [
+            path
+            for path in sorted(folder.iterdir())
+            if path.suffix.lower() in (".csv", ".tsv", ".parquet", ".jsonl", ".arrow")
+        ]
         twice = {path.stem for path in files if sum(other.stem == path.stem for other in files) > 1}
         for name in sorted(twice):
-            render.note(f"two files of {folder} are called {name}, so neither is known by that name; --table {name}=FILE names one")
+            render.note(
+                f"two files of {folder} are called {name}, so neither is known by that name;"
+                f" --table {name}=FILE names one"
+            )
         results |= {path.stem: str(path) for path in files if path.stem not in twice}
     for item in supplied or ():
         name, equals, reference = item.partition("=")
         if not equals or not name or not reference:
-            raise CallProblem(f"--table takes NAME=REF, not {item!r}", hint="--table boats=boats.csv")
+            raise CallProblem(
+                f"--table takes NAME=REF, not {item!r}", hint="--table boats=boats.csv"
+            )
         results[name] = reference
     return results
 
@@ -161,12 +225,17 @@ def _text_parts(relation: Relation, most: int | None = None) -> Iterator[list[An
         if number % 16 == 0:
             engine_memory.give_back_freed_blocks()
         rows = min(_ROWS, count - start)
-        yield [casts.to_text(relation.vectors.part(index, start, rows).values, kind) for index, kind in enumerate(relation.types)]
+        yield [
+            casts.to_text(relation.vectors.part(index, start, rows).values, kind)
+            for index, kind in enumerate(relation.types)
+        ]
 
 
 def _texts(relation: Relation, most: int | None = None) -> list[list[str | None]]:
     parts = [[column.to_pylist() for column in part] for part in _text_parts(relation, most)]
-    return [[cell for part in parts for cell in part[index]] for index in range(len(relation.names))]
+    return [
+        [cell for part in parts for cell in part[index]] for index in range(len(relation.names))
+    ]
 
 
 def numbered(names: Sequence[str]) -> tuple[str, ...]:
@@ -184,7 +253,10 @@ def numbered(names: Sequence[str]) -> tuple[str, ...]:
 def _write(target: Path, relation: Relation, replace: bool) -> None:
 
     if sql.is_database(str(target)):
-        raise CallProblem(f"{target} is a table of a database, which a plan writes", hint='a plan with a step query = "…", or write a file')
+        raise CallProblem(
+            f"{target} is a table of a database, which a plan writes",
+            hint='a plan with a step query = "…", or write a file',
+        )
     if not sinks_files.known(target) and not (target.exists() and not target.is_file()):
         raise CallProblem(
             f"{target} cannot be written: its ending is not known",
@@ -207,14 +279,24 @@ def _write(target: Path, relation: Relation, replace: bool) -> None:
             result = reader.CsvSource(rows.path, str(target), delimiter=sign)
             counted = sum(source.scan(result, lambda batch: batch.count, []))
             if not plain:
-                columns = [(name, fingerprint.kept_type(kind)) for name, kind in zip(relation.names, relation.types, strict=True)]
+                columns = [
+                    (name, fingerprint.kept_type(kind))
+                    for name, kind in zip(relation.names, relation.types, strict=True)
+                ]
                 sinks_files.write(output.path, result, columns, output.write)
                 output.close()
-                same, message, _ = fingerprint.compared(result, sinks_files.opened_again(output.path, result), columns)
+                same, message, _ = fingerprint.compared(
+                    result, sinks_files.opened_again(output.path, result), columns
+                )
                 if not same:
-                    raise TableProblem(f"{target} does not hold the result: {message}; nothing was written")
+                    raise TableProblem(
+                        f"{target} does not hold the result: {message}; nothing was written"
+                    )
             if counted != relation.count:
-                raise TableProblem(f"{target} would have {counted:,} rows instead of {relation.count:,}: nothing was written")
+                raise TableProblem(
+                    f"{target} would have {counted:,} rows instead of {relation.count:,}: nothing"
+                    " was written"
+                )
             output.commit()
         finally:
             output.discard()
@@ -222,11 +304,15 @@ def _write(target: Path, relation: Relation, replace: bool) -> None:
 
 
 def _write_typed(target: Path, relation: Relation) -> None:
-    """The result as Arrow values in a file that keeps them, read back and compared. Raises TableProblem."""
+    """The result as Arrow values in a file that keeps them, read back and compared. Raises
+    TableProblem."""
     import pyarrow as pa
 
     kinds = [fingerprint.kept_type(kind) for kind in relation.types]
-    fields = [pa.field(name, sinks_files.arrow_type(kind)) for name, kind in zip(relation.names, kinds, strict=True)]
+    fields = [
+        pa.field(name, sinks_files.arrow_type(kind))
+        for name, kind in zip(relation.names, kinds, strict=True)
+    ]
     arrow.refuse_types(target, fields)
     with atomic_file.private_folder() as folder:
         rows = atomic_file.Output(Path(folder, "rows.arrow"), str(target))
@@ -250,37 +336,54 @@ def _write_typed(target: Path, relation: Relation) -> None:
             output.close()
             same, message = arrow.same_values(result, arrow.opened(output.path, str(target)))
             if not same or result.counted != relation.count:
-                raise TableProblem(f"{target} does not hold the result: {message}; nothing was written")
+                raise TableProblem(
+                    f"{target} does not hold the result: {message}; nothing was written"
+                )
             output.commit()
         finally:
             output.discard()
             rows.discard()
 
 
-def _json(relation: Relation, texts: list[list[str | None]], session: Session, write: Path | None) -> dict[str, Any]:
+def _json(
+    relation: Relation, texts: list[list[str | None]], session: Session, write: Path | None
+) -> dict[str, Any]:
     columns = [
-        [inspecting_cells.json_value(cell, kind.kind) for cell in column] for column, kind in zip(texts, relation.types, strict=True)
+        [inspecting_cells.json_value(cell, kind.kind) for cell in column]
+        for column, kind in zip(texts, relation.types, strict=True)
     ]
     return {
-        "columns": [{"name": name, "type": str(kind)} for name, kind in zip(relation.names, relation.types, strict=True)],
-        "rows": [list(row) for row in zip(*columns, strict=True)], "row_count": relation.count,
+        "columns": [
+            {"name": name, "type": str(kind)}
+            for name, kind in zip(relation.names, relation.types, strict=True)
+        ],
+        "rows": [list(row) for row in zip(*columns, strict=True)],
+        "row_count": relation.count,
         "account": [
             {
-                "stage": item.stage, "in": item.rows_in, "out": item.rows_out, "detail": item.detail,
+                "stage": item.stage,
+                "in": item.rows_in,
+                "out": item.rows_out,
+                "detail": item.detail,
                 "inputs": list(item.inputs),
             }
             for item in session.account
         ],
-        "cautions": render.caution_json(session.cautions), "remarks": list(session.remarks),
+        "cautions": render.caution_json(session.cautions),
+        "remarks": list(session.remarks),
         "errors": [
             {
-                "stage": fault.stage, "expression": fault.expression, "sqlstate": fault.sqlstate, "rows": fault.rows, "row": fault.row,
+                "stage": fault.stage,
+                "expression": fault.expression,
+                "sqlstate": fault.sqlstate,
+                "rows": fault.rows,
+                "row": fault.row,
                 "first_rows": list(fault.first),
             }
             for fault in session.faults
         ],
         "written": None if write is None else str(write),
-    }  # fmt: skip
+    }
 
 
 def _show(relation: Relation, limit: int | None, color: bool) -> None:
@@ -288,7 +391,9 @@ def _show(relation: Relation, limit: int | None, color: bool) -> None:
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
     right = [index for index, kind in enumerate(relation.types) if kind.kind.value in kinds]
     shown = [[render.visible(cell, 48) for cell in column] for column in _texts(relation, limit)]
-    render.print_table(out, list(relation.names), [list(row) for row in zip(*shown, strict=True)], right=right)
+    render.print_table(
+        out, list(relation.names), [list(row) for row in zip(*shown, strict=True)], right=right
+    )
     if limit is not None and relation.count > limit:
         render.note(f"{limit:,} of {relation.count:,} rows shown (--rows all)", color)
 
@@ -296,7 +401,11 @@ def _show(relation: Relation, limit: int | None, color: bool) -> None:
 def _explain(session: Session, color: bool) -> None:
     out = render.console(color=color)
     out.print()
-    out.print(rich_text.Text("the account of the rows, from the result down to the tables", style=render.HEAD))
+    out.print(
+        rich_text.Text(
+            "the account of the rows, from the result down to the tables", style=render.HEAD
+        )
+    )
     spilled = any(stage.spilled for stage in session.account)
     lines = []
     for branch, stage in _branches(session.account):
@@ -309,13 +418,16 @@ def _explain(session: Session, color: bool) -> None:
         ]
         lines.append([*cells, rich_text.Text(stage.detail, style=render.DIM)])
     render.print_table(
-        out, ["operator", "rows in", "out", *(["to disk"] if spilled else []), ""], lines, right=(1, 2, 3) if spilled else (1, 2)
+        out,
+        ["operator", "rows in", "out", *(["to disk"] if spilled else []), ""],
+        lines,
+        right=(1, 2, 3) if spilled else (1, 2),
     )
 
 
 def _branches(account: Sequence[Stage]) -> Iterator[tuple[str, Stage]]:
-    """The operators as a tree, each below the one that takes its rows, with the lines that lead to it; what stands below one that two take is
-    drawn at the first."""
+    """The operators as a tree, each below the one that takes its rows, with the lines that lead to
+    it; what stands below one that two take is drawn at the first."""
     taken = {place for stage in account for place in stage.inputs}
     drawn: set[int] = set()
 
@@ -328,7 +440,9 @@ def _branches(account: Sequence[Stage]) -> Iterator[tuple[str, Stage]]:
         yield lead, stage
         for number, other in enumerate(stage.inputs):
             last = number == len(stage.inputs) - 1
-            yield from draw(other, below + ("└ " if last else "├ "), below + ("  " if last else "│ "))
+            yield from draw(
+                other, below + ("└ " if last else "├ "), below + ("  " if last else "│ ")
+            )
 
     for root in reversed([place for place in range(len(account)) if place not in taken]):
         yield from draw(root, "", "")

@@ -28,18 +28,23 @@ if TYPE_CHECKING:
     from gravel.sources.source import Malformed
 
 _MANY = 500
-# Each has a contrast of at least 4.5:1 on black and on white (WCAG 2.2, 1.4.3), so that no theme has to be asked for.
+# Each has a contrast of at least 4.5:1 on black and on white (WCAG 2.2, 1.4.3), so that no theme
+# has to be asked for.
 DIM, MARK, BAD, GOOD, WARN, HEAD = "#767676", "#5f5fff", "#e12d2d", "#00875f", "#b06000", "bold"
 
 
 class _Console(Console):
-    """A console that sends no control character of a name or a value to the terminal, and lets a reader that has gone be told where the
-    program ends."""
+    """A console that sends no control character of a name or a value to the terminal, and lets a
+    reader that has gone be told where the program ends."""
 
     def render(self, renderable: Any, options: Any = None) -> Any:
         """See Console; its own codes are no segments of text."""
         for segment in super().render(renderable, options):
-            yield segment if segment.control or segment.text.isprintable() else Segment(safe(segment.text, "\n"), segment.style)
+            yield (
+                segment
+                if segment.control or segment.text.isprintable()
+                else Segment(safe(segment.text, "\n"), segment.style)
+            )
 
     def on_broken_pipe(self) -> None:
         raise BrokenPipeError
@@ -51,12 +56,20 @@ def console(error: bool = False, color: bool = True, most: int | None = None) ->
     width = None if stream.isatty() or os.environ.get("COLUMNS") else 120
     if most is not None:
         width = min(most, width or Console(stderr=error).width)
-    return _Console(stderr=error, width=width, no_color=not color or None, highlight=False, soft_wrap=False, emoji=False, markup=False)
+    return _Console(
+        stderr=error,
+        width=width,
+        no_color=not color or None,
+        highlight=False,
+        soft_wrap=False,
+        emoji=False,
+        markup=False,
+    )
 
 
 def visible(value: Cell, limit: int = 60) -> Text:
-    """A cell as the terminal shows it: NULL, empty texts, spaces at the ends, tabs, no-break spaces and control
-    characters all to be seen, none of them raw."""
+    """A cell as the terminal shows it: NULL, empty texts, spaces at the ends, tabs, no-break spaces
+    and control characters all to be seen, none of them raw."""
     if isinstance(value, cells.RowError):
         return Text(f"error {value.sqlstate}", style=BAD)
     text = Text()
@@ -76,14 +89,21 @@ def number(value: Any) -> str:
 def print_json(command: str, figures: dict[str, Any]) -> None:
     """A command's figures as JSON, its name and version first."""
     whole = {"gravel": f"{command}/1", **figures}
-    if max((len(value) for value in figures.values() if isinstance(value, list)), default=0) < _MANY:
+    if (
+        max((len(value) for value in figures.values() if isinstance(value, list)), default=0)
+        < _MANY
+    ):
         sys.stdout.write(_escaped(json.dumps(whole, ensure_ascii=False, indent=2)) + "\n")
         return
     # Indenting is done in Python, ten times slower: long lists get a line an item.
     parts = []
     for name, value in whole.items():
         if isinstance(value, list) and value:
-            text = "[\n    " + ",\n    ".join(json.dumps(item, ensure_ascii=False) for item in value) + "\n  ]"
+            text = (
+                "[\n    "
+                + ",\n    ".join(json.dumps(item, ensure_ascii=False) for item in value)
+                + "\n  ]"
+            )
         else:
             text = json.dumps(value, ensure_ascii=False)
         parts.append(f"  {json.dumps(name, ensure_ascii=False)}: {text}")
@@ -91,28 +111,54 @@ def print_json(command: str, figures: dict[str, Any]) -> None:
 
 
 def _escaped(text: str) -> str:
-    """JSON without the control characters that its own rules leave as they are: they stand in strings alone."""
+    """JSON without the control characters that its own rules leave as they are: they stand in
+    strings alone."""
     return re.sub("[\x7f-\x9f]", lambda result: f"\\u{ord(result[0]):04x}", text)
 
 
 def print_table(
-    out: Console, headings: Sequence[str], rows: Sequence[Sequence[Any]], *, right: Sequence[int] = (), title: str = "", gap: int = 2
+    out: Console,
+    headings: Sequence[str],
+    rows: Sequence[Sequence[Any]],
+    *,
+    right: Sequence[int] = (),
+    title: str = "",
+    gap: int = 2,
 ) -> None:
     """A plain table for people."""
     from rich.table import Table
 
-    table = Table(box=None, pad_edge=False, padding=(0, gap, 0, 0), header_style=HEAD, title=title or None, title_justify="left", title_style=HEAD,
-                  show_header=any(headings))  # fmt: skip
+    table = Table(
+        box=None,
+        pad_edge=False,
+        padding=(0, gap, 0, 0),
+        header_style=HEAD,
+        title=title or None,
+        title_justify="left",
+        title_style=HEAD,
+        show_header=any(headings),
+    )
     for index, heading in enumerate(headings):
-        table.add_column(heading, justify="right" if index in right else "left", overflow="fold", no_wrap=index in right)
+        table.add_column(
+            heading,
+            justify="right" if index in right else "left",
+            overflow="fold",
+            no_wrap=index in right,
+        )
     for row in rows:
         table.add_row(*(cell if isinstance(cell, Text) else Text(str(cell)) for cell in row))
     out.print(table)
 
 
-def print_rows(form: str, headings: Sequence[str] | None, columns: Sequence[Sequence[Cell]]) -> None:
-    """Rows as CSV or Markdown, for programs and pages: values as they are, NULL as nothing. Without headings the rows go on."""
-    texts = [[f"error {cell.sqlstate}" if isinstance(cell, cells.RowError) else cell for cell in column] for column in columns]
+def print_rows(
+    form: str, headings: Sequence[str] | None, columns: Sequence[Sequence[Cell]]
+) -> None:
+    """Rows as CSV or Markdown, for programs and pages: values as they are, NULL as nothing. Without
+    headings the rows go on."""
+    texts = [
+        [f"error {cell.sqlstate}" if isinstance(cell, cells.RowError) else cell for cell in column]
+        for column in columns
+    ]
     if form == "csv":
         import pyarrow as pa
 
@@ -120,7 +166,8 @@ def print_rows(form: str, headings: Sequence[str] | None, columns: Sequence[Sequ
 
         sys.stdout.flush()
         sys.stdout.buffer.write(
-            (b"" if headings is None else header(headings)) + encode([pa.array(column, pa.string()) for column in texts])
+            (b"" if headings is None else header(headings))
+            + encode([pa.array(column, pa.string()) for column in texts])
         )
         return
 
@@ -144,7 +191,11 @@ def malformed_notes(table: str, bad: Sequence[Malformed], color: bool = True) ->
     if not bad:
         return
     err = console(error=True, color=color)
-    subset = "1 malformed record is no row" if len(bad) == 1 else f"{len(bad):,} malformed records are no rows"
+    subset = (
+        "1 malformed record is no row"
+        if len(bad) == 1
+        else f"{len(bad):,} malformed records are no rows"
+    )
     err.print(Text(f"{table}: {subset}", style=WARN))
     for item in bad[:5]:
         line = Text(f"  row {item.row:,}, line {item.line:,}: {item.fault}: ")
@@ -160,7 +211,10 @@ def cautions(found: Sequence[Caution], color: bool = True, prefix: str = "") -> 
     for item in found:
         good = item.caution == "kept from an error"
         line = Text("good: " if good else "caution: ", style=GOOD if good else WARN)
-        line.append(f"{prefix}{item.rows:,} {'row' if item.rows == 1 else 'rows'}: {safe(item.detail)}", style="default")
+        line.append(
+            f"{prefix}{item.rows:,} {'row' if item.rows == 1 else 'rows'}: {safe(item.detail)}",
+            style="default",
+        )
         for index, text in enumerate(item.examples):
             line.append("', '" if index else " ('", style="default")
             line.append_text(visible(text, 40))
@@ -173,13 +227,21 @@ def cautions(found: Sequence[Caution], color: bool = True, prefix: str = "") -> 
 def remarks(lines: Sequence[str], color: bool = True, prefix: str = "") -> None:
     """What is to be known of expressions and is no caution, on standard error."""
     for line in lines:
-        console(error=True, color=color).print(Text(f"note: {prefix}{safe(line)}", style=DIM), soft_wrap=True)
+        console(error=True, color=color).print(
+            Text(f"note: {prefix}{safe(line)}", style=DIM), soft_wrap=True
+        )
 
 
 def caution_json(found: Sequence[Caution]) -> list[dict[str, Any]]:
     """Cautions as JSON."""
     return [
-        {"caution": item.caution, "rows": item.rows, "detail": item.detail, "hint": item.hint, "examples": list(item.examples)}
+        {
+            "caution": item.caution,
+            "rows": item.rows,
+            "detail": item.detail,
+            "hint": item.hint,
+            "examples": list(item.examples),
+        }
         for item in found
     ]
 
@@ -188,21 +250,33 @@ def branch_json(found: Sequence[BranchCount]) -> list[dict[str, Any]]:
     """The branches of each CASE as JSON."""
     return [
         {
-            "case": item.text, "branches": [{"when": when, "rows": rows} for when, rows in item.whens],
-            "else": item.otherwise, "else_unknown": item.unknown,
+            "case": item.text,
+            "branches": [{"when": when, "rows": rows} for when, rows in item.whens],
+            "else": item.otherwise,
+            "else_unknown": item.unknown,
         }
         for item in found
-    ]  # fmt: skip
+    ]
 
 
 def print_branches(out: Console, found: Sequence[BranchCount]) -> None:
     """How many rows took each branch of a CASE."""
     for item in found:
         title = item.text if len(item.text) <= 90 else item.text[:89] + "…"
-        rows: list[list[Any]] = [[Text(f"  WHEN {safe(when)}"), f"{count:,}"] for when, count in item.whens]
-        unknown = f" ({item.unknown:,} only because a condition was unknown)" if item.unknown else ""
+        rows: list[list[Any]] = [
+            [Text(f"  WHEN {safe(when)}"), f"{count:,}"] for when, count in item.whens
+        ]
+        unknown = (
+            f" ({item.unknown:,} only because a condition was unknown)" if item.unknown else ""
+        )
         rows.append(
-            [Text(f"  {'ELSE' if item.has_else else 'no ELSE: NULL'}{unknown}", style=WARN if item.unknown else ""), f"{item.otherwise:,}"]
+            [
+                Text(
+                    f"  {'ELSE' if item.has_else else 'no ELSE: NULL'}{unknown}",
+                    style=WARN if item.unknown else "",
+                ),
+                f"{item.otherwise:,}",
+            ]
         )
         out.print(Text(f"branches of {safe(title)}", style=DIM))
         print_table(out, ["", ""], rows, right=(1,))

@@ -25,25 +25,48 @@ if TYPE_CHECKING:
 
 
 def try_step(
-    table: Source | None, reference: str | None, plan: Path | None, step: str | None, given: Given, form: Format, color: bool
+    table: Source | None,
+    reference: str | None,
+    plan: Path | None,
+    step: str | None,
+    given: Given,
+    form: Format,
+    color: bool,
 ) -> None:
-    """Try a step given as TOML on a table, or a plan's step by its number. Raises CallProblem, Problems, TableProblem."""
+    """Try a step given as TOML on a table, or a plan's step by its number. Raises CallProblem,
+    Problems, TableProblem."""
     if plan is not None:
         if step is None or not step.strip().isdigit():
-            raise CallProblem("--plan needs the number of a step", hint=f"gravel try --plan {plan} --step 1")
+            raise CallProblem(
+                "--plan needs the number of a step", hint=f"gravel try --plan {plan} --step 1"
+            )
         result = rehearse.rehearse(model.read_plan(plan, str(plan)), int(step), given)
     else:
         if table is None or step is None or reference is None:
             raise CallProblem("a step is tried on a table", hint="gravel try boats.csv --step '…'")
-        result = rehearse.rehearse(rehearse.one_step(table, str(table.path) if reference == "-" else reference, step), 1, given)
+        result = rehearse.rehearse(
+            rehearse.one_step(table, str(table.path) if reference == "-" else reference, step),
+            1,
+            given,
+        )
     if form is Format.json:
         render.print_json("try", _json(result))
     elif form is Format.table:
         _show(result, color)
     else:
-        flat = [[column, item.path, item.before, item.after] for column, subset in result.line.count.changes.items() for item in subset]
-        flat += [[item.outcome, item.path, item.reason, item.into] for item in result.line.count.gone]
-        render.print_rows(form.value, ["what", "path", "before", "after"], [[row[index] for row in flat] for index in range(4)])
+        flat = [
+            [column, item.path, item.before, item.after]
+            for column, subset in result.line.count.changes.items()
+            for item in subset
+        ]
+        flat += [
+            [item.outcome, item.path, item.reason, item.into] for item in result.line.count.gone
+        ]
+        render.print_rows(
+            form.value,
+            ["what", "path", "before", "after"],
+            [[row[index] for row in flat] for index in range(4)],
+        )
     render.cautions(result.line.cautions, color)
     render.remarks(result.line.remarks, color)
     render.malformed_notes(result.table, result.malformed, color)
@@ -55,29 +78,61 @@ def _json(rehearsal: Rehearsal) -> dict[str, Any]:
     count = rehearsal.line.count
 
     def samples(supplied: dict[str, list[ChangeExample]]) -> dict[str, Any]:
-        return {what: [dataclasses.asdict(item) for item in subset] for what, subset in supplied.items() if subset}
+        return {
+            what: [dataclasses.asdict(item) for item in subset]
+            for what, subset in supplied.items()
+            if subset
+        }
 
     return {
-        "plan": rehearsal.plan, "table": rehearsal.table, "malformed": len(rehearsal.malformed), "step": figures.step_json(rehearsal.line, rehearsal.totals),
-        "changes": samples(count.changes), "samples": samples(count.samples), "left": [dataclasses.asdict(item) for item in count.gone],
-        "errors": [{"column": column or None, "sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row}
-                   for column, kind in rehearsal.errors],
-        "stops": rehearsal.stops, "cautions": render.caution_json(rehearsal.line.cautions),
-    }  # fmt: skip
+        "plan": rehearsal.plan,
+        "table": rehearsal.table,
+        "malformed": len(rehearsal.malformed),
+        "step": figures.step_json(rehearsal.line, rehearsal.totals),
+        "changes": samples(count.changes),
+        "samples": samples(count.samples),
+        "left": [dataclasses.asdict(item) for item in count.gone],
+        "errors": [
+            {
+                "column": column or None,
+                "sqlstate": kind.sqlstate,
+                "rows": kind.rows,
+                "example": kind.example,
+                "row": kind.row,
+            }
+            for column, kind in rehearsal.errors
+        ],
+        "stops": rehearsal.stops,
+        "cautions": render.caution_json(rehearsal.line.cautions),
+    }
 
 
 def _show(rehearsal: Rehearsal, color: bool) -> None:
     line, count = rehearsal.line, rehearsal.line.count
     out = render.console(color=color)
     head = rich_text.Text(line.note or line.verb, style=render.HEAD)
-    head.append(f"  {rehearsal.table}, step {line.step}" if rehearsal.plan != "the step" else f"  {rehearsal.table}", style=render.DIM)
+    head.append(
+        (
+            f"  {rehearsal.table}, step {line.step}"
+            if rehearsal.plan != "the step"
+            else f"  {rehearsal.table}"
+        ),
+        style=render.DIM,
+    )
     out.print(head)
-    parts = [(count.added, "added", "+"), (count.dropped, "dropped", "-"), (count.merged, "merged", "-"),
-             (count.set_aside, "set aside", "-"), (count.stopped, "failed", "-")]  # fmt: skip
+    parts = [
+        (count.added, "added", "+"),
+        (count.dropped, "dropped", "-"),
+        (count.merged, "merged", "-"),
+        (count.set_aside, "set aside", "-"),
+        (count.stopped, "failed", "-"),
+    ]
     message = rich_text.Text(f"  {count.rows_in:,} in")
     for many, what, sign in parts:
         if many:
-            message.append(f" {sign} {many:,} {what}", style=render.WARN if what != "failed" else render.BAD)
+            message.append(
+                f" {sign} {many:,} {what}", style=render.WARN if what != "failed" else render.BAD
+            )
     message.append(f" = {count.rows_out:,} out")
     if count.changed:
         message.append(f"; {count.changed:,} changed", style=render.WARN)
@@ -85,7 +140,8 @@ def _show(rehearsal: Rehearsal, color: bool) -> None:
     for text in clean.details(line):
         out.print(rich_text.Text(f"  {text}", style=render.DIM))
     tables = [
-        (f"{column}, changed" if column not in line.new_columns else f"{column}, new", subset) for column, subset in count.changes.items()
+        (f"{column}, changed" if column not in line.new_columns else f"{column}, new", subset)
+        for column, subset in count.changes.items()
     ]
     tables += [(what, subset) for what, subset in count.samples.items()]
     for what, selected in tables:
@@ -94,18 +150,29 @@ def _show(rehearsal: Rehearsal, color: bool) -> None:
             _samples(out, what, selected)
     if count.gone:
         out.print()
-        rows = [[f"  {item.path}", rich_text.Text(item.outcome, style=render.BAD), render.visible(item.reason, 60),
-                 item.sqlstate or (f"into {item.into}" if item.into else "")] for item in count.gone]  # fmt: skip
+        rows = [
+            [
+                f"  {item.path}",
+                rich_text.Text(item.outcome, style=render.BAD),
+                render.visible(item.reason, 60),
+                item.sqlstate or (f"into {item.into}" if item.into else ""),
+            ]
+            for item in count.gone
+        ]
         render.print_table(out, ["  rows that leave", "", "why", ""], rows)
     if rehearsal.errors:
         out.print()
         rows = [
             [
-                f"  {column}", rich_text.Text(f"error {kind.sqlstate}", style=render.BAD), errors.meaning(kind.sqlstate),
-                render.visible(kind.example, 40), f"{kind.row:,}", f"{kind.rows:,}",
+                f"  {column}",
+                rich_text.Text(f"error {kind.sqlstate}", style=render.BAD),
+                errors.meaning(kind.sqlstate),
+                render.visible(kind.example, 40),
+                f"{kind.row:,}",
+                f"{kind.rows:,}",
             ]
             for column, kind in rehearsal.errors
-        ]  # fmt: skip
+        ]
         render.print_table(out, ["", "", "", "for example", "row", "rows"], rows, right=(4, 5))
     if rehearsal.stops:
         out.print()

@@ -41,19 +41,41 @@ if TYPE_CHECKING:
 
 
 def try_(
-    table: Annotated[str | None, typer.Argument(metavar="TABLE", help="A CSV file, or - for standard input.", show_default=False)] = None,
+    table: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="TABLE", help="A CSV file, or - for standard input.", show_default=False
+        ),
+    ] = None,
     assignments: Annotated[
-        list[str] | None, typer.Argument(metavar='"COLUMN = EXPR"…', help="What to try; a new name adds a column.", show_default=False)
+        list[str] | None,
+        typer.Argument(
+            metavar='"COLUMN = EXPR"…',
+            help="What to try; a new name adds a column.",
+            show_default=False,
+        ),
     ] = None,
     finding: FindingOption = None,
     step: Annotated[
-        str | None, typer.Option("--step", metavar="TOML|N", help="A step of any verb, as TOML; with --plan the number of one.")
+        str | None,
+        typer.Option(
+            "--step",
+            metavar="TOML|N",
+            help="A step of any verb, as TOML; with --plan the number of one.",
+        ),
     ] = None,
-    plan: Annotated[Path | None, typer.Option("--plan", metavar="PLAN", help="The plan whose step to try.")] = None,
+    plan: Annotated[
+        Path | None, typer.Option("--plan", metavar="PLAN", help="The plan whose step to try.")
+    ] = None,
     add: Annotated[
-        Path | None, typer.Option("--add", metavar="PLAN", help="Append the step to this plan (made if it is not there).")
+        Path | None,
+        typer.Option(
+            "--add", metavar="PLAN", help="Append the step to this plan (made if it is not there)."
+        ),
     ] = None,
-    note: Annotated[str, typer.Option("--note", metavar="TEXT", help="The note of the added step.")] = "",
+    note: Annotated[
+        str, typer.Option("--note", metavar="TEXT", help="The note of the added step.")
+    ] = "",
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -63,19 +85,25 @@ def try_(
     text: Texts = None,
     no_color: NoColor = False,
 ) -> None:
-    """Before and after: what an expression would change, fill, empty and fail at. Nothing is written.
+    """Before and after: what an expression would change, fill, empty and fail at. Nothing is
+    written.
 
     [bold]gravel try boats.csv "name = CAPITALIZE_WORDS(TIDY_SPACES(name))"[/]
     """
     supplied = given_by(param, today)
     if step is not None or plan is not None:
         if assignments or add or finding is not None or (table is not None and plan is not None):
-            raise CallProblem("--step is tried by itself", hint="gravel try TABLE --step '…', or gravel try --plan PLAN --step N")
+            raise CallProblem(
+                "--step is tried by itself",
+                hint="gravel try TABLE --step '…', or gravel try --plan PLAN --step N",
+            )
         source = None if table is None else open_reference(table, delimiter, encoding, empty, text)
         cli_step.try_step(source, table, plan, step, supplied, format, not no_color)
         return
     if finding is not None and assignments:
-        raise CallProblem("--finding has an assignment of its own", hint="leave out --finding, or the assignment")
+        raise CallProblem(
+            "--finding has an assignment of its own", hint="leave out --finding, or the assignment"
+        )
     if table is None or not (assignments or finding is not None):
         raise CallProblem("say what to try", hint='gravel try boats.csv "name = TIDY_SPACES(name)"')
     source = open_reference(table, delimiter, encoding, empty, text)
@@ -103,7 +131,11 @@ def try_(
         render.note(f"{trial.table}: {line}", not no_color)
     if add is not None:
         number = edit.add_step(add, source, trial, note)
-        render.note(f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))} --dry-run", not no_color)
+        render.note(
+            f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))}"
+            " --dry-run",
+            not no_color,
+        )
 
 
 def _json(trial: Trial) -> dict[str, Any]:
@@ -120,10 +152,21 @@ def _json(trial: Trial) -> dict[str, Any]:
 
 def _attempt_json(attempt: Attempt) -> dict[str, Any]:
     return {
-        "column": attempt.column, "changed": attempt.changed, "unchanged": attempt.unchanged, "errors": attempt.errors, "filled": attempt.filled,
-        "emptied": attempt.emptied, "changes": [{"before": before, "after": after, "rows": rows} for before, after, rows in attempt.changes],
-        "error_kinds": [{"sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row} for kind in attempt.error_kinds],
-    }  # fmt: skip
+        "column": attempt.column,
+        "changed": attempt.changed,
+        "unchanged": attempt.unchanged,
+        "errors": attempt.errors,
+        "filled": attempt.filled,
+        "emptied": attempt.emptied,
+        "changes": [
+            {"before": before, "after": after, "rows": rows}
+            for before, after, rows in attempt.changes
+        ],
+        "error_kinds": [
+            {"sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row}
+            for kind in attempt.error_kinds
+        ],
+    }
 
 
 def _show(trial: Trial, color: bool) -> None:
@@ -138,13 +181,18 @@ def _show(trial: Trial, color: bool) -> None:
         line.append(f"{item.errors:,} errors", style=render.BAD if item.errors else "")
         out.print(line)
         if item.filled or item.emptied or item.new:
-            parts = ["a new column" if item.new else "", f"{item.filled:,} filled (NULL before)" if item.filled and not item.new else "",
-                     f"{item.emptied:,} emptied (NULL after)" if item.emptied else ""]  # fmt: skip
+            parts = [
+                "a new column" if item.new else "",
+                f"{item.filled:,} filled (NULL before)" if item.filled and not item.new else "",
+                f"{item.emptied:,} emptied (NULL after)" if item.emptied else "",
+            ]
             out.print(
                 rich_text.Text(
-                    "  of these " + ", ".join(part for part in parts if part)
-                    if not item.new
-                    else "  a new column: " + f"{item.filled:,} values",
+                    (
+                        "  of these " + ", ".join(part for part in parts if part)
+                        if not item.new
+                        else "  a new column: " + f"{item.filled:,} values"
+                    ),
                     style=render.DIM,
                 )
             )
@@ -152,7 +200,11 @@ def _show(trial: Trial, color: bool) -> None:
             out.print()
             _changes(out, item)
             if item.kinds > len(item.changes):
-                render.note(f"  {len(item.changes)} of {item.kinds:,} different changes shown, the most frequent first", color)
+                render.note(
+                    f"  {len(item.changes)} of {item.kinds:,} different changes shown, the most"
+                    " frequent first",
+                    color,
+                )
         if item.error_kinds:
             out.print()
             _errors(out, item)
@@ -168,8 +220,21 @@ def _show(trial: Trial, color: bool) -> None:
 def _changes(out: Any, attempt: Attempt) -> None:
     rows: list[list[Any]] = []
     for before, after, count in attempt.changes:
-        old = [] if attempt.new else [rich_text.Text("  ").append_text(render.visible(before, 40)), rich_text.Text("→", style=render.DIM)]
-        rows.append([*old, rich_text.Text("  " if attempt.new else "").append_text(render.visible(after, 40)), f"{count:,}"])
+        old = (
+            []
+            if attempt.new
+            else [
+                rich_text.Text("  ").append_text(render.visible(before, 40)),
+                rich_text.Text("→", style=render.DIM),
+            ]
+        )
+        rows.append(
+            [
+                *old,
+                rich_text.Text("  " if attempt.new else "").append_text(render.visible(after, 40)),
+                f"{count:,}",
+            ]
+        )
     headings = ["  value", "rows"] if attempt.new else ["  before", "", "after", "rows"]
     render.print_table(out, headings, rows, right=(len(headings) - 1,))
 

@@ -18,37 +18,62 @@ with lazily():
 
 
 def verify(
-    record: Annotated[Path, typer.Argument(metavar="RECORD", help="The record beside an output.", show_default=False)],
-    connect: Annotated[bool, typer.Option("--connect", help="Ask the servers that the record names.")] = False,
+    record: Annotated[
+        Path,
+        typer.Argument(metavar="RECORD", help="The record beside an output.", show_default=False),
+    ],
+    connect: Annotated[
+        bool, typer.Option("--connect", help="Ask the servers that the record names.")
+    ] = False,
     format: FormatOption = Format.table,
     no_color: NoColor = False,
 ) -> None:
-    """Whether input and output still are what was signed: sizes, SHA-256, rows counted again. Exit status 1 if not.
+    """Whether input and output still are what was signed: sizes, SHA-256, rows counted again. Exit
+    status 1 if not.
 
     [bold]gravel verify boats-clean.record.json[/]
     """
     result = plans_record.verify(record, connect)
     if format is Format.json:
-        figures = [{"what": difference.what, "then": difference.then, "now": difference.now} for difference in result.differences]
+        figures = [
+            {"what": difference.what, "then": difference.then, "now": difference.now}
+            for difference in result.differences
+        ]
         every = [item.what for item in result.checked]
-        render.print_json("verify", {"status": "differs" if figures else "same", "findings": figures, "checked": every})
+        render.print_json(
+            "verify",
+            {"status": "differs" if figures else "same", "findings": figures, "checked": every},
+        )
     elif format is Format.table:
         out = render.console(color=not no_color)
         rows: list[list[Any]] = []
         for entry in result.checked:
             same = entry.then == entry.now
-            mark = rich_text.Text("same" if same else "DIFFERS", style=render.GOOD if same else f"bold {render.BAD}")
+            mark = rich_text.Text(
+                "same" if same else "DIFFERS", style=render.GOOD if same else f"bold {render.BAD}"
+            )
             rows.append([mark, entry.what, _short(entry.then), "" if same else _short(entry.now)])
         render.print_table(out, ["", "", "then", "now"], rows)
         out.print()
         many = len(result.differences)
-        message = "all is as it was signed" if not many else f"{many} of {len(result.checked)} figures are not as they were signed"
+        message = (
+            "all is as it was signed"
+            if not many
+            else f"{many} of {len(result.checked)} figures are not as they were signed"
+        )
         out.print(rich_text.Text(message, style=render.GOOD if not many else render.BAD))
     else:
         lines = [[item.what, item.then, item.now] for item in result.checked]
-        render.print_rows(format.value, ["what", "then", "now"], [[line[index] for line in lines] for index in range(3)])
+        render.print_rows(
+            format.value,
+            ["what", "then", "now"],
+            [[line[index] for line in lines] for index in range(3)],
+        )
     for server in result.not_asked:
-        render.note(f"{server} was not asked: a record may come from anybody; --connect asks it", not no_color)
+        render.note(
+            f"{server} was not asked: a record may come from anybody; --connect asks it",
+            not no_color,
+        )
     if result.differences:
         raise typer.Exit(1)
 

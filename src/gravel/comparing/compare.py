@@ -1,4 +1,5 @@
-"""Comparing two tables: rows are matched by hashes of their keys, cells by hashes of their values; what is shown is fetched after."""
+"""Comparing two tables: rows are matched by hashes of their keys, cells by hashes of their values;
+what is shown is fetched after."""
 
 from __future__ import annotations
 
@@ -37,8 +38,10 @@ _WORD = 40  # bytes that a word of a row takes while parts are matched
 
 @dataclass(frozen=True)
 class How:
-    """How cells are compared: texts without regard to case or to spaces (as TIDY_SPACES has them), numbers within a distance;
-    `pairs`: columns of before that have another name after; `where`: only rows that meet a condition, on both sides."""
+    """How cells are compared: texts without regard to case or to spaces (as TIDY_SPACES has them),
+    numbers within a distance; `pairs`: columns of before that have another name after; `where`:
+    only rows that meet a condition, on both sides.
+    """
 
     ignore_case: bool = False
     ignore_spaces: bool = False
@@ -49,7 +52,11 @@ class How:
     @property
     def told(self) -> tuple[str, ...]:
         """In words."""
-        parts = [(self.ignore_case, "case"), (self.ignore_spaces, "spaces"), (self.within is not None, f"differences up to {self.within}")]
+        parts = [
+            (self.ignore_case, "case"),
+            (self.ignore_spaces, "spaces"),
+            (self.within is not None, f"differences up to {self.within}"),
+        ]
         return tuple(text for said, text in parts if said)
 
 
@@ -57,11 +64,18 @@ _TRIED = 12  # columns of both sides that are tried as a key
 
 
 def proposed_key(before: Source, after: Source) -> str | None:
-    """A column that is a key of both tables, one that is called an identifier before others; None where there is none among the first."""
+    """A column that is a key of both tables, one that is called an identifier before others; None
+    where there is none among the first."""
     both = [name for name in before.columns if name and name in after.columns]
     both = sorted(both, key=lambda name: not is_identifier(name))[:_TRIED]
-    counts = [count_table(side, key=[quoted(name) for name in both]).keys for side in (before, after)]
-    keys = (name for name, *count in zip(both, *counts, strict=True) if not any(item.null_rows or item.repeated_rows for item in count))
+    counts = [
+        count_table(side, key=[quoted(name) for name in both]).keys for side in (before, after)
+    ]
+    keys = (
+        name
+        for name, *count in zip(both, *counts, strict=True)
+        if not any(item.null_rows or item.repeated_rows for item in count)
+    )
     return next(keys, None)
 
 
@@ -78,9 +92,10 @@ class _Column:
 
 @dataclass
 class _Side:
-    """One table as it was read: its rows, those with NULL in the key, and of the others, sorted by a hash of the key, arrays side by side:
-    that hash, a second one, the row number, a hash a cell, and of numbers that may lie within a distance the numbers, without their
-    points. What does not fit into memory is in `spilled`, in runs."""
+    """One table as it was read: its rows, those with NULL in the key, and of the others, sorted by
+    a hash of the key, arrays side by side: that hash, a second one, the row number, a hash a cell,
+    and of numbers that may lie within a distance the numbers, without their points. What does not
+    fit into memory is in `spilled`, in runs."""
 
     rows: int = 0
     null: int = 0
@@ -96,7 +111,8 @@ class _Side:
 
 @dataclass(frozen=True)
 class _KeyRange:
-    """Rows of one side whose keys' hashes are in one range, in the order of the table where these are equal."""
+    """Rows of one side whose keys' hashes are in one range, in the order of the table where these
+    are equal."""
 
     keys: np.ndarray
     second: np.ndarray
@@ -106,21 +122,35 @@ class _KeyRange:
 
 @dataclass
 class _Matches:
-    """What matching the parts has come to: rows in both, rows of each side alone, repeated keys, cells by column."""
+    """What matching the parts has come to: rows in both, rows of each side alone, repeated keys,
+    cells by column."""
 
     both: int = 0
     changed: int = 0
     alone: tuple[list[np.ndarray], list[np.ndarray]] = field(default_factory=lambda: ([], []))
-    repeated: list[list[int]] = field(default_factory=lambda: [[0, 0], [0, 0]])  # of each side: keys, and their rows
-    cells: list[np.ndarray] = field(default_factory=list)  # of each column: equal, changed, filled, emptied
-    differing: list[list[tuple[np.ndarray, np.ndarray]]] = field(default_factory=list)  # of each column: row numbers before and after
+    repeated: list[list[int]] = field(
+        default_factory=lambda: [[0, 0], [0, 0]]
+    )  # of each side: keys, and their rows
+    cells: list[np.ndarray] = field(
+        default_factory=list
+    )  # of each column: equal, changed, filled, emptied
+    differing: list[list[tuple[np.ndarray, np.ndarray]]] = field(
+        default_factory=list
+    )  # of each column: row numbers before and after
 
 
 def compare(
-    before: Source, after: Source, key: Sequence[str] = (), how: How | None = None, given: Given | None = None, memory: int = MEMORY
+    before: Source,
+    after: Source,
+    key: Sequence[str] = (),
+    how: How | None = None,
+    given: Given | None = None,
+    memory: int = MEMORY,
 ) -> tuple[Compared, Iterator[CellDiff]]:
-    """What differs between two tables, and every cell that does, fetched as it is asked for. Without a key rows are matched
-    as a multiset. `memory`: bytes for what is known of the rows. Raises Diagnostic, CallProblem, TableProblem."""
+    """What differs between two tables, and every cell that does, fetched as it is asked for.
+    Without a key rows are matched as a multiset. `memory`: bytes for what is known of the rows.
+    Raises Diagnostic, CallProblem, TableProblem.
+    """
     how = how or How()
     if how.within is not None and not key:
         raise CallProblem("--within compares cells of rows that have a key", hint="--key COLUMN")
@@ -131,14 +161,30 @@ def compare(
 
 
 def _compared(
-    before: Source, after: Source, key: Sequence[str], how: How, context: Given | None, memory: int, *, guess: bool
-) -> tuple[Compared, Iterator[CellDiff]]:  # fmt: skip
+    before: Source,
+    after: Source,
+    key: Sequence[str],
+    how: How,
+    context: Given | None,
+    memory: int,
+    *,
+    guess: bool,
+) -> tuple[Compared, Iterator[CellDiff]]:
     columns, lost, gained, types = _columns(before, after, how, guess)
     keyed = [_key(columns, before, name) for name in key]
-    sides = [_side(table, index, columns, keyed, how, context, memory) for index, table in enumerate((before, after))]
+    sides = [
+        _side(table, index, columns, keyed, how, context, memory)
+        for index, table in enumerate((before, after))
+    ]
     width = 3 + (len(columns) if key else 0)
-    parts = 1 if how.within is not None else max(1, min(_PARTS, -(-sum(side.rows for side in sides) * width * _WORD // memory)))
-    matches = _Matches(cells=[np.zeros(4, np.int64) for _ in columns], differing=[[] for _ in columns])
+    parts = (
+        1
+        if how.within is not None
+        else max(1, min(_PARTS, -(-sum(side.rows for side in sides) * width * _WORD // memory)))
+    )
+    matches = _Matches(
+        cells=[np.zeros(4, np.int64) for _ in columns], differing=[[] for _ in columns]
+    )
     for ours, theirs in zip(*(side.parts(parts) for side in sides), strict=True):
         _match(columns, ours, theirs, how, bool(key), matches)
     alone = [np.sort(np.concatenate([np.zeros(0, np.int64), *rows])) for rows in matches.alone]
@@ -148,24 +194,45 @@ def _compared(
         return _differences(before, after, columns, keyed, differing, most)
 
     cells = tuple(
-        Cells(column.name, column.name, *counts) for column, counts in zip(columns, (cell.tolist() for cell in matches.cells), strict=True)
+        Cells(column.name, column.name, *counts)
+        for column, counts in zip(columns, (cell.tolist() for cell in matches.cells), strict=True)
     )
     keys = [
-        Keys(repeated, rows, side.null) if key else Keys(0, 0, 0) for (repeated, rows), side in zip(matches.repeated, sides, strict=True)
+        Keys(repeated, rows, side.null) if key else Keys(0, 0, 0)
+        for (repeated, rows), side in zip(matches.repeated, sides, strict=True)
     ]
     result = Compared(
-        before.name, after.name, tuple(columns[index].name for index in keyed), sides[0].rows, sides[1].rows, matches.both, len(alone[0]),
-        len(alone[1]), keys[0], keys[1], cells, lost, gained, types, matches.changed,
-        tuple(every(EXAMPLES)), _alone(before, columns, keyed, 0, alone[0]), _alone(after, columns, keyed, 1, alone[1]),
-        how.told, sides[0].malformed, sides[1].malformed,
+        before.name,
+        after.name,
+        tuple(columns[index].name for index in keyed),
+        sides[0].rows,
+        sides[1].rows,
+        matches.both,
+        len(alone[0]),
+        len(alone[1]),
+        keys[0],
+        keys[1],
+        cells,
+        lost,
+        gained,
+        types,
+        matches.changed,
+        tuple(every(EXAMPLES)),
+        _alone(before, columns, keyed, 0, alone[0]),
+        _alone(after, columns, keyed, 1, alone[1]),
+        how.told,
+        sides[0].malformed,
+        sides[1].malformed,
         tuple(f"{table.name}: {note}" for table in (before, after) for note in table.notes),
-    )  # fmt: skip
+    )
     return result, every()
 
 
 def _in_order(pairs: Sequence[tuple[np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray]:
     """Row numbers before and after of the cells that differ, in the order of before."""
-    old, new = (np.concatenate([np.zeros(0, np.int64), *(pair[side] for pair in pairs)]) for side in (0, 1))
+    old, new = (
+        np.concatenate([np.zeros(0, np.int64), *(pair[side] for pair in pairs)]) for side in (0, 1)
+    )
     order = np.argsort(old, kind="stable")
     return old[order], new[order]
 
@@ -179,8 +246,14 @@ def _columns(
         for name, table in ((old, before), (new, after)):
             if name not in table.columns:
                 near = nearest(name, list(table.columns))
-                raise CallProblem(f"{table.name} has no column {name}", hint=f"did you mean {near}?" if near else "")
-    kinds = [(table.guess if guess else table.types)(list(range(len(table.columns)))) for table in (before, after)]
+                raise CallProblem(
+                    f"{table.name} has no column {name}",
+                    hint=f"did you mean {near}?" if near else "",
+                )
+    kinds = [
+        (table.guess if guess else table.types)(list(range(len(table.columns))))
+        for table in (before, after)
+    ]
     columns, types = [], []
     taken = set(pairs.values())
     for at, name in enumerate(before.columns):
@@ -207,36 +280,65 @@ def _key(columns: list[_Column], before: Source, name: str) -> int:
     place = find_column(tree.Name(0, len(name), name), before.columns, name)
     result = next((index for index, column in enumerate(columns) if column.before == place), None)
     if result is None:
-        raise CallProblem(f"the key {name} is not among the columns of both tables", hint=f'--map "{name}=NEW" if it has another name')
+        raise CallProblem(
+            f"the key {name} is not among the columns of both tables",
+            hint=f'--map "{name}=NEW" if it has another name',
+        )
     return result
 
 
 # -- reading a side
 def _side(
-    table: Source, index: int, columns: list[_Column], keyed: list[int], how: How, context: Given | None, memory: int
-) -> _Side:  # fmt: skip
+    table: Source,
+    index: int,
+    columns: list[_Column],
+    keyed: list[int],
+    how: How,
+    context: Given | None,
+    memory: int,
+) -> _Side:
     condition, scope = _condition(table, how, context)
 
-    def work(batch: Batch) -> tuple[Batch, np.ndarray, np.ndarray, np.ndarray, list[np.ndarray], dict[int, np.ndarray]]:
+    def work(
+        batch: Batch,
+    ) -> tuple[Batch, np.ndarray, np.ndarray, np.ndarray, list[np.ndarray], dict[int, np.ndarray]]:
         keep = None
         if condition is not None:
             keep = run(condition, frame_of(batch, scope)).true(batch.count)
             chosen = pa.array(keep)
-            batch = Batch(batch.rows[keep], [None if item is None else item.filter(chosen) for item in batch.columns], batch.malformed)
-        values = [_value(batch.columns[(column.before, column.after)[index]], column, how) for column in columns]
+            batch = Batch(
+                batch.rows[keep],
+                [None if item is None else item.filter(chosen) for item in batch.columns],
+                batch.malformed,
+            )
+        values = [
+            _value(batch.columns[(column.before, column.after)[index]], column, how)
+            for column in columns
+        ]
         hashed = [hashes(value) for value in values]
         of = keyed or list(range(len(columns)))
         plain = [
-            _value(batch.columns[(columns[i].before, columns[i].after)[index]], columns[i], how) if i in keyed else values[i] for i in of
+            (
+                _value(batch.columns[(columns[i].before, columns[i].after)[index]], columns[i], how)
+                if i in keyed
+                else values[i]
+            )
+            for i in of
         ]
         known = np.ones(batch.count, bool)
         for entry in plain if keyed else ():
             if entry.null_count:
                 known &= pc.is_valid(entry).to_numpy(zero_copy_only=False)
         keys = mixed([hashed[i] for i in of]) if columns else np.zeros(batch.count, np.uint64)
-        second = mixed([hashes(item, True) for item in plain], True) if columns else np.zeros(batch.count, np.uint64)
+        second = (
+            mixed([hashes(item, True) for item in plain], True)
+            if columns
+            else np.zeros(batch.count, np.uint64)
+        )
         near = {
-            i: _number(values[i], columns[i]) for i in range(len(columns)) if how.within is not None and columns[i].type.kind in NUMBERS
+            i: _number(values[i], columns[i])
+            for i in range(len(columns))
+            if how.within is not None and columns[i].type.kind in NUMBERS
         }
         return batch, keys, second, known, [] if not keyed else hashed, near
 
@@ -275,13 +377,21 @@ def _number(values: Any, column: _Column) -> np.ndarray:
         return result
     whole = arithmetic.unscaled(values.cast(pa.decimal128(38, column.scale)))
     # Python's integers where a difference in 64 bits could overflow.
-    return whole.astype(object) if len(whole) and max(abs(int(whole.min())), abs(int(whole.max()))) >= 2**62 else whole
+    return (
+        whole.astype(object)
+        if len(whole) and max(abs(int(whole.min())), abs(int(whole.max()))) >= 2**62
+        else whole
+    )
 
 
-def _condition(table: Source, how: How, context: Given | None) -> tuple[nodes.Expression | None, Scope]:
+def _condition(
+    table: Source, how: How, context: Given | None
+) -> tuple[nodes.Expression | None, Scope]:
     if how.where is None:
         return None, Scope((), (), frozenset(), context or Given())
-    scope = scope_of(table, columns_named([(parse.expression(how.where), how.where)], table.columns), context)
+    scope = scope_of(
+        table, columns_named([(parse.expression(how.where), how.where)], table.columns), context
+    )
     with explaining(table, scope):
         return bind_condition(how.where, scope), scope
 
@@ -302,9 +412,19 @@ def _spelled(texts: Any, how: How) -> Any:
 
 
 # -- matching
-def _match(columns: list[_Column], before: _KeyRange, after: _KeyRange, how: How, keyed: bool, matches: _Matches) -> None:
-    """Match the rows of two parts: the first row of a key with the first, and so on; count what differs."""
-    _, first_rows, two = np.intersect1d(_numbered(before.keys), _numbered(after.keys), return_indices=True)
+def _match(
+    columns: list[_Column],
+    before: _KeyRange,
+    after: _KeyRange,
+    how: How,
+    keyed: bool,
+    matches: _Matches,
+) -> None:
+    """Match the rows of two parts: the first row of a key with the first, and so on; count what
+    differs."""
+    _, first_rows, two = np.intersect1d(
+        _numbered(before.keys), _numbered(after.keys), return_indices=True
+    )
     good = before.second[first_rows] == after.second[two]
     first_rows, two = first_rows[good], two[good]
     matches.both += len(first_rows)
@@ -321,18 +441,33 @@ def _match(columns: list[_Column], before: _KeyRange, after: _KeyRange, how: How
             counted[0] += len(first_rows)
         return
     changed = np.zeros(len(first_rows), bool)
-    near = [position for position, column in enumerate(columns) if how.within is not None and column.type.kind in NUMBERS]
+    near = [
+        position
+        for position, column in enumerate(columns)
+        if how.within is not None and column.type.kind in NUMBERS
+    ]
     for at, column in enumerate(columns):
         a, b = before.others[at][first_rows], after.others[at][two]
         was, now = a == NULL_HASH, b == NULL_HASH
         differs = a != b
         if at in near:
             place = len(columns) + near.index(at)
-            differs &= ~_close(before.others[place][first_rows], after.others[place][two], column, how) | was | now
+            differs &= (
+                ~_close(before.others[place][first_rows], after.others[place][two], column, how)
+                | was
+                | now
+            )
         filled, emptied = differs & was, differs & now
-        matches.cells[at] += [(~differs).sum(), (differs & ~was & ~now).sum(), filled.sum(), emptied.sum()]
+        matches.cells[at] += [
+            (~differs).sum(),
+            (differs & ~was & ~now).sum(),
+            filled.sum(),
+            emptied.sum(),
+        ]
         if differs.any():
-            matches.differing[at].append((before.rows[first_rows[differs]], after.rows[two[differs]]))
+            matches.differing[at].append(
+                (before.rows[first_rows[differs]], after.rows[two[differs]])
+            )
         changed |= differs
     matches.changed += int(changed.sum())
 
@@ -341,7 +476,11 @@ def _numbered(keys: np.ndarray) -> np.ndarray:
     """A hash a row of its key and of how many rows before it have the same."""
     order = np.argsort(keys, kind="stable")
     ordered = keys[order]
-    starts = np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1]]) if len(keys) else np.zeros(0, np.int64)
+    starts = (
+        np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1]])
+        if len(keys)
+        else np.zeros(0, np.int64)
+    )
     place = np.empty(len(keys), np.uint64)
     sizes = np.diff(np.r_[starts, len(keys)])
     place[order] = (np.arange(len(keys)) - np.repeat(starts, sizes)).astype(np.uint64)
@@ -363,7 +502,9 @@ def _close(a: np.ndarray, b: np.ndarray, column: _Column, how: How) -> np.ndarra
 
 
 # -- what is shown
-def _texts(table: Source, rows: np.ndarray, places: Sequence[int]) -> dict[int, tuple[str | None, ...]]:
+def _texts(
+    table: Source, rows: np.ndarray, places: Sequence[int]
+) -> dict[int, tuple[str | None, ...]]:
     """Texts of some columns of some source rows."""
     results: dict[int, tuple[str | None, ...]] = {}
     if not len(rows):
@@ -379,12 +520,21 @@ def _texts(table: Source, rows: np.ndarray, places: Sequence[int]) -> dict[int, 
 
 
 def _differences(
-    before: Source, after: Source, columns: list[_Column], keyed: list[int], differing: list[tuple[np.ndarray, np.ndarray]], most: int | None
-) -> Iterator[CellDiff]:  # fmt: skip
-    """Cells that differ, column by column in the order of before's rows; of each column the first `most`."""
+    before: Source,
+    after: Source,
+    columns: list[_Column],
+    keyed: list[int],
+    differing: list[tuple[np.ndarray, np.ndarray]],
+    most: int | None,
+) -> Iterator[CellDiff]:
+    """Cells that differ, column by column in the order of before's rows; of each column the first
+    `most`."""
     for column, (every_old, every_new) in zip(columns, differing, strict=True):
         for begin in range(0, len(every_old[:most]), 100_000):
-            old, new = every_old[:most][begin : begin + 100_000], every_new[:most][begin : begin + 100_000]
+            old, new = (
+                every_old[:most][begin : begin + 100_000],
+                every_new[:most][begin : begin + 100_000],
+            )
             keys = [columns[index].before for index in keyed]
             was = _texts(before, old, [*keys, column.before])
             now = _texts(after, new, [column.after])
@@ -393,9 +543,13 @@ def _differences(
                 yield CellDiff(tuple(key), column.name, text, now[b][0], a, b)
 
 
-def _alone(table: Source, columns: list[_Column], keyed: list[int], side: int, alone: np.ndarray) -> tuple[Alone, ...]:
+def _alone(
+    table: Source, columns: list[_Column], keyed: list[int], side: int, alone: np.ndarray
+) -> tuple[Alone, ...]:
     rows = alone[:EXAMPLES]
     keys = [(columns[index].before, columns[index].after)[side] for index in keyed]
     every = list(range(len(table.columns)))
     result = _texts(table, rows, [*keys, *every])
-    return tuple(Alone(row, result[row][: len(keys)], result[row][len(keys) :]) for row in rows.tolist())
+    return tuple(
+        Alone(row, result[row][: len(keys)], result[row][len(keys) :]) for row in rows.tolist()
+    )

@@ -9,7 +9,8 @@ from gravel.sources.source import Malformed
 
 @dataclass(frozen=True)
 class Cells:
-    """A column of the rows in both: equal + changed + filled + emptied are all of them. filled: NULL before, known after."""
+    """A column of the rows in both: equal + changed + filled + emptied are all of them. filled:
+    NULL before, known after."""
 
     column: str
     after_column: str
@@ -47,7 +48,8 @@ class Alone:
 
 @dataclass(frozen=True)
 class Keys:
-    """Keys that cannot be matched: how many different ones several rows have, and how many rows have a NULL in theirs."""
+    """Keys that cannot be matched: how many different ones several rows have, and how many rows
+    have a NULL in theirs."""
 
     repeated: int
     repeated_rows: int
@@ -56,8 +58,9 @@ class Keys:
 
 @dataclass(frozen=True)
 class Compared:
-    """both, only_before, only_after count rows, of which those with a repeated or NULL key are none. Without a key rows are
-    matched as a multiset. types: columns of both sides whose types differ."""
+    """both, only_before, only_after count rows, of which those with a repeated or NULL key are
+    none. Without a key rows are matched as a multiset. types: columns of both sides whose types
+    differ."""
 
     before: str
     after: str
@@ -84,7 +87,8 @@ class Compared:
 
     @property
     def same(self) -> bool:
-        """Whether nothing differs. Rows with NULL in the key cannot be compared, so nothing is said to be the same of them."""
+        """Whether nothing differs. Rows with NULL in the key cannot be compared, so nothing is said
+        to be the same of them."""
         alone = self.only_before or self.only_after or self.before_columns or self.after_columns
         keys = self.before_keys.null or self.after_keys.null or self.before_keys != self.after_keys
         return not (alone or keys or self.changed_rows or self.before_rows != self.after_rows)

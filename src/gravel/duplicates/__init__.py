@@ -1,1 +1,2 @@
-"""Duplicates: groups of rows that are one thing written more than once, exactly, in looser and looser spellings, and nearly."""
+"""Duplicates: groups of rows that are one thing written more than once, exactly, in looser and
+looser spellings, and nearly."""

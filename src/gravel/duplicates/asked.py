@@ -1,4 +1,5 @@
-"""What is asked of a table, and its rows as hashes: each different value of a batch is spelled and hashed once."""
+"""What is asked of a table, and its rows as hashes: each different value of a batch is spelled and
+hashed once."""
 
 from __future__ import annotations
 
@@ -24,7 +25,8 @@ Pair = tuple[np.ndarray, np.ndarray]  # two independent hashes
 
 @dataclass
 class Asked:
-    """What is asked, bound; `texts` are the expressions of each rung, `spellings` the looser ones bound to a text of their own."""
+    """What is asked, bound; `texts` are the expressions of each rung, `spellings` the looser ones
+    bound to a text of their own."""
 
     table: Source
     on: tuple[str, ...]
@@ -41,19 +43,22 @@ class Asked:
 
 
 def spellings() -> list[nodes.Expression]:
-    """The rungs after the first, for texts that are the first column, beside columns of the rungs before."""
+    """The rungs after the first, for texts that are the first column, beside columns of the rungs
+    before."""
     names = [f"r{position}" for position in range(len(RUNGS))]
     results = []
     for place, rung in enumerate(RUNGS[1:], 1):
         text = rung.written("r0", lambda other: f"r{RUNGS.index(other)}")
-        results.append(bind(parse.expression(text), Scope(tuple(names[:place]), (TEXT,) * place), text))
+        results.append(
+            bind(parse.expression(text), Scope(tuple(names[:place]), (TEXT,) * place), text)
+        )
     return results
 
 
 @dataclass
 class RungGroups:
-    """The groups of a rung: both hashes, the first ascending, rows, first row, and how many keys of the rung before come
-    together in each."""
+    """The groups of a rung: both hashes, the first ascending, rows, first row, and how many keys of
+    the rung before come together in each."""
 
     first: np.ndarray
     second: np.ndarray
@@ -64,7 +69,8 @@ class RungGroups:
 
 @dataclass
 class Members:
-    """The exactly equal keys of the groups of a rung: both hashes, the first ascending, each key's group, rows, first row."""
+    """The exactly equal keys of the groups of a rung: both hashes, the first ascending, each key's
+    group, rows, first row."""
 
     first: np.ndarray
     second: np.ndarray
@@ -74,7 +80,8 @@ class Members:
 
 
 class EncodedKeyColumn:
-    """One expression's values in a batch: for texts the different ones, and which of them each row has (-1: NULL)."""
+    """One expression's values in a batch: for texts the different ones, and which of them each row
+    has (-1: NULL)."""
 
     def __init__(self, vector: Vector, kind: Any) -> None:
         self.vector, self.text = vector, kind == TEXT
@@ -96,7 +103,9 @@ class EncodedKeyColumn:
             return [self._rows(self._exact, rows)] * len(spellings)
         results = [self.different]
         for spelling in spellings:
-            results.append(run(spelling, Frame(len(self.different), results, (TEXT,) * len(results))).values)
+            results.append(
+                run(spelling, Frame(len(self.different), results, (TEXT,) * len(results))).values
+            )
         return [self._rows(self._both(item), rows) for item in results[1:]]
 
     def _both(self, values: Any) -> Pair:
@@ -113,7 +122,8 @@ class EncodedKeyColumn:
 
 @dataclass
 class KeyBatch:
-    """A batch's values, and which rows may be in groups: those without an error, and without NULL unless NULLs are equal."""
+    """A batch's values, and which rows may be in groups: those without an error, and without NULL
+    unless NULLs are equal."""
 
     values: list[EncodedKeyColumn]
     null: list[np.ndarray]
@@ -137,13 +147,20 @@ class KeyBatch:
 def part_of(asked: Asked, batch: Batch) -> KeyBatch:
     """The values of a batch."""
     frame = frame_of(batch, asked.scope)
-    values = [EncodedKeyColumn(run(item, frame).spread(batch.count), item.type) for item in asked.bound]
+    values = [
+        EncodedKeyColumn(run(item, frame).spread(batch.count), item.type) for item in asked.bound
+    ]
     failed = [value.vector.failed(batch.count) for value in values]
-    null = [pc.is_null(value.vector.values).to_numpy(zero_copy_only=False) & ~bad for value, bad in zip(values, failed, strict=True)]
+    null = [
+        pc.is_null(value.vector.values).to_numpy(zero_copy_only=False) & ~bad
+        for value, bad in zip(values, failed, strict=True)
+    ]
     return KeyBatch(values, null, failed, _known(null, failed, asked.null_equal))
 
 
-def _known(null: list[np.ndarray], failed: list[np.ndarray], null_equal: bool, without: int | None = None) -> np.ndarray:
+def _known(
+    null: list[np.ndarray], failed: list[np.ndarray], null_equal: bool, without: int | None = None
+) -> np.ndarray:
     known = np.ones(len(null[0]), bool)
     for index, (item, bad) in enumerate(zip(null, failed, strict=True)):
         if index != without:

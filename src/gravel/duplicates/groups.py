@@ -1,4 +1,5 @@
-"""Finding groups: one pass that counts, by hashes of each rung, and one that fetches the rows to show."""
+"""Finding groups: one pass that counts, by hashes of each rung, and one that fetches the rows to
+show."""
 
 from __future__ import annotations
 
@@ -56,36 +57,90 @@ class _Counts:
 
 
 def duplicates(
-    table: Source, on: Sequence[str] = (), *, key: Sequence[str] = (), rung: str = "equal", null_equal: bool = False, least: int = 2,
-    shown: int | None = 10, given: Given | None = None, memory: int = MEMORY,
-) -> Duplicates:  # fmt: skip
-    """Find the groups of rows that are equal in all of `on` (none: in all columns, NULL like NULL) at a rung of the ladder.
-    `least`: the size of the groups to show, `shown`: how many. Raises Diagnostic, CallProblem, TableProblem."""
+    table: Source,
+    on: Sequence[str] = (),
+    *,
+    key: Sequence[str] = (),
+    rung: str = "equal",
+    null_equal: bool = False,
+    least: int = 2,
+    shown: int | None = 10,
+    given: Given | None = None,
+    memory: int = MEMORY,
+) -> Duplicates:
+    """Find the groups of rows that are equal in all of `on` (none: in all columns, NULL like NULL)
+    at a rung of the ladder. `least`: the size of the groups to show, `shown`: how many. Raises
+    Diagnostic, CallProblem, TableProblem.
+    """
     if rung not in NAMES:
         near = nearest(rung, list(NAMES))
-        raise CallProblem(f"there is no rung {rung}", hint=f"did you mean {near}?" if near else "rungs: " + ", ".join(NAMES))
+        raise CallProblem(
+            f"there is no rung {rung}",
+            hint=f"did you mean {near}?" if near else "rungs: " + ", ".join(NAMES),
+        )
     asked = _asked(table, on, given, null_equal)
     position = NAMES.index(rung)
     keys = [_position(table, name) for name in key]
     counts = _count(asked, keys, memory)
     key_at = keys or _found_key(counts)
-    levels = list(ordered_map(partial(_level, counts.exact, position), range(asked.rungs), 0 if counts.exact.settled() else 1))
+    levels = list(
+        ordered_map(
+            partial(_level, counts.exact, position),
+            range(asked.rungs),
+            0 if counts.exact.settled() else 1,
+        )
+    )
     chosen = levels[position].chosen
     assert chosen is not None
-    left_out = tuple((text, _groups(state) - levels[0].groups) for text, state in zip(asked.on, counts.without, strict=False))
-    fetched = Second(asked, chosen, members(counts.exact, position, chosen), key_at, memory, position)
+    left_out = tuple(
+        (text, _groups(state) - levels[0].groups)
+        for text, state in zip(asked.on, counts.without, strict=False)
+    )
+    fetched = Second(
+        asked, chosen, members(counts.exact, position, chosen), key_at, memory, position
+    )
     counts.forget()
-    fetched.run(_places(chosen, least, shown), [level.examples for level in levels], None if shown is None else _MOST_ROWS)
+    fetched.run(
+        _places(chosen, least, shown),
+        [level.examples for level in levels],
+        None if shown is None else _MOST_ROWS,
+    )
     steps = tuple(
-        MatchLevelCount(item.name, item.meaning, texts, level.groups, level.surplus, level.fresh, tuple(examples))
-        for item, texts, level, examples in zip(RUNGS, asked.texts, levels, fetched.examples, strict=True)
+        MatchLevelCount(
+            item.name,
+            item.meaning,
+            texts,
+            level.groups,
+            level.surplus,
+            level.fresh,
+            tuple(examples),
+        )
+        for item, texts, level, examples in zip(
+            RUNGS, asked.texts, levels, fetched.examples, strict=True
+        )
     )
     return Duplicates(
-        table.name, asked.on, asked.texts[position], rung, tuple(table.columns[i] for i in key_at), tuple(table.columns), counts.rows,
-        len(chosen.sizes), int(chosen.sizes.sum()), int((chosen.sizes - 1).sum()), int(chosen.sizes.max()) if len(chosen.sizes) else 0,
-        counts.nulls, asked.null_equal, counts.errors, tuple(fetched.shown), steps, left_out, fetched.proposal(),
-        tuple(counts.malformed), tuple(table.notes),
-    )  # fmt: skip
+        table.name,
+        asked.on,
+        asked.texts[position],
+        rung,
+        tuple(table.columns[i] for i in key_at),
+        tuple(table.columns),
+        counts.rows,
+        len(chosen.sizes),
+        int(chosen.sizes.sum()),
+        int((chosen.sizes - 1).sum()),
+        int(chosen.sizes.max()) if len(chosen.sizes) else 0,
+        counts.nulls,
+        asked.null_equal,
+        counts.errors,
+        tuple(fetched.shown),
+        steps,
+        left_out,
+        fetched.proposal(),
+        tuple(counts.malformed),
+        tuple(table.notes),
+    )
 
 
 def _asked(table: Source, on: Sequence[str], context: Given | None, null_equal: bool) -> Asked:
@@ -96,7 +151,10 @@ def _asked(table: Source, on: Sequence[str], context: Given | None, null_equal: 
     scope = scope_of(table, [] if whole else columns_named(syntax, table.columns), context)
     with explaining(table, scope):
         first = [bind(node, scope, text) for node, text in syntax]
-    spelled_texts = [tuple(spelled(rung, text, item.type) for text, item in zip(texts, first, strict=True)) for rung in RUNGS]
+    spelled_texts = [
+        tuple(spelled(rung, text, item.type) for text, item in zip(texts, first, strict=True))
+        for rung in RUNGS
+    ]
     return Asked(table, texts, scope, first, spelled_texts, spellings(), null_equal or whole)
 
 
@@ -115,7 +173,9 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
     several = len(asked.on) > 1
     candidates = [] if keys else _candidates(table.columns)
     counts = _Counts(
-        Distinct(room), [Distinct(room) for _ in asked.on] if several else [], {candidate: Distinct(room) for candidate in candidates}
+        Distinct(room),
+        [Distinct(room) for _ in asked.on] if several else [],
+        {candidate: Distinct(room) for candidate in candidates},
     )
     wanted = sorted({*reads(asked.bound, len(table.columns)), *candidates})
 
@@ -133,7 +193,9 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
             first_rows, two = part.hashed(left)
             without.append(counted_hashes(first_rows[there], two[there], rows[there]))
         own = {
-            candidate: counted_hashes(hashes(batch.columns[candidate]), hashes(batch.columns[candidate], True), rows)
+            candidate: counted_hashes(
+                hashes(batch.columns[candidate]), hashes(batch.columns[candidate], True), rows
+            )
             for candidate in candidates
         }
         failed = np.logical_or.reduce(part.failed)
@@ -160,12 +222,21 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
 
 def _candidates(columns: Sequence[str]) -> list[int]:
     """Columns that may be the key: the first one, and one that is called so."""
-    named = [index for index, name in enumerate(columns) if name.casefold().endswith(("id", "key", "no"))]
+    named = [
+        index for index, name in enumerate(columns) if name.casefold().endswith(("id", "key", "no"))
+    ]
     return list(dict.fromkeys([0, *named]))[:2]
 
 
 def _found_key(counts: _Counts) -> list[int]:
-    return next(([index] for index, state in counts.keys.items() if counts.rows and len(state) == counts.rows), [])
+    return next(
+        (
+            [index]
+            for index, state in counts.keys.items()
+            if counts.rows and len(state) == counts.rows
+        ),
+        [],
+    )
 
 
 # -- what the counts come to
@@ -175,8 +246,8 @@ def _groups(state: Distinct) -> int:
 
 @dataclass
 class _Level:
-    """What the groups of a match level come to: how many, the rows beyond one of each, how many are new on it with examples of those; and
-    the groups themselves of the level that is asked for."""
+    """What the groups of a match level come to: how many, the rows beyond one of each, how many are
+    new on it with examples of those; and the groups themselves of the level that is asked for."""
 
     groups: int
     surplus: int
@@ -189,7 +260,13 @@ def _level(exact: Distinct, asked: int, rung: int) -> _Level:
     result = _reduced(exact, rung)
     examples = members(exact, rung, result, np.array(_examples(result))) if rung else None
     fresh = int((result.spellings > 1).sum()) if rung else len(result.sizes)
-    return _Level(len(result.sizes), int((result.sizes - 1).sum()), fresh, examples, result if rung == asked else None)
+    return _Level(
+        len(result.sizes),
+        int((result.sizes - 1).sum()),
+        fresh,
+        examples,
+        result if rung == asked else None,
+    )
 
 
 def _reduced(exact: Distinct, rung: int) -> RungGroups:
@@ -200,7 +277,13 @@ def _reduced(exact: Distinct, rung: int) -> RungGroups:
         for part in pieces if pieces is not None else exact.pieces():
             many = part.counts > 1
             results.append(
-                RungGroups(part.first[many], part.second[many], part.counts[many], part.rows[many], np.ones(int(many.sum()), np.int64))
+                RungGroups(
+                    part.first[many],
+                    part.second[many],
+                    part.counts[many],
+                    part.rows[many],
+                    np.ones(int(many.sum()), np.int64),
+                )
             )
         return _together(results)
 
@@ -223,19 +306,33 @@ def _reduced(exact: Distinct, rung: int) -> RungGroups:
     return _together(results)
 
 
-def _grouped(first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: np.ndarray, rows: np.ndarray) -> RungGroups:
+def _grouped(
+    first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: np.ndarray, rows: np.ndarray
+) -> RungGroups:
     supplied = first
     order = np.argsort(first)
     first = first[order]
     alike = first[1:] == first[:-1] if len(first) else np.zeros(0, bool)
     # Only what shares a hash or is of several rows already can be a group of several rows.
-    subset = order[np.r_[alike, False] | np.r_[False, alike] | (counts[order] > 1)] if len(first) else order
+    subset = (
+        order[np.r_[alike, False] | np.r_[False, alike] | (counts[order] > 1)]
+        if len(first)
+        else order
+    )
     return _several(*(item[subset] for item in (supplied, second, before, counts, rows)))
 
 
-def _several(first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: np.ndarray, rows: np.ndarray) -> RungGroups:
+def _several(
+    first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: np.ndarray, rows: np.ndarray
+) -> RungGroups:
     order = np.lexsort((before, second, first))
-    first, second, before, counts, rows = first[order], second[order], before[order], counts[order], rows[order]
+    first, second, before, counts, rows = (
+        first[order],
+        second[order],
+        before[order],
+        counts[order],
+        rows[order],
+    )
     if not len(first):
         return RungGroups(first, second, counts, rows, counts)
     new = np.r_[True, (first[1:] != first[:-1]) | (second[1:] != second[:-1])]
@@ -244,13 +341,19 @@ def _several(first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: 
     sizes, heads = np.add.reduceat(counts, starts), np.minimum.reduceat(rows, starts)
     spellings = np.add.reduceat(other.astype(np.int64), starts)
     many = sizes > 1
-    return RungGroups(first[starts][many], second[starts][many], sizes[many], heads[many], spellings[many])
+    return RungGroups(
+        first[starts][many], second[starts][many], sizes[many], heads[many], spellings[many]
+    )
 
 
-def members(exact: Distinct, rung: int, groups: RungGroups, some: np.ndarray | None = None) -> Members:
+def members(
+    exact: Distinct, rung: int, groups: RungGroups, some: np.ndarray | None = None
+) -> Members:
     """The exactly equal keys of a rung's groups, or of some of them (their places)."""
     if rung == 0 and some is None:
-        return Members(groups.first, groups.second, np.arange(len(groups.first)), groups.sizes, groups.rows)
+        return Members(
+            groups.first, groups.second, np.arange(len(groups.first)), groups.sizes, groups.rows
+        )
     results: list[tuple[np.ndarray, ...]] = []
     # Ascending places, so that the hashes ascend too.
     chosen = np.arange(len(groups.first)) if some is None else np.sort(some).astype(np.int64)
@@ -259,7 +362,15 @@ def members(exact: Distinct, rung: int, groups: RungGroups, some: np.ndarray | N
         first_rows = part.first if rung == 0 else part.extra[2 * rung - 2]
         two = part.second if rung == 0 else part.extra[2 * rung - 1]
         place, own = places_of(first, second, first_rows, two)
-        results.append((part.first[own], part.second[own], chosen[place[own]], part.counts[own], part.rows[own]))
+        results.append(
+            (
+                part.first[own],
+                part.second[own],
+                chosen[place[own]],
+                part.counts[own],
+                part.rows[own],
+            )
+        )
     empty = np.zeros(0, np.int64)
     if not results:
         return Members(empty.astype(np.uint64), empty.astype(np.uint64), empty, empty, empty)
@@ -271,12 +382,17 @@ def _together(result: list[RungGroups]) -> RungGroups:
     if not result:
         return RungGroups(empty.astype(np.uint64), empty.astype(np.uint64), empty, empty, empty)
     return RungGroups(
-        *(np.concatenate([getattr(item, name) for item in result]) for name in ("first", "second", "sizes", "rows", "spellings"))
+        *(
+            np.concatenate([getattr(item, name) for item in result])
+            for name in ("first", "second", "sizes", "rows", "spellings")
+        )
     )
 
 
 def _examples(rung_groups: RungGroups) -> list[int]:
     """Places of the largest groups that are new at a rung."""
     new = np.flatnonzero(rung_groups.spellings > 1)
-    order = np.lexsort((rung_groups.rows[new], -rung_groups.sizes[new], -rung_groups.spellings[new]))
+    order = np.lexsort(
+        (rung_groups.rows[new], -rung_groups.sizes[new], -rung_groups.spellings[new])
+    )
     return [int(index) for index in new[order][:_EXAMPLES]]

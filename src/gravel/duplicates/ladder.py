@@ -10,8 +10,8 @@ from gravel.language.types import TEXT, Type
 
 @dataclass(frozen=True)
 class Rung:
-    """A spelling: its name, what is ignored in it, and its expression, in which {x} stands for the text that is spelled and the
-    names of rungs before it for their spellings."""
+    """A spelling: its name, what is ignored in it, and its expression, in which {x} stands for the
+    text that is spelled and the names of rungs before it for their spellings."""
 
     name: str
     meaning: str
@@ -33,7 +33,11 @@ RUNGS: tuple[Rung, ...] = (
     Rung("case", "case ignored", "UPPER({spaces})"),
     Rung("accents", "accents and punctuation ignored", "COALESCE(MATCH_KEY({x}), {case})"),
     Rung("words", "word order ignored", "COALESCE(MATCH_KEY({x}, 'sorted'), {case})"),
-    Rung("digits", "digits only, where there are any", "COALESCE(NULLIF(ONLY_DIGITS({x}), ''), {words})"),
+    Rung(
+        "digits",
+        "digits only, where there are any",
+        "COALESCE(NULLIF(ONLY_DIGITS({x}), ''), {words})",
+    ),
 )
 NAMES = tuple(rung.name for rung in RUNGS)
 

@@ -1,8 +1,10 @@
-"""Nearly equal values: pairs within some edits, or alike to some degree, found with an index, and clusters of them.
+"""Nearly equal values: pairs within some edits, or alike to some degree, found with an index, and
+clusters of them.
 
-Edits: two texts within k edits (Damerau-Levenshtein: insert, delete, replace, exchange neighbours) have a text in common that each
-becomes by k deletions at most; all such texts are hashed, and only values that share a hash are compared (the deletion
-neighbourhood, after Mor and Fraenkel 1982). Likeness (Jaro-Winkler): only values of fitting lengths, within a block.
+Edits: two texts within k edits (Damerau-Levenshtein: insert, delete, replace, exchange neighbours)
+have a text in common that each becomes by k deletions at most; all such texts are hashed, and only
+values that share a hash are compared (the deletion neighbourhood, after Mor and Fraenkel 1982).
+Likeness (Jaro-Winkler): only values of fitting lengths, within a block.
 """
 
 from __future__ import annotations
@@ -32,7 +34,8 @@ _MOST = 3_000_000_000  # comparisons that are still done
 
 @dataclass(frozen=True)
 class Pair:
-    """Two rows with values that are nearly equal: their distance in edits, or their likeness from 0 to 1."""
+    """Two rows with values that are nearly equal: their distance in edits, or their likeness from 0
+    to 1."""
 
     a: int
     b: int
@@ -45,8 +48,10 @@ class Pair:
 
 @dataclass(frozen=True)
 class Near:
-    """What `gravel duplicates --near` tells. measure: distance or likeness, with its bound; pairs: of rows, of which some are
-    `shown`, the closest first; compared: pairs of values whose measure was taken; clusters: rows that pairs connect."""
+    """What `gravel duplicates --near` tells. measure: distance or likeness, with its bound; pairs:
+    of rows, of which some are `shown`, the closest first; compared: pairs of values whose measure
+    was taken; clusters: rows that pairs connect.
+    """
 
     table: str
     expression: str
@@ -73,15 +78,25 @@ class Near:
 
 
 def near(
-    table: Source, text: str, *, within: int | None = None, alike: float | None = None, block: str | None = None,
-    key: Sequence[str] = (), shown: int | None = 10, given: Given | None = None,
-) -> Near:  # fmt: skip
-    """Pairs of rows whose values of an expression differ by at most `within` edits (2 if neither is given), or are `alike` to that
-    degree. Equal values are no pairs. Raises Diagnostic, CallProblem, TableProblem."""
+    table: Source,
+    text: str,
+    *,
+    within: int | None = None,
+    alike: float | None = None,
+    block: str | None = None,
+    key: Sequence[str] = (),
+    shown: int | None = 10,
+    given: Given | None = None,
+) -> Near:
+    """Pairs of rows whose values of an expression differ by at most `within` edits (2 if neither is
+    given), or are `alike` to that degree. Equal values are no pairs. Raises Diagnostic,
+    CallProblem, TableProblem."""
     if within is not None and alike is not None:
         raise CallProblem("--within counts edits and --alike takes a likeness: say one of them")
     if alike is not None and not 0.5 <= alike <= 1:
-        raise CallProblem(f"--alike takes a likeness from 0.5 to 1, not {alike}", hint="--alike 0.9")
+        raise CallProblem(
+            f"--alike takes a likeness from 0.5 to 1, not {alike}", hint="--alike 0.9"
+        )
     within = 2 if within is None and alike is None else within
     proposed = block is None and alike is not None
     if proposed:
@@ -98,25 +113,51 @@ def near(
     counts = rows.counts
     total = int((counts[first_rows] * counts[two]).sum())
     heads = rows.numbers[rows.order[rows.starts]] if len(values) else rows.numbers
-    first, last = np.minimum(heads[first_rows], heads[two]), np.maximum(heads[first_rows], heads[two])
+    first, last = (
+        np.minimum(heads[first_rows], heads[two]),
+        np.maximum(heads[first_rows], heads[two]),
+    )
     order = np.lexsort((last, first, measures if within is not None else -measures))
     clusters = _clusters(len(values), first_rows, two)
-    results = [tuple(sorted(int(row) for index in cluster for row in rows.rows_of(index))) for cluster in clusters]
+    results = [
+        tuple(sorted(int(row) for index in cluster for row in rows.rows_of(index)))
+        for cluster in clusters
+    ]
     ordered = sorted(range(len(results)), key=lambda index: (-len(results[index]), results[index]))
     subset = ordered if shown is None else ordered[:shown]
     return Near(
-        table.name, " ".join(text.split()), "distance" if within is not None else "likeness", within if within is not None else alike or 0,
-        block, proposed, tuple(key), rows.read, len(values), rows.nulls, rows.errors, rows.unblocked, len(np.unique(codes)), compared,
-        len(first_rows), total, tuple(rows.pairs(first_rows[order], two[order], measures[order], shown)),
-        tuple(results[index] for index in subset), tuple(tuple(values[place] for place in clusters[index]) for index in subset),
-        _missed(block, proposed, len(np.unique(codes))), tuple(rows.malformed), tuple(table.notes),
-    )  # fmt: skip
+        table.name,
+        " ".join(text.split()),
+        "distance" if within is not None else "likeness",
+        within if within is not None else alike or 0,
+        block,
+        proposed,
+        tuple(key),
+        rows.read,
+        len(values),
+        rows.nulls,
+        rows.errors,
+        rows.unblocked,
+        len(np.unique(codes)),
+        compared,
+        len(first_rows),
+        total,
+        tuple(rows.pairs(first_rows[order], two[order], measures[order], shown)),
+        tuple(results[index] for index in subset),
+        tuple(tuple(values[place] for place in clusters[index]) for index in subset),
+        _missed(block, proposed, len(np.unique(codes))),
+        tuple(rows.malformed),
+        tuple(table.notes),
+    )
 
 
 def _missed(block: str | None, proposed: bool, blocks: int) -> str:
     if block is None:
         return "no block: every pair within the bound is found"
-    message = f"only values equal in {block} were compared, in {blocks:,} blocks: a pair that differs there is not found"
+    message = (
+        f"only values equal in {block} were compared, in {blocks:,} blocks: a pair that differs"
+        " there is not found"
+    )
     return message + ("; --block EXPR chooses another" if proposed else "")
 
 
@@ -145,7 +186,9 @@ class _Rows:
     def _places(self, index: int) -> np.ndarray:
         return self.order[self.starts[index] : self.starts[index] + self.counts[index]]
 
-    def pairs(self, one: np.ndarray, two: np.ndarray, measures: np.ndarray, most: int | None) -> Iterator[Pair]:
+    def pairs(
+        self, one: np.ndarray, two: np.ndarray, measures: np.ndarray, most: int | None
+    ) -> Iterator[Pair]:
         """Pairs of rows, some of them or all."""
         message = 0
         for a, b, measure in zip(one.tolist(), two.tolist(), measures.tolist(), strict=True):
@@ -156,12 +199,29 @@ class _Rows:
                     message += 1
                     first, last = (x, y) if self.numbers[x] < self.numbers[y] else (y, x)
                     swapped = first != x
-                    texts = (self.values[b], self.values[a]) if swapped else (self.values[a], self.values[b])
-                    a_key, b_key = (tuple(column[int(index)].as_py() for column in self.keys) for index in (first, last))
-                    yield Pair(int(self.numbers[first]), int(self.numbers[last]), texts[0], texts[1], a_key, b_key, measure)
+                    texts = (
+                        (self.values[b], self.values[a])
+                        if swapped
+                        else (self.values[a], self.values[b])
+                    )
+                    a_key, b_key = (
+                        tuple(column[int(index)].as_py() for column in self.keys)
+                        for index in (first, last)
+                    )
+                    yield Pair(
+                        int(self.numbers[first]),
+                        int(self.numbers[last]),
+                        texts[0],
+                        texts[1],
+                        a_key,
+                        b_key,
+                        measure,
+                    )
 
 
-def _read(table: Source, text: str, block: str | None, key: Sequence[str], context: Given | None) -> _Rows:
+def _read(
+    table: Source, text: str, block: str | None, key: Sequence[str], context: Given | None
+) -> _Rows:
     syntax = [(parse.expression(item), item) for item in (text, block) if item is not None]
     scope = scope_of(table, columns_named(syntax, table.columns), context)
     with explaining(table, scope):
@@ -194,15 +254,21 @@ def _read(table: Source, text: str, block: str | None, key: Sequence[str], conte
         )
         return batch, part, int(null.sum()), int(failed.sum()), int(loose.sum())
 
-    for batch, part, null, failed, loose in scan(table, work, sorted({*reads(bound, len(table.columns)), *keys})):
+    for batch, part, null, failed, loose in scan(
+        table, work, sorted({*reads(bound, len(table.columns)), *keys})
+    ):
         read += batch.count
         malformed += batch.malformed
         nulls, errors, unblocked = nulls + null, errors + failed, unblocked + loose
         parts.append(part)
     empty = pa.array([], pa.string())
-    values, blocks = (pa.concat_arrays([empty, *(part[index] for part in parts)]) for index in (0, 1))
+    values, blocks = (
+        pa.concat_arrays([empty, *(part[index] for part in parts)]) for index in (0, 1)
+    )
     numbers = np.concatenate([np.zeros(0, np.int64), *(part[2] for part in parts)])
-    kept = [pa.concat_arrays([empty, *(part[3][index] for part in parts)]) for index in range(len(keys))]
+    kept = [
+        pa.concat_arrays([empty, *(part[3][index] for part in parts)]) for index in range(len(keys))
+    ]
     codes, first = codes_of([values] if block is None else [blocks, values], len(values))
     texts = values.take(pa.array(first)).to_pylist()
     by_length = np.argsort(np.array([len(item) for item in texts], np.int64), kind="stable")
@@ -210,15 +276,31 @@ def _read(table: Source, text: str, block: str | None, key: Sequence[str], conte
     place[by_length] = np.arange(len(first))
     codes = place[codes] if len(codes) else codes
     counts = np.bincount(codes, minlength=len(first))
-    own = np.zeros(len(first), np.int64) if block is None else codes_of([blocks.take(pa.array(first[by_length]))], len(first))[0]
+    own = (
+        np.zeros(len(first), np.int64)
+        if block is None
+        else codes_of([blocks.take(pa.array(first[by_length]))], len(first))[0]
+    )
     return _Rows(
-        [texts[index] for index in by_length], own, counts, np.cumsum(counts) - counts, np.argsort(codes, kind="stable"), numbers, kept,
-        read, nulls, errors, unblocked, malformed,
-    )  # fmt: skip
+        [texts[index] for index in by_length],
+        own,
+        counts,
+        np.cumsum(counts) - counts,
+        np.argsort(codes, kind="stable"),
+        numbers,
+        kept,
+        read,
+        nulls,
+        errors,
+        unblocked,
+        malformed,
+    )
 
 
 # -- candidates
-def _by_edits(values: list[str], blocks: np.ndarray, within: int) -> tuple[np.ndarray, np.ndarray, int]:
+def _by_edits(
+    values: list[str], blocks: np.ndarray, within: int
+) -> tuple[np.ndarray, np.ndarray, int]:
     """Candidate pairs of values that may be within so many edits, and how many they are."""
     lengths = np.array([len(value) for value in values], np.int64)
     short = lengths <= _LONG if within <= 2 else np.zeros(len(values), bool)
@@ -233,7 +315,9 @@ _BASE = 0x9E3779B97F4A7C15 | 1
 _INVERSE = pow(_BASE, -1, 2**64)
 
 
-def _shared(values: list[str], lengths: np.ndarray, blocks: np.ndarray, places: np.ndarray, within: int) -> tuple[np.ndarray, np.ndarray]:
+def _shared(
+    values: list[str], lengths: np.ndarray, blocks: np.ndarray, places: np.ndarray, within: int
+) -> tuple[np.ndarray, np.ndarray]:
     """Pairs that have a shortened text in common, by its hash."""
     many = np.minimum(lengths[places], 10**6)
     variants = int((1 + many + (many * (many - 1) // 2 if within == 2 else 0)).sum())
@@ -243,7 +327,11 @@ def _shared(values: list[str], lengths: np.ndarray, blocks: np.ndarray, places: 
         hashed, owners = _variants(values, lengths, blocks, places, within, passes, number)
         order = np.argsort(hashed, kind="stable")
         hashed, owners = hashed[order], owners[order]
-        starts = np.flatnonzero(np.r_[True, hashed[1:] != hashed[:-1]]) if len(hashed) else np.zeros(0, np.int64)
+        starts = (
+            np.flatnonzero(np.r_[True, hashed[1:] != hashed[:-1]])
+            if len(hashed)
+            else np.zeros(0, np.int64)
+        )
         sizes = np.diff(np.r_[starts, len(hashed)])
         for size in np.unique(sizes[sizes > 1]):
             heads = starts[sizes == size]
@@ -264,9 +352,16 @@ def _shared(values: list[str], lengths: np.ndarray, blocks: np.ndarray, places: 
 
 
 def _variants(
-    values: list[str], lengths: np.ndarray, blocks: np.ndarray, places: np.ndarray, within: int, passes: int, number: int
-) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
-    """Hashes of all texts that the values become by deletions, with the values; one of so many parts of the hashes."""
+    values: list[str],
+    lengths: np.ndarray,
+    blocks: np.ndarray,
+    places: np.ndarray,
+    within: int,
+    passes: int,
+    number: int,
+) -> tuple[np.ndarray, np.ndarray]:
+    """Hashes of all texts that the values become by deletions, with the values; one of so many
+    parts of the hashes."""
     hashed, owners = [np.zeros(0, np.uint64)], [np.zeros(0, np.int32)]
     inverse, squared = np.uint64(_INVERSE), np.uint64(_INVERSE * _INVERSE % 2**64)
 
@@ -287,12 +382,17 @@ def _variants(
             add(np.zeros(len(rows), np.uint64), rows)
             continue
         letters = (
-            np.frombuffer("".join(values[row] for row in rows).encode("utf-32-le"), np.uint32).reshape(len(rows), length).astype(np.uint64)
+            np.frombuffer("".join(values[row] for row in rows).encode("utf-32-le"), np.uint32)
+            .reshape(len(rows), length)
+            .astype(np.uint64)
         )
-        # A hash that is a sum over places can be made of what is left after a deletion without going through it again.
+        # A hash that is a sum over places can be made of what is left after a deletion without
+        # going through it again.
         letters = (letters + np.uint64(1)) * np.uint64(0xC2B2AE3D27D4EB4F)
         letters ^= letters >> np.uint64(32)
-        powers = np.cumprod(np.r_[np.uint64(1), np.full(length - 1, np.uint64(_BASE))], dtype=np.uint64)
+        powers = np.cumprod(
+            np.r_[np.uint64(1), np.full(length - 1, np.uint64(_BASE))], dtype=np.uint64
+        )
         sums = np.zeros((length + 1, len(rows)), np.uint64)
         np.cumsum((letters * powers).T, axis=0, out=sums[1:], dtype=np.uint64)
         total = sums[length]
@@ -301,16 +401,28 @@ def _variants(
             add(sums[i] + (total - sums[i + 1]) * inverse, rows)
             if within == 2:
                 for j in range(i + 1, length):
-                    add(sums[i] + (sums[j] - sums[i + 1]) * inverse + (total - sums[j + 1]) * squared, rows)
+                    add(
+                        sums[i]
+                        + (sums[j] - sums[i + 1]) * inverse
+                        + (total - sums[j + 1]) * squared,
+                        rows,
+                    )
     return np.concatenate(hashed), np.concatenate(owners)
 
 
-def _windows(lengths: np.ndarray, blocks: np.ndarray, mine: np.ndarray, shortest: Any) -> tuple[np.ndarray, np.ndarray]:
-    """Pairs inside blocks of which the longer value is one of `mine`, and the shorter not shorter than `shortest` of its length
-    says. Values stand in the order of their lengths. Raises CallProblem where they are too many."""
+def _windows(
+    lengths: np.ndarray, blocks: np.ndarray, mine: np.ndarray, shortest: Any
+) -> tuple[np.ndarray, np.ndarray]:
+    """Pairs inside blocks of which the longer value is one of `mine`, and the shorter not shorter
+    than `shortest` of its length says. Values stand in the order of their lengths. Raises
+    CallProblem where they are too many."""
     first_rows, two, total = [np.zeros(0, np.int64)], [np.zeros(0, np.int64)], 0
     order = np.argsort(blocks, kind="stable")
-    edges = np.flatnonzero(np.r_[True, blocks[order][1:] != blocks[order][:-1], True]) if len(order) else np.zeros(1, np.int64)
+    edges = (
+        np.flatnonzero(np.r_[True, blocks[order][1:] != blocks[order][:-1], True])
+        if len(order)
+        else np.zeros(1, np.int64)
+    )
     for begin, end in pairwise(edges.tolist()):
         places = order[begin:end]
         sizes = lengths[places]
@@ -318,21 +430,30 @@ def _windows(lengths: np.ndarray, blocks: np.ndarray, mine: np.ndarray, shortest
         each = np.where(mine[places], np.arange(len(places)) - first, 0)
         total += int(each.sum())
         if total > _MOST // 20:
-            raise CallProblem("there are too many pairs to compare", hint="--block EXPR makes blocks, such as LEFT(MATCH_KEY(name), 2)")
+            raise CallProblem(
+                "there are too many pairs to compare",
+                hint="--block EXPR makes blocks, such as LEFT(MATCH_KEY(name), 2)",
+            )
         later = np.repeat(np.arange(len(places)), each)
-        earlier = np.arange(len(later)) - np.repeat(np.cumsum(each) - each, each) + np.repeat(first, each)
+        earlier = (
+            np.arange(len(later)) - np.repeat(np.cumsum(each) - each, each) + np.repeat(first, each)
+        )
         first_rows.append(places[earlier])
         two.append(places[later])
     return np.concatenate(first_rows), np.concatenate(two)
 
 
-def _by_likeness(values: list[str], blocks: np.ndarray, alike: float) -> tuple[np.ndarray, np.ndarray, int]:
-    """Candidate pairs whose lengths allow such a likeness: with a prefix of four in common Jaro-Winkler adds 0.4 of what Jaro
-    lacks, and Jaro is at most (2 + shorter / longer) / 3."""
+def _by_likeness(
+    values: list[str], blocks: np.ndarray, alike: float
+) -> tuple[np.ndarray, np.ndarray, int]:
+    """Candidate pairs whose lengths allow such a likeness: with a prefix of four in common
+    Jaro-Winkler adds 0.4 of what Jaro lacks, and Jaro is at most (2 + shorter / longer) / 3."""
     lengths = np.array([len(value) for value in values], np.int64)
     jaro = (alike - 0.4) / 0.6
     ratio = max(0.0, 3 * jaro - 2)
-    first_rows, two = _windows(lengths, blocks, np.ones(len(values), bool), lambda length: np.ceil(length * ratio - 1e-9))
+    first_rows, two = _windows(
+        lengths, blocks, np.ones(len(values), bool), lambda length: np.ceil(length * ratio - 1e-9)
+    )
     return first_rows, two, len(first_rows)
 
 
@@ -348,21 +469,39 @@ def _measured(
         a = [values[index] for index in array[begin : begin + step]]
         b = [values[index] for index in two[begin : begin + step]]
         if within is not None:
-            result = process.cpdist(a, b, scorer=DamerauLevenshtein.distance, score_cutoff=within, dtype=np.int32, workers=-1)
+            result = process.cpdist(
+                a,
+                b,
+                scorer=DamerauLevenshtein.distance,
+                score_cutoff=within,
+                dtype=np.int32,
+                workers=-1,
+            )
         else:
-            # A cutoff that stands on a pair's own likeness would lose it to rounding; what is below the bound goes afterwards.
+            # A cutoff that stands on a pair's own likeness would lose it to rounding; what is below
+            # the bound goes afterwards.
             assert alike is not None
-            result = process.cpdist(a, b, scorer=JaroWinkler.similarity, score_cutoff=alike - 1e-6, dtype=np.float64, workers=-1)
+            result = process.cpdist(
+                a,
+                b,
+                scorer=JaroWinkler.similarity,
+                score_cutoff=alike - 1e-6,
+                dtype=np.float64,
+                workers=-1,
+            )
         parts.append(result.astype(np.float64))
     measures = np.concatenate(parts)
-    return measures, (measures <= within) if within is not None else (measures >= (alike or 0)) & (measures > 0)
+    return measures, (
+        (measures <= within) if within is not None else (measures >= (alike or 0)) & (measures > 0)
+    )
 
 
 def _clusters(count: int, array: np.ndarray, two: np.ndarray) -> list[list[int]]:
     """The connected values, each cluster ascending."""
     parent = np.arange(count)
     while True:
-        # Every value takes the least number among its own and those it is paired with, until nothing changes.
+        # Every value takes the least number among its own and those it is paired with, until
+        # nothing changes.
         least = parent.copy()
         np.minimum.at(least, array, parent[two])
         np.minimum.at(least, two, parent[array])

@@ -17,8 +17,8 @@ class GroupRow:
 
 @dataclass(frozen=True)
 class Group:
-    """Rows that are equal in what was asked, in source order; differs: positions of the columns, keys apart, in which they
-    are not all alike. rows may be some of `size`."""
+    """Rows that are equal in what was asked, in source order; differs: positions of the columns,
+    keys apart, in which they are not all alike. rows may be some of `size`."""
 
     number: int
     size: int
@@ -28,8 +28,10 @@ class Group:
 
 @dataclass(frozen=True)
 class MatchLevelCount:
-    """A rung of the ladder as it came out. surplus: rows more than one a group; new_groups: those in which several keys of
-    the rung before come together, with examples of them: the different spellings, each with its rows."""
+    """A rung of the ladder as it came out. surplus: rows more than one a group; new_groups: those
+    in which several keys of the rung before come together, with examples of them: the different
+    spellings, each with its rows.
+    """
 
     rung: str
     meaning: str
@@ -42,8 +44,8 @@ class MatchLevelCount:
 
 @dataclass(frozen=True)
 class Proposal:
-    """A `unique` step for a plan. disagree: by column how many groups have different known values; rescued: how many NULLs of
-    surviving rows a known value of the merged ones would fill."""
+    """A `unique` step for a plan. disagree: by column how many groups have different known values;
+    rescued: how many NULLs of surviving rows a known value of the merged ones would fill."""
 
     by: tuple[str, ...]
     prefer: str | None
@@ -54,8 +56,9 @@ class Proposal:
 
 @dataclass(frozen=True)
 class Duplicates:
-    """null_rows: rows with NULL in an expression, which are in no group unless NULLs count as equal; error_rows: rows in which
-    one fails; left_out: by expression how many groups more there would be without it."""
+    """null_rows: rows with NULL in an expression, which are in no group unless NULLs count as
+    equal; error_rows: rows in which one fails; left_out: by expression how many groups more there
+    would be without it."""
 
     table: str
     on: tuple[str, ...]

@@ -1,4 +1,5 @@
-"""The rows of groups: those to show, examples of each rung, and in which columns the rows of a group disagree."""
+"""The rows of groups: those to show, examples of each rung, and in which columns the rows of a
+group disagree."""
 
 from __future__ import annotations
 
@@ -24,9 +25,14 @@ from gravel.language.writing import quoted
 from gravel.sources.source import Batch, scan
 
 _SPELLINGS = 6
-_CELL = 14  # bytes that a value takes while groups are compared: its hash, and its share of the sort
+_CELL = (
+    14  # bytes that a value takes while groups are compared: its hash, and its share of the sort
+)
 _NOTHING = tree.Name(0, 0, "")
-_ASCENDING, _NEWEST = tree.SortKey(0, 0, _NOTHING, False, None), tree.SortKey(0, 0, _NOTHING, True, False)
+_ASCENDING, _NEWEST = (
+    tree.SortKey(0, 0, _NOTHING, False, None),
+    tree.SortKey(0, 0, _NOTHING, True, False),
+)
 _LATEST = ("updat", "modif", "chang", "edit", "since", "date", "day")
 
 
@@ -34,15 +40,21 @@ _LATEST = ("updat", "modif", "chang", "edit", "since", "date", "day")
 class _DetailPartial:
     """What a batch has of what is wanted."""
 
-    shown: list[tuple[int, int, tuple[str | None, ...]]] = field(default_factory=list)  # group, row, values
-    spelled: dict[int, str | None] = field(default_factory=dict)  # by row: what is asked for, as text
+    shown: list[tuple[int, int, tuple[str | None, ...]]] = field(
+        default_factory=list
+    )  # group, row, values
+    spelled: dict[int, str | None] = field(
+        default_factory=dict
+    )  # by row: what is asked for, as text
     groups: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int64))
     rows: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int64))
     cells: list[np.ndarray] = field(default_factory=list)
     prefer: Any = None
 
 
-def places_of(first: np.ndarray, second: np.ndarray, one: np.ndarray, two: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def places_of(
+    first: np.ndarray, second: np.ndarray, one: np.ndarray, two: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
     """Where some hashes stand among ascending ones, and whether they do."""
     if not len(first):
         return np.zeros(len(one), np.int64), np.zeros(len(one), bool)
@@ -52,7 +64,8 @@ def places_of(first: np.ndarray, second: np.ndarray, one: np.ndarray, two: np.nd
 
 @dataclass
 class Second:
-    """The second reading of a table: `chosen` are the groups of the rung asked for, `members` their keys."""
+    """The second reading of a table: `chosen` are the groups of the rung asked for, `members` their
+    keys."""
 
     asked: Asked
     chosen: RungGroups
@@ -67,8 +80,11 @@ class Second:
     _prefer: int | None = None
 
     def run(self, places: np.ndarray, examples: Sequence[Members | None], most: int | None) -> None:
-        """Read what is wanted: the groups at `places`, and the spellings of each rung's examples."""
-        texts = {int(row) for example in examples if example is not None for row in _commonest(example)}
+        """Read what is wanted: the groups at `places`, and the spellings of each rung's
+        examples."""
+        texts = {
+            int(row) for example in examples if example is not None for row in _commonest(example)
+        }
         wanted = np.array(sorted(texts), np.int64)
         table = self.asked.table
         width = len(table.columns)
@@ -78,12 +94,21 @@ class Second:
             self._prefer = _latest(self.asked)
             total = int(self.chosen.sizes.sum())
             passes = max(1, -(-total * _CELL * (width + 3) // self.memory))
-            ends = np.searchsorted(np.cumsum(self.chosen.sizes), np.arange(1, passes + 1) * (total / passes)) + 1
-            results: dict[int, list[tuple[int, tuple[str | None, ...]]]] = {int(place): [] for place in places}
+            ends = (
+                np.searchsorted(
+                    np.cumsum(self.chosen.sizes), np.arange(1, passes + 1) * (total / passes)
+                )
+                + 1
+            )
+            results: dict[int, list[tuple[int, tuple[str | None, ...]]]] = {
+                int(place): [] for place in places
+            }
             begin = 0
             for number, end in enumerate(ends.tolist()):
                 parts = []
-                for part in scan(table, partial(self._work, begin, end, places, wanted, number == 0)):
+                for part in scan(
+                    table, partial(self._work, begin, end, places, wanted, number == 0)
+                ):
                     spelled |= part.spelled
                     for group, row, values in part.shown:
                         results[group].append((row, values))
@@ -98,9 +123,19 @@ class Second:
         elif len(wanted):
             for piece in table.holding(wanted.tolist()):
                 spelled |= self._spelled(table.read(piece).texts(), wanted)
-        self.examples = [[] if example is None else _spellings(example, spelled) for example in examples]
+        self.examples = [
+            [] if example is None else _spellings(example, spelled) for example in examples
+        ]
 
-    def _work(self, begin: int, end: int, places: np.ndarray, wanted: np.ndarray, first: bool, batch: Batch) -> _DetailPartial:
+    def _work(
+        self,
+        begin: int,
+        end: int,
+        places: np.ndarray,
+        wanted: np.ndarray,
+        first: bool,
+        batch: Batch,
+    ) -> _DetailPartial:
         result = _DetailPartial()
         batch = batch.texts()
         part = part_of(self.asked, batch)
@@ -110,7 +145,13 @@ class Second:
         texts = batch.columns
         if first:
             for index in np.flatnonzero(own & np.isin(group, places)):
-                result.shown.append((int(group[index]), int(batch.rows[index]), tuple(column[int(index)].as_py() for column in texts)))
+                result.shown.append(
+                    (
+                        int(group[index]),
+                        int(batch.rows[index]),
+                        tuple(column[int(index)].as_py() for column in texts),
+                    )
+                )
             if len(wanted):
                 result.spelled = self._spelled(batch, wanted)
         mine = np.flatnonzero(own & (group >= begin) & (group < end))
@@ -129,13 +170,25 @@ class Second:
         chosen = pa.array(where)
         subset = Batch(batch.rows[where], [column.take(chosen) for column in batch.columns])
         frame = frame_of(subset, self.asked.scope)
-        columns = [to_text(run(item, frame).spread(subset.count).values, item.type).to_pylist() for item in self.asked.bound]
+        columns = [
+            to_text(run(item, frame).spread(subset.count).values, item.type).to_pylist()
+            for item in self.asked.bound
+        ]
         results = {}
         for row, cells in zip(subset.rows.tolist(), zip(*columns, strict=True), strict=True):
-            results[row] = cells[0] if len(cells) == 1 else " | ".join("" if cell is None else cell for cell in cells)
+            results[row] = (
+                cells[0]
+                if len(cells) == 1
+                else " | ".join("" if cell is None else cell for cell in cells)
+            )
         return results
 
-    def _show(self, result: dict[int, list[tuple[int, tuple[str | None, ...]]]], places: np.ndarray, most: int | None) -> None:
+    def _show(
+        self,
+        result: dict[int, list[tuple[int, tuple[str | None, ...]]]],
+        places: np.ndarray,
+        most: int | None,
+    ) -> None:
         for number, place in enumerate(places.tolist(), 1):
             rows = result[place]
             differs = [
@@ -147,14 +200,19 @@ class Second:
             self.shown.append(Group(number, len(rows), subset, tuple(differs)))
 
     def _analyse(self, parts: list[_DetailPartial]) -> None:
-        """Count for each column the groups with different known values, and the NULLs of survivors that others know."""
+        """Count for each column the groups with different known values, and the NULLs of survivors
+        that others know."""
         if not parts or self._disagree is None or self._rescued is None:
             return
-        groups, rows = (np.concatenate([getattr(part, name) for part in parts]) for name in ("groups", "rows"))
+        groups, rows = (
+            np.concatenate([getattr(part, name) for part in parts]) for name in ("groups", "rows")
+        )
         order = np.lexsort((rows, groups))
         if self._prefer is not None:
             prefer = pa.chunked_array([part.prefer for part in parts]).combine_chunks()
-            order = sort_order([pa.array(groups), prefer, pa.array(rows)], [_ASCENDING, _NEWEST, _ASCENDING])
+            order = sort_order(
+                [pa.array(groups), prefer, pa.array(rows)], [_ASCENDING, _NEWEST, _ASCENDING]
+            )
         groups = groups[order]
         starts = np.flatnonzero(np.r_[True, groups[1:] != groups[:-1]])
         number = np.cumsum(np.r_[False, groups[1:] != groups[:-1]])
@@ -174,13 +232,30 @@ class Second:
 
     def proposal(self) -> Proposal | None:
         """A step that would make one row of each group."""
-        if self._disagree is None or self._rescued is None or self.asked.null_equal or not len(self.chosen.sizes):
+        if (
+            self._disagree is None
+            or self._rescued is None
+            or self.asked.null_equal
+            or not len(self.chosen.sizes)
+        ):
             return None
         names = self.asked.table.columns
-        message = tuple((names[index], int(many)) for index, many in enumerate(self._disagree) if many and index not in self.key)
-        rescued = tuple((names[index], int(many)) for index, many in enumerate(self._rescued) if many)
+        message = tuple(
+            (names[index], int(many))
+            for index, many in enumerate(self._disagree)
+            if many and index not in self.key
+        )
+        rescued = tuple(
+            (names[index], int(many)) for index, many in enumerate(self._rescued) if many
+        )
         prefer = None if self._prefer is None else f"{quoted(names[self._prefer])} DESC NULLS LAST"
-        return Proposal(self.asked.texts[self.rung], prefer, tuple(name for name, _ in rescued), message, rescued)
+        return Proposal(
+            self.asked.texts[self.rung],
+            prefer,
+            tuple(name for name, _ in rescued),
+            message,
+            rescued,
+        )
 
 
 def _narrow(numbers: np.ndarray) -> np.ndarray:
@@ -192,27 +267,45 @@ def _commonest(members: Members) -> list[int]:
     """The first rows of the keys with most rows, of each group some."""
     order = np.lexsort((members.rows, -members.counts, members.groups))
     groups = members.groups[order]
-    starts = np.flatnonzero(np.r_[True, groups[1:] != groups[:-1]]) if len(groups) else np.zeros(0, np.int64)
+    starts = (
+        np.flatnonzero(np.r_[True, groups[1:] != groups[:-1]])
+        if len(groups)
+        else np.zeros(0, np.int64)
+    )
     place = np.arange(len(groups)) - np.repeat(starts, np.diff(np.r_[starts, len(groups)]))
     return [int(row) for row in members.rows[order][place < _SPELLINGS]]
 
 
-def _spellings(members: Members, spelled: dict[int, str | None]) -> list[tuple[tuple[str | None, int], ...]]:
+def _spellings(
+    members: Members, spelled: dict[int, str | None]
+) -> list[tuple[tuple[str | None, int], ...]]:
     """For each group the texts of its commonest keys, with the rows that have each."""
     results: dict[int, list[tuple[str | None, int]]] = {}
     chosen = set(_commonest(members))
-    for group, row, count in zip(members.groups.tolist(), members.rows.tolist(), members.counts.tolist(), strict=True):
+    for group, row, count in zip(
+        members.groups.tolist(), members.rows.tolist(), members.counts.tolist(), strict=True
+    ):
         if row in chosen:
             results.setdefault(group, []).append((spelled.get(row), count))
-    ordered = sorted(results, key=lambda group: (-int(members.counts[members.groups == group].sum()), group))
-    return [tuple(sorted(results[group], key=lambda pair: (-pair[1], pair[0] or ""))) for group in ordered]
+    ordered = sorted(
+        results, key=lambda group: (-int(members.counts[members.groups == group].sum()), group)
+    )
+    return [
+        tuple(sorted(results[group], key=lambda pair: (-pair[1], pair[0] or "")))
+        for group in ordered
+    ]
 
 
 def _latest(asked: Asked) -> int | None:
-    """The column that tells which row is the newest: one of dates as ISO 8601 writes them, that is not asked for itself."""
+    """The column that tells which row is the newest: one of dates as ISO 8601 writes them, that is
+    not asked for itself."""
     table = asked.table
     types = table.look_at_types()
     read = {column.index for item in asked.bound for column in nodes.columns_read(item)}
-    days = [position for position, kind in types.items() if kind.kind in (Kind.DATE, Kind.TIMESTAMP) and position not in read]
+    days = [
+        position
+        for position, kind in types.items()
+        if kind.kind in (Kind.DATE, Kind.TIMESTAMP) and position not in read
+    ]
     named = [day for word in _LATEST for day in days if word in table.columns[day].casefold()]
     return next(iter([*named, *days]), None)

@@ -1,7 +1,8 @@
-"""Aggregates as states of groups: the state of some rows is merged with that of others, and finished into one value a group.
+"""Aggregates as states of groups: the state of some rows is merged with that of others, and
+finished into one value a group.
 
-Sums are exact until they are finished, so that rows may be cut into parts and taken in any order: every command that sums, averages or
-looks for an extreme does it here.
+Sums are exact until they are finished, so that rows may be cut into parts and taken in any order:
+every command that sums, averages or looks for an extreme does it here.
 """
 
 from __future__ import annotations
@@ -28,14 +29,16 @@ from gravel.language.functions.ordering import sortable
 from gravel.language.types import DOUBLE, INTEGER, MAX_DIGITS, Kind, Type, decimal
 
 OVERFLOW = CODES["22003"]
-_ROWS = 1 << 20  # rows that one state is made of; within so many a sum of halves of 64 bits is exact as a double
+_ROWS = (
+    1 << 20
+)  # rows that one state is made of; within so many a sum of halves of 64 bits is exact as a double
 Self = TypeVar("Self", bound="GroupState")
 
 
 @dataclass(frozen=True)
 class GroupedValues:
-    """Values with the number of the group that each is in, how many groups there are, and which of the values count; `others` stand
-    beside them, for aggregates of pairs."""
+    """Values with the number of the group that each is in, how many groups there are, and which of
+    the values count; `others` stand beside them, for aggregates of pairs."""
 
     groups: np.ndarray
     many: int
@@ -47,7 +50,13 @@ class GroupedValues:
         """Some of the rows, one after another."""
         end = start + rows
         others = tuple(other.slice(start, rows) for other in self.others)
-        return GroupedValues(self.groups[start:end], self.many, self.values.slice(start, rows), self.mask[start:end], others)
+        return GroupedValues(
+            self.groups[start:end],
+            self.many,
+            self.values.slice(start, rows),
+            self.mask[start:end],
+            others,
+        )
 
     def counted(self) -> tuple[np.ndarray, Any]:
         """The values that count and their groups."""
@@ -57,7 +66,8 @@ class GroupedValues:
 
 
 class GroupState(ABC):
-    """An aggregate so far, of so many groups. States of the same groups merge in any order, and pickle."""
+    """An aggregate so far, of so many groups. States of the same groups merge in any order, and
+    pickle."""
 
     @classmethod
     @abstractmethod
@@ -70,7 +80,8 @@ class GroupState(ABC):
 
     @abstractmethod
     def finish(self, name: str, kind: Type) -> Vector:
-        """The aggregate of that name, over values of a type: a value a group, and 22003 for one beyond its type."""
+        """The aggregate of that name, over values of a type: a value a group, and 22003 for one
+        beyond its type."""
 
 
 @dataclass(frozen=True)
@@ -92,8 +103,9 @@ class CountState(GroupState):
 
 @dataclass(frozen=True)
 class SumState(GroupState):
-    """SUM, AVG, and with the sums of squares VAR_… and STDDEV_…: exact sums as whole numbers of a unit, `base` to the power of
-    `exponent`; `special` has the sum of a group in which some value is not finite."""
+    """SUM, AVG, and with the sums of squares VAR_… and STDDEV_…: exact sums as whole numbers of a
+    unit, `base` to the power of `exponent`; `special` has the sum of a group in which some value is
+    not finite."""
 
     counts: np.ndarray
     sums: np.ndarray
@@ -105,10 +117,14 @@ class SumState(GroupState):
     @classmethod
     def of(cls, given: GroupedValues, name: str) -> SumState:
         groups, values = given.counted()
-        return cls.of_units(groups, given.many, exact_sum.units_of(values), name.startswith(("VAR", "STDDEV")))
+        return cls.of_units(
+            groups, given.many, exact_sum.units_of(values), name.startswith(("VAR", "STDDEV"))
+        )
 
     @classmethod
-    def of_units(cls, groups: np.ndarray, many: int, units: exact_sum.Units, squared: bool = False) -> SumState:
+    def of_units(
+        cls, groups: np.ndarray, many: int, units: exact_sum.Units, squared: bool = False
+    ) -> SumState:
         """The state of numbers that are units already."""
         squares = None
         if squared:
@@ -118,31 +134,56 @@ class SumState(GroupState):
         if units.special is not None:
             odd = np.flatnonzero(units.special)
             for group in np.unique(groups[odd]):
-                special[int(group)] = exact_sum.sum_of_specials(units.special[odd[groups[odd] == group]])
+                special[int(group)] = exact_sum.sum_of_specials(
+                    units.special[odd[groups[odd] == group]]
+                )
         counts = np.bincount(groups, minlength=many)
-        return cls(counts, exact_sum.group_sums(units.whole, groups, many), units.base, units.exponent, squares, special)
+        return cls(
+            counts,
+            exact_sum.group_sums(units.whole, groups, many),
+            units.base,
+            units.exponent,
+            squares,
+            special,
+        )
 
     def merge(self, other: SumState) -> SumState:
         if self.base != other.base:
             # Of one column one part may be NULL throughout, whose zeros have any unit.
-            return self.merge(other._as_zeros_of(self)) if not other.counts.any() else other.merge(self._as_zeros_of(other))
+            return (
+                self.merge(other._as_zeros_of(self))
+                if not other.counts.any()
+                else other.merge(self._as_zeros_of(other))
+            )
         low = min(self.exponent, other.exponent)
         (mine, my_squares), (theirs, their_squares) = self._at(low), other._at(low)
-        squares = None if my_squares is None or their_squares is None else my_squares + their_squares
+        squares = (
+            None if my_squares is None or their_squares is None else my_squares + their_squares
+        )
         special = dict(self.special)
         for group, value in other.special.items():
-            special[group] = exact_sum.sum_of_specials(np.array([special[group], value])) if group in special else value
-        return SumState(self.counts + other.counts, _added(mine, theirs), self.base, low, squares, special)
+            special[group] = (
+                exact_sum.sum_of_specials(np.array([special[group], value]))
+                if group in special
+                else value
+            )
+        return SumState(
+            self.counts + other.counts, _added(mine, theirs), self.base, low, squares, special
+        )
 
     def _as_zeros_of(self, other: SumState) -> SumState:
-        return SumState(self.counts, self.sums, other.base, other.exponent, self.squares, self.special)
+        return SumState(
+            self.counts, self.sums, other.base, other.exponent, self.squares, self.special
+        )
 
     def _at(self, exponent: int) -> tuple[np.ndarray, np.ndarray | None]:
         """The sums and sums of squares in a smaller unit."""
         if exponent == self.exponent:
             return self.sums, self.squares
         factor = self.base ** (self.exponent - exponent)
-        return self.sums.astype(object) * factor, None if self.squares is None else self.squares * (factor * factor)
+        return self.sums.astype(object) * factor, (
+            None if self.squares is None else self.squares * (factor * factor)
+        )
 
     def total(self, group: int = 0) -> Fraction:
         """The exact sum of a group's finite values."""
@@ -151,7 +192,14 @@ class SumState(GroupState):
     def finish(self, name: str, kind: Type) -> Vector:
         unit = exact_sum.Units(self.sums, self.base, self.exponent)
         if self.squares is not None:
-            return spreads(name, self.sums.astype(object), self.squares, self.counts, unit.unit, set(self.special))
+            return spreads(
+                name,
+                self.sums.astype(object),
+                self.squares,
+                self.counts,
+                unit.unit,
+                set(self.special),
+            )
         return finished_sums(self.sums, self.counts, unit, kind, name, self.special)
 
 
@@ -171,7 +219,9 @@ class ExtremeState(GroupState):
         both = pa.concat_arrays([self.values, other.values])
         known = pc.is_valid(both).to_numpy(zero_copy_only=False)
         groups = np.tile(np.arange(len(self.values)), 2)[known]
-        return ExtremeState(_extremes(groups, len(self.values), both.drop_null(), self.least), self.least)
+        return ExtremeState(
+            _extremes(groups, len(self.values), both.drop_null(), self.least), self.least
+        )
 
     def finish(self, name: str, kind: Type) -> Vector:
         return Vector(self.values)
@@ -188,7 +238,10 @@ class EveryState(GroupState):
     def of(cls, given: GroupedValues, name: str) -> EveryState:
         groups, values = given.counted()
         false = pc.invert(values).to_numpy(zero_copy_only=False).astype(bool)
-        return cls(np.bincount(groups, minlength=given.many), np.bincount(groups[false], minlength=given.many))
+        return cls(
+            np.bincount(groups, minlength=given.many),
+            np.bincount(groups[false], minlength=given.many),
+        )
 
     def merge(self, other: EveryState) -> EveryState:
         return EveryState(self.counts + other.counts, self.false + other.false)
@@ -199,7 +252,8 @@ class EveryState(GroupState):
 
 @dataclass(frozen=True)
 class RegressionState(GroupState):
-    """CORR, COVAR_… and REGR_… of (dependent, independent) pairs: the sums of y, x, y², x² and xy, as ISO/IEC 9075-2 defines them."""
+    """CORR, COVAR_… and REGR_… of (dependent, independent) pairs: the sums of y, x, y², x² and xy,
+    as ISO/IEC 9075-2 defines them."""
 
     sums: tuple[SumState, ...]
 
@@ -207,14 +261,22 @@ class RegressionState(GroupState):
     def of(cls, given: GroupedValues, name: str) -> RegressionState:
         rows = pa.array(np.flatnonzero(given.mask))
         groups = given.groups[given.mask]
-        y, x = (exact_sum.units_of(arithmetic.as_double(item.take(rows))) for item in (given.values, given.others[0]))
+        y, x = (
+            exact_sum.units_of(arithmetic.as_double(item.take(rows)))
+            for item in (given.values, given.others[0])
+        )
         a, b = y.whole.astype(object), x.whole.astype(object)
-        products = (exact_sum.Units(a * a, 2, 2 * y.exponent), exact_sum.Units(b * b, 2, 2 * x.exponent),
-                    exact_sum.Units(a * b, 2, y.exponent + x.exponent))  # fmt: skip
+        products = (
+            exact_sum.Units(a * a, 2, 2 * y.exponent),
+            exact_sum.Units(b * b, 2, 2 * x.exponent),
+            exact_sum.Units(a * b, 2, y.exponent + x.exponent),
+        )
         return cls(tuple(SumState.of_units(groups, given.many, item) for item in (y, x, *products)))
 
     def merge(self, other: RegressionState) -> RegressionState:
-        return RegressionState(tuple(mine.merge(theirs) for mine, theirs in zip(self.sums, other.sums, strict=True)))
+        return RegressionState(
+            tuple(mine.merge(theirs) for mine, theirs in zip(self.sums, other.sums, strict=True))
+        )
 
     def finish(self, name: str, kind: Type) -> Vector:
         counts = self.sums[0].counts
@@ -226,19 +288,31 @@ class RegressionState(GroupState):
         for group, count in enumerate(counts.tolist()):
             value: Fraction | float | None = None
             if count:
-                value = math.nan if group in special else _regressed(name, count, *(item.total(group) for item in self.sums))
-            values.append(value if not isinstance(value, Fraction) else exact_sum.double_of(value.numerator, value.denominator, 0))
+                value = (
+                    math.nan
+                    if group in special
+                    else _regressed(name, count, *(item.total(group) for item in self.sums))
+                )
+            values.append(
+                value
+                if not isinstance(value, Fraction)
+                else exact_sum.double_of(value.numerator, value.denominator, 0)
+            )
             errors[group] = OVERFLOW if value is not None and values[-1] is None else 0
         return vector(pa.array(values, pa.float64()), errors)
 
 
 STATES: dict[str, type[GroupState]] = {
-    "COUNT": CountState, "SUM": SumState, "AVG": SumState, "MIN": ExtremeState, "MAX": ExtremeState, "EVERY": EveryState,
-    **dict.fromkeys(("VAR_SAMP", "VAR_POP", "STDDEV_SAMP", "STDDEV_POP"), SumState), **dict.fromkeys(sorted(REGRESSIONS), RegressionState),
+    "COUNT": CountState, "SUM": SumState, "AVG": SumState, "MIN": ExtremeState, "MAX": ExtremeState,
+    "EVERY": EveryState,
+    **dict.fromkeys(("VAR_SAMP", "VAR_POP", "STDDEV_SAMP", "STDDEV_POP"), SumState),
+    **dict.fromkeys(sorted(REGRESSIONS), RegressionState),
 }  # fmt: skip
 
 
-def state_of(name: str, given: GroupedValues, between: Callable[[], None] = lambda: None) -> GroupState:
+def state_of(
+    name: str, given: GroupedValues, between: Callable[[], None] = lambda: None
+) -> GroupState:
     """An aggregate's state of all rows, taken part by part; `between` is called after each."""
     result, rows = STATES[name], max(_ROWS, given.many)
     state = result.of(given.slice(0, rows), name)
@@ -265,7 +339,11 @@ def result_type(name: str, kind: Type) -> Type:
 
 def sum_type(kind: Type) -> Type:
     """SUM of INTEGER or DECIMAL(p,s) is DECIMAL(38,s), of DOUBLE a DOUBLE."""
-    return DOUBLE if kind.kind is Kind.DOUBLE else decimal(MAX_DIGITS, kind.scale if kind.kind is Kind.DECIMAL else 0)
+    return (
+        DOUBLE
+        if kind.kind is Kind.DOUBLE
+        else decimal(MAX_DIGITS, kind.scale if kind.kind is Kind.DECIMAL else 0)
+    )
 
 
 def mean_type(kind: Type) -> Type:
@@ -284,7 +362,14 @@ def _added(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     return a + b if most < 2**61 else a.astype(object) + b.astype(object)
 
 
-def finished_sums(sums: np.ndarray, counts: np.ndarray, units: exact_sum.Units, kind: Type, name: str, special: dict[int, float]) -> Vector:
+def finished_sums(
+    sums: np.ndarray,
+    counts: np.ndarray,
+    units: exact_sum.Units,
+    kind: Type,
+    name: str,
+    special: dict[int, float],
+) -> Vector:
     """Exact sums of units, each over so many values, as the results of SUM or AVG."""
     to = sum_type(kind) if name == "SUM" else mean_type(kind)
     if kind.kind is Kind.DOUBLE:
@@ -301,14 +386,19 @@ def finished_sums(sums: np.ndarray, counts: np.ndarray, units: exact_sum.Units, 
         if count:
             shifted = int(total * shift)
             whole = shifted if name == "SUM" else _rounded_quotient(shifted, count, limit)
-            value = _held(whole, to) if abs(whole) >= limit else Decimal(whole).scaleb(-to.scale, arithmetic.WIDE)
+            value = (
+                _held(whole, to)
+                if abs(whole) >= limit
+                else Decimal(whole).scaleb(-to.scale, arithmetic.WIDE)
+            )
             errors[group] = OVERFLOW if value is None else 0
         values.append(value)
     return vector(pa.array(values, to.arrow), errors)
 
 
 def _rounded_quotient(whole: int, number: int, limit: int) -> int:
-    """whole / number, a half rounded away from zero, to fewer places where it would have more digits than a value may, as / does."""
+    """whole / number, a half rounded away from zero, to fewer places where it would have more
+    digits than a value may, as / does."""
     step = 1
     while abs(whole) >= limit * number * step:
         step *= 10
@@ -317,9 +407,14 @@ def _rounded_quotient(whole: int, number: int, limit: int) -> int:
 
 
 def _held(whole: int, to: Type) -> Decimal | None:
-    """A number of more digits than a value may have in its scale, without zeros at its end; else None."""
+    """A number of more digits than a value may have in its scale, without zeros at its end; else
+    None."""
     value = Decimal(whole).scaleb(-to.scale, arithmetic.WIDE)
-    return value if arithmetic.significant(value) <= MAX_DIGITS and value.adjusted() < to.whole else None
+    return (
+        value
+        if arithmetic.significant(value) <= MAX_DIGITS and value.adjusted() < to.whole
+        else None
+    )
 
 
 def _decimals_of(sums: np.ndarray, known: np.ndarray, kind: Any) -> Any:
@@ -330,24 +425,50 @@ def _decimals_of(sums: np.ndarray, known: np.ndarray, kind: Any) -> Any:
     return pa.Array.from_buffers(kind, len(sums), [valid, pa.py_buffer(words)])
 
 
-def _doubles(sums: np.ndarray, counts: np.ndarray, units: exact_sum.Units, name: str, special: dict[int, float]) -> Vector:
+def _doubles(
+    sums: np.ndarray,
+    counts: np.ndarray,
+    units: exact_sum.Units,
+    name: str,
+    special: dict[int, float],
+) -> Vector:
     known = counts > 0
     errors = np.zeros(len(sums), np.uint8)
     divisors = counts.tolist() if name == "AVG" else [1] * len(sums)
     values: list[float | None] = []
-    for group, (total, divisor, has) in enumerate(zip(sums.tolist(), divisors, known.tolist(), strict=True)):
-        value = None if not has else special[group] if group in special else exact_sum.double_of(total, divisor, units.exponent)
+    for group, (total, divisor, has) in enumerate(
+        zip(sums.tolist(), divisors, known.tolist(), strict=True)
+    ):
+        value = (
+            None
+            if not has
+            else (
+                special[group]
+                if group in special
+                else exact_sum.double_of(total, divisor, units.exponent)
+            )
+        )
         errors[group] = OVERFLOW if has and value is None else 0
         values.append(value)
     return vector(pa.array(values, pa.float64()), errors)
 
 
-def spreads(name: str, sums: np.ndarray, squares: np.ndarray, counts: np.ndarray, unit: Fraction, special: set[int]) -> Vector:
-    """Variances or deviations from sums of units and of their squares; the sample's of one value is NULL."""
+def spreads(
+    name: str,
+    sums: np.ndarray,
+    squares: np.ndarray,
+    counts: np.ndarray,
+    unit: Fraction,
+    special: set[int],
+) -> Vector:
+    """Variances or deviations from sums of units and of their squares; the sample's of one value is
+    NULL."""
     values: list[float | None] = []
     errors = np.zeros(len(sums), np.uint8)
     least = 2 if name.endswith("SAMP") else 1
-    for group, (total, square, count) in enumerate(zip(sums.tolist(), squares.tolist(), counts.tolist(), strict=True)):
+    for group, (total, square, count) in enumerate(
+        zip(sums.tolist(), squares.tolist(), counts.tolist(), strict=True)
+    ):
         if count < least:
             values.append(None)
         elif group in special:
@@ -359,12 +480,17 @@ def spreads(name: str, sums: np.ndarray, squares: np.ndarray, counts: np.ndarray
 
 
 def _extremes(groups: np.ndarray, many: int, values: Any, least: bool) -> Any:
-    """The least or greatest of each group's values, of which none is NULL; NULL for a group without any."""
+    """The least or greatest of each group's values, of which none is NULL; NULL for a group without
+    any."""
     kind = values.type
     if not len(values):
         return pa.nulls(many, kind)
     if pa.types.is_integer(kind) or pa.types.is_date(kind) or pa.types.is_timestamp(kind):
-        wide = values.cast(pa.int32()).cast(pa.int64()) if pa.types.is_date32(kind) else values.cast(pa.int64())
+        wide = (
+            values.cast(pa.int32()).cast(pa.int64())
+            if pa.types.is_date32(kind)
+            else values.cast(pa.int64())
+        )
         numbers = arithmetic.numpy_values(wide)
         bounds = np.iinfo(np.int64)
         best = np.full(many, bounds.max if least else bounds.min)
@@ -387,7 +513,9 @@ def ordered(values: Any) -> np.ndarray:
     return order
 
 
-def _regressed(name: str, n: int, sy: Fraction, sx: Fraction, syy: Fraction, sxx: Fraction, sxy: Fraction) -> Fraction | float | None:
+def _regressed(
+    name: str, n: int, sy: Fraction, sx: Fraction, syy: Fraction, sxx: Fraction, sxy: Fraction
+) -> Fraction | float | None:
     xx, yy, xy = sxx - sx * sx / n, syy - sy * sy / n, sxy - sx * sy / n
     if name == "CORR":
         if not xx or not yy:
@@ -395,9 +523,15 @@ def _regressed(name: str, n: int, sy: Fraction, sx: Fraction, syy: Fraction, sxx
         root = exact_sum.root_of(xy * xy / (xx * yy)) or 0.0
         return -root if xy < 0 else root
     rules: dict[str, Callable[[], Fraction | float | None]] = {
-        "COVAR_POP": lambda: xy / n, "COVAR_SAMP": lambda: xy / (n - 1) if n > 1 else None,
-        "REGR_AVGX": lambda: sx / n, "REGR_AVGY": lambda: sy / n, "REGR_SXX": lambda: xx, "REGR_SYY": lambda: yy, "REGR_SXY": lambda: xy,
-        "REGR_SLOPE": lambda: xy / xx if xx else None, "REGR_INTERCEPT": lambda: (sy - sx * xy / xx) / n if xx else None,
+        "COVAR_POP": lambda: xy / n,
+        "COVAR_SAMP": lambda: xy / (n - 1) if n > 1 else None,
+        "REGR_AVGX": lambda: sx / n,
+        "REGR_AVGY": lambda: sy / n,
+        "REGR_SXX": lambda: xx,
+        "REGR_SYY": lambda: yy,
+        "REGR_SXY": lambda: xy,
+        "REGR_SLOPE": lambda: xy / xx if xx else None,
+        "REGR_INTERCEPT": lambda: (sy - sx * xy / xx) / n if xx else None,
         "REGR_R2": lambda: None if not xx else Fraction(1) if not yy else xy * xy / (xx * yy),
-    }  # fmt: skip
+    }
     return rules[name]()

@@ -1,4 +1,5 @@
-"""Arrow values as stores keep them: the language's type for a store's, the values as plain arrays, as texts, and as the store's again."""
+"""Arrow values as stores keep them: the language's type for a store's, the values as plain arrays,
+as texts, and as the store's again."""
 
 from __future__ import annotations
 
@@ -11,9 +12,25 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.language.functions.casts import to_text
-from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIME, TIMESTAMP, Kind, Type, decimal
+from gravel.language.types import (
+    BOOLEAN,
+    DATE,
+    DOUBLE,
+    INTEGER,
+    TEXT,
+    TIME,
+    TIMESTAMP,
+    Kind,
+    Type,
+    decimal,
+)
 
-_BINARY = (pa.types.is_binary, pa.types.is_large_binary, pa.types.is_fixed_size_binary, pa.types.is_binary_view)
+_BINARY = (
+    pa.types.is_binary,
+    pa.types.is_large_binary,
+    pa.types.is_fixed_size_binary,
+    pa.types.is_binary_view,
+)
 
 
 def type_of(arrow: Any) -> Type:
@@ -52,7 +69,8 @@ def has_type(arrow: Any) -> bool:
 
 
 def plain_type(arrow: Any) -> Any:
-    """The type of values without what only says how they are laid out: dictionaries, runs, long offsets, views."""
+    """The type of values without what only says how they are laid out: dictionaries, runs, long
+    offsets, views."""
     kinds = pa.types
     if kinds.is_dictionary(arrow) or kinds.is_run_end_encoded(arrow):
         return plain_type(arrow.value_type)
@@ -74,8 +92,8 @@ def plain(values: Any) -> Any:
 
 
 def laid_out(values: Any, arrow: Any, dictionary: Any = None) -> Any:
-    """Plain values in a store's layout; `dictionary`: the values of all batches, where the layout has one. Raises ArrowInvalid where a
-    value does not fit."""
+    """Plain values in a store's layout; `dictionary`: the values of all batches, where the layout
+    has one. Raises ArrowInvalid where a value does not fit."""
     kinds = pa.types
     if kinds.is_dictionary(arrow):
         if dictionary is None:
@@ -83,15 +101,21 @@ def laid_out(values: Any, arrow: Any, dictionary: Any = None) -> Any:
             dictionary, indices = coded.dictionary, coded.indices
         else:
             indices = pc.index_in(values, dictionary)
-        return pa.DictionaryArray.from_arrays(indices.cast(arrow.index_type), laid_out(dictionary, arrow.value_type), ordered=arrow.ordered)
+        return pa.DictionaryArray.from_arrays(
+            indices.cast(arrow.index_type),
+            laid_out(dictionary, arrow.value_type),
+            ordered=arrow.ordered,
+        )
     if kinds.is_run_end_encoded(arrow):
-        return pc.run_end_encode(laid_out(values, arrow.value_type), run_end_type=arrow.run_end_type)
+        return pc.run_end_encode(
+            laid_out(values, arrow.value_type), run_end_type=arrow.run_end_type
+        )
     return values if values.type == arrow else values.cast(arrow)
 
 
 def text_of(stored: Any, kind: Type = TEXT) -> Any:
-    """Values as the texts that a text file has for them; lists and records as JSON, bytes as base64. `kind`: what the language has them
-    as, where that is more than their Arrow type says."""
+    """Values as the texts that a text file has for them; lists and records as JSON, bytes as
+    base64. `kind`: what the language has them as, where that is more than their Arrow type says."""
     stored = plain(stored)
     arrow = stored.type
     if pa.types.is_string(arrow):
@@ -104,17 +128,30 @@ def text_of(stored: Any, kind: Type = TEXT) -> Any:
     if own != TEXT:
         return to_text(stored if arrow == own.arrow else stored.cast(own.arrow), own)
     if is_binary(arrow):
-        return pa.array([None if value is None else base64.b64encode(value).decode() for value in stored.to_pylist()], pa.string())
+        return pa.array(
+            [
+                None if value is None else base64.b64encode(value).decode()
+                for value in stored.to_pylist()
+            ],
+            pa.string(),
+        )
     if pa.types.is_interval(arrow):
         return to_text(stored, Type(Kind.INTERVAL))
     if pa.types.is_nested(arrow):
         values = _python_values(stored)
-        return pa.array([None if value is None else json.dumps(value, ensure_ascii=False, default=str) for value in values], pa.string())
+        return pa.array(
+            [
+                None if value is None else json.dumps(value, ensure_ascii=False, default=str)
+                for value in values
+            ],
+            pa.string(),
+        )
     return pc.cast(stored, pa.string())
 
 
 def _python_values(nested: Any) -> list[Any]:
-    """Nested values as Python's; texts stand for the times that Python has not: finer than a microsecond, or beyond the year 9999."""
+    """Nested values as Python's; texts stand for the times that Python has not: finer than a
+    microsecond, or beyond the year 9999."""
     try:
         return nested.cast(_with_texts(nested.type, finest_alone=True)).to_pylist()
     except (ValueError, OverflowError):
@@ -125,9 +162,13 @@ def _with_texts(arrow: Any, finest_alone: bool) -> Any:
     """A nested type with texts for its times: those of nanoseconds alone, or all."""
     kinds = pa.types
     if kinds.is_struct(arrow):
-        return pa.struct([field.with_type(_with_texts(field.type, finest_alone)) for field in arrow])
+        return pa.struct(
+            [field.with_type(_with_texts(field.type, finest_alone)) for field in arrow]
+        )
     if kinds.is_map(arrow):
-        return pa.map_(_with_texts(arrow.key_type, finest_alone), _with_texts(arrow.item_type, finest_alone))
+        return pa.map_(
+            _with_texts(arrow.key_type, finest_alone), _with_texts(arrow.item_type, finest_alone)
+        )
     if kinds.is_fixed_size_list(arrow):
         return pa.list_(_with_texts(arrow.value_type, finest_alone), arrow.list_size)
     if kinds.is_large_list(arrow) or kinds.is_large_list_view(arrow):
@@ -135,7 +176,9 @@ def _with_texts(arrow: Any, finest_alone: bool) -> Any:
     if kinds.is_list(arrow) or kinds.is_list_view(arrow):
         return pa.list_(_with_texts(arrow.value_type, finest_alone))
     timed = kinds.is_temporal(arrow) and not kinds.is_interval(arrow)
-    return pa.string() if timed and (not finest_alone or getattr(arrow, "unit", "") == "ns") else arrow
+    return (
+        pa.string() if timed and (not finest_alone or getattr(arrow, "unit", "") == "ns") else arrow
+    )
 
 
 def of_type(stored: Any, kind: Type) -> Any:
@@ -149,8 +192,8 @@ def of_type(stored: Any, kind: Type) -> Any:
 
 
 def children(array: Any) -> tuple[np.ndarray, list[Any]] | None:
-    """Of a nested array: how many items each row has, and the items of all rows, one after another, an array for each field; None for
-    any other. A row that is NULL has none."""
+    """Of a nested array: how many items each row has, and the items of all rows, one after another,
+    an array for each field; None for any other. A row that is NULL has none."""
     kinds, arrow = pa.types, array.type
     if kinds.is_struct(arrow):
         return np.ones(len(array), np.int64), array.flatten()

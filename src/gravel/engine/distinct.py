@@ -1,4 +1,5 @@
-"""Distinct values and how often each occurs: a state for each batch, an associative merge, a result."""
+"""Distinct values and how often each occurs: a state for each batch, an associative merge, a
+result."""
 
 from __future__ import annotations
 
@@ -17,8 +18,9 @@ _COMPACT = 1 << 20
 
 @dataclass
 class Counted:
-    """Distinct values by hash, ascending: a second hash to tell two values of one hash apart, the rows that hold each,
-    and the first row that does. `extra` are further arrays of what depends on the value alone."""
+    """Distinct values by hash, ascending: a second hash to tell two values of one hash apart, the
+    rows that hold each, and the first row that does. `extra` are further arrays of what depends on
+    the value alone."""
 
     first: np.ndarray
     second: np.ndarray
@@ -32,9 +34,14 @@ class Counted:
         return (self.first, self.second, self.counts, self.rows, *self.extra)
 
 
-def counted(columns: list[Any], rows: np.ndarray, first: np.ndarray | None = None, extra: tuple[np.ndarray, ...] = ()) -> Counted:
-    """The distinct combinations of some columns in one batch; `rows` are row numbers, ascending. `first` may be a hash
-    that the caller has made: it must depend on the values alone."""
+def counted(
+    columns: list[Any],
+    rows: np.ndarray,
+    first: np.ndarray | None = None,
+    extra: tuple[np.ndarray, ...] = (),
+) -> Counted:
+    """The distinct combinations of some columns in one batch; `rows` are row numbers, ascending.
+    `first` may be a hash that the caller has made: it must depend on the values alone."""
     first = combined(columns) if first is None else first
     order = np.argsort(first)
     sorted_hashes = first[order]
@@ -42,21 +49,50 @@ def counted(columns: list[Any], rows: np.ndarray, first: np.ndarray | None = Non
     starts = np.flatnonzero(new)
     if len(starts) == len(first):
         second = combined(columns, second=True)[order]
-        return Counted(sorted_hashes, second, np.ones(len(first), np.int64), rows[order], tuple(item[order] for item in extra))
+        return Counted(
+            sorted_hashes,
+            second,
+            np.ones(len(first), np.int64),
+            rows[order],
+            tuple(item[order] for item in extra),
+        )
     if not _confirmed(columns, order, new, starts):
-        return _reduced(first, combined(columns, second=True), np.ones(len(first), np.int64), rows.astype(np.int64), *extra)
+        return _reduced(
+            first,
+            combined(columns, second=True),
+            np.ones(len(first), np.int64),
+            rows.astype(np.int64),
+            *extra,
+        )
     earliest = np.minimum.reduceat(order, starts)
     chosen = pa.array(earliest)
     second = combined([column.take(chosen) for column in columns], second=True)
     counts = np.diff(np.append(starts, len(first)))
-    return Counted(sorted_hashes[starts], second, counts, rows[earliest], tuple(item[earliest] for item in extra))
+    return Counted(
+        sorted_hashes[starts],
+        second,
+        counts,
+        rows[earliest],
+        tuple(item[earliest] for item in extra),
+    )
 
 
 def counted_once(
-    columns: list[Any], counts: np.ndarray, rows: np.ndarray, first: np.ndarray | None = None, extra: tuple[np.ndarray, ...] = ()
+    columns: list[Any],
+    counts: np.ndarray,
+    rows: np.ndarray,
+    first: np.ndarray | None = None,
+    extra: tuple[np.ndarray, ...] = (),
 ) -> Counted:
-    """The state of combinations with the rows that hold each and the first that does, as a batch of distinct ones has them."""
-    return _reduced(combined(columns) if first is None else first, combined(columns, second=True), counts, rows, *extra)
+    """The state of combinations with the rows that hold each and the first that does, as a batch of
+    distinct ones has them."""
+    return _reduced(
+        combined(columns) if first is None else first,
+        combined(columns, second=True),
+        counts,
+        rows,
+        *extra,
+    )
 
 
 def counted_hashes(first: np.ndarray, second: np.ndarray, rows: np.ndarray) -> Counted:
@@ -81,7 +117,9 @@ def _all_alike(x: Any, y: Any) -> bool:
     return bool(x.equals(y)) if not pa.types.is_floating(x.type) else True
 
 
-def _reduced(first: np.ndarray, second: np.ndarray, counts: np.ndarray, rows: np.ndarray, *extra: np.ndarray) -> Counted:
+def _reduced(
+    first: np.ndarray, second: np.ndarray, counts: np.ndarray, rows: np.ndarray, *extra: np.ndarray
+) -> Counted:
     order = np.argsort(first)
     a, b = first[order], second[order]
     new = _changes(a)
@@ -94,12 +132,16 @@ def _reduced(first: np.ndarray, second: np.ndarray, counts: np.ndarray, rows: np
     if len(starts) == len(a):
         return Counted(a, b, counts[order], rows[order], tuple(item[order] for item in extra))
     chosen = order[starts]
-    sums, earliest = np.add.reduceat(counts[order], starts), np.minimum.reduceat(rows[order], starts)
+    sums, earliest = (
+        np.add.reduceat(counts[order], starts),
+        np.minimum.reduceat(rows[order], starts),
+    )
     return Counted(a[starts], b[starts], sums, earliest, tuple(item[chosen] for item in extra))
 
 
 class Room:
-    """How many distinct values several Distincts may hold in memory together: the largest goes to a file when it is short."""
+    """How many distinct values several Distincts may hold in memory together: the largest goes to a
+    file when it is short."""
 
     def __init__(self, values: int) -> None:
         self.values = values
@@ -121,11 +163,12 @@ class Room:
 
 
 class Distinct:
-    """Distinct values of a whole table, gathered batch by batch in any order. Values of one batch are compared by
-    value, those of different batches by two hashes: of n different values two share both with a chance of n^2 / 2^128.
+    """Distinct values of a whole table, gathered batch by batch in any order. Values of one batch
+    are compared by value, those of different batches by two hashes: of n different values two share
+    both with a chance of n^2 / 2^128.
 
-    With a `room` no more values are held than it has: sorted runs of them go to a temporary file, and are merged one
-    range of hashes at a time. The counts stay exact."""
+    With a `room` no more values are held than it has: sorted runs of them go to a temporary file,
+    and are merged one range of hashes at a time. The counts stay exact."""
 
     def __init__(self, room: Room | None = None) -> None:
         self._parts: list[Counted] = []
@@ -189,7 +232,12 @@ class Distinct:
         return (
             _joined(pieces)
             if pieces
-            else Counted(np.zeros(0, np.uint64), np.zeros(0, np.uint64), np.zeros(0, np.int64), np.zeros(0, np.int64))
+            else Counted(
+                np.zeros(0, np.uint64),
+                np.zeros(0, np.uint64),
+                np.zeros(0, np.int64),
+                np.zeros(0, np.int64),
+            )
         )
 
     def pieces(self) -> Iterator[Counted]:
@@ -199,7 +247,9 @@ class Distinct:
             yield from self._parts
             return
         held = [part.arrays for part in self._parts]
-        for columns in self._runs.ranges(held, max(1, self._room.values // 4 if self._room else _COMPACT)):
+        for columns in self._runs.ranges(
+            held, max(1, self._room.values // 4 if self._room else _COMPACT)
+        ):
             yield _reduced(*columns)
 
     def __len__(self) -> int:
@@ -216,7 +266,9 @@ class Distinct:
 
 
 def _joined(parts: list[Counted]) -> Counted:
-    first, second, counts, rows, *extra = [np.concatenate(columns) for columns in zip(*(part.arrays for part in parts), strict=True)]
+    first, second, counts, rows, *extra = [
+        np.concatenate(columns) for columns in zip(*(part.arrays for part in parts), strict=True)
+    ]
     return _reduced(first, second, counts, rows, *extra)
 
 

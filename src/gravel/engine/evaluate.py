@@ -1,7 +1,7 @@
 """Evaluation: every row gets a value or an error, branches run only for the rows that reach them.
 
-Where no operand can fail, whole columns are combined at once; where one can, the rows that do not reach it are left
-out before it runs, so that nothing an expression guards against is ever computed.
+Where no operand can fail, whole columns are combined at once; where one can, the rows that do not
+reach it are left out before it runs, so that nothing an expression guards against is ever computed.
 """
 
 from __future__ import annotations
@@ -25,7 +25,8 @@ from gravel.language.types import TEXT
 
 
 def evaluate(node: nodes.Expression, frame: Frame) -> Vector:
-    """The expression's values and errors for the frame's rows, as a constant vector where it reads no column."""
+    """The expression's values and errors for the frame's rows, as a constant vector where it reads
+    no column."""
     if frame.memo is None:
         return _RULES[type(node)](node, frame)
     result = frame.memo.get(id(node))
@@ -37,7 +38,9 @@ def evaluate(node: nodes.Expression, frame: Frame) -> Vector:
 def run(node: nodes.Expression, frame: Frame) -> Vector:
     """The expression's values and errors, one a row, in the Arrow type of the expression's type.
 
-    A dear expression over one text column of few values is evaluated once a value instead of once a row."""
+    A dear expression over one text column of few values is evaluated once a value instead of once a
+    row.
+    """
     result = (_once_a_value(node, frame) or evaluate(node, frame)).spread(frame.count)
     if result.values.type != node.type.arrow:
         result = Vector(casts.widened(result.values, node.type.arrow), result.errors)
@@ -55,7 +58,10 @@ def _once_a_value(node: nodes.Expression, frame: Frame) -> Vector | None:
     if len(read) != 1 or read[0].type != TEXT:
         return None
     column = frame.column(read[0].index)
-    if not pa.types.is_string(column.values.type) or pc.count_distinct(column.values.slice(0, _SAMPLE)).as_py() > _SAMPLE // 20:
+    if (
+        not pa.types.is_string(column.values.type)
+        or pc.count_distinct(column.values.slice(0, _SAMPLE)).as_py() > _SAMPLE // 20
+    ):
         return None
     coded = column.values.dictionary_encode()
     if len(coded.dictionary) > frame.count // 10:
@@ -66,7 +72,9 @@ def _once_a_value(node: nodes.Expression, frame: Frame) -> Vector | None:
     stored[-1] = values
     few = evaluate(node, Frame(len(values), stored, frame.types)).spread(len(values))
     where = coded.indices.fill_null(len(values) - 1)
-    return Vector(few.values.take(where), None if few.errors is None else few.errors[where.to_numpy()])
+    return Vector(
+        few.values.take(where), None if few.errors is None else few.errors[where.to_numpy()]
+    )
 
 
 def _is_dear(node: nodes.Expression) -> bool:
@@ -123,18 +131,28 @@ def _cast(node: nodes.BoundCast, frame: Frame) -> Vector:
     if node.mode == "FITS":
         fits = pa.array(np.ones(len(operand), bool) if errors is None else errors == 0)
         known = pc.is_valid(operand.values)
-        return vector(pc.if_else(known, fits, pa.scalar(None, pa.bool_())), operand.errors, operand.constant)
+        return vector(
+            pc.if_else(known, fits, pa.scalar(None, pa.bool_())), operand.errors, operand.constant
+        )
     if node.mode == "CAST_OR_NULL":
         errors = None
     if operand.errors is not None:
-        errors = operand.errors if errors is None else np.where(operand.errors != 0, operand.errors, errors)
+        errors = (
+            operand.errors
+            if errors is None
+            else np.where(operand.errors != 0, operand.errors, errors)
+        )
     return vector(result.values, errors, operand.constant)
 
 
 def _fails(node: nodes.RaisesError, frame: Frame) -> Vector:
     operand = evaluate(node.operand, frame)
     count = len(operand)
-    return Vector(pa.array(np.zeros(count, bool) if operand.errors is None else operand.errors != 0), None, operand.constant)
+    return Vector(
+        pa.array(np.zeros(count, bool) if operand.errors is None else operand.errors != 0),
+        None,
+        operand.constant,
+    )
 
 
 def _is(node: nodes.IsTest, frame: Frame) -> Vector:
@@ -149,7 +167,8 @@ def _is(node: nodes.IsTest, frame: Frame) -> Vector:
 
 
 def _logic(node: nodes.BooleanOp, frame: Frame) -> Vector:
-    """Left to right: a row that an operand decides (FALSE for AND, TRUE for OR, or an error) reaches no later one."""
+    """Left to right: a row that an operand decides (FALSE for AND, TRUE for OR, or an error)
+    reaches no later one."""
     combine = pc.and_kleene if node.conjunction else pc.or_kleene
     if not any(operand.fails for operand in node.operands[1:]):
         return _logic_at_once(node, frame, combine)
@@ -157,7 +176,9 @@ def _logic(node: nodes.BooleanOp, frame: Frame) -> Vector:
     pieces: list[tuple[np.ndarray, Vector]] = []
     rows, part, so_far = np.arange(count), frame, evaluate(node.operands[0], frame).spread(count)
     for operand in node.operands[1:]:
-        decided = so_far.failed(len(rows)) | (so_far.false(len(rows)) if node.conjunction else so_far.true(len(rows)))
+        decided = so_far.failed(len(rows)) | (
+            so_far.false(len(rows)) if node.conjunction else so_far.true(len(rows))
+        )
         if decided.any():
             pieces.append((rows[decided], _some(so_far, decided)))
             so_far = _some(so_far, ~decided)
@@ -178,18 +199,23 @@ def _logic_at_once(node: nodes.BooleanOp, frame: Frame, combine: Any) -> Vector:
         constant = constant and right.constant
         result = combine(result, right.argument)
     if isinstance(result, pa.Scalar):
-        result = pa.array([result.as_py()], pa.bool_()) if constant else pa.repeat(result, frame.count)
+        result = (
+            pa.array([result.as_py()], pa.bool_()) if constant else pa.repeat(result, frame.count)
+        )
     if errors is not None and first.constant and not constant:
         errors = np.repeat(errors, frame.count)
     return vector(result, errors, constant)
 
 
 def _some(vector: Vector, mask: np.ndarray) -> Vector:
-    return Vector(vector.values.filter(pa.array(mask)), None if vector.errors is None else vector.errors[mask])
+    return Vector(
+        vector.values.filter(pa.array(mask)), None if vector.errors is None else vector.errors[mask]
+    )
 
 
 def _in(node: nodes.InList, frame: Frame) -> Vector:
-    """x = a OR x = b …, so that it stops at the first match; a list of constants is looked up at once."""
+    """x = a OR x = b …, so that it stops at the first match; a list of constants is looked up at
+    once."""
     operand = evaluate(node.operand, frame)
     if all(isinstance(item, nodes.Constant) for item in node.items):
         values = [item.value for item in node.items if isinstance(item, nodes.Constant)]
@@ -198,11 +224,19 @@ def _in(node: nodes.InList, frame: Frame) -> Vector:
         unknown = pc.is_null(operand.values)
         if len(known) < len(values):
             unknown = pc.or_(unknown, pc.invert(result))
-        return vector(pc.if_else(unknown, pa.scalar(None, pa.bool_()), result), operand.errors, operand.constant)
+        return vector(
+            pc.if_else(unknown, pa.scalar(None, pa.bool_()), result),
+            operand.errors,
+            operand.constant,
+        )
     count = frame.count
     whole = operand.spread(count)
     pieces: list[tuple[np.ndarray, Vector]] = []
-    rows, part, so_far = np.arange(count), frame, Vector(pa.repeat(pa.scalar(False), count), whole.errors)
+    rows, part, so_far = (
+        np.arange(count),
+        frame,
+        Vector(pa.repeat(pa.scalar(False), count), whole.errors),
+    )
     for item in node.items:
         decided = so_far.failed(len(rows)) | so_far.true(len(rows))
         if decided.any():
@@ -222,12 +256,19 @@ _EQUAL = compared("=")
 
 def _among(values: Any, known: Any) -> Any:
     """Which values equal one of the known ones, as = has it."""
-    both = sortable(pa.concat_arrays([values, known.combine_chunks() if isinstance(known, pa.ChunkedArray) else known]))
-    return pc.and_(pc.is_in(both.slice(0, len(values)), both.slice(len(values))), pc.is_valid(values))
+    both = sortable(
+        pa.concat_arrays(
+            [values, known.combine_chunks() if isinstance(known, pa.ChunkedArray) else known]
+        )
+    )
+    return pc.and_(
+        pc.is_in(both.slice(0, len(values)), both.slice(len(values))), pc.is_valid(values)
+    )
 
 
 def _in_set(node: nodes.InSubquery, frame: Frame) -> Vector:
-    """Not in an empty set: FALSE, even for NULL; else unknown for NULL, and where nothing matches but a NULL is there."""
+    """Not in an empty set: FALSE, even for NULL; else unknown for NULL, and where nothing matches
+    but a NULL is there."""
     operand = evaluate(node.operand, frame)
     result = _among(operand.values, node.values)
     if not len(node.values) and not node.has_null:
@@ -235,7 +276,9 @@ def _in_set(node: nodes.InSubquery, frame: Frame) -> Vector:
     unknown = pc.is_null(operand.values)
     if node.has_null:
         unknown = pc.or_(unknown, pc.invert(result))
-    return vector(pc.if_else(unknown, pa.scalar(None, pa.bool_()), result), operand.errors, operand.constant)
+    return vector(
+        pc.if_else(unknown, pa.scalar(None, pa.bool_()), result), operand.errors, operand.constant
+    )
 
 
 def _case(node: nodes.BoundCase, frame: Frame) -> Vector:
@@ -249,7 +292,14 @@ def _case(node: nodes.BoundCase, frame: Frame) -> Vector:
         failed, taken = decision.failed(len(rows)), decision.true(len(rows))
         if failed.any():
             nothing = pa.nulls(int(failed.sum()), node.type.arrow)
-            pieces.append((rows[failed], Vector(nothing, decision.errors[failed] if decision.errors is not None else None)))
+            pieces.append(
+                (
+                    rows[failed],
+                    Vector(
+                        nothing, decision.errors[failed] if decision.errors is not None else None
+                    ),
+                )
+            )
         if taken.any():
             pieces.append((rows[taken], _typed(evaluate(result, frame.part(rows[taken])), node)))
         if failed.any() or taken.any():
@@ -272,7 +322,9 @@ def _case_at_once(node: nodes.BoundCase, frame: Frame) -> Vector:
     output: Any = _typed(evaluate(node.otherwise, frame), node).argument
     for condition, result in reversed(node.branches):
         chosen = evaluate(condition, frame).spread(frame.count).values
-        output = pc.if_else(pc.fill_null(chosen, False), _typed(evaluate(result, frame), node).argument, output)
+        output = pc.if_else(
+            pc.fill_null(chosen, False), _typed(evaluate(result, frame), node).argument, output
+        )
     return Vector(output)
 
 
@@ -292,10 +344,16 @@ def _first_of(node: nodes.Coalesce, frame: Frame) -> Vector:
         if position == len(node.arguments) - 1:
             pieces.append((rows, made_here))
             break
-        open_rows = blank(made_here.values) if node.blank and text else pc.is_null(made_here.values).to_numpy(zero_copy_only=False)
+        open_rows = (
+            blank(made_here.values)
+            if node.blank and text
+            else pc.is_null(made_here.values).to_numpy(zero_copy_only=False)
+        )
         open_rows &= ~made_here.failed(len(rows))
         if not open_rows.all():
-            pieces.append((rows[~open_rows], _some(made_here, ~open_rows) if open_rows.any() else made_here))
+            pieces.append(
+                (rows[~open_rows], _some(made_here, ~open_rows) if open_rows.any() else made_here)
+            )
         if not open_rows.any():
             break
         rows = rows[open_rows]
@@ -304,7 +362,8 @@ def _first_of(node: nodes.Coalesce, frame: Frame) -> Vector:
 
 
 _RULES: dict[type, Callable[[Any, Frame], Vector]] = {
-    nodes.Column: _column, nodes.Constant: _constant, nodes.Moment: _constant, nodes.BoundCall: _call, nodes.BoundCast: _cast, nodes.IsTest: _is,
+    nodes.Column: _column, nodes.Constant: _constant, nodes.Moment: _constant,
+    nodes.BoundCall: _call, nodes.BoundCast: _cast, nodes.IsTest: _is,
     nodes.BooleanOp: _logic, nodes.InList: _in, nodes.BoundCase: _case, nodes.Coalesce: _first_of,
     nodes.RaisesError: _fails, nodes.InSubquery: _in_set,
 }  # fmt: skip

@@ -1,6 +1,8 @@
-"""Exact sums of numbers of every type: integers, decimals and doubles as whole numbers of one unit, rounded once at the end.
+"""Exact sums of numbers of every type: integers, decimals and doubles as whole numbers of one unit,
+rounded once at the end.
 
-The result is that of exact arithmetic whatever the order of the values and whoever adds them, as `math.fsum` gives it for doubles.
+The result is that of exact arithmetic whatever the order of the values and whoever adds them, as
+`math.fsum` gives it for doubles.
 """
 
 from __future__ import annotations
@@ -22,8 +24,10 @@ _HALVES = 1 << 20
 
 @dataclass(frozen=True)
 class Units:
-    """Numbers as whole multiples of a unit, `base` to the power of `exponent` (base 10 for exact numbers, 2 for doubles): int64 where
-    no sum of them can pass it, else Python's integers. Doubles that are not finite are 0 here, and told apart in `special`."""
+    """Numbers as whole multiples of a unit, `base` to the power of `exponent` (base 10 for exact
+    numbers, 2 for doubles): int64 where no sum of them can pass it, else Python's integers. Doubles
+    that are not finite are 0 here, and told apart in `special`.
+    """
 
     whole: np.ndarray
     base: int
@@ -74,7 +78,9 @@ def _units_of_doubles(numbers: np.ndarray) -> Units:
     bits = np.ceil(np.log2(np.abs(mantissa[held]).astype(np.float64) + 1)) + shift[held]
     if bits.max() + math.log2(len(mantissa)) < 62:
         return Units(mantissa << shift, 2, least, special)
-    whole = np.array([value << by for value, by in zip(mantissa.tolist(), shift.tolist(), strict=True)], object)
+    whole = np.array(
+        [value << by for value, by in zip(mantissa.tolist(), shift.tolist(), strict=True)], object
+    )
     return Units(whole, 2, least, special)
 
 
@@ -98,7 +104,8 @@ def group_sums(whole: np.ndarray, groups: np.ndarray, many: int) -> np.ndarray:
 
 
 def double_of(numerator: int, denominator: int, exponent: int) -> float | None:
-    """numerator / denominator * 2 ** exponent as the nearest double; None where it is out of range."""
+    """numerator / denominator * 2 ** exponent as the nearest double; None where it is out of
+    range."""
     try:
         if exponent >= 0:
             return (numerator << exponent) / denominator
@@ -125,7 +132,8 @@ def sum_of_specials(special: np.ndarray) -> float:
 
 
 def spread_of(name: str, count: int, total: Fraction, squares: Fraction) -> float | None:
-    """A variance or standard deviation from the number, sum and sum of squares of values; None where it is out of range."""
+    """A variance or standard deviation from the number, sum and sum of squares of values; None
+    where it is out of range."""
     divisor = count - 1 if name.endswith("SAMP") else count
     variance = (squares - total * total / count) / divisor
     if name.startswith("STDDEV"):

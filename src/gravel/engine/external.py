@@ -1,4 +1,5 @@
-"""Sorting record batches that may be larger than the memory they are given: runs in temporary files, then a merge."""
+"""Sorting record batches that may be larger than the memory they are given: runs in temporary
+files, then a merge."""
 
 from __future__ import annotations
 
@@ -17,8 +18,9 @@ Order = Callable[[Any], np.ndarray]
 
 
 def sorted_batches(batches: Iterable[Any], order: Order, memory: int) -> Iterator[Any]:
-    """The rows of record batches of one schema in order. `order` gives the indices that sort a table; no two rows may tie.
-    About `memory` bytes are held. Raises TableProblem where the temporary folder is full."""
+    """The rows of record batches of one schema in order. `order` gives the indices that sort a
+    table; no two rows may tie. About `memory` bytes are held. Raises TableProblem where the
+    temporary folder is full."""
     held: list[Any] = []
     size = 0
     runs: list[_Run] = []
@@ -82,18 +84,26 @@ def _merged(runs: list[_Run], order: Order, rows: int) -> Iterator[Any]:
                     last = int(mine[-1]) + 1
         # Each part is taken by itself: a slice of what was taken together would keep all of it.
         for start in range(0, last, OUT):
-            yield pool.take(pa.array(places[start : min(start + OUT, last)])).combine_chunks().to_batches()[0]
+            yield (
+                pool.take(pa.array(places[start : min(start + OUT, last)]))
+                .combine_chunks()
+                .to_batches()[0]
+            )
         pool, owners = pool.take(pa.array(places[last:])), owners[last:]
-        # Runs are read on before their rows are used up: not one by one, which would sort the others' again each time.
+        # Runs are read on before their rows are used up: not one by one, which would sort the
+        # others' again each time.
         left = np.bincount(owners, minlength=len(runs))
-        waiting = {index for index, run in enumerate(runs) if not run.ended and left[index] <= rows // 2}
+        waiting = {
+            index for index, run in enumerate(runs) if not run.ended and left[index] <= rows // 2
+        }
 
 
 class _Run:
     """Sorted rows in a temporary file, read from the start in parts."""
 
     def __init__(self, table: Any) -> None:
-        self._file = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115  it lives as long as the object
+        # It lives as long as the object.
+        self._file = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
         self.row_size = max(1, table.nbytes // max(1, table.num_rows))
         try:
             with pa.ipc.new_stream(self._file, table.schema) as writer:
@@ -101,8 +111,12 @@ class _Run:
             self._file.flush()
         except OSError as error:
             raise TableProblem(
-                f"what does not fit in memory cannot be kept in {tempfile.gettempdir()}: {(error.strerror or str(error)).lower()}",
-                hint="give more memory with --memory, or another folder with the environment's TMPDIR",
+                f"what does not fit in memory cannot be kept in {tempfile.gettempdir()}:"
+                f" {(error.strerror or str(error)).lower()}",
+                hint=(
+                    "give more memory with --memory, or another folder with the environment's"
+                    " TMPDIR"
+                ),
             ) from None
         self._file.seek(0)
         self._reader: Any = None

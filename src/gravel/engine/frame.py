@@ -17,8 +17,10 @@ from gravel.language.types import TEXT, Target, Type
 
 @dataclass
 class Frame:
-    """Some rows. `stored` are the columns as the table keeps them (None where none was read), `types` what they are
-    read as: a text file keeps texts, and its types are a view on them, converted when first asked for."""
+    """Some rows. `stored` are the columns as the table keeps them (None where none was read),
+    `types` what they are read as: a text file keeps texts, and its types are a view on them,
+    converted when first asked for.
+    """
 
     count: int
     stored: Sequence[Any]
@@ -33,15 +35,18 @@ class Frame:
         return cls(count, [None] * len(vectors), types, vectors=vectors)
 
     def remembering(self) -> Frame:
-        """The same rows, where what was once computed of them is kept: for expressions that share parts."""
+        """The same rows, where what was once computed of them is kept: for expressions that share
+        parts."""
         self.memo = {}
         return self
 
     def column(self, index: int) -> Vector:
         """The typed values of a column."""
         if index not in self._views:
-            supplied = self.vectors is not None
-            self._views[index] = self.vectors[index] if supplied else view(self.stored[index], self.types[index])  # type: ignore[index]
+            if self.vectors is not None:
+                self._views[index] = self.vectors[index]
+            else:
+                self._views[index] = view(self.stored[index], self.types[index])
         return self._views[index]
 
     def text(self, index: int) -> Any:

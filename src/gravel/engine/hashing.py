@@ -1,8 +1,9 @@
 """64-bit hashes of values, of whole columns at once.
 
-A hash depends on the value alone, never on its batch. Different hashes prove different values; equal ones are confirmed
-by a second, independent hash, or by value where a count must be exact to the last.
-The mixing step is a multiplication by an odd constant and a shift, as in the well-known multiplicative hashes.
+A hash depends on the value alone, never on its batch. Different hashes prove different values;
+equal ones are confirmed by a second, independent hash, or by value where a count must be exact to
+the last. The mixing step is a multiplication by an odd constant and a shift, as in the well-known
+multiplicative hashes.
 """
 
 from __future__ import annotations
@@ -16,8 +17,16 @@ import pyarrow.compute as pc
 from gravel.engine.arrow_values import children, plain
 from gravel.language.functions.buffers import body
 
-_FIRST = (np.uint64(0x9E3779B97F4A7C15), np.uint64(0xD6E8FEB86659FD93), np.uint64(0x2545F4914F6CDD1D))
-_SECOND = (np.uint64(0xC2B2AE3D27D4EB4F), np.uint64(0x165667B19E3779F9), np.uint64(0x27D4EB2F165667C5))
+_FIRST = (
+    np.uint64(0x9E3779B97F4A7C15),
+    np.uint64(0xD6E8FEB86659FD93),
+    np.uint64(0x2545F4914F6CDD1D),
+)
+_SECOND = (
+    np.uint64(0xC2B2AE3D27D4EB4F),
+    np.uint64(0x165667B19E3779F9),
+    np.uint64(0x27D4EB2F165667C5),
+)
 _MASKS = np.array([(1 << (8 * n)) - 1 for n in range(8)] + [2**64 - 1], np.uint64)
 _LONG = 1024
 NULL_HASH = np.uint64(0x5851F42D4C957F2D)
@@ -59,7 +68,9 @@ def mixed(parts: list[np.ndarray], second: bool = False) -> np.ndarray:
     return result
 
 
-def _mix(state: np.ndarray, word: np.ndarray | np.uint64, constants: tuple[np.uint64, ...]) -> np.ndarray:
+def _mix(
+    state: np.ndarray, word: np.ndarray | np.uint64, constants: tuple[np.uint64, ...]
+) -> np.ndarray:
     state = (state ^ word) * constants[0]
     state ^= state >> np.uint64(32)
     return state
@@ -83,9 +94,20 @@ def _nested(array: Any, second: bool) -> np.ndarray:
     state = np.full(len(array), constants[2])
     for field in fields:
         items = hashes(field, second)
-        place = np.arange(len(items), dtype=np.uint64) - np.repeat(ends - sizes, sizes).astype(np.uint64)
-        sums = np.concatenate([np.zeros(1, np.uint64), np.cumsum(_finish(_mix(items, place * constants[1], constants), constants))])
-        state = _mix(_mix(state, sums[ends] - sums[ends - sizes], constants), sizes.astype(np.uint64), constants)
+        place = np.arange(len(items), dtype=np.uint64) - np.repeat(ends - sizes, sizes).astype(
+            np.uint64
+        )
+        sums = np.concatenate(
+            [
+                np.zeros(1, np.uint64),
+                np.cumsum(_finish(_mix(items, place * constants[1], constants), constants)),
+            ]
+        )
+        state = _mix(
+            _mix(state, sums[ends] - sums[ends - sizes], constants),
+            sizes.astype(np.uint64),
+            constants,
+        )
     return _finish(state, constants)
 
 
@@ -98,7 +120,9 @@ def _fixed(array: Any, constants: tuple[np.uint64, ...]) -> np.ndarray:
         words = array.fill_null(False).to_numpy(zero_copy_only=False).astype(np.uint64)[:, None]
     else:
         width = array.type.bit_width // 8
-        raw = np.frombuffer(array.buffers()[1], np.uint8)[array.offset * width : (array.offset + len(array)) * width]
+        raw = np.frombuffer(array.buffers()[1], np.uint8)[
+            array.offset * width : (array.offset + len(array)) * width
+        ]
         if width < 8:
             words = raw.view(f"<u{width}").astype(np.uint64)[:, None]
         else:

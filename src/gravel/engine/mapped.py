@@ -1,4 +1,5 @@
-"""Columns in temporary files, for what is larger than the memory it is given: the system may drop their pages at any time."""
+"""Columns in temporary files, for what is larger than the memory it is given: the system may drop
+their pages at any time."""
 
 from __future__ import annotations
 
@@ -21,8 +22,8 @@ _ROWS = 1 << 18  # rows of a column that are taken at a time
 
 
 class Store:
-    """Room for so many bytes of columns; what does not fit is kept in a file (`spilled`: bytes written). Raises TableProblem where the disk
-    is full."""
+    """Room for so many bytes of columns; what does not fit is kept in a file (`spilled`: bytes
+    written). Raises TableProblem where the disk is full."""
 
     def __init__(self, memory: int) -> None:
         self.memory, self.held, self.spilled = memory, 0, 0
@@ -52,7 +53,8 @@ class Store:
         self._maps += [weakref.ref(item) for item in maps]
 
     def let_go(self) -> None:
-        """Drop the pages of its files that are in memory; they are read again when they are asked for."""
+        """Drop the pages of its files that are in memory; they are read again when they are asked
+        for."""
         self._maps = [item for item in self._maps if item() is not None]
         for reference in self._maps:
             mapped = reference()
@@ -64,7 +66,11 @@ class Store:
         """These rows of an array (below 0: NULL), in a file where they do not fit."""
         size = int(values.nbytes * (len(rows) / max(1, len(values))))
         parts = (_some(values, rows[index : index + _ROWS]) for index in range(0, len(rows), _ROWS))
-        result = _some(values, rows) if self.fits(size) or not len(rows) else self.column(parts, values.type)
+        result = (
+            _some(values, rows)
+            if self.fits(size) or not len(rows)
+            else self.column(parts, values.type)
+        )
         if self.spilled:
             self.let_go()
         return result
@@ -73,7 +79,11 @@ class Store:
 def _some(values: Any, rows: np.ndarray) -> Any:
     if not len(rows) or int(rows.min()) >= 0:
         return values.take(pa.array(rows))
-    return values.take(pa.array(np.maximum(rows, 0), mask=rows < 0)) if len(values) else pa.nulls(len(rows), values.type)
+    return (
+        values.take(pa.array(np.maximum(rows, 0), mask=rows < 0))
+        if len(values)
+        else pa.nulls(len(rows), values.type)
+    )
 
 
 def _simple(kind: Any) -> bool:
@@ -84,8 +94,9 @@ def _simple(kind: Any) -> bool:
 
 
 class ColumnWriter:
-    """One column being written: its values, and for texts where each ends; which are NULL stays in memory as bits, and so do columns of
-    bits and of lists. Raises TableProblem where the disk is full."""
+    """One column being written: its values, and for texts where each ends; which are NULL stays in
+    memory as bits, and so do columns of bits and of lists. Raises TableProblem where the disk is
+    full."""
 
     def __init__(self, kind: Any, store: Store) -> None:
         self._kind, self._store, self._count, self._end = kind, store, 0, 0
@@ -95,7 +106,8 @@ class ColumnWriter:
         if pa.types.is_boolean(kind) or pa.types.is_null(kind) or not _simple(kind):
             self._held = [pa.nulls(0, kind)]  # bits are small; lists are rare
             return
-        self._values = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115  mapped until the array goes
+        # It is mapped until the array goes.
+        self._values = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
         if pa.types.is_string(kind):
             self._offsets = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
             self._offsets.write(np.zeros(1, np.int32).data)
@@ -110,11 +122,18 @@ class ColumnWriter:
         try:
             if self._offsets is None:
                 width = self._kind.bit_width // 8
-                self._values.write(memoryview(part.buffers()[1])[part.offset * width : (part.offset + len(part)) * width])
+                self._values.write(
+                    memoryview(part.buffers()[1])[
+                        part.offset * width : (part.offset + len(part)) * width
+                    ]
+                )
                 return
             offsets, data = body(part.fill_null("") if part.null_count else part)
             if self._end + len(data) >= 2**31:
-                raise TableProblem("a column has more than 2 GiB of text", hint="ask of fewer rows, or of its shorter columns")
+                raise TableProblem(
+                    "a column has more than 2 GiB of text",
+                    hint="ask of fewer rows, or of its shorter columns",
+                )
             self._values.write(np.ascontiguousarray(data).data)
             self._offsets.write((offsets[1:] + np.int32(self._end)).astype(np.int32).data)
             self._end += len(data)
@@ -144,7 +163,8 @@ class ColumnWriter:
 
 def _disk_problem(error: OSError) -> TableProblem:
     return TableProblem(
-        f"what does not fit in memory cannot be kept in {tempfile.gettempdir()}: {(error.strerror or str(error)).lower()}",
+        f"what does not fit in memory cannot be kept in {tempfile.gettempdir()}:"
+        f" {(error.strerror or str(error)).lower()}",
         hint="give more memory with --memory, or another folder with the environment's TMPDIR",
     )
 

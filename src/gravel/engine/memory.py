@@ -15,10 +15,12 @@ _MMAP_THRESHOLD, _TRIM_THRESHOLD, _ARENAS = -3, -1, -8  # mallopt's names for th
 
 @lru_cache(maxsize=1)
 def keep_freed_blocks() -> None:
-    """Let glibc keep freed blocks of some megabytes for the next batch instead of giving each back to the system.
+    """Let glibc keep freed blocks of some megabytes for the next batch instead of giving each back
+    to the system.
 
-    The pieces a table is read in are of that size, and fetching fresh zeroed pages for every temporary array took a
-    third of the time of reading. Where the C library is another, nothing is done.
+    The pieces a table is read in are of that size, and fetching fresh zeroed pages for every
+    temporary array took a third of the time of reading. Where the C library is another, nothing is
+    done.
     """
     import ctypes
 
@@ -32,15 +34,21 @@ def keep_freed_blocks() -> None:
 
 
 def quarter_of_the_machine() -> int:
-    """A quarter of the bytes of memory that the process may use: the machine's, or its control group's if that has fewer."""
-    size = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") if hasattr(os, "sysconf") else _USUAL
+    """A quarter of the bytes of memory that the process may use: the machine's, or its control
+    group's if that has fewer."""
+    size = (
+        os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+        if hasattr(os, "sysconf")
+        else _USUAL
+    )
     with suppress(OSError, ValueError):  # "max": no limit of its own
         size = min(size, int(Path("/sys/fs/cgroup/memory.max").read_text("ascii")))
     return size // 4
 
 
 def give_back_freed_blocks() -> None:
-    """Give freed memory back to the system, where little of it may be held: between two parts of what is worked on part by part."""
+    """Give freed memory back to the system, where little of it may be held: between two parts of
+    what is worked on part by part."""
     import ctypes
 
     pa.default_memory_pool().release_unused()

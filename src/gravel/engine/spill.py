@@ -12,11 +12,12 @@ from gravel.problems import TableProblem
 
 
 class Runs:
-    """Runs of some arrays side by side, each run ascending by its first array (uint64). The file goes with the object,
-    or with the process."""
+    """Runs of some arrays side by side, each run ascending by its first array (uint64). The file
+    goes with the object, or with the process."""
 
     def __init__(self) -> None:
-        self._file = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115  it lives as long as the object
+        # It lives as long as the object.
+        self._file = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
         self._runs: list[tuple[int, list[tuple[int, np.dtype]]]] = []
 
     def write(self, arrays: Sequence[np.ndarray]) -> None:
@@ -30,36 +31,71 @@ class Runs:
             self._file.flush()
         except OSError as error:
             raise TableProblem(
-                f"what does not fit in memory cannot be kept in {tempfile.gettempdir()}: {(error.strerror or str(error)).lower()}",
-                hint="give more memory with --memory, or another folder with the environment's TMPDIR",
+                f"what does not fit in memory cannot be kept in {tempfile.gettempdir()}:"
+                f" {(error.strerror or str(error)).lower()}",
+                hint=(
+                    "give more memory with --memory, or another folder with the environment's"
+                    " TMPDIR"
+                ),
             ) from None
         self._runs.append((len(arrays[0]), places))
 
     def ranges(
-        self, held: Sequence[Sequence[np.ndarray]], size: int, even: bool = True, parts: int | None = None
+        self,
+        held: Sequence[Sequence[np.ndarray]],
+        size: int,
+        even: bool = True,
+        parts: int | None = None,
     ) -> Iterator[list[np.ndarray]]:
-        """The rows of all runs, and of those in `held`, in ranges of the first array, ascending: about `size` rows each.
-        `even`: the first array's values are spread evenly, as hashes are, and those of equal upper bits stay together. `parts`: so many
-        ranges instead, the same ones whatever the rows."""
-        count = parts or -(-(sum(length for length, _ in self._runs) + sum(len(run[0]) for run in held)) // size)
-        edges = np.array([(2**64 * index // count) >> 24 << 24 for index in range(1, count)], np.uint64)
+        """The rows of all runs, and of those in `held`, in ranges of the first array, ascending:
+        about `size` rows each. `even`: the first array's values are spread evenly, as hashes are,
+        and those of equal upper bits stay together. `parts`: so many ranges instead, the same ones
+        whatever the rows."""
+        count = parts or -(
+            -(sum(length for length, _ in self._runs) + sum(len(run[0]) for run in held)) // size
+        )
+        edges = np.array(
+            [(2**64 * index // count) >> 24 << 24 for index in range(1, count)], np.uint64
+        )
         if not even:
-            seen = np.sort(np.concatenate([*(self._read(run, 0, 0, run[0])[::64] for run in self._runs), *(run[0][::64] for run in held)]))
+            seen = np.sort(
+                np.concatenate(
+                    [
+                        *(self._read(run, 0, 0, run[0])[::64] for run in self._runs),
+                        *(run[0][::64] for run in held),
+                    ]
+                )
+            )
             edges = np.unique(seen[[len(seen) * index // count for index in range(1, count)]])
             count = len(edges) + 1
-        kept = [[0, *np.searchsorted(self._read(run, 0, 0, run[0]), edges).tolist(), run[0]] for run in self._runs]
+        kept = [
+            [0, *np.searchsorted(self._read(run, 0, 0, run[0]), edges).tolist(), run[0]]
+            for run in self._runs
+        ]
         cuts = [[0, *np.searchsorted(run[0], edges).tolist(), len(run[0])] for run in held]
         for position in range(count):
             yield [
-                np.concatenate([
-                    *(self._read(run, column, cut[position], cut[position + 1]) for run, cut in zip(self._runs, kept, strict=True)),
-                    *(run[column][cut[position] : cut[position + 1]] for run, cut in zip(held, cuts, strict=True)),
-                ])
+                np.concatenate(
+                    [
+                        *(
+                            self._read(run, column, cut[position], cut[position + 1])
+                            for run, cut in zip(self._runs, kept, strict=True)
+                        ),
+                        *(
+                            run[column][cut[position] : cut[position + 1]]
+                            for run, cut in zip(held, cuts, strict=True)
+                        ),
+                    ]
+                )
                 for column in range(len(self._runs[0][1]) if self._runs else len(held[0]))
-            ]  # fmt: skip
+            ]
 
-    def _read(self, run: tuple[int, list[tuple[int, np.dtype]]], column: int, first: int, last: int) -> np.ndarray:
+    def _read(
+        self, run: tuple[int, list[tuple[int, np.dtype]]], column: int, first: int, last: int
+    ) -> np.ndarray:
         """Some rows of a column. Read, not mapped: mapped pages count as memory."""
         place, dtype = run[1][column]
-        data = os.pread(self._file.fileno(), (last - first) * dtype.itemsize, place + first * dtype.itemsize)
+        data = os.pread(
+            self._file.fileno(), (last - first) * dtype.itemsize, place + first * dtype.itemsize
+        )
         return np.frombuffer(data, dtype)

@@ -12,9 +12,11 @@ import pyarrow.compute as pc
 
 @dataclass(frozen=True)
 class Vector:
-    """Values of one type; `errors` holds a code of language.errors a row (0: none), or is None where no row has one.
+    """Values of one type; `errors` holds a code of language.errors a row (0: none), or is None
+    where no row has one.
 
-    A row with an error has NULL as its value. `constant` vectors hold one value that stands for every row.
+    A row with an error has NULL as its value. `constant` vectors hold one value that stands for
+    every row.
     """
 
     values: Any
@@ -52,7 +54,9 @@ class Vector:
 
 
 def _flags(values: Any) -> np.ndarray:
-    flags: np.ndarray = (values.fill_null(False) if values.null_count else values).to_numpy(zero_copy_only=False)
+    flags: np.ndarray = (values.fill_null(False) if values.null_count else values).to_numpy(
+        zero_copy_only=False
+    )
     return flags
 
 
@@ -79,7 +83,8 @@ def first_error(vectors: list[Vector], count: int) -> np.ndarray | None:
 
 
 def assemble(count: int, pieces: list[tuple[np.ndarray, Vector]], arrow_type: Any) -> Vector:
-    """One vector from pieces that each stand for some rows (their indices); together they cover every row once."""
+    """One vector from pieces that each stand for some rows (their indices); together they cover
+    every row once."""
     pieces = [(rows, piece) for rows, piece in pieces if len(rows)]
     if not pieces:
         return Vector(pa.nulls(count, arrow_type))
@@ -91,5 +96,10 @@ def assemble(count: int, pieces: list[tuple[np.ndarray, Vector]], arrow_type: An
     values = pa.concat_arrays([piece.values for _, piece in spread]).take(pa.array(order))
     errors = None
     if any(piece.errors is not None for _, piece in spread):
-        errors = np.concatenate([np.zeros(len(rows), np.uint8) if piece.errors is None else piece.errors for rows, piece in spread])[order]
+        errors = np.concatenate(
+            [
+                np.zeros(len(rows), np.uint8) if piece.errors is None else piece.errors
+                for rows, piece in spread
+            ]
+        )[order]
     return Vector(values, errors)

@@ -1,1 +1,2 @@
-"""Looking at a table: counting rows, showing them, trying an expression on them. Nothing here writes."""
+"""Looking at a table: counting rows, showing them, trying an expression on them. Nothing here
+writes."""

@@ -28,7 +28,8 @@ KNOWN = words("COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP")
 
 @dataclass(frozen=True)
 class BoundAggregate:
-    """An aggregate with its argument and FILTER bound to the table; `at` is its place in the text."""
+    """An aggregate with its argument and FILTER bound to the table; `at` is its place in the
+    text."""
 
     at: tuple[int, int]
     name: str
@@ -47,24 +48,46 @@ def bind_aggregate(node: tree.Aggregate, scope: Scope, text: str) -> BoundAggreg
     """Bind an aggregate's argument. Raises Diagnostic."""
     name = node.name.upper()
     if name not in KNOWN or node.over is not None:
-        raise Diagnostic(f"{name} is no aggregate of a check", text, node.start, node.name_end, hint=", ".join(sorted(KNOWN)))
+        raise Diagnostic(
+            f"{name} is no aggregate of a check",
+            text,
+            node.start,
+            node.name_end,
+            hint=", ".join(sorted(KNOWN)),
+        )
     if (node.star and name != "COUNT") or len(node.arguments) != 1 - node.star:
-        raise Diagnostic(f"{name} takes one expression", text, node.start, node.end, hint="only COUNT takes *")
+        raise Diagnostic(
+            f"{name} takes one expression", text, node.start, node.end, hint="only COUNT takes *"
+        )
     argument = None if node.star else bind(node.arguments[0], scope, text)
     condition = None if node.filter is None else bind(node.filter, scope, text)
     if condition is not None and condition.type.kind not in (Kind.BOOLEAN, Kind.NULL):
-        raise Diagnostic(f"a condition is needed here, this is {condition.type}", text, condition.start, condition.end)
-    if argument is not None and name not in ("COUNT", "MIN", "MAX") and argument.type.kind not in (*NUMBERS, Kind.NULL):
-        raise Diagnostic(f"{name} takes a number, this is {argument.type}", text, argument.start, argument.end,
-                         hint=f"write CAST({text[argument.start : argument.end]} AS DECIMAL)")  # fmt: skip
+        raise Diagnostic(
+            f"a condition is needed here, this is {condition.type}",
+            text,
+            condition.start,
+            condition.end,
+        )
+    if (
+        argument is not None
+        and name not in ("COUNT", "MIN", "MAX")
+        and argument.type.kind not in (*NUMBERS, Kind.NULL)
+    ):
+        raise Diagnostic(
+            f"{name} takes a number, this is {argument.type}",
+            text,
+            argument.start,
+            argument.end,
+            hint=f"write CAST({text[argument.start : argument.end]} AS DECIMAL)",
+        )
     kind = INTEGER if argument is None else result_type(name, argument.type)
     return BoundAggregate((node.start, node.end), name, node.distinct, argument, condition, kind)
 
 
 @dataclass
 class AggregateState:
-    """One aggregate of a whole table so far. `nulls` are rows it passed over; `failed` has the rows in which its input has an error, by
-    SQLSTATE's code: how many, and the first ones."""
+    """One aggregate of a whole table so far. `nulls` are rows it passed over; `failed` has the rows
+    in which its input has an error, by SQLSTATE's code: how many, and the first ones."""
 
     bound: BoundAggregate
     state: GroupState | None = None
@@ -93,10 +116,15 @@ class AggregateState:
             return len(self.distinct)
         if self.values:
             whole = pa.chunked_array(self.values).combine_chunks()
-            self.state = _state(bound.name, pc.unique(one_zero(whole) if pa.types.is_floating(whole.type) else whole))
+            self.state = _state(
+                bound.name,
+                pc.unique(one_zero(whole) if pa.types.is_floating(whole.type) else whole),
+            )
         if self.state is None:
             return 0 if bound.name == "COUNT" else None
-        value = self.state.finish(bound.name, INTEGER if bound.argument is None else bound.argument.type)
+        value = self.state.finish(
+            bound.name, INTEGER if bound.argument is None else bound.argument.type
+        )
         if value.errors is not None:
             raise DataProblem(f"{bound.name} is out of range: 22003")
         return value.values[0].as_py()
@@ -115,7 +143,9 @@ class AggregatePartial:
 
 def _state(name: str, known: Any) -> GroupState:
     """The state of one group of values, of which none is NULL."""
-    return state_of(name, GroupedValues(np.zeros(len(known), np.int64), 1, known, np.ones(len(known), bool)))
+    return state_of(
+        name, GroupedValues(np.zeros(len(known), np.int64), 1, known, np.ones(len(known), bool))
+    )
 
 
 def part_of(bound: BoundAggregate, frame: Frame, rows: np.ndarray) -> AggregatePartial:
@@ -148,7 +178,10 @@ def _by_code(vector: Vector, rows: np.ndarray) -> dict[int, np.ndarray]:
     """The rows with an error, by its code."""
     if vector.errors is None:
         return {}
-    return {int(code): rows[vector.errors == code] for code in np.unique(vector.errors[vector.errors != 0])}
+    return {
+        int(code): rows[vector.errors == code]
+        for code in np.unique(vector.errors[vector.errors != 0])
+    }
 
 
 def one_row(states: Iterable[AggregateState]) -> list[Any]:
@@ -161,5 +194,7 @@ def one_row(states: Iterable[AggregateState]) -> list[Any]:
         try:
             columns.append(pa.array([value], state.bound.type.arrow))
         except pa.ArrowInvalid:
-            raise DataProblem(f"{state.bound.name} has more digits than {state.bound.type} holds: 22003") from None
+            raise DataProblem(
+                f"{state.bound.name} has more digits than {state.bound.type} holds: 22003"
+            ) from None
     return columns

@@ -1,4 +1,5 @@
-"""Assignments tried on a table: what each would change, fill, empty and fail at. Nothing is written."""
+"""Assignments tried on a table: what each would change, fill, empty and fail at. Nothing is
+written."""
 
 from __future__ import annotations
 
@@ -30,7 +31,8 @@ EXAMPLES = 10
 
 @dataclass(frozen=True)
 class ErrorKind:
-    """Rows that failed with one SQLSTATE, and the first of them: what the expression read there, and its row number."""
+    """Rows that failed with one SQLSTATE, and the first of them: what the expression read there,
+    and its row number."""
 
     sqlstate: str
     rows: int
@@ -40,8 +42,8 @@ class ErrorKind:
 
 @dataclass(frozen=True)
 class Attempt:
-    """One assignment. rows = changed + unchanged + errors; of the changed, filled were NULL before and emptied are NULL
-    after. changes: the most frequent (before, after, rows)."""
+    """One assignment. rows = changed + unchanged + errors; of the changed, filled were NULL before
+    and emptied are NULL after. changes: the most frequent (before, after, rows)."""
 
     column: str
     text: str
@@ -59,7 +61,8 @@ class Attempt:
 
 @dataclass(frozen=True)
 class Trial:
-    """What `gravel try` tells. `types` are those of the columns read; `remarks` are on the expressions, `notes` on the table."""
+    """What `gravel try` tells. `types` are those of the columns read; `remarks` are on the
+    expressions, `notes` on the table."""
 
     table: str
     rows: int
@@ -73,7 +76,8 @@ class Trial:
 
 
 def attempt(table: Source, assignments: Sequence[str], given: Given | None = None) -> Trial:
-    """Try assignments; each reads the row as it is in the table. Raises Diagnostic, TableProblem."""
+    """Try assignments; each reads the row as it is in the table. Raises Diagnostic,
+    TableProblem."""
     parsed = [parse.assignment(text) for text in assignments]
     syntax = [(item.expression, text) for item, text in zip(parsed, assignments, strict=True)]
     asked = columns_named(syntax, table.columns)
@@ -91,7 +95,10 @@ def attempt(table: Source, assignments: Sequence[str], given: Given | None = Non
     with explaining(table, scope):
         bound = [bind(node, scope, text) for node, text in syntax]
     states = [_State() for _ in bound]
-    columns = [None if position is None else nodes.Column(scope.types[position], 0, 0, position, name) for position, name in targets]
+    columns = [
+        None if position is None else nodes.Column(scope.types[position], 0, 0, position, name)
+        for position, name in targets
+    ]
     watch = Watch(zip(bound, assignments, strict=True), targets=columns)
     wanted = sorted({*asked, *(index for index, _ in targets if index is not None)})
     rows = 0
@@ -99,7 +106,10 @@ def attempt(table: Source, assignments: Sequence[str], given: Given | None = Non
 
     def work(batch: Batch) -> tuple[int, tuple[Malformed, ...], list[_AttemptPartial], Sightings]:
         frame = frame_of(batch, scope).remembering()
-        parts = [_part(item, index, frame, batch) for item, (index, _) in zip(bound, targets, strict=True)]
+        parts = [
+            _part(item, index, frame, batch)
+            for item, (index, _) in zip(bound, targets, strict=True)
+        ]
         return batch.count, batch.malformed, parts, watch.count(frame)
 
     for count, bad, parts, seen in scan(table, work, wanted):
@@ -109,14 +119,27 @@ def attempt(table: Source, assignments: Sequence[str], given: Given | None = Non
         for state, part in zip(states, parts, strict=True):
             state.add(part)
     attempts = []
-    for (target, name), assigned, node, text, state in zip(targets, bound, parsed, assignments, states, strict=True):
+    for (target, name), assigned, node, text, state in zip(
+        targets, bound, parsed, assignments, states, strict=True
+    ):
         written = text[node.expression.start : node.expression.end]
         top = state.frequent.top(EXAMPLES, partial(_changes_at, table, scope, assigned, target))
-        attempts.append(Attempt(
-            name, written, assigned, target is None, state.changed, rows - state.changed - state.errors, state.errors, state.filled,
-            state.emptied, tuple((texts[0], texts[1], count) for texts, count in top), len(state.frequent.distinct),
-            tuple(sorted(state.kinds.values(), key=lambda kind: -kind.rows)),
-        ))  # fmt: skip
+        attempts.append(
+            Attempt(
+                name,
+                written,
+                assigned,
+                target is None,
+                state.changed,
+                rows - state.changed - state.errors,
+                state.errors,
+                state.filled,
+                state.emptied,
+                tuple((texts[0], texts[1], count) for texts, count in top),
+                len(state.frequent.distinct),
+                tuple(sorted(state.kinds.values(), key=lambda kind: -kind.rows)),
+            )
+        )
     types = {table.columns[i]: scope.types[i] for i in asked}
     return Trial(
         table.name,
@@ -132,7 +155,8 @@ def attempt(table: Source, assignments: Sequence[str], given: Given | None = Non
 
 
 def target_column(name: str, columns: Sequence[str]) -> tuple[int | None, str]:
-    """(position, name) of the column an assignment means: an exact match, one without regard to case, or a new one."""
+    """(position, name) of the column an assignment means: an exact match, one without regard to
+    case, or a new one."""
     if name in columns:
         return columns.index(name), name
     folded = [index for index, known in enumerate(columns) if known.casefold() == name.casefold()]
@@ -165,7 +189,9 @@ class _State:
             self.errors += kind.rows
             known = self.kinds.get(kind.sqlstate)
             self.kinds[kind.sqlstate] = (
-                kind if known is None else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
+                kind
+                if known is None
+                else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
             )
         if part.frequent is not None:
             self.frequent.add(part.frequent)
@@ -174,14 +200,22 @@ class _State:
 def _both(expression: nodes.Expression, index: int | None, frame: Frame) -> tuple[Any, Any, Vector]:
     """(before, after) as texts, and the evaluated vector."""
     before = pa.nulls(frame.count, pa.string()) if index is None else frame.text(index)
-    if isinstance(expression, nodes.Column) and pa.types.is_string(frame.stored[expression.index].type):
+    if isinstance(expression, nodes.Column) and pa.types.is_string(
+        frame.stored[expression.index].type
+    ):
         result = frame.column(expression.index)
-        return before, frame.stored[expression.index], result  # a column as it stands keeps its texts
+        return (
+            before,
+            frame.stored[expression.index],
+            result,
+        )  # a column as it stands keeps its texts
     result = run(expression, frame)
     return before, to_text(result.values, expression.type), result
 
 
-def _part(expression: nodes.Expression, index: int | None, frame: Frame, batch: Batch) -> _AttemptPartial:
+def _part(
+    expression: nodes.Expression, index: int | None, frame: Frame, batch: Batch
+) -> _AttemptPartial:
     before, after, result = _both(expression, index, frame)
     failed = result.failed(frame.count)
     changed = distinct(before, after).to_numpy(zero_copy_only=False) & ~failed
@@ -190,22 +224,44 @@ def _part(expression: nodes.Expression, index: int | None, frame: Frame, batch: 
         return _AttemptPartial(0, 0, 0, errors, None)
     mask = pa.array(changed)
     old, new = before.filter(mask), after.filter(mask)
-    return _AttemptPartial(len(old), old.null_count, new.null_count, errors, frequent_part([old, new], batch.rows[changed]))
+    return _AttemptPartial(
+        len(old),
+        old.null_count,
+        new.null_count,
+        errors,
+        frequent_part([old, new], batch.rows[changed]),
+    )
 
 
-def error_kinds(one: nodes.Expression, made: Vector, frame: Frame, rows: np.ndarray) -> tuple[ErrorKind, ...]:
-    """The kinds of error in a vector, each with its first row and what the expression read there."""
+def error_kinds(
+    one: nodes.Expression, made: Vector, frame: Frame, rows: np.ndarray
+) -> tuple[ErrorKind, ...]:
+    """The kinds of error in a vector, each with its first row and what the expression read
+    there."""
     errors = made.errors if made.errors is not None else np.zeros(0, np.uint8)
     read = nodes.columns_read(one)
     results = []
     for code in np.unique(errors[errors != 0]):
         position = int(np.flatnonzero(errors == code)[0])
-        values = [(column.name, frame.text(column.index)[position].as_py()) for column in read if frame.stored[column.index] is not None]
+        values = [
+            (column.name, frame.text(column.index)[position].as_py())
+            for column in read
+            if frame.stored[column.index] is not None
+        ]
         if len(values) == 1:
             example = values[0][1]
         else:
-            example = ", ".join(f"{name} = {'NULL' if value is None else value}" for name, value in values) or None
-        results.append(ErrorKind(sqlstate(int(code)), int((errors == code).sum()), example, int(rows[position])))
+            example = (
+                ", ".join(
+                    f"{name} = {'NULL' if value is None else value}" for name, value in values
+                )
+                or None
+            )
+        results.append(
+            ErrorKind(
+                sqlstate(int(code)), int((errors == code).sum()), example, int(rows[position])
+            )
+        )
     return tuple(results)
 
 

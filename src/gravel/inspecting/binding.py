@@ -1,4 +1,5 @@
-"""Expressions of one command bound to a table: only the columns they read are given types, in one pass."""
+"""Expressions of one command bound to a table: only the columns they read are given types, in one
+pass."""
 
 from __future__ import annotations
 
@@ -18,9 +19,11 @@ from gravel.language.types import BOOLEAN, TEXT, Target
 from gravel.sources.source import Batch, Source, scan
 
 
-def columns_named(syntax: Iterable[tuple[object, str]], columns: Sequence[str], others: Sequence[str] = ()) -> list[int]:
-    """Positions of the table's columns that some syntax trees name (each with its text); names in `others` are passed
-    over. Raises Diagnostic at an unknown one."""
+def columns_named(
+    syntax: Iterable[tuple[object, str]], columns: Sequence[str], others: Sequence[str] = ()
+) -> list[int]:
+    """Positions of the table's columns that some syntax trees name (each with its text); names in
+    `others` are passed over. Raises Diagnostic at an unknown one."""
     result = set()
     for node, text in syntax:
         for name in sorted(parse.column_names(node), key=lambda item: item.start):
@@ -30,7 +33,8 @@ def columns_named(syntax: Iterable[tuple[object, str]], columns: Sequence[str], 
 
 
 def scope_of(table: Source, wanted: Sequence[int], given: Given | None = None) -> Scope:
-    """The table's columns as a scope, with types for the wanted ones (TEXT stands for the others)."""
+    """The table's columns as a scope, with types for the wanted ones (TEXT stands for the
+    others)."""
     known = table.types(wanted)
     types = tuple(known.get(index, TEXT) for index in range(len(table.columns)))
     declared = frozenset(getattr(table, "declared", ()))
@@ -43,7 +47,9 @@ def note_types(table: Source, read: Iterable[int]) -> None:
     for index in read:
         field = table.fields.get(index)
         if field is not None and not has_type(field.type):
-            note = f"{field.name} is {field.type}: the language has no such type, and reads its text"
+            note = (
+                f"{field.name} is {field.type}: the language has no such type, and reads its text"
+            )
             if note not in table.notes:
                 table.notes.append(note)
 
@@ -55,7 +61,8 @@ def frame_of(batch: Batch, scope: Scope) -> Frame:
 
 @contextmanager
 def explaining(table: Source, scope: Scope) -> Iterator[None]:
-    """Binding whose mistakes of type are told with how many rows of the table the proposed cast would not fit."""
+    """Binding whose mistakes of type are told with how many rows of the table the proposed cast
+    would not fit."""
     try:
         yield
     except Diagnostic as problem:
@@ -86,7 +93,10 @@ def _misfits(table: Source, scope: Scope, operand: nodes.Expression, target: Tar
             first, example = row, text
     if not bad:
         return f"every one of {rows:,} rows fits {target}, NULLs apart"
-    return f"{bad:,} of {rows:,} rows {'does' if bad == 1 else 'do'} not fit {target}, such as {example[:40]!r} in row {first:,}"
+    return (
+        f"{bad:,} of {rows:,} rows {'does' if bad == 1 else 'do'} not fit {target}, such as"
+        f" {example[:40]!r} in row {first:,}"
+    )
 
 
 def split_list(text: str, columns: Sequence[str]) -> list[int]:
@@ -101,4 +111,11 @@ def split_list(text: str, columns: Sequence[str]) -> list[int]:
 
 def reads(expressions: Iterable[nodes.Expression], limit: int) -> list[int]:
     """Positions of the table's columns that bound expressions read, those below `limit`."""
-    return sorted({column.index for expression in expressions for column in nodes.columns_read(expression) if column.index < limit})
+    return sorted(
+        {
+            column.index
+            for expression in expressions
+            for column in nodes.columns_read(expression)
+            if column.index < limit
+        }
+    )

@@ -36,7 +36,8 @@ def cells(made: Vector, kind: Type) -> list[Cell]:
 
 
 def json_value(cell: Cell, kind: Kind) -> Any:
-    """A cell as JSON has it: integers to 2^53 and finite doubles as numbers, booleans as such, all others as strings."""
+    """A cell as JSON has it: integers to 2^53 and finite doubles as numbers, booleans as such, all
+    others as strings."""
     if isinstance(cell, RowError):
         return {"error": cell.sqlstate}
     if cell is None:

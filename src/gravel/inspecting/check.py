@@ -1,4 +1,5 @@
-"""Conditions that every row, or a table as a whole, should hold: how many rows do, do not, are unknown, cannot be decided."""
+"""Conditions that every row, or a table as a whole, should hold: how many rows do, do not, are
+unknown, cannot be decided."""
 
 from __future__ import annotations
 
@@ -13,7 +14,14 @@ import pyarrow as pa
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
-from gravel.inspecting.aggregates import AggregateState, BoundAggregate, aggregates_in, bind_aggregate, one_row, part_of
+from gravel.inspecting.aggregates import (
+    AggregateState,
+    BoundAggregate,
+    aggregates_in,
+    bind_aggregate,
+    one_row,
+    part_of,
+)
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
 from gravel.inspecting.cautions import Caution, Sightings, Watch
 from gravel.language import nodes, parse, tree
@@ -50,7 +58,8 @@ def allowance(text: int | str) -> Allowed:
 
 @dataclass(frozen=True)
 class Example:
-    """A row that does not hold: its number, how (fails, unknown, error), what the condition read, the error's SQLSTATE."""
+    """A row that does not hold: its number, how (fails, unknown, error), what the condition read,
+    the error's SQLSTATE."""
 
     row: int
     outcome: str
@@ -60,8 +69,8 @@ class Example:
 
 @dataclass(frozen=True)
 class Check:
-    """One condition. holds + fails + unknown + errors is the table's rows, or 1 where it is about the table as a whole
-    (`whole`); bad: those that count against it; most: how many may."""
+    """One condition. holds + fails + unknown + errors is the table's rows, or 1 where it is about
+    the table as a whole (`whole`); bad: those that count against it; most: how many may."""
 
     name: str
     condition: str
@@ -82,7 +91,8 @@ class Check:
 
 @dataclass(frozen=True)
 class Checked:
-    """What `gravel check` tells. `bad_rows` are the source rows that some check about rows counts against; `remarks` are on the conditions."""
+    """What `gravel check` tells. `bad_rows` are the source rows that some check about rows counts
+    against; `remarks` are on the conditions."""
 
     table: str
     rows: int
@@ -130,8 +140,10 @@ def check(
     given: Given | None = None,
     aside: Any = None,
 ) -> Checked:
-    """Decide (name, condition) pairs in one pass. `aside`, if given, takes (rows, columns, names of the failed checks) of
-    the rows that count against some check. Raises Diagnostic, TableProblem, DataProblem where an aggregate fails."""
+    """Decide (name, condition) pairs in one pass. `aside`, if given, takes (rows, columns, names of
+    the failed checks) of the rows that count against some check. Raises Diagnostic, TableProblem,
+    DataProblem where an aggregate fails.
+    """
     allowed = allowed or Allowed()
     syntax = [(parse.expression(text), text) for _, text in conditions]
     scope = scope_of(table, columns_named(syntax, table.columns), given)
@@ -141,7 +153,14 @@ def check(
         with explaining(table, scope):
             if result:
                 _refuse_mixed(node, result, text)
-                rules.append(_TableCheck(name, text, node, [AggregateState(bind_aggregate(item, scope, text)) for item in result]))
+                rules.append(
+                    _TableCheck(
+                        name,
+                        text,
+                        node,
+                        [AggregateState(bind_aggregate(item, scope, text)) for item in result],
+                    )
+                )
             else:
                 rules.append(_RowCheck(name, text, bind_condition(text, scope)))
     by_row = [rule for rule in rules if isinstance(rule, _RowCheck)]
@@ -149,7 +168,12 @@ def check(
     watch = Watch([(item.condition, item.text) for item in by_row])
     expressions = [
         *(item.condition for item in by_row),
-        *(part for state in states for part in (state.bound.argument, state.bound.filter) if part is not None),
+        *(
+            part
+            for state in states
+            for part in (state.bound.argument, state.bound.filter)
+            if part is not None
+        ),
     ]
     wanted = None if aside is not None else reads(expressions, len(table.columns))
     rows = bad_rows = 0
@@ -160,9 +184,13 @@ def check(
         outcomes = [_outcomes(item.condition, frame) for item in by_row]
         counts = [np.bincount(kinds, minlength=4) for kinds, _ in outcomes]
         examples = [
-            _examples(item.condition, kinds, errors, frame, batch.rows) for item, (kinds, errors) in zip(by_row, outcomes, strict=True)
+            _examples(item.condition, kinds, errors, frame, batch.rows)
+            for item, (kinds, errors) in zip(by_row, outcomes, strict=True)
         ]
-        against = [(kinds == _FAILS) | (kinds == _ERROR) | ((kinds == _UNKNOWN) & unknown_fails) for kinds, _ in outcomes]
+        against = [
+            (kinds == _FAILS) | (kinds == _ERROR) | ((kinds == _UNKNOWN) & unknown_fails)
+            for kinds, _ in outcomes
+        ]
         parts = [part_of(state.bound, frame, batch.rows) for state in states]
         return _CheckPartial(batch, counts, examples, against, parts, watch.count(frame))
 
@@ -180,13 +208,22 @@ def check(
         if aside is not None and any_bad.any():
             _put_aside(aside, part, any_bad, [item.name for item in by_row])
     checks = tuple(
-        _row_check(rule, rows, unknown_fails, allowed)
-        if isinstance(rule, _RowCheck)
-        else _whole_check(rule, scope, table.name, unknown_fails)
+        (
+            _row_check(rule, rows, unknown_fails, allowed)
+            if isinstance(rule, _RowCheck)
+            else _whole_check(rule, scope, table.name, unknown_fails)
+        )
         for rule in rules
     )
     return Checked(
-        table.name, rows, checks, watch.cautions(), tuple(malformed), tuple(table.notes), bad_rows, (*watch.days(), *watch.bounds())
+        table.name,
+        rows,
+        checks,
+        watch.cautions(),
+        tuple(malformed),
+        tuple(table.notes),
+        bad_rows,
+        (*watch.days(), *watch.bounds()),
     )
 
 
@@ -214,11 +251,23 @@ def _outcomes(condition: nodes.Expression, frame: Frame) -> tuple[np.ndarray, np
     return kinds, decided.errors
 
 
-def _examples(condition: nodes.Expression, kinds: np.ndarray, errors: np.ndarray | None, frame: Frame, rows: np.ndarray) -> list[Example]:
+def _examples(
+    condition: nodes.Expression,
+    kinds: np.ndarray,
+    errors: np.ndarray | None,
+    frame: Frame,
+    rows: np.ndarray,
+) -> list[Example]:
     """The first rows of each kind but those that hold."""
     results = []
-    read = [column for column in nodes.columns_read(condition) if frame.stored[column.index] is not None]
-    texts = {column.index: frame.text(column.index) for column in read} if (kinds != _HOLDS).any() else {}
+    read = [
+        column for column in nodes.columns_read(condition) if frame.stored[column.index] is not None
+    ]
+    texts = (
+        {column.index: frame.text(column.index) for column in read}
+        if (kinds != _HOLDS).any()
+        else {}
+    )
     for kind in (_FAILS, _UNKNOWN, _ERROR):
         for position in np.flatnonzero(kinds == kind)[:EXAMPLES]:
             values = tuple((column.name, texts[column.index][position].as_py()) for column in read)
@@ -235,17 +284,37 @@ def _keep(check: _RowCheck, examples: list[Example]) -> None:
 
 def _put_aside(aside: Any, part: _CheckPartial, any_bad: np.ndarray, names: list[str]) -> None:
     where = np.flatnonzero(any_bad)
-    message = ["; ".join(name for name, against in zip(names, part.against, strict=True) if against[index]) for index in where]
+    message = [
+        "; ".join(name for name, against in zip(names, part.against, strict=True) if against[index])
+        for index in where
+    ]
     chosen = pa.array(where)
-    aside(part.batch.rows[where], [column.take(chosen) for column in part.batch.texts().columns], message)
+    aside(
+        part.batch.rows[where],
+        [column.take(chosen) for column in part.batch.texts().columns],
+        message,
+    )
 
 
 def _row_check(check: _RowCheck, rows: int, unknown_fails: bool, allowed: Allowed) -> Check:
     holds, fails, unknown, errors = (int(count) for count in check.counts)
     bad = fails + errors + (unknown if unknown_fails else 0)
     order = {outcome: index for index, outcome in enumerate(_OUTCOMES)}
-    examples = tuple(sorted(check.examples, key=lambda example: (order[example.outcome], example.row)))
-    return Check(check.name, check.text, holds, fails, unknown, errors, bad, allowed.most(rows), False, examples)
+    examples = tuple(
+        sorted(check.examples, key=lambda example: (order[example.outcome], example.row))
+    )
+    return Check(
+        check.name,
+        check.text,
+        holds,
+        fails,
+        unknown,
+        errors,
+        bad,
+        allowed.most(rows),
+        False,
+        examples,
+    )
 
 
 def _refuse_mixed(node: tree.Node, result: list[tree.Aggregate], text: str) -> None:
@@ -258,9 +327,12 @@ def _refuse_mixed(node: tree.Node, result: list[tree.Aggregate], text: str) -> N
     for child in parse.walk(node, queries=False):
         if isinstance(child, tree.Name) and id(child) not in inside:
             raise Diagnostic(
-                f"{child.text} has many values, the aggregate beside it has one", text, child.start, child.end,
+                f"{child.text} has many values, the aggregate beside it has one",
+                text,
+                child.start,
+                child.end,
                 hint="put it into an aggregate, or make two checks of it",
-            )  # fmt: skip
+            )
 
 
 def _whole_check(check: _TableCheck, scope: Scope, table: str, unknown_fails: bool) -> Check:
@@ -273,16 +345,28 @@ def _whole_check(check: _TableCheck, scope: Scope, table: str, unknown_fails: bo
                 if count == 1
                 else f"{count:,} rows of {table}, first in {', '.join(f'{row:,}' for row in first)}"
             )
-            raise DataProblem(f"{written} fails in {rows}: {sqlstate(code)}, {meaning(sqlstate(code))}",
-                              hint="guard it with CASE or FILTER (WHERE …)")  # fmt: skip
+            raise DataProblem(
+                f"{written} fails in {rows}: {sqlstate(code)}, {meaning(sqlstate(code))}",
+                hint="guard it with CASE or FILTER (WHERE …)",
+            )
     bounds: list[BoundAggregate] = [state.bound for state in check.states]
     names = tuple(check.text[bound.at[0] : bound.at[1]] for bound in bounds)
     places = {bound.at: index for index, bound in enumerate(bounds)}
-    own = Scope(names, tuple(bound.type for bound in bounds), frozenset(), scope.given, lambda node: places.get((node.start, node.end)))
+    own = Scope(
+        names,
+        tuple(bound.type for bound in bounds),
+        frozenset(),
+        scope.given,
+        lambda node: places.get((node.start, node.end)),
+    )
     condition = bind(check.tree, own, check.text)
     if condition.type.kind not in (Kind.BOOLEAN, Kind.NULL):
         raise Diagnostic(
-            f"a condition is needed here, this is {condition.type}", check.text, check.tree.start, check.tree.end, hint="compare it: … = …"
+            f"a condition is needed here, this is {condition.type}",
+            check.text,
+            check.tree.start,
+            check.tree.end,
+            hint="compare it: … = …",
         )
     frame = Frame(1, one_row(check.states), own.types)
     kinds, errors = _outcomes(condition, frame)
@@ -292,4 +376,15 @@ def _whole_check(check: _TableCheck, scope: Scope, table: str, unknown_fails: bo
     why = sqlstate(int(errors[0])) if kind == _ERROR and errors is not None else ""
     bad = int(kind in (_FAILS, _ERROR) or (kind == _UNKNOWN and unknown_fails))
     # A table as a whole holds or does not: an allowance is of rows.
-    return Check(check.name, check.text, holds, fails, unknown, failed, bad, 0, True, (Example(0, _OUTCOMES[kind], values, why),))
+    return Check(
+        check.name,
+        check.text,
+        holds,
+        fails,
+        unknown,
+        failed,
+        bad,
+        0,
+        True,
+        (Example(0, _OUTCOMES[kind], values, why),),
+    )

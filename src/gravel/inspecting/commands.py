@@ -44,7 +44,8 @@ def look_command(table: Any, where: str) -> str:
 
 
 def see_command(table: Any, where: str, finding: str) -> str:
-    """The command that shows the rows of a finding, '' if none does: those of a condition, or groups of equal rows."""
+    """The command that shows the rows of a finding, '' if none does: those of a condition, or
+    groups of equal rows."""
     if finding == "repeated rows":
         name, *options = table_words(table)
         return command(["gravel", "duplicates", name, *options])

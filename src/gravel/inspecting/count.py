@@ -1,4 +1,5 @@
-"""Rows, columns, malformed records; distinct combinations, key columns and control totals where asked for."""
+"""Rows, columns, malformed records; distinct combinations, key columns and control totals where
+asked for."""
 
 from __future__ import annotations
 
@@ -13,17 +14,34 @@ if TYPE_CHECKING:
 
 
 def count_table(
-    table: Source, distinct: Sequence[str] = (), key: Sequence[str] = (), totals: Sequence[str] = (), given: Given | None = None
+    table: Source,
+    distinct: Sequence[str] = (),
+    key: Sequence[str] = (),
+    totals: Sequence[str] = (),
+    given: Given | None = None,
 ) -> TableCount:
-    """Count a table in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what cannot be read."""
+    """Count a table in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what
+    cannot be read."""
     if distinct or key or totals:
         from gravel.inspecting.figures import count_with_figures
 
         return count_with_figures(table, distinct, key, totals, given)
-    # Plain counts need nothing of the language, whose import takes longer than counting a small table.
+    # Plain counts need nothing of the language, whose import takes longer than counting a small
+    # table.
     rows = 0
     bad: list[Malformed] = []
     for count, malformed in scan(table, lambda batch: (batch.count, batch.malformed), []):
         rows += count
         bad += malformed
-    return TableCount(table.name, rows, len(table.columns), len(bad), (), (), (), tuple(bad), tuple(table.notes), *by_store(table))
+    return TableCount(
+        table.name,
+        rows,
+        len(table.columns),
+        len(bad),
+        (),
+        (),
+        (),
+        tuple(bad),
+        tuple(table.notes),
+        *by_store(table),
+    )

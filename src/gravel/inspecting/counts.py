@@ -10,7 +10,8 @@ from gravel.sources.source import Malformed, Source
 
 @dataclass(frozen=True)
 class DistinctCount:
-    """Distinct combinations without a NULL, the rows with a NULL among them, and the rows that have an error."""
+    """Distinct combinations without a NULL, the rows with a NULL among them, and the rows that have
+    an error."""
 
     on: str
     distinct: int
@@ -29,7 +30,8 @@ class KeyCount:
 
 @dataclass(frozen=True)
 class Total:
-    """The exact sum of an expression over its known values (None if there is none); rows passed over."""
+    """The exact sum of an expression over its known values (None if there is none); rows passed
+    over."""
 
     total: str
     value: Decimal | int | float | None
@@ -39,8 +41,8 @@ class Total:
 
 @dataclass(frozen=True)
 class TableCount:
-    """What `gravel count` tells of one table. store_key: its primary key as its database says, None for a file; not_null: columns
-    that the database keeps from being NULL."""
+    """What `gravel count` tells of one table. store_key: its primary key as its database says, None
+    for a file; not_null: columns that the database keeps from being NULL."""
 
     table: str
     rows: int

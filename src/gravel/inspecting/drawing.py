@@ -1,4 +1,5 @@
-"""How a value is drawn so that what is hidden in it is seen, and shares that never lie: for terminals and pages alike."""
+"""How a value is drawn so that what is hidden in it is seen, and shares that never lie: for
+terminals and pages alike."""
 
 from __future__ import annotations
 
@@ -17,8 +18,8 @@ def sign(char: str) -> str:
 
 
 def drawn(value: str | None, limit: int = 60) -> Iterator[tuple[str, str]]:
-    """A value in parts, each with its kind: plain, hidden (a sign for a space at an end, one of several, or for what has
-    no shape), or said (NULL, an empty text, how long a cut value is)."""
+    """A value in parts, each with its kind: plain, hidden (a sign for a space at an end, one of
+    several, or for what has no shape), or said (NULL, an empty text, how long a cut value is)."""
     if value is None:
         yield NULL, "said"
         return
@@ -45,7 +46,9 @@ def drawn(value: str | None, limit: int = 60) -> Iterator[tuple[str, str]]:
 def _inner(inner: str) -> Iterator[tuple[str, str]]:
     plain = ""
     for index, char in enumerate(inner):
-        several = char == " " and (inner[index - 1 : index] == " " or inner[index + 1 : index + 2] == " ")
+        several = char == " " and (
+            inner[index - 1 : index] == " " or inner[index + 1 : index + 2] == " "
+        )
         if not several and (char == " " or (char.isprintable() and char not in ZERO_WIDTH)):
             plain += char
             continue

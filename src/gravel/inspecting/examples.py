@@ -1,4 +1,5 @@
-"""One expression evaluated on its own: for the catalogue's examples, the function reference and parameters."""
+"""One expression evaluated on its own: for the catalogue's examples, the function reference and
+parameters."""
 
 from __future__ import annotations
 

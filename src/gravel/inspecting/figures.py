@@ -16,7 +16,14 @@ from gravel.engine.distinct import Counted, Distinct, counted
 from gravel.engine.evaluate import run
 from gravel.engine.exact_sum import units_of
 from gravel.engine.vector import Vector, first_error
-from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of, split_list
+from gravel.inspecting.binding import (
+    columns_named,
+    explaining,
+    frame_of,
+    reads,
+    scope_of,
+    split_list,
+)
 from gravel.inspecting.counts import DistinctCount, KeyCount, TableCount, Total, by_store
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
@@ -27,31 +34,55 @@ from gravel.sources.source import Batch, Malformed, Source, scan
 
 
 def count_with_figures(
-    table: Source, distinct: Sequence[str], key: Sequence[str], totals: Sequence[str], given: Given | None
+    table: Source,
+    distinct: Sequence[str],
+    key: Sequence[str],
+    totals: Sequence[str],
+    given: Given | None,
 ) -> TableCount:
-    """Count a table with what is asked for, in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what cannot be read."""
+    """Count a table with what is asked for, in one pass. Raises Diagnostic for what cannot be
+    bound, TableProblem for what cannot be read."""
     lists = [(parse.expression_list(text), text) for text in distinct]
     sums = [(parse.expression(text), text) for text in totals]
     key_columns = [split_list(item, table.columns) for item in key]
     scope = scope_of(
-        table, sorted({*columns_named([*lists, *sums], table.columns), *(i for key_column in key_columns for i in key_column)}), given
+        table,
+        sorted(
+            {
+                *columns_named([*lists, *sums], table.columns),
+                *(i for key_column in key_columns for i in key_column),
+            }
+        ),
+        given,
     )
     with explaining(table, scope):
         groups = [[bind(node, scope, text) for node in items] for items, text in lists]
         summed = [bind(node, scope, text) for node, text in sums]
     for entry, (node, text) in zip(summed, sums, strict=True):
         if entry.type.kind not in (*NUMBERS, Kind.NULL):
-            raise Diagnostic(f"a total needs a number, this is {entry.type}", text, node.start, node.end,
-                             hint=f"write CAST({text} AS DECIMAL)")  # fmt: skip
+            raise Diagnostic(
+                f"a total needs a number, this is {entry.type}",
+                text,
+                node.start,
+                node.end,
+                hint=f"write CAST({text} AS DECIMAL)",
+            )
     keys: list[list[nodes.Expression]] = [
-        [nodes.Column(scope.types[i], 0, 0, i, table.columns[i]) for i in key_column] for key_column in key_columns
+        [nodes.Column(scope.types[i], 0, 0, i, table.columns[i]) for i in key_column]
+        for key_column in key_columns
     ]
-    wanted = sorted({*reads([*(x for group in [*groups, *keys] for x in group), *summed], len(table.columns))})
+    wanted = sorted(
+        {*reads([*(x for group in [*groups, *keys] for x in group), *summed], len(table.columns))}
+    )
 
     def work(batch: Batch) -> _CountPartial:
         frame = frame_of(batch, scope)
-        results = [_distinct([run(x, frame) for x in group], batch.rows) for group in [*groups, *keys]]
-        return _CountPartial(batch.count, batch.malformed, results, [_control_total(run(x, frame)) for x in summed])
+        results = [
+            _distinct([run(x, frame) for x in group], batch.rows) for group in [*groups, *keys]
+        ]
+        return _CountPartial(
+            batch.count, batch.malformed, results, [_control_total(run(x, frame)) for x in summed]
+        )
 
     states = [Distinct() for _ in range(len(groups) + len(keys))]
     nulls, errors = [0] * len(states), [0] * len(states)
@@ -66,17 +97,34 @@ def count_with_figures(
             nulls[index] += null_rows
             errors[index] += error_rows
         sums_so_far = [a.merge(b) for a, b in zip(sums_so_far, part.sums, strict=True)]
-    counts = tuple(DistinctCount(text, len(states[i]), nulls[i], errors[i]) for i, text in enumerate(distinct))
+    counts = tuple(
+        DistinctCount(text, len(states[i]), nulls[i], errors[i]) for i, text in enumerate(distinct)
+    )
     key_counts = []
     for position, places in enumerate(key_columns, len(groups)):
         per_key = states[position].result.counts
-        key_counts.append(KeyCount(tuple(table.columns[i] for i in places), nulls[position], int(per_key[per_key > 1].sum())))
+        key_counts.append(
+            KeyCount(
+                tuple(table.columns[i] for i in places),
+                nulls[position],
+                int(per_key[per_key > 1].sum()),
+            )
+        )
     output = tuple(
         Total(text, item.value(kind.type), item.null_rows, item.error_rows)
         for text, item, kind in zip(totals, sums_so_far, summed, strict=True)
     )
     return TableCount(
-        table.name, rows, len(table.columns), len(bad), counts, tuple(key_counts), output, tuple(bad), tuple(table.notes), *by_store(table)
+        table.name,
+        rows,
+        len(table.columns),
+        len(bad),
+        counts,
+        tuple(key_counts),
+        output,
+        tuple(bad),
+        tuple(table.notes),
+        *by_store(table),
     )
 
 
@@ -98,18 +146,29 @@ class ControlTotal:
 
     def merge(self, other: ControlTotal) -> ControlTotal:
         """Both parts together."""
-        both = self.sum.merge(other.sum) if self.sum is not None and other.sum is not None else self.sum or other.sum
-        return ControlTotal(both, self.null_rows + other.null_rows, self.error_rows + other.error_rows)
+        both = (
+            self.sum.merge(other.sum)
+            if self.sum is not None and other.sum is not None
+            else self.sum or other.sum
+        )
+        return ControlTotal(
+            both, self.null_rows + other.null_rows, self.error_rows + other.error_rows
+        )
 
     def value(self, kind: Type) -> Decimal | int | float | None:
-        """The sum of values of a type, None where none is known; exact numbers have as many digits as it takes."""
+        """The sum of values of a type, None where none is known; exact numbers have as many digits
+        as it takes."""
         if self.sum is None:
             return None
         if kind.kind is Kind.DOUBLE:
             value = self.sum.finish("SUM", kind)
             return math.inf if value.errors is not None else float(value.values[0].as_py())
         whole = int(self.sum.total() * 10**kind.scale)
-        return whole if kind.kind is Kind.INTEGER else Decimal(whole).scaleb(-kind.scale, arithmetic.WIDE)
+        return (
+            whole
+            if kind.kind is Kind.INTEGER
+            else Decimal(whole).scaleb(-kind.scale, arithmetic.WIDE)
+        )
 
 
 def _distinct(vectors: list[Vector], rows: np.ndarray) -> tuple[Counted, int, int]:
@@ -121,7 +180,9 @@ def _distinct(vectors: list[Vector], rows: np.ndarray) -> tuple[Counted, int, in
             null |= pc.is_null(item.values).to_numpy(zero_copy_only=False)
     null &= ~bad
     keep = ~(bad | null)
-    columns = [vector.values if keep.all() else vector.values.filter(pa.array(keep)) for vector in vectors]
+    columns = [
+        vector.values if keep.all() else vector.values.filter(pa.array(keep)) for vector in vectors
+    ]
     return counted(columns, rows[keep]), int(null.sum()), int(bad.sum())
 
 

@@ -36,8 +36,10 @@ class ShownColumn:
 
 @dataclass(frozen=True)
 class View:
-    """What `gravel look` shows. `cells` has a list a shown column, one cell a shown row; `row_numbers` are source rows.
-    unknown, errors: rows whose condition is unknown or fails; they do not match, and are not forgotten."""
+    """What `gravel look` shows. `cells` has a list a shown column, one cell a shown row;
+    `row_numbers` are source rows. unknown, errors: rows whose condition is unknown or fails; they
+    do not match, and are not forgotten.
+    """
 
     table: str
     rows: int
@@ -74,7 +76,11 @@ def look(
     _refuse_repeated(names, [table.columns[index] for index in chosen], show)
     syntax = [(item.expression, text) for item, text in zip(shows, show, strict=True)]
     condition = (parse.expression(where), where) if where else None
-    asked = columns_named([*syntax, *([condition] if condition else []), *(([(sorts, sort)]) if sort else [])], table.columns, names)
+    asked = columns_named(
+        [*syntax, *([condition] if condition else []), *(([(sorts, sort)]) if sort else [])],
+        table.columns,
+        names,
+    )
     scope = scope_of(table, sorted({*asked, *chosen}), given)
     with explaining(table, scope):
         test = bind_condition(where, scope) if where else None
@@ -84,7 +90,9 @@ def look(
         with explaining(table, scope):
             output = bind(entry.expression, scope, text)
         computed.append(output)
-        scope = Scope((*scope.names, entry.name), (*scope.types, output.type), scope.declared, scope.given)
+        scope = Scope(
+            (*scope.names, entry.name), (*scope.types, output.type), scope.declared, scope.given
+        )
     keys = [bind(key.expression, scope, sort or "") for key in sorts]
     # A condition meets every row, a computed column those that match.
     where_watch = Watch([(test, where)] if test is not None and where else [])
@@ -95,26 +103,49 @@ def look(
     kept = [*(scope.types[: len(table.columns)]), *(x.type for x in computed)]
     shown = tuple(ShownColumn(scope.names[i], kept[i], i >= len(table.columns)) for i in order)
     return View(
-        table.name, result.total.rows, result.total.matching, result.total.unknown, result.total.errors, shown,
-        tuple(int(row) for row in result.rows), tuple(result.columns[i] for i in order), where, result.sort_errors,
-        (*where_watch.cautions(), *show_watch.cautions(), *result.ties), (*where_watch.branches(), *show_watch.branches()),
-        result.total.malformed, tuple(table.notes), tuple(dict.fromkeys((*where_watch.days(), *show_watch.days()))),
-    )  # fmt: skip
+        table.name,
+        result.total.rows,
+        result.total.matching,
+        result.total.unknown,
+        result.total.errors,
+        shown,
+        tuple(int(row) for row in result.rows),
+        tuple(result.columns[i] for i in order),
+        where,
+        result.sort_errors,
+        (*where_watch.cautions(), *show_watch.cautions(), *result.ties),
+        (*where_watch.branches(), *show_watch.branches()),
+        result.total.malformed,
+        tuple(table.notes),
+        tuple(dict.fromkeys((*where_watch.days(), *show_watch.days()))),
+    )
 
 
 def _refuse_repeated(names: list[str], columns: list[str], texts: Sequence[str]) -> None:
     for index, name in enumerate(names):
         if name in names[:index] or name in columns:
-            raise Diagnostic(f"there is a column {name} already", texts[index], 0, len(texts[index]), hint="name it: … AS another_name")
+            raise Diagnostic(
+                f"there is a column {name} already",
+                texts[index],
+                0,
+                len(texts[index]),
+                hint="name it: … AS another_name",
+            )
 
 
 def _order(chosen: list[int], computed: list[nodes.Expression], width: int) -> list[int]:
-    """Positions of the shown columns: a computed one right after the last shown column that it reads."""
+    """Positions of the shown columns: a computed one right after the last shown column that it
+    reads."""
     order = list(chosen)
     for offset, expression in enumerate(computed):
-        read = [order.index(column.index) for column in nodes.columns_read(expression) if column.index in order]
+        read = [
+            order.index(column.index)
+            for column in nodes.columns_read(expression)
+            if column.index in order
+        ]
         place = max(read) + 1 if read else len(order)
-        # Behind earlier computed columns of the same source, so that they keep the order they were given in.
+        # Behind earlier computed columns of the same source, so that they keep the order they were
+        # given in.
         while read and place < len(order) and order[place] >= width:
             place += 1
         order.insert(place, width + offset)
@@ -133,9 +164,12 @@ class _MatchCounts:
 
     def merge(self, other: _MatchCounts) -> _MatchCounts:
         return _MatchCounts(
-            self.rows + other.rows, self.matching + other.matching, self.unknown + other.unknown,
-            self.errors + other.errors, self.malformed + other.malformed,
-        )  # fmt: skip
+            self.rows + other.rows,
+            self.matching + other.matching,
+            self.unknown + other.unknown,
+            self.errors + other.errors,
+            self.malformed + other.malformed,
+        )
 
 
 @dataclass(frozen=True)
@@ -161,19 +195,30 @@ class _Plan:
         where_watch: Watch,
         show_watch: Watch,
     ) -> None:
-        self.table, self.scope, self.test, self.computed, self.keys, self.sorts = table, scope, test, computed, keys, sorts
+        self.table, self.scope, self.test, self.computed, self.keys, self.sorts = (
+            table,
+            scope,
+            test,
+            computed,
+            keys,
+            sorts,
+        )
         self.width = len(table.columns)
         self.where_watch, self.show_watch = where_watch, show_watch
 
     def matching(self, batch: Batch) -> tuple[_MatchCounts, np.ndarray]:
         """Counts of a batch, and the indices of its matching rows."""
         if self.test is None:
-            return _MatchCounts(batch.count, batch.count, 0, 0, batch.malformed), np.arange(batch.count)
+            return _MatchCounts(batch.count, batch.count, 0, 0, batch.malformed), np.arange(
+                batch.count
+            )
         frame = Frame(batch.count, batch.columns, self.scope.types).remembering()
         decided = run(self.test, frame)
         match, failed = decided.true(batch.count), decided.failed(batch.count)
         unknown = batch.count - int((match | failed | decided.false(batch.count)).sum())
-        counts = _MatchCounts(batch.count, int(match.sum()), unknown, int(failed.sum()), batch.malformed)
+        counts = _MatchCounts(
+            batch.count, int(match.sum()), unknown, int(failed.sum()), batch.malformed
+        )
         return replace(counts, where_seen=self.where_watch.count(frame)), np.flatnonzero(match)
 
     def shown(self, batch: Batch, rows: np.ndarray) -> Sightings:
@@ -185,7 +230,13 @@ class _Plan:
 
     def first_rows(self, limit: int | None) -> _MatchedRows:
         """The first matching rows, and counts over all."""
-        wanted = None if limit is None or limit else reads([*([self.test] if self.test is not None else []), *self.computed], self.width)
+        wanted = (
+            None
+            if limit is None or limit
+            else reads(
+                [*([self.test] if self.test is not None else []), *self.computed], self.width
+            )
+        )
         total, kept, numbers = _MatchCounts(), [], []
         left = limit
 
@@ -202,10 +253,21 @@ class _Plan:
                 left = None if left is None else left - len(take)
         return self.found(total, numbers, kept)
 
-    def found(self, total: _MatchCounts, numbers: list[np.ndarray], kept: list[list[list[Cell]]], sort_errors: int = 0) -> _MatchedRows:
+    def found(
+        self,
+        total: _MatchCounts,
+        numbers: list[np.ndarray],
+        kept: list[list[list[Cell]]],
+        sort_errors: int = 0,
+    ) -> _MatchedRows:
         width = self.width + len(self.computed)
         columns = [[cell for part in kept for cell in part[index]] for index in range(width)]
-        return _MatchedRows(total, np.concatenate(numbers) if numbers else np.zeros(0, np.int64), columns, sort_errors)
+        return _MatchedRows(
+            total,
+            np.concatenate(numbers) if numbers else np.zeros(0, np.int64),
+            columns,
+            sort_errors,
+        )
 
     def frame(self, columns: list[Any], count: int) -> Frame:
         """The rows with their computed columns, each visible to those after it."""
@@ -216,24 +278,34 @@ class _Plan:
         return frame
 
     def cells(self, batch: Batch, rows: np.ndarray) -> list[list[Cell]]:
-        """The cells of some rows of a batch: a table's column as it is stored, a computed one as its text."""
+        """The cells of some rows of a batch: a table's column as it is stored, a computed one as
+        its text."""
         part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
         frame = self.frame(part, len(rows))
-        results = [[] if column is None else cells(Vector(text_of(column, self.scope.types[i])), TEXT) for i, column in enumerate(part)]
+        results = [
+            [] if column is None else cells(Vector(text_of(column, self.scope.types[i])), TEXT)
+            for i, column in enumerate(part)
+        ]
         for offset, expression in enumerate(self.computed):
             results.append(cells(frame.column(self.width + offset), expression.type))
         return results
 
     def sorted_rows(self, limit: int | None) -> _MatchedRows:
-        """The first rows in order: sort keys of all matching rows first, then only the chosen rows are read again."""
+        """The first rows in order: sort keys of all matching rows first, then only the chosen rows
+        are read again."""
         total = _MatchCounts()
         parts: list[tuple[np.ndarray, list[Any]]] = []
         errors = 0
-        needed = reads([*([self.test] if self.test is not None else []), *self.computed, *self.keys], self.width)
+        needed = reads(
+            [*([self.test] if self.test is not None else []), *self.computed, *self.keys],
+            self.width,
+        )
 
         def keys_of(batch: Batch) -> tuple[_MatchCounts, np.ndarray, list[Any], int]:
             counts, rows = self.matching(batch)
-            part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
+            part = [
+                None if column is None else column.take(pa.array(rows)) for column in batch.columns
+            ]
             frame = self.frame(part, len(rows))
             results = [run(key, frame) for key in self.keys]
             failed = np.zeros(len(rows), bool)
@@ -250,7 +322,10 @@ class _Plan:
         if not parts:
             return self.found(total, [], [])
         numbers = np.concatenate([part for part, _ in parts])
-        keys = [pa.chunked_array([values[i] for _, values in parts], self.keys[i].type.arrow) for i in range(len(self.keys))]
+        keys = [
+            pa.chunked_array([values[i] for _, values in parts], self.keys[i].type.arrow)
+            for i in range(len(self.keys))
+        ]
         order = sort_order(keys, self.sorts)
         result = self.gather(total, numbers[order[:limit]], errors)
         return replace(result, ties=_ties(keys, order, limit))
@@ -274,7 +349,12 @@ class _Plan:
         result = self.found(total, [rows for rows, _ in got], [part for _, part in got], errors)
         place = {int(row): index for index, row in enumerate(result.rows)}
         order = [place[int(row)] for row in chosen]
-        return _MatchedRows(total, chosen, [[column[i] for i in order] if column else [] for column in result.columns], errors)
+        return _MatchedRows(
+            total,
+            chosen,
+            [[column[i] for i in order] if column else [] for column in result.columns],
+            errors,
+        )
 
 
 def _ties(keys: list[Any], order: np.ndarray, limit: int | None) -> tuple[Caution, ...]:
@@ -284,17 +364,24 @@ def _ties(keys: list[Any], order: np.ndarray, limit: int | None) -> tuple[Cautio
     edge = [key[int(order[limit - 1])].as_py() for key in keys]
     rows = np.ones(len(order), bool)
     for key, value in zip(keys, edge, strict=True):
-        same = pc.is_null(key) if value is None else pc.fill_null(pc.equal(key, pa.scalar(value, key.type)), False)
+        same = (
+            pc.is_null(key)
+            if value is None
+            else pc.fill_null(pc.equal(key, pa.scalar(value, key.type)), False)
+        )
         rows &= same.to_numpy()
     if not rows[order[limit]]:
         return ()
-    detail = "share the sort key of the last row shown, and some of them are not shown: source row order decides which"
+    detail = (
+        "share the sort key of the last row shown, and some of them are not shown: source row order"
+        " decides which"
+    )
     return (Caution("ties", int(rows.sum()), detail, "sort by a key too"),)
 
 
 def sort_order(keys: list[Any], sorts: Sequence[tree.SortKey]) -> np.ndarray:
-    """Indices that sort rows by several keys: texts by code point, NULL last ascending and first descending unless
-    said otherwise, ties in the order given."""
+    """Indices that sort rows by several keys: texts by code point, NULL last ascending and first
+    descending unless said otherwise, ties in the order given."""
     table: dict[str, Any] = {}
     by = []
     for index, (key, sort) in enumerate(zip(keys, sorts, strict=True)):

@@ -1,4 +1,5 @@
-"""From syntax to typed expressions: names found, types checked, mistakes told with their place and a way out."""
+"""From syntax to typed expressions: names found, types checked, mistakes told with their place and
+a way out."""
 
 from __future__ import annotations
 
@@ -14,7 +15,13 @@ import pyarrow as pa
 from gravel.language import building, nodes, parse, tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import possible
-from gravel.language.functions.catalogue import Function, FunctionParameter, FunctionSignature, catalogue, find
+from gravel.language.functions.catalogue import (
+    Function,
+    FunctionParameter,
+    FunctionSignature,
+    catalogue,
+    find,
+)
 from gravel.language.functions.formats import complete, template
 from gravel.language.types import (
     BINARY,
@@ -34,7 +41,7 @@ from gravel.language.types import (
     Type,
     common,
     decimal,
-)  # fmt: skip
+)
 from gravel.problems import CallProblem, nearest
 
 _STARTED = datetime.datetime.now(datetime.UTC)
@@ -42,8 +49,9 @@ _STARTED = datetime.datetime.now(datetime.UTC)
 
 @dataclass(frozen=True)
 class Given:
-    """What a run gives its expressions: named parameters, the day that CURRENT_DATE is, and what decides a subquery: its
-    type, its distinct known values as an Arrow array, whether a NULL is among them."""
+    """What a run gives its expressions: named parameters, the day that CURRENT_DATE is, and what
+    decides a subquery: its type, its distinct known values as an Arrow array, whether a NULL is
+    among them."""
 
     parameters: Mapping[str, nodes.Constant] = field(default_factory=dict)
     today: datetime.date = field(default_factory=datetime.date.today)
@@ -57,34 +65,53 @@ class Given:
 
 @dataclass(frozen=True)
 class Scope:
-    """The columns an expression may name, with their types; `declared` ones may hold values that do not fit."""
+    """The columns an expression may name, with their types; `declared` ones may hold values that do
+    not fit."""
 
     names: tuple[str, ...]
     types: tuple[Type, ...]
     declared: frozenset[str] = frozenset()
     given: Given = field(default_factory=Given)
-    # What a query has computed already (an aggregate, a grouped expression, a subquery): the column that stands for a node.
+    # What a query has computed already (an aggregate, a grouped expression, a subquery): the column
+    # that stands for a node.
     stands: Callable[[tree.Node], int | None] | None = None
-    resolve: Callable[[tree.Name, str], int] | None = None  # how a name finds its column, where tables have names too
-    failing: frozenset[int] = frozenset()  # columns, by position, in which some rows have an error already
+    resolve: Callable[[tree.Name, str], int] | None = (
+        None  # how a name finds its column, where tables have names too
+    )
+    failing: frozenset[int] = (
+        frozenset()
+    )  # columns, by position, in which some rows have an error already
 
 
 def find_column(name: tree.Name, names: Sequence[str], text: str) -> int:
-    """The position of the column a name means: an exact match wins, else one without regard to case unless quoted.
+    """The position of the column a name means: an exact match wins, else one without regard to case
+    unless quoted.
 
     Raises Diagnostic with the nearest name."""
     if name.text in names:
         return names.index(name.text)
     if not name.quoted:
-        folded = [index for index, known in enumerate(names) if known.casefold() == name.text.casefold()]
+        folded = [
+            index for index, known in enumerate(names) if known.casefold() == name.text.casefold()
+        ]
         if len(folded) == 1:
             return folded[0]
         if folded:
             both = " and ".join(f'"{names[index]}"' for index in folded)
-            raise Diagnostic(f"{name.text} could be {both}", text, name.start, name.end, hint="quote the one you mean")
+            raise Diagnostic(
+                f"{name.text} could be {both}",
+                text,
+                name.start,
+                name.end,
+                hint="quote the one you mean",
+            )
     near = nearest(name.text, list(names))
     shown = near if re.fullmatch(r"[^\W\d]\w*", near) else f'"{near}"'
-    hint = f"did you mean {shown}?" if near else "its columns: " + ", ".join(names[:12]) + (" …" if len(names) > 12 else "")
+    hint = (
+        f"did you mean {shown}?"
+        if near
+        else "its columns: " + ", ".join(names[:12]) + (" …" if len(names) > 12 else "")
+    )
     if name.quoted and not near:
         hint = f"a text stands in single quotes: '{name.text}'"
     raise Diagnostic(f"there is no column {name.text}", text, name.start, name.end, hint=hint)
@@ -105,8 +132,13 @@ def bind_condition(text: str, scope: Scope) -> nodes.Expression:
     node = parse.expression(text)
     bound = bind(node, scope, text)
     if bound.type.kind not in (Kind.BOOLEAN, Kind.NULL):
-        raise Diagnostic(f"a condition is needed here, this is {bound.type}", text, node.start, node.end,
-                         hint="compare it: … = …, … IS NOT NULL")  # fmt: skip
+        raise Diagnostic(
+            f"a condition is needed here, this is {bound.type}",
+            text,
+            node.start,
+            node.end,
+            hint="compare it: … = …, … IS NOT NULL",
+        )
     return _Binder(scope, text).widen(bound, BOOLEAN)
 
 
@@ -116,7 +148,14 @@ class _Binder:
 
     def bind(self, node: tree.Node) -> nodes.Expression:
         if self.scope.stands is not None and (index := self.scope.stands(node)) is not None:
-            return nodes.Column(self.scope.types[index], node.start, node.end, index, self.written(node), index in self.scope.failing)
+            return nodes.Column(
+                self.scope.types[index],
+                node.start,
+                node.end,
+                index,
+                self.written(node),
+                index in self.scope.failing,
+            )
         result: nodes.Expression = _RULES[type(node)](self, node)
         return result
 
@@ -131,7 +170,9 @@ class _Binder:
         if self.scope.resolve is not None:
             index = self.scope.resolve(node, self.text)
         elif node.table:
-            raise self.wrong(f"{node.table}.{node.text}: there is one table here, write {node.text} alone", node)
+            raise self.wrong(
+                f"{node.table}.{node.text}: there is one table here, write {node.text} alone", node
+            )
         else:
             index = find_column(node, self.scope.names, self.text)
         name = self.scope.names[index]
@@ -157,8 +198,11 @@ class _Binder:
     def condition(self, node: tree.Node) -> nodes.Expression:
         bound = self.bind(node)
         if bound.type.kind not in (Kind.BOOLEAN, Kind.NULL):
-            raise self.wrong(f"a condition is needed here, {self.written(node)[:40]} is {bound.type}", node,
-                             hint="compare it: … = …, … IS NOT NULL")  # fmt: skip
+            raise self.wrong(
+                f"a condition is needed here, {self.written(node)[:40]} is {bound.type}",
+                node,
+                hint="compare it: … = …, … IS NOT NULL",
+            )
         return self.widen(bound, BOOLEAN)
 
     def logic(self, node: tree.Logic) -> nodes.Expression:
@@ -166,12 +210,18 @@ class _Binder:
         return nodes.BooleanOp(BOOLEAN, node.start, node.end, node.operator == "AND", operands)
 
     def negation(self, node: tree.Not) -> nodes.Expression:
-        return nodes.BoundCall(BOOLEAN, node.start, node.end, catalogue()["NOT"], (self.condition(node.operand),))
+        return nodes.BoundCall(
+            BOOLEAN, node.start, node.end, catalogue()["NOT"], (self.condition(node.operand),)
+        )
 
     def is_test(self, node: tree.Is) -> nodes.Expression:
         if isinstance(node.operand, tree.Row) and node.test == "NULL":
-            # A row is NULL where all its values are, and NOT NULL where none is: the two are no opposites.
-            every = tuple(self.is_test(tree.Is(node.start, node.end, item, "NULL", node.negated)) for item in node.operand.items)
+            # A row is NULL where all its values are, and NOT NULL where none is: the two are no
+            # opposites.
+            every = tuple(
+                self.is_test(tree.Is(node.start, node.end, item, "NULL", node.negated))
+                for item in node.operand.items
+            )
             return nodes.BooleanOp(BOOLEAN, node.start, node.end, True, every)
         operand = self.bind(node.operand) if node.test == "NULL" else self.condition(node.operand)
         return nodes.IsTest(BOOLEAN, node.start, node.end, operand, node.test, node.negated)
@@ -180,7 +230,11 @@ class _Binder:
         if isinstance(node.operand, tree.Row):
             # (a, b) IN ((1, 2), …) is (a, b) = (1, 2) OR …
             equal = tuple(self.bind(_compared("=", node.operand, item)) for item in node.items)
-            either = equal[0] if len(equal) == 1 else nodes.BooleanOp(BOOLEAN, node.start, node.end, False, equal)
+            either = (
+                equal[0]
+                if len(equal) == 1
+                else nodes.BooleanOp(BOOLEAN, node.start, node.end, False, equal)
+            )
             return self.negate_if(node.negated, either)
         parts = [node.operand, *node.items]
         operand, *items = self.alike([self.bind(part) for part in parts], parts, "IN")
@@ -199,19 +253,34 @@ class _Binder:
                 if operand.type == TEXT
                 else f"CAST({self.written(node.operand)[:60]} AS TEXT)"
             )
-            raise self.wrong(f"IN cannot mix {operand.type} and {kind} of the subquery", node, hint=f"write {write}")
+            raise self.wrong(
+                f"IN cannot mix {operand.type} and {kind} of the subquery",
+                node,
+                hint=f"write {write}",
+            )
         both = TEXT if both.kind is Kind.NULL else both
-        result = nodes.InSubquery(BOOLEAN, node.start, node.end, self.widen(operand, both), values.cast(both.arrow), has_null)
+        result = nodes.InSubquery(
+            BOOLEAN,
+            node.start,
+            node.end,
+            self.widen(operand, both),
+            values.cast(both.arrow),
+            has_null,
+        )
         return self.negate_if(node.negated, result)
 
     def aggregate(self, node: tree.Aggregate) -> nodes.Expression:
         kind = "looks at many rows" if node.over is not None else "tells of many rows"
         raise self.wrong(
-            f"{node.name.upper()} {kind}, this expression is about one", node, hint="gravel check and gravel query take aggregates"
+            f"{node.name.upper()} {kind}, this expression is about one",
+            node,
+            hint="gravel check and gravel query take aggregates",
         )
 
     def subquery(self, node: tree.Exists | tree.Scalar) -> nodes.Expression:
-        raise self.wrong("a subquery of this kind belongs in a query", node, hint="gravel query takes it")
+        raise self.wrong(
+            "a subquery of this kind belongs in a query", node, hint="gravel query takes it"
+        )
 
     def row(self, node: tree.Row) -> nodes.Expression:
         raise self.wrong("several values where one is needed", node)
@@ -226,10 +295,13 @@ class _Binder:
                 raise self.wrong(f"{len(item.items)} values beside {len(other.items)}", other)
         assert isinstance(left, tree.Row)
         assert isinstance(right, tree.Row)
-        return self.bind(_rows_compared(node.name, list(zip(left.items, right.items, strict=True)), node))
+        return self.bind(
+            _rows_compared(node.name, list(zip(left.items, right.items, strict=True)), node)
+        )
 
     def overlaps(self, node: tree.Call) -> nodes.Expression:
-        """Two spans of time, each from its earlier end (the other is not part of it unless both are one) to a moment or for an interval."""
+        """Two spans of time, each from its earlier end (the other is not part of it unless both are
+        one) to a moment or for an interval."""
         index = (node.start, node.end)
         spans = []
         for first, second in (node.arguments[:2], node.arguments[2:]):
@@ -238,9 +310,26 @@ class _Binder:
             earlier = tree.Call(*index, "<=", (first, second), node.start, True)
             known = tree.Is(*index, second, "NULL", True)
             # A NULL end leaves the other as the beginning.
-            begin = tree.Case(*index, None, ((earlier, first), (tree.Call(*index, ">", (first, second), node.start, True), second),
-                                          (tree.Is(*index, first, "NULL", True), first), (known, second)), None)  # fmt: skip
-            end = tree.Case(*index, None, ((earlier, second), (tree.Call(*index, ">", (first, second), node.start, True), first)), None)
+            begin = tree.Case(
+                *index,
+                None,
+                (
+                    (earlier, first),
+                    (tree.Call(*index, ">", (first, second), node.start, True), second),
+                    (tree.Is(*index, first, "NULL", True), first),
+                    (known, second),
+                ),
+                None,
+            )
+            end = tree.Case(
+                *index,
+                None,
+                (
+                    (earlier, second),
+                    (tree.Call(*index, ">", (first, second), node.start, True), first),
+                ),
+                None,
+            )
             spans.append((begin, end))
         (s1, e1), (s2, e2) = spans
 
@@ -251,23 +340,43 @@ class _Binder:
             return tree.Logic(*index, "AND", parts)
 
         # ISO/IEC 9075-2, <overlaps predicate>.
-        result = tree.Logic(*index, "OR", (
-            both(test(">", s1, s2), tree.Not(*index, both(test(">=", s1, e2), test(">=", e1, e2)))),
-            both(test(">", s2, s1), tree.Not(*index, both(test(">=", s2, e1), test(">=", e2, e1)))),
-            both(test("=", s1, s2), tree.Logic(*index, "OR", (test("<>", e1, e2), test("=", e1, e2)))),
-        ))  # fmt: skip
+        result = tree.Logic(
+            *index,
+            "OR",
+            (
+                both(
+                    test(">", s1, s2),
+                    tree.Not(*index, both(test(">=", s1, e2), test(">=", e1, e2))),
+                ),
+                both(
+                    test(">", s2, s1),
+                    tree.Not(*index, both(test(">=", s2, e1), test(">=", e2, e1))),
+                ),
+                both(
+                    test("=", s1, s2),
+                    tree.Logic(*index, "OR", (test("<>", e1, e2), test("=", e1, e2))),
+                ),
+            ),
+        )
         return self.bind(result)
 
     def between(self, node: tree.Between) -> nodes.Expression:
         if isinstance(node.operand, tree.Row):
-            both = tuple(self.bind(_compared(sign, node.operand, end)) for sign, end in ((">=", node.low), ("<=", node.high)))
-            return self.negate_if(node.negated, nodes.BooleanOp(BOOLEAN, node.start, node.end, True, both))
+            both = tuple(
+                self.bind(_compared(sign, node.operand, end))
+                for sign, end in ((">=", node.low), ("<=", node.high))
+            )
+            return self.negate_if(
+                node.negated, nodes.BooleanOp(BOOLEAN, node.start, node.end, True, both)
+            )
         if node.symmetric:
             ways = tuple(
                 self.between(tree.Between(node.start, node.end, node.operand, *ends, False))
                 for ends in ((node.low, node.high), (node.high, node.low))
             )
-            return self.negate_if(node.negated, nodes.BooleanOp(BOOLEAN, node.start, node.end, False, ways))
+            return self.negate_if(
+                node.negated, nodes.BooleanOp(BOOLEAN, node.start, node.end, False, ways)
+            )
         parts = [node.operand, node.low, node.high]
         operand, low, high = self.alike([self.bind(part) for part in parts], parts, "BETWEEN")
         entries = catalogue()
@@ -279,7 +388,11 @@ class _Binder:
         return self.negate_if(node.negated, nodes.BooleanOp(BOOLEAN, *index, True, pair))
 
     def negate_if(self, negated: bool, made: nodes.Expression) -> nodes.Expression:
-        return nodes.BoundCall(BOOLEAN, made.start, made.end, catalogue()["NOT"], (made,)) if negated else made
+        return (
+            nodes.BoundCall(BOOLEAN, made.start, made.end, catalogue()["NOT"], (made,))
+            if negated
+            else made
+        )
 
     # -- values
     def case(self, node: tree.Case) -> nodes.Expression:
@@ -287,14 +400,22 @@ class _Binder:
         conditions = []
         for when, _ in node.branches:
             # CASE x WHEN v is CASE WHEN x = v.
-            tested = when if operand is None else tree.Call(when.start, when.end, "=", (operand, when), when.start, True)
+            tested = (
+                when
+                if operand is None
+                else tree.Call(when.start, when.end, "=", (operand, when), when.start, True)
+            )
             conditions.append(self.condition(tested))
-        parts = [result for _, result in node.branches] + ([node.otherwise] if node.otherwise else [])
+        parts = [result for _, result in node.branches] + (
+            [node.otherwise] if node.otherwise else []
+        )
         results = self.alike([self.bind(part) for part in parts], parts, "CASE")
         null = nodes.Constant(results[0].type, node.end, node.end, None)
         otherwise = results.pop() if node.otherwise else null
         branches = tuple(zip(conditions, results, strict=True))
-        return nodes.BoundCase(results[0].type, node.start, node.end, branches, otherwise, node.otherwise is not None)
+        return nodes.BoundCase(
+            results[0].type, node.start, node.end, branches, otherwise, node.otherwise is not None
+        )
 
     def cast(self, node: tree.Cast) -> nodes.Expression:
         operand = self.bind(node.operand)
@@ -302,16 +423,24 @@ class _Binder:
         if node.format is not None:
             target = self.formatted(node, node.format, operand.type, target)
         if not possible(operand.type, target.type):
-            hint = f"write {self.written(node.operand)[:40]} <> 0" if (operand.type, target.type) == (INTEGER, BOOLEAN) else ""
+            hint = (
+                f"write {self.written(node.operand)[:40]} <> 0"
+                if (operand.type, target.type) == (INTEGER, BOOLEAN)
+                else ""
+            )
             raise self.wrong(f"{operand.type} cannot be cast to {target.type}", node, hint=hint)
         kind = BOOLEAN if node.function == "FITS" else target.type
         return nodes.BoundCast(kind, node.start, node.end, operand, target, node.function)
 
-    def formatted(self, node: tree.Cast, form: tree.Literal, source: Type, target: Target) -> Target:
+    def formatted(
+        self, node: tree.Cast, form: tree.Literal, source: Type, target: Target
+    ) -> Target:
         moments = (Kind.DATE, Kind.TIME, Kind.TIMESTAMP)
         reads = target.type.kind in moments and source.kind in (Kind.TEXT, Kind.NULL)
         if not reads and not (target.type == TEXT and source.kind in (*moments, Kind.ZONED)):
-            raise self.wrong("FORMAT is for casts between a text and a DATE, TIME or TIMESTAMP", node)
+            raise self.wrong(
+                "FORMAT is for casts between a text and a DATE, TIME or TIMESTAMP", node
+            )
         try:
             parts = template(form.text, target.type.kind if reads else source.kind)
         except ValueError as error:
@@ -332,10 +461,21 @@ class _Binder:
         if node.name == "CURRENT_TIMESTAMP":
             return nodes.Moment(ZONED, node.start, node.end, self.scope.given.now, node.name)
         if node.name == "LOCALTIMESTAMP":
-            return nodes.Moment(TIMESTAMP, node.start, node.end, self.scope.given.now.replace(tzinfo=None), node.name)
-        if node.operator and len(node.arguments) == 2 and any(isinstance(item, tree.Row) for item in node.arguments):
+            return nodes.Moment(
+                TIMESTAMP,
+                node.start,
+                node.end,
+                self.scope.given.now.replace(tzinfo=None),
+                node.name,
+            )
+        if (
+            node.operator
+            and len(node.arguments) == 2
+            and any(isinstance(item, tree.Row) for item in node.arguments)
+        ):
             if node.name not in ("=", "<>", "<", "<=", ">", ">=", "IS DISTINCT FROM"):
-                raise self.row(next(item for item in node.arguments if isinstance(item, tree.Row)))  # type: ignore[misc]
+                row = next(item for item in node.arguments if isinstance(item, tree.Row))
+                raise self.row(row)  # type: ignore[misc]
             return self.rows_compared(node)
         if node.name == "OVERLAPS" and node.operator:
             return self.overlaps(node)
@@ -349,26 +489,49 @@ class _Binder:
         if entry.family in ("aggregates", "windows"):
             raise self.many_rows(node)
         if entry.kernel is None and entry.name in ("CASE", "CAST", "FITS", "CAST_OR_NULL"):
-            raise self.wrong(f"{entry.name} has a syntax of its own", node, hint=f"see gravel functions {entry.name}")
-        signature = next((item for item in entry.signatures if item.accepts(len(node.arguments))), None)
+            raise self.wrong(
+                f"{entry.name} has a syntax of its own",
+                node,
+                hint=f"see gravel functions {entry.name}",
+            )
+        signature = next(
+            (item for item in entry.signatures if item.accepts(len(node.arguments))), None
+        )
         if signature is None:
-            raise self.wrong(f"{entry.name} does not take {_arguments(len(node.arguments))}", node,
-                             hint=" or ".join(item.text for item in entry.signatures))  # fmt: skip
+            raise self.wrong(
+                f"{entry.name} does not take {_arguments(len(node.arguments))}",
+                node,
+                hint=" or ".join(item.text for item in entry.signatures),
+            )
         bound = [self.bind(argument) for argument in node.arguments]
         if node.name in ("+", "-") and any(item.type.kind in _MOMENTS for item in bound):
             # A NULL beside a date stands for an interval.
-            bound = [self.widen(item, INTERVAL) if item.type.kind is Kind.NULL else item for item in bound]
+            bound = [
+                self.widen(item, INTERVAL) if item.type.kind is Kind.NULL else item
+                for item in bound
+            ]
             entry = catalogue()[f"{node.name} of dates"]
             return self.made(node, entry, entry.signatures[0], bound)
         arguments = self.arguments(node, entry, signature, bound)
         return self.made(node, entry, signature, arguments)
 
-    def made(self, node: tree.Call, entry: Function, signature: FunctionSignature, arguments: list[nodes.Expression]) -> nodes.Expression:
-        shared = [arguments[i].type for i in range(len(arguments)) if signature.parameter(i).kind == "T"]
+    def made(
+        self,
+        node: tree.Call,
+        entry: Function,
+        signature: FunctionSignature,
+        arguments: list[nodes.Expression],
+    ) -> nodes.Expression:
+        shared = [
+            arguments[i].type for i in range(len(arguments)) if signature.parameter(i).kind == "T"
+        ]
         index = (node.start, node.end)
         if entry.name in ("COALESCE", "IF_BLANK"):
             return nodes.Coalesce(shared[0], *index, tuple(arguments), entry.name == "IF_BLANK")
-        values = [argument.value if isinstance(argument, nodes.Constant) else ... for argument in arguments]
+        values = [
+            argument.value if isinstance(argument, nodes.Constant) else ...
+            for argument in arguments
+        ]
         if entry.check and (fault := entry.check(values)):
             raise self.wrong(fault, node)
         if entry.result_type:
@@ -386,34 +549,67 @@ class _Binder:
 
     def many_rows(self, node: tree.Call) -> Diagnostic:
         name = node.name.upper()
-        hint = "write OVER (…) after it, in a query" if name in building.WINDOWS else f"see gravel functions {name}"
-        return Diagnostic(f"{name} is no function of one row", self.text, node.start, node.name_end, hint=hint)
+        hint = (
+            "write OVER (…) after it, in a query"
+            if name in building.WINDOWS
+            else f"see gravel functions {name}"
+        )
+        return Diagnostic(
+            f"{name} is no function of one row", self.text, node.start, node.name_end, hint=hint
+        )
 
     def unknown_function(self, node: tree.Call) -> Diagnostic:
         near = nearest(node.name, list(catalogue()))
         hint = f"did you mean {near}?" if near else "gravel functions lists them all"
         hint = _ELSEWHERE.get(node.name.upper(), hint)
-        return Diagnostic(f"there is no function {node.name}", self.text, node.start, node.name_end, hint=hint)
+        return Diagnostic(
+            f"there is no function {node.name}", self.text, node.start, node.name_end, hint=hint
+        )
 
     def arguments(
-        self, node: tree.Call, entry: Function, signature: FunctionSignature, bound: list[nodes.Expression]
+        self,
+        node: tree.Call,
+        entry: Function,
+        signature: FunctionSignature,
+        bound: list[nodes.Expression],
     ) -> list[nodes.Expression]:
         kinds = [signature.parameter(index) for index in range(len(bound))]
-        # `a + b` with a text is best told at the text, with its cast, which `fitted` does; T's are widened together.
+        # `a + b` with a text is best told at the text, with its cast, which `fitted` does; T's are
+        # widened together.
         shared = [index for index, parameter in enumerate(kinds) if parameter.kind == "T"]
-        alike = self.alike([bound[i] for i in shared], [node.arguments[i] for i in shared], entry.name) if shared else []
+        alike = (
+            self.alike([bound[i] for i in shared], [node.arguments[i] for i in shared], entry.name)
+            if shared
+            else []
+        )
         return [
-            alike[shared.index(index)] if parameter.kind == "T" else self.fitted(bound[index], node.arguments[index], parameter, entry.name)
+            (
+                alike[shared.index(index)]
+                if parameter.kind == "T"
+                else self.fitted(bound[index], node.arguments[index], parameter, entry.name)
+            )
             for index, parameter in enumerate(kinds)
         ]
 
-    def fitted(self, argument: nodes.Expression, node: tree.Node, parameter: FunctionParameter, function: str) -> nodes.Expression:
+    def fitted(
+        self,
+        argument: nodes.Expression,
+        node: tree.Node,
+        parameter: FunctionParameter,
+        function: str,
+    ) -> nodes.Expression:
         """The argument as the parameter wants it, or a diagnostic with the CAST to write."""
         kind, wanted = argument.type, parameter.kind
         if wanted == "ANY":
             return self.widen(argument, TEXT) if kind.kind is Kind.NULL else argument
         if wanted == "AS TEXT":
-            return argument if kind == TEXT else nodes.BoundCast(TEXT, argument.start, argument.end, argument, Target(TEXT), implicit=True)
+            return (
+                argument
+                if kind == TEXT
+                else nodes.BoundCast(
+                    TEXT, argument.start, argument.end, argument, Target(TEXT), implicit=True
+                )
+            )
         if wanted == "NUMBER":
             if kind.kind in NUMBERS:
                 return argument
@@ -425,15 +621,27 @@ class _Binder:
             if kind == named or kind.kind is Kind.NULL or common(kind, named) == named:
                 return self.widen(argument, named)
             to = wanted
-        hint = f"write CAST({self.written(node)[:60]} AS {to})" if kind.kind in (Kind.TEXT, *NUMBERS) or to == "TEXT" else ""
+        hint = (
+            f"write CAST({self.written(node)[:60]} AS {to})"
+            if kind.kind in (Kind.TEXT, *NUMBERS) or to == "TEXT"
+            else ""
+        )
         wish = "a number" if wanted == "NUMBER" else wanted
-        problem = self.wrong(f"{function} takes {wish}, {self.written(node)[:40]} is {kind}", node, hint=hint)
+        problem = self.wrong(
+            f"{function} takes {wish}, {self.written(node)[:40]} is {kind}", node, hint=hint
+        )
         if kind == TEXT and hint:
-            problem.mend = (argument, target(("DECIMAL",), ()) if to == "DECIMAL" else Target(_NAMED_TYPES[to]))
+            problem.mend = (
+                argument,
+                target(("DECIMAL",), ()) if to == "DECIMAL" else Target(_NAMED_TYPES[to]),
+            )
         raise problem
 
-    def alike(self, bound: list[nodes.Expression], parts: list[tree.Node], where: str) -> list[nodes.Expression]:
-        """All widened to their common type, or a diagnostic at the first that has none with those before it."""
+    def alike(
+        self, bound: list[nodes.Expression], parts: list[tree.Node], where: str
+    ) -> list[nodes.Expression]:
+        """All widened to their common type, or a diagnostic at the first that has none with those
+        before it."""
         kind = bound[0].type
         for other, part in zip(bound[1:], parts[1:], strict=True):
             both = common(kind, other.type)
@@ -444,15 +652,22 @@ class _Binder:
             kind = TEXT
         return [self.widen(item, kind) for item in bound]
 
-    def unlike(self, kind: Type, other: nodes.Expression, first: tree.Node, part: tree.Node, where: str) -> Diagnostic:
-        text, value, wanted = (part, first, kind) if other.type == TEXT else (first, part, other.type)
+    def unlike(
+        self, kind: Type, other: nodes.Expression, first: tree.Node, part: tree.Node, where: str
+    ) -> Diagnostic:
+        text, value, wanted = (
+            (part, first, kind) if other.type == TEXT else (first, part, other.type)
+        )
         hint = ""
         if TEXT in (kind, other.type):
             written = self.written(text)
             if isinstance(text, tree.Literal) and wanted.kind in (Kind.DATE, Kind.TIMESTAMP):
                 hint = f"write {wanted.kind.value} {written}"
             else:
-                hint = f"write CAST({written[:60]} AS {wanted}), or CAST({self.written(value)[:60]} AS TEXT) beside a text"
+                hint = (
+                    f"write CAST({written[:60]} AS {wanted}), or CAST({self.written(value)[:60]} AS"
+                    " TEXT) beside a text"
+                )
         problem = self.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
         if hint and kind == TEXT:
             problem.mend = (self.bind(first), Target(wanted))
@@ -469,36 +684,65 @@ class _Binder:
 
 
 _RULES: dict[type, Callable[[_Binder, Any], nodes.Expression]] = {
-    tree.Name: _Binder.name, tree.Literal: _Binder.literal, tree.Parameter: _Binder.parameter, tree.Logic: _Binder.logic,
-    tree.Not: _Binder.negation, tree.Is: _Binder.is_test, tree.In: _Binder.in_list, tree.Between: _Binder.between,
+    tree.Name: _Binder.name, tree.Literal: _Binder.literal, tree.Parameter: _Binder.parameter,
+    tree.Logic: _Binder.logic,
+    tree.Not: _Binder.negation, tree.Is: _Binder.is_test, tree.In: _Binder.in_list,
+    tree.Between: _Binder.between,
     tree.Case: _Binder.case, tree.Cast: _Binder.cast, tree.Call: _Binder.call,
     tree.InQuery: _Binder.in_query, tree.Aggregate: _Binder.aggregate,
-    tree.Exists: _Binder.subquery, tree.Scalar: _Binder.subquery, tree.Row: _Binder.row, tree.Quantified: _Binder.subquery,
+    tree.Exists: _Binder.subquery, tree.Scalar: _Binder.subquery, tree.Row: _Binder.row,
+    tree.Quantified: _Binder.subquery,
     tree.ArrayOf: _Binder.subquery,
 }  # fmt: skip
 
 _MOMENTS = (Kind.DATE, Kind.TIMESTAMP, Kind.ZONED, Kind.INTERVAL)
-_NAMED_TYPES = {"TEXT": TEXT, "INTEGER": INTEGER, "BOOLEAN": BOOLEAN, "DATE": DATE, "DOUBLE": DOUBLE, "TIMESTAMP": TIMESTAMP}
-_MOMENT_HINTS = {"date": "write DATE '2024-05-31'", "timestamp": "write TIMESTAMP '2024-05-31 14:30:00'", "time": "write TIME '14:30:00'"}
+_NAMED_TYPES = {
+    "TEXT": TEXT,
+    "INTEGER": INTEGER,
+    "BOOLEAN": BOOLEAN,
+    "DATE": DATE,
+    "DOUBLE": DOUBLE,
+    "TIMESTAMP": TIMESTAMP,
+}
+_MOMENT_HINTS = {
+    "date": "write DATE '2024-05-31'",
+    "timestamp": "write TIMESTAMP '2024-05-31 14:30:00'",
+    "time": "write TIME '14:30:00'",
+}
 
 
 # Names that other systems have for what is written otherwise here.
 _ELSEWHERE = {
-    "TO_DATE": "write CAST(x AS DATE FORMAT 'DD.MM.YYYY')", "TO_TIMESTAMP": "write CAST(x AS TIMESTAMP FORMAT '…')",
-    "TO_CHAR": "write CAST(x AS TEXT FORMAT '…') for a date, CAST(x AS TEXT) for a number", "TO_NUMBER": "write CAST(x AS DECIMAL)",
+    "TO_DATE": "write CAST(x AS DATE FORMAT 'DD.MM.YYYY')",
+    "TO_TIMESTAMP": "write CAST(x AS TIMESTAMP FORMAT '…')",
+    "TO_CHAR": "write CAST(x AS TEXT FORMAT '…') for a date, CAST(x AS TEXT) for a number",
+    "TO_NUMBER": "write CAST(x AS DECIMAL)",
     "LEN": "write LENGTH(x)",
-    "IFNULL": "write COALESCE(x, y)", "ISNULL": "write x IS NULL, or COALESCE(x, y)", "NVL": "write COALESCE(x, y)",
-    "DOW": "write EXTRACT(ISODOW FROM x): 1 is Monday", "DAYOFWEEK": "write EXTRACT(ISODOW FROM x): 1 is Monday",
-    "DATE_PART": "write EXTRACT(YEAR FROM x)", "YEAR": "write EXTRACT(YEAR FROM x)", "MONTH": "write EXTRACT(MONTH FROM x)",
-    "DAY": "write EXTRACT(DAY FROM x)", "DATEDIFF": "write date - date for days, or FULL_MONTHS, FULL_YEARS",
-    "DATEADD": "write x + INTERVAL '1' MONTH", "STRING_AGG": "write LISTAGG(x, ', ')", "GROUP_CONCAT": "write LISTAGG(x, ', ')",
-    "NOW": "write CURRENT_TIMESTAMP, or CURRENT_DATE", "GETDATE": "write CURRENT_DATE", "SUBSTR": "write SUBSTRING(x, from, length)",
-    "INSTR": "write POSITION(part IN x)", "STRPOS": "write POSITION(part IN x)", "CHARINDEX": "write POSITION(part IN x)",
-    "REGEXP_REPLACE": "write TRANSLATE_REGEX('pattern' IN x WITH 'by')", "REGEXP_MATCHES": "write x LIKE_REGEX 'pattern'",
-    "REGEXP_LIKE": "write x LIKE_REGEX 'pattern'", "SPLIT_PART": "write LIST_ITEM(x, ';', 1)", "INITCAP": "write CAPITALIZE_WORDS(x)",
-    "IIF": "write CASE WHEN … THEN … ELSE … END", "IF": "write CASE WHEN … THEN … ELSE … END", "STDDEV": "write STDDEV_SAMP(x)",
-    "VARIANCE": "write VAR_SAMP(x)", "MEDIAN": "write PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x)", "TRY_CAST": "write CAST_OR_NULL(x AS type)",
-    "BOOL_AND": "write EVERY(x)", "BOOL_OR": "write NOT EVERY(NOT x)", "UNACCENT": "write WITHOUT_ACCENTS(x)", "LOG2": "write LOG(2, x)",
+    "IFNULL": "write COALESCE(x, y)", "ISNULL": "write x IS NULL, or COALESCE(x, y)",
+    "NVL": "write COALESCE(x, y)",
+    "DOW": "write EXTRACT(ISODOW FROM x): 1 is Monday",
+    "DAYOFWEEK": "write EXTRACT(ISODOW FROM x): 1 is Monday",
+    "DATE_PART": "write EXTRACT(YEAR FROM x)", "YEAR": "write EXTRACT(YEAR FROM x)",
+    "MONTH": "write EXTRACT(MONTH FROM x)",
+    "DAY": "write EXTRACT(DAY FROM x)",
+    "DATEDIFF": "write date - date for days, or FULL_MONTHS, FULL_YEARS",
+    "DATEADD": "write x + INTERVAL '1' MONTH", "STRING_AGG": "write LISTAGG(x, ', ')",
+    "GROUP_CONCAT": "write LISTAGG(x, ', ')",
+    "NOW": "write CURRENT_TIMESTAMP, or CURRENT_DATE", "GETDATE": "write CURRENT_DATE",
+    "SUBSTR": "write SUBSTRING(x, from, length)",
+    "INSTR": "write POSITION(part IN x)", "STRPOS": "write POSITION(part IN x)",
+    "CHARINDEX": "write POSITION(part IN x)",
+    "REGEXP_REPLACE": "write TRANSLATE_REGEX('pattern' IN x WITH 'by')",
+    "REGEXP_MATCHES": "write x LIKE_REGEX 'pattern'",
+    "REGEXP_LIKE": "write x LIKE_REGEX 'pattern'", "SPLIT_PART": "write LIST_ITEM(x, ';', 1)",
+    "INITCAP": "write CAPITALIZE_WORDS(x)",
+    "IIF": "write CASE WHEN … THEN … ELSE … END", "IF": "write CASE WHEN … THEN … ELSE … END",
+    "STDDEV": "write STDDEV_SAMP(x)",
+    "VARIANCE": "write VAR_SAMP(x)",
+    "MEDIAN": "write PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x)",
+    "TRY_CAST": "write CAST_OR_NULL(x AS type)",
+    "BOOL_AND": "write EVERY(x)", "BOOL_OR": "write NOT EVERY(NOT x)",
+    "UNACCENT": "write WITHOUT_ACCENTS(x)", "LOG2": "write LOG(2, x)",
 }  # fmt: skip
 
 
@@ -506,16 +750,26 @@ def _compared(sign: str, left: tree.Node, right: tree.Node) -> tree.Call:
     return tree.Call(left.start, right.end, sign, (left, right), left.start, True)
 
 
-def _rows_compared(sign: str, pairs: list[tuple[tree.Node, tree.Node]], node: tree.Call) -> tree.Node:
+def _rows_compared(
+    sign: str, pairs: list[tuple[tree.Node, tree.Node]], node: tree.Call
+) -> tree.Node:
     index = (node.start, node.end)
     if sign in ("=", "<>", "IS DISTINCT FROM"):
         parts = tuple(tree.Call(*index, sign, pair, node.start, True) for pair in pairs)
-        return parts[0] if len(parts) == 1 else tree.Logic(*index, "AND" if sign == "=" else "OR", parts)
+        return (
+            parts[0]
+            if len(parts) == 1
+            else tree.Logic(*index, "AND" if sign == "=" else "OR", parts)
+        )
     (a, b), *rest = pairs
     if not rest:
         return tree.Call(*index, sign, (a, b), node.start, True)
     first = tree.Call(*index, sign.rstrip("="), (a, b), node.start, True)
-    tied = tree.Logic(*index, "AND", (tree.Call(*index, "=", (a, b), node.start, True), _rows_compared(sign, rest, node)))
+    tied = tree.Logic(
+        *index,
+        "AND",
+        (tree.Call(*index, "=", (a, b), node.start, True), _rows_compared(sign, rest, node)),
+    )
     return tree.Logic(*index, "OR", (first, tied))
 
 
@@ -547,19 +801,25 @@ def literal(kind: str, text: str, unit: str = "") -> tuple[Type, Any]:
         return INTERVAL, _interval(text, unit)
     if kind == "binary":
         return BINARY, bytes.fromhex(text)
-    return {"text": (TEXT, text), "boolean": (BOOLEAN, text.upper() == "TRUE"), "null": (NULL, None)}[kind]
+    return {
+        "text": (TEXT, text),
+        "boolean": (BOOLEAN, text.upper() == "TRUE"),
+        "null": (NULL, None),
+    }[kind]
 
 
 # Months, days and seconds of a unit.
 _UNITS = {
-    "YEAR": (12, 0, 0), "MONTH": (1, 0, 0), "WEEK": (0, 7, 0), "DAY": (0, 1, 0), "HOUR": (0, 0, 3600), "MINUTE": (0, 0, 60),
+    "YEAR": (12, 0, 0), "MONTH": (1, 0, 0), "WEEK": (0, 7, 0), "DAY": (0, 1, 0), "HOUR": (0, 0,
+    3600), "MINUTE": (0, 0, 60),
     "SECOND": (0, 0, 1),
 }  # fmt: skip
 _FIELDS = ("YEAR", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND")
 
 
 def _interval(text: str, unit: str) -> Any:
-    """The value of INTERVAL '1' DAY, INTERVAL '1-2' YEAR TO MONTH, INTERVAL '1 02:03' DAY TO MINUTE or INTERVAL '2 years 1 day'."""
+    """The value of INTERVAL '1' DAY, INTERVAL '1-2' YEAR TO MONTH, INTERVAL '1 02:03' DAY TO MINUTE
+    or INTERVAL '2 years 1 day'."""
     negative = text.strip().startswith("--") or (text.strip().startswith("-") and " TO " in unit)
     plain = text.strip().removeprefix("--").removeprefix("-" if " TO " in unit else "").strip()
     amounts: list[tuple[Decimal, str]] = []
@@ -579,15 +839,23 @@ def _interval(text: str, unit: str) -> Any:
             name = word.upper().removesuffix("S")
             if name not in _UNITS:
                 near = nearest(name, list(_UNITS))
-                raise ValueError(f"{word} is no unit of an interval: " + (f"did you mean {near}?" if near else ", ".join(_UNITS)))
+                raise ValueError(
+                    f"{word} is no unit of an interval: "
+                    + (f"did you mean {near}?" if near else ", ".join(_UNITS))
+                )
             if "." in number and name != "SECOND":
                 raise ValueError(f"'{text}' is no number of {name}S")
             amounts.append((Decimal(number), name))
-    months, days, seconds = (sum((size * _UNITS[name][index] for size, name in amounts), Decimal(0)) for index in range(3))
+    months, days, seconds = (
+        sum((size * _UNITS[name][index] for size, name in amounts), Decimal(0))
+        for index in range(3)
+    )
     sign = -1 if negative else 1
     if abs(months) >= 2**31 or abs(days) >= 2**31 or abs(seconds) >= 2**33:
         raise ValueError(f"'{text}' is out of range")
-    return pa.MonthDayNano([sign * int(months), sign * int(days), sign * int(seconds * 1_000_000_000)])
+    return pa.MonthDayNano(
+        [sign * int(months), sign * int(days), sign * int(seconds * 1_000_000_000)]
+    )
 
 
 def _fields(text: str, unit: str) -> list[tuple[Decimal, str]]:
@@ -603,12 +871,17 @@ def _fields(text: str, unit: str) -> list[tuple[Decimal, str]]:
     names = _FIELDS[_FIELDS.index(first) : _FIELDS.index(last) + 1]
     marks = {"MONTH": "-", "HOUR": " ", "MINUTE": ":", "SECOND": ":"}
     pattern = "".join(
-        (marks[name] if position else "") + r"([0-9]{1,9}" + (r"(?:\.[0-9]{1,6})?" if name == "SECOND" else "") + ")"
+        (marks[name] if position else "")
+        + r"([0-9]{1,9}"
+        + (r"(?:\.[0-9]{1,6})?" if name == "SECOND" else "")
+        + ")"
         for position, name in enumerate(names)
     )
     match = re.fullmatch(pattern, text)
     if not match:
-        shown = "".join((marks[name] if position else "") + "9" for position, name in enumerate(names))
+        shown = "".join(
+            (marks[name] if position else "") + "9" for position, name in enumerate(names)
+        )
         raise ValueError(f"'{text}' has not the form '{shown}' of {unit}")
     return [(Decimal(number), name) for number, name in zip(match.groups(), names, strict=True)]
 
@@ -626,8 +899,10 @@ def _moment(kind: str, text: str) -> tuple[Type, Any]:
 
 _TYPE_WORDS: dict[tuple[str, ...], Target] = {
     ("INTEGER",): Target(INTEGER), ("INT",): Target(INTEGER), ("BIGINT",): Target(INTEGER),
-    ("SMALLINT",): Target(INTEGER, bits=16), ("DOUBLE", "PRECISION"): Target(DOUBLE), ("DOUBLE",): Target(DOUBLE),
-    ("BOOLEAN",): Target(BOOLEAN), ("TEXT",): Target(TEXT), ("DATE",): Target(DATE), ("TIME",): Target(TIME),
+    ("SMALLINT",): Target(INTEGER, bits=16), ("DOUBLE", "PRECISION"): Target(DOUBLE),
+    ("DOUBLE",): Target(DOUBLE),
+    ("BOOLEAN",): Target(BOOLEAN), ("TEXT",): Target(TEXT), ("DATE",): Target(DATE),
+    ("TIME",): Target(TIME),
     ("TIMESTAMP",): Target(TIMESTAMP), ("TIMESTAMP", "WITHOUT", "TIME", "ZONE"): Target(TIMESTAMP),
     ("TIMESTAMP", "WITH", "TIME", "ZONE"): Target(ZONED),
 }  # fmt: skip
@@ -637,23 +912,36 @@ def target(words: tuple[str, ...], numbers: tuple[int, ...]) -> Target:
     """What a type's words and numbers name. Raises ValueError."""
     name = " ".join(words)
     if words in (("DECIMAL",), ("NUMERIC",)):
-        precision, scale = {0: (38, 10), 1: (numbers[0] if numbers else 38, 0)}.get(len(numbers), tuple(numbers[:2]))
+        precision, scale = {0: (38, 10), 1: (numbers[0] if numbers else 38, 0)}.get(
+            len(numbers), tuple(numbers[:2])
+        )
         if not 1 <= precision <= 38 or not 0 <= scale <= precision:
-            raise ValueError(f"{name}({precision},{scale}) is no type: 1 to 38 digits, of them 0 to all after the point")
+            raise ValueError(
+                f"{name}({precision},{scale}) is no type: 1 to 38 digits, of them 0 to all after"
+                " the point"
+            )
         return Target(decimal(precision, scale))
     if words in (("VARCHAR",), ("CHARACTER", "VARYING")):
         if numbers and not 1 <= numbers[0] < 2**31:
-            raise ValueError(f"{name}({str(numbers[0])[:20]}) is no type: a length is from 1 to 2147483647")
+            raise ValueError(
+                f"{name}({str(numbers[0])[:20]}) is no type: a length is from 1 to 2147483647"
+            )
         return Target(TEXT, length=numbers[0] if numbers else None)
     if words not in _TYPE_WORDS or numbers:
-        raise ValueError(f"there is no type {name}" + (f"({', '.join(map(str, numbers))})" if numbers else ""))
+        raise ValueError(
+            f"there is no type {name}" + (f"({', '.join(map(str, numbers))})" if numbers else "")
+        )
     return _TYPE_WORDS[words]
 
 
 def _type_hint(name: str) -> str:
     known = [" ".join(words) for words in _TYPE_WORDS] + ["DECIMAL", "VARCHAR"]
     near = nearest(name, known)
-    return f"did you mean {near}?" if near else "types: INTEGER, DECIMAL(p,s), DOUBLE PRECISION, BOOLEAN, TEXT, DATE, TIMESTAMP"
+    return (
+        f"did you mean {near}?"
+        if near
+        else "types: INTEGER, DECIMAL(p,s), DOUBLE PRECISION, BOOLEAN, TEXT, DATE, TIMESTAMP"
+    )
 
 
 def named_type(text: str) -> Target:
@@ -661,6 +949,8 @@ def named_type(text: str) -> Target:
     match = re.fullmatch(r"\s*([A-Za-z ]+?)\s*(?:\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\))?\s*", text)
     words = tuple(match[1].upper().split()) if match else (text,)
     try:
-        return target(words, tuple(int(number) for number in (match.groups()[1:] if match else ()) if number))
+        return target(
+            words, tuple(int(number) for number in (match.groups()[1:] if match else ()) if number)
+        )
     except ValueError as error:
         raise CallProblem(str(error), hint=_type_hint(" ".join(words))) from None

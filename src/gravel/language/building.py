@@ -13,16 +13,23 @@ from gravel.language import tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.words import words
 
-REGRESSIONS = words("CORR COVAR_POP COVAR_SAMP REGR_AVGX REGR_AVGY REGR_COUNT REGR_INTERCEPT REGR_R2 REGR_SLOPE REGR_SXX REGR_SXY REGR_SYY")
-AGGREGATES = REGRESSIONS | words(
-    "COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP LISTAGG ARRAY_AGG ANY_VALUE EVERY PERCENTILE_CONT PERCENTILE_DISC GROUPING"
+REGRESSIONS = words(
+    "CORR COVAR_POP COVAR_SAMP REGR_AVGX REGR_AVGY REGR_COUNT REGR_INTERCEPT REGR_R2 REGR_SLOPE"
+    " REGR_SXX REGR_SXY REGR_SYY"
 )
-WINDOWS = words("ROW_NUMBER RANK DENSE_RANK PERCENT_RANK CUME_DIST NTILE LAG LEAD FIRST_VALUE LAST_VALUE NTH_VALUE")
+AGGREGATES = REGRESSIONS | words(
+    "COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP LISTAGG ARRAY_AGG ANY_VALUE"
+    " EVERY PERCENTILE_CONT PERCENTILE_DISC GROUPING"
+)
+WINDOWS = words(
+    "ROW_NUMBER RANK DENSE_RANK PERCENT_RANK CUME_DIST NTILE LAG LEAD FIRST_VALUE LAST_VALUE"
+    " NTH_VALUE"
+)
 PUNCTUATION = {"LPAR", "RPAR", "COMMA", "EQUAL"}
 
 
 def start_of(item: Any) -> int:
-    return item.start if isinstance(item, tree.Node) else item.start_pos  # type: ignore[no-any-return]
+    return int(item.start if isinstance(item, tree.Node) else item.start_pos)
 
 
 def end_of(item: Any) -> int:
@@ -30,12 +37,15 @@ def end_of(item: Any) -> int:
 
 
 def rule(method: Callable[..., Any]) -> Callable[..., Any]:
-    """A grammar rule's action: gets (start, end) of all it covers, then its children without punctuation."""
+    """A grammar rule's action: gets (start, end) of all it covers, then its children without
+    punctuation."""
 
     def action(self: Any, children: list[Any]) -> Any:
         flat = [child for child in children if child is not None]
         start, end = start_of(flat[0]), end_of(flat[-1])
-        kept = [child for child in flat if isinstance(child, tree.Node) or child.type not in PUNCTUATION]
+        kept = [
+            child for child in flat if isinstance(child, tree.Node) or child.type not in PUNCTUATION
+        ]
         return method(self, (start, end), kept)
 
     action.__name__ = method.__name__
@@ -59,7 +69,8 @@ def node_after(items: list[Any], kind: str) -> Any:
 
 
 def string_value(token: Any) -> str:
-    """What a string literal says: parts with a line break between them joined, doubled quotes single, escapes of U&'…' decoded.
+    """What a string literal says: parts with a line break between them joined, doubled quotes
+    single, escapes of U&'…' decoded.
 
     Raises ValueError."""
     text = str(token)
@@ -74,7 +85,10 @@ def _unescaped(value: str) -> str:
             return "\\"
         code = int(result[1] or result[2] or "-1", 16)
         if not 0 < code <= 0x10FFFF or 0xD800 <= code < 0xE000:
-            raise ValueError("an escape in U&'…' is \\ and four hexadecimal digits of a character, or \\+ and six")
+            raise ValueError(
+                "an escape in U&'…' is \\ and four hexadecimal digits of a character, or \\+"
+                " and six"
+            )
         return chr(code)
 
     return re.sub(r"\\\\|\\([0-9a-fA-F]{4})|\\\+([0-9a-fA-F]{6})|\\", character, value)
@@ -88,7 +102,9 @@ class Expressions:
     """The grammar's actions for expressions, one a rule (the names are the grammar's)."""
 
     def __init__(self) -> None:
-        self._parsing = threading.local()  # one tree builder serves all threads, each with a text of its own
+        self._parsing = (
+            threading.local()
+        )  # one tree builder serves all threads, each with a text of its own
 
     @property
     def source(self) -> str:
@@ -165,7 +181,9 @@ class Expressions:
     @rule
     def between(self, span: Span, items: list[Any]) -> Any:
         operand, low, high = nodes_in(items)
-        return tree.Between(*span, operand, low, high, has_word(items, "NOT"), has_word(items, "SYMMETRIC"))
+        return tree.Between(
+            *span, operand, low, high, has_word(items, "NOT"), has_word(items, "SYMMETRIC")
+        )
 
     @rule
     def similar(self, span: Span, items: list[Any]) -> Any:
@@ -176,20 +194,37 @@ class Expressions:
         left, right = nodes_in(items)
         for side in (left, right):
             if not isinstance(side, tree.Row) or len(side.items) != 2:
-                raise Diagnostic("OVERLAPS compares two spans", self.source, side.start, side.end, hint="(from, to) OVERLAPS (from, to)")
+                raise Diagnostic(
+                    "OVERLAPS compares two spans",
+                    self.source,
+                    side.start,
+                    side.end,
+                    hint="(from, to) OVERLAPS (from, to)",
+                )
         return tree.Call(*span, "OVERLAPS", (*left.items, *right.items), right.start, True)
 
     @rule
     def at_time_zone(self, span: Span, items: list[Any]) -> Any:
-        return tree.Call(*span, "AT TIME ZONE", tuple(nodes_in(items)), nodes_in(items)[1].start, True)
+        return tree.Call(
+            *span, "AT TIME ZONE", tuple(nodes_in(items)), nodes_in(items)[1].start, True
+        )
 
     @rule
     def collate(self, span: Span, items: list[Any]) -> Any:
         text, last = items[0], items[-1]
         name = last.text if isinstance(last, tree.Name) else str(last)[1:-1]
         if name.upper() not in ("C", "POSIX", "UCS_BASIC"):
-            hint = 'texts compare by code point, COLLATE "C"; UPPER(x) or MATCH_KEY(x) compare without regard to case'
-            raise Diagnostic(f"there is no collation {name}", self.source, start_of(last), end_of(last), hint=hint)
+            hint = (
+                'texts compare by code point, COLLATE "C"; UPPER(x) or MATCH_KEY(x) compare without'
+                " regard to case"
+            )
+            raise Diagnostic(
+                f"there is no collation {name}",
+                self.source,
+                start_of(last),
+                end_of(last),
+                hint=hint,
+            )
         return dataclasses.replace(text, start=span[0], end=span[1])
 
     @rule
@@ -213,9 +248,18 @@ class Expressions:
         arguments = tuple(item for item in nodes_in(rest) if not isinstance(item, Bag))
         over = bags.get("over", (None,))[0]
         return tree.Aggregate(
-            *span, name.text, arguments, star, distinct, bags.get("filter", (None,))[0], bags.get("within", ()), over, name.end,
-            bags.get("ordered", ()), bags.get("nulls", ("",))[0],
-        )  # fmt: skip
+            *span,
+            name.text,
+            arguments,
+            star,
+            distinct,
+            bags.get("filter", (None,))[0],
+            bags.get("within", ()),
+            over,
+            name.end,
+            bags.get("ordered", ()),
+            bags.get("nulls", ("",))[0],
+        )
 
     # -- values
     @rule
@@ -225,7 +269,11 @@ class Expressions:
     @rule
     def unary(self, span: Span, items: list[Any]) -> Any:
         inner = items[1]
-        if isinstance(inner, tree.Literal) and inner.kind in ("integer", "decimal", "double") and inner.text[0] not in "+-":
+        if (
+            isinstance(inner, tree.Literal)
+            and inner.kind in ("integer", "decimal", "double")
+            and inner.text[0] not in "+-"
+        ):
             return tree.Literal(*span, inner.kind, f"{items[0]}{inner.text}")
         return tree.Call(*span, str(items[0]), (inner,), items[0].end_pos, True)
 
@@ -277,7 +325,11 @@ class Expressions:
         @rule
         def action(self: Any, span: Span, items: list[Any]) -> Any:
             digits = str(items[0]).replace("_", "")
-            return tree.Literal(*span, kind, str(int(digits, 0)) if digits[1:2].isalpha() and kind == "integer" else digits)
+            return tree.Literal(
+                *span,
+                kind,
+                str(int(digits, 0)) if digits[1:2].isalpha() and kind == "integer" else digits,
+            )
 
         return action
 
@@ -296,7 +348,9 @@ class Expressions:
     def binary_literal(self, span: Span, items: list[Any]) -> Any:
         digits = "".join(str(items[0])[2:-1].split())
         if len(digits) % 2:
-            raise Diagnostic("a binary literal has two hexadecimal digits a byte", self.source, *span)
+            raise Diagnostic(
+                "a binary literal has two hexadecimal digits a byte", self.source, *span
+            )
         return tree.Literal(*span, "binary", digits)
 
     boolean = _literal("boolean")
@@ -308,9 +362,13 @@ class Expressions:
 
     @rule
     def interval(self, span: Span, items: list[Any]) -> Any:
-        text = next(item for item in items if not isinstance(item, tree.Node) and item.type == "STRING")
+        text = next(
+            item for item in items if not isinstance(item, tree.Node) and item.type == "STRING"
+        )
         unit = next((item.text for item in nodes_in(items)), "")
-        return tree.Literal(*span, "interval", ("-" if has_word(items, "MINUS") else "") + string_value(text), unit)
+        return tree.Literal(
+            *span, "interval", ("-" if has_word(items, "MINUS") else "") + string_value(text), unit
+        )
 
     @rule
     def interval_unit(self, span: Span, items: list[Any]) -> Any:
@@ -334,13 +392,23 @@ class Expressions:
     # -- functions with a syntax of their own
     @rule
     def cast(self, span: Span, items: list[Any]) -> Any:
-        form = next((item for item in items if not isinstance(item, tree.Node) and item.type == "STRING"), None)
-        supplied = tree.Literal(form.start_pos, form.end_pos, "text", string_value(form)) if form else None
+        form = next(
+            (item for item in items if not isinstance(item, tree.Node) and item.type == "STRING"),
+            None,
+        )
+        supplied = (
+            tree.Literal(form.start_pos, form.end_pos, "text", string_value(form)) if form else None
+        )
         operand, target = nodes_in(items)
         return tree.Cast(*span, str(items[0]).upper(), operand, target, supplied)
 
     def _call(self, span: Span, items: list[Any], name: str, *arguments: Any) -> Any:
-        return tree.Call(*span, name, tuple(argument for argument in arguments if argument is not None), items[0].end_pos)
+        return tree.Call(
+            *span,
+            name,
+            tuple(argument for argument in arguments if argument is not None),
+            items[0].end_pos,
+        )
 
     @rule
     def trim_side(self, span: Span, items: list[Any]) -> Any:
@@ -374,12 +442,25 @@ class Expressions:
     @rule
     def extract(self, span: Span, items: list[Any]) -> Any:
         unit, value = nodes_in(items)
-        return self._call(span, items, "EXTRACT", tree.Literal(unit.start, unit.end, "text", unit.text.upper()), value)
+        return self._call(
+            span,
+            items,
+            "EXTRACT",
+            tree.Literal(unit.start, unit.end, "text", unit.text.upper()),
+            value,
+        )
 
     @rule
     def normalize(self, span: Span, items: list[Any]) -> Any:
-        form = next((item for item in items if not isinstance(item, tree.Node) and item.type == "NAME"), None)
-        supplied = tree.Literal(form.start_pos, form.end_pos, "text", str(form).upper()) if form else tree.Literal(*span, "text", "NFC")
+        form = next(
+            (item for item in items if not isinstance(item, tree.Node) and item.type == "NAME"),
+            None,
+        )
+        supplied = (
+            tree.Literal(form.start_pos, form.end_pos, "text", str(form).upper())
+            if form
+            else tree.Literal(*span, "text", "NFC")
+        )
         return self._call(span, items, "NORMALIZE", items[1], supplied)
 
     @rule
@@ -395,12 +476,24 @@ class Expressions:
         return self._call(span, items, "LOCALTIMESTAMP")
 
     def _regex(self, span: Span, items: list[Any], name: str, **clauses: tuple[str, str]) -> Any:
-        """The call of a regular expression function; `clauses` have the kind and text of what stands for a missing one."""
+        """The call of a regular expression function; `clauses` have the kind and text of what
+        stands for a missing one."""
         pattern = next(item for item in items if isinstance(item, tree.Node))
-        arguments = [pattern, node_after(items, "FLAG") or tree.Literal(*span, "text", ""), node_after(items, "IN")]
+        arguments = [
+            pattern,
+            node_after(items, "FLAG") or tree.Literal(*span, "text", ""),
+            node_after(items, "IN"),
+        ]
         if has_word(items, "ALL"):
-            items = [item for item in items if isinstance(item, tree.Node) or item.type not in ("OCCURRENCE", "ALL")]
-        supplied = [node_after(items, clause) or tree.Literal(*span, *default) for clause, default in clauses.items()]
+            items = [
+                item
+                for item in items
+                if isinstance(item, tree.Node) or item.type not in ("OCCURRENCE", "ALL")
+            ]
+        supplied = [
+            node_after(items, clause) or tree.Literal(*span, *default)
+            for clause, default in clauses.items()
+        ]
         return self._call(span, items, name, *arguments, *supplied)
 
     @rule
@@ -419,13 +512,23 @@ class Expressions:
 
     @rule
     def translate_regex(self, span: Span, items: list[Any]) -> Any:
-        return self._regex(span, items, "TRANSLATE_REGEX", WITH=("text", ""), FROM=_ONE, OCCURRENCE=_ZERO)
+        return self._regex(
+            span, items, "TRANSLATE_REGEX", WITH=("text", ""), FROM=_ONE, OCCURRENCE=_ZERO
+        )
 
     @rule
     def type_name(self, span: Span, items: list[Any]) -> Any:
         words = [item.text for item in nodes_in(items)]
-        numbers = tuple(int(item) for item in items if not isinstance(item, tree.Node) and item.type == "INTEGER_NUMBER")
-        zone = [str(item).upper() for item in items if not isinstance(item, tree.Node) and item.type != "INTEGER_NUMBER"]
+        numbers = tuple(
+            int(item)
+            for item in items
+            if not isinstance(item, tree.Node) and item.type == "INTEGER_NUMBER"
+        )
+        zone = [
+            str(item).upper()
+            for item in items
+            if not isinstance(item, tree.Node) and item.type != "INTEGER_NUMBER"
+        ]
         return tree.TypeName(*span, (*words, *zone), numbers)
 
     @rule

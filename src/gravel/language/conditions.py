@@ -1,4 +1,5 @@
-"""Conditions put together from bound expressions: what a caution asks of the rows, and what a row has passed to reach a place."""
+"""Conditions put together from bound expressions: what a caution asks of the rows, and what a row
+has passed to reach a place."""
 
 from __future__ import annotations
 
@@ -20,20 +21,27 @@ def is_test(node: nodes.Expression, test: str, negated: bool = False) -> nodes.E
 
 
 def all_of(*conditions: nodes.Expression) -> nodes.Expression:
-    return conditions[0] if len(conditions) == 1 else nodes.BooleanOp(BOOLEAN, 0, 0, True, conditions)
+    return (
+        conditions[0] if len(conditions) == 1 else nodes.BooleanOp(BOOLEAN, 0, 0, True, conditions)
+    )
 
 
 def passed(before: Reach, more: nodes.Expression) -> Reach:
-    """What a row has passed, as one condition that the next ones share: a list for each branch would grow with their square."""
+    """What a row has passed, as one condition that the next ones share: a list for each branch
+    would grow with their square."""
     return (all_of(*before, more),)
 
 
 def any_of(*conditions: nodes.Expression) -> nodes.Expression:
-    return conditions[0] if len(conditions) == 1 else nodes.BooleanOp(BOOLEAN, 0, 0, False, conditions)
+    return (
+        conditions[0] if len(conditions) == 1 else nodes.BooleanOp(BOOLEAN, 0, 0, False, conditions)
+    )
 
 
 def called(name: str, *arguments: nodes.Expression, kind: object = BOOLEAN) -> nodes.Expression:
-    return nodes.BoundCall(kind, *span(arguments[0]), catalogue()[name], arguments)  # type: ignore[arg-type]
+    start, end = span(arguments[0])
+    entry = catalogue()[name]
+    return nodes.BoundCall(kind, start, end, entry, arguments)  # type: ignore[arg-type]
 
 
 def folded(node: nodes.Expression) -> nodes.Expression:
@@ -57,7 +65,11 @@ def bare(node: nodes.Expression) -> nodes.Expression:
 
 def same_column(one: nodes.Expression, other: nodes.Expression) -> bool:
     """Whether both are the same column."""
-    return isinstance(one, nodes.Column) and isinstance(other, nodes.Column) and one.index == other.index
+    return (
+        isinstance(one, nodes.Column)
+        and isinstance(other, nodes.Column)
+        and one.index == other.index
+    )
 
 
 def calls_in(node: nodes.Expression) -> Iterator[nodes.BoundCall]:

@@ -11,14 +11,18 @@ from gravel.problems import CallProblem
 class Diagnostic(CallProblem):
     """A mistake in SQL text. `start` and `end` are character offsets into `text`.
 
-    `locate` says where the text itself stands (a plan's file and line); until then the excerpt stands alone.
+    `locate` says where the text itself stands (a plan's file and line); until then the excerpt
+    stands alone.
     """
 
-    def __init__(self, message: str, text: str, start: int, end: int, *, detail: str = "", hint: str = "") -> None:
+    def __init__(
+        self, message: str, text: str, start: int, end: int, *, detail: str = "", hint: str = ""
+    ) -> None:
         super().__init__(message, detail=detail, hint=hint)
         self.text, self.start, self.end = text, start, max(end, start + 1)
         self.place = excerpt(text, self.start, self.end)
-        # The bound expression that a cast would mend, and the cast's target: where a table is at hand, its misfits are counted.
+        # The bound expression that a cast would mend, and the cast's target: where a table is at
+        # hand, its misfits are counted.
         self.mend: tuple[Any, Any] | None = None
 
     def locate(self, file: str, first_line: int) -> Diagnostic:
@@ -29,7 +33,8 @@ class Diagnostic(CallProblem):
 
 
 def excerpt(text: str, start: int, end: int, numbered: bool = True) -> str:
-    """The line of `text` that holds `start`, and carets under start to end; tabs and wide characters keep in step."""
+    """The line of `text` that holds `start`, and carets under start to end; tabs and wide
+    characters keep in step."""
     begin = text.rfind("\n", 0, start) + 1
     stop = text.find("\n", start)
     line = text[begin : stop if stop >= 0 else len(text)]
@@ -41,7 +46,8 @@ def excerpt(text: str, start: int, end: int, numbered: bool = True) -> str:
         marked = marked[: max(1, 100 - len(lead))]
     pad = "".join("\t" if char == "\t" else " " * cells(char) for char in lead)
     prefix = f"line {text.count(chr(10), 0, start) + 1}: " if numbered and "\n" in text else ""
-    return f"{prefix}{printable(line)}\n{' ' * len(prefix)}{pad}{'^' * max(1, sum(map(cells, marked)))}"
+    signs = "^" * max(1, sum(map(cells, marked)))
+    return f"{prefix}{printable(line)}\n{' ' * len(prefix)}{pad}{signs}"
 
 
 def cells(char: str) -> int:
@@ -53,4 +59,6 @@ def cells(char: str) -> int:
 
 def printable(text: str) -> str:
     """The text without what a terminal would obey."""
-    return "".join(char if char == "\t" or char.isprintable() or cells(char) == 0 else "·" for char in text)
+    return "".join(
+        char if char == "\t" or char.isprintable() or cells(char) == 0 else "·" for char in text
+    )

@@ -1,4 +1,5 @@
-"""Row errors: the SQLSTATEs an expression can give for one row, as small codes that fit a byte mask.
+"""Row errors: the SQLSTATEs an expression can give for one row, as small codes that fit a byte
+mask.
 
 Source of the codes and their names: ISO/IEC 9075-2, subclause "SQLSTATE".
 """

@@ -1,4 +1,5 @@
-"""A parser over kept tables that makes a state, and the lexer for it, when a text first leads there: of 1,500 an expression meets fifty."""
+"""A parser over kept tables that makes a state, and the lexer for it, when a text first leads
+there: of 1,500 an expression meets fifty."""
 
 from __future__ import annotations
 
@@ -11,14 +12,19 @@ from lark.lexer import ContextualLexer
 from lark.parsers.lalr_analysis import IntParseTable, Reduce, Shift
 from lark.parsers.lalr_parser import LALR_Parser, _Parser
 
-Rows = dict[int, list[int]]  # for each state pairs of a token and what it leads to, as `tables` writes them
+Rows = dict[
+    int, list[int]
+]  # for each state pairs of a token and what it leads to, as `tables` writes them
 
 
 def parser_parts(table: dict[str, Any]) -> dict[str, Any]:
     """The parts that lark is to make the parser of, over the states of a table."""
     rows = dict(zip(table["states"]["numbers"], table["states"]["rows"], strict=True))
     tokens = dict(table["tokens"])
-    return {"LALR_Parser": _ParserMaker(rows, tokens), "ContextualLexer": partial(_LazyLexer, rows, tokens)}
+    return {
+        "LALR_Parser": _ParserMaker(rows, tokens),
+        "ContextualLexer": partial(_LazyLexer, rows, tokens),
+    }
 
 
 class _ParserMaker:
@@ -47,7 +53,11 @@ class _LazyStates(dict[int, dict[str, tuple[Any, Any]]]):
         pairs = iter(self._rows[state])
         actions: dict[str, tuple[Any, Any]] = {}
         for token, to in zip(pairs, pairs, strict=True):
-            action = (Reduce, Rule.deserialize({"@": to >> 1}, self._memo)) if to & 1 else (Shift, to >> 1)
+            action = (
+                (Reduce, Rule.deserialize({"@": to >> 1}, self._memo))
+                if to & 1
+                else (Shift, to >> 1)
+            )
             actions[self._tokens[token]] = action
         self[state] = actions
         return actions
@@ -56,12 +66,16 @@ class _LazyStates(dict[int, dict[str, tuple[Any, Any]]]):
 class _LazyLexer(ContextualLexer):
     """A lexer for each state, which knows the tokens that may come there."""
 
-    def __init__(self, rows: Rows, tokens: dict[int, str], conf: Any, states: Any, always_accept: Any = ()) -> None:
+    def __init__(
+        self, rows: Rows, tokens: dict[int, str], conf: Any, states: Any, always_accept: Any = ()
+    ) -> None:
         conf.skip_validation = True  # the terminals were looked through when the tables were made
         super().__init__(conf, {}, always_accept)
 
         def lexer_of(accepted: frozenset[int]) -> Any:
-            return ContextualLexer(conf, {0: [tokens[token] for token in accepted]}, always_accept).lexers[0]
+            return ContextualLexer(
+                conf, {0: [tokens[token] for token in accepted]}, always_accept
+            ).lexers[0]
 
         self.lexers = _LazyLexers(rows, lexer_of)
 

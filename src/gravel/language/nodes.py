@@ -1,4 +1,5 @@
-"""Typed, immutable expressions: what the engine runs. Every node knows its type and its place in the text."""
+"""Typed, immutable expressions: what the engine runs. Every node knows its type and its place in
+the text."""
 
 from __future__ import annotations
 
@@ -31,8 +32,8 @@ class Expression:
 
 @dataclass(frozen=True)
 class Column(Expression):
-    """A column of the row, by its position in the table; one that `carries_errors` has rows without a value: texts that do not fit a
-    declared type, or what an expression before it came to."""
+    """A column of the row, by its position in the table; one that `carries_errors` has rows without
+    a value: texts that do not fit a declared type, or what an expression before it came to."""
 
     index: int
     name: str
@@ -59,7 +60,8 @@ class Moment(Constant):
 
 @dataclass(frozen=True)
 class BoundCall(Expression):
-    """A function or operator of the catalogue; its kernel sees arguments already of the signature's types."""
+    """A function or operator of the catalogue; its kernel sees arguments already of the signature's
+    types."""
 
     function: Function
     arguments: tuple[Expression, ...]
@@ -112,7 +114,8 @@ class InList(Expression):
 
 @dataclass(frozen=True)
 class InSubquery(Expression):
-    """x IN (SELECT …): the subquery's distinct known values as an Arrow array, and whether a NULL is among them."""
+    """x IN (SELECT …): the subquery's distinct known values as an Arrow array, and whether a NULL
+    is among them."""
 
     operand: Expression
     values: Any
@@ -138,7 +141,8 @@ class BoundCase(Expression):
 
 @dataclass(frozen=True)
 class Coalesce(Expression):
-    """COALESCE (`blank` False: the first that is not NULL) and IF_BLANK (the first not blank, else the last)."""
+    """COALESCE (`blank` False: the first that is not NULL) and IF_BLANK (the first not blank, else
+    the last)."""
 
     arguments: tuple[Expression, ...]
     blank: bool

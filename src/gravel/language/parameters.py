@@ -1,4 +1,5 @@
-"""Named parameters: a name and a literal, typed as the literal is and never pasted into an expression's text."""
+"""Named parameters: a name and a literal, typed as the literal is and never pasted into an
+expression's text."""
 
 from __future__ import annotations
 
@@ -14,9 +15,14 @@ from gravel.problems import CallProblem
 
 
 def parameter(text: str) -> nodes.Constant:
-    """The value of a parameter: a number, true, false, null, DATE '…', TIMESTAMP '…' or a 'quoted' text; any other text
-    stands for itself. Raises CallProblem for a literal that is wrong in itself."""
-    if re.match(r"\s*([-+.\d']|(true|false|null)\s*$|(date|timestamp|time|interval)\s*')", text, re.IGNORECASE):
+    """The value of a parameter: a number, true, false, null, DATE '…', TIMESTAMP '…' or a 'quoted'
+    text; any other text stands for itself. Raises CallProblem for a literal that is wrong in
+    itself."""
+    if re.match(
+        r"\s*([-+.\d']|(true|false|null)\s*$|(date|timestamp|time|interval)\s*')",
+        text,
+        re.IGNORECASE,
+    ):
         try:
             node = parse.expression(text)
         except CallProblem:
@@ -36,13 +42,16 @@ def from_command_line(given: Iterable[str]) -> dict[str, nodes.Constant]:
     for item in given:
         name, sign, text = item.partition("=")
         if not sign or not re.fullmatch(r"[^\W\d]\w*", name.strip()):
-            raise CallProblem(f"--param takes name=value, not {item!r}", hint="--param floor=10 is read as :floor")
+            raise CallProblem(
+                f"--param takes name=value, not {item!r}", hint="--param floor=10 is read as :floor"
+            )
         results[name.strip()] = parameter(text)
     return results
 
 
 def from_plan(given: Mapping[str, Any]) -> dict[str, nodes.Constant]:
-    """Parameters of a plan's [params]: TOML's numbers, booleans and dates as such; texts as on the command line."""
+    """Parameters of a plan's [params]: TOML's numbers, booleans and dates as such; texts as on the
+    command line."""
     results = {}
     for name, value in given.items():
         if isinstance(value, bool):

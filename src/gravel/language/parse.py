@@ -1,4 +1,5 @@
-"""From text to syntax nodes. The grammar file is the definition; `lark` parses, its tables are kept between starts."""
+"""From text to syntax nodes. The grammar file is the definition; `lark` parses, its tables are kept
+between starts."""
 
 from __future__ import annotations
 
@@ -16,7 +17,8 @@ from gravel.problems import nearest
 
 NESTING = 200
 CHAIN = 2000
-# Chains of operators are as deep as they are long; binding and evaluating recurse over them in Python frames only.
+# Chains of operators are as deep as they are long; binding and evaluating recurse over them in
+# Python frames only.
 sys.setrecursionlimit(max(sys.getrecursionlimit(), 12 * CHAIN))
 
 
@@ -51,14 +53,16 @@ def query(text: str) -> tree.Query:
 
 
 def column_names(node: Any) -> Iterator[tree.Name]:
-    """Every column name below a node, in no special order; those within a subquery are its table's."""
+    """Every column name below a node, in no special order; those within a subquery are its
+    table's."""
     for child in walk(node, queries=False):
         if isinstance(child, tree.Name):
             yield child
 
 
 def walk(node: Any, queries: bool = True) -> Iterator[tree.Node]:
-    """Every node below and including `node`, without recursion; unless `queries`, nothing of the subqueries in it."""
+    """Every node below and including `node`, without recursion; unless `queries`, nothing of the
+    subqueries in it."""
     stack = [node]
     while stack:
         item = stack.pop()
@@ -70,7 +74,11 @@ def walk(node: Any, queries: bool = True) -> Iterator[tree.Node]:
 
 
 def _fields(node: tree.Node) -> list[Any]:
-    return [getattr(node, field.name) for field in dataclasses.fields(node) if isinstance(getattr(node, field.name), (tuple, tree.Node))]
+    return [
+        getattr(node, field.name)
+        for field in dataclasses.fields(node)
+        if isinstance(getattr(node, field.name), (tuple, tree.Node))
+    ]
 
 
 def _parse(text: str, start: str) -> Any:
@@ -93,27 +101,52 @@ def _bad_character(text: str, index: int) -> Diagnostic:
     char = text[index]
     number = re.match(r"[\w.]+", text[index:])
     if number and char.isdigit():
-        return Diagnostic(f"{number[0][:40]} is neither a number nor a name", text, index, index + number.end(),
-                          hint="leave a space after a number; digits are grouped by single underscores: 1_000")  # fmt: skip
+        return Diagnostic(
+            f"{number[0][:40]} is neither a number nor a name",
+            text,
+            index,
+            index + number.end(),
+            hint="leave a space after a number; digits are grouped by single underscores: 1_000",
+        )
     if char == "'":
-        return Diagnostic("the text is not closed", text, index, len(text), hint="close it with ' (a quote inside is written twice: '')")
+        return Diagnostic(
+            "the text is not closed",
+            text,
+            index,
+            len(text),
+            hint="close it with ' (a quote inside is written twice: '')",
+        )
     if char == '"':
-        return Diagnostic("the quoted name is not closed", text, index, len(text), hint='close it with "')
+        return Diagnostic(
+            "the quoted name is not closed", text, index, len(text), hint='close it with "'
+        )
     hints = {
-        "‘": "write a plain quote: 'text'", "’": "write a plain quote: 'text'", "`": 'a column name is quoted with "name"',
-        "“": 'write a plain quote: "name"', "”": 'write a plain quote: "name"', "[": 'a column name is quoted with "name"',
-        "&": "write AND", "|": "write OR, or || to join texts", "!": "write NOT, or <> for unequal", ";": "leave it out: it is one expression",
+        "‘": "write a plain quote: 'text'",
+        "’": "write a plain quote: 'text'",
+        "`": 'a column name is quoted with "name"',
+        "“": 'write a plain quote: "name"',
+        "”": 'write a plain quote: "name"',
+        "[": 'a column name is quoted with "name"',
+        "&": "write AND",
+        "|": "write OR, or || to join texts",
+        "!": "write NOT, or <> for unequal",
+        ";": "leave it out: it is one expression",
         ".": "a file stands in quotes: FROM 'boats.csv'",
-    }  # fmt: skip
-    return Diagnostic(f"unexpected character {char!r}", text, index, index + 1, hint=hints.get(char, ""))
+    }
+    return Diagnostic(
+        f"unexpected character {char!r}", text, index, index + 1, hint=hints.get(char, "")
+    )
 
 
 # Operators of other systems, and what is written here.
 _OTHER_OPERATORS = {
-    "ILIKE": "write UPPER(x) LIKE UPPER('…')", "RLIKE": "write x LIKE_REGEX '…'", "REGEXP": "write x LIKE_REGEX '…'", "DIV": "write TRUNC(a / b)",
+    "ILIKE": "write UPPER(x) LIKE UPPER('…')", "RLIKE": "write x LIKE_REGEX '…'",
+    "REGEXP": "write x LIKE_REGEX '…'", "DIV": "write TRUNC(a / b)",
     "MOD": "write MOD(a, b), or a % b",
-    "QUALIFY": "put the window function into a derived table, and WHERE around it", "TOP": "write FETCH FIRST 5 ROWS ONLY",
-    "TABLESAMPLE": "a sample differs from run to run: keep part of the rows with WHERE, as MOD(number, 10) = 0",
+    "QUALIFY": "put the window function into a derived table, and WHERE around it",
+    "TOP": "write FETCH FIRST 5 ROWS ONLY",
+    "TABLESAMPLE": "a sample differs from run to run: keep part of the rows with WHERE, "
+    "as MOD(number, 10) = 0",
 }  # fmt: skip
 
 
@@ -121,38 +154,86 @@ def _bad_token(text: str, error: Any) -> Diagnostic:
     token = getattr(error, "token", None)
     if token is None or token.type == "$END":
         end = len(text.rstrip())
-        return Diagnostic("the expression ends too early", text, end, end + 1, hint=_expected(error))
+        return Diagnostic(
+            "the expression ends too early", text, end, end + 1, hint=_expected(error)
+        )
     start, word = token.start_pos, str(token)
-    if token.type == "NAME" and re.search(r"\bINTERVAL\s*[+-]?\s*'[^']*'\s*$", text[:start], re.IGNORECASE):
+    if token.type == "NAME" and re.search(
+        r"\bINTERVAL\s*[+-]?\s*'[^']*'\s*$", text[:start], re.IGNORECASE
+    ):
         units = ["YEAR", "MONTH", "WEEK", "DAY", "HOUR", "MINUTE", "SECOND"]
         near = nearest(word, units)
-        return Diagnostic(f"{word} is no unit of an interval", text, start, start + len(word),
-                          hint=f"did you mean {near}?" if near else ", ".join(units))  # fmt: skip
+        return Diagnostic(
+            f"{word} is no unit of an interval",
+            text,
+            start,
+            start + len(word),
+            hint=f"did you mean {near}?" if near else ", ".join(units),
+        )
     hint = _expected(error)
     before = re.search(r"(\w+)\s*$", text[:start])
     if before and before[1].upper() in _OTHER_OPERATORS:
         return Diagnostic(
-            f"there is no operator {before[1].upper()}", text, before.start(), before.end(1), hint=_OTHER_OPERATORS[before[1].upper()]
+            f"there is no operator {before[1].upper()}",
+            text,
+            before.start(),
+            before.end(1),
+            hint=_OTHER_OPERATORS[before[1].upper()],
         )
     if token.type == "NAME" and word.upper() in _OTHER_OPERATORS:
-        return Diagnostic(f"there is no operator {word.upper()}", text, start, start + len(word), hint=_OTHER_OPERATORS[word.upper()])
+        return Diagnostic(
+            f"there is no operator {word.upper()}",
+            text,
+            start,
+            start + len(word),
+            hint=_OTHER_OPERATORS[word.upper()],
+        )
     if word == "=" and text[start - 1 : start] == "=":
         hint = "equality is written with one ="
     elif token.type in ("NAME", "STRING") and error.accepts and {"AND", "OR"} & set(error.accepts):
-        near = "" if len(word) < 2 else nearest(word, ["AND", "OR", "LIKE", "BETWEEN", "IS", "THEN", "ELSE", "END", "WHEN", "AS", "ESCAPE"])
+        near = (
+            ""
+            if len(word) < 2
+            else nearest(
+                word,
+                [
+                    "AND",
+                    "OR",
+                    "LIKE",
+                    "BETWEEN",
+                    "IS",
+                    "THEN",
+                    "ELSE",
+                    "END",
+                    "WHEN",
+                    "AS",
+                    "ESCAPE",
+                ],
+            )
+        )
         hint = f"did you mean {near}?" if near else "an operator or a comma is missing before it"
     elif word.upper() in ("SELECT", "FROM", "WHERE"):
         hint = "this takes one expression, not a whole statement"
-    elif token.type not in ("NAME", "STRING", "QUOTED_NAME") and re.fullmatch(r"\w+", word) and "QUOTED_NAME" in (error.accepts or ()):
+    elif (
+        token.type not in ("NAME", "STRING", "QUOTED_NAME")
+        and re.fullmatch(r"\w+", word)
+        and "QUOTED_NAME" in (error.accepts or ())
+    ):
         hint = f'{word.upper()} is a reserved word: a column of that name is written "{word}"'
-    elif word == "." and re.search(r"\bFROM\s+[\w./-]*$|\bJOIN\s+[\w./-]*$", text[:start], re.IGNORECASE):
+    elif word == "." and re.search(
+        r"\bFROM\s+[\w./-]*$|\bJOIN\s+[\w./-]*$", text[:start], re.IGNORECASE
+    ):
         hint = "a file stands in quotes: FROM 'boats.csv'"
     return Diagnostic(f"syntax error at {word[:40]!r}", text, start, start + len(word), hint=hint)
 
 
 def _expected(error: Any) -> str:
     accepts = set(getattr(error, "accepts", None) or ())
-    for token, hint in (("END", "a CASE ends with END"), ("THEN", "WHEN is followed by THEN"), ("AS", "the type is missing: AS type")):
+    for token, hint in (
+        ("END", "a CASE ends with END"),
+        ("THEN", "WHEN is followed by THEN"),
+        ("AS", "the type is missing: AS type"),
+    ):
         if token in accepts and not ({"NAME"} & accepts):
             return hint
     if "END" in accepts:
@@ -216,7 +297,8 @@ _COMMENT = re.compile(r"/\*|\*/|--[^\n]*|'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"")
 
 
 def _without_comments(text: str) -> str:
-    """The text with blanks for bracketed comments, which may stand within each other. Raises Diagnostic."""
+    """The text with blanks for bracketed comments, which may stand within each other. Raises
+    Diagnostic."""
     if "/*" not in text:
         return text
     out, opened, depth = list(text), 0, 0
@@ -232,5 +314,7 @@ def _without_comments(text: str) -> str:
         elif depth:
             index = match.start() + 1  # quotes and dashes mean nothing in a comment
     if depth:
-        raise Diagnostic("the comment is not closed", text, opened, opened + 2, hint="close it with */")
+        raise Diagnostic(
+            "the comment is not closed", text, opened, opened + 2, hint="close it with */"
+        )
     return "".join(out)

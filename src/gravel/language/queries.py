@@ -35,22 +35,36 @@ class Build(Expressions):
         for limit in (item for item in tail if isinstance(item, _Limit)):
             kind = "OFFSET" if limit.kind == "OFFSET" else "LIMIT"
             if kind in supplied:
-                raise Diagnostic(f"a second {limit.kind}", self.source, limit.start, limit.end, hint="one of them says how many rows")
+                raise Diagnostic(
+                    f"a second {limit.kind}",
+                    self.source,
+                    limit.start,
+                    limit.end,
+                    hint="one of them says how many rows",
+                )
             supplied[kind] = limit
         kept = supplied.get("LIMIT")
         if kept is not None and kept.ties and not order:
             raise Diagnostic("WITH TIES needs an ORDER BY", self.source, kept.start, kept.end)
         withs = bags.get("withs")
         return tree.Query(
-            *span, withs.items if withs else (), body, order, supplied["OFFSET"].count if "OFFSET" in supplied else None,
-            kept.count if kept else None, bool(kept and kept.ties), withs is not None and withs.operator == "RECURSIVE",
-        )  # fmt: skip
+            *span,
+            withs.items if withs else (),
+            body,
+            order,
+            supplied["OFFSET"].count if "OFFSET" in supplied else None,
+            kept.count if kept else None,
+            bool(kept and kept.ties),
+            withs is not None and withs.operator == "RECURSIVE",
+        )
 
     @rule
     def with_list(self, span: Span, items: list[Any]) -> Any:
         result = nodes_in(items)
         _refuse_twice([(item.name, item) for item in result], "WITH query", self.source)
-        return Bag(*span, "withs", tuple(result), "RECURSIVE" if has_word(items, "RECURSIVE") else "")
+        return Bag(
+            *span, "withs", tuple(result), "RECURSIVE" if has_word(items, "RECURSIVE") else ""
+        )
 
     @rule
     def with_item(self, span: Span, items: list[Any]) -> Any:
@@ -69,9 +83,20 @@ class Build(Expressions):
     @rule
     def limit(self, span: Span, items: list[Any]) -> Any:
         count = next(iter(nodes_in(items)), None)
-        number = next((item for item in items if not isinstance(item, tree.Node) and item.type in ("INTEGER_NUMBER", "PARAMETER")), None)
+        number = next(
+            (
+                item
+                for item in items
+                if not isinstance(item, tree.Node) and item.type in ("INTEGER_NUMBER", "PARAMETER")
+            ),
+            None,
+        )
         if number is not None:
-            count = self.integer([number]) if number.type == "INTEGER_NUMBER" else self.parameter([number])
+            count = (
+                self.integer([number])
+                if number.type == "INTEGER_NUMBER"
+                else self.parameter([number])
+            )
         elif items[0].type == "FETCH" and count is None:
             count = tree.Literal(*span, "integer", "1")
         return _Limit(*span, items[0].type, count, has_word(items, "TIES"))
@@ -81,9 +106,15 @@ class Build(Expressions):
         bags = {item.kind: item.items for item in items if isinstance(item, Bag)}
         chosen = tuple(item for item in items if isinstance(item, (tree.Named, tree.AllColumns)))
         return tree.Select(
-            *span, any(not isinstance(item, tree.Node) and item.type == "DISTINCT" for item in items), chosen, bags.get("from", ()),
-            bags.get("where", (None,))[0], bags.get("group"), bags.get("having", (None,))[0], bags.get("windows", ()),
-        )  # fmt: skip
+            *span,
+            any(not isinstance(item, tree.Node) and item.type == "DISTINCT" for item in items),
+            chosen,
+            bags.get("from", ()),
+            bags.get("where", (None,))[0],
+            bags.get("group"),
+            bags.get("having", (None,))[0],
+            bags.get("windows", ()),
+        )
 
     @rule
     def all_columns(self, span: Span, items: list[Any]) -> Any:
@@ -113,7 +144,13 @@ class Build(Expressions):
     def windows(self, span: Span, items: list[Any]) -> Any:
         result = nodes_in(items)
         _refuse_twice([(name.text, name) for name in result[::2]], "window", self.source)
-        return Bag(*span, "windows", tuple((name.text, window) for name, window in zip(result[::2], result[1::2], strict=True)))
+        return Bag(
+            *span,
+            "windows",
+            tuple(
+                (name.text, window) for name, window in zip(result[::2], result[1::2], strict=True)
+            ),
+        )
 
     @rule
     def grouping_none(self, span: Span, items: list[Any]) -> Any:
@@ -122,7 +159,13 @@ class Build(Expressions):
     @rule
     def grouping_sets(self, span: Span, items: list[Any]) -> Any:
         sets = [
-            item.sets[0] if isinstance(item, tree.GroupingSets) else item.items if isinstance(item, tree.Row) else (item,)
+            (
+                item.sets[0]
+                if isinstance(item, tree.GroupingSets)
+                else item.items
+                if isinstance(item, tree.Row)
+                else (item,)
+            )
             for item in nodes_in(items)
         ]
         return tree.GroupingSets(*span, tuple(sets))
@@ -134,9 +177,16 @@ class Build(Expressions):
             chosen = [steps[:count] for count in range(len(steps), -1, -1)]
         else:
             chosen = [
-                [step for index, step in enumerate(steps) if not mask >> (len(steps) - 1 - index) & 1] for mask in range(1 << len(steps))
+                [
+                    step
+                    for index, step in enumerate(steps)
+                    if not mask >> (len(steps) - 1 - index) & 1
+                ]
+                for mask in range(1 << len(steps))
             ]
-        return tree.GroupingSets(*span, tuple(tuple(entry for step in subset for entry in step) for subset in chosen))
+        return tree.GroupingSets(
+            *span, tuple(tuple(entry for step in subset for entry in step) for subset in chosen)
+        )
 
     @rule
     def values(self, span: Span, items: list[Any]) -> Any:
@@ -180,8 +230,11 @@ class Build(Expressions):
         source, alias = nodes_in(items)[0], _alias(items)
         if not alias[0]:
             return dataclasses.replace(source, start=span[0], end=span[1])
-        # With a name, only that name is seen outside: it is the query of all columns of what it names.
-        everything = tree.Select(*span, False, (tree.AllColumns(*span),), (source,), None, None, None, ())
+        # With a name, only that name is seen outside: it is the query of all columns of what it
+        # names.
+        everything = tree.Select(
+            *span, False, (tree.AllColumns(*span),), (source,), None, None, None, ()
+        )
         return tree.Derived(*span, tree.Query(*span, (), everything, (), None, None, False), *alias)
 
     @rule
@@ -206,12 +259,23 @@ class Build(Expressions):
     def quantified(self, span: Span, items: list[Any]) -> Any:
         operand, query = nodes_in(items)
         # "=" alone is punctuation to a rule, and left out.
-        operator = next((str(item) for item in items if not isinstance(item, tree.Node) and item.type == "COMPARE"), "=")
+        operator = next(
+            (
+                str(item)
+                for item in items
+                if not isinstance(item, tree.Node) and item.type == "COMPARE"
+            ),
+            "=",
+        )
         if isinstance(operand, tree.Row) and operator not in ("=", "<>"):
-            raise Diagnostic("a row of values is compared with = ANY and <> ALL alone", self.source, *span)
+            raise Diagnostic(
+                "a row of values is compared with = ANY and <> ALL alone", self.source, *span
+            )
         if (operator, has_word(items, "ALL")) in (("=", False), ("<>", True), ("!=", True)):
             return tree.InQuery(*span, operand, query, has_word(items, "ALL"))
-        return tree.Quantified(*span, operand, "<>" if operator == "!=" else operator, has_word(items, "ALL"), query)
+        return tree.Quantified(
+            *span, operand, "<>" if operator == "!=" else operator, has_word(items, "ALL"), query
+        )
 
     @rule
     def exists(self, span: Span, items: list[Any]) -> Any:
@@ -266,12 +330,19 @@ class Build(Expressions):
         high = rest[0] if rest else tree.Bound(low.end, low.end, "CURRENT ROW", None)
         exclude = next((item.kind for item in items if isinstance(item, Bag)), "")
         if low.place == 2 or high.place == -2 or low.place > high.place:
-            raise Diagnostic("the frame ends before it begins", self.source, *span, hint="ROWS BETWEEN 1 PRECEDING AND CURRENT ROW")
+            raise Diagnostic(
+                "the frame ends before it begins",
+                self.source,
+                *span,
+                hint="ROWS BETWEEN 1 PRECEDING AND CURRENT ROW",
+            )
         return tree.WindowFrame(*span, items[0].type, low, high, exclude)
 
     @rule
     def exclude(self, span: Span, items: list[Any]) -> Any:
-        return Bag(*span, {"NO": "", "CURRENT": "CURRENT ROW"}.get(items[1].type, items[1].type), ())
+        return Bag(
+            *span, {"NO": "", "CURRENT": "CURRENT ROW"}.get(items[1].type, items[1].type), ()
+        )
 
     @rule
     def bound(self, span: Span, items: list[Any]) -> Any:
@@ -300,8 +371,17 @@ def _refuse_twice(named: list[tuple[str, tree.Node]], what: str, text: str) -> N
 
 
 def _names(items: list[Any]) -> tuple[str, ...]:
-    return next((tuple(name.text for name in item.items) for item in items if isinstance(item, Bag) and item.kind == "names"), ())
+    return next(
+        (
+            tuple(name.text for name in item.items)
+            for item in items
+            if isinstance(item, Bag) and item.kind == "names"
+        ),
+        (),
+    )
 
 
 def _alias(items: list[Any]) -> tuple[str, tuple[str, ...]]:
-    return next((item.items for item in items if isinstance(item, Bag) and item.kind == "alias"), ("", ()))
+    return next(
+        (item.items for item in items if isinstance(item, Bag) and item.kind == "alias"), ("", ())
+    )

@@ -1,4 +1,5 @@
-"""The parser's tables: made from the grammar when the package is built, and kept beside it as JSON, which cannot run code."""
+"""The parser's tables: made from the grammar when the package is built, and kept beside it as JSON,
+which cannot run code."""
 
 from __future__ import annotations
 
@@ -9,12 +10,21 @@ from typing import Any
 
 GRAMMAR = Path(__file__).with_name("grammar.lark")
 TABLES = Path(__file__).with_name("grammar.json")
-STARTS = ["expression_only", "assignment", "named", "named_list", "expression_list", "sort_list", "query_only"]
+STARTS = [
+    "expression_only",
+    "assignment",
+    "named",
+    "named_list",
+    "expression_list",
+    "sort_list",
+    "query_only",
+]
 
 
 def parser(transformer: Any) -> Any:
-    """The parser with its actions, from the tables if they are this grammar's, else from the grammar, which takes seconds; the tables
-    are then written beside it if that folder can be written."""
+    """The parser with its actions, from the tables if they are this grammar's, else from the
+    grammar, which takes seconds; the tables are then written beside it if that folder can be
+    written."""
     import lark
     from lark.grammar import Rule
     from lark.lexer import TerminalDef
@@ -27,11 +37,20 @@ def parser(transformer: Any) -> Any:
 
             result: Any = lark.Lark.__new__(lark.Lark)
             parts = parser_parts(kept["data"]["parser"]["parser"])
-            return result._load({"data": kept["data"], "memo": dict(kept["memo"])}, transformer=transformer, _plugins=parts)
+            return result._load(
+                {"data": kept["data"], "memo": dict(kept["memo"])},
+                transformer=transformer,
+                _plugins=parts,
+            )
     except (OSError, ValueError, KeyError, TypeError):
         pass
     whole = lark.Lark(
-        GRAMMAR.read_text("utf-8"), parser="lalr", start=STARTS, keep_all_tokens=True, maybe_placeholders=False, transformer=transformer
+        GRAMMAR.read_text("utf-8"),
+        parser="lalr",
+        start=STARTS,
+        keep_all_tokens=True,
+        maybe_placeholders=False,
+        transformer=transformer,
     )
     data, memo = whole.memo_serialize([TerminalDef, Rule])
     text = json.dumps(
@@ -55,7 +74,8 @@ def _key() -> str:
 
 
 def _encoded(data: dict[str, Any]) -> dict[str, Any]:
-    """The tables with each state's actions as numbers, by pairs of a token and what it leads to: twice a state, or twice a rule and one."""
+    """The tables with each state's actions as numbers, by pairs of a token and what it leads to:
+    twice a state, or twice a rule and one."""
     table = data["parser"]["parser"]
     states = []
     for actions in table["states"].values():

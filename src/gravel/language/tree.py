@@ -15,7 +15,8 @@ class Node:
 
 @dataclass(frozen=True)
 class Name(Node):
-    """A column's name; a quoted one matches exactly. `table` is what stands before a point, or ''."""
+    """A column's name; a quoted one matches exactly. `table` is what stands before a point, or
+    ''."""
 
     text: str
     quoted: bool = False
@@ -24,7 +25,8 @@ class Name(Node):
 
 @dataclass(frozen=True)
 class Literal(Node):
-    """A literal: `kind` is one of integer, decimal, double, text, binary, boolean, null, date, time, timestamp, interval."""
+    """A literal: `kind` is one of integer, decimal, double, text, binary, boolean, null, date,
+    time, timestamp, interval."""
 
     kind: str
     text: str
@@ -83,7 +85,8 @@ class In(Node):
 
 @dataclass(frozen=True)
 class Between(Node):
-    """x [NOT] BETWEEN [SYMMETRIC] low AND high; symmetric: whichever of the two is the lower end."""
+    """x [NOT] BETWEEN [SYMMETRIC] low AND high; symmetric: whichever of the two is the lower
+    end."""
 
     operand: Node
     low: Node
@@ -146,14 +149,16 @@ class Row(Node):
 
 @dataclass(frozen=True)
 class Bound(Node):
-    """An end of a window frame: `side` is PRECEDING, FOLLOWING or CURRENT ROW; `distance` is None for UNBOUNDED and for CURRENT ROW."""
+    """An end of a window frame: `side` is PRECEDING, FOLLOWING or CURRENT ROW; `distance` is None
+    for UNBOUNDED and for CURRENT ROW."""
 
     side: str
     distance: Node | None
 
     @property
     def place(self) -> int:
-        """Where it lies: -2 UNBOUNDED PRECEDING, -1 PRECEDING, 0 CURRENT ROW, 1 FOLLOWING, 2 UNBOUNDED FOLLOWING."""
+        """Where it lies: -2 UNBOUNDED PRECEDING, -1 PRECEDING, 0 CURRENT ROW, 1 FOLLOWING, 2
+        UNBOUNDED FOLLOWING."""
         if self.side == "CURRENT ROW":
             return 0
         return (-1 if self.side == "PRECEDING" else 1) * (2 if self.distance is None else 1)
@@ -171,8 +176,10 @@ class WindowFrame(Node):
 
 @dataclass(frozen=True)
 class Window(Node):
-    """What OVER names: rows of one partition, in an order, within a frame; `name` stands for one of the WINDOW clause, which the
-    rest adds to; `plain` where it stands without parentheses, so that it is that window, frame and all."""
+    """What OVER names: rows of one partition, in an order, within a frame; `name` stands for one of
+    the WINDOW clause, which the rest adds to; `plain` where it stands without parentheses, so that
+    it is that window, frame and all.
+    """
 
     partition: tuple[Node, ...]
     order: tuple[SortKey, ...]
@@ -183,8 +190,9 @@ class Window(Node):
 
 @dataclass(frozen=True)
 class Aggregate(Node):
-    """A function of many rows: an aggregate, or with `over` a window function. `star` for COUNT(*); `within` is the order of WITHIN
-    GROUP, `order` that among the arguments; `nulls` is IGNORE, RESPECT or ''."""
+    """A function of many rows: an aggregate, or with `over` a window function. `star` for COUNT(*);
+    `within` is the order of WITHIN GROUP, `order` that among the arguments; `nulls` is IGNORE,
+    RESPECT or ''."""
 
     name: str
     arguments: tuple[Node, ...]
@@ -200,8 +208,8 @@ class Aggregate(Node):
 
 @dataclass(frozen=True)
 class Query(Node):
-    """A query: named ones before it (`recursive` where they may name themselves), its body, order, rows passed over, rows kept
-    (None: all), with those that tie."""
+    """A query: named ones before it (`recursive` where they may name themselves), its body, order,
+    rows passed over, rows kept (None: all), with those that tie."""
 
     withs: tuple[With, ...]
     body: Select | Values | SetOperation | Query
@@ -240,7 +248,8 @@ class AllColumns(Node):
 
 @dataclass(frozen=True)
 class GroupingSets(Node):
-    """GROUPING SETS, ROLLUP or CUBE: the sets of expressions that rows are grouped by, one after another."""
+    """GROUPING SETS, ROLLUP or CUBE: the sets of expressions that rows are grouped by, one after
+    another."""
 
     sets: tuple[tuple[Node, ...], ...]
 
@@ -297,7 +306,8 @@ class Unnest(Node):
 
 @dataclass(frozen=True)
 class Join(Node):
-    """INNER, LEFT, RIGHT, FULL or CROSS JOIN; a `natural` one is USING all columns that both sides have."""
+    """INNER, LEFT, RIGHT, FULL or CROSS JOIN; a `natural` one is USING all columns that both sides
+    have."""
 
     kind: str
     left: Node

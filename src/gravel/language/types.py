@@ -31,9 +31,9 @@ MAX_DIGITS = 38
 
 @dataclass(frozen=True)
 class Type:
-    """A type. DECIMAL has digits before the point (`whole`) and after it (`scale`); a value never has more than 38
-    significant digits, though whole + scale may be more, so that no declared precision makes an expression fail.
-    ARRAY has the type of its items."""
+    """A type. DECIMAL has digits before the point (`whole`) and after it (`scale`); a value never
+    has more than 38 significant digits, though whole + scale may be more, so that no declared
+    precision makes an expression fail. ARRAY has the type of its items."""
 
     kind: Kind
     whole: int = 0
@@ -60,7 +60,11 @@ class Type:
         kind = self.kind
         if kind is Kind.DECIMAL:
             precision = max(self.precision, 1)
-            return pa.decimal128(precision, self.scale) if precision <= MAX_DIGITS else pa.decimal256(precision, self.scale)
+            return (
+                pa.decimal128(precision, self.scale)
+                if precision <= MAX_DIGITS
+                else pa.decimal256(precision, self.scale)
+            )
         if kind is Kind.ARRAY:
             return pa.list_((self.item or TEXT).arrow)
         return {
@@ -107,7 +111,8 @@ def room(whole: int, scale: int) -> Type:
 
 
 def common(left: Type, right: Type) -> Type | None:
-    """The type both widen to, or None: NULL with any, INTEGER to DECIMAL to DOUBLE PRECISION, DATE to TIMESTAMP."""
+    """The type both widen to, or None: NULL with any, INTEGER to DECIMAL to DOUBLE PRECISION, DATE
+    to TIMESTAMP."""
     if left == right or right.kind is Kind.NULL:
         return left
     if left.kind is Kind.NULL:
@@ -130,7 +135,8 @@ def common(left: Type, right: Type) -> Type | None:
 
 @dataclass(frozen=True)
 class Target:
-    """What a CAST, FITS or CAST_OR_NULL names: a type, a text's greatest length, an integer's range, a FORMAT."""
+    """What a CAST, FITS or CAST_OR_NULL names: a type, a text's greatest length, an integer's
+    range, a FORMAT."""
 
     type: Type
     length: int | None = None

@@ -8,12 +8,14 @@ from collections.abc import Iterable
 from gravel.language.types import Kind, Type
 from gravel.words import words
 
-# Words that the grammar keeps for itself, and those that a query will: a column of that name is quoted.
+# Words that the grammar keeps for itself, and those that a query will: a column of that name is
+# quoted.
 _RESERVED = words(
-    "AND OR NOT IS IN BETWEEN LIKE DISTINCT FROM FOR AS ASC DESC NULL TRUE FALSE UNKNOWN CASE WHEN THEN ELSE END CAST LEADING TRAILING "
-    "BOTH CURRENT_DATE WITH WITHOUT SELECT WHERE GROUP BY HAVING ORDER LIMIT OFFSET FETCH UNION INTERSECT EXCEPT ALL JOIN INNER LEFT "
-    "RIGHT FULL CROSS OUTER ON USING EXISTS VALUES UNNEST OVER WINDOW PARTITION FILTER WITHIN LATERAL TABLE ANY SOME NATURAL ARRAY "
-    "CURRENT_TIMESTAMP LOCALTIMESTAMP"
+    "AND OR NOT IS IN BETWEEN LIKE DISTINCT FROM FOR AS ASC DESC NULL TRUE FALSE UNKNOWN CASE WHEN"
+    " THEN ELSE END CAST LEADING TRAILING BOTH CURRENT_DATE WITH WITHOUT SELECT WHERE GROUP BY"
+    " HAVING ORDER LIMIT OFFSET FETCH UNION INTERSECT EXCEPT ALL JOIN INNER LEFT RIGHT FULL CROSS"
+    " OUTER ON USING EXISTS VALUES UNNEST OVER WINDOW PARTITION FILTER WITHIN LATERAL TABLE ANY"
+    " SOME NATURAL ARRAY CURRENT_TIMESTAMP LOCALTIMESTAMP"
 )
 
 
@@ -42,4 +44,8 @@ def literal(value: str, kind: Type) -> str:
 def is_one_of(expression: str, literals: Iterable[str]) -> str:
     """The condition that an expression is one of some literals."""
     subset = list(literals)
-    return f"{expression} = {subset[0]}" if len(subset) == 1 else f"{expression} IN ({', '.join(subset)})"
+    return (
+        f"{expression} = {subset[0]}"
+        if len(subset) == 1
+        else f"{expression} IN ({', '.join(subset)})"
+    )

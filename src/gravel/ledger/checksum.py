@@ -14,7 +14,8 @@ from gravel.problems import TableProblem
 
 @dataclass(frozen=True)
 class FileChecksum:
-    """bytes; crc: CRC-32, quick to take again; sha256: hexadecimal, '' where it was not asked for."""
+    """bytes; crc: CRC-32, quick to take again; sha256: hexadecimal, '' where it was not asked
+    for."""
 
     bytes: int
     crc: int
@@ -22,7 +23,8 @@ class FileChecksum:
 
 
 class ChecksumStream:
-    """Takes the bytes of a file from its start to its end. SHA-256 is made by a thread beside, since it is the slowest part."""
+    """Takes the bytes of a file from its start to its end. SHA-256 is made by a thread beside,
+    since it is the slowest part."""
 
     def __init__(self, sha: bool = True) -> None:
         self._size = self._crc = 0
@@ -49,7 +51,9 @@ class ChecksumStream:
         if self._pool is not None:
             self._pool.shutdown()
             self._pool = None
-        return FileChecksum(self._size, self._crc, "" if self._sha is None else self._sha.hexdigest())
+        return FileChecksum(
+            self._size, self._crc, "" if self._sha is None else self._sha.hexdigest()
+        )
 
 
 def signature_of(path: Path, name: str) -> FileChecksum:
@@ -62,5 +66,7 @@ def signature_of(path: Path, name: str) -> FileChecksum:
     except FileNotFoundError:
         raise TableProblem(f"there is no file {name}") from None
     except OSError as error:
-        raise TableProblem(f"{name} cannot be read: {(error.strerror or str(error)).lower()}") from None
+        raise TableProblem(
+            f"{name} cannot be read: {(error.strerror or str(error)).lower()}"
+        ) from None
     return signing.signature()

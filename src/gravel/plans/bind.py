@@ -29,12 +29,15 @@ from gravel.stores.sql import is_database, parted
 
 
 def bind_plan(plan: PlanFile, given: Given | None = None, *, guess: bool = False) -> BoundPlan:
-    """Open the plan's table and bind its steps; with `guess` to types that the first rows suggest, which reading may
-    refute by InferredTypeRefuted. Raises Problems with all mistakes, TableProblem."""
+    """Open the plan's table and bind its steps; with `guess` to types that the first rows suggest,
+    which reading may refute by InferredTypeRefuted. Raises Problems with all mistakes,
+    TableProblem."""
     table, declared = _open(plan)
     given = Given() if given is None else given
     given = replace(given, parameters={**from_plan(plan.model.params), **given.parameters})
-    given = replace(given, members=members_of(given, plan.path.parent, partial(_tell_malformed, table)))
+    given = replace(
+        given, members=members_of(given, plan.path.parent, partial(_tell_malformed, table))
+    )
     if guess and not _typed(plan, table):
         try:
             return _bind(plan, table, declared, given, table.guess)
@@ -67,7 +70,8 @@ def _open(plan: PlanFile) -> tuple[Source, dict[str, Type]]:
             named = named_type(text)
             if named.length is not None or named.bits != 64:
                 raise CallProblem(
-                    f"a column is declared by its kind, not as {named}", hint="declare TEXT or INTEGER and let a step check it"
+                    f"a column is declared by its kind, not as {named}",
+                    hint="declare TEXT or INTEGER and let a step check it",
                 )
             declared[column] = named.type
         except CallProblem as problem:
@@ -77,16 +81,26 @@ def _open(plan: PlanFile) -> tuple[Source, dict[str, Type]]:
         raise Problems(by_line(mistakes))
     delimiter = "\t" if model.delimiter == "tab" else model.delimiter
     try:
-        table = open_table(model.table, ReadOptions(delimiter, model.encoding, model.empty == "null", (), declared), folder)
+        table = open_table(
+            model.table,
+            ReadOptions(delimiter, model.encoding, model.empty == "null", (), declared),
+            folder,
+        )
     except CallProblem as problem:
         column = next((name for name in model.types if f"column {name}" in problem.message), "")
-        problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('delimiter')}"
+        problem.place = (
+            f"{plan.name}:{plan.line('types', column) if column else plan.line('delimiter')}"
+        )
         raise
     return table.whole(), declared
 
 
 def _bind(
-    plan: PlanFile, table: Source, declared: dict[str, Type], context: Given, types: Callable[[list[int]], dict[int, Type]]
+    plan: PlanFile,
+    table: Source,
+    declared: dict[str, Type],
+    context: Given,
+    types: Callable[[list[int]], dict[int, Type]],
 ) -> BoundPlan:
     model = plan.model
     binder = Binder(plan, table, context, declared=frozenset(declared))
@@ -95,16 +109,27 @@ def _bind(
         binder.parse(index, [*VERBS[step.verb].written(step), *only])
     totals = [_parsed_total(binder, position, text) for position, text in enumerate(model.totals)]
     to = binder.told(("write",), partial(destination_of, plan, table))
-    reads = set(range(len(table.columns))) if to is not None and to.typed else _reads(plan, binder, totals, table.columns)
+    reads = (
+        set(range(len(table.columns)))
+        if to is not None and to.typed
+        else _reads(plan, binder, totals, table.columns)
+    )
     known = types(sorted(reads))
-    source = tuple(PlanColumn(name, known.get(position, TEXT), position, False) for position, name in enumerate(table.columns))
+    source = tuple(
+        PlanColumn(name, known.get(position, TEXT), position, False)
+        for position, name in enumerate(table.columns)
+    )
     binder.columns = source
     scopes = [binder.scope()]
     steps = []
     for index in range(len(model.step)):
         steps.append(_bind_step(binder, index))
         scopes.append(binder.scope())
-    bound_totals = [_bind_total(binder, position, node, scopes) for position, node in enumerate(totals) if node is not None]
+    bound_totals = [
+        _bind_total(binder, position, node, scopes)
+        for position, node in enumerate(totals)
+        if node is not None
+    ]
     names = model.key or (list(table.store_key) if to is not None and to.database else [])
     key = _key(binder, names, source, "key")
     after, no_key = _key_after(binder, key)
@@ -115,8 +140,10 @@ def _bind(
     if binder.mistakes:
         raise Problems(by_line(binder.mistakes))
     untouched = tuple(
-        (column.source, position) for position, column in enumerate(binder.columns) if column.source is not None and not column.touched
-    )  # fmt: skip
+        (column.source, position)
+        for position, column in enumerate(binder.columns)
+        if column.source is not None and not column.touched
+    )
     assert to is not None
     return BoundPlan(
         plan,
@@ -145,11 +172,24 @@ def _bind_step(binder: Binder, index: int) -> BoundStep:
     if only is not None and step.only is not None:
         watch = Watch([(only, step.only)])  # what the step's own expressions meet are other rows
     binder.columns = after
-    # A mistake of type is told with the rows that do not fit as long as the columns are those of the table.
+    # A mistake of type is told with the rows that do not fit as long as the columns are those of
+    # the table.
     binder.pristine = binder.pristine and after == before
     expected = None if step.rows is None else Expected.of(step.rows)
     on_error = step.on_error or binder.plan.model.on_error
-    return BoundStep(index + 1, step.verb, step.note, on_error, expected, before, after, action, only, step.only or "", watch)
+    return BoundStep(
+        index + 1,
+        step.verb,
+        step.note,
+        on_error,
+        expected,
+        before,
+        after,
+        action,
+        only,
+        step.only or "",
+        watch,
+    )
 
 
 def _reads(plan: PlanFile, binder: Binder, totals: list[Any], columns: tuple[str, ...]) -> set[int]:
@@ -162,7 +202,9 @@ def _reads(plan: PlanFile, binder: Binder, totals: list[Any], columns: tuple[str
         more = VERBS[step.verb].names(step)
         result |= set(columns) if "*" in more else set(more)
     folded = {name.casefold(): position for position, name in reversed(list(enumerate(columns)))}
-    places = {columns.index(name) if name in columns else folded.get(name.casefold()) for name in result}
+    places = {
+        columns.index(name) if name in columns else folded.get(name.casefold()) for name in result
+    }
     return {place for place in places if place is not None}
 
 
@@ -174,15 +216,25 @@ def _parsed_total(binder: Binder, index: int, text: str) -> tree.Aggregate | Non
     if isinstance(node, tree.Aggregate):
         return node
     if aggregates_in(node):
-        inner = Diagnostic("a total is an aggregate by itself, or an expression to sum", text, node.start, node.end)
-        binder.mistakes.append(inner.locate(binder.plan.name, binder.plan.text_line("totals", index)))
+        inner = Diagnostic(
+            "a total is an aggregate by itself, or an expression to sum", text, node.start, node.end
+        )
+        binder.mistakes.append(
+            inner.locate(binder.plan.name, binder.plan.text_line("totals", index))
+        )
         return None
-    return tree.Aggregate(node.start, node.end, "SUM", (node,), False, False, None, (), None, node.start)
+    return tree.Aggregate(
+        node.start, node.end, "SUM", (node,), False, False, None, (), None, node.start
+    )
 
 
-def _bind_total(binder: Binder, index: int, node: tree.Aggregate, scopes: list[Scope]) -> BoundTotal:
+def _bind_total(
+    binder: Binder, index: int, node: tree.Aggregate, scopes: list[Scope]
+) -> BoundTotal:
     text = binder.plan.model.totals[index]
-    places: list[Any] = [binder.told(("totals", index), partial(bind_aggregate, node, scopes[0], text))]
+    places: list[Any] = [
+        binder.told(("totals", index), partial(bind_aggregate, node, scopes[0], text))
+    ]
     for scope in scopes[1:]:
         try:
             places.append(bind_aggregate(node, scope, text))
@@ -191,11 +243,15 @@ def _bind_total(binder: Binder, index: int, node: tree.Aggregate, scopes: list[S
     return BoundTotal(text, node.name.upper() == "SUM" and not node.distinct, tuple(places))
 
 
-def _key(binder: Binder, names: list[str], columns: tuple[PlanColumn, ...], what: str) -> tuple[int, ...]:
+def _key(
+    binder: Binder, names: list[str], columns: tuple[PlanColumn, ...], what: str
+) -> tuple[int, ...]:
     results = []
     known = tuple(column.name for column in columns)
     for index, name in enumerate(names):
-        place = binder.told((what, index), partial(find_column, tree.Name(0, len(name), name), known, name))
+        place = binder.told(
+            (what, index), partial(find_column, tree.Name(0, len(name), name), known, name)
+        )
         if place is not None:
             results.append(place)
     return tuple(results)
@@ -210,12 +266,19 @@ def _key_after(binder: Binder, key: tuple[int, ...]) -> tuple[tuple[int, ...] | 
         return None, ""
     if binder.multiplies:
         return None, "a step makes several rows of one, and the plan states no key_after"
-    places = {column.source: index for index, column in enumerate(binder.columns) if column.source is not None}
+    places = {
+        column.source: index
+        for index, column in enumerate(binder.columns)
+        if column.source is not None
+    }
     gone = [binder.table.columns[index] for index in key if index not in places]
     if gone:
         return (
             None,
-            f"{', '.join(gone)} {'is' if len(gone) == 1 else 'are'} not among the output's columns, and the plan states no key_after",
+            (
+                f"{', '.join(gone)} {'is' if len(gone) == 1 else 'are'} not among the output's"
+                " columns, and the plan states no key_after"
+            ),
         )
     return tuple(places[index] for index in key), ""
 
@@ -227,11 +290,18 @@ def _others(binder: Binder) -> tuple[Path, ...]:
         for part in node if isinstance(node, (list, tuple)) else (node,):
             for item in parse.walk(part):
                 if isinstance(item, tree.Table) and not item.is_name:
-                    # A table of a database is read from the file before its name; a pattern from all it meets.
+                    # A table of a database is read from the file before its name; a pattern from
+                    # all it meets.
                     named = Path(binder.plan.path.parent, item.reference)
                     if not named.exists():
                         named = Path(str(named).partition("#")[0])
-                    every = [named] if named.is_file() else sorted(named.parent.glob(named.name)) if "*" in named.name else []
+                    every = (
+                        [named]
+                        if named.is_file()
+                        else sorted(named.parent.glob(named.name))
+                        if "*" in named.name
+                        else []
+                    )
                     results += [path for path in every if path.is_file() and path not in results]
     return tuple(sorted(results))
 
@@ -242,7 +312,11 @@ def _may_stay(binder: Binder, key: tuple[int, ...]) -> None:
     place = f"{plan.name}:{plan.line('write')}"
     if not key:
         message = "a table is changed in place by its key, and the plan states none"
-        hint = "" if table.store_key else f"{table.name} has no primary key: say which columns find a row"
+        hint = (
+            ""
+            if table.store_key
+            else f"{table.name} has no primary key: say which columns find a row"
+        )
         binder.mistakes.append(CallProblem(message, place=place, hint=hint))
     names = [column.name for column in binder.columns]
     more = [name for name in names if name not in table.columns]
@@ -251,21 +325,30 @@ def _may_stay(binder: Binder, key: tuple[int, ...]) -> None:
         message = f"the steps make a column {more[0]}" if more else f"the steps take {lost[0]} away"
         binder.mistakes.append(
             CallProblem(
-                f"{message}, and a table that is changed in place keeps its columns", place=place, hint='write = "FILE.db#new_table"'
+                f"{message}, and a table that is changed in place keeps its columns",
+                place=place,
+                hint='write = "FILE.db#new_table"',
             )
         )
     unknown = [name for name in plan.model.store_sets if name not in table.columns]
     if unknown:
-        binder.mistakes.append(CallProblem(f"store_sets: {table.name} has no column {unknown[0]}", place=place))
+        binder.mistakes.append(
+            CallProblem(f"store_sets: {table.name} has no column {unknown[0]}", place=place)
+        )
 
 
 def _targets(binder: Binder, others: tuple[Path, ...], to: Destination) -> tuple[Path, Path]:
-    """The file to write (for a database one beside the plan, after which others are named), and that of the rows left behind."""
+    """The file to write (for a database one beside the plan, after which others are named), and
+    that of the rows left behind."""
     plan, table = binder.plan, binder.table
     model, target = plan.model, to.home
     place = f"{plan.name}:{plan.line('write')}"
     ending = ".csv" if to.kind != "text" else target.suffix or ".csv"
-    stem = target.name[: len(target.name) - len(files.ending(target))] if to.kind == "file" else target.stem
+    stem = (
+        target.name[: len(target.name) - len(files.ending(target))]
+        if to.kind == "file"
+        else target.stem
+    )
     left_behind = target.with_name(f"{stem}-left-behind{ending}")
     if to.kind == "text" and target.exists() and not target.is_file():
         # Beside a device or a pipe is no place for a file: the rows left behind go beside the plan.
@@ -274,20 +357,39 @@ def _targets(binder: Binder, others: tuple[Path, ...], to: Destination) -> tuple
         left_behind = (plan.path.parent / model.left_behind).resolve()
         if left_behind.suffix.lower() not in (".csv", ".tsv"):
             what = f"{plan.name}:{plan.line('left_behind')}"
-            binder.mistakes.append(CallProblem("the rows left behind go to a .csv file, or to a table of the database", place=what))
+            binder.mistakes.append(
+                CallProblem(
+                    "the rows left behind go to a .csv file, or to a table of the database",
+                    place=what,
+                )
+            )
         if left_behind in (target, record_path(target), plan.path.resolve()):
             binder.mistakes.append(
-                CallProblem("the rows left behind would go to the file of the others", place=place, hint="name another file")
+                CallProblem(
+                    "the rows left behind would go to the file of the others",
+                    place=place,
+                    hint="name another file",
+                )
             )
     written = {left_behind, record_path(target)} | (set() if to.database else {target})
-    own = any(table.reads(item) for item in written) or bool({other.resolve() for other in others} & written)
+    own = any(table.reads(item) for item in written) or bool(
+        {other.resolve() for other in others} & written
+    )
     if to.kind == "table":
-        own |= _reads_table(binder, to, to.table) or bool(to.left_table and _reads_table(binder, to, to.left_table))
+        own |= _reads_table(binder, to, to.table) or bool(
+            to.left_table and _reads_table(binder, to, to.left_table)
+        )
     elif to.left_table:
         own |= _reads_table(binder, to, to.left_table)
     if own:
-        hint = 'name another table, or change it where it is: write = "in place"' if to.database else "name another file"
-        binder.mistakes.append(CallProblem("the plan would write over its own input", place=place, hint=hint))
+        hint = (
+            'name another table, or change it where it is: write = "in place"'
+            if to.database
+            else "name another file"
+        )
+        binder.mistakes.append(
+            CallProblem("the plan would write over its own input", place=place, hint=hint)
+        )
     return target, left_behind
 
 
@@ -297,7 +399,11 @@ def _reads_table(binder: Binder, to: Destination, name: str) -> bool:
     references = [binder.plan.model.table]
     for node in binder.parsed.values():
         for part in node if isinstance(node, (list, tuple)) else (node,):
-            references += [item.reference for item in parse.walk(part, queries=True) if isinstance(item, tree.Table) and not item.is_name]
+            references += [
+                item.reference
+                for item in parse.walk(part, queries=True)
+                if isinstance(item, tree.Table) and not item.is_name
+            ]
     for reference in references:
         if not is_database(reference):
             continue

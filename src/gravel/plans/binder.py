@@ -1,4 +1,5 @@
-"""Binding the parts of a step, with every mistake kept at its line of the plan instead of raised."""
+"""Binding the parts of a step, with every mistake kept at its line of the plan instead of
+raised."""
 
 from __future__ import annotations
 
@@ -20,13 +21,15 @@ from gravel.sources.source import Source
 T = TypeVar("T")
 Path = tuple[str | int, ...]
 PARSERS: dict[str, Callable[[str], Any]] = {
-    "expression": parse.expression, "sort": parse.sort_list, "named": parse.named, "query": parse.query,
+    "expression": parse.expression, "sort": parse.sort_list, "named": parse.named,
+    "query": parse.query,
 }  # fmt: skip
 
 
 @dataclass(frozen=True)
 class Written:
-    """A text of a step that is SQL: where it stands in the step, what it is (a key of PARSERS), and the text."""
+    """A text of a step that is SQL: where it stands in the step, what it is (a key of PARSERS), and
+    the text."""
 
     path: Path
     kind: str
@@ -35,7 +38,8 @@ class Written:
 
 @dataclass
 class Binder:
-    """A plan's steps being bound, one after another: the columns under way, what was parsed, the mistakes so far."""
+    """A plan's steps being bound, one after another: the columns under way, what was parsed, the
+    mistakes so far."""
 
     plan: PlanFile
     table: Source
@@ -66,7 +70,12 @@ class Binder:
 
     def scope(self) -> Scope:
         """The columns under way."""
-        return Scope(names_of(self.columns), tuple(column.type for column in self.columns), self.declared, self.given)
+        return Scope(
+            names_of(self.columns),
+            tuple(column.type for column in self.columns),
+            self.declared,
+            self.given,
+        )
 
     def told(self, path: Path, work: Callable[[], T]) -> T | None:
         """What `work` gives; a Diagnostic is kept with its place in the plan."""
@@ -81,27 +90,52 @@ class Binder:
 
     def wrong(self, message: str, *path: str | int, hint: str = "") -> None:
         """Tell a mistake of the step at a path."""
-        self.mistakes.append(CallProblem(message, place=f"{self.plan.name}:{self.plan.line('step', self.at, *path)}", hint=hint))
+        self.mistakes.append(
+            CallProblem(
+                message,
+                place=f"{self.plan.name}:{self.plan.line('step', self.at, *path)}",
+                hint=hint,
+            )
+        )
 
-    def expression(self, text: str, *path: str | int, scope: Scope | None = None) -> nodes.Expression | None:
+    def expression(
+        self, text: str, *path: str | int, scope: Scope | None = None
+    ) -> nodes.Expression | None:
         """The expression at a path of the step, bound."""
         node = self.node(*path)
         if node is None:
             return None
         scope = scope or self.scope()
-        return self._noted(self.told(("step", self.at, *path), partial(self._explained, scope, partial(bind, node, scope, text))))
+        return self._noted(
+            self.told(
+                ("step", self.at, *path),
+                partial(self._explained, scope, partial(bind, node, scope, text)),
+            )
+        )
 
     def condition(self, text: str, *path: str | int) -> nodes.Expression | None:
         """The condition at a path of the step, bound."""
         if self.node(*path) is None:
             return None
         scope = self.scope()
-        return self._noted(self.told(("step", self.at, *path), partial(self._explained, scope, partial(bind_condition, text, scope))))
+        return self._noted(
+            self.told(
+                ("step", self.at, *path),
+                partial(self._explained, scope, partial(bind_condition, text, scope)),
+            )
+        )
 
     def _noted(self, bound: nodes.Expression | None) -> nodes.Expression | None:
         """The expression; which columns it reads as texts, for want of a type, is noted."""
-        read = [] if bound is None else [self.columns[item.index] for item in nodes.columns_read(bound)]
-        note_types(self.table, [item.source for item in read if item.source is not None and not item.touched])
+        read = (
+            []
+            if bound is None
+            else [self.columns[item.index] for item in nodes.columns_read(bound)]
+        )
+        note_types(
+            self.table,
+            [item.source for item in read if item.source is not None and not item.touched],
+        )
         return bound
 
     def sort(self, text: str, *path: str | int) -> list[tuple[tree.SortKey, nodes.Expression]]:
@@ -109,7 +143,10 @@ class Binder:
         results = []
         scope = self.scope()
         for key in self.node(*path) or ():
-            bound = self.told(("step", self.at, *path), partial(self._explained, scope, partial(bind, key.expression, scope, text)))
+            bound = self.told(
+                ("step", self.at, *path),
+                partial(self._explained, scope, partial(bind, key.expression, scope, text)),
+            )
             if bound is not None:
                 results.append((key, bound))
         return results
@@ -122,7 +159,10 @@ class Binder:
     def column(self, name: str, *path: str | int) -> int | None:
         """The position of a column named at a path of the step."""
         names = names_of(self.columns)
-        return self.told(("step", self.at, *path), partial(find_column, tree.Name(0, len(name), name), names, name))
+        return self.told(
+            ("step", self.at, *path),
+            partial(find_column, tree.Name(0, len(name), name), names, name),
+        )
 
     def fresh(self, names: Sequence[str], *path: str | int) -> None:
         """Tell names that are blank or twice."""

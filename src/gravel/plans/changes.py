@@ -1,7 +1,8 @@
-"""What a plan does to the table that it reads, row by row and cell by cell: what is to be changed, taken away, added.
+"""What a plan does to the table that it reads, row by row and cell by cell: what is to be changed,
+taken away, added.
 
-The first row of the output that comes from a source row is that row; more of them are rows to be added; a source row that none comes
-from is to be taken away.
+The first row of the output that comes from a source row is that row; more of them are rows to be
+added; a source row that none comes from is to be taken away.
 """
 
 from __future__ import annotations
@@ -26,7 +27,8 @@ from gravel.sources.source import Source, scan
 
 @dataclass
 class RowUpdates:
-    """Rows that differ in the same columns: the keys of the source rows (texts, a column each), then the new cells."""
+    """Rows that differ in the same columns: the keys of the source rows (texts, a column each),
+    then the new cells."""
 
     columns: tuple[str, ...]
     texts: list[Any]
@@ -39,9 +41,9 @@ class RowUpdates:
 
 @dataclass
 class TableDiff:
-    """All that is to be done. `updates`: by the columns that differ; `copies`: rows like the one that has their key but for all columns
-    that a step touches; `made`: whole rows that come from no source row; `deletes`: keys. cells: by column, the cells that
-    `updates` change."""
+    """All that is to be done. `updates`: by the columns that differ; `copies`: rows like the one
+    that has their key but for all columns that a step touches; `made`: whole rows that come from no
+    source row; `deletes`: keys. cells: by column, the cells that `updates` change."""
 
     key: tuple[str, ...]
     updates: list[RowUpdates] = field(default_factory=list)
@@ -58,7 +60,9 @@ class TableDiff:
     @property
     def inserted(self) -> int:
         """Rows to be added."""
-        return (0 if self.copies is None else self.copies.rows) + (0 if self.made is None else len(self.made[0]))
+        return (0 if self.copies is None else self.copies.rows) + (
+            0 if self.made is None else len(self.made[0])
+        )
 
     @property
     def deleted(self) -> int:
@@ -69,12 +73,15 @@ class TableDiff:
     def told(self) -> str:
         """In words."""
         cells = sum(self.cells.values())
-        return f"{self.updated:,} rows changed ({cells:,} cells), {self.deleted:,} deleted, {self.inserted:,} inserted"
+        return (
+            f"{self.updated:,} rows changed ({cells:,} cells), {self.deleted:,} deleted,"
+            f" {self.inserted:,} inserted"
+        )
 
 
 def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDiff:
-    """Compare the output with the plan's table; `numbers`: the source row of each row of the output, 0 for a made one. Raises
-    DataProblem where a step has changed a key."""
+    """Compare the output with the plan's table; `numbers`: the source row of each row of the
+    output, 0 for a made one. Raises DataProblem where a step has changed a key."""
     table = plan.table
     key = [table.columns[index] for index in plan.key]
     places = {name: index for index, name in enumerate(plan.names)}
@@ -96,7 +103,9 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
             row += batch.count
             if (part == 0).any():
                 selected = pa.array(np.flatnonzero(part == 0))
-                results.append([batch.columns[places[name]].take(selected) for name in table.columns])
+                results.append(
+                    [batch.columns[places[name]].take(selected) for name in table.columns]
+                )
             ours = np.flatnonzero(part != 0)
             old = source.take(pa.array(np.searchsorted(known, part[ours])))
             here = pa.array(ours)
@@ -106,8 +115,11 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
                 was = _one(old.column(name))
                 mask = _other(new, was)
                 if mask.any():
-                    # By value: 14 written into a column with two decimals is what it was if 14.00 stands there.
-                    kind = TEXT if name in table.spelt else kept_type(plan.columns[places[name]].type)
+                    # By value: 14 written into a column with two decimals is what it was if 14.00
+                    # stands there.
+                    kind = (
+                        TEXT if name in table.spelt else kept_type(plan.columns[places[name]].type)
+                    )
                     mask &= _other(canonical(new, kind), canonical(was, kind))
                 if mask.any():
                     differ[name] = (mask, new)
@@ -116,11 +128,15 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
             more = np.flatnonzero(~is_first[ours])
             if len(more):
                 selected, there = pa.array(more), pa.array(ours[more])
-                copies.append([item.take(selected) for item in keys] + [batch.columns[places[name]].take(there) for name in touched])
+                copies.append(
+                    [item.take(selected) for item in keys]
+                    + [batch.columns[places[name]].take(there) for name in touched]
+                )
         bad = next((name for columns in updates for name in columns if name in key), None)
         if bad is not None:
             raise DataProblem(
-                f"a step changes {bad}, which is the key that rows are found by", hint="a table in place keeps its keys; write a new table"
+                f"a step changes {bad}, which is the key that rows are found by",
+                hint="a table in place keeps its keys; write a new table",
             )
         gone = np.setdiff1d(known, numbers)
         deletes = None
@@ -128,15 +144,22 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
             rows = source.take(pa.array(np.searchsorted(known, gone)))
             deletes = [_one(rows.column(name)) for name in key]
     return TableDiff(
-        tuple(key), [RowUpdates(columns, _end_to_end(subset)) for columns, subset in updates.items()],
-        RowUpdates(tuple(touched), _end_to_end(copies)) if copies else None, _end_to_end(results) if results else None, deletes, dict(cells),
-    )  # fmt: skip
+        tuple(key),
+        [RowUpdates(columns, _end_to_end(subset)) for columns, subset in updates.items()],
+        RowUpdates(tuple(touched), _end_to_end(copies)) if copies else None,
+        _end_to_end(results) if results else None,
+        deletes,
+        dict(cells),
+    )
 
 
 def _other(new: Any, was: Any) -> np.ndarray:
     """Where two columns of texts differ; NULL is one value."""
     known: np.ndarray = pc.fill_null(pc.not_equal(new, was), False).to_numpy(zero_copy_only=False)
-    return known | (pc.is_null(new).to_numpy(zero_copy_only=False) != pc.is_null(was).to_numpy(zero_copy_only=False))
+    return known | (
+        pc.is_null(new).to_numpy(zero_copy_only=False)
+        != pc.is_null(was).to_numpy(zero_copy_only=False)
+    )
 
 
 def _mapped(table: Source, path: Path) -> tuple[Any, np.ndarray]:
@@ -147,18 +170,27 @@ def _mapped(table: Source, path: Path) -> tuple[Any, np.ndarray]:
         for batch in scan(table, lambda batch: batch):
             writer.write_batch(pa.record_batch(batch.columns, schema=schema))
             numbers.append(batch.rows)
-    return pa.ipc.open_file(pa.memory_map(str(path))).read_all(), np.concatenate(numbers) if numbers else np.zeros(0, np.int64)
+    return pa.ipc.open_file(pa.memory_map(str(path))).read_all(), (
+        np.concatenate(numbers) if numbers else np.zeros(0, np.int64)
+    )
 
 
 def _one(column: Any) -> Any:
     result = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
-    return result if not isinstance(result, pa.ChunkedArray) else (result.chunk(0) if result.num_chunks else pa.array([], pa.string()))
+    return (
+        result
+        if not isinstance(result, pa.ChunkedArray)
+        else (result.chunk(0) if result.num_chunks else pa.array([], pa.string()))
+    )
 
 
 def _gather(
-    into: dict[tuple[str, ...], list[list[Any]]], differ: dict[str, tuple[np.ndarray, Any]], keys: Sequence[Any], concerned: np.ndarray,
+    into: dict[tuple[str, ...], list[list[Any]]],
+    differ: dict[str, tuple[np.ndarray, Any]],
+    keys: Sequence[Any],
+    concerned: np.ndarray,
     cells: dict[str, int],
-) -> None:  # fmt: skip
+) -> None:
     """The rows that differ, by the columns in which they do."""
     names = list(differ)
     if not names:
@@ -173,7 +205,9 @@ def _gather(
         rows = picked[which.reshape(-1) == number]
         columns = tuple(name for index, name in enumerate(names) if masks[index, rows[0]])
         subset = pa.array(rows)
-        into[columns].append([key.take(subset) for key in keys] + [differ[name][1].take(subset) for name in columns])
+        into[columns].append(
+            [key.take(subset) for key in keys] + [differ[name][1].take(subset) for name in columns]
+        )
         for name in columns:
             cells[name] += len(rows)
 

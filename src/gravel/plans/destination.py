@@ -1,4 +1,5 @@
-"""Where a plan's rows go: a text file, a file that keeps types, a table of a database, or the table that they came from."""
+"""Where a plan's rows go: a text file, a file that keeps types, a table of a database, or the table
+that they came from."""
 
 from __future__ import annotations
 
@@ -21,9 +22,11 @@ IN_PLACE = "in place"
 
 @dataclass(frozen=True)
 class Destination:
-    """`kind`: text, file, table or in place. `shown`: as it may be printed. `home`: the file itself, or for a database a path beside
-    the plan after which the record and the file of rows left behind are named. `reference`: the database's address; `table`: the
-    table in it; `file`: a SQLite file. `left_table`: the table for rows left behind, '' for a file."""
+    """`kind`: text, file, table or in place. `shown`: as it may be printed. `home`: the file
+    itself, or for a database a path beside the plan after which the record and the file of rows
+    left behind are named. `reference`: the database's address; `table`: the table in it; `file`: a
+    SQLite file. `left_table`: the table for rows left behind, '' for a file.
+    """
 
     kind: str
     shown: str
@@ -36,7 +39,9 @@ class Destination:
     @property
     def typed(self) -> bool:
         """Whether it has types, so that those of all columns matter."""
-        return self.kind in ("table", IN_PLACE) or (self.kind == "file" and files.keeps_types(self.home))
+        return self.kind in ("table", IN_PLACE) or (
+            self.kind == "file" and files.keeps_types(self.home)
+        )
 
     def is_base(self, address: str, folder: Path) -> bool:
         """Whether another reference's database is this one, whoever asks for it."""
@@ -57,31 +62,58 @@ def destination_of(plan: PlanFile, table: Source) -> Destination:
     if model.write == IN_PLACE:
         if not is_database(model.table):
             raise CallProblem(
-                f"{table.name} is no table of a database, and only such a one is changed in place", hint='name another file in write = "…"'
+                f"{table.name} is no table of a database, and only such a one is changed in place",
+                hint='name another file in write = "…"',
             )
         address, _ = parted(model.table)
-        result = Destination(IN_PLACE, table.name, beside, address, table.part, None if table.server else table.origin)
+        result = Destination(
+            IN_PLACE,
+            table.name,
+            beside,
+            address,
+            table.part,
+            None if table.server else table.origin,
+        )
     elif is_database(model.write):
         address, name = parted(model.write)
         if not name:
-            raise CallProblem(f"{_shown(address)} is a database, and write does not say which table", hint=f"{_shown(address)}#stays_clean")
-        result = Destination("table", _shown(model.write), beside, address, name, None if is_server(address) else folder / address)
+            raise CallProblem(
+                f"{_shown(address)} is a database, and write does not say which table",
+                hint=f"{_shown(address)}#stays_clean",
+            )
+        result = Destination(
+            "table",
+            _shown(model.write),
+            beside,
+            address,
+            name,
+            None if is_server(address) else folder / address,
+        )
     else:
         if re.fullmatch(r"in[ _-]?place", model.write.strip(), re.IGNORECASE):
-            raise CallProblem(f"{model.write!r} would be a file of that name", hint=f'write = "{IN_PLACE}" changes the table where it is')
+            raise CallProblem(
+                f"{model.write!r} would be a file of that name",
+                hint=f'write = "{IN_PLACE}" changes the table where it is',
+            )
         target = (folder / model.write).resolve()
         special = target.exists() and not target.is_file()
         if target == plan.path.resolve():
-            raise CallProblem("the plan would write over itself", hint='name another file in write = "…"')
+            raise CallProblem(
+                "the plan would write over itself", hint='name another file in write = "…"'
+            )
         if not files.known(target) and not special:
             raise CallProblem(
                 f"{model.write} cannot be written: its ending is not known",
-                hint="write to a .csv file; known are " + " ".join((*files.ENDINGS, *files.PACKED)) + ", and FILE.db#table",
+                hint="write to a .csv file; known are "
+                + " ".join((*files.ENDINGS, *files.PACKED))
+                + ", and FILE.db#table",
             )
         plain = special or files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
         result = Destination("text" if plain else "file", model.write, target)
     if model.replace and result.kind == IN_PLACE:
-        raise CallProblem("a table that is changed in place is not replaced", hint="leave replace out")
+        raise CallProblem(
+            "a table that is changed in place is not replaced", hint="leave replace out"
+        )
     if model.store_sets and result.kind != IN_PLACE:
         raise CallProblem('store_sets is for write = "in place"')
     return _with_left(plan, result)
@@ -95,9 +127,14 @@ def _with_left(plan: PlanFile, destination: Destination) -> Destination:
     same = destination.database and destination.is_base(address, plan.path.parent)
     if not same or not name:
         raise CallProblem(
-            "the rows left behind can go to a table only where the others go to the same database" if not same else
-            f"{_shown(supplied)} is a database, and left_behind does not say which table", hint='or name a file: left_behind = "stays-left.csv"',
-        )  # fmt: skip
+            (
+                "the rows left behind can go to a table only where the others go to the same"
+                " database"
+                if not same
+                else f"{_shown(supplied)} is a database, and left_behind does not say which table"
+            ),
+            hint='or name a file: left_behind = "stays-left.csv"',
+        )
     if name in (destination.table, destination.table.rpartition(".")[2]):
         raise CallProblem("the rows left behind would go to the table of the others")
     return replace(destination, left_table=name)
@@ -113,6 +150,18 @@ def _shown(reference: str) -> str:
 def targets_outside(plan: PlanFile) -> list[Path]:
     """The files that a plan writes outside its own folder."""
     folder = plan.path.resolve().parent
-    named = [item for item in (plan.model.write, plan.model.left_behind) if item is not None and item != IN_PLACE]
-    paths = [(folder / (parted(item)[0] if is_database(item) else item)).resolve() for item in named if not is_server(item)]
-    return [path for path in paths if not path.is_relative_to(folder) and (path.is_file() or not path.exists())]
+    named = [
+        item
+        for item in (plan.model.write, plan.model.left_behind)
+        if item is not None and item != IN_PLACE
+    ]
+    paths = [
+        (folder / (parted(item)[0] if is_database(item) else item)).resolve()
+        for item in named
+        if not is_server(item)
+    ]
+    return [
+        path
+        for path in paths
+        if not path.is_relative_to(folder) and (path.is_file() or not path.exists())
+    ]

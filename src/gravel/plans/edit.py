@@ -36,7 +36,12 @@ def _step(trial: Trial, note: str) -> Any:
     assigned: Any = tomlkit.inline_table() if one_line else tomlkit.table()
     for attempt in trial.attempts:
         assigned.add(
-            attempt.column, _string(" ".join(attempt.text.split()) if "'" not in attempt.text and '"' not in attempt.text else attempt.text)
+            attempt.column,
+            _string(
+                " ".join(attempt.text.split())
+                if "'" not in attempt.text and '"' not in attempt.text
+                else attempt.text
+            ),
         )
     step.add("set", assigned)
     steps.append(step)
@@ -49,8 +54,10 @@ def _string(text: str) -> Any:
 
 
 def add_step(path: Path, table: Source, trial: Trial, note: str) -> int:
-    """Append a trial's step to a plan, or begin one; the step's number. The types its expressions were bound to go
-    under [types] where they are new. Raises what reading the plan raises, TableProblem if it cannot be written."""
+    """Append a trial's step to a plan, or begin one; the step's number. The types its expressions
+    were bound to go under [types] where they are new. Raises what reading the plan raises,
+    TableProblem if it cannot be written.
+    """
     return _append(path, table, _step(trial, note), trial)
 
 
@@ -76,7 +83,8 @@ def _append(path: Path, table: Source, new: Any, trial: Trial | None) -> int:
 
 
 def unique_text(by: Sequence[str], prefer: str | None, fill: Sequence[str], disagree: bool) -> str:
-    """A `unique` step as TOML; groups that `disagree` in a known value are set aside, so that nobody's value is lost unseen."""
+    """A `unique` step as TOML; groups that `disagree` in a known value are set aside, so that
+    nobody's value is lost unseen."""
     parts = [f"by = [{', '.join(map(_toml, by))}]"]
     if prefer is not None:
         parts.append(f"prefer = {_toml(prefer)}")
@@ -95,7 +103,8 @@ def _toml(text: str) -> str:
 
 
 def add_text(path: Path, table: Source, step: str, note: str) -> int:
-    """Append a step given as TOML to a plan, or begin one; the step's number. Raises as add_step does."""
+    """Append a step given as TOML to a plan, or begin one; the step's number. Raises as add_step
+    does."""
     new: Any = tomlkit.parse(step)
     if note:
         body = tomlkit.table()
@@ -117,16 +126,18 @@ class Mending:
     note: str
 
 
-def begin_plan(path: Path, table: Source, mendings: Sequence[Mending], key: list[str], types: dict[str, Type]) -> None:
-    """Write a new plan with a step for each mending, that states the types of the columns it reads. Raises TableProblem
-    if it cannot be written."""
+def begin_plan(
+    path: Path, table: Source, mendings: Sequence[Mending], key: list[str], types: dict[str, Type]
+) -> None:
+    """Write a new plan with a step for each mending, that states the types of the columns it reads.
+    Raises TableProblem if it cannot be written."""
     document = _begun(path, table)
     if key:
         document.add("key", key)
     parsed = [parse.assignment(mending.assignment) for mending in mendings]
-    read = {name.text.casefold() for item in parsed for name in parse.column_names(item.expression)} | {
-        item.name.casefold() for item in parsed
-    }
+    read = {
+        name.text.casefold() for item in parsed for name in parse.column_names(item.expression)
+    } | {item.name.casefold() for item in parsed}
     stated = tomlkit.table()
     for name, kind in types.items():
         if name.casefold() in read:
@@ -138,7 +149,9 @@ def begin_plan(path: Path, table: Source, mendings: Sequence[Mending], key: list
         step = tomlkit.table()
         step.add("note", entry.note)
         assigned = tomlkit.inline_table()
-        assigned.add(node.name, _string(entry.assignment[node.expression.start : node.expression.end]))
+        assigned.add(
+            node.name, _string(entry.assignment[node.expression.start : node.expression.end])
+        )
         step.add("set", assigned)
         step.add("rows", "same")
         steps.append(step)
@@ -151,18 +164,26 @@ def _begun(path: Path, table: Source) -> Any:
     document = tomlkit.document()
     if table.server:
         document.add("table", tomlkit.string(table.name))  # its password is not written down
-        document.add("write", tomlkit.string(str(_free(path.parent, Path(f"{table.name.rpartition('.')[2]}-clean.csv")))))
+        document.add(
+            "write",
+            tomlkit.string(
+                str(_free(path.parent, Path(f"{table.name.rpartition('.')[2]}-clean.csv")))
+            ),
+        )
         return document
     several = table.sources[0] is not table
     relative = os.path.relpath(table.name if several else table.origin, path.parent)
     document.add("table", tomlkit.string(f"{relative}#{table.part}" if table.part else relative))
     source = Path(relative)
-    # The result is of the source's format, under a name that the pattern of several files does not meet.
+    # The result is of the source's format, under a name that the pattern of several files does not
+    # meet.
     packed = source.suffix if source.suffix.lower() in PACKED else ""
     plain = Path(source.name.removesuffix(packed))
     ending = plain.suffix + packed if plain.suffix.lower() in ENDINGS else ".csv"
     result = f"clean-{plain.stem.strip('*?-_')}" if several else f"{table.part or plain.stem}-clean"
-    document.add("write", tomlkit.string(str(_free(path.parent, source.with_name(result + ending)))))
+    document.add(
+        "write", tomlkit.string(str(_free(path.parent, source.with_name(result + ending))))
+    )
     _reading(document, table)
     return document
 
@@ -170,7 +191,10 @@ def _begun(path: Path, table: Source) -> Any:
 def _free(folder: Path, target: Path) -> Path:
     """The target, or with a number where a file of that name is there."""
     stem, ending = target.name.split(".", 1)
-    names = (target, *(target.with_name(f"{stem}-{number}.{ending}") for number in range(2, 10_000)))
+    names = (
+        target,
+        *(target.with_name(f"{stem}-{number}.{ending}") for number in range(2, 10_000)),
+    )
     return next(item for item in names if not (folder / item).exists())
 
 

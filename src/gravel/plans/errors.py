@@ -15,19 +15,27 @@ from gravel.plans.ledger import StepCount
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Left, left
 
-# What failed: the column it is for ('' for none), its text, the expression if it is one, its vector.
+# What failed: the column it is for ('' for none), its text, the expression if it is one, its
+# vector.
 Made = tuple[str, str, nodes.Expression | None, Vector]
 
 
-def settle(step: BoundStep, rows: TrackedRows, made: Sequence[Made], count: StepCount, gone: list[Left]) -> np.ndarray:
-    """Count the row errors of a step, and decide as its on_error says; which rows stay. Errors that are to be NULL stay."""
+def settle(
+    step: BoundStep, rows: TrackedRows, made: Sequence[Made], count: StepCount, gone: list[Left]
+) -> np.ndarray:
+    """Count the row errors of a step, and decide as its on_error says; which rows stay. Errors that
+    are to be NULL stay."""
     failed = np.zeros(rows.count, bool)
     frame = rows.frame()
     for name, _, expression, vector in made:
         if vector.errors is None:
             continue
         failed |= vector.errors != 0
-        kinds = _kinds(vector, rows) if expression is None else error_kinds(expression, vector, frame, rows.numbers)
+        kinds = (
+            _kinds(vector, rows)
+            if expression is None
+            else error_kinds(expression, vector, frame, rows.numbers)
+        )
         for kind in kinds:
             count.errors[name, kind.sqlstate] = kind
     if not failed.any():
@@ -48,7 +56,14 @@ def _kinds(vector: Vector, rows: TrackedRows) -> list[ErrorKind]:
     errors = vector.errors if vector.errors is not None else np.zeros(0, np.uint8)
     for code in np.unique(errors[errors != 0]):
         index = np.flatnonzero(errors == code)
-        results.append(ErrorKind(sqlstate(int(code)), len(index), vector_example(vector, int(index[0])), int(rows.numbers[index[0]])))
+        results.append(
+            ErrorKind(
+                sqlstate(int(code)),
+                len(index),
+                vector_example(vector, int(index[0])),
+                int(rows.numbers[index[0]]),
+            )
+        )
     return results
 
 
@@ -58,11 +73,14 @@ def vector_example(vector: Vector, at: int) -> str | None:
     return value if isinstance(value, str) else None
 
 
-def failed_rows(step: BoundStep, rows: TrackedRows, failed: np.ndarray, made: Sequence[Made]) -> Left:
+def failed_rows(
+    step: BoundStep, rows: TrackedRows, failed: np.ndarray, made: Sequence[Made]
+) -> Left:
     """The rows set aside, each with the first of its expressions that failed."""
     where = np.flatnonzero(failed)
     states: list[str | None] = [None] * len(where)
-    reasons, columns = [""] * len(where), [None] * len(where)  # type: tuple[list[str], list[str | None]]
+    reasons = [""] * len(where)
+    columns: list[str | None] = [None] * len(where)
     for name, text, _, vector in made:
         if vector.errors is None:
             continue

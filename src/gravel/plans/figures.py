@@ -22,15 +22,32 @@ def step_json(line: StepLine, totals: Sequence[str]) -> dict[str, Any]:
     """A line of the ledger."""
     count = line.count
     return {
-        "step": line.step, "verb": line.verb, "note": line.note, "in": count.rows_in, "changed": count.changed, "added": count.added,
-        "dropped": count.dropped, "merged": count.merged, "set_aside": count.set_aside, "out": count.rows_out,
-        "dropped_false": count.dropped_false, "dropped_unknown": count.dropped_unknown, "failed": count.stopped,
-        "changed_columns": dict(count.changed_columns), "new_columns": list(line.new_columns), "gone_columns": list(line.lost_columns),
-        "rows": line.stated, "not_concerned": count.not_concerned, "notes": {what: rows for what, rows in count.notes.items() if rows},
-        "words": count.words or None, "conflicts": line.conflicts,
-        "checks": [{"check": name, **dataclasses.asdict(item)} for name, item in count.checks.items()],
+        "step": line.step,
+        "verb": line.verb,
+        "note": line.note,
+        "in": count.rows_in,
+        "changed": count.changed,
+        "added": count.added,
+        "dropped": count.dropped,
+        "merged": count.merged,
+        "set_aside": count.set_aside,
+        "out": count.rows_out,
+        "dropped_false": count.dropped_false,
+        "dropped_unknown": count.dropped_unknown,
+        "failed": count.stopped,
+        "changed_columns": dict(count.changed_columns),
+        "new_columns": list(line.new_columns),
+        "gone_columns": list(line.lost_columns),
+        "rows": line.stated,
+        "not_concerned": count.not_concerned,
+        "notes": {what: rows for what, rows in count.notes.items() if rows},
+        "words": count.words or None,
+        "conflicts": line.conflicts,
+        "checks": [
+            {"check": name, **dataclasses.asdict(item)} for name, item in count.checks.items()
+        ],
         "totals": dict(zip(totals, map(total_json, line.totals), strict=True)),
-    }  # fmt: skip
+    }
 
 
 def steps_json(done: Run) -> list[dict[str, Any]]:
@@ -40,9 +57,16 @@ def steps_json(done: Run) -> list[dict[str, Any]]:
 
 def proofs_json(done: Run) -> list[dict[str, Any]]:
     """The proofs."""
-    return [{"proof": item.proof, "holds": item.holds, "detail": item.detail} for item in done.proofs]
+    return [
+        {"proof": item.proof, "holds": item.holds, "detail": item.detail} for item in done.proofs
+    ]
 
 
 def changes_json(changes: TableDiff) -> dict[str, Any]:
     """What a plan in place did to its table."""
-    return {"updated": changes.updated, "deleted": changes.deleted, "inserted": changes.inserted, "cells": changes.cells}
+    return {
+        "updated": changes.updated,
+        "deleted": changes.deleted,
+        "inserted": changes.inserted,
+        "cells": changes.cells,
+    }

@@ -1,4 +1,5 @@
-"""The rows of a plan on their way: row-by-row steps batch by batch on several threads, whole-table steps between them."""
+"""The rows of a plan on their way: row-by-row steps batch by batch on several threads, whole-table
+steps between them."""
 
 from __future__ import annotations
 
@@ -31,8 +32,8 @@ MEMORY = 1 << 30
 
 @dataclass
 class Worked:
-    """What became of one batch in a run of row-by-row steps: its counts, the rows that left, those that go on, what was
-    finally made of them."""
+    """What became of one batch in a run of row-by-row steps: its counts, the rows that left, those
+    that go on, what was finally made of them."""
 
     rows: TrackedRows
     counts: list[StepCount] = field(default_factory=list)
@@ -51,9 +52,11 @@ class Worked:
 
 @dataclass
 class Flow:
-    """A plan's rows under way, and what has been counted of them so far. `finish` is done to each batch that comes out, on its
-    thread; `pack` to the rows that leave and the malformed records, and `left` takes what it made, in order. `until`: the last step
-    to run; `sample`: how many rows to read; `last`: the last source row that matters; `wanted`: source rows to follow."""
+    """A plan's rows under way, and what has been counted of them so far. `finish` is done to each
+    batch that comes out, on its thread; `pack` to the rows that leave and the malformed records,
+    and `left` takes what it made, in order. `until`: the last step to run; `sample`: how many rows
+    to read; `last`: the last source row that matters; `wanted`: source rows to follow.
+    """
 
     plan: BoundPlan
     pack: Callable[[list[Left], tuple[Malformed, ...]], Any]
@@ -80,9 +83,17 @@ class Flow:
     def __post_init__(self) -> None:
         self.counts = [StepCount() for _ in self.steps]
         places = range(len(self.steps) + 1)
-        self.left_totals = [AggregateState(total.places[0]) for total in self.plan.totals if total.places[0] is not None]
+        self.left_totals = [
+            AggregateState(total.places[0])
+            for total in self.plan.totals
+            if total.places[0] is not None
+        ]
         self.totals = [
-            [None if (bound := total.places[place]) is None else AggregateState(bound) for total in self.plan.totals] for place in places
+            [
+                None if (bound := total.places[place]) is None else AggregateState(bound)
+                for total in self.plan.totals
+            ]
+            for place in places
         ]
 
     @property
@@ -110,10 +121,14 @@ class Flow:
                 stream = self._table(segment[-1], (done.rows for done in worked))
 
     # -- runs of row-by-row steps
-    def _worked(self, stream: Iterable[TrackedRows] | None, steps: list[BoundStep], final: bool) -> Iterator[Worked]:
+    def _worked(
+        self, stream: Iterable[TrackedRows] | None, steps: list[BoundStep], final: bool
+    ) -> Iterator[Worked]:
         work = partial(self._work, steps, final)
         source: Iterable[Any] = self._pieces() if stream is None else stream
-        for done in ordered_map(work if stream is not None else lambda piece: work(self.plan.table.read(piece)), source):
+        for done in ordered_map(
+            work if stream is not None else lambda piece: work(self.plan.table.read(piece)), source
+        ):
             self._absorb(done, steps)
             yield done
 
@@ -124,13 +139,17 @@ class Flow:
         for piece in self.plan.table.pieces(None if self.signing is None else self.signing.take):
             yield piece
             seen += piece.records
-            if (self.sample is not None and seen >= self.sample) or (self.last is not None and seen >= self.last):
+            if (self.sample is not None and seen >= self.sample) or (
+                self.last is not None and seen >= self.last
+            ):
                 return
 
     def _work(self, steps: list[BoundStep], final: bool, supplied: Any) -> Worked:
         done = Worked(supplied) if isinstance(supplied, TrackedRows) else self._begun(supplied)
         for step in steps:
-            before = None if self.wanted is None else Trail.seen(done.rows, step.before, self.wanted)
+            before = (
+                None if self.wanted is None else Trail.seen(done.rows, step.before, self.wanted)
+            )
             outcome = applied(step, done.rows)
             done.rows = outcome.rows
             done.counts.append(outcome.count)
@@ -139,7 +158,13 @@ class Flow:
                 done.totals.append(self._sums(step.number, done.rows))
             if before is not None and self.wanted is not None:
                 done.trail = done.trail or Trail()
-                done.trail.step(step, before, Trail.seen(done.rows, step.after, self.wanted), outcome.left, outcome.count)
+                done.trail.step(
+                    step,
+                    before,
+                    Trail.seen(done.rows, step.after, self.wanted),
+                    outcome.left,
+                    outcome.count,
+                )
         if final:
             done.made = self.finish(done.rows)
         if done.left or done.malformed:
@@ -155,14 +180,24 @@ class Flow:
         types = tuple(column.type for column in plan.source)
         rows = TrackedRows(numbers, stored, types)
         if plan.untouched:
-            # As they will be read again: as values from a file that keeps them, as texts from any other.
-            rows.seals = combined([stored[index] if plan.keeps_arrow else rows.text(index) for index, _ in plan.untouched])
+            # As they will be read again: as values from a file that keeps them, as texts from any
+            # other.
+            rows.seals = combined(
+                [
+                    stored[index] if plan.keeps_arrow else rows.text(index)
+                    for index, _ in plan.untouched
+                ]
+            )
         done = Worked(rows, read=len(numbers), malformed=batch.malformed)
         if self.content is not None:
             done.content = Content().add(batch.columns)
-        done.breaks = sum(_breaks(column) for column in batch.columns if pa.types.is_string(column.type))
+        done.breaks = sum(
+            _breaks(column) for column in batch.columns if pa.types.is_string(column.type)
+        )
         if plan.key:
-            done.key = key_part([key_values(stored[index], plan.source[index].type) for index in plan.key])
+            done.key = key_part(
+                [key_values(stored[index], plan.source[index].type) for index in plan.key]
+            )
         if plan.totals:
             done.start = self._sums(0, done.rows)
         return done
@@ -188,7 +223,9 @@ class Flow:
         for item in left:
             known = self.counts[item.step - 1].gone
             for index in range(min(SAMPLES - len(known), len(item.numbers))):
-                why, state, into = (part[index].as_py() for part in (item.reasons, item.states, item.into))
+                why, state, into = (
+                    part[index].as_py() for part in (item.reasons, item.states, item.into)
+                )
                 known.append(Gone(item.paths[index].as_py(), item.outcome, why, state, into))
         for item in left if self.plan.totals else ():
             frame = Frame(len(item.numbers), item.values, self.plan.steps[item.step - 1].types)
@@ -242,7 +279,10 @@ class Flow:
     # -- control totals
     def _sums(self, place: int, rows: TrackedRows) -> list[AggregatePartial | None]:
         frame = rows.frame()
-        return [None if (bound := total.places[place]) is None else part_of(bound, frame, rows.numbers) for total in self.plan.totals]
+        return [
+            None if (bound := total.places[place]) is None else part_of(bound, frame, rows.numbers)
+            for total in self.plan.totals
+        ]
 
     def _add_sums(self, place: int, parts: list[AggregatePartial | None]) -> None:
         for state, part in zip(self.totals[place], parts, strict=False):

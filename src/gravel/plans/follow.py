@@ -25,8 +25,8 @@ LEAVES = ("dropped", "merged", "set aside", "failed")
 
 @dataclass(frozen=True)
 class FollowedPath:
-    """One path to its end: kept, dropped, merged, set aside, or failed where a step stops the run; output_row: its row of the
-    output, from 1."""
+    """One path to its end: kept, dropped, merged, set aside, or failed where a step stops the run;
+    output_row: its row of the output, from 1."""
 
     path: str
     events: tuple[Event, ...]
@@ -44,7 +44,8 @@ class FollowedRow:
 
 @dataclass(frozen=True)
 class Followed:
-    """What `gravel follow` tells. matching: how many rows a condition meets, of which some may be followed."""
+    """What `gravel follow` tells. matching: how many rows a condition meets, of which some may be
+    followed."""
 
     plan: str
     table: str
@@ -54,25 +55,40 @@ class Followed:
 
 
 def follow(
-    plan_file: PlanFile, rows: Sequence[int], where: str | None = None, given: Given | None = None, most: int | None = None,
+    plan_file: PlanFile,
+    rows: Sequence[int],
+    where: str | None = None,
+    given: Given | None = None,
+    most: int | None = None,
     memory: int = MEMORY,
-) -> Followed:  # fmt: skip
-    """Follow source rows by number, and the first `most` that meet a condition on the source. Raises Problems, Diagnostic,
-    CallProblem for a row that is not there, TableProblem."""
+) -> Followed:
+    """Follow source rows by number, and the first `most` that meet a condition on the source.
+    Raises Problems, Diagnostic, CallProblem for a row that is not there, TableProblem."""
     try:
-        return _follow(bind_plan(plan_file, given, guess=where is None), rows, where, most, memory, given)
+        return _follow(
+            bind_plan(plan_file, given, guess=where is None), rows, where, most, memory, given
+        )
     except InferredTypeRefuted:
         return _follow(bind_plan(plan_file, given), rows, where, most, memory, given)
 
 
-def _follow(plan: BoundPlan, rows: Sequence[int], where: str | None, most: int | None, memory: int, context: Given | None) -> Followed:
+def _follow(
+    plan: BoundPlan,
+    rows: Sequence[int],
+    where: str | None,
+    most: int | None,
+    memory: int,
+    context: Given | None,
+) -> Followed:
     chosen, matching = list(rows), None
     if where is not None:
         matches = _matching(plan, where, context)
         matching = len(matches)
         chosen += matches[:most]
     wanted = np.unique(np.array(chosen, np.int64))
-    flow = Flow(plan, lambda left, malformed: None, lambda result: None, memory=memory, wanted=wanted)
+    flow = Flow(
+        plan, lambda left, malformed: None, lambda result: None, memory=memory, wanted=wanted
+    )
     if not any(isinstance(step.action, TableAction) for step in plan.steps) and len(wanted):
         flow.last = int(wanted[-1])
     output: dict[str, int] = {}
@@ -80,7 +96,13 @@ def _follow(plan: BoundPlan, rows: Sequence[int], where: str | None, most: int |
     for batch, _ in flow.run():
         where_ = np.flatnonzero(np.isin(batch.numbers, wanted))
         if len(where_):
-            output |= dict(zip(batch.take(where_).paths().to_pylist(), (where_ + seen + 1).tolist(), strict=True))
+            output |= dict(
+                zip(
+                    batch.take(where_).paths().to_pylist(),
+                    (where_ + seen + 1).tolist(),
+                    strict=True,
+                )
+            )
         seen += batch.count
     bad = {item.row: item for item in flow.malformed}
     last = flow.rows_read + len(bad)
@@ -89,20 +111,35 @@ def _follow(plan: BoundPlan, rows: Sequence[int], where: str | None, most: int |
         if row in bad:
             event = Event(0, "read", "", str(row), "set aside", (), f"malformed: {bad[row].fault}")
             results.append(FollowedRow(row, (FollowedPath(str(row), (event,), "set aside", None),)))
-        elif row < 1 or (row > last and flow.last is None) or (flow.last is not None and row > last):
-            raise CallProblem(f"{plan.table.name} has no row {row:,}", hint=f"its rows are 1 to {last:,}")
+        elif (
+            row < 1 or (row > last and flow.last is None) or (flow.last is not None and row > last)
+        ):
+            raise CallProblem(
+                f"{plan.table.name} has no row {row:,}", hint=f"its rows are 1 to {last:,}"
+            )
         else:
             results.append(FollowedRow(row, _paths(row, flow.trail.events, output)))
     to = plan.destination
     return Followed(
-        plan.file.name, plan.table_name, tuple(results), matching, f"the rows written to {to.shown}" if to.database else to.shown
+        plan.file.name,
+        plan.table_name,
+        tuple(results),
+        matching,
+        f"the rows written to {to.shown}" if to.database else to.shown,
     )
 
 
-def _paths(row: int, events: dict[str, list[Event]], output: dict[str, int]) -> tuple[FollowedPath, ...]:
-    """Every path of a row that ends somewhere, in the order of its numbers, with what happened on the way to it."""
+def _paths(
+    row: int, events: dict[str, list[Event]], output: dict[str, int]
+) -> tuple[FollowedPath, ...]:
+    """Every path of a row that ends somewhere, in the order of its numbers, with what happened on
+    the way to it."""
     start = str(row)
-    ends = {path: result[-1].outcome for path in events if (result := sorted(events[path], key=_step)) and result[-1].outcome in LEAVES}
+    ends = {
+        path: result[-1].outcome
+        for path in events
+        if (result := sorted(events[path], key=_step)) and result[-1].outcome in LEAVES
+    }
     ends |= dict.fromkeys(output, "kept")
     mine = [path for path in ends if path == start or path.startswith(start + ".")]
     found_paths = []
@@ -121,11 +158,15 @@ def _step(event: Event) -> int:
 def _matching(plan: BoundPlan, where: str, context: Given | None) -> list[int]:
     """The source rows for which a condition on the plan's table is true."""
     table = plan.table
-    scope = scope_of(table, columns_named([(parse.expression(where), where)], table.columns), context)
+    scope = scope_of(
+        table, columns_named([(parse.expression(where), where)], table.columns), context
+    )
     with explaining(table, scope):
         condition = bind_condition(where, scope)
 
     def work(batch: Batch) -> Any:
         return batch.rows[run(condition, frame_of(batch, scope)).true(batch.count)].tolist()
 
-    return [row for part in scan(table, work, reads([condition], len(table.columns))) for row in part]
+    return [
+        row for part in scan(table, work, reads([condition], len(table.columns))) for row in part
+    ]

@@ -1,4 +1,5 @@
-"""The state of a key: hashes of its values, held in memory or in sorted runs in a file, and what is repeated among them."""
+"""The state of a key: hashes of its values, held in memory or in sorted runs in a file, and what is
+repeated among them."""
 
 from __future__ import annotations
 
@@ -27,7 +28,8 @@ class KeyPart:
 
 
 def key_values(array: Any, kind: Type) -> Any:
-    """A key column as it is compared: by value where one value may be written in two ways, else by text."""
+    """A key column as it is compared: by value where one value may be written in two ways, else by
+    text."""
     if kind.kind in (Kind.DECIMAL, Kind.TIMESTAMP, Kind.DOUBLE) and pa.types.is_string(array.type):
         result = view(array, kind)
         return array if result.errors is not None else result.values
@@ -65,8 +67,13 @@ class KeyState:
             self._held, self._size = [], 0
 
     def repeated(self) -> np.ndarray:
-        """The hashes that more than one row has. Different hashes prove different keys; equal ones are to be looked up."""
-        results = [twice for every in self._parts() if len(twice := np.unique(every[1:][every[1:] == every[:-1]]))]
+        """The hashes that more than one row has. Different hashes prove different keys; equal ones
+        are to be looked up."""
+        results = [
+            twice
+            for every in self._parts()
+            if len(twice := np.unique(every[1:][every[1:] == every[:-1]]))
+        ]
         return np.concatenate(results) if results else np.zeros(0, np.uint64)
 
     def _parts(self) -> Iterator[np.ndarray]:

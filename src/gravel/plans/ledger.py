@@ -1,4 +1,5 @@
-"""The row ledger: for each step, what came in, changed, left and went on; a batch's lines add up to the table's."""
+"""The row ledger: for each step, what came in, changed, left and went on; a batch's lines add up to
+the table's."""
 
 from __future__ import annotations
 
@@ -13,7 +14,8 @@ from gravel.inspecting.cautions import Caution, Sightings
 
 @dataclass
 class CheckCount:
-    """How a check's condition came out in the rows so far; `bad` are those that count against it, `first` some of them."""
+    """How a check's condition came out in the rows so far; `bad` are those that count against it,
+    `first` some of them."""
 
     rows: int
     false: int
@@ -37,7 +39,8 @@ class CheckCount:
 
 @dataclass(frozen=True)
 class ChangeExample:
-    """A row as an example of what a step did: its path, and a text before and after (None: NULL)."""
+    """A row as an example of what a step did: its path, and a text before and after (None:
+    NULL)."""
 
     path: str
     before: str | None
@@ -46,7 +49,8 @@ class ChangeExample:
 
 @dataclass(frozen=True)
 class Gone:
-    """A row that left at a step: its path, outcome, reason, SQLSTATE, and the path of the row that it was merged into."""
+    """A row that left at a step: its path, outcome, reason, SQLSTATE, and the path of the row that
+    it was merged into."""
 
     path: str
     outcome: str
@@ -60,9 +64,9 @@ SAMPLES = 8
 
 @dataclass
 class StepCount:
-    """One step's rows. in + added - dropped - merged - set_aside = out; `stopped` rows failed a step that stops the run
-    and are in none of these. changed_columns counts each column's changed cells; errors are kinds by column; `seen` is
-    what the step's watch counted."""
+    """One step's rows. in + added - dropped - merged - set_aside = out; `stopped` rows failed a
+    step that stops the run and are in none of these. changed_columns counts each column's changed
+    cells; errors are kinds by column; `seen` is what the step's watch counted."""
 
     rows_in: int = 0
     changed: int = 0
@@ -82,10 +86,16 @@ class StepCount:
     words: str = ""
     why: str = ""
     warned: list[Caution] = field(default_factory=list)
-    conflicts: Counter[int] = field(default_factory=Counter)  # by the column's position before the step
+    conflicts: Counter[int] = field(
+        default_factory=Counter
+    )  # by the column's position before the step
     filled: Counter[int] = field(default_factory=Counter)
-    changes: dict[str, list[ChangeExample]] = field(default_factory=dict)  # by column: some different changes
-    samples: dict[str, list[ChangeExample]] = field(default_factory=dict)  # by what is noted: some of its rows
+    changes: dict[str, list[ChangeExample]] = field(
+        default_factory=dict
+    )  # by column: some different changes
+    samples: dict[str, list[ChangeExample]] = field(
+        default_factory=dict
+    )  # by what is noted: some of its rows
     gone: list[Gone] = field(default_factory=list)
     changed_columns: Counter[str] = field(default_factory=Counter)
     errors: dict[tuple[str, str], ErrorKind] = field(default_factory=dict)
@@ -100,12 +110,28 @@ class StepCount:
     @property
     def balances(self) -> bool:
         """Whether every row that came in is accounted for."""
-        return self.rows_in + self.added - self.dropped - self.merged - self.set_aside - self.stopped == self.rows_out
+        return (
+            self.rows_in + self.added - self.dropped - self.merged - self.set_aside - self.stopped
+            == self.rows_out
+        )
 
     def add(self, other: StepCount) -> None:
         """Take in another batch's count of the same step."""
-        for name in ("rows_in", "changed", "added", "dropped_false", "dropped_unknown", "dropped_true", "merged",
-                     "set_aside", "stopped", "nulled", "rows_out", "dropped_other", "not_concerned"):  # fmt: skip
+        for name in (
+            "rows_in",
+            "changed",
+            "added",
+            "dropped_false",
+            "dropped_unknown",
+            "dropped_true",
+            "merged",
+            "set_aside",
+            "stopped",
+            "nulled",
+            "rows_out",
+            "dropped_other",
+            "not_concerned",
+        ):
             setattr(self, name, getattr(self, name) + getattr(other, name))
         self.changed_columns.update(other.changed_columns)
         self.notes.update(other.notes)
@@ -123,7 +149,11 @@ class StepCount:
             self.seen = other.seen if self.seen is None else self.seen + other.seen
         for key, kind in other.errors.items():
             known = self.errors.get(key)
-            self.errors[key] = kind if known is None else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
+            self.errors[key] = (
+                kind
+                if known is None
+                else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
+            )
 
 
 def differing(samples: Iterable[ChangeExample]) -> list[ChangeExample]:
@@ -146,7 +176,9 @@ class StepLine:
     new_columns: tuple[str, ...] = ()
     lost_columns: tuple[str, ...] = ()
     totals: tuple[Decimal | int | float | None, ...] = ()
-    conflicts: dict[str, int] = field(default_factory=dict)  # by column: groups whose known values disagree
+    conflicts: dict[str, int] = field(
+        default_factory=dict
+    )  # by column: groups whose known values disagree
     stated: str | None = None
     stated_holds: bool = True
     cautions: tuple[Caution, ...] = ()

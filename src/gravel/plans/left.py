@@ -1,4 +1,5 @@
-"""The file of rows left behind: each row that a step dropped, merged or set aside, with its number, its path and the reason."""
+"""The file of rows left behind: each row that a step dropped, merged or set aside, with its number,
+its path and the reason."""
 
 from __future__ import annotations
 
@@ -15,12 +16,16 @@ from gravel.sources.dialect import Dialect
 from gravel.sources.source import Malformed
 
 LEFT_COLUMNS = (
-    "gravel_row", "gravel_path", "gravel_step", "gravel_outcome", "gravel_reason", "gravel_sqlstate", "gravel_column", "gravel_into",
+    "gravel_row", "gravel_path", "gravel_step", "gravel_outcome", "gravel_reason",
+    "gravel_sqlstate", "gravel_column", "gravel_into",
 )  # fmt: skip
 
 
-def packed(left: Sequence[Left], malformed: Sequence[Malformed], names: Sequence[str], dialect: Dialect) -> bytes:
-    """Some rows that left, and malformed records, as CSV records in source order; a row that a step made has no number."""
+def packed(
+    left: Sequence[Left], malformed: Sequence[Malformed], names: Sequence[str], dialect: Dialect
+) -> bytes:
+    """Some rows that left, and malformed records, as CSV records in source order; a row that a step
+    made has no number."""
     parts = list(left)
     if malformed:
         nothing = same(None, len(malformed))
@@ -37,13 +42,18 @@ def packed(left: Sequence[Left], malformed: Sequence[Malformed], names: Sequence
         pa.concat_arrays([_text(part.paths) for part in parts]),
         pa.concat_arrays([same(str(part.step), len(part.numbers)) for part in parts]),
         pa.concat_arrays([same(part.outcome, len(part.numbers)) for part in parts]),
-        *(pa.concat_arrays([_text(getattr(part, name)) for part in parts]) for name in ("reasons", "states", "columns", "into")),
+        *(
+            pa.concat_arrays([_text(getattr(part, name)) for part in parts])
+            for name in ("reasons", "states", "columns", "into")
+        ),
     ]
     for name in names:
         cells = []
         for part in parts:
             position = part.names.index(name) if name in part.names else None
-            cells.append(same(None, len(part.numbers)) if position is None else part.values[position])
+            cells.append(
+                same(None, len(part.numbers)) if position is None else part.values[position]
+            )
         columns.append(pa.concat_arrays(cells))
     return encode([column.take(order) for column in columns], dialect.delimiter, dialect.line_end)
 

@@ -50,9 +50,16 @@ class Split(BaseModel):
             if supplied or self.from_ == "end":
                 raise ValueError(f"{(supplied or ['from'])[0]} is for a split into columns")
         else:
-            supplied = [name for name in ("as", "number") if getattr(self, "as_" if name == "as" else name) is not None]
+            supplied = [
+                name
+                for name in ("as", "number")
+                if getattr(self, "as_" if name == "as" else name) is not None
+            ]
             if supplied or self.empty == "drop" or self.blanks is not None:
-                raise ValueError(f"{(supplied or ['empty' if self.empty == 'drop' else 'blanks'])[0]} is for a split into rows")
+                raise ValueError(
+                    f"{(supplied or ['empty' if self.empty == 'drop' else 'blanks'])[0]} is for a"
+                    " split into rows"
+                )
             if len(self.into) < 2:
                 raise ValueError('into names two columns or more, or is "rows"')
         return self
@@ -70,7 +77,8 @@ class Unique(BaseModel):
 
 
 class Step(BaseModel):
-    """One step: a note, one verb, which rows it concerns, what to do with row errors, and the stated row count."""
+    """One step: a note, one verb, which rows it concerns, what to do with row errors, and the
+    stated row count."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -129,14 +137,16 @@ class PlanModel(BaseModel):
     encoding: str | None = None
     empty: Literal["null", "text"] = "text"
     types: dict[str, str] = Field(default_factory=dict)
-    params: dict[str, bool | int | float | datetime.datetime | datetime.date | str] = Field(default_factory=dict)
+    params: dict[str, bool | int | float | datetime.datetime | datetime.date | str] = Field(
+        default_factory=dict
+    )
     step: list[Step] = Field(default_factory=list)
 
 
 @dataclass(frozen=True)
 class Expected:
-    """A stated row count: how a step's out may stand to its in. `kind` is same, fewer, more, at most, at least,
-    exactly or by."""
+    """A stated row count: how a step's out may stand to its in. `kind` is same, fewer, more, at
+    most, at least, exactly or by."""
 
     kind: str
     count: int = 0
@@ -155,20 +165,33 @@ class Expected:
             return cls("by", int(text))
         if re.fullmatch(r"\d+", text):
             return cls("exactly", int(text))
-        raise ValueError(f"{stated!r} states no row count: same, fewer, more, at most N, at least N, a number, or a difference such as -12")
+        raise ValueError(
+            f"{stated!r} states no row count: same, fewer, more, at most N, at least N, a number,"
+            " or a difference such as -12"
+        )
 
     def holds(self, rows_in: int, rows_out: int) -> bool:
         """Whether the counts are as stated."""
         return {
-            "same": rows_out == rows_in, "fewer": rows_out < rows_in, "more": rows_out > rows_in,
-            "at most": rows_out <= self.count, "at least": rows_out >= self.count, "exactly": rows_out == self.count,
+            "same": rows_out == rows_in,
+            "fewer": rows_out < rows_in,
+            "more": rows_out > rows_in,
+            "at most": rows_out <= self.count,
+            "at least": rows_out >= self.count,
+            "exactly": rows_out == self.count,
             "by": rows_out - rows_in == self.count,
-        }[self.kind]  # fmt: skip
+        }[self.kind]
 
     def __str__(self) -> str:
         if self.kind == "by":
             return f"{self.count:+,}"
-        return f"{self.count:,}" if self.kind == "exactly" else f"{self.kind} {self.count:,}" if self.kind.startswith("at ") else self.kind
+        return (
+            f"{self.count:,}"
+            if self.kind == "exactly"
+            else f"{self.kind} {self.count:,}"
+            if self.kind.startswith("at ")
+            else self.kind
+        )
 
 
 @dataclass(frozen=True)
@@ -194,27 +217,35 @@ class PlanFile:
 
 
 def read_plan(path: Path, name: str = "") -> PlanFile:
-    """Read a plan. Raises TableProblem if it cannot be read, Problems with every mistake of its form."""
+    """Read a plan. Raises TableProblem if it cannot be read, Problems with every mistake of its
+    form."""
     shown = name or str(path)
     try:
         text = without(path.read_text("utf-8-sig"))
     except FileNotFoundError:
-        raise TableProblem(f"there is no plan {shown}", hint="gravel try … --add PLAN begins one") from None
+        raise TableProblem(
+            f"there is no plan {shown}", hint="gravel try … --add PLAN begins one"
+        ) from None
     except (OSError, UnicodeDecodeError) as error:
         raise TableProblem(f"{shown} cannot be read: {error}") from None
     return parse_plan(text, path, shown)
 
 
 def parse_plan(text: str, path: Path, shown: str, above: int = 0) -> PlanFile:
-    """A plan's text; `above` lines of it were not written by the person, and are not counted. Raises as read_plan does."""
+    """A plan's text; `above` lines of it were not written by the person, and are not counted.
+    Raises as read_plan does."""
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         match = re.search(r"\(at line (\d+), column (\d+)\)|\(at end of document\)", str(error))
         line = (int(match[1]) if match and match[1] else text.count("\n") + 1) - above
         reason = re.sub(r" \(at .*", "", str(error))
-        raise CallProblem(f"the plan is not valid TOML: {reason[:1].lower()}{reason[1:]}", place=f"{shown}:{line}") from None
-    where = {key: Place(item.line - above, item.text_line - above) for key, item in places(text).items()}
+        raise CallProblem(
+            f"the plan is not valid TOML: {reason[:1].lower()}{reason[1:]}", place=f"{shown}:{line}"
+        ) from None
+    where = {
+        key: Place(item.line - above, item.text_line - above) for key, item in places(text).items()
+    }
     try:
         model = PlanModel.model_validate(data)
     except ValidationError as error:
@@ -234,13 +265,22 @@ def _without_verb(data: dict[str, Any], shown: str, where: dict[Any, Place]) -> 
     for index, step in enumerate(steps if isinstance(steps, list) else []):
         if isinstance(step, dict) and not set(step) - (set(Step.model_fields) - set(VERBS)):
             line = where[key].line if (key := ("step", index)) in where else 1
-            results.append(CallProblem(f"step {index + 1} has no verb", place=f"{shown}:{line}", hint="one of " + ", ".join(VERBS)))
+            results.append(
+                CallProblem(
+                    f"step {index + 1} has no verb",
+                    place=f"{shown}:{line}",
+                    hint="one of " + ", ".join(VERBS),
+                )
+            )
     return results
 
 
 def by_line(mistakes: list[Problem]) -> list[Problem]:
     """The mistakes in the order of their lines."""
-    return sorted(mistakes, key=lambda item: int(match[1]) if (match := re.search(r":(\d+)", item.place)) else 0)
+    return sorted(
+        mistakes,
+        key=lambda item: int(match[1]) if (match := re.search(r":(\d+)", item.place)) else 0,
+    )
 
 
 def _mistake(error: Any, shown: str, where: dict[Any, Place]) -> Problem:
@@ -252,14 +292,22 @@ def _mistake(error: Any, shown: str, where: dict[Any, Place]) -> Problem:
         place, known = _known_keys(path)
         near = nearest(name, known)
         return CallProblem(
-            f"{place} has no key {name}", place=f"{shown}:{line}", hint=f"did you mean {near}?" if near else "keys: " + ", ".join(known)
+            f"{place} has no key {name}",
+            place=f"{shown}:{line}",
+            hint=f"did you mean {near}?" if near else "keys: " + ", ".join(known),
         )
     if kind == "missing":
         place = _known_keys(path)[0].removeprefix("a ")
-        return CallProblem(f"the {place} does not say `{name}`", place=f"{shown}:{line}", hint=_MISSING.get(name, ""))
+        return CallProblem(
+            f"the {place} does not say `{name}`",
+            place=f"{shown}:{line}",
+            hint=_MISSING.get(name, ""),
+        )
     message = re.sub(r"^Value error, ", "", error["msg"])
     message = message[:1].lower() + message[1:]
-    shown_path = ".".join(str(part) for part in path if not isinstance(part, int) and part not in ("str", "int"))
+    shown_path = ".".join(
+        str(part) for part in path if not isinstance(part, int) and part not in ("str", "int")
+    )
     return CallProblem(f"{shown_path}: {message}", place=f"{shown}:{line}", hint=hint)
 
 
@@ -280,7 +328,13 @@ def _verbs(plan: PlanFile) -> list[Problem]:
     mistakes: list[Problem] = []
 
     def wrong(index: int, message: str, hint: str = "", *path: str) -> None:
-        mistakes.append(CallProblem(f"step {index + 1} {message}", place=f"{plan.name}:{plan.line('step', index, *path)}", hint=hint))
+        mistakes.append(
+            CallProblem(
+                f"step {index + 1} {message}",
+                place=f"{plan.name}:{plan.line('step', index, *path)}",
+                hint=hint,
+            )
+        )
 
     for index, step in enumerate(plan.model.step):
         supplied = [verb for verb in VERBS if getattr(step, verb) is not None]
@@ -294,11 +348,29 @@ def _verbs(plan: PlanFile) -> list[Problem]:
         if getattr(step, verb) in ({}, [], ""):
             wrong(index, f"{verb} is empty" if verb != "set" else "sets nothing")
         if verb != "check" and (step.allow is not None or step.unknown is not None):
-            wrong(index, f"has {'allow' if step.allow is not None else 'unknown'}, which is for a check")
+            wrong(
+                index,
+                f"has {'allow' if step.allow is not None else 'unknown'}, which is for a check",
+            )
         if step.only is not None and verb in ("columns", "sort", "query"):
             wrong(index, f"has only, and {verb} concerns all rows", "", "only")
-        if step.only is not None and step.split is not None and step.split.into != "rows" and not step.split.keep_column:
-            wrong(index, "splits some rows only: the others would lose their value", "keep_column = true keeps it", "only")
+        if (
+            step.only is not None
+            and step.split is not None
+            and step.split.into != "rows"
+            and not step.split.keep_column
+        ):
+            wrong(
+                index,
+                "splits some rows only: the others would lose their value",
+                "keep_column = true keeps it",
+                "only",
+            )
         if verb == "query" and step.rows is None:
-            wrong(index, "has a query and does not state its rows", 'rows = "same", "fewer", "at most 1900", a number …', verb)
+            wrong(
+                index,
+                "has a query and does not state its rows",
+                'rows = "same", "fewer", "at most 1900", a number …',
+                verb,
+            )
     return mistakes

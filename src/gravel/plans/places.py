@@ -9,12 +9,13 @@ import re
 from typing import NamedTuple
 
 Path = tuple[str | int, ...]
-_KEY = re.compile(
-    r"""[ \t]*((?:"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_\-]+)(?:[ \t]*\.[ \t]*(?:"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_\-]+))*)[ \t]*=[ \t]*"""
-)
-_PART = re.compile(r""""(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_\-]+""")
+_WORD = r"""(?:"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_\-]+)"""
+_KEY = re.compile(rf"[ \t]*({_WORD}(?:[ \t]*\.[ \t]*{_WORD})*)[ \t]*=[ \t]*")
+_PART = re.compile(_WORD)
 _HEADER = re.compile(r"[ \t]*(\[\[?)[ \t]*(.+?)[ \t]*\]\]?[ \t]*(?:#.*)?$", re.M)
-_STRING = re.compile(r'"""(?:[^\\]|\\.)*?"""|\'\'\'.*?\'\'\'|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'', re.S)
+_STRING = re.compile(
+    r'"""(?:[^\\]|\\.)*?"""|\'\'\'.*?\'\'\'|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'', re.S
+)
 
 
 class Place(NamedTuple):
@@ -25,7 +26,8 @@ class Place(NamedTuple):
 
 
 def places(text: str) -> dict[Path, Place]:
-    """The place of every value by its path, `("step", 0, "set", "name")`; of tables that of their header."""
+    """The place of every value by its path, `("step", 0, "set", "name")`; of tables that of their
+    header."""
     return _Reader(text).read()
 
 
@@ -55,7 +57,8 @@ class _Reader:
         return self.found
 
     def table(self, keys: Path, array: bool) -> Path:
-        """The full path of a header, in which an array of tables has the number of its latest table."""
+        """The full path of a header, in which an array of tables has the number of its latest
+        table."""
         path: Path = ()
         for position, key in enumerate(keys):
             path = (*path, key)

@@ -1,5 +1,7 @@
-"""Putting a proved result where it belongs, when that is no text file: into a file that keeps types, into a table of a database, or
-into the table that it came from. All of it is read back and compared before anything of it stands."""
+"""Putting a proved result where it belongs, when that is no text file: into a file that keeps
+types, into a table of a database, or into the table that it came from. All of it is read back and
+compared before anything of it stands.
+"""
 
 from __future__ import annotations
 
@@ -34,8 +36,8 @@ Columns = list[tuple[str, Type]]
 
 @dataclass
 class Placed:
-    """What was put into a place, until `commit` or `discard`. `content`: of a table of a database; `output`: the file; `notes`: what
-    the person should know."""
+    """What was put into a place, until `commit` or `discard`. `content`: of a table of a database;
+    `output`: the file; `notes`: what the person should know."""
 
     proofs: list[Proof] = field(default_factory=list)
     content: str = ""
@@ -70,23 +72,31 @@ def store_columns(plan: BoundPlan) -> Columns:
     return [
         (
             column.name,
-            BINARY
-            if column.source is not None and not column.touched and plan.table.columns[column.source] in binary
-            else kept_type(column.type),
+            (
+                BINARY
+                if column.source is not None
+                and not column.touched
+                and plan.table.columns[column.source] in binary
+                else kept_type(column.type)
+            ),
         )
         for column in plan.columns
     ]
 
 
 def may_be_placed(plan: BoundPlan, backup: str | None) -> None:
-    """Whether a store can take it, looked at before the first row is read. Raises CallProblem, TableProblem, DataProblem."""
+    """Whether a store can take it, looked at before the first row is read. Raises CallProblem,
+    TableProblem, DataProblem."""
     to = plan.destination
     if to.typed and to.kind != IN_PLACE:
         for column in plan.columns:
-            name = "" if column.source is None or column.touched else plan.table.columns[column.source]
+            name = (
+                "" if column.source is None or column.touched else plan.table.columns[column.source]
+            )
             if name in plan.table.mixed and name not in plan.file.model.types:
                 raise DataProblem(
-                    f"{plan.table.name}: {name} holds values of several types ({plan.table.mixed[name]}), and {to.shown} keeps one a column",
+                    f"{plan.table.name}: {name} holds values of several types"
+                    f" ({plan.table.mixed[name]}), and {to.shown} keeps one a column",
                     hint=f'a step that settles it, or declare {name} = "TEXT" in [types]',
                 )
     if backup is not None and not (to.kind == IN_PLACE or plan.file.model.replace):
@@ -95,7 +105,9 @@ def may_be_placed(plan: BoundPlan, backup: str | None) -> None:
         return
     if to.file is not None and to.kind == "table" and not to.file.exists():
         if not to.file.parent.is_dir():
-            raise TableProblem(f"{to.shown} cannot be written: there is no folder {to.file.parent.name}")
+            raise TableProblem(
+                f"{to.shown} cannot be written: there is no folder {to.file.parent.name}"
+            )
         return
     base = open_database(to.reference, plan.file.path.parent)
     try:
@@ -114,27 +126,48 @@ def _may_take(plan: BoundPlan, base: Any, backup: str | None) -> None:
         _alone(base, to.table)
     if to.kind == IN_PLACE:
         if to.left_table and not base.whole_ddl:
-            message = f"{base.shown} ends a transaction where a table is made, so rows left behind cannot go to one with a change in place"
+            message = (
+                f"{base.shown} ends a transaction where a table is made, so rows left behind cannot"
+                " go to one with a change in place"
+            )
             raise CallProblem(message, hint="left_behind names a file")
         shape = base.shape(to.table)
         if shape.view:
-            raise CallProblem(f"{to.shown} is a view, which cannot be changed in place", hint="write a new table")
+            raise CallProblem(
+                f"{to.shown} is a view, which cannot be changed in place", hint="write a new table"
+            )
         touched = [column.name for column in plan.columns if column.touched]
         computed = [name for name in touched if name in shape.computed]
         if computed:
             raise CallProblem(f"a step changes {computed[0]}, which the database computes")
     if backup is not None and base.has(backup):
-        raise CallProblem(f"{base.shown}#{backup} is there already: a backup replaces nothing", hint="another name")
-    if to.left_table and base.has(to.left_table) and base.shape(to.left_table).columns[: len(LEFT_COLUMNS)] != LEFT_COLUMNS:
-        raise CallProblem(f"{base.shown}#{to.left_table} holds no rows left behind: it is not replaced", hint="another name in left_behind")
+        raise CallProblem(
+            f"{base.shown}#{backup} is there already: a backup replaces nothing",
+            hint="another name",
+        )
+    if (
+        to.left_table
+        and base.has(to.left_table)
+        and base.shape(to.left_table).columns[: len(LEFT_COLUMNS)] != LEFT_COLUMNS
+    ):
+        raise CallProblem(
+            f"{base.shown}#{to.left_table} holds no rows left behind: it is not replaced",
+            hint="another name in left_behind",
+        )
 
 
 def _alone(base: Any, table: str) -> None:
-    """A table that others refer to is not dropped: their rows could go with it. Raises CallProblem."""
+    """A table that others refer to is not dropped: their rows could go with it. Raises
+    CallProblem."""
     others = ", ".join(dependent.table for dependent in base.dependents(table))
     if others:
-        message = f"{base.shown}#{table} is not replaced: {others} refers to it by a foreign key, and could lose rows with it"
-        raise CallProblem(message, hint="write a table of another name, or change this one in place")
+        message = (
+            f"{base.shown}#{table} is not replaced: {others} refers to it by a foreign key, and"
+            " could lose rows with it"
+        )
+        raise CallProblem(
+            message, hint="write a table of another name, or change this one in place"
+        )
 
 
 def into_file(plan: BoundPlan, rows: Source, scratch: Path | None) -> Placed:
@@ -145,7 +178,9 @@ def into_file(plan: BoundPlan, rows: Source, scratch: Path | None) -> Placed:
     try:
         files.write(output.path, rows, columns, output.write)
         output.close()
-        placed.proofs.append(_same(rows, files.opened_again(output.path, rows), columns, to.shown)[0])
+        placed.proofs.append(
+            _same(rows, files.opened_again(output.path, rows), columns, to.shown)[0]
+        )
     except BaseException:
         output.discard()
         raise
@@ -156,13 +191,22 @@ def into_typed_file(plan: BoundPlan, result: TypedRows, scratch: Path | None) ->
     """The rows in a file that keeps Arrow's types, beside its target. Raises TableProblem."""
     to, rows = plan.destination, result.opened()
     output = Output(to.home, to.shown, scratch)
-    placed = Placed(output=output, _commit=output.commit, _close=output.discard, notes=result.notes())
+    placed = Placed(
+        output=output, _commit=output.commit, _close=output.discard, notes=result.notes()
+    )
     try:
-        fields, notes = arrow_file.write(output.path, rows, result.fields(), output.write, result.forms)
+        fields, notes = arrow_file.write(
+            output.path, rows, result.fields(), output.write, result.forms
+        )
         placed.notes += notes
         output.close()
         again = arrow_file.opened(output.path, to.shown)
-        placed.proofs.append(Proof(f"{to.shown} holds what was proved", *arrow_file.same_values(rows, again, result.forms)))
+        placed.proofs.append(
+            Proof(
+                f"{to.shown} holds what was proved",
+                *arrow_file.same_values(rows, again, result.forms),
+            )
+        )
         placed.proofs += _same_types(plan, fields, again, result.untouched())
     except BaseException:
         output.discard()
@@ -170,7 +214,9 @@ def into_typed_file(plan: BoundPlan, result: TypedRows, scratch: Path | None) ->
     return placed
 
 
-def _same_types(plan: BoundPlan, fields: Sequence[Any], again: Source, untouched: dict[str, Any]) -> list[Proof]:
+def _same_types(
+    plan: BoundPlan, fields: Sequence[Any], again: Source, untouched: dict[str, Any]
+) -> list[Proof]:
     """The types of the columns that no step touched, as the file that was written has them."""
     if not untouched:
         return []
@@ -182,7 +228,9 @@ def _same_types(plan: BoundPlan, fields: Sequence[Any], again: Source, untouched
     many = "1 column" if len(untouched) == 1 else f"{len(untouched):,} columns"
     detail = f"{many}, as {plan.table_name} has them"
     if finer:
-        detail += "; " + ", ".join(f"{name} is {kept[name]} for {untouched[name]}, which Parquet has not" for name in finer)
+        detail += "; " + ", ".join(
+            f"{name} is {kept[name]} for {untouched[name]}, which Parquet has not" for name in finer
+        )
     if wrong:
         detail = f"{wrong[0]} was {untouched[wrong[0]]} and is {kept.get(wrong[0])}"
     return [Proof("columns that no step touched have the same types", not wrong, detail)]
@@ -204,13 +252,19 @@ def into_table(plan: BoundPlan, rows: Source, left: Source | None, backup: str |
         result = to.table if base.whole_ddl else _hidden(to.table)
         pairs = [(result, to.table)]
         if there and (lost := base.goes_with(to.table)):
-            placed.notes.append(f"the table that is replaced had {', '.join(lost)}; the new one has not")
+            placed.notes.append(
+                f"the table that is replaced had {', '.join(lost)}; the new one has not"
+            )
         if backup is not None and there and base.whole_ddl:
             placed.proofs.append(_backed_up(base, to.table, backup))
         if there and base.whole_ddl:
             base.drop(to.table)
         key = [plan.names[index] for index in plan.key_after or ()]
-        untouched = {column.name: column.source for column in plan.columns if column.source is not None and not column.touched}
+        untouched = {
+            column.name: column.source
+            for column in plan.columns
+            if column.source is not None and not column.touched
+        }
         base.create(result, columns, key, base.declared_as(plan.table, untouched))
         placed._undo = lambda: _dropped(base, [result])
         supplied = 0
@@ -219,8 +273,15 @@ def into_table(plan: BoundPlan, rows: Source, left: Source | None, backup: str |
                 supplied += base.insert(result, columns, batch)
         counted = base.count(result)
         expected = sum(scan(rows, lambda batch: batch.count, []))
-        message = f"{counted:,} rows by the database's own count, {supplied:,} inserted, {expected:,} in the ledger"
-        placed.proofs.append(Proof("the table has the rows the ledger says", counted == supplied == expected, message))
+        message = (
+            f"{counted:,} rows by the database's own count, {supplied:,} inserted, {expected:,} in"
+            " the ledger"
+        )
+        placed.proofs.append(
+            Proof(
+                "the table has the rows the ledger says", counted == supplied == expected, message
+            )
+        )
         proof, content = _same(rows, base.read(result), columns, to.shown)
         placed.proofs.append(proof)
         placed.content = content.value
@@ -232,7 +293,9 @@ def into_table(plan: BoundPlan, rows: Source, left: Source | None, backup: str |
     except BaseException:
         placed.discard()
         raise
-    placed._commit = base.commit if base.whole_ddl else lambda: _renamed(base, pairs, to.table, backup)
+    placed._commit = (
+        base.commit if base.whole_ddl else lambda: _renamed(base, pairs, to.table, backup)
+    )
     return placed
 
 
@@ -279,7 +342,11 @@ def _kept(base: Any, table: str, backup: str) -> Proof:
     then, copied = (base.read(name) for name in (table, backup))
     rows, kept = (content_of(item, [TEXT] * len(item.columns)) for item in (then, copied))
     same = (rows.rows, rows.value) == (kept.rows, kept.value) and then.columns == copied.columns
-    return Proof(f"{backup} holds the rows as they were", same, f"{kept.rows:,} rows copied of {rows.rows:,}, compared by value")
+    return Proof(
+        f"{backup} holds the rows as they were",
+        same,
+        f"{kept.rows:,} rows copied of {rows.rows:,}, compared by value",
+    )
 
 
 def _left_rows(base: Any, name: str, left: Source, drop: bool) -> Proof:
@@ -293,12 +360,23 @@ def _left_rows(base: Any, name: str, left: Source, drop: bool) -> Proof:
             supplied += base.insert(name, columns, batch)
     counted = base.count(name)
     proof, _ = _same(left, base.read(name), columns, name)
-    return Proof("the table of rows left behind has them all", counted == supplied and proof.holds, f"{counted:,} rows; {proof.detail}")
+    return Proof(
+        "the table of rows left behind has them all",
+        counted == supplied and proof.holds,
+        f"{counted:,} rows; {proof.detail}",
+    )
 
 
-def in_place(plan: BoundPlan, rows: Source, numbers: np.ndarray, read: Content, left: Source | None, backup: str | None) -> Placed:
-    """The cells that differ, written into the plan's own table. `read`: the table's content when it was read. Raises TableProblem,
-    DataProblem."""
+def in_place(
+    plan: BoundPlan,
+    rows: Source,
+    numbers: np.ndarray,
+    read: Content,
+    left: Source | None,
+    backup: str | None,
+) -> Placed:
+    """The cells that differ, written into the plan's own table. `read`: the table's content when it
+    was read. Raises TableProblem, DataProblem."""
     to = plan.destination
     changes = changes_of(plan, rows, numbers)
     base = open_database(to.reference, plan.file.path.parent)
@@ -307,25 +385,39 @@ def in_place(plan: BoundPlan, rows: Source, numbers: np.ndarray, read: Content, 
     try:
         _may_take(plan, base, backup)
         if not base.whole_ddl:
-            # Tables that are made for good at once come before the transaction, and are taken away if it fails.
+            # Tables that are made for good at once come before the transaction, and are taken away
+            # if it fails.
             for name in [item for item in (backup,) if item]:
                 results.append(name)
                 base.copy(to.table, name)
             placed._undo = lambda: _dropped(base, results)
         base.lock(to.table)
         now = base.read(to.table)
-        before = content_of(now, [TEXT] * len(now.columns)) if now.columns == plan.table.columns else None
+        before = (
+            content_of(now, [TEXT] * len(now.columns))
+            if now.columns == plan.table.columns
+            else None
+        )
         if before is None or (before.rows, before.value) != (read.rows, read.value):
             placed.conflict = _conflict(plan, now)
             return placed
-        message = f"{before.rows:,} rows, the same in every column, and no one else can change them until all is done"
+        message = (
+            f"{before.rows:,} rows, the same in every column, and no one else can change them until"
+            " all is done"
+        )
         placed.proofs.append(Proof("the table is as it was when it was read", True, message))
         counted = base.count(to.table)
         if backup is not None:
-            placed.proofs.append(_backed_up(base, to.table, backup) if base.whole_ddl else _kept(base, to.table, backup))
+            placed.proofs.append(
+                _backed_up(base, to.table, backup)
+                if base.whole_ddl
+                else _kept(base, to.table, backup)
+            )
         changed = {name for update in changes.updates for name in update.columns}
         others = [
-            dependent for dependent in base.dependents(to.table) if dependent.acts and (changes.deleted or changed & dependent.referenced)
+            dependent
+            for dependent in base.dependents(to.table)
+            if dependent.acts and (changes.deleted or changed & dependent.referenced)
         ]
         base.hold(others)
         referring = _contents(base, others)
@@ -334,8 +426,17 @@ def in_place(plan: BoundPlan, rows: Source, numbers: np.ndarray, read: Content, 
             placed.proofs.append(_still_referring(referring, _contents(base, others)))
         after = base.count(to.table)
         expected = sum(scan(rows, lambda batch: batch.count, []))
-        message = f"{counted:,} before, {after:,} after by the database's own count; {before.rows:,} and {expected:,} in the ledger"
-        placed.proofs.append(Proof("the table has the rows the ledger says", counted == before.rows and after == expected, message))
+        message = (
+            f"{counted:,} before, {after:,} after by the database's own count; {before.rows:,} and"
+            f" {expected:,} in the ledger"
+        )
+        placed.proofs.append(
+            Proof(
+                "the table has the rows the ledger says",
+                counted == before.rows and after == expected,
+                message,
+            )
+        )
         proof, placed.content = _same_after(plan, base, rows, now)
         placed.proofs.append(proof)
         if left is not None:
@@ -357,23 +458,39 @@ def _contents(base: Any, tables: Sequence[Any]) -> dict[str, tuple[int, str]]:
     return results
 
 
-def _still_referring(before: dict[str, tuple[int, str]], after: dict[str, tuple[int, str]]) -> Proof:
+def _still_referring(
+    before: dict[str, tuple[int, str]], after: dict[str, tuple[int, str]]
+) -> Proof:
     """A foreign key may take rows of another table with it, or change its references."""
     lost = []
     for name, (rows, content) in before.items():
         now, other = after[name]
         if (rows, content) != (now, other):
-            lost.append(f"{name} had {rows:,} rows, {f'has {now:,}' if now != rows else 'of which some are not as they were'}")
-    message = "; ".join(lost) or ", ".join(f"{name}: {rows:,} rows, compared by value" for name, (rows, _) in before.items())
+            lost.append(
+                f"{name} had {rows:,} rows,"
+                f" {f'has {now:,}' if now != rows else 'of which some are not as they were'}"
+            )
+    message = "; ".join(lost) or ", ".join(
+        f"{name}: {rows:,} rows, compared by value" for name, (rows, _) in before.items()
+    )
     return Proof("tables that refer to it are as they were", not lost, message)
 
 
 def _done(base: Any, to: Destination, changes: TableDiff, plan: BoundPlan, now: Source) -> Proof:
-    """Carry out the changes: rows go first, copies come last, so that a key never finds two rows."""
-    kinds = {column.name: BINARY if column.name in now.binary and not column.touched else kept_type(column.type) for column in plan.columns}
+    """Carry out the changes: rows go first, copies come last, so that a key never finds two
+    rows."""
+    kinds = {
+        column.name: (
+            BINARY if column.name in now.binary and not column.touched else kept_type(column.type)
+        )
+        for column in plan.columns
+    }
     key = [(name, kinds[name]) for name in changes.key]
     deleted = 0 if changes.deletes is None else base.delete(to.table, key, changes.deletes)
-    updated = sum(base.update(to.table, key, [(name, kinds[name]) for name in item.columns], item.texts) for item in changes.updates)
+    updated = sum(
+        base.update(to.table, key, [(name, kinds[name]) for name in item.columns], item.texts)
+        for item in changes.updates
+    )
     computed = base.shape(to.table).computed
     every = [name for name in now.columns if name not in computed]
     inserted = 0
@@ -382,11 +499,18 @@ def _done(base: Any, to: Destination, changes: TableDiff, plan: BoundPlan, now: 
         inserted += base.repeat(to.table, key, columns, changes.copies.texts, every)
     if changes.made is not None:
         columns = [(name, kinds[name]) for name in now.columns if name in every]
-        inserted += base.insert(to.table, columns, [item for item, name in zip(changes.made, now.columns, strict=True) if name in every])
+        inserted += base.insert(
+            to.table,
+            columns,
+            [item for item, name in zip(changes.made, now.columns, strict=True) if name in every],
+        )
     same = (updated, deleted, inserted) == (changes.updated, changes.deleted, changes.inserted)
     detail = changes.told + ", as many as differ"
     if not same:
-        detail = f"the database changed {updated:,}, deleted {deleted:,}, inserted {inserted:,}; planned: {changes.told}"
+        detail = (
+            f"the database changed {updated:,}, deleted {deleted:,}, inserted {inserted:,};"
+            f" planned: {changes.told}"
+        )
     return Proof("only what differs was changed", same, detail)
 
 
@@ -401,7 +525,11 @@ def _same_after(plan: BoundPlan, base: Any, rows: Source, before: Source) -> tup
     names = [name for name in plan.names if name not in own]
     ours = [plan.names.index(name) for name in names]
     theirs = [again.columns.index(name) for name in names]
-    forms = {plan.names.index(name): form for name, form in base.forms(to.table).items() if plan.columns[plan.names.index(name)].touched}
+    forms = {
+        plan.names.index(name): form
+        for name, form in base.forms(to.table).items()
+        if plan.columns[plan.names.index(name)].touched
+    }
     proved = content_of(rows, [kinds[name] for name in plan.names], ours, forms)
     stored = content_of(again, [kinds[name] for name in again.columns], theirs)
     same = (proved.rows, proved.value) == (stored.rows, stored.value)
@@ -409,9 +537,16 @@ def _same_after(plan: BoundPlan, base: Any, rows: Source, before: Source) -> tup
     if own:
         detail += f"; not compared, since the database sets them: {', '.join(sorted(own))}"
     if not same:
-        result = what_differs(rows, ours, again, theirs, [(name, kinds[name]) for name in names], forms)
-        detail = result or f"{stored.rows:,} rows read back, {proved.rows:,} proved; some values differ"
-        detail += "; the column cannot hold it, or the database set it by itself (store_sets names such columns)"
+        result = what_differs(
+            rows, ours, again, theirs, [(name, kinds[name]) for name in names], forms
+        )
+        detail = (
+            result or f"{stored.rows:,} rows read back, {proved.rows:,} proved; some values differ"
+        )
+        detail += (
+            "; the column cannot hold it, or the database set it by itself (store_sets names such"
+            " columns)"
+        )
     every = not own and plan.names == again.columns and kinds == signed
     whole = stored if every else content_of(again, [signed[name] for name in again.columns])
     return Proof(f"{to.shown} holds what was proved", same, detail), whole.value
@@ -424,23 +559,39 @@ def _keys(table: Source, key: Sequence[int], chosen: np.ndarray) -> dict[tuple[A
     for columns in scan(table, lambda batch: [batch.columns[index] for index in key], list(key)):
         subset = pa.array(np.flatnonzero(chosen[row : row + len(columns[0])]))
         row += len(columns[0])
-        results |= dict.fromkeys(zip(*(column.take(subset).to_pylist() for column in columns), strict=True))
+        results |= dict.fromkeys(
+            zip(*(column.take(subset).to_pylist() for column in columns), strict=True)
+        )
     return results
 
 
 def _conflict(plan: BoundPlan, now: Source) -> str:
-    """What is not as it was when the table was read, in words: columns, rows that came and went, some keys."""
+    """What is not as it was when the table was read, in words: columns, rows that came and went,
+    some keys."""
     then = plan.table
     if then.columns != now.columns:
         return f"its columns were {', '.join(then.columns)} and are {', '.join(now.columns)}"
-    before, after = (np.concatenate([np.zeros(0, np.uint64), *scan(table, lambda batch: combined(batch.columns))]) for table in (then, now))
+    before, after = (
+        np.concatenate(
+            [np.zeros(0, np.uint64), *scan(table, lambda batch: combined(batch.columns))]
+        )
+        for table in (then, now)
+    )
     # Only rows that the other side does not have are looked at one by one.
-    old, new = _keys(then, plan.key, ~np.isin(before, after)), _keys(now, plan.key, ~np.isin(after, before))
+    old, new = (
+        _keys(then, plan.key, ~np.isin(before, after)),
+        _keys(now, plan.key, ~np.isin(after, before)),
+    )
     changed = [key for key in new if key in old]
     came, went = [key for key in new if key not in old], [key for key in old if key not in new]
     parts = []
     for what, keys in (("changed", changed), ("came", came), ("went", went)):
         if keys:
-            subset = ", ".join(" ".join("NULL" if item is None else str(item) for item in key) for key in keys[:3])
-            parts.append(f"{len(keys):,} {'row' if len(keys) == 1 else 'rows'} {what} ({subset}{', …' if len(keys) > 3 else ''})")
+            subset = ", ".join(
+                " ".join("NULL" if item is None else str(item) for item in key) for key in keys[:3]
+            )
+            parts.append(
+                f"{len(keys):,} {'row' if len(keys) == 1 else 'rows'} {what}"
+                f" ({subset}{', …' if len(keys) > 3 else ''})"
+            )
     return ", ".join(parts) or "its rows are others than they were"

@@ -1,4 +1,5 @@
-"""The proofs of a run: each a claim that is checked by other means than those that made the result."""
+"""The proofs of a run: each a claim that is checked by other means than those that made the
+result."""
 
 from __future__ import annotations
 
@@ -45,7 +46,8 @@ class Digest:
 
 
 def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Proof]:
-    """What the pass over the source shows: its lines, each step's balance, stated row counts, the key before."""
+    """What the pass over the source shows: its lines, each step's balance, stated row counts, the
+    key before."""
     again = ChecksumStream(sha=False)
     account = Proof(*plan.table.account(flow.rows_read, flow.malformed, flow.breaks, again.take))
     results = [account, *_same_input(flow, again.signature()), _balance(lines)]
@@ -59,7 +61,15 @@ def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Pro
         )
         results.append(Proof("every step meets its stated rows", not missed, message))
     if plan.key:
-        results.append(_key(plan.key, flow.keys, "before", plan.table, tuple(column.type for column in plan.source)))
+        results.append(
+            _key(
+                plan.key,
+                flow.keys,
+                "before",
+                plan.table,
+                tuple(column.type for column in plan.source),
+            )
+        )
     return results
 
 
@@ -69,8 +79,18 @@ def _same_input(flow: Flow, now: FileChecksum) -> list[Proof]:
         return []
     then = flow.signing.signature()
     same = (then.bytes, then.crc) == (now.bytes, now.crc)
-    detail = f"{then.bytes:,} bytes, SHA-256 {then.sha256[:12]}…" if same else f"{then.bytes:,} bytes when it was read, {now.bytes:,} now"
-    return [Proof("the input did not change while it was read", same, detail + ("" if same or then.bytes != now.bytes else ", and others"))]
+    detail = (
+        f"{then.bytes:,} bytes, SHA-256 {then.sha256[:12]}…"
+        if same
+        else f"{then.bytes:,} bytes when it was read, {now.bytes:,} now"
+    )
+    return [
+        Proof(
+            "the input did not change while it was read",
+            same,
+            detail + ("" if same or then.bytes != now.bytes else ", and others"),
+        )
+    ]
 
 
 def _balance(lines: tuple[StepLine, ...]) -> Proof:
@@ -83,16 +103,31 @@ def _balance(lines: tuple[StepLine, ...]) -> Proof:
         rows = sum(getattr(line.count, name) for line in lines)
         result += sign * rows
         if rows or name in ("dropped", "set_aside"):
-            detail += f" {'+' if sign > 0 else '-'} {rows:,} {'failed' if name == 'stopped' else name.replace('_', ' ')}"
+            detail += (
+                f" {'+' if sign > 0 else '-'} {rows:,}"
+                f" {'failed' if name == 'stopped' else name.replace('_', ' ')}"
+            )
     detail += f" = {last.rows_out:,} out"
     if bad:
-        detail = "; ".join(f"step {line.step} does not: {line.count.rows_in:,} in, {line.count.rows_out:,} out" for line in bad)
+        detail = "; ".join(
+            f"step {line.step} does not: {line.count.rows_in:,} in, {line.count.rows_out:,} out"
+            for line in bad
+        )
     return Proof("every step balances", not bad and joined and result == last.rows_out, detail)
 
 
-def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals: Digest, left: tuple[Path, int] | None) -> list[Proof]:
-    """What the written files show when they are opened again (the result as `table`): their rows, untouched columns, the key after,
-    control totals. `seals` are those of the rows that came out; `left`: the file of rows left behind, and how many it should have."""
+def of_output(
+    plan: BoundPlan,
+    flow: Flow,
+    output: Output,
+    table: Source,
+    seals: Digest,
+    left: tuple[Path, int] | None,
+) -> list[Proof]:
+    """What the written files show when they are opened again (the result as `table`): their rows,
+    untouched columns, the key after, control totals. `seals` are those of the rows that came out;
+    `left`: the file of rows left behind, and how many it should have.
+    """
     path, again = output.path, ChecksumStream(sha=False)
     types = tuple(column.type for column in plan.columns)
     totals = [total.places[-1] for total in plan.totals]
@@ -100,9 +135,15 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals:
     reads_all = any(bound is not None for bound in totals)
     wanted = None if reads_all else sorted({*places, *(plan.key_after or ())})
 
-    def work(batch: Batch) -> tuple[int, int, np.ndarray | None, KeyPart | None, list[AggregatePartial | None]]:
+    def work(
+        batch: Batch,
+    ) -> tuple[int, int, np.ndarray | None, KeyPart | None, list[AggregatePartial | None]]:
         seal = combined([batch.columns[place] for place in places]) if places else None
-        key = key_part([key_values(batch.columns[i], types[i]) for i in plan.key_after]) if plan.key_after else None
+        key = (
+            key_part([key_values(batch.columns[i], types[i]) for i in plan.key_after])
+            if plan.key_after
+            else None
+        )
         frame = Frame(batch.count, batch.columns, types)
         parts = [None if bound is None else part_of(bound, frame, batch.rows) for bound in totals]
         return batch.count, len(batch.malformed), seal, key, parts
@@ -111,7 +152,9 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals:
     digest = Digest()
     keys = KeyState()
     states = [None if bound is None else AggregateState(bound) for bound in totals]
-    for count, malformed, seal, key, parts in ordered_map(lambda piece: work(table.read(piece, wanted)), table.pieces(again.take)):
+    for count, malformed, seal, key, parts in ordered_map(
+        lambda piece: work(table.read(piece, wanted)), table.pieces(again.take)
+    ):
         rows += count
         bad += malformed
         if seal is not None:
@@ -124,12 +167,29 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals:
     dialect = plan.dialect
     top = header(plan.names, dialect.delimiter, dialect.line_end)
     result, now = output.signing.signature(), again.signature()
-    same_file = (plan.keeps_arrow or _begins_with(path, top)) and (result.bytes, result.crc) == (now.bytes, now.crc)
-    where = "the result before it is stored" if plan.destination.kind != "text" else "the written file"
-    if output.path.parent != output.target.parent and not output.special and plan.destination.kind == "text":
+    same_file = (plan.keeps_arrow or _begins_with(path, top)) and (result.bytes, result.crc) == (
+        now.bytes,
+        now.crc,
+    )
+    where = (
+        "the result before it is stored" if plan.destination.kind != "text" else "the written file"
+    )
+    if (
+        output.path.parent != output.target.parent
+        and not output.special
+        and plan.destination.kind == "text"
+    ):
         where = "the file that would be written"
-    detail = f"{rows:,} rows counted in {where}, {flow.rows_out:,} in the ledger" + (f", {bad:,} malformed" if bad else "")
-    results = [Proof("the output has the rows the ledger says", rows == flow.rows_out and bad == 0 and same_file, detail)]
+    detail = f"{rows:,} rows counted in {where}, {flow.rows_out:,} in the ledger" + (
+        f", {bad:,} malformed" if bad else ""
+    )
+    results = [
+        Proof(
+            "the output has the rows the ledger says",
+            rows == flow.rows_out and bad == 0 and same_file,
+            detail,
+        )
+    ]
     if left is not None:
         results.append(_left_rows(plan, *left))
     if plan.key_after:
@@ -137,28 +197,49 @@ def of_output(plan: BoundPlan, flow: Flow, output: Output, table: Source, seals:
     elif plan.no_key:
         results.append(Proof("there is no key to prove after", True, plan.no_key))
     if places:
-        subset = ", ".join(plan.names[place] for place in places[:8]) + (" …" if len(places) > 8 else "")
+        subset = ", ".join(plan.names[place] for place in places[:8]) + (
+            " …" if len(places) > 8 else ""
+        )
         message = f"{len(places)} columns ({subset})" if len(places) > 1 else f"1 column ({subset})"
         different = digest.value != seals.value
         detail = f"some value of {subset} differs" if different else f"{message}, {rows:,} rows"
-        results.append(Proof("columns that no step touched hold the same values", not different, detail))
-    return results + [_total(total.text, total.sum, index, flow, states[index]) for index, total in enumerate(plan.totals)]
+        results.append(
+            Proof("columns that no step touched hold the same values", not different, detail)
+        )
+    return results + [
+        _total(total.text, total.sum, index, flow, states[index])
+        for index, total in enumerate(plan.totals)
+    ]
 
 
 def _total(text: str, is_sum: bool, index: int, flow: Flow, state: AggregateState | None) -> Proof:
-    """A sum at the start is that of the output and of what was left behind; any other figure is only told."""
+    """A sum at the start is that of the output and of what was left behind; any other figure is
+    only told."""
     first = flow.totals[0][index]
     begun = None if first is None else first.result()
     ended = None if state is None else state.result()
     if not is_sum:
-        return Proof(f"the total {text}, told only", True, f"{_figure(begun)} at the start, {_figure(ended)} in the output")
+        return Proof(
+            f"the total {text}, told only",
+            True,
+            f"{_figure(begun)} at the start, {_figure(ended)} in the output",
+        )
     behind = flow.left_totals[index].result()
-    detail = f"{_figure(begun)} at the start, {_figure(ended)} in the output, {_figure(behind)} left behind"
+    detail = (
+        f"{_figure(begun)} at the start, {_figure(ended)} in the output, {_figure(behind)} left"
+        " behind"
+    )
     if state is None:
-        return Proof(f"the total of {text} is kept", False, detail + ": a step has taken away what it reads")
+        return Proof(
+            f"the total of {text} is kept", False, detail + ": a step has taken away what it reads"
+        )
     held = (begun or 0) == (ended or 0) + (behind or 0)
     if not held:
-        detail += f" ({_figure((ended or 0) + (behind or 0) - (begun or 0))} too many)".replace("-", "−") if begun is not None else ""
+        detail += (
+            f" ({_figure((ended or 0) + (behind or 0) - (begun or 0))} too many)".replace("-", "−")
+            if begun is not None
+            else ""
+        )
     return Proof(f"the total of {text} is kept", held, detail)
 
 
@@ -166,11 +247,13 @@ def _figure(value: Any) -> str:
     return (
         "NULL"
         if value is None
-        else f"{value:,}"
-        if isinstance(value, int)
-        else f"{value:,f}"
-        if not isinstance(value, float)
-        else f"{value:,}"
+        else (
+            f"{value:,}"
+            if isinstance(value, int)
+            else f"{value:,f}"
+            if not isinstance(value, float)
+            else f"{value:,}"
+        )
     )
 
 
@@ -186,7 +269,9 @@ def _begins_with(path: Path, top: bytes) -> bool:
         return file.read(len(top)) == top
 
 
-def _key(columns: tuple[int, ...], state: KeyState, when: str, table: Source, types: tuple[Type, ...]) -> Proof:
+def _key(
+    columns: tuple[int, ...], state: KeyState, when: str, table: Source, types: tuple[Type, ...]
+) -> Proof:
     """Different hashes prove different keys; equal ones are looked up and compared by value."""
     name = f"the key ({', '.join(table.columns[i] for i in columns)}) is unique and not null {when}"
     nulls, twice = state.nulls, state.repeated()
@@ -199,13 +284,16 @@ def _key(columns: tuple[int, ...], state: KeyState, when: str, table: Source, ty
         subset = ", ".join(f"{row:,}" for row in rows[:5]) + (" …" if len(rows) > 5 else "")
         count = len(repeated)
         problems.append(
-            f"{count:,} {'key' if count == 1 else 'keys'} in {sum(map(len, repeated.values())):,} rows, such as {shown} in {where} {subset}"
+            f"{count:,} {'key' if count == 1 else 'keys'} in {sum(map(len, repeated.values())):,}"
+            f" rows, such as {shown} in {where} {subset}"
         )
     detail = "; ".join(problems) or f"{state.rows:,} rows, {state.rows:,} different keys"
     return Proof(name, not problems, detail)
 
 
-def _repeated(columns: tuple[int, ...], table: Source, types: tuple[Type, ...], twice: np.ndarray) -> dict[tuple[Any, ...], list[int]]:
+def _repeated(
+    columns: tuple[int, ...], table: Source, types: tuple[Type, ...], twice: np.ndarray
+) -> dict[tuple[Any, ...], list[int]]:
     """The keys that more than one row has, by value, with their rows."""
     results: dict[tuple[Any, ...], list[int]] = {}
 

@@ -1,4 +1,5 @@
-"""The record of a run: what was read, done and written, to be verified later and elsewhere. docs/record.md has its schema."""
+"""The record of a run: what was read, done and written, to be verified later and elsewhere.
+docs/record.md has its schema."""
 
 from __future__ import annotations
 
@@ -27,17 +28,27 @@ if TYPE_CHECKING:
 KIND = "record/1"
 
 
-def record_of(done: Run, signatures: dict[str, FileChecksum], contents: dict[str, str], others: list[Path]) -> dict[str, Any]:
-    """A run as its record has it; paths are relative to the output's folder. `contents`: of input and output where they are tables of a
-    database, which no size and hash of a file tells apart. `others`: the files of further tables that the plan read."""
+def record_of(
+    done: Run, signatures: dict[str, FileChecksum], contents: dict[str, str], others: list[Path]
+) -> dict[str, Any]:
+    """A run as its record has it; paths are relative to the output's folder. `contents`: of input
+    and output where they are tables of a database, which no size and hash of a file tells apart.
+    `others`: the files of further tables that the plan read.
+    """
     plan = done.bound
     to = plan.destination
     folder = plan.target.parent
     text = removed(plan.file.text)
 
-    def table_of(path: Path | None, server: str, part: str, content: str, **more: Any) -> dict[str, Any]:
-        relative = None if path is None else Path(os.path.relpath(path.resolve(), folder)).as_posix()
-        where: dict[str, Any] = {"path": None, "server": server} if relative is None else {"path": relative}
+    def table_of(
+        path: Path | None, server: str, part: str, content: str, **more: Any
+    ) -> dict[str, Any]:
+        relative = (
+            None if path is None else Path(os.path.relpath(path.resolve(), folder)).as_posix()
+        )
+        where: dict[str, Any] = (
+            {"path": None, "server": server} if relative is None else {"path": relative}
+        )
         return {**where, "part": part, "content": content, **more}
 
     def file(path: Path, signature: FileChecksum, **more: Any) -> dict[str, Any]:
@@ -45,20 +56,40 @@ def record_of(done: Run, signatures: dict[str, FileChecksum], contents: dict[str
         return {"path": relative, "bytes": signature.bytes, "sha256": signature.sha256, **more}
 
     dialect = plan.table.dialect
-    reading = {"delimiter": dialect.delimiter, "encoding": dialect.encoding, "empty": plan.file.model.empty}
+    reading = {
+        "delimiter": dialect.delimiter,
+        "encoding": dialect.encoding,
+        "empty": plan.file.model.empty,
+    }
     table = plan.table
     counts = {"table": plan.table_name, "rows": done.rows_in, "malformed": len(done.malformed)}
     if contents["input"]:
-        source = table_of(None if table.server else table.origin, table.server, table.part, contents["input"], **counts)
+        source = table_of(
+            None if table.server else table.origin,
+            table.server,
+            table.part,
+            contents["input"],
+            **counts,
+        )
         if to.kind == "in place":
             source["changed"] = True  # by this run
     else:
-        signed = signatures["input"] if table.origin == table.path else signature_of(table.origin, table.name)
+        signed = (
+            signatures["input"]
+            if table.origin == table.path
+            else signature_of(table.origin, table.name)
+        )
         source = file(table.origin, signed, **counts)
     # Of several files each is signed by itself.
     several = table.sources if len(table.sources) > 1 or table.sources[0] is not table else []
-    every = [file(item.origin, signature_of(item.origin, item.name), table=item.name) for item in several]
-    order = sorted(plan.columns, key=lambda item: table.columns.index(item.name)) if to.kind == "in place" else plan.columns
+    every = [
+        file(item.origin, signature_of(item.origin, item.name), table=item.name) for item in several
+    ]
+    order = (
+        sorted(plan.columns, key=lambda item: table.columns.index(item.name))
+        if to.kind == "in place"
+        else plan.columns
+    )
     columns = [{"name": column.name, "type": str(column.type)} for column in order]
     left = None
     if "left" in signatures:
@@ -69,30 +100,66 @@ def record_of(done: Run, signatures: dict[str, FileChecksum], contents: dict[str
     dialect = plan.dialect
     if to.database:
         server = "" if to.file is not None else to.shown.partition("#")[0]
-        output = table_of(to.file, server, to.table, contents["output"], rows=done.rows_out, columns=columns, reading=None)
+        output = table_of(
+            to.file,
+            server,
+            to.table,
+            contents["output"],
+            rows=done.rows_out,
+            columns=columns,
+            reading=None,
+        )
         if done.changes is not None:
             output["changes"] = changes_json(done.changes)
     else:
-        output = file(plan.target, signatures["output"], rows=done.rows_out, columns=columns, reading={"delimiter": plan.reading.delimiter})
+        output = file(
+            plan.target,
+            signatures["output"],
+            rows=done.rows_out,
+            columns=columns,
+            reading={"delimiter": plan.reading.delimiter},
+        )
     beside = [path for path in others if to.file is None or path.resolve() != to.file.resolve()]
     plan_path = Path(os.path.relpath(plan.file.path.resolve(), folder)).as_posix()
     return {
-        "gravel": KIND, "version": __version__, "status": "good",
-        "begun": done.begun.isoformat(timespec="seconds"), "ended": done.ended.isoformat(timespec="seconds"),
-        "plan": {"path": plan_path, "sha256": hashlib.sha256(text.encode()).hexdigest(), "text": text},
-        "today": done.today.isoformat(), "parameters": done.parameters,
-        "inputs": [*(every or [{**source, "reading": reading}]), *(file(path, signature_of(path, str(path)), table=path.name) for path in beside)],
-        "output": output,
-        "left_behind": left, "totals": list(done.totals), "steps": steps_json(done), "proofs": proofs_json(done),
-        "cautions": [
-            {"step": line.step, "caution": item.caution, "rows": item.rows, "detail": item.detail, "hint": item.hint}
-            for line in done.steps for item in line.cautions
+        "gravel": KIND,
+        "version": __version__,
+        "status": "good",
+        "begun": done.begun.isoformat(timespec="seconds"),
+        "ended": done.ended.isoformat(timespec="seconds"),
+        "plan": {
+            "path": plan_path,
+            "sha256": hashlib.sha256(text.encode()).hexdigest(),
+            "text": text,
+        },
+        "today": done.today.isoformat(),
+        "parameters": done.parameters,
+        "inputs": [
+            *(every or [{**source, "reading": reading}]),
+            *(file(path, signature_of(path, str(path)), table=path.name) for path in beside),
         ],
-    }  # fmt: skip
+        "output": output,
+        "left_behind": left,
+        "totals": list(done.totals),
+        "steps": steps_json(done),
+        "proofs": proofs_json(done),
+        "cautions": [
+            {
+                "step": line.step,
+                "caution": item.caution,
+                "rows": item.rows,
+                "detail": item.detail,
+                "hint": item.hint,
+            }
+            for line in done.steps
+            for item in line.cautions
+        ],
+    }
 
 
 def written(record: dict[str, Any], target: Path, beside: Path) -> Output:
-    """The record in a file beside its place, not yet renamed; a new one takes the mode of the file that it is of. Raises TableProblem."""
+    """The record in a file beside its place, not yet renamed; a new one takes the mode of the file
+    that it is of. Raises TableProblem."""
     output = Output(target, target.name, like=beside)
     output.write((json.dumps(record, indent=1, ensure_ascii=False) + "\n").encode())
     output.close()
@@ -110,7 +177,8 @@ class RecordMismatch:
 
 @dataclass(frozen=True)
 class Verified:
-    """What `gravel verify` tells: everything that was looked at, and what of it differs; servers that were not asked."""
+    """What `gravel verify` tells: everything that was looked at, and what of it differs; servers
+    that were not asked."""
 
     record: str
     checked: tuple[RecordMismatch, ...]
@@ -127,16 +195,34 @@ def read_record(path: Path) -> dict[str, Any]:
     try:
         result = json.loads(path.read_text("utf-8"))
     except FileNotFoundError:
-        beside = [item.name for item in path.parent.glob("*.record.json")] if path.parent.is_dir() else []
+        beside = (
+            [item.name for item in path.parent.glob("*.record.json")]
+            if path.parent.is_dir()
+            else []
+        )
         near = nearest(path.name, beside)
-        raise TableProblem(f"there is no record {path}", hint=f"did you mean {near}?" if near else "gravel clean PLAN makes one") from None
+        raise TableProblem(
+            f"there is no record {path}",
+            hint=f"did you mean {near}?" if near else "gravel clean PLAN makes one",
+        ) from None
     except (OSError, UnicodeDecodeError) as error:
-        raise TableProblem(f"{path} cannot be read: {(getattr(error, 'strerror', None) or str(error)).lower()}") from None
+        raise TableProblem(
+            f"{path} cannot be read: {(getattr(error, 'strerror', None) or str(error)).lower()}"
+        ) from None
     except json.JSONDecodeError as error:
-        raise CallProblem(f"{path} is no record: {error.msg.lower()}", place=f"{path}:{error.lineno}") from None
+        raise CallProblem(
+            f"{path} is no record: {error.msg.lower()}", place=f"{path}:{error.lineno}"
+        ) from None
     parts = ("plan", "inputs", "output", "steps", "proofs")
-    if not isinstance(result, dict) or result.get("gravel") != KIND or any(part not in result for part in parts):
-        raise CallProblem(f"{path} is no record of this kind ({KIND})", hint="gravel clean writes one beside each output")
+    if (
+        not isinstance(result, dict)
+        or result.get("gravel") != KIND
+        or any(part not in result for part in parts)
+    ):
+        raise CallProblem(
+            f"{path} is no record of this kind ({KIND})",
+            hint="gravel clean writes one beside each output",
+        )
     return result
 
 
@@ -146,8 +232,9 @@ def pending_path(record: Path) -> Path:
 
 
 def settle_pending(record: Path, connect: bool) -> bool:
-    """A record that waits for a commit of which its run did not live to hear: it takes its place if the database's table holds what it
-    says, and goes if not; whether there was one. A server is asked only with `connect`."""
+    """A record that waits for a commit of which its run did not live to hear: it takes its place if
+    the database's table holds what it says, and goes if not; whether there was one. A server is
+    asked only with `connect`."""
     pending = pending_path(record)
     if not pending.is_file():
         return False
@@ -155,7 +242,8 @@ def settle_pending(record: Path, connect: bool) -> bool:
         item = read_record(pending)["output"]
         if item.get("server") and not connect:
             return False
-        table = open_table(f"{item['server'] if item['path'] is None else record.parent / item['path']}#{item['part']}")
+        base = item["server"] if item["path"] is None else record.parent / item["path"]
+        table = open_table(f"{base}#{item['part']}")
         stands = _content(item, table).value == item["content"]
     except TableProblem:
         return False  # it cannot be asked now
@@ -172,19 +260,29 @@ def _content(value: dict[str, Any], table: Any) -> Any:
     """What a table holds now, its columns taken for the types that a record has of them."""
     kinds = [TEXT] * len(table.columns)
     if "columns" in value:
-        types = {column["name"]: kept_type(named_type(column["type"]).type) for column in value["columns"]}
+        types = {
+            column["name"]: kept_type(named_type(column["type"]).type)
+            for column in value["columns"]
+        }
         kinds = [types.get(column, TEXT) for column in table.columns]
     return content_of(table, kinds)
 
 
 def _put_in_place(record: Path, result: dict[str, Any]) -> bool:
-    """Finish what a killed run was about to put in place beside a record, whether there was such."""
+    """Finish what a killed run was about to put in place beside a record, whether there was
+    such."""
     try:
         target = (record.parent / result["output"]["path"]).resolve()
         left = result.get("left_behind") or {}
         ending = target.suffix if target.suffix in (".csv", ".tsv") else ".csv"
         stem = record.name.removesuffix(".record.json").removesuffix(".csv")
-        places = [record, *(target.with_name(f"{item}-left-behind{ending}") for item in {target.stem, stem, target.name.split(".")[0]})]
+        places = [
+            record,
+            *(
+                target.with_name(f"{item}-left-behind{ending}")
+                for item in {target.stem, stem, target.name.split(".")[0]}
+            ),
+        ]
         places += [(record.parent / left["path"]).resolve()] if left.get("path") else []
     except (KeyError, TypeError, AttributeError, ValueError):
         return False
@@ -192,8 +290,8 @@ def _put_in_place(record: Path, result: dict[str, Any]) -> bool:
 
 
 def verify(path: Path, connect: bool = False) -> Verified:
-    """Open again what a record names, and count it again; servers are asked only with `connect`, since a record may come from anybody.
-    Raises TableProblem, CallProblem for what is no record."""
+    """Open again what a record names, and count it again; servers are asked only with `connect`,
+    since a record may come from anybody. Raises TableProblem, CallProblem for what is no record."""
     folder = path.resolve().parent
     settled = settle_pending(path.resolve(), connect)
     result = read_record(path)
@@ -204,14 +302,22 @@ def verify(path: Path, connect: bool = False) -> Verified:
         _verify(result, folder, checked, connect)
     except (KeyError, TypeError, AttributeError, ValueError) as error:
         raise CallProblem(f"{path} is no whole record: {type(error).__name__} {error}") from None
-    servers = {item["server"] for item in (*result["inputs"], result["output"]) if item.get("content") and item.get("server")}
+    servers = {
+        item["server"]
+        for item in (*result["inputs"], result["output"])
+        if item.get("content") and item.get("server")
+    }
     return Verified(str(path), tuple(checked), () if connect else tuple(sorted(servers)))
 
 
-def _verify(result: dict[str, Any], folder: Path, checked: list[RecordMismatch], connect: bool) -> None:
+def _verify(
+    result: dict[str, Any], folder: Path, checked: list[RecordMismatch], connect: bool
+) -> None:
     plan = result["plan"]
     text_hash = hashlib.sha256(plan["text"].encode()).hexdigest()
-    checked.append(RecordMismatch("the plan's text in the record: SHA-256", plan["sha256"], text_hash))
+    checked.append(
+        RecordMismatch("the plan's text in the record: SHA-256", plan["sha256"], text_hash)
+    )
     plan_path = folder / plan["path"]
     if plan_path.is_file():
         now = hashlib.sha256(removed(plan_path.read_text("utf-8-sig")).encode()).hexdigest()
@@ -232,19 +338,36 @@ def _verify(result: dict[str, Any], folder: Path, checked: list[RecordMismatch],
         _file(result["left_behind"], folder, checked, result["output"]["reading"])
     wrong = []
     for step in result["steps"]:
-        if step["out"] != step["in"] + step["added"] - step["dropped"] - step["merged"] - step["set_aside"] - step.get("failed", 0):
+        if step["out"] != step["in"] + step["added"] - step["dropped"] - step["merged"] - step[
+            "set_aside"
+        ] - step.get("failed", 0):
             wrong.append(str(step["step"]))
-    checked.append(RecordMismatch("every step of the ledger balances", "yes", f"not step {', '.join(wrong)}" if wrong else "yes"))
+    checked.append(
+        RecordMismatch(
+            "every step of the ledger balances",
+            "yes",
+            f"not step {', '.join(wrong)}" if wrong else "yes",
+        )
+    )
     steps = result["steps"]
-    checked.append(RecordMismatch("the output's rows in the ledger", f"{result['output']['rows']:,}", f"{steps[-1]['out']:,}"))
+    checked.append(
+        RecordMismatch(
+            "the output's rows in the ledger",
+            f"{result['output']['rows']:,}",
+            f"{steps[-1]['out']:,}",
+        )
+    )
     for proof in result["proofs"]:
         if not proof["holds"]:
             checked.append(RecordMismatch(f"proof: {proof['proof']}", "holds", "does not"))
 
 
-def _stored(item: dict[str, Any], folder: Path, checked: list[RecordMismatch], must: bool = True) -> None:
-    """A table of a database as it was signed beside what it is. One that this run has changed is told by the output. `must`: a
-    server that cannot be reached is a problem, and not passed over."""
+def _stored(
+    item: dict[str, Any], folder: Path, checked: list[RecordMismatch], must: bool = True
+) -> None:
+    """A table of a database as it was signed beside what it is. One that this run has changed is
+    told by the output. `must`: a server that cannot be reached is a problem, and not passed
+    over."""
     if item.get("changed"):
         return
     name = f"{item.get('server') or item['path']}#{item['part']}"
@@ -252,7 +375,9 @@ def _stored(item: dict[str, Any], folder: Path, checked: list[RecordMismatch], m
         checked.append(RecordMismatch(f"{item['path']}: the file", "there", "not there"))
         return
     try:
-        table = open_table(f"{item['server'] if item['path'] is None else folder / item['path']}#{item['part']}")
+        table = open_table(
+            f"{item['server'] if item['path'] is None else folder / item['path']}#{item['part']}"
+        )
     except CallProblem:
         checked.append(RecordMismatch(f"{name}: the table", "there", "not there"))
         return
@@ -262,13 +387,20 @@ def _stored(item: dict[str, Any], folder: Path, checked: list[RecordMismatch], m
         return
     if "columns" in item:
         then = [column["name"] for column in item["columns"]]
-        checked.append(RecordMismatch(f"{name}: columns", ", ".join(then), ", ".join(table.columns)))
+        checked.append(
+            RecordMismatch(f"{name}: columns", ", ".join(then), ", ".join(table.columns))
+        )
     now = _content(item, table)
     checked.append(RecordMismatch(f"{name}: rows", f"{item['rows']:,}", f"{now.rows:,}"))
     checked.append(RecordMismatch(f"{name}: content", item["content"], now.value))
 
 
-def _file(value: dict[str, Any], folder: Path, checked: list[RecordMismatch], reading: dict[str, Any] | None = None) -> None:
+def _file(
+    value: dict[str, Any],
+    folder: Path,
+    checked: list[RecordMismatch],
+    reading: dict[str, Any] | None = None,
+) -> None:
     """A file as it was signed beside what it is, and its rows counted again."""
     path, name = folder / value["path"], value["path"]
     if not path.is_file():
@@ -282,12 +414,19 @@ def _file(value: dict[str, Any], folder: Path, checked: list[RecordMismatch], re
         return
     try:
         reference = f"{path}#{value['part']}" if value.get("part") else str(path)
-        table = open_table(reference, ReadOptions(how["delimiter"], how.get("encoding"), how.get("empty") == "null"))
+        table = open_table(
+            reference,
+            ReadOptions(how["delimiter"], how.get("encoding"), how.get("empty") == "null"),
+        )
         rows = bad = 0
         for count, malformed in scan(table, lambda batch: (batch.count, len(batch.malformed)), []):
             rows, bad = rows + count, bad + malformed
         checked.append(RecordMismatch(f"{name}: rows", f"{value['rows']:,}", f"{rows:,}"))
-        checked.append(RecordMismatch(f"{name}: malformed records", f"{value.get('malformed', 0):,}", f"{bad:,}"))
+        checked.append(
+            RecordMismatch(
+                f"{name}: malformed records", f"{value.get('malformed', 0):,}", f"{bad:,}"
+            )
+        )
         if "columns" in value:
             then = ", ".join(column["name"] for column in value["columns"])
             checked.append(RecordMismatch(f"{name}: columns", then, ", ".join(table.columns)))

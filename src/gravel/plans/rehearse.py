@@ -20,7 +20,8 @@ from gravel.sources.source import InferredTypeRefuted, Malformed, Source
 
 @dataclass(frozen=True)
 class Rehearsal:
-    """A step's line of the ledger with examples of what it does; `stops`: why a run would stop there, or None."""
+    """A step's line of the ledger with examples of what it does; `stops`: why a run would stop
+    there, or None."""
 
     plan: str
     table: str
@@ -50,11 +51,17 @@ def one_step(table: Source, reference: str, step: str) -> PlanFile:
     return parse_plan("\n".join([*begun, body]), Path("step.toml"), "the step", len(begun))
 
 
-def rehearse(plan_file: PlanFile, number: int, given: Given | None = None, memory: int = MEMORY) -> Rehearsal:
-    """Run the steps up to one and tell what that one does. Raises CallProblem for a step that is not there, Problems, TableProblem."""
+def rehearse(
+    plan_file: PlanFile, number: int, given: Given | None = None, memory: int = MEMORY
+) -> Rehearsal:
+    """Run the steps up to one and tell what that one does. Raises CallProblem for a step that is
+    not there, Problems, TableProblem."""
     many = len(plan_file.model.step)
     if not 1 <= number <= many:
-        raise CallProblem(f"{plan_file.name} has no step {number}", hint=f"its steps are 1 to {many}" if many else "it has none")
+        raise CallProblem(
+            f"{plan_file.name} has no step {number}",
+            hint=f"its steps are 1 to {many}" if many else "it has none",
+        )
     try:
         return _rehearsed(bind_plan(plan_file, given, guess=True), number, memory)
     except InferredTypeRefuted:
@@ -62,14 +69,30 @@ def rehearse(plan_file: PlanFile, number: int, given: Given | None = None, memor
 
 
 def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
-    flow = Flow(plan, lambda left, malformed: None, lambda result: None, memory=memory, until=number)
+    flow = Flow(
+        plan, lambda left, malformed: None, lambda result: None, memory=memory, until=number
+    )
     for _ in flow.run():
         pass
     line = ledger(flow)[-1]
     action = plan.steps[number - 1].action
-    stops = action.finish(plan.steps[number - 1], line.count) if isinstance(action, RowAction) else None
+    stops = (
+        action.finish(plan.steps[number - 1], line.count) if isinstance(action, RowAction) else None
+    )
     if line.count.stopped:
         stops = line.count.why or f'{line.count.stopped:,} rows fail, and on_error is "stop"'
-    errors = tuple((column, kind) for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows))
+    errors = tuple(
+        (column, kind)
+        for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows)
+    )
     totals = tuple(total.text for total in plan.totals)
-    return Rehearsal(plan.file.name, plan.table_name, line, errors, stops, totals, tuple(flow.malformed), tuple(plan.table.notes))
+    return Rehearsal(
+        plan.file.name,
+        plan.table_name,
+        line,
+        errors,
+        stops,
+        totals,
+        tuple(flow.malformed),
+        tuple(plan.table.notes),
+    )

@@ -1,4 +1,5 @@
-"""The rows that come out of a plan, laid down where they are proved: as a text file, or as Arrow values for a file that keeps those."""
+"""The rows that come out of a plan, laid down where they are proved: as a text file, or as Arrow
+values for a file that keeps those."""
 
 from __future__ import annotations
 
@@ -43,7 +44,13 @@ def text_table(plan: BoundPlan, path: Any, names: tuple[str, ...], name: str) ->
     """A text file that a run wrote, opened again; its columns are those it should have."""
     before = plan.dialect
     top = header(names, before.delimiter, before.line_end)
-    return CsvSource(path, name, dialect=Dialect(before.delimiter, "utf-8", names, len(top), line_breaks(top), 0, before.line_end))
+    return CsvSource(
+        path,
+        name,
+        dialect=Dialect(
+            before.delimiter, "utf-8", names, len(top), line_breaks(top), 0, before.line_end
+        ),
+    )
 
 
 class TextRows:
@@ -67,20 +74,30 @@ class TextRows:
 
     def opened(self) -> Source:
         """See ResultRows."""
-        return text_table(self._plan, self._output.path, self._plan.names, self._plan.destination.shown)
+        return text_table(
+            self._plan, self._output.path, self._plan.names, self._plan.destination.shown
+        )
 
 
 class TypedRows:
-    """Rows as Arrow values, each column in the type that the file will have for it. A column that no step touched keeps its store's
-    type; one that a step sets keeps it where all values fit."""
+    """Rows as Arrow values, each column in the type that the file will have for it. A column that
+    no step touched keeps its store's type; one that a step sets keeps it where all values fit."""
 
     def __init__(self, plan: BoundPlan, output: Output) -> None:
         self._plan, self._output = plan, output
         self._kinds = [kept_type(column.type) for column in plan.columns]
-        self._given = [None if column.source is None else plan.table.fields.get(column.source) for column in plan.columns]
-        self._untouched = [field is not None and not column.touched for field, column in zip(self._given, plan.columns, strict=True)]
+        self._given = [
+            None if column.source is None else plan.table.fields.get(column.source)
+            for column in plan.columns
+        ]
+        self._untouched = [
+            field is not None and not column.touched
+            for field, column in zip(self._given, plan.columns, strict=True)
+        ]
         fields = []
-        for column, kind, given, untouched in zip(plan.columns, self._kinds, self._given, self._untouched, strict=True):
+        for column, kind, given, untouched in zip(
+            plan.columns, self._kinds, self._given, self._untouched, strict=True
+        ):
             if given is not None and untouched:
                 fields.append(given.with_name(column.name))
                 continue
@@ -93,30 +110,54 @@ class TypedRows:
         self._narrow = {
             index: supplied.type
             for index, (supplied, kind) in enumerate(zip(self._given, self._kinds, strict=True))
-            if supplied is not None and not self._untouched[index] and _may_keep(supplied.type, kind)
+            if supplied is not None
+            and not self._untouched[index]
+            and _may_keep(supplied.type, kind)
         }
         self._lost: set[int] = set()
         # Texts that no step touches are proved as they are, and made values when they are written.
         self.forms = {
-            index: partial(files.typed, name=column.name, kind=kind, binary=pa.types.is_binary(fields[index].type))
-            for index, (column, kind, supplied) in enumerate(zip(plan.columns, self._kinds, self._given, strict=True))
-            if supplied is None and not column.touched and not pa.types.is_string(fields[index].type)
+            index: partial(
+                files.typed,
+                name=column.name,
+                kind=kind,
+                binary=pa.types.is_binary(fields[index].type),
+            )
+            for index, (column, kind, supplied) in enumerate(
+                zip(plan.columns, self._kinds, self._given, strict=True)
+            )
+            if supplied is None
+            and not column.touched
+            and not pa.types.is_string(fields[index].type)
         }
-        laid = [field.with_type(pa.string()) if index in self.forms else field for index, field in enumerate(fields)]
+        laid = [
+            field.with_type(pa.string()) if index in self.forms else field
+            for index, field in enumerate(fields)
+        ]
         self._rows = arrow_file.ArrowRows(laid, output.write)
 
     def finish(self, rows: TrackedRows) -> tuple[Any, list[int]]:
         """See ResultRows; with the columns whose values do not fit the type that they had."""
         columns = [self._column(rows, index) for index in range(len(self._fields))]
-        lost = [index for index, arrow in self._narrow.items() if not arrow_file.fits(columns[index], plain_type(arrow))]
+        lost = [
+            index
+            for index, arrow in self._narrow.items()
+            if not arrow_file.fits(columns[index], plain_type(arrow))
+        ]
         return self._rows.batch(columns), lost
 
     def _column(self, rows: TrackedRows, index: int) -> Any:
-        stored, to, kind = rows.stored[index], self._rows.schema.field(index).type, self._kinds[index]
+        stored, to, kind = (
+            rows.stored[index],
+            self._rows.schema.field(index).type,
+            self._kinds[index],
+        )
         if stored.type == to:
             return stored
         if pa.types.is_string(stored.type):
-            return files.typed(stored, self._fields[index].name, kind, binary=pa.types.is_binary(to))
+            return files.typed(
+                stored, self._fields[index].name, kind, binary=pa.types.is_binary(to)
+            )
         if pa.types.is_string(to):
             return rows.text(index)
         result = of_type(stored, kind)
@@ -140,24 +181,37 @@ class TypedRows:
     def fields(self) -> list[Any]:
         """The fields of the file that the rows are for."""
         kept = {index: arrow for index, arrow in self._narrow.items() if index not in self._lost}
-        return [field.with_type(kept[index]) if index in kept else field for index, field in enumerate(self._fields)]
+        return [
+            field.with_type(kept[index]) if index in kept else field
+            for index, field in enumerate(self._fields)
+        ]
 
     def notes(self) -> list[str]:
         """Columns that could not keep the type they had."""
         return [
-            f"{self._fields[index].name} was {self._narrow[index]} and is {self._fields[index].type}: a step gives it values that do not fit"
+            f"{self._fields[index].name} was {self._narrow[index]} and is"
+            f" {self._fields[index].type}: a step gives it values that do not fit"
             for index in sorted(self._lost)
         ]
 
     def untouched(self) -> dict[str, Any]:
         """The types of the columns that no step touches, by name."""
-        return {field.name: field.type for field, kept in zip(self._fields, self._untouched, strict=True) if kept}
+        return {
+            field.name: field.type
+            for field, kept in zip(self._fields, self._untouched, strict=True)
+            if kept
+        }
 
 
 def _may_keep(arrow: Any, kind: Type) -> bool:
-    """Whether a column of an Arrow type may keep it when a step sets values of another type of the language."""
+    """Whether a column of an Arrow type may keep it when a step sets values of another type of the
+    language."""
     own = type_of(arrow)
-    return has_type(arrow) and not pa.types.is_null(arrow) and (own.kind is kind.kind or (own.kind in NUMBERS and kind.kind in NUMBERS))
+    return (
+        has_type(arrow)
+        and not pa.types.is_null(arrow)
+        and (own.kind is kind.kind or (own.kind in NUMBERS and kind.kind in NUMBERS))
+    )
 
 
 def lay_down(plan: BoundPlan, output: Output) -> TextRows | TypedRows:

@@ -16,14 +16,27 @@ from gravel.plans.ledger import SAMPLES, ChangeExample, differing
 
 
 class TrackedRows:
-    """Some rows. numbers: source row numbers, 0 for a row that a step made. suffix: what stands behind the number in a
-    row's path ('.1.2', '' for nothing), or None where no row has one. seals: a hash of each row's columns that no step
-    touches, made when it was read. stored, types: the columns. marks: whatever a step wants to be carried along."""
+    """Some rows. numbers: source row numbers, 0 for a row that a step made. suffix: what stands
+    behind the number in a row's path ('.1.2', '' for nothing), or None where no row has one. seals:
+    a hash of each row's columns that no step touches, made when it was read. stored, types: the
+    columns. marks: whatever a step wants to be carried along.
+    """
 
     def __init__(
-        self, numbers: np.ndarray, stored: Sequence[Any], types: tuple[Type, ...], suffix: Any = None, seals: np.ndarray | None = None
+        self,
+        numbers: np.ndarray,
+        stored: Sequence[Any],
+        types: tuple[Type, ...],
+        suffix: Any = None,
+        seals: np.ndarray | None = None,
     ) -> None:
-        self.numbers, self.stored, self.types, self.suffix, self.seals = numbers, list(stored), types, suffix, seals
+        self.numbers, self.stored, self.types, self.suffix, self.seals = (
+            numbers,
+            list(stored),
+            types,
+            suffix,
+            seals,
+        )
         self.marks: np.ndarray | None = None
         self._texts: dict[int, Any] = {}
 
@@ -49,7 +62,8 @@ class TrackedRows:
         return [self.text(index) for index in range(len(self.stored))]
 
     def put(self, index: int, stored: Any, texts: Any) -> None:
-        """A column's new values, beside the texts they are written as; a new one stands at the end."""
+        """A column's new values, beside the texts they are written as; a new one stands at the
+        end."""
         if index == len(self.stored):
             self.stored.append(stored)
         else:
@@ -64,7 +78,9 @@ class TrackedRows:
     def keep(self, mask: np.ndarray) -> None:
         """Only the rows of a mask."""
         if not mask.all():
-            result = self._chosen(lambda array: array.filter(pa.array(mask)), lambda array: array[mask])
+            result = self._chosen(
+                lambda array: array.filter(pa.array(mask)), lambda array: array[mask]
+            )
             self.__dict__.update(result.__dict__)
 
     def take(self, places: np.ndarray) -> TrackedRows:
@@ -74,19 +90,25 @@ class TrackedRows:
 
     def slice(self, start: int, length: int) -> TrackedRows:
         """A part of the rows."""
-        return self._chosen(lambda array: array.slice(start, length), lambda array: array[start : start + length])
+        return self._chosen(
+            lambda array: array.slice(start, length), lambda array: array[start : start + length]
+        )
 
     def _chosen(self, arrow: Any, numpy: Any) -> TrackedRows:
         result = TrackedRows(
-            numpy(self.numbers), [arrow(item) for item in self.stored], self.types, None if self.suffix is None else arrow(self.suffix),
+            numpy(self.numbers),
+            [arrow(item) for item in self.stored],
+            self.types,
+            None if self.suffix is None else arrow(self.suffix),
             None if self.seals is None else numpy(self.seals),
-        )  # fmt: skip
+        )
         result.marks = None if self.marks is None else numpy(self.marks)
         result._texts = {index: arrow(item) for index, item in self._texts.items()}
         return result
 
     def step_into(self, places: np.ndarray, piece: np.ndarray) -> TrackedRows:
-        """Rows taken from these places, each with the number of its piece (0: it stays what it was) added to its path."""
+        """Rows taken from these places, each with the number of its piece (0: it stays what it was)
+        added to its path."""
         result = self.take(places)
         result.suffix = longer(result.suffix, piece)
         return result
@@ -94,7 +116,11 @@ class TrackedRows:
     def paths(self) -> Any:
         """The path of each row as text: 17, 17.1, 17.1.2; 0.1 for a row that a step made."""
         numbers = pc.cast(pa.array(self.numbers), pa.string())
-        return numbers if self.suffix is None else pc.binary_join_element_wise(numbers, self.suffix, "")
+        return (
+            numbers
+            if self.suffix is None
+            else pc.binary_join_element_wise(numbers, self.suffix, "")
+        )
 
     @property
     def size(self) -> int:
@@ -109,7 +135,9 @@ class TrackedRows:
             if getattr(self, name) is not None:
                 parts[name] = pa.array(getattr(self, name))
         columns = [*parts.values(), *self.stored]
-        return pa.record_batch(columns, [*parts, *(str(index) for index in range(len(self.stored)))])
+        return pa.record_batch(
+            columns, [*parts, *(str(index) for index in range(len(self.stored)))]
+        )
 
     @classmethod
     def of_batch(cls, batch: Any, types: tuple[Type, ...]) -> TrackedRows:
@@ -121,12 +149,20 @@ class TrackedRows:
 
         first = numbers("numbers")
         assert first is not None
-        result = cls(first, [named[str(index)] for index in range(len(types))], types, named.get("suffix"), numbers("seals"))
+        result = cls(
+            first,
+            [named[str(index)] for index in range(len(types))],
+            types,
+            named.get("suffix"),
+            numbers("seals"),
+        )
         result.marks = numbers("marks")
         return result
 
 
-def samples(rows: TrackedRows, mask: np.ndarray, before: Any, after: Any = None) -> list[ChangeExample]:
+def samples(
+    rows: TrackedRows, mask: np.ndarray, before: Any, after: Any = None
+) -> list[ChangeExample]:
     """Some of the rows of a mask, with texts before and after that differ from sample to sample."""
     result = np.flatnonzero(mask[:2048])
     where = pa.array((result if len(result) >= SAMPLES else np.flatnonzero(mask))[:50])
@@ -153,15 +189,27 @@ def together(parts: Sequence[TrackedRows], types: tuple[Type, ...]) -> TrackedRo
     for index in range(len(types)):
         arrays = [part.stored[index] for part in parts]
         if len({array.type for array in arrays}) > 1:
-            # Texts beside values become texts; values that a store has in one way and a step in another, values of the column's type.
+            # Texts beside values become texts; values that a store has in one way and a step in
+            # another, values of the column's type.
             texts = any(pa.types.is_string(array.type) for array in arrays)
-            arrays = [part.text(index) if texts else of_type(part.stored[index], types[index]) for part in parts]
+            arrays = [
+                part.text(index) if texts else of_type(part.stored[index], types[index])
+                for part in parts
+            ]
         stored.append(pa.concat_arrays(arrays))
     suffix = None
     if any(part.suffix is not None for part in parts):
-        suffix = pa.concat_arrays([pa.repeat("", part.count) if part.suffix is None else part.suffix for part in parts])
-    seals = None if any(part.seals is None for part in parts) else np.concatenate([part.seals for part in parts if part.seals is not None])
-    result = TrackedRows(np.concatenate([part.numbers for part in parts]), stored, types, suffix, seals)
+        suffix = pa.concat_arrays(
+            [pa.repeat("", part.count) if part.suffix is None else part.suffix for part in parts]
+        )
+    seals = (
+        None
+        if any(part.seals is None for part in parts)
+        else np.concatenate([part.seals for part in parts if part.seals is not None])
+    )
+    result = TrackedRows(
+        np.concatenate([part.numbers for part in parts]), stored, types, suffix, seals
+    )
     if all(part.marks is not None for part in parts):
         result.marks = np.concatenate([part.marks for part in parts if part.marks is not None])
     return result

@@ -1,4 +1,5 @@
-"""Running a plan: its rows go through the steps, the result is written beside its target, opened again, proved, then renamed."""
+"""Running a plan: its rows go through the steps, the result is written beside its target, opened
+again, proved, then renamed."""
 
 from __future__ import annotations
 
@@ -22,7 +23,14 @@ from gravel.plans.flow import MEMORY, Flow
 from gravel.plans.ledger import Proof, StepCount, StepLine
 from gravel.plans.left import LEFT_COLUMNS, packed
 from gravel.plans.model import PlanFile
-from gravel.plans.placing import Placed, in_place, into_file, into_table, into_typed_file, may_be_placed
+from gravel.plans.placing import (
+    Placed,
+    in_place,
+    into_file,
+    into_table,
+    into_typed_file,
+    may_be_placed,
+)
 from gravel.plans.record import pending_path, record_of, settle_pending, written
 from gravel.plans.result import Run
 from gravel.plans.result_rows import TextRows, TypedRows, lay_down, text_table
@@ -36,8 +44,10 @@ from gravel.stores.sql.transaction import CommitUnknown
 
 @dataclass(frozen=True)
 class Wish:
-    """How a plan is to be run: `dry` writes nothing; `until` ends after a step; `sample` reads the first rows only (both are
-    dry); `memory`: bytes that whole-table steps may hold; `backup`: a table for the rows as they were."""
+    """How a plan is to be run: `dry` writes nothing; `until` ends after a step; `sample` reads the
+    first rows only (both are dry); `memory`: bytes that whole-table steps may hold; `backup`: a
+    table for the rows as they were.
+    """
 
     dry: bool = False
     until: int | None = None
@@ -54,7 +64,8 @@ class Wish:
 
 
 def clean(plan_file: PlanFile, given: Given | None = None, wish: Wish | None = None) -> Run:
-    """Run a plan. Raises Problems for mistakes in it, TableProblem for what cannot be read or written."""
+    """Run a plan. Raises Problems for mistakes in it, TableProblem for what cannot be read or
+    written."""
     wish = wish or Wish()
     try:
         return _run(bind_plan(plan_file, given, guess=True), wish)
@@ -74,10 +85,13 @@ def _run(plan: BoundPlan, wish: Wish) -> Run:
         may_be_placed(plan, wish.backup)
         if plan.target_special:
             return _written(plan, wish, scratch, None)
-        publication = Publication(plan.target, plan.destination.shown, (plan.left_behind, record_path(plan.target)))
+        publication = Publication(
+            plan.target, plan.destination.shown, (plan.left_behind, record_path(plan.target))
+        )
         try:
             if plan.destination.kind == IN_PLACE:
-                # Rows that a change in place has taken from their table are nowhere else: their file stays.
+                # Rows that a change in place has taken from their table are nowhere else: their
+                # file stays.
                 plan = replace(plan, left_behind=_free(plan.left_behind))
                 publication.places = (*publication.places, plan.left_behind)
             settle_pending(record_path(plan.target), True)
@@ -106,18 +120,35 @@ def _may_replace(plan: BoundPlan) -> None:
     """Whether the files that are there are ours to write over. Raises CallProblem."""
     asked, to, record = plan.file.model.replace, plan.destination, record_path(plan.target)
     if not to.database:
-        refuse_foreign(plan.target, to.shown, asked, lambda path: recorded(path, record, "output"), "replace = true, or --replace")
+        refuse_foreign(
+            plan.target,
+            to.shown,
+            asked,
+            lambda path: recorded(path, record, "output"),
+            "replace = true, or --replace",
+        )
     if not to.left_table:
-        refuse_foreign(plan.left_behind, plan.left_behind.name, asked, _is_left_behind, "replace = true, or --replace")
+        refuse_foreign(
+            plan.left_behind,
+            plan.left_behind.name,
+            asked,
+            _is_left_behind,
+            "replace = true, or --replace",
+        )
     refuse_foreign(
-        record, record.name, asked, lambda path: b'"gravel": "record/' in path.read_bytes()[:200], "replace = true, or --replace"
+        record,
+        record.name,
+        asked,
+        lambda path: b'"gravel": "record/' in path.read_bytes()[:200],
+        "replace = true, or --replace",
     )
 
 
 def _written(plan: BoundPlan, wish: Wish, scratch: Path, publication: Publication | None) -> Run:
     begun = datetime.datetime.now(datetime.UTC)
     to = plan.destination
-    # What is not written in text is laid down and proved first, then stored, read back and compared.
+    # What is not written in text is laid down and proved first, then stored, read back and
+    # compared.
     if to.kind == "text":
         output = Output(plan.target, to.shown, None if wish.writes else scratch)
     else:
@@ -146,7 +177,12 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path, publication: Publicatio
         shown = list(proofs.of_run(plan, flow, lines)) if wish.sample is None else []
         if not stopped and whole:
             shown += proofs.of_output(
-                plan, flow, output, result.opened(), seals, None if behind.file is None else (behind.file.path, _gone(lines))
+                plan,
+                flow,
+                output,
+                result.opened(),
+                seals,
+                None if behind.file is None else (behind.file.path, _gone(lines)),
             )
         good = not stopped and all(proof.holds for proof in shown)
         changes = None
@@ -185,9 +221,16 @@ def _written(plan: BoundPlan, wish: Wish, scratch: Path, publication: Publicatio
 
 
 def _placed(
-    plan: BoundPlan, flow: Flow, result: TextRows | TypedRows, behind: _Behind, wish: Wish, scratch: Path, numbers: list[np.ndarray]
-) -> tuple[Placed, TableDiff | None]:  # fmt: skip
-    """The proved rows in their place, not yet to stay; in a dry run only what would be done there."""
+    plan: BoundPlan,
+    flow: Flow,
+    result: TextRows | TypedRows,
+    behind: _Behind,
+    wish: Wish,
+    scratch: Path,
+    numbers: list[np.ndarray],
+) -> tuple[Placed, TableDiff | None]:
+    """The proved rows in their place, not yet to stay; in a dry run only what would be done
+    there."""
     to = plan.destination
     rows = result.opened()
     every = np.concatenate(numbers) if numbers else np.zeros(0, np.int64)
@@ -227,8 +270,12 @@ class _Behind:
     def begin(self) -> Output:
         if self.file is None:
             dialect = self.plan.dialect
-            self.file = Output(self.plan.left_behind, self.plan.left_behind.name, self.scratch, self.plan.target)
-            self.file.write(header((*LEFT_COLUMNS, *self._names), dialect.delimiter, dialect.line_end))
+            self.file = Output(
+                self.plan.left_behind, self.plan.left_behind.name, self.scratch, self.plan.target
+            )
+            self.file.write(
+                header((*LEFT_COLUMNS, *self._names), dialect.delimiter, dialect.line_end)
+            )
         return self.file
 
     def needed(self) -> None:
@@ -245,7 +292,9 @@ class _Behind:
             self.file.discard()
 
 
-def _record(done: Run, flow: Flow, output: Output, left: Output | None, placed: Placed | None) -> Output | None:
+def _record(
+    done: Run, flow: Flow, output: Output, left: Output | None, placed: Placed | None
+) -> Output | None:
     """The record beside its place; a device has none, since it cannot be opened again."""
     if output.special or flow.signing is None:
         return None
@@ -253,25 +302,43 @@ def _record(done: Run, flow: Flow, output: Output, left: Output | None, placed: 
     signatures = {"input": flow.signing.signature(), "output": file.signing.signature()}
     if left is not None:
         signatures["left"] = left.signing.signature()
-    contents = {"input": "" if flow.content is None else flow.content.value, "output": "" if placed is None else placed.content}
-    return written(record_of(done, signatures, contents, list(flow.plan.others)), record_path(flow.plan.target), file.target)
+    contents = {
+        "input": "" if flow.content is None else flow.content.value,
+        "output": "" if placed is None else placed.content,
+    }
+    return written(
+        record_of(done, signatures, contents, list(flow.plan.others)),
+        record_path(flow.plan.target),
+        file.target,
+    )
 
 
 def _commit(
-    plan: BoundPlan, output: Output, left: Output | None, record: Output | None, placed: Placed | None, publication: Publication | None
+    plan: BoundPlan,
+    output: Output,
+    left: Output | None,
+    record: Output | None,
+    placed: Placed | None,
+    publication: Publication | None,
 ) -> None:
-    """Let the result stand: the files together, the record last; rows that leave a database's table are on the disk before they are gone
-    from it."""
+    """Let the result stand: the files together, the record last; rows that leave a database's table
+    are on the disk before they are gone from it."""
     if plan.destination.left_table:
         left = None
     if publication is None:
-        # A device may refuse what it is given, and nothing of that can be taken back: it comes first.
+        # A device may refuse what it is given, and nothing of that can be taken back: it comes
+        # first.
         for file in (output, left):
             if file is not None:
                 file.commit()
         return
     gone = []
-    if left is None and not plan.destination.left_table and plan.left_behind.is_file() and plan.destination.kind != IN_PLACE:
+    if (
+        left is None
+        and not plan.destination.left_table
+        and plan.left_behind.is_file()
+        and plan.destination.kind != IN_PLACE
+    ):
         gone = [plan.left_behind] if _is_left_behind(plan.left_behind) else []
     if placed is None or placed.output is not None:
         file = output if placed is None or placed.output is None else placed.output
@@ -282,7 +349,8 @@ def _commit(
     if left is not None:
         publication.publish([left])
     if record is not None:
-        # It waits beside its place: should the run not live to hear of the commit, the next one asks the database which of the two is true.
+        # It waits beside its place: should the run not live to hear of the commit, the next one
+        # asks the database which of the two is true.
         record.move(pending_path(record.target))
     try:
         placed.commit()
@@ -304,10 +372,17 @@ def ledger(flow: Flow) -> tuple[StepLine, ...]:
     """The lines of the ledger, once all rows are through."""
     plan, bad = flow.plan, len(flow.malformed)
     reading = StepCount(rows_in=flow.rows_read + bad, set_aside=bad, rows_out=flow.rows_read)
-    totals = [tuple(None if state is None else state.result() for state in states) for states in flow.totals]
+    totals = [
+        tuple(None if state is None else state.result() for state in states)
+        for states in flow.totals
+    ]
     lines = [StepLine(0, "read", plan.table_name, reading, totals=totals[0])]
     for step, count, values in zip(flow.steps, flow.counts, totals[1:], strict=True):
-        conflicts = {step.before[index].name: groups for index, groups in sorted(count.conflicts.items()) if groups}
+        conflicts = {
+            step.before[index].name: groups
+            for index, groups in sorted(count.conflicts.items())
+            if groups
+        }
         for position, cells in count.filled.items():
             count.changed_columns[step.before[position].name] = cells
         holds = step.expected is None or step.expected.holds(count.rows_in, count.rows_out)
@@ -346,14 +421,25 @@ def _gone(lines: tuple[StepLine, ...]) -> int:
 
 
 def _stops(flow: Flow) -> tuple[tuple[int, str], ...]:
-    """Why the run stops before its result is looked at: malformed records, row errors, failed checks."""
+    """Why the run stops before its result is looked at: malformed records, row errors, failed
+    checks."""
     results = []
     if flow.malformed and flow.plan.file.model.malformed == "stop":
-        results.append((0, f'{_many(len(flow.malformed), "malformed record")}, and the plan says malformed = "stop"'))
+        results.append(
+            (
+                0,
+                (
+                    f"{_many(len(flow.malformed), 'malformed record')}, and the plan says malformed"
+                    ' = "stop"'
+                ),
+            )
+        )
     for step, count in zip(flow.steps, flow.counts, strict=True):
         if count.stopped or count.why:  # a query may fail where no row comes to it
             why = f": {count.why}" if count.why else ', and its on_error is "stop"'
-            results.append((step.number, f"step {step.number} fails in {_many(count.stopped, 'row')}{why}"))
+            results.append(
+                (step.number, f"step {step.number} fails in {_many(count.stopped, 'row')}{why}")
+            )
         message = step.action.finish(step, count) if isinstance(step.action, RowAction) else None
         if message is not None:
             results.append((step.number, message))
@@ -364,8 +450,19 @@ def _many(count: int, what: str) -> str:
     return f"{count:,} {what}{'' if count == 1 else 's'}"
 
 
-def _result(flow: Flow, lines: tuple[StepLine, ...], shown: list[Proof], stopped: tuple[tuple[int, str], ...], good: bool, wish: Wish,
-            left: bool, begun: datetime.datetime, stale: list[str], changes: TableDiff | None, conflict: str) -> Run:  # fmt: skip
+def _result(
+    flow: Flow,
+    lines: tuple[StepLine, ...],
+    shown: list[Proof],
+    stopped: tuple[tuple[int, str], ...],
+    good: bool,
+    wish: Wish,
+    left: bool,
+    begun: datetime.datetime,
+    stale: list[str],
+    changes: TableDiff | None,
+    conflict: str,
+) -> Run:
     plan = flow.plan
     done = good and wish.writes
     folder = plan.file.path.parent
@@ -376,18 +473,45 @@ def _result(flow: Flow, lines: tuple[StepLine, ...], shown: list[Proof], stopped
     )
     to = plan.destination
     file = to.kind in ("text", "file")
-    beside = (folder / plan.file.model.write).parent if file and plan.left_behind.parent == plan.target.parent else folder
-    behind = str(beside / plan.left_behind.name) if plan.file.model.left_behind is None else str(folder / plan.file.model.left_behind)
+    beside = (
+        (folder / plan.file.model.write).parent
+        if file and plan.left_behind.parent == plan.target.parent
+        else folder
+    )
+    behind = (
+        str(beside / plan.left_behind.name)
+        if plan.file.model.left_behind is None
+        else str(folder / plan.file.model.left_behind)
+    )
     if to.left_table:
         behind = f"{_shown(to, folder).rpartition('#')[0]}#{to.left_table}"
     return Run(
-        plan.file.name, plan.table_name, good, not wish.writes, flow.rows_read, flow.rows_out, tuple(flow.malformed), lines,
-        tuple(shown), stopped, errors, (str(folder / plan.file.model.write) if file else _shown(to, folder)) if done else None,
-        behind if done and (left or to.left_table) else None, _gone(lines), tuple(total.text for total in plan.totals),
-        tuple(plan.table.notes), tuple(stale), plan, plan.given.today, {name: str(entry.value) for name, entry in plan.given.parameters.items()},
-        str(beside / record_path(plan.target).name) if done and not plan.target_special else None, begun, datetime.datetime.now(datetime.UTC),
-        changes, conflict,
-    )  # fmt: skip
+        plan.file.name,
+        plan.table_name,
+        good,
+        not wish.writes,
+        flow.rows_read,
+        flow.rows_out,
+        tuple(flow.malformed),
+        lines,
+        tuple(shown),
+        stopped,
+        errors,
+        (str(folder / plan.file.model.write) if file else _shown(to, folder)) if done else None,
+        behind if done and (left or to.left_table) else None,
+        _gone(lines),
+        tuple(total.text for total in plan.totals),
+        tuple(plan.table.notes),
+        tuple(stale),
+        plan,
+        plan.given.today,
+        {name: str(entry.value) for name, entry in plan.given.parameters.items()},
+        str(beside / record_path(plan.target).name) if done and not plan.target_special else None,
+        begun,
+        datetime.datetime.now(datetime.UTC),
+        changes,
+        conflict,
+    )
 
 
 def _shown(to: Destination, folder: Path) -> str:

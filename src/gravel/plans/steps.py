@@ -31,7 +31,8 @@ from gravel.stores.sql import is_database, is_server
 
 @dataclass(frozen=True)
 class SplitFrom:
-    """The field whose pieces a column has: its name, its source column if no step has touched it, and the number of the split."""
+    """The field whose pieces a column has: its name, its source column if no step has touched it,
+    and the number of the split."""
 
     field: str
     source: int | None
@@ -40,8 +41,8 @@ class SplitFrom:
 
 @dataclass(frozen=True)
 class PlanColumn:
-    """A column on its way: name, type, the source column it is (None for a made one), whether a step may have changed it. What a split
-    made of a field has NULL where the field has no piece."""
+    """A column on its way: name, type, the source column it is (None for a made one), whether a
+    step may have changed it. What a split made of a field has NULL where the field has no piece."""
 
     name: str
     type: Type
@@ -52,8 +53,8 @@ class PlanColumn:
 
 @dataclass(frozen=True)
 class Left:
-    """Rows that left at one step: why (texts, one a row), and their columns as texts as they came into it. `into` is the
-    path of the row that each was merged into."""
+    """Rows that left at one step: why (texts, one a row), and their columns as texts as they came
+    into it. `into` is the path of the row that each was merged into."""
 
     step: int
     outcome: str
@@ -84,7 +85,8 @@ class RowAction(ABC):
         """The step on some rows. May run on any thread."""
 
     def unconcerned(self, step: BoundStep) -> list[int | None]:
-        """For each column after the step where rows that it does not concern have it before (None: NULL)."""
+        """For each column after the step where rows that it does not concern have it before (None:
+        NULL)."""
         places = {column.name: index for index, column in enumerate(step.before)}
         return [places.get(column.name) for column in step.after]
 
@@ -95,20 +97,25 @@ class RowAction(ABC):
 
 @dataclass
 class Context:
-    """What a whole-table step is given beside its rows: bytes to hold in memory, and where its rows that left and its counts go."""
+    """What a whole-table step is given beside its rows: bytes to hold in memory, and where its rows
+    that left and its counts go."""
 
     memory: int
     left: Callable[[Left], None]
     count: StepCount
     sealed: int  # how many columns a row's seal is made of
-    made: Callable[[int], int]  # takes a number of rows that a step makes; the number of the first, for its path
+    made: Callable[
+        [int], int
+    ]  # takes a number of rows that a step makes; the number of the first, for its path
 
 
 class TableAction(ABC):
     """What a step does that needs all rows at once."""
 
     @abstractmethod
-    def run(self, step: BoundStep, batches: Iterable[TrackedRows], context: Context) -> Iterator[TrackedRows]:
+    def run(
+        self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
+    ) -> Iterator[TrackedRows]:
         """The rows that go on."""
 
 
@@ -148,8 +155,8 @@ class BoundStep:
 
 @dataclass(frozen=True)
 class BoundTotal:
-    """A control total: its text, whether it is a sum, and its aggregate bound to the columns at the start and after each
-    step (None where they do not have what it reads)."""
+    """A control total: its text, whether it is a sum, and its aggregate bound to the columns at the
+    start and after each step (None where they do not have what it reads)."""
 
     text: str
     sum: bool
@@ -158,9 +165,9 @@ class BoundTotal:
 
 @dataclass(frozen=True)
 class BoundPlan:
-    """A plan ready to run. `source`: its table's columns; `columns`: those after the last step; `key`: positions in the
-    source; `key_after`: in the output (None: there is no key to prove); `untouched`: (source, output) positions of the columns
-    no step touches."""
+    """A plan ready to run. `source`: its table's columns; `columns`: those after the last step;
+    `key`: positions in the source; `key_after`: in the output (None: there is no key to prove);
+    `untouched`: (source, output) positions of the columns no step touches."""
 
     file: PlanFile
     table: Source
@@ -190,7 +197,8 @@ class BoundPlan:
 
     @property
     def dialect(self) -> Dialect:
-        """How its output is written: as the table is, but tabs in a .tsv file and commas in what is no text file of the table's kind."""
+        """How its output is written: as the table is, but tabs in a .tsv file and commas in what is
+        no text file of the table's kind."""
         before = self.table.dialect
         ending = files.ending(self.target).removesuffix(".gz").removesuffix(".zst")
         if ending == ".tsv" and not self.destination.database:
@@ -207,7 +215,9 @@ class BoundPlan:
     @property
     def target_special(self) -> bool:
         """Whether it writes to a device or a pipe."""
-        return self.destination.kind == "text" and self.target.exists() and not self.target.is_file()
+        return (
+            self.destination.kind == "text" and self.target.exists() and not self.target.is_file()
+        )
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -216,7 +226,8 @@ class BoundPlan:
 
     @property
     def left_names(self) -> tuple[str, ...]:
-        """The columns of the file of rows left behind, beside Gravel's own: all there ever were, in order of appearance."""
+        """The columns of the file of rows left behind, beside Gravel's own: all there ever were, in
+        order of appearance."""
         every = [column.name for column in self.source]
         for step in self.steps:
             every += [column.name for column in step.after]
@@ -228,16 +239,27 @@ def same(text: str | None, count: int) -> Any:
     return pa.repeat(pa.scalar(text, pa.string()), count)
 
 
-def left(step: BoundStep, rows: TrackedRows, places: np.ndarray, outcome: str, reasons: Any, states: Any = None, columns: Any = None,
-         into: Any = None) -> Left:  # fmt: skip
+def left(
+    step: BoundStep,
+    rows: TrackedRows,
+    places: np.ndarray,
+    outcome: str,
+    reasons: Any,
+    states: Any = None,
+    columns: Any = None,
+    into: Any = None,
+) -> Left:
     """The rows at some places as they leave; a reason may be one text for all."""
     gone = rows.take(places)
     count = gone.count
     why, code, column, to = (
-        same(item, count) if item is None or isinstance(item, str) else item for item in (reasons, states, columns, into)
+        same(item, count) if item is None or isinstance(item, str) else item
+        for item in (reasons, states, columns, into)
     )
     names = tuple(column.name for column in step.before)
-    return Left(step.number, outcome, gone.numbers, gone.paths(), why, code, column, to, names, gone.texts())
+    return Left(
+        step.number, outcome, gone.numbers, gone.paths(), why, code, column, to, names, gone.texts()
+    )
 
 
 def names_of(columns: Sequence[PlanColumn]) -> tuple[str, ...]:
@@ -251,7 +273,8 @@ def record_path(target: Path) -> Path:
 
 
 def written_by_another(plan: PlanFile) -> tuple[Path, str] | None:
-    """The file that a plan writes and the plan that wrote it the last time, where that is another one."""
+    """The file that a plan writes and the plan that wrote it the last time, where that is another
+    one."""
     named = plan.model.write
     if named is None or named == IN_PLACE or is_server(named) or is_database(named):
         return None
@@ -261,4 +284,8 @@ def written_by_another(plan: PlanFile) -> tuple[Path, str] | None:
         other = (target.parent / message["plan"]["path"]).resolve()
     except (OSError, ValueError, KeyError, TypeError):
         return None
-    return (target, message["plan"]["path"]) if target.exists() and other != plan.path.resolve() else None
+    return (
+        (target, message["plan"]["path"])
+        if target.exists() and other != plan.path.resolve()
+        else None
+    )

@@ -18,7 +18,8 @@ Seen = dict[str, dict[str, str | None]]
 
 @dataclass(frozen=True)
 class CellChange:
-    """A cell before and after a step; None is NULL. kind: changed, new (the column was not there before), or gone."""
+    """A cell before and after a step; None is NULL. kind: changed, new (the column was not there
+    before), or gone."""
 
     column: str
     before: str | None
@@ -28,9 +29,10 @@ class CellChange:
 
 @dataclass(frozen=True)
 class Event:
-    """What a step did to a path: outcome is unchanged, changed, split, copied, dropped, merged, set aside, failed, or made.
-    `paths`: those it became, where it became several; `into`: the path it was merged into; `sqlstate`: of an expression that failed, and
-    `read`: the cells that it reads."""
+    """What a step did to a path: outcome is unchanged, changed, split, copied, dropped, merged, set
+    aside, failed, or made. `paths`: those it became, where it became several; `into`: the path it
+    was merged into; `sqlstate`: of an expression that failed, and `read`: the cells that it
+    reads."""
 
     step: int
     verb: str
@@ -62,10 +64,14 @@ class Trail:
         names = [column.name for column in columns]
         return {
             path: dict(zip(names, cells, strict=True))
-            for path, cells in zip(subset.paths().to_pylist(), zip(*texts, strict=True), strict=True)
+            for path, cells in zip(
+                subset.paths().to_pylist(), zip(*texts, strict=True), strict=True
+            )
         }
 
-    def step(self, step: BoundStep, before: Seen, after: Seen, gone: list[Left], count: StepCount) -> None:
+    def step(
+        self, step: BoundStep, before: Seen, after: Seen, gone: list[Left], count: StepCount
+    ) -> None:
         """Take in what a step made of the rows."""
         children: dict[str, list[str]] = {}
         for path in after:
@@ -77,18 +83,61 @@ class Trail:
             mine = children.get(path, [])
             for child in mine:
                 changes = _changes(cells, after[child])
-                outcome = ("split" if step.verb == "split" else "copied") if child != path else "changed" if changes else "unchanged"
-                self._tell(Event(step.number, step.verb, step.note, child, outcome, changes, paths=tuple(mine) if child != path else ()))
+                outcome = (
+                    ("split" if step.verb == "split" else "copied")
+                    if child != path
+                    else "changed"
+                    if changes
+                    else "unchanged"
+                )
+                self._tell(
+                    Event(
+                        step.number,
+                        step.verb,
+                        step.note,
+                        child,
+                        outcome,
+                        changes,
+                        paths=tuple(mine) if child != path else (),
+                    )
+                )
         for entry in gone:
             for index, path in enumerate(entry.paths.to_pylist()):
                 if path in before:
-                    into, reason, state = (values[index].as_py() for values in (entry.into, entry.reasons, entry.states))
+                    into, reason, state = (
+                        values[index].as_py()
+                        for values in (entry.into, entry.reasons, entry.states)
+                    )
                     read = _cells_read(reason, before[path]) if state else ()
-                    self._tell(Event(step.number, step.verb, step.note, path, entry.outcome, (), reason, into, (), state, read))
+                    self._tell(
+                        Event(
+                            step.number,
+                            step.verb,
+                            step.note,
+                            path,
+                            entry.outcome,
+                            (),
+                            reason,
+                            into,
+                            (),
+                            state,
+                            read,
+                        )
+                    )
         left = {path for item in gone for path in item.paths.to_pylist()}
         for path in before:
             if path not in children and path not in left:
-                self._tell(Event(step.number, step.verb, step.note, path, "failed", (), count.why or 'a row error, and on_error is "stop"'))
+                self._tell(
+                    Event(
+                        step.number,
+                        step.verb,
+                        step.note,
+                        path,
+                        "failed",
+                        (),
+                        count.why or 'a row error, and on_error is "stop"',
+                    )
+                )
 
     def _tell(self, event: Event) -> None:
         self.events.setdefault(event.path, []).append(event)
@@ -99,14 +148,18 @@ class Trail:
             self.events.setdefault(path, []).extend(events)
 
 
-def _cells_read(expression: str, cells: dict[str, str | None]) -> tuple[tuple[str, str | None], ...]:
+def _cells_read(
+    expression: str, cells: dict[str, str | None]
+) -> tuple[tuple[str, str | None], ...]:
     """The cells that an expression names."""
     try:
         nodes = list(parse.column_names(parse.expression(expression)))
     except Diagnostic:
         return ()
     named = {node.text if node.quoted else node.text.casefold() for node in nodes}
-    return tuple((name, value) for name, value in cells.items() if name in named or name.casefold() in named)
+    return tuple(
+        (name, value) for name, value in cells.items() if name in named or name.casefold() in named
+    )
 
 
 def _changes(before: dict[str, str | None], after: dict[str, str | None]) -> tuple[CellChange, ...]:

@@ -1,4 +1,5 @@
-"""What a column is, by its name and its values: an identifier, a code, a year, a coordinate. It decides what a finding is worth."""
+"""What a column is, by its name and its values: an identifier, a code, a year, a coordinate. It
+decides what a finding is worth."""
 
 from __future__ import annotations
 
@@ -8,13 +9,17 @@ from gravel.language.types import TEXT, Kind
 from gravel.profiling.result import ColumnProfile
 from gravel.words import words
 
-_IDENTIFIERS = words("id ids no nr num number code key uuid guid ref iso iso2 iso3 iso2c iso3c isbn ean sku license licence")
+_IDENTIFIERS = words(
+    "id ids no nr num number code key uuid guid ref iso iso2 iso3 iso2c iso3c isbn ean sku license"
+    " licence"
+)
 _CODES = _IDENTIFIERS | words("zip zipcode postcode postal plz fips phone tel telephone fax area")
 _LOSE_ZEROS = words("zip zipcode postcode postal plz fips code ean isbn")
 _COORDINATES = words("lat latitude lon lng long longitude")
 _HEIGHTS = words("alt altitude elev elevation height depth")
 _DIFFERENCES = words(
-    "diff difference delta change chg growth margin balance residual anomaly deviation offset error log ln temp temperature"
+    "diff difference delta change chg growth margin balance residual anomaly deviation offset error"
+    " log ln temp temperature"
 )
 _YEARS = words("year yr years jahr")
 _YEAR_RANGE = (1500, 2100)
@@ -23,7 +28,8 @@ _PART = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+[0-9]*[a-z]?|[0-9]+")
 
 
 def name_parts(name: str) -> set[str]:
-    """The words of a name, in small letters: of `berthId`, `berth_id` and `Berth ID` berth and id."""
+    """The words of a name, in small letters: of `berthId`, `berth_id` and `Berth ID` berth and
+    id."""
     return {part.lower() for part in _PART.findall(name)} | {name.lower()}
 
 
@@ -36,9 +42,12 @@ _NAMES = words("name names title label")
 
 
 def identifies(identifier: str, name: str, first: bool) -> bool:
-    """Whether a column's name says that it identifies what another column names: owner_id what owner or owner_name does; a plain
-    `name` is what the `first` column of its table identifies."""
-    parts, named = name_parts(identifier) - {identifier.lower()}, name_parts(name) - {name.lower()} - _NAMES
+    """Whether a column's name says that it identifies what another column names: owner_id what
+    owner or owner_name does; a plain `name` is what the `first` column of its table identifies."""
+    parts, named = (
+        name_parts(identifier) - {identifier.lower()},
+        name_parts(name) - {name.lower()} - _NAMES,
+    )
     if not is_identifier(identifier) or identifier.casefold() == name.casefold():
         return False
     about = parts - _IDENTIFIERS
@@ -54,9 +63,18 @@ def is_code(column: ColumnProfile, rows: int) -> bool:
         return True
     numbers = column.numbers
     whole = column.type.kind is Kind.INTEGER
-    if numbers is not None and whole and column.distinct + column.nulls == rows and column.nulls * 2 < rows:
+    if (
+        numbers is not None
+        and whole
+        and column.distinct + column.nulls == rows
+        and column.nulls * 2 < rows
+    ):
         return True
-    return numbers is not None and whole and _YEAR_RANGE[0] <= numbers.q1 <= numbers.q3 <= _YEAR_RANGE[1]
+    return (
+        numbers is not None
+        and whole
+        and _YEAR_RANGE[0] <= numbers.q1 <= numbers.q3 <= _YEAR_RANGE[1]
+    )
 
 
 def may_lose_zeros(column: ColumnProfile) -> bool:
@@ -81,7 +99,8 @@ def is_code_list(column: ColumnProfile, known: int) -> bool:
 
 
 def has_one_shape(column: ColumnProfile, known: int) -> bool:
-    """Whether the values are codes of one shape: as long as each other, without a blank, at least three characters."""
+    """Whether the values are codes of one shape: as long as each other, without a blank, at least
+    three characters."""
     usual = column.shapes[0] if column.shapes else None
     return (
         usual is not None

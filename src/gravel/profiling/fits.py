@@ -1,4 +1,5 @@
-"""Which types the values of a text column fit, as FITS would say: a value's shape names the candidates, the cast decides."""
+"""Which types the values of a text column fit, as FITS would say: a value's shape names the
+candidates, the cast decides."""
 
 from __future__ import annotations
 
@@ -13,13 +14,25 @@ import pyarrow.compute as pc
 
 from gravel.language.functions import casts
 from gravel.language.functions.buffers import matches
-from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, TIMESTAMP, ZONED, Kind, Target, decimal
+from gravel.language.types import (
+    BOOLEAN,
+    DATE,
+    DOUBLE,
+    INTEGER,
+    TEXT,
+    TIMESTAMP,
+    ZONED,
+    Kind,
+    Target,
+    decimal,
+)
 from gravel.sources.type_inference import Fitting
 
 
 @dataclass(frozen=True)
 class TypeCandidate:
-    """A type that values may fit: its name in `marks`, the CAST's target, and the shapes (an RE2 pattern) it can have."""
+    """A type that values may fit: its name in `marks`, the CAST's target, and the shapes (an RE2
+    pattern) it can have."""
 
     name: str
     target: Target
@@ -37,46 +50,79 @@ class TypeCandidate:
 
 
 _TEMPLATES = (
-    "DD.MM.YYYY", "MM/DD/YYYY", "DD/MM/YYYY", "MM-DD-YYYY", "DD-MM-YYYY", "YYYY/MM/DD", "YYYY.MM.DD", "YYYYMMDD", "DD.MM.YY",
-    "MM/DD/YY", "DD/MM/YY", "FMDD.FMMM.YYYY", "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY", "YYYY-MM-DD HH24:MI", "DD.MM.YYYY HH24:MI",
+    "DD.MM.YYYY", "MM/DD/YYYY", "DD/MM/YYYY", "MM-DD-YYYY", "DD-MM-YYYY", "YYYY/MM/DD",
+    "YYYY.MM.DD", "YYYYMMDD", "DD.MM.YY",
+    "MM/DD/YY", "DD/MM/YY", "FMDD.FMMM.YYYY", "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY",
+    "YYYY-MM-DD HH24:MI", "DD.MM.YYYY HH24:MI",
     "DD.MM.YYYY HH24:MI:SS",
 )  # fmt: skip
 
 
 def _template_shape(template: str) -> str:
     shape = template.replace(".", r"\.")
-    for part, digits in (("FMDD", "9{1,2}"), ("FMMM", "9{1,2}"), ("YYYY", "9999"), ("YY", "99"), ("MM", "99"), ("DD", "99"), ("HH24", "99"),
-                         ("MI", "99"), ("SS", "99")):  # fmt: skip
+    for part, digits in (
+        ("FMDD", "9{1,2}"),
+        ("FMMM", "9{1,2}"),
+        ("YYYY", "9999"),
+        ("YY", "99"),
+        ("MM", "99"),
+        ("DD", "99"),
+        ("HH24", "99"),
+        ("MI", "99"),
+        ("SS", "99"),
+    ):
         shape = shape.replace(part, digits)
     return shape
 
 
 def _candidate(template: str) -> TypeCandidate:
     kind = TIMESTAMP if "HH24" in template else DATE
-    return TypeCandidate(f"form {template}", Target(kind, format=template), f"^ *{_template_shape(template)} *$")
+    return TypeCandidate(
+        f"form {template}", Target(kind, format=template), f"^ *{_template_shape(template)} *$"
+    )
 
 
 CANDIDATES = (
     TypeCandidate("INTEGER", Target(INTEGER), "^ *[+-]?9+ *$"),
     TypeCandidate("DECIMAL", Target(decimal(38, 10)), r"^ *[+-]?(9+\.?9*|\.9+) *$"),
-    TypeCandidate("DOUBLE PRECISION", Target(DOUBLE), r"^ *[+-]?((9+\.?9*|\.9+)([Aa][+-]?9+)?|[Aa]{3}|[Aa]{8}) *$"),
+    TypeCandidate(
+        "DOUBLE PRECISION",
+        Target(DOUBLE),
+        r"^ *[+-]?((9+\.?9*|\.9+)([Aa][+-]?9+)?|[Aa]{3}|[Aa]{8}) *$",
+    ),
     TypeCandidate("BOOLEAN", Target(BOOLEAN), "^ *[Aa]{4,5} *$"),
     TypeCandidate("DATE", Target(DATE), "^ *9999-99-99 *$"),
     TypeCandidate("TIMESTAMP", Target(TIMESTAMP), r"^ *9999-99-99[ Aa]99:99:99(\.9{1,6})? *$"),
-    TypeCandidate("TIMESTAMP WITH TIME ZONE", Target(ZONED), r"^ *9999-99-99[ Aa]99:99:99(\.9{1,6})?([Aa]|[+-]99(:?99)?) *$"),
+    TypeCandidate(
+        "TIMESTAMP WITH TIME ZONE",
+        Target(ZONED),
+        r"^ *9999-99-99[ Aa]99:99:99(\.9{1,6})?([Aa]|[+-]99(:?99)?) *$",
+    ),
     *(_candidate(template) for template in _TEMPLATES),
 )
 NAMES = tuple(one.name for one in CANDIDATES)
 BY_NAME = {one.name: one for one in CANDIDATES}
 # A template with the day first and the same with the month first: a value may fit both.
-RIVALS = (("DD/MM/YYYY", "MM/DD/YYYY"), ("DD-MM-YYYY", "MM-DD-YYYY"), ("DD/MM/YY", "MM/DD/YY"), ("FMDD/FMMM/YYYY", "FMMM/FMDD/YYYY"))
+RIVALS = (
+    ("DD/MM/YYYY", "MM/DD/YYYY"),
+    ("DD-MM-YYYY", "MM-DD-YYYY"),
+    ("DD/MM/YY", "MM/DD/YY"),
+    ("FMDD/FMMM/YYYY", "FMMM/FMDD/YYYY"),
+)
 # The templates with FM take in those without: they count only for what the others leave.
-STRICTER = {"FMDD.FMMM.YYYY": "DD.MM.YYYY", "FMMM/FMDD/YYYY": "MM/DD/YYYY", "FMDD/FMMM/YYYY": "DD/MM/YYYY"}
-# Forms whose days are taken; where the month comes first it wins, until the whole column shows which one it is.
+STRICTER = {
+    "FMDD.FMMM.YYYY": "DD.MM.YYYY",
+    "FMMM/FMDD/YYYY": "MM/DD/YYYY",
+    "FMDD/FMMM/YYYY": "DD/MM/YYYY",
+}
+# Forms whose days are taken; where the month comes first it wins, until the whole column shows
+# which one it is.
 _DAYS = (
     "DATE", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE", *(f"form {one}" for one in (
-        "DD.MM.YYYY", "YYYY/MM/DD", "YYYY.MM.DD", "FMDD.FMMM.YYYY", "YYYY-MM-DD HH24:MI", "DD.MM.YYYY HH24:MI", "DD.MM.YYYY HH24:MI:SS",
-        "MM/DD/YYYY", "DD/MM/YYYY", "MM-DD-YYYY", "DD-MM-YYYY", "MM/DD/YY", "DD/MM/YY", "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY", "DD.MM.YY",
+        "DD.MM.YYYY", "YYYY/MM/DD", "YYYY.MM.DD", "FMDD.FMMM.YYYY", "YYYY-MM-DD HH24:MI",
+        "DD.MM.YYYY HH24:MI", "DD.MM.YYYY HH24:MI:SS",
+        "MM/DD/YYYY", "DD/MM/YYYY", "MM-DD-YYYY", "DD-MM-YYYY", "MM/DD/YY", "DD/MM/YY",
+        "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY", "DD.MM.YY",
     )),
 )  # fmt: skip
 _POSSIBLE = r"^ *[+-]?[.]?(9|[Aa]{3,8} *$)"
@@ -88,7 +134,8 @@ Put = Callable[[str, np.ndarray], None]
 
 
 def put_plain(array: Any, fitting: Fitting, shapes: Any, put: Put) -> np.ndarray:
-    """The marks of an array of plain numbers or dates; their values as numbers, or days since 1970-01-01."""
+    """The marks of an array of plain numbers or dates; their values as numbers, or days since
+    1970-01-01."""
     everyone = np.ones(len(array), bool)
     if Kind.DATE in fitting.kinds:
         put("DATE", everyone)
@@ -98,7 +145,10 @@ def put_plain(array: Any, fitting: Fitting, shapes: Any, put: Put) -> np.ndarray
         put("INTEGER", everyone)
         dated = matches(shapes, BY_NAME["form YYYYMMDD"].shapes)
         if dated.any():
-            put("form YYYYMMDD", _spread(dated, _fits(array.filter(pa.array(dated)), BY_NAME["form YYYYMMDD"])[0]))
+            put(
+                "form YYYYMMDD",
+                _spread(dated, _fits(array.filter(pa.array(dated)), BY_NAME["form YYYYMMDD"])[0]),
+            )
     put("DECIMAL", everyone if fitting.whole <= 28 else _fits(array, BY_NAME["DECIMAL"])[0])
     put("DOUBLE PRECISION", everyone)
     put("number", everyone)
@@ -137,7 +187,9 @@ def put_fits(array: Any, shapes: Any, shape_hash: np.ndarray, put: Put) -> np.nd
             taken[rows] = True
         elif item.name in _DAYS:
             fresh = ~taken[rows]
-            days = pc.cast(pc.cast(values.filter(pa.array(fit)), pa.date32()), pa.int32()).to_numpy()
+            days = pc.cast(
+                pc.cast(values.filter(pa.array(fit)), pa.date32()), pa.int32()
+            ).to_numpy()
             number[rows[fresh]] = days[fresh]
             put("day", _at(rows[fresh], len(array)))
             taken[rows] = True
@@ -148,11 +200,14 @@ def put_fits(array: Any, shapes: Any, shape_hash: np.ndarray, put: Put) -> np.nd
 
 
 def _tester(texts: Any) -> Callable[[str], np.ndarray]:
-    """What tells which of some shapes match a pattern: compiling one for Arrow takes as long as a hundred matches."""
+    """What tells which of some shapes match a pattern: compiling one for Arrow takes as long as a
+    hundred matches."""
     if len(texts) > _FEW:
         return lambda pattern: matches(texts, pattern)
     values = texts.to_pylist()
-    return lambda pattern: np.fromiter((re.match(pattern, value) is not None for value in values), bool, len(values))
+    return lambda pattern: np.fromiter(
+        (re.match(pattern, value) is not None for value in values), bool, len(values)
+    )
 
 
 def _at(rows: np.ndarray, count: int) -> np.ndarray:

@@ -14,15 +14,19 @@ from gravel.language.functions.damage import PLACEHOLDERS
 from gravel.language.functions.wellknown import FORMS, rows_of
 from gravel.profiling.result import Form, ValueRows
 
-# (share of the rows that must have the form, how many different values that must be at least): random digits or
-# letters have some of the forms by chance.
+# (share of the rows that must have the form, how many different values that must be at least):
+# random digits or letters have some of the forms by chance.
 _NEEDED = {"LUHN": (0.8, 5), "COUNTRY": (0.8, 12), "CURRENCY": (0.6, 1), "ISBN": (0.5, 2)}
 # What a text of each form has at least: the look that spares most columns the closer one.
 _LOOKS: dict[str, Callable[[str], bool]] = {
-    "E-MAIL": lambda text: "@" in text, "URL": lambda text: "://" in text, "UUID": lambda text: len(text) == 36,
-    "IPV4": lambda text: text.count(".") == 3, "IPV6": lambda text: text.count(":") >= 2, "COUNTRY": lambda text: len(text) == 2,
-    "CURRENCY": lambda text: len(text) == 3, "IBAN": lambda text: len(text) >= 15 and text[:2].isalpha(),
-    "ISBN": lambda text: 10 <= len(text) <= 20 and text[:1].isdigit(), "LUHN": lambda text: 12 <= len(text) <= 24 and text[:1].isdigit(),
+    "E-MAIL": lambda text: "@" in text, "URL": lambda text: "://" in text,
+    "UUID": lambda text: len(text) == 36,
+    "IPV4": lambda text: text.count(".") == 3, "IPV6": lambda text: text.count(":") >= 2,
+    "COUNTRY": lambda text: len(text) == 2,
+    "CURRENCY": lambda text: len(text) == 3,
+    "IBAN": lambda text: len(text) >= 15 and text[:2].isalpha(),
+    "ISBN": lambda text: 10 <= len(text) <= 20 and text[:1].isdigit(),
+    "LUHN": lambda text: 12 <= len(text) <= 24 and text[:1].isdigit(),
 }  # fmt: skip
 _MANY = 10_000
 _GLANCE = 20
@@ -30,7 +34,11 @@ _GLANCE = 20
 
 def forms_of(values: list[tuple[str, int]]) -> list[str]:
     """The forms that most rows of some values have; (value, rows) pairs, each value once."""
-    subset = [(value, rows) for value, rows in values if value.strip() and value.strip().lower() not in PLACEHOLDERS]
+    subset = [
+        (value, rows)
+        for value, rows in values
+        if value.strip() and value.strip().lower() not in PLACEHOLDERS
+    ]
     if not subset:
         return []
     array = pa.array([value for value, _ in subset], pa.string())
@@ -69,10 +77,15 @@ class FormState:
 
 
 def form_part(array: Any, form: str) -> tuple[int, int, list[tuple[str, int]]]:
-    """Of a batch of texts: rows with the form, known rows without it, and their values with rows."""
+    """Of a batch of texts: rows with the form, known rows without it, and their values with
+    rows."""
     coded = array.drop_null().dictionary_encode()
     counts = np.bincount(coded.indices.to_numpy(), minlength=len(coded.dictionary))
     have = rows_of(coded.dictionary, form)
     bad = np.flatnonzero(~have)[:_MANY]
     texts = coded.dictionary.take(pa.array(bad)).to_pylist()
-    return int(counts[have].sum()), int(counts[~have].sum()), list(zip(texts, counts[bad].tolist(), strict=True))
+    return (
+        int(counts[have].sum()),
+        int(counts[~have].sum()),
+        list(zip(texts, counts[bad].tolist(), strict=True)),
+    )

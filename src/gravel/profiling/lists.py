@@ -22,29 +22,41 @@ _USUAL = 0.8
 
 
 def usual_delimiter(sign: str, holding: list[str]) -> str:
-    """The delimiter as most values write it, with the spaces around it or doubled: `, ` or ` || `; the sign itself where they differ."""
+    """The delimiter as most values write it, with the spaces around it or doubled: `, ` or ` || `;
+    the sign itself where they differ."""
     if sign == "\n":
         return sign
-    written = Counter(run for value in holding for run in re.findall(f" *{re.escape(sign)}+ *", value.strip()))
+    written = Counter(
+        run for value in holding for run in re.findall(f" *{re.escape(sign)}+ *", value.strip())
+    )
     run, rows = written.most_common(1)[0] if written else (sign, 1)
     return run if rows >= _USUAL * written.total() else sign
 
 
 def looks_like_one(delimiter: str, holding: list[str], others: list[str], share: float) -> bool:
-    """Whether a delimiter parts a list, from values with it and values without; `share` of all rows have it.
+    """Whether a delimiter parts a list, from values with it and values without; `share` of all rows
+    have it.
 
-    Its pieces must be short, and no numbers, dates or times; and they must come again: in other values, or as a whole
-    value. A semicolon, a bar or a line break needs less of that than a comma (`Surname, given name`) or a slash. Where few values
-    have it, most pieces must be values of other rows."""
+    Its pieces must be short, and no numbers, dates or times; and they must come again: in other
+    values, or as a whole value. A semicolon, a bar or a line break needs less of that than a comma
+    (`Surname, given name`) or a slash. Where few values have it, most pieces must be values of
+    other rows."""
     pieces: list[str] = []
     for value in holding:
         pieces += [piece.strip(BLANKS) for piece in value.split(delimiter)]
     pieces = [piece for piece in pieces if piece]
     if not pieces or len(pieces) < len(holding):
         return False
-    if sum(len(piece) > _LONG or len(piece.split()) > _WORDS for piece in pieces) > len(pieces) // 5:
+    if (
+        sum(len(piece) > _LONG or len(piece.split()) > _WORDS for piece in pieces)
+        > len(pieces) // 5
+    ):
         return False
-    if delimiter in ",/" and sum(any(char.isdigit() for char in piece) or len(piece) < 2 for piece in pieces) > len(pieces) // 5:
+    if (
+        delimiter in ",/"
+        and sum(any(char.isdigit() for char in piece) or len(piece) < 2 for piece in pieces)
+        > len(pieces) // 5
+    ):
         return False
     known = Counter(pieces)
     if delimiter == "|" and any(sign in value for value in holding for sign in "()[]^$\\"):
@@ -55,17 +67,25 @@ def looks_like_one(delimiter: str, holding: list[str], others: list[str], share:
     again = sum(rows for piece, rows in known.items() if rows > 1 or piece in whole)
     if delimiter in ",/":
         if all(value.count(delimiter) == 1 for value in holding):
-            # Two pieces in every value are rather two parts of one thing, unless both come from one small stock.
-            firsts, seconds = ({value.split(delimiter)[index].strip(BLANKS) for value in holding} for index in (0, 1))
+            # Two pieces in every value are rather two parts of one thing, unless both come from one
+            # small stock.
+            firsts, seconds = (
+                {value.split(delimiter)[index].strip(BLANKS) for value in holding}
+                for index in (0, 1)
+            )
             if len(firsts & seconds) * 2 < min(len(firsts), len(seconds)):
                 return False
         return again * 10 >= len(pieces) * 8 and (len(known) * 2 <= len(pieces) or len(pieces) < 10)
-    return again * 2 >= len(pieces) or sum(len(piece.split()) <= 2 for piece in pieces) * 10 >= len(pieces) * 9
+    return (
+        again * 2 >= len(pieces)
+        or sum(len(piece.split()) <= 2 for piece in pieces) * 10 >= len(pieces) * 9
+    )
 
 
 @dataclass(frozen=True)
 class ListPart:
-    """Of some values that hold the delimiter: rows; least, greatest number and sum of pieces; rows with each flaw."""
+    """Of some values that hold the delimiter: rows; least, greatest number and sum of pieces; rows
+    with each flaw."""
 
     rows: int = 0
     least: int = 0
@@ -80,15 +100,27 @@ class ListPart:
         if not self.rows or not other.rows:
             return self if self.rows else other
         return ListPart(
-            self.rows + other.rows, min(self.least, other.least), max(self.most, other.most), self.pieces + other.pieces,
-            self.empty + other.empty, self.padded + other.padded, self.repeated + other.repeated,
-        )  # fmt: skip
+            self.rows + other.rows,
+            min(self.least, other.least),
+            max(self.most, other.most),
+            self.pieces + other.pieces,
+            self.empty + other.empty,
+            self.padded + other.padded,
+            self.repeated + other.repeated,
+        )
 
     def result(self, delimiter: str) -> ListInField:
         """The figures of the whole column."""
         return ListInField(
-            delimiter, self.rows, self.least, self.most, self.pieces / self.rows, self.empty, self.padded, self.repeated
-        )  # fmt: skip
+            delimiter,
+            self.rows,
+            self.least,
+            self.most,
+            self.pieces / self.rows,
+            self.empty,
+            self.padded,
+            self.repeated,
+        )
 
 
 def list_part(array: Any, delimiter: str) -> ListPart:
@@ -119,6 +151,11 @@ def list_part(array: Any, delimiter: str) -> ListPart:
         return int(rows[np.unique(owners)].sum())
 
     return ListPart(
-        int(rows.sum()), int(sizes.min()), int(sizes.max()), int((sizes * rows).sum()), flagged(owner[blank]), int(rows[padded].sum()),
+        int(rows.sum()),
+        int(sizes.min()),
+        int(sizes.max()),
+        int((sizes * rows).sum()),
+        flagged(owner[blank]),
+        int(rows[padded].sum()),
         flagged(once[counts > 1] // (len(codes.dictionary) + 1)),
-    )  # fmt: skip
+    )

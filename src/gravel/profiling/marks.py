@@ -1,7 +1,9 @@
-"""What can be said of a value by itself: spaces, case, types that it fits, damage. One bit each, of whole columns at once.
+"""What can be said of a value by itself: spaces, case, types that it fits, damage. One bit each, of
+whole columns at once.
 
-The bits depend on the value alone, so they are found once for a distinct value where a batch has few of them, and
-travel with the distinct values: every count of rows by a bit is then a sum of counts, whatever the batches were.
+The bits depend on the value alone, so they are found once for a distinct value where a batch has
+few of them, and travel with the distinct values: every count of rows by a bit is then a sum of
+counts, whatever the batches were.
 """
 
 from __future__ import annotations
@@ -15,7 +17,15 @@ import pyarrow.compute as pc
 
 from gravel.engine.hashing import hashes
 from gravel.language.characters import BLANK, SPACES, ZERO_WIDTH
-from gravel.language.functions.buffers import HIGH, ByteSet, body, is_ascii, matches, maybe_padded, rows_with
+from gravel.language.functions.buffers import (
+    HIGH,
+    ByteSet,
+    body,
+    is_ascii,
+    matches,
+    maybe_padded,
+    rows_with,
+)
 from gravel.language.functions.damage import CONTROLS, FORMULA, MISDECODED, are_placeholders
 from gravel.language.functions.spelling import match_key, shape
 from gravel.language.functions.text import capitalize_words, tidy_spaces
@@ -24,12 +34,20 @@ from gravel.profiling import fits
 from gravel.sources.type_inference import Fitting
 
 _NAMES = (
-    "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "ends", "inner", "lines", "upper", "lower",
-    "capitalised", "mixed", "null_word", "misdecoded", "replacement", "formula", "loses", "no_key", "number", "day",
+    "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "ends",
+    "inner", "lines", "upper", "lower",
+    "capitalised", "mixed", "null_word", "misdecoded", "replacement", "formula", "loses", "no_key",
+    "number", "day",
     "list_semicolon", "list_pipe", "list_comma", "list_slash", "list_line", *fits.NAMES,
 )  # fmt: skip
 BIT = {name: np.uint64(1 << at) for at, name in enumerate(_NAMES)}
-DELIMITERS = {"list_semicolon": ";", "list_pipe": "|", "list_comma": ",", "list_slash": "/", "list_line": "\n"}
+DELIMITERS = {
+    "list_semicolon": ";",
+    "list_pipe": "|",
+    "list_comma": ",",
+    "list_slash": "/",
+    "list_line": "\n",
+}
 
 _ODD, _SIGN = ByteSet(b"\t\n\x0b\x0c\r"), ByteSet(b"=+-@")
 _CONTROL = ByteSet(bytes([*range(9), *range(14, 32), 127]))
@@ -42,8 +60,8 @@ REPLACEMENT = r"\x{fffd}|ï¿½"
 
 @dataclass(frozen=True)
 class Marked:
-    """Of each value of an array: its bits (uint64), its number or day (float64, NaN for none), the hash that begins with
-    its MATCH_KEY's, its plain hash, its shape and that one's hash."""
+    """Of each value of an array: its bits (uint64), its number or day (float64, NaN for none), the
+    hash that begins with its MATCH_KEY's, its plain hash, its shape and that one's hash."""
 
     bits: np.ndarray
     number: np.ndarray
@@ -82,11 +100,14 @@ def marked(array: Any, fitting: Fitting) -> Marked:
         number = fits.put_fits(array, shapes, shape_hash, put)
     # The key of digits alone is the text itself.
     digits = plain_number and Kind.INTEGER in fitting.kinds and not (data == 45).any()
-    return Marked(bits, number, plain if digits else _by_key(array, plain, put), plain, shapes, shape_hash)
+    return Marked(
+        bits, number, plain if digits else _by_key(array, plain, put), plain, shapes, shape_hash
+    )
 
 
 def _by_key(array: Any, plain: np.ndarray, put: Any) -> np.ndarray:
-    """A hash of each value of which the upper 48 bits are those of its MATCH_KEY: sorted, spellings stand side by side."""
+    """A hash of each value of which the upper 48 bits are those of its MATCH_KEY: sorted, spellings
+    stand side by side."""
     keys = match_key(array)
     result = hashes(keys)
     none = np.zeros(len(array), bool)
@@ -150,7 +171,8 @@ def _spaces(array: Any, data: np.ndarray, high: np.ndarray, put: Any) -> Any:
 
 
 def _case(array: Any, high: np.ndarray, put: Any) -> None:
-    """Upper: capitals and no small letter (Unicode's categories); capitalised: as CAPITALIZE_WORDS would have it."""
+    """Upper: capitals and no small letter (Unicode's categories); capitalised: as CAPITALIZE_WORDS
+    would have it."""
     upper = pc.not_equal(array, pc.ascii_lower(array)).to_numpy(zero_copy_only=False)
     lower = pc.not_equal(array, pc.ascii_upper(array)).to_numpy(zero_copy_only=False)
     if high.any():

@@ -1,5 +1,6 @@
-"""The profile of a table: a state for each batch and column, an associative merge, then one more pass over what only the
-whole could decide (texts of the winners, lists, forms, pairs of columns)."""
+"""The profile of a table: a state for each batch and column, an associative merge, then one more
+pass over what only the whole could decide (texts of the winners, lists, forms, pairs of
+columns)."""
 
 from __future__ import annotations
 
@@ -42,9 +43,19 @@ from gravel.profiling.result import (
     TableFacts,
     ValueRows,
     ValueShape,
-)  # fmt: skip
+)
 from gravel.profiling.sample import choose
-from gravel.profiling.state import SHAPES, TOP, ColumnPartial, ColumnState, Gathered, RowDistinctState, gather, part_of, whole_rows
+from gravel.profiling.state import (
+    SHAPES,
+    TOP,
+    ColumnPartial,
+    ColumnState,
+    Gathered,
+    RowDistinctState,
+    gather,
+    part_of,
+    whole_rows,
+)
 from gravel.profiling.wording import tidied
 from gravel.sources.source import Batch, Malformed, Source
 from gravel.sources.type_inference import Fitting
@@ -55,9 +66,11 @@ _ALMOST = 0.05
 _SHORT = 50_000
 
 
-def profile(table: Source, *, today: date | None = None, memory: int = MEMORY, sample: int | None = None) -> Profile:
-    """Profile every column. `memory` bounds what distinct values are held in; `sample` looks at so many rows only, chosen
-    evenly by a hash of their numbers. Raises TableProblem."""
+def profile(
+    table: Source, *, today: date | None = None, memory: int = MEMORY, sample: int | None = None
+) -> Profile:
+    """Profile every column. `memory` bounds what distinct values are held in; `sample` looks at so
+    many rows only, chosen evenly by a hash of their numbers. Raises TableProblem."""
     chosen = None
     if sample is not None:
         chosen = choose(table, sample)
@@ -69,7 +82,9 @@ def profile(table: Source, *, today: date | None = None, memory: int = MEMORY, s
     types = table.types(width)
     # Columns of few rows are work for the interpreter, of which there is one.
     threads = 1 if first.rows < _SHORT else None
-    gathered = list(ordered_map(lambda i: gather(first.states[i], types[i] == TEXT), width, threads))
+    gathered = list(
+        ordered_map(lambda i: gather(first.states[i], types[i] == TEXT), width, threads)
+    )
     second = _SecondPass(table, room, first, gathered)
     second.run()
     day = today or date.today()
@@ -77,7 +92,16 @@ def profile(table: Source, *, today: date | None = None, memory: int = MEMORY, s
     facts = second.facts(columns)
     result = findings(columns, facts, first.rows)
     message = None if chosen is None else SampleInfo(first.rows, chosen.of)
-    return Profile(table.name, first.rows, columns, facts, result, tuple(first.malformed), tuple(table.notes), message)
+    return Profile(
+        table.name,
+        first.rows,
+        columns,
+        facts,
+        result,
+        tuple(first.malformed),
+        tuple(table.notes),
+        message,
+    )
 
 
 class _FirstPass:
@@ -100,12 +124,23 @@ class _FirstPass:
     def run(self) -> None:
         """Read the whole table."""
         table, width = self.table, len(self.table.columns)
-        fixed = {i for i, name in enumerate(table.columns) if name in table.texts or name in table.declared}
+        fixed = {
+            i
+            for i, name in enumerate(table.columns)
+            if name in table.texts or name in table.declared
+        }
         nothing = Fitting(frozenset())
 
-        def work(piece: Any) -> tuple[int, tuple[Malformed, ...], list[ColumnPartial], Counted, list[np.ndarray]]:
+        def work(
+            piece: Any,
+        ) -> tuple[int, tuple[Malformed, ...], list[ColumnPartial], Counted, list[np.ndarray]]:
             batch = self.batch(piece)
-            parts = [part_of(batch.columns[i], batch.rows, nothing if i in fixed else self.states[i].fitting) for i in range(width)]
+            parts = [
+                part_of(
+                    batch.columns[i], batch.rows, nothing if i in fixed else self.states[i].fitting
+                )
+                for i in range(width)
+            ]
             plain = [part.plain for part in parts]
             return batch.count, batch.malformed, parts, whole_rows(plain, batch.rows), plain
 
@@ -128,23 +163,37 @@ class _FirstPass:
 class _SecondPass:
     """What only the whole could decide, in one more pass over the columns that need it."""
 
-    def __init__(self, table: Source, room: Room, first: _FirstPass, gathered: list[Gathered]) -> None:
+    def __init__(
+        self, table: Source, room: Room, first: _FirstPass, gathered: list[Gathered]
+    ) -> None:
         self.table, self.room, self.first, self.gathered = table, room, first, gathered
         self.types = table.types(range(len(table.columns)))
-        self.texts: dict[int, dict[int, str]] = {index: dict(state.texts.values()) for index, state in enumerate(first.states)}
+        self.texts: dict[int, dict[int, str]] = {
+            index: dict(state.texts.values()) for index, state in enumerate(first.states)
+        }
         self.shape_examples: dict[int, list[tuple[int, int]]] = {}
         self.by_value: dict[int, tuple[Frequent, str | None, str | None]] = {}
 
     def run(self) -> None:
         """Decide, then read again."""
         width = range(len(self.table.columns))
-        doubtful = [i for i in width if not self.first.states[i].by_type and _ambiguous(self.table, i, self.types[i])]
+        doubtful = [
+            i
+            for i in width
+            if not self.first.states[i].by_type and _ambiguous(self.table, i, self.types[i])
+        ]
         self.by_value = {i: _by_value(self.first, i, self.types[i]) for i in doubtful}
         self._look_up({i: self._samples(i) for i in width})
         self.lists = {i: sign for i in width if (sign := self._delimiter(i))}
         self.forms = {i: result for i in width if (result := self._forms(i))}
         self._candidates()
-        tops = list(ordered_map(lambda i: self.first.states[i].shapes.top(SHAPES), width, 1 if self.first.rows < _SHORT else None))
+        tops = list(
+            ordered_map(
+                lambda i: self.first.states[i].shapes.top(SHAPES),
+                width,
+                1 if self.first.rows < _SHORT else None,
+            )
+        )
         wanted = {}
         for i in width:
             self.shape_examples[i] = tops[i]
@@ -157,8 +206,13 @@ class _SecondPass:
         rows: set[int] = set()
         if self.types[index] != TEXT:
             shortest = state.shortest[0] if state.shortest else 0
-            return set(result.sample.get("all", [])) if self.types[index].kind is Kind.INTEGER and shortest >= 10 else rows
-        # Forms have two characters at least, none is common in text that is mostly without its signs.
+            return (
+                set(result.sample.get("all", []))
+                if self.types[index].kind is Kind.INTEGER and shortest >= 10
+                else rows
+            )
+        # Forms have two characters at least, none is common in text that is mostly without its
+        # signs.
         if state.longest and state.longest[0] >= 2:
             rows |= set(result.sample.get("all", []))
         for name in DELIMITERS:
@@ -186,7 +240,11 @@ class _SecondPass:
         result = self.gathered[index].sample_rows
         values = [(self.texts[index][row], result[row]) for row in rows if row in self.texts[index]]
         if self.types[index] != TEXT:
-            return [form for form in forms.forms_of(values) if form in ("LUHN", "ISBN")] if values else []
+            return (
+                [form for form in forms.forms_of(values) if form in ("LUHN", "ISBN")]
+                if values
+                else []
+            )
         return forms.forms_of(values)
 
     def _candidates(self) -> None:
@@ -204,28 +262,58 @@ class _SecondPass:
         self.searched = len(columns)
         sample = {column.index: self.first.sample(column.index) for column in columns}
         room = self.room
-        names = [column for column in columns if self.types[column.index].kind not in (Kind.DECIMAL, Kind.DOUBLE)]
-        self.pairs = relations.new_pairs(relations.likely_pairs(names, sample, rows), room) if rows else {}
+        names = [
+            column
+            for column in columns
+            if self.types[column.index].kind not in (Kind.DECIMAL, Kind.DOUBLE)
+        ]
+        self.pairs = (
+            relations.new_pairs(relations.likely_pairs(names, sample, rows), room) if rows else {}
+        )
         said = {column.index: self.gathered[column.index] for column in columns}
-        self._look_up({index: {*(row for row, _ in result.words), *result.blanks} for index, result in said.items()})
+        self._look_up(
+            {
+                index: {*(row for row, _ in result.words), *result.blanks}
+                for index, result in said.items()
+            }
+        )
         self.unsaid = {column.index: self._unsaid(column.index) for column in columns}
-        sample = {index: relations.without(hashed[: relations.FEWER], self.unsaid[index]) for index, hashed in sample.items()}
-        self.dependencies = relations.new_pairs(relations.likely_dependencies(columns, sample, rows), room) if rows else {}
+        sample = {
+            index: relations.without(hashed[: relations.FEWER], self.unsaid[index])
+            for index, hashed in sample.items()
+        }
+        self.dependencies = (
+            relations.new_pairs(relations.likely_dependencies(columns, sample, rows), room)
+            if rows
+            else {}
+        )
 
     def _unsaid(self, index: int) -> np.ndarray:
         """Hashes of a column's values that say nothing: '', blank ones and the words for it."""
         result = self.gathered[index]
-        words = [self.texts[index][row] for row in (*(row for row, _ in result.words), *result.blanks)]
-        return hashes(pa.array(["", *words], pa.string())) if self.types[index] == TEXT else np.zeros(0, np.uint64)
+        words = [
+            self.texts[index][row] for row in (*(row for row, _ in result.words), *result.blanks)
+        ]
+        return (
+            hashes(pa.array(["", *words], pa.string()))
+            if self.types[index] == TEXT
+            else np.zeros(0, np.uint64)
+        )
 
     def _distinct(self, index: int) -> int:
-        return len(self.by_value[index][0].distinct) if index in self.by_value else self.gathered[index].distinct
+        return (
+            len(self.by_value[index][0].distinct)
+            if index in self.by_value
+            else self.gathered[index].distinct
+        )
 
     def _wanted(self, index: int) -> set[int]:
         result = self.gathered[index]
         rows = {row for row, _ in result.top} | {row for row, _ in result.words}
         rows |= {row for misfit in result.misfits.values() for row, _ in misfit}
-        rows |= {row for group in result.spellings for row, _ in group} | {row for row, _ in result.every}
+        rows |= {row for group in result.spellings for row, _ in group} | {
+            row for row, _ in result.every
+        }
         if self._almost_key(index):
             rows |= {row for row, _ in result.repeated}
         if result.numbers is not None:
@@ -238,15 +326,21 @@ class _SecondPass:
         # Days and fractions are measures: that few of them are alike makes no key of them.
         bits = result.by_bit
         measures = bits.get("day", 0) + bits.get("DECIMAL", 0) - bits.get("INTEGER", 0)
-        if self.types[index].kind not in (Kind.TEXT, Kind.INTEGER) or index in self.by_value or measures * 2 > rows:
+        if (
+            self.types[index].kind not in (Kind.TEXT, Kind.INTEGER)
+            or index in self.by_value
+            or measures * 2 > rows
+        ):
             return False
         return rows >= 10 and 0 < spoiling <= _ALMOST * rows
 
     def _deepen(self, texts: dict[int, set[int]]) -> None:
-        """The second pass proper, which looks up texts on its way; where texts are all it is for, only the pieces that
-        hold them are read."""
+        """The second pass proper, which looks up texts on its way; where texts are all it is for,
+        only the pieces that hold them are read."""
         self.list_parts = dict.fromkeys(self.lists, lists.ListPart())
-        self.form_states = {(i, form): forms.FormState() for i, subset in self.forms.items() for form in subset}
+        self.form_states = {
+            (i, form): forms.FormState() for i, subset in self.forms.items() for form in subset
+        }
         related = [*self.pairs, *self.dependencies]
         wanted = sorted({*self.lists, *self.forms, *(i for pair in related for i in pair)})
         if not wanted:
@@ -254,11 +348,18 @@ class _SecondPass:
             return
         missing = self._missing(texts)
 
-        def work(piece: Any) -> tuple[dict[int, Any], dict[tuple[int, str], Any], list[Counted], list[Counted], _Texts]:
+        def work(
+            piece: Any,
+        ) -> tuple[
+            dict[int, Any], dict[tuple[int, str], Any], list[Counted], list[Counted], _Texts
+        ]:
             batch = self.first.batch(piece, sorted({*wanted, *missing})).texts()
             columns = batch.columns
             hashed = {i: hashes(columns[i]) for i in {i for pair in related for i in pair}}
-            said = {i: relations.without(hashed[i], self.unsaid[i]) for i in {i for pair in self.dependencies for i in pair}}
+            said = {
+                i: relations.without(hashed[i], self.unsaid[i])
+                for i in {i for pair in self.dependencies for i in pair}
+            }
             return (
                 {i: lists.list_part(columns[i], sign) for i, sign in self.lists.items()},
                 {(i, form): forms.form_part(columns[i], form) for i, form in self.form_states},
@@ -267,13 +368,19 @@ class _SecondPass:
                 _texts_of(batch, missing),
             )
 
-        for list_parts, form_parts, pairs, dependencies, result in ordered_map(work, self.table.pieces()):
+        for list_parts, form_parts, pairs, dependencies, result in ordered_map(
+            work, self.table.pieces()
+        ):
             self._keep(result)
             for index, part in list_parts.items():
                 self.list_parts[index] = self.list_parts[index].merge(part)
             for key, output in form_parts.items():
                 self.form_states[key].add(output)
-            for state, counted in zip([*self.pairs.values(), *self.dependencies.values()], [*pairs, *dependencies], strict=True):
+            for state, counted in zip(
+                [*self.pairs.values(), *self.dependencies.values()],
+                [*pairs, *dependencies],
+                strict=True,
+            ):
                 state.add(counted)
 
     def _exception_rows(self) -> dict[int, set[int]]:
@@ -299,7 +406,9 @@ class _SecondPass:
         if missing:
             columns = sorted(missing)
             holding = self.table.holding(np.unique(np.concatenate(list(missing.values()))).tolist())
-            for result in ordered_map(lambda piece: _texts_of(self.table.read(piece, columns), missing), holding):
+            for result in ordered_map(
+                lambda piece: _texts_of(self.table.read(piece, columns), missing), holding
+            ):
                 self._keep(result)
 
     def _missing(self, wanted: dict[int, set[int]]) -> dict[int, np.ndarray]:
@@ -320,10 +429,14 @@ class _SecondPass:
         low, high = state.low, state.high
         top = tuple((texts[row], count) for row, count in matches.top)
         if index in self.by_value:
-            # One value may be written in two ways here: values are compared, in a pass over this column alone.
+            # One value may be written in two ways here: values are compared, in a pass over this
+            # column alone.
             frequent, low, high = self.by_value[index]
             top = tuple(
-                (shown[0] or "", count) for shown, count in frequent.top(TOP, lambda rows: _texts_at(self.first, index, kind, rows))
+                (shown[0] or "", count)
+                for shown, count in frequent.top(
+                    TOP, lambda rows: _texts_at(self.first, index, kind, rows)
+                )
             )
         elif kind.kind in (Kind.INTEGER, Kind.DECIMAL) and state.low_number is not None:
             low, high = (
@@ -331,39 +444,85 @@ class _SecondPass:
                 format(state.high_number, "f" if kind.kind is Kind.DECIMAL else ""),
             )
         elif kind == DOUBLE and state.by_type:
-            low, high = to_text(pa.array([state.low_number, state.high_number], pa.float64()), DOUBLE).to_pylist()
+            low, high = to_text(
+                pa.array([state.low_number, state.high_number], pa.float64()), DOUBLE
+            ).to_pylist()
 
         def count(name: str) -> int:
             return bits.get(name, 0)
 
-        upper, lower, capitalised, mixed = (count(name) for name in ("upper", "lower", "capitalised", "mixed"))
+        upper, lower, capitalised, mixed = (
+            count(name) for name in ("upper", "lower", "capitalised", "mixed")
+        )
         spellings = self._spellings(index) if kind == TEXT else ()
         lengths = Lengths(
-            state.shortest[0] if state.shortest else None, state.longest[0] if state.longest else None, state.total / known if known else None,
-            state.shortest[1] if state.shortest else None, state.longest[1] if state.longest else None,
-        )  # fmt: skip
+            state.shortest[0] if state.shortest else None,
+            state.longest[0] if state.longest else None,
+            state.total / known if known else None,
+            state.shortest[1] if state.shortest else None,
+            state.longest[1] if state.longest else None,
+        )
         numbers = None
         if matches.numbers is not None:
             numbers, below, above = matches.numbers
-            numbers = replace(numbers, far_low=texts[below] if below else None, far_high=texts[above] if above else None)
-        days = None if matches.days is None else spread.dates(*spread.settled_days(*matches.days), today)
+            numbers = replace(
+                numbers,
+                far_low=texts[below] if below else None,
+                far_high=texts[above] if above else None,
+            )
+        days = (
+            None
+            if matches.days is None
+            else spread.dates(*spread.settled_days(*matches.days), today)
+        )
         part = self.list_parts.get(index)
         output = ColumnProfile(
-            name=table.columns[index], type=kind, nulls=state.nulls, empty=count("empty"), blank=count("blank"), padded=count("padded"),
-            distinct=self._distinct(index), min=low, max=high, length=lengths, top=top,
-            spaces=Spaces(count("leading"), count("trailing"), count("runs"), count("odd"), count("control"), count("untidy"),
-                          count("ends"), count("inner"), count("lines")),
-            case=LetterCaseCounts(upper, lower, capitalised, mixed, known - upper - lower - capitalised - mixed),
+            name=table.columns[index],
+            type=kind,
+            nulls=state.nulls,
+            empty=count("empty"),
+            blank=count("blank"),
+            padded=count("padded"),
+            distinct=self._distinct(index),
+            min=low,
+            max=high,
+            length=lengths,
+            top=top,
+            spaces=Spaces(
+                count("leading"),
+                count("trailing"),
+                count("runs"),
+                count("odd"),
+                count("control"),
+                count("untidy"),
+                count("ends"),
+                count("inner"),
+                count("lines"),
+            ),
+            case=LetterCaseCounts(
+                upper, lower, capitalised, mixed, known - upper - lower - capitalised - mixed
+            ),
             fits=self._fits(index) if kind == TEXT and known else (),
             both_orders=_orders(matches),
-            loses=count("loses"), shapes=self._shapes(index), distinct_shapes=len(state.shapes),
-            spellings=spellings, spelling_groups=max(len(spellings), matches.spelling_groups if len(matches.spellings) < matches.spelling_groups else 0),
-            null_words=_ranked((texts[row], rows) for row, rows in matches.words), null_word_rows=count("null_word"),
+            loses=count("loses"),
+            shapes=self._shapes(index),
+            distinct_shapes=len(state.shapes),
+            spellings=spellings,
+            spelling_groups=max(
+                len(spellings),
+                matches.spelling_groups if len(matches.spellings) < matches.spelling_groups else 0,
+            ),
+            null_words=_ranked((texts[row], rows) for row, rows in matches.words),
+            null_word_rows=count("null_word"),
             list=part.result(self.lists[index]) if part and part.rows else None,
-            damage=Damage(count("misdecoded"), count("replacement"), count("formula")), numbers=numbers, dates=days,
-            forms=tuple(self.form_states[index, form].result(form) for form in self.forms.get(index, ())),
+            damage=Damage(count("misdecoded"), count("replacement"), count("formula")),
+            numbers=numbers,
+            dates=days,
+            forms=tuple(
+                self.form_states[index, form].result(form) for form in self.forms.get(index, ())
+            ),
             all_values=_ranked((texts[row], rows) for row, rows in matches.every),
-        )  # fmt: skip
+        )
         return _without_words_that_are_values(output, known)
 
     def _fits(self, index: int) -> tuple[Fit, ...]:
@@ -376,7 +535,15 @@ class _SecondPass:
                 strict = fits.STRICTER.get(template)
                 if not rows or (strict and rows == result.by_bit.get(f"form {strict}", 0)):
                     continue
-            results.append(Fit(item.type, rows, _ranked((texts[row], count) for row, count in result.misfits.get(item.name, ()))))
+            results.append(
+                Fit(
+                    item.type,
+                    rows,
+                    _ranked(
+                        (texts[row], count) for row, count in result.misfits.get(item.name, ())
+                    ),
+                )
+            )
         return tuple(results)
 
     def _shapes(self, index: int) -> tuple[ValueShape, ...]:
@@ -385,10 +552,14 @@ class _SecondPass:
             return ()
         examples = [self.texts[index][row] for row, _ in tops]
         shapes = shape(pa.array(examples, pa.string())).to_pylist()
-        return tuple(ValueShape(text, rows, example) for text, example, (_, rows) in zip(shapes, examples, tops, strict=True))
+        return tuple(
+            ValueShape(text, rows, example)
+            for text, example, (_, rows) in zip(shapes, examples, tops, strict=True)
+        )
 
     def _spellings(self, index: int) -> tuple[Spelling, ...]:
-        """The groups, with their keys; hashes brought them together, the keys themselves confirm it."""
+        """The groups, with their keys; hashes brought them together, the keys themselves confirm
+        it."""
         results: list[Spelling] = []
         texts = self.texts[index]
         for group in self.gathered[index].spellings:
@@ -422,7 +593,9 @@ class _SecondPass:
                 values = None
                 if result.repeated_values <= 200:
                     values = _ranked((texts[row], rows) for row, rows in result.repeated)
-                almost.append(AlmostKey(names[index], result.repeated_rows + state.nulls, state.nulls, values))
+                almost.append(
+                    AlmostKey(names[index], result.repeated_rows + state.nulls, state.nulls, values)
+                )
         determined = []
         for by, column, dependency in self.determined:
             exceptions = None
@@ -434,18 +607,30 @@ class _SecondPass:
             determined.append(Determined(names[by], names[column], dependency.rows, exceptions))
         pairs = [(names[a], names[b]) for a, b in self.pair_keys]
         return TableFacts(
-            first.whole.repeated, (*self.keys, *pairs), tuple(almost), tuple(tuple(group) for group in together.values() if len(group) > 1),
-            tuple(determined), self.searched, {} if self.first.chosen is not None else self.table.misfits, self._repeated_by_chance(),
+            first.whole.repeated,
+            (*self.keys, *pairs),
+            tuple(almost),
+            tuple(tuple(group) for group in together.values() if len(group) > 1),
+            tuple(determined),
+            self.searched,
+            {} if self.first.chosen is not None else self.table.misfits,
+            self._repeated_by_chance(),
             frozenset(self.table.binary),
-        )  # fmt: skip
+        )
 
 
-_BY_CHANCE = 0.01  # of the repeated rows: so many pairs would be equal even if the columns had nothing to do with each other
+# of the repeated rows: so many pairs would be equal even if the columns had nothing to do with each
+# other
+_BY_CHANCE = 0.01
 
 
 def _without_words_that_are_values(column_profile: ColumnProfile, known: int) -> ColumnProfile:
-    """The column without the words for nothing that are values in it: in a key, in a list of codes, among titles."""
-    if not column_profile.null_words or sum(word.rows for word in column_profile.null_words) < column_profile.null_word_rows:
+    """The column without the words for nothing that are values in it: in a key, in a list of codes,
+    among titles."""
+    if (
+        not column_profile.null_words
+        or sum(word.rows for word in column_profile.null_words) < column_profile.null_word_rows
+    ):
         return column_profile
     key, codes = column_profile.distinct == known > 1, is_code_list(column_profile, known)
     titles, few = column_profile.distinct * 2 > known, column_profile.distinct <= TOP
@@ -453,7 +638,9 @@ def _without_words_that_are_values(column_profile: ColumnProfile, known: int) ->
     def means_nothing(word: ValueRows) -> bool:
         if tidied(word.value).lower() in SURE_PLACEHOLDERS:
             return not (key and any(map(str.isalpha, word.value)))
-        return not (key or titles or (codes and len(word.value) <= 3) or (word.rows == 1 and not few))
+        return not (
+            key or titles or (codes and len(word.value) <= 3) or (word.rows == 1 and not few)
+        )
 
     kept = tuple(word for word in column_profile.null_words if means_nothing(word))
     return replace(
@@ -465,12 +652,18 @@ def _without_words_that_are_values(column_profile: ColumnProfile, known: int) ->
 
 
 def _orders(gathered: Gathered) -> tuple[Orders, ...]:
-    """The templates of two orders that some value fits both of; one with FM instead of that without, where it has more."""
+    """The templates of two orders that some value fits both of; one with FM instead of that
+    without, where it has more."""
     results: dict[str, Orders] = {}
     for (day_first, month_first), rows in gathered.both.items():
-        counts = [gathered.by_bit.get(f"form {form}", 0) - rows for form in (day_first, month_first)]
+        counts = [
+            gathered.by_bit.get(f"form {form}", 0) - rows for form in (day_first, month_first)
+        ]
         stricter = fits.STRICTER.get(day_first, "")
-        if not rows or (stricter in results and results[stricter] == Orders(stricter, results[stricter].month_first, rows, *counts)):
+        if not rows or (
+            stricter in results
+            and results[stricter] == Orders(stricter, results[stricter].month_first, rows, *counts)
+        ):
             continue
         results.pop(stricter, None)
         results[day_first] = Orders(day_first, month_first, rows, *counts)
@@ -486,7 +679,11 @@ def _texts_of(batch: Batch, wanted: dict[int, np.ndarray]) -> _Texts:
     if not batch.count:
         return results
     for index, asked in wanted.items():
-        rows = asked[np.searchsorted(asked, batch.rows[0]) : np.searchsorted(asked, batch.rows[-1], side="right")]
+        rows = asked[
+            np.searchsorted(asked, batch.rows[0]) : np.searchsorted(
+                asked, batch.rows[-1], side="right"
+            )
+        ]
         if len(rows):
             texts = text_of(batch.columns[index].take(pa.array(np.searchsorted(batch.rows, rows))))
             results.append((index, rows.tolist(), texts.to_pylist()))
@@ -500,13 +697,18 @@ def _ranked(result: Iterable[tuple[str, int]]) -> tuple[ValueRows, ...]:
 def _ambiguous(table: Source, index: int, kind: Type) -> bool:
     if kind == TEXT:
         return False
-    if kind == DOUBLE and not (index in table.fittings and {Kind.INTEGER, Kind.DECIMAL} & table.fittings[index].kinds):
+    if kind == DOUBLE and not (
+        index in table.fittings and {Kind.INTEGER, Kind.DECIMAL} & table.fittings[index].kinds
+    ):
         return True  # one with an exponent is ordered by its value, not by its text
-    return (index in table.fittings and not table.fittings[index].uniform) or table.columns[index] in table.declared
+    return (index in table.fittings and not table.fittings[index].uniform) or table.columns[
+        index
+    ] in table.declared
 
 
 def _by_value(first: _FirstPass, index: int, kind: Type) -> tuple[Frequent, str | None, str | None]:
-    """Distinct values, least and greatest of a column by its type instead of by its texts; misfits are left out."""
+    """Distinct values, least and greatest of a column by its type instead of by its texts; misfits
+    are left out."""
     frequent = Frequent()
     low: Any = None
     high: Any = None
@@ -528,11 +730,16 @@ def _by_value(first: _FirstPass, index: int, kind: Type) -> tuple[Frequent, str 
             frequent.add(part)
             low = least if low is None or least.as_py() < low.as_py() else low
             high = most if high is None or most.as_py() > high.as_py() else high
-    shown = [None if bound is None else to_text(pa.array([bound.as_py()], kind.arrow), kind)[0].as_py() for bound in (low, high)]
+    shown = [
+        None if bound is None else to_text(pa.array([bound.as_py()], kind.arrow), kind)[0].as_py()
+        for bound in (low, high)
+    ]
     return frequent, shown[0], shown[1]
 
 
-def _texts_at(first: _FirstPass, index: int, kind: Type, rows: list[int]) -> dict[int, tuple[str | None, ...]]:
+def _texts_at(
+    first: _FirstPass, index: int, kind: Type, rows: list[int]
+) -> dict[int, tuple[str | None, ...]]:
     """The texts of a column's values in some source rows."""
     results: dict[int, tuple[str | None, ...]] = {}
     for piece in first.table.holding(rows):

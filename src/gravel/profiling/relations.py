@@ -1,4 +1,5 @@
-"""What columns have to do with each other: keys, columns that are NULL together, columns that another one determines.
+"""What columns have to do with each other: keys, columns that are NULL together, columns that
+another one determines.
 
 A sample of the first rows refutes nearly every pair; what it leaves is counted over all rows.
 """
@@ -33,7 +34,8 @@ class DependencyCandidate:
 
 
 def pair_hashes(a: np.ndarray, b: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Two hashes of each pair of values; sorted by the first, pairs with one value of `a` stand side by side."""
+    """Two hashes of each pair of values; sorted by the first, pairs with one value of `a` stand
+    side by side."""
     mixed = (a ^ (b * _MIX)) * _MIX
     mixed ^= mixed >> np.uint64(29)
     spread = b * np.uint64(0xC2B2AE3D27D4EB4F)
@@ -56,10 +58,14 @@ def without(hashed: np.ndarray, unsaid: np.ndarray) -> np.ndarray:
     return np.where(np.isin(hashed, unsaid), NULL_HASH, hashed) if len(unsaid) else hashed
 
 
-def likely_pairs(columns: Sequence[DependencyCandidate], sample: dict[int, np.ndarray], rows: int) -> list[tuple[int, int]]:
+def likely_pairs(
+    columns: Sequence[DependencyCandidate], sample: dict[int, np.ndarray], rows: int
+) -> list[tuple[int, int]]:
     """Pairs of columns that the sample lets be a key."""
     results = []
-    for item, other in combinations([column for column in columns if not column.nulls and 1 < column.distinct < rows], 2):
+    for item, other in combinations(
+        [column for column in columns if not column.nulls and 1 < column.distinct < rows], 2
+    ):
         if item.distinct * other.distinct < rows:
             continue
         # The first hash has few bits of the second column: the second one has all of both.
@@ -69,8 +75,11 @@ def likely_pairs(columns: Sequence[DependencyCandidate], sample: dict[int, np.nd
     return results[:_PAIRS]
 
 
-def likely_dependencies(columns: Sequence[DependencyCandidate], sample: dict[int, np.ndarray], rows: int) -> list[tuple[int, int]]:
-    """(by, column): pairs in which the sample lets the first determine the second but for a few rows."""
+def likely_dependencies(
+    columns: Sequence[DependencyCandidate], sample: dict[int, np.ndarray], rows: int
+) -> list[tuple[int, int]]:
+    """(by, column): pairs in which the sample lets the first determine the second but for a few
+    rows."""
     codes = {column.index: _codes(sample[column.index]) for column in columns}
     results = []
     for by in columns:
@@ -108,15 +117,18 @@ def _may_determine(a: np.ndarray, b: np.ndarray, distinct: int) -> bool:
 
 @dataclass(frozen=True)
 class Dependency:
-    """Rows that spoil a dependency; of at most a hundred kinds: (row of a spoiling pair, its rows, row of the usual pair)."""
+    """Rows that spoil a dependency; of at most a hundred kinds: (row of a spoiling pair, its rows,
+    row of the usual pair)."""
 
     rows: int
     exceptions: list[tuple[int, int, int]] | None
 
 
 def dependency(pairs: Distinct, commonest: int) -> Dependency | None:
-    """Whether the first value of some pairs determines the second but for a few rows: at most one in twenty, and a tenth
-    of those that taking the second column's commonest value for all would get wrong (`commonest` are its rows)."""
+    """Whether the first value of some pairs determines the second but for a few rows: at most one
+    in twenty, and a tenth of those that taking the second column's commonest value for all would
+    get wrong (`commonest` are its rows).
+    """
     rows, spoiled, groups = 0, 0, 0
     exceptions: list[tuple[int, int, int]] = []
     for piece in pairs.pieces():
@@ -134,8 +146,17 @@ def dependency(pairs: Distinct, commonest: int) -> Dependency | None:
                 break
             place = np.arange(starts[index], ends[index])
             usual = place[np.lexsort((piece.rows[place], -piece.counts[place]))][0]
-            exceptions += [(int(piece.rows[i]), int(piece.counts[i]), int(piece.rows[usual])) for i in place if i != usual]
-    if rows - groups < 0.3 * rows or rows < 4 or spoiled > rows / 20 or spoiled > (rows - commonest) / 10:
+            exceptions += [
+                (int(piece.rows[i]), int(piece.counts[i]), int(piece.rows[usual]))
+                for i in place
+                if i != usual
+            ]
+    if (
+        rows - groups < 0.3 * rows
+        or rows < 4
+        or spoiled > rows / 20
+        or spoiled > (rows - commonest) / 10
+    ):
         return None
     return Dependency(spoiled, None if len(exceptions) > _EXCEPTIONS else exceptions)
 

@@ -1,4 +1,5 @@
-"""What a profile tells: frozen results that the terminal, the JSON and the HTML report all read. Counts are rows unless said otherwise."""
+"""What a profile tells: frozen results that the terminal, the JSON and the HTML report all read.
+Counts are rows unless said otherwise."""
 
 from __future__ import annotations
 
@@ -10,8 +11,8 @@ from gravel.sources.source import Malformed
 
 @dataclass(frozen=True)
 class Lengths:
-    """Least, greatest and mean length in characters of the known values, and the values that have the first two (the
-    least by code point where several do); None where there is none."""
+    """Least, greatest and mean length in characters of the known values, and the values that have
+    the first two (the least by code point where several do); None where there is none."""
 
     min: int | None
     max: int | None
@@ -22,10 +23,11 @@ class Lengths:
 
 @dataclass(frozen=True)
 class Spaces:
-    """Rows that begin or end with a plain space, have a run of plain spaces inside, white space other than the plain
-    space (zero width characters too), control characters (but tab and line breaks). Blank values are in the last two only.
-    untidy: what TIDY_SPACES would change, blank values apart; ends: single lines among them with a plain space at an end;
-    inner: those that it would change further than that. lines: several lines."""
+    """Rows that begin or end with a plain space, have a run of plain spaces inside, white space
+    other than the plain space (zero width characters too), control characters (but tab and line
+    breaks). Blank values are in the last two only. untidy: what TIDY_SPACES would change, blank
+    values apart; ends: single lines among them with a plain space at an end; inner: those that it
+    would change further than that. lines: several lines."""
 
     leading: int = 0
     trailing: int = 0
@@ -40,7 +42,8 @@ class Spaces:
 
 @dataclass(frozen=True)
 class LetterCaseCounts:
-    """Known values: capitals only, small letters only, as CAPITALIZE_WORDS writes them, otherwise mixed, no letter that has a case."""
+    """Known values: capitals only, small letters only, as CAPITALIZE_WORDS writes them, otherwise
+    mixed, no letter that has a case."""
 
     upper: int = 0
     lower: int = 0
@@ -76,8 +79,8 @@ class Fit:
 
 @dataclass(frozen=True)
 class Orders:
-    """Dates that fit a template with the day first and the same with the month first: rows that fit both, only the one,
-    only the other."""
+    """Dates that fit a template with the day first and the same with the month first: rows that fit
+    both, only the one, only the other."""
 
     day_first: str
     month_first: str
@@ -102,8 +105,10 @@ class ValueShape:
 
 @dataclass(frozen=True)
 class ListInField:
-    """A delimiter that looks like one, as it is mostly written. Over the values that hold it: rows; pieces, blank ones counted; rows with an empty
-    piece, with other spaces around a piece than the delimiter has, with one that repeats another (both trimmed, blank ones apart)."""
+    """A delimiter that looks like one, as it is mostly written. Over the values that hold it: rows;
+    pieces, blank ones counted; rows with an empty piece, with other spaces around a piece than the
+    delimiter has, with one that repeats another (both trimmed, blank ones apart).
+    """
 
     delimiter: str
     rows: int
@@ -117,7 +122,8 @@ class ListInField:
 
 @dataclass(frozen=True)
 class Damage:
-    """Rows with what UTF-8 read as another encoding looks like, with U+FFFD, and that a spreadsheet would run as a formula."""
+    """Rows with what UTF-8 read as another encoding looks like, with U+FFFD, and that a spreadsheet
+    would run as a formula."""
 
     misdecoded: int = 0
     replacement: int = 0
@@ -135,12 +141,15 @@ class Bin:
 
 @dataclass(frozen=True)
 class Numbers:
-    """Of the values that are finite numbers. stddev is the sample's (n - 1); quartiles as PERCENTILE_CONT (linear between
-    neighbours); outside: more than 1.5 times the quartile range beyond a quartile; far_out: few, far beyond and apart from the
-    rest (see spread). far_low and far_high: the least and greatest values that are not far out, None where none is beyond;
-    far_reach: quartile ranges from the quartile to the first of them; far_gap: the share of its distance to the median
-    that is empty before it; far_row: the row, where only one is far out.
-    distinct_negative: different negative values; near_zero: positive ones no farther from zero than the least one."""
+    """Of the values that are finite numbers. stddev is the sample's (n - 1); quartiles as
+    PERCENTILE_CONT (linear between neighbours); outside: more than 1.5 times the quartile range
+    beyond a quartile; far_out: few, far beyond and apart from the rest (see spread). far_low and
+    far_high: the least and greatest values that are not far out, None where none is beyond;
+    far_reach: quartile ranges from the quartile to the first of them; far_gap: the share of its
+    distance to the median that is empty before it; far_row: the row, where only one is far out.
+    distinct_negative: different negative values; near_zero: positive ones no farther from zero than
+    the least one.
+    """
 
     fit: int
     mean: float
@@ -174,8 +183,9 @@ class Gap:
 
 @dataclass(frozen=True)
 class Dates:
-    """Of the values that are days: first and last, rows after today, rows on a 1 January, on the first of any month, gaps (the five longest among
-    those of more than ten times the median step between neighbouring days), rows by year."""
+    """Of the values that are days: first and last, rows after today, rows on a 1 January, on the
+    first of any month, gaps (the five longest among those of more than ten times the median step
+    between neighbouring days), rows by year."""
 
     fit: int
     min: str
@@ -189,7 +199,8 @@ class Dates:
 
 @dataclass(frozen=True)
 class Form:
-    """A well-known form that most known values have, the rows that have it, those that fail it, with examples."""
+    """A well-known form that most known values have, the rows that have it, those that fail it,
+    with examples."""
 
     form: str
     rows: int
@@ -199,13 +210,14 @@ class Form:
 
 @dataclass(frozen=True)
 class ColumnProfile:
-    """What a column holds. empty: ''; blank: not empty, only white space; padded: white space at an end of a value that
-    is not blank; distinct: different values, NULL apart; min, max: texts by code point, others by value. loses: texts
-    whose cast to a number would lose a leading zero or plus. null_words: the most
-    frequent words that stand where nothing is known (not those that are values in such a column), of null_word_rows in all;
-    all_null_words: whether any such word counts. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has
-    those that most rows are spread over; each has its values, the commonest first. all_values: all different values, where they are
-    few."""
+    """What a column holds. empty: ''; blank: not empty, only white space; padded: white space at an
+    end of a value that is not blank; distinct: different values, NULL apart; min, max: texts by
+    code point, others by value. loses: texts whose cast to a number would lose a leading zero or
+    plus. null_words: the most frequent words that stand where nothing is known (not those that are
+    values in such a column), of null_word_rows in all; all_null_words: whether any such word
+    counts. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has those
+    that most rows are spread over; each has its values, the commonest first. all_values: all
+    different values, where they are few."""
 
     name: str
     type: Type
@@ -240,8 +252,9 @@ class ColumnProfile:
 
 @dataclass(frozen=True)
 class AlmostKey:
-    """A column of which nearly every row has a value of its own. rows: those with NULL or a value that another row has
-    too; values: the repeated ones with their rows, None where they are too many to tell."""
+    """A column of which nearly every row has a value of its own. rows: those with NULL or a value
+    that another row has too; values: the repeated ones with their rows, None where they are too
+    many to tell."""
 
     column: str
     rows: int
@@ -251,8 +264,9 @@ class AlmostKey:
 
 @dataclass(frozen=True)
 class Determined:
-    """A column that another one determines but for some rows, NULLs in either apart. exceptions: (value of `by`, value
-    of `column`, rows, the usual value of `column`); None where they are too many to tell."""
+    """A column that another one determines but for some rows, NULLs in either apart. exceptions:
+    (value of `by`, value of `column`, rows, the usual value of `column`); None where they are too
+    many to tell."""
 
     by: str
     column: str
@@ -262,9 +276,11 @@ class Determined:
 
 @dataclass(frozen=True)
 class TableFacts:
-    """What is said of the table as a whole. repeated: rows equal to an earlier one in every column. keys: columns, then
-    pairs of columns, that every row has a combination of its own of, without NULL. null_together: groups of columns that are
-    NULL in the same rows. misfits: by column, the type that a store declares, the values that do not match it, one of them."""
+    """What is said of the table as a whole. repeated: rows equal to an earlier one in every column.
+    keys: columns, then pairs of columns, that every row has a combination of its own of, without
+    NULL. null_together: groups of columns that are NULL in the same rows. misfits: by column, the
+    type that a store declares, the values that do not match it, one of them.
+    """
 
     repeated: int
     keys: tuple[tuple[str, ...], ...]
@@ -279,9 +295,9 @@ class TableFacts:
 
 @dataclass(frozen=True)
 class Finding:
-    """Something to act on. finding: its kind; level: wrong, suspect or note; where: the condition that is true for exactly
-    these rows, or ''; mend: an assignment as `try` takes it, or ''; safe: the mending changes how a value is written,
-    not what it says."""
+    """Something to act on. finding: its kind; level: wrong, suspect or note; where: the condition
+    that is true for exactly these rows, or ''; mend: an assignment as `try` takes it, or ''; safe:
+    the mending changes how a value is written, not what it says."""
 
     finding: str
     level: str
@@ -304,7 +320,8 @@ class SampleInfo:
 
 @dataclass(frozen=True)
 class Profile:
-    """A table's rows and columns, and what was found. `rows` are those looked at: all but for a sample."""
+    """A table's rows and columns, and what was found. `rows` are those looked at: all but for a
+    sample."""
 
     table: str
     rows: int

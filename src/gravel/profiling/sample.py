@@ -1,4 +1,5 @@
-"""Some rows of a table, each with the same chance: those whose numbers have the smallest hashes, so a sample repeats exactly."""
+"""Some rows of a table, each with the same chance: those whose numbers have the smallest hashes, so
+a sample repeats exactly."""
 
 from __future__ import annotations
 
@@ -25,7 +26,9 @@ class Chosen:
         """The chosen rows of a batch."""
         keep = np.isin(batch.rows, self.rows, assume_unique=True)
         mask = pa.array(keep)
-        columns: list[Any] = [None if column is None else column.filter(mask) for column in batch.columns]
+        columns: list[Any] = [
+            None if column is None else column.filter(mask) for column in batch.columns
+        ]
         return Batch(batch.rows[keep], columns, batch.malformed)
 
 

@@ -1,4 +1,5 @@
-"""Spellings: values that are one but for capitals, spaces and punctuation, and rare values that are a slip from a frequent one."""
+"""Spellings: values that are one but for capitals, spaces and punctuation, and rare values that are
+a slip from a frequent one."""
 
 from __future__ import annotations
 
@@ -25,11 +26,14 @@ _TELLING = "<>=+*%~±≤≥#&/"
 
 
 def same_but_for_writing(value: str, titles: bool = False) -> str:
-    """What is left of a value without capitals, spaces and punctuation; accents and telling signs stay. In `titles` ! and ? tell too."""
+    """What is left of a value without capitals, spaces and punctuation; accents and telling signs
+    stay. In `titles` ! and ? tell too."""
     folded = unicodedata.normalize("NFC", value).casefold()
     folded = re.sub(r"(?<![0-9a-z])-(?=[0-9])", "−", folded)
     telling = _TELLING + "−" + ("!?" if titles else "")
-    return "".join(char for char in folded if char.isalnum() or unicodedata.combining(char) or char in telling)
+    return "".join(
+        char for char in folded if char.isalnum() or unicodedata.combining(char) or char in telling
+    )
 
 
 def _preferred(forms: dict[str, int], column_profile: ColumnProfile, known: int) -> str:
@@ -63,7 +67,12 @@ def spelling_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
                 forms[tidied(value.value)] += value.rows
             shortest = min(map(len, forms))
             # Units and symbols mean another thing in capitals: s and S, mW and MW.
-            if len(forms) < 2 or shortest < 2 or (units and shortest <= 4) or (shortest == 2 and _each_is_usual(forms)):
+            if (
+                len(forms) < 2
+                or shortest < 2
+                or (units and shortest <= 4)
+                or (shortest == 2 and _each_is_usual(forms))
+            ):
                 continue
             if any(char.isalpha() for char in spelling.key):
                 groups.append((_preferred(forms, one, known), tuple(values)))
@@ -78,26 +87,39 @@ def _each_is_usual(forms: dict[str, int]) -> bool:
     return min(forms.values()) * 10 >= sum(forms.values())
 
 
-def _finding(column_profile: ColumnProfile, groups: list[tuple[str, tuple[ValueRows, ...]]], titles: bool, unlisted: int) -> Finding:
+def _finding(
+    column_profile: ColumnProfile,
+    groups: list[tuple[str, tuple[ValueRows, ...]]],
+    titles: bool,
+    unlisted: int,
+) -> Finding:
     name = quoted(column_profile.name)
     others = [[value for value in values if tidied(value.value) != kept] for kept, values in groups]
     rows = sum(value.rows for other in others for value in other)
     whens = []
     for (kept, _), selected in zip(groups, others, strict=True):
         # A step that tidies spaces may come before: the tidied forms are written the same way.
-        forms = dict.fromkeys(form for value in selected for form in (value.value, tidied(value.value)))
+        forms = dict.fromkeys(
+            form for value in selected for form in (value.value, tidied(value.value))
+        )
         whens += [f"WHEN {text_literal(form)} THEN {text_literal(kept)}" for form in forms]
     examples = "; ".join(
-        f"{shown(kept)} also as {', '.join(dict.fromkeys(shown(value.value) for value in subset[:3]))}"
+        f"{shown(kept)} also as"
+        f" {', '.join(dict.fromkeys(shown(value.value) for value in subset[:3]))}"
         for (kept, _), subset in list(zip(groups, others, strict=True))[:2]
     )
     more = f" and {len(groups) - 2:,} more" if len(groups) > 2 else ""
     beyond = f"; {unlisted:,} further groups are not listed" if unlisted > 0 else ""
     count = "1 value is" if len(groups) == 1 else f"{len(groups):,} values are"
     return Finding(
-        "spellings", "note" if titles else "suspect", column_profile.name, rows, f"{count} written in several ways: {examples}{more}{beyond}",
-        is_one_of(name, (text_literal(value.value) for other in others for value in other)), f"{name} = CASE {name} {' '.join(whens)} ELSE {name} END",
-    )  # fmt: skip
+        "spellings",
+        "note" if titles else "suspect",
+        column_profile.name,
+        rows,
+        f"{count} written in several ways: {examples}{more}{beyond}",
+        is_one_of(name, (text_literal(value.value) for other in others for value in other)),
+        f"{name} = CASE {name} {' '.join(whens)} ELSE {name} END",
+    )
 
 
 def _misspelt(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
@@ -114,23 +136,33 @@ def _misspelt(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
         word = rare.value.casefold()
         if rare.rows > max(_RARE_ROWS, _RARE_SHARE * known) or any(map(str.isdigit, word)):
             continue
-        near = [usual for usual in column_profile.all_values if usual.rows >= _RATIO * rare.rows and _is_slip(word, usual.value.casefold())]
+        near = [
+            usual
+            for usual in column_profile.all_values
+            if usual.rows >= _RATIO * rare.rows and _is_slip(word, usual.value.casefold())
+        ]
         best = max(near, key=lambda usual: usual.rows, default=None)
         if best is not None:
             slips.append((rare, best.value))
     if slips:
         name = quoted(column_profile.name)
-        examples = ", ".join(f"{rare.rows:,} × {shown(rare.value)} for {shown(usual)}" for rare, usual in slips[:4])
+        examples = ", ".join(
+            f"{rare.rows:,} × {shown(rare.value)} for {shown(usual)}" for rare, usual in slips[:4]
+        )
         more = f" and {len(slips) - 4:,} more" if len(slips) > 4 else ""
         yield Finding(
-            "misspelt", "suspect", column_profile.name, sum(rare.rows for rare, _ in slips),
+            "misspelt",
+            "suspect",
+            column_profile.name,
+            sum(rare.rows for rare, _ in slips),
             f"rare values a letter or two from a frequent one: {examples}{more}",
             is_one_of(name, (text_literal(rare.value) for rare, _ in slips)),
-        )  # fmt: skip
+        )
 
 
 def _is_slip(value: str, usual: str) -> bool:
-    """Whether one word of a value, of five letters at least, is one or two letters from that of the usual one; an ending is none."""
+    """Whether one word of a value, of five letters at least, is one or two letters from that of the
+    usual one; an ending is none."""
     words, others = value.split(), usual.split()
     if len(words) != len(others):
         return False
@@ -144,7 +176,8 @@ def _is_slip(value: str, usual: str) -> bool:
 
 
 def _edits(word: str, other: str, most: int) -> int:
-    """Letters put in, left out, put for another, or two put in the other order (optimal string alignment); most + 3 where more."""
+    """Letters put in, left out, put for another, or two put in the other order (optimal string
+    alignment); most + 3 where more."""
     if abs(len(word) - len(other)) > most or other == word:
         return 0 if other == word else most + 3
     before, last = [0] * (len(other) + 1), list(range(len(other) + 1))

@@ -21,8 +21,8 @@ _EPOCH = date(1970, 1, 1).toordinal()
 
 
 class Ascending:
-    """Distinct numbers with their rows and the first of them, gathered in any order, read in ascending order; more than
-    SIZE of them go to a file."""
+    """Distinct numbers with their rows and the first of them, gathered in any order, read in
+    ascending order; more than SIZE of them go to a file."""
 
     SIZE = 2_000_000
 
@@ -69,7 +69,8 @@ _SIGN = np.uint64(1 << 63)
 
 
 def _key(values: np.ndarray) -> np.ndarray:
-    """An unsigned number for each double that has its order: the bits with the sign turned, all of them for negative ones."""
+    """An unsigned number for each double that has its order: the bits with the sign turned, all of
+    them for negative ones."""
     bits = (values + 0.0).view(np.uint64)
     return np.where(bits & _SIGN, ~bits, bits | _SIGN)
 
@@ -79,7 +80,8 @@ def _value(key: np.ndarray) -> np.ndarray:
 
 
 class _Percentiles:
-    """PERCENTILE_CONT of ISO/IEC 9075-2: the value at place share * (n - 1), linear between its neighbours."""
+    """PERCENTILE_CONT of ISO/IEC 9075-2: the value at place share * (n - 1), linear between its
+    neighbours."""
 
     def __init__(self, rows: int, shares: tuple[float, ...]) -> None:
         self._places = [share * (rows - 1) for share in shares]
@@ -110,12 +112,14 @@ _FAR_REACH = 3.0  # quartile ranges beyond a quartile
 # What lies empty before it: so much of the distance to the median, and of a quartile range.
 _GAP, _LOG_GAP, _GAP_REACH = 0.22, 0.18, 0.75
 _LINEAR_GAP = 0.73  # what such a share counts for beside one on the logarithmic scale
-_HEAVY = 0.05  # of the rows beyond 1.5 quartile ranges: tails so heavy that a gap must be twice as wide
+_HEAVY = (
+    0.05  # of the rows beyond 1.5 quartile ranges: tails so heavy that a gap must be twice as wide
+)
 
 
 def numbers(found: Ascending) -> tuple[Numbers, int, int]:
-    """The figures of some numbers; and the first rows of the least and the greatest that are not far out (0 where none
-    beyond is)."""
+    """The figures of some numbers; and the first rows of the least and the greatest that are not
+    far out (0 where none beyond is)."""
     total, places = found.rows, _Percentiles(found.rows, (0.25, 0.5, 0.75))
     sums, zero, negative, whole, signs = [], 0, 0, True, 0
     low = high = math.nan
@@ -137,7 +141,13 @@ def numbers(found: Ascending) -> tuple[Numbers, int, int]:
         scale = math.ldexp(1.0, -max(-1000, min(math.frexp(max(abs(low), abs(high)))[1], 1000)))
         mean = math.fsum(sums) / total if all(map(math.isfinite, sums)) else math.inf
         if not math.isfinite(mean):
-            mean = math.fsum(float(np.sum(values * scale * (counts / total))) for values, counts, _ in found.chunks()) / scale
+            mean = (
+                math.fsum(
+                    float(np.sum(values * scale * (counts / total)))
+                    for values, counts, _ in found.chunks()
+                )
+                / scale
+            )
         q1, median, q3 = places.result()
         reach = q3 - q1
         edges = histogram_edges(low, high, whole)
@@ -151,14 +161,31 @@ def numbers(found: Ascending) -> tuple[Numbers, int, int]:
             bars += output.astype(np.int64)
         under, over = _far_out(ends, q1, median, q3, outside > _HEAVY * total)
     stddev = math.sqrt(math.fsum(squares) / (total - 1)) / scale if total > 1 else None
-    bins = tuple(Bin(float(a), float(b), int(rows)) for a, b, rows in zip(edges, edges[1:], bars, strict=False))
+    bins = tuple(
+        Bin(float(a), float(b), int(rows))
+        for a, b, rows in zip(edges, edges[1:], bars, strict=False)
+    )
     if low == high or len(edges) == 2:
         bins = (Bin(low, high, total),)
     result = Numbers(
-        total, mean, stddev, q1, median, q3, zero, negative, outside, under.rows + over.rows, bins, distinct_negative=signs,
-        least_positive=least_positive, near_zero=near_zero, far_reach=max(under.reach, over.reach),
-        far_gap=max(under.gap, over.gap), far_row=under.row + over.row if under.rows + over.rows == 1 else 0,
-    )  # fmt: skip
+        total,
+        mean,
+        stddev,
+        q1,
+        median,
+        q3,
+        zero,
+        negative,
+        outside,
+        under.rows + over.rows,
+        bins,
+        distinct_negative=signs,
+        least_positive=least_positive,
+        near_zero=near_zero,
+        far_reach=max(under.reach, over.reach),
+        far_gap=max(under.gap, over.gap),
+        far_row=under.row + over.row if under.rows + over.rows == 1 else 0,
+    )
     return result, under.inside, over.inside
 
 
@@ -173,14 +200,21 @@ class _Ends:
     def add(self, *columns: np.ndarray) -> None:
         """Take in the next values, counts and rows."""
         if len(self.lowest[0]) < self._size:
-            self.lowest = [np.concatenate(pair)[: self._size] for pair in zip(self.lowest, columns, strict=True)]
-        self.highest = [np.concatenate(pair)[-self._size :] for pair in zip(self.highest, columns, strict=True)]
+            self.lowest = [
+                np.concatenate(pair)[: self._size]
+                for pair in zip(self.lowest, columns, strict=True)
+            ]
+        self.highest = [
+            np.concatenate(pair)[-self._size :] for pair in zip(self.highest, columns, strict=True)
+        ]
 
 
 @dataclass(frozen=True)
 class _Far:
-    """What is far out on one side: rows, first row of the nearest value inside and of the nearest one outside, how many quartile ranges
-    that one is beyond the quartile, and the share of its distance to the median that lies empty before it."""
+    """What is far out on one side: rows, first row of the nearest value inside and of the nearest
+    one outside, how many quartile ranges that one is beyond the quartile, and the share of its
+    distance to the median that lies empty before it.
+    """
 
     rows: int = 0
     inside: int = 0
@@ -192,9 +226,11 @@ class _Far:
 def _far_out(ends: _Ends, q1: float, median: float, q3: float, heavy: bool) -> list[_Far]:
     """What is far out below and above.
 
-    A value is far out where it is more than three quartile ranges beyond a quartile, on the logarithmic scale for what is
-    skewed to the right and has a positive first quartile, with the fence moved out by exp(3 s) for other skewed ones (as M. Hubert
-    and E. Vandervieren, 2008, do by the medcouple; s is the quartiles' own skewness), and where a gap lies before it."""
+    A value is far out where it is more than three quartile ranges beyond a quartile, on the
+    logarithmic scale for what is skewed to the right and has a positive first quartile, with the
+    fence moved out by exp(3 s) for other skewed ones (as M. Hubert and E. Vandervieren, 2008, do by
+    the medcouple; s is the quartiles' own skewness), and where a gap lies before it.
+    """
     if q3 <= q1 or not math.isfinite(q3 - q1):
         return [_Far(), _Far()]
     logs = q3 - median > median - q1 > 0 and q1 > 0
@@ -213,26 +249,47 @@ def _far_out(ends: _Ends, q1: float, median: float, q3: float, heavy: bool) -> l
         beyond = (values - middle[2]) if sign > 0 else (middle[0] - values)
         gaps = np.diff(values, prepend=np.nan) * sign  # the emptiness before each value
         after = np.cumsum(counts[::-1])[::-1]  # rows of a value and of those beyond it
-        far = (beyond > fence) & (gaps >= np.maximum(_GAP_REACH * reach, gap * np.abs(values - middle[1]))) & (after < ends.most)
+        far = (
+            (beyond > fence)
+            & (gaps >= np.maximum(_GAP_REACH * reach, gap * np.abs(values - middle[1])))
+            & (after < ends.most)
+        )
         index = int(np.argmax(far)) if far.any() else -1
         if index > 0:
             shares = [gaps[index] / abs(values[index] - middle[1])]
             if logs:
-                plain, near, centre = np.exp(values[index]), np.exp(values[index - 1]), math.exp(middle[1])
+                plain, near, centre = (
+                    np.exp(values[index]),
+                    np.exp(values[index - 1]),
+                    math.exp(middle[1]),
+                )
                 shares.append(_LINEAR_GAP * (plain - near) / (plain - centre))
             share = float(max(shares))
-            results.append(_Far(int(after[index]), int(rows[index - 1]), int(rows[index]), float(beyond[index] / reach), share))
+            results.append(
+                _Far(
+                    int(after[index]),
+                    int(rows[index - 1]),
+                    int(rows[index]),
+                    float(beyond[index] / reach),
+                    share,
+                )
+            )
         else:
             results.append(_Far())
     return results
 
 
 def histogram_edges(low: float, high: float, whole: bool) -> np.ndarray:
-    """Edges of bars of equal width with round ends: 1, 2, 2.5 or 5 times a power of ten, about sixteen of them."""
+    """Edges of bars of equal width with round ends: 1, 2, 2.5 or 5 times a power of ten, about
+    sixteen of them."""
     if low == high or not math.isfinite(high - low):
         return np.array([low, np.nextafter(high, math.inf)])
     power = 10.0 ** math.floor(math.log10((high - low) / _BARS))
-    step = next(factor * power for factor in (1, 2, 2.5, 5, 10, 20) if (high - low) / (factor * power) <= _BARS)
+    step = next(
+        factor * power
+        for factor in (1, 2, 2.5, 5, 10, 20)
+        if (high - low) / (factor * power) <= _BARS
+    )
     if whole and abs(high) < 2**53 and step < 1:
         step = 1.0
     first = math.floor(low / step)
@@ -245,8 +302,11 @@ def histogram_edges(low: float, high: float, whole: bool) -> np.ndarray:
     return edges
 
 
-def settled_days(values: np.ndarray, counts: np.ndarray, bits: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Days with their counts, where the whole column tells the day from the month; the others are left out."""
+def settled_days(
+    values: np.ndarray, counts: np.ndarray, bits: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Days with their counts, where the whole column tells the day from the month; the others are
+    left out."""
     values, keep = values.copy(), np.ones(len(values), bool)
     for day_first, month_first in RIVALS:
         if day_first in STRICTER.values():
@@ -293,9 +353,15 @@ def dates(values: np.ndarray, counts: np.ndarray, today: date) -> Dates | None:
     years = moments.astype("M8[Y]").astype(np.int64) + 1970
     by_year = tuple((int(year), int(counts[years == year].sum())) for year in np.unique(years))
     return Dates(
-        int(counts.sum()), _day(days[0]), _day(days[-1]), int(counts[days > today.toordinal() - _EPOCH].sum()),
-        int(counts[first_days].sum()), int(counts[month_firsts].sum()), tuple(gaps), by_year,
-    )  # fmt: skip
+        int(counts.sum()),
+        _day(days[0]),
+        _day(days[-1]),
+        int(counts[days > today.toordinal() - _EPOCH].sum()),
+        int(counts[first_days].sum()),
+        int(counts[month_firsts].sum()),
+        tuple(gaps),
+        by_year,
+    )
 
 
 def _day(number: Any) -> str:

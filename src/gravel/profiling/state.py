@@ -1,4 +1,5 @@
-"""One column's state: of a batch, merged over batches, and what the distinct values of all of them say together."""
+"""One column's state: of a batch, merged over batches, and what the distinct values of all of them
+say together."""
 
 from __future__ import annotations
 
@@ -12,7 +13,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import text_of
-from gravel.engine.distinct import Counted, Distinct, Room, counted, counted_hashes, counted_once, top_rows
+from gravel.engine.distinct import (
+    Counted,
+    Distinct,
+    Room,
+    counted,
+    counted_hashes,
+    counted_once,
+    top_rows,
+)
 from gravel.engine.hashing import NULL_HASH
 from gravel.language.functions.buffers import body, is_ascii
 from gravel.language.types import Kind
@@ -29,9 +38,9 @@ _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 
 @dataclass(frozen=True)
 class ColumnPartial:
-    """One column of one batch. low, high: least and greatest as text, or as value where the column may be a number, by its type where the
-    store has doubles (`by_type`).
-    `null_sum` is a sum of hashes of the row numbers that are NULL: equal sums mean the same rows. `plain` has a hash of
+    """One column of one batch. low, high: least and greatest as text, or as value where the column
+    may be a number, by its type where the store has doubles (`by_type`). `null_sum` is a sum of
+    hashes of the row numbers that are NULL: equal sums mean the same rows. `plain` has a hash of
     every row's value."""
 
     nulls: int
@@ -52,9 +61,14 @@ class ColumnPartial:
 
 
 def part_of(stored: Any, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
-    """The state of a stored array whose values stand in these source rows; all is told of their texts."""
+    """The state of a stored array whose values stand in these source rows; all is told of their
+    texts."""
     doubles = pa.types.is_floating(stored.type)
-    counts_once = pa.types.is_integer(stored.type) or pa.types.is_date(stored.type) or pa.types.is_decimal(stored.type)
+    counts_once = (
+        pa.types.is_integer(stored.type)
+        or pa.types.is_date(stored.type)
+        or pa.types.is_decimal(stored.type)
+    )
     array = stored if counts_once else text_of(stored)
     nulls = array.null_count
     plain = np.full(len(array), NULL_HASH)
@@ -63,7 +77,9 @@ def part_of(stored: Any, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
         known = pc.is_valid(array).to_numpy(zero_copy_only=False)
         null_sum = int(_row_hashes(rows[~known]).sum(dtype=np.uint64))
         if nulls == len(array):
-            return ColumnPartial(nulls, null_sum, plain, fitting(text_of(array), so_far.kinds), by_type=doubles)
+            return ColumnPartial(
+                nulls, null_sum, plain, fitting(text_of(array), so_far.kinds), by_type=doubles
+            )
         rows, array = rows[known], array.drop_null()
     counts = codes = None
     if _few_values(array):
@@ -97,10 +113,21 @@ def part_of(stored: Any, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
         shapes = counted_once([marks.shapes], counts, rows, marks.shape_hash)
     order = None if counts is None else np.argsort(rows)
     return ColumnPartial(
-        nulls, null_sum, plain, fit, low, high, *numbers, _extreme(array, lengths, int(lengths.min())),
-        _extreme(array, lengths, int(lengths.max())), total, values, _likely_texts(values, array, rows, order),
-        shapes, doubles,
-    )  # fmt: skip
+        nulls,
+        null_sum,
+        plain,
+        fit,
+        low,
+        high,
+        *numbers,
+        _extreme(array, lengths, int(lengths.min())),
+        _extreme(array, lengths, int(lengths.max())),
+        total,
+        values,
+        _likely_texts(values, array, rows, order),
+        shapes,
+        doubles,
+    )
 
 
 def _row_hashes(rows: np.ndarray) -> np.ndarray:
@@ -120,7 +147,14 @@ def exact_numbers(array: Any, fit: Fitting) -> Any:
     if Kind.INTEGER in fit.kinds:
         return pc.cast(array, pa.int64())
     digits = fit.whole + fit.scale
-    return pc.cast(array, pa.decimal128(38, fit.scale) if digits <= 38 else pa.decimal256(min(digits, 76), min(fit.scale, 76)))
+    return pc.cast(
+        array,
+        (
+            pa.decimal128(38, fit.scale)
+            if digits <= 38
+            else pa.decimal256(min(digits, 76), min(fit.scale, 76))
+        ),
+    )
 
 
 def _extreme(array: Any, lengths: np.ndarray, length: int) -> tuple[int, str]:
@@ -128,16 +162,23 @@ def _extreme(array: Any, lengths: np.ndarray, length: int) -> tuple[int, str]:
     return length, pc.min(array.filter(pa.array(lengths == length))).as_py()
 
 
-def _likely_texts(counted: Counted, array: Any, rows: np.ndarray, order: np.ndarray | None) -> dict[int, tuple[int, str]]:
-    """By hash, (first row, text) of the batch's most frequent values; of equally frequent ones the first: just what a
-    whole table's top would take."""
+def _likely_texts(
+    counted: Counted, array: Any, rows: np.ndarray, order: np.ndarray | None
+) -> dict[int, tuple[int, str]]:
+    """By hash, (first row, text) of the batch's most frequent values; of equally frequent ones the
+    first: just what a whole table's top would take."""
     likely = np.arange(len(counted.counts))
     if len(likely) > _LIKELY:
-        rank = counted.counts - (counted.rows - counted.rows.min()) / (float(np.ptp(counted.rows)) + 1.0)
+        rank = counted.counts - (counted.rows - counted.rows.min()) / (
+            float(np.ptp(counted.rows)) + 1.0
+        )
         likely = np.argpartition(-rank, _LIKELY)[:_LIKELY]
     index = np.searchsorted(rows, counted.rows[likely], sorter=order)
     texts = array.take(pa.array(index if order is None else order[index])).to_pylist()
-    return {int(counted.first[i]): (int(counted.rows[i]), text) for i, text in zip(likely, texts, strict=True)}
+    return {
+        int(counted.first[i]): (int(counted.rows[i]), text)
+        for i, text in zip(likely, texts, strict=True)
+    }
 
 
 class ColumnState:
@@ -166,7 +207,10 @@ class ColumnState:
             return
         self.total += part.total
         self.low, self.high = _least(self.low, part.low), _most(self.high, part.high)
-        self.low_number, self.high_number = _least(self.low_number, part.low_number), _most(self.high_number, part.high_number)
+        self.low_number, self.high_number = (
+            _least(self.low_number, part.low_number),
+            _most(self.high_number, part.high_number),
+        )
         self.shortest = _least(self.shortest, part.shortest)
         if self.longest is None or part.longest is None:
             self.longest = self.longest or part.longest
@@ -218,7 +262,8 @@ def whole_rows(hashed: list[np.ndarray], rows: np.ndarray) -> Counted:
 
 @dataclass
 class Gathered:
-    """What the distinct values of a column say together. Rows are source rows, to look the texts up in."""
+    """What the distinct values of a column say together. Rows are source rows, to look the texts up
+    in."""
 
     distinct: int = 0
     by_bit: dict[str, int] = field(default_factory=dict)
@@ -236,7 +281,9 @@ class Gathered:
     sample: dict[str, list[int]] = field(default_factory=dict)
     squares: float = 0.0  # the sum of the squares of the rows of each value
     every: list[tuple[int, int]] = field(default_factory=list)  # all values, where they are few
-    sample_rows: dict[int, int] = field(default_factory=dict)  # how many rows hold the value of each of the first ones
+    sample_rows: dict[int, int] = field(
+        default_factory=dict
+    )  # how many rows hold the value of each of the first ones
     both: dict[tuple[str, str], int] = field(default_factory=dict)
 
 
@@ -275,8 +322,14 @@ def gather(state: ColumnState, is_text: bool) -> Gathered:
                     misfits.setdefault(name, []).extend(best)
             for day_first, month_first in fits.RIVALS:
                 if f"form {day_first}" in masks and f"form {month_first}" in masks:
-                    rows = int(piece.counts[masks[f"form {day_first}"] & masks[f"form {month_first}"]].sum())
-                    output.both[day_first, month_first] = output.both.get((day_first, month_first), 0) + rows
+                    rows = int(
+                        piece.counts[
+                            masks[f"form {day_first}"] & masks[f"form {month_first}"]
+                        ].sum()
+                    )
+                    output.both[day_first, month_first] = (
+                        output.both.get((day_first, month_first), 0) + rows
+                    )
             if "null_word" in masks:
                 output.words += _top_of(piece, masks["null_word"], WORDS)
             if "blank" in masks:
@@ -284,15 +337,22 @@ def gather(state: ColumnState, is_text: bool) -> Gathered:
             for name in DELIMITERS:
                 if name in masks:
                     samples.setdefault(name, []).append(_earliest(piece.rows[masks[name]]))
-                    samples.setdefault(f"not {name}", []).append(_earliest(piece.rows[~masks[name]]))
+                    samples.setdefault(f"not {name}", []).append(
+                        _earliest(piece.rows[~masks[name]])
+                    )
             _spellings(output, piece, masks)
     if output.distinct > FEW_VALUES or not is_text:
         output.every = []
     output.by_bit = dict(bits)
     output.top, output.words = _best(output.top, TOP), _best(output.words, WORDS)
     output.misfits = {name: _best(result, MISFITS) for name, result in misfits.items()}
-    output.spellings = sorted(output.spellings, key=lambda group: (-sum(count for _, count in group[1:]), group[0][0]))[:SPELLINGS]
-    output.sample = {name: sorted(int(row) for row in np.concatenate(result))[:SAMPLE] for name, result in samples.items()}
+    output.spellings = sorted(
+        output.spellings, key=lambda group: (-sum(count for _, count in group[1:]), group[0][0])
+    )[:SPELLINGS]
+    output.sample = {
+        name: sorted(int(row) for row in np.concatenate(result))[:SAMPLE]
+        for name, result in samples.items()
+    }
     output.numbers = spread.numbers(numbers) if numbers.rows else None
     output.days = _ordered(days)
     return output
@@ -323,11 +383,19 @@ def _repeated(gathered: Gathered, piece: Counted) -> None:
         gathered.repeated_rows += int(piece.counts[many].sum())
         if len(gathered.repeated) <= SPELLINGS:
             subset = np.flatnonzero(many)[: SPELLINGS + 1]
-            gathered.repeated += [(int(row), int(count)) for row, count in zip(piece.rows[subset], piece.counts[subset], strict=True)]
+            gathered.repeated += [
+                (int(row), int(count))
+                for row, count in zip(piece.rows[subset], piece.counts[subset], strict=True)
+            ]
 
 
 def _spread(
-    piece: Counted, masks: dict[str, np.ndarray], values: np.ndarray, numbers: spread.Ascending, days: list[Any], marks: np.ndarray
+    piece: Counted,
+    masks: dict[str, np.ndarray],
+    values: np.ndarray,
+    numbers: spread.Ascending,
+    days: list[Any],
+    marks: np.ndarray,
 ) -> None:
     if "number" in masks:
         mask = masks["number"]
@@ -342,8 +410,11 @@ def _small(numbers: np.ndarray) -> np.ndarray:
     return numbers.astype(np.int32) if not len(numbers) or int(numbers.max()) < 2**31 else numbers
 
 
-def _ordered(result: list[tuple[np.ndarray, np.ndarray, np.ndarray]]) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
-    """The values of all pieces ascending, with their counts and what else was kept. The pieces are let go on the way."""
+def _ordered(
+    result: list[tuple[np.ndarray, np.ndarray, np.ndarray]],
+) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
+    """The values of all pieces ascending, with their counts and what else was kept. The pieces are
+    let go on the way."""
     if not result:
         return None
     columns = [np.concatenate([piece[index] for piece in result]) for index in range(3)]
@@ -373,7 +444,17 @@ def _spellings(gathered: Gathered, piece: Counted, masks: dict[str, np.ndarray])
     gathered.spelling_groups += len(starts)
     sums = np.add.reduceat(counts, starts) - np.maximum.reduceat(counts, starts)
     # The groups that cost most, should there be very many.
-    chosen = np.argsort(-sums, kind="stable")[:SPELLINGS] if len(starts) > SPELLINGS else np.arange(len(starts))
+    chosen = (
+        np.argsort(-sums, kind="stable")[:SPELLINGS]
+        if len(starts) > SPELLINGS
+        else np.arange(len(starts))
+    )
     for index in chosen:
-        group = list(zip(rows[starts[index] : ends[index]].tolist(), counts[starts[index] : ends[index]].tolist(), strict=True))
+        group = list(
+            zip(
+                rows[starts[index] : ends[index]].tolist(),
+                counts[starts[index] : ends[index]].tolist(),
+                strict=True,
+            )
+        )
         gathered.spellings.append(sorted(group, key=lambda item: (-item[1], item[0])))

@@ -6,9 +6,11 @@ from collections.abc import Iterable
 
 from gravel.profiling.result import Finding
 
-# Spaces and blanks first: the words and spellings of the later ones are looked for in tidied values.
+# Spaces and blanks first: the words and spellings of the later ones are looked for in tidied
+# values.
 _ORDER = (
-    "wrongly decoded", "control characters", "spaces", "inner spaces", "blank", "placeholders", "list pieces", "padded pieces",
+    "wrongly decoded", "control characters", "spaces", "inner spaces", "blank", "placeholders",
+    "list pieces", "padded pieces",
     "misfits", "another form", "lost zeros", "case", "spellings",
 )  # fmt: skip
 

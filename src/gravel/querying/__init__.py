@@ -1,1 +1,2 @@
-"""Standard queries over any tables: relations in memory, one clause after another, each with its account of rows."""
+"""Standard queries over any tables: relations in memory, one clause after another, each with its
+account of rows."""

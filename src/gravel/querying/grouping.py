@@ -18,14 +18,24 @@ from gravel.language.types import BOOLEAN, INTEGER, NUMBERS, TEXT, Kind, Type
 from gravel.profiling.column_kind import identifies
 from gravel.querying import groups
 from gravel.querying.partitions import ROW_BYTES, more_than, one_by_one, partitions
-from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_by_slices, codes_of, joined, taken
+from gravel.querying.relation import (
+    Columns,
+    Grouped,
+    Relation,
+    as_type,
+    codes_by_slices,
+    codes_of,
+    joined,
+    taken,
+)
 from gravel.querying.shapes import literal_text, top
 from gravel.querying.sources import Sources
 
 
 @dataclass(frozen=True)
 class Input:
-    """What an aggregate is of: its value a row (None for COUNT(*)), values beside it, the rows of its FILTER, its order."""
+    """What an aggregate is of: its value a row (None for COUNT(*)), values beside it, the rows of
+    its FILTER, its order."""
 
     name: str
     value: Vector | None
@@ -38,14 +48,18 @@ class Input:
     def take(self, rows: np.ndarray) -> Input:
         """Of these rows."""
         return replace(
-            self, value=None if self.value is None else taken(self.value, rows), mask=self.mask[rows],
-            keys=[key.take(pa.array(rows)) for key in self.keys], others=tuple(taken(other, rows) for other in self.others),
-        )  # fmt: skip
+            self,
+            value=None if self.value is None else taken(self.value, rows),
+            mask=self.mask[rows],
+            keys=[key.take(pa.array(rows)) for key in self.keys],
+            others=tuple(taken(other, rows) for other in self.others),
+        )
 
 
 @dataclass(frozen=True)
 class RowGroups:
-    """Some rows (None: all) with the number of the group that each is in, and how many groups there are."""
+    """Some rows (None: all) with the number of the group that each is in, and how many groups there
+    are."""
 
     rows: np.ndarray | None
     numbers: np.ndarray
@@ -67,7 +81,12 @@ class Grouping(Sources):
     """Rows of groups, a column for each key and each aggregate."""
 
     def _aggregates(
-        self, select: tree.Select, items: list[tree.Named], query: tree.Query | None, over: Relation, withs: dict[str, Relation]
+        self,
+        select: tree.Select,
+        items: list[tree.Named],
+        query: tree.Query | None,
+        over: Relation,
+        withs: dict[str, Relation],
     ) -> list[tree.Aggregate]:
         """The aggregates that this block computes, its ORDER BY's too."""
         places: list[tree.Node] = [item.expression for item in items]
@@ -78,10 +97,19 @@ class Grouping(Sources):
             for place in places
             for entry in top(place, (tree.Aggregate,), windows=True)
             if isinstance(entry, tree.Aggregate) and entry.over is None
-        ] + [column for place in places for column in self.aggregates_of_outer_columns(place, over, withs)]
+        ] + [
+            column
+            for place in places
+            for column in self.aggregates_of_outer_columns(place, over, withs)
+        ]
 
     def _group(
-        self, select: tree.Select, over: Relation, items: list[tree.Named], aggregates: list[tree.Aggregate], withs: dict[str, Relation]
+        self,
+        select: tree.Select,
+        over: Relation,
+        items: list[tree.Named],
+        aggregates: list[tree.Aggregate],
+        withs: dict[str, Relation],
     ) -> tuple[Relation, dict[Any, int]]:
         sets = self._grouping(select.groups or (), over, items)
         every: dict[Any, tree.Node] = {}
@@ -89,7 +117,11 @@ class Grouping(Sources):
             for node in subset:
                 every.setdefault(self.shape(node, over), node)
         keys = {shape: self.evaluate(node, over, withs) for shape, node in every.items()}
-        sound = self._sound("GROUP BY", over, ((self._written(every[shape]), result) for shape, (result, _) in keys.items()))
+        sound = self._sound(
+            "GROUP BY",
+            over,
+            ((self._written(every[shape]), result) for shape, (result, _) in keys.items()),
+        )
         if sound is not None:
             over = over.take(sound)
             keys = {shape: (taken(result, sound), kind) for shape, (result, kind) in keys.items()}
@@ -105,25 +137,55 @@ class Grouping(Sources):
             )
             many = len(first) if used else 1
             heads = [
-                taken(result, first) if shape in shapes else Vector(pa.nulls(many, kind.arrow)) for shape, (result, kind) in keys.items()
+                taken(result, first) if shape in shapes else Vector(pa.nulls(many, kind.arrow))
+                for shape, (result, kind) in keys.items()
             ]
             parts.append((heads, computed, many))
-            self._warn_alike("GROUP BY and case", [head.values for head in heads], "groups", "GROUP BY UPPER(TIDY_SPACES(…))")
+            self._warn_alike(
+                "GROUP BY and case",
+                [head.values for head in heads],
+                "groups",
+                "GROUP BY UPPER(TIDY_SPACES(…))",
+            )
             if subset and not self.quiet:
-                self._warn_of_namesakes([node for node in subset if isinstance(node, tree.Name)], groups_of, many, over, items)
+                self._warn_of_namesakes(
+                    [node for node in subset if isinstance(node, tree.Name)],
+                    groups_of,
+                    many,
+                    over,
+                    items,
+                )
         if not types and aggregates:
             types = [INTEGER] * len(aggregates)
         key_types = [kind if kind.kind is not Kind.NULL else TEXT for _, kind in keys.values()]
-        vectors = [joined([as_type(part[0][index], kind) for part in parts], kind) for index, kind in enumerate(key_types)]
-        vectors += [joined([part[1][index] for part in parts], kind) for index, kind in enumerate(types)]
+        vectors = [
+            joined([as_type(part[0][index], kind) for part in parts], kind)
+            for index, kind in enumerate(key_types)
+        ]
+        vectors += [
+            joined([part[1][index] for part in parts], kind) for index, kind in enumerate(types)
+        ]
         count = sum(part[2] for part in parts)
-        stage = self._tell("GROUP BY" if select.groups is not None else "aggregates", (over,), count, f"{count:,} groups")
+        stage = self._tell(
+            "GROUP BY" if select.groups is not None else "aggregates",
+            (over,),
+            count,
+            f"{count:,} groups",
+        )
         names = [node.text if isinstance(node, tree.Name) else "" for node in every.values()]
-        tables = [over.tables[shape[1]] if isinstance(node, tree.Name) and shape[0] == "column" else "" for shape, node in every.items()]
+        tables = [
+            over.tables[shape[1]] if isinstance(node, tree.Name) and shape[0] == "column" else ""
+            for shape, node in every.items()
+        ]
         grouped = Grouped(
-            (*names, *("" for _ in types)), (*tables, *("" for _ in types)), (*key_types, *types),
-            Columns(vectors), count, ungrouped=over, stage=stage,
-        )  # fmt: skip
+            (*names, *("" for _ in types)),
+            (*tables, *("" for _ in types)),
+            (*key_types, *types),
+            Columns(vectors),
+            count,
+            ungrouped=over,
+            stage=stage,
+        )
         stands: dict[Any, int] = {shape: index for index, shape in enumerate(keys)}
         for position, item in enumerate(aggregates):
             stands[id(item)] = len(keys) + position
@@ -131,62 +193,120 @@ class Grouping(Sources):
         return grouped, stands
 
     def _groups_of(
-        self, keys: list[Any], over: Relation, aggregates: list[tree.Aggregate], inputs: list[Input], used: list[bool], shapes: list[Any]
-    ) -> tuple[np.ndarray, list[Vector], list[Type], list[RowGroups]]:  # fmt: skip
-        """Of groups by some keys, in the order in which they are first met: the first row of each, its aggregates with their types, and
-        the groups of the rows; part by part where all rows do not fit into memory."""
-        few = self.memory is not None and bool(keys) and not more_than(keys, over.count, self.memory // ROW_BYTES)
+        self,
+        keys: list[Any],
+        over: Relation,
+        aggregates: list[tree.Aggregate],
+        inputs: list[Input],
+        used: list[bool],
+        shapes: list[Any],
+    ) -> tuple[np.ndarray, list[Vector], list[Type], list[RowGroups]]:
+        """Of groups by some keys, in the order in which they are first met: the first row of each,
+        its aggregates with their types, and the groups of the rows; part by part where all rows do
+        not fit into memory."""
+        few = (
+            self.memory is not None
+            and bool(keys)
+            and not more_than(keys, over.count, self.memory // ROW_BYTES)
+        )
         parts = None if few else partitions(keys, over.count, self.memory)
         firsts, computed, rows_of = [], [], []
         types: list[Type] = []
         for rows in [None] if parts is None else one_by_one(parts, self._give_back):
             subset = keys if rows is None else [key.take(pa.array(rows)) for key in keys]
             size = over.count if rows is None else len(rows)
-            numbers, first = codes_by_slices(subset, size, self._let_go) if keys else (np.zeros(size, np.int64), np.zeros(0, np.int64))
+            numbers, first = (
+                codes_by_slices(subset, size, self._let_go)
+                if keys
+                else (np.zeros(size, np.int64), np.zeros(0, np.int64))
+            )
             many = len(first) if keys else 1
             results = [
-                self._aggregate(aggregate, supplied if rows is None else supplied.take(rows), numbers, many, over, used, shapes)
+                self._aggregate(
+                    aggregate,
+                    supplied if rows is None else supplied.take(rows),
+                    numbers,
+                    many,
+                    over,
+                    used,
+                    shapes,
+                )
                 for aggregate, supplied in zip(aggregates, inputs, strict=True)
             ]
             computed.append([vector for vector, _ in results])
             types = [kind for _, kind in results]
             firsts.append(first if rows is None else rows[first].astype(np.int64))
-            rows_of.append(RowGroups(rows, numbers.astype(np.int32) if size < 2**31 else numbers, many))
+            rows_of.append(
+                RowGroups(rows, numbers.astype(np.int32) if size < 2**31 else numbers, many)
+            )
         if parts is None:
             return firsts[0], computed[0], types, rows_of
         every = np.concatenate(firsts)
         order = np.argsort(every, kind="stable")
-        together = [taken(joined([part[index] for part in computed], kind), order) for index, kind in enumerate(types)]
+        together = [
+            taken(joined([part[index] for part in computed], kind), order)
+            for index, kind in enumerate(types)
+        ]
         return every[order], together, types, rows_of
 
     def _warn_of_namesakes(
-        self, names: list[tree.Name], groups_of: list[RowGroups], many: int, over: Relation, items: list[tree.Named]
+        self,
+        names: list[tree.Name],
+        groups_of: list[RowGroups],
+        many: int,
+        over: Relation,
+        items: list[tree.Named],
     ) -> None:
-        """Groups of a name in which a column that identifies what is named has several values, where most groups have one."""
-        selected = {name.text.casefold() for item in items for name in parse.column_names(item.expression)}
+        """Groups of a name in which a column that identifies what is named has several values,
+        where most groups have one."""
+        selected = {
+            name.text.casefold() for item in items for name in parse.column_names(item.expression)
+        }
         selected |= {name.text.casefold() for name in names}
         for node in names:
             match = over.search(node, self.text)
             if match is None or over.types[match] != TEXT:
                 continue
-            own = [other for other in range(len(over.names)) if over.tables[other] == over.tables[match]]
+            own = [
+                other
+                for other in range(len(over.names))
+                if over.tables[other] == over.tables[match]
+            ]
             for other in own:
-                if over.names[other].casefold() in selected or not identifies(over.names[other], over.names[match], other == own[0]):
+                if over.names[other].casefold() in selected or not identifies(
+                    over.names[other], over.names[match], other == own[0]
+                ):
                     continue
                 results = [_with_several(part, over.vectors[other].values) for part in groups_of]
                 if 0 < sum(several for several, _ in results) * 5 <= many:
                     rows = np.concatenate([subset for _, subset in results])
-                    texts = pc.unique(over.vectors[match].values.take(pa.array(rows)))[:3].to_pylist()
-                    detail = f"are in groups of {self._written(node)[:60]} that hold several {over.names[other]}"
+                    texts = pc.unique(over.vectors[match].values.take(pa.array(rows)))[
+                        :3
+                    ].to_pylist()
+                    detail = (
+                        f"are in groups of {self._written(node)[:60]} that hold several"
+                        f" {over.names[other]}"
+                    )
                     table = f"{node.table}." if node.table else ""
                     hint = f"GROUP BY {table}{over.names[other]}, {self._written(node)[:60]}"
-                    self._warn("namesakes", len(rows), detail, hint, tuple(text for text in texts if text is not None))
+                    self._warn(
+                        "namesakes",
+                        len(rows),
+                        detail,
+                        hint,
+                        tuple(text for text in texts if text is not None),
+                    )
 
-    def _grouping(self, groups_: Sequence[tree.Node], over: Relation, items: list[tree.Named]) -> list[tuple[tree.Node, ...]]:
+    def _grouping(
+        self, groups_: Sequence[tree.Node], over: Relation, items: list[tree.Named]
+    ) -> list[tuple[tree.Node, ...]]:
         sets: list[tuple[tree.Node, ...]] = [()]
         for group in groups_:
             if isinstance(group, tree.GroupingSets):
-                more = [tuple(self._meant(node, over, items) for node in subset) for subset in group.sets]
+                more = [
+                    tuple(self._meant(node, over, items) for node in subset)
+                    for subset in group.sets
+                ]
             elif isinstance(group, tree.Row):
                 more = [tuple(self._meant(node, over, items) for node in group.items)]
             else:
@@ -195,7 +315,8 @@ class Grouping(Sources):
         return sets
 
     def _meant(self, node: tree.Node, over: Relation, items: list[tree.Named]) -> tree.Node:
-        """A position or an alias in GROUP BY as the expression it stands for; a column of that name wins."""
+        """A position or an alias in GROUP BY as the expression it stands for; a column of that name
+        wins."""
         if isinstance(node, tree.Literal) and node.kind == "integer":
             index = int(node.text)
             if not 1 <= index <= len(items):
@@ -208,42 +329,69 @@ class Grouping(Sources):
         return node
 
     def _without_bad_inputs(
-        self, aggregates: list[tree.Aggregate], over: Relation, keys: dict[Any, tuple[Vector, Type]], every: dict[Any, tree.Node],
+        self,
+        aggregates: list[tree.Aggregate],
+        over: Relation,
+        keys: dict[Any, tuple[Vector, Type]],
+        every: dict[Any, tree.Node],
         withs: dict[str, Relation],
-    ) -> tuple[Relation, dict[Any, tuple[Vector, Type]]]:  # fmt: skip
-        """An error in an aggregate's input is one of its source row: it is told, and the row left out where errors leave rows out."""
+    ) -> tuple[Relation, dict[Any, tuple[Vector, Type]]]:
+        """An error in an aggregate's input is one of its source row: it is told, and the row left
+        out where errors leave rows out."""
         inputs: list[tuple[str, Vector]] = []
         for aggregate in aggregates:
             if aggregate.name.upper() == "GROUPING":
                 continue
             mask = np.ones(over.count, bool)
             if aggregate.filter is not None:
-                decided, _ = self.evaluate(aggregate.filter, over, withs, condition=True, watched=False)
+                decided, _ = self.evaluate(
+                    aggregate.filter, over, withs, condition=True, watched=False
+                )
                 inputs.append((self._written(aggregate.filter), decided))
                 mask = decided.true(over.count)
-            for node in (*self._items_of(aggregate.arguments), *(key.expression for key in aggregate.within + aggregate.order)):
+            for node in (
+                *self._items_of(aggregate.arguments),
+                *(key.expression for key in aggregate.within + aggregate.order),
+            ):
                 output, _ = self.evaluate(node, over, withs, watched=False)
                 if output.errors is not None:
-                    inputs.append((self._written(aggregate), Vector(output.values, np.where(mask, output.errors, 0).astype(np.uint8))))
-        sound = self._sound("aggregate", over, inputs, lambda failed: self._by_group(failed, keys, every))
+                    inputs.append(
+                        (
+                            self._written(aggregate),
+                            Vector(
+                                output.values, np.where(mask, output.errors, 0).astype(np.uint8)
+                            ),
+                        )
+                    )
+        sound = self._sound(
+            "aggregate", over, inputs, lambda failed: self._by_group(failed, keys, every)
+        )
         if sound is None:
             return over, keys
-        return over.take(sound), {shape: (taken(result, sound), kind) for shape, (result, kind) in keys.items()}
+        return over.take(sound), {
+            shape: (taken(result, sound), kind) for shape, (result, kind) in keys.items()
+        }
 
-    def _by_group(self, failed: np.ndarray, keys: dict[Any, tuple[Vector, Type]], every: dict[Any, tree.Node]) -> str:
+    def _by_group(
+        self, failed: np.ndarray, keys: dict[Any, tuple[Vector, Type]], every: dict[Any, tree.Node]
+    ) -> str:
         """How many rows are left out of each group, of the first groups."""
         if not keys:
             return ""
         rows = np.flatnonzero(failed)
         columns = [taken(result, rows).values for result, _ in keys.values()]
         codes, first = codes_of(columns, len(rows))
-        texts = [to_text(column.take(pa.array(first)), kind).to_pylist() for column, (_, kind) in zip(columns, keys.values(), strict=True)]
+        texts = [
+            to_text(column.take(pa.array(first)), kind).to_pylist()
+            for column, (_, kind) in zip(columns, keys.values(), strict=True)
+        ]
         counts = np.bincount(codes, minlength=len(first))
         names = [self._written(node)[:30] for node in every.values()]
         message = []
         for index in range(min(len(first), 5)):
             group = ", ".join(
-                f"{name} {'NULL' if text[index] is None else text[index][:30]}" for name, text in zip(names, texts, strict=True)
+                f"{name} {'NULL' if text[index] is None else text[index][:30]}"
+                for name, text in zip(names, texts, strict=True)
             )
             message.append(f"{counts[index]:,} of {group}")
         more = len(first) - len(message)
@@ -252,17 +400,37 @@ class Grouping(Sources):
     @staticmethod
     def _items_of(arguments: Sequence[tree.Node]) -> list[tree.Node]:
         """Arguments with rows of values as their items."""
-        return [item for argument in arguments for item in (argument.items if isinstance(argument, tree.Row) else (argument,))]
+        return [
+            item
+            for argument in arguments
+            for item in (argument.items if isinstance(argument, tree.Row) else (argument,))
+        ]
 
-    def _input(self, aggregate: tree.Aggregate, over: Relation, withs: dict[str, Relation], stands: dict[Any, int] | None = None) -> Input:
+    def _input(
+        self,
+        aggregate: tree.Aggregate,
+        over: Relation,
+        withs: dict[str, Relation],
+        stands: dict[Any, int] | None = None,
+    ) -> Input:
         name = aggregate.name.upper()
         if name not in building.AGGREGATES:
-            raise self._wrong(f"{name} is no aggregate", aggregate, "window functions have OVER (…)" if name in building.WINDOWS else "")
+            raise self._wrong(
+                f"{name} is no aggregate",
+                aggregate,
+                "window functions have OVER (…)" if name in building.WINDOWS else "",
+            )
         if aggregate.nulls:
-            raise self._wrong(f"{name} takes no {aggregate.nulls} NULLS", aggregate, "LAG, LEAD, FIRST_VALUE, LAST_VALUE and NTH_VALUE do")
+            raise self._wrong(
+                f"{name} takes no {aggregate.nulls} NULLS",
+                aggregate,
+                "LAG, LEAD, FIRST_VALUE, LAST_VALUE and NTH_VALUE do",
+            )
         mask = np.ones(over.count, bool)
         if aggregate.filter is not None:
-            mask = self.evaluate(aggregate.filter, over, withs, stands, condition=True)[0].true(over.count)
+            mask = self.evaluate(aggregate.filter, over, withs, stands, condition=True)[0].true(
+                over.count
+            )
         if name == "GROUPING" or aggregate.star:
             if aggregate.star and name != "COUNT":
                 raise self._wrong(f"{name} takes an expression", aggregate)
@@ -270,8 +438,14 @@ class Grouping(Sources):
         arguments = self._items_of(aggregate.arguments)
         rows = len(arguments) > len(aggregate.arguments)
         if rows and not (name == "COUNT" and aggregate.distinct):
-            raise self._wrong(f"{name} takes one value", aggregate, "COUNT(DISTINCT (a, b)) counts combinations" if name == "COUNT" else "")
-        least, most = {"LISTAGG": (1, 2)}.get(name, (2, 2) if name in building.REGRESSIONS else (1, 1))
+            raise self._wrong(
+                f"{name} takes one value",
+                aggregate,
+                "COUNT(DISTINCT (a, b)) counts combinations" if name == "COUNT" else "",
+            )
+        least, most = {"LISTAGG": (1, 2)}.get(
+            name, (2, 2) if name in building.REGRESSIONS else (1, 1)
+        )
         if not least <= len(arguments) <= most and not rows:
             hint = "COUNT(DISTINCT (a, b)) counts combinations" if name == "COUNT" else ""
             raise self._wrong(f"{name} does not take {len(arguments)} arguments", aggregate, hint)
@@ -282,15 +456,22 @@ class Grouping(Sources):
             raise self._wrong(f"{name} takes no WITHIN GROUP", aggregate, f"{name}(x ORDER BY …)")
         sorts = aggregate.order or aggregate.within
         subject = aggregate.within[0].expression if percentile else arguments[0]
-        # COUNT(CASE WHEN … THEN x END) counts the rows of the condition: what falls through is the answer no.
+        # COUNT(CASE WHEN … THEN x END) counts the rows of the condition: what falls through is the
+        # answer no.
         counted = name == "COUNT" and isinstance(subject, tree.Case) and subject.otherwise is None
         supplied = [
             self.evaluate(node, over, withs, stands, counted=counted)
             for node in ([subject] if percentile or name == "LISTAGG" else arguments)
         ]
         value, kind = supplied[0]
-        if name in ("SUM", "AVG", "PERCENTILE_CONT") or name.startswith(("STDDEV", "VAR")) or name in building.REGRESSIONS:
-            for index, ((output, one_kind), node) in enumerate(zip(supplied, arguments, strict=False)):
+        if (
+            name in ("SUM", "AVG", "PERCENTILE_CONT")
+            or name.startswith(("STDDEV", "VAR"))
+            or name in building.REGRESSIONS
+        ):
+            for index, ((output, one_kind), node) in enumerate(
+                zip(supplied, arguments, strict=False)
+            ):
                 if one_kind.kind not in (*NUMBERS, Kind.NULL):
                     node = subject if percentile else node
                     hint = f"write CAST({self._written(node)[:60]} AS DECIMAL)"
@@ -302,10 +483,20 @@ class Grouping(Sources):
             to = BOOLEAN if name == "EVERY" else TEXT
             value, kind = as_type(value, to), to
         if name == "LISTAGG" and kind != TEXT:
-            raise self._wrong(f"LISTAGG takes TEXT, this is {kind}", subject, f"write CAST({self._written(subject)[:60]} AS TEXT)")
+            raise self._wrong(
+                f"LISTAGG takes TEXT, this is {kind}",
+                subject,
+                f"write CAST({self._written(subject)[:60]} AS TEXT)",
+            )
         if name == "EVERY" and kind != BOOLEAN:
-            raise self._wrong(f"EVERY takes a condition, this is {kind}", subject, "compare it: … = …")
-        keys = [] if percentile else [self.evaluate(key.expression, over, withs, stands)[0].values for key in sorts]
+            raise self._wrong(
+                f"EVERY takes a condition, this is {kind}", subject, "compare it: … = …"
+            )
+        keys = (
+            []
+            if percentile
+            else [self.evaluate(key.expression, over, withs, stands)[0].values for key in sorts]
+        )
         if aggregate.distinct and kind == TEXT:
             subset = value.values.filter(pa.array(mask))
             self._warn_alike(
@@ -316,18 +507,33 @@ class Grouping(Sources):
             )
         if name == "LISTAGG" and not sorts and over.count:
             message = f"come in no order that {self._written(aggregate)[:60]} says"
-            self._warn("LISTAGG without an order", int(mask.sum()), message, "add WITHIN GROUP (ORDER BY …)")
-        if not self.quiet and name in ("COUNT", "AVG", "SUM") and not aggregate.distinct and not counted:
+            self._warn(
+                "LISTAGG without an order",
+                int(mask.sum()),
+                message,
+                "add WITHIN GROUP (ORDER BY …)",
+            )
+        if (
+            not self.quiet
+            and name in ("COUNT", "AVG", "SUM")
+            and not aggregate.distinct
+            and not counted
+        ):
             failed = value.failed(over.count)
-            nulls = int((pc.is_null(value.values).to_numpy(zero_copy_only=False) & mask & ~failed).sum())
+            nulls = int(
+                (pc.is_null(value.values).to_numpy(zero_copy_only=False) & mask & ~failed).sum()
+            )
             if nulls:
                 self._warn(
                     "aggregate passes over NULL",
                     nulls,
-                    f"have NULL in {self._written(subject)[:60]}, which the aggregates of it pass over",
+                    f"have NULL in {self._written(subject)[:60]}, which the aggregates of it pass"
+                    " over",
                     "COUNT(*) counts rows; COALESCE gives NULL a value",
                 )
-        return Input(name, value, kind, mask, keys, sorts, tuple(result for result, _ in supplied[1:]))
+        return Input(
+            name, value, kind, mask, keys, sorts, tuple(result for result, _ in supplied[1:])
+        )
 
     def _aggregate(
         self,
@@ -348,16 +554,28 @@ class Grouping(Sources):
                 bits = bits * 2 + (not used[shapes.index(shape)])
             return Vector(pa.array(np.full(many, bits), pa.int64())), INTEGER
         if supplied.value is None:
-            return Vector(pa.array(np.bincount(numbers[supplied.mask], minlength=many), pa.int64())), INTEGER
+            return (
+                Vector(pa.array(np.bincount(numbers[supplied.mask], minlength=many), pa.int64())),
+                INTEGER,
+            )
         known = self._known(supplied)
         if aggregate.distinct:
-            known = groups.distinct_rows(numbers, [supplied.value.values, *(other.values for other in supplied.others)], known)
+            known = groups.distinct_rows(
+                numbers,
+                [supplied.value.values, *(other.values for other in supplied.others)],
+                known,
+            )
         return self._computed(aggregate, supplied, numbers, many, known)
 
     def _known(self, supplied: Input) -> np.ndarray:
-        """The rows that an aggregate takes: those of its FILTER whose values are known; ARRAY_AGG takes NULL too."""
+        """The rows that an aggregate takes: those of its FILTER whose values are known; ARRAY_AGG
+        takes NULL too."""
         known = supplied.mask.copy()
-        if supplied.name == "ARRAY_AGG" or supplied.value is None or (supplied.name == "COUNT" and supplied.others):
+        if (
+            supplied.name == "ARRAY_AGG"
+            or supplied.value is None
+            or (supplied.name == "COUNT" and supplied.others)
+        ):
             return known  # a row of values is none even where one of them is NULL
         for item in (supplied.value, *supplied.others):
             if item.values.null_count:
@@ -365,15 +583,29 @@ class Grouping(Sources):
         return known
 
     def _computed(
-        self, aggregate: tree.Aggregate, supplied: Input, numbers: np.ndarray, many: int, known: np.ndarray
+        self,
+        aggregate: tree.Aggregate,
+        supplied: Input,
+        numbers: np.ndarray,
+        many: int,
+        known: np.ndarray,
     ) -> tuple[Vector, Type]:
         name, kind = supplied.name, supplied.kind
         to = result_type(name, kind)
         assert supplied.value is not None
         value = supplied.value.values
         if name in STATES:
-            others = tuple(other.values for other in supplied.others) if name in building.REGRESSIONS else ()
-            return state_of(name, GroupedValues(numbers, many, value, known, others), self._let_go).finish(name, kind), to
+            others = (
+                tuple(other.values for other in supplied.others)
+                if name in building.REGRESSIONS
+                else ()
+            )
+            return (
+                state_of(
+                    name, GroupedValues(numbers, many, value, known, others), self._let_go
+                ).finish(name, kind),
+                to,
+            )
         if name in ("LISTAGG", "ARRAY_AGG", "ANY_VALUE"):
             rows = groups.in_order(numbers, known, supplied.keys, supplied.sorts)
             if name == "ANY_VALUE":
@@ -382,11 +614,22 @@ class Grouping(Sources):
                 return Vector(groups.gathered(numbers, many, value, rows)), to
             separator = literal_text(aggregate.arguments[1]) if len(aggregate.arguments) > 1 else ""
             if separator is None:
-                raise self._wrong("the separator of LISTAGG is a text literal", aggregate.arguments[1])
+                raise self._wrong(
+                    "the separator of LISTAGG is a text literal", aggregate.arguments[1]
+                )
             return groups.listed(numbers, many, value, rows, separator), to
         share = aggregate.arguments[0]
-        number = float(share.text) if isinstance(share, tree.Literal) and share.kind in ("integer", "decimal", "double") else -1.0
+        number = (
+            float(share.text)
+            if isinstance(share, tree.Literal) and share.kind in ("integer", "decimal", "double")
+            else -1.0
+        )
         if not 0 <= number <= 1:
             raise self._wrong(f"{name} takes a share from 0 to 1", share)
         continuous = name == "PERCENTILE_CONT"
-        return groups.percentile(numbers, many, value, known, number, continuous, aggregate.within[0].descending), to
+        return (
+            groups.percentile(
+                numbers, many, value, known, number, continuous, aggregate.within[0].descending
+            ),
+            to,
+        )

@@ -1,4 +1,5 @@
-"""Aggregates that need all values of a group at once: lists, percentiles, the first of an order, distinct values."""
+"""Aggregates that need all values of a group at once: lists, percentiles, the first of an order,
+distinct values."""
 
 from __future__ import annotations
 
@@ -19,7 +20,8 @@ OVERFLOW = CODES["22003"]
 
 
 def distinct_rows(groups: np.ndarray, values: list[Any], mask: np.ndarray) -> np.ndarray:
-    """Mask of the first row of each different combination of values in each group, among the rows under a mask."""
+    """Mask of the first row of each different combination of values in each group, among the rows
+    under a mask."""
     result = np.zeros(len(mask), bool)
     rows = np.flatnonzero(mask)
     columns = values if mask.all() else [value.take(pa.array(rows)) for value in values]
@@ -27,8 +29,17 @@ def distinct_rows(groups: np.ndarray, values: list[Any], mask: np.ndarray) -> np
     return result
 
 
-def percentile(groups: np.ndarray, many: int, values: Any, mask: np.ndarray, share: float, continuous: bool, descending: bool) -> Vector:
-    """PERCENTILE_CONT (linear between neighbours, DOUBLE) or PERCENTILE_DISC (the first value whose share is reached)."""
+def percentile(
+    groups: np.ndarray,
+    many: int,
+    values: Any,
+    mask: np.ndarray,
+    share: float,
+    continuous: bool,
+    descending: bool,
+) -> Vector:
+    """PERCENTILE_CONT (linear between neighbours, DOUBLE) or PERCENTILE_DISC (the first value whose
+    share is reached)."""
     rows = np.flatnonzero(mask)
     subset = values.take(pa.array(rows))
     order = ordered(subset)[:: -1 if descending else 1]
@@ -48,9 +59,12 @@ def percentile(groups: np.ndarray, many: int, values: Any, mask: np.ndarray, sha
     second = numbers[np.where(empty, 0, starts + np.ceil(np.maximum(place, 0)).astype(np.int64))]
     with np.errstate(all="ignore"):
         between = first + (second - first) * (place - low)
-        # The difference of two large numbers may be out of range where what lies between them is not.
+        # The difference of two large numbers may be out of range where what lies between them is
+        # not.
         halves = first * (1 - (place - low)) + second * (place - low)
-    between = np.where(np.isfinite(between) | ~np.isfinite(first) | ~np.isfinite(second), between, halves)
+    between = np.where(
+        np.isfinite(between) | ~np.isfinite(first) | ~np.isfinite(second), between, halves
+    )
     return Vector(pa.array(np.where(first == second, first, between), mask=empty))
 
 
@@ -58,7 +72,9 @@ def in_order(groups: np.ndarray, mask: np.ndarray, keys: list[Any], sorts: Any) 
     """The rows under a mask, group by group, in the order asked for or that of the rows."""
     rows = np.flatnonzero(mask)
     if keys:
-        rows = rows[sort_order([pa.chunked_array([key.take(pa.array(rows))]) for key in keys], sorts)]
+        rows = rows[
+            sort_order([pa.chunked_array([key.take(pa.array(rows))]) for key in keys], sorts)
+        ]
     return rows[np.argsort(groups[rows], kind="stable")]
 
 
@@ -66,7 +82,9 @@ def gathered(groups: np.ndarray, many: int, values: Any, rows: np.ndarray) -> An
     """Each group's values as a list, NULL for a group without any."""
     counts = np.bincount(groups[rows], minlength=many)
     offsets = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
-    return pa.ListArray.from_arrays(pa.array(offsets), values.take(pa.array(rows)), mask=pa.array(counts == 0))
+    return pa.ListArray.from_arrays(
+        pa.array(offsets), values.take(pa.array(rows)), mask=pa.array(counts == 0)
+    )
 
 
 def listed(groups: np.ndarray, many: int, values: Any, rows: np.ndarray, separator: str) -> Vector:
@@ -78,4 +96,8 @@ def first_by(groups: np.ndarray, many: int, values: Any, rows: np.ndarray) -> Ve
     """ANY_VALUE with an order: the first of each group's rows, which stand in that order."""
     place = np.full(many, -1)
     place[groups[rows[::-1]]] = rows[::-1]
-    return Vector(values.take(pa.array(np.maximum(place, 0), mask=place < 0)) if len(values) else pa.nulls(many, values.type))
+    return Vector(
+        values.take(pa.array(np.maximum(place, 0), mask=place < 0))
+        if len(values)
+        else pa.nulls(many, values.type)
+    )

@@ -17,20 +17,29 @@ from gravel.querying.relation import codes_of, joined, taken
 CHUNK = 1 << 21
 
 
-def equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any], memory: int | None = None,
+def equal_pairs(
+    left: list[Vector],
+    right: list[Vector],
+    kinds: list[Any],
+    memory: int | None = None,
     let_go: Callable[[], None] = give_back_freed_blocks,
-) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
-    """Indices of the rows whose keys are equal and known, in the order of the left rows, then of the right ones; part by part where all
-    do not fit into memory, with `let_go` between two parts."""
+) -> tuple[np.ndarray, np.ndarray]:
+    """Indices of the rows whose keys are equal and known, in the order of the left rows, then of
+    the right ones; part by part where all do not fit into memory, with `let_go` between two
+    parts."""
     parts = part_count(len(left[0]) + len(right[0]), memory)
     if parts == 1:
         return _equal_pairs(left, right, kinds)
-    sides = [part_numbers([item.values for item in side], len(side[0]), parts) for side in (left, right)]
+    sides = [
+        part_numbers([item.values for item in side], len(side[0]), parts) for side in (left, right)
+    ]
     ones, twos = [], []
     for part in one_by_one(range(parts), let_go):
         mine, theirs = (flat_indices(numbers == part) for numbers in sides)
         if len(mine) and len(theirs):
-            first, second = _equal_pairs([taken(item, mine) for item in left], [taken(item, theirs) for item in right], kinds)
+            first, second = _equal_pairs(
+                [taken(item, mine) for item in left], [taken(item, theirs) for item in right], kinds
+            )
             ones.append(mine[first])
             twos.append(theirs[second])
     del sides
@@ -42,7 +51,9 @@ def equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any], memor
     return first_rows, two[order]
 
 
-def _equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any]) -> tuple[np.ndarray, np.ndarray]:
+def _equal_pairs(
+    left: list[Vector], right: list[Vector], kinds: list[Any]
+) -> tuple[np.ndarray, np.ndarray]:
     lefts, rights = len(left[0]), len(right[0])
     together = [joined([a, b], kind).values for a, b, kind in zip(left, right, kinds, strict=True)]
     codes, _ = codes_of(together, lefts + rights)
@@ -59,7 +70,11 @@ def _equal_pairs(left: list[Vector], right: list[Vector], kinds: list[Any]) -> t
     each = counts[left_codes]
     pairs_left = np.repeat(left_rows, each)
     offsets = np.arange(len(pairs_left)) - np.repeat(np.cumsum(each) - each, each)
-    pairs_right = right_rows[order[np.repeat(starts[left_codes], each) + offsets]] if len(pairs_left) else np.zeros(0, np.int64)
+    pairs_right = (
+        right_rows[order[np.repeat(starts[left_codes], each) + offsets]]
+        if len(pairs_left)
+        else np.zeros(0, np.int64)
+    )
     return pairs_left, pairs_right
 
 
@@ -74,8 +89,11 @@ def all_pairs(lefts: int, rights: int) -> Iterator[tuple[np.ndarray, np.ndarray]
 
 
 def unnested(lists: pa.Array) -> tuple[np.ndarray, pa.Array, np.ndarray, np.ndarray]:
-    """The rows, items and places (from 1) of arrays, and the rows that have none: NULL and empty ones."""
-    sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
+    """The rows, items and places (from 1) of arrays, and the rows that have none: NULL and empty
+    ones."""
+    sizes = (
+        pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
+    )
     rows = np.repeat(np.arange(len(lists)), sizes)
     places = np.arange(len(rows)) - np.repeat(np.cumsum(sizes) - sizes, sizes) + 1
     return rows, lists.flatten(), places, np.flatnonzero(sizes == 0)

@@ -1,4 +1,5 @@
-"""The values of a subquery in an expression of another command, decided before the rows that ask for them."""
+"""The values of a subquery in an expression of another command, decided before the rows that ask
+for them."""
 
 from __future__ import annotations
 
@@ -15,11 +16,13 @@ from gravel.sources.source import Malformed
 
 
 def members_of(
-    given: Given, base: Path | None = None, malformed: Callable[[str, Sequence[Malformed]], None] | None = None
+    given: Given,
+    base: Path | None = None,
+    malformed: Callable[[str, Sequence[Malformed]], None] | None = None,
 ) -> Callable[[tree.Query, str], tuple[Type, Any, bool]]:
-    """What decides `x IN (SELECT …)`: from the query and the text it stands in to the type of its values, the distinct known
-    ones as an Arrow array, and whether a NULL is among them. References are relative to `base`; `malformed` is told of records that are
-    no rows."""
+    """What decides `x IN (SELECT …)`: from the query and the text it stands in to the type of its
+    values, the distinct known ones as an Arrow array, and whether a NULL is among them. References
+    are relative to `base`; `malformed` is told of records that are no rows."""
 
     def members(query: tree.Query, text: str) -> tuple[Type, Any, bool]:
         session = Session(text, given, base=base)

@@ -1,4 +1,5 @@
-"""Rows in parts that belong together: all rows of one key are in one part, so that what needs them all is done part by part."""
+"""Rows in parts that belong together: all rows of one key are in one part, so that what needs them
+all is done part by part."""
 
 from __future__ import annotations
 
@@ -57,7 +58,9 @@ def flat_indices(mask: np.ndarray) -> np.ndarray:
     return result
 
 
-def one_by_one(parts: Iterable[T], let_go: Callable[[], None] = give_back_freed_blocks) -> Iterator[T]:
+def one_by_one(
+    parts: Iterable[T], let_go: Callable[[], None] = give_back_freed_blocks
+) -> Iterator[T]:
     """Parts one after another; what was freed of one is let go before the next."""
     for part in parts:
         let_go()
@@ -66,7 +69,8 @@ def one_by_one(parts: Iterable[T], let_go: Callable[[], None] = give_back_freed_
 
 
 def partitions(keys: Sequence[Any], rows: int, memory: int | None) -> list[np.ndarray] | None:
-    """The rows of each part, ascending; None where all rows are one part. Empty parts are left out."""
+    """The rows of each part, ascending; None where all rows are one part. Empty parts are left
+    out."""
     parts = part_count(rows, memory) if keys else 1
     if parts == 1:
         return None
@@ -92,5 +96,7 @@ def put_together(parts: Sequence[Vector], rows: Sequence[np.ndarray]) -> Vector:
     values = pa.concat_arrays([part.values for part in parts]).take(pa.array(place))
     if all(part.errors is None for part in parts):
         return Vector(values)
-    errors = np.concatenate([np.zeros(len(part), np.uint8) if part.errors is None else part.errors for part in parts])
+    errors = np.concatenate(
+        [np.zeros(len(part), np.uint8) if part.errors is None else part.errors for part in parts]
+    )
     return vector(values, errors[place])

@@ -22,7 +22,8 @@ from gravel.problems import nearest
 
 
 class Columns(Sequence[Vector]):
-    """Columns of which each is made when it is first asked for: most of what a join or a filter takes is never read."""
+    """Columns of which each is made when it is first asked for: most of what a join or a filter
+    takes is never read."""
 
     def __init__(self, cells: Iterable[Vector | Later], store: Store | None = None) -> None:
         self.cells, self.store = list(cells), store
@@ -42,11 +43,15 @@ class Columns(Sequence[Vector]):
         return (cell.source if isinstance(cell, Later) else cell).errors is not None
 
     def part(self, index: int, start: int, count: int) -> Vector:
-        """Some rows of a column, one after another; a column that is yet to be made is not made for them."""
+        """Some rows of a column, one after another; a column that is yet to be made is not made for
+        them."""
         cell = self.cells[index]
         if isinstance(cell, Later):
             return cell.part(start, count)
-        return Vector(cell.values.slice(start, count), None if cell.errors is None else cell.errors[start : start + count])
+        return Vector(
+            cell.values.slice(start, count),
+            None if cell.errors is None else cell.errors[start : start + count],
+        )
 
     def take(self, rows: np.ndarray) -> Columns:
         """These rows of each; an index below 0 is a row of NULLs."""
@@ -60,11 +65,15 @@ class Columns(Sequence[Vector]):
                         composed[id(cell.rows)] = before[rows]
                     else:
                         composed[id(cell.rows)] = (
-                            np.where(rows < 0, -1, before[np.maximum(rows, 0)]) if len(before) else np.full(len(rows), -1)
+                            np.where(rows < 0, -1, before[np.maximum(rows, 0)])
+                            if len(before)
+                            else np.full(len(rows), -1)
                         )
                 results.append(Later(cell.source, composed[id(cell.rows)], self.store))
             else:
-                results.append(Later(cell.get() if isinstance(cell, Later) else cell, rows, self.store))
+                results.append(
+                    Later(cell.get() if isinstance(cell, Later) else cell, rows, self.store)
+                )
         return Columns(results, self.store)
 
     def beside(self, others: Iterable[Vector | Later]) -> Columns:
@@ -99,8 +108,10 @@ class Later:
 
 @dataclass(frozen=True)
 class Relation:
-    """Columns side by side. `tables` has the name of the table each belongs to ('' for none); `hidden` ones are found only
-    with their table's name (the two sides of a USING); `rows` are source row numbers of the first table, if they still stand."""
+    """Columns side by side. `tables` has the name of the table each belongs to ('' for none);
+    `hidden` ones are found only with their table's name (the two sides of a USING); `rows` are
+    source row numbers of the first table, if they still stand.
+    """
 
     names: tuple[str, ...]
     tables: tuple[str, ...]
@@ -110,9 +121,14 @@ class Relation:
     hidden: frozenset[int] = frozenset()
     rows: np.ndarray | None = None
     unread: tuple[str, ...] = ()  # columns of its tables that the query does not name: for hints
-    # What outer joins have added: the columns of the side without a partner, and which rows have none there.
+    # What outer joins have added: the columns of the side without a partner, and which rows have
+    # none there.
     alone: tuple[tuple[frozenset[int], np.ndarray], ...] = ()
-    origin: np.ndarray | None = None  # for each row the row of a plan's table that it comes from, -1 for none; None: no such table
+    origin: np.ndarray | None = (
+        # for each row the row of a plan's table that it comes from, -1 for none; None: no such
+        # table
+        None
+    )
     plain: tuple[str | None, ...] = ()  # the columns of that table that these are as they stand
     stage: int | None = None  # the operator in the account that these rows come out of
 
@@ -134,30 +150,60 @@ class Relation:
         else:
             numbers = np.where(rows < 0, 0, self.rows[np.maximum(rows, 0)] if self.count else 0)
         alone = tuple(
-            (columns, mask[np.maximum(rows, 0)] & (rows >= 0) if self.count else np.zeros(len(rows), bool)) for columns, mask in self.alone
+            (
+                columns,
+                (
+                    mask[np.maximum(rows, 0)] & (rows >= 0)
+                    if self.count
+                    else np.zeros(len(rows), bool)
+                ),
+            )
+            for columns, mask in self.alone
         )
         origin = self.origin
         if origin is not None and inside:
             origin = origin[rows]
         elif origin is not None:
-            origin = np.where(rows < 0, -1, origin[np.maximum(rows, 0)]) if self.count else np.full(len(rows), -1)
-        return replace(self, vectors=vectors, count=len(rows), rows=numbers, alone=alone, origin=origin)
+            origin = (
+                np.where(rows < 0, -1, origin[np.maximum(rows, 0)])
+                if self.count
+                else np.full(len(rows), -1)
+            )
+        return replace(
+            self, vectors=vectors, count=len(rows), rows=numbers, alone=alone, origin=origin
+        )
 
     def beside(self, other: Relation) -> Relation:
         """The columns of both, row by row."""
         shifted = frozenset(index + len(self.names) for index in other.hidden)
-        alone = tuple((frozenset(index + len(self.names) for index in columns), mask) for columns, mask in other.alone)
+        alone = tuple(
+            (frozenset(index + len(self.names) for index in columns), mask)
+            for columns, mask in other.alone
+        )
         return Relation(
-            self.names + other.names, self.tables + other.tables, self.types + other.types, self.vectors.beside(other.vectors),
-            self.count, self.hidden | shifted, self.rows, self.unread + other.unread, self.alone + alone,
-            other.origin if self.origin is None else self.origin, self.plains + (other.plains if self.origin is None else ()), self.stage,
-        )  # fmt: skip
+            self.names + other.names,
+            self.tables + other.tables,
+            self.types + other.types,
+            self.vectors.beside(other.vectors),
+            self.count,
+            self.hidden | shifted,
+            self.rows,
+            self.unread + other.unread,
+            self.alone + alone,
+            other.origin if self.origin is None else self.origin,
+            self.plains + (other.plains if self.origin is None else ()),
+            self.stage,
+        )
 
     def with_columns(self, vectors: Sequence[Vector], types: Sequence[Type]) -> Relation:
         """More columns, which no name finds."""
         blank = ("",) * len(vectors)
         return replace(
-            self, names=self.names + blank, tables=self.tables + blank, types=(*self.types, *types), vectors=self.vectors.beside(vectors)
+            self,
+            names=self.names + blank,
+            tables=self.tables + blank,
+            types=(*self.types, *types),
+            vectors=self.vectors.beside(vectors),
         )
 
     def find(self, node: tree.Name, text: str) -> int:
@@ -169,26 +215,54 @@ class Relation:
         if node.table and node.table.casefold() not in {table.casefold() for table in self.tables}:
             tables = [table for table in dict.fromkeys(self.tables) if table]
             near = nearest(node.table, tables)
-            raise Diagnostic(f"there is no table {node.table} here", text, node.start, node.end,
-                             hint=f"did you mean {near}?" if near else "tables: " + ", ".join(tables))  # fmt: skip
+            raise Diagnostic(
+                f"there is no table {node.table} here",
+                text,
+                node.start,
+                node.end,
+                hint=f"did you mean {near}?" if near else "tables: " + ", ".join(tables),
+            )
         near = nearest(node.text, seen)
-        hint = f"did you mean {near}?" if near else "columns: " + ", ".join(seen[:12]) + (" …" if len(seen) > 12 else "")
+        hint = (
+            f"did you mean {near}?"
+            if near
+            else "columns: " + ", ".join(seen[:12]) + (" …" if len(seen) > 12 else "")
+        )
         raise Diagnostic(f"there is no column {node.text}", text, node.start, node.end, hint=hint)
 
     def search(self, node: tree.Name, text: str) -> int | None:
         """Like `find`, None where there is none. Raises Diagnostic where several could be meant."""
         places = [
-            index for index, name in enumerate(self.names)
-            if name and (self.tables[index].casefold() == node.table.casefold() if node.table else index not in self.hidden)
-        ]  # fmt: skip
+            index
+            for index, name in enumerate(self.names)
+            if name
+            and (
+                self.tables[index].casefold() == node.table.casefold()
+                if node.table
+                else index not in self.hidden
+            )
+        ]
         exact = [index for index in places if self.names[index] == node.text]
-        result = exact or ([] if node.quoted else [index for index in places if self.names[index].casefold() == node.text.casefold()])
+        result = exact or (
+            []
+            if node.quoted
+            else [index for index in places if self.names[index].casefold() == node.text.casefold()]
+        )
         if len(result) > 1:
             both = " and ".join(
-                f"{self.tables[index]}.{self.names[index]}" if self.tables[index] else f'"{self.names[index]}"' for index in result[:2]
+                (
+                    f"{self.tables[index]}.{self.names[index]}"
+                    if self.tables[index]
+                    else f'"{self.names[index]}"'
+                )
+                for index in result[:2]
             )
             apart = len({self.tables[index] for index in result}) > 1
-            hint = "write the one you mean with its table" if apart else "give the columns names of their own: AS t (a, b, …)"
+            hint = (
+                "write the one you mean with its table"
+                if apart
+                else "give the columns names of their own: AS t (a, b, …)"
+            )
             raise Diagnostic(f"{node.text} could be {both}", text, node.start, node.end, hint=hint)
         return result[0] if result else None
 
@@ -202,7 +276,11 @@ def taken(vector: Vector, rows: np.ndarray) -> Vector:
             if len(vector.values)
             else pa.nulls(len(rows), vector.values.type)
         )
-        errors = None if vector.errors is None else np.where(missing, 0, vector.errors[np.maximum(rows, 0)]).astype(np.uint8)
+        errors = (
+            None
+            if vector.errors is None
+            else np.where(missing, 0, vector.errors[np.maximum(rows, 0)]).astype(np.uint8)
+        )
     else:
         values = vector.values.take(pa.array(rows))
         errors = None if vector.errors is None else vector.errors[rows]
@@ -214,7 +292,12 @@ def joined(parts: Sequence[Vector], kind: Type) -> Vector:
     arrays = [widened(part.values, kind.arrow) for part in parts]
     errors = None
     if any(part.errors is not None for part in parts):
-        errors = np.concatenate([np.zeros(len(part), np.uint8) if part.errors is None else part.errors for part in parts])
+        errors = np.concatenate(
+            [
+                np.zeros(len(part), np.uint8) if part.errors is None else part.errors
+                for part in parts
+            ]
+        )
     return Vector(pa.concat_arrays(arrays) if arrays else pa.nulls(0, kind.arrow), errors)
 
 
@@ -223,11 +306,15 @@ _SLICE = 1 << 20
 
 
 def codes_of(columns: Sequence[Any], count: int) -> tuple[np.ndarray, np.ndarray]:
-    """A number for each row, equal where all columns are equal (NULL with NULL), from 0 in the order of first appearance;
-    and the first row of each."""
+    """A number for each row, equal where all columns are equal (NULL with NULL), from 0 in the
+    order of first appearance; and the first row of each."""
     combined: np.ndarray | None = None
     many = 1
-    for codes, size in ordered_map(_codes, columns) if count > _LARGE and len(columns) > 1 else map(_codes, columns):
+    for codes, size in (
+        ordered_map(_codes, columns)
+        if count > _LARGE and len(columns) > 1
+        else map(_codes, columns)
+    ):
         if combined is None:
             combined, many = codes, size
             continue
@@ -238,18 +325,23 @@ def codes_of(columns: Sequence[Any], count: int) -> tuple[np.ndarray, np.ndarray
     if combined is None:
         return np.zeros(count, np.int64), np.zeros(min(count, 1), np.int64)
     if len(columns) > 1:
-        # Arrow numbers what it meets in the order of first appearance; a column by itself is numbered already.
+        # Arrow numbers what it meets in the order of first appearance; a column by itself is
+        # numbered already.
         coded = pa.array(combined).dictionary_encode()
         combined, many = coded.indices.to_numpy().astype(np.int64), len(coded.dictionary)
     many = min(many, int(combined.max()) + 1 if len(combined) else 0)
     first = np.empty(many, np.int64)
-    first[combined[::-1]] = np.arange(count)[::-1]  # written from the end, so that the first one stays
+    first[combined[::-1]] = np.arange(count)[
+        ::-1
+    ]  # written from the end, so that the first one stays
     return combined, first
 
 
-def codes_by_slices(columns: Sequence[Any], count: int, between: Callable[[], None]) -> tuple[np.ndarray, np.ndarray]:
-    """As `codes_of`, of many rows slice by slice: what it needs meanwhile is of one slice and of the different rows; `between` is called
-    after each."""
+def codes_by_slices(
+    columns: Sequence[Any], count: int, between: Callable[[], None]
+) -> tuple[np.ndarray, np.ndarray]:
+    """As `codes_of`, of many rows slice by slice: what it needs meanwhile is of one slice and of
+    the different rows; `between` is called after each."""
     if count <= _SLICE:
         return codes_of(columns, count)
     numbers = np.empty(count, np.int32 if count < 2**31 else np.int64)
@@ -278,15 +370,28 @@ class Grouped(Relation):
     ungrouped: Relation | None = None
 
     def find(self, node: tree.Name, text: str) -> int:
-        if self.search(node, text) is None and self.ungrouped is not None and self.ungrouped.search(node, text) is not None:
-            raise Diagnostic(f"{node.text} is neither grouped by nor inside an aggregate", text, node.start, node.end,
-                             hint=f"add it to GROUP BY, or write MIN({node.text})")  # fmt: skip
+        if (
+            self.search(node, text) is None
+            and self.ungrouped is not None
+            and self.ungrouped.search(node, text) is not None
+        ):
+            raise Diagnostic(
+                f"{node.text} is neither grouped by nor inside an aggregate",
+                text,
+                node.start,
+                node.end,
+                hint=f"add it to GROUP BY, or write MIN({node.text})",
+            )
         return super().find(node, text)
 
 
 def as_type(one: Vector, kind: Type) -> Vector:
     """A vector widened to a type."""
-    return one if one.values.type == kind.arrow else Vector(widened(one.values, kind.arrow), one.errors, one.constant)
+    return (
+        one
+        if one.values.type == kind.arrow
+        else Vector(widened(one.values, kind.arrow), one.errors, one.constant)
+    )
 
 
 def typed(found: Relation) -> Relation:
@@ -294,13 +399,23 @@ def typed(found: Relation) -> Relation:
     if all(kind.kind is not Kind.NULL for kind in found.types):
         return found
     types = tuple(TEXT if kind.kind is Kind.NULL else kind for kind in found.types)
-    return replace(found, types=types, vectors=Columns(as_type(vector, kind) for vector, kind in zip(found.vectors, types, strict=True)))
+    return replace(
+        found,
+        types=types,
+        vectors=Columns(
+            as_type(vector, kind) for vector, kind in zip(found.vectors, types, strict=True)
+        ),
+    )
 
 
-def renamed(found: Relation, table: str, columns: tuple[str, ...], node: tree.Node, text: str) -> Relation:
+def renamed(
+    found: Relation, table: str, columns: tuple[str, ...], node: tree.Node, text: str
+) -> Relation:
     """A relation under a table's name, its columns renamed from the left."""
     if len(columns) > len(found.names):
-        raise Diagnostic(f"{len(columns)} names for {len(found.names)} columns", text, node.start, node.end)
+        raise Diagnostic(
+            f"{len(columns)} names for {len(found.names)} columns", text, node.start, node.end
+        )
     names = (*columns, *found.names[len(columns) :])
     found = typed(found)
     return Relation(

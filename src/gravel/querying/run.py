@@ -1,5 +1,5 @@
-"""Running a query: FROM, WHERE, GROUP BY, HAVING, windows, SELECT, DISTINCT, ORDER BY, in the standard's order; each stage
-accounts for its rows."""
+"""Running a query: FROM, WHERE, GROUP BY, HAVING, windows, SELECT, DISTINCT, ORDER BY, in the
+standard's order; each stage accounts for its rows."""
 
 from __future__ import annotations
 
@@ -19,7 +19,17 @@ from gravel.language.cautions import ListItems
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
 from gravel.querying.partitions import flat_indices, one_by_one, partitions
-from gravel.querying.relation import Columns, Grouped, Later, Relation, as_type, codes_of, joined, renamed, typed
+from gravel.querying.relation import (
+    Columns,
+    Grouped,
+    Later,
+    Relation,
+    as_type,
+    codes_of,
+    joined,
+    renamed,
+    typed,
+)
 from gravel.querying.shapes import SUBQUERIES, top
 from gravel.querying.windowing import Windowing
 
@@ -30,7 +40,8 @@ class Session(Windowing):
     """Runs queries; see Base."""
 
     def query(self, text: str) -> Relation:
-        """The result of a query text. Raises Diagnostic, TableProblem, DataProblem for a row error where errors stop it."""
+        """The result of a query text. Raises Diagnostic, TableProblem, DataProblem for a row error
+        where errors stop it."""
         self.text = text
         output = parse.query(text)
         self.given = replace(self.given, members=self.members)
@@ -40,32 +51,54 @@ class Session(Windowing):
         return self._settle(result)
 
     def _items_taken(self, query: tree.Query) -> ListItems:
-        """Which items of lists a query takes anywhere: what LIST_ITEM leaves may be another one's."""
+        """Which items of lists a query takes anywhere: what LIST_ITEM leaves may be another
+        one's."""
         taken: ListItems = {}
         for node in parse.walk(query):
-            if isinstance(node, tree.Call) and node.name.upper() == "LIST_ITEM" and len(node.arguments) == 3:
+            if (
+                isinstance(node, tree.Call)
+                and node.name.upper() == "LIST_ITEM"
+                and len(node.arguments) == 3
+            ):
                 written = [" ".join(self._written(argument).split()) for argument in node.arguments]
                 if written[2].removeprefix("-").isdigit():
                     taken.setdefault((written[0], written[1]), set()).add(int(written[2]))
         return taken
 
     def reading(self, query: tree.Query) -> None:
-        """Read of every table only the columns that a query names, if it does not mean all with * or a NATURAL join."""
+        """Read of every table only the columns that a query names, if it does not mean all with *
+        or a NATURAL join."""
         names = {node.text.casefold() for node in parse.walk(query) if isinstance(node, tree.Name)}
-        names |= {name.casefold() for node in parse.walk(query) if isinstance(node, tree.Join) for name in node.using}
+        names |= {
+            name.casefold()
+            for node in parse.walk(query)
+            if isinstance(node, tree.Join)
+            for name in node.using
+        }
         groups = (node.groups or () for node in parse.walk(query) if isinstance(node, tree.Select))
-        self._grouped = {item.text for items in groups for item in items if isinstance(item, tree.Name)}
-        every = any(isinstance(node, tree.AllColumns) or (isinstance(node, tree.Join) and node.natural) for node in parse.walk(query))
+        self._grouped = {
+            item.text for items in groups for item in items if isinstance(item, tree.Name)
+        }
+        every = any(
+            isinstance(node, tree.AllColumns) or (isinstance(node, tree.Join) and node.natural)
+            for node in parse.walk(query)
+        )
         self._wanted = None if every else names
 
     def run_query(self, query: tree.Query, withs: dict[str, Relation]) -> Relation:
         """A query's relation, its order kept."""
         own = dict(withs)
         for item in query.withs:
-            result = self._recursive(item, own) if query.recursive and _names_itself(item) else self.run_query(item.query, own)
+            result = (
+                self._recursive(item, own)
+                if query.recursive and _names_itself(item)
+                else self.run_query(item.query, own)
+            )
             own[item.name.casefold()] = renamed(result, item.name, item.columns, item, self.text)
         self._withs = own
-        offset, fetch = (None if node is None else self._rows_of(node) for node in (query.offset, query.fetch))
+        offset, fetch = (
+            None if node is None else self._rows_of(node) for node in (query.offset, query.fetch)
+        )
         body = query.body
         if isinstance(body, tree.Select):
             return self._select(body, own, query, offset, fetch)
@@ -79,10 +112,14 @@ class Session(Windowing):
         return number
 
     def _recursive(self, value: tree.With, withs: dict[str, Relation]) -> Relation:
-        """WITH RECURSIVE: the first query's rows, then the second's over the rows that were new, until none is."""
+        """WITH RECURSIVE: the first query's rows, then the second's over the rows that were new,
+        until none is."""
         body = value.query.body
         if not isinstance(body, tree.SetOperation) or body.operator != "UNION":
-            raise self._wrong(f"{value.name} reads itself: it is a query UNION [ALL] a query that reads it", value.query)
+            raise self._wrong(
+                f"{value.name} reads itself: it is a query UNION [ALL] a query that reads it",
+                value.query,
+            )
         result = typed(self._body(body.left, withs))
         names = value.columns or result.names
         self.quiet += 1
@@ -92,9 +129,17 @@ class Session(Windowing):
             while fresh.count:
                 rounds += 1
                 if rounds > _ROUNDS or result.count > _RECURSIVE_ROWS:
-                    raise DataProblem(f"{value.name} does not end: {result.count:,} rows after {rounds - 1:,} rounds",
-                                      hint="it needs a WHERE that comes to no row at last")  # fmt: skip
-                own = {**withs, value.name.casefold(): renamed(fresh, value.name, tuple(names), value, self.text)}
+                    raise DataProblem(
+                        f"{value.name} does not end: {result.count:,} rows after {rounds - 1:,}"
+                        " rounds",
+                        hint="it needs a WHERE that comes to no row at last",
+                    )
+                own = {
+                    **withs,
+                    value.name.casefold(): renamed(
+                        fresh, value.name, tuple(names), value, self.text
+                    ),
+                }
                 more = typed(self._body(body.right, own))
                 both, kinds = self._stacked(result, more, body)
                 if not body.all:
@@ -103,10 +148,17 @@ class Session(Windowing):
                 result = replace(both, types=kinds)
         finally:
             self.quiet -= 1
-        result = replace(result, stage=self._tell(f"WITH RECURSIVE {value.name}", (result,), result.count, f"after {rounds:,} rounds"))
+        result = replace(
+            result,
+            stage=self._tell(
+                f"WITH RECURSIVE {value.name}", (result,), result.count, f"after {rounds:,} rounds"
+            ),
+        )
         if value.query.order or value.query.fetch is not None or value.query.offset is not None:
             raise self._wrong(
-                "a query that reads itself takes no ORDER BY and no LIMIT", value.query, "put them into the query that reads it"
+                "a query that reads itself takes no ORDER BY and no LIMIT",
+                value.query,
+                "put them into the query that reads it",
             )
         return result
 
@@ -120,7 +172,8 @@ class Session(Windowing):
         if parts is None:
             return np.sort(codes_of(columns, relation.count)[1])
         firsts = (
-            rows[codes_of([column.take(pa.array(rows)) for column in columns], len(rows))[1]] for rows in one_by_one(parts, self._give_back)
+            rows[codes_of([column.take(pa.array(rows)) for column in columns], len(rows))[1]]
+            for rows in one_by_one(parts, self._give_back)
         )
         return np.sort(np.concatenate(list(firsts)))
 
@@ -138,7 +191,8 @@ class Session(Windowing):
         relation = typed(relation)
         failed = np.zeros(relation.count, bool)
         for index, (name, plain) in enumerate(zip(relation.names, relation.plains, strict=True)):
-            # A plan's column as it stands is passed on as it is written; one without errors need not be made to know that.
+            # A plan's column as it stands is passed on as it is written; one without errors need
+            # not be made to know that.
             if relation.vectors.fails(index) and (plain is None or relation.origin is None):
                 errors = relation.vectors[index].errors
                 if errors is not None:
@@ -149,15 +203,28 @@ class Session(Windowing):
         if self.on_error == "omit":
             self._left_out(relation, failed)
             kept = relation.take(np.flatnonzero(~failed))
-            relation = replace(kept, stage=self._tell("omitted", (relation,), kept.count, "rows with an error"))
-        return replace(relation, vectors=Columns(Vector(vector.values) for vector in relation.vectors))
+            relation = replace(
+                kept, stage=self._tell("omitted", (relation,), kept.count, "rows with an error")
+            )
+        return replace(
+            relation, vectors=Columns(Vector(vector.values) for vector in relation.vectors)
+        )
 
     def _select(
-        self, select: tree.Select, withs: dict[str, Relation], query: tree.Query | None, offset: int | None = None, fetch: int | None = None
+        self,
+        select: tree.Select,
+        withs: dict[str, Relation],
+        query: tree.Query | None,
+        offset: int | None = None,
+        fetch: int | None = None,
     ) -> Relation:
         decided: set[int] = set()
         first = None if query is None or fetch is None else self._table_alone(select, query, withs)
-        over = self._from(select, withs, decided) if first is None else self._first_rows(first, select.where, (offset or 0) + (fetch or 0))
+        over = (
+            self._from(select, withs, decided)
+            if first is None
+            else self._first_rows(first, select.where, (offset or 0) + (fetch or 0))
+        )
         own = len(over.names)
         over, outside = self._with_outer(over)
         where = _without(select.where, decided)
@@ -165,13 +232,20 @@ class Session(Windowing):
             over = self._where(where, over, withs, "WHERE", outside)
         items, stands = self._items(select, over, own)
         stands |= outside
-        aggregates = [aggregate for aggregate in self._aggregates(select, items, query, over, withs) if id(aggregate) not in outside]
+        aggregates = [
+            aggregate
+            for aggregate in self._aggregates(select, items, query, over, withs)
+            if id(aggregate) not in outside
+        ]
         if select.groups is not None or aggregates or select.having is not None:
             over, stands = self._group(select, over, items, aggregates, withs)
             beside, outside = self._with_outer(over)
             if isinstance(over, Grouped) and beside is not over:
                 # Still groups: what is written names the columns of the rows that were grouped.
-                fields = {dataclass.name: getattr(beside, dataclass.name) for dataclass in dataclasses.fields(Relation)}
+                fields = {
+                    dataclass.name: getattr(beside, dataclass.name)
+                    for dataclass in dataclasses.fields(Relation)
+                }
                 over = Grouped(**fields, ungrouped=over.ungrouped)
             stands |= outside
             if select.having is not None:
@@ -179,9 +253,15 @@ class Session(Windowing):
         over, stands = self._windows(select, items, query, over, withs, stands)
         names, vectors, types, plains = [], [], [], []
         for item in items:
-            output, kind = self._as_it_stands(item.expression, over, stands) or self.evaluate(item.expression, over, withs, stands)
+            output, kind = self._as_it_stands(item.expression, over, stands) or self.evaluate(
+                item.expression, over, withs, stands
+            )
             own = item.name_start == item.start
-            names.append(item.expression.text if own and isinstance(item.expression, tree.Name) else item.name)
+            names.append(
+                item.expression.text
+                if own and isinstance(item.expression, tree.Name)
+                else item.name
+            )
             vectors.append(output)
             types.append(kind)
             stands_at = None
@@ -206,29 +286,51 @@ class Session(Windowing):
         if query is None:
             return result
         chosen = [shapes.get(self.shape(key.expression, over)) for key in query.order]
-        return self._limited(self._ordered(result, before, query, stands, withs, chosen), query, offset, fetch)
+        return self._limited(
+            self._ordered(result, before, query, stands, withs, chosen), query, offset, fetch
+        )
 
-    def _table_alone(self, select: tree.Select, query: tree.Query, withs: dict[str, Relation]) -> tree.Table | None:
-        """The table of a query whose first rows do not depend on its later ones; None where they may."""
+    def _table_alone(
+        self, select: tree.Select, query: tree.Query, withs: dict[str, Relation]
+    ) -> tree.Table | None:
+        """The table of a query whose first rows do not depend on its later ones; None where they
+        may."""
         source = select.sources[0] if len(select.sources) == 1 else None
         if (
-            not isinstance(source, tree.Table) or query.order or select.distinct or select.groups is not None or select.having is not None
-            or self._around is not None or (source.is_name and source.reference.casefold() in {*withs, *self.relations})
+            not isinstance(source, tree.Table)
+            or query.order
+            or select.distinct
+            or select.groups is not None
+            or select.having is not None
+            or self._around is not None
+            or (source.is_name and source.reference.casefold() in {*withs, *self.relations})
             or any(isinstance(node, tree.Aggregate) for node in parse.walk(select))
             or (select.where is not None and top(select.where, SUBQUERIES))
-        ):  # fmt: skip
+        ):
             return None
         return source
 
-    def _as_it_stands(self, node: tree.Node, over: Relation, stands: dict[Any, int]) -> tuple[Vector | Later, Type] | None:
-        """A column that is only named, which need not be made before its rows are shown or written; None for anything else."""
+    def _as_it_stands(
+        self, node: tree.Node, over: Relation, stands: dict[Any, int]
+    ) -> tuple[Vector | Later, Type] | None:
+        """A column that is only named, which need not be made before its rows are shown or written;
+        None for anything else."""
         if not isinstance(node, tree.Name):
             return None
         index = stands[id(node)] if id(node) in stands else over.search(node, self.text)
-        return None if index is None or over.vectors.fails(index) else (over.vectors.cells[index], over.types[index])
+        return (
+            None
+            if index is None or over.vectors.fails(index)
+            else (over.vectors.cells[index], over.types[index])
+        )
 
     def _where(
-        self, node: tree.Node, over: Relation, withs: dict[str, Relation], stage: str, stands: dict[Any, int] | None = None
+        self,
+        node: tree.Node,
+        over: Relation,
+        withs: dict[str, Relation],
+        stage: str,
+        stands: dict[Any, int] | None = None,
     ) -> Relation:
         result, _ = self.evaluate(node, over, withs, stands, condition=True)
         if result.errors is not None:
@@ -239,7 +341,8 @@ class Session(Windowing):
         unknown = over.count - int(keep.sum()) - false - failed
         removed = over.count - int(keep.sum())
         message = (
-            f"{removed:,} removed ({false:,} false, {unknown:,} unknown{f', {failed:,} with an error' if failed else ''})"
+            f"{removed:,} removed ({false:,} false, {unknown:,}"
+            f" unknown{f', {failed:,} with an error' if failed else ''})"
             if removed
             else "none removed"
         )
@@ -248,17 +351,31 @@ class Session(Windowing):
         return replace(over if keep.all() else over.take(flat_indices(keep)), stage=place)
 
     def _outer_side(self, node: tree.Node, over: Relation, keep: np.ndarray) -> None:
-        """A condition on the outer side of a join that removes every row without a partner makes an inner join of it."""
-        read = {index for name in parse.column_names(node) if (index := over.search(name, self.text)) is not None}
+        """A condition on the outer side of a join that removes every row without a partner makes an
+        inner join of it."""
+        read = {
+            index
+            for name in parse.column_names(node)
+            if (index := over.search(name, self.text)) is not None
+        }
         for columns, mask in over.alone:
             if read & columns and mask.any() and not (mask & keep).any():
                 detail = (
-                    f"without a partner are removed by {self._written(node)[:60]}, which reads the outer side: the join is an inner one now"
+                    f"without a partner are removed by {self._written(node)[:60]}, which reads the"
+                    " outer side: the join is an inner one now"
                 )
-                self._warn("WHERE on the outer side", int(mask.sum()), detail, "put the condition into ON, or allow IS NULL")
+                self._warn(
+                    "WHERE on the outer side",
+                    int(mask.sum()),
+                    detail,
+                    "put the condition into ON, or allow IS NULL",
+                )
 
-    def _items(self, select: tree.Select, over: Relation, own: int) -> tuple[list[tree.Named], dict[Any, int]]:
-        """The select list with * written out as the first `own` columns, and where those stand: their names may be shared."""
+    def _items(
+        self, select: tree.Select, over: Relation, own: int
+    ) -> tuple[list[tree.Named], dict[Any, int]]:
+        """The select list with * written out as the first `own` columns, and where those stand:
+        their names may be shared."""
         results: list[tree.Named] = []
         stands: dict[Any, int] = {}
         for item in select.items:
@@ -272,24 +389,39 @@ class Session(Windowing):
                 index
                 for index in range(own)
                 if over.names[index]
-                and (over.tables[index].casefold() == item.table.casefold() if item.table else index not in over.hidden)
+                and (
+                    over.tables[index].casefold() == item.table.casefold()
+                    if item.table
+                    else index not in over.hidden
+                )
             ]
             if not places:
                 raise self._wrong(f"there is no table {item.table} here", item)
             for place in places:
                 name = tree.Name(item.start, item.end, over.names[place], True, over.tables[place])
                 stands[id(name)] = place
-                results.append(tree.Named(item.start, item.end, over.names[place], item.start, name))
+                results.append(
+                    tree.Named(item.start, item.end, over.names[place], item.start, name)
+                )
         return results, stands
 
     def _distinct(self, relation: Relation) -> Relation:
-        sound = self._sound("DISTINCT", relation, zip(relation.names, relation.vectors, strict=True))
+        sound = self._sound(
+            "DISTINCT", relation, zip(relation.names, relation.vectors, strict=True)
+        )
         relation = relation if sound is None else relation.take(sound)
         first = self._first_of_each(relation)
-        stage = self._tell("DISTINCT", (relation,), len(first), f"{relation.count - len(first):,} removed")
-        kept = replace(relation.take(first), origin=None, stage=stage)  # a row stands for several now
+        stage = self._tell(
+            "DISTINCT", (relation,), len(first), f"{relation.count - len(first):,} removed"
+        )
+        kept = replace(
+            relation.take(first), origin=None, stage=stage
+        )  # a row stands for several now
         self._warn_alike(
-            "DISTINCT and case", [vector.values for vector in kept.vectors], "rows of the result", "SELECT DISTINCT UPPER(TIDY_SPACES(…))"
+            "DISTINCT and case",
+            [vector.values for vector in kept.vectors],
+            "rows of the result",
+            "SELECT DISTINCT UPPER(TIDY_SPACES(…))",
         )
         return kept
 
@@ -332,13 +464,20 @@ class Session(Windowing):
         if self.on_error == "omit" and failed.any():
             order = order[~failed[order]]
             self._left_out(relation, failed)
-            relation = replace(relation, stage=self._tell("ORDER BY: omitted", (relation,), len(order), "rows with an error"))
+            relation = replace(
+                relation,
+                stage=self._tell(
+                    "ORDER BY: omitted", (relation,), len(order), "rows with an error"
+                ),
+            )
         if query.fetch is not None:  # whose last rows may be ties
             self._sorted = keys, order
         stage = self._tell("ORDER BY", (relation,), len(order), rows_in=len(order))
         return replace(relation.take(order), stage=stage)
 
-    def _limited(self, relation: Relation, query: tree.Query, offset: int | None, fetch: int | None) -> Relation:
+    def _limited(
+        self, relation: Relation, query: tree.Query, offset: int | None, fetch: int | None
+    ) -> Relation:
         if query.offset is None and query.fetch is None:
             return relation
         begin = offset or 0
@@ -355,19 +494,35 @@ class Session(Windowing):
                     "add a key to ORDER BY, or WITH TIES",
                 )
         if fetch and not query.order and begin + fetch < relation.count:
-            message = "of those read are left out, and nothing says which: without ORDER BY the rows come as they are stored"
+            message = (
+                "of those read are left out, and nothing says which: without ORDER BY the rows come"
+                " as they are stored"
+            )
             self._warn("FETCH without ORDER BY", relation.count - fetch, message, "add an ORDER BY")
         if fetch and query.order and query.order[0].nulls_first is None and relation.count:
             keys, order = self._sorted
             nulls = pc.is_null(keys[0].take(pa.array(order[begin:end]))).to_numpy()
             if len(nulls) and nulls[0]:
-                message = f"of the result have NULL in {self._written(query.order[0].expression)[:60]}, which is sorted first"
-                self._warn("NULL comes first", int(nulls.sum()), message, "NULLS LAST, or WHERE … IS NOT NULL")
-        kept = relation.take(np.arange(min(begin, relation.count), max(end, min(begin, relation.count))))
-        return replace(kept, stage=self._tell("FETCH", (relation,), kept.count, f"from row {begin + 1:,}"))
+                message = (
+                    f"of the result have NULL in {self._written(query.order[0].expression)[:60]},"
+                    " which is sorted first"
+                )
+                self._warn(
+                    "NULL comes first",
+                    int(nulls.sum()),
+                    message,
+                    "NULLS LAST, or WHERE … IS NOT NULL",
+                )
+        kept = relation.take(
+            np.arange(min(begin, relation.count), max(end, min(begin, relation.count)))
+        )
+        return replace(
+            kept, stage=self._tell("FETCH", (relation,), kept.count, f"from row {begin + 1:,}")
+        )
 
     def _peers(self, place: int) -> tuple[int, int]:
-        """How many rows before and after a place among the sorted rows share its sort keys; as few as settle it are looked at."""
+        """How many rows before and after a place among the sorted rows share its sort keys; as few
+        as settle it are looked at."""
         keys, order = self._sorted
         span = 1_000
         while True:
@@ -412,30 +567,50 @@ class Session(Windowing):
             lefts = int((sound < left.count).sum())
             both = both.take(sound)
             left, right = replace(left, count=lefts), replace(right, count=both.count - lefts)
-        keep = self._chosen(node, [vector.values for vector in both.vectors], left.count, right.count)
+        keep = self._chosen(
+            node, [vector.values for vector in both.vectors], left.count, right.count
+        )
         result = both.take(keep)
         message = f"{left.count:,} and {right.count:,} rows"
         return replace(
-            result, stage=self._tell(node.operator + (" ALL" if node.all else ""), (left, right), result.count, message, both.count)
+            result,
+            stage=self._tell(
+                node.operator + (" ALL" if node.all else ""),
+                (left, right),
+                result.count,
+                message,
+                both.count,
+            ),
         )
 
-    def _stacked(self, left: Relation, right: Relation, node: tree.SetOperation) -> tuple[Relation, tuple[Type, ...]]:
+    def _stacked(
+        self, left: Relation, right: Relation, node: tree.SetOperation
+    ) -> tuple[Relation, tuple[Type, ...]]:
         """Both relations' rows, one after another, in common types."""
         if len(left.names) != len(right.names):
-            raise self._wrong(f"{node.operator} of {len(left.names)} and {len(right.names)} columns", node)
+            raise self._wrong(
+                f"{node.operator} of {len(left.names)} and {len(right.names)} columns", node
+            )
         types = []
         for a, b, name in zip(left.types, right.types, left.names, strict=True):
             kind = common(a, b)
             if kind is None:
-                raise self._wrong(f"{node.operator} cannot mix {a} and {b} in {name}", node, "cast one of them")
+                raise self._wrong(
+                    f"{node.operator} cannot mix {a} and {b} in {name}", node, "cast one of them"
+                )
             types.append(TEXT if kind.kind is Kind.NULL else kind)
         vectors = [
-            joined([as_type(a, kind), as_type(b, kind)], kind) for a, b, kind in zip(left.vectors, right.vectors, types, strict=True)
+            joined([as_type(a, kind), as_type(b, kind)], kind)
+            for a, b, kind in zip(left.vectors, right.vectors, types, strict=True)
         ]
-        result = Relation(left.names, ("",) * len(types), tuple(types), Columns(vectors), left.count + right.count)
+        result = Relation(
+            left.names, ("",) * len(types), tuple(types), Columns(vectors), left.count + right.count
+        )
         return result, tuple(types)
 
-    def _chosen(self, node: tree.SetOperation, columns: list[Any], lefts: int, rights: int) -> np.ndarray:
+    def _chosen(
+        self, node: tree.SetOperation, columns: list[Any], lefts: int, rights: int
+    ) -> np.ndarray:
         """The rows of both sides, one after another, that a set operation keeps."""
         if node.operator == "UNION" and node.all:
             return np.arange(lefts + rights)
@@ -443,11 +618,18 @@ class Session(Windowing):
         if node.operator == "UNION":
             return first
         many = len(first)
-        ours, theirs = np.bincount(codes[:lefts], minlength=many), np.bincount(codes[lefts:], minlength=many)
+        ours, theirs = (
+            np.bincount(codes[:lefts], minlength=many),
+            np.bincount(codes[lefts:], minlength=many),
+        )
         if not node.all:
             good = (ours > 0) & ((theirs > 0) if node.operator == "INTERSECT" else (theirs == 0))
             return first[good & (first < lefts)]
-        allowed = np.minimum(ours, theirs) if node.operator == "INTERSECT" else np.maximum(ours - theirs, 0)
+        allowed = (
+            np.minimum(ours, theirs)
+            if node.operator == "INTERSECT"
+            else np.maximum(ours - theirs, 0)
+        )
         mine = codes[:lefts]
         order = np.argsort(mine, kind="stable")
         counts = np.bincount(mine, minlength=many)
@@ -460,7 +642,9 @@ def _without(where: tree.Node | None, decided: set[int]) -> tree.Node | None:
     """A condition without the parts that joins have decided."""
     if where is None or not decided:
         return where
-    parts = where.operands if isinstance(where, tree.Logic) and where.operator == "AND" else (where,)
+    parts = (
+        where.operands if isinstance(where, tree.Logic) and where.operator == "AND" else (where,)
+    )
     rest = tuple(part for part in parts if id(part) not in decided)
     if len(rest) <= 1:
         return rest[0] if rest else None
@@ -469,6 +653,8 @@ def _without(where: tree.Node | None, decided: set[int]) -> tree.Node | None:
 
 def _names_itself(value: tree.With) -> bool:
     return any(
-        isinstance(node, tree.Table) and node.is_name and node.reference.casefold() == value.name.casefold()
+        isinstance(node, tree.Table)
+        and node.is_name
+        and node.reference.casefold() == value.name.casefold()
         for node in parse.walk(value.query)
     )

@@ -1,4 +1,5 @@
-"""Which names in a subquery mean columns of the rows around it: the innermost block that has a column of the name wins."""
+"""Which names in a subquery mean columns of the rows around it: the innermost block that has a
+column of the name wins."""
 
 from __future__ import annotations
 
@@ -13,7 +14,8 @@ Withs = dict[str, list[str]]
 
 
 class Scopes:
-    """Names by block. `names_of` gives the columns of a table in FROM; None for one that is not known."""
+    """Names by block. `names_of` gives the columns of a table in FROM; None for one that is not
+    known."""
 
     def __init__(self, names_of: Callable[[tree.Table], Sequence[str] | None]) -> None:
         self.names_of = names_of
@@ -24,9 +26,13 @@ class Scopes:
         results: list[tree.Name] = []
         for item in query.withs:
             if query.recursive:
-                withs[item.name.casefold()] = [name.casefold() for name in item.columns] or self.names(item.query, withs)
+                withs[item.name.casefold()] = [
+                    name.casefold() for name in item.columns
+                ] or self.names(item.query, withs)
             results += self.free(item.query, withs)
-            withs[item.name.casefold()] = [name.casefold() for name in item.columns] or self.names(item.query, withs)
+            withs[item.name.casefold()] = [name.casefold() for name in item.columns] or self.names(
+                item.query, withs
+            )
         parts = (query.order, query.offset, query.fetch)
         return results + self._body(query.body, withs, parts)
 
@@ -50,7 +56,12 @@ class Scopes:
         for item in body.items:
             if isinstance(item, tree.AllColumns):
                 table = item.table.casefold()
-                results += [name for source in body.sources for owner, name in self.columns(source, withs) if not table or owner == table]
+                results += [
+                    name
+                    for source in body.sources
+                    for owner, name in self.columns(source, withs)
+                    if not table or owner == table
+                ]
             else:
                 expression = item.expression
                 plain = isinstance(expression, tree.Name) and item.name_start == item.start
@@ -63,7 +74,11 @@ class Scopes:
             return self.columns(source.left, withs) + self.columns(source.right, withs)
         if isinstance(source, tree.Table):
             name = source.reference.casefold()
-            own = withs[name] if source.is_name and name in withs else [item.casefold() for item in self.names_of(source) or ()]
+            own = (
+                withs[name]
+                if source.is_name and name in withs
+                else [item.casefold() for item in self.names_of(source) or ()]
+            )
             table = (source.alias or source.reference).casefold()
             if not source.alias and not source.is_name:
                 table = source.reference.rsplit("/", 1)[-1].rsplit(".", 1)[0].casefold()
@@ -78,10 +93,16 @@ class Scopes:
 
     def _body(self, body: Any, withs: Withs, outside: Any) -> list[tree.Name]:
         if isinstance(body, tree.Query):
-            return self.free(body, withs) + self._unbound(outside, [("", entry) for entry in self.names(body, withs)], withs)
+            return self.free(body, withs) + self._unbound(
+                outside, [("", entry) for entry in self.names(body, withs)], withs
+            )
         if isinstance(body, tree.SetOperation):
             own = [("", entry) for entry in self._names(body, withs)]
-            return self._body(body.left, withs, ()) + self._body(body.right, withs, ()) + self._unbound(outside, own, withs)
+            return (
+                self._body(body.left, withs, ())
+                + self._body(body.right, withs, ())
+                + self._unbound(outside, own, withs)
+            )
         if isinstance(body, tree.Values):
             return self._unbound((body.rows, outside), [], withs)
         local: Columns = []
@@ -89,17 +110,25 @@ class Scopes:
         for source in body.sources:
             results += self._source(source, local, withs)
         results += self._unbound((body.items, body.where, body.having, body.windows), local, withs)
-        aliases = [("", item.name.casefold()) for item in body.items if isinstance(item, tree.Named)]
+        aliases = [
+            ("", item.name.casefold()) for item in body.items if isinstance(item, tree.Named)
+        ]
         return results + self._unbound((body.groups or (), outside), local + aliases, withs)
 
     def _source(self, source: tree.Node, local: Columns, withs: Withs) -> list[tree.Name]:
         """Free names of a source; its columns are added to those of its block."""
         if isinstance(source, tree.Join):
-            results = self._source(source.left, local, withs) + self._source(source.right, local, withs)
+            results = self._source(source.left, local, withs) + self._source(
+                source.right, local, withs
+            )
             return results + self._unbound(source.on, local, withs)
         results = []
         if isinstance(source, tree.Derived):
-            results = [item for item in self.free(source.query, withs) if not (source.lateral and _bound(item, local))]
+            results = [
+                item
+                for item in self.free(source.query, withs)
+                if not (source.lateral and _bound(item, local))
+            ]
         elif isinstance(source, tree.Unnest):
             results = self._unbound(source.expression, local, withs)
         local += self.columns(source, withs)
@@ -115,7 +144,11 @@ class Scopes:
 
 def _bound(name: tree.Name, local: Columns) -> bool:
     table, text = name.table.casefold(), name.text.casefold()
-    return any(owner == table for owner, _ in local) if table else any(item == text for _, item in local)
+    return (
+        any(owner == table for owner, _ in local)
+        if table
+        else any(item == text for _, item in local)
+    )
 
 
 def _parts(node: Any) -> Iterator[Any]:

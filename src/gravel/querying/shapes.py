@@ -11,9 +11,15 @@ from gravel.language import tree
 SUBQUERIES = (tree.Scalar, tree.Exists, tree.InQuery, tree.Quantified, tree.ArrayOf)
 
 
-def top(node: Any, kinds: tuple[type, ...], windows: bool = False, stop: Callable[[tree.Node], bool] | None = None) -> list[Any]:
-    """The outermost nodes of some kinds below a node, not looking into subqueries; with `windows` also what stands inside
-    a window function's arguments and window; `stop` tells nodes not to look at."""
+def top(
+    node: Any,
+    kinds: tuple[type, ...],
+    windows: bool = False,
+    stop: Callable[[tree.Node], bool] | None = None,
+) -> list[Any]:
+    """The outermost nodes of some kinds below a node, not looking into subqueries; with `windows`
+    also what stands inside a window function's arguments and window; `stop` tells nodes not to look
+    at."""
     results: list[Any] = []
 
     def visit(value: Any) -> None:

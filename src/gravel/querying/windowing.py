@@ -36,7 +36,9 @@ class Windowing(Grouping):
         withs: dict[str, Relation],
         stands: dict[Any, int],
     ) -> tuple[Relation, dict[Any, int]]:
-        places = [item.expression for item in items] + ([key.expression for key in query.order] if query is not None else [])
+        places = [item.expression for item in items] + (
+            [key.expression for key in query.order] if query is not None else []
+        )
         results = [
             entry
             for place in places
@@ -50,11 +52,15 @@ class Windowing(Grouping):
         for name, window in named.items():
             if name not in used:
                 for part in (*window.partition, *(key.expression for key in window.order)):
-                    self.evaluate(part, over, withs, stands, watched=False)  # a mistake there is one, used or not
+                    self.evaluate(
+                        part, over, withs, stands, watched=False
+                    )  # a mistake there is one, used or not
         if not results:
             return over, stands
         stands = dict(stands)
-        windows = [self._named_window(entry.over, named) for entry in results if entry.over is not None]
+        windows = [
+            self._named_window(entry.over, named) for entry in results if entry.over is not None
+        ]
         for element, window in zip(results, windows, strict=True):
             self._refuse(element, window)
         over = self._without_errors(results, windows, over, withs, stands)
@@ -62,12 +68,24 @@ class Windowing(Grouping):
         for element, window in zip(results, windows, strict=True):
             key = self.shape((window.partition, window.order), over)
             if key not in cache:
-                partition = [self.evaluate(node, over, withs, stands)[0].values for node in window.partition]
-                self._warn_alike("PARTITION BY and case", partition, "partitions", "PARTITION BY UPPER(TIDY_SPACES(…))")
+                partition = [
+                    self.evaluate(node, over, withs, stands)[0].values for node in window.partition
+                ]
+                self._warn_alike(
+                    "PARTITION BY and case",
+                    partition,
+                    "partitions",
+                    "PARTITION BY UPPER(TIDY_SPACES(…))",
+                )
                 parts = partitions(partition, over.count, self.memory)
-                keys = [self.evaluate(sort.expression, over, withs, stands)[0].values for sort in window.order]
+                keys = [
+                    self.evaluate(sort.expression, over, withs, stands)[0].values
+                    for sort in window.order
+                ]
                 self._warn_of_order(element, window, [*partition, *keys], over, parts)
-                cache[key] = Sorted(partition, keys, window.order, over.count) if parts is None else parts
+                cache[key] = (
+                    Sorted(partition, keys, window.order, over.count) if parts is None else parts
+                )
             rows = cache[key]
             if isinstance(rows, Sorted):
                 result, kind = self._window(element, window, rows, over, withs, stands)
@@ -76,29 +94,59 @@ class Windowing(Grouping):
             stands[id(element)] = len(over.names)
             over = over.with_columns([result], [kind])
         plural = "function" if len(results) == 1 else "functions"
-        return replace(over, stage=self._tell("WINDOW", (over,), over.count, f"{len(results)} {plural}")), stands
+        return (
+            replace(
+                over, stage=self._tell("WINDOW", (over,), over.count, f"{len(results)} {plural}")
+            ),
+            stands,
+        )
 
     def _window_by_parts(
-        self, aggregate: tree.Aggregate, window: tree.Window, parts: list[np.ndarray], over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
-    ) -> tuple[Vector, Type]:  # fmt: skip
+        self,
+        aggregate: tree.Aggregate,
+        window: tree.Window,
+        parts: list[np.ndarray],
+        over: Relation,
+        withs: dict[str, Relation],
+        stands: dict[Any, int],
+    ) -> tuple[Vector, Type]:
         """A window function over parts that hold whole partitions, one after another."""
         results: list[Vector] = []
         self.quiet += 1  # what is to be told has been told of all rows
         try:
             for rows in one_by_one(parts, self._give_back):
                 subset = over.take(rows)
-                partition = [self.evaluate(node, subset, withs, stands)[0].values for node in window.partition]
-                keys = [self.evaluate(sort.expression, subset, withs, stands)[0].values for sort in window.order]
-                vector, kind = self._window(aggregate, window, Sorted(partition, keys, window.order, subset.count), subset, withs, stands)
+                partition = [
+                    self.evaluate(node, subset, withs, stands)[0].values
+                    for node in window.partition
+                ]
+                keys = [
+                    self.evaluate(sort.expression, subset, withs, stands)[0].values
+                    for sort in window.order
+                ]
+                vector, kind = self._window(
+                    aggregate,
+                    window,
+                    Sorted(partition, keys, window.order, subset.count),
+                    subset,
+                    withs,
+                    stands,
+                )
                 results.append(vector)
         finally:
             self.quiet -= 1
         return put_together(results, parts), kind
 
     def _warn_of_order(
-        self, aggregate: tree.Aggregate, window: tree.Window, keys: list[Any], over: Relation, parts: list[np.ndarray] | None
+        self,
+        aggregate: tree.Aggregate,
+        window: tree.Window,
+        keys: list[Any],
+        over: Relation,
+        parts: list[np.ndarray] | None,
     ) -> None:
-        """A function that goes by the order of its rows, of which the window says nothing, or not enough."""
+        """A function that goes by the order of its rows, of which the window says nothing, or not
+        enough."""
         name = aggregate.name.upper()
         if name not in (*RANKS, *VALUES) or not over.count:
             return
@@ -106,38 +154,71 @@ class Windowing(Grouping):
         within = {self.shape(node, over) for node in window.partition}
         if all(self.shape(key.expression, over) in within for key in window.order):
             message = f"are numbered or looked up by {written} in no order that it says"
-            self._warn("window without an order", over.count, message, "add an ORDER BY that is no key of the partition")
+            self._warn(
+                "window without an order",
+                over.count,
+                message,
+                "add an ORDER BY that is no key of the partition",
+            )
         elif name in ("ROW_NUMBER", "FIRST_VALUE", "LAST_VALUE", "LAG", "LEAD"):
             subset = (
-                [keys] if parts is None else ([key.take(pa.array(rows)) for key in keys] for rows in one_by_one(parts, self._give_back))
+                [keys]
+                if parts is None
+                else (
+                    [key.take(pa.array(rows)) for key in keys]
+                    for rows in one_by_one(parts, self._give_back)
+                )
             )
             ties = sum(_tied_rows(part) for part in subset)
-            self._warn("ties", ties, f"share their place in {written}, which takes them as they come", "add a key to its ORDER BY")
+            self._warn(
+                "ties",
+                ties,
+                f"share their place in {written}, which takes them as they come",
+                "add a key to its ORDER BY",
+            )
 
     def _without_errors(
-        self, result: list[tree.Aggregate], windows: list[tree.Window], over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
+        self,
+        result: list[tree.Aggregate],
+        windows: list[tree.Window],
+        over: Relation,
+        withs: dict[str, Relation],
+        stands: dict[Any, int],
     ) -> Relation:
-        """The rows without those in which an input of a window function has an error: they are told, and left out where errors leave
-        rows out."""
+        """The rows without those in which an input of a window function has an error: they are
+        told, and left out where errors leave rows out."""
         inputs: list[tuple[str, Vector]] = []
         for item, window in zip(result, windows, strict=True):
             parts = [*window.partition, *(key.expression for key in window.order)]
-            inputs += [(self._written(part), self.evaluate(part, over, withs, stands, watched=False)[0]) for part in parts]
+            inputs += [
+                (self._written(part), self.evaluate(part, over, withs, stands, watched=False)[0])
+                for part in parts
+            ]
             mask = np.ones(over.count, bool)
             if item.filter is not None:
-                decided, _ = self.evaluate(item.filter, over, withs, stands, condition=True, watched=False)
+                decided, _ = self.evaluate(
+                    item.filter, over, withs, stands, condition=True, watched=False
+                )
                 inputs.append((self._written(item.filter), decided))
                 mask = decided.true(over.count)
             for node in (*item.arguments, *(key.expression for key in item.within + item.order)):
                 output, _ = self.evaluate(node, over, withs, stands, watched=False)
                 if output.errors is not None:
                     # Only rows that pass the FILTER are looked at.
-                    inputs.append((self._written(node), Vector(output.values, np.where(mask, output.errors, 0).astype(np.uint8))))
+                    inputs.append(
+                        (
+                            self._written(node),
+                            Vector(
+                                output.values, np.where(mask, output.errors, 0).astype(np.uint8)
+                            ),
+                        )
+                    )
         sound = self._sound("OVER", over, inputs)
         return over if sound is None else over.take(sound)
 
     def _named_window(self, window: tree.Window, named: dict[str, tree.Window]) -> tree.Window:
-        """The window, or that of its name with what it adds: an order if that has none, and a frame."""
+        """The window, or that of its name with what it adds: an order if that has none, and a
+        frame."""
         if not window.name:
             return window
         base = named.get(window.name.casefold())
@@ -156,30 +237,53 @@ class Windowing(Grouping):
     def _refuse(self, aggregate: tree.Aggregate, window: tree.Window) -> None:
         name = aggregate.name.upper()
         if name not in building.AGGREGATES | building.WINDOWS or name == "GROUPING":
-            raise self._wrong(f"{name} has no window form", aggregate, ", ".join((*RANKS, *VALUES)) + " and the aggregates")
+            raise self._wrong(
+                f"{name} has no window form",
+                aggregate,
+                ", ".join((*RANKS, *VALUES)) + " and the aggregates",
+            )
         if aggregate.filter is not None and name in building.WINDOWS:
-            raise self._wrong(f"{name} takes no FILTER", aggregate.filter, "CASE WHEN … THEN x END as its argument, or an aggregate")
+            raise self._wrong(
+                f"{name} takes no FILTER",
+                aggregate.filter,
+                "CASE WHEN … THEN x END as its argument, or an aggregate",
+            )
         if aggregate.distinct:
             raise self._wrong("DISTINCT has no window form", aggregate)
         if aggregate.nulls and name not in VALUES:
-            raise self._wrong(f"{name} takes no {aggregate.nulls} NULLS", aggregate, "LAG, LEAD, FIRST_VALUE, LAST_VALUE and NTH_VALUE do")
+            raise self._wrong(
+                f"{name} takes no {aggregate.nulls} NULLS",
+                aggregate,
+                "LAG, LEAD, FIRST_VALUE, LAST_VALUE and NTH_VALUE do",
+            )
         if window.frame is not None and window.frame.unit == "GROUPS" and not window.order:
             raise self._wrong("GROUPS needs an ORDER BY", window)
 
     def _frame(
-        self, window: tree.Window, rows: Sorted, over: Relation, withs: dict[str, Relation], stands: dict[Any, int]
+        self,
+        window: tree.Window,
+        rows: Sorted,
+        over: Relation,
+        withs: dict[str, Relation],
+        stands: dict[Any, int],
     ) -> ResolvedFrame | None:
         """The window's frame with its distances decided."""
         frame = window.frame
         if frame is None:
             return None
-        if frame.unit == "RANGE" and (frame.low.distance is not None or frame.high.distance is not None):
+        if frame.unit == "RANGE" and (
+            frame.low.distance is not None or frame.high.distance is not None
+        ):
             if len(window.order) != 1:
                 raise self._wrong("RANGE with a distance needs one key in ORDER BY", window)
             return ResolvedFrame(
-                frame.unit, None if abs(frame.low.place) == 2 else 0, None if abs(frame.high.place) == 2 else 0, frame.exclude,
-                self._range(frame.low, window, rows, over, withs, stands, True), self._range(frame.high, window, rows, over, withs, stands, False),
-            )  # fmt: skip
+                frame.unit,
+                None if abs(frame.low.place) == 2 else 0,
+                None if abs(frame.high.place) == 2 else 0,
+                frame.exclude,
+                self._range(frame.low, window, rows, over, withs, stands, True),
+                self._range(frame.high, window, rows, over, withs, stands, False),
+            )
         low, high = (self._distance(bound) for bound in (frame.low, frame.high))
         return ResolvedFrame(frame.unit, low, high, frame.exclude)
 
@@ -211,12 +315,27 @@ class Windowing(Grouping):
         key = sort.expression
         kind, distance = self.evaluate(key, over, withs, stands, watched=False)[1], bound.distance
         result, far = self.evaluate(distance, over, withs, stands, watched=False)
-        if kind.kind not in (*NUMBERS, Kind.DATE, Kind.TIMESTAMP, Kind.TIME, Kind.ZONED, Kind.INTERVAL):
-            raise self._wrong(f"RANGE with a distance needs a number, a date or a time to sort by, this is {kind}", key)
+        if kind.kind not in (
+            *NUMBERS,
+            Kind.DATE,
+            Kind.TIMESTAMP,
+            Kind.TIME,
+            Kind.ZONED,
+            Kind.INTERVAL,
+        ):
+            raise self._wrong(
+                "RANGE with a distance needs a number, a date or a time to sort by, this is"
+                f" {kind}",
+                key,
+            )
         if result.errors is not None or result.values.null_count:
             raise self._wrong("a distance is not NULL", distance)
         size = sortable(result.values)
-        if pa.types.is_integer(size.type) or pa.types.is_decimal(size.type) or pa.types.is_floating(size.type):
+        if (
+            pa.types.is_integer(size.type)
+            or pa.types.is_decimal(size.type)
+            or pa.types.is_floating(size.type)
+        ):
             below = pc.less(pc.cast(size, pa.float64(), safe=False), 0.0)
             if pc.any(below).as_py():
                 raise self._wrong("a distance is 0 or more", distance)
@@ -228,7 +347,14 @@ class Windowing(Grouping):
         if both is None:
             raise self._wrong(f"{far} is no distance for {kind}", distance)
         values = as_type(self.evaluate(key, over, withs, stands, watched=False)[0], both).values
-        ranks = pc.rank(sortable(pa.concat_arrays([values, as_type(target, both).values])), tiebreaker="dense").to_numpy().astype(np.int64)
+        ranks = (
+            pc.rank(
+                sortable(pa.concat_arrays([values, as_type(target, both).values])),
+                tiebreaker="dense",
+            )
+            .to_numpy()
+            .astype(np.int64)
+        )
         mine, wanted = ranks[: over.count].copy(), ranks[over.count :].copy()
         top_rank = int(ranks.max(initial=0)) + 1
         if target.errors is not None:
@@ -255,13 +381,19 @@ class Windowing(Grouping):
         frame = self._frame(window, rows, over, withs, stands)
         if name in RANKS:
             if name == "NTILE":
-                number = self.number(aggregate.arguments[0], "a number of buckets") if len(aggregate.arguments) == 1 else None
+                number = (
+                    self.number(aggregate.arguments[0], "a number of buckets")
+                    if len(aggregate.arguments) == 1
+                    else None
+                )
                 if not number or number < 1:
                     raise self._wrong("NTILE takes a number of buckets, 1 or more", aggregate)
                 return vector_of(rows.rank(name, number)), INTEGER
             if aggregate.arguments or aggregate.star:
                 raise self._wrong(f"{name} takes nothing in its parentheses", aggregate)
-            return vector_of(rows.rank(name)), DOUBLE if name in ("PERCENT_RANK", "CUME_DIST") else INTEGER
+            return vector_of(rows.rank(name)), (
+                DOUBLE if name in ("PERCENT_RANK", "CUME_DIST") else INTEGER
+            )
         if name in VALUES:
             return self._value(aggregate, name, frame, rows, over, withs, stands)
         supplied = self._input(aggregate, over, withs, stands)
@@ -285,15 +417,34 @@ class Windowing(Grouping):
         most = {"LAG": 3, "LEAD": 3, "NTH_VALUE": 2}.get(name, 1)
         least = 2 if name == "NTH_VALUE" else 1
         if not least <= len(aggregate.arguments) <= most:
-            raise self._wrong(f"{name} does not take {len(aggregate.arguments)} arguments", aggregate)
+            raise self._wrong(
+                f"{name} does not take {len(aggregate.arguments)} arguments", aggregate
+            )
         value, kind = self.evaluate(aggregate.arguments[0], over, withs, stands)
-        known = pc.is_valid(value.values).to_numpy(zero_copy_only=False) if aggregate.nulls == "IGNORE" else None
+        known = (
+            pc.is_valid(value.values).to_numpy(zero_copy_only=False)
+            if aggregate.nulls == "IGNORE"
+            else None
+        )
         if name in ("FIRST_VALUE", "LAST_VALUE", "NTH_VALUE"):
-            number = self.number(aggregate.arguments[1], "the number of a row") if name == "NTH_VALUE" else 1
+            number = (
+                self.number(aggregate.arguments[1], "the number of a row")
+                if name == "NTH_VALUE"
+                else 1
+            )
             if number is None or number < 1:
-                raise self._wrong("NTH_VALUE takes the number of a row, 1 or more", aggregate.arguments[1])
-            return vector_of(rows.nth(value.values, frame, number, name == "LAST_VALUE", known)), kind
-        by = self.number(aggregate.arguments[1], f"the distance of {name}") if len(aggregate.arguments) > 1 else 1
+                raise self._wrong(
+                    "NTH_VALUE takes the number of a row, 1 or more", aggregate.arguments[1]
+                )
+            return (
+                vector_of(rows.nth(value.values, frame, number, name == "LAST_VALUE", known)),
+                kind,
+            )
+        by = (
+            self.number(aggregate.arguments[1], f"the distance of {name}")
+            if len(aggregate.arguments) > 1
+            else 1
+        )
         if by is None:
             return Vector(pa.nulls(over.count, kind.arrow)), kind
         default = None
@@ -301,13 +452,25 @@ class Windowing(Grouping):
             other, other_kind = self.evaluate(aggregate.arguments[2], over, withs, stands)
             both = common(kind, other_kind)
             if both is None:
-                raise self._wrong(f"{name} cannot mix {kind} and {other_kind}", aggregate.arguments[2], "cast one of them")
+                raise self._wrong(
+                    f"{name} cannot mix {kind} and {other_kind}",
+                    aggregate.arguments[2],
+                    "cast one of them",
+                )
             kind = TEXT if both.kind is Kind.NULL else both
             value, default = as_type(value, kind), as_type(other, kind).values
-        return vector_of(rows.shifted(value.values, -by if name == "LAG" else by, default, known)), kind
+        return (
+            vector_of(rows.shifted(value.values, -by if name == "LAG" else by, default, known)),
+            kind,
+        )
 
     def _windowed(
-        self, aggregate: tree.Aggregate, supplied: Input, frame: ResolvedFrame | None, window: tree.Window, rows: Sorted
+        self,
+        aggregate: tree.Aggregate,
+        supplied: Input,
+        frame: ResolvedFrame | None,
+        window: tree.Window,
+        rows: Sorted,
     ) -> tuple[Vector, Type]:
         name, kind, value = supplied.name, supplied.kind, supplied.value
         assert value is not None

@@ -1,4 +1,5 @@
-"""Window functions: rows sorted by partition and order, computed there, and put back where they came from."""
+"""Window functions: rows sorted by partition and order, computed there, and put back where they
+came from."""
 
 from __future__ import annotations
 
@@ -22,8 +23,9 @@ Segment = tuple[np.ndarray, np.ndarray]
 
 @dataclass(frozen=True)
 class ResolvedFrame:
-    """A frame with its distances known: `low` and `high` are rows or groups before (below 0) or after, None for UNBOUNDED; for
-    RANGE with a distance the first and last place by the order's key are given instead."""
+    """A frame with its distances known: `low` and `high` are rows or groups before (below 0) or
+    after, None for UNBOUNDED; for RANGE with a distance the first and last place by the order's key
+    are given instead."""
 
     unit: str
     low: int | None
@@ -34,9 +36,12 @@ class ResolvedFrame:
 
 
 class Sorted:
-    """The rows of a window in order: partitions one after another, each by the window's ORDER BY, ties by row."""
+    """The rows of a window in order: partitions one after another, each by the window's ORDER BY,
+    ties by row."""
 
-    def __init__(self, partition: Sequence[Any], keys: Sequence[Any], sorts: Sequence[Any], count: int) -> None:
+    def __init__(
+        self, partition: Sequence[Any], keys: Sequence[Any], sorts: Sequence[Any], count: int
+    ) -> None:
         self.count = count
         self.groups, first = codes_of(partition, count)
         self.many = len(first) if partition else 1
@@ -46,7 +51,17 @@ class Sorted:
 
     def __getattr__(self, name: str) -> Any:
         # Sorting is put off: a window without an order that is as wide as its partition needs none.
-        if name in ("order", "starts", "sizes", "place", "new_peer", "new", "peer_start", "peer_end", "ordered"):
+        if name in (
+            "order",
+            "starts",
+            "sizes",
+            "place",
+            "new_peer",
+            "new",
+            "peer_start",
+            "peer_end",
+            "ordered",
+        ):
             self._sort()
             return self.__dict__[name]
         raise AttributeError(name)
@@ -61,7 +76,11 @@ class Sorted:
         placed = groups_[self.order]
         new = np.ones(count, bool)
         new[1:] = placed[1:] != placed[:-1]
-        self.starts = np.maximum.accumulate(np.where(new, np.arange(count), 0)) if count else np.zeros(0, np.int64)
+        self.starts = (
+            np.maximum.accumulate(np.where(new, np.arange(count), 0))
+            if count
+            else np.zeros(0, np.int64)
+        )
         begins = np.flatnonzero(new)
         sizes = np.diff(np.append(begins, count))
         self.sizes = np.repeat(sizes, sizes)
@@ -72,22 +91,34 @@ class Sorted:
         changed = new.copy()
         changed[1:] |= sorted_peers[1:] != sorted_peers[:-1]
         self.new_peer, self.new = changed, new
-        self.peer_start = np.maximum.accumulate(np.where(changed, np.arange(count), 0)) if count else self.starts
+        self.peer_start = (
+            np.maximum.accumulate(np.where(changed, np.arange(count), 0)) if count else self.starts
+        )
         ends = np.append(np.flatnonzero(changed)[1:], count) if count else np.zeros(0, np.int64)
-        self.peer_end = np.repeat(ends, np.diff(np.append(np.flatnonzero(changed), count))) if count else self.starts
+        self.peer_end = (
+            np.repeat(ends, np.diff(np.append(np.flatnonzero(changed), count)))
+            if count
+            else self.starts
+        )
         self.ordered = bool(keys)
 
     def back(self, values: Any) -> Any:
         """Values of the sorted rows, in the order of the rows as they came."""
         place = np.empty(self.count, np.int64)
         place[self.order] = np.arange(self.count)
-        return values.take(pa.array(place)) if not isinstance(values, np.ndarray) else pa.array(values[place])
+        return (
+            values.take(pa.array(place))
+            if not isinstance(values, np.ndarray)
+            else pa.array(values[place])
+        )
 
     def vector_back(self, made: Vector) -> Vector:
         """A vector of the sorted rows, in the order of the rows as they came."""
         place = np.empty(self.count, np.int64)
         place[self.order] = np.arange(self.count)
-        return Vector(made.values.take(pa.array(place)), None if made.errors is None else made.errors[place])
+        return Vector(
+            made.values.take(pa.array(place)), None if made.errors is None else made.errors[place]
+        )
 
     def rank(self, name: str, buckets: int = 1) -> Any:
         """ROW_NUMBER, RANK, DENSE_RANK, PERCENT_RANK, CUME_DIST or NTILE."""
@@ -98,12 +129,25 @@ class Sorted:
         if name == "DENSE_RANK":
             return self.back(self._group_numbers() + 1)
         if name == "PERCENT_RANK":
-            return self.back(np.where(self.sizes > 1, (self.peer_start - self.starts) / np.maximum(self.sizes - 1, 1), 0.0))
+            return self.back(
+                np.where(
+                    self.sizes > 1,
+                    (self.peer_start - self.starts) / np.maximum(self.sizes - 1, 1),
+                    0.0,
+                )
+            )
         if name == "CUME_DIST":
             return self.back((self.peer_end - self.starts) / self.sizes)
         each, more = self.sizes // buckets, self.sizes % buckets
         large = more * (each + 1)
-        return self.back(np.where(self.place < large, self.place // (each + 1), more + (self.place - large) // np.maximum(each, 1)) + 1)
+        return self.back(
+            np.where(
+                self.place < large,
+                self.place // (each + 1),
+                more + (self.place - large) // np.maximum(each, 1),
+            )
+            + 1
+        )
 
     def _group_numbers(self) -> np.ndarray:
         """For each sorted row the number of its group of peers in its partition, from 0."""
@@ -112,8 +156,8 @@ class Sorted:
         return numbers
 
     def shifted(self, values: Any, by: int, default: Any, known: np.ndarray | None) -> Any:
-        """LAG and LEAD: the value so many rows before (below 0) or after, within the partition, else the default; with `known` only rows
-        under that mask count."""
+        """LAG and LEAD: the value so many rows before (below 0) or after, within the partition,
+        else the default; with `known` only rows under that mask count."""
         by = max(min(by, self.count), -self.count)
         if known is None:
             index = np.arange(self.count) + by
@@ -123,9 +167,17 @@ class Sorted:
             rows = np.flatnonzero(held)
             # How many known rows come before each, and with it.
             before = np.cumsum(held) - held
-            target = before + by if by < 0 else before + held + by - 1 if by else np.where(held, before, -1)
+            target = (
+                before + by
+                if by < 0
+                else before + held + by - 1
+                if by
+                else np.where(held, before, -1)
+            )
             inside = (target >= 0) & (target < len(rows))
-            index = rows[np.where(inside, target, 0)] if len(rows) else np.zeros(self.count, np.int64)
+            index = (
+                rows[np.where(inside, target, 0)] if len(rows) else np.zeros(self.count, np.int64)
+            )
             inside &= (index >= self.starts) & (index < self.starts + self.sizes)
         result = values.take(pa.array(self.order)).take(pa.array(np.where(inside, index, 0)))
         if default is None:
@@ -147,8 +199,20 @@ class Sorted:
         elif frame.unit == "GROUPS":
             first, last = self._group_bounds(frame, ends)
         else:
-            first = self.starts if frame.low is None else self.peer_start if frame.low_place is None else frame.low_place
-            last = ends if frame.high is None else self.peer_end if frame.high_place is None else frame.high_place
+            first = (
+                self.starts
+                if frame.low is None
+                else self.peer_start
+                if frame.low_place is None
+                else frame.low_place
+            )
+            last = (
+                ends
+                if frame.high is None
+                else self.peer_end
+                if frame.high_place is None
+                else frame.high_place
+            )
         first = np.clip(first, self.starts, ends)
         return first, np.maximum(np.clip(last, self.starts, ends), first)
 
@@ -185,16 +249,23 @@ class Sorted:
     def _through(self, line: np.ndarray, frame: ResolvedFrame | None) -> np.ndarray:
         """Sums of a line of the sorted rows over each frame."""
         upto = np.concatenate([np.zeros(1, line.dtype), np.cumsum(line)])
-        result: np.ndarray = sum(upto[last] - upto[first] for first, last in self.segments(frame))  # type: ignore[assignment]
-        return result
+        spans = [upto[last] - upto[first] for first, last in self.segments(frame)]
+        return np.sum(spans, axis=0)
 
     def counted(self, mask: np.ndarray, frame: ResolvedFrame | None) -> np.ndarray:
         """Rows of each frame under a mask, of the sorted rows."""
         return self._through(mask[self.order].astype(np.int64), frame)
 
-    def nth(self, values: Any, frame: ResolvedFrame | None, number: int, from_last: bool, known: np.ndarray | None) -> Any:
-        """FIRST_VALUE, LAST_VALUE, NTH_VALUE: the value of that row of the frame (from 1), NULL where there is none; with `known` only
-        rows under that mask count."""
+    def nth(
+        self,
+        values: Any,
+        frame: ResolvedFrame | None,
+        number: int,
+        from_last: bool,
+        known: np.ndarray | None,
+    ) -> Any:
+        """FIRST_VALUE, LAST_VALUE, NTH_VALUE: the value of that row of the frame (from 1), NULL
+        where there is none; with `known` only rows under that mask count."""
         held = np.ones(self.count, bool) if known is None else known[self.order]
         rows = np.flatnonzero(held)
         before = np.concatenate([[0], np.cumsum(held)])
@@ -209,10 +280,16 @@ class Sorted:
             index[mine] = (before[first] + want - passed)[mine]
             passed += here
         place = rows[np.where(inside, index, 0)] if len(rows) else np.zeros(self.count, np.int64)
-        result = values.take(pa.array(self.order)).take(pa.array(place, mask=~inside)) if self.count else values
+        result = (
+            values.take(pa.array(self.order)).take(pa.array(place, mask=~inside))
+            if self.count
+            else values
+        )
         return self.back(result)
 
-    def totals(self, values: Any, mask: np.ndarray, frame: ResolvedFrame | None, kind: Type, name: str) -> Vector:
+    def totals(
+        self, values: Any, mask: np.ndarray, frame: ResolvedFrame | None, kind: Type, name: str
+    ) -> Vector:
         """SUM, AVG, VAR_… or STDDEV_… over each frame, exact before it is rounded."""
         units = exact_sum.units_of(values)
         whole = np.where(mask, units.whole, 0)[self.order]
@@ -221,19 +298,35 @@ class Sorted:
         special: dict[int, float] = {}
         if odd.any() and units.special is not None:
             kinds = [
-                self.counted(odd & item, frame) for item in (np.isnan(units.special), units.special == np.inf, units.special == -np.inf)
+                self.counted(odd & item, frame)
+                for item in (
+                    np.isnan(units.special),
+                    units.special == np.inf,
+                    units.special == -np.inf,
+                )
             ]
             for index in np.flatnonzero(sum(kinds)):
                 nan, plus, minus = (bool(item[index]) for item in kinds)
-                special[int(index)] = float("nan") if nan or (plus and minus) else float("inf") if plus else float("-inf")
+                special[int(index)] = (
+                    float("nan")
+                    if nan or (plus and minus)
+                    else float("inf")
+                    if plus
+                    else float("-inf")
+                )
         sums = self._through(whole, frame)
         if name in ("SUM", "AVG"):
             return self.vector_back(finished_sums(sums, counts, units, kind, name, special))
         squares = self._through(whole.astype(object) ** 2, frame)
-        return self.vector_back(spreads(name, sums.astype(object), squares, counts, units.unit, set(special)))
+        return self.vector_back(
+            spreads(name, sums.astype(object), squares, counts, units.unit, set(special))
+        )
 
-    def extreme(self, values: Any, mask: np.ndarray, frame: ResolvedFrame | None, least: bool) -> Any:
-        """MIN or MAX over each frame: by rank of the values, with a table of powers of two (a sparse table)."""
+    def extreme(
+        self, values: Any, mask: np.ndarray, frame: ResolvedFrame | None, least: bool
+    ) -> Any:
+        """MIN or MAX over each frame: by rank of the values, with a table of powers of two (a
+        sparse table)."""
         order = ordered(values)
         ranks = np.empty(self.count, np.int64)
         ranks[order] = np.arange(self.count)
@@ -254,16 +347,30 @@ class Sorted:
             for number, table in enumerate(levels):
                 here = held & (level == number)
                 if here.any():
-                    best[here] = pick(best[here], pick(table[low[here]], table[high[here] - 2**number]))
+                    best[here] = pick(
+                        best[here], pick(table[low[here]], table[high[here] - 2**number])
+                    )
         none = best == worst
-        return self.back(values.take(pa.array(order[np.where(none, 0, best)] if self.count else order, mask=none)))
+        return self.back(
+            values.take(
+                pa.array(order[np.where(none, 0, best)] if self.count else order, mask=none)
+            )
+        )
 
-    def each(self, compute: Callable[[np.ndarray, np.ndarray, int], Vector], frame: ResolvedFrame | None, kind: Type) -> Vector:
-        """Any aggregate over each frame: `compute` gets (rows, frame numbers, frames), each row once a frame that holds it."""
+    def each(
+        self,
+        compute: Callable[[np.ndarray, np.ndarray, int], Vector],
+        frame: ResolvedFrame | None,
+        kind: Type,
+    ) -> Vector:
+        """Any aggregate over each frame: `compute` gets (rows, frame numbers, frames), each row
+        once a frame that holds it."""
         segments = self.segments(frame)
         sizes = np.sum([last - first for first, last in segments], axis=0)
         parts: list[Vector] = []
-        step = max(1, min(self.count, int(4_000_000 // max(1, int(sizes.max()) if self.count else 1))))
+        step = max(
+            1, min(self.count, int(4_000_000 // max(1, int(sizes.max()) if self.count else 1)))
+        )
         for begin in range(0, self.count, step):
             frames = np.arange(begin, min(begin + step, self.count))
             rows, numbers = [], []
@@ -278,13 +385,15 @@ class Sorted:
         return self.vector_back(joined(parts, kind) if parts else Vector(pa.nulls(0, kind.arrow)))
 
     def range_places(self, ranks: np.ndarray, wanted: np.ndarray, low: bool) -> np.ndarray:
-        """Where a RANGE frame begins (`low`) or ends: `ranks` never fall within a partition of the sorted rows, `wanted` has the rank of
-        each row's bound."""
+        """Where a RANGE frame begins (`low`) or ends: `ranks` never fall within a partition of the
+        sorted rows, `wanted` has the rank of each row's bound."""
         least = int(min(ranks.min(), wanted.min())) if self.count else 0
         span = (int(max(ranks.max(), wanted.max())) - least + 1) if self.count else 1
         number = np.cumsum(self.new) - 1
         line = number * span + (ranks - least)
-        return np.searchsorted(line, number * span + (wanted - least), side="left" if low else "right")
+        return np.searchsorted(
+            line, number * span + (wanted - least), side="left" if low else "right"
+        )
 
 
 def vector_of(values: Any) -> Vector:

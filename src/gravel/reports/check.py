@@ -14,13 +14,22 @@ if TYPE_CHECKING:
 
 
 def write_page(path: Path, checked: Checked, unknown_fails: bool) -> None:
-    """Write conditions and how they came out as one self-contained HTML file. Raises TableProblem."""
+    """Write conditions and how they came out as one self-contained HTML file. Raises
+    TableProblem."""
     examples = {
-        check.name: [example for example in check.examples if example.outcome != "holds" or check.whole]
+        check.name: [
+            example for example in check.examples if example.outcome != "holds" or check.whole
+        ]
         for check in checked.checks
         if not (check.whole and check.passed and check.holds)
     }
     render_page(
-        path, "check.html", checked=checked, examples=examples, unknown_fails=unknown_fails, meaning=meaning,
-        passed=sum(check.passed for check in checked.checks), version=__version__,
-    )  # fmt: skip
+        path,
+        "check.html",
+        checked=checked,
+        examples=examples,
+        unknown_fails=unknown_fails,
+        meaning=meaning,
+        passed=sum(check.passed for check in checked.checks),
+        version=__version__,
+    )

@@ -15,13 +15,21 @@ if TYPE_CHECKING:
     from gravel.profiling.result import ColumnProfile, Profile
 
 
-def write_page(path: Path, done: Run, before: Profile | None, after: Profile | None, details: Any) -> None:
-    """Write a run as one self-contained HTML file; profiles of the input and of the output are set side by side for each
-    column that changed. `details` gives a line's further figures in words. Raises TableProblem."""
+def write_page(
+    path: Path, done: Run, before: Profile | None, after: Profile | None, details: Any
+) -> None:
+    """Write a run as one self-contained HTML file; profiles of the input and of the output are set
+    side by side for each column that changed. `details` gives a line's further figures in words.
+    Raises TableProblem."""
     steps = [
-        {"line": line, "details": details(line), "changes": _changes(line), "samples": [sample for sample in line.count.samples.items() if sample[1]]}
+        {
+            "line": line,
+            "details": details(line),
+            "changes": _changes(line),
+            "samples": [sample for sample in line.count.samples.items() if sample[1]],
+        }
         for line in done.steps
-    ]  # fmt: skip
+    ]
     written = (
         f"{'now in' if done.changes else 'written to'} {done.output}"
         if done.output
@@ -30,17 +38,34 @@ def write_page(path: Path, done: Run, before: Profile | None, after: Profile | N
         else "and nothing is written"
     )
     render_page(
-        path, "clean.html", run=done, steps=steps, flow=draw(done.steps, written), width=WIDTH, columns=_columns(done, before, after),
-        totals=[(text, [line.totals[index] for line in done.steps]) for index, text in enumerate(done.totals)],
-        version=__version__, gone=[(line, line.count.gone) for line in done.steps if line.count.gone], left=_reasons(done),
-    )  # fmt: skip
+        path,
+        "clean.html",
+        run=done,
+        steps=steps,
+        flow=draw(done.steps, written),
+        width=WIDTH,
+        columns=_columns(done, before, after),
+        totals=[
+            (text, [line.totals[index] for line in done.steps])
+            for index, text in enumerate(done.totals)
+        ],
+        version=__version__,
+        gone=[(line, line.count.gone) for line in done.steps if line.count.gone],
+        left=_reasons(done),
+    )
 
 
 def _changes(line: StepLine) -> list[tuple[str, int | None, Any]]:
     """(column, changed cells or None for a new one, samples)."""
     results = []
     for column, subset in line.count.changes.items():
-        results.append((column, None if column in line.new_columns else line.count.changed_columns.get(column, 0), subset))
+        results.append(
+            (
+                column,
+                None if column in line.new_columns else line.count.changed_columns.get(column, 0),
+                subset,
+            )
+        )
     return results
 
 
@@ -69,8 +94,17 @@ def _columns(done: Run, before: Profile | None, after: Profile | None) -> list[d
     results = []
     for column in done.bound.columns:
         if column.touched and column.name in result:
-            old = None if column.source is None else source.get(done.bound.source[column.source].name)
-            results.append({"name": column.name, "before": old, "after": result[column.name], "rows": _figures(old, result[column.name])})
+            old = (
+                None if column.source is None else source.get(done.bound.source[column.source].name)
+            )
+            results.append(
+                {
+                    "name": column.name,
+                    "before": old,
+                    "after": result[column.name],
+                    "rows": _figures(old, result[column.name]),
+                }
+            )
     return results
 
 
@@ -80,9 +114,18 @@ def _figures(old: ColumnProfile | None, new: ColumnProfile) -> list[tuple[str, A
     def of(column_profile: ColumnProfile | None) -> list[tuple[str, Any]]:
         if column_profile is None:
             return []
-        return [("type", str(column_profile.type)), ("NULL", column_profile.nulls), ("empty text", column_profile.empty), ("only white space", column_profile.blank),
-                ("white space at an end", column_profile.padded), ("several spaces inside", column_profile.spaces.runs), ("distinct values", column_profile.distinct),
-                ("groups of spellings", column_profile.spelling_groups), ("shapes", column_profile.distinct_shapes), ("words for nothing", column_profile.null_word_rows)]  # fmt: skip
+        return [
+            ("type", str(column_profile.type)),
+            ("NULL", column_profile.nulls),
+            ("empty text", column_profile.empty),
+            ("only white space", column_profile.blank),
+            ("white space at an end", column_profile.padded),
+            ("several spaces inside", column_profile.spaces.runs),
+            ("distinct values", column_profile.distinct),
+            ("groups of spellings", column_profile.spelling_groups),
+            ("shapes", column_profile.distinct_shapes),
+            ("words for nothing", column_profile.null_word_rows),
+        ]
 
     was = dict(of(old))
     return [(label, was.get(label), now) for label, now in of(new) if now or was.get(label)]

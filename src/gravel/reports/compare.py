@@ -14,5 +14,8 @@ if TYPE_CHECKING:
 
 def write_page(path: Path, found: Compared) -> None:
     """Write a comparison as one self-contained HTML file. Raises TableProblem."""
-    examples = {item.column: [example for example in found.examples if example.column == item.column] for item in found.columns}
+    examples = {
+        item.column: [example for example in found.examples if example.column == item.column]
+        for item in found.columns
+    }
     render_page(path, "compare.html", found=found, examples=examples, version=__version__)

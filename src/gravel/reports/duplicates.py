@@ -14,20 +14,40 @@ if TYPE_CHECKING:
 
 
 def write_page(path: Path, found: Duplicates, step: str) -> None:
-    """Write groups of equal rows as one self-contained HTML file; `step` is the proposed one as TOML. Raises TableProblem."""
+    """Write groups of equal rows as one self-contained HTML file; `step` is the proposed one as
+    TOML. Raises TableProblem."""
     key = [found.columns.index(name) for name in found.key]
     groups = [
         {
             "group": item,
             "shown": [*key, *item.differs],
-            "same": [position for position in range(len(found.columns)) if position not in item.differs and position not in key],
+            "same": [
+                position
+                for position in range(len(found.columns))
+                if position not in item.differs and position not in key
+            ],
         }
         for item in found.shown
     ]
     most = max((item.surplus for item in found.ladder), default=0) or 1
-    render_page(path, "duplicates.html", found=found, groups=groups, most=most, step=step, key=key, version=__version__)
+    render_page(
+        path,
+        "duplicates.html",
+        found=found,
+        groups=groups,
+        most=most,
+        step=step,
+        key=key,
+        version=__version__,
+    )
 
 
 def write_near_page(path: Path, found: Near) -> None:
     """Write nearly equal pairs as one self-contained HTML file. Raises TableProblem."""
-    render_page(path, "near.html", found=found, clusters=list(zip(found.clusters, found.cluster_values, strict=True)), version=__version__)
+    render_page(
+        path,
+        "near.html",
+        found=found,
+        clusters=list(zip(found.clusters, found.cluster_values, strict=True)),
+        version=__version__,
+    )

@@ -1,5 +1,5 @@
-"""The ledger of a run as a drawing: the rows as a stream from step to step, as wide as they are many, with what joins and what
-leaves it. Geometry only; the page draws it."""
+"""The ledger of a run as a drawing: the rows as a stream from step to step, as wide as they are
+many, with what joins and what leaves it. Geometry only; the page draws it."""
 
 from __future__ import annotations
 
@@ -26,7 +26,8 @@ class SvgLabel:
 
 @dataclass(frozen=True)
 class SvgPath:
-    """A path of the drawing with what it is: stream, added, dropped, merged, aside; `title` tells it in words."""
+    """A path of the drawing with what it is: stream, added, dropped, merged, aside; `title` tells
+    it in words."""
 
     path: str
     kind: str
@@ -43,7 +44,8 @@ class Drawing:
 
 
 def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
-    """The drawing of a ledger; None where no row joins or leaves at any step, and there is nothing to see."""
+    """The drawing of a ledger; None where no row joins or leaves at any step, and there is nothing
+    to see."""
     if all(map(_is_quiet, lines)):
         return None
     greatest = max(max(line.count.rows_in, line.count.rows_out) for line in lines) or 1
@@ -56,29 +58,66 @@ def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
     y = 26.0
     for steps in _blocks(lines):
         count = steps[0].count
-        leaving = [(count.dropped, "dropped", "dropped"), (count.merged, "merged", "merged"), (count.set_aside, "aside", "set aside"),
-                   (count.stopped, "aside", "failed")]  # fmt: skip
+        leaving = [
+            (count.dropped, "dropped", "dropped"),
+            (count.merged, "merged", "merged"),
+            (count.set_aside, "aside", "set aside"),
+            (count.stopped, "aside", "failed"),
+        ]
         leaving = [item for item in leaving if item[0]]
         thick = [min(90.0, width(rows)) for rows, _, _ in leaving]
         added = min(90.0, width(count.added))
-        high = max(16.0 + LINE * len(steps), 46.0 if not _is_quiet(steps[0]) else 0.0, sum(thick) + 20 * len(thick), added + 14)
+        high = max(
+            16.0 + LINE * len(steps),
+            46.0 if not _is_quiet(steps[0]) else 0.0,
+            sum(thick) + 20 * len(thick),
+            added + 14,
+        )
         before, after = width(count.rows_in), width(count.rows_out)
-        named = f"step {steps[0].step}" if len(steps) == 1 else f"steps {steps[0].step} to {steps[-1].step}"
-        a, b, c, d = MIDDLE - before / 2, MIDDLE + before / 2, MIDDLE + after / 2, MIDDLE - after / 2
+        named = (
+            f"step {steps[0].step}"
+            if len(steps) == 1
+            else f"steps {steps[0].step} to {steps[-1].step}"
+        )
+        a, b, c, d = (
+            MIDDLE - before / 2,
+            MIDDLE + before / 2,
+            MIDDLE + after / 2,
+            MIDDLE - after / 2,
+        )
         half = y + high / 2
-        path = f"M{a:.1f},{y:.1f} L{b:.1f},{y:.1f} C{b:.1f},{half:.1f} {c:.1f},{half:.1f} {c:.1f},{y + high:.1f}"
+        path = (
+            f"M{a:.1f},{y:.1f} L{b:.1f},{y:.1f} C{b:.1f},{half:.1f} {c:.1f},{half:.1f}"
+            f" {c:.1f},{y + high:.1f}"
+        )
         path += f" L{d:.1f},{y + high:.1f} C{d:.1f},{half:.1f} {a:.1f},{half:.1f} {a:.1f},{y:.1f} Z"
-        shapes.append(SvgPath(path, "stream", f"{named}: {count.rows_in:,} in, {count.rows_out:,} out"))
+        shapes.append(
+            SvgPath(path, "stream", f"{named}: {count.rows_in:,} in, {count.rows_out:,} out")
+        )
         index = y + 6
         for (rows, kind, what), size in zip(leaving, thick, strict=True):
             start = MIDDLE + min(before, after) / 2
-            shapes.append(SvgPath(_ribbon(start, index, RIGHT_END, index + 4, size), kind, f"{rows:,} {what} at {named}"))
+            shapes.append(
+                SvgPath(
+                    _ribbon(start, index, RIGHT_END, index + 4, size),
+                    kind,
+                    f"{rows:,} {what} at {named}",
+                )
+            )
             labels.append(SvgLabel(RIGHT_END + 8, index + 8 + size / 2, f"{rows:,} {what}", kind))
             index += size + 20
         if added:
             end = MIDDLE - min(before, after) / 2
-            shapes.append(SvgPath(_ribbon(LEFT_END, y + 10, end, y + 6, added), "added", f"{count.added:,} added at {named}"))
-            labels.append(SvgLabel(LEFT_END - 8, y + 14 + added / 2, f"+{count.added:,}", "added end"))
+            shapes.append(
+                SvgPath(
+                    _ribbon(LEFT_END, y + 10, end, y + 6, added),
+                    "added",
+                    f"{count.added:,} added at {named}",
+                )
+            )
+            labels.append(
+                SvgLabel(LEFT_END - 8, y + 14 + added / 2, f"+{count.added:,}", "added end")
+            )
         for place, line in enumerate(steps):
             note = line.note or (line.verb if line.step else "rows read")
             changed = f"   {line.count.changed:,} changed" if line.count.changed else ""
@@ -88,7 +127,13 @@ def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
         labels.append(SvgLabel(MIDDLE, y - 4, f"{count.rows_in:,}", "count"))
         y += high + 22
         # The stream between two blocks.
-        shapes.append(SvgPath(f"M{d:.1f},{y - 22:.1f} H{c:.1f} V{y:.1f} H{d:.1f} Z", "between", f"{count.rows_out:,} rows"))
+        shapes.append(
+            SvgPath(
+                f"M{d:.1f},{y - 22:.1f} H{c:.1f} V{y:.1f} H{d:.1f} Z",
+                "between",
+                f"{count.rows_out:,} rows",
+            )
+        )
     labels.append(SvgLabel(MIDDLE, y + 14, f"{lines[-1].count.rows_out:,} rows {output}", "count"))
     # What joins and leaves lies behind the stream.
     shapes.sort(key=lambda item: item.kind in ("stream", "between"))
@@ -115,6 +160,7 @@ def _blocks(lines: Sequence[StepLine]) -> list[list[StepLine]]:
 def _ribbon(x: float, y: float, to: float, down: float, size: float) -> str:
     middle = (x + to) / 2
     return (
-        f"M{x:.1f},{y:.1f} C{middle:.1f},{y:.1f} {middle:.1f},{down:.1f} {to:.1f},{down:.1f} V{down + size:.1f}"
-        f" C{middle:.1f},{down + size:.1f} {middle:.1f},{y + size:.1f} {x:.1f},{y + size:.1f} Z"
+        f"M{x:.1f},{y:.1f} C{middle:.1f},{y:.1f} {middle:.1f},{down:.1f} {to:.1f},{down:.1f}"
+        f" V{down + size:.1f} C{middle:.1f},{down + size:.1f} {middle:.1f},{y + size:.1f}"
+        f" {x:.1f},{y + size:.1f} Z"
     )

@@ -1,4 +1,5 @@
-"""What every page is made with: a template environment that escapes every value, and a file that is written whole."""
+"""What every page is made with: a template environment that escapes every value, and a file that is
+written whole."""
 
 from __future__ import annotations
 
@@ -19,7 +20,11 @@ def render_page(path: Path, template: str, **values: Any) -> None:
         """A value with what is hidden in it drawn; its own text escaped."""
         parts = []
         for text, kind in drawn(value, limit):
-            parts.append(escape(text) if kind == "plain" else Markup('<span class="{}">{}</span>').format(kind, text))
+            parts.append(
+                escape(text)
+                if kind == "plain"
+                else Markup('<span class="{}">{}</span>').format(kind, text)
+            )
         return Markup("").join(parts)
 
     def number(value: float | int | None) -> str:
@@ -41,15 +46,18 @@ def render_page(path: Path, template: str, **values: Any) -> None:
 
 
 def may_write(path: Path, replace: bool) -> None:
-    """Whether a page can go there: where nothing is, onto another page of ours, or where it is to replace what is there. Looked at before
-    the work is done. Raises CallProblem, TableProblem."""
+    """Whether a page can go there: where nothing is, onto another page of ours, or where it is to
+    replace what is there. Looked at before the work is done. Raises CallProblem, TableProblem."""
 
     def is_page(path: Path) -> bool:
         with open(path, "rb") as file:
             return b'<meta name="generator" content="gravel">' in file.read(1000)
 
     if path.is_dir() or not path.resolve().parent.is_dir():
-        raise TableProblem(f"{path} cannot be written: {'it is a folder' if path.is_dir() else f'there is no folder {path.parent}'}")
+        raise TableProblem(
+            f"{path} cannot be written:"
+            f" {'it is a folder' if path.is_dir() else f'there is no folder {path.parent}'}"
+        )
     if path.suffix.lower() not in (".html", ".htm"):
         raise CallProblem(f"{path} cannot be written: a page is an .html file", hint="name one")
     refuse_foreign(path, str(path), replace, is_page)

@@ -17,29 +17,49 @@ def write_page(path: Path, found: Profile, table: Any, today: date) -> None:
     numbered = list(enumerate(found.findings, 1))
     single = [key for key in found.facts.keys if len(key) == 1]
     render_page(
-        path, "profile.html", profile=found, keys=single or found.facts.keys,
+        path,
+        "profile.html",
+        profile=found,
+        keys=single or found.facts.keys,
         findings=[_finding(number, item, found, table) for number, item in numbered],
-        cards=[_card(item, [number for number, finding in numbered if finding.column == item.name]) for item in found.columns],
-        levels={level: sum(item.level == level for item in found.findings) for level in ("wrong", "suspect", "note")},
-        today=today.isoformat(), version=__version__,
-    )  # fmt: skip
+        cards=[
+            _card(item, [number for number, finding in numbered if finding.column == item.name])
+            for item in found.columns
+        ],
+        levels={
+            level: sum(item.level == level for item in found.findings)
+            for level in ("wrong", "suspect", "note")
+        },
+        today=today.isoformat(),
+        version=__version__,
+    )
 
 
 def _finding(number: int, value: Finding, profile: Profile, table: Any) -> dict[str, Any]:
     return {
-        "number": number, "finding": value, "see": see_command(table, value.where, value.finding),
-        "mend": try_command(table, value.mend) if value.mend else "", "rows": profile.rows,
-    }  # fmt: skip
+        "number": number,
+        "finding": value,
+        "see": see_command(table, value.where, value.finding),
+        "mend": try_command(table, value.mend) if value.mend else "",
+        "rows": profile.rows,
+    }
 
 
 def _card(column_profile: ColumnProfile, numbers: list[int]) -> dict[str, Any]:
     spaces, case, damage = column_profile.spaces, column_profile.case, column_profile.damage
     counts = [
-        ("NULL", column_profile.nulls), ("empty text", column_profile.empty), ("only white space", column_profile.blank), ("white space at an end", column_profile.padded),
-        ("several spaces inside", spaces.runs), ("tab, line break or odd space", spaces.odd), ("control characters", spaces.control),
-        ("wrongly decoded", damage.misdecoded), ("replacement character", damage.replacement), ("run as formula", damage.formula),
+        ("NULL", column_profile.nulls),
+        ("empty text", column_profile.empty),
+        ("only white space", column_profile.blank),
+        ("white space at an end", column_profile.padded),
+        ("several spaces inside", spaces.runs),
+        ("tab, line break or odd space", spaces.odd),
+        ("control characters", spaces.control),
+        ("wrongly decoded", damage.misdecoded),
+        ("replacement character", damage.replacement),
+        ("run as formula", damage.formula),
         ("zero or plus lost in a cast", column_profile.loses),
-    ]  # fmt: skip
+    ]
     cases = [
         ("capitals", case.upper),
         ("small letters", case.lower),
@@ -48,8 +68,14 @@ def _card(column_profile: ColumnProfile, numbers: list[int]) -> dict[str, Any]:
         ("no letters", case.none),
     ]
     return {
-        "column": column_profile, "numbers": numbers, "counts": [(label, count) for label, count in counts if count],
-        "cases": [(label, count) for label, count in cases if count] if case.upper + case.lower + case.capitalised + case.mixed else [],
+        "column": column_profile,
+        "numbers": numbers,
+        "counts": [(label, count) for label, count in counts if count],
+        "cases": (
+            [(label, count) for label, count in cases if count]
+            if case.upper + case.lower + case.capitalised + case.mixed
+            else []
+        ),
         "fits": [fit for fit in sorted(column_profile.fits, key=lambda fit: -fit.rows) if fit.rows],
         "once": bool(column_profile.top) and column_profile.top[0][1] == 1,
-    }  # fmt: skip
+    }

@@ -1,5 +1,6 @@
-"""Rows as Arrow values on their way into a file that keeps Arrow types: laid out in a temporary file, proved there, then written in the
-layout that their store has, read back and compared by value."""
+"""Rows as Arrow values on their way into a file that keeps Arrow types: laid out in a temporary
+file, proved there, then written in the layout that their store has, read back and compared by
+value."""
 
 from __future__ import annotations
 
@@ -31,17 +32,24 @@ def refuse_types(path: Path, fields: Sequence[Any]) -> None:
     for field in fields:
         if ending(path) == ".parquet" and _has_interval(field.type):
             raise CallProblem(
-                f"{path.name} cannot be written: Parquet has no intervals, and {field.name} is {field.type}",
-                hint=f'write an .arrow file, or a step with set = {{ {field.name} = "CAST({field.name} AS TEXT)" }}',
+                f"{path.name} cannot be written: Parquet has no intervals, and {field.name} is"
+                f" {field.type}",
+                hint=(
+                    f"write an .arrow file, or a step with set = {{ {field.name} ="
+                    f' "CAST({field.name} AS TEXT)" }}'
+                ),
             )
 
 
 def _has_interval(arrow: Any) -> bool:
-    return pa.types.is_interval(arrow) or any(_has_interval(arrow.field(index).type) for index in range(arrow.num_fields))
+    return pa.types.is_interval(arrow) or any(
+        _has_interval(arrow.field(index).type) for index in range(arrow.num_fields)
+    )
 
 
 class ArrowRows:
-    """Batches of values in the plain layout, written one after another into an Arrow file through a sink of bytes."""
+    """Batches of values in the plain layout, written one after another into an Arrow file through a
+    sink of bytes."""
 
     def __init__(self, fields: Sequence[Any], take: Take) -> None:
         self.schema = pa.schema([pa.field(field.name, plain_type(field.type)) for field in fields])
@@ -70,10 +78,13 @@ def opened(path: Path, name: str) -> StoredSource:
 Forms = Mapping[int, Callable[[Any], Any]]
 
 
-def write(path: Path, rows: StoredSource, fields: Sequence[Any], take: Take, forms: Forms | None = None) -> tuple[list[Any], list[str]]:
-    """Write rows into a Parquet or Arrow file with these fields, through a sink of bytes; `forms` make values of columns that are laid
-    down as texts. The fields as they were written, and what is to be known of them: a dictionary whose numbers do not fit is written as
-    its values. Raises DataProblem for a text that is no value of its column's type."""
+def write(
+    path: Path, rows: StoredSource, fields: Sequence[Any], take: Take, forms: Forms | None = None
+) -> tuple[list[Any], list[str]]:
+    """Write rows into a Parquet or Arrow file with these fields, through a sink of bytes; `forms`
+    make values of columns that are laid down as texts. The fields as they were written, and what is
+    to be known of them: a dictionary whose numbers do not fit is written as its values. Raises
+    DataProblem for a text that is no value of its column's type."""
     fields = list(fields)
     dictionaries: dict[int, Any] = {}
     notes = []
@@ -81,9 +92,12 @@ def write(path: Path, rows: StoredSource, fields: Sequence[Any], take: Take, for
         if not pa.types.is_dictionary(field.type):
             continue
         values = _different(rows, position)
-        if len(values) > 2 ** (field.type.index_type.bit_width - pa.types.is_signed_integer(field.type.index_type)):
+        if len(values) > 2 ** (
+            field.type.index_type.bit_width - pa.types.is_signed_integer(field.type.index_type)
+        ):
             notes.append(
-                f"{field.name} has {len(values):,} values, more than {field.type.index_type} numbers: it is written without a dictionary"
+                f"{field.name} has {len(values):,} values, more than {field.type.index_type}"
+                " numbers: it is written without a dictionary"
             )
             fields[position] = field.with_type(plain_type(field.type))
         else:
@@ -107,22 +121,31 @@ def write(path: Path, rows: StoredSource, fields: Sequence[Any], take: Take, for
 
 
 def _formed(columns: Sequence[Any], forms: Forms | None) -> list[Any]:
-    return [forms[index](column) if forms and index in forms else column for index, column in enumerate(columns)]
+    return [
+        forms[index](column) if forms and index in forms else column
+        for index, column in enumerate(columns)
+    ]
 
 
 def _different(rows: StoredSource, index: int) -> Any:
-    """The different known values of a column: one dictionary for all batches, which an Arrow file asks for."""
+    """The different known values of a column: one dictionary for all batches, which an Arrow file
+    asks for."""
     parts = list(scan(rows, lambda batch: pc.unique(batch.columns[index]), [index]))
     return pc.unique(pa.chunked_array(parts, rows.fields[index].type)).drop_null()
 
 
-def same_values(rows: StoredSource, again: StoredSource, forms: Forms | None = None) -> tuple[bool, str]:
-    """Whether a file read back holds the values that were written into it, whatever the order of its rows; the figures in words. `forms`:
-    see `write`."""
+def same_values(
+    rows: StoredSource, again: StoredSource, forms: Forms | None = None
+) -> tuple[bool, str]:
+    """Whether a file read back holds the values that were written into it, whatever the order of
+    its rows; the figures in words. `forms`: see `write`."""
     if again.columns != rows.columns:
         return False, f"its columns are {', '.join(again.columns)}"
     # What is laid down as texts is compared as the values that they say.
-    types = [plain_type((again if forms and index in forms else rows).fields[index].type) for index in range(len(rows.columns))]
+    types = [
+        plain_type((again if forms and index in forms else rows).fields[index].type)
+        for index in range(len(rows.columns))
+    ]
     supplied, stored = _content(rows, types, forms), _content(again, types)
     if (supplied.rows, supplied.value) == (stored.rows, stored.value):
         return True, f"{stored.rows:,} rows by {len(types)} columns read back and compared by value"
@@ -130,20 +153,38 @@ def same_values(rows: StoredSource, again: StoredSource, forms: Forms | None = N
         return False, f"{stored.rows:,} rows read back, {supplied.rows:,} proved"
     other = ""
     for position, name in enumerate(rows.columns):
-        if _content(rows, types, forms, position).value != _content(again, types, None, position).value:
+        if (
+            _content(rows, types, forms, position).value
+            != _content(again, types, None, position).value
+        ):
             other = name
             break
-    return False, f"{other} does not hold what was proved" if other else "some row does not hold what was proved"
+    return (
+        False,
+        (
+            f"{other} does not hold what was proved"
+            if other
+            else "some row does not hold what was proved"
+        ),
+    )
 
 
-def _content(table: StoredSource, types: Sequence[Any], forms: Forms | None = None, index: int | None = None) -> Content:
+def _content(
+    table: StoredSource, types: Sequence[Any], forms: Forms | None = None, index: int | None = None
+) -> Content:
     wanted = list(range(len(types))) if index is None else [index]
 
     def work(batch: Any) -> Content:
-        columns = [forms[place](batch.columns[place]) if forms and place in forms else batch.columns[place] for place in wanted]
-        return Content().add([
-            column if column.type == types[place] else column.cast(types[place]) for place, column in zip(wanted, columns, strict=True)
-        ])  # fmt: skip
+        columns = [
+            forms[place](batch.columns[place]) if forms and place in forms else batch.columns[place]
+            for place in wanted
+        ]
+        return Content().add(
+            [
+                column if column.type == types[place] else column.cast(types[place])
+                for place, column in zip(wanted, columns, strict=True)
+            ]
+        )
 
     content = Content()
     for part in scan(table, work, wanted):
@@ -152,10 +193,13 @@ def _content(table: StoredSource, types: Sequence[Any], forms: Forms | None = No
 
 
 def in_finer_unit(given: Any, kept: Any) -> bool:
-    """Whether a type is kept as one of the same kind in another unit, which Parquet does with seconds and with dates in milliseconds."""
+    """Whether a type is kept as one of the same kind in another unit, which Parquet does with
+    seconds and with dates in milliseconds."""
     kinds = (pa.types.is_timestamp, pa.types.is_time, pa.types.is_date)
     return (
-        kept is not None and any(test(given) and test(kept) for test in kinds) and getattr(given, "tz", None) == getattr(kept, "tz", None)
+        kept is not None
+        and any(test(given) and test(kept) for test in kinds)
+        and getattr(given, "tz", None) == getattr(kept, "tz", None)
     )
 
 

@@ -1,6 +1,8 @@
-"""Files that are written beside their place and put there whole, several of them as one: a lock, private files, a journal.
+"""Files that are written beside their place and put there whole, several of them as one: a lock,
+private files, a journal.
 
-A run that is killed leaves the files as they were, or a journal of what it was about to put in place, which the next run finishes.
+A run that is killed leaves the files as they were, or a journal of what it was about to put in
+place, which the next run finishes.
 """
 
 from __future__ import annotations
@@ -39,7 +41,8 @@ def problem_of(error: OSError, name: str) -> TableProblem:
 
 @contextmanager
 def private_folder() -> Iterator[Path]:
-    """A folder of this run's own for data that is on its way; those of runs that were killed are cleared first."""
+    """A folder of this run's own for data that is on its way; those of runs that were killed are
+    cleared first."""
     _clear_private()
     with tempfile.TemporaryDirectory(prefix=_PRIVATE, ignore_cleanup_errors=True) as name:
         folder = Path(name)
@@ -77,7 +80,8 @@ def _locked(handle: int) -> bool:
 
 
 class TargetLock:
-    """The right to write one target, for one run at a time. Advisory: a file beside it that is locked, with who holds it."""
+    """The right to write one target, for one run at a time. Advisory: a file beside it that is
+    locked, with who holds it."""
 
     def __init__(self, target: Path, name: str) -> None:
         self.path = target.with_name(f".{target.name}.gravel-lock")
@@ -91,8 +95,13 @@ class TargetLock:
             if not _locked(handle):
                 holder = os.read(handle, 1000).decode("utf-8", "replace").strip()
                 os.close(handle)
-                raise TableProblem(f"{name} is being written by another run", detail=holder, hint="run it again when that one has ended")
-            # A run that ended between the two calls took its lock away: this one would hold a file that is no more.
+                raise TableProblem(
+                    f"{name} is being written by another run",
+                    detail=holder,
+                    hint="run it again when that one has ended",
+                )
+            # A run that ended between the two calls took its lock away: this one would hold a file
+            # that is no more.
             with contextlib.suppress(FileNotFoundError):
                 if os.fstat(handle).st_ino == os.stat(self.path).st_ino:
                     self._handle = handle
@@ -100,7 +109,8 @@ class TargetLock:
                 os.close(handle)
         os.ftruncate(self._handle, 0)
         since = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
-        os.write(self._handle, f"{socket.gethostname()}, process {os.getpid()}, since {since}, {self.token}\n".encode())
+        owner = f"{socket.gethostname()}, process {os.getpid()}, since {since}, {self.token}\n"
+        os.write(self._handle, owner.encode())
 
     def release(self) -> None:
         """Let others write it."""
@@ -111,7 +121,8 @@ class TargetLock:
 
 
 def _ending(target: Path) -> str:
-    """What the file beside a target ends with, so that it is read as the target will be: .jsonl.gz."""
+    """What the file beside a target ends with, so that it is read as the target will be:
+    .jsonl.gz."""
     packed = target.suffix.lower() in (".gz", ".zst")
     return target.with_suffix("").suffix + target.suffix if packed else target.suffix
 
@@ -126,12 +137,15 @@ def mode_of(target: Path) -> int:
 
 
 class Output:
-    """A file written beside its target, for nobody else to read, and renamed onto it at the end; until then the target is as it was.
+    """A file written beside its target, for nobody else to read, and renamed onto it at the end;
+    until then the target is as it was.
 
-    A target that is there and no plain file (a device, a pipe) is written when all is proved. `like`: a file whose mode a new one
-    takes. Raises TableProblem."""
+    A target that is there and no plain file (a device, a pipe) is written when all is proved.
+    `like`: a file whose mode a new one takes. Raises TableProblem."""
 
-    def __init__(self, target: Path, name: str, scratch: Path | None = None, like: Path | None = None) -> None:
+    def __init__(
+        self, target: Path, name: str, scratch: Path | None = None, like: Path | None = None
+    ) -> None:
         self.target, self.name = target, name
         self.special = target.exists() and not target.is_file()
         if target.is_dir():
@@ -145,7 +159,9 @@ class Output:
         self.signing = ChecksumStream()
         self.path = folder / f".{target.name}.gravel-{secrets.token_hex(8)}{_ending(target)}"
         try:
-            self._file = os.fdopen(os.open(self.path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "wb")
+            self._file = os.fdopen(
+                os.open(self.path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "wb"
+            )
         except OSError as error:
             raise problem_of(error, name) from None
 
@@ -228,8 +244,10 @@ def sync_folder(folder: Path) -> None:
 
 
 class Publication:
-    """Files that are put in place together: the target, what goes with it, its record last. `also` are further places that this target's
-    runs write. With `open` the target is locked, and what a killed run left is put in place or cleared."""
+    """Files that are put in place together: the target, what goes with it, its record last. `also`
+    are further places that this target's runs write. With `open` the target is locked, and what a
+    killed run left is put in place or cleared.
+    """
 
     def __init__(self, target: Path, name: str, also: Sequence[Path]) -> None:
         self.target, self.places = target, (target, *also)
@@ -242,8 +260,8 @@ class Publication:
             raise
 
     def publish(self, outputs: Sequence[Output], gone: Sequence[Path] = ()) -> None:
-        """Put finished outputs in their places, one after another, and take `gone` away. From the journal's rename on it will be done, by
-        this run or the next. Raises TableProblem."""
+        """Put finished outputs in their places, one after another, and take `gone` away. From the
+        journal's rename on it will be done, by this run or the next. Raises TableProblem."""
         moves = [[str(output.path), str(output.target)] for output in outputs]
         beside = None
         try:
@@ -256,11 +274,14 @@ class Publication:
             for folder in {output.path.parent for output in outputs}:
                 sync_folder(folder)
             beside = self.journal.with_name(f"{self.journal.name}-{secrets.token_hex(4)}")
-            with os.fdopen(os.open(beside, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w") as file:
+            with os.fdopen(
+                os.open(beside, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w"
+            ) as file:
                 json.dump({"moves": moves, "gone": [str(path) for path in gone]}, file)
                 file.flush()
                 os.fsync(file.fileno())
-            # What the journal names must stay, however this run ends; where there is no journal, the next one clears it.
+            # What the journal names must stay, however this run ends; where there is no journal,
+            # the next one clears it.
             for item in outputs:
                 item.keep()
             os.replace(beside, self.journal)
@@ -275,9 +296,11 @@ class Publication:
             self._finish()
         except OSError as error:
             raise TableProblem(
-                f"{self.target.name} cannot be put in place: {(error.strerror or str(error)).lower()}",
-                detail="its files are whole and wait beside it", hint="the next run of the plan puts them in place",
-            ) from None  # fmt: skip
+                f"{self.target.name} cannot be put in place:"
+                f" {(error.strerror or str(error)).lower()}",
+                detail="its files are whole and wait beside it",
+                hint="the next run of the plan puts them in place",
+            ) from None
 
     def _finish(self) -> None:
         message = json.loads(self.journal.read_text("utf-8"))
@@ -299,17 +322,20 @@ class Publication:
         self.journal.unlink()
 
     def _recover(self) -> list[str]:
-        """Finish what a killed run had begun to put in place, and clear what it left beside; the names of what was cleared."""
+        """Finish what a killed run had begun to put in place, and clear what it left beside; the
+        names of what was cleared."""
         if self.journal.exists():
             if hasattr(os, "getuid") and self.journal.stat().st_uid != os.getuid():
                 raise TableProblem(
-                    f"{self.journal.name} beside the target is another user's", hint="whoever wrote it finishes it with a run"
+                    f"{self.journal.name} beside the target is another user's",
+                    hint="whoever wrote it finishes it with a run",
                 )
             try:
                 self._finish()
             except (OSError, ValueError, KeyError, TypeError) as error:
                 raise TableProblem(
-                    f"what an earlier run was to put in place cannot be: {error}", hint=f"look into {self.journal.name}"
+                    f"what an earlier run was to put in place cannot be: {error}",
+                    hint=f"look into {self.journal.name}",
                 ) from None
         cleared = []
         for place in self.places:
@@ -326,8 +352,8 @@ class Publication:
 
 
 def recover(target: Path, also: Sequence[Path]) -> bool:
-    """Finish what a killed run of a target left to be put in place, if there is such and no run is under way; whether there was. For
-    commands that only read."""
+    """Finish what a killed run of a target left to be put in place, if there is such and no run is
+    under way; whether there was. For commands that only read."""
     if not target.with_name(f".{target.name}.gravel-journal").exists():
         return False
     with contextlib.suppress(TableProblem):
@@ -335,11 +361,17 @@ def recover(target: Path, also: Sequence[Path]) -> bool:
     return True
 
 
-def refuse_foreign(path: Path, name: str, replace: bool, own: Callable[[Path], bool], option: str = "--replace") -> None:
-    """A file that is there is written over only if it is one of ours, or where that was asked for. Raises CallProblem."""
+def refuse_foreign(
+    path: Path, name: str, replace: bool, own: Callable[[Path], bool], option: str = "--replace"
+) -> None:
+    """A file that is there is written over only if it is one of ours, or where that was asked for.
+    Raises CallProblem."""
     if replace or not path.is_file() or own(path):
         return
-    raise CallProblem(f"{name} is there already, and is no output of Gravel's as its record has it", hint=f"another name, or {option}")
+    raise CallProblem(
+        f"{name} is there already, and is no output of Gravel's as its record has it",
+        hint=f"another name, or {option}",
+    )
 
 
 def sha256_of(path: Path) -> str:
@@ -352,11 +384,16 @@ def sha256_of(path: Path) -> str:
 
 
 def recorded(path: Path, record: Path, part: str) -> bool:
-    """Whether a file is what a run's record says that the run wrote: `part` is output or left_behind."""
+    """Whether a file is what a run's record says that the run wrote: `part` is output or
+    left_behind."""
     try:
         message: Any = json.loads(record.read_text("utf-8"))
         item = message[part]
-        same = (record.parent / item["path"]).resolve() == path.resolve() and path.stat().st_size == item["bytes"]
-        return bool(same and message["gravel"].startswith("record/") and sha256_of(path) == item["sha256"])
+        same = (
+            record.parent / item["path"]
+        ).resolve() == path.resolve() and path.stat().st_size == item["bytes"]
+        return bool(
+            same and message["gravel"].startswith("record/") and sha256_of(path) == item["sha256"]
+        )
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         return False

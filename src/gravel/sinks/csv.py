@@ -1,8 +1,8 @@
 """Writing CSV: quotes only where a value needs them, NULL as nothing, the empty text as "".
 
-Arrow's writer either quotes every text or none. Here values that need quotes are found by their bytes and carry, while
-Arrow joins the fields, bytes that no UTF-8 text has in place of the signs that matter; one pass over the result turns
-those into the signs.
+Arrow's writer either quotes every text or none. Here values that need quotes are found by their
+bytes and carry, while Arrow joins the fields, bytes that no UTF-8 text has in place of the signs
+that matter; one pass over the result turns those into the signs.
 """
 
 from __future__ import annotations
@@ -28,7 +28,8 @@ class _Signs:
         self.delimiter = delimiter
         sign = delimiter.encode()
         self.special = ByteSet(b'"\r\n' + sign)
-        # All that matters is below 45 where the delimiter is: a column without such a byte, but for spaces, needs no second look.
+        # All that matters is below 45 where the delimiter is: a column without such a byte, but for
+        # spaces, needs no second look.
         self.low = sign < b"-"
         self.carry = bytes.maketrans(b'"' + sign + b"\n\r", _QUOTE + _DELIMITER + _FEED + _RETURN)
         self.back = bytes.maketrans(_QUOTE + _DELIMITER + _FEED + _RETURN, b'"' + sign + b"\n\r")
@@ -40,9 +41,15 @@ def encode(columns: Sequence[Any], delimiter: str = ",", line_end: str = "\n") -
         return b""
     signs = _Signs(delimiter)
     marked = [_marked(column, signs) for column in columns]
-    result = pa.table([column for column, _ in marked], names=[str(index) for index in range(len(columns))])
+    result = pa.table(
+        [column for column, _ in marked], names=[str(index) for index in range(len(columns))]
+    )
     out = io.BytesIO()
-    pa_csv.write_csv(result, out, pa_csv.WriteOptions(include_header=False, delimiter=delimiter, quoting_style="none"))
+    pa_csv.write_csv(
+        result,
+        out,
+        pa_csv.WriteOptions(include_header=False, delimiter=delimiter, quoting_style="none"),
+    )
     text = out.getvalue()
     if line_end != "\n":
         text = text.replace(b"\n", line_end.encode())
@@ -55,19 +62,27 @@ def header(names: Sequence[str], delimiter: str = ",", line_end: str = "\n") -> 
 
 
 def _marked(column: Any, signs: _Signs) -> tuple[Any, bool]:
-    """The column with its values that need quotes in their carried form, and whether there are any."""
+    """The column with its values that need quotes in their carried form, and whether there are
+    any."""
     offsets, _ = body(column)
     known = valid(column) if column.null_count else None
     empty = np.diff(offsets) == 0
     if known is not None:
         empty &= known
-    special = np.zeros(len(column), bool) if signs.low and _plain(column) else rows_with(column, signs.special)
+    special = (
+        np.zeros(len(column), bool)
+        if signs.low and _plain(column)
+        else rows_with(column, signs.special)
+    )
     both = empty | special
     if not both.any():
         return column, False
     subset = column.filter(pa.array(both))
     quoted = pc.binary_join_element_wise(_QUOTE, _carried(subset, signs), _QUOTE, b"")
-    return pc.replace_with_mask(column.view(pa.binary()), pa.array(both), quoted).view(pa.string()), True
+    return (
+        pc.replace_with_mask(column.view(pa.binary()), pa.array(both), quoted).view(pa.string()),
+        True,
+    )
 
 
 def _plain(column: Any) -> bool:
@@ -80,6 +95,8 @@ def _carried(subset: Any, signs: _Signs) -> Any:
     offsets, data = body(subset)
     result = data.tobytes().translate(signs.carry)
     carried = pa.BinaryArray.from_buffers(
-        pa.binary(), len(subset), [None, pa.py_buffer(np.ascontiguousarray(offsets)), pa.py_buffer(result)]
+        pa.binary(),
+        len(subset),
+        [None, pa.py_buffer(np.ascontiguousarray(offsets)), pa.py_buffer(result)],
     )
     return pc.replace_substring(carried, _QUOTE, _QUOTE * 2) if (data == 34).any() else carried

@@ -1,4 +1,5 @@
-"""Writing tables of texts that were proved as JSON Lines, and text files in a compressed form, through a sink of bytes."""
+"""Writing tables of texts that were proved as JSON Lines, and text files in a compressed form,
+through a sink of bytes."""
 
 from __future__ import annotations
 
@@ -43,11 +44,14 @@ def known(path: Path) -> bool:
 def only_text(path: Path) -> None:
     """Raises CallProblem for a file that is not to be written as CSV."""
     if path.suffix.lower() != ".csv" and not (path.exists() and not path.is_file()):
-        raise CallProblem(f"{path} cannot be written: these rows are written as CSV", hint="name a .csv file")
+        raise CallProblem(
+            f"{path} cannot be written: these rows are written as CSV", hint="name a .csv file"
+        )
 
 
 def may_write(path: Path, replace: bool) -> None:
-    """Whether rows can go to a file: one that is there is replaced only where that is asked for. Raises CallProblem."""
+    """Whether rows can go to a file: one that is there is replaced only where that is asked for.
+    Raises CallProblem."""
     if path.is_file() and not replace:
         raise CallProblem(f"{path} is there already", hint="another name, or --replace")
 
@@ -61,7 +65,10 @@ def write(path: Path, rows: Source, columns: Columns, take: Take) -> None:
     """A table's texts as JSON Lines, or in a compressed form."""
     last = path.suffix.lower()
     if last in PACKED:
-        with ByteSink(take) as sink, pa.CompressedOutputStream(pa.PythonFile(sink, "w"), PACKED[last]) as packed:
+        with (
+            ByteSink(take) as sink,
+            pa.CompressedOutputStream(pa.PythonFile(sink, "w"), PACKED[last]) as packed,
+        ):
             if ending(path).startswith(".jsonl"):
                 _jsonl(rows, columns, packed.write)
             else:
@@ -118,9 +125,13 @@ class ByteSink:
 
 
 def typed(texts: Any, name: str, kind: Type, binary: bool = False) -> Any:
-    """Texts as values of a type, or as the bytes that they say as base64. Raises DataProblem where one is none."""
+    """Texts as values of a type, or as the bytes that they say as base64. Raises DataProblem where
+    one is none."""
     if kind.kind is Kind.BINARY or binary:
-        return pa.array([None if text is None else base64.b64decode(text) for text in texts.to_pylist()], pa.binary())
+        return pa.array(
+            [None if text is None else base64.b64decode(text) for text in texts.to_pylist()],
+            pa.binary(),
+        )
     if kind.kind in (Kind.TEXT, Kind.ARRAY, Kind.INTERVAL, Kind.NULL):
         return texts
     result = view(texts, kind)
@@ -134,7 +145,8 @@ def typed(texts: Any, name: str, kind: Type, binary: bool = False) -> Any:
     if lossy is not None:
         bad = texts[int(lossy.argmax())].as_py()
         raise DataProblem(
-            f"{name} has a value with more digits than {kind} keeps: {bad}", hint="declare it with more, or round it in a step"
+            f"{name} has a value with more digits than {kind} keeps: {bad}",
+            hint="declare it with more, or round it in a step",
         )
     return result.values
 
@@ -148,7 +160,10 @@ _JSON_SIGNS = ByteSet(bytes(range(32)) + b'"\\\x7f')
 
 
 def _jsonl(rows: Source, columns: Columns, take: Take) -> None:
-    heads = [("{" if not index else ", ") + json.dumps(name, ensure_ascii=False) + ": " for index, (name, _) in enumerate(columns)]
+    heads = [
+        ("{" if not index else ", ") + json.dumps(name, ensure_ascii=False) + ": "
+        for index, (name, _) in enumerate(columns)
+    ]
 
     def lines(batch: Any) -> bytes:
         if not batch.count:
@@ -171,20 +186,32 @@ def _json(texts: Any, kind: Type) -> Any:
         if result.errors is not None:
             bare &= result.errors == 0
         if kind.kind is Kind.DOUBLE:
-            bare &= pc.is_finite(pc.fill_null(result.values, float("nan"))).to_numpy(zero_copy_only=False)
+            bare &= pc.is_finite(pc.fill_null(result.values, float("nan"))).to_numpy(
+                zero_copy_only=False
+            )
         if kind.kind is Kind.BOOLEAN:
             texts = pc.coalesce(to_text(result.values, kind), texts)  # JSON has no TRUE
         else:
             # JSON has no .5, no +1 and no 01.
-            bare &= pc.match_substring_regex(pc.fill_null(texts, "x"), r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$").to_numpy(
-                zero_copy_only=False
-            )
-        quoted = [None if item is None else json.dumps(item, ensure_ascii=False) for item in texts.filter(pa.array(~bare)).to_pylist()]
-        mixed = pc.replace_with_mask(texts, pa.array(~bare), pa.array(quoted, pa.string())) if quoted else texts
+            bare &= pc.match_substring_regex(
+                pc.fill_null(texts, "x"), r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$"
+            ).to_numpy(zero_copy_only=False)
+        quoted = [
+            None if item is None else json.dumps(item, ensure_ascii=False)
+            for item in texts.filter(pa.array(~bare)).to_pylist()
+        ]
+        mixed = (
+            pc.replace_with_mask(texts, pa.array(~bare), pa.array(quoted, pa.string()))
+            if quoted
+            else texts
+        )
         return pc.fill_null(mixed, "null")
     odd = rows_with(texts, _JSON_SIGNS)
     result = pc.binary_join_element_wise(pa.scalar('"'), texts, pa.scalar('"'), "")
     if odd.any():
-        written = [None if item is None else json.dumps(item, ensure_ascii=False) for item in texts.filter(pa.array(odd)).to_pylist()]
+        written = [
+            None if item is None else json.dumps(item, ensure_ascii=False)
+            for item in texts.filter(pa.array(odd)).to_pylist()
+        ]
         result = pc.replace_with_mask(result, pa.array(odd), pa.array(written, pa.string()))
     return pc.fill_null(result, "null")

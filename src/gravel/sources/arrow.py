@@ -1,7 +1,8 @@
-"""Tables of stores that know their types: Parquet, Arrow IPC, and what is kept as Arrow in a temporary file.
+"""Tables of stores that know their types: Parquet, Arrow IPC, and what is kept as Arrow in a
+temporary file.
 
-A column's values are handed on as the store has them, beside the type that the language has for them. Only the columns asked for are
-read, part by part.
+A column's values are handed on as the store has them, beside the type that the language has for
+them. Only the columns asked for are read, part by part.
 """
 
 from __future__ import annotations
@@ -28,7 +29,8 @@ Part = Callable[[int, list[str]], Any]  # (number, columns) -> a record batch or
 
 @dataclass(frozen=True)
 class StoredSplit:
-    """A part of a stored table: its number, its first source row, its rows with those that are malformed."""
+    """A part of a stored table: its number, its first source row, its rows with those that are
+    malformed."""
 
     number: int
     first_row: int
@@ -36,14 +38,25 @@ class StoredSplit:
 
 
 class StoredSource(Source):
-    """A table in parts that are read by number. `kinds`: the type that the store gives a column, None where its values decide;
-    `counted`: its rows by the store's own count; `bad`: malformed records by part."""
+    """A table in parts that are read by number. `kinds`: the type that the store gives a column,
+    None where its values decide; `counted`: its rows by the store's own count; `bad`: malformed
+    records by part."""
 
     def __init__(
-        self, path: Path, name: str, columns: Sequence[str], kinds: Sequence[Type | None], sizes: Sequence[int], part: Part, counted: int, *,
-        texts: frozenset[str] = frozenset(), declared: dict[str, Type] | None = None, bad: dict[int, tuple[Malformed, ...]] | None = None,
+        self,
+        path: Path,
+        name: str,
+        columns: Sequence[str],
+        kinds: Sequence[Type | None],
+        sizes: Sequence[int],
+        part: Part,
+        counted: int,
+        *,
+        texts: frozenset[str] = frozenset(),
+        declared: dict[str, Type] | None = None,
+        bad: dict[int, tuple[Malformed, ...]] | None = None,
         notes: Sequence[str] = (),
-    ) -> None:  # fmt: skip
+    ) -> None:
         super().__init__(path, name, tuple(columns), texts=texts, declared=declared)
         self.notes += notes
         self.counted = counted
@@ -53,7 +66,9 @@ class StoredSource(Source):
             if supplied is not None:
                 self._types[index] = supplied
 
-    def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
+    def pieces(
+        self, take: Take | None = None, wanted: Sequence[int] | None = None
+    ) -> Iterator[Any]:
         """The parts in order; `take` is given the bytes of the file first."""
         self.refuse_changed()
         self._give(take)
@@ -72,12 +87,16 @@ class StoredSource(Source):
         try:
             result = self._part(piece.number, names)
         except (OSError, pa.ArrowException) as error:
-            raise TableProblem(f"{self.name} cannot be read: {str(error).splitlines()[0][:200]}") from None
+            raise TableProblem(
+                f"{self.name} cannot be read: {str(error).splitlines()[0][:200]}"
+            ) from None
         columns: list[Any] = [None] * len(self.columns)
         for position, name in zip(chosen, names, strict=True):
             column = result.column(name)
             column = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
-            columns[position] = plain(column.chunk(0) if isinstance(column, pa.ChunkedArray) else column)
+            columns[position] = plain(
+                column.chunk(0) if isinstance(column, pa.ChunkedArray) else column
+            )
         bad = self._bad.get(piece.number, ())
         rows = np.arange(piece.first_row, piece.first_row + piece.records)
         if bad:
@@ -94,24 +113,43 @@ class StoredSource(Source):
                     take(data)
             self.refuse_changed()
         except OSError as error:
-            raise TableProblem(f"{self.name} cannot be read: {(error.strerror or str(error)).lower()}") from None
+            raise TableProblem(
+                f"{self.name} cannot be read: {(error.strerror or str(error)).lower()}"
+            ) from None
 
-    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
+    def account(
+        self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None
+    ) -> tuple[str, bool, str]:
         """The rows read against the store's own count."""
         self._give(take)
         message = rows + len(malformed)
         bad = f" + {len(malformed):,} malformed" if malformed else ""
-        return "every row of the store is accounted for", message == self.counted, f"{self.counted:,} by the store = {rows:,} rows{bad}"
+        return (
+            "every row of the store is accounted for",
+            message == self.counted,
+            f"{self.counted:,} by the store = {rows:,} rows{bad}",
+        )
 
 
 def counted_only(path: Path, name: str, shape: Any, counted: int) -> StoredSource:
-    """A table of a database of which only the columns and the count are known, by the database itself."""
-    result = StoredSource(path, name, shape.columns, [TEXT] * len(shape.columns), [counted], lambda _number, _columns: None, counted)
+    """A table of a database of which only the columns and the count are known, by the database
+    itself."""
+    result = StoredSource(
+        path,
+        name,
+        shape.columns,
+        [TEXT] * len(shape.columns),
+        [counted],
+        lambda _number, _columns: None,
+        counted,
+    )
     result.snapshot, result.store_key, result.not_null = True, shape.key, shape.not_null
     return result
 
 
-def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredSource:
+def open_parquet(
+    path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]
+) -> StoredSource:
     """A Parquet file, a row group a part. Raises TableProblem."""
     import pyarrow.parquet as pq
 
@@ -141,7 +179,17 @@ def open_parquet(path: Path, name: str, texts: frozenset[str], declared: dict[st
         return pa.table(chosen, names=columns)
 
     kinds, sizes = [type_of(field.type) for field in schema], [length for _, _, length in parts]
-    result = StoredSource(path, name, _names(schema, name), kinds, sizes, part, file.metadata.num_rows, texts=texts, declared=declared)
+    result = StoredSource(
+        path,
+        name,
+        _names(schema, name),
+        kinds,
+        sizes,
+        part,
+        file.metadata.num_rows,
+        texts=texts,
+        declared=declared,
+    )
     _know(result, schema)
     return result
 
@@ -156,7 +204,9 @@ def _binary(schema: Any) -> frozenset[str]:
     return frozenset(field.name for field in schema if is_binary(field.type))
 
 
-def open_arrow(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredSource:
+def open_arrow(
+    path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]
+) -> StoredSource:
     """An Arrow IPC file, a record batch a part. Raises TableProblem."""
     file = _opened(lambda: pa.ipc.open_file(path), name, "Arrow IPC")
     schema = file.schema
@@ -167,18 +217,31 @@ def open_arrow(path: Path, name: str, texts: frozenset[str], declared: dict[str,
             return pa.ipc.open_file(source).get_batch(number)
 
     kinds = [type_of(field.type) for field in schema]
-    result = StoredSource(path, name, _names(schema, name), kinds, sizes, part, sum(sizes), texts=texts, declared=declared)
+    result = StoredSource(
+        path,
+        name,
+        _names(schema, name),
+        kinds,
+        sizes,
+        part,
+        sum(sizes),
+        texts=texts,
+        declared=declared,
+    )
     _know(result, schema)
     return result
 
 
 def _sound_batch(file: Any, index: int, name: str) -> Any:
-    """A record batch, looked through before anything reads it: offsets that point elsewhere would end the process. Raises TableProblem."""
+    """A record batch, looked through before anything reads it: offsets that point elsewhere would
+    end the process. Raises TableProblem."""
     try:
         batch = file.get_batch(index)
         batch.validate(full=True)
     except (pa.ArrowException, OSError) as error:
-        raise TableProblem(f"{name} is no sound Arrow IPC file: {str(error).splitlines()[0][:200]}") from None
+        raise TableProblem(
+            f"{name} is no sound Arrow IPC file: {str(error).splitlines()[0][:200]}"
+        ) from None
     return batch
 
 
@@ -188,9 +251,13 @@ def _opened(work: Callable[[], Any], name: str, what: str) -> Any:
     except FileNotFoundError:
         raise TableProblem(f"there is no file {name}") from None
     except OSError as error:
-        raise TableProblem(f"{name} cannot be read: {(error.strerror or str(error)).lower()}") from None
+        raise TableProblem(
+            f"{name} cannot be read: {(error.strerror or str(error)).lower()}"
+        ) from None
     except pa.ArrowException as error:
-        raise TableProblem(f"{name} is no {what} file: {str(error).splitlines()[0][:200]}") from None
+        raise TableProblem(
+            f"{name} is no {what} file: {str(error).splitlines()[0][:200]}"
+        ) from None
 
 
 def _names(schema: Any, name: str) -> list[str]:

@@ -1,4 +1,5 @@
-"""JSON Lines: an object a line. Numbers keep the digits they are written with; what is nested stays JSON."""
+"""JSON Lines: an object a line. Numbers keep the digits they are written with; what is nested stays
+JSON."""
 
 from __future__ import annotations
 
@@ -21,16 +22,26 @@ class _Number(str):
     """A number as it is written."""
 
 
-def open_jsonl(path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]) -> StoredSource:
-    """A JSON Lines file, read once and kept as texts. A column that holds a string anywhere is TEXT; else its values
-    decide, as in a text file. Raises TableProblem."""
+def open_jsonl(
+    path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]
+) -> StoredSource:
+    """A JSON Lines file, read once and kept as texts. A column that holds a string anywhere is
+    TEXT; else its values decide, as in a text file. Raises TableProblem."""
     before = state_of(path)
     columns: dict[str, bool] = {}  # whether a string was seen
     parts: list[tuple[int, dict[str, Any]]] = []
     bad: dict[int, tuple[Malformed, ...]] = {}
     sizes = []
     for number, (rows, malformed, records) in enumerate(_read(path, name, columns)):
-        parts.append((len(rows), {column: pa.array([row.get(column) for row in rows], pa.string()) for column in columns}))
+        parts.append(
+            (
+                len(rows),
+                {
+                    column: pa.array([row.get(column) for row in rows], pa.string())
+                    for column in columns
+                },
+            )
+        )
         sizes.append(records)
         if malformed:
             bad[number] = malformed
@@ -40,16 +51,34 @@ def open_jsonl(path: Path, name: str, texts: frozenset[str], declared: dict[str,
     def part(number: int, wanted: list[str]) -> Any:
         count, result = parts[number]
         # A key that a part does not have is NULL in it.
-        return pa.record_batch([result.get(column, pa.nulls(count, pa.string())) for column in wanted], wanted)
+        return pa.record_batch(
+            [result.get(column, pa.nulls(count, pa.string())) for column in wanted], wanted
+        )
 
     kinds = [TEXT if strings else None for strings in columns.values()]
     refuse_changed(path, name, before)
-    return StoredSource(path, name, list(columns), kinds, sizes, part, sum(sizes), texts=texts, declared=declared, bad=bad)
+    return StoredSource(
+        path,
+        name,
+        list(columns),
+        kinds,
+        sizes,
+        part,
+        sum(sizes),
+        texts=texts,
+        declared=declared,
+        bad=bad,
+    )
 
 
-def _read(path: Path, name: str, columns: dict[str, bool]) -> Iterator[tuple[list[dict[str, Any]], tuple[Malformed, ...], int]]:
-    """The lines in parts: rows of texts, malformed ones, and how many there are; `columns` takes the keys in order."""
-    decode = json.JSONDecoder(parse_int=_Number, parse_float=_Number, parse_constant=_Number, object_pairs_hook=_object).decode
+def _read(
+    path: Path, name: str, columns: dict[str, bool]
+) -> Iterator[tuple[list[dict[str, Any]], tuple[Malformed, ...], int]]:
+    """The lines in parts: rows of texts, malformed ones, and how many there are; `columns` takes
+    the keys in order."""
+    decode = json.JSONDecoder(
+        parse_int=_Number, parse_float=_Number, parse_constant=_Number, object_pairs_hook=_object
+    ).decode
     rows: list[dict[str, Any]] = []
     malformed: list[Malformed] = []
     row = first = 0
@@ -63,7 +92,12 @@ def _read(path: Path, name: str, columns: dict[str, bool]) -> Iterator[tuple[lis
                     result = decode(text)
                 except json.JSONDecodeError as error:
                     malformed.append(
-                        Malformed(row, line, f"no JSON: {error.msg.lower()} at character {error.pos + 1}", text.rstrip("\r\n"))
+                        Malformed(
+                            row,
+                            line,
+                            f"no JSON: {error.msg.lower()} at character {error.pos + 1}",
+                            text.rstrip("\r\n"),
+                        )
                     )
                     continue
                 except (_Fault, RecursionError) as error:
@@ -74,9 +108,13 @@ def _read(path: Path, name: str, columns: dict[str, bool]) -> Iterator[tuple[lis
                     malformed.append(Malformed(row, line, "no object", text.rstrip("\r\n")))
                     continue
                 try:
-                    # What is nested may be too deep to be written again, and a text may hold half of a character.
+                    # What is nested may be too deep to be written again, and a text may hold half
+                    # of a character.
                     kept = {
-                        key: (_plain(_text(value)), isinstance(value, _TEXTS) and not isinstance(value, _Number))
+                        key: (
+                            _plain(_text(value)),
+                            isinstance(value, _TEXTS) and not isinstance(value, _Number),
+                        )
                         for key, value in result.items()
                     }
                     for key in kept:
@@ -96,7 +134,9 @@ def _read(path: Path, name: str, columns: dict[str, bool]) -> Iterator[tuple[lis
     except UnicodeDecodeError as error:
         raise TableProblem(f"{name} is not valid UTF-8: {error.reason} after row {row:,}") from None
     except OSError as error:
-        raise TableProblem(f"{name} cannot be read: {(error.strerror or str(error)).lower()}") from None
+        raise TableProblem(
+            f"{name} cannot be read: {(error.strerror or str(error)).lower()}"
+        ) from None
     if row > first:
         yield rows, tuple(malformed), row - first
 
@@ -143,7 +183,14 @@ def _json(value: Any) -> str:
     if isinstance(value, _Number):
         return str(value)
     if isinstance(value, dict):
-        return "{" + ", ".join(f"{json.dumps(key, ensure_ascii=False)}: {_json(item)}" for key, item in value.items()) + "}"
+        return (
+            "{"
+            + ", ".join(
+                f"{json.dumps(key, ensure_ascii=False)}: {_json(item)}"
+                for key, item in value.items()
+            )
+            + "}"
+        )
     if isinstance(value, list):
         return "[" + ", ".join(map(_json, value)) + "]"
     return json.dumps(value, ensure_ascii=False)

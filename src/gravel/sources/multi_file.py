@@ -1,4 +1,5 @@
-"""Several files as one table: a pattern such as stays-*.csv. Columns are matched by name; the file of each row is kept."""
+"""Several files as one table: a pattern such as stays-*.csv. Columns are matched by name; the file
+of each row is kept."""
 
 from __future__ import annotations
 
@@ -35,28 +36,55 @@ class FileSplit:
 
 
 class MultiFileSource(Source):
-    """Files one after another, in the order of their names; row numbers go on from file to file. A column that a file does not
-    have is NULL in its rows."""
+    """Files one after another, in the order of their names; row numbers go on from file to file. A
+    column that a file does not have is NULL in its rows."""
 
-    def __init__(self, pattern: Path, name: str, files: Sequence[Source], texts: frozenset[str], declared: dict[str, Type]) -> None:
+    def __init__(
+        self,
+        pattern: Path,
+        name: str,
+        files: Sequence[Source],
+        texts: frozenset[str],
+        declared: dict[str, Type],
+    ) -> None:
         names = tuple(dict.fromkeys(column for file in files for column in file.columns))
         if FILE in names:
-            raise CallProblem(f"{name} has a column {FILE} already", hint="read the files one by one")
+            raise CallProblem(
+                f"{name} has a column {FILE} already", hint="read the files one by one"
+            )
         first = files[0].dialect
         dialect = Dialect(first.delimiter, "utf-8", (*names, FILE), 0, 0, 0, first.line_end)
-        super().__init__(files[0].path, name, (*names, FILE), texts=texts, declared=declared, dialect=dialect)
+        super().__init__(
+            files[0].path, name, (*names, FILE), texts=texts, declared=declared, dialect=dialect
+        )
         self.pattern, self._files = pattern, list(files)
         self._types[len(names)] = TEXT
         for position, column in enumerate(names):
             # Where every file's store gives one type, that is it; else the values decide.
-            kinds = {file._types.get(file.columns.index(column)) for file in files if column in file.columns}
-            kind = declared.get(column) or (kinds.pop() if len(kinds) == 1 and column not in texts else None)
+            kinds = {
+                file._types.get(file.columns.index(column))
+                for file in files
+                if column in file.columns
+            }
+            kind = declared.get(column) or (
+                kinds.pop() if len(kinds) == 1 and column not in texts else None
+            )
             if kind is not None:
                 self._types[position] = kind
-            fields = [file.fields.get(file.columns.index(column)) for file in files if column in file.columns]
+            fields = [
+                file.fields.get(file.columns.index(column))
+                for file in files
+                if column in file.columns
+            ]
             known = [field for field in fields if field is not None]
-            if known and len(known) == len(fields) and all(field.type == known[0].type for field in known):
-                self.fields[position] = known[0].with_nullable(len(fields) < len(files) or any(field.nullable for field in known))
+            if (
+                known
+                and len(known) == len(fields)
+                and all(field.type == known[0].type for field in known)
+            ):
+                self.fields[position] = known[0].with_nullable(
+                    len(fields) < len(files) or any(field.nullable for field in known)
+                )
         message = [
             f"{file.name} has no {', '.join(lost)}"
             for file in files
@@ -73,9 +101,13 @@ class MultiFileSource(Source):
     def reads(self, path: Path) -> bool:
         """See Source: a file that the pattern meets would be read the next time."""
         there = path.resolve()
-        return there in self.files or (there.parent == self.pattern.parent.resolve() and fnmatch(there.name, self.pattern.name))
+        return there in self.files or (
+            there.parent == self.pattern.parent.resolve() and fnmatch(there.name, self.pattern.name)
+        )
 
-    def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
+    def pieces(
+        self, take: Take | None = None, wanted: Sequence[int] | None = None
+    ) -> Iterator[Any]:
         """The pieces of each file in turn."""
         before, sizes = 0, []
         for number, file in enumerate(self._files):
@@ -93,22 +125,38 @@ class MultiFileSource(Source):
         """The rows of a piece, with the columns of all files."""
         item = self._files[piece.file]
         chosen = list(range(len(self.columns)) if wanted is None else wanted)
-        theirs = {position: item.columns.index(self.columns[position]) for position in chosen if self.columns[position] in item.columns}
+        theirs = {
+            position: item.columns.index(self.columns[position])
+            for position in chosen
+            if self.columns[position] in item.columns
+        }
         batch = item.read(piece.inner, sorted(theirs.values()))
         columns: list[Any] = [None] * len(self.columns)
         for place in chosen:
             if place in theirs:
                 # Files that keep a column in other types than one another have it as texts.
-                columns[place] = batch.columns[theirs[place]] if place in self.fields else text_of(batch.columns[theirs[place]])
+                columns[place] = (
+                    batch.columns[theirs[place]]
+                    if place in self.fields
+                    else text_of(batch.columns[theirs[place]])
+                )
             elif self.columns[place] == FILE:
                 columns[place] = pa.repeat(pa.scalar(item.name, pa.string()), batch.count)
             else:
-                columns[place] = pa.nulls(batch.count, plain_type(self.fields[place].type) if place in self.fields else pa.string())
+                columns[place] = pa.nulls(
+                    batch.count,
+                    plain_type(self.fields[place].type) if place in self.fields else pa.string(),
+                )
         self._refuse_guesses(columns)
-        bad = tuple(replace(record, row=record.row + piece.before, fault=f"{item.name}: {record.fault}") for record in batch.malformed)
+        bad = tuple(
+            replace(record, row=record.row + piece.before, fault=f"{item.name}: {record.fault}")
+            for record in batch.malformed
+        )
         return Batch(batch.rows + piece.before, columns, bad)
 
-    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
+    def account(
+        self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None
+    ) -> tuple[str, bool, str]:
         """Lines or rows of all files together."""
         if isinstance(self._files[0], StoredSource):
             counted = 0
@@ -125,18 +173,27 @@ class MultiFileSource(Source):
         headers = sum(file.dialect.lines for file in self._files)
         inside = breaks + sum(line_breaks(item.text.encode()) for item in malformed)
         message = headers + rows + len(malformed) + inside
-        detail = f"{lines:,} lines in {len(self._files)} files = {headers:,} of headers + {rows:,} rows"
+        detail = (
+            f"{lines:,} lines in {len(self._files)} files = {headers:,} of headers + {rows:,} rows"
+        )
         detail += f" + {len(malformed):,} malformed" if malformed else ""
         detail += f" + {inside:,} line breaks inside values" if inside else ""
         return "every line of the file is accounted for", message == lines, detail
 
 
 def open_several(
-    pattern: Path, name: str, texts: frozenset[str], declared: dict[str, Type], open_one: Callable[[Path, str], Source]
+    pattern: Path,
+    name: str,
+    texts: frozenset[str],
+    declared: dict[str, Type],
+    open_one: Callable[[Path, str], Source],
 ) -> MultiFileSource:
-    """The files that a pattern of names meets, in their order. Raises TableProblem where there is none."""
+    """The files that a pattern of names meets, in their order. Raises TableProblem where there is
+    none."""
     paths = sorted(path for path in pattern.parent.glob(pattern.name) if path.is_file())
     if not paths:
         raise TableProblem(f"no file is called as {name} says")
     folder = Path(name).parent
-    return MultiFileSource(pattern, name, [open_one(path, str(folder / path.name)) for path in paths], texts, declared)
+    return MultiFileSource(
+        pattern, name, [open_one(path, str(folder / path.name)) for path in paths], texts, declared
+    )

@@ -28,14 +28,22 @@ class ReadOptions:
     empty_null: bool = False
     texts: tuple[str, ...] = ()
     declared: dict[str, Type] = field(default_factory=dict)
-    bare: bool = False  # only its columns and how many rows it has: a database need not hand the rows over
+    bare: bool = (
+        False  # only its columns and how many rows it has: a database need not hand the rows over
+    )
 
 
-def open_table(reference: str, reading: ReadOptions | None = None, base: Path | None = None) -> Source:
-    """The table a reference names, relative to `base`; `-` is standard input. Raises TableProblem, CallProblem."""
+def open_table(
+    reference: str, reading: ReadOptions | None = None, base: Path | None = None
+) -> Source:
+    """The table a reference names, relative to `base`; `-` is standard input. Raises TableProblem,
+    CallProblem."""
     how = reading or ReadOptions()
     if how.delimiter is not None and len(how.delimiter.encode()) != 1:
-        raise CallProblem(f"a delimiter is one character, not {how.delimiter!r}", hint="for a tab: --delimiter tab")
+        raise CallProblem(
+            f"a delimiter is one character, not {how.delimiter!r}",
+            hint="for a tab: --delimiter tab",
+        )
     if is_server(reference):
         table: Source = _of_server(reference, how)
     elif reference == "-":
@@ -45,7 +53,9 @@ def open_table(reference: str, reading: ReadOptions | None = None, base: Path | 
     for column in (*how.texts, *how.declared):
         if column not in table.columns:
             near = nearest(column, list(table.columns))
-            raise CallProblem(f"{table.name} has no column {column}", hint=f"did you mean {near}?" if near else "")
+            raise CallProblem(
+                f"{table.name} has no column {column}", hint=f"did you mean {near}?" if near else ""
+            )
     return table
 
 
@@ -72,7 +82,9 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
         from gravel.sources.multi_file import open_several
 
         plain = replace(how, texts=(), declared={})
-        return open_several(path, name, texts, declared, lambda item, shown: _opened(item, shown, plain))
+        return open_several(
+            path, name, texts, declared, lambda item, shown: _opened(item, shown, plain)
+        )
     ending = path.suffix.lower()
     if ending in (".gz", ".zst"):
         result = _opened(_laid_out(path, name, "gzip" if ending == ".gz" else "zstd"), name, how)
@@ -81,21 +93,35 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
     if ending in (".parquet", ".arrow"):
         from gravel.sources import arrow as stored
 
-        return (stored.open_parquet if ending == ".parquet" else stored.open_arrow)(path, name, texts, declared)
+        return (stored.open_parquet if ending == ".parquet" else stored.open_arrow)(
+            path, name, texts, declared
+        )
     if ending == ".jsonl":
         from gravel.sources.jsonl import open_jsonl
 
         return open_jsonl(path, name, texts, declared)
     delimiter = how.delimiter or ("\t" if ending == ".tsv" else None)
-    return CsvSource(path, name, delimiter=delimiter, encoding=how.encoding, empty_null=how.empty_null, texts=texts, declared=declared)
+    return CsvSource(
+        path,
+        name,
+        delimiter=delimiter,
+        encoding=how.encoding,
+        empty_null=how.empty_null,
+        texts=texts,
+        declared=declared,
+    )
 
 
 def _laid_out(path: Path, name: str, codec: str) -> Path:
-    """A compressed file's content in a temporary one with the ending that is left. Raises TableProblem."""
+    """A compressed file's content in a temporary one with the ending that is left. Raises
+    TableProblem."""
     handle, result = tempfile.mkstemp(prefix="gravel-", suffix=path.with_suffix("").suffix)
     atexit.register(Path(result).unlink, missing_ok=True)
     try:
-        with pa.CompressedInputStream(pa.OSFile(str(path)), codec) as source, os.fdopen(handle, "wb") as sink:
+        with (
+            pa.CompressedInputStream(pa.OSFile(str(path)), codec) as source,
+            os.fdopen(handle, "wb") as sink,
+        ):
             while data := source.read(1 << 22):
                 sink.write(data)
     except FileNotFoundError:

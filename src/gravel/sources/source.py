@@ -1,4 +1,5 @@
-"""Where rows are read from: the base of all sources, their rows in batches, and what is wrong with some of them."""
+"""Where rows are read from: the base of all sources, their rows in batches, and what is wrong with
+some of them."""
 
 from __future__ import annotations
 
@@ -26,12 +27,14 @@ _SAMPLE = 1  # splits that a guess of types looks at
 
 
 class InferredTypeRefuted(Exception):
-    """A batch holds a value that the column's guessed type does not have; the argument is the column."""
+    """A batch holds a value that the column's guessed type does not have; the argument is the
+    column."""
 
 
 @dataclass(frozen=True)
 class Malformed:
-    """A record that is no row: its source row number, its line in the file, what is wrong, and its text."""
+    """A record that is no row: its source row number, its line in the file, what is wrong, and its
+    text."""
 
     row: int
     line: int
@@ -41,8 +44,10 @@ class Malformed:
 
 @dataclass(frozen=True)
 class Batch:
-    """Some rows in source order. `rows` are source row numbers; `columns` has an Arrow array for each column asked for, in table order
-    and as the store has it (a text file's are texts), and None for the others. Malformed records stand beside, not among them."""
+    """Some rows in source order. `rows` are source row numbers; `columns` has an Arrow array for
+    each column asked for, in table order and as the store has it (a text file's are texts), and
+    None for the others. Malformed records stand beside, not among them.
+    """
 
     rows: np.ndarray
     columns: list[Any]
@@ -57,25 +62,37 @@ class Batch:
         """The same rows, each column as its texts."""
         if all(column is None or pa.types.is_string(column.type) for column in self.columns):
             return self
-        return Batch(self.rows, [None if column is None else text_of(column) for column in self.columns], self.malformed)
+        return Batch(
+            self.rows,
+            [None if column is None else text_of(column) for column in self.columns],
+            self.malformed,
+        )
 
 
 State = tuple[int, int, int] | None
 
 
 def state_of(path: Path) -> State:
-    """What tells whether a file is as it was: which one it is, its size, when it was last written; None for what is no plain file."""
+    """What tells whether a file is as it was: which one it is, its size, when it was last written;
+    None for what is no plain file."""
     try:
         message = path.stat()
     except OSError:
         return None
-    return (message.st_ino, message.st_size, message.st_mtime_ns) if stat.S_ISREG(message.st_mode) else None
+    return (
+        (message.st_ino, message.st_size, message.st_mtime_ns)
+        if stat.S_ISREG(message.st_mode)
+        else None
+    )
 
 
 def refuse_changed(path: Path, name: str, before: State) -> None:
-    """Every command sees one state of a file: one that is another now is told. Raises DataProblem."""
+    """Every command sees one state of a file: one that is another now is told. Raises
+    DataProblem."""
     if before is not None and state_of(path) != before:
-        raise DataProblem(f"{name} was changed while it was read", hint="run it again when nobody writes it")
+        raise DataProblem(
+            f"{name} was changed while it was read", hint="run it again when nobody writes it"
+        )
 
 
 def holding_some(pieces: Iterable[Any], rows: Sequence[int]) -> Iterator[Any]:
@@ -88,10 +105,12 @@ def holding_some(pieces: Iterable[Any], rows: Sequence[int]) -> Iterator[Any]:
 
 
 class Source(ABC):
-    """A table that rows are read from: columns, splits that can be read again and in any order, rows with their source row numbers.
+    """A table that rows are read from: columns, splits that can be read again and in any order,
+    rows with their source row numbers.
 
-    `name` is what the person called it. texts: columns that stay TEXT whatever they hold; declared: types that a plan gives columns.
-    Types that the store does not give are found from the values."""
+    `name` is what the person called it. texts: columns that stay TEXT whatever they hold; declared:
+    types that a plan gives columns. Types that the store does not give are found from the
+    values."""
 
     def __init__(
         self,
@@ -103,26 +122,44 @@ class Source(ABC):
         declared: dict[str, Type] | None = None,
         dialect: Dialect | None = None,
     ) -> None:
-        self.origin, self.part = path, ""  # the file that was named, and the table in it where it has several
+        self.origin, self.part = (
+            path,
+            "",
+        )  # the file that was named, and the table in it where it has several
         self.server = ""  # where it was copied from, if that is no file
-        self.snapshot = False  # whether it was read at one moment, so that it cannot change under way
-        self.store_key: tuple[str, ...] = ()  # what its store says of it: the primary key, columns without NULL
+        self.snapshot = (
+            False  # whether it was read at one moment, so that it cannot change under way
+        )
+        self.store_key: tuple[
+            str, ...
+        ] = ()  # what its store says of it: the primary key, columns without NULL
         self.not_null: tuple[str, ...] = ()
         self.fallback: dict[str, Type] = {}  # the store's types of columns that hold no value
-        self.store_kind = ""  # the kind of database that it is of, where that declares types that a new table can be given
+        # the kind of database that it is of, where that declares types that a new table can be
+        # given
+        self.store_kind = ""
         self.store_types: dict[str, str] = {}  # those types, by column, as its store writes them
-        self.mixed: dict[str, str] = {}  # columns with values of several types, which no one type keeps: what they are
+        self.mixed: dict[
+            str, str
+        ] = {}  # columns with values of several types, which no one type keeps: what they are
         self.binary: frozenset[str] = frozenset()  # columns of bytes, which are told as base64
-        self.fields: dict[int, Any] = {}  # the Arrow fields of columns that their store keeps as Arrow values
-        self.spelt: frozenset[str] = frozenset()  # columns that their store keeps as texts, so that another spelling is another value
-        self.misfits: dict[str, tuple[str, int, str]] = {}  # by column: declared type, values that do not match it, one of them
+        self.fields: dict[
+            int, Any
+        ] = {}  # the Arrow fields of columns that their store keeps as Arrow values
+        self.spelt: frozenset[str] = (
+            frozenset()
+        )  # columns that their store keeps as texts, so that another spelling is another value
+        self.misfits: dict[
+            str, tuple[str, int, str]
+        ] = {}  # by column: declared type, values that do not match it, one of them
         self.path, self.name, self.columns, self.texts = path, name, columns, texts
         self.declared = declared or {}
         self.empty_null = False
         self.asked_delimiter: str | None = None
         self.asked_encoding: str | None = None
         self.state: State = state_of(path)
-        # How its rows are written as text: as they are in a text file, else in the plain form of RFC 4180.
+        # How its rows are written as text: as they are in a text file, else in the plain form of
+        # RFC 4180.
         self.dialect = dialect or Dialect(",", "utf-8", columns, 0, 0, 0, "\n")
         self.notes: list[str] = []
         self.progress: Callable[[int], None] | None = None
@@ -131,24 +168,32 @@ class Source(ABC):
         self.fittings: dict[int, Fitting] = {}
 
     @abstractmethod
-    def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
-        """The table in splits, in order; each call reads it afresh. `take` is given the bytes of the file. `wanted`: the columns that are
-        all that will be read of them, for stores that fetch no others. Raises TableProblem."""
+    def pieces(
+        self, take: Take | None = None, wanted: Sequence[int] | None = None
+    ) -> Iterator[Any]:
+        """The table in splits, in order; each call reads it afresh. `take` is given the bytes of
+        the file. `wanted`: the columns that are all that will be read of them, for stores that
+        fetch no others. Raises TableProblem."""
 
     @abstractmethod
     def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
-        """The rows of a split, with the wanted columns (their positions; None: all). May run on any thread."""
+        """The rows of a split, with the wanted columns (their positions; None: all). May run on any
+        thread."""
 
     @abstractmethod
-    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
-        """What should be true of the rows read, whether it is, and the figures. `breaks`: line breaks inside values."""
+    def account(
+        self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None
+    ) -> tuple[str, bool, str]:
+        """What should be true of the rows read, whether it is, and the figures. `breaks`: line
+        breaks inside values."""
 
     def holding(self, rows: Sequence[int]) -> Iterator[Any]:
         """The splits that hold some source rows, in order."""
         return holding_some(self.pieces(), rows)
 
     def look_at_types(self) -> dict[int, Type]:
-        """All columns' types, without a promise: where values decide, as all of them or the first suggest."""
+        """All columns' types, without a promise: where values decide, as all of them or the first
+        suggest."""
         return self.types(list(range(len(self.columns))))
 
     def _refuse_guesses(self, columns: Sequence[Any]) -> None:
@@ -181,8 +226,9 @@ class Source(ABC):
             refuse_changed(self.path, self.name, self.state)
 
     def guess(self, wanted: Sequence[int]) -> dict[int, Type]:
-        """Types as the first rows suggest them, which spares a pass over the rest: `read` raises InferredTypeRefuted at the first
-        batch that shows another. A DECIMAL gets room for longer numbers."""
+        """Types as the first rows suggest them, which spares a pass over the rest: `read` raises
+        InferredTypeRefuted at the first batch that shows another. A DECIMAL gets room for longer
+        numbers."""
         missing = [index for index in wanted if index not in self._types]
         states = self._open_states(missing)
         pieces = list(islice(self.pieces(wanted=missing), _SAMPLE + 1))
@@ -204,15 +250,23 @@ class Source(ABC):
         return {index: self._types[index] for index in wanted}
 
     def load(
-        self, wanted: Sequence[int], enough: Callable[[list[Batch], dict[int, Type]], bool] | None = None
+        self,
+        wanted: Sequence[int],
+        enough: Callable[[list[Batch], dict[int, Type]], bool] | None = None,
     ) -> tuple[list[Batch], dict[int, Type], bool]:
-        """All rows of some columns and the columns' types, found on the way: one pass instead of two. Reading ends when the batches read
-        are `enough`; their types are then those of the rows read. The last result tells whether all rows were."""
+        """All rows of some columns and the columns' types, found on the way: one pass instead of
+        two. Reading ends when the batches read are `enough`; their types are then those of the rows
+        read. The last result tells whether all rows were.
+        """
         states = self._open_states([index for index in wanted if index not in self._types])
 
         def work(piece: Any) -> tuple[Batch, dict[int, Fitting]]:
             batch = self.read(piece, wanted)
-            return batch, {index: fitting(batch.columns[index], state.kinds) for index, state in states.items() if state.kinds}
+            return batch, {
+                index: fitting(batch.columns[index], state.kinds)
+                for index, state in states.items()
+                if state.kinds
+            }
 
         batches: list[Batch] = []
         parts = ordered_map(work, self.pieces(wanted=wanted))
@@ -221,7 +275,10 @@ class Source(ABC):
             for index, state in result.items():
                 states[index] = states[index].merge(state)
             if enough is not None:
-                types = {index: self._types[index] if index not in states else states[index].type for index in wanted}
+                types = {
+                    index: self._types[index] if index not in states else states[index].type
+                    for index in wanted
+                }
                 if enough(batches, types) and next(parts, None) is not None:
                     parts.close()
                     return batches, types, False
@@ -234,7 +291,11 @@ class Source(ABC):
         for index, state in found.items():
             name = self.columns[index]
             # What a store says of a column stands, whatever its values look like.
-            self._types.setdefault(index, self.declared.get(name) or (TEXT if name in self.texts else self._seen_type(name, state)))
+            self._types.setdefault(
+                index,
+                self.declared.get(name)
+                or (TEXT if name in self.texts else self._seen_type(name, state)),
+            )
 
     def _seen_type(self, name: str, state: Fitting) -> Type:
         return state.type if state.seen else self.fallback.get(name, TEXT)
@@ -260,7 +321,9 @@ class Source(ABC):
             # Columns that have turned out to be TEXT are not read again.
             open_columns = [index for index, state in states.items() if state.kinds]
             batch = self.read(piece, open_columns)
-            return {index: fitting(batch.columns[index], states[index].kinds) for index in open_columns}
+            return {
+                index: fitting(batch.columns[index], states[index].kinds) for index in open_columns
+            }
 
         for result in ordered_map(look, pieces):
             for index, state in result.items():
@@ -269,6 +332,8 @@ class Source(ABC):
                 break
 
 
-def scan(table: Source, work: Callable[[Batch], T], wanted: Sequence[int] | None = None) -> Iterator[T]:
+def scan(
+    table: Source, work: Callable[[Batch], T], wanted: Sequence[int] | None = None
+) -> Iterator[T]:
     """`work` of each batch, in order, by several threads."""
     return ordered_map(lambda piece: work(table.read(piece, wanted)), table.pieces(wanted=wanted))

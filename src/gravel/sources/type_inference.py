@@ -1,6 +1,7 @@
 """Which type a text column's values are plain literals of: found from all of them, batch by batch.
 
-A leading zero or plus, an exponent, a space or grouped digits make a column TEXT: such values are codes, not numbers.
+A leading zero or plus, an exponent, a space or grouped digits make a column TEXT: such values are
+codes, not numbers.
 """
 
 from __future__ import annotations
@@ -14,7 +15,17 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.language.functions.buffers import ByteSet, body, matches, valid
-from gravel.language.types import BOOLEAN, DATE, INTEGER, MAX_DIGITS, TEXT, TIMESTAMP, Kind, Type, decimal
+from gravel.language.types import (
+    BOOLEAN,
+    DATE,
+    INTEGER,
+    MAX_DIGITS,
+    TEXT,
+    TIMESTAMP,
+    Kind,
+    Type,
+    decimal,
+)
 
 PLAIN_INTEGER = r"^(?:0|-?[1-9][0-9]*)$"
 PLAIN_DECIMAL = r"^(?:0|0?\.0+|-?(?:[1-9][0-9]*(?:\.[0-9]+)?|0?\.[0-9]*[1-9][0-9]*))$"
@@ -30,10 +41,13 @@ _ALL = frozenset(_PLAIN)
 
 @dataclass(frozen=True)
 class Fitting:
-    """What is known of a column so far: the types that every value fits, and digits before and after the point.
+    """What is known of a column so far: the types that every value fits, and digits before and
+    after the point.
 
-    `merge` is associative, so batches may be looked at in any order and by several threads. `uniform` is False once
-    one value may be written in two ways (12 beside 12.0), when equal texts and equal values are not the same."""
+    `merge` is associative, so batches may be looked at in any order and by several threads.
+    `uniform` is False once one value may be written in two ways (12 beside 12.0), when equal texts
+    and equal values are not the same.
+    """
 
     kinds: frozenset[Kind] = _ALL
     whole: int = 0
@@ -44,16 +58,24 @@ class Fitting:
     def merge(self, other: Fitting) -> Fitting:
         """What is known of both parts."""
         return Fitting(
-            self.kinds & other.kinds, max(self.whole, other.whole), max(self.scale, other.scale),
-            self.scales | other.scales, self.seen or other.seen,
-        )  # fmt: skip
+            self.kinds & other.kinds,
+            max(self.whole, other.whole),
+            max(self.scale, other.scale),
+            self.scales | other.scales,
+            self.seen or other.seen,
+        )
 
     @property
     def type(self) -> Type:
         """The column's type; TEXT where nothing else fits, or nothing was seen."""
         if not self.seen:
             return TEXT
-        for kind, result in ((Kind.INTEGER, INTEGER), (Kind.BOOLEAN, BOOLEAN), (Kind.DATE, DATE), (Kind.TIMESTAMP, TIMESTAMP)):
+        for kind, result in (
+            (Kind.INTEGER, INTEGER),
+            (Kind.BOOLEAN, BOOLEAN),
+            (Kind.DATE, DATE),
+            (Kind.TIMESTAMP, TIMESTAMP),
+        ):
             if kind in self.kinds:
                 return result
         if Kind.DECIMAL in self.kinds and self.whole + self.scale <= MAX_DIGITS:
@@ -74,7 +96,12 @@ def fitting(array: Any, candidates: frozenset[Kind] = _ALL) -> Fitting:
     result = Fitting(frozenset(), seen=True)
     if Kind.INTEGER in kinds and _all_integers(array):
         longest = int(np.diff(body(array)[0]).max(initial=0))
-        result = replace(result, kinds=frozenset({Kind.INTEGER, Kind.DECIMAL}), whole=longest, scales=frozenset({0}))
+        result = replace(
+            result,
+            kinds=frozenset({Kind.INTEGER, Kind.DECIMAL}),
+            whole=longest,
+            scales=frozenset({0}),
+        )
     elif Kind.DECIMAL in kinds and (decimals := _all_decimals(array)) is not None:
         result = decimals
     for kind, arrow in ((Kind.DATE, pa.date32()), (Kind.TIMESTAMP, pa.timestamp("us"))):
@@ -85,8 +112,14 @@ def fitting(array: Any, candidates: frozenset[Kind] = _ALL) -> Fitting:
         formed = bool((lengths == 10).all()) if kind is Kind.DATE else _all(array, _PLAIN[kind])
         if formed and _casts(array, arrow):
             spaced = int(matches(array, " ").sum()) if kind is Kind.TIMESTAMP else 0
-            forms = frozenset(np.unique(lengths).tolist()) | ({-1} if 0 < spaced < len(lengths) else {-2 if spaced else -3})
-            result = replace(result, kinds=result.kinds | {kind}, scales=forms - {-2, -3} if kind is Kind.DATE else forms)
+            forms = frozenset(np.unique(lengths).tolist()) | (
+                {-1} if 0 < spaced < len(lengths) else {-2 if spaced else -3}
+            )
+            result = replace(
+                result,
+                kinds=result.kinds | {kind},
+                scales=forms - {-2, -3} if kind is Kind.DATE else forms,
+            )
     if Kind.BOOLEAN in kinds and _all(array, _PLAIN[Kind.BOOLEAN]):
         result = replace(result, kinds=result.kinds | {Kind.BOOLEAN})
     return result
@@ -94,17 +127,26 @@ def fitting(array: Any, candidates: frozenset[Kind] = _ALL) -> Fitting:
 
 def wider(kind: Type) -> Type:
     """A guessed type with room for longer numbers than were seen."""
-    return decimal(min(kind.whole + 6, MAX_DIGITS - kind.scale) + kind.scale, kind.scale) if kind.kind is Kind.DECIMAL else kind
+    return (
+        decimal(min(kind.whole + 6, MAX_DIGITS - kind.scale) + kind.scale, kind.scale)
+        if kind.kind is Kind.DECIMAL
+        else kind
+    )
 
 
 def agrees(array: Any, kind: Type) -> bool:
-    """Whether the values of a text array leave a column's guessed type as it is; TEXT stands for one of NULLs alone."""
+    """Whether the values of a text array leave a column's guessed type as it is; TEXT stands for
+    one of NULLs alone."""
     if array.null_count == len(array):
         return True
     if kind == TEXT:
         return False
-    result = fitting(array, frozenset({kind.kind, Kind.INTEGER} if kind.kind is Kind.DECIMAL else {kind.kind}))
-    return kind.kind in result.kinds and (kind.kind is not Kind.DECIMAL or (result.whole <= kind.whole and result.scale <= kind.scale))
+    result = fitting(
+        array, frozenset({kind.kind, Kind.INTEGER} if kind.kind is Kind.DECIMAL else {kind.kind})
+    )
+    return kind.kind in result.kinds and (
+        kind.kind is not Kind.DECIMAL or (result.whole <= kind.whole and result.scale <= kind.scale)
+    )
 
 
 def _first_look(array: Any, candidates: frozenset[Kind]) -> set[Kind]:
@@ -124,7 +166,11 @@ def _all_integers(array: Any) -> bool:
     offsets, data = body(array)
     lengths = np.diff(offsets)
     if not _DIGITS.within(data).all() or lengths.max(initial=0) > 18:
-        return bool(lengths.max(initial=0) <= 20) and _all(array, PLAIN_INTEGER) and _casts(array, pa.int64())
+        return (
+            bool(lengths.max(initial=0) <= 20)
+            and _all(array, PLAIN_INTEGER)
+            and _casts(array, pa.int64())
+        )
     known = valid(array)
     if (lengths[known] == 0).any():
         return False
@@ -143,7 +189,9 @@ def _casts(array: Any, arrow: Any) -> bool:
         result = pc.cast(array, arrow)
     except pa.ArrowInvalid:
         return False
-    return pa.types.is_integer(arrow) or (not bool(pc.any(pc.starts_with(array, "0000")).as_py()) and result is not None)
+    return pa.types.is_integer(arrow) or (
+        not bool(pc.any(pc.starts_with(array, "0000")).as_py()) and result is not None
+    )
 
 
 def _all_decimals(array: Any) -> Fitting | None:
@@ -156,7 +204,8 @@ def _all_decimals(array: Any) -> Fitting | None:
     others = np.flatnonzero(data - np.uint8(48) > 9)
     rows = np.searchsorted(offsets, others, side="right") - 1
     first = data[np.minimum(offsets[:-1], max(len(data) - 1, 0))] - np.uint8(49)
-    # The common form is decided by its bytes: a digit from 1 to 9 first, one point at most, digits after it.
+    # The common form is decided by its bytes: a digit from 1 to 9 first, one point at most, digits
+    # after it.
     common = known & (ends > offsets[:-1]) & (first < 9)
     common[rows[(data[others] != 46) | (others == ends[rows] - 1)]] = False
     common[rows[1:][rows[1:] == rows[:-1]]] = False
@@ -170,7 +219,11 @@ def _all_decimals(array: Any) -> Fitting | None:
     scales = np.where(point >= 0, ends - point - 1, 0)
     whole = np.where(point >= 0, point - offsets[:-1], lengths)
     return Fitting(
-        frozenset({Kind.DECIMAL}), int(whole[known].max()), int(scales[known].max()), frozenset(np.unique(scales[known]).tolist()), True
+        frozenset({Kind.DECIMAL}),
+        int(whole[known].max()),
+        int(scales[known].max()),
+        frozenset(np.unique(scales[known]).tolist()),
+        True,
     )
 
 
@@ -183,4 +236,10 @@ def _decimals(array: Any) -> Fitting:
     # A text that begins with the point is another way to write one that begins with 0.
     bare = {-1} if bool(matches(array, r"^-?\.").any()) else set()
     forms = frozenset(np.unique(scales).tolist()) | bare
-    return Fitting(frozenset({Kind.DECIMAL}), int(whole.max(initial=0)), int(scales.max(initial=0)), forms, True)
+    return Fitting(
+        frozenset({Kind.DECIMAL}),
+        int(whole.max(initial=0)),
+        int(scales.max(initial=0)),
+        forms,
+        True,
+    )

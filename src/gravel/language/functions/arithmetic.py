@@ -1,4 +1,5 @@
-"""Arithmetic that is exact or a row error: integers in 64 bits, decimals to 38 digits, doubles rounded half away."""
+"""Arithmetic that is exact or a row error: integers in 64 bits, decimals to 38 digits, doubles
+rounded half away."""
 
 from __future__ import annotations
 
@@ -24,7 +25,8 @@ def zero_of(arrow_type: Any) -> Any:
 
 
 def arrays(*values: Any) -> list[Any]:
-    """Arrow arrays of one length: scalars are repeated to that of the arrays (1 if there is none)."""
+    """Arrow arrays of one length: scalars are repeated to that of the arrays (1 if there is
+    none)."""
     length = next((len(value) for value in values if not isinstance(value, pa.Scalar)), 1)
     return [pa.repeat(value, length) if isinstance(value, pa.Scalar) else value for value in values]
 
@@ -40,31 +42,48 @@ def as_double(values: Any) -> Any:
         return as_double(pa.array([values.as_py()], values.type))[0]
     if pa.types.is_decimal(values.type):
         whole = unscaled(values)
-        if whole.dtype != object and values.type.scale <= 22 and (not len(whole) or np.abs(whole).max() < 2**53):
-            # Both the number without its point and the power of ten are exact doubles: their quotient is rounded once.
-            return pa.array(whole / 10.0**values.type.scale, mask=values.is_null().to_numpy(zero_copy_only=False))
+        if (
+            whole.dtype != object
+            and values.type.scale <= 22
+            and (not len(whole) or np.abs(whole).max() < 2**53)
+        ):
+            # Both the number without its point and the power of ten are exact doubles: their
+            # quotient is rounded once.
+            return pa.array(
+                whole / 10.0**values.type.scale,
+                mask=values.is_null().to_numpy(zero_copy_only=False),
+            )
         # Arrow rounds twice on this way; from text it rounds once.
         return pc.cast(pc.cast(values, pa.string()), pa.float64())
     return pc.cast(values, pa.float64(), safe=False)
 
 
 def unscaled(decimals: Any) -> np.ndarray:
-    """Decimals as whole numbers of their last place, NULL as 0: int64 where all of them fit, else Python's integers."""
+    """Decimals as whole numbers of their last place, NULL as 0: int64 where all of them fit, else
+    Python's integers."""
     filled = decimals.fill_null(0)
     width = 4 if pa.types.is_decimal256(decimals.type) else 2
-    words = np.frombuffer(filled.buffers()[1], np.int64)[width * filled.offset : width * (filled.offset + len(filled))]
+    words = np.frombuffer(filled.buffers()[1], np.int64)[
+        width * filled.offset : width * (filled.offset + len(filled))
+    ]
     whole: np.ndarray = words[::width]
     if all((words[index::width] == whole >> 63).all() for index in range(1, width)):
         return whole
     data = memoryview(words.tobytes())
     return np.array(
-        [int.from_bytes(data[index : index + 8 * width], "little", signed=True) for index in range(0, len(data), 8 * width)], object
+        [
+            int.from_bytes(data[index : index + 8 * width], "little", signed=True)
+            for index in range(0, len(data), 8 * width)
+        ],
+        object,
     )
 
 
 def numpy_values(array: Any, fill: Any = 0) -> np.ndarray:
     """The values as NumPy, NULL as `fill`."""
-    values: np.ndarray = (array.fill_null(fill) if array.null_count else array).to_numpy(zero_copy_only=False)
+    values: np.ndarray = (array.fill_null(fill) if array.null_count else array).to_numpy(
+        zero_copy_only=False
+    )
     return values
 
 
@@ -94,8 +113,11 @@ def subtract(x: Any, y: Any, to: Type) -> Any:
 
 def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
     if to.kind is Kind.DECIMAL:
-        # Both to the result's own type: wide enough for every sum of its operands, or for any value at all.
-        return _decimal(lambda a, b: decimal_kernel(_plain(a, to), _plain(b, to)), x, y, to, decimal_kernel)
+        # Both to the result's own type: wide enough for every sum of its operands, or for any value
+        # at all.
+        return _decimal(
+            lambda a, b: decimal_kernel(_plain(a, to), _plain(b, to)), x, y, to, decimal_kernel
+        )
     quick = _quickly(x, y, to, pc.add_checked if kernel is np.add else pc.subtract_checked)
     if quick is not None:
         return quick
@@ -105,7 +127,8 @@ def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
     with np.errstate(all="ignore"):
         output = kernel(a, b)
         if to.kind is Kind.INTEGER:
-            # Overflow of two's complement: a sum whose sign differs from both operands', a difference likewise.
+            # Overflow of two's complement: a sum whose sign differs from both operands', a
+            # difference likewise.
             other = b if kernel is np.add else ~b
             errors[good & (((a ^ output) & (other ^ output)) < 0)] = OVERFLOW
         else:
@@ -114,7 +137,8 @@ def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
 
 
 def _quickly(x: Any, y: Any, to: Type, kernel: Any) -> Any:
-    """What Arrow's kernel gives where no row can be out of range, else None: doubles may overflow, or vanish in a product."""
+    """What Arrow's kernel gives where no row can be out of range, else None: doubles may overflow,
+    or vanish in a product."""
     if to.kind is Kind.DOUBLE:
         x, y = (as_double(item) for item in (x, y))
     try:
@@ -153,7 +177,8 @@ def multiply(x: Any, y: Any, to: Type) -> Any:
     with np.errstate(all="ignore"):
         output = a * b
         if to.kind is Kind.INTEGER:
-            # A product near or beyond 2^63 shows in the double product; those few are decided exactly.
+            # A product near or beyond 2^63 shows in the double product; those few are decided
+            # exactly.
             doubtful = good & (np.abs(a.astype(float) * b.astype(float)) > 2.0**62)
             for row in np.flatnonzero(doubtful):
                 exact = int(a[row]) * int(b[row])
@@ -204,7 +229,12 @@ def remainder(x: Any, y: Any, to: Type) -> Any:
     x, y = arrays(x, y)
     good = known(x, y)
     if to.kind is Kind.DECIMAL:
-        return _one_by_one(pc.cast(_exact(x), pa.decimal256(76, to.scale)), pc.cast(_exact(y), pa.decimal256(76, to.scale)), to, _remainder)
+        return _one_by_one(
+            pc.cast(_exact(x), pa.decimal256(76, to.scale)),
+            pc.cast(_exact(y), pa.decimal256(76, to.scale)),
+            to,
+            _remainder,
+        )
     a, b = numpy_values(pc.cast(x, to.arrow)), numpy_values(pc.cast(y, to.arrow), 1)
     errors = np.zeros(len(a), np.uint8)
     errors[good & (b == 0)] = BY_ZERO
@@ -223,12 +253,16 @@ def absolute(x: Any, to: Type) -> Any:
     if to.kind is not Kind.INTEGER:
         return pc.abs(x)
     least = pc.fill_null(pc.equal(x, -(2**63)), False).to_numpy(zero_copy_only=False)
-    return Result(pc.abs(pc.if_else(pa.array(least), pa.scalar(None, pa.int64()), x)), least.astype(np.uint8) * OVERFLOW)
+    return Result(
+        pc.abs(pc.if_else(pa.array(least), pa.scalar(None, pa.int64()), x)),
+        least.astype(np.uint8) * OVERFLOW,
+    )
 
 
 def _quotient(a: Any, b: Any, to: Type) -> Any:
-    """Arrow divides decimals with scale s1 + p2 - s2 + 1 (at least 6), cut off: enough digits to round half away from
-    zero afterwards when that is beyond the wanted scale, so the dividend is widened until it is."""
+    """Arrow divides decimals with scale s1 + p2 - s2 + 1 (at least 6), cut off: enough digits to
+    round half away from zero afterwards when that is beyond the wanted scale, so the dividend is
+    widened until it is."""
     a, b = _tight(a), _tight(b)
     have = a.type.scale + b.type.precision - b.type.scale + 1
     if max(have, 6) <= to.scale:
@@ -270,11 +304,16 @@ def _digits(array: Any) -> int:
     low, high = pc.min_max(array).values()
     if low.as_py() is None:
         return 1
-    return max(len(value.as_py().as_tuple().digits) + max(0, value.as_py().as_tuple().exponent + array.type.scale) for value in (low, high))
+    return max(
+        len(value.as_py().as_tuple().digits)
+        + max(0, value.as_py().as_tuple().exponent + array.type.scale)
+        for value in (low, high)
+    )
 
 
 def _tight(array: Any) -> Any:
-    """A decimal256 whose precision is what its values need, so that Arrow's result types stay within 76 digits."""
+    """A decimal256 whose precision is what its values need, so that Arrow's result types stay
+    within 76 digits."""
     array = _exact(array)
     if array.type.precision <= 30:
         return pc.cast(array, pa.decimal256(array.type.precision, array.type.scale))
@@ -282,7 +321,8 @@ def _tight(array: Any) -> Any:
 
 
 def _decimal(kernel: Callable[[Any, Any], Any], x: Any, y: Any, to: Type, exactly: Any) -> Result:
-    """Run a decimal kernel and fit its values to the result's type; what Arrow cannot hold is done by Python."""
+    """Run a decimal kernel and fit its values to the result's type; what Arrow cannot hold is done
+    by Python."""
     x, y = arrays(x, y)
     try:
         return fit_decimal(kernel(x, y), to)
@@ -311,7 +351,11 @@ def _held(value: Decimal, to: Type) -> Decimal | None:
     scaled = value.quantize(Decimal(1).scaleb(-to.scale), context=WIDE)
     if scaled != value:
         return None
-    return scaled if not value or (significant(value) <= MAX_DIGITS and scaled.adjusted() < to.whole) else None
+    return (
+        scaled
+        if not value or (significant(value) <= MAX_DIGITS and scaled.adjusted() < to.whole)
+        else None
+    )
 
 
 def cut_off(value: Decimal, places: int) -> Decimal:
@@ -329,7 +373,8 @@ def significant(value: Decimal) -> int:
 
 
 def rounded(array: Any, places: int) -> Any:
-    """A decimal array rounded half away from zero, with room for the digit that rounding up may add (Arrow has none)."""
+    """A decimal array rounded half away from zero, with room for the digit that rounding up may add
+    (Arrow has none)."""
     return pc.round(wide(array), places, "half_towards_infinity")
 
 
@@ -339,8 +384,8 @@ def wide(array: Any) -> Any:
 
 
 def fit_decimal(array: Any, to: Type) -> Result:
-    """A decimal array as the type `to`, rounded to its scale; values with more digits before the point than it has room
-    for are 22003."""
+    """A decimal array as the type `to`, rounded to its scale; values with more digits before the
+    point than it has room for are 22003."""
     if array.type == to.arrow:
         return Result(array, None)
     if array.type.scale > to.scale:

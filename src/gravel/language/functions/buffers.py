@@ -24,7 +24,8 @@ class ByteSet:
         self._runs = list(zip(edges[0::2].tolist(), (edges[1::2] - 1).tolist(), strict=True))
 
     def within(self, data: np.ndarray) -> np.ndarray:
-        """Mask of the bytes that are in the set. Comparing with a few runs is several times faster than a table."""
+        """Mask of the bytes that are in the set. Comparing with a few runs is several times faster
+        than a table."""
         if len(self._runs) > 4:
             return self.table[data]
         mask = np.zeros(len(data), bool)
@@ -80,7 +81,8 @@ def rows_with(array: Any, members: ByteSet) -> np.ndarray:
 
 
 def edges(array: Any, members: ByteSet) -> tuple[np.ndarray, np.ndarray]:
-    """Masks of the values whose first byte, and whose last byte, is in a set; empty values are in neither."""
+    """Masks of the values whose first byte, and whose last byte, is in a set; empty values are in
+    neither."""
     offsets, data = parts(array)
     if len(data) == 0:
         return np.zeros(len(array), bool), np.zeros(len(array), bool)
@@ -92,7 +94,8 @@ def edges(array: Any, members: ByteSet) -> tuple[np.ndarray, np.ndarray]:
 
 
 def maybe_padded(array: Any) -> np.ndarray:
-    """Mask of the values that might begin or end with white space or a zero width character (a superset)."""
+    """Mask of the values that might begin or end with white space or a zero width character (a
+    superset)."""
     first, final = edges(array, _EDGE)
     return first | final
 
@@ -128,11 +131,19 @@ def by_value(array: Any, change: Callable[[str], Any], to: Any = None) -> Any:
 
 def with_buffers(array: Any, offsets: np.ndarray, data: np.ndarray) -> Any:
     """A text array of new bytes, NULL where `array` is NULL."""
-    result = pa.StringArray.from_buffers(len(array), pa.py_buffer(offsets.astype(np.int32).tobytes()), pa.py_buffer(data.tobytes()))
-    return result if array.null_count == 0 else pc.if_else(pc.is_valid(array), result, pa.scalar(None, pa.string()))
+    result = pa.StringArray.from_buffers(
+        len(array), pa.py_buffer(offsets.astype(np.int32).tobytes()), pa.py_buffer(data.tobytes())
+    )
+    return (
+        result
+        if array.null_count == 0
+        else pc.if_else(pc.is_valid(array), result, pa.scalar(None, pa.string()))
+    )
 
 
 def matches(array: Any, pattern: str) -> np.ndarray:
     """Mask of the values that match an RE2 pattern; NULL does not."""
-    result: np.ndarray = pc.fill_null(pc.match_substring_regex(array, pattern), False).to_numpy(zero_copy_only=False)
+    result: np.ndarray = pc.fill_null(pc.match_substring_regex(array, pattern), False).to_numpy(
+        zero_copy_only=False
+    )
     return result

@@ -18,7 +18,16 @@ import pyarrow.compute as pc
 
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, formats
-from gravel.language.functions.buffers import ByteSet, body, by_value, edges, matches, on_rows, rows_with, valid
+from gravel.language.functions.buffers import (
+    ByteSet,
+    body,
+    by_value,
+    edges,
+    matches,
+    on_rows,
+    rows_with,
+    valid,
+)
 from gravel.language.functions.catalogue import Result
 from gravel.language.types import INTEGER, MAX_DIGITS, TEXT, Kind, Target, Type, as_decimal
 
@@ -55,11 +64,14 @@ def _formatted(array: Any, source: Type, target: Target) -> Result:
     if target.type.kind is Kind.TEXT:
         texts = formats.write(array, formats.template(target.format or "", source.kind), source)
         return _to_text_target(texts, TEXT, replace(target, format=None))
-    return formats.read(_without_spaces(array), formats.template(target.format or "", target.type.kind), target.type)
+    return formats.read(
+        _without_spaces(array), formats.template(target.format or "", target.type.kind), target.type
+    )
 
 
 def widened(values: Any, arrow: Any) -> Any:
-    """Values in a wider Arrow type, as `language.types.common` widens: to DOUBLE as the nearest double."""
+    """Values in a wider Arrow type, as `language.types.common` widens: to DOUBLE as the nearest
+    double."""
     if values.type == arrow:
         return values
     if pa.types.is_floating(arrow) and not pa.types.is_null(values.type):
@@ -68,7 +80,9 @@ def widened(values: Any, arrow: Any) -> Any:
         return pc.cast(pc.cast(values, pa.decimal128(19, 0)), arrow)
     if pa.types.is_list(values.type) and pa.types.is_list(arrow):
         items = widened(values.values, arrow.value_type)
-        return pa.ListArray.from_arrays(values.offsets, items, mask=pc.is_null(values) if values.null_count else None)
+        return pa.ListArray.from_arrays(
+            values.offsets, items, mask=pc.is_null(values) if values.null_count else None
+        )
     return pc.cast(values, arrow)
 
 
@@ -96,17 +110,26 @@ def to_text(array: Any, source: Type) -> Any:
     if kind is Kind.DECIMAL:
         texts = pc.cast(array, pa.string())
         # Arrow writes very small decimals with an exponent.
-        return on_rows(texts, rows_with(texts, _EXPONENT), lambda subset: by_value(subset, lambda text: format(Decimal(text), "f")))
+        return on_rows(
+            texts,
+            rows_with(texts, _EXPONENT),
+            lambda subset: by_value(subset, lambda text: format(Decimal(text), "f")),
+        )
     if kind is Kind.DOUBLE:
         return _double_text(array)
     if kind is Kind.ARRAY:
         return _array_text(array, kind_of_items(source))
     if kind is Kind.INTERVAL:
-        return pa.array([None if value is None else _interval_text(value) for value in array.to_pylist()], pa.string())
+        return pa.array(
+            [None if value is None else _interval_text(value) for value in array.to_pylist()],
+            pa.string(),
+        )
     if kind is Kind.TIME:
         return _without_zeros(pc.cast(array, pa.string()))
     if kind is Kind.ZONED:
-        return pc.binary_join_element_wise(_without_zeros(pc.cast(pc.cast(array, pa.timestamp("us")), pa.string())), "+00", "")
+        return pc.binary_join_element_wise(
+            _without_zeros(pc.cast(pc.cast(array, pa.timestamp("us")), pa.string())), "+00", ""
+        )
     if kind is Kind.TIMESTAMP:
         return _without_zeros(pc.cast(array, pa.string()))
     return pc.cast(array, pa.string())
@@ -122,11 +145,18 @@ def _array_text(array: Any, item: Type) -> Any:
     flat = array.flatten()
     bare = item.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.BOOLEAN, Kind.ARRAY)
     texts = [
-        "null" if entry is None else entry if bare else json.dumps(entry, ensure_ascii=False) for entry in to_text(flat, item).to_pylist()
+        "null" if entry is None else entry if bare else json.dumps(entry, ensure_ascii=False)
+        for entry in to_text(flat, item).to_pylist()
     ]
     if item.kind is Kind.DOUBLE:
         texts = [
-            "null" if entry is None else double_text(entry) if np.isfinite(entry) else f'"{double_text(entry)}"'
+            (
+                "null"
+                if entry is None
+                else double_text(entry)
+                if np.isfinite(entry)
+                else f'"{double_text(entry)}"'
+            )
             for entry in flat.to_pylist()
         ]
     sizes = pc.fill_null(pc.list_value_length(array), 0).to_pylist()
@@ -150,10 +180,16 @@ def _interval_text(value: Any) -> str:
         (months % 12, "month", value.months < 0),
         (abs(value.days), "day", value.days < 0),
     ]
-    parts = [f"{'-' if negative else ''}{count} {word}{'' if count == 1 else 's'}" for count, word, negative in words if count]
+    parts = [
+        f"{'-' if negative else ''}{count} {word}{'' if count == 1 else 's'}"
+        for count, word, negative in words
+        if count
+    ]
     if micros or not parts:
         seconds, fraction = divmod(micros, 1_000_000)
-        clock = f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}" + (f".{fraction:06d}".rstrip("0") if fraction else "")
+        clock = f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}" + (
+            f".{fraction:06d}".rstrip("0") if fraction else ""
+        )
         parts.append(("-" if value.nanoseconds < 0 else "") + clock)
     return " ".join(parts)
 
@@ -177,14 +213,17 @@ def double_text(value: float) -> str:
 
 
 def _double_text(array: Any) -> Any:
-    # Between these bounds Arrow writes what `double_text` does, many times as fast; beyond them its exponents are other ones.
+    # Between these bounds Arrow writes what `double_text` does, many times as fast; beyond them its
+    # exponents are other ones.
     sizes = pc.abs(array.fill_null(1.0)).to_numpy(zero_copy_only=False)
     other = ~((sizes >= 1e-4) & (sizes < 1e9))
     texts = pc.cast(array, pa.string())
     if not other.any():
         return texts
     coded = array.filter(pa.array(other)).dictionary_encode()
-    written = pa.array([double_text(value) for value in coded.dictionary.to_pylist()], pa.string()).take(coded.indices)
+    written = pa.array(
+        [double_text(value) for value in coded.dictionary.to_pylist()], pa.string()
+    ).take(coded.indices)
     return pc.replace_with_mask(texts, pa.array(other), written)
 
 
@@ -199,7 +238,11 @@ def _to_text_target(array: Any, source: Type, target: Target) -> Result:
 
 
 def _codes(mask: Any, code: int) -> np.ndarray:
-    flags: np.ndarray = mask if isinstance(mask, np.ndarray) else pc.fill_null(mask, False).to_numpy(zero_copy_only=False)
+    flags: np.ndarray = (
+        mask
+        if isinstance(mask, np.ndarray)
+        else pc.fill_null(mask, False).to_numpy(zero_copy_only=False)
+    )
     return flags.astype(np.uint8) * code
 
 
@@ -231,7 +274,9 @@ def _text_to_integer(array: Any, to: Type) -> Result:
     values = pc.cast(texts, pa.int64())
     if long.any():
         exact = [_whole(text) for text in array.filter(pa.array(long)).to_pylist()]
-        fits = [value if value is not None and -(2**63) <= value < 2**63 else None for value in exact]
+        fits = [
+            value if value is not None and -(2**63) <= value < 2**63 else None for value in exact
+        ]
         values = pc.replace_with_mask(values, pa.array(long), pa.array(fits, pa.int64()))
         errors[long] = [0 if value is not None else OUT_OF_RANGE for value in fits]
     return Result(values, errors)
@@ -245,9 +290,11 @@ def _whole(text: str) -> int | None:
 
 def _text_to_decimal(array: Any, to: Type) -> Result:
     offsets, _ = body(array)
-    if (len(array) == 0 or np.diff(offsets).max() <= MAX_DIGITS) and not rows_with(array, _EXPONENT).any():
-        # Arrow reads just what the standard has, but for exponents; it refuses the whole array for one misfit, and wraps around
-        # beyond 38 digits.
+    if (len(array) == 0 or np.diff(offsets).max() <= MAX_DIGITS) and not rows_with(
+        array, _EXPONENT
+    ).any():
+        # Arrow reads just what the standard has, but for exponents; it refuses the whole array for
+        # one misfit, and wraps around beyond 38 digits.
         with contextlib.suppress(pa.ArrowInvalid):
             return Result(pc.cast(array, to.arrow), None)
     known = valid(array)
@@ -266,11 +313,14 @@ def _text_to_decimal(array: Any, to: Type) -> Result:
     point = pc.fill_null(pc.find_substring(texts, "."), -1).to_numpy(zero_copy_only=False)
     scale = int(np.where(point >= 0, lengths - point - 1, 0).max(initial=0))
     result = arithmetic.fit_decimal(pc.cast(texts, pa.decimal256(76 - 36 + scale, scale)), to)
-    return Result(result.values, errors if result.errors is None else np.maximum(errors, result.errors))
+    return Result(
+        result.values, errors if result.errors is None else np.maximum(errors, result.errors)
+    )
 
 
 def _rounded_within(number: Decimal, to: Type) -> Decimal | None:
-    """A number at a DECIMAL's scale, None where it has more digits before the point than there is room for."""
+    """A number at a DECIMAL's scale, None where it has more digits before the point than there is
+    room for."""
     if not number:
         return Decimal(0)
     if number.adjusted() >= to.whole:
@@ -290,7 +340,8 @@ def _text_to_double(array: Any, to: Type) -> Result:
     numbers = arithmetic.numpy_values(values, 0.0)
     odd = good & (np.isinf(numbers) | (numbers == 0))
     if odd.any():
-        # A finite text that became infinite, or one other than zero that became zero, is out of range.
+        # A finite text that became infinite, or one other than zero that became zero, is out of
+        # range.
         subset = array.filter(pa.array(odd))
         named = matches(subset, "(?i)inf|^[^1-9]*([eE].*)?$")
         errors[np.flatnonzero(odd)[~named]] = OUT_OF_RANGE
@@ -300,12 +351,17 @@ def _text_to_double(array: Any, to: Type) -> Result:
 
 def _text_to_boolean(array: Any, to: Type) -> Result:
     lower = pc.ascii_lower(array)
-    good = pc.fill_null(pc.is_in(lower, pa.array(["true", "false"])), False).to_numpy(zero_copy_only=False)
-    return Result(pc.equal(_only(lower, good), pa.scalar("true")), _codes(valid(array) & ~good, BAD_TEXT))
+    good = pc.fill_null(pc.is_in(lower, pa.array(["true", "false"])), False).to_numpy(
+        zero_copy_only=False
+    )
+    return Result(
+        pc.equal(_only(lower, good), pa.scalar("true")), _codes(valid(array) & ~good, BAD_TEXT)
+    )
 
 
 def _strict_moments(array: Any, form: str, arrow: Any) -> Result:
-    """Texts of that form to Arrow's type; those of the form that name no real day are 22008, others 22007."""
+    """Texts of that form to Arrow's type; those of the form that name no real day are 22008, others
+    22007."""
     known = valid(array)
     shaped = matches(array, form)
     errors = _codes(known & ~shaped, BAD_MOMENT)
@@ -313,7 +369,10 @@ def _strict_moments(array: Any, form: str, arrow: Any) -> Result:
     try:
         if pa.types.is_time(arrow):
             # Arrow reads no times of day alone.
-            values = pc.cast(pc.cast(pc.binary_join_element_wise("1970-01-01 ", good, ""), pa.timestamp("us")), arrow)
+            values = pc.cast(
+                pc.cast(pc.binary_join_element_wise("1970-01-01 ", good, ""), pa.timestamp("us")),
+                arrow,
+            )
         else:
             values = pc.cast(good, arrow)
     except pa.ArrowInvalid:
@@ -362,7 +421,11 @@ def _text_to_zoned(array: Any, to: Type) -> Result:
     values: list[Any] = []
     for row, text in enumerate(_only(array, shaped).to_pylist()):
         try:
-            moment = None if text is None else datetime.datetime.fromisoformat(text).astimezone(datetime.UTC)
+            moment = (
+                None
+                if text is None
+                else datetime.datetime.fromisoformat(text).astimezone(datetime.UTC)
+            )
         except (ValueError, OverflowError):
             moment, errors[row] = None, MOMENT_RANGE
         values.append(moment)
@@ -392,13 +455,20 @@ def _between(array: Any, source: Type, to: Type) -> Result:
         return arithmetic.fit_decimal(exact, to)
     if kinds == (Kind.DECIMAL, Kind.INTEGER):
         whole = arithmetic.rounded(array, 0)
-        low, high = (pa.scalar(Decimal(bound), pa.decimal128(19, 0)) for bound in (-(2**63), 2**63 - 1))
+        low, high = (
+            pa.scalar(Decimal(bound), pa.decimal128(19, 0)) for bound in (-(2**63), 2**63 - 1)
+        )
         bad = pc.fill_null(pc.or_(pc.less(whole, low), pc.greater(whole, high)), False)
         kept = pc.if_else(bad, pa.scalar(None, whole.type), whole)
-        return Result(pc.cast(pc.cast(kept, pa.decimal256(kept.type.precision, kept.type.scale)), pa.int64()), _codes(bad, OUT_OF_RANGE))
+        return Result(
+            pc.cast(pc.cast(kept, pa.decimal256(kept.type.precision, kept.type.scale)), pa.int64()),
+            _codes(bad, OUT_OF_RANGE),
+        )
     if kinds in ((Kind.TIMESTAMP, Kind.DATE), (Kind.ZONED, Kind.DATE)):
         days = arithmetic.numpy_values(pc.cast(array, pa.int64())) // 86_400_000_000
-        return Result(pc.cast(pa.array(days.astype(np.int32), mask=~valid(array)), pa.date32()), None)
+        return Result(
+            pc.cast(pa.array(days.astype(np.int32), mask=~valid(array)), pa.date32()), None
+        )
     if kinds == (Kind.TIMESTAMP, Kind.TIME):
         micros = arithmetic.numpy_values(pc.cast(array, pa.int64())) % 86_400_000_000
         return Result(pa.array(micros, pa.time64("us"), mask=~valid(array)), None)
@@ -420,7 +490,11 @@ def _from_double(array: Any, to: Type) -> Result:
         return arithmetic.result(np.where(fits, rounded, 0).astype(np.int64), good, errors, to)
     values, errors = [], np.zeros(len(array), np.uint8)
     for row, number in enumerate(array.to_pylist()):
-        exact = None if number is None or not np.isfinite(number) else _rounded_within(Decimal(repr(number)), to)
+        exact = (
+            None
+            if number is None or not np.isfinite(number)
+            else _rounded_within(Decimal(repr(number)), to)
+        )
         values.append(exact)
         errors[row] = OUT_OF_RANGE if number is not None and exact is None else 0
     return Result(pa.array(values, to.arrow), errors)
@@ -428,10 +502,13 @@ def _from_double(array: Any, to: Type) -> Result:
 
 def _in_range(result: Result, target: Target) -> Result:
     bound = 2 ** (target.bits - 1)
-    bad = pc.fill_null(pc.or_(pc.less(result.values, -bound), pc.greater_equal(result.values, bound)), False)
+    bad = pc.fill_null(
+        pc.or_(pc.less(result.values, -bound), pc.greater_equal(result.values, bound)), False
+    )
     codes = _codes(bad, OUT_OF_RANGE)
     return Result(
-        pc.if_else(bad, pa.scalar(None, pa.int64()), result.values), codes if result.errors is None else np.maximum(result.errors, codes)
+        pc.if_else(bad, pa.scalar(None, pa.int64()), result.values),
+        codes if result.errors is None else np.maximum(result.errors, codes),
     )
 
 

@@ -1,4 +1,5 @@
-"""The catalogue: one entry holds all there is to know of a function. Help, docs, hints and tests are made from it."""
+"""The catalogue: one entry holds all there is to know of a function. Help, docs, hints and tests
+are made from it."""
 
 from __future__ import annotations
 
@@ -30,7 +31,8 @@ FAMILIES = {
 
 
 class Result(NamedTuple):
-    """What a kernel that can fail gives: values (NULL where a row failed) and codes of language.errors, 0 for none."""
+    """What a kernel that can fail gives: values (NULL where a row failed) and codes of
+    language.errors, 0 for none."""
 
     values: Any
     errors: Any
@@ -38,7 +40,8 @@ class Result(NamedTuple):
 
 @dataclass(frozen=True)
 class FunctionParameter:
-    """An argument of a signature: `kind` is a type's name, NUMBER, ANY, AS TEXT (any type, as its text), or T."""
+    """An argument of a signature: `kind` is a type's name, NUMBER, ANY, AS TEXT (any type, as its
+    text), or T."""
 
     name: str
     kind: str
@@ -48,7 +51,8 @@ class FunctionParameter:
 
 @dataclass(frozen=True)
 class FunctionSignature:
-    """One way to call a function. `result` is a type's name or T, the common type of all T arguments."""
+    """One way to call a function. `result` is a type's name or T, the common type of all T
+    arguments."""
 
     text: str
     parameters: tuple[FunctionParameter, ...]
@@ -57,7 +61,9 @@ class FunctionSignature:
     def accepts(self, count: int) -> bool:
         """Whether that many arguments will do."""
         least = sum(not parameter.optional for parameter in self.parameters)
-        return least <= count and (count <= len(self.parameters) or any(p.repeated for p in self.parameters))
+        return least <= count and (
+            count <= len(self.parameters) or any(p.repeated for p in self.parameters)
+        )
 
     def parameter(self, position: int) -> FunctionParameter:
         """The parameter an argument goes to."""
@@ -66,10 +72,11 @@ class FunctionSignature:
 
 @dataclass(frozen=True)
 class Function:
-    """An entry. `kernel` takes Arrow arrays (scalars for constants), NULL where an argument is NULL, and gives an
-    array, or a Result where rows can fail; None where the engine itself decides (CASE, CAST). `result_type` gives
-    the type where it depends on the arguments' types and constant values; `check` says what is wrong with constant
-    arguments (... stands for one that is none), or None."""
+    """An entry. `kernel` takes Arrow arrays (scalars for constants), NULL where an argument is
+    NULL, and gives an array, or a Result where rows can fail; None where the engine itself decides
+    (CASE, CAST). `result_type` gives the type where it depends on the arguments' types and constant
+    values; `check` says what is wrong with constant arguments (... stands for one that is none), or
+    None."""
 
     name: str
     family: str
@@ -108,14 +115,24 @@ def function(
 ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """Enter the decorated kernel into the catalogue.
 
-    A signature reads `NAME(x TEXT, n INTEGER [, y TEXT]...) TEXT`; an operator's reads `x NUMBER + y NUMBER : NUMBER`.
-    `examples` maps expressions to their results, both as SQL, or `error` with its SQLSTATE; every one is run as a test.
-    `name` tells apart entries that are written alike (the + of dates).
+    A signature reads `NAME(x TEXT, n INTEGER [, y TEXT]...) TEXT`; an operator's reads `x NUMBER +
+    y NUMBER : NUMBER`. `examples` maps expressions to their results, both as SQL, or `error` with
+    its SQLSTATE; every one is run as a test. `name` tells apart entries that are written alike (the
+    + of dates).
     """
 
     def enter(kernel: Callable[..., Any]) -> Callable[..., Any]:
-        describe(*signatures, family=kernel.__module__.rsplit(".", 1)[1], meaning=meaning, examples=examples,
-                 errors=errors, result=result, kernel=kernel, check=check, name=name)  # fmt: skip
+        describe(
+            *signatures,
+            family=kernel.__module__.rsplit(".", 1)[1],
+            meaning=meaning,
+            examples=examples,
+            errors=errors,
+            result=result,
+            kernel=kernel,
+            check=check,
+            name=name,
+        )
         return kernel
 
     return enter
@@ -137,7 +154,9 @@ def describe(
     name = name or parsed[0][0]
     wants = kernel is not None and "to" in inspect.signature(kernel).parameters
     shapes = tuple(signature for _, signature in parsed)
-    _entries[name] = Function(name, family, shapes, meaning, examples, errors, kernel, result, wants, check)
+    _entries[name] = Function(
+        name, family, shapes, meaning, examples, errors, kernel, result, wants, check
+    )
 
 
 def _signature(text: str) -> tuple[str, FunctionSignature]:
@@ -147,10 +166,16 @@ def _signature(text: str) -> tuple[str, FunctionSignature]:
         return name, FunctionSignature(text, tuple(_parameters(inside)), result)
     shown, result = text.rsplit(" : ", 1)
     required, _, optional = shown.partition(" [")
-    named = re.compile(r"\b(\w+) (NUMBER|AS TEXT|TEXT|T|BOOLEAN|DATE|INTEGER|ANY|MOMENT|INTERVAL)\b")
+    named = re.compile(
+        r"\b(\w+) (NUMBER|AS TEXT|TEXT|T|BOOLEAN|DATE|INTEGER|ANY|MOMENT|INTERVAL)\b"
+    )
     parameters = [FunctionParameter(name, kind) for name, kind in named.findall(required)]
-    parameters += [FunctionParameter(name, kind, optional=True) for name, kind in named.findall(optional)]
-    return " ".join(named.sub(" ", required).split()), FunctionSignature(text, tuple(parameters), result)
+    parameters += [
+        FunctionParameter(name, kind, optional=True) for name, kind in named.findall(optional)
+    ]
+    return " ".join(named.sub(" ", required).split()), FunctionSignature(
+        text, tuple(parameters), result
+    )
 
 
 def _parameters(inside: str) -> list[FunctionParameter]:
@@ -172,7 +197,8 @@ def catalogue() -> dict[str, Function]:
 
 
 SYNONYMS = {
-    "CHAR_LENGTH": "LENGTH", "CHARACTER_LENGTH": "LENGTH", "CEIL": "CEILING", "TRIM": "BTRIM", "%": "MOD",
+    "CHAR_LENGTH": "LENGTH", "CHARACTER_LENGTH": "LENGTH", "CEIL": "CEILING", "TRIM": "BTRIM",
+    "%": "MOD",
 }  # fmt: skip
 
 

@@ -15,7 +15,18 @@ from gravel.language.functions import arithmetic, casts, formats
 from gravel.language.functions.buffers import valid
 from gravel.language.functions.catalogue import Result, describe, function
 from gravel.language.functions.text import RowFailure, by_row, constant
-from gravel.language.types import DATE, INTEGER, INTERVAL, TEXT, TIMESTAMP, ZONED, Kind, Target, Type, decimal
+from gravel.language.types import (
+    DATE,
+    INTEGER,
+    INTERVAL,
+    TEXT,
+    TIMESTAMP,
+    ZONED,
+    Kind,
+    Target,
+    Type,
+    decimal,
+)
 
 FIRST_DAY, LAST_DAY = -719162, 2932896  # 0001-01-01 and 9999-12-31, in days from 1970-01-01
 DAY = 86_400_000_000  # microseconds
@@ -23,7 +34,8 @@ _OUT = CODES["22008"]
 _OF_DATE = ("YEAR", "QUARTER", "MONTH", "DAY", "ISODOW", "DOY", "WEEK")
 _OF_TIME = ("HOUR", "MINUTE", "SECOND")
 _PARTS = {
-    "YEAR": pc.year, "QUARTER": pc.quarter, "MONTH": pc.month, "DAY": pc.day, "DOY": pc.day_of_year, "WEEK": pc.iso_week,
+    "YEAR": pc.year, "QUARTER": pc.quarter, "MONTH": pc.month, "DAY": pc.day, "DOY": pc.day_of_year,
+    "WEEK": pc.iso_week,
     "HOUR": pc.hour, "MINUTE": pc.minute,
 }  # fmt: skip
 
@@ -39,15 +51,19 @@ def _extract_type(types: list[Type], values: list[Any]) -> Type:
     if kind not in (Kind.DATE, Kind.TIME, Kind.TIMESTAMP, Kind.ZONED):
         raise ValueError(f"EXTRACT takes a date or a time, this is {types[1]}")
     if field not in known:
-        instead = "; write ISODOW, 1 is Monday: " if field in ("DOW", "DAYOFWEEK", "WEEKDAY") else ": "
+        instead = (
+            "; write ISODOW, 1 is Monday: " if field in ("DOW", "DAYOFWEEK", "WEEKDAY") else ": "
+        )
         raise ValueError(f"{types[1]} has no {field}{instead}" + ", ".join(known))
     return decimal(8, 6) if field == "SECOND" else INTEGER
 
 
 @function(
     "EXTRACT(field TEXT, x ANY) INTEGER",
-    meaning="EXTRACT(field FROM x): a part of a date or time: YEAR, QUARTER, MONTH, DAY, ISODOW (1 is Monday), DOY, WEEK (of "
-    "ISO 8601), HOUR, MINUTE, SECOND (with its decimals)",
+    meaning=(
+        "EXTRACT(field FROM x): a part of a date or time: YEAR, QUARTER, MONTH, DAY, ISODOW (1 is"
+        " Monday), DOY, WEEK (of ISO 8601), HOUR, MINUTE, SECOND (with its decimals)"
+    ),
     examples={
         "EXTRACT(YEAR FROM DATE '2024-05-31')": "2024",
         "EXTRACT(ISODOW FROM DATE '2024-05-31')": "5",
@@ -57,13 +73,18 @@ def _extract_type(types: list[Type], values: list[Any]) -> Type:
     result=_extract_type,
 )
 def extract(field: Any, x: Any, to: Type) -> Any:
-    x, name = naive(arithmetic.arrays(x)[0]), (field if isinstance(field, pa.Scalar) else field[0]).as_py()
+    x, name = (
+        naive(arithmetic.arrays(x)[0]),
+        (field if isinstance(field, pa.Scalar) else field[0]).as_py(),
+    )
     if name == "ISODOW":
         return pc.day_of_week(x, count_from_zero=False, week_start=1)
     if name != "SECOND":
         return pc.cast(_PARTS[name](x), pa.int64())
     clock = arithmetic.numpy_values(pc.cast(x, pa.int64())) % 60_000_000
-    exact = pc.multiply(pc.cast(pa.array(clock, mask=~arithmetic.known(x)), pa.decimal128(19, 0)), pa.scalar(_MICRO))
+    exact = pc.multiply(
+        pc.cast(pa.array(clock, mask=~arithmetic.known(x)), pa.decimal128(19, 0)), pa.scalar(_MICRO)
+    )
     return pc.cast(exact, to.arrow)
 
 
@@ -73,7 +94,9 @@ _MICRO = pc.cast(pa.scalar("0.000001"), pa.decimal128(7, 6)).as_py()
 def parts_of(interval: Any) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Months, days and microseconds of an interval array; a year has 12 months, an hour no days."""
     shape = np.dtype([("months", "<i4"), ("days", "<i4"), ("nanos", "<i8")])
-    raw = np.frombuffer(interval.buffers()[1], shape)[interval.offset : interval.offset + len(interval)]
+    raw = np.frombuffer(interval.buffers()[1], shape)[
+        interval.offset : interval.offset + len(interval)
+    ]
     return raw["months"].astype(np.int64), raw["days"].astype(np.int64), raw["nanos"] // 1000
 
 
@@ -86,7 +109,8 @@ def intervals(months: np.ndarray, days: np.ndarray, micros: np.ndarray, good: np
 
 
 def add_months(days: np.ndarray, months: np.ndarray) -> np.ndarray:
-    """Days since 1970-01-01 so many months later, within the month: 31 January + 1 month is the last of February."""
+    """Days since 1970-01-01 so many months later, within the month: 31 January + 1 month is the
+    last of February."""
     start = days.astype("M8[D]").astype("M8[M]")
     place = days - start.astype("M8[D]").astype(np.int64)
     then = start + months
@@ -108,10 +132,19 @@ def _sum_type(types: list[Type], values: list[Any], sign: str) -> Type:
     if left.kind in dated and right.kind is Kind.INTERVAL:
         supplied = values[1]
         exact = supplied is not None and supplied is not ... and supplied.nanoseconds == 0
-        return DATE if left.kind is Kind.DATE and (exact or supplied is None) else TIMESTAMP if left.kind is Kind.DATE else left
+        return (
+            DATE
+            if left.kind is Kind.DATE and (exact or supplied is None)
+            else TIMESTAMP
+            if left.kind is Kind.DATE
+            else left
+        )
     if kinds == (Kind.INTERVAL, Kind.INTERVAL):
         return INTERVAL
-    raise ValueError(f"{sign} has no meaning for {types[0]} and {types[1]}: a date or timestamp takes an INTERVAL, a date also days")
+    raise ValueError(
+        f"{sign} has no meaning for {types[0]} and {types[1]}: a date or timestamp takes an"
+        " INTERVAL, a date also days"
+    )
 
 
 def _shifted(x: Any, y: Any, to: Type, sign: int) -> Any:
@@ -136,7 +169,15 @@ def _shifted(x: Any, y: Any, to: Type, sign: int) -> Any:
     mask = ~good | (errors != 0)
     if to == DATE:
         return Result(pc.cast(pa.array(whole.astype(np.int32), mask=mask), pa.date32()), errors)
-    return Result(pc.cast(pc.cast(pa.array(np.where(mask, 0, whole * DAY + moment), mask=mask), pa.timestamp("us")), to.arrow), errors)
+    return Result(
+        pc.cast(
+            pc.cast(
+                pa.array(np.where(mask, 0, whole * DAY + moment), mask=mask), pa.timestamp("us")
+            ),
+            to.arrow,
+        ),
+        errors,
+    )
 
 
 def _split(x: Any) -> tuple[np.ndarray, np.ndarray]:
@@ -151,7 +192,10 @@ def _split(x: Any) -> tuple[np.ndarray, np.ndarray]:
 @function(
     "x ANY + y ANY : MOMENT",
     name="+ of dates",
-    meaning="a date or timestamp so much later: + INTERVAL, or a date + days; months stay within the month",
+    meaning=(
+        "a date or timestamp so much later: + INTERVAL, or a date + days; months stay within the"
+        " month"
+    ),
     examples={
         "DATE '2024-01-31' + INTERVAL '1' MONTH": "DATE '2024-02-29'",
         "DATE '2024-05-31' + 1": "DATE '2024-06-01'",
@@ -167,11 +211,16 @@ def later(x: Any, y: Any, to: Type) -> Any:
 @function(
     "x ANY - y ANY : MOMENT",
     name="- of dates",
-    meaning="a date or timestamp so much earlier; of two dates the days between them, of two timestamps the INTERVAL",
+    meaning=(
+        "a date or timestamp so much earlier; of two dates the days between them, of two timestamps"
+        " the INTERVAL"
+    ),
     examples={
         "DATE '2024-03-31' - INTERVAL '1' MONTH": "DATE '2024-02-29'",
         "DATE '2024-03-01' - DATE '2024-02-28'": "2",
-        "TIMESTAMP '2024-03-02 12:00:00' - TIMESTAMP '2024-03-01 00:00:00'": "INTERVAL '1 day 12:00:00'",
+        "TIMESTAMP '2024-03-02 12:00:00' - TIMESTAMP '2024-03-01 00:00:00'": (
+            "INTERVAL '1 day 12:00:00'"
+        ),
     },
     errors=("22008",),
     result=lambda types, values: _sum_type(types, values, "-"),
@@ -179,22 +228,29 @@ def later(x: Any, y: Any, to: Type) -> Any:
 def earlier(x: Any, y: Any, to: Type) -> Any:
     if to == INTEGER:
         x, y = arithmetic.arrays(x, y)
-        days = [arithmetic.numpy_values(pc.cast(item, pa.int32())).astype(np.int64) for item in (x, y)]
+        days = [
+            arithmetic.numpy_values(pc.cast(item, pa.int32())).astype(np.int64) for item in (x, y)
+        ]
         return pa.array(days[0] - days[1], mask=~arithmetic.known(x, y))
     if to == INTERVAL and not pa.types.is_interval(x.type):
         x, y = (pc.cast(naive(item), pa.timestamp("us")) for item in arithmetic.arrays(x, y))
-        apart = np.subtract(*(arithmetic.numpy_values(pc.cast(item, pa.int64())) for item in (x, y)))
+        apart = np.subtract(
+            *(arithmetic.numpy_values(pc.cast(item, pa.int64())) for item in (x, y))
+        )
         days = np.trunc(apart / DAY).astype(np.int64)
         return intervals(np.zeros_like(apart), days, apart - days * DAY, arithmetic.known(x, y))
     return _shifted(x, y, to, -1)
 
 
 def _months_between(start: Any, end: Any) -> tuple[np.ndarray, np.ndarray]:
-    """Whole months from start to end (the greatest n with start + n months <= end), and where both are known."""
+    """Whole months from start to end (the greatest n with start + n months <= end), and where both
+    are known."""
     start, end = arithmetic.arrays(start, end)
     good = arithmetic.known(start, end)
     (a, a_clock), (b, b_clock) = _split(naive(start)), _split(naive(end))
-    months = (b.astype("M8[D]").astype("M8[M]") - a.astype("M8[D]").astype("M8[M]")).astype(np.int64)
+    months = (b.astype("M8[D]").astype("M8[M]") - a.astype("M8[D]").astype("M8[M]")).astype(
+        np.int64
+    )
     reached = add_months(a, months)
     return months - ((reached > b) | ((reached == b) & (a_clock > b_clock))), good
 
@@ -211,8 +267,13 @@ def _whole_type(types: list[Type], values: list[Any]) -> Type:
 
 @function(
     "FULL_YEARS(start ANY, end ANY) INTEGER",
-    meaning="whole years that have passed from start to end; negative where the end is before the start",
-    examples={"FULL_YEARS(DATE '1990-06-01', DATE '2024-05-31')": "33", "FULL_YEARS(DATE '2024-02-29', DATE '2025-02-28')": "1"},
+    meaning=(
+        "whole years that have passed from start to end; negative where the end is before the start"
+    ),
+    examples={
+        "FULL_YEARS(DATE '1990-06-01', DATE '2024-05-31')": "33",
+        "FULL_YEARS(DATE '2024-02-29', DATE '2025-02-28')": "1",
+    },
     result=_whole_type,
 )
 def full_years(start: Any, end: Any, to: Type) -> Any:
@@ -222,8 +283,14 @@ def full_years(start: Any, end: Any, to: Type) -> Any:
 
 @function(
     "FULL_MONTHS(start ANY, end ANY) INTEGER",
-    meaning="whole months that have passed from start to end; negative where the end is before the start",
-    examples={"FULL_MONTHS(DATE '2024-01-31', DATE '2024-02-29')": "1", "FULL_MONTHS(DATE '2024-02-01', DATE '2024-01-31')": "-1"},
+    meaning=(
+        "whole months that have passed from start to end; negative where the end is before the"
+        " start"
+    ),
+    examples={
+        "FULL_MONTHS(DATE '2024-01-31', DATE '2024-02-29')": "1",
+        "FULL_MONTHS(DATE '2024-02-01', DATE '2024-01-31')": "-1",
+    },
     result=_whole_type,
 )
 def full_months(start: Any, end: Any, to: Type) -> Any:
@@ -233,7 +300,9 @@ def full_months(start: Any, end: Any, to: Type) -> Any:
 
 @function(
     "FULL_DAYS(start ANY, end ANY) INTEGER",
-    meaning="whole days that have passed from start to end; negative where the end is before the start",
+    meaning=(
+        "whole days that have passed from start to end; negative where the end is before the start"
+    ),
     examples={"FULL_DAYS(TIMESTAMP '2024-03-01 12:00:00', TIMESTAMP '2024-03-03 11:00:00')": "1"},
     result=_whole_type,
 )
@@ -270,7 +339,11 @@ def _zone_type(types: list[Type], values: list[Any]) -> Type:
 
 
 def _wrong_zone(values: list[Any]) -> str | None:
-    return f"there is no time zone {values[1]!r}" if isinstance(values[1], str) and _zone(values[1]) is None else None
+    return (
+        f"there is no time zone {values[1]!r}"
+        if isinstance(values[1], str) and _zone(values[1]) is None
+        else None
+    )
 
 
 @lru_cache(maxsize=64)
@@ -285,11 +358,18 @@ def _zone(name: str) -> datetime.tzinfo | None:
 
 @function(
     "x ANY AT TIME ZONE zone TEXT : MOMENT",
-    meaning="a TIMESTAMP as the moment it was in that zone; a TIMESTAMP WITH TIME ZONE as the clock there showed it. An hour that a change "
-    "of the clock repeats is the later one, one that it leaves out is moved on",
+    meaning=(
+        "a TIMESTAMP as the moment it was in that zone; a TIMESTAMP WITH TIME ZONE as the clock"
+        " there showed it. An hour that a change of the clock repeats is the later one, one that it"
+        " leaves out is moved on"
+    ),
     examples={
-        "TIMESTAMP '2024-07-01 12:00:00' AT TIME ZONE 'UTC'": "TIMESTAMP WITH TIME ZONE '2024-07-01 12:00:00+00'",
-        "TIMESTAMP '2024-07-01 12:00:00' AT TIME ZONE 'UTC' AT TIME ZONE 'UTC'": "TIMESTAMP '2024-07-01 12:00:00'",
+        "TIMESTAMP '2024-07-01 12:00:00' AT TIME ZONE 'UTC'": (
+            "TIMESTAMP WITH TIME ZONE '2024-07-01 12:00:00+00'"
+        ),
+        "TIMESTAMP '2024-07-01 12:00:00' AT TIME ZONE 'UTC' AT TIME ZONE 'UTC'": (
+            "TIMESTAMP '2024-07-01 12:00:00'"
+        ),
     },
     errors=("22008", "22023"),
     result=_zone_type,
@@ -303,8 +383,12 @@ def at_time_zone(x: Any, zone: Any, to: Type) -> Any:
         try:
             if to == TIMESTAMP:
                 return moment.astimezone(there).replace(tzinfo=None)
-            early, late = (moment.replace(tzinfo=there, fold=fold).utcoffset() or datetime.timedelta() for fold in (0, 1))
-            # Repeated where the offset falls: the later one; left out where it rises: as if the clock had not been changed.
+            early, late = (
+                moment.replace(tzinfo=there, fold=fold).utcoffset() or datetime.timedelta()
+                for fold in (0, 1)
+            )
+            # Repeated where the offset falls: the later one; left out where it rises: as if the
+            # clock had not been changed.
             return moment.replace(tzinfo=there, fold=int(early > late)).astimezone(datetime.UTC)
         except (OverflowError, ValueError):
             raise RowFailure("22008") from None
@@ -326,7 +410,10 @@ def _wrong_template(values: list[Any]) -> str | None:
 
 @function(
     "DATE_OF(x TEXT, template TEXT [, template TEXT]...) DATE",
-    meaning="the day that x is by the first of the templates that it fits (as CAST … FORMAT reads them); of none it is an error",
+    meaning=(
+        "the day that x is by the first of the templates that it fits (as CAST … FORMAT reads"
+        " them); of none it is an error"
+    ),
     examples={
         "DATE_OF('3.5.2024', 'YYYY-MM-DD', 'FMDD.FMMM.YYYY')": "DATE '2024-05-03'",
         "DATE_OF('2024-05-03', 'YYYY-MM-DD', 'FMDD.FMMM.YYYY')": "DATE '2024-05-03'",
@@ -349,12 +436,17 @@ def date_of(x: Any, *templates: Any) -> Any:
 
 
 def _dates_of(texts: Any, templates: tuple[str, ...]) -> Result:
-    values, errors = pa.nulls(len(texts), pa.date32()), np.full(len(texts), CODES["22007"], np.uint8)
+    values, errors = (
+        pa.nulls(len(texts), pa.date32()),
+        np.full(len(texts), CODES["22007"], np.uint8),
+    )
     errors[~valid(texts)] = 0
     for form in templates:
         result = casts.cast(texts, TEXT, Target(DATE, format=form))
         fit = np.zeros(len(texts), np.uint8) if result.errors is None else np.asarray(result.errors)
         # A day that does not exist is told as such, unless another template reads it.
-        errors = np.where(errors == 0, errors, np.where((fit == CODES["22007"]) & (errors != 0), errors, fit)).astype(np.uint8)
+        errors = np.where(
+            errors == 0, errors, np.where((fit == CODES["22007"]) & (errors != 0), errors, fit)
+        ).astype(np.uint8)
         values = pc.coalesce(values, result.values)
     return Result(values, errors)

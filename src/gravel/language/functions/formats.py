@@ -1,5 +1,7 @@
-"""Datetime templates of CAST … FORMAT, as ISO/IEC 9075-2 has them: YYYY, YY, MM, DD, HH24, HH12, MI, SS, FF1 to FF6, AM or
-PM (A.M. or P.M.), DDD for the day of the year, FM before a part that may have fewer digits, and the delimiters - . / , ' ; : and the space."""
+"""Datetime templates of CAST … FORMAT, as ISO/IEC 9075-2 has them: YYYY, YY, MM, DD, HH24, HH12,
+MI, SS, FF1 to FF6, AM or PM (A.M. or P.M.), DDD for the day of the year, FM before a part that may
+have fewer digits, and the delimiters - . / , ' ; : and the space.
+"""
 
 from __future__ import annotations
 
@@ -18,17 +20,23 @@ from gravel.language.functions.buffers import valid
 from gravel.language.functions.catalogue import Result
 from gravel.language.types import Kind, Type
 
-_PARTS = {"YYYY": ("year", 4), "YY": ("year2", 2), "MM": ("month", 2), "DD": ("day", 2), "HH24": ("hour", 2), "HH12": ("hour12", 2),
-          "HH": ("hour12", 2), "MI": ("minute", 2), "SS": ("second", 2), "AM": ("half", 2), "PM": ("half", 2),
+_PARTS = {"YYYY": ("year", 4), "YY": ("year2", 2), "MM": ("month", 2), "DD": ("day", 2),
+    "HH24": ("hour", 2), "HH12": ("hour12", 2),
+          "HH": ("hour12", 2), "MI": ("minute", 2), "SS": ("second", 2), "AM": ("half", 2),
+          "PM": ("half", 2),
           "A.M.": ("half", 4), "P.M.": ("half", 4), "DDD": ("doy", 3),
           **{f"FF{n}": ("fraction", n) for n in range(1, 7)}}  # fmt: skip
-_TOKEN = re.compile(r"(FM)?(YYYY|YY|MM|DDD|DD|HH24|HH12|HH|MI|SS|FF[1-6]|AM|PM|A\.M\.|P\.M\.)|([-./,';: ])", re.IGNORECASE)
+_TOKEN = re.compile(
+    r"(FM)?(YYYY|YY|MM|DDD|DD|HH24|HH12|HH|MI|SS|FF[1-6]|AM|PM|A\.M\.|P\.M\.)|([-./,';: ])",
+    re.IGNORECASE,
+)
 _TIME_PARTS = {"hour", "hour12", "half", "minute", "second", "fraction"}
 
 
 @dataclass(frozen=True)
 class TemplatePart:
-    """A part of a template: a field and its digits, or a delimiter (field ''); `fill` is False after FM."""
+    """A part of a template: a field and its digits, or a delimiter (field ''); `fill` is False
+    after FM."""
 
     field: str
     size: int
@@ -38,13 +46,15 @@ class TemplatePart:
 
 @lru_cache(maxsize=256)
 def template(text: str, kind: Kind) -> tuple[TemplatePart, ...]:
-    """The parts of a template for a DATE, TIME or TIMESTAMP. Raises ValueError with what is wrong."""
+    """The parts of a template for a DATE, TIME or TIMESTAMP. Raises ValueError with what is
+    wrong."""
     parts, index = [], 0
     while index < len(text):
         result = _TOKEN.match(text, index)
         if not result:
             raise ValueError(
-                f"{text[index : index + 8]!r} is no part of a template: YYYY YY MM DD DDD HH24 HH12 MI SS FF1-FF6 AM P.M., FM before one, - . / , ' ; :"
+                f"{text[index : index + 8]!r} is no part of a template: YYYY YY MM DD DDD HH24 HH12"
+                " MI SS FF1-FF6 AM P.M., FM before one, - . / , ' ; :"
             )
         if result[3]:
             parts.append(TemplatePart("", 1, result[3]))
@@ -52,7 +62,11 @@ def template(text: str, kind: Kind) -> tuple[TemplatePart, ...]:
             field, size = _PARTS[result[2].upper()]
             parts.append(TemplatePart(field, size, result[2].upper(), not result[1]))
         index = result.end()
-    fields = [part.field.rstrip("2") if part.field == "year2" else part.field for part in parts if part.field]
+    fields = [
+        part.field.rstrip("2") if part.field == "year2" else part.field
+        for part in parts
+        if part.field
+    ]
     for field in fields:
         if fields.count(field) > 1:
             raise ValueError(f"the template names the {field} twice")
@@ -70,7 +84,15 @@ def template(text: str, kind: Kind) -> tuple[TemplatePart, ...]:
 def complete(parts: tuple[TemplatePart, ...], kind: Kind) -> str:
     """What a template that reads a value lacks, or ''."""
     fields = {part.field for part in parts}
-    needed = [] if kind is Kind.TIME else [("year", "YYYY or YY", {"year", "year2"}), ("month", "MM", {"month"}), ("day", "DD", {"day"})]
+    needed = (
+        []
+        if kind is Kind.TIME
+        else [
+            ("year", "YYYY or YY", {"year", "year2"}),
+            ("month", "MM", {"month"}),
+            ("day", "DD", {"day"}),
+        ]
+    )
     if "doy" in fields:
         needed = needed[:1]
     missing = next((name for _, name, subset in needed if not subset & fields), "")
@@ -78,7 +100,8 @@ def complete(parts: tuple[TemplatePart, ...], kind: Kind) -> str:
 
 
 def read(array: Any, parts: tuple[TemplatePart, ...], to: Type) -> Result:
-    """Texts of that form as dates or times: 22007 where the form is another, 22008 where there is no such day or time."""
+    """Texts of that form as dates or times: 22007 where the form is another, 22008 where there is
+    no such day or time."""
     pattern = "".join(_pattern(part) for part in parts)
     known = valid(array)
     result = pc.extract_regex(array, f"^{pattern}$")
@@ -102,7 +125,9 @@ def read(array: Any, parts: tuple[TemplatePart, ...], to: Type) -> Result:
     if "half" in values:
         half = number("hour12", 12)
         bad |= (half < 1) | (half > 12)
-        after_noon = pc.fill_null(pc.starts_with(pc.ascii_upper(values["half"]), "P"), False).to_numpy(zero_copy_only=False)
+        after_noon = pc.fill_null(
+            pc.starts_with(pc.ascii_upper(values["half"]), "P"), False
+        ).to_numpy(zero_copy_only=False)
         hour = half % 12 + np.where(after_noon, 12, 0)
     size = next((part.size for part in parts if part.field == "fraction"), 6)
     micros = number("fraction", 0) * 10 ** (6 - size)
@@ -118,8 +143,16 @@ def read(array: Any, parts: tuple[TemplatePart, ...], to: Type) -> Result:
     errors[shaped & bad] = CODES["22008"]
     clock = ((hour * 60 + minute) * 60 + second) * 1_000_000 + micros
     days = first + day - 1
-    output = days if to.kind is Kind.DATE else clock if to.kind is Kind.TIME else days * 86_400_000_000 + clock
-    whole = pa.array(output.astype(np.int32) if to.kind is Kind.DATE else output, mask=~(shaped & ~bad))
+    output = (
+        days
+        if to.kind is Kind.DATE
+        else clock
+        if to.kind is Kind.TIME
+        else days * 86_400_000_000 + clock
+    )
+    whole = pa.array(
+        output.astype(np.int32) if to.kind is Kind.DATE else output, mask=~(shaped & ~bad)
+    )
     return Result(pc.cast(whole, to.arrow), errors)
 
 
@@ -145,7 +178,9 @@ def _written(moment: Any, part: TemplatePart) -> Any:
         return pc.if_else(pc.greater_equal(pc.hour(moment), 12), *words)
     if part.field == "fraction":
         micros = pc.add(pc.multiply(pc.millisecond(moment), 1000), pc.microsecond(moment))
-        return pc.utf8_slice_codeunits(pc.utf8_lpad(pc.cast(micros, pa.string()), 6, "0"), 0, part.size)
+        return pc.utf8_slice_codeunits(
+            pc.utf8_lpad(pc.cast(micros, pa.string()), 6, "0"), 0, part.size
+        )
     if part.field == "year2":
         values = pc.subtract(pc.year(moment), pc.multiply(pc.divide(pc.year(moment), 100), 100))
     elif part.field == "hour12":

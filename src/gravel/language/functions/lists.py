@@ -28,7 +28,11 @@ def split(x: Any, delimiter: Any) -> Any:
     if constant(delimiter) and delimiter.as_py():
         result = pc.split_pattern(x, delimiter.as_py())
         empty = pc.fill_null(pc.equal(x, ""), False)
-        return pc.if_else(empty, pa.scalar([], pa.list_(pa.string())), result) if pc.any(empty).as_py() else result
+        return (
+            pc.if_else(empty, pa.scalar([], pa.list_(pa.string())), result)
+            if pc.any(empty).as_py()
+            else result
+        )
     return by_row(pieces, x, delimiter, to=pa.list_(pa.string()))
 
 
@@ -39,7 +43,10 @@ def _lists(types: list[Type], values: list[Any]) -> Type:
 @function(
     "LIST_ITEMS(x TEXT, delimiter TEXT) ARRAY",
     meaning="the pieces of x between the delimiters, as an array; that of '' is empty",
-    examples={"LIST_ITEMS('water;power', ';')": "ARRAY['water', 'power']", "LIST_ITEMS('', ';')": "ARRAY[]"},
+    examples={
+        "LIST_ITEMS('water;power', ';')": "ARRAY['water', 'power']",
+        "LIST_ITEMS('', ';')": "ARRAY[]",
+    },
     errors=("22023",),
     result=_lists,
 )
@@ -50,7 +57,11 @@ def list_items(x: Any, delimiter: Any) -> Any:
 @function(
     "LIST_SIZE(x TEXT, delimiter TEXT) INTEGER",
     meaning="how many pieces x has between the delimiters, empty ones too; '' has 0",
-    examples={"LIST_SIZE('a;;b', ';')": "3", "LIST_SIZE('', ';')": "0", "LIST_SIZE('a', '')": "error 22023"},
+    examples={
+        "LIST_SIZE('a;;b', ';')": "3",
+        "LIST_SIZE('', ';')": "0",
+        "LIST_SIZE('a', '')": "error 22023",
+    },
     errors=("22023",),
 )
 def list_size(x: Any, delimiter: Any) -> Any:
@@ -62,7 +73,10 @@ def list_size(x: Any, delimiter: Any) -> Any:
 
 @function(
     "LIST_ITEM(x TEXT, delimiter TEXT, n INTEGER) TEXT",
-    meaning="the nth piece of x between the delimiters, for n below 0 counted from the end; NULL beyond the ends",
+    meaning=(
+        "the nth piece of x between the delimiters, for n below 0 counted from the end; NULL beyond"
+        " the ends"
+    ),
     examples={
         "LIST_ITEM('water;power;mail', ';', 2)": "'power'",
         "LIST_ITEM('water;power', ';', -1)": "'power'",
@@ -92,7 +106,10 @@ def _item(text: str, delimiter: str, n: int) -> str | None:
 @function(
     "ARRAY([x T]...) ARRAY",
     meaning="ARRAY[a, b, …]: an array of these values; ARRAY (SELECT …) in a query has a query's",
-    examples={"ARRAY['water', 'power']": "ARRAY['water', 'power']", "ARRAY[1, NULL]": "ARRAY[1, NULL]"},
+    examples={
+        "ARRAY['water', 'power']": "ARRAY['water', 'power']",
+        "ARRAY[1, NULL]": "ARRAY[1, NULL]",
+    },
     result=lambda types, values: Type(Kind.ARRAY, item=types[0] if types else TEXT),
 )
 def array(*items: Any, to: Type) -> Any:
@@ -107,7 +124,10 @@ def array(*items: Any, to: Type) -> Any:
 
 @function(
     "TIDY_LIST(x TEXT, delimiter TEXT) TEXT",
-    meaning="the list with the delimiter as given between its pieces, without white space around them and without blank pieces",
+    meaning=(
+        "the list with the delimiter as given between its pieces, without white space around them"
+        " and without blank pieces"
+    ),
     examples={
         "TIDY_LIST('water ;power;; mail', ';')": "'water;power;mail'",
         "TIDY_LIST('water,power', ', ')": "'water, power'",
@@ -117,7 +137,11 @@ def array(*items: Any, to: Type) -> Any:
     errors=("22023",),
 )
 def tidy_list(x: Any, delimiter: Any) -> Any:
-    return by_row(lambda text, sign: sign.join(piece for piece in trimmed_pieces(text, sign) if piece), x, delimiter)
+    return by_row(
+        lambda text, sign: sign.join(piece for piece in trimmed_pieces(text, sign) if piece),
+        x,
+        delimiter,
+    )
 
 
 @function(
@@ -135,7 +159,7 @@ def list_has_blanks(x: Any, delimiter: Any) -> Any:
 
 
 def trimmed_pieces(text: str, delimiter: str) -> list[str]:
-    """The pieces without white space around them; that of a delimiter does not matter. Raises RowFailure where it is blank, unless
-    it is a line break or a tab."""
+    """The pieces without white space around them; that of a delimiter does not matter. Raises
+    RowFailure where it is blank, unless it is a line break or a tab."""
     sign = delimiter.strip(BLANKS) or (delimiter if delimiter in ("\n", "\t") else "")
     return [piece.strip(BLANKS) for piece in pieces(text, sign)]

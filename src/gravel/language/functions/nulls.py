@@ -1,4 +1,5 @@
-"""Null and blank. The engine decides CASE, COALESCE and IF_BLANK itself, since their order is a promise."""
+"""Null and blank. The engine decides CASE, COALESCE and IF_BLANK itself, since their order is a
+promise."""
 
 from __future__ import annotations
 
@@ -17,8 +18,11 @@ from gravel.language.functions.operators import compared
 describe(
     "CASE(condition BOOLEAN, result T [, more T]...) T",
     family="nulls",
-    meaning="CASE WHEN condition THEN result … [ELSE result] END, or CASE x WHEN value THEN result … END: the first "
-    "branch that is true; a branch is evaluated only for the rows that reach it; without ELSE the rest is NULL",
+    meaning=(
+        "CASE WHEN condition THEN result … [ELSE result] END, or CASE x WHEN value THEN result …"
+        " END: the first branch that is true; a branch is evaluated only for the rows that reach"
+        " it; without ELSE the rest is NULL"
+    ),
     examples={
         "CASE WHEN 7 > 5 THEN 'long' ELSE 'short' END": "'long'",
         "CASE 3 WHEN 1 THEN 'one' END": "NULL",
@@ -29,20 +33,32 @@ describe(
     "COALESCE(x T [, y T]...) T",
     family="nulls",
     meaning="the first argument that is not NULL; those after it are not evaluated",
-    examples={"COALESCE(NULL, 'B4')": "'B4'", "COALESCE('', 'B4')": "''", "COALESCE(1, 1 / 0)": "1.0000000000000000"},
+    examples={
+        "COALESCE(NULL, 'B4')": "'B4'",
+        "COALESCE('', 'B4')": "''",
+        "COALESCE(1, 1 / 0)": "1.0000000000000000",
+    },
 )
 describe(
     "IF_BLANK(x T, y T [, z T]...) T",
     family="nulls",
     meaning="the first argument that is not blank (NULL, empty or only white space), else the last",
-    examples={"IF_BLANK('  ', 'none')": "'none'", "IF_BLANK('B4', 'none')": "'B4'", "IF_BLANK(NULL, '')": "''"},
+    examples={
+        "IF_BLANK('  ', 'none')": "'none'",
+        "IF_BLANK('B4', 'none')": "'B4'",
+        "IF_BLANK(NULL, '')": "''",
+    },
 )
 
 
 @function(
     "NULLIF(x T, y T) T",
     meaning="NULL where x equals y, else x",
-    examples={"NULLIF('-', '-')": "NULL", "NULLIF('B4', '-')": "'B4'", "NULLIF('B4', NULL)": "'B4'"},
+    examples={
+        "NULLIF('-', '-')": "NULL",
+        "NULLIF('B4', '-')": "'B4'",
+        "NULLIF('B4', NULL)": "'B4'",
+    },
 )
 def nullif(x: Any, y: Any) -> Any:
     same = pc.fill_null(compared("=")(x, y), False)
@@ -69,7 +85,10 @@ def greatest(*columns: Any) -> Any:
 @function(
     "LEAST(x T [, y T]...) T",
     meaning="the least argument; NULL if any is",
-    examples={"LEAST(1, 3, 2)": "1", "LEAST(DATE '2024-05-31', DATE '2023-01-01')": "DATE '2023-01-01'"},
+    examples={
+        "LEAST(1, 3, 2)": "1",
+        "LEAST(DATE '2024-05-31', DATE '2023-01-01')": "DATE '2023-01-01'",
+    },
 )
 def least(*columns: Any) -> Any:
     return _extreme(compared("<="), columns)

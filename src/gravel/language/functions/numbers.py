@@ -24,14 +24,24 @@ def _round_type(types: list[Type], values: list[Any]) -> Type:
         return kind
     places = values[1] if len(values) > 1 else 0
     if not isinstance(places, int):
-        return room(kind.whole + 1, kind.scale)  # n differs from row to row: the scale stays, the digits are zeros
+        return room(
+            kind.whole + 1, kind.scale
+        )  # n differs from row to row: the scale stays, the digits are zeros
     return room(kind.whole + 1, min(max(places, 0), MAX_DIGITS))
 
 
 @function(
     "ROUND(x NUMBER [, n INTEGER]) NUMBER",
-    meaning="x rounded to n decimals (0 if not given; below 0 to tens, hundreds …), a half away from zero",
-    examples={"ROUND(2.5)": "3", "ROUND(-2.5)": "-3", "ROUND(9.257, 2)": "9.26", "ROUND(1250, -2)": "1300"},
+    meaning=(
+        "x rounded to n decimals (0 if not given; below 0 to tens, hundreds …), a half away from"
+        " zero"
+    ),
+    examples={
+        "ROUND(2.5)": "3",
+        "ROUND(-2.5)": "-3",
+        "ROUND(9.257, 2)": "9.26",
+        "ROUND(1250, -2)": "1300",
+    },
     errors=("22003",),
     result=_round_type,
 )
@@ -98,7 +108,11 @@ def _round_text(value: float, places: int, mode: str) -> float:
     exact = Decimal(repr(value))
     if not exact.is_finite() or exact.adjusted() + places > 150:
         return value  # so large a double has no decimals
-    return float(arithmetic.round_half_away(exact, places) if mode != "towards_zero" else arithmetic.cut_off(exact, places))
+    return float(
+        arithmetic.round_half_away(exact, places)
+        if mode != "towards_zero"
+        else arithmetic.cut_off(exact, places)
+    )
 
 
 @function(
@@ -177,8 +191,8 @@ def trunc(x: Any, n: Any = None, to: Type = INTEGER) -> Any:
 
 
 def _double(kernel: Any, state: str, outside: Any = None) -> Any:
-    """A kernel over doubles: `outside` masks the arguments out of its domain (their SQLSTATE is `state`); a finite
-    argument whose result is infinite, or 0 where it cannot be, is 22003."""
+    """A kernel over doubles: `outside` masks the arguments out of its domain (their SQLSTATE is
+    `state`); a finite argument whose result is infinite, or 0 where it cannot be, is 22003."""
 
     def compute(*columns: Any) -> Result:
         spread = [arithmetic.as_double(column) for column in arithmetic.arrays(*columns)]
@@ -191,7 +205,9 @@ def _double(kernel: Any, state: str, outside: Any = None) -> Any:
                 # Outside its domain, or out of range, no result is finite and other than 0.
                 return Result(pa.array(output, mask=None if good.all() else ~good), None)
             finite = np.all([np.isfinite(number) for number in numbers], axis=0)
-            errors[good & finite & (np.isinf(output) | ((output == 0) & _never_zero(kernel, numbers)))] = CODES["22003"]
+            errors[
+                good & finite & (np.isinf(output) | ((output == 0) & _never_zero(kernel, numbers)))
+            ] = CODES["22003"]
             if outside is not None:
                 errors[good & outside(*numbers)] = CODES[state]
         return arithmetic.result(output, good, errors, DOUBLE)
@@ -203,32 +219,58 @@ def _never_zero(kernel: Any, numbers: list[np.ndarray]) -> Any:
     return kernel is np.exp or (kernel is np.power and numbers[0] != 0)
 
 
-_power = _double(np.power, "2201F", lambda x, y: ((x == 0) & (y < 0)) | ((x < 0) & np.isfinite(y) & (y != np.floor(y))))
+_power = _double(
+    np.power,
+    "2201F",
+    lambda x, y: ((x == 0) & (y < 0)) | ((x < 0) & np.isfinite(y) & (y != np.floor(y))),
+)
 _sqrt, _exp = _double(np.sqrt, "2201F", lambda x: x < 0), _double(np.exp, "")
-_ln, _log10 = _double(np.log, "2201E", lambda x: x <= 0), _double(np.log10, "2201E", lambda x: x <= 0)
+_ln, _log10 = (
+    _double(np.log, "2201E", lambda x: x <= 0),
+    _double(np.log10, "2201E", lambda x: x <= 0),
+)
 
 
 @function(
     "POWER(x NUMBER, y NUMBER) DOUBLE",
     meaning="x to the power of y",
-    examples={"POWER(2, 10)": "1024", "POWER(0, -1)": "error 2201F", "POWER(-8, 0.5)": "error 2201F"},
+    examples={
+        "POWER(2, 10)": "1024",
+        "POWER(0, -1)": "error 2201F",
+        "POWER(-8, 0.5)": "error 2201F",
+    },
     errors=("2201F", "22003"),
 )
 def power(x: Any, y: Any) -> Any:
     return _power(x, y)
 
 
-@function("SQRT(x NUMBER) DOUBLE", meaning="the square root", examples={"SQRT(6.25)": "2.5", "SQRT(-1)": "error 2201F"}, errors=("2201F",))
+@function(
+    "SQRT(x NUMBER) DOUBLE",
+    meaning="the square root",
+    examples={"SQRT(6.25)": "2.5", "SQRT(-1)": "error 2201F"},
+    errors=("2201F",),
+)
 def sqrt(x: Any) -> Any:
     return _sqrt(x)
 
 
-@function("EXP(x NUMBER) DOUBLE", meaning="e to the power of x", examples={"EXP(0)": "1", "EXP(1000)": "error 22003"}, errors=("22003",))
+@function(
+    "EXP(x NUMBER) DOUBLE",
+    meaning="e to the power of x",
+    examples={"EXP(0)": "1", "EXP(1000)": "error 22003"},
+    errors=("22003",),
+)
 def exp(x: Any) -> Any:
     return _exp(x)
 
 
-@function("LN(x NUMBER) DOUBLE", meaning="the natural logarithm", examples={"LN(1)": "0", "LN(0)": "error 2201E"}, errors=("2201E",))
+@function(
+    "LN(x NUMBER) DOUBLE",
+    meaning="the natural logarithm",
+    examples={"LN(1)": "0", "LN(0)": "error 2201E"},
+    errors=("2201E",),
+)
 def ln(x: Any) -> Any:
     return _ln(x)
 
@@ -247,7 +289,9 @@ def _log(base: np.ndarray, x: np.ndarray) -> np.ndarray:
     result: np.ndarray = np.log(x) / np.log(base)
     # Whole powers are told exactly.
     near = np.rint(result)
-    return np.where(np.isfinite(near) & (np.power(base, np.clip(near, -1023, 1023)) == x), near, result)
+    return np.where(
+        np.isfinite(near) & (np.power(base, np.clip(near, -1023, 1023)) == x), near, result
+    )
 
 
 _log_base = _double(_log, "2201E", lambda base, x: (x <= 0) | (base <= 0))
@@ -263,15 +307,23 @@ def log(base: Any, x: Any) -> Any:
     result = _log_base(base, x)
     bases = arithmetic.numpy_values(arithmetic.as_double(arithmetic.arrays(base, x)[0]), 2.0)
     errors = np.zeros(len(bases), np.uint8) if result.errors is None else result.errors.copy()
-    by_zero = (bases == 1) & arithmetic.known(*arithmetic.arrays(base, x)) & (errors != CODES["2201E"])
+    by_zero = (
+        (bases == 1) & arithmetic.known(*arithmetic.arrays(base, x)) & (errors != CODES["2201E"])
+    )
     errors[by_zero] = CODES["22012"]
-    return Result(pc.if_else(pa.array(errors != 0), pa.scalar(None, pa.float64()), result.values), errors)
+    return Result(
+        pc.if_else(pa.array(errors != 0), pa.scalar(None, pa.float64()), result.values), errors
+    )
 
 
-def _trigonometry(name: str, kernel: Any, meaning: str, examples: dict[str, str], outside: Any = None) -> None:
+def _trigonometry(
+    name: str, kernel: Any, meaning: str, examples: dict[str, str], outside: Any = None
+) -> None:
     compute = _double(kernel, "22003", outside)
     errors = ("22003",) if outside is not None or name in ("SINH", "COSH") else ()
-    function(f"{name}(x NUMBER) DOUBLE", meaning=meaning, examples=examples, errors=errors)(lambda x: compute(x))
+    function(f"{name}(x NUMBER) DOUBLE", meaning=meaning, examples=examples, errors=errors)(
+        lambda x: compute(x)
+    )
 
 
 def _beyond_one(x: np.ndarray) -> np.ndarray:
@@ -281,8 +333,20 @@ def _beyond_one(x: np.ndarray) -> np.ndarray:
 _trigonometry("SIN", np.sin, "the sine of an angle in radians", {"SIN(0)": "0"}, np.isinf)
 _trigonometry("COS", np.cos, "the cosine of an angle in radians", {"COS(0)": "1"}, np.isinf)
 _trigonometry("TAN", np.tan, "the tangent of an angle in radians", {"TAN(0)": "0"}, np.isinf)
-_trigonometry("ASIN", np.arcsin, "the angle in radians whose sine is x", {"ASIN(0)": "0", "ASIN(2)": "error 22003"}, _beyond_one)
-_trigonometry("ACOS", np.arccos, "the angle in radians whose cosine is x", {"ACOS(1)": "0", "ACOS(2)": "error 22003"}, _beyond_one)
+_trigonometry(
+    "ASIN",
+    np.arcsin,
+    "the angle in radians whose sine is x",
+    {"ASIN(0)": "0", "ASIN(2)": "error 22003"},
+    _beyond_one,
+)
+_trigonometry(
+    "ACOS",
+    np.arccos,
+    "the angle in radians whose cosine is x",
+    {"ACOS(1)": "0", "ACOS(2)": "error 22003"},
+    _beyond_one,
+)
 _trigonometry("ATAN", np.arctan, "the angle in radians whose tangent is x", {"ATAN(0)": "0"})
 _trigonometry("SINH", np.sinh, "the hyperbolic sine", {"SINH(0)": "0"})
 _trigonometry("COSH", np.cosh, "the hyperbolic cosine", {"COSH(0)": "1"})
@@ -290,9 +354,20 @@ _trigonometry("TANH", np.tanh, "the hyperbolic tangent", {"TANH(0)": "0"})
 
 
 def _bucket(x: Any, low: Any, high: Any, buckets: int) -> int:
-    if buckets < 1 or low == high or x != x or low != low or high != high or abs(low) == float("inf") or abs(high) == float("inf"):
+    if (
+        buckets < 1
+        or low == high
+        or x != x
+        or low != low
+        or high != high
+        or abs(low) == float("inf")
+        or abs(high) == float("inf")
+    ):
         raise RowFailure("2201G")
-    x, low, high = (item if isinstance(item, float) and abs(item) == float("inf") else Fraction(item) for item in (x, low, high))
+    x, low, high = (
+        item if isinstance(item, float) and abs(item) == float("inf") else Fraction(item)
+        for item in (x, low, high)
+    )
     inside = low <= x < high if low < high else high < x <= low
     if not inside:
         return 0 if (x < low) == (low < high) else buckets + 1
@@ -301,8 +376,15 @@ def _bucket(x: Any, low: Any, high: Any, buckets: int) -> int:
 
 @function(
     "WIDTH_BUCKET(x NUMBER, low NUMBER, high NUMBER, buckets INTEGER) INTEGER",
-    meaning="the number of the bucket that x falls into, of so many of equal width from low to high; 0 before them, one more than their number after",
-    examples={"WIDTH_BUCKET(5.5, 0, 10, 5)": "3", "WIDTH_BUCKET(10, 0, 10, 5)": "6", "WIDTH_BUCKET(1, 0, 10, 0)": "error 2201G"},
+    meaning=(
+        "the number of the bucket that x falls into, of so many of equal width from low to high; 0"
+        " before them, one more than their number after"
+    ),
+    examples={
+        "WIDTH_BUCKET(5.5, 0, 10, 5)": "3",
+        "WIDTH_BUCKET(10, 0, 10, 5)": "6",
+        "WIDTH_BUCKET(1, 0, 10, 0)": "error 2201G",
+    },
     errors=("2201G",),
 )
 def width_bucket(x: Any, low: Any, high: Any, buckets: Any) -> Any:
@@ -312,24 +394,44 @@ def width_bucket(x: Any, low: Any, high: Any, buckets: Any) -> Any:
 @function(
     "GROUP_DIGITS(x NUMBER, decimals INTEGER) TEXT",
     meaning="x rounded to so many decimals as a text with commas between thousands; never '-0.00'",
-    examples={"GROUP_DIGITS(1234567.5, 2)": "'1,234,567.50'", "GROUP_DIGITS(-0.001, 2)": "'0.00'", "GROUP_DIGITS(1, -1)": "error 22023"},
+    examples={
+        "GROUP_DIGITS(1234567.5, 2)": "'1,234,567.50'",
+        "GROUP_DIGITS(-0.001, 2)": "'0.00'",
+        "GROUP_DIGITS(1, -1)": "error 22023",
+    },
     errors=("22023",),
 )
 def group_digits(x: Any, decimals: Any) -> Any:
-    if constant(decimals) and 0 <= decimals.as_py() <= 12 and isinstance(x, pa.Array) and not pa.types.is_floating(x.type):
+    if (
+        constant(decimals)
+        and 0 <= decimals.as_py() <= 12
+        and isinstance(x, pa.Array)
+        and not pa.types.is_floating(x.type)
+    ):
         return _group_all(x, decimals.as_py())
     return by_row(_grouped, x, decimals)
 
 
 def _group_all(x: Any, decimals: int) -> Any:
-    """Exact numbers as texts with commas: the digits before the point are grouped from the right, read backwards."""
+    """Exact numbers as texts with commas: the digits before the point are grouped from the right,
+    read backwards."""
     exact = pc.cast(x, pa.decimal256(40, 0)) if pa.types.is_integer(x.type) else x
     places = max(decimals, exact.type.scale)
-    wide = pc.cast(exact, pa.decimal256(min(max(exact.type.precision - exact.type.scale, 1) + 1 + places, 76), places))
-    rounded = pc.cast(pc.round(wide, decimals, "half_towards_infinity"), pa.decimal256(min(wide.type.precision, 76), decimals))
+    wide = pc.cast(
+        exact,
+        pa.decimal256(
+            min(max(exact.type.precision - exact.type.scale, 1) + 1 + places, 76), places
+        ),
+    )
+    rounded = pc.cast(
+        pc.round(wide, decimals, "half_towards_infinity"),
+        pa.decimal256(min(wide.type.precision, 76), decimals),
+    )
     texts = casts.to_text(pc.abs(rounded), Type(Kind.DECIMAL, 40, decimals))
     whole = pc.utf8_slice_codeunits(texts, 0, -decimals - 1) if decimals else texts
-    grouped = pc.ascii_reverse(pc.replace_substring_regex(pc.ascii_reverse(whole), "([0-9]{3})", "\\1,"))
+    grouped = pc.ascii_reverse(
+        pc.replace_substring_regex(pc.ascii_reverse(whole), "([0-9]{3})", "\\1,")
+    )
     sign = pc.if_else(pc.less(rounded, pa.scalar(Decimal(0), rounded.type)), "-", "")
     rest = pc.utf8_slice_codeunits(texts, -decimals - 1) if decimals else ""
     return pc.binary_join_element_wise(sign, pc.ascii_ltrim(grouped, ","), rest, "")
@@ -354,8 +456,11 @@ def _wrong_signs(values: list[Any]) -> str | None:
 
 @function(
     "NUMBER_OF(x TEXT [, decimal TEXT] [, group TEXT]) DECIMAL",
-    meaning="the number that x is, written with that decimal sign (a point, unless said otherwise) and, if one is given, that sign between "
-    "groups of three digits, with ten places after the point; a blank as group sign means no-break and thin spaces too",
+    meaning=(
+        "the number that x is, written with that decimal sign (a point, unless said otherwise) and,"
+        " if one is given, that sign between groups of three digits, with ten places after the"
+        " point; a blank as group sign means no-break and thin spaces too"
+    ),
     examples={
         "NUMBER_OF('1.234,50', ',', '.') = 1234.5": "TRUE",
         "NUMBER_OF('1,234.50', '.', ',') = 1234.5": "TRUE",
@@ -376,13 +481,24 @@ def number_of(x: Any, decimal: Any = None, group: Any = None) -> Any:
         match = re.fullmatch(rf" *([+-]?)((?:{whole}))(?:{re.escape(point)}([0-9]*))? *", text)
         if not match or not (match[2] or match[3]):
             raise RowFailure("22018")
-        return match[1] + (re.sub(among, "", match[2]) if among else match[2]) + "." + (match[3] or "0")
+        return (
+            match[1]
+            + (re.sub(among, "", match[2]) if among else match[2])
+            + "."
+            + (match[3] or "0")
+        )
 
     output = by_row(plain, x, *(sign for sign in (decimal, group) if sign is not None))
     texts, errors = (output.values, output.errors) if isinstance(output, Result) else (output, None)
     number = casts.cast(texts, TEXT, Target(Type(Kind.DECIMAL, 28, 10)))
     codes = [item for item in (errors, number.errors) if item is not None]
-    return Result(number.values, np.maximum.reduce([np.asarray(code) for code in codes]).astype(np.uint8)) if codes else number.values
+    return (
+        Result(
+            number.values, np.maximum.reduce([np.asarray(code) for code in codes]).astype(np.uint8)
+        )
+        if codes
+        else number.values
+    )
 
 
 _THIN = "\u00a0\u2009\u202f"

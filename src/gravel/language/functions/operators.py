@@ -16,11 +16,19 @@ from gravel.language.functions.catalogue import Result, function
 from gravel.language.functions.text import RowFailure, by_row
 from gravel.language.types import DOUBLE, INTEGER, Kind, Type, as_decimal, common, room
 
-_KERNELS = {"=": pc.equal, "<>": pc.not_equal, "<": pc.less, "<=": pc.less_equal, ">": pc.greater, ">=": pc.greater_equal}
+_KERNELS = {
+    "=": pc.equal,
+    "<>": pc.not_equal,
+    "<": pc.less,
+    "<=": pc.less_equal,
+    ">": pc.greater,
+    ">=": pc.greater_equal,
+}
 
 
 def compared(symbol: str) -> Any:
-    """The kernel of a comparison. NaN equals itself and comes after every other number, so that doubles have an order."""
+    """The kernel of a comparison. NaN equals itself and comes after every other number, so that
+    doubles have an order."""
     kernel = _KERNELS[symbol]
 
     def compare(x: Any, y: Any) -> Any:
@@ -33,13 +41,19 @@ def compared(symbol: str) -> Any:
 
 
 def _has_nan(x: Any) -> bool:
-    return bool(pc.any(pc.is_nan(x)).as_py()) if isinstance(x, pa.Array) else bool(x.is_valid and x.as_py() != x.as_py())
+    return (
+        bool(pc.any(pc.is_nan(x)).as_py())
+        if isinstance(x, pa.Array)
+        else bool(x.is_valid and x.as_py() != x.as_py())
+    )
 
 
 def _with_nan(kernel: Any, x: Any, y: Any) -> Any:
     """Where either is NaN, whether each is one decides; elsewhere the numbers do."""
     a, b = pc.is_nan(x), pc.is_nan(y)
-    return pc.if_else(pc.or_(a, b), kernel(pc.cast(a, pa.int8()), pc.cast(b, pa.int8())), kernel(x, y))
+    return pc.if_else(
+        pc.or_(a, b), kernel(pc.cast(a, pa.int8()), pc.cast(b, pa.int8())), kernel(x, y)
+    )
 
 
 def _comparison(symbol: str, meaning: str, examples: dict[str, str]) -> None:
@@ -47,13 +61,17 @@ def _comparison(symbol: str, meaning: str, examples: dict[str, str]) -> None:
 
 
 _comparison(
-    "=", "whether both are equal; texts by code point, case and spaces count", {"'a' = 'A'": "FALSE", "1 = 1.0": "TRUE", "1 = NULL": "NULL"}
+    "=",
+    "whether both are equal; texts by code point, case and spaces count",
+    {"'a' = 'A'": "FALSE", "1 = 1.0": "TRUE", "1 = NULL": "NULL"},
 )
 _comparison("<>", "whether both differ; != is read as <>", {"'a' <> 'a '": "TRUE"})
 _comparison("<", "whether x comes before y", {"9 < 10": "TRUE", "'9' < '10'": "FALSE"})
 _comparison("<=", "whether x comes before y or is equal", {"2 <= 2.0": "TRUE"})
 _comparison(">", "whether x comes after y", {"'b' > 'a'": "TRUE"})
-_comparison(">=", "whether x comes after y or is equal", {"DATE '2024-02-29' >= DATE '2024-02-28'": "TRUE"})
+_comparison(
+    ">=", "whether x comes after y or is equal", {"DATE '2024-02-29' >= DATE '2024-02-28'": "TRUE"}
+)
 
 
 @function(
@@ -99,42 +117,62 @@ def _same_type(types: list[Type], values: list[Any]) -> Type:
 
 @function(
     "x NUMBER + y NUMBER : NUMBER",
-    meaning="the sum, exact", examples={"1 + 2": "3", "0.1 + 0.2": "0.3", "1 + NULL": "NULL"}, errors=("22003",), result=_sum_type,
-)  # fmt: skip
+    meaning="the sum, exact",
+    examples={"1 + 2": "3", "0.1 + 0.2": "0.3", "1 + NULL": "NULL"},
+    errors=("22003",),
+    result=_sum_type,
+)
 def plus(x: Any, y: Any, to: Type) -> Any:
     return arithmetic.add(x, y, to)
 
 
 @function(
     "x NUMBER - y NUMBER : NUMBER",
-    meaning="the difference, exact", examples={"1 - 2.5": "-1.5"}, errors=("22003",), result=_sum_type,
-)  # fmt: skip
+    meaning="the difference, exact",
+    examples={"1 - 2.5": "-1.5"},
+    errors=("22003",),
+    result=_sum_type,
+)
 def minus(x: Any, y: Any, to: Type) -> Any:
     return arithmetic.subtract(x, y, to)
 
 
 @function(
     "NEGATE(x NUMBER) NUMBER",
-    meaning="-x", examples={"-(5)": "-5"}, errors=("22003",), result=_same_type,
-)  # fmt: skip
+    meaning="-x",
+    examples={"-(5)": "-5"},
+    errors=("22003",),
+    result=_same_type,
+)
 def negate(x: Any, to: Type) -> Any:
     return arithmetic.negate(x, to)
 
 
 @function(
     "x NUMBER * y NUMBER : NUMBER",
-    meaning="the product, exact", examples={"6 * 7": "42", "1.5 * 1.5": "2.25"}, errors=("22003",), result=_product_type,
-)  # fmt: skip
+    meaning="the product, exact",
+    examples={"6 * 7": "42", "1.5 * 1.5": "2.25"},
+    errors=("22003",),
+    result=_product_type,
+)
 def times(x: Any, y: Any, to: Type) -> Any:
     return arithmetic.multiply(x, y, to)
 
 
 @function(
     "x NUMBER / y NUMBER : NUMBER",
-    meaning="the quotient; of integers too it has decimals (16, or as many as an operand), rounded half away from zero",
-    examples={"7 / 2": "3.5000000000000000", "NULL / 0": "NULL", "CASE WHEN 0 <> 0 THEN 1 / 0 END": "NULL"},
-    errors=("22012", "22003"), result=_quotient_type,
-)  # fmt: skip
+    meaning=(
+        "the quotient; of integers too it has decimals (16, or as many as an operand), rounded half"
+        " away from zero"
+    ),
+    examples={
+        "7 / 2": "3.5000000000000000",
+        "NULL / 0": "NULL",
+        "CASE WHEN 0 <> 0 THEN 1 / 0 END": "NULL",
+    },
+    errors=("22012", "22003"),
+    result=_quotient_type,
+)
 def over(x: Any, y: Any, to: Type) -> Any:
     return arithmetic.divide(x, y, to)
 
@@ -150,25 +188,44 @@ def join(x: Any, y: Any) -> Any:
 
 @function(
     "x TEXT LIKE pattern TEXT [ESCAPE c TEXT] : BOOLEAN",
-    meaning="whether the whole of x has the pattern: % is any run of characters, _ any one; only ESCAPE names an escape character",
-    examples={"'Gull' LIKE 'G%'": "TRUE", "'Gull' LIKE 'g%'": "FALSE", "'5%' LIKE '_!%' ESCAPE '!'": "TRUE"},
+    meaning=(
+        "whether the whole of x has the pattern: % is any run of characters, _ any one; only ESCAPE"
+        " names an escape character"
+    ),
+    examples={
+        "'Gull' LIKE 'G%'": "TRUE",
+        "'Gull' LIKE 'g%'": "FALSE",
+        "'5%' LIKE '_!%' ESCAPE '!'": "TRUE",
+    },
     errors=("22019", "22025"),
     check=lambda values: _wrong_like(*values[1:]),
 )
 def like(x: Any, pattern: Any, escape: Any = None) -> Any:
     if isinstance(pattern, pa.Scalar) and (escape is None or isinstance(escape, pa.Scalar)):
-        return _like(x, pattern.as_py(), None if escape is None else escape.as_py(), escape is not None)
+        return _like(
+            x, pattern.as_py(), None if escape is None else escape.as_py(), escape is not None
+        )
     return _like_columns(x, pattern, escape)
 
 
 def _like_columns(x: Any, pattern: Any, escape: Any) -> Result:
     length = next(len(item) for item in (x, pattern, escape) if isinstance(item, pa.Array))
-    spread = [item if isinstance(item, pa.Array) else pa.repeat(item, length) for item in (x, pattern, escape) if item is not None]
+    spread = [
+        item if isinstance(item, pa.Array) else pa.repeat(item, length)
+        for item in (x, pattern, escape)
+        if item is not None
+    ]
     values, errors = [], np.zeros(length, np.uint8)
-    for row, (text, like_pattern, *sign) in enumerate(zip(*(item.to_pylist() for item in spread), strict=True)):
+    for row, (text, like_pattern, *sign) in enumerate(
+        zip(*(item.to_pylist() for item in spread), strict=True)
+    ):
         try:
-            known = text is not None and like_pattern is not None and (not sign or sign[0] is not None)
-            values.append(bool(re.fullmatch(like_regex(like_pattern, *sign), text)) if known else None)
+            known = (
+                text is not None and like_pattern is not None and (not sign or sign[0] is not None)
+            )
+            values.append(
+                bool(re.fullmatch(like_regex(like_pattern, *sign), text)) if known else None
+            )
         except EscapeError as error:
             values.append(None)
             errors[row] = CODES[error.state]
@@ -237,13 +294,24 @@ def like_regex(pattern: str, escape: str | None = None) -> str:
 
 @function(
     "x TEXT SIMILAR TO pattern TEXT [ESCAPE c TEXT] : BOOLEAN",
-    meaning="whether the whole of x has the pattern: % and _ as in LIKE, | * + ? {n,m} ( ) [ ] as in regular expressions",
-    examples={"'A-07' SIMILAR TO '[A-Z]-[0-9]{2}'": "TRUE", "'abc' SIMILAR TO '(a|b)%'": "TRUE", "'abc' SIMILAR TO 'b'": "FALSE"},
+    meaning=(
+        "whether the whole of x has the pattern: % and _ as in LIKE, | * + ? {n,m} ( ) [ ] as in"
+        " regular expressions"
+    ),
+    examples={
+        "'A-07' SIMILAR TO '[A-Z]-[0-9]{2}'": "TRUE",
+        "'abc' SIMILAR TO '(a|b)%'": "TRUE",
+        "'abc' SIMILAR TO 'b'": "FALSE",
+    },
     errors=("2201B", "22019", "22025"),
 )
 def similar(x: Any, pattern: Any, escape: Any = None) -> Any:
     columns = [item for item in (x, pattern, escape) if item is not None]
-    return by_row(lambda text, *how: similar_pattern(*how).fullmatch(text) is not None, *columns, to=pa.bool_())
+    return by_row(
+        lambda text, *how: similar_pattern(*how).fullmatch(text) is not None,
+        *columns,
+        to=pa.bool_(),
+    )
 
 
 @lru_cache(maxsize=1024)
@@ -265,13 +333,20 @@ def similar_pattern(pattern: str, escape: str | None = None) -> Any:
             bracket = char != "]"
         else:
             bracket = char == "["
-            out.append({"%": ".*", "_": "."}.get(char) or (char if char in "|*+?{}()[," or char.isalnum() else re.escape(char)))
+            out.append(
+                {"%": ".*", "_": "."}.get(char)
+                or (char if char in "|*+?{}()[," or char.isalnum() else re.escape(char))
+            )
     try:
         return re2.compile("(?s)(?:" + "".join(out) + ")")
     except re2.error:
         raise RowFailure("2201B") from None
 
 
-@function("NOT x BOOLEAN : BOOLEAN", meaning="the opposite; unknown stays unknown", examples={"NOT FALSE": "TRUE", "NOT NULL": "NULL"})
+@function(
+    "NOT x BOOLEAN : BOOLEAN",
+    meaning="the opposite; unknown stays unknown",
+    examples={"NOT FALSE": "TRUE", "NOT NULL": "NULL"},
+)
 def negation(x: Any) -> Any:
     return pc.invert(x)

@@ -1,4 +1,5 @@
-"""Values that Arrow cannot compare, or compares otherwise than the language: what stands for them in comparisons, sorts and groups."""
+"""Values that Arrow cannot compare, or compares otherwise than the language: what stands for them
+in comparisons, sorts and groups."""
 
 from __future__ import annotations
 
@@ -12,8 +13,10 @@ _DAY = 86_400_000_000  # microseconds
 
 
 def sortable(values: Any) -> Any:
-    """An array that is ordered and equal as the language has it, in a type that Arrow orders: BOOLEAN as 0 and 1, zero without a sign and
-    one NaN, an INTERVAL by its length (a month has 30 days, as in PostgreSQL), an ARRAY by its rank among the arrays here."""
+    """An array that is ordered and equal as the language has it, in a type that Arrow orders:
+    BOOLEAN as 0 and 1, zero without a sign and one NaN, an INTERVAL by its length (a month has 30
+    days, as in PostgreSQL), an ARRAY by its rank among the arrays here.
+    """
     kind = values.type
     if isinstance(values, pa.ChunkedArray):
         values = values.combine_chunks()
@@ -22,7 +25,10 @@ def sortable(values: Any) -> Any:
     if pa.types.is_floating(kind):
         return one_zero(values)
     if pa.types.is_interval(kind):
-        return pa.array([None if value is None else span(value) for value in values.to_pylist()], pa.decimal128(38, 0))
+        return pa.array(
+            [None if value is None else span(value) for value in values.to_pylist()],
+            pa.decimal128(38, 0),
+        )
     if pa.types.is_list(kind):
         return pa.array(_ranks(values.to_pylist()), pa.int64())
     return values
@@ -33,10 +39,15 @@ def together(x: Any, y: Any) -> tuple[Any, Any]:
     kind = x.type
     if not (pa.types.is_interval(kind) or pa.types.is_list(kind)):
         return x, y
-    sides = [pa.array([side.as_py()], kind) if isinstance(side, pa.Scalar) else side for side in (x, y)]
+    sides = [
+        pa.array([side.as_py()], kind) if isinstance(side, pa.Scalar) else side for side in (x, y)
+    ]
     both = sortable(pa.concat_arrays(sides))
     results = [both.slice(0, len(sides[0])), both.slice(len(sides[0]))]
-    a, b = (item[0] if isinstance(side, pa.Scalar) else item for item, side in zip(results, (x, y), strict=True))
+    a, b = (
+        item[0] if isinstance(side, pa.Scalar) else item
+        for item, side in zip(results, (x, y), strict=True)
+    )
     return a, b
 
 
@@ -55,7 +66,9 @@ def span(interval: Any) -> int:
 def _ranks(lists: list[Any]) -> list[int | None]:
     """Item by item, NULL after every value, a shorter array before a longer one that it begins."""
     keys = [None if entry is None else tuple(_item(item) for item in entry) for entry in lists]
-    places = {key: index for index, key in enumerate(sorted({key for key in keys if key is not None}))}
+    places = {
+        key: index for index, key in enumerate(sorted({key for key in keys if key is not None}))
+    }
     return [None if key is None else places[key] for key in keys]
 
 

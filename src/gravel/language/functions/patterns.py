@@ -1,4 +1,5 @@
-"""Regular expressions: the standard's functions with RE2's pattern syntax, whose time grows with the text alone."""
+"""Regular expressions: the standard's functions with RE2's pattern syntax, whose time grows with
+the text alone."""
 
 from __future__ import annotations
 
@@ -43,7 +44,10 @@ def _wrong(values: list[Any]) -> str | None:
 
     pattern, flags = values[:2]
     if isinstance(flags, str) and set(flags) - set(FLAGS):
-        return f"{flags!r} are no flags: i (any case), m (^ and $ at every line), s (. also matches a line break)"
+        return (
+            f"{flags!r} are no flags: i (any case), m (^ and $ at every line), s (. also matches a"
+            " line break)"
+        )
     if not isinstance(pattern, str):
         return None
     options = re2.Options()
@@ -52,7 +56,9 @@ def _wrong(values: list[Any]) -> str | None:
         re2.compile(pattern, options)
     except re2.error as error:
         reason = error.args[0]
-        return f"the pattern is not valid: {reason.decode() if isinstance(reason, bytes) else reason}"
+        return (
+            f"the pattern is not valid: {reason.decode() if isinstance(reason, bytes) else reason}"
+        )
     return None
 
 
@@ -73,7 +79,14 @@ def _found(pattern: str, flags: str, text: str, start: int) -> Iterator[Any]:
 def _nth(pattern: str, flags: str, text: str, start: int, occurrence: int) -> Any:
     if occurrence < 1:
         raise RowFailure("22023")
-    return next((match for index, match in enumerate(_found(pattern, flags, text, start), 1) if index == occurrence), None)
+    return next(
+        (
+            match
+            for index, match in enumerate(_found(pattern, flags, text, start), 1)
+            if index == occurrence
+        ),
+        None,
+    )
 
 
 def _is(scalar: Any, value: Any) -> bool:
@@ -93,8 +106,14 @@ def _good(pattern: Any, flags: Any) -> str | None:
 
 @function(
     "x TEXT LIKE_REGEX pattern TEXT [FLAG f TEXT] : BOOLEAN",
-    meaning="whether the pattern matches some part of x; flags: i any case, m ^ and $ at every line, s . matches line breaks too",
-    examples={"'HB 007' LIKE_REGEX '^HB [0-9]+$'": "TRUE", "'hb 7' LIKE_REGEX 'HB' FLAG 'i'": "TRUE"},
+    meaning=(
+        "whether the pattern matches some part of x; flags: i any case, m ^ and $ at every line, s"
+        " . matches line breaks too"
+    ),
+    examples={
+        "'HB 007' LIKE_REGEX '^HB [0-9]+$'": "TRUE",
+        "'hb 7' LIKE_REGEX 'HB' FLAG 'i'": "TRUE",
+    },
     errors=("2201B", "22023"),
     check=_wrong_like,
 )
@@ -103,16 +122,25 @@ def like_regex(x: Any, pattern: Any, flags: Any = None) -> Any:
     good = _good(pattern, flags)
     if good is not None:
         return pc.match_substring_regex(x, good)
-    return by_row(lambda text, subset, letters: compiled(subset, letters).search(text) is not None, x, pattern, flags, to=pa.bool_())
+    return by_row(
+        lambda text, subset, letters: compiled(subset, letters).search(text) is not None,
+        x,
+        pattern,
+        flags,
+        to=pa.bool_(),
+    )
 
 
-# Patterns of plain signs, classes and + never match an empty part, over which Arrow counts in its own way.
+# Patterns of plain signs, classes and + never match an empty part, over which Arrow counts in its
+# own way.
 _SOLID = re.compile(r"(?:(?:\\[dwsDWS]|\[\^?[\w \-.,;:/]+\]|[\w ;,:/@#=<>&-])\+?)+")
 
 
 @function(
     "OCCURRENCES_REGEX(pattern TEXT, flags TEXT, x TEXT, start INTEGER) INTEGER",
-    meaning="OCCURRENCES_REGEX(pattern [FLAG f] IN x [FROM start]): how many times the pattern matches",
+    meaning=(
+        "OCCURRENCES_REGEX(pattern [FLAG f] IN x [FROM start]): how many times the pattern matches"
+    ),
     examples={"OCCURRENCES_REGEX('[0-9]+' IN 'A-07, B-12')": "2"},
     errors=("2201B", "22023"),
     check=_wrong,
@@ -121,13 +149,23 @@ def occurrences_regex(pattern: Any, flags: Any, x: Any, start: Any) -> Any:
     good = _good(pattern, flags)
     if good is not None and _is(start, 1) and _SOLID.fullmatch(pattern.as_py()):
         return pc.cast(pc.count_substring_regex(x, good), pa.int64())
-    return by_row(lambda p, f, text, index: sum(1 for _ in _found(p, f, text, index)), pattern, flags, x, start, to=pa.int64())
+    return by_row(
+        lambda p, f, text, index: sum(1 for _ in _found(p, f, text, index)),
+        pattern,
+        flags,
+        x,
+        start,
+        to=pa.int64(),
+    )
 
 
 @function(
-    "SUBSTRING_REGEX(pattern TEXT, flags TEXT, x TEXT, start INTEGER, occurrence INTEGER, number INTEGER) TEXT",
-    meaning="SUBSTRING_REGEX(pattern [FLAG f] IN x [FROM start] [OCCURRENCE n] [GROUP g]): the part that matches, or one "
-    "group of it; NULL if there is none",
+    "SUBSTRING_REGEX(pattern TEXT, flags TEXT, x TEXT, start INTEGER, occurrence INTEGER, number"
+    " INTEGER) TEXT",
+    meaning=(
+        "SUBSTRING_REGEX(pattern [FLAG f] IN x [FROM start] [OCCURRENCE n] [GROUP g]): the part"
+        " that matches, or one group of it; NULL if there is none"
+    ),
     examples={
         "SUBSTRING_REGEX('[0-9]+' IN 'A-07, B-12')": "'07'",
         "SUBSTRING_REGEX('[0-9]+' IN 'A-07, B-12' OCCURRENCE 2)": "'12'",
@@ -137,14 +175,24 @@ def occurrences_regex(pattern: Any, flags: Any, x: Any, start: Any) -> Any:
     errors=("2201B", "22023"),
     check=_wrong,
 )
-def substring_regex(pattern: Any, flags: Any, x: Any, start: Any, occurrence: Any, number: Any) -> Any:
+def substring_regex(
+    pattern: Any, flags: Any, x: Any, start: Any, occurrence: Any, number: Any
+) -> Any:
     good = _good(pattern, flags)
-    if good is not None and _is(start, 1) and _is(occurrence, 1) and _is(number, 0) and "(" not in pattern.as_py():
+    if (
+        good is not None
+        and _is(start, 1)
+        and _is(occurrence, 1)
+        and _is(number, 0)
+        and "(" not in pattern.as_py()
+    ):
         return pc.struct_field(pc.extract_regex(x, f"(?P<all>{good})"), "all")
     return by_row(_part, pattern, flags, x, start, occurrence, number)
 
 
-def _part(pattern: str, flags: str, text: str, start: int, occurrence: int, number: int) -> str | None:
+def _part(
+    pattern: str, flags: str, text: str, start: int, occurrence: int, number: int
+) -> str | None:
     match = _nth(pattern, flags, text, start, occurrence)
     if not 0 <= number <= compiled(pattern, flags).groups:
         raise RowFailure("22023")
@@ -152,14 +200,22 @@ def _part(pattern: str, flags: str, text: str, start: int, occurrence: int, numb
 
 
 @function(
-    "POSITION_REGEX(pattern TEXT, flags TEXT, x TEXT, start INTEGER, occurrence INTEGER, number INTEGER, side TEXT) INTEGER",
-    meaning="POSITION_REGEX([START|AFTER] pattern [FLAG f] IN x [FROM start] [OCCURRENCE n] [GROUP g]): where the match "
-    "begins, or the place after it; 0 if there is none",
-    examples={"POSITION_REGEX('[0-9]' IN 'A-07')": "3", "POSITION_REGEX(AFTER '[0-9]+' IN 'A-07b')": "5"},
+    "POSITION_REGEX(pattern TEXT, flags TEXT, x TEXT, start INTEGER, occurrence INTEGER, number"
+    " INTEGER, side TEXT) INTEGER",
+    meaning=(
+        "POSITION_REGEX([START|AFTER] pattern [FLAG f] IN x [FROM start] [OCCURRENCE n] [GROUP g]):"
+        " where the match begins, or the place after it; 0 if there is none"
+    ),
+    examples={
+        "POSITION_REGEX('[0-9]' IN 'A-07')": "3",
+        "POSITION_REGEX(AFTER '[0-9]+' IN 'A-07b')": "5",
+    },
     errors=("2201B", "22023"),
     check=_wrong,
 )
-def position_regex(pattern: Any, flags: Any, x: Any, start: Any, occurrence: Any, number: Any, side: Any) -> Any:
+def position_regex(
+    pattern: Any, flags: Any, x: Any, start: Any, occurrence: Any, number: Any, side: Any
+) -> Any:
     good = _good(pattern, flags)
     plain = _is(start, 1) and _is(occurrence, 1) and _is(number, 0) and _is(side, "START")
     if good is not None and plain and isinstance(x, pa.Array) and is_ascii(x):
@@ -167,7 +223,9 @@ def position_regex(pattern: Any, flags: Any, x: Any, start: Any, occurrence: Any
     return by_row(_place, pattern, flags, x, start, occurrence, number, side, to=pa.int64())
 
 
-def _place(pattern: str, flags: str, text: str, start: int, occurrence: int, number: int, side: str) -> int:
+def _place(
+    pattern: str, flags: str, text: str, start: int, occurrence: int, number: int, side: str
+) -> int:
     match = _nth(pattern, flags, text, start, occurrence)
     if not 0 <= number <= compiled(pattern, flags).groups:
         raise RowFailure("22023")
@@ -177,9 +235,12 @@ def _place(pattern: str, flags: str, text: str, start: int, occurrence: int, num
 
 
 @function(
-    "TRANSLATE_REGEX(pattern TEXT, flags TEXT, x TEXT, new TEXT, start INTEGER, occurrence INTEGER) TEXT",
-    meaning="TRANSLATE_REGEX(pattern [FLAG f] IN x [WITH new] [FROM start] [OCCURRENCE n]): x with every match (or the nth) "
-    "replaced; $0 is the match, $1 … its groups, \\$ a dollar sign",
+    "TRANSLATE_REGEX(pattern TEXT, flags TEXT, x TEXT, new TEXT, start INTEGER, occurrence INTEGER)"
+    " TEXT",
+    meaning=(
+        "TRANSLATE_REGEX(pattern [FLAG f] IN x [WITH new] [FROM start] [OCCURRENCE n]): x with"
+        " every match (or the nth) replaced; $0 is the match, $1 … its groups, \\$ a dollar sign"
+    ),
     examples={
         "TRANSLATE_REGEX('[^0-9]' IN '0555/12-34' WITH '')": "'05551234'",
         "TRANSLATE_REGEX('^([A-D])([0-9]+)$' IN 'A07' WITH '$1-$2')": "'A-07'",
@@ -190,10 +251,18 @@ def _place(pattern: str, flags: str, text: str, start: int, occurrence: int, num
 )
 def translate_regex(pattern: Any, flags: Any, x: Any, new: Any, start: Any, occurrence: Any) -> Any:
     good = _good(pattern, flags)
-    if good is not None and constant(new) and _is(start, 1) and _is(occurrence, 0) and _SOLID.fullmatch(pattern.as_py()):
+    if (
+        good is not None
+        and constant(new)
+        and _is(start, 1)
+        and _is(occurrence, 0)
+        and _SOLID.fullmatch(pattern.as_py())
+    ):
         parts = _template(new.as_py())
         if all(isinstance(part, str) or part == 0 for part in parts):
-            rewrite = "".join(part.replace("\\", "\\\\") if isinstance(part, str) else "\\0" for part in parts)
+            rewrite = "".join(
+                part.replace("\\", "\\\\") if isinstance(part, str) else "\\0" for part in parts
+            )
             return pc.replace_substring_regex(x, good, rewrite)
     return by_row(_replaced, pattern, flags, x, new, start, occurrence)
 
@@ -217,6 +286,9 @@ def _replaced(pattern: str, flags: str, text: str, new: str, start: int, occurre
     out, index = [], 0
     for number, match in enumerate(_found(pattern, flags, text, start), 1):
         if occurrence in (0, number):
-            out += [text[index : match.start()], *(part if isinstance(part, str) else match.group(part) or "" for part in parts)]
+            out += [
+                text[index : match.start()],
+                *(part if isinstance(part, str) else match.group(part) or "" for part in parts),
+            ]
             index = match.end()
     return "".join([*out, text[index:]])

@@ -10,13 +10,24 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.language.functions.buffers import HIGH, ByteSet, body, by_value, is_ascii, on_rows, rows_with, valid, with_buffers  # fmt: skip
+from gravel.language.functions.buffers import (
+    HIGH,
+    ByteSet,
+    body,
+    by_value,
+    is_ascii,
+    on_rows,
+    rows_with,
+    valid,
+    with_buffers,
+)
 from gravel.language.functions.catalogue import function
 from gravel.language.functions.text import RowFailure, by_row, constant, tidy_spaces
 
 # Letters that no decomposition takes apart, and their plain forms.
 _PLAIN = str.maketrans({
-    "ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "đ": "d", "Đ": "D", "ð": "d", "Ð": "D", "þ": "th", "Þ": "TH", "ß": "ss", "ẞ": "SS",
+    "ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "đ": "d", "Đ": "D", "ð": "d", "Ð": "D", "þ": "th",
+    "Þ": "TH", "ß": "ss", "ẞ": "SS",
     "æ": "ae", "Æ": "AE", "œ": "oe", "Œ": "OE", "ı": "i",
 })  # fmt: skip
 _DIGITS, _LETTERS = ByteSet(b"0123456789"), ByteSet(bytes(range(65, 91)) + bytes(range(97, 123)))
@@ -42,7 +53,9 @@ def _latin_or_greek(char: str) -> bool:
     return unicodedata.name(char, "").startswith(("LATIN ", "GREEK "))
 
 
-def _beyond_ascii(ascii_kernel: Callable[[Any], Any], convert: Callable[[str], str | None]) -> Callable[[Any], Any]:
+def _beyond_ascii(
+    ascii_kernel: Callable[[Any], Any], convert: Callable[[str], str | None]
+) -> Callable[[Any], Any]:
     """A kernel for ASCII values beside a Python function for the others, once a distinct value."""
 
     def change(x: Any) -> Any:
@@ -57,7 +70,10 @@ def _beyond_ascii(ascii_kernel: Callable[[Any], Any], convert: Callable[[str], s
 
 @function(
     "WITHOUT_ACCENTS(x TEXT) TEXT",
-    meaning="x with the marks off Latin and Greek letters, and ø ł đ ð þ ß æ œ ı as plain letters; other scripts as they are",
+    meaning=(
+        "x with the marks off Latin and Greek letters, and ø ł đ ð þ ß æ œ ı as plain letters;"
+        " other scripts as they are"
+    ),
     examples={"WITHOUT_ACCENTS('Blå Möwe')": "'Bla Mowe'", "WITHOUT_ACCENTS('Ærø')": "'AEro'"},
 )
 def without_accents(x: Any) -> Any:
@@ -79,7 +95,9 @@ def _kept(x: Any, keep: np.ndarray) -> Any:
     return with_buffers(x, before[offsets], data[keep])
 
 
-_only_digits = _beyond_ascii(lambda x: _only(x, _DIGITS), lambda text: "".join(char for char in text if char.isdecimal()))
+_only_digits = _beyond_ascii(
+    lambda x: _only(x, _DIGITS), lambda text: "".join(char for char in text if char.isdecimal())
+)
 
 
 @function(
@@ -114,7 +132,10 @@ def only_letters(x: Any) -> Any:
     return _only_letters(x)
 
 
-_SHAPE = bytes(65 if 65 <= byte <= 90 else 97 if 97 <= byte <= 122 else 57 if 48 <= byte <= 57 else byte for byte in range(256))
+_SHAPE = bytes(
+    65 if 65 <= byte <= 90 else 97 if 97 <= byte <= 122 else 57 if 48 <= byte <= 57 else byte
+    for byte in range(256)
+)
 
 
 def _shape(text: str) -> str:
@@ -124,7 +145,13 @@ def _shape(text: str) -> str:
         if after_letter and unicodedata.category(char).startswith("M"):
             continue
         after_letter = char.isalpha()
-        out.append(("A" if char.isupper() or char.istitle() else "a") if after_letter else "9" if char.isdecimal() else char)
+        out.append(
+            ("A" if char.isupper() or char.istitle() else "a")
+            if after_letter
+            else "9"
+            if char.isdecimal()
+            else char
+        )
     return "".join(out)
 
 
@@ -138,20 +165,29 @@ _shaped = _beyond_ascii(lambda x: _translated(x, _SHAPE), _shape)
 
 @function(
     "SHAPE(x TEXT) TEXT",
-    meaning="x with every capital as A, every other letter as a, every decimal digit as 9; letters with their marks",
+    meaning=(
+        "x with every capital as A, every other letter as a, every decimal digit as 9; letters with"
+        " their marks"
+    ),
     examples={"SHAPE('HB 007 k')": "'AA 999 a'", "SHAPE('2024-05-31')": "'9999-99-99'"},
 )
 def shape(x: Any) -> Any:
     return _shaped(x)
 
 
-_KEY = bytes(byte + 32 if 65 <= byte <= 90 else byte if 97 <= byte <= 122 or 48 <= byte <= 57 else 32 for byte in range(256))
+_KEY = bytes(
+    byte + 32 if 65 <= byte <= 90 else byte if 97 <= byte <= 122 or 48 <= byte <= 57 else 32
+    for byte in range(256)
+)
 
 
 def _key(text: str) -> str | None:
     plain = unaccented(unicodedata.normalize("NFKC", text)).casefold()
     folded = unaccented(unicodedata.normalize("NFKC", plain))
-    words = "".join(char if char.isalnum() or unicodedata.category(char).startswith("M") else " " for char in folded).split()
+    words = "".join(
+        char if char.isalnum() or unicodedata.category(char).startswith("M") else " "
+        for char in folded
+    ).split()
     return " ".join(words) or None
 
 
@@ -173,8 +209,10 @@ _keyed = _beyond_ascii(_key_ascii, _key)
 
 @function(
     "MATCH_KEY(x TEXT [, order TEXT]) TEXT",
-    meaning="one spelling for what people write in many: without case, accents and punctuation, words joined by one space; "
-    "with 'sorted' the words are sorted too; NULL if nothing is left",
+    meaning=(
+        "one spelling for what people write in many: without case, accents and punctuation, words"
+        " joined by one space; with 'sorted' the words are sorted too; NULL if nothing is left"
+    ),
     examples={
         "MATCH_KEY(' O''Brannock,  JORUN ')": "'o brannock jorun'",
         "MATCH_KEY('Jorun Brannock', 'sorted')": "'brannock jorun'",
@@ -193,7 +231,8 @@ def match_key(x: Any, order: Any = None) -> Any:
 
 
 def _words_sorted(texts: Any) -> Any:
-    """Texts with their words in order; two of them are only exchanged, which is what most names need."""
+    """Texts with their words in order; two of them are only exchanged, which is what most names
+    need."""
     spaces = pc.fill_null(pc.count_substring(texts, " "), 0).to_numpy(zero_copy_only=False)
     for mask, change in ((spaces == 1, _two_sorted), (spaces > 1, _many_sorted)):
         if mask.any():
@@ -205,7 +244,9 @@ def _words_sorted(texts: Any) -> Any:
 def _two_sorted(texts: Any) -> Any:
     words = pc.split_pattern(texts, " ")
     first, second = pc.list_element(words, 0), pc.list_element(words, 1)
-    return pc.if_else(pc.less(second, first), pc.binary_join_element_wise(second, first, " "), texts)
+    return pc.if_else(
+        pc.less(second, first), pc.binary_join_element_wise(second, first, " "), texts
+    )
 
 
 def _many_sorted(texts: Any) -> Any:
@@ -235,8 +276,10 @@ def word_count(x: Any) -> Any:
 
 @function(
     "MASK(x TEXT, first INTEGER, last INTEGER, symbol TEXT) TEXT",
-    meaning="x with all but the first and the last so many characters replaced by the symbol; a text that would be shown "
-    "whole is masked whole",
+    meaning=(
+        "x with all but the first and the last so many characters replaced by the symbol; a text"
+        " that would be shown whole is masked whole"
+    ),
     examples={
         "MASK('0555123456', 4, 2, '*')": "'0555****56'",
         "MASK('0555', 4, 2, '*')": "'****'",
@@ -245,7 +288,11 @@ def word_count(x: Any) -> Any:
     errors=("22023",),
 )
 def mask(x: Any, first: Any, last: Any, symbol: Any) -> Any:
-    if constant(first, last, symbol) and min(first.as_py(), last.as_py()) >= 0 and isinstance(x, pa.Array):
+    if (
+        constant(first, last, symbol)
+        and min(first.as_py(), last.as_py()) >= 0
+        and isinstance(x, pa.Array)
+    ):
         return _mask_all(x, first.as_py(), last.as_py(), symbol)
     return by_row(_masked, x, first, last, symbol)
 

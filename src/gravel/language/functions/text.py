@@ -13,23 +13,40 @@ import pyarrow.compute as pc
 from gravel.language.characters import WHITE, ZERO_WIDTH
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
-from gravel.language.functions.buffers import HIGH, ByteSet, body, by_value, is_ascii, maybe_untidy, on_rows, rows_with, valid, with_buffers
+from gravel.language.functions.buffers import (
+    HIGH,
+    ByteSet,
+    body,
+    by_value,
+    is_ascii,
+    maybe_untidy,
+    on_rows,
+    rows_with,
+    valid,
+    with_buffers,
+)
 from gravel.language.functions.catalogue import Result, function
 
 
 def _full_case(ascii_kernel: Any, convert: Callable[[str], str]) -> Callable[[Any], Any]:
-    """A case mapping: Arrow's for ASCII, Python's full Unicode mapping (sharp s to SS) for the other values."""
+    """A case mapping: Arrow's for ASCII, Python's full Unicode mapping (sharp s to SS) for the
+    other values."""
 
     def change(x: Any) -> Any:
         if isinstance(x, pa.Scalar):
             return pa.scalar(None if x.as_py() is None else convert(x.as_py()), pa.string())
         result = ascii_kernel(x)
-        return on_rows(result, rows_with(x, HIGH), lambda subset: by_value(subset, convert)) if not is_ascii(x) else result
+        return (
+            on_rows(result, rows_with(x, HIGH), lambda subset: by_value(subset, convert))
+            if not is_ascii(x)
+            else result
+        )
 
     return change
 
 
-# ascii_upper leaves other letters as they are; those values are mapped whole afterwards, so nothing is mapped twice wrongly.
+# ascii_upper leaves other letters as they are; those values are mapped whole afterwards, so nothing
+# is mapped twice wrongly.
 _upper, _lower = _full_case(pc.ascii_upper, str.upper), _full_case(pc.ascii_lower, str.lower)
 
 
@@ -42,14 +59,22 @@ def upper(x: Any) -> Any:
     return _upper(x)
 
 
-@function("LOWER(x TEXT) TEXT", meaning="all letters as small ones, by Unicode's full mapping", examples={"LOWER('ÅSE')": "'åse'"})
+@function(
+    "LOWER(x TEXT) TEXT",
+    meaning="all letters as small ones, by Unicode's full mapping",
+    examples={"LOWER('ÅSE')": "'åse'"},
+)
 def lower(x: Any) -> Any:
     # A text that the ASCII kernel has lowered gives the same full mapping as the text itself.
     return _lower(x)
 
 
 def _trim(side: str) -> tuple[Any, Any]:
-    return {"left": (pc.utf8_ltrim, str.lstrip), "right": (pc.utf8_rtrim, str.rstrip), "both": (pc.utf8_trim, str.strip)}[side]
+    return {
+        "left": (pc.utf8_ltrim, str.lstrip),
+        "right": (pc.utf8_rtrim, str.rstrip),
+        "both": (pc.utf8_trim, str.strip),
+    }[side]
 
 
 def _trimmed(x: Any, chars: Any, side: str) -> Any:
@@ -65,9 +90,16 @@ def _trimmed(x: Any, chars: Any, side: str) -> Any:
 
 @function(
     "BTRIM(x TEXT [, chars TEXT]) TEXT",
-    meaning="x without the plain spaces, or any of the given characters, at both ends; TRIM(x), TRIM(chars FROM x), "
-    "TRIM(LEADING|TRAILING|BOTH chars FROM x) are the standard's forms; see TIDY_SPACES for tabs and no-break spaces",
-    examples={"TRIM('  Gull ')": "'Gull'", "TRIM(LEADING '0' FROM '007')": "'7'", "BTRIM('(B4)', '()')": "'B4'"},
+    meaning=(
+        "x without the plain spaces, or any of the given characters, at both ends; TRIM(x),"
+        " TRIM(chars FROM x), TRIM(LEADING|TRAILING|BOTH chars FROM x) are the standard's forms;"
+        " see TIDY_SPACES for tabs and no-break spaces"
+    ),
+    examples={
+        "TRIM('  Gull ')": "'Gull'",
+        "TRIM(LEADING '0' FROM '007')": "'7'",
+        "BTRIM('(B4)', '()')": "'B4'",
+    },
 )
 def btrim(x: Any, chars: Any = None) -> Any:
     return _trimmed(x, chars, "both")
@@ -93,8 +125,10 @@ def rtrim(x: Any, chars: Any = None) -> Any:
 
 @function(
     "TIDY_SPACES(x TEXT) TEXT",
-    meaning="ends trimmed, runs of white space inside made one plain space; tabs, no-break spaces and line breaks "
-    "count as white space, zero width characters are removed",
+    meaning=(
+        "ends trimmed, runs of white space inside made one plain space; tabs, no-break spaces and"
+        " line breaks count as white space, zero width characters are removed"
+    ),
     examples={"TIDY_SPACES('  Grey   Gull ')": "'Grey Gull'", "TIDY_SPACES(' ')": "''"},
 )
 def tidy_spaces(x: Any) -> Any:
@@ -102,7 +136,9 @@ def tidy_spaces(x: Any) -> Any:
 
 
 def _tidy(subset: Any) -> Any:
-    without = subset if is_ascii(subset) else pc.replace_substring_regex(subset, f"[{ZERO_WIDTH}]+", "")
+    without = (
+        subset if is_ascii(subset) else pc.replace_substring_regex(subset, f"[{ZERO_WIDTH}]+", "")
+    )
     return pc.utf8_trim(pc.replace_substring_regex(without, f"{WHITE}+", " "), " ")
 
 
@@ -129,9 +165,12 @@ def _title(char: str) -> str:
 
 @function(
     "CAPITALIZE_WORDS(x TEXT [, kept TEXT]) TEXT",
-    meaning="the first letter after the start, white space or a hyphen is raised, also that after an apostrophe that "
-    "follows a single letter; not if a digit stands before it; all others are lowered; words of kept, with blanks between them, are "
-    "written as they stand there, but small ones at the start",
+    meaning=(
+        "the first letter after the start, white space or a hyphen is raised, also that after an"
+        " apostrophe that follows a single letter; not if a digit stands before it; all others are"
+        " lowered; words of kept, with blanks between them, are written as they stand there, but"
+        " small ones at the start"
+    ),
     examples={
         "CAPITALIZE_WORDS('GREY GULL')": "'Grey Gull'",
         "CAPITALIZE_WORDS('o''malley-BRÜCK')": "'O''Malley-Brück'",
@@ -148,8 +187,14 @@ def capitalize_words(x: Any, kept: Any = None) -> Any:
     words = (kept.as_py() or "").split()
     if not words:
         return result if kept.is_valid else by_row(_keep_words, result, kept)
-    listed = pc.match_substring_regex(result, rf"(?i)(^|{WHITE}|-)({'|'.join(map(re.escape, words))})({WHITE}|-|$)")
-    return on_rows(result, pc.fill_null(listed, False).to_numpy(zero_copy_only=False), lambda subset: by_value(subset, _keeping(words)))
+    listed = pc.match_substring_regex(
+        result, rf"(?i)(^|{WHITE}|-)({'|'.join(map(re.escape, words))})({WHITE}|-|$)"
+    )
+    return on_rows(
+        result,
+        pc.fill_null(listed, False).to_numpy(zero_copy_only=False),
+        lambda subset: by_value(subset, _keeping(words)),
+    )
 
 
 def _keep_words(text: str, kept: str) -> str:
@@ -175,7 +220,9 @@ def _with_capitals(x: Any) -> Any:
     if is_ascii(x):
         return result
     high = rows_with(x, HIGH)
-    return pc.replace_with_mask(result, pa.array(high), by_value(x.filter(pa.array(high)), _capitalized))
+    return pc.replace_with_mask(
+        result, pa.array(high), by_value(x.filter(pa.array(high)), _capitalized)
+    )
 
 
 _IS_UPPER, _IS_LOWER = ByteSet(bytes(range(65, 91))), ByteSet(bytes(range(97, 123)))
@@ -183,8 +230,8 @@ _BREAK, _DIGIT, _QUOTE = ByteSet(b"\t\n\x0b\x0c\r -"), ByteSet(b"0123456789"), B
 
 
 def _untitled(x: Any) -> np.ndarray:
-    """Mask of the values in which a letter follows what is neither a letter nor a break: Arrow's title case, which
-    raises every such letter, differs there and only there."""
+    """Mask of the values in which a letter follows what is neither a letter nor a break: Arrow's
+    title case, which raises every such letter, differs there and only there."""
     offsets, data = body(x)
     mask = np.zeros(len(x), bool)
     letter = (data | np.uint8(32)) - np.uint8(97) < 26
@@ -206,7 +253,9 @@ def _capitalized_ascii(x: Any) -> Any:
     starts = starts[:-1]
     index = np.arange(len(data), dtype=np.int32)
     # The word begins after the last break; a letter is the word's first if no other stands between.
-    word = np.maximum.accumulate(np.where(starts, index, np.where(_BREAK.within(data), index + 1, 0)))
+    word = np.maximum.accumulate(
+        np.where(starts, index, np.where(_BREAK.within(data), index + 1, 0))
+    )
     earlier = np.empty_like(index)
     earlier[0] = -1
     earlier[1:] = np.maximum.accumulate(np.where(letter, index, -1))[:-1]
@@ -237,21 +286,30 @@ class RowFailure(Exception):
 
 
 def by_row(convert: Callable[..., Any], *columns: Any, to: Any = None) -> Any:
-    """A Python function over the rows of several columns: once for each distinct value where the others are constant,
-    else once for each distinct combination. NULL in any gives NULL, a RowFailure that row's error."""
+    """A Python function over the rows of several columns: once for each distinct value where the
+    others are constant, else once for each distinct combination. NULL in any gives NULL, a
+    RowFailure that row's error.
+    """
     spread = arithmetic.arrays(*columns)
     varying = [index for index, column in enumerate(columns) if not isinstance(column, pa.Scalar)]
     if len(varying) == 1 and len(spread[varying[0]]) > 1:
         coded = spread[varying[0]].dictionary_encode()
         keys = [
-            [column.as_py()] * len(coded.dictionary) if isinstance(column, pa.Scalar) else coded.dictionary.to_pylist()
+            (
+                [column.as_py()] * len(coded.dictionary)
+                if isinstance(column, pa.Scalar)
+                else coded.dictionary.to_pylist()
+            )
             for column in columns
         ]
         result, errors = _converted(convert, list(zip(*keys, strict=True)), to)
         if not errors.any():
             return result.take(coded.indices)
         known = valid(coded.indices)
-        return Result(result.take(coded.indices), np.where(known, errors[arithmetic.numpy_values(coded.indices)], 0).astype(np.uint8))
+        return Result(
+            result.take(coded.indices),
+            np.where(known, errors[arithmetic.numpy_values(coded.indices)], 0).astype(np.uint8),
+        )
     rows = list(zip(*(column.to_pylist() for column in spread), strict=True))
     distinct = list(dict.fromkeys(rows))
     result, errors = _converted(convert, distinct, to)
@@ -261,7 +319,9 @@ def by_row(convert: Callable[..., Any], *columns: Any, to: Any = None) -> Any:
     return Result(values, errors[where]) if errors.any() else values
 
 
-def _converted(convert: Callable[..., Any], rows: list[tuple[Any, ...]], to: Any) -> tuple[Any, np.ndarray]:
+def _converted(
+    convert: Callable[..., Any], rows: list[tuple[Any, ...]], to: Any
+) -> tuple[Any, np.ndarray]:
     out: list[Any] = []
     errors = np.zeros(len(rows), np.uint8)
     for index, row in enumerate(rows):
@@ -275,7 +335,9 @@ def _converted(convert: Callable[..., Any], rows: list[tuple[Any, ...]], to: Any
 
 def constant(*values: Any) -> bool:
     """Whether the arguments given are constants other than NULL."""
-    return all(value is None or (isinstance(value, pa.Scalar) and value.is_valid) for value in values)
+    return all(
+        value is None or (isinstance(value, pa.Scalar) and value.is_valid) for value in values
+    )
 
 
 @function(
@@ -303,9 +365,15 @@ def right(x: Any, n: Any) -> Any:
 
 @function(
     "SUBSTRING(x TEXT, start INTEGER [, length INTEGER]) TEXT",
-    meaning="the characters from `start` on, `length` of them; SUBSTRING(x FROM start FOR length) is the standard's form; "
-    "places before the first count but are empty",
-    examples={"SUBSTRING('Gull', 2, 2)": "'ul'", "SUBSTRING('Gull' FROM 0 FOR 2)": "'G'", "SUBSTRING('Gull', 3)": "'ll'"},
+    meaning=(
+        "the characters from `start` on, `length` of them; SUBSTRING(x FROM start FOR length) is"
+        " the standard's form; places before the first count but are empty"
+    ),
+    examples={
+        "SUBSTRING('Gull', 2, 2)": "'ul'",
+        "SUBSTRING('Gull' FROM 0 FOR 2)": "'G'",
+        "SUBSTRING('Gull', 3)": "'ll'",
+    },
     errors=("22011",),
 )
 def substring(x: Any, start: Any, length: Any = None) -> Any:
@@ -314,7 +382,8 @@ def substring(x: Any, start: Any, length: Any = None) -> Any:
         if length is None:
             return pc.utf8_slice_codeunits(x, max(first, 0))
         if length.as_py() >= 0:
-            # The end is counted from the start as it was given: one far before the first character leaves nothing.
+            # The end is counted from the start as it was given: one far before the first character
+            # leaves nothing.
             stop = max(min(start.as_py() - 1 + length.as_py(), _FAR), 0)
             return pc.utf8_slice_codeunits(x, min(max(first, 0), stop), stop)
     return by_row(_part, x, start, *(() if length is None else (length,)))
@@ -330,25 +399,38 @@ def _part(text: str, start: int, length: int | None = None) -> str:
 
 @function(
     "POSITION(part TEXT, x TEXT) INTEGER",
-    meaning="where the part first stands in x, from 1; 0 where it does not; the standard's form is POSITION(part IN x)",
-    examples={"POSITION('l' IN 'Gull')": "3", "POSITION('x' IN 'Gull')": "0", "POSITION('' IN 'Gull')": "1"},
+    meaning=(
+        "where the part first stands in x, from 1; 0 where it does not; the standard's form is"
+        " POSITION(part IN x)"
+    ),
+    examples={
+        "POSITION('l' IN 'Gull')": "3",
+        "POSITION('x' IN 'Gull')": "0",
+        "POSITION('' IN 'Gull')": "1",
+    },
 )
 def position(part: Any, x: Any) -> Any:
     if constant(part) and isinstance(x, pa.Array):
         result = pc.add(pc.find_substring(x, part.as_py()), 1)
         if is_ascii(x):
             return pc.cast(result, pa.int64())
-        # Arrow counts bytes: where there are others than ASCII before the part, characters are counted.
+        # Arrow counts bytes: where there are others than ASCII before the part, characters are
+        # counted.
         exact = rows_with(x, HIGH)
         output = pc.cast(result, pa.int64())
         convert = lambda text: text.find(part.as_py()) + 1  # noqa: E731
-        return pc.replace_with_mask(output, pa.array(exact), by_value(x.filter(pa.array(exact)), convert, pa.int64()))
+        return pc.replace_with_mask(
+            output, pa.array(exact), by_value(x.filter(pa.array(exact)), convert, pa.int64())
+        )
     return by_row(lambda piece, text: text.find(piece) + 1, part, x, to=pa.int64())
 
 
 @function(
     "REPLACE(x TEXT, old TEXT, new TEXT) TEXT",
-    meaning="every `old` in x replaced by `new`, also inside longer words; an empty `old` changes nothing",
+    meaning=(
+        "every `old` in x replaced by `new`, also inside longer words; an empty `old` changes"
+        " nothing"
+    ),
     examples={"REPLACE('B-4', '-', '')": "'B4'", "REPLACE('Gull', '', 'x')": "'Gull'"},
     errors=("22001",),
 )
@@ -369,7 +451,11 @@ def _replaced(text: str, old: str, new: str) -> str:
 @function(
     "CONCAT(x AS TEXT [, y AS TEXT]...) TEXT",
     meaning="all arguments as texts, joined; NULL is passed over",
-    examples={"CONCAT('B', 4)": "'B4'", "CONCAT('B', NULL, '4')": "'B4'", "CONCAT(NULL, NULL)": "''"},
+    examples={
+        "CONCAT('B', 4)": "'B4'",
+        "CONCAT('B', NULL, '4')": "'B4'",
+        "CONCAT(NULL, NULL)": "''",
+    },
 )
 def concat(*columns: Any) -> Any:
     # Arrow's own way to pass over NULL loses the rows in which every argument is NULL.
@@ -378,17 +464,32 @@ def concat(*columns: Any) -> Any:
 
 @function(
     "CONCAT_WS(delimiter TEXT, x AS TEXT [, y AS TEXT]...) TEXT",
-    meaning="the other arguments as texts with the delimiter between them; NULL is passed over with its delimiter",
-    examples={"CONCAT_WS(', ', 'Ines', NULL, 'B4')": "'Ines, B4'", "CONCAT_WS('-', NULL)": "''", "CONCAT_WS(NULL, 'B')": "NULL"},
+    meaning=(
+        "the other arguments as texts with the delimiter between them; NULL is passed over with its"
+        " delimiter"
+    ),
+    examples={
+        "CONCAT_WS(', ', 'Ines', NULL, 'B4')": "'Ines, B4'",
+        "CONCAT_WS('-', NULL)": "''",
+        "CONCAT_WS(NULL, 'B')": "NULL",
+    },
 )
 def concat_ws(delimiter: Any, *columns: Any) -> Any:
     result: Any = None
     for column in columns:
         texts = (
-            column if result is None else pc.if_else(pc.is_valid(result), pc.binary_join_element_wise(result, column, delimiter), column)
+            column
+            if result is None
+            else pc.if_else(
+                pc.is_valid(result), pc.binary_join_element_wise(result, column, delimiter), column
+            )
         )
         result = texts if result is None else pc.coalesce(texts, result)
-    return pc.if_else(pc.is_valid(delimiter), pc.coalesce(result, pa.scalar("", pa.string())), pa.scalar(None, pa.string()))
+    return pc.if_else(
+        pc.is_valid(delimiter),
+        pc.coalesce(result, pa.scalar("", pa.string())),
+        pa.scalar(None, pa.string()),
+    )
 
 
 _FAR = 2**31 - 2  # no text has so many characters; Arrow's positions end there
@@ -420,7 +521,10 @@ def _padded(x: Any, n: Any, fill: Any, left: bool) -> Any:
 
 @function(
     "LPAD(x TEXT, n INTEGER [, fill TEXT]) TEXT",
-    meaning="x filled up at its start to n characters with `fill` (a space if not given); a longer x is cut after n",
+    meaning=(
+        "x filled up at its start to n characters with `fill` (a space if not given); a longer x is"
+        " cut after n"
+    ),
     examples={"LPAD('7', 3, '0')": "'007'", "LPAD('Gull', 2)": "'Gu'"},
     errors=("22011",),
 )
@@ -430,7 +534,10 @@ def lpad(x: Any, n: Any, fill: Any = None) -> Any:
 
 @function(
     "RPAD(x TEXT, n INTEGER [, fill TEXT]) TEXT",
-    meaning="x filled up at its end to n characters with `fill` (a space if not given); a longer x is cut after n",
+    meaning=(
+        "x filled up at its end to n characters with `fill` (a space if not given); a longer x is"
+        " cut after n"
+    ),
     examples={"RPAD('7', 3, '.-')": "'7.-'"},
     errors=("22011",),
 )
@@ -438,12 +545,20 @@ def rpad(x: Any, n: Any, fill: Any = None) -> Any:
     return _padded(x, n, pa.scalar(" ") if fill is None else fill, False)
 
 
-@function("OCTET_LENGTH(x TEXT) INTEGER", meaning="the number of bytes of x in UTF-8", examples={"OCTET_LENGTH('Möwe')": "5"})
+@function(
+    "OCTET_LENGTH(x TEXT) INTEGER",
+    meaning="the number of bytes of x in UTF-8",
+    examples={"OCTET_LENGTH('Möwe')": "5"},
+)
 def octet_length(x: Any) -> Any:
     return pc.cast(pc.binary_length(x), pa.int64())
 
 
-@function("REVERSE(x TEXT) TEXT", meaning="the characters of x from the last to the first", examples={"REVERSE('Gull')": "'lluG'"})
+@function(
+    "REVERSE(x TEXT) TEXT",
+    meaning="the characters of x from the last to the first",
+    examples={"REVERSE('Gull')": "'lluG'"},
+)
 def reverse(x: Any) -> Any:
     return pc.utf8_reverse(x)
 
@@ -471,13 +586,23 @@ def _times(text: str, count: int) -> str:
 
 @function(
     "OVERLAY(x TEXT, y TEXT, start INTEGER [, length INTEGER]) TEXT",
-    meaning="OVERLAY(x PLACING y FROM start FOR length): x with `length` characters from `start` on (as many as y has if "
-    "not given) replaced by y",
-    examples={"OVERLAY('HB 007 K' PLACING 'XX' FROM 1)": "'XX 007 K'", "OVERLAY('Gull' PLACING 'aa' FROM 2 FOR 1)": "'Gaall'"},
+    meaning=(
+        "OVERLAY(x PLACING y FROM start FOR length): x with `length` characters from `start` on (as"
+        " many as y has if not given) replaced by y"
+    ),
+    examples={
+        "OVERLAY('HB 007 K' PLACING 'XX' FROM 1)": "'XX 007 K'",
+        "OVERLAY('Gull' PLACING 'aa' FROM 2 FOR 1)": "'Gaall'",
+    },
     errors=("22011",),
 )
 def overlay(x: Any, y: Any, start: Any, length: Any = None) -> Any:
-    if constant(y, start) and (length is None or constant(length)) and start.as_py() >= 1 and isinstance(x, pa.Array):
+    if (
+        constant(y, start)
+        and (length is None or constant(length))
+        and start.as_py() >= 1
+        and isinstance(x, pa.Array)
+    ):
         first = _near(start.as_py()) - 1
         count = len(y.as_py()) if length is None else _near(length.as_py())
         if count >= 0:
@@ -488,14 +613,23 @@ def overlay(x: Any, y: Any, start: Any, length: Any = None) -> Any:
 def _overlaid(text: str, new: str, start: int, length: int | None = None) -> str:
     if start < 1:
         raise RowFailure("22011")
-    return text[: start - 1] + new + text[max(start - 1 + (len(new) if length is None else length), 0) :]
+    return (
+        text[: start - 1]
+        + new
+        + text[max(start - 1 + (len(new) if length is None else length), 0) :]
+    )
 
 
 @function(
     "NORMALIZE(x TEXT, form TEXT) TEXT",
-    meaning="NORMALIZE(x, NFC): x in a Unicode normalization form, one of NFC (if not given), NFD, NFKC, NFKD",
+    meaning=(
+        "NORMALIZE(x, NFC): x in a Unicode normalization form, one of NFC (if not given), NFD,"
+        " NFKC, NFKD"
+    ),
     check=lambda values: (
-        None if values[1] in ("NFC", "NFD", "NFKC", "NFKD") else f"{values[1]} is no normalization form: NFC, NFD, NFKC, NFKD"
+        None
+        if values[1] in ("NFC", "NFD", "NFKC", "NFKD")
+        else f"{values[1]} is no normalization form: NFC, NFD, NFKC, NFKD"
     ),
     examples={"LENGTH(NORMALIZE('Mo\u0308we', NFC))": "4"},
 )
@@ -505,9 +639,15 @@ def normalize(x: Any, form: Any) -> Any:
 
 @function(
     "POSITION_OF(part TEXT, x TEXT [, occurrence INTEGER] [, start INTEGER]) INTEGER",
-    meaning="where the part stands in x for the nth time, looked for from `start` on, counted from 1; 0 where it does not; "
-    "occurrences do not overlap",
-    examples={"POSITION_OF('-', 'A-07-b', 2)": "5", "POSITION_OF('a', 'banana', 1, 3)": "4", "POSITION_OF('a', 'b', 0)": "error 22023"},
+    meaning=(
+        "where the part stands in x for the nth time, looked for from `start` on, counted from 1; 0"
+        " where it does not; occurrences do not overlap"
+    ),
+    examples={
+        "POSITION_OF('-', 'A-07-b', 2)": "5",
+        "POSITION_OF('a', 'banana', 1, 3)": "4",
+        "POSITION_OF('a', 'b', 0)": "error 22023",
+    },
     errors=("22023",),
 )
 def position_of(part: Any, x: Any, occurrence: Any = None, start: Any = None) -> Any:
@@ -530,7 +670,10 @@ def _nth(part: str, text: str, occurrence: int, start: int = 1) -> int:
 
 @function(
     "TRANSLATE(x TEXT, from TEXT, to TEXT) TEXT",
-    meaning="each sign of x that stands in `from` replaced by the one at its place in `to`; without one there it is taken out",
+    meaning=(
+        "each sign of x that stands in `from` replaced by the one at its place in `to`; without one"
+        " there it is taken out"
+    ),
     examples={"TRANSLATE('B-4/7', '-/', '  ')": "'B 4 7'", "TRANSLATE('1,5', ',', '')": "'15'"},
 )
 def translate(x: Any, old: Any, new: Any) -> Any:

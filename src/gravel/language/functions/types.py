@@ -9,7 +9,10 @@ _ERRORS = ("22018", "22003", "22007", "22008", "22001")
 describe(
     "CAST(x ANY) ANY",
     family="types",
-    meaning="CAST(x AS type): x as a value of that type; plain spaces around a text are ignored; a text that does not fit is a row error",
+    meaning=(
+        "CAST(x AS type): x as a value of that type; plain spaces around a text are ignored; a text"
+        " that does not fit is a row error"
+    ),
     examples={
         "CAST(' 42 ' AS INTEGER)": "42",
         "CAST('9.257' AS DECIMAL(6,2))": "9.26",
@@ -21,8 +24,14 @@ describe(
 describe(
     "FITS(x ANY) BOOLEAN",
     family="types",
-    meaning="FITS(x AS type): whether CAST gives a value; unknown for NULL, since a NULL is no misfit",
-    examples={"FITS('12,5' AS DECIMAL)": "FALSE", "FITS('12.5' AS DECIMAL)": "TRUE", "FITS(NULL AS DATE)": "NULL"},
+    meaning=(
+        "FITS(x AS type): whether CAST gives a value; unknown for NULL, since a NULL is no misfit"
+    ),
+    examples={
+        "FITS('12,5' AS DECIMAL)": "FALSE",
+        "FITS('12.5' AS DECIMAL)": "TRUE",
+        "FITS(NULL AS DATE)": "NULL",
+    },
 )
 describe(
     "CAST_OR_NULL(x ANY) ANY",

@@ -1,4 +1,5 @@
-"""Well-known forms by their open standards: addresses, identifiers, codes, numbers with a check digit."""
+"""Well-known forms by their open standards: addresses, identifiers, codes, numbers with a check
+digit."""
 
 from __future__ import annotations
 
@@ -17,29 +18,38 @@ from gravel.words import words
 _ATOM = r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]+"
 _LABEL = r"[A-Za-z0-9](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])?"
 _BYTE = r"(?:25[0-5]|2[0-4][0-9]|1[0-9][0-9]|[1-9]?[0-9])"
-# RFC 5322 addr-spec as a dot-atom with a host name of RFC 1123; RFC 3986 with an authority; RFC 9562; RFC 791.
+# RFC 5322 addr-spec as a dot-atom with a host name of RFC 1123; RFC 3986 with an authority; RFC
+# 9562; RFC 791.
 _EMAIL = rf"^{_ATOM}(?:\.{_ATOM})*@{_LABEL}(?:\.{_LABEL})*\.[A-Za-z](?:[A-Za-z0-9-]*[A-Za-z0-9])?$"
-_URL = r"^[A-Za-z][A-Za-z0-9+.-]*://[A-Za-z0-9._~%!$&'()*+,;=:@\[\]-]+(?:[/?#][A-Za-z0-9._~%!$&'()*+,;=:@/?#\[\]-]*)?$"
+_URL = (
+    r"^[A-Za-z][A-Za-z0-9+.-]*://[A-Za-z0-9._~%!$&'()*+,;=:@\[\]-]+"
+    r"(?:[/?#][A-Za-z0-9._~%!$&'()*+,;=:@/?#\[\]-]*)?$"
+)
 _UUID = r"^[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}$"
 _IPV4 = rf"^{_BYTE}(?:\.{_BYTE}){{3}}$"
 
 # ISO 3166-1 alpha-2.
 COUNTRIES = words(
-    "AD AE AF AG AI AL AM AO AQ AR AS AT AU AW AX AZ BA BB BD BE BF BG BH BI BJ BL BM BN BO BQ BR BS BT BV BW BY BZ CA CC CD CF CG CH "
-    "CI CK CL CM CN CO CR CU CV CW CX CY CZ DE DJ DK DM DO DZ EC EE EG EH ER ES ET FI FJ FK FM FO FR GA GB GD GE GF GG GH GI GL GM GN "
-    "GP GQ GR GS GT GU GW GY HK HM HN HR HT HU ID IE IL IM IN IO IQ IR IS IT JE JM JO JP KE KG KH KI KM KN KP KR KW KY KZ LA LB LC LI "
-    "LK LR LS LT LU LV LY MA MC MD ME MF MG MH MK ML MM MN MO MP MQ MR MS MT MU MV MW MX MY MZ NA NC NE NF NG NI NL NO NP NR NU NZ OM "
-    "PA PE PF PG PH PK PL PM PN PR PS PT PW PY QA RE RO RS RU RW SA SB SC SD SE SG SH SI SJ SK SL SM SN SO SR SS ST SV SX SY SZ TC TD "
-    "TF TG TH TJ TK TL TM TN TO TR TT TV TW TZ UA UG UM US UY UZ VA VC VE VG VI VN VU WF WS YE YT ZA ZM ZW"
+    "AD AE AF AG AI AL AM AO AQ AR AS AT AU AW AX AZ BA BB BD BE BF BG BH BI BJ BL BM BN BO BQ BR"
+    " BS BT BV BW BY BZ CA CC CD CF CG CH CI CK CL CM CN CO CR CU CV CW CX CY CZ DE DJ DK DM DO DZ"
+    " EC EE EG EH ER ES ET FI FJ FK FM FO FR GA GB GD GE GF GG GH GI GL GM GN GP GQ GR GS GT GU GW"
+    " GY HK HM HN HR HT HU ID IE IL IM IN IO IQ IR IS IT JE JM JO JP KE KG KH KI KM KN KP KR KW KY"
+    " KZ LA LB LC LI LK LR LS LT LU LV LY MA MC MD ME MF MG MH MK ML MM MN MO MP MQ MR MS MT MU MV"
+    " MW MX MY MZ NA NC NE NF NG NI NL NO NP NR NU NZ OM PA PE PF PG PH PK PL PM PN PR PS PT PW PY"
+    " QA RE RO RS RU RW SA SB SC SD SE SG SH SI SJ SK SL SM SN SO SR SS ST SV SX SY SZ TC TD TF TG"
+    " TH TJ TK TL TM TN TO TR TT TV TW TZ UA UG UM US UY UZ VA VC VE VG VI VN VU WF WS YE YT ZA"
+    " ZM ZW"
 )
 # ISO 4217, the active codes and those for metals, funds and tests.
 CURRENCIES = words(
-    "AED AFN ALL AMD AOA ARS AUD AWG AZN BAM BBD BDT BHD BIF BMD BND BOB BOV BRL BSD BTN BWP BYN BZD CAD CDF CHE CHF CHW CLF CLP CNY "
-    "COP COU CRC CUP CVE CZK DJF DKK DOP DZD EGP ERN ETB EUR FJD FKP GBP GEL GHS GIP GMD GNF GTQ GYD HKD HNL HTG HUF IDR ILS INR IQD "
-    "IRR ISK JMD JOD JPY KES KGS KHR KMF KPW KRW KWD KYD KZT LAK LBP LKR LRD LSL LYD MAD MDL MGA MKD MMK MNT MOP MRU MUR MVR MWK MXN "
-    "MXV MYR MZN NAD NGN NIO NOK NPR NZD OMR PAB PEN PGK PHP PKR PLN PYG QAR RON RSD RUB RWF SAR SBD SCR SDG SEK SGD SHP SLE SOS SRD "
-    "SSP STN SVC SYP SZL THB TJS TMT TND TOP TRY TTD TWD TZS UAH UGX USD USN UYI UYU UYW UZS VED VES VND VUV WST XAD XAF XAG XAU XBA "
-    "XBB XBC XBD XCD XCG XDR XOF XPD XPF XPT XSU XTS XUA XXX YER ZAR ZMW ZWG"
+    "AED AFN ALL AMD AOA ARS AUD AWG AZN BAM BBD BDT BHD BIF BMD BND BOB BOV BRL BSD BTN BWP BYN"
+    " BZD CAD CDF CHE CHF CHW CLF CLP CNY COP COU CRC CUP CVE CZK DJF DKK DOP DZD EGP ERN ETB EUR"
+    " FJD FKP GBP GEL GHS GIP GMD GNF GTQ GYD HKD HNL HTG HUF IDR ILS INR IQD IRR ISK JMD JOD JPY"
+    " KES KGS KHR KMF KPW KRW KWD KYD KZT LAK LBP LKR LRD LSL LYD MAD MDL MGA MKD MMK MNT MOP MRU"
+    " MUR MVR MWK MXN MXV MYR MZN NAD NGN NIO NOK NPR NZD OMR PAB PEN PGK PHP PKR PLN PYG QAR RON"
+    " RSD RUB RWF SAR SBD SCR SDG SEK SGD SHP SLE SOS SRD SSP STN SVC SYP SZL THB TJS TMT TND TOP"
+    " TRY TTD TWD TZS UAH UGX USD USN UYI UYU UYW UZS VED VES VND VUV WST XAD XAF XAG XAU XBA XBB"
+    " XBC XBD XCD XCG XDR XOF XPD XPF XPT XSU XTS XUA XXX YER ZAR ZMW ZWG"
 )
 
 
@@ -54,9 +64,12 @@ def _ipv6(text: str) -> bool:
 
 
 def _iban(text: str) -> bool:
-    """ISO 13616: two letters, two check digits, 11 to 30 letters and digits; the number that ISO 7064 makes of it is 1 mod 97."""
+    """ISO 13616: two letters, two check digits, 11 to 30 letters and digits; the number that ISO
+    7064 makes of it is 1 mod 97."""
     plain = text.replace(" ", "")
-    if not (15 <= len(plain) <= 34 and plain.isascii() and plain.isalnum() and plain.upper() == plain):
+    if not (
+        15 <= len(plain) <= 34 and plain.isascii() and plain.isalnum() and plain.upper() == plain
+    ):
         return False
     if not (plain[:2].isalpha() and plain[2:4].isdigit()):
         return False
@@ -64,29 +77,42 @@ def _iban(text: str) -> bool:
 
 
 def _isbn(text: str) -> bool:
-    """ISO 2108: ten characters with weights 10 to 1 modulo 11, or thirteen digits from 978 or 979 with weights 1 and 3 modulo 10."""
+    """ISO 2108: ten characters with weights 10 to 1 modulo 11, or thirteen digits from 978 or 979
+    with weights 1 and 3 modulo 10."""
     plain = text.replace("-", "").replace(" ", "")
     if not plain.isascii():
         return False
     if len(plain) == 10 and plain[:9].isdigit() and (plain[9].isdigit() or plain[9] == "X"):
-        return sum((10 - index) * (10 if char == "X" else int(char)) for index, char in enumerate(plain)) % 11 == 0
+        return (
+            sum(
+                (10 - index) * (10 if char == "X" else int(char))
+                for index, char in enumerate(plain)
+            )
+            % 11
+            == 0
+        )
     if len(plain) != 13 or not plain.isdigit() or plain[:3] not in ("978", "979"):
         return False
     return sum(int(char) * (3 if index % 2 else 1) for index, char in enumerate(plain)) % 10 == 0
 
 
 def _luhn(text: str) -> bool:
-    """ISO/IEC 7812-1, annex B: 12 to 19 digits, every second one from the right doubled, the digits' sum is 0 modulo 10."""
+    """ISO/IEC 7812-1, annex B: 12 to 19 digits, every second one from the right doubled, the
+    digits' sum is 0 modulo 10."""
     plain = text.replace("-", "").replace(" ", "")
     if not (12 <= len(plain) <= 19 and plain.isascii() and plain.isdigit()):
         return False
-    doubled = (sum(divmod(2 * int(char), 10)) if index % 2 else int(char) for index, char in enumerate(reversed(plain)))
+    doubled = (
+        sum(divmod(2 * int(char), 10)) if index % 2 else int(char)
+        for index, char in enumerate(reversed(plain))
+    )
     return sum(doubled) % 10 == 0
 
 
 # How each form is told: a pattern of RE2, or a function of one text.
 FORMS: dict[str, str | Callable[[str], bool]] = {
-    "E-MAIL": _EMAIL, "URL": _URL, "UUID": _UUID, "IPV4": _IPV4, "IPV6": _ipv6, "COUNTRY": COUNTRIES.__contains__,
+    "E-MAIL": _EMAIL, "URL": _URL, "UUID": _UUID, "IPV4": _IPV4, "IPV6": _ipv6,
+    "COUNTRY": COUNTRIES.__contains__,
     "CURRENCY": CURRENCIES.__contains__, "IBAN": _iban, "ISBN": _isbn, "LUHN": _luhn,
 }  # fmt: skip
 
@@ -100,7 +126,11 @@ def has_form(array: Any, form: str) -> Any:
         if form == "E-MAIL":
             # RFC 5321: at most 64 octets before the @, 254 in all.
             result = pc.and_(
-                result, pc.and_(pc.less_equal(pc.binary_length(trimmed), 254), pc.less_equal(pc.find_substring(trimmed, "@"), 64))
+                result,
+                pc.and_(
+                    pc.less_equal(pc.binary_length(trimmed), 254),
+                    pc.less_equal(pc.find_substring(trimmed, "@"), 64),
+                ),
             )
         return result
     return by_value(trimmed, test, pa.bool_())
@@ -116,8 +146,11 @@ def _check(values: list[Any]) -> str | None:
 
 @function(
     "HAS_FORM(x TEXT, form TEXT) BOOLEAN",
-    meaning="whether x has a well-known form: E-MAIL, URL, UUID, IPV4, IPV6, COUNTRY (ISO 3166-1 alpha-2), CURRENCY (ISO 4217), "
-    "or a right check digit: IBAN, ISBN, LUHN; plain spaces around x are ignored",
+    meaning=(
+        "whether x has a well-known form: E-MAIL, URL, UUID, IPV4, IPV6, COUNTRY (ISO 3166-1"
+        " alpha-2), CURRENCY (ISO 4217), or a right check digit: IBAN, ISBN, LUHN; plain spaces"
+        " around x are ignored"
+    ),
     examples={
         "HAS_FORM('ysolde@harbour.example', 'E-MAIL')": "TRUE",
         "HAS_FORM('ysolde@harbour', 'E-MAIL')": "FALSE",
@@ -130,7 +163,12 @@ def _check(values: list[Any]) -> str | None:
     check=_check,
 )
 def has_form_of(x: Any, form: Any) -> Any:
-    if constant(form) and form.as_py() is not None and _unknown(form.as_py()) is None and isinstance(x, pa.Array):
+    if (
+        constant(form)
+        and form.as_py() is not None
+        and _unknown(form.as_py()) is None
+        and isinstance(x, pa.Array)
+    ):
         return has_form(x, form.as_py().upper())
     return by_row(_has_form, x, form, to=pa.bool_())
 
@@ -143,5 +181,7 @@ def _has_form(text: str, form: str) -> bool:
 
 def rows_of(array: Any, form: str) -> np.ndarray:
     """Mask of the texts that have a form; NULL has none."""
-    result: np.ndarray = pc.fill_null(has_form(array, form), False).to_numpy(zero_copy_only=False) & valid(array)
+    result: np.ndarray = pc.fill_null(has_form(array, form), False).to_numpy(
+        zero_copy_only=False
+    ) & valid(array)
     return result

@@ -1,13 +1,23 @@
-"""The verbs of a step, a file each: `written` gives a step's SQL texts, `names` the columns it reads without SQL, `bind` what
-runs it and the columns it leaves."""
+"""The verbs of a step, a file each: `written` gives a step's SQL texts, `names` the columns it
+reads without SQL, `bind` what runs it and the columns it leaves."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from gravel.plans.verbs import checking, columns, filtering, querying, setting, sorting, splitting, uniting
+from gravel.plans.verbs import (
+    checking,
+    columns,
+    filtering,
+    querying,
+    setting,
+    sorting,
+    splitting,
+    uniting,
+)
 
 VERBS: dict[str, Any] = {
-    "set": setting, "keep_rows": filtering, "drop_rows": filtering, "split": splitting, "unique": uniting, "columns": columns,
+    "set": setting, "keep_rows": filtering, "drop_rows": filtering, "split": splitting,
+    "unique": uniting, "columns": columns,
     "sort": sorting, "check": checking, "query": querying,
 }  # fmt: skip

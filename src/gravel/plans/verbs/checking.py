@@ -21,7 +21,9 @@ from gravel.plans.steps import BoundStep, Outcome, PlanColumn, RowAction
 
 def written(step: Step) -> list[Written]:
     """The conditions."""
-    return [Written(("check", name), "expression", text) for name, text in (step.check or {}).items()]
+    return [
+        Written(("check", name), "expression", text) for name, text in (step.check or {}).items()
+    ]
 
 
 def names(step: Step) -> list[str]:
@@ -35,20 +37,29 @@ def bind(binder: Binder) -> tuple[CheckAction, tuple[PlanColumn, ...], Watch]:
     for name, text in (binder.step.check or {}).items():
         node = binder.node("check", name)
         if node is not None and aggregates_in(node):
-            binder.wrong(f"{name} is about the table as a whole, a step's check is about each row", "check", name,
-                         hint="gravel check decides it on the output")  # fmt: skip
+            binder.wrong(
+                f"{name} is about the table as a whole, a step's check is about each row",
+                "check",
+                name,
+                hint="gravel check decides it on the output",
+            )
             continue
         condition = binder.condition(text, "check", name)
         if condition is not None:
             results.append((name, text, condition))
     allowed = Allowed() if binder.step.allow is None else allowance(binder.step.allow)
     watch = Watch([(condition, text) for _, text, condition in results])
-    return CheckAction(tuple(results), allowed, binder.step.unknown == "fails"), binder.columns, watch
+    return (
+        CheckAction(tuple(results), allowed, binder.step.unknown == "fails"),
+        binder.columns,
+        watch,
+    )
 
 
 @dataclass(frozen=True)
 class CheckAction(RowAction):
-    """Conditions to decide for each row; how many rows need not hold; whether an unknown one fails."""
+    """Conditions to decide for each row; how many rows need not hold; whether an unknown one
+    fails."""
 
     checks: tuple[tuple[str, str, nodes.Expression], ...]
     allowed: Allowed = field(default_factory=Allowed)
@@ -67,7 +78,14 @@ class CheckAction(RowAction):
                     count.errors[name, kind.sqlstate] = kind
             bad = false | failed | (unknown & self.unknown_fails)
             first = rows.numbers[np.flatnonzero(bad)[:5]].tolist()
-            count.checks[name] = CheckCount(rows.count, int(false.sum()), int(unknown.sum()), int(failed.sum()), int(bad.sum()), first)
+            count.checks[name] = CheckCount(
+                rows.count,
+                int(false.sum()),
+                int(unknown.sum()),
+                int(failed.sum()),
+                int(bad.sum()),
+                first,
+            )
         count.seen = step.watch.count(frame)
         return Outcome(rows, count)
 
@@ -79,6 +97,7 @@ class CheckAction(RowAction):
             if result.bad > most:
                 rows = ", ".join(f"{row:,}" for row in result.first)
                 message.append(
-                    f"{name!r} does not hold in {result.bad:,} of {result.rows:,} rows ({result.told}; allowed {most:,}), first in {rows}"
+                    f"{name!r} does not hold in {result.bad:,} of {result.rows:,} rows"
+                    f" ({result.told}; allowed {most:,}), first in {rows}"
                 )
         return f"step {step.number}: " + "; ".join(message) if message else None

@@ -15,7 +15,9 @@ from gravel.plans.steps import BoundStep, Outcome, PlanColumn, RowAction
 
 def written(step: Step) -> list[Written]:
     """`name` or `name AS new` for each."""
-    return [Written(("columns", index), "named", text) for index, text in enumerate(step.columns or ())]
+    return [
+        Written(("columns", index), "named", text) for index, text in enumerate(step.columns or ())
+    ]
 
 
 def names(step: Step) -> list[str]:
@@ -32,19 +34,26 @@ def bind(binder: Binder) -> tuple[ColumnsAction, tuple[PlanColumn, ...], Watch]:
             continue
         if not isinstance(node.expression, tree.Name):
             binder.wrong(
-                f"columns names columns, and {text} is an expression", "columns", number, hint="give it a name in a step with `set`"
+                f"columns names columns, and {text} is an expression",
+                "columns",
+                number,
+                hint="give it a name in a step with `set`",
             )
             continue
         index = binder.column(node.expression.text, "columns", number)
         if index is not None:
             plain = node.name_start == node.start
             places.append(index)
-            after.append(binder.columns[index] if plain else replace(binder.columns[index], name=node.name))
+            after.append(
+                binder.columns[index] if plain else replace(binder.columns[index], name=node.name)
+            )
     binder.fresh([column.name for column in after], "columns")
     # A declared type goes with its column.
     binder.declared = frozenset(
-        column.name for place, column in zip(places, after, strict=True) if binder.columns[place].name in binder.declared
-    )  # fmt: skip
+        column.name
+        for place, column in zip(places, after, strict=True)
+        if binder.columns[place].name in binder.declared
+    )
     return ColumnsAction(tuple(places)), tuple(after), Watch([])
 
 
@@ -56,5 +65,8 @@ class ColumnsAction(RowAction):
 
     def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction."""
-        rows.arrange([rows.stored[place] for place in self.places], tuple(column.type for column in step.after))
+        rows.arrange(
+            [rows.stored[place] for place in self.places],
+            tuple(column.type for column in step.after),
+        )
         return Outcome(rows, StepCount(rows_in=rows.count, rows_out=rows.count))

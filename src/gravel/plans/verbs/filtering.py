@@ -1,4 +1,5 @@
-"""`keep_rows` and `drop_rows`: rows by a condition. What is unknown is not kept by the one and not dropped by the other."""
+"""`keep_rows` and `drop_rows`: rows by a condition. What is unknown is not kept by the one and not
+dropped by the other."""
 
 from __future__ import annotations
 

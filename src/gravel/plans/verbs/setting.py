@@ -1,4 +1,5 @@
-"""`set`: columns get the values of expressions, all of which read the row as it came into the step."""
+"""`set`: columns get the values of expressions, all of which read the row as it came into the
+step."""
 
 from __future__ import annotations
 
@@ -29,8 +30,8 @@ from gravel.plans.steps import BoundStep, Left, Outcome, PlanColumn, RowAction, 
 
 @dataclass(frozen=True)
 class Assignment:
-    """One column of a `set`: its position after the step, its name, its expression as text and bound; `new` if the
-    table did not have it."""
+    """One column of a `set`: its position after the step, its name, its expression as text and
+    bound; `new` if the table did not have it."""
 
     index: int
     name: str
@@ -71,15 +72,32 @@ def bind(binder: Binder) -> tuple[SetAction, tuple[PlanColumn, ...], Watch]:
         if binder.step.only is not None and not new:
             both = common(kind, columns[position].type)
             if both is None:
-                binder.wrong(f"{result} would be {kind} in some rows and {columns[position].type} in others", "set", name,
-                             hint=f"CAST(… AS {columns[position].type})")  # fmt: skip
+                binder.wrong(
+                    f"{result} would be {kind} in some rows and {columns[position].type} in others",
+                    "set",
+                    name,
+                    hint=f"CAST(… AS {columns[position].type})",
+                )
             kind = both or kind
-        columns[position] = touched(columns[position], type=TEXT if kind.kind is Kind.NULL else kind)
+        columns[position] = touched(
+            columns[position], type=TEXT if kind.kind is Kind.NULL else kind
+        )
         if not isinstance(bound, nodes.Column):
             binder.declared -= {result}
         results.append(Assignment(position, result, text, bound, new))
-    targets = [None if item.new else nodes.Column(binder.columns[item.index].type, 0, 0, item.index, item.name) for item in results]
-    return SetAction(tuple(results)), tuple(columns), Watch([(item.expression, item.text) for item in results], targets=targets)
+    targets = [
+        (
+            None
+            if item.new
+            else nodes.Column(binder.columns[item.index].type, 0, 0, item.index, item.name)
+        )
+        for item in results
+    ]
+    return (
+        SetAction(tuple(results)),
+        tuple(columns),
+        Watch([(item.expression, item.text) for item in results], targets=targets),
+    )
 
 
 @dataclass(frozen=True)
@@ -93,25 +111,42 @@ class SetAction(RowAction):
         count = StepCount(rows_in=rows.count)
         gone: list[Left] = []
         frame = rows.frame()
-        results = [(assignment, *_assigned(assignment.expression, frame)) for assignment in self.assignments]
-        going = settle(step, rows, [(item.name, item.text, item.expression, vector) for item, vector, _ in results], count, gone)
+        results = [
+            (assignment, *_assigned(assignment.expression, frame))
+            for assignment in self.assignments
+        ]
+        going = settle(
+            step,
+            rows,
+            [(item.name, item.text, item.expression, vector) for item, vector, _ in results],
+            count,
+            gone,
+        )
         count.seen = step.watch.count(frame)
         changed = np.zeros(rows.count, bool)
         ready = []
         for entry, vector, stored in results:
             if vector.errors is not None:
                 # An error that becomes NULL is a change too.
-                stored = pc.if_else(pa.array(vector.errors == 0), stored, pa.scalar(None, stored.type))
+                stored = pc.if_else(
+                    pa.array(vector.errors == 0), stored, pa.scalar(None, stored.type)
+                )
             after = text_of(stored, entry.expression.type)
             ready.append((entry.index, after if pa.types.is_null(stored.type) else stored, after))
             if not entry.new:
-                differs = distinct(rows.text(entry.index), after).to_numpy(zero_copy_only=False) & going
+                differs = (
+                    distinct(rows.text(entry.index), after).to_numpy(zero_copy_only=False) & going
+                )
                 count.changed_columns[entry.name] = int(differs.sum())
                 changed |= differs
                 if differs.any():
-                    count.changes[entry.name] = samples(rows, differs, rows.text(entry.index), after)
+                    count.changes[entry.name] = samples(
+                        rows, differs, rows.text(entry.index), after
+                    )
             else:
-                count.changes[entry.name] = samples(rows, going & valid(after), pa.nulls(rows.count, pa.string()), after)
+                count.changes[entry.name] = samples(
+                    rows, going & valid(after), pa.nulls(rows.count, pa.string()), after
+                )
         count.changed = int(changed.sum())
         for column in ready:
             rows.put(*column)
@@ -121,7 +156,8 @@ class SetAction(RowAction):
 
 
 def _assigned(expression: nodes.Expression, frame: Frame) -> tuple[Vector, Any]:
-    """The vector of an assigned expression, and what is stored: a column as it stands keeps its texts."""
+    """The vector of an assigned expression, and what is stored: a column as it stands keeps its
+    texts."""
     vector = run(expression, frame)
     if isinstance(expression, nodes.Column):
         return vector, frame.stored[expression.index]

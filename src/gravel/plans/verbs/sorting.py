@@ -32,7 +32,8 @@ def as_list(given: str | list[str] | None) -> list[str]:
 def written(step: Step) -> list[Written]:
     """The sort keys."""
     return [
-        Written(("sort",) if isinstance(step.sort, str) else ("sort", index), "sort", text) for index, text in enumerate(as_list(step.sort))
+        Written(("sort",) if isinstance(step.sort, str) else ("sort", index), "sort", text)
+        for index, text in enumerate(as_list(step.sort))
     ]
 
 
@@ -50,15 +51,28 @@ def bind(binder: Binder) -> tuple[SortAction, tuple[PlanColumn, ...], Watch]:
     return SortAction(tuple(keys)), binder.columns, Watch([])
 
 
-def evaluated(step: BoundStep, rows: TrackedRows, keys: Keys, count: StepCount, gone: list[Left]) -> list[Any]:
+def evaluated(
+    step: BoundStep, rows: TrackedRows, keys: Keys, count: StepCount, gone: list[Left]
+) -> list[Any]:
     """The values of sort keys; rows in which one fails leave, or sort as NULL."""
     frame = rows.frame()
-    results = [(key, text, bound, run(bound, frame).spread(rows.count)) for key, bound, text in keys]
+    results = [
+        (key, text, bound, run(bound, frame).spread(rows.count)) for key, bound, text in keys
+    ]
     stays = settle(
-        step, rows, [("", text[key.expression.start : key.expression.end], bound, item) for key, text, bound, item in results], count, gone
+        step,
+        rows,
+        [
+            ("", text[key.expression.start : key.expression.end], bound, item)
+            for key, text, bound, item in results
+        ],
+        count,
+        gone,
     )
     rows.keep(stays)
-    return [item.values if stays.all() else item.values.filter(pa.array(stays)) for *_, item in results]
+    return [
+        item.values if stays.all() else item.values.filter(pa.array(stays)) for *_, item in results
+    ]
 
 
 def with_columns(batch: Any, columns: dict[str, Any]) -> Any:
@@ -77,7 +91,9 @@ class SortAction(TableAction):
 
     keys: Keys
 
-    def run(self, step: BoundStep, batches: Iterable[TrackedRows], context: Context) -> Iterator[TrackedRows]:
+    def run(
+        self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
+    ) -> Iterator[TrackedRows]:
         """See TableAction."""
 
         def keyed() -> Iterator[Any]:
@@ -89,18 +105,28 @@ class SortAction(TableAction):
                     context.left(item)
                 rows.marks = np.arange(seen, seen + rows.count)
                 seen += rows.count
-                yield with_columns(rows.batch(), {f"k{index}": sortable(value) for index, value in enumerate(values)})
+                yield with_columns(
+                    rows.batch(),
+                    {f"k{index}": sortable(value) for index, value in enumerate(values)},
+                )
 
-        sorts = [*(key for key, _, _ in self.keys), tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)]
+        sorts = [
+            *(key for key, _, _ in self.keys),
+            tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None),
+        ]
 
         def order(table: Any) -> np.ndarray:
-            return sort_order([*(table[f"k{index}"] for index in range(len(self.keys))), table["marks"]], sorts)
+            return sort_order(
+                [*(table[f"k{index}"] for index in range(len(self.keys))), table["marks"]], sorts
+            )
 
         place = 0
         for batch in sorted_batches(keyed(), order, context.memory):
             result = TrackedRows.of_batch(batch, step.types)
             assert result.marks is not None
-            context.count.notes["rows stand in another place"] += int((result.marks != np.arange(place, place + result.count)).sum())
+            context.count.notes["rows stand in another place"] += int(
+                (result.marks != np.arange(place, place + result.count)).sum()
+            )
             place += result.count
             result.marks = None
             yield result

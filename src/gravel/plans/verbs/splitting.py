@@ -26,7 +26,16 @@ from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Split, Step
 from gravel.plans.rows import TrackedRows, samples
-from gravel.plans.steps import BoundPlan, BoundStep, Left, Outcome, PlanColumn, RowAction, SplitFrom, left
+from gravel.plans.steps import (
+    BoundPlan,
+    BoundStep,
+    Left,
+    Outcome,
+    PlanColumn,
+    RowAction,
+    SplitFrom,
+    left,
+)
 from gravel.sources.source import Batch, scan
 
 
@@ -56,9 +65,15 @@ def bind(binder: Binder) -> tuple[RowAction, tuple[PlanColumn, ...], Watch]:
         action: RowAction = ColumnSplit(how, index)
     else:
         if how.keep_column and how.as_ is None:
-            binder.wrong("the pieces need a name beside the column that is kept", "split", hint='as = "…"')
+            binder.wrong(
+                "the pieces need a name beside the column that is kept", "split", hint='as = "…"'
+            )
         field = binder.columns[index]
-        split = SplitFrom(name, None if field.touched else field.source, binder.at + 1) if how.empty == "keep" else None
+        split = (
+            SplitFrom(name, None if field.touched else field.source, binder.at + 1)
+            if how.empty == "keep"
+            else None
+        )
         fresh = [PlanColumn(how.as_ or name, TEXT, split=split)]
         fresh += [PlanColumn(how.number, INTEGER, split=split)] if how.number is not None else []
         action = RowSplit(how, index)
@@ -72,7 +87,12 @@ def bind(binder: Binder) -> tuple[RowAction, tuple[PlanColumn, ...], Watch]:
 def _look_at(pattern: str, binder: Binder) -> None:
     try:
         if compiled(pattern, "").match(""):
-            binder.wrong("the pattern matches the empty text", "split", "on_regex", hint="a separator has one character at least")
+            binder.wrong(
+                "the pattern matches the empty text",
+                "split",
+                "on_regex",
+                hint="a separator has one character at least",
+            )
     except RowFailure:
         binder.wrong(f"{pattern!r} is no valid pattern", "split", "on_regex")
 
@@ -81,10 +101,17 @@ def _pieces(how: Split, texts: Any, most: int | None = None) -> Any:
     """An Arrow list of each text's pieces, at most so many."""
     options: dict[str, Any] = {} if most is None else {"max_splits": most - 1}
     if how.on is not None:
-        return pc.split_pattern(texts, how.on, reverse=how.from_ == "end" and most is not None, **options)
+        return pc.split_pattern(
+            texts, how.on, reverse=how.from_ == "end" and most is not None, **options
+        )
     result = pc.split_pattern_regex(texts, how.on_regex, **options)
     if how.from_ == "end" and most is not None:
-        many = np.flatnonzero(pc.fill_null(pc.list_value_length(pc.split_pattern_regex(texts, how.on_regex)), 0).to_numpy() > most)
+        many = np.flatnonzero(
+            pc.fill_null(
+                pc.list_value_length(pc.split_pattern_regex(texts, how.on_regex)), 0
+            ).to_numpy()
+            > most
+        )
         if len(many):
             lists = result.to_pylist()
             for row in many:
@@ -95,7 +122,9 @@ def _pieces(how: Split, texts: Any, most: int | None = None) -> Any:
 
 def _pieces_by_row(how: Split, lists: Any) -> tuple[np.ndarray, Any]:
     """The row of each piece that a split into rows makes, and the piece."""
-    sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
+    sizes = (
+        pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
+    )
     row, items = np.repeat(np.arange(len(lists)), sizes), lists.flatten()
     items = trimmed(items) if how.trim else items
     if how.blanks == "keep":
@@ -105,14 +134,19 @@ def _pieces_by_row(how: Split, lists: Any) -> tuple[np.ndarray, Any]:
 
 
 def null_keys(plan: BoundPlan) -> Iterator[str]:
-    """What is to be known before a run: a split leaves NULL in the key of rows that have no piece, and how to write it. Where the field
-    goes into the split as it is read, its rows are counted, and nothing is told where there is none."""
+    """What is to be known before a run: a split leaves NULL in the key of rows that have no piece,
+    and how to write it. Where the field goes into the split as it is read, its rows are counted,
+    and nothing is told where there is none.
+    """
     for index in plan.key_after or ():
         column = plan.columns[index]
         if column.split is None:
             continue
         field, source, number = column.split.field, column.split.source, column.split.step
-        message = f"step {number}: a row without a piece in {field} has NULL in {column.name}, which is in the key"
+        message = (
+            f"step {number}: a row without a piece in {field} has NULL in {column.name}, which is"
+            " in the key"
+        )
         if source is not None:
             how = plan.file.model.step[number - 1].split
             assert how is not None
@@ -121,7 +155,10 @@ def null_keys(plan: BoundPlan) -> Iterator[str]:
                 continue
             message += f": {rows:,} {'row' if rows == 1 else 'rows'} of {plan.table_name}"
         filler = "0" if column.type == INTEGER else "''"
-        yield f'{message}; write a step after it, set = {{ {column.name} = "COALESCE({column.name}, {filler})" }}, or empty = "drop"'
+        yield (
+            f'{message}; write a step after it, set = {{ {column.name} = "COALESCE({column.name},'
+            f' {filler})" }}, or empty = "drop"'
+        )
 
 
 def _without_piece(how: Split, source: int, batch: Batch) -> int:
@@ -143,7 +180,11 @@ def trimmed(texts: Any) -> Any:
         return texts
     subset = texts.filter(pa.array(doubtful))
     if matches(subset, f"^{BLANK}|{BLANK}$").any():
-        return pc.replace_with_mask(texts, pa.array(doubtful), pc.replace_substring_regex(subset, f"^{BLANK}+|{BLANK}+$", ""))
+        return pc.replace_with_mask(
+            texts,
+            pa.array(doubtful),
+            pc.replace_substring_regex(subset, f"^{BLANK}+|{BLANK}+$", ""),
+        )
     return texts
 
 
@@ -176,22 +217,33 @@ class RowSplit(RowAction):
         without = np.flatnonzero(many == 0)
         if (many > 1).any():
             joined = pc.binary_join(pc.cast(lists, pa.list_(pa.string())), " | ")
-            count.samples["rows split into several"] = samples(rows, many > 1, rows.text(self.at), joined)
+            count.samples["rows split into several"] = samples(
+                rows, many > 1, rows.text(self.at), joined
+            )
         count.notes["rows with one piece"] = int((many == 1).sum())
         count.notes["rows split into several"] = int((many > 1).sum())
         if how.empty == "drop":
             count.dropped_other = len(without)
             if len(without):
-                gone.append(left(step, rows, without, "dropped", f"no piece in {step.before[self.at].name}"))
+                gone.append(
+                    left(step, rows, without, "dropped", f"no piece in {step.before[self.at].name}")
+                )
         else:
             count.notes["rows without a piece stay, with NULL"] = len(without)
             order = np.argsort(np.concatenate([row, without]), kind="stable")
-            items = pa.concat_arrays([items, pa.nulls(len(without), pa.string())]).take(pa.array(order))
-            row, place = np.concatenate([row, without])[order], np.concatenate([place, np.zeros(len(without), np.int64)])[order]
+            items = pa.concat_arrays([items, pa.nulls(len(without), pa.string())]).take(
+                pa.array(order)
+            )
+            row, place = (
+                np.concatenate([row, without])[order],
+                np.concatenate([place, np.zeros(len(without), np.int64)])[order],
+            )
         result = rows.step_into(row, place)
         numbered = [pa.array(place, mask=place == 0)] if how.number is not None else []
         kept = [result.stored[self.at]] if how.keep_column else []
-        _arrange(result, self.at, [*kept, items, *numbered], tuple(column.type for column in step.after))
+        _arrange(
+            result, self.at, [*kept, items, *numbered], tuple(column.type for column in step.after)
+        )
         count.added = len(row) - rows.count + count.dropped_other
         count.rows_out = result.count
         return Outcome(result, count, gone)
@@ -215,7 +267,11 @@ class ColumnSplit(RowAction):
         gone: list[Left] = []
         texts = rows.text(self.at)
         lists = _pieces(how, texts)
-        sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
+        sizes = (
+            pc.fill_null(pc.list_value_length(lists), 0)
+            .to_numpy(zero_copy_only=False)
+            .astype(np.int64)
+        )
         nothing = blank(texts)
         surplus, short = sizes > many, (sizes < many) & ~nothing
         name = step.before[self.at].name
@@ -224,9 +280,15 @@ class ColumnSplit(RowAction):
             codes[surplus] = CODES["2202F"]
         if how.short == "error":
             codes[short] = CODES["2202E"]
-        failing = [(name, f"split of {name} into {', '.join(how.into)}", None, Vector(texts, codes))] if codes.any() else []
+        failing = (
+            [(name, f"split of {name} into {', '.join(how.into)}", None, Vector(texts, codes))]
+            if codes.any()
+            else []
+        )
         stays = settle(step, rows, failing, count, gone)
-        rest = {"drop": ", the rest dropped", "error": ""}.get(how.surplus or "", ", the rest kept together")
+        rest = {"drop": ", the rest dropped", "error": ""}.get(
+            how.surplus or "", ", the rest kept together"
+        )
         count.notes[f"rows with more than {many} pieces{rest}"] = int(surplus.sum())
         count.notes[f"rows with fewer than {many} pieces"] = int(short.sum())
         count.samples[f"rows with more than {many} pieces{rest}"] = samples(rows, surplus, texts)
@@ -235,14 +297,20 @@ class ColumnSplit(RowAction):
         if how.surplus in (None, "join"):
             lists, sizes = _pieces(how, texts, many), np.minimum(sizes, many)
         offsets = lists.offsets.to_numpy().astype(np.int64)
-        shift = np.maximum(sizes - many, 0) if how.from_ == "end" else np.zeros(rows.count, np.int64)
+        shift = (
+            np.maximum(sizes - many, 0) if how.from_ == "end" else np.zeros(rows.count, np.int64)
+        )
         gap = np.maximum(many - sizes, 0) if how.from_ == "end" else np.zeros(rows.count, np.int64)
         results = []
         for place in range(many):
             inside = (place - gap >= 0) & (place - gap < sizes) & (codes == 0)
-            result = lists.values.take(pa.array(np.where(inside, offsets[:-1] + shift + place - gap, 0), mask=~inside))
+            result = lists.values.take(
+                pa.array(np.where(inside, offsets[:-1] + shift + place - gap, 0), mask=~inside)
+            )
             result = trimmed(result) if how.trim else result
-            results.append(pc.if_else(pa.array(blank(result)), pa.scalar(None, pa.string()), result))
+            results.append(
+                pc.if_else(pa.array(blank(result)), pa.scalar(None, pa.string()), result)
+            )
         kept = [rows.stored[self.at]] if how.keep_column else []
         _arrange(rows, self.at, [*kept, *results], tuple(column.type for column in step.after))
         rows.keep(stays)

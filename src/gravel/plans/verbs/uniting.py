@@ -1,4 +1,5 @@
-"""`unique`: one row of each group that is equal in all of some expressions; what it lacks may be filled from the others."""
+"""`unique`: one row of each group that is equal in all of some expressions; what it lacks may be
+filled from the others."""
 
 from __future__ import annotations
 
@@ -32,10 +33,18 @@ _ASCENDING = tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)
 def written(step: Step) -> list[Written]:
     """What rows are grouped by, and preferred by."""
     assert step.unique is not None
-    results = [Written(("unique", "by", index), "expression", text) for index, text in enumerate(step.unique.by)]
+    results = [
+        Written(("unique", "by", index), "expression", text)
+        for index, text in enumerate(step.unique.by)
+    ]
     prefer = step.unique.prefer
-    paths = [("unique", "prefer") if isinstance(prefer, str) else ("unique", "prefer", index) for index in range(len(as_list(prefer)))]
-    return results + [Written(path, "sort", text) for path, text in zip(paths, as_list(prefer), strict=True)]
+    paths = [
+        ("unique", "prefer") if isinstance(prefer, str) else ("unique", "prefer", index)
+        for index in range(len(as_list(prefer)))
+    ]
+    return results + [
+        Written(path, "sort", text) for path, text in zip(paths, as_list(prefer), strict=True)
+    ]
 
 
 def names(step: Step) -> list[str]:
@@ -60,20 +69,30 @@ def bind(binder: Binder) -> tuple[UniqueAction, tuple[PlanColumn, ...], Watch]:
     every = range(len(binder.columns))
     fill = [] if how.fill is False else list(every)
     if isinstance(how.fill, list):
-        results = [binder.column(name, "unique", "fill", position) for position, name in enumerate(how.fill)]
+        results = [
+            binder.column(name, "unique", "fill", position)
+            for position, name in enumerate(how.fill)
+        ]
         fill = [position for position in results if position is not None]
     read = {column.index for _, item in by for column in nodes.columns_read(item)}
     read |= {column.index for _, item, _ in keys for column in nodes.columns_read(item)}
     key = {position for position in every if binder.columns[position].name in binder.plan.model.key}
     compared = [position for position in every if position not in read | key]
-    columns = tuple(touched(column) if position in fill else column for position, column in enumerate(binder.columns))
-    return UniqueAction(tuple(by), tuple(keys), tuple(fill), tuple(compared), how.conflicts), columns, Watch([])
+    columns = tuple(
+        touched(column) if position in fill else column
+        for position, column in enumerate(binder.columns)
+    )
+    return (
+        UniqueAction(tuple(by), tuple(keys), tuple(fill), tuple(compared), how.conflicts),
+        columns,
+        Watch([]),
+    )
 
 
 @dataclass(frozen=True)
 class UniqueAction(TableAction):
-    """by: what rows of one group are equal in; keys: which row of a group stays; fill: columns that it takes known values
-    for; compared: columns in which a group may disagree."""
+    """by: what rows of one group are equal in; keys: which row of a group stays; fill: columns that
+    it takes known values for; compared: columns in which a group may disagree."""
 
     by: tuple[tuple[str, nodes.Expression], ...]
     keys: Keys
@@ -81,9 +100,11 @@ class UniqueAction(TableAction):
     compared: tuple[int, ...]
     conflicts: str
 
-    def run(self, step: BoundStep, batches: Iterable[TrackedRows], context: Context) -> Iterator[TrackedRows]:
-        """See TableAction. In memory at once where it fits; else sorted by a hash of what is grouped by, decided group by
-        group, and sorted back."""
+    def run(
+        self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
+    ) -> Iterator[TrackedRows]:
+        """See TableAction. In memory at once where it fits; else sorted by a hash of what is
+        grouped by, decided group by group, and sorted back."""
         keyed = self._keyed(step, batches, context)
         held: list[Any] = []
         size = 0
@@ -108,12 +129,20 @@ class UniqueAction(TableAction):
         def by_hash(table: Any) -> np.ndarray:
             return sort_order([table["hash"], table["marks"]], [_ASCENDING, _ASCENDING])
 
-        groups = _whole_groups(sorted_batches(again(), by_hash, context.memory // 2), context.memory // 6)
-        decided = (batch for group in groups for batch in self._decided(step, group, context.count).to_batches())
+        groups = _whole_groups(
+            sorted_batches(again(), by_hash, context.memory // 2), context.memory // 6
+        )
+        decided = (
+            batch
+            for group in groups
+            for batch in self._decided(step, group, context.count).to_batches()
+        )
         for batch in sorted_batches(decided, _by_place, context.memory // 2):
             yield from self._settled(step, pa.Table.from_batches([batch]), context)
 
-    def _keyed(self, step: BoundStep, batches: Iterable[TrackedRows], context: Context) -> Iterator[Any]:
+    def _keyed(
+        self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
+    ) -> Iterator[Any]:
         """The rows with what they are grouped and preferred by, as record batches."""
         seen = 0
         for rows in batches:
@@ -121,7 +150,9 @@ class UniqueAction(TableAction):
             concerned = np.ones(rows.count, bool)
             if step.only is not None:
                 decided = run(step.only, rows.frame())
-                stays = settle(step, rows, [("only", step.only_text, step.only, decided)], context.count, gone)
+                stays = settle(
+                    step, rows, [("only", step.only_text, step.only, decided)], context.count, gone
+                )
                 concerned = decided.true(rows.count)[stays]
                 rows.keep(stays)
                 context.count.not_concerned += int((~concerned).sum())
@@ -143,21 +174,38 @@ class UniqueAction(TableAction):
                 null = np.ones(subset.count, bool) if apart else _any_null(values, subset.count)
                 hashed = combined(values) if subset.count else np.zeros(0, np.uint64)
                 extra = {
-                    "hash": pa.array(np.where(null, subset.marks if subset.marks is not None else 0, hashed).astype(np.uint64)),
+                    "hash": pa.array(
+                        np.where(
+                            null, subset.marks if subset.marks is not None else 0, hashed
+                        ).astype(np.uint64)
+                    ),
                     "single": pa.array(null),
                 }
                 extra |= {f"b{index}": value for index, value in enumerate(values)} | {
                     f"p{index}": value for index, value in enumerate(keys)
                 }
                 if not apart:
-                    context.count.notes["rows with NULL in what they are grouped by stay"] += int(null.sum())
+                    context.count.notes["rows with NULL in what they are grouped by stay"] += int(
+                        null.sum()
+                    )
                 yield with_columns(subset.batch(), extra)
 
-    def _values(self, step: BoundStep, rows: TrackedRows, context: Context, gone: list[Left]) -> tuple[list[Any], list[Any]]:
+    def _values(
+        self, step: BoundStep, rows: TrackedRows, context: Context, gone: list[Left]
+    ) -> tuple[list[Any], list[Any]]:
         frame = rows.frame()
         results = [(text, item, run(item, frame).spread(rows.count)) for text, item in self.by]
-        stays = settle(step, rows, [("", text, item, vector) for text, item, vector in results], context.count, gone)
-        by = [sortable(vector.values if stays.all() else vector.values.filter(pa.array(stays))) for *_, vector in results]
+        stays = settle(
+            step,
+            rows,
+            [("", text, item, vector) for text, item, vector in results],
+            context.count,
+            gone,
+        )
+        by = [
+            sortable(vector.values if stays.all() else vector.values.filter(pa.array(stays)))
+            for *_, vector in results
+        ]
         rows.keep(stays)
         places = rows.marks
         prefer = [sortable(item) for item in evaluated(step, rows, self.keys, context.count, gone)]
@@ -167,8 +215,8 @@ class UniqueAction(TableAction):
         return by, prefer
 
     def _decided(self, step: BoundStep, table: Any, count: StepCount) -> Any:
-        """Rows of whole groups with their survivors filled, `into` (the path of the row that each was merged into), `why`
-        and `apart` (set aside for a conflict)."""
+        """Rows of whole groups with their survivors filled, `into` (the path of the row that each
+        was merged into), `why` and `apart` (set aside for a conflict)."""
         (batch,) = table.combine_chunks().to_batches() or [None]
         if batch is None:
             return table
@@ -185,9 +233,13 @@ class UniqueAction(TableAction):
             keys = [named[f"p{index}"].take(pa.array(subset)) for index in range(len(self.keys))]
             assert rows.marks is not None
             order = sort_order(
-                [pa.array(codes), *keys, pa.array(rows.marks[subset])], [_ASCENDING, *(key for key, *_ in self.keys), _ASCENDING]
+                [pa.array(codes), *keys, pa.array(rows.marks[subset])],
+                [_ASCENDING, *(key for key, *_ in self.keys), _ASCENDING],
             )
-            places, groups = subset[order], codes[order]  # all rows of the groups: each group's first one survives
+            places, groups = (
+                subset[order],
+                codes[order],
+            )  # all rows of the groups: each group's first one survives
             starts = np.flatnonzero(np.r_[True, groups[1:] != groups[:-1]])
             sizes = np.diff(np.r_[starts, len(groups)])
             count.notes["groups of several rows"] += int((sizes > 1).sum())
@@ -209,27 +261,43 @@ class UniqueAction(TableAction):
                     ", ".join(name for name, apart_ in zip(every, bits, strict=True) if apart_)
                     for bits in zip(*columns.values(), strict=True)
                 ]
-                words = pa.array([f" disagree in {names}" if names else "" for names in which], pa.string())
+                words = pa.array(
+                    [f" disagree in {names}" if names else "" for names in which], pa.string()
+                )
                 back = np.full(total, -1)
                 back[places] = np.repeat(np.arange(len(starts)), sizes)
                 chosen = words.take(pa.array(np.maximum(back, 0), mask=back < 0)).fill_null("")
                 message = pc.binary_join_element_wise(message, chosen, "")
         paths = rows.paths()
         survivor = paths.take(pa.array(np.maximum(into, 0), mask=into < 0)) if total else paths
-        return pa.Table.from_batches([
-            with_columns(rows.batch(), {"into": survivor, "why": message, "apart": pa.array(apart)})
-        ])  # fmt: skip
+        return pa.Table.from_batches(
+            [
+                with_columns(
+                    rows.batch(), {"into": survivor, "why": message, "apart": pa.array(apart)}
+                )
+            ]
+        )
 
     def _conflicts(
-        self, rows: TrackedRows, places: np.ndarray, starts: np.ndarray, sizes: np.ndarray, count: StepCount
+        self,
+        rows: TrackedRows,
+        places: np.ndarray,
+        starts: np.ndarray,
+        sizes: np.ndarray,
+        count: StepCount,
     ) -> tuple[np.ndarray, dict[int, np.ndarray]]:
-        """Which groups have more than one known value in some compared column, and in each such column."""
+        """Which groups have more than one known value in some compared column, and in each such
+        column."""
         result, columns = np.zeros(len(starts), bool), {}
         groups = np.repeat(np.arange(len(starts)), sizes)
         for index in self.compared:
             stored = rows.stored[index].take(pa.array(places))
             output = view(stored, rows.types[index])
-            values = rows.text(index).take(pa.array(places)) if output.errors is not None else output.values
+            values = (
+                rows.text(index).take(pa.array(places))
+                if output.errors is not None
+                else output.values
+            )
             known = pc.is_valid(values).to_numpy(zero_copy_only=False)
             if not known.any():
                 continue
@@ -275,16 +343,25 @@ class UniqueAction(TableAction):
             mask[survivors[differs]] = True
             name = step.before[index].name
             count.changes[name] = differing(
-                [*count.changes.get(name, ()), *samples(rows, mask, pa.nulls(rows.count, pa.string()), rows.text(index))]
+                [
+                    *count.changes.get(name, ()),
+                    *samples(rows, mask, pa.nulls(rows.count, pa.string()), rows.text(index)),
+                ]
             )
         count.changed += int(filled_rows.sum())
 
     def _reasons(self, by: list[Any], order: np.ndarray, places: np.ndarray, total: int) -> Any:
         """What the rows of a group are equal in, with the values, as a text for each."""
         message = []
-        frame = Frame(len(order), [item.take(pa.array(order)) for item in by], [item.type for _, item in self.by])
+        frame = Frame(
+            len(order),
+            [item.take(pa.array(order)) for item in by],
+            [item.type for _, item in self.by],
+        )
         for index, (text, _) in enumerate(self.by):
-            message.append(pc.binary_join_element_wise(f"{' '.join(text.split())} = ", frame.text(index), ""))
+            message.append(
+                pc.binary_join_element_wise(f"{' '.join(text.split())} = ", frame.text(index), "")
+            )
         reasons = message[0] if len(message) == 1 else pc.binary_join_element_wise(*message, ", ")
         back = np.full(total, -1)
         back[places] = np.arange(len(places))
@@ -297,7 +374,10 @@ class UniqueAction(TableAction):
             rows = TrackedRows.of_batch(batch, step.types)
             rows.marks = None
             into, why, apart = (batch.column(name) for name in ("into", "why", "apart"))
-            merged, aside = pc.is_valid(into).to_numpy(zero_copy_only=False), apart.to_numpy(zero_copy_only=False)
+            merged, aside = (
+                pc.is_valid(into).to_numpy(zero_copy_only=False),
+                apart.to_numpy(zero_copy_only=False),
+            )
             context.count.merged += int(merged.sum())
             if aside.any():
                 if self.conflicts == "error":
@@ -306,19 +386,24 @@ class UniqueAction(TableAction):
                 else:
                     context.count.set_aside += int(aside.sum())
                     where = np.flatnonzero(aside)
-                    message = pc.binary_join_element_wise("rows with ", why.take(pa.array(where)), "")
+                    message = pc.binary_join_element_wise(
+                        "rows with ", why.take(pa.array(where)), ""
+                    )
                     context.left(left(step, rows, where, "set aside", message))
             if merged.any():
                 where = np.flatnonzero(merged)
                 chosen = pa.array(where)
-                context.left(left(step, rows, where, "merged", why.take(chosen), into=into.take(chosen)))
+                context.left(
+                    left(step, rows, where, "merged", why.take(chosen), into=into.take(chosen))
+                )
             rows.keep(~merged & ~aside)
             if rows.count:
                 yield rows
 
 
 def _tied(keys: list[Any], order: np.ndarray, starts: np.ndarray, sizes: np.ndarray) -> np.ndarray:
-    """The groups whose first two rows are preferred alike, so that only their order in the table decides."""
+    """The groups whose first two rows are preferred alike, so that only their order in the table
+    decides."""
     codes, _ = codes_of([key.take(pa.array(order)) for key in keys], len(order))
     second = np.minimum(starts + 1, len(order) - 1)
     tied: np.ndarray = (sizes > 1) & (codes[starts] == codes[second])
@@ -344,7 +429,9 @@ def _repeated(hashed: np.ndarray, grouped: np.ndarray) -> np.ndarray:
     order = places[np.argsort(hashed[places], kind="stable")]
     ordered = hashed[order]
     alike = ordered[1:] == ordered[:-1]
-    subset: np.ndarray = np.sort(order[np.r_[alike, False] | np.r_[False, alike]]) if len(order) else order
+    subset: np.ndarray = (
+        np.sort(order[np.r_[alike, False] | np.r_[False, alike]]) if len(order) else order
+    )
     return subset
 
 

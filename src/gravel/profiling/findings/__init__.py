@@ -1,5 +1,5 @@
-"""Findings: what a profile's figures mean for whoever has to use the table, with the condition that is true for just those
-rows, and the assignment that mends them where one exists."""
+"""Findings: what a profile's figures mean for whoever has to use the table, with the condition that
+is true for just those rows, and the assignment that mends them where one exists."""
 
 from __future__ import annotations
 
@@ -26,38 +26,55 @@ from gravel.profiling.spellings import spelling_findings
 from gravel.profiling.wording import shown
 
 LEVELS = ("wrong", "suspect", "note")
-# What it costs to leave a finding, by kind: a key that fails or a value that is lost before what only looks untidy.
+# What it costs to leave a finding, by kind: a key that fails or a value that is lost before what
+# only looks untidy.
 _COST = {
-    "almost a key": 95, "repeated rows": 90, "replacement characters": 88, "wrongly decoded": 86, "declared type": 85,
+    "almost a key": 95, "repeated rows": 90, "replacement characters": 88, "wrongly decoded": 86,
+    "declared type": 85,
     "misfits": 84, "control characters": 82, "lost zeros": 80,
-    "forms": 78, "placeholders": 76, "blank": 72, "spaces": 70, "spellings": 68, "misspelt": 67, "determined": 66, "dates of two orders": 64,
-    "another form": 62, "list pieces": 60, "inner spaces": 59, "padded pieces": 58, "case": 56, "odd shapes": 54, "zeros": 52, "far out": 50,
+    "forms": 78, "placeholders": 76, "blank": 72, "spaces": 70, "spellings": 68, "misspelt": 67,
+    "determined": 66, "dates of two orders": 64,
+    "another form": 62, "list pieces": 60, "inner spaces": 59, "padded pieces": 58, "case": 56,
+    "odd shapes": 54, "zeros": 52, "far out": 50,
     "negative": 48, "doubled moments": 47, "future": 46, "first of January": 44, "formulas": 42,
-    "list": 20, "leading zeros": 18, "constant": 12, "always null": 30, "column name": 10, "null together": 8,
+    "list": 20, "leading zeros": 18, "constant": 12, "always null": 30, "column name": 10,
+    "null together": 8,
 }  # fmt: skip
 
 
-def findings(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) -> tuple[Finding, ...]:
+def findings(
+    columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int
+) -> tuple[Finding, ...]:
     """All findings, those that cost most first."""
     if not rows:
         return ()
-    results = [finding for column in columns if column.name not in facts.binary for finding in _of_column(column, rows)]
+    results = [
+        finding
+        for column in columns
+        if column.name not in facts.binary
+        for finding in _of_column(column, rows)
+    ]
     results = _together(columns, _against_declared(columns, facts, results))
     results += table_findings(columns, facts, rows)
-    weighed = [replace(item, weight=_COST[item.finding] + 10 * item.rows / rows) for item in results]
+    weighed = [
+        replace(item, weight=_COST[item.finding] + 10 * item.rows / rows) for item in results
+    ]
     return tuple(sorted(weighed, key=lambda item: (LEVELS.index(item.level), -item.weight)))
 
 
 _NUMBER = r"^[+-]?[0-9]*\.?[0-9]+([eE][+-]?[0-9]+)?\z"
 _FORMS = {
-    "DATE": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}\z", "TIME": r"^[0-9]{2}:[0-9]{2}:[0-9]{2}", "TIMESTAMP": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}",
+    "DATE": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}\z", "TIME": r"^[0-9]{2}:[0-9]{2}:[0-9]{2}",
+    "TIMESTAMP": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}",
     "DATETIME": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}",
 }  # fmt: skip
 
 
-def _against_declared(columns: tuple[ColumnProfile, ...], facts: TableFacts, result: list[Finding]) -> list[Finding]:
-    """Values that a store holds although they do not match what the column is declared as, in place of what the values alone
-    would say of the same rows."""
+def _against_declared(
+    columns: tuple[ColumnProfile, ...], facts: TableFacts, result: list[Finding]
+) -> list[Finding]:
+    """Values that a store holds although they do not match what the column is declared as, in place
+    of what the values alone would say of the same rows."""
     for name, (declared, rows, example) in facts.misfits.items():
         item = next(column for column in columns if column.name == name)
         column = quoted(name)
@@ -68,24 +85,48 @@ def _against_declared(columns: tuple[ColumnProfile, ...], facts: TableFacts, res
         else:
             form = _FORMS.get(declared) or (r"^-?[0-9]+\z" if "INT" in declared else _NUMBER)
             where = f"NOT {column} LIKE_REGEX {text_literal(form)}"
-        same = next((other for other in result if other.column == name and other.finding == "misfits" and other.rows == rows), None)
-        detail = f"{rows:,} {'value does' if rows == 1 else 'values do'} not match the declared type {declared}, such as {shown(example)}"
+        same = next(
+            (
+                other
+                for other in result
+                if other.column == name and other.finding == "misfits" and other.rows == rows
+            ),
+            None,
+        )
+        detail = (
+            f"{rows:,} {'value does' if rows == 1 else 'values do'} not match the declared type"
+            f" {declared}, such as {shown(example)}"
+        )
         result = [other for other in result if other is not same]
-        result.append(Finding("declared type", "wrong", name, rows, detail, where, same.mend if same else ""))
+        result.append(
+            Finding("declared type", "wrong", name, rows, detail, where, same.mend if same else "")
+        )
     return result
 
 
 def _together(columns: tuple[ColumnProfile, ...], result: list[Finding]) -> list[Finding]:
     """One finding for one row that is far out in several columns."""
-    row_of = {item.name: item.numbers.far_row for item in columns if item.numbers is not None and item.numbers.far_row}
+    row_of = {
+        item.name: item.numbers.far_row
+        for item in columns
+        if item.numbers is not None and item.numbers.far_row
+    }
     far = [item for item in result if item.finding == "far out" and item.column in row_of]
     results = []
     for entry in result:
-        same = [other for other in far if entry in far and row_of[str(other.column)] == row_of[str(entry.column)]]
+        same = [
+            other
+            for other in far
+            if entry in far and row_of[str(other.column)] == row_of[str(entry.column)]
+        ]
         if len(same) > 1 and same[0] is not entry:
             continue
         others = ", ".join(str(other.column) for other in same[1:])
-        results.append(replace(entry, detail=f"{entry.detail}; the same row is far out in {others}") if others else entry)
+        results.append(
+            replace(entry, detail=f"{entry.detail}; the same row is far out in {others}")
+            if others
+            else entry
+        )
     return results
 
 
@@ -93,13 +134,23 @@ def _of_column(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:
     known = rows - column_profile.nulls
     if not known:
         yield Finding(
-            "always null", "note", column_profile.name, column_profile.nulls, "no row has a value", f"{quoted(column_profile.name)} IS NULL"
+            "always null",
+            "note",
+            column_profile.name,
+            column_profile.nulls,
+            "no row has a value",
+            f"{quoted(column_profile.name)} IS NULL",
         )
         return
     if column_profile.distinct == 1 and known > 1 and not column_profile.nulls:
         where = f"{quoted(column_profile.name)} IS NOT NULL"
         yield Finding(
-            "constant", "note", column_profile.name, known, f"every row has the same value, {shown(column_profile.top[0][0])}", where
+            "constant",
+            "note",
+            column_profile.name,
+            known,
+            f"every row has the same value, {shown(column_profile.top[0][0])}",
+            where,
         )
     yield from column_name_findings(column_profile, known)
     if column_profile.type == TEXT:
@@ -108,14 +159,18 @@ def _of_column(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:
         misfits = list(misfit_findings(column_profile, known))
         yield from misfits
         # Spellings of a list differ in their delimiters: its own findings tell that.
-        spelt = list(spelling_findings(column_profile, known)) if column_profile.list is None else []
+        spelt = (
+            list(spelling_findings(column_profile, known)) if column_profile.list is None else []
+        )
         yield from spelt
         yield from (
             case
             for case in case_findings(column_profile, known)
             if all(case.rows > finding.rows for finding in spelt if finding.finding == "spellings")
         )
-        message = [finding for finding in misfits if finding.level != "note" or column_profile.loses]
+        message = [
+            finding for finding in misfits if finding.level != "note" or column_profile.loses
+        ]
         if not any(finding.finding in ("misfits", "lost zeros") for finding in message):
             yield from shape_findings(column_profile, known)  # of one cause the first finding tells
         yield from damage_findings(column_profile)

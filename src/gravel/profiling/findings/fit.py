@@ -11,18 +11,25 @@ FEW = 0.1  # a tenth: what is rarer beside a rule that the rest keeps is an exce
 
 def best_fit(fits: tuple[Fit, ...]) -> Fit | None:
     """The type that most values fit; of equal ones the first, INTEGER before DECIMAL."""
-    return max((fit for fit in fits if fit.rows and "YYYYMMDD" not in fit.type), key=lambda fit: fit.rows, default=None)
+    return max(
+        (fit for fit in fits if fit.rows and "YYYYMMDD" not in fit.type),
+        key=lambda fit: fit.rows,
+        default=None,
+    )
 
 
 def unfit_words(one: ColumnProfile, best: Fit | None) -> int:
     """Rows with a word for nothing that is no value of the type: NaN is a DOUBLE."""
     doubles = best is not None and best.type == "DOUBLE PRECISION"
-    return one.null_word_rows - sum(word.rows for word in one.null_words if doubles and word.value.strip(" ").lower() == "nan")
+    return one.null_word_rows - sum(
+        word.rows for word in one.null_words if doubles and word.value.strip(" ").lower() == "nan"
+    )
 
 
 def placeholder_condition(one: ColumnProfile) -> str:
     if one.all_null_words:
         return f"IS_PLACEHOLDER({quoted(one.name)})"
     return is_one_of(
-        f"LOWER(TIDY_SPACES({quoted(one.name)}))", map(text_literal, sorted({tidied(word.value).lower() for word in one.null_words}))
+        f"LOWER(TIDY_SPACES({quoted(one.name)}))",
+        map(text_literal, sorted({tidied(word.value).lower() for word in one.null_words})),
     )

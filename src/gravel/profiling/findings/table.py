@@ -11,14 +11,28 @@ from gravel.profiling.result import ColumnProfile, Finding, TableFacts
 from gravel.profiling.wording import row_count, shown
 
 
-def table_findings(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int) -> Iterator[Finding]:
+def table_findings(
+    columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int
+) -> Iterator[Finding]:
     types = {item.name: item.type for item in columns}
     if facts.repeated:
-        by_chance = facts.repeated_by_chance or (facts.repeated <= _RARE * rows and not _tells_rows_apart(columns, rows))
+        by_chance = facts.repeated_by_chance or (
+            facts.repeated <= _RARE * rows and not _tells_rows_apart(columns, rows)
+        )
         level = "note" if by_chance else "wrong"
-        why = ": with so few different values in so few columns some must be" if facts.repeated_by_chance else ""
+        why = (
+            ": with so few different values in so few columns some must be"
+            if facts.repeated_by_chance
+            else ""
+        )
         why = why or (": no column tells rows apart, so two may be alike" if by_chance else "")
-        yield Finding("repeated rows", level, None, facts.repeated, f"equal to an earlier row in every column{why}")
+        yield Finding(
+            "repeated rows",
+            level,
+            None,
+            facts.repeated,
+            f"equal to an earlier row in every column{why}",
+        )
     by_name = {item.name: item for item in columns}
     for almost in facts.almost_keys:
         entry = by_name[almost.column]
@@ -27,34 +41,74 @@ def table_findings(columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: 
         name = quoted(almost.column)
         where = ""
         if almost.values is not None:
-            parts = [is_one_of(name, (literal(item.value, types[almost.column]) for item in almost.values))] if almost.values else []
+            parts = (
+                [
+                    is_one_of(
+                        name, (literal(item.value, types[almost.column]) for item in almost.values)
+                    )
+                ]
+                if almost.values
+                else []
+            )
             where = " OR ".join([*parts, *([f"{name} IS NULL"] if almost.nulls else [])])
         repeated = almost.rows - almost.nulls
-        if repeated and almost.values is not None and all(not value.value.strip() for value in almost.values):
+        if (
+            repeated
+            and almost.values is not None
+            and all(not value.value.strip() for value in almost.values)
+        ):
             continue  # blanks are a finding of their own
         why = " and ".join(
             text
-            for count, text in ((repeated, f"{row_count(repeated)} share a value"), (almost.nulls, f"{almost.nulls:,} have NULL"))
+            for count, text in (
+                (repeated, f"{row_count(repeated)} share a value"),
+                (almost.nulls, f"{almost.nulls:,} have NULL"),
+            )
             if count
         )
-        yield Finding("almost a key", "wrong" if repeated else "suspect", almost.column, almost.rows, f"would be a key, but {why}", where)
+        yield Finding(
+            "almost a key",
+            "wrong" if repeated else "suspect",
+            almost.column,
+            almost.rows,
+            f"would be a key, but {why}",
+            where,
+        )
     for result in facts.determined:
-        if not result.rows or not result.exceptions or not _dependency_is_meant(by_name[result.by], result.rows, rows):
+        if (
+            not result.rows
+            or not result.exceptions
+            or not _dependency_is_meant(by_name[result.by], result.rows, rows)
+        ):
             continue
         by, column = quoted(result.by), quoted(result.column)
         grouped: dict[str, list[str]] = {}
         for key, value, _, _ in result.exceptions:
             grouped.setdefault(key, []).append(literal(value, types[result.column]))
-        parts = [f"{by} = {literal(key, types[result.by])} AND {is_one_of(column, values)}" for key, values in grouped.items()]
+        parts = [
+            f"{by} = {literal(key, types[result.by])} AND {is_one_of(column, values)}"
+            for key, values in grouped.items()
+        ]
         where = parts[0] if len(parts) == 1 else " OR ".join(f"({part})" for part in parts)
         yield Finding(
-            "determined", "suspect", result.column, result.rows,
-            f"{result.by} says what {result.column} is, but not in these rows{_exception(result.exceptions)}", where,
-        )  # fmt: skip
+            "determined",
+            "suspect",
+            result.column,
+            result.rows,
+            f"{result.by} says what {result.column} is, but not in these"
+            f" rows{_exception(result.exceptions)}",
+            where,
+        )
     for group in facts.null_together:
         nulls = next(item.nulls for item in columns if item.name == group[0])
-        yield Finding("null together", "note", group[0], nulls, f"NULL in the same rows: {', '.join(group[:6])}{' …' if len(group) > 6 else ''}",
-                      " AND ".join(f"{quoted(name)} IS NULL" for name in group))  # fmt: skip
+        yield Finding(
+            "null together",
+            "note",
+            group[0],
+            nulls,
+            f"NULL in the same rows: {', '.join(group[:6])}{' …' if len(group) > 6 else ''}",
+            " AND ".join(f"{quoted(name)} IS NULL" for name in group),
+        )
 
 
 def _exception(exceptions: tuple[tuple[str, str, int, str], ...] | None) -> str:
@@ -72,20 +126,36 @@ _RARE, _MANY_VALUES = 0.01, 0.9
 
 
 def _tells_rows_apart(columns: tuple[ColumnProfile, ...], rows: int) -> bool:
-    """Whether some column has a value of its own in most rows, or says by its name that it identifies them: answers to a few questions
-    may be the same twice."""
-    return any(column.distinct >= _MANY_VALUES * rows or column_kind.is_identifier(column.name) for column in columns)
+    """Whether some column has a value of its own in most rows, or says by its name that it
+    identifies them: answers to a few questions may be the same twice."""
+    return any(
+        column.distinct >= _MANY_VALUES * rows or column_kind.is_identifier(column.name)
+        for column in columns
+    )
 
 
-def _looks_like_a_key(column_profile: ColumnProfile, columns: tuple[ColumnProfile, ...], rows: int) -> bool:
+def _looks_like_a_key(
+    column_profile: ColumnProfile, columns: tuple[ColumnProfile, ...], rows: int
+) -> bool:
     """By its name, by its place before all others, or by codes of one shape."""
     known = rows - column_profile.nulls
     whole = column_profile.type.kind is Kind.INTEGER
-    first = column_profile.name == columns[0].name and (whole or column_kind.has_one_shape(column_profile, known))
-    return column_kind.is_identifier(column_profile.name) or first or (not whole and column_kind.has_one_shape(column_profile, known))
+    first = column_profile.name == columns[0].name and (
+        whole or column_kind.has_one_shape(column_profile, known)
+    )
+    return (
+        column_kind.is_identifier(column_profile.name)
+        or first
+        or (not whole and column_kind.has_one_shape(column_profile, known))
+    )
 
 
 def _dependency_is_meant(by: ColumnProfile, exceptions: int, rows: int) -> bool:
-    """Whether one column is meant to say what another is: a name or an identifier with several rows a value, and few exceptions."""
+    """Whether one column is meant to say what another is: a name or an identifier with several rows
+    a value, and few exceptions."""
     named = by.type == TEXT or column_kind.is_identifier(by.name)
-    return named and rows >= _SUPPORT * by.distinct and exceptions <= max(1, min(_EXCEPTIONS, _EXCEPTION_SHARE * rows))
+    return (
+        named
+        and rows >= _SUPPORT * by.distinct
+        and exceptions <= max(1, min(_EXCEPTIONS, _EXCEPTION_SHARE * rows))
+    )

@@ -1,4 +1,5 @@
-"""Findings about types: values that do not fit what the others are, other ways to write numbers and days."""
+"""Findings about types: values that do not fit what the others are, other ways to write numbers and
+days."""
 
 from __future__ import annotations
 
@@ -25,9 +26,14 @@ def misfit_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
     said = known - one.empty - one.blank - unfit_words(one, best)
     if one.loses and (whole := by_type.get("DECIMAL")) and whole.rows == known:
         yield Finding(
-            "leading zeros", "note", one.name, one.loses, "digits with a leading zero or plus: codes, of which a cast to a number would lose a part",
+            "leading zeros",
+            "note",
+            one.name,
+            one.loses,
+            "digits with a leading zero or plus: codes, of which a cast to a number would lose a"
+            " part",
             f"FITS({name} AS DECIMAL) AND {name} LIKE_REGEX '^ *(\\+|[+-]?0[0-9])'",
-        )  # fmt: skip
+        )
     yield from lost_zero_findings(one, known)
     yield from _two_orders(one)
     yield from _other_numbers(one, known)
@@ -37,7 +43,9 @@ def misfit_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
         return
     rows = said - best.rows
     dated = best.type.startswith(("DATE", "TIMESTAMP"))
-    if one.spaces.control >= rows and all(any(category(char) == "Cc" for char in misfit.value) for misfit in best.misfits):
+    if one.spaces.control >= rows and all(
+        any(category(char) == "Cc" for char in misfit.value) for misfit in best.misfits
+    ):
         return  # control characters are a finding of their own, with their mending
     # Some digits with a leading zero make codes of the others too.
     codes = not dated and one.loses >= _CODES * known
@@ -46,36 +54,58 @@ def misfit_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
         f" AND NOT {placeholder_condition(one)}" if one.null_words else ""
     )
     yield Finding(
-        "misfits", level, one.name, rows, f"{best.rows:,} of {said:,} values fit {best.type}, these do not: {_examples(best, one)}",
-        f"NOT FITS({name} AS {best.type}){apart}", _mend_number(name, best) or _mend_dates(name, one, best),
-    )  # fmt: skip
+        "misfits",
+        level,
+        one.name,
+        rows,
+        f"{best.rows:,} of {said:,} values fit {best.type}, these do not: {_examples(best, one)}",
+        f"NOT FITS({name} AS {best.type}){apart}",
+        _mend_number(name, best) or _mend_dates(name, one, best),
+    )
 
 
 def _another_form(column_profile: ColumnProfile, best: Fit, known: int) -> Iterator[Finding]:
     """All values are days of one form that is not ISO 8601, or numbers with an exponent."""
     name = quoted(column_profile.name)
-    if best.type.startswith("DATE FORMAT") and all(orders.settled for orders in column_profile.both_orders):
+    if best.type.startswith("DATE FORMAT") and all(
+        orders.settled for orders in column_profile.both_orders
+    ):
         template = best.type.split("'")[1]
         yield Finding(
-            "another form", "suspect", column_profile.name, known, f"days written {template}: text to every comparison and to ORDER BY",
-            f"{name} IS NOT NULL", f"{name} = DATE_OF({name}, '{template}')",
-        )  # fmt: skip
+            "another form",
+            "suspect",
+            column_profile.name,
+            known,
+            f"days written {template}: text to every comparison and to ORDER BY",
+            f"{name} IS NOT NULL",
+            f"{name} = DATE_OF({name}, '{template}')",
+        )
     elif best.type == "DOUBLE PRECISION":
         yield Finding(
-            "another form", "note", column_profile.name, known, "numbers, some with an exponent: text to every comparison and to ORDER BY",
-            f"{name} IS NOT NULL", f"{name} = CAST({name} AS DOUBLE PRECISION)",
-        )  # fmt: skip
+            "another form",
+            "note",
+            column_profile.name,
+            known,
+            "numbers, some with an exponent: text to every comparison and to ORDER BY",
+            f"{name} IS NOT NULL",
+            f"{name} = CAST({name} AS DOUBLE PRECISION)",
+        )
 
 
-# Shapes of numbers with a decimal comma, and with a comma or a point between groups of three digits.
+# Shapes of numbers with a decimal comma, and with a comma or a point between groups of three
+# digits.
 _PLAIN_NUMBER = r"[+-]?9+"
 _COMMA_NUMBER = r"[+-]?(9+|9{1,3}(\.999)+),9+|[+-]?9{1,3}(\.999)+"
 _GROUPED_NUMBER = r"[+-]?9{1,3}(,999)+(\.9+)?"
 
 
 def _other_numbers(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
-    """All values are numbers, some of them with a decimal comma or with signs between groups of digits."""
-    if column_profile.distinct_shapes != len(column_profile.shapes) or sum(shape.rows for shape in column_profile.shapes) != known:
+    """All values are numbers, some of them with a decimal comma or with signs between groups of
+    digits."""
+    if (
+        column_profile.distinct_shapes != len(column_profile.shapes)
+        or sum(shape.rows for shape in column_profile.shapes) != known
+    ):
         return
     name = quoted(column_profile.name)
     for pattern, message, mend in (
@@ -83,9 +113,20 @@ def _other_numbers(column_profile: ColumnProfile, known: int) -> Iterator[Findin
         (_COMMA_NUMBER, "a decimal comma", f"REPLACE(REPLACE({name}, '.', ''), ',', '.')"),
     ):
         plain = rf"{_PLAIN_NUMBER}(\.9+)?" if pattern == _GROUPED_NUMBER else _PLAIN_NUMBER
-        rows = sum(shape.rows for shape in column_profile.shapes if re.fullmatch(pattern, shape.shape.strip(" ")))
-        if rows * 2 > known and all(re.fullmatch(f"{pattern}|{plain}", shape.shape.strip(" ")) for shape in column_profile.shapes):
-            sign = f"POSITION(',' IN {name}) > 0" if pattern == _GROUPED_NUMBER else f"{name} LIKE_REGEX '[.,]'"
+        rows = sum(
+            shape.rows
+            for shape in column_profile.shapes
+            if re.fullmatch(pattern, shape.shape.strip(" "))
+        )
+        if rows * 2 > known and all(
+            re.fullmatch(f"{pattern}|{plain}", shape.shape.strip(" "))
+            for shape in column_profile.shapes
+        ):
+            sign = (
+                f"POSITION(',' IN {name}) > 0"
+                if pattern == _GROUPED_NUMBER
+                else f"{name} LIKE_REGEX '[.,]'"
+            )
             yield Finding(
                 "another form",
                 "suspect",
@@ -104,24 +145,41 @@ def lost_zero_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
         return
     usual = one.shapes[0]
     size = len(usual.shape)
-    short = [shape for shape in one.shapes[1:] if shape.shape in ("9" * (size - 1), "9" * (size - 2))]
+    short = [
+        shape for shape in one.shapes[1:] if shape.shape in ("9" * (size - 1), "9" * (size - 2))
+    ]
     rows = sum(shape.rows for shape in short)
-    if usual.shape != "9" * size or size < 4 or not rows or rows > FEW * usual.rows or usual.rows < 0.8 * known:
+    if (
+        usual.shape != "9" * size
+        or size < 4
+        or not rows
+        or rows > FEW * usual.rows
+        or usual.rows < 0.8 * known
+    ):
         return
     name = quoted(one.name)
     text = name if one.type == TEXT else f"CAST({name} AS TEXT)"
     shapes = is_one_of(f"SHAPE({text})", (text_literal(shape.shape) for shape in short))
     yield Finding(
-        "lost zeros", "suspect", one.name, rows,
-        f"codes have {size} digits, these fewer (as {shown(short[0].example)}): leading zeros that were lost",
-        shapes, f"{name} = CASE WHEN {shapes} THEN LPAD({text}, {size}, '0') ELSE {text} END",
-    )  # fmt: skip
+        "lost zeros",
+        "suspect",
+        one.name,
+        rows,
+        f"codes have {size} digits, these fewer (as {shown(short[0].example)}): leading zeros that"
+        " were lost",
+        shapes,
+        f"{name} = CASE WHEN {shapes} THEN LPAD({text}, {size}, '0') ELSE {text} END",
+    )
 
 
 def _examples(fit: Fit, column: ColumnProfile) -> str:
     words = {word.value for word in column.null_words}
-    subset = [misfit for misfit in fit.misfits if misfit.value.strip() and misfit.value not in words]
-    return ", ".join(f"{item.rows:,} × {shown(item.value)}" for item in subset[:4]) + (" …" if len(subset) > 4 else "")
+    subset = [
+        misfit for misfit in fit.misfits if misfit.value.strip() and misfit.value not in words
+    ]
+    return ", ".join(f"{item.rows:,} × {shown(item.value)}" for item in subset[:4]) + (
+        " …" if len(subset) > 4 else ""
+    )
 
 
 def _mend_number(name: str, best: Fit) -> str:
@@ -129,7 +187,10 @@ def _mend_number(name: str, best: Fit) -> str:
     if best.type not in ("INTEGER", "DECIMAL", "DOUBLE PRECISION") or not best.misfits:
         return ""
     if any(re.fullmatch(r" *[+-]?[0-9]+,[0-9]{1,2} *", misfit.value) for misfit in best.misfits):
-        return f"{name} = CASE WHEN {name} LIKE_REGEX '^ *[+-]?[0-9]+,[0-9]{{1,2}} *\\z' THEN REPLACE({name}, ',', '.') ELSE {name} END"
+        return (
+            f"{name} = CASE WHEN {name} LIKE_REGEX '^ *[+-]?[0-9]+,[0-9]{{1,2}} *\\z' THEN"
+            f" REPLACE({name}, ',', '.') ELSE {name} END"
+        )
     return ""
 
 
@@ -142,16 +203,31 @@ def _mend_dates(name: str, column_profile: ColumnProfile, best: Fit) -> str:
         doubtful |= {orders.day_first, orders.month_first}
         if orders.settled:
             doubtful.remove(orders.day_first if orders.only_day_first else orders.month_first)
-    forms = [fit.type for fit in column_profile.fits if fit.rows and fit.type.startswith("DATE FORMAT") and "YYYYMMDD" not in fit.type]
+    forms = [
+        fit.type
+        for fit in column_profile.fits
+        if fit.rows and fit.type.startswith("DATE FORMAT") and "YYYYMMDD" not in fit.type
+    ]
     forms = [form for form in forms if form.split("'")[1] not in doubtful]
     if not forms:
         return ""
-    said = best.rows + sum(fit.rows for fit in column_profile.fits if fit.type in forms and fit is not best)
+    said = best.rows + sum(
+        fit.rows for fit in column_profile.fits if fit.type in forms and fit is not best
+    )
     known = sum(shape.rows for shape in column_profile.shapes)
-    if said == known and column_profile.distinct_shapes == len(column_profile.shapes) and not any("FM" in form for form in forms):
-        templates = ["YYYY-MM-DD" if form == "DATE" else form.split("'")[1] for form in dict.fromkeys([best.type, *forms])]
+    if (
+        said == known
+        and column_profile.distinct_shapes == len(column_profile.shapes)
+        and not any("FM" in form for form in forms)
+    ):
+        templates = [
+            "YYYY-MM-DD" if form == "DATE" else form.split("'")[1]
+            for form in dict.fromkeys([best.type, *forms])
+        ]
         return f"{name} = DATE_OF({name}, {', '.join(map(text_literal, templates))})"
-    whens = " ".join(f"WHEN FITS({name} AS {form}) THEN CAST(CAST({name} AS {form}) AS TEXT)" for form in forms)
+    whens = " ".join(
+        f"WHEN FITS({name} AS {form}) THEN CAST(CAST({name} AS {form}) AS TEXT)" for form in forms
+    )
     return f"{name} = CASE {whens} ELSE {name} END"
 
 
@@ -161,8 +237,15 @@ def _two_orders(column_profile: ColumnProfile) -> Iterator[Finding]:
         if orders.settled:
             continue
         day, month = orders.only_day_first, orders.only_month_first
-        why = f"beside {day:,} that only the one fits and {month:,} that only the other does" if day else "and no other value tells which"
-        where = " AND ".join(f"FITS({name} AS DATE FORMAT '{form}')" for form in (orders.day_first, orders.month_first))
+        why = (
+            f"beside {day:,} that only the one fits and {month:,} that only the other does"
+            if day
+            else "and no other value tells which"
+        )
+        where = " AND ".join(
+            f"FITS({name} AS DATE FORMAT '{form}')"
+            for form in (orders.day_first, orders.month_first)
+        )
         yield Finding(
             "dates of two orders",
             "suspect",

@@ -1,4 +1,5 @@
-"""How one CSV file is written: encoding, delimiter, header, line ends. Found from its first lines or given."""
+"""How one CSV file is written: encoding, delimiter, header, line ends. Found from its first lines
+or given."""
 
 from __future__ import annotations
 
@@ -13,7 +14,11 @@ from gravel.sources.dialect import Dialect
 
 DELIMITERS = (",", ";", "\t", "|")
 _LOOK = 256 * 1024
-BOMS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
+BOMS = (
+    (codecs.BOM_UTF8, "utf-8"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF16_BE, "utf-16"),
+)
 
 
 def find(path: Path, name: str, delimiter: str | None, encoding: str | None) -> Dialect:
@@ -26,15 +31,29 @@ def find(path: Path, name: str, delimiter: str | None, encoding: str | None) -> 
             break
         size *= 4
     if not head.strip(b"\r\n"):
-        raise TableProblem(f"{name} has no header line", hint="the first line names the columns" if head else "the file is empty")
-    if delimiter is not None and (len(delimiter) != 1 or not delimiter.isascii() or delimiter in '"\r\n\0'):
-        raise CallProblem(f"{delimiter!r} is no delimiter: one ASCII character, no quote and no line end", hint="--delimiter ';', or tab")
+        raise TableProblem(
+            f"{name} has no header line",
+            hint="the first line names the columns" if head else "the file is empty",
+        )
+    if delimiter is not None and (
+        len(delimiter) != 1 or not delimiter.isascii() or delimiter in '"\r\n\0'
+    ):
+        raise CallProblem(
+            f"{delimiter!r} is no delimiter: one ASCII character, no quote and no line end",
+            hint="--delimiter ';', or tab",
+        )
     sign = delimiter or _delimiter(head, whole)
     first = next(records(head, sign.encode(), whole or size > 2**26), None)
     if first is None and not whole:
-        raise TableProblem(f"{name}:1: the header line is not closed", hint="a quote in it is opened and not closed")
+        raise TableProblem(
+            f"{name}:1: the header line is not closed",
+            hint="a quote in it is opened and not closed",
+        )
     if first is None or first.fault:
-        raise TableProblem(f"{name}:1: the header line is malformed: {first.fault if first else 'it is not closed'}")
+        raise TableProblem(
+            f"{name}:1: the header line is malformed:"
+            f" {first.fault if first else 'it is not closed'}"
+        )
     record = head[first.start : first.end]
     columns = tuple(_decode(field, name) for field, _ in split_fields(record, sign.encode()))
     _refuse_unusable(columns, name, sign)
@@ -51,7 +70,8 @@ def line_breaks(data: bytes) -> int:
 
 
 def count_byte(data: bytes, byte: int) -> int:
-    """How often a byte stands in the data; over large data NumPy counts several times faster than bytes.count."""
+    """How often a byte stands in the data; over large data NumPy counts several times faster than
+    bytes.count."""
     if len(data) < 4096:
         return data.count(bytes([byte]))
     return int(np.count_nonzero(np.frombuffer(data, np.uint8) == byte))
@@ -66,10 +86,16 @@ def _encoding(path: Path, name: str, encoding: str | None) -> tuple[str, int]:
     try:
         codec = codecs.lookup(encoding)
         # Encodings of names (idna, punycode) and of nothing (undefined) are none of texts.
-        if not getattr(codec, "_is_text_encoding", True) or codec.name in ("idna", "punycode", "undefined"):
+        if not getattr(codec, "_is_text_encoding", True) or codec.name in (
+            "idna",
+            "punycode",
+            "undefined",
+        ):
             raise LookupError
     except LookupError:
-        raise TableProblem(f"there is no encoding {encoding}", hint="for example utf-8, latin-1, cp1252, utf-16") from None
+        raise TableProblem(
+            f"there is no encoding {encoding}", hint="for example utf-8, latin-1, cp1252, utf-16"
+        ) from None
     plain = codec.name in ("utf-8", "utf-8-sig")
     return ("utf-8", 3 if start.startswith(codecs.BOM_UTF8) else 0) if plain else (codec.name, 0)
 
@@ -82,14 +108,22 @@ def open_bytes(path: Path, name: str):  # type: ignore[no-untyped-def]
         return open(path, "rb", buffering=0)
     except FileNotFoundError:
         near = _like(path)
-        raise TableProblem(f"there is no file {name}", hint=f"did you mean {near}?" if near else "") from None
+        raise TableProblem(
+            f"there is no file {name}", hint=f"did you mean {near}?" if near else ""
+        ) from None
     except OSError as error:
-        raise TableProblem(f"{name} cannot be read: {(error.strerror or str(error)).lower()}") from None
+        raise TableProblem(
+            f"{name} cannot be read: {(error.strerror or str(error)).lower()}"
+        ) from None
 
 
 def _inside(path: Path) -> str:
     result = sorted(child.name for child in path.iterdir() if child.suffix == ".csv")[:5]
-    return "name a file in it: " + ", ".join(str(path / name) for name in result) if result else "name a file in it"
+    return (
+        "name a file in it: " + ", ".join(str(path / name) for name in result)
+        if result
+        else "name a file in it"
+    )
 
 
 def _like(path: Path) -> str:
@@ -111,18 +145,28 @@ def _head(path: Path, name: str, encoding: str, skip: int, size: int) -> tuple[b
     if encoding == "utf-8":
         return raw, whole
     try:
-        return codecs.getincrementaldecoder(encoding)("replace").decode(raw, whole).encode("utf-8", "replace"), whole
+        return (
+            codecs.getincrementaldecoder(encoding)("replace")
+            .decode(raw, whole)
+            .encode("utf-8", "replace"),
+            whole,
+        )
     except UnicodeError as error:
-        raise TableProblem(f"{name} is not in {encoding.upper()}: {error}", hint="--encoding names another") from None
+        raise TableProblem(
+            f"{name} is not in {encoding.upper()}: {error}", hint="--encoding names another"
+        ) from None
 
 
 def _delimiter(head: bytes, whole: bool) -> str:
-    """The sign that cuts the header into several fields and most of the first records into as many; ties: the most."""
+    """The sign that cuts the header into several fields and most of the first records into as many;
+    ties: the most."""
     best, score = ",", (0.0, 0)
     for sign in DELIMITERS:
         counts = []
         for record in records(head, sign.encode(), whole):
-            counts.append(0 if record.fault else count_fields(head[record.start : record.end], sign.encode()))
+            counts.append(
+                0 if record.fault else count_fields(head[record.start : record.end], sign.encode())
+            )
             if len(counts) == 200:
                 break
         if counts and counts[0] > 1:
@@ -145,9 +189,11 @@ def not_in_encoding(name: str, line: int, column: int, byte: int, encoding: str)
     return TableProblem(
         f"{name}:{line}:{column}: byte 0x{byte:02X} is not valid in {encoding.upper()}",
         detail=f"line {line}, column {column}",
-        hint="name the file's encoding: --encoding cp1252, latin-1, …"
-        if encoding == "utf-8"
-        else f"is it {encoding}? --encoding names another",
+        hint=(
+            "name the file's encoding: --encoding cp1252, latin-1, …"
+            if encoding == "utf-8"
+            else f"is it {encoding}? --encoding names another"
+        ),
     )
 
 
@@ -155,11 +201,18 @@ def _refuse_unusable(columns: tuple[str, ...], name: str, sign: str) -> None:
     empty = [str(position) for position, column in enumerate(columns, 1) if not column.strip()]
     if empty:
         subset = f"column {empty[0]} has" if len(empty) == 1 else f"columns {', '.join(empty)} have"
-        raise TableProblem(f"{name}:1: {subset} no name in the header", hint="every column needs a name of its own")
-    repeated = sorted({column for column in columns if columns.count(column) > 1}, key=columns.index)
+        raise TableProblem(
+            f"{name}:1: {subset} no name in the header", hint="every column needs a name of its own"
+        )
+    repeated = sorted(
+        {column for column in columns if columns.count(column) > 1}, key=columns.index
+    )
     if repeated:
-        where = [str(position) for position, column in enumerate(columns, 1) if column == repeated[0]]
+        where = [
+            str(position) for position, column in enumerate(columns, 1) if column == repeated[0]
+        ]
         others = f" (and {len(repeated) - 1} more)" if len(repeated) > 1 else ""
         raise TableProblem(
-            f'{name}:1: "{repeated[0]}" is the name of columns {", ".join(where)}{others}', hint="every column needs a name of its own"
+            f'{name}:1: "{repeated[0]}" is the name of columns {", ".join(where)}{others}',
+            hint="every column needs a name of its own",
         )

@@ -1,4 +1,5 @@
-"""ReadOptions CSV: pieces cut at record ends, parsed by Arrow on any thread, with source row and line numbers."""
+"""ReadOptions CSV: pieces cut at record ends, parsed by Arrow on any thread, with source row and
+line numbers."""
 
 from __future__ import annotations
 
@@ -25,8 +26,9 @@ _SAMPLE = 1  # pieces that a guess of types looks at
 class CsvSource(Source):
     """A CSV file as a table.
 
-    empty_null: quoted empty fields are NULL too. texts: columns that stay TEXT whatever they hold. declared: types that
-    a plan gives columns. Raises TableProblem where the file cannot be read or has no usable header.
+    empty_null: quoted empty fields are NULL too. texts: columns that stay TEXT whatever they hold.
+    declared: types that a plan gives columns. Raises TableProblem where the file cannot be read or
+    has no usable header.
     """
 
     def __init__(
@@ -42,15 +44,21 @@ class CsvSource(Source):
         dialect: Dialect | None = None,
     ) -> None:
         result = dialect or dialects.find(path, name or str(path), delimiter, encoding)
-        super().__init__(path, name or str(path), result.columns, texts=texts, declared=declared, dialect=result)
+        super().__init__(
+            path, name or str(path), result.columns, texts=texts, declared=declared, dialect=result
+        )
         self.empty_null = empty_null
         self.asked_delimiter, self.asked_encoding = delimiter, encoding
         self._stubs: list[tuple[Piece, int]] = []
         self._options: dict[tuple[int, ...] | None, Any] = {}
 
-    def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Piece]:
-        """The file's pieces, in order; notes when it turns out that every field is quoted. `take` is given the file's bytes. `wanted`:
-        the columns that are all that will be read of these pieces, for stores that fetch no others."""
+    def pieces(
+        self, take: Take | None = None, wanted: Sequence[int] | None = None
+    ) -> Iterator[Piece]:
+        """The file's pieces, in order; notes when it turns out that every field is quoted. `take`
+        is given the file's bytes. `wanted`: the columns that are all that will be read of these
+        pieces, for stores that fetch no others.
+        """
         rows = quoted = 0
         stubs: list[tuple[Piece, int]] = []
         self.refuse_changed()
@@ -63,12 +71,17 @@ class CsvSource(Source):
         self.refuse_changed()
         self._stubs = stubs
         if rows and quoted == rows * len(self.columns) and not self.empty_null and not self.notes:
-            self.notes.append("every field is quoted, so none is NULL; --empty null reads the empty ones as NULL")
+            self.notes.append(
+                "every field is quoted, so none is NULL; --empty null reads the empty ones as NULL"
+            )
 
     def holding(self, rows: Sequence[int]) -> Iterator[Piece]:
-        """The pieces that hold some source rows. After a whole pass they are found by their places in the file."""
+        """The pieces that hold some source rows. After a whole pass they are found by their places
+        in the file."""
         held = {stub.first_row for stub in holding_some((stub for stub, _ in self._stubs), rows)}
-        wanted = [(stub, size) for stub, size in self._stubs if stub.first_row in held and stub.records]
+        wanted = [
+            (stub, size) for stub, size in self._stubs if stub.first_row in held and stub.records
+        ]
         if wanted and all(stub.offset >= 0 for stub, _ in wanted):
             self.refuse_changed()
             for stub, size in wanted:
@@ -78,56 +91,86 @@ class CsvSource(Source):
             yield from holding_some(self.pieces(), rows)
 
     def read(self, piece: Piece, wanted: Sequence[int] | None = None) -> Batch:
-        """The rows of a piece. Raises TableProblem at the first byte that is not valid in the encoding."""
+        """The rows of a piece. Raises TableProblem at the first byte that is not valid in the
+        encoding."""
         key = None if wanted is None else tuple(wanted)
         parsed, bad = self._parse(piece, key)
-        malformed = [Malformed(piece.first_row + index, line, fault, text) for index, line, fault, text in piece.bad]
+        malformed = [
+            Malformed(piece.first_row + index, line, fault, text)
+            for index, line, fault, text in piece.bad
+        ]
         skipped = np.ones(piece.records, bool)
         skipped[[index for index, *_ in piece.bad]] = False
         rows = piece.first_row + np.flatnonzero(skipped)
         columns = self._columns(parsed, key)
         # An empty line is parsed as a row of NULLs: where one column has none, there is none.
-        doubtful = len(self.columns) > 1 and all(column.null_count for column in parsed.columns) and _has_blank_line(piece.data)
+        doubtful = (
+            len(self.columns) > 1
+            and all(column.null_count for column in parsed.columns)
+            and _has_blank_line(piece.data)
+        )
         if bad or doubtful:
             places = list(self._records(piece))
-            blank = [i for i, (_, record) in enumerate(places) if _is_blank(piece.data, record)] if doubtful else []
+            blank = (
+                [i for i, (_, record) in enumerate(places) if _is_blank(piece.data, record)]
+                if doubtful
+                else []
+            )
             faults = bad + [(number, EMPTY_LINE, "") for number in blank]
-            malformed += [Malformed(int(rows[number]), places[number][0], fault, text) for number, fault, text in faults]
+            malformed += [
+                Malformed(int(rows[number]), places[number][0], fault, text)
+                for number, fault, text in faults
+            ]
             # Arrow has left out the records of `bad`; an empty line it takes for a row of NULLs.
             parsed_rows = np.delete(np.arange(len(rows)), [number for number, _, _ in bad])
             still = ~np.isin(parsed_rows, blank)
             rows = rows[parsed_rows[still]]
             if blank:
-                columns = [None if column is None else column.filter(pa.array(still)) for column in columns]
+                columns = [
+                    None if column is None else column.filter(pa.array(still)) for column in columns
+                ]
         self._refuse_guesses(columns)
         return Batch(rows, columns, tuple(sorted(malformed, key=lambda item: item.row)))
 
     def look_at_types(self) -> dict[int, Type]:
-        """All columns' types as the first rows suggest them, without a promise: nothing later is held to them."""
+        """All columns' types as the first rows suggest them, without a promise: nothing later is
+        held to them."""
         fresh = CsvSource(
-            self.path, self.name, delimiter=self.asked_delimiter, encoding=self.asked_encoding, empty_null=self.empty_null, texts=self.texts
+            self.path,
+            self.name,
+            delimiter=self.asked_delimiter,
+            encoding=self.asked_encoding,
+            empty_null=self.empty_null,
+            texts=self.texts,
         )
         return fresh.guess(list(range(len(fresh.columns))))
 
     def count_lines(self, take: Take | None = None) -> int:
-        """Lines of the file, counted in its text alone, without regard to records; `take` is given the file's bytes."""
+        """Lines of the file, counted in its text alone, without regard to records; `take` is given
+        the file's bytes."""
         return count_lines(self.path, self.name, self.dialect, take)
 
-    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
-        """What should be true of the rows read, whether it is, and the figures: line ends counted in the file's bytes, against
-        records, header and line breaks inside values."""
+    def account(
+        self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None
+    ) -> tuple[str, bool, str]:
+        """What should be true of the rows read, whether it is, and the figures: line ends counted
+        in the file's bytes, against records, header and line breaks inside values."""
         in_file = self.count_lines(take)
         inside = breaks + sum(line_breaks(item.text.encode()) for item in malformed)
         message = self.dialect.lines + rows + len(malformed) + inside
         detail = f"{in_file:,} lines = {self.dialect.lines} header + {rows:,} rows"
         detail += f" + {len(malformed):,} malformed" if malformed else ""
-        detail += f" + {inside:,} line break{'' if inside == 1 else 's'} inside values" if inside else ""
+        detail += (
+            f" + {inside:,} line break{'' if inside == 1 else 's'} inside values" if inside else ""
+        )
         if message != in_file:
             detail += f" ({message - in_file:+,})"
         return "every line of the file is accounted for", message == in_file, detail
 
     # -- one piece
-    def _parse(self, piece: Piece, key: tuple[int, ...] | None) -> tuple[Any, list[tuple[int, str, str]]]:
+    def _parse(
+        self, piece: Piece, key: tuple[int, ...] | None
+    ) -> tuple[Any, list[tuple[int, str, str]]]:
         if not piece.data:
             names = [str(index) for index in (range(len(self.columns)) if key is None else key)]
             return pa.table({name: pa.array([], pa.string()) for name in names}), []
@@ -138,14 +181,23 @@ class CsvSource(Source):
         def refused(row: Any) -> str:
             many = "fields" if row.actual_columns != 1 else "field"
             bad.append(
-                (row.number - 1, f"{row.actual_columns} {many} where the header has {row.expected_columns}", row.text.rstrip("\r\n"))
+                (
+                    row.number - 1,
+                    f"{row.actual_columns} {many} where the header has {row.expected_columns}",
+                    row.text.rstrip("\r\n"),
+                )
             )
             return "skip"
 
         parse = pa_csv.ParseOptions(
-            delimiter=self.dialect.delimiter, newlines_in_values=True, ignore_empty_lines=False, invalid_row_handler=refused
+            delimiter=self.dialect.delimiter,
+            newlines_in_values=True,
+            ignore_empty_lines=False,
+            invalid_row_handler=refused,
         )
-        read = pa_csv.ReadOptions(column_names=names, use_threads=False, block_size=len(piece.data) + 1024)
+        read = pa_csv.ReadOptions(
+            column_names=names, use_threads=False, block_size=len(piece.data) + 1024
+        )
         return pa_csv.read_csv(pa.BufferReader(piece.data), read, parse, convert), bad
 
     def _arrow_options(self, key: tuple[int, ...] | None) -> tuple[Any, Any]:
@@ -153,9 +205,13 @@ class CsvSource(Source):
             names = [str(index) for index in range(len(self.columns))]
             include = None if key is None else [str(index) for index in key] or ["0"]
             convert = pa_csv.ConvertOptions(
-                check_utf8=False, column_types=dict.fromkeys(names, pa.string()), null_values=[""], strings_can_be_null=True,
-                quoted_strings_can_be_null=self.empty_null, include_columns=include,
-            )  # fmt: skip
+                check_utf8=False,
+                column_types=dict.fromkeys(names, pa.string()),
+                null_values=[""],
+                strings_can_be_null=True,
+                quoted_strings_can_be_null=self.empty_null,
+                include_columns=include,
+            )
             self._options[key] = (names, convert)
         options: tuple[Any, Any] = self._options[key]
         return options
@@ -174,13 +230,22 @@ class CsvSource(Source):
             piece.data.decode("utf-8")
         except UnicodeDecodeError as error:
             before = piece.data[: error.start]
-            index, record = next(result for result in self._records(piece) if result[1].end > error.start)
+            index, record = next(
+                result for result in self._records(piece) if result[1].end > error.start
+            )
             line = index + line_breaks(piece.data[record.start : error.start])
             tail = before[max(before.rfind(b"\n"), before.rfind(b"\r")) + 1 :]
-            raise not_in_encoding(self.name, line, len(tail.decode("utf-8", "replace")) + 1, piece.data[error.start], "utf-8") from None
+            raise not_in_encoding(
+                self.name,
+                line,
+                len(tail.decode("utf-8", "replace")) + 1,
+                piece.data[error.start],
+                "utf-8",
+            ) from None
 
     def _records(self, piece: Piece) -> Iterator[tuple[int, Record]]:
-        """Each record of the piece's data with its line in the file; only where something is wrong with one."""
+        """Each record of the piece's data with its line in the file; only where something is wrong
+        with one."""
         line, index = piece.first_line, 0
         taken = {bad: text for bad, _, _, text in piece.bad}
         for record in records(piece.data, self.dialect.delimiter.encode(), True):

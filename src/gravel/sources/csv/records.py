@@ -1,7 +1,9 @@
-"""Records of a CSV text that is not well formed: found one by one, each either good or with its fault.
+"""Records of a CSV text that is not well formed: found one by one, each either good or with its
+fault.
 
-The rule: a record ends at its line's end. One whose quote is never closed, or is closed only by what looks like the
-opening quote of a later line, ends at the end of its own first line, so that one bad quote costs one record.
+The rule: a record ends at its line's end. One whose quote is never closed, or is closed only by
+what looks like the opening quote of a later line, ends at the end of its own first line, so that
+one bad quote costs one record.
 """
 
 from __future__ import annotations
@@ -16,7 +18,8 @@ AFTER_QUOTE = "text after a closing quote"
 
 
 class Record(NamedTuple):
-    """A record's bytes are start:end, its line end included; `fault` is '' for one whose quotes are right."""
+    """A record's bytes are start:end, its line end included; `fault` is '' for one whose quotes are
+    right."""
 
     start: int
     end: int
@@ -28,7 +31,9 @@ def patterns(delimiter: bytes) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
     """(a whole record with its line end, one field)."""
     d = re.escape(delimiter)
     field = rb'(?:"[^"]*+(?:""[^"]*+)*+"|[^"' + d + rb"\r\n][^" + d + rb"\r\n]*+)?+"
-    return re.compile(rb"(?:" + field + d + rb")*+" + field + rb"(?:\r\n|\n|\r|\Z)"), re.compile(field)
+    return re.compile(rb"(?:" + field + d + rb")*+" + field + rb"(?:\r\n|\n|\r|\Z)"), re.compile(
+        field
+    )
 
 
 _LINE_END = re.compile(rb"\r\n|\n|\r|\Z")
@@ -61,8 +66,8 @@ def _line_end(data: bytes, index: int) -> int:
 
 
 def _fault(data: bytes, index: int, delimiter: bytes, last: bool) -> tuple[str, int] | None:
-    """What is wrong with the record at `at`, and where it ends; None where only what follows the data decides: a quote that is not
-    closed in it, or is closed by its last byte."""
+    """What is wrong with the record at `at`, and where it ends; None where only what follows the
+    data decides: a quote that is not closed in it, or is closed by its last byte."""
     _, field = patterns(delimiter)
     start = index
     while True:
@@ -94,7 +99,8 @@ def count_fields(record: bytes, delimiter: bytes) -> int:
 
 
 def split_fields(record: bytes, delimiter: bytes) -> list[tuple[bytes, bool]]:
-    """The fields of one record with right quotes: (content without quotes, whether it was quoted)."""
+    """The fields of one record with right quotes: (content without quotes, whether it was
+    quoted)."""
     _, field = patterns(delimiter)
     index, result = 0, []
     while True:

@@ -1,7 +1,8 @@
 """A CSV file cut into pieces of whole records, each with its first row and line number.
 
-A piece in which every quote stands where RFC 4180 allows it (an opening one after a delimiter or line end, a closing one
-before one) is cut by counting quotes, at NumPy's speed. One that fails this test is read record by record.
+A piece in which every quote stands where RFC 4180 allows it (an opening one after a delimiter or
+line end, a closing one before one) is cut by counting quotes, at NumPy's speed. One that fails this
+test is read record by record.
 """
 
 from __future__ import annotations
@@ -20,7 +21,11 @@ from gravel.sources.csv.records import UNCLOSED, Record, records
 from gravel.sources.dialect import Dialect
 
 BLOCK = 4 * 1024 * 1024
-_WIDE, _BYTES_A_COLUMN, _LARGEST = 500, 16 * 1024, 32 * 1024 * 1024  # a wide table's columns need rows enough to be worth a kernel
+_WIDE, _BYTES_A_COLUMN, _LARGEST = (
+    500,
+    16 * 1024,
+    32 * 1024 * 1024,
+)  # a wide table's columns need rows enough to be worth a kernel
 FIELD_LIMIT = 64 * 1024 * 1024
 EMPTY_LINE = "an empty line"
 Take = Callable[[bytes], None]
@@ -28,9 +33,10 @@ Take = Callable[[bytes], None]
 
 @dataclass(frozen=True)
 class Piece:
-    """Whole records. `data` holds those whose quotes are right, `records` counts all; `bad` lists (index, line, fault,
-    text) of the others. `quoted` counts the quoted fields in data. `first_line` is that of the first record. `offset` is
-    where the data begins in the file, or -1 where it does not stand there as it is."""
+    """Whole records. `data` holds those whose quotes are right, `records` counts all; `bad` lists
+    (index, line, fault, text) of the others. `quoted` counts the quoted fields in data.
+    `first_line` is that of the first record. `offset` is where the data begins in the file, or -1
+    where it does not stand there as it is."""
 
     data: bytes
     first_row: int
@@ -49,7 +55,8 @@ def read_again(path: Path, name: str, piece: Piece, size: int) -> Piece:
 
 
 def cut(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> Iterator[Piece]:
-    """The file's pieces in order; `take` is given all bytes of the file as they are read. Raises TableProblem."""
+    """The file's pieces in order; `take` is given all bytes of the file as they are read. Raises
+    TableProblem."""
     row, line, carry, delimiter = 1, 1 + dialect.lines, b"", dialect.delimiter.encode()
     offset = dialect.skip + dialect.body
     for block, last in _blocks(path, name, dialect, take):
@@ -61,12 +68,17 @@ def cut(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> It
                     break
                 if _closes_later(path, name, dialect, offset, buffer):
                     raise TableProblem(
-                        f"{name}: the quoted field in line {line:,} has more than {FIELD_LIMIT >> 20} MiB",
+                        f"{name}: the quoted field in line {line:,} has more than"
+                        f" {FIELD_LIMIT >> 20} MiB",
                         hint="no text is as long as that",
                     )
                 whole = _first_unclosed(buffer)
             piece = _piece(buffer, whole, row, line, dialect)
-            yield dataclasses.replace(piece, offset=offset) if dialect.encoding == "utf-8" and not piece.bad else piece
+            yield (
+                dataclasses.replace(piece, offset=offset)
+                if dialect.encoding == "utf-8" and not piece.bad
+                else piece
+            )
             offset += whole.end
             row += piece.records
             line += line_breaks(buffer[: whole.end]) if whole.lines is None else whole.lines
@@ -75,7 +87,8 @@ def cut(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> It
 
 
 def count_lines(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> int:
-    """Line ends in the file's text (CRLF, LF or CR), one more if the last line has none. Raises TableProblem."""
+    """Line ends in the file's text (CRLF, LF or CR), one more if the last line has none. Raises
+    TableProblem."""
     whole = dataclasses.replace(dialect, body=0)
     lines, ended, returned = 0, True, False
     for block, _ in _blocks(path, name, whole, take):
@@ -87,8 +100,8 @@ def count_lines(path: Path, name: str, dialect: Dialect, take: Take | None = Non
 
 @dataclass(frozen=True)
 class _Whole:
-    """The whole records at the start of a buffer: where they end, how many, quoted fields, lines if known; `found` lists
-    them one by one where a quote is out of place."""
+    """The whole records at the start of a buffer: where they end, how many, quoted fields, lines if
+    known; `found` lists them one by one where a quote is out of place."""
 
     end: int
     records: int
@@ -98,10 +111,11 @@ class _Whole:
 
 
 def _closes_later(path: Path, name: str, dialect: Dialect, offset: int, buffer: bytes) -> bool:
-    """Whether a field that is open at the end of a buffer is closed further on: the next quote of the file that is no escaped one stands
-    before a delimiter or a line end."""
+    """Whether a field that is open at the end of a buffer is closed further on: the next quote of
+    the file that is no escaped one stands before a delimiter or a line end."""
     if dialect.encoding != "utf-8":
-        return True  # where the buffer ends in the file is not known; it is not read as many short records
+        # where the buffer ends in the file is not known; it is not read as many short records
+        return True
     edges = (dialect.delimiter.encode(), b"\n", b"\r", b"")
     with open_bytes(path, name) as file:
         file.seek(offset + len(buffer))
@@ -118,14 +132,24 @@ def _closes_later(path: Path, name: str, dialect: Dialect, offset: int, buffer: 
 
 def _first_unclosed(buffer: bytes) -> _Whole:
     """A field that goes on beyond the limit: its quote counts as never closed."""
-    end = next(record.end for record in records(buffer[: buffer.find(b"\n") + 1] or buffer, b"\0", True))
+    end = next(
+        record.end for record in records(buffer[: buffer.find(b"\n") + 1] or buffer, b"\0", True)
+    )
     return _Whole(end, 1, 0, (Record(0, end, UNCLOSED),))
 
 
-def _blocks(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> Iterator[tuple[bytes, bool]]:
+def _blocks(
+    path: Path, name: str, dialect: Dialect, take: Take | None = None
+) -> Iterator[tuple[bytes, bool]]:
     """The text after the header as UTF-8 blocks, and whether each is the last."""
-    size = BLOCK if len(dialect.columns) < _WIDE else max(BLOCK, min(len(dialect.columns) * _BYTES_A_COLUMN, _LARGEST))
-    decoder = None if dialect.encoding == "utf-8" else codecs.getincrementaldecoder(dialect.encoding)()
+    size = (
+        BLOCK
+        if len(dialect.columns) < _WIDE
+        else max(BLOCK, min(len(dialect.columns) * _BYTES_A_COLUMN, _LARGEST))
+    )
+    decoder = (
+        None if dialect.encoding == "utf-8" else codecs.getincrementaldecoder(dialect.encoding)()
+    )
     with open_bytes(path, name) as file:
         mark = _read(file, dialect.skip)
         if take is not None:
@@ -135,7 +159,9 @@ def _blocks(path: Path, name: str, dialect: Dialect, take: Take | None = None) -
             try:
                 raw = _read(file, size)
             except OSError as error:
-                raise TableProblem(f"{name} cannot be read: {(error.strerror or str(error)).lower()}") from None
+                raise TableProblem(
+                    f"{name} cannot be read: {(error.strerror or str(error)).lower()}"
+                ) from None
             if take is not None:
                 take(raw)
             last = len(raw) < size
@@ -145,9 +171,15 @@ def _blocks(path: Path, name: str, dialect: Dialect, take: Take | None = None) -
                 except UnicodeDecodeError as error:
                     raise _undecodable(error, name, dialect.encoding, lines, column) from None
                 except UnicodeError as error:
-                    raise TableProblem(f"{name} is not in {dialect.encoding.upper()}: {error}", hint="--encoding names another") from None
+                    raise TableProblem(
+                        f"{name} is not in {dialect.encoding.upper()}: {error}",
+                        hint="--encoding names another",
+                    ) from None
                 raw = text.encode("utf-8", "surrogatepass")
-                lines, column = lines + text.count("\n"), len(text) - text.rfind("\n") - 1 if "\n" in text else column + len(text)
+                lines, column = (
+                    lines + text.count("\n"),
+                    len(text) - text.rfind("\n") - 1 if "\n" in text else column + len(text),
+                )
             skipped = min(header, len(raw))
             header -= skipped
             yield raw[skipped:], last
@@ -155,7 +187,9 @@ def _blocks(path: Path, name: str, dialect: Dialect, take: Take | None = None) -
                 return
 
 
-def _undecodable(error: UnicodeDecodeError, name: str, encoding: str, lines: int, column: int) -> TableProblem:
+def _undecodable(
+    error: UnicodeDecodeError, name: str, encoding: str, lines: int, column: int
+) -> TableProblem:
     before = error.object[: error.start].decode(encoding, "replace")
     line = lines + before.count("\n")
     index = len(before) - before.rfind("\n") if "\n" in before else column + len(before) + 1
@@ -172,7 +206,8 @@ def _read(file, size: int) -> bytes:  # type: ignore[no-untyped-def]
 
 
 def _whole(buffer: bytes, delimiter: bytes, last: bool) -> _Whole:
-    """The whole records the buffer begins with, found by counting if every quote stands where it may."""
+    """The whole records the buffer begins with, found by counting if every quote stands where it
+    may."""
     plain = b"\r" not in buffer
     if plain and b'"' not in buffer:
         end = len(buffer) if last else buffer.rfind(b"\n") + 1
@@ -196,7 +231,8 @@ def _whole(buffer: bytes, delimiter: bytes, last: bool) -> _Whole:
 
 
 def _line_ends(data: np.ndarray, last: bool) -> np.ndarray:
-    """Positions of the last byte of each line end: LF, CRLF or CR; a CR at the very end may still be half of one."""
+    """Positions of the last byte of each line end: LF, CRLF or CR; a CR at the very end may still
+    be half of one."""
     feed = data == 10
     lone = data == 13
     if not lone.any():
@@ -219,7 +255,8 @@ def _well_placed(data: np.ndarray, quotes: np.ndarray, delimiter: bytes) -> tupl
         return False, 0
     inside = closing[closing < len(data) - 1]
     after = edge[data[inside + 1]] | (data[inside + 1] == 34)
-    # Two quotes in a row inside a field are one escaped quote: then the next opening one is the second of the pair.
+    # Two quotes in a row inside a field are one escaped quote: then the next opening one is the
+    # second of the pair.
     return bool(after.all()), int(np.count_nonzero(~escaped))
 
 
@@ -229,7 +266,9 @@ def _piece(buffer: bytes, whole: _Whole, row: int, line: int, dialect: Dialect) 
     good, bad, at_line = [], [], line
     for index, record in enumerate(whole.found):
         raw = buffer[record.start : record.end]
-        fault = record.fault or (EMPTY_LINE if len(dialect.columns) > 1 and not raw.strip(b"\r\n") else "")
+        fault = record.fault or (
+            EMPTY_LINE if len(dialect.columns) > 1 and not raw.strip(b"\r\n") else ""
+        )
         if fault:
             bad.append((index, at_line, fault, raw.rstrip(b"\r\n").decode("utf-8", "replace")))
         else:

@@ -1,4 +1,5 @@
-"""Tables of databases, a file a kind: `sqlite`, `postgresql`, and `other` for what SQLAlchemy reaches by its URL."""
+"""Tables of databases, a file a kind: `sqlite`, `postgresql`, and `other` for what SQLAlchemy
+reaches by its URL."""
 
 from __future__ import annotations
 
@@ -50,19 +51,25 @@ def same_server(one: str, other: str) -> bool:
             return False  # it is no URL, which is told where it is opened
         kind = cut.scheme.partition("+")[0].lower()
         kind = {"postgres": "postgresql", "mariadb": "mysql"}.get(kind, kind)
-        host = {"127.0.0.1": "localhost", "::1": "localhost"}.get(cut.hostname or "localhost", cut.hostname or "localhost")
+        host = {"127.0.0.1": "localhost", "::1": "localhost"}.get(
+            cut.hostname or "localhost", cut.hostname or "localhost"
+        )
         port = cut.port or {"postgresql": 5432, "mysql": 3306}.get(kind)
         parts.append((kind, host, port, cut.path, sorted(parse_qsl(cut.query))))
     return parts[0] == parts[1]
 
 
 def open_database(reference: str, base: Path) -> Database:
-    """The database that a reference names, to be written to in one transaction. Raises TableProblem."""
+    """The database that a reference names, to be written to in one transaction. Raises
+    TableProblem."""
     address, _ = parted(reference)
     try:
         import sqlalchemy  # noqa: F401
     except ModuleNotFoundError:
-        raise TableProblem("writing to a database needs SQLAlchemy, which is not installed", hint="pip install sqlalchemy") from None
+        raise TableProblem(
+            "writing to a database needs SQLAlchemy, which is not installed",
+            hint="pip install sqlalchemy",
+        ) from None
     if POSTGRESQL.match(address):
         from gravel.stores.sql.postgresql import PostgreSQL
 

@@ -1,4 +1,5 @@
-"""A table of a database whose columns are fetched when they are first wanted, all from one snapshot."""
+"""A table of a database whose columns are fetched when they are first wanted, all from one
+snapshot."""
 
 from __future__ import annotations
 
@@ -33,10 +34,11 @@ class SqlSplit:
 
 
 class SqlSource(Source):
-    """A table of a database. `fetch` copies some columns; `close` lets go of the database, once all columns are here.
+    """A table of a database. `fetch` copies some columns; `close` lets go of the database, once all
+    columns are here.
 
-    Rows keep their numbers: what is fetched later is compared with what was there before, row by row. Raises TableProblem where
-    the database gives them in another order."""
+    Rows keep their numbers: what is fetched later is compared with what was there before, row by
+    row. Raises TableProblem where the database gives them in another order."""
 
     def __init__(
         self,
@@ -50,7 +52,12 @@ class SqlSource(Source):
         declared: dict[str, Type],
     ) -> None:
         super().__init__(Path(), name, shape.columns, texts=texts, declared=declared)
-        self.counted, self.snapshot, self.store_key, self.not_null = counted, True, shape.key, shape.not_null
+        self.counted, self.snapshot, self.store_key, self.not_null = (
+            counted,
+            True,
+            shape.key,
+            shape.not_null,
+        )
         self._fetch, self._close = fetch, close
         weakref.finalize(self, close)  # no transaction outlives the table
         self._inner: Source | None = None
@@ -65,13 +72,17 @@ class SqlSource(Source):
         every = range(len(self.columns))
         missing = set(every if wanted is None else wanted) - self._places.keys()
         if self._inner is None or missing:
-            chosen = sorted(missing | self._places.keys()) or [0]  # rows without any column are not told apart
+            chosen = sorted(missing | self._places.keys()) or [
+                0
+            ]  # rows without any column are not told apart
             result = self._fetch(chosen)
             places = {column: index for index, column in enumerate(chosen)}
             if self._inner is not None and self._places:
                 self._same_order(result, places)
             else:
-                self.counted = getattr(result, "counted", self.counted)  # as the same transaction counts them
+                self.counted = getattr(
+                    result, "counted", self.counted
+                )  # as the same transaction counts them
             self._inner, self._places = result, places
             self._learn(result)
             if len(places) == len(self.columns):
@@ -91,20 +102,30 @@ class SqlSource(Source):
         # What the person asked for stands; then what the store says of a column.
         for column, index in self._places.items():
             name = self.columns[column]
-            kind = source._types.get(index) or source.declared.get(name) or (TEXT if name in source.texts else None)
+            kind = (
+                source._types.get(index)
+                or source.declared.get(name)
+                or (TEXT if name in source.texts else None)
+            )
             if kind is not None and name not in self.declared and name not in self.texts:
                 self._types.setdefault(column, kind)
 
     def _same_order(self, source: Source, places: dict[int, int]) -> None:
         assert self._inner is not None
         pairs = [(index, places[column]) for column, index in self._places.items()]
-        for item, two in zip_longest(_hashes(self._inner, [old for old, _ in pairs]), _hashes(source, [new for _, new in pairs])):
+        for item, two in zip_longest(
+            _hashes(self._inner, [old for old, _ in pairs]),
+            _hashes(source, [new for _, new in pairs]),
+        ):
             if item is None or two is None or not np.array_equal(item, two):
                 raise TableProblem(
-                    f"{self.name} comes in another order each time it is read", hint="read a table, or order the view by a key"
+                    f"{self.name} comes in another order each time it is read",
+                    hint="read a table, or order the view by a key",
                 )
 
-    def pieces(self, take: Take | None = None, wanted: Sequence[int] | None = None) -> Iterator[Any]:
+    def pieces(
+        self, take: Take | None = None, wanted: Sequence[int] | None = None
+    ) -> Iterator[Any]:
         """See Source; `wanted`: the columns that are all that will be read of them."""
         table = self._with(wanted)
         places = dict(self._places)
@@ -130,9 +151,15 @@ class SqlSource(Source):
         self._refuse_guesses(columns)
         return Batch(batch.rows, columns, batch.malformed)
 
-    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
+    def account(
+        self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None
+    ) -> tuple[str, bool, str]:
         """The rows read against the database's own count."""
-        return "every row of the store is accounted for", rows == self.counted, f"{self.counted:,} by the database = {rows:,} rows"
+        return (
+            "every row of the store is accounted for",
+            rows == self.counted,
+            f"{self.counted:,} by the database = {rows:,} rows",
+        )
 
     def _open_states(self, missing: list[int]) -> dict[int, Any]:
         self._with(missing)  # the store's types come with the columns

@@ -1,4 +1,5 @@
-"""Tables of PostgreSQL servers, copied in one read-only snapshot. COPY writes CSV as we read it: NULL is nothing, '' is quoted."""
+"""Tables of PostgreSQL servers, copied in one read-only snapshot. COPY writes CSV as we read it:
+NULL is nothing, '' is quoted."""
 
 from __future__ import annotations
 
@@ -17,7 +18,18 @@ from sqlalchemy import create_engine
 from sqlalchemy.pool import NullPool
 
 from gravel.hidden import restored
-from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
+from gravel.language.types import (
+    BOOLEAN,
+    DATE,
+    DOUBLE,
+    INTEGER,
+    TIME,
+    TIMESTAMP,
+    ZONED,
+    Kind,
+    Type,
+    decimal,
+)
 from gravel.problems import TableProblem
 from gravel.sinks.csv import encode
 from gravel.sources.arrow import counted_only
@@ -25,19 +37,36 @@ from gravel.sources.csv.reader import CsvSource
 from gravel.sources.csv.splitter import Take
 from gravel.sources.source import Malformed, Source
 from gravel.stores.sql.column_cache import SqlSource
-from gravel.stores.sql.transaction import Database, Dependent, TableSchema, chosen, grouped, masked, not_utf8, password_hint, without_secret
+from gravel.stores.sql.transaction import (
+    Database,
+    Dependent,
+    TableSchema,
+    chosen,
+    grouped,
+    masked,
+    not_utf8,
+    password_hint,
+    without_secret,
+)
 
-# What the values decide, as in a text file: all of them are written as its literals are. Everything else is text.
+# What the values decide, as in a text file: all of them are written as its literals are. Everything
+# else is text.
 _OPEN = {
-    "smallint": INTEGER, "integer": INTEGER, "bigint": INTEGER, "numeric": decimal(18, 2), "date": DATE,
+    "smallint": INTEGER, "integer": INTEGER, "bigint": INTEGER, "numeric": decimal(18, 2),
+    "date": DATE,
     "timestamp without time zone": TIMESTAMP,
 }  # fmt: skip
 _KNOWN = {
-    "real": DOUBLE, "double precision": DOUBLE, "boolean": BOOLEAN, "time without time zone": TIME, "timestamp with time zone": ZONED,
+    "real": DOUBLE, "double precision": DOUBLE, "boolean": BOOLEAN, "time without time zone": TIME,
+    "timestamp with time zone": ZONED,
 }  # fmt: skip
-_SESSION = "SET datestyle = 'ISO, YMD'; SET intervalstyle = 'iso_8601'; SET extra_float_digits = 1; SET timezone = 'UTC'; "
+_SESSION = (
+    "SET datestyle = 'ISO, YMD'; SET intervalstyle = 'iso_8601'; SET extra_float_digits = 1; SET"
+    " timezone = 'UTC'; "
+)
 _SESSION += (
-    "SET quote_all_identifiers = off; SET bytea_output = 'hex'; SET standard_conforming_strings = on; SET backslash_quote = safe_encoding"
+    "SET quote_all_identifiers = off; SET bytea_output = 'hex'; SET standard_conforming_strings ="
+    " on; SET backslash_quote = safe_encoding"
 )
 _WAIT = 10  # seconds to wait for a connection, or for another's lock
 _BULK = 1 << 16  # rows of a part of a COPY
@@ -47,7 +76,10 @@ def _driver() -> Any:
     try:
         import psycopg
     except ModuleNotFoundError:
-        raise TableProblem("PostgreSQL needs a driver that is not installed", hint="pip install 'gravel[postgresql]'") from None
+        raise TableProblem(
+            "PostgreSQL needs a driver that is not installed",
+            hint="pip install 'gravel[postgresql]'",
+        ) from None
     return psycopg
 
 
@@ -66,7 +98,10 @@ class _Server:
     def __enter__(self) -> Any:
         try:
             self.connection = self.driver.connect(
-                _address(self.url), connect_timeout=_WAIT, application_name="gravel", client_encoding="utf8"
+                _address(self.url),
+                connect_timeout=_WAIT,
+                application_name="gravel",
+                client_encoding="utf8",
             )
             self.connection.isolation_level = self.driver.IsolationLevel.REPEATABLE_READ
             self.connection.read_only = True
@@ -114,9 +149,17 @@ class PostgreSQL(Database):
     """A PostgreSQL server, to be written to."""
 
     names: ClassVar[dict[Kind, str]] = {
-        Kind.INTEGER: "bigint", Kind.DECIMAL: "numeric", Kind.DOUBLE: "double precision", Kind.BOOLEAN: "boolean", Kind.DATE: "date",
-        Kind.TIME: "time", Kind.TIMESTAMP: "timestamp", Kind.ZONED: "timestamptz", Kind.BINARY: "bytea", Kind.TEXT: "text",
-    }  # fmt: skip
+        Kind.INTEGER: "bigint",
+        Kind.DECIMAL: "numeric",
+        Kind.DOUBLE: "double precision",
+        Kind.BOOLEAN: "boolean",
+        Kind.DATE: "date",
+        Kind.TIME: "time",
+        Kind.TIMESTAMP: "timestamp",
+        Kind.ZONED: "timestamptz",
+        Kind.BINARY: "bytea",
+        Kind.TEXT: "text",
+    }
 
     def __init__(self, url: str) -> None:
         self.driver = _driver()
@@ -129,8 +172,14 @@ class PostgreSQL(Database):
         """See Database."""
 
         def connection() -> Any:
-            result = self.driver.connect(_address(self.url), connect_timeout=_WAIT, application_name="gravel", client_encoding="utf8")
-            # Each statement sees what is there now, so that what is read under the lock is what the lock holds.
+            result = self.driver.connect(
+                _address(self.url),
+                connect_timeout=_WAIT,
+                application_name="gravel",
+                client_encoding="utf8",
+            )
+            # Each statement sees what is there now, so that what is read under the lock is what the
+            # lock holds.
             result.isolation_level = self.driver.IsolationLevel.READ_COMMITTED
             return result
 
@@ -145,10 +194,14 @@ class PostgreSQL(Database):
         """See Database."""
         with self.told():
             number = self.connection.exec_driver_sql("SELECT txid_current()").scalar()
-        return f"on the server, SELECT txid_status({number}) says what became of it: committed or aborted"
+        return (
+            f"on the server, SELECT txid_status({number}) says what became of it: committed or"
+            " aborted"
+        )
 
     def refused(self, error: BaseException) -> bool:
-        """See Database: the server answers with a SQLSTATE; 08 and 57P are of connections that end."""
+        """See Database: the server answers with a SQLSTATE; 08 and 57P are of connections that
+        end."""
         state = getattr(error, "sqlstate", None)
         return state is not None and not state.startswith(("08", "57P"))
 
@@ -193,23 +246,41 @@ class PostgreSQL(Database):
 
     def goes_with(self, table: str) -> list[str]:
         """See Database."""
-        sql = "SELECT tgname FROM pg_trigger WHERE tgrelid = to_regclass(%s) AND NOT tgisinternal ORDER BY 1"
+        sql = (
+            "SELECT tgname FROM pg_trigger WHERE tgrelid = to_regclass(%s) AND NOT tgisinternal"
+            " ORDER BY 1"
+        )
         with self.told():
-            return super().goes_with(table) + [f"trigger {row[0]}" for row in self.raw.execute(sql, (self.quoted(table),))]
+            return super().goes_with(table) + [
+                f"trigger {row[0]}" for row in self.raw.execute(sql, (self.quoted(table),))
+            ]
 
     def dependents(self, table: str) -> list[Dependent]:
         """See Database."""
-        rules = {"a": "NO ACTION", "r": "RESTRICT", "c": "CASCADE", "n": "SET NULL", "d": "SET DEFAULT"}
+        rules = {
+            "a": "NO ACTION",
+            "r": "RESTRICT",
+            "c": "CASCADE",
+            "n": "SET NULL",
+            "d": "SET DEFAULT",
+        }
         sql = (
-            "SELECT n.nspname || '.' || c.relname, a.attname, k.confupdtype, k.confdeltype FROM pg_constraint AS k"
-            " JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace CROSS JOIN unnest(k.confkey) AS u (number)"
-            " JOIN pg_attribute AS a ON a.attrelid = k.confrelid AND a.attnum = u.number WHERE k.contype = 'f' AND k.conparentid = 0"
-            " AND k.confrelid = to_regclass(%s) AND k.conrelid <> k.confrelid ORDER BY 1, 2"
+            "SELECT n.nspname || '.' || c.relname, a.attname, k.confupdtype, k.confdeltype FROM"
+            " pg_constraint AS k JOIN pg_class AS c ON c.oid = k.conrelid JOIN pg_namespace AS n ON"
+            " n.oid = c.relnamespace CROSS JOIN unnest(k.confkey) AS u (number) JOIN pg_attribute"
+            " AS a ON a.attrelid = k.confrelid AND a.attnum = u.number WHERE k.contype = 'f' AND"
+            " k.conparentid = 0 AND k.confrelid = to_regclass(%s) AND k.conrelid <> k.confrelid"
+            " ORDER BY 1, 2"
         )
         with self.told():
             rows = self.raw.execute(sql, (self.quoted(table),)).fetchall()
         return grouped(
-            (name, column, [rules[rule.decode() if isinstance(rule, bytes) else rule] for rule in on]) for name, column, *on in rows
+            (
+                name,
+                column,
+                [rules[rule.decode() if isinstance(rule, bytes) else rule] for rule in on],
+            )
+            for name, column, *on in rows
         )
 
     def hold(self, tables: Sequence[Dependent]) -> None:
@@ -223,22 +294,29 @@ class PostgreSQL(Database):
 
         def through(kind: str) -> Callable[[Any], Any]:
             # The name of a type comes from the catalogue, which has quoted it where need be.
-            ask = sql.SQL("SELECT CAST(v AS {})::text FROM unnest(%s::text[]) WITH ORDINALITY AS t (v, n) ORDER BY n").format(sql.SQL(kind))
+            ask = sql.SQL(
+                "SELECT CAST(v AS {})::text FROM unnest(%s::text[]) WITH ORDINALITY AS t (v, n)"
+                " ORDER BY n"
+            ).format(sql.SQL(kind))
 
             def form(texts: Any) -> Any:
                 with self.told():
-                    return pa.array([row[0] for row in self.raw.execute(ask, (texts.to_pylist(),))], pa.string())
+                    return pa.array(
+                        [row[0] for row in self.raw.execute(ask, (texts.to_pylist(),))], pa.string()
+                    )
 
             return form
 
-        # A real has fewer digits than the language's doubles: what it makes of one is what it can hold.
+        # A real has fewer digits than the language's doubles: what it makes of one is what it can
+        # hold.
         with self.told():
             about = _about(self.raw, *self.place(table))
         own = {*_OPEN, *_KNOWN, "text", "character varying", "bytea"} - {"real"}
         return {row[0]: through(row[6]) for row in about if row[1] not in own}
 
     def declared_as(self, source: Source, names: Mapping[str, int]) -> dict[str, str]:
-        """See Database: types of another table of PostgreSQL that this base knows, and numbers of a file that are as wide here."""
+        """See Database: types of another table of PostgreSQL that this base knows, and numbers of a
+        file that are as wide here."""
         if source.store_kind == "postgresql":
             supplied = {
                 name: source.store_types[source.columns[index]]
@@ -247,22 +325,38 @@ class PostgreSQL(Database):
             }
             with self.told():
                 known = {
-                    kind for kind in set(supplied.values()) if self.raw.execute("SELECT to_regtype(%s)", (kind,)).fetchone()[0] is not None
+                    kind
+                    for kind in set(supplied.values())
+                    if self.raw.execute("SELECT to_regtype(%s)", (kind,)).fetchone()[0] is not None
                 }
             return {name: kind for name, kind in supplied.items() if kind in known}
-        return {name: kind for name, index in names.items() if (kind := _of_arrow(source.fields.get(index))) is not None}
+        return {
+            name: kind
+            for name, index in names.items()
+            if (kind := _of_arrow(source.fields.get(index))) is not None
+        }
 
     def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
         """See Database; by COPY."""
         sql = self.driver.sql
         into = sql.SQL("COPY {} ({}) FROM STDIN (FORMAT csv)").format(
-            sql.Identifier(*self.place(table)), sql.SQL(", ").join(sql.Identifier(name) for name, _ in columns)
+            sql.Identifier(*self.place(table)),
+            sql.SQL(", ").join(sql.Identifier(name) for name, _ in columns),
         )
         supplied = [
-            text if kind.kind is not Kind.BINARY else
-            pa.array([None if cell is None else "\\x" + base64.b64decode(cell).hex() for cell in text.to_pylist()], pa.string())
+            (
+                text
+                if kind.kind is not Kind.BINARY
+                else pa.array(
+                    [
+                        None if cell is None else "\\x" + base64.b64decode(cell).hex()
+                        for cell in text.to_pylist()
+                    ],
+                    pa.string(),
+                )
+            )
             for text, (_, kind) in zip(texts, columns, strict=True)
-        ]  # fmt: skip
+        ]
         with self.told(), self.raw.cursor() as cursor:
             with cursor.copy(into) as sink:
                 for start in range(0, len(supplied[0]), _BULK):
@@ -277,7 +371,13 @@ def _of_arrow(field: Any) -> str | None:
     kind = field.type
     if pa.types.is_decimal(kind) and 0 <= kind.scale <= kind.precision:
         return f"numeric({kind.precision},{kind.scale})"
-    narrow = {"int8": "smallint", "uint8": "smallint", "int16": "smallint", "uint16": "integer", "int32": "integer"}
+    narrow = {
+        "int8": "smallint",
+        "uint8": "smallint",
+        "int16": "smallint",
+        "uint16": "integer",
+        "int32": "integer",
+    }
     return narrow.get(str(kind))
 
 
@@ -289,21 +389,25 @@ def tables_of(url: str) -> list[str]:
 
 def _tables(connection: Any) -> list[str]:
     result = connection.execute(
-        "SELECT n.nspname, c.relname FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'v', 'm', 'p', 'f')"
-        " AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg!_%' ESCAPE '!' ORDER BY 1, 2"
+        "SELECT n.nspname, c.relname FROM pg_class AS c JOIN pg_namespace AS n ON n.oid ="
+        " c.relnamespace WHERE c.relkind IN ('r', 'v', 'm', 'p', 'f') AND n.nspname NOT IN"
+        " ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg!_%' ESCAPE '!' ORDER BY"
+        " 1, 2"
     ).fetchall()
     return [f"{schema}.{table}" for schema, table in result]
 
 
 def _about(connection: Any, schema: str, name: str) -> list[Any]:
-    """Each column: name, type, NOT NULL, whether it is computed, its place in the primary key or NULL, the kind of relation,
-    the type with its length."""
+    """Each column: name, type, NOT NULL, whether it is computed, its place in the primary key or
+    NULL, the kind of relation, the type with its length."""
     result: list[Any] = connection.execute(
-        "SELECT a.attname, format_type(COALESCE(NULLIF(y.typbasetype, 0), a.atttypid), NULL), a.attnotnull, a.attgenerated <> '',"
-        " array_position(i.indkey::int2[], a.attnum), c.relkind, format_type(a.atttypid, a.atttypmod) FROM pg_attribute AS a"
-        " JOIN pg_class AS c ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace JOIN pg_type AS y ON y.oid = a.atttypid"
-        " LEFT JOIN pg_index AS i ON i.indrelid = c.oid AND i.indisprimary"
-        " WHERE n.nspname = %s AND c.relname = %s AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum",
+        "SELECT a.attname, format_type(COALESCE(NULLIF(y.typbasetype, 0), a.atttypid), NULL),"
+        " a.attnotnull, a.attgenerated <> '', array_position(i.indkey::int2[], a.attnum),"
+        " c.relkind, format_type(a.atttypid, a.atttypmod) FROM pg_attribute AS a JOIN pg_class AS c"
+        " ON c.oid = a.attrelid JOIN pg_namespace AS n ON n.oid = c.relnamespace JOIN pg_type AS y"
+        " ON y.oid = a.atttypid LEFT JOIN pg_index AS i ON i.indrelid = c.oid AND i.indisprimary"
+        " WHERE n.nspname = %s AND c.relname = %s AND a.attnum > 0 AND NOT a.attisdropped ORDER BY"
+        " a.attnum",
         (schema, name),
     ).fetchall()
     return result
@@ -311,11 +415,17 @@ def _about(connection: Any, schema: str, name: str) -> list[Any]:
 
 def _shape(connection: Any, schema: str, name: str) -> TableSchema:
     about = _about(connection, schema, name)
-    key = tuple(row[0] for row in sorted((row for row in about if row[4] is not None), key=lambda row: row[4]))
+    key = tuple(
+        row[0]
+        for row in sorted((row for row in about if row[4] is not None), key=lambda row: row[4])
+    )
     return TableSchema(
-        tuple(row[0] for row in about), tuple(row[0] for row in about if row[2]), tuple(row[0] for row in about if row[3]), key,
+        tuple(row[0] for row in about),
+        tuple(row[0] for row in about if row[2]),
+        tuple(row[0] for row in about if row[3]),
+        key,
         any(row[5] not in ("r", "p") for row in about),
-    )  # fmt: skip
+    )
 
 
 class CopiedSource(CsvSource):
@@ -323,51 +433,83 @@ class CopiedSource(CsvSource):
 
     counted = 0
 
-    def account(self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None) -> tuple[str, bool, str]:
+    def account(
+        self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None
+    ) -> tuple[str, bool, str]:
         """The rows read against the server's count."""
         self.count_lines(take)
-        return "every row of the store is accounted for", rows == self.counted, f"{self.counted:,} by the database = {rows:,} rows"
+        return (
+            "every row of the store is accounted for",
+            rows == self.counted,
+            f"{self.counted:,} by the database = {rows:,} rows",
+        )
 
 
-def open_postgresql(url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False) -> Source:
-    """A table of a server, `schema.table`, the only one if none is named; `bare`: without its rows. Raises TableProblem, CallProblem."""
+def open_postgresql(
+    url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False
+) -> Source:
+    """A table of a server, `schema.table`, the only one if none is named; `bare`: without its rows.
+    Raises TableProblem, CallProblem."""
     shown = masked(url)
     server = _Server(url)
     with server.kept() as connection:
         table = chosen(_tables(connection), wanted, shown)
         if bare:
             schema, _, name = table.partition(".")
-            sql = _driver().sql.SQL("SELECT COUNT(*) FROM {}").format(_driver().sql.Identifier(schema, name))
+            sql = (
+                _driver()
+                .sql.SQL("SELECT COUNT(*) FROM {}")
+                .format(_driver().sql.Identifier(schema, name))
+            )
             counted, shape = connection.execute(sql).fetchone()[0], _shape(connection, schema, name)
             server.close()
             return counted_only(Path(), f"{shown}#{table}", shape, counted)
         return _fetched(server, table, shown, texts, declared)
 
 
-def _fetched(server: _Server, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type]) -> SqlSource:
+def _fetched(
+    server: _Server, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type]
+) -> SqlSource:
     """A table whose columns are copied when they are wanted, in the transaction of a connection."""
     connection = server.connection
     schema, _, name = table.partition(".")
     shape = _shape(connection, schema, name)
     if not shape.columns:
         raise TableProblem(f"{shown}#{table} has no columns")
-    # Rows come in one order each time, so that columns copied at different times stand in the same rows.
+    # Rows come in one order each time, so that columns copied at different times stand in the same
+    # rows.
     connection.execute("SET synchronize_seqscans = off; SET max_parallel_workers_per_gather = 0")
 
     def fetch(chosen: list[int]) -> CopiedSource:
         names = [shape.columns[index] for index in chosen]
         with server.told():
-            return _read(connection, table, shown, texts & set(names), {key: kind for key, kind in declared.items() if key in names}, names)
+            return _read(
+                connection,
+                table,
+                shown,
+                texts & set(names),
+                {key: kind for key, kind in declared.items() if key in names},
+                names,
+            )
 
-    counted = connection.execute(_driver().sql.SQL("SELECT COUNT(*) FROM {}").format(_driver().sql.Identifier(schema, name))).fetchone()[0]
-    result = SqlSource(f"{shown}#{table}", shape, counted, fetch, server.close, texts=texts, declared=declared)
+    counted = connection.execute(
+        _driver().sql.SQL("SELECT COUNT(*) FROM {}").format(_driver().sql.Identifier(schema, name))
+    ).fetchone()[0]
+    result = SqlSource(
+        f"{shown}#{table}", shape, counted, fetch, server.close, texts=texts, declared=declared
+    )
     result.server, result.part = shown, table
     return result
 
 
 def _read(
-    connection: Any, table: str, shown: str, texts: frozenset[str], declared: dict[str, Type], subset: list[str] | None = None
-) -> CopiedSource:  # fmt: skip
+    connection: Any,
+    table: str,
+    shown: str,
+    texts: frozenset[str],
+    declared: dict[str, Type],
+    subset: list[str] | None = None,
+) -> CopiedSource:
     """A table, or some of its columns, as a connection's transaction sees it."""
     schema, _, name = table.partition(".")
     about = _about(connection, schema, name)
@@ -379,10 +521,21 @@ def _read(
     counted = connection.execute(sql.SQL("SELECT COUNT(*) FROM {}").format(source)).fetchone()[0]
     unchecked = connection.info.parameter_status("server_encoding") == "SQL_ASCII"
     picked = sql.SQL(", ").join(_picked(sql, column, kind, unchecked) for column, kind in columns)
-    path = copied(connection, sql.SQL("COPY (SELECT {} FROM {}) TO STDOUT (FORMAT csv, HEADER)").format(picked, source))
+    path = copied(
+        connection,
+        sql.SQL("COPY (SELECT {} FROM {}) TO STDOUT (FORMAT csv, HEADER)").format(picked, source),
+    )
     plain = {column for column, kind in columns if kind not in _OPEN and kind not in _KNOWN}
-    known = {column: _KNOWN[kind] for column, kind in columns if kind in _KNOWN and column not in texts}
-    result = CopiedSource(path, f"{shown}#{table}", delimiter=",", texts=texts | (plain - set(declared)), declared={**known, **declared})
+    known = {
+        column: _KNOWN[kind] for column, kind in columns if kind in _KNOWN and column not in texts
+    }
+    result = CopiedSource(
+        path,
+        f"{shown}#{table}",
+        delimiter=",",
+        texts=texts | (plain - set(declared)),
+        declared={**known, **declared},
+    )
     result.counted, result.server, result.part, result.snapshot = counted, shown, table, True
     shape = _shape(connection, schema, name)
     result.store_key, result.not_null = shape.key, shape.not_null
@@ -392,7 +545,10 @@ def _read(
     result.store_kind, result.store_types = "postgresql", {row[0]: row[6] for row in about}
     texts_unchecked = sorted(plain - result.binary) if unchecked else []
     if texts_unchecked:
-        counts = sql.SQL(", ").join(sql.SQL("COUNT(*) FILTER (WHERE NOT {})").format(_is_utf8(sql, column)) for column in texts_unchecked)
+        counts = sql.SQL(", ").join(
+            sql.SQL("COUNT(*) FILTER (WHERE NOT {})").format(_is_utf8(sql, column))
+            for column in texts_unchecked
+        )
         broken = connection.execute(sql.SQL("SELECT {} FROM {}").format(counts, source)).fetchone()
         for column, count in zip(texts_unchecked, broken, strict=True):
             if count:
@@ -403,25 +559,36 @@ def _read(
 
 # Well-formed byte sequences of UTF-8 (The Unicode Standard, table 3-7), without NUL.
 _UTF8 = (
-    r"^([\u0001-\u007f]|[\u00c2-\u00df][\u0080-\u00bf]|\u00e0[\u00a0-\u00bf][\u0080-\u00bf]|[\u00e1-\u00ec\u00ee\u00ef][\u0080-\u00bf]{2}"
-    r"|\u00ed[\u0080-\u009f][\u0080-\u00bf]|\u00f0[\u0090-\u00bf][\u0080-\u00bf]{2}|[\u00f1-\u00f3][\u0080-\u00bf]{3}"
+    r"^([\u0001-\u007f]|[\u00c2-\u00df][\u0080-\u00bf]|\u00e0[\u00a0-\u00bf][\u0080-\u00bf]"
+    r"|[\u00e1-\u00ec\u00ee\u00ef][\u0080-\u00bf]{2}|\u00ed[\u0080-\u009f][\u0080-\u00bf]"
+    r"|\u00f0[\u0090-\u00bf][\u0080-\u00bf]{2}|[\u00f1-\u00f3][\u0080-\u00bf]{3}"
     r"|\u00f4[\u0080-\u008f][\u0080-\u00bf]{2})*$"
 )
 
 
 def _is_utf8(sql: Any, column: str) -> Any:
-    """Whether a text of a database without an encoding (SQL_ASCII, where a character is a byte) is UTF-8."""
-    return sql.SQL("COALESCE({}::text ~ {}, TRUE)").format(sql.Identifier(column), sql.Literal(_UTF8))
+    """Whether a text of a database without an encoding (SQL_ASCII, where a character is a byte) is
+    UTF-8."""
+    return sql.SQL("COALESCE({}::text ~ {}, TRUE)").format(
+        sql.Identifier(column), sql.Literal(_UTF8)
+    )
 
 
 def _picked(sql: Any, column: str, kind: str, unchecked: bool) -> Any:
-    """A column as COPY is to write it: as the language's literals are written; what of an unchecked text is no UTF-8 as base64."""
+    """A column as COPY is to write it: as the language's literals are written; what of an unchecked
+    text is no UTF-8 as base64."""
     name = sql.Identifier(column)
     if unchecked and kind not in _OPEN and kind not in _KNOWN and kind != "bytea":
-        base64_of = sql.SQL("replace(encode(convert_to({0}::text, 'SQL_ASCII'), 'base64'), E'\\n', '')").format(name)
-        return sql.SQL("CASE WHEN {} THEN {}::text ELSE {} END AS {}").format(_is_utf8(sql, column), name, base64_of, name)
+        base64_of = sql.SQL(
+            "replace(encode(convert_to({0}::text, 'SQL_ASCII'), 'base64'), E'\\n', '')"
+        ).format(name)
+        return sql.SQL("CASE WHEN {} THEN {}::text ELSE {} END AS {}").format(
+            _is_utf8(sql, column), name, base64_of, name
+        )
     if kind == "boolean":
-        return sql.SQL("CASE WHEN {0} THEN 'true' WHEN NOT {0} THEN 'false' END AS {0}").format(name)
+        return sql.SQL("CASE WHEN {0} THEN 'true' WHEN NOT {0} THEN 'false' END AS {0}").format(
+            name
+        )
     if kind == "bytea":
         return sql.SQL("replace(encode({0}, 'base64'), E'\\n', '') AS {0}").format(name)
     return name if kind in _OPEN or kind in _KNOWN else sql.SQL("{0}::text AS {0}").format(name)
@@ -432,9 +599,16 @@ def copied(connection: Any, copy: Any) -> Path:
     handle, result = tempfile.mkstemp(prefix="gravel-", suffix=".csv")
     atexit.register(Path(result).unlink, missing_ok=True)
     try:
-        with os.fdopen(handle, "wb") as sink, connection.cursor() as cursor, cursor.copy(copy) as source:
+        with (
+            os.fdopen(handle, "wb") as sink,
+            connection.cursor() as cursor,
+            cursor.copy(copy) as source,
+        ):
             for data in source:
                 sink.write(data)
     except OSError as error:
-        raise TableProblem(f"the copy cannot be kept in {tempfile.gettempdir()}: {(error.strerror or str(error)).lower()}") from None
+        raise TableProblem(
+            f"the copy cannot be kept in {tempfile.gettempdir()}:"
+            f" {(error.strerror or str(error)).lower()}"
+        ) from None
     return Path(result)

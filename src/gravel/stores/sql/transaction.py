@@ -1,7 +1,8 @@
-"""A database in one transaction: what its tables are, and how they are changed. Names are quoted, values are bound.
+"""A database in one transaction: what its tables are, and how they are changed. Names are quoted,
+values are bound.
 
-SQLAlchemy knows how each kind of database quotes, binds, describes its tables and ends a transaction; what is peculiar to a kind
-is in its class.
+SQLAlchemy knows how each kind of database quotes, binds, describes its tables and ends a
+transaction; what is peculiar to a kind is in its class.
 """
 
 from __future__ import annotations
@@ -28,8 +29,8 @@ class CommitUnknown(TableProblem):
 
 @dataclass(frozen=True)
 class TableSchema:
-    """A table as its database describes it: columns, those that may not be NULL, those that the database computes, the primary
-    key's columns (none for a view), whether it is a view."""
+    """A table as its database describes it: columns, those that may not be NULL, those that the
+    database computes, the primary key's columns (none for a view), whether it is a view."""
 
     columns: tuple[str, ...]
     not_null: tuple[str, ...]
@@ -40,8 +41,9 @@ class TableSchema:
 
 @dataclass(frozen=True)
 class Dependent:
-    """A table that refers to another by foreign keys: its name; the columns that it refers to; whether one of the keys changes its rows
-    with those of the other (CASCADE, SET NULL, SET DEFAULT)."""
+    """A table that refers to another by foreign keys: its name; the columns that it refers to;
+    whether one of the keys changes its rows with those of the other (CASCADE, SET NULL, SET
+    DEFAULT)."""
 
     table: str
     referenced: frozenset[str]
@@ -49,7 +51,8 @@ class Dependent:
 
 
 def grouped(rows: Iterable[tuple[str, str, Sequence[str]]]) -> list[Dependent]:
-    """The tables of foreign keys, given as (table, column referred to, rules on UPDATE and DELETE)."""
+    """The tables of foreign keys, given as (table, column referred to, rules on UPDATE and
+    DELETE)."""
     results: dict[str, Dependent] = {}
     for table, column, rules in rows:
         known = results.get(table, Dependent(table, frozenset(), False))
@@ -65,24 +68,43 @@ def masked(url: str) -> str:
         _ = parts.port
     except ValueError:
         # What is wrong with it may be a part of the password.
-        raise CallProblem("a database's URL is not as one is written", hint="postgresql://user@host:5432/base#table") from None
+        raise CallProblem(
+            "a database's URL is not as one is written",
+            hint="postgresql://user@host:5432/base#table",
+        ) from None
     if restored(parts.netloc).count("@") > 1:
-        # Drivers do not agree where such a password ends, and a part of it would be taken for the host.
-        raise CallProblem("a database's URL is not as one is written: two @ in it", hint="in a password @ is written %40, / is %2F")
+        # Drivers do not agree where such a password ends, and a part of it would be taken for the
+        # host.
+        raise CallProblem(
+            "a database's URL is not as one is written: two @ in it",
+            hint="in a password @ is written %40, / is %2F",
+        )
     _refuse_options(parts)
     if parts.password is not None:
         host = parts.netloc.rpartition("@")[2]
         parts = parts._replace(netloc=f"{parts.username or ''}@{host}")
-    options = [item for item in parse_qsl(parts.query, keep_blank_values=True) if item[0].lower() not in _SECRETS]
-    return urlunsplit(parts._replace(query=urlencode(options, safe="/:"))) if parts.query else urlunsplit(parts)
+    options = [
+        item
+        for item in parse_qsl(parts.query, keep_blank_values=True)
+        if item[0].lower() not in _SECRETS
+    ]
+    return (
+        urlunsplit(parts._replace(query=urlencode(options, safe="/:")))
+        if parts.query
+        else urlunsplit(parts)
+    )
 
 
 _SECRETS = ("password", "passwd", "pwd", "passphrase", "sslpassword", "ssl_passphrase")
-# What an address may say beside where the server is: nothing that runs a statement, loads code or reads another file's settings.
+# What an address may say beside where the server is: nothing that runs a statement, loads code or
+# reads another file's settings.
 _OPTIONS = {
-    *_SECRETS, "user", "host", "hostaddr", "port", "dbname", "database", "unix_socket", "connect_timeout", "read_timeout", "write_timeout",
-    "application_name", "target_session_attrs", "channel_binding", "gssencmode", "krbsrvname", "charset", "sslmode", "sslrootcert", "sslcert",
-    "sslkey", "sslcrl", "ssl_ca", "ssl_cert", "ssl_key", "ssl_verify_cert", "ssl_verify_identity", "driver", "encrypt", "trustservercertificate",
+    *_SECRETS, "user", "host", "hostaddr", "port", "dbname", "database", "unix_socket",
+    "connect_timeout", "read_timeout", "write_timeout",
+    "application_name", "target_session_attrs", "channel_binding", "gssencmode", "krbsrvname",
+    "charset", "sslmode", "sslrootcert", "sslcert",
+    "sslkey", "sslcrl", "ssl_ca", "ssl_cert", "ssl_key", "ssl_verify_cert", "ssl_verify_identity",
+    "driver", "encrypt", "trustservercertificate",
     "service_name",
 }  # fmt: skip
 
@@ -98,7 +120,8 @@ def _refuse_options(parts: SplitResult) -> None:
             continue
         if name.lower() not in _OPTIONS:
             raise CallProblem(
-                f"{name} is no option that an address may have", hint="known are those of the connection: sslmode, connect_timeout …"
+                f"{name} is no option that an address may have",
+                hint="known are those of the connection: sslmode, connect_timeout …",
             )
 
 
@@ -113,7 +136,11 @@ def without_secret(text: str, url: str) -> str:
 
 def password_hint(told: str) -> str:
     """Where a password may come from, if a database asks for one."""
-    return "a password may come from PGPASSWORD or ~/.pgpass, MYSQL_PWD or ~/.my.cnf" if "password" in told.lower() else ""
+    return (
+        "a password may come from PGPASSWORD or ~/.pgpass, MYSQL_PWD or ~/.my.cnf"
+        if "password" in told.lower()
+        else ""
+    )
 
 
 def not_utf8(count: int, column: str) -> str:
@@ -126,26 +153,39 @@ def chosen(known: list[str], wanted: str, shown: str) -> str:
     """The table that is meant, the only one if none is named. Raises CallProblem."""
     if not wanted:
         if len(known) != 1:
-            raise CallProblem(f"{shown} has {len(known)} tables: {', '.join(known[:20])}", hint=f"{shown}#{known[0]}" if known else "")
+            raise CallProblem(
+                f"{shown} has {len(known)} tables: {', '.join(known[:20])}",
+                hint=f"{shown}#{known[0]}" if known else "",
+            )
         return known[0]
     if wanted not in known:
         same = [item for item in known if item.partition(".")[2] == wanted]
         if len(same) > 1:
-            raise CallProblem(f"{wanted} could be {' and '.join(same[:3])}", hint="write it with its schema")
+            raise CallProblem(
+                f"{wanted} could be {' and '.join(same[:3])}", hint="write it with its schema"
+            )
         if same:
             return same[0]
         bare = {item.partition(".")[2] or item: item for item in known}
         near = nearest(wanted, known) or bare.get(nearest(wanted, list(bare)), "")
-        raise CallProblem(f"{shown} has no table {wanted}", hint=f"did you mean {near}?" if near else "tables: " + ", ".join(known[:20]))
+        raise CallProblem(
+            f"{shown} has no table {wanted}",
+            hint=f"did you mean {near}?" if near else "tables: " + ", ".join(known[:20]),
+        )
     return wanted
 
 
 class Database(ABC):
-    """A database, connected to. Nothing of what is done to it stands before `commit`; `close` undoes the rest."""
+    """A database, connected to. Nothing of what is done to it stands before `commit`; `close`
+    undoes the rest."""
 
-    names: ClassVar[dict[Kind, str]]  # what a column of each kind is declared as; the others are TEXT
+    names: ClassVar[
+        dict[Kind, str]
+    ]  # what a column of each kind is declared as; the others are TEXT
     one_row: ClassVar[str] = "LIMIT 1"
-    raw_errors: tuple[type[Exception], ...] = ()  # the driver's own, where it is asked without SQLAlchemy
+    raw_errors: tuple[
+        type[Exception], ...
+    ] = ()  # the driver's own, where it is asked without SQLAlchemy
     whole_ddl: ClassVar[bool] = True  # whether tables are made and dropped within a transaction
 
     def __init__(self, shown: str, url: str = "", reads_only: bool = False) -> None:
@@ -173,7 +213,8 @@ class Database(ABC):
 
     @abstractmethod
     def lock(self, table: str) -> None:
-        """Keep others from changing a table until the end. Raises TableProblem where it cannot be had."""
+        """Keep others from changing a table until the end. Raises TableProblem where it cannot be
+        had."""
 
     @abstractmethod
     def shape(self, table: str) -> TableSchema:
@@ -192,22 +233,27 @@ class Database(ABC):
         return []
 
     def goes_with(self, table: str) -> list[str]:
-        """What goes with a table when it is dropped: its indexes and foreign keys, and its triggers where they are known."""
+        """What goes with a table when it is dropped: its indexes and foreign keys, and its triggers
+        where they are known."""
         from sqlalchemy import inspect
 
         schema, name = self.place(table)
         with self.told():
             about = inspect(self.connection)
             results = [f"index {index['name']}" for index in about.get_indexes(name, schema)]
-            return results + [f"foreign key ({', '.join(key['constrained_columns'])})" for key in about.get_foreign_keys(name, schema)]
+            return results + [
+                f"foreign key ({', '.join(key['constrained_columns'])})"
+                for key in about.get_foreign_keys(name, schema)
+            ]
 
     def hold(self, tables: Sequence[Dependent]) -> None:
-        """Keep others from changing tables until the end, so that their rows can be counted before and after; nothing to do where a
-        transaction that writes holds all of them."""
+        """Keep others from changing tables until the end, so that their rows can be counted before
+        and after; nothing to do where a transaction that writes holds all of them."""
         return None
 
     def forms(self, table: str) -> dict[str, Callable[[Any], Any]]:
-        """For columns of types that only the database knows: texts as it writes them, {"a":1} as {"a": 1}."""
+        """For columns of types that only the database knows: texts as it writes them, {"a":1} as
+        {"a": 1}."""
         return {}
 
     # -- the same for all
@@ -221,8 +267,13 @@ class Database(ABC):
         except failures.NoSuchModuleError as error:
             raise TableProblem(f"{self.shown} is of no kind that is known: {error}") from None
         except ModuleNotFoundError as error:
-            extra = {"pymysql": "'gravel[mysql]'", "psycopg": "'gravel[postgresql]'"}.get(str(error.name), error.name)
-            raise TableProblem(f"{self.shown} needs a driver that is not installed: {error.name}", hint=f"pip install {extra}") from None
+            extra = {"pymysql": "'gravel[mysql]'", "psycopg": "'gravel[postgresql]'"}.get(
+                str(error.name), error.name
+            )
+            raise TableProblem(
+                f"{self.shown} needs a driver that is not installed: {error.name}",
+                hint=f"pip install {extra}",
+            ) from None
         except failures.DBAPIError as error:
             raise self.problem(error.orig or error) from None
         except failures.SQLAlchemyError as error:
@@ -231,15 +282,19 @@ class Database(ABC):
             raise self.problem(error) from None
 
     def problem(self, error: BaseException) -> Problem:
-        """A failure of the database: data that it does not take, or trouble with the database itself."""
+        """A failure of the database: data that it does not take, or trouble with the database
+        itself."""
         message = without_secret(str(error), self.url) or type(error).__name__
         if self.reads_only:
-            return TableProblem(f"{self.shown} cannot be read: {message}", hint=password_hint(message))
+            return TableProblem(
+                f"{self.shown} cannot be read: {message}", hint=password_hint(message)
+            )
         if type(error).__name__ in ("IntegrityError", "DataError") or any(
             base.__name__ in ("IntegrityError", "DataError") for base in type(error).__mro__
         ):
             return DataProblem(
-                f"{self.shown} does not take what the plan makes: {message}", detail="nothing was written; the table is as it was"
+                f"{self.shown} does not take what the plan makes: {message}",
+                detail="nothing was written; the table is as it was",
             )
         return TableProblem(
             f"{self.shown} cannot be written: {message}",
@@ -255,10 +310,12 @@ class Database(ABC):
     def column(self, name: str) -> str:
         """A column's name as it stands in SQL."""
         how = self.engine.dialect.identifier_preparer
-        return f"{how.initial_quote}{name.replace(how.escape_quote, how.escape_to_quote)}{how.final_quote}"
+        escaped = name.replace(how.escape_quote, how.escape_to_quote)
+        return f"{how.initial_quote}{escaped}{how.final_quote}"
 
     def run(self, sql: str, rows: Sequence[dict[str, Any]] | dict[str, Any] | None = None) -> Any:
-        """A statement with values, or for each of some rows of values; they stand as \\0name in it."""
+        """A statement with values, or for each of some rows of values; they stand as \\0name in
+        it."""
         from sqlalchemy import text
 
         with self.told():
@@ -277,16 +334,24 @@ class Database(ABC):
         return self.names.get(kind.kind, self.names[Kind.TEXT])
 
     def declared_as(self, source: Source, names: Mapping[str, int]) -> dict[str, str]:
-        """The types that columns of a new table are declared as for those of a source (by their places) that no step touches, where
-        the language's own would say less."""
+        """The types that columns of a new table are declared as for those of a source (by their
+        places) that no step touches, where the language's own would say less."""
         return {}
 
     def create(
-        self, table: str, columns: Sequence[tuple[str, Type]], key: Sequence[str], declared: Mapping[str, str] | None = None
+        self,
+        table: str,
+        columns: Sequence[tuple[str, Type]],
+        key: Sequence[str],
+        declared: Mapping[str, str] | None = None,
     ) -> None:
-        """A new table; `key` is its primary key; `declared`: types that stand for the language's."""
+        """A new table; `key` is its primary key; `declared`: types that stand for the
+        language's."""
         types = {name: (declared or {}).get(name) or self.type_name(kind) for name, kind in columns}
-        parts = [f"{self.column(name)} {types[name]}" + (" NOT NULL" if name in key else "") for name, kind in columns]
+        parts = [
+            f"{self.column(name)} {types[name]}" + (" NOT NULL" if name in key else "")
+            for name, kind in columns
+        ]
         if key:
             parts.append(f"PRIMARY KEY ({', '.join(map(self.column, key))})")
         self.run(f"CREATE TABLE {self.quoted(table)} ({', '.join(parts)})")
@@ -304,32 +369,64 @@ class Database(ABC):
         """Rows, added; how many the database says they are."""
         names = ", ".join(self.column(name) for name, _ in columns)
         binds = ", ".join(f"\0v{index}" for index in range(len(columns)))
-        return self.each(f"INSERT INTO {self.quoted(table)} ({names}) VALUES ({binds})", self.bound(table, columns, texts))
+        return self.each(
+            f"INSERT INTO {self.quoted(table)} ({names}) VALUES ({binds})",
+            self.bound(table, columns, texts),
+        )
 
-    def update(self, table: str, key: Sequence[tuple[str, Type]], columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
-        """Cells of rows that have a key: `texts` has the key's columns first. How many rows the database says."""
-        sets = ", ".join(f"{self.column(name)} = \0v{len(key) + index}" for index, (name, _) in enumerate(columns))
-        return self.each(f"UPDATE {self.quoted(table)} SET {sets} WHERE {self._with_key(key)}", self.bound(table, [*key, *columns], texts))
+    def update(
+        self,
+        table: str,
+        key: Sequence[tuple[str, Type]],
+        columns: Sequence[tuple[str, Type]],
+        texts: Sequence[Any],
+    ) -> int:
+        """Cells of rows that have a key: `texts` has the key's columns first. How many rows the
+        database says."""
+        sets = ", ".join(
+            f"{self.column(name)} = \0v{len(key) + index}"
+            for index, (name, _) in enumerate(columns)
+        )
+        return self.each(
+            f"UPDATE {self.quoted(table)} SET {sets} WHERE {self._with_key(key)}",
+            self.bound(table, [*key, *columns], texts),
+        )
 
     def repeat(
-        self, table: str, key: Sequence[tuple[str, Type]], columns: Sequence[tuple[str, Type]], texts: Sequence[Any], every: Sequence[str]
+        self,
+        table: str,
+        key: Sequence[tuple[str, Type]],
+        columns: Sequence[tuple[str, Type]],
+        texts: Sequence[Any],
+        every: Sequence[str],
     ) -> int:
-        """Copies of rows that have a key, other than them in some columns; `every`: the columns that a row is made of. The cells that
-        are not given never leave the database, so that they are what they were."""
+        """Copies of rows that have a key, other than them in some columns; `every`: the columns
+        that a row is made of. The cells that are not given never leave the database, so that they
+        are what they were."""
         supplied = {name: f"\0v{len(key) + index}" for index, (name, _) in enumerate(columns)}
         names = ", ".join(map(self.column, every))
         cells = ", ".join(supplied.get(name) or self.column(name) for name in every)
-        sql = f"INSERT INTO {self.quoted(table)} ({names}) SELECT {cells} FROM {self.quoted(table)} WHERE {self._with_key(key)} {self.one_row}"
+        sql = (
+            f"INSERT INTO {self.quoted(table)} ({names}) SELECT {cells} FROM {self.quoted(table)}"
+            f" WHERE {self._with_key(key)} {self.one_row}"
+        )
         return self.each(sql, self.bound(table, [*key, *columns], texts))
 
     def delete(self, table: str, key: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
         """Rows that have a key, taken away; how many the database says."""
-        return self.each(f"DELETE FROM {self.quoted(table)} WHERE {self._with_key(key)}", self.bound(table, key, texts))
+        return self.each(
+            f"DELETE FROM {self.quoted(table)} WHERE {self._with_key(key)}",
+            self.bound(table, key, texts),
+        )
 
     def _with_key(self, key: Sequence[tuple[str, Type]]) -> str:
-        return " AND ".join(f"{self.column(name)} = \0v{index}" for index, (name, _) in enumerate(key))
+        return " AND ".join(
+            f"{self.column(name)} = \0v{index}" for index, (name, _) in enumerate(key)
+        )
 
-    def bound(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> Iterator[list[tuple[Any, ...]]]:
+    def bound(
+        self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]
+    ) -> Iterator[list[tuple[Any, ...]]]:
         """Rows of values to be bound, some at a time."""
         declared = self.declared(table)
         for start in range(0, len(texts[0]), _ROWS):
@@ -340,15 +437,19 @@ class Database(ABC):
             yield list(zip(*cells, strict=True))
 
     def each(self, sql: str, rows: Iterator[list[tuple[Any, ...]]]) -> int:
-        """A statement for all rows, whose values stand as \\0v0, \\0v1 … in it; how many rows the database says it concerned."""
+        """A statement for all rows, whose values stand as \\0v0, \\0v1 … in it; how many rows the
+        database says it concerned."""
         count = 0
         for subset in rows:
             names = [f"v{index}" for index in range(len(subset[0]))]
-            count += int(self.run(sql, [dict(zip(names, row, strict=True)) for row in subset]).rowcount)
+            count += int(
+                self.run(sql, [dict(zip(names, row, strict=True)) for row in subset]).rowcount
+            )
         return count
 
     def commit(self) -> None:
-        """Let it stand. Raises TableProblem, and then nothing stands; CommitUnknown where no answer came."""
+        """Let it stand. Raises TableProblem, and then nothing stands; CommitUnknown where no answer
+        came."""
         import sqlalchemy.exc as failures
 
         number = self.transaction_number()
@@ -361,8 +462,12 @@ class Database(ABC):
                 raise self.problem(cause) from None
             message = without_secret(str(cause), self.url) or type(cause).__name__
             raise CommitUnknown(
-                f"{self.shown}: the connection broke at the commit ({message}); whether the changes stand is not known",
-                detail="rows left behind are kept in their file; the next run of the plan asks the database before it begins",
+                f"{self.shown}: the connection broke at the commit ({message}); whether the changes"
+                " stand is not known",
+                detail=(
+                    "rows left behind are kept in their file; the next run of the plan asks the"
+                    " database before it begins"
+                ),
                 hint=number or "look at the table: the changes are all there, or none of them is",
             ) from None
 
@@ -370,7 +475,8 @@ class Database(ABC):
         self.connection.commit()
 
     def transaction_number(self) -> str:
-        """How to find out later what became of the transaction, '' where the database has no way."""
+        """How to find out later what became of the transaction, '' where the database has no
+        way."""
         return ""
 
     def refused(self, error: BaseException) -> bool:
