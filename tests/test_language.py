@@ -491,11 +491,11 @@ def test_parameters_are_typed_by_their_literal_and_today_is_fixed(
     figures: Any, gravel: Any
 ) -> None:
     write("t.csv", "a,n,d\nx,1,2024-05-01\n1,2,2024-06-01\n")
-    where = lambda text, *params: shown(
-        figures(
-            "look", "t.csv", "--where", text, *[part for one in params for part in ("--param", one)]
-        )
-    )
+
+    def where(text: str, *params: str) -> Any:
+        named = [part for one in params for part in ("--param", one)]
+        return shown(figures("look", "t.csv", "--where", text, *named))
+
     assert [row[0] for row in where("n > :low", "low=1")] == [2]
     assert [row[0] for row in where("a = :name", "name=x")] == [1]
     assert [row[0] for row in where("a = :name", "name='1'")] == [2]

@@ -6,6 +6,7 @@ import base64
 import datetime
 import gzip
 import json
+import random
 import sqlite3
 from decimal import Decimal
 from pathlib import Path
@@ -202,6 +203,80 @@ def test_a_decimal_in_sqlite_is_a_number_there(figures: Any) -> None:
         assert declared[0] == declared[1]
         assert base.execute("SELECT * FROM t EXCEPT SELECT * FROM u").fetchall() == []
     base.close()
+
+
+def test_a_query_over_every_kind_of_store_gives_the_rows_of_one_over_text(
+    figures: Any, gravel: Any, postgresql: str
+) -> None:
+    """A text file joined with Parquet, JSON Lines, SQLite and PostgreSQL: the same rows and types as of five text files."""
+    import psycopg
+
+    dice = random.Random(7)
+    tables = {
+        "boats": ("boat BIGINT, owner TEXT, pier TEXT, fee NUMERIC(8,2)",
+                  [(n, f"O{dice.randrange(30):03d}", dice.choice("ABC") or None, f"{dice.randrange(1, 9999) / 100:.2f}") for n in range(300)]),
+        "owners": ("owner TEXT, name TEXT, since DATE",
+                   [(f"O{n:03d}", dice.choice(["Ægir", "Øst", "Ann", ""]), f"20{dice.randrange(10, 25)}-0{dice.randrange(1, 10)}-01") for n in range(28)]),
+        "stays": ("boat BIGINT, nights BIGINT, paid BOOLEAN",
+                  [(dice.randrange(320), dice.randrange(1, 9) if n % 11 else None, dice.choice(["true", "false"])) for n in range(400)]),
+        "piers": ("pier TEXT, depth NUMERIC(4,1)", [("A", "3.5"), ("B", "2.0"), ("D", "9.9")]),
+        "marks": ("nights BIGINT, word TEXT", [(n, f"{n} nights") for n in range(1, 7)]),
+    }  # fmt: skip
+    for name, (columns, rows) in tables.items():
+        names = [column.split()[0] for column in columns.split(", ")]
+        lines = [
+            "" if cell is None else f'"{cell}"' if cell == "" else str(cell)
+            for row in rows
+            for cell in row
+        ]
+        width = len(names)
+        body = "".join(
+            ",".join(lines[at : at + width]) + "\n" for at in range(0, len(lines), width)
+        )
+        write(f"{name}.csv", ",".join(names) + "\n" + body)
+    for source, target in (
+        ("owners", "owners.parquet"),
+        ("marks", "marks.jsonl"),
+        ("stays", "h.db#stays"),
+    ):
+        write("p.toml", f'table = "{source}.csv"\nwrite = "{target}"\n')
+        gravel("clean", "p.toml")
+    with psycopg.connect(postgresql, autocommit=True) as server:
+        server.execute(f"DROP TABLE IF EXISTS piers; CREATE TABLE piers ({tables['piers'][0]})")
+        for row in tables["piers"][1]:
+            server.execute("INSERT INTO piers VALUES (%s, %s)", row)
+    stored = {
+        "owners": "owners.parquet",
+        "marks": "marks.jsonl",
+        "stays": "h.db#stays",
+        "piers": f"{postgresql}#piers",
+    }
+    for query in (
+        "SELECT b.boat, o.name, o.since, p.depth, s.nights, s.paid, m.word FROM boats b LEFT JOIN owners o USING (owner) "
+        "JOIN piers p ON p.pier = b.pier FULL JOIN stays s ON s.boat = b.boat LEFT JOIN marks m ON m.nights = s.nights "
+        "ORDER BY b.boat, s.nights, o.name, s.paid",
+        "SELECT p.pier, o.name, COUNT(*) AS n, SUM(b.fee * s.nights) AS total, MIN(o.since) AS first, AVG(p.depth) AS depth "
+        "FROM stays s JOIN boats b USING (boat) JOIN owners o USING (owner) JOIN piers p ON p.pier = b.pier "
+        "WHERE s.paid AND b.fee > 5 GROUP BY p.pier, o.name HAVING COUNT(*) > 1 ORDER BY 1, 2",
+        "SELECT b.boat, RANK() OVER (PARTITION BY b.pier ORDER BY s.nights DESC NULLS LAST, b.fee) AS place FROM boats b "
+        "JOIN stays s USING (boat) WHERE b.pier IN (SELECT pier FROM piers) AND NOT EXISTS "
+        "(SELECT 1 FROM marks m WHERE m.nights = s.nights AND m.nights > 4) ORDER BY 1, 2",
+        "SELECT owner FROM owners EXCEPT SELECT owner FROM boats UNION SELECT word FROM marks ORDER BY 1",
+    ):  # fmt: skip
+        plain = [part for name in tables for part in ("--table", f"{name}={name}.csv")]
+        mixed = [
+            part
+            for name in tables
+            for part in ("--table", f"{name}={stored.get(name, name + '.csv')}")
+        ]
+        ours, theirs = (
+            figures("query", query, *plain),
+            figures("query", query, *mixed, "--memory", "1MB"),
+        )
+        assert ours["row_count"] > 3, query
+        assert (theirs["rows"], theirs["row_count"]) == (ours["rows"], ours["row_count"]), query
+        kinds = [[one["type"].split("(")[0] for one in told["columns"]] for told in (ours, theirs)]
+        assert kinds[0] == kinds[1], query
 
 
 def test_a_type_that_parquet_lacks_is_told_before_the_run(gravel: Any, figures: Any) -> None:
