@@ -40,6 +40,9 @@ with lazily():
     from gravel.sinks import atomic_file, csv, files
 
 if TYPE_CHECKING:
+    import numpy as np
+    import pyarrow as pa
+
     from gravel.inspecting.check import Check, Checked
 
 
@@ -232,7 +235,7 @@ def read_checks(path: Path) -> dict[str, Any]:
     return result
 
 
-def allowed_of(text: Any) -> Any:
+def allowed_of(text: str | None) -> Any:
     """What --allow says. Raises CallProblem."""
     try:
         return inspecting_check.Allowed() if text is None else inspecting_check.allowance(text)
@@ -257,7 +260,7 @@ class _Aside:
         self._output: Any = atomic_file.Output(target, str(target))
         self._output.write(csv.header(["gravel_row", "gravel_checks", *columns]))
 
-    def __call__(self, rows: Any, columns: list[Any], told: list[str]) -> None:
+    def __call__(self, rows: np.ndarray, columns: list[pa.Array], told: list[str]) -> None:
         import pyarrow as pa
 
         self._output.write(

@@ -6,7 +6,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -370,7 +369,7 @@ def _by_key(batches: Sequence[Sequence[np.ndarray]]) -> list[np.ndarray]:
     return [array[order] for array in arrays]
 
 
-def _number(values: Any, column: _Column) -> np.ndarray:
+def _number(values: pa.Array, column: _Column) -> np.ndarray:
     """Numbers as integers of the column's scale, exactly; a DOUBLE as it is."""
     if column.type.kind is Kind.DOUBLE:
         result: np.ndarray = values.fill_null(0).to_numpy(zero_copy_only=False)
@@ -396,7 +395,7 @@ def _condition(
         return bind_condition(how.where, scope), scope
 
 
-def _value(stored: Any, column: _Column, how: How) -> Any:
+def _value(stored: pa.Array, column: _Column, how: How) -> pa.Array:
     """A column's values as they are compared; texts that fit no type are compared as texts."""
     if column.type == TEXT:
         return _spelled(text_of(stored), how)
@@ -404,7 +403,7 @@ def _value(stored: Any, column: _Column, how: How) -> Any:
     return result.values if result.errors is None else stored
 
 
-def _spelled(texts: Any, how: How) -> Any:
+def _spelled(texts: pa.Array, how: How) -> pa.Array:
     result = texts
     if how.ignore_spaces:
         result = tidy_spaces(result)

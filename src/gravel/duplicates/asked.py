@@ -4,7 +4,7 @@ hashed once."""
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow.compute as pc
@@ -19,6 +19,10 @@ from gravel.language import nodes, parse
 from gravel.language.bind import Scope, bind
 from gravel.language.types import TEXT
 from gravel.sources.source import Batch, Source
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
 
 Pair = tuple[np.ndarray, np.ndarray]  # two independent hashes
 
@@ -108,7 +112,7 @@ class EncodedKeyColumn:
             )
         return [self._rows(self._both(item), rows) for item in results[1:]]
 
-    def _both(self, values: Any) -> Pair:
+    def _both(self, values: pa.Array) -> Pair:
         return hashes(values), hashes(values, True)
 
     def _rows(self, pair: Pair, rows: np.ndarray | None) -> Pair:

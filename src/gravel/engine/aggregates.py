@@ -417,7 +417,7 @@ def _held(whole: int, to: Type) -> Decimal | None:
     )
 
 
-def _decimals_of(sums: np.ndarray, known: np.ndarray, kind: Any) -> Any:
+def _decimals_of(sums: np.ndarray, known: np.ndarray, kind: pa.DataType) -> pa.Array:
     """Whole numbers in 64 bits as decimals of a scale."""
     words = np.empty(2 * len(sums), np.int64)
     words[::2], words[1::2] = sums, sums >> 63
@@ -479,7 +479,7 @@ def spreads(
     return vector(pa.array(values, pa.float64()), errors)
 
 
-def _extremes(groups: np.ndarray, many: int, values: Any, least: bool) -> Any:
+def _extremes(groups: np.ndarray, many: int, values: pa.Array, least: bool) -> pa.Array:
     """The least or greatest of each group's values, of which none is NULL; NULL for a group without
     any."""
     kind = values.type
@@ -507,7 +507,7 @@ def _extremes(groups: np.ndarray, many: int, values: Any, least: bool) -> Any:
     return values.take(pa.array(np.maximum(place, 0), mask=place < 0))
 
 
-def ordered(values: Any) -> np.ndarray:
+def ordered(values: pa.Array) -> np.ndarray:
     """Indices that put known values in order, NaN as the greatest number."""
     order: np.ndarray = pc.sort_indices(sortable(values)).to_numpy()
     return order

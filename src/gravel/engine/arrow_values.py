@@ -33,7 +33,7 @@ _BINARY = (
 )
 
 
-def type_of(arrow: Any) -> Type:
+def type_of(arrow: pa.DataType) -> Type:
     """The language's type for an Arrow type; what it has none for is read as text."""
     kinds = pa.types
     if kinds.is_dictionary(arrow) or kinds.is_run_end_encoded(arrow):
@@ -57,18 +57,18 @@ def type_of(arrow: Any) -> Type:
     return TEXT
 
 
-def is_binary(arrow: Any) -> bool:
+def is_binary(arrow: pa.DataType) -> bool:
     """Whether a type's values are bytes."""
     return any(test(arrow) for test in _BINARY)
 
 
-def has_type(arrow: Any) -> bool:
+def has_type(arrow: pa.DataType) -> bool:
     """Whether the language has a type for an Arrow type; the others are read as their texts."""
     plain = plain_type(arrow)
     return type_of(plain) != TEXT or pa.types.is_string(plain) or pa.types.is_null(plain)
 
 
-def plain_type(arrow: Any) -> Any:
+def plain_type(arrow: pa.DataType) -> pa.DataType:
     """The type of values without what only says how they are laid out: dictionaries, runs, long
     offsets, views."""
     kinds = pa.types
@@ -81,7 +81,7 @@ def plain_type(arrow: Any) -> Any:
     return arrow
 
 
-def plain(values: Any) -> Any:
+def plain(values: pa.Array) -> pa.Array:
     """The same values in the plain layout. Nothing is converted."""
     if pa.types.is_dictionary(values.type):
         return plain(values.dictionary_decode())
@@ -91,7 +91,7 @@ def plain(values: Any) -> Any:
     return values if to == values.type else values.cast(to)
 
 
-def laid_out(values: Any, arrow: Any, dictionary: Any = None) -> Any:
+def laid_out(values: pa.Array, arrow: pa.DataType, dictionary: pa.Array | None = None) -> pa.Array:
     """Plain values in a store's layout; `dictionary`: the values of all batches, where the layout
     has one. Raises ArrowInvalid where a value does not fit."""
     kinds = pa.types
@@ -113,7 +113,7 @@ def laid_out(values: Any, arrow: Any, dictionary: Any = None) -> Any:
     return values if values.type == arrow else values.cast(arrow)
 
 
-def text_of(stored: Any, kind: Type = TEXT) -> Any:
+def text_of(stored: pa.Array, kind: Type = TEXT) -> pa.Array:
     """Values as the texts that a text file has for them; lists and records as JSON, bytes as
     base64. `kind`: what the language has them as, where that is more than their Arrow type says."""
     stored = plain(stored)
@@ -149,7 +149,7 @@ def text_of(stored: Any, kind: Type = TEXT) -> Any:
     return pc.cast(stored, pa.string())
 
 
-def _python_values(nested: Any) -> list[Any]:
+def _python_values(nested: pa.Array) -> list[Any]:
     """Nested values as Python's; texts stand for the times that Python has not: finer than a
     microsecond, or beyond the year 9999."""
     try:
@@ -158,7 +158,7 @@ def _python_values(nested: Any) -> list[Any]:
         return nested.cast(_with_texts(nested.type, finest_alone=False)).to_pylist()
 
 
-def _with_texts(arrow: Any, finest_alone: bool) -> Any:
+def _with_texts(arrow: pa.DataType, finest_alone: bool) -> pa.DataType:
     """A nested type with texts for its times: those of nanoseconds alone, or all."""
     kinds = pa.types
     if kinds.is_struct(arrow):
@@ -181,7 +181,7 @@ def _with_texts(arrow: Any, finest_alone: bool) -> Any:
     )
 
 
-def of_type(stored: Any, kind: Type) -> Any:
+def of_type(stored: pa.Array, kind: Type) -> pa.Array:
     """Values that are no texts as values of the language's type."""
     stored = plain(stored)
     if kind == TEXT:
@@ -191,7 +191,7 @@ def of_type(stored: Any, kind: Type) -> Any:
     return stored.cast(kind.arrow)
 
 
-def children(array: Any) -> tuple[np.ndarray, list[Any]] | None:
+def children(array: pa.Array) -> tuple[np.ndarray, list[Any]] | None:
     """Of a nested array: how many items each row has, and the items of all rows, one after another,
     an array for each field; None for any other. A row that is NULL has none."""
     kinds, arrow = pa.types, array.type
@@ -210,6 +210,6 @@ def children(array: Any) -> tuple[np.ndarray, list[Any]] | None:
     return None
 
 
-def _sliced(array: Any, items: list[Any]) -> tuple[np.ndarray, list[Any]]:
+def _sliced(array: pa.Array, items: list[pa.Array]) -> tuple[np.ndarray, list[Any]]:
     offsets = array.offsets.to_numpy().astype(np.int64)
     return np.diff(offsets), [item.slice(offsets[0], offsets[-1] - offsets[0]) for item in items]

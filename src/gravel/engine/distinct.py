@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -35,7 +34,7 @@ class Counted:
 
 
 def counted(
-    columns: list[Any],
+    columns: list[pa.Array],
     rows: np.ndarray,
     first: np.ndarray | None = None,
     extra: tuple[np.ndarray, ...] = (),
@@ -78,7 +77,7 @@ def counted(
 
 
 def counted_once(
-    columns: list[Any],
+    columns: list[pa.Array],
     counts: np.ndarray,
     rows: np.ndarray,
     first: np.ndarray | None = None,
@@ -106,14 +105,16 @@ def _changes(ascending: np.ndarray) -> np.ndarray:
     return new
 
 
-def _confirmed(columns: list[Any], order: np.ndarray, new: np.ndarray, starts: np.ndarray) -> bool:
+def _confirmed(
+    columns: list[pa.Array], order: np.ndarray, new: np.ndarray, starts: np.ndarray
+) -> bool:
     """Whether the rows of one hash are of one value too."""
     members = pa.array(order[~new])
     heads = pa.array(order[starts][(np.cumsum(new) - 1)[~new]])
     return all(_all_alike(column.take(members), column.take(heads)) for column in columns)
 
 
-def _all_alike(x: Any, y: Any) -> bool:
+def _all_alike(x: pa.Array, y: pa.Array) -> bool:
     return bool(x.equals(y)) if not pa.types.is_floating(x.type) else True
 
 

@@ -254,7 +254,7 @@ def _in(node: nodes.InList, frame: Frame) -> Vector:
 _EQUAL = compared("=")
 
 
-def _among(values: Any, known: Any) -> Any:
+def _among(values: pa.Array, known: pa.Array) -> pa.Array:
     """Which values equal one of the known ones, as = has it."""
     both = sortable(
         pa.concat_arrays(

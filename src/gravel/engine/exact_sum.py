@@ -10,7 +10,6 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -40,7 +39,7 @@ class Units:
         return Fraction(self.base) ** self.exponent
 
 
-def units_of(values: Any) -> Units:
+def units_of(values: pa.Array) -> Units:
     """An Arrow array of numbers as units, NULL as 0."""
     kind = values.type
     if pa.types.is_null(kind):

@@ -46,12 +46,12 @@ def sorted_batches(batches: Iterable[Any], order: Order, memory: int) -> Iterato
             run.close()
 
 
-def _sorted(held: list[Any], order: Order) -> Any:
+def _sorted(held: list[Any], order: Order) -> pa.Table:
     table = pa.Table.from_batches(held)
     return table.take(pa.array(order(table)))
 
 
-def _slices(table: Any, rows: int) -> Iterator[Any]:
+def _slices(table: pa.Table, rows: int) -> Iterator[Any]:
     for start in range(0, table.num_rows, rows):
         yield table.slice(start, rows).combine_chunks().to_batches()[0]
 
@@ -101,7 +101,7 @@ def _merged(runs: list[_Run], order: Order, rows: int) -> Iterator[Any]:
 class _Run:
     """Sorted rows in a temporary file, read from the start in parts."""
 
-    def __init__(self, table: Any) -> None:
+    def __init__(self, table: pa.Table) -> None:
         # It lives as long as the object.
         self._file = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
         self.row_size = max(1, table.nbytes // max(1, table.num_rows))
@@ -122,7 +122,7 @@ class _Run:
         self._reader: Any = None
         self.ended = False
 
-    def read(self, rows: int) -> Any:
+    def read(self, rows: int) -> pa.Table | None:
         """The next rows, about so many; None at the end."""
         if self._reader is None:
             self._reader = pa.ipc.open_stream(self._file)

@@ -49,7 +49,7 @@ class Frame:
                 self._views[index] = view(self.stored[index], self.types[index])
         return self._views[index]
 
-    def text(self, index: int) -> Any:
+    def text(self, index: int) -> pa.Array:
         """A stored column as its texts."""
         return text_of(self.stored[index], self.types[index])
 
@@ -71,7 +71,7 @@ class _FramePart(Frame):
         return self._views[index]
 
 
-def view(stored: Any, kind: Type) -> Vector:
+def view(stored: pa.Array, kind: Type) -> Vector:
     """A stored column as a type; texts that do not fit a declared type are errors."""
     if not pa.types.is_string(stored.type):
         return Vector(of_type(stored, kind))

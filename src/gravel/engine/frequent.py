@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -24,7 +23,7 @@ class FrequentPart:
 
 
 def frequent_part(
-    columns: list[Any], rows: np.ndarray, counts: np.ndarray | None = None
+    columns: list[pa.Array], rows: np.ndarray, counts: np.ndarray | None = None
 ) -> FrequentPart:
     """The state of one batch; `rows` are source row numbers. NULL counts as a value of its own.
     With `counts` the values are distinct already and `rows` are the first that hold them."""

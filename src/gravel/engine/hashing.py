@@ -32,7 +32,7 @@ _LONG = 1024
 NULL_HASH = np.uint64(0x5851F42D4C957F2D)
 
 
-def hashes(array: Any, second: bool = False) -> np.ndarray:
+def hashes(array: pa.Array, second: bool = False) -> np.ndarray:
     """One hash a value (uint64); NULL has a hash of its own. `second` gives an independent one."""
     constants = _SECOND if second else _FIRST
     array = plain(array)
@@ -53,7 +53,7 @@ def hashes(array: Any, second: bool = False) -> np.ndarray:
     return result
 
 
-def combined(columns: list[Any], second: bool = False) -> np.ndarray:
+def combined(columns: list[pa.Array], second: bool = False) -> np.ndarray:
     """One hash a row over several columns; the order of the columns counts."""
     return mixed([hashes(column, second) for column in columns], second)
 
@@ -84,7 +84,7 @@ def _finish(state: np.ndarray, constants: tuple[np.uint64, ...]) -> np.ndarray:
     return state
 
 
-def _nested(array: Any, second: bool) -> np.ndarray:
+def _nested(array: pa.Array, second: bool) -> np.ndarray:
     """Of the items of each row, in their order, and of how many there are."""
     constants = _SECOND if second else _FIRST
     nested = children(array)
@@ -111,7 +111,7 @@ def _nested(array: Any, second: bool) -> np.ndarray:
     return _finish(state, constants)
 
 
-def _fixed(array: Any, constants: tuple[np.uint64, ...]) -> np.ndarray:
+def _fixed(array: pa.Array, constants: tuple[np.uint64, ...]) -> np.ndarray:
     if pa.types.is_floating(array.type):
         # Zero of either sign is one value, and so is every NaN.
         numbers = pc.cast(array, pa.float64()).fill_null(0).to_numpy(zero_copy_only=False) + 0.0
@@ -133,7 +133,7 @@ def _fixed(array: Any, constants: tuple[np.uint64, ...]) -> np.ndarray:
     return _finish(state, constants)
 
 
-def _texts(array: Any, constants: tuple[np.uint64, ...]) -> np.ndarray:
+def _texts(array: pa.Array, constants: tuple[np.uint64, ...]) -> np.ndarray:
     """Eight bytes at a time, all values side by side; the rows whose text has ended drop out."""
     offsets, data = body(array)
     starts, lengths = offsets[:-1].astype(np.int64), np.diff(offsets)

@@ -36,11 +36,11 @@ class Store:
         self.held += size
         return True
 
-    def writer(self, kind: Any) -> ColumnWriter:
+    def writer(self, kind: pa.DataType) -> ColumnWriter:
         """A column in a file, to be written part by part."""
         return ColumnWriter(kind, self)
 
-    def column(self, parts: Iterable[Any], kind: Any) -> Any:
+    def column(self, parts: Iterable[Any], kind: pa.DataType) -> pa.Array:
         """Arrays one after another, in a file."""
         writer = self.writer(kind)
         for part in parts:
@@ -62,7 +62,7 @@ class Store:
                 mapped.madvise(mmap.MADV_DONTNEED)
         give_back_freed_blocks()
 
-    def taken(self, values: Any, rows: np.ndarray) -> Any:
+    def taken(self, values: pa.Array, rows: np.ndarray) -> pa.Array:
         """These rows of an array (below 0: NULL), in a file where they do not fit."""
         size = int(values.nbytes * (len(rows) / max(1, len(values))))
         parts = (_some(values, rows[index : index + _ROWS]) for index in range(0, len(rows), _ROWS))
@@ -76,7 +76,7 @@ class Store:
         return result
 
 
-def _some(values: Any, rows: np.ndarray) -> Any:
+def _some(values: pa.Array, rows: np.ndarray) -> pa.Array:
     if not len(rows) or int(rows.min()) >= 0:
         return values.take(pa.array(rows))
     return (
@@ -86,7 +86,7 @@ def _some(values: Any, rows: np.ndarray) -> Any:
     )
 
 
-def _simple(kind: Any) -> bool:
+def _simple(kind: pa.DataType) -> bool:
     try:
         return pa.types.is_string(kind) or kind.bit_width >= 8
     except ValueError:
@@ -98,7 +98,7 @@ class ColumnWriter:
     memory as bits, and so do columns of bits and of lists. Raises TableProblem where the disk is
     full."""
 
-    def __init__(self, kind: Any, store: Store) -> None:
+    def __init__(self, kind: pa.DataType, store: Store) -> None:
         self._kind, self._store, self._count, self._end = kind, store, 0, 0
         self._held: list[Any] | None = None
         self._known: list[np.ndarray] = []
@@ -112,7 +112,7 @@ class ColumnWriter:
             self._offsets = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
             self._offsets.write(np.zeros(1, np.int32).data)
 
-    def write(self, part: Any) -> None:
+    def write(self, part: pa.Array) -> None:
         """Put an array at the end."""
         if self._held is not None:
             self._held.append(part)
@@ -140,7 +140,7 @@ class ColumnWriter:
         except OSError as error:
             raise _disk_problem(error) from None
 
-    def close(self) -> Any:
+    def close(self) -> pa.Array:
         """The column."""
         if self._held is not None:
             return pa.concat_arrays(self._held)
@@ -169,6 +169,6 @@ def _disk_problem(error: OSError) -> TableProblem:
     )
 
 
-def _valid(part: Any) -> np.ndarray:
+def _valid(part: pa.Array) -> np.ndarray:
     result: np.ndarray = pc.is_valid(part).to_numpy(zero_copy_only=False)
     return result

@@ -27,7 +27,7 @@ class Vector:
         return len(self.values)
 
     @property
-    def argument(self) -> Any:
+    def argument(self) -> pa.Array | pa.Scalar:
         """What a kernel takes: the array, or a scalar for a constant."""
         return self.values[0] if self.constant else self.values
 
@@ -53,14 +53,14 @@ class Vector:
         return np.zeros(count, bool) if errors is None else errors != 0
 
 
-def _flags(values: Any) -> np.ndarray:
+def _flags(values: pa.Array) -> np.ndarray:
     flags: np.ndarray = (values.fill_null(False) if values.null_count else values).to_numpy(
         zero_copy_only=False
     )
     return flags
 
 
-def vector(values: Any, errors: np.ndarray | None = None, constant: bool = False) -> Vector:
+def vector(values: pa.Array, errors: np.ndarray | None = None, constant: bool = False) -> Vector:
     """A vector; errors that are all zero are none, and rows with an error become NULL."""
     if errors is not None:
         if not errors.any():
@@ -82,7 +82,9 @@ def first_error(vectors: list[Vector], count: int) -> np.ndarray | None:
     return merged
 
 
-def assemble(count: int, pieces: list[tuple[np.ndarray, Vector]], arrow_type: Any) -> Vector:
+def assemble(
+    count: int, pieces: list[tuple[np.ndarray, Vector]], arrow_type: pa.DataType
+) -> Vector:
     """One vector from pieces that each stand for some rows (their indices); together they cover
     every row once."""
     pieces = [(rows, piece) for rows, piece in pieces if len(rows)]

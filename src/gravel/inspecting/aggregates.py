@@ -141,7 +141,7 @@ class AggregatePartial:
     failed: dict[int, np.ndarray] = field(default_factory=dict)
 
 
-def _state(name: str, known: Any) -> GroupState:
+def _state(name: str, known: pa.Array) -> GroupState:
     """The state of one group of values, of which none is NULL."""
     return state_of(
         name, GroupedValues(np.zeros(len(known), np.int64), 1, known, np.ones(len(known), bool))
@@ -184,7 +184,7 @@ def _by_code(vector: Vector, rows: np.ndarray) -> dict[int, np.ndarray]:
     }
 
 
-def one_row(states: Iterable[AggregateState]) -> list[Any]:
+def one_row(states: Iterable[AggregateState]) -> list[pa.Array]:
     """The results as columns of one row. Raises DataProblem for a sum that its type cannot hold."""
     columns = []
     for state in states:

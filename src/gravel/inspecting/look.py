@@ -269,7 +269,7 @@ class _Plan:
             sort_errors,
         )
 
-    def frame(self, columns: list[Any], count: int) -> Frame:
+    def frame(self, columns: list[pa.Array | None], count: int) -> Frame:
         """The rows with their computed columns, each visible to those after it."""
         stored = [*columns, *([None] * len(self.computed))]
         frame = Frame(count, stored, self.scope.types)
@@ -357,7 +357,7 @@ class _Plan:
         )
 
 
-def _ties(keys: list[Any], order: np.ndarray, limit: int | None) -> tuple[Caution, ...]:
+def _ties(keys: list[pa.ChunkedArray], order: np.ndarray, limit: int | None) -> tuple[Caution, ...]:
     """A caution where rows of one sort key stand on both sides of the last row shown."""
     if not limit or limit >= len(order):
         return ()

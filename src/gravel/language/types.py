@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import enum
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
 class Kind(enum.Enum):
@@ -53,7 +56,7 @@ class Type:
         return self.kind.value
 
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         """The Arrow type of a vector of this type."""
         import pyarrow as pa
 

@@ -22,7 +22,7 @@ from gravel.sources.source import Batch, scan
 _PLAIN = (Kind.TEXT, Kind.BINARY, Kind.ARRAY, Kind.INTERVAL, Kind.NULL)
 
 
-def canonical(texts: Any, kind: Type) -> Any:
+def canonical(texts: pa.Array, kind: Type) -> pa.Array:
     """Texts of a type, each value written in one way (1.50 as 1.5); what is no value of the type,
     or would lose digits, stays."""
     if kind.kind in _PLAIN:
@@ -39,7 +39,7 @@ def canonical(texts: Any, kind: Type) -> Any:
     return _without_zeros(message) if kind.kind in (Kind.INTEGER, Kind.DECIMAL) else message
 
 
-def _without_zeros(texts: Any) -> Any:
+def _without_zeros(texts: pa.Array) -> pa.Array:
     """Exact numbers by value: 14 and 14.00 are one, since a store may add zeros after the point."""
     with_point = pc.fill_null(
         pc.match_substring_regex(texts, r"^-?[0-9]+\.[0-9]+$"), False
@@ -52,7 +52,7 @@ def _without_zeros(texts: Any) -> Any:
     return texts
 
 
-def inexact(texts: Any, written: Any, kind: Type) -> np.ndarray | None:
+def inexact(texts: pa.Array, written: pa.Array, kind: Type) -> np.ndarray | None:
     """The rows whose text has more digits than its value in a type has (0.125 in a DECIMAL of scale
     2), or None."""
     if kind.kind not in (Kind.DECIMAL, Kind.DOUBLE):
@@ -99,7 +99,7 @@ class Content:
         self.rows = 0
         self._sums = [0, 0]
 
-    def add(self, columns: Sequence[Any]) -> Content:
+    def add(self, columns: Sequence[pa.Array]) -> Content:
         """Take in rows; itself."""
         if not columns or not len(columns[0]):
             return self

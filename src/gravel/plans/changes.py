@@ -153,7 +153,7 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
     )
 
 
-def _other(new: Any, was: Any) -> np.ndarray:
+def _other(new: pa.Array, was: pa.Array) -> np.ndarray:
     """Where two columns of texts differ; NULL is one value."""
     known: np.ndarray = pc.fill_null(pc.not_equal(new, was), False).to_numpy(zero_copy_only=False)
     return known | (
@@ -175,7 +175,7 @@ def _mapped(table: Source, path: Path) -> tuple[Any, np.ndarray]:
     )
 
 
-def _one(column: Any) -> Any:
+def _one(column: pa.Array | pa.ChunkedArray) -> pa.Array:
     result = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
     return (
         result
@@ -187,7 +187,7 @@ def _one(column: Any) -> Any:
 def _gather(
     into: dict[tuple[str, ...], list[list[Any]]],
     differ: dict[str, tuple[np.ndarray, Any]],
-    keys: Sequence[Any],
+    keys: Sequence[pa.Array],
     concerned: np.ndarray,
     cells: dict[str, int],
 ) -> None:
@@ -212,5 +212,5 @@ def _gather(
             cells[name] += len(rows)
 
 
-def _end_to_end(parts: Sequence[Sequence[Any]]) -> list[Any]:
+def _end_to_end(parts: Sequence[Sequence[Any]]) -> list[pa.Array]:
     return [pa.concat_arrays(list(item)) for item in zip(*parts, strict=True)]

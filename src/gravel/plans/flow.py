@@ -326,7 +326,7 @@ def applied(step: BoundStep, rows: TrackedRows) -> Outcome:
     return Outcome(both, count, gone + result.left)
 
 
-def _breaks(column: Any) -> int:
+def _breaks(column: pa.Array) -> int:
     """Line breaks inside a text column's values; CRLF is one."""
     offsets, data = body(column)
     feed, back = data == 10, data == 13

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -27,7 +26,7 @@ class KeyPart:
     nulls: int
 
 
-def key_values(array: Any, kind: Type) -> Any:
+def key_values(array: pa.Array, kind: Type) -> pa.Array:
     """A key column as it is compared: by value where one value may be written in two ways, else by
     text."""
     if kind.kind in (Kind.DECIMAL, Kind.TIMESTAMP, Kind.DOUBLE) and pa.types.is_string(array.type):
@@ -36,7 +35,7 @@ def key_values(array: Any, kind: Type) -> Any:
     return array
 
 
-def key_part(columns: Sequence[Any]) -> KeyPart:
+def key_part(columns: Sequence[pa.Array]) -> KeyPart:
     """The key state of one batch."""
     null = np.zeros(len(columns[0]), bool)
     for column in columns:

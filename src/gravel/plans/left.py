@@ -4,7 +4,6 @@ its path and the reason."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -58,5 +57,5 @@ def packed(
     return encode([column.take(order) for column in columns], dialect.delimiter, dialect.line_end)
 
 
-def _text(array: Any) -> Any:
+def _text(array: pa.Array) -> pa.Array:
     return pc.cast(array, pa.string()) if not pa.types.is_string(array.type) else array

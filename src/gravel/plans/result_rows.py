@@ -146,7 +146,7 @@ class TypedRows:
         ]
         return self._rows.batch(columns), lost
 
-    def _column(self, rows: TrackedRows, index: int) -> Any:
+    def _column(self, rows: TrackedRows, index: int) -> pa.Array:
         stored, to, kind = (
             rows.stored[index],
             self._rows.schema.field(index).type,
@@ -203,7 +203,7 @@ class TypedRows:
         }
 
 
-def _may_keep(arrow: Any, kind: Type) -> bool:
+def _may_keep(arrow: pa.DataType, kind: Type) -> bool:
     """Whether a column of an Arrow type may keep it when a step sets values of another type of the
     language."""
     own = type_of(arrow)

@@ -25,9 +25,9 @@ class TrackedRows:
     def __init__(
         self,
         numbers: np.ndarray,
-        stored: Sequence[Any],
+        stored: Sequence[pa.Array],
         types: tuple[Type, ...],
-        suffix: Any = None,
+        suffix: pa.Array | None = None,
         seals: np.ndarray | None = None,
     ) -> None:
         self.numbers, self.stored, self.types, self.suffix, self.seals = (
@@ -49,7 +49,7 @@ class TrackedRows:
         """The rows to evaluate over; what is computed twice is kept."""
         return Frame(self.count, self.stored, self.types).remembering()
 
-    def text(self, index: int) -> Any:
+    def text(self, index: int) -> pa.Array:
         """A column as its texts, made once."""
         if pa.types.is_string(self.stored[index].type):
             return self.stored[index]
@@ -57,11 +57,11 @@ class TrackedRows:
             self._texts[index] = text_of(self.stored[index], self.types[index])
         return self._texts[index]
 
-    def texts(self) -> list[Any]:
+    def texts(self) -> list[pa.Array]:
         """All columns as texts."""
         return [self.text(index) for index in range(len(self.stored))]
 
-    def put(self, index: int, stored: Any, texts: Any) -> None:
+    def put(self, index: int, stored: pa.Array, texts: pa.Array) -> None:
         """A column's new values, beside the texts they are written as; a new one stands at the
         end."""
         if index == len(self.stored):
@@ -70,7 +70,7 @@ class TrackedRows:
             self.stored[index] = stored
         self._texts[index] = texts
 
-    def arrange(self, columns: Sequence[Any], types: tuple[Type, ...]) -> None:
+    def arrange(self, columns: Sequence[pa.Array], types: tuple[Type, ...]) -> None:
         """Other columns for the same rows."""
         self.stored, self.types = list(columns), types
         self._texts = {}
@@ -113,7 +113,7 @@ class TrackedRows:
         result.suffix = longer(result.suffix, piece)
         return result
 
-    def paths(self) -> Any:
+    def paths(self) -> pa.Array:
         """The path of each row as text: 17, 17.1, 17.1.2; 0.1 for a row that a step made."""
         numbers = pc.cast(pa.array(self.numbers), pa.string())
         return (
@@ -127,7 +127,7 @@ class TrackedRows:
         """Bytes that the columns take, about."""
         return sum(item.nbytes for item in self.stored) + 24 * self.count
 
-    def batch(self) -> Any:
+    def batch(self) -> pa.RecordBatch:
         """All of it as an Arrow record batch."""
         suffix = pa.repeat("", self.count) if self.suffix is None else self.suffix
         parts = {"numbers": pa.array(self.numbers), "suffix": suffix}
@@ -140,7 +140,7 @@ class TrackedRows:
         )
 
     @classmethod
-    def of_batch(cls, batch: Any, types: tuple[Type, ...]) -> TrackedRows:
+    def of_batch(cls, batch: pa.RecordBatch, types: tuple[Type, ...]) -> TrackedRows:
         """The rows of what `batch` made."""
         named = dict(zip(batch.schema.names, batch.columns, strict=True))
 
@@ -161,7 +161,7 @@ class TrackedRows:
 
 
 def samples(
-    rows: TrackedRows, mask: np.ndarray, before: Any, after: Any = None
+    rows: TrackedRows, mask: np.ndarray, before: pa.Array, after: pa.Array | None = None
 ) -> list[ChangeExample]:
     """Some of the rows of a mask, with texts before and after that differ from sample to sample."""
     result = np.flatnonzero(mask[:2048])
@@ -171,7 +171,7 @@ def samples(
     return differing(ChangeExample(*item) for item in zip(paths, old, new, strict=True))
 
 
-def longer(suffix: Any, piece: np.ndarray) -> Any:
+def longer(suffix: pa.Array | None, piece: np.ndarray) -> pa.Array | None:
     """Paths with the number of a piece added, where it is not 0."""
     if not piece.any():
         return suffix

@@ -234,7 +234,7 @@ class BoundPlan:
         return tuple(dict.fromkeys(every))
 
 
-def same(text: str | None, count: int) -> Any:
+def same(text: str | None, count: int) -> pa.Array:
     """A text for each of some rows."""
     return pa.repeat(pa.scalar(text, pa.string()), count)
 
@@ -246,8 +246,8 @@ def left(
     outcome: str,
     reasons: Any,
     states: Any = None,
-    columns: Any = None,
-    into: Any = None,
+    columns: pa.Array | None = None,
+    into: pa.Array | None = None,
 ) -> Left:
     """The rows at some places as they leave; a reason may be one text for all."""
     gone = rows.take(places)

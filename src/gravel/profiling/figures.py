@@ -192,7 +192,7 @@ def _list(column_profile: ColumnProfile) -> dict[str, Any] | None:
     }
 
 
-def _number(value: float | None) -> Any:
+def _number(value: float | None) -> float | str | None:
     """A figure of the statistics; JSON has no infinity."""
     return value if value is None or math.isfinite(value) else str(value)
 

@@ -133,7 +133,7 @@ _LEADING_ZERO = r"^ *(?:\+|[+-]?0[0-9])"
 Put = Callable[[str, np.ndarray], None]
 
 
-def put_plain(array: Any, fitting: Fitting, shapes: Any, put: Put) -> np.ndarray:
+def put_plain(array: pa.Array, fitting: Fitting, shapes: pa.Array, put: Put) -> np.ndarray:
     """The marks of an array of plain numbers or dates; their values as numbers, or days since
     1970-01-01."""
     everyone = np.ones(len(array), bool)
@@ -156,7 +156,7 @@ def put_plain(array: Any, fitting: Fitting, shapes: Any, put: Put) -> np.ndarray
     return result
 
 
-def put_fits(array: Any, shapes: Any, shape_hash: np.ndarray, put: Put) -> np.ndarray:
+def put_fits(array: pa.Array, shapes: pa.Array, shape_hash: np.ndarray, put: Put) -> np.ndarray:
     """The marks of what each value fits; numbers and days of those that fit a number or a date."""
     number = np.full(len(array), np.nan)
     # Each shape is looked at once, where there are few.
@@ -199,7 +199,7 @@ def put_fits(array: Any, shapes: Any, shape_hash: np.ndarray, put: Put) -> np.nd
     return number
 
 
-def _tester(texts: Any) -> Callable[[str], np.ndarray]:
+def _tester(texts: pa.Array) -> Callable[[str], np.ndarray]:
     """What tells which of some shapes match a pattern: compiling one for Arrow takes as long as a
     hundred matches."""
     if len(texts) > _FEW:
@@ -220,7 +220,7 @@ def _spread(mask: np.ndarray, result: np.ndarray) -> np.ndarray:
     return _at(np.flatnonzero(mask)[result], len(mask))
 
 
-def _fits(array: Any, candidate: TypeCandidate) -> tuple[np.ndarray, Any]:
+def _fits(array: pa.Array, candidate: TypeCandidate) -> tuple[np.ndarray, Any]:
     """Which values fit, and the values."""
     result = casts.cast(array, TEXT, candidate.target)
     if result.errors is None:

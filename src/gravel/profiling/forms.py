@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -76,7 +75,7 @@ class FormState:
         return Form(form, self.rows, self.fail, tuple(ValueRows(*item) for item in ranked))
 
 
-def form_part(array: Any, form: str) -> tuple[int, int, list[tuple[str, int]]]:
+def form_part(array: pa.Array, form: str) -> tuple[int, int, list[tuple[str, int]]]:
     """Of a batch of texts: rows with the form, known rows without it, and their values with
     rows."""
     coded = array.drop_null().dictionary_encode()

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections import Counter
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -123,7 +122,7 @@ class ListPart:
         )
 
 
-def list_part(array: Any, delimiter: str) -> ListPart:
+def list_part(array: pa.Array, delimiter: str) -> ListPart:
     """The figures of a batch of texts, once for each distinct value."""
     sign = delimiter.strip(" ")
     holding = pc.fill_null(pc.match_substring(array, sign), False)

@@ -71,7 +71,7 @@ class Marked:
     shape_hash: np.ndarray
 
 
-def marked(array: Any, fitting: Fitting) -> Marked:
+def marked(array: pa.Array, fitting: Fitting) -> Marked:
     """The marks of a text array without NULLs; `fitting` is what all of its values fit."""
     count = len(array)
     bits = np.zeros(count, np.uint64)
@@ -105,7 +105,7 @@ def marked(array: Any, fitting: Fitting) -> Marked:
     )
 
 
-def _by_key(array: Any, plain: np.ndarray, put: Any) -> np.ndarray:
+def _by_key(array: pa.Array, plain: np.ndarray, put: Any) -> np.ndarray:
     """A hash of each value of which the upper 48 bits are those of its MATCH_KEY: sorted, spellings
     stand side by side."""
     keys = match_key(array)
@@ -125,12 +125,12 @@ def _where(mask: np.ndarray, result: np.ndarray) -> np.ndarray:
     return output
 
 
-def _among(array: Any, mask: np.ndarray, pattern: str) -> np.ndarray:
+def _among(array: pa.Array, mask: np.ndarray, pattern: str) -> np.ndarray:
     """The values under a mask that match a pattern."""
     return _where(mask, matches(array.filter(pa.array(mask)), pattern)) if mask.any() else mask
 
 
-def _spaces(array: Any, data: np.ndarray, high: np.ndarray, put: Any) -> Any:
+def _spaces(array: pa.Array, data: np.ndarray, high: np.ndarray, put: Any) -> pa.Array:
     """Marks of white space and control characters; gives the tidied array."""
     doubtful = maybe_padded(array)
     blank = _among(array, doubtful, f"^{BLANK}+$")
@@ -170,7 +170,7 @@ def _spaces(array: Any, data: np.ndarray, high: np.ndarray, put: Any) -> Any:
     return pc.replace_with_mask(array, subset, after)
 
 
-def _case(array: Any, high: np.ndarray, put: Any) -> None:
+def _case(array: pa.Array, high: np.ndarray, put: Any) -> None:
     """Upper: capitals and no small letter (Unicode's categories); capitalised: as CAPITALIZE_WORDS
     would have it."""
     upper = pc.not_equal(array, pc.ascii_lower(array)).to_numpy(zero_copy_only=False)
@@ -189,7 +189,7 @@ def _case(array: Any, high: np.ndarray, put: Any) -> None:
         put("mixed", both & ~capitalised)
 
 
-def _words(tidy: Any, put: Any) -> None:
+def _words(tidy: pa.Array, put: Any) -> None:
     lengths = np.diff(body(tidy)[0])
     short = (lengths > 0) & (lengths <= _LONGEST_WORD)
     if not short.any():
@@ -198,7 +198,7 @@ def _words(tidy: Any, put: Any) -> None:
     put("null_word", _where(short, are_placeholders(subset)))
 
 
-def _damage(array: Any, high: np.ndarray, put: Any) -> None:
+def _damage(array: pa.Array, high: np.ndarray, put: Any) -> None:
     if high.any():
         put("misdecoded", _among(array, high, MISDECODED))
         put("replacement", _among(array, high, REPLACEMENT))

@@ -60,7 +60,7 @@ class ColumnPartial:
     by_type: bool = False
 
 
-def part_of(stored: Any, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
+def part_of(stored: pa.Array, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
     """The state of a stored array whose values stand in these source rows; all is told of their
     texts."""
     doubles = pa.types.is_floating(stored.type)
@@ -136,13 +136,13 @@ def _row_hashes(rows: np.ndarray) -> np.ndarray:
     return mixed * _GOLDEN
 
 
-def _few_values(array: Any) -> bool:
+def _few_values(array: pa.Array) -> bool:
     """Whether work once a distinct value is likely to be less than once a row: a sample says so."""
     sample = array.slice(0, 4000)
     return len(array) > 100 and pc.count_distinct(sample).as_py() * 2 < len(sample)
 
 
-def exact_numbers(array: Any, fit: Fitting) -> Any:
+def exact_numbers(array: pa.Array, fit: Fitting) -> pa.Array:
     """Plain numbers as exact values."""
     if Kind.INTEGER in fit.kinds:
         return pc.cast(array, pa.int64())
@@ -157,13 +157,13 @@ def exact_numbers(array: Any, fit: Fitting) -> Any:
     )
 
 
-def _extreme(array: Any, lengths: np.ndarray, length: int) -> tuple[int, str]:
+def _extreme(array: pa.Array, lengths: np.ndarray, length: int) -> tuple[int, str]:
     """A length and the least of the values that have it, by code point."""
     return length, pc.min(array.filter(pa.array(lengths == length))).as_py()
 
 
 def _likely_texts(
-    counted: Counted, array: Any, rows: np.ndarray, order: np.ndarray | None
+    counted: Counted, array: pa.Array, rows: np.ndarray, order: np.ndarray | None
 ) -> dict[int, tuple[int, str]]:
     """By hash, (first row, text) of the batch's most frequent values; of equally frequent ones the
     first: just what a whole table's top would take."""

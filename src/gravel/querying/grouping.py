@@ -66,7 +66,7 @@ class RowGroups:
     many: int
 
 
-def _with_several(part: RowGroups, values: Any) -> tuple[int, np.ndarray]:
+def _with_several(part: RowGroups, values: pa.Array) -> tuple[int, np.ndarray]:
     """How many groups hold more than one known value, and their rows."""
     values = values if part.rows is None else values.take(pa.array(part.rows))
     known = pc.is_valid(values).to_numpy(zero_copy_only=False)
@@ -194,7 +194,7 @@ class Grouping(Sources):
 
     def _groups_of(
         self,
-        keys: list[Any],
+        keys: list[pa.Array],
         over: Relation,
         aggregates: list[tree.Aggregate],
         inputs: list[Input],

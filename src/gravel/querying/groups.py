@@ -19,7 +19,7 @@ from gravel.querying.relation import codes_of
 OVERFLOW = CODES["22003"]
 
 
-def distinct_rows(groups: np.ndarray, values: list[Any], mask: np.ndarray) -> np.ndarray:
+def distinct_rows(groups: np.ndarray, values: list[pa.Array], mask: np.ndarray) -> np.ndarray:
     """Mask of the first row of each different combination of values in each group, among the rows
     under a mask."""
     result = np.zeros(len(mask), bool)
@@ -32,7 +32,7 @@ def distinct_rows(groups: np.ndarray, values: list[Any], mask: np.ndarray) -> np
 def percentile(
     groups: np.ndarray,
     many: int,
-    values: Any,
+    values: pa.Array,
     mask: np.ndarray,
     share: float,
     continuous: bool,
@@ -68,7 +68,7 @@ def percentile(
     return Vector(pa.array(np.where(first == second, first, between), mask=empty))
 
 
-def in_order(groups: np.ndarray, mask: np.ndarray, keys: list[Any], sorts: Any) -> np.ndarray:
+def in_order(groups: np.ndarray, mask: np.ndarray, keys: list[pa.Array], sorts: Any) -> np.ndarray:
     """The rows under a mask, group by group, in the order asked for or that of the rows."""
     rows = np.flatnonzero(mask)
     if keys:
@@ -78,7 +78,7 @@ def in_order(groups: np.ndarray, mask: np.ndarray, keys: list[Any], sorts: Any) 
     return rows[np.argsort(groups[rows], kind="stable")]
 
 
-def gathered(groups: np.ndarray, many: int, values: Any, rows: np.ndarray) -> Any:
+def gathered(groups: np.ndarray, many: int, values: pa.Array, rows: np.ndarray) -> pa.Array:
     """Each group's values as a list, NULL for a group without any."""
     counts = np.bincount(groups[rows], minlength=many)
     offsets = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
@@ -87,12 +87,14 @@ def gathered(groups: np.ndarray, many: int, values: Any, rows: np.ndarray) -> An
     )
 
 
-def listed(groups: np.ndarray, many: int, values: Any, rows: np.ndarray, separator: str) -> Vector:
+def listed(
+    groups: np.ndarray, many: int, values: pa.Array, rows: np.ndarray, separator: str
+) -> Vector:
     """LISTAGG: the texts of each group joined."""
     return Vector(pc.binary_join(gathered(groups, many, values, rows), separator))
 
 
-def first_by(groups: np.ndarray, many: int, values: Any, rows: np.ndarray) -> Vector:
+def first_by(groups: np.ndarray, many: int, values: pa.Array, rows: np.ndarray) -> Vector:
     """ANY_VALUE with an order: the first of each group's rows, which stand in that order."""
     place = np.full(many, -1)
     place[groups[rows[::-1]]] = rows[::-1]

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import numpy as np
 import pyarrow as pa
@@ -26,7 +26,7 @@ def part_count(rows: int, memory: int | None) -> int:
     return 1 if memory is None else max(1, min(_MOST, math.ceil(rows * ROW_BYTES / max(1, memory))))
 
 
-def part_numbers(keys: Sequence[Any], rows: int, parts: int) -> np.ndarray:
+def part_numbers(keys: Sequence[pa.Array], rows: int, parts: int) -> np.ndarray:
     """The part of each row, by a hash of its keys (NULL is one value)."""
     numbers = np.empty(rows, np.uint8)
     for start in range(0, rows, _SLICE):
@@ -35,7 +35,7 @@ def part_numbers(keys: Sequence[Any], rows: int, parts: int) -> np.ndarray:
     return numbers
 
 
-def more_than(keys: Sequence[Any], rows: int, most: int) -> bool:
+def more_than(keys: Sequence[pa.Array], rows: int, most: int) -> bool:
     """Whether keys have more different combinations than that, as soon as it shows."""
     seen = np.zeros(0, np.uint64)
     for start in range(0, rows if rows > most else 0, _SLICE):
@@ -68,7 +68,7 @@ def one_by_one(
     let_go()
 
 
-def partitions(keys: Sequence[Any], rows: int, memory: int | None) -> list[np.ndarray] | None:
+def partitions(keys: Sequence[pa.Array], rows: int, memory: int | None) -> list[np.ndarray] | None:
     """The rows of each part, ascending; None where all rows are one part. Empty parts are left
     out."""
     parts = part_count(rows, memory) if keys else 1

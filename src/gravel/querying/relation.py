@@ -305,7 +305,7 @@ _LARGE = 100_000
 _SLICE = 1 << 20
 
 
-def codes_of(columns: Sequence[Any], count: int) -> tuple[np.ndarray, np.ndarray]:
+def codes_of(columns: Sequence[pa.Array], count: int) -> tuple[np.ndarray, np.ndarray]:
     """A number for each row, equal where all columns are equal (NULL with NULL), from 0 in the
     order of first appearance; and the first row of each."""
     combined: np.ndarray | None = None
@@ -338,7 +338,7 @@ def codes_of(columns: Sequence[Any], count: int) -> tuple[np.ndarray, np.ndarray
 
 
 def codes_by_slices(
-    columns: Sequence[Any], count: int, between: Callable[[], None]
+    columns: Sequence[pa.Array], count: int, between: Callable[[], None]
 ) -> tuple[np.ndarray, np.ndarray]:
     """As `codes_of`, of many rows slice by slice: what it needs meanwhile is of one slice and of
     the different rows; `between` is called after each."""
@@ -358,7 +358,7 @@ def codes_by_slices(
     return numbers, firsts
 
 
-def _codes(column: Any) -> tuple[np.ndarray, int]:
+def _codes(column: pa.Array) -> tuple[np.ndarray, int]:
     coded = sortable(column).dictionary_encode(null_encoding="encode")
     return coded.indices.to_numpy().astype(np.int64), max(1, len(coded.dictionary))
 

@@ -609,7 +609,7 @@ class Session(Windowing):
         return result, tuple(types)
 
     def _chosen(
-        self, node: tree.SetOperation, columns: list[Any], lefts: int, rights: int
+        self, node: tree.SetOperation, columns: list[pa.Array], lefts: int, rights: int
     ) -> np.ndarray:
         """The rows of both sides, one after another, that a set operation keeps."""
         if node.operator == "UNION" and node.all:

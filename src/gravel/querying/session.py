@@ -252,7 +252,7 @@ class Base(ABC):
         ):
             self.cautions.append(Caution(caution, rows, detail, hint, examples))
 
-    def _warn_alike(self, caution: str, keys: Sequence[Any], what: str, hint: str) -> None:
+    def _warn_alike(self, caution: str, keys: Sequence[pa.Array], what: str, hint: str) -> None:
         """Distinct combinations of some keys (Arrow arrays of one length) that differ from another
         one in case and spaces only."""
         count = len(keys[0]) if keys else 0

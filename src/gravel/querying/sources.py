@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -610,7 +609,7 @@ class Sources(Base):
                 self._warn("NULL in join keys", ones, detail, hint)
 
     def _warn_of_almost_equal_keys(
-        self, left: Any, right: Any, matched: np.ndarray, name: str
+        self, left: pa.Array, right: pa.Array, matched: np.ndarray, name: str
     ) -> None:
         """Rows on the left whose key would have a partner if case and spaces were ignored."""
         alone = np.ones(len(left), bool)

@@ -141,7 +141,7 @@ class Windowing(Grouping):
         self,
         aggregate: tree.Aggregate,
         window: tree.Window,
-        keys: list[Any],
+        keys: list[pa.Array],
         over: Relation,
         parts: list[np.ndarray] | None,
     ) -> None:
@@ -495,7 +495,7 @@ class Windowing(Grouping):
         return rows.each(compute, frame, to), to
 
 
-def _tied_rows(keys: list[Any]) -> int:
+def _tied_rows(keys: list[pa.Array]) -> int:
     """Rows that are equal to another one in all keys."""
     codes, _ = codes_of(keys, len(keys[0]))
     return int((np.bincount(codes)[codes] > 1).sum())

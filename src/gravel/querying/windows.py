@@ -40,7 +40,11 @@ class Sorted:
     ties by row."""
 
     def __init__(
-        self, partition: Sequence[Any], keys: Sequence[Any], sorts: Sequence[Any], count: int
+        self,
+        partition: Sequence[pa.Array],
+        keys: Sequence[pa.Array],
+        sorts: Sequence[Any],
+        count: int,
     ) -> None:
         self.count = count
         self.groups, first = codes_of(partition, count)
@@ -49,7 +53,7 @@ class Sorted:
         if keys or not partition:
             self._sort()
 
-    def __getattr__(self, name: str) -> Any:
+    def __getattr__(self, name: str) -> np.ndarray:
         # Sorting is put off: a window without an order that is as wide as its partition needs none.
         if name in (
             "order",
@@ -102,7 +106,7 @@ class Sorted:
         )
         self.ordered = bool(keys)
 
-    def back(self, values: Any) -> Any:
+    def back(self, values: Any) -> pa.Array:
         """Values of the sorted rows, in the order of the rows as they came."""
         place = np.empty(self.count, np.int64)
         place[self.order] = np.arange(self.count)
@@ -120,7 +124,7 @@ class Sorted:
             made.values.take(pa.array(place)), None if made.errors is None else made.errors[place]
         )
 
-    def rank(self, name: str, buckets: int = 1) -> Any:
+    def rank(self, name: str, buckets: int = 1) -> pa.Array:
         """ROW_NUMBER, RANK, DENSE_RANK, PERCENT_RANK, CUME_DIST or NTILE."""
         if name == "ROW_NUMBER":
             return self.back(self.place + 1)
@@ -155,7 +159,9 @@ class Sorted:
         numbers: np.ndarray = steps - steps[self.starts] if self.count else steps
         return numbers
 
-    def shifted(self, values: Any, by: int, default: Any, known: np.ndarray | None) -> Any:
+    def shifted(
+        self, values: pa.Array, by: int, default: pa.Array | None, known: np.ndarray | None
+    ) -> pa.Array:
         """LAG and LEAD: the value so many rows before (below 0) or after, within the partition,
         else the default; with `known` only rows under that mask count."""
         by = max(min(by, self.count), -self.count)
@@ -258,12 +264,12 @@ class Sorted:
 
     def nth(
         self,
-        values: Any,
+        values: pa.Array,
         frame: ResolvedFrame | None,
         number: int,
         from_last: bool,
         known: np.ndarray | None,
-    ) -> Any:
+    ) -> pa.Array:
         """FIRST_VALUE, LAST_VALUE, NTH_VALUE: the value of that row of the frame (from 1), NULL
         where there is none; with `known` only rows under that mask count."""
         held = np.ones(self.count, bool) if known is None else known[self.order]
@@ -288,7 +294,7 @@ class Sorted:
         return self.back(result)
 
     def totals(
-        self, values: Any, mask: np.ndarray, frame: ResolvedFrame | None, kind: Type, name: str
+        self, values: pa.Array, mask: np.ndarray, frame: ResolvedFrame | None, kind: Type, name: str
     ) -> Vector:
         """SUM, AVG, VAR_… or STDDEV_… over each frame, exact before it is rounded."""
         units = exact_sum.units_of(values)
@@ -323,8 +329,8 @@ class Sorted:
         )
 
     def extreme(
-        self, values: Any, mask: np.ndarray, frame: ResolvedFrame | None, least: bool
-    ) -> Any:
+        self, values: pa.Array, mask: np.ndarray, frame: ResolvedFrame | None, least: bool
+    ) -> pa.Array:
         """MIN or MAX over each frame: by rank of the values, with a table of powers of two (a
         sparse table)."""
         order = ordered(values)
@@ -396,6 +402,6 @@ class Sorted:
         )
 
 
-def vector_of(values: Any) -> Vector:
+def vector_of(values: pa.Array) -> Vector:
     """An Arrow array as a vector."""
     return Vector(values.combine_chunks() if isinstance(values, pa.ChunkedArray) else values)

@@ -41,7 +41,7 @@ def refuse_types(path: Path, fields: Sequence[Any]) -> None:
             )
 
 
-def _has_interval(arrow: Any) -> bool:
+def _has_interval(arrow: pa.DataType) -> bool:
     return pa.types.is_interval(arrow) or any(
         _has_interval(arrow.field(index).type) for index in range(arrow.num_fields)
     )
@@ -56,11 +56,11 @@ class ArrowRows:
         self._sink = ByteSink(take)
         self._writer = pa.ipc.new_file(pa.PythonFile(self._sink, "w"), self.schema)
 
-    def batch(self, columns: Sequence[Any]) -> Any:
+    def batch(self, columns: Sequence[pa.Array]) -> pa.RecordBatch:
         """Columns of the schema's types as a batch."""
         return pa.record_batch(list(columns), schema=self.schema)
 
-    def write(self, batch: Any) -> None:
+    def write(self, batch: pa.RecordBatch) -> None:
         """Take in the next rows."""
         self._writer.write_batch(batch)
 
@@ -120,14 +120,14 @@ def write(
     return fields, notes
 
 
-def _formed(columns: Sequence[Any], forms: Forms | None) -> list[Any]:
+def _formed(columns: Sequence[pa.Array], forms: Forms | None) -> list[pa.Array]:
     return [
         forms[index](column) if forms and index in forms else column
         for index, column in enumerate(columns)
     ]
 
 
-def _different(rows: StoredSource, index: int) -> Any:
+def _different(rows: StoredSource, index: int) -> pa.Array:
     """The different known values of a column: one dictionary for all batches, which an Arrow file
     asks for."""
     parts = list(scan(rows, lambda batch: pc.unique(batch.columns[index]), [index]))
@@ -170,7 +170,10 @@ def same_values(
 
 
 def _content(
-    table: StoredSource, types: Sequence[Any], forms: Forms | None = None, index: int | None = None
+    table: StoredSource,
+    types: Sequence[pa.DataType],
+    forms: Forms | None = None,
+    index: int | None = None,
 ) -> Content:
     wanted = list(range(len(types))) if index is None else [index]
 
@@ -192,7 +195,7 @@ def _content(
     return content
 
 
-def in_finer_unit(given: Any, kept: Any) -> bool:
+def in_finer_unit(given: pa.DataType, kept: pa.DataType) -> bool:
     """Whether a type is kept as one of the same kind in another unit, which Parquet does with
     seconds and with dates in milliseconds."""
     kinds = (pa.types.is_timestamp, pa.types.is_time, pa.types.is_date)
@@ -203,7 +206,7 @@ def in_finer_unit(given: Any, kept: Any) -> bool:
     )
 
 
-def fits(values: Any, arrow: Any) -> bool:
+def fits(values: pa.Array, arrow: pa.DataType) -> bool:
     """Whether values can be kept as another type without a loss."""
     try:
         kept = values.cast(arrow)

@@ -35,7 +35,7 @@ class _Signs:
         self.back = bytes.maketrans(_QUOTE + _DELIMITER + _FEED + _RETURN, b'"' + sign + b"\n\r")
 
 
-def encode(columns: Sequence[Any], delimiter: str = ",", line_end: str = "\n") -> bytes:
+def encode(columns: Sequence[pa.Array], delimiter: str = ",", line_end: str = "\n") -> bytes:
     """Text columns as CSV records."""
     if not columns or not len(columns[0]):
         return b""
@@ -61,7 +61,7 @@ def header(names: Sequence[str], delimiter: str = ",", line_end: str = "\n") -> 
     return encode([pa.array([name], pa.string()) for name in names], delimiter, line_end)
 
 
-def _marked(column: Any, signs: _Signs) -> tuple[Any, bool]:
+def _marked(column: pa.Array, signs: _Signs) -> tuple[Any, bool]:
     """The column with its values that need quotes in their carried form, and whether there are
     any."""
     offsets, _ = body(column)
@@ -85,12 +85,12 @@ def _marked(column: Any, signs: _Signs) -> tuple[Any, bool]:
     )
 
 
-def _plain(column: Any) -> bool:
+def _plain(column: pa.Array) -> bool:
     _, data = body(column)
     return not ((data < 45) & (data != 32)).any()
 
 
-def _carried(subset: Any, signs: _Signs) -> Any:
+def _carried(subset: pa.Array, signs: _Signs) -> pa.Array:
     """The values with carried signs in place of those that matter; a quote is doubled."""
     offsets, data = body(subset)
     result = data.tobytes().translate(signs.carry)

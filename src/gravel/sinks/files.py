@@ -124,7 +124,7 @@ class ByteSink:
         return False
 
 
-def typed(texts: Any, name: str, kind: Type, binary: bool = False) -> Any:
+def typed(texts: pa.Array, name: str, kind: Type, binary: bool = False) -> pa.Array:
     """Texts as values of a type, or as the bytes that they say as base64. Raises DataProblem where
     one is none."""
     if kind.kind is Kind.BINARY or binary:
@@ -151,7 +151,7 @@ def typed(texts: Any, name: str, kind: Type, binary: bool = False) -> Any:
     return result.values
 
 
-def arrow_type(kind: Type) -> Any:
+def arrow_type(kind: Type) -> pa.DataType:
     """What a column of a type is in Arrow and Parquet."""
     return pa.string() if kind.kind in (Kind.ARRAY, Kind.INTERVAL, Kind.NULL) else kind.arrow
 
@@ -178,7 +178,7 @@ def _jsonl(rows: Source, columns: Columns, take: Take) -> None:
         take(data)
 
 
-def _json(texts: Any, kind: Type) -> Any:
+def _json(texts: pa.Array, kind: Type) -> pa.Array:
     """Values as JSON writes them: numbers with their digits, truth, texts in quotes."""
     if kind.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE, Kind.BOOLEAN):
         result = view(texts, kind)

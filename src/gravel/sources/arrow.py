@@ -165,7 +165,7 @@ def open_parquet(
 
     held: dict[int, dict[str, Any]] = {}  # the columns of the groups that were read last
 
-    def part(number: int, columns: list[str]) -> Any:
+    def part(number: int, columns: list[str]) -> pa.Table:
         group, start, length = parts[number]
         with lock:  # a reader is not for several threads
             if group not in held and len(held) == _GROUPS_HELD:
@@ -194,13 +194,13 @@ def open_parquet(
     return result
 
 
-def _know(table: StoredSource, schema: Any) -> None:
+def _know(table: StoredSource, schema: pa.Schema) -> None:
     """Keep what the store says of its columns."""
     table.fields = dict(enumerate(schema))
     table.binary = _binary(schema)
 
 
-def _binary(schema: Any) -> frozenset[str]:
+def _binary(schema: pa.Schema) -> frozenset[str]:
     return frozenset(field.name for field in schema if is_binary(field.type))
 
 
@@ -212,7 +212,7 @@ def open_arrow(
     schema = file.schema
     sizes = [_sound_batch(file, index, name).num_rows for index in range(file.num_record_batches)]
 
-    def part(number: int, columns: list[str]) -> Any:
+    def part(number: int, columns: list[str]) -> pa.RecordBatch:
         with pa.OSFile(str(path)) as source:
             return pa.ipc.open_file(source).get_batch(number)
 
@@ -232,7 +232,7 @@ def open_arrow(
     return result
 
 
-def _sound_batch(file: Any, index: int, name: str) -> Any:
+def _sound_batch(file: Any, index: int, name: str) -> pa.RecordBatch:
     """A record batch, looked through before anything reads it: offsets that point elsewhere would
     end the process. Raises TableProblem."""
     try:
@@ -260,7 +260,7 @@ def _opened(work: Callable[[], Any], name: str, what: str) -> Any:
         ) from None
 
 
-def _names(schema: Any, name: str) -> list[str]:
+def _names(schema: pa.Schema, name: str) -> list[str]:
     names = list(schema.names)
     twice = next((item for index, item in enumerate(names) if item in names[:index]), None)
     if twice is not None or not names:

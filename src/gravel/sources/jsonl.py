@@ -48,7 +48,7 @@ def open_jsonl(
     if not columns:
         raise TableProblem(f"{name} has no object in it", hint="JSON Lines has an object a line")
 
-    def part(number: int, wanted: list[str]) -> Any:
+    def part(number: int, wanted: list[str]) -> pa.RecordBatch:
         count, result = parts[number]
         # A key that a part does not have is NULL in it.
         return pa.record_batch(

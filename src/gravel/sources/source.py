@@ -196,7 +196,7 @@ class Source(ABC):
         suggest."""
         return self.types(list(range(len(self.columns))))
 
-    def _refuse_guesses(self, columns: Sequence[Any]) -> None:
+    def _refuse_guesses(self, columns: Sequence[pa.Array | None]) -> None:
         """Raises InferredTypeRefuted where a column holds what its guessed type has not."""
         for index, kind in self._guesses.items():
             if columns[index] is not None and not agrees(columns[index], kind):

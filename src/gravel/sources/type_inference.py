@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -88,7 +87,7 @@ class Fitting:
         return self.type.kind not in (Kind.DECIMAL, Kind.TIMESTAMP) or len(self.scales) <= 1
 
 
-def fitting(array: Any, candidates: frozenset[Kind] = _ALL) -> Fitting:
+def fitting(array: pa.Array, candidates: frozenset[Kind] = _ALL) -> Fitting:
     """What the values of a text array fit, of these candidates."""
     if array.null_count == len(array):
         return Fitting(candidates)
@@ -134,7 +133,7 @@ def wider(kind: Type) -> Type:
     )
 
 
-def agrees(array: Any, kind: Type) -> bool:
+def agrees(array: pa.Array, kind: Type) -> bool:
     """Whether the values of a text array leave a column's guessed type as it is; TEXT stands for
     one of NULLs alone."""
     if array.null_count == len(array):
@@ -149,7 +148,7 @@ def agrees(array: Any, kind: Type) -> bool:
     )
 
 
-def _first_look(array: Any, candidates: frozenset[Kind]) -> set[Kind]:
+def _first_look(array: pa.Array, candidates: frozenset[Kind]) -> set[Kind]:
     """The candidates that the first few values leave: most text columns lose all of them here."""
     left = set(candidates)
     for value in array.slice(0, 50).to_pylist():
@@ -158,11 +157,11 @@ def _first_look(array: Any, candidates: frozenset[Kind]) -> set[Kind]:
     return left
 
 
-def _all(array: Any, pattern: str) -> bool:
+def _all(array: pa.Array, pattern: str) -> bool:
     return bool(pc.all(pc.match_substring_regex(array, pattern), min_count=0).as_py())
 
 
-def _all_integers(array: Any) -> bool:
+def _all_integers(array: pa.Array) -> bool:
     offsets, data = body(array)
     lengths = np.diff(offsets)
     if not _DIGITS.within(data).all() or lengths.max(initial=0) > 18:
@@ -184,7 +183,7 @@ def _all_integers(array: Any) -> bool:
     return True
 
 
-def _casts(array: Any, arrow: Any) -> bool:
+def _casts(array: pa.Array, arrow: pa.DataType) -> bool:
     try:
         result = pc.cast(array, arrow)
     except pa.ArrowInvalid:
@@ -194,7 +193,7 @@ def _casts(array: Any, arrow: Any) -> bool:
     )
 
 
-def _all_decimals(array: Any) -> Fitting | None:
+def _all_decimals(array: pa.Array) -> Fitting | None:
     """The state of an array of plain decimals, or None if it is not one."""
     offsets, data = body(array)
     known = valid(array)
@@ -227,7 +226,7 @@ def _all_decimals(array: Any) -> Fitting | None:
     )
 
 
-def _decimals(array: Any) -> Fitting:
+def _decimals(array: pa.Array) -> Fitting:
     known = valid(array)
     lengths = np.diff(body(array)[0])
     point = pc.fill_null(pc.find_substring(array, "."), -1).to_numpy(zero_copy_only=False)

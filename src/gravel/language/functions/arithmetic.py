@@ -19,24 +19,24 @@ OVERFLOW, BY_ZERO = CODES["22003"], CODES["22012"]
 WIDE = Context(prec=200, Emax=10**9, Emin=-(10**9))
 
 
-def zero_of(arrow_type: Any) -> Any:
+def zero_of(arrow_type: pa.DataType) -> pa.Scalar:
     """Zero as a scalar of an exact number type."""
     return pa.scalar(Decimal(0) if pa.types.is_decimal(arrow_type) else 0, arrow_type)
 
 
-def arrays(*values: Any) -> list[Any]:
+def arrays(*values: Any) -> list[pa.Array]:
     """Arrow arrays of one length: scalars are repeated to that of the arrays (1 if there is
     none)."""
     length = next((len(value) for value in values if not isinstance(value, pa.Scalar)), 1)
     return [pa.repeat(value, length) if isinstance(value, pa.Scalar) else value for value in values]
 
 
-def _alike(x: Any, y: Any, to: Type) -> list[Any]:
+def _alike(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> list[pa.Array]:
     """Both as arrays of one length, as doubles where the result is one."""
     return [as_double(array) if to.kind is Kind.DOUBLE else array for array in arrays(x, y)]
 
 
-def as_double(values: Any) -> Any:
+def as_double(values: pa.Array | pa.Scalar) -> pa.Array | pa.Scalar:
     """Numbers as the nearest doubles, an array or a scalar as it is."""
     if isinstance(values, pa.Scalar):
         return as_double(pa.array([values.as_py()], values.type))[0]
@@ -58,7 +58,7 @@ def as_double(values: Any) -> Any:
     return pc.cast(values, pa.float64(), safe=False)
 
 
-def unscaled(decimals: Any) -> np.ndarray:
+def unscaled(decimals: pa.Array) -> np.ndarray:
     """Decimals as whole numbers of their last place, NULL as 0: int64 where all of them fit, else
     Python's integers."""
     filled = decimals.fill_null(0)
@@ -79,7 +79,7 @@ def unscaled(decimals: Any) -> np.ndarray:
     )
 
 
-def numpy_values(array: Any, fill: Any = 0) -> np.ndarray:
+def numpy_values(array: pa.Array, fill: Any = 0) -> np.ndarray:
     """The values as NumPy, NULL as `fill`."""
     values: np.ndarray = (array.fill_null(fill) if array.null_count else array).to_numpy(
         zero_copy_only=False
@@ -101,17 +101,19 @@ def result(values: np.ndarray, good: np.ndarray, errors: np.ndarray, to: Type) -
     return Result(pa.array(values, to.arrow, mask=~(good & (errors == 0))), errors)
 
 
-def add(x: Any, y: Any, to: Type) -> Any:
+def add(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     """x + y; 22003 out of range."""
     return _sum(x, y, to, pc.add, np.add)
 
 
-def subtract(x: Any, y: Any, to: Type) -> Any:
+def subtract(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     """x - y; 22003 out of range."""
     return _sum(x, y, to, pc.subtract, np.subtract)
 
 
-def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
+def _sum(
+    x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type, decimal_kernel: Any, kernel: Any
+) -> Any:
     if to.kind is Kind.DECIMAL:
         # Both to the result's own type: wide enough for every sum of its operands, or for any value
         # at all.
@@ -136,7 +138,9 @@ def _sum(x: Any, y: Any, to: Type, decimal_kernel: Any, kernel: Any) -> Any:
     return result(output, good, errors, to)
 
 
-def _quickly(x: Any, y: Any, to: Type, kernel: Any) -> Any:
+def _quickly(
+    x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type, kernel: Any
+) -> pa.Array | None:
     """What Arrow's kernel gives where no row can be out of range, else None: doubles may overflow,
     or vanish in a product."""
     if to.kind is Kind.DOUBLE:
@@ -155,7 +159,7 @@ def _quickly(x: Any, y: Any, to: Type, kernel: Any) -> Any:
     return result
 
 
-def negate(x: Any, to: Type) -> Any:
+def negate(x: pa.Array, to: Type) -> Any:
     """-x; 22003 for the least integer."""
     if to.kind is Kind.DECIMAL:
         return pc.negate(x)
@@ -164,7 +168,7 @@ def negate(x: Any, to: Type) -> Any:
     return subtract(pa.scalar(0, pa.int64()), x, to)
 
 
-def multiply(x: Any, y: Any, to: Type) -> Any:
+def multiply(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     """x * y; 22003 out of range, or if the exact product has more than 38 digits."""
     if to.kind is Kind.DECIMAL:
         return _decimal(lambda a, b: pc.multiply(_tight(a), _tight(b)), x, y, to, pc.multiply)
@@ -191,7 +195,7 @@ def multiply(x: Any, y: Any, to: Type) -> Any:
     return result(output, good, errors, to)
 
 
-def divide(x: Any, y: Any, to: Type) -> Any:
+def divide(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     """x / y: 22012 where y is 0; decimals are rounded half away from zero at the result's scale."""
     if to.kind is Kind.DOUBLE:
         quick = _quickly(x, y, to, pc.divide)
@@ -224,7 +228,7 @@ def exact_type(types: list[Type]) -> Type:
     return common(*types) or INTEGER
 
 
-def remainder(x: Any, y: Any, to: Type) -> Any:
+def remainder(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     """x - y * TRUNC(x / y), with the sign of x; 22012 where y is 0."""
     x, y = arrays(x, y)
     good = known(x, y)
@@ -248,7 +252,7 @@ def _remainder(a: Decimal, b: Decimal, scale: int) -> Decimal | None:
     return WIDE.remainder(a, b) if b else None
 
 
-def absolute(x: Any, to: Type) -> Any:
+def absolute(x: pa.Array, to: Type) -> Any:
     """|x|; 22003 for the least integer."""
     if to.kind is not Kind.INTEGER:
         return pc.abs(x)
@@ -259,7 +263,7 @@ def absolute(x: Any, to: Type) -> Any:
     )
 
 
-def _quotient(a: Any, b: Any, to: Type) -> Any:
+def _quotient(a: pa.Array, b: pa.Array, to: Type) -> pa.Array:
     """Arrow divides decimals with scale s1 + p2 - s2 + 1 (at least 6), cut off: enough digits to
     round half away from zero afterwards when that is beyond the wanted scale, so the dividend is
     widened until it is."""
@@ -288,18 +292,18 @@ def round_half_away(value: Decimal, places: int) -> Decimal:
     return value.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP, WIDE)
 
 
-def _plain(array: Any, to: Type) -> Any:
+def _plain(array: pa.Array, to: Type) -> pa.Array:
     return array if array.type == to.arrow else pc.cast(_exact(array), to.arrow)
 
 
-def _exact(array: Any) -> Any:
+def _exact(array: pa.Array) -> pa.Array:
     """Integers as decimals; decimals as they are."""
     if pa.types.is_integer(array.type):
         return pc.cast(array, pa.decimal128(19, 0))
     return array
 
 
-def _digits(array: Any) -> int:
+def _digits(array: pa.Array) -> int:
     """Decimal digits of the largest unscaled value."""
     low, high = pc.min_max(array).values()
     if low.as_py() is None:
@@ -311,7 +315,7 @@ def _digits(array: Any) -> int:
     )
 
 
-def _tight(array: Any) -> Any:
+def _tight(array: pa.Array) -> pa.Array:
     """A decimal256 whose precision is what its values need, so that Arrow's result types stay
     within 76 digits."""
     array = _exact(array)
@@ -320,7 +324,13 @@ def _tight(array: Any) -> Any:
     return pc.cast(array, pa.decimal256(max(_digits(array), array.type.scale, 1), array.type.scale))
 
 
-def _decimal(kernel: Callable[[Any, Any], Any], x: Any, y: Any, to: Type, exactly: Any) -> Result:
+def _decimal(
+    kernel: Callable[[Any, Any], Any],
+    x: pa.Array | pa.Scalar,
+    y: pa.Array | pa.Scalar,
+    to: Type,
+    exactly: Any,
+) -> Result:
     """Run a decimal kernel and fit its values to the result's type; what Arrow cannot hold is done
     by Python."""
     x, y = arrays(x, y)
@@ -330,7 +340,7 @@ def _decimal(kernel: Callable[[Any, Any], Any], x: Any, y: Any, to: Type, exactl
         return _one_by_one(x, y, to, exactly)
 
 
-def _one_by_one(x: Any, y: Any, to: Type, kernel: Any) -> Result:
+def _one_by_one(x: pa.Array, y: pa.Array, to: Type, kernel: Any) -> Result:
     does = {pc.add: WIDE.add, pc.subtract: WIDE.subtract, pc.multiply: WIDE.multiply}.get(kernel)
     values: list[Decimal | None] = []
     errors = np.zeros(len(x), np.uint8)
@@ -372,18 +382,18 @@ def significant(value: Decimal) -> int:
     return len(digits) + max(exponent, 0)
 
 
-def rounded(array: Any, places: int) -> Any:
+def rounded(array: pa.Array, places: int) -> pa.Array:
     """A decimal array rounded half away from zero, with room for the digit that rounding up may add
     (Arrow has none)."""
     return pc.round(wide(array), places, "half_towards_infinity")
 
 
-def wide(array: Any) -> Any:
+def wide(array: pa.Array) -> pa.Array:
     """A decimal array with room for one digit more."""
     return pc.cast(array, pa.decimal256(min(array.type.precision + 1, 76), array.type.scale))
 
 
-def fit_decimal(array: Any, to: Type) -> Result:
+def fit_decimal(array: pa.Array, to: Type) -> Result:
     """A decimal array as the type `to`, rounded to its scale; values with more digits before the
     point than it has room for are 22003."""
     if array.type == to.arrow:

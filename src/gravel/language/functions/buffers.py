@@ -39,7 +39,7 @@ _ODD = ByteSet(b"\t\n\x0b\x0c\r", high=True)
 HIGH = ByteSet(b"", high=True)
 
 
-def parts(array: Any) -> tuple[np.ndarray, np.ndarray]:
+def parts(array: pa.Array) -> tuple[np.ndarray, np.ndarray]:
     """(offsets, bytes) of a text array: value i is bytes[offsets[i]:offsets[i + 1]]."""
     buffers = array.buffers()
     if len(array) == 0 or buffers[1] is None:
@@ -49,20 +49,20 @@ def parts(array: Any) -> tuple[np.ndarray, np.ndarray]:
     return offsets, data
 
 
-def body(array: Any) -> tuple[np.ndarray, np.ndarray]:
+def body(array: pa.Array) -> tuple[np.ndarray, np.ndarray]:
     """`parts` with only the bytes that the array's values use, offsets from 0."""
     offsets, data = parts(array)
     first = offsets[0] if len(offsets) else 0
     return offsets - first, data[first : offsets[-1] if len(offsets) else 0]
 
 
-def is_ascii(array: Any) -> bool:
+def is_ascii(array: pa.Array) -> bool:
     """Whether every value is ASCII."""
     _, data = body(array)
     return bool(data.tobytes().isascii()) if len(data) < 4096 else not bool((data & 0x80).any())
 
 
-def valid(array: Any) -> np.ndarray:
+def valid(array: pa.Array) -> np.ndarray:
     """Mask of the values that are not NULL."""
     if array.null_count == 0:
         return np.ones(len(array), bool)
@@ -70,7 +70,7 @@ def valid(array: Any) -> np.ndarray:
     return result
 
 
-def rows_with(array: Any, members: ByteSet) -> np.ndarray:
+def rows_with(array: pa.Array, members: ByteSet) -> np.ndarray:
     """Mask of the values that hold any byte of a set."""
     offsets, data = body(array)
     mask = np.zeros(len(array), bool)
@@ -80,7 +80,7 @@ def rows_with(array: Any, members: ByteSet) -> np.ndarray:
     return mask
 
 
-def edges(array: Any, members: ByteSet) -> tuple[np.ndarray, np.ndarray]:
+def edges(array: pa.Array, members: ByteSet) -> tuple[np.ndarray, np.ndarray]:
     """Masks of the values whose first byte, and whose last byte, is in a set; empty values are in
     neither."""
     offsets, data = parts(array)
@@ -93,14 +93,14 @@ def edges(array: Any, members: ByteSet) -> tuple[np.ndarray, np.ndarray]:
     return first, final
 
 
-def maybe_padded(array: Any) -> np.ndarray:
+def maybe_padded(array: pa.Array) -> np.ndarray:
     """Mask of the values that might begin or end with white space or a zero width character (a
     superset)."""
     first, final = edges(array, _EDGE)
     return first | final
 
 
-def maybe_untidy(array: Any) -> np.ndarray:
+def maybe_untidy(array: pa.Array) -> np.ndarray:
     """Mask of the values that TIDY_SPACES might change (a superset)."""
     mask = maybe_padded(array) | rows_with(array, _ODD)
     offsets, data = body(array)
@@ -111,7 +111,7 @@ def maybe_untidy(array: Any) -> np.ndarray:
     return mask
 
 
-def on_rows(array: Any, mask: np.ndarray, change: Callable[[Any], Any]) -> Any:
+def on_rows(array: pa.Array, mask: np.ndarray, change: Callable[[Any], Any]) -> pa.Array:
     """The array with `change` applied to the masked rows only."""
     count = int(np.count_nonzero(mask))
     if count == 0:
@@ -122,14 +122,16 @@ def on_rows(array: Any, mask: np.ndarray, change: Callable[[Any], Any]) -> Any:
     return pc.replace_with_mask(array, chosen, change(array.filter(chosen)))
 
 
-def by_value(array: Any, change: Callable[[str], Any], to: Any = None) -> Any:
+def by_value(
+    array: pa.Array, change: Callable[[str], Any], to: pa.DataType | None = None
+) -> pa.Array:
     """The array with a Python function applied once to each distinct value."""
     coded = array.dictionary_encode()
     result = pa.array([change(value) for value in coded.dictionary.to_pylist()], to or pa.string())
     return result.take(coded.indices)
 
 
-def with_buffers(array: Any, offsets: np.ndarray, data: np.ndarray) -> Any:
+def with_buffers(array: pa.Array, offsets: np.ndarray, data: np.ndarray) -> pa.Array:
     """A text array of new bytes, NULL where `array` is NULL."""
     result = pa.StringArray.from_buffers(
         len(array), pa.py_buffer(offsets.astype(np.int32).tobytes()), pa.py_buffer(data.tobytes())
@@ -141,7 +143,7 @@ def with_buffers(array: Any, offsets: np.ndarray, data: np.ndarray) -> Any:
     )
 
 
-def matches(array: Any, pattern: str) -> np.ndarray:
+def matches(array: pa.Array, pattern: str) -> np.ndarray:
     """Mask of the values that match an RE2 pattern; NULL does not."""
     result: np.ndarray = pc.fill_null(pc.match_substring_regex(array, pattern), False).to_numpy(
         zero_copy_only=False

@@ -42,7 +42,7 @@ _TIME = r"[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]{1,6})?"
 FIRST_DAY, LAST_DAY = -719162, 2932896  # days from 1970-01-01 to 0001-01-01 and to 9999-12-31
 
 
-def cast(array: Any, source: Type, target: Target) -> Result:
+def cast(array: pa.Array, source: Type, target: Target) -> Result:
     """The array as the target's type; rows that do not fit have an error and NULL."""
     to = target.type
     if source.kind is Kind.NULL:
@@ -60,7 +60,7 @@ def cast(array: Any, source: Type, target: Target) -> Result:
     return _in_range(result, target) if target.bits != 64 else result
 
 
-def _formatted(array: Any, source: Type, target: Target) -> Result:
+def _formatted(array: pa.Array, source: Type, target: Target) -> Result:
     if target.type.kind is Kind.TEXT:
         texts = formats.write(array, formats.template(target.format or "", source.kind), source)
         return _to_text_target(texts, TEXT, replace(target, format=None))
@@ -69,7 +69,7 @@ def _formatted(array: Any, source: Type, target: Target) -> Result:
     )
 
 
-def widened(values: Any, arrow: Any) -> Any:
+def widened(values: pa.Array, arrow: pa.DataType) -> pa.Array:
     """Values in a wider Arrow type, as `language.types.common` widens: to DOUBLE as the nearest
     double."""
     if values.type == arrow:
@@ -100,7 +100,7 @@ def possible(source: Type, to: Type) -> bool:
     )
 
 
-def to_text(array: Any, source: Type) -> Any:
+def to_text(array: pa.Array, source: Type) -> pa.Array:
     """Every value as its text, as CAST AS TEXT gives it and as files get it."""
     kind = source.kind
     if kind is Kind.TEXT:
@@ -140,7 +140,7 @@ def kind_of_items(source: Type) -> Type:
     return source.item or TEXT
 
 
-def _array_text(array: Any, item: Type) -> Any:
+def _array_text(array: pa.Array, item: Type) -> pa.Array:
     """Arrays as JSON: numbers and truth bare, everything else in quotes."""
     flat = array.flatten()
     bare = item.kind in (Kind.INTEGER, Kind.DECIMAL, Kind.BOOLEAN, Kind.ARRAY)
@@ -167,7 +167,7 @@ def _array_text(array: Any, item: Type) -> Any:
     return pa.array(result, pa.string())
 
 
-def _without_zeros(texts: Any) -> Any:
+def _without_zeros(texts: pa.Array) -> pa.Array:
     """Arrow writes six decimals of a second; zeros at the end say nothing."""
     return pc.utf8_rtrim(pc.utf8_rtrim(texts, "0"), ".")
 
@@ -212,7 +212,7 @@ def double_text(value: float) -> str:
     return text
 
 
-def _double_text(array: Any) -> Any:
+def _double_text(array: pa.Array) -> pa.Array:
     # Between these bounds Arrow writes what `double_text` does, many times as fast; beyond them its
     # exponents are other ones.
     sizes = pc.abs(array.fill_null(1.0)).to_numpy(zero_copy_only=False)
@@ -227,7 +227,7 @@ def _double_text(array: Any) -> Any:
     return pc.replace_with_mask(texts, pa.array(other), written)
 
 
-def _to_text_target(array: Any, source: Type, target: Target) -> Result:
+def _to_text_target(array: pa.Array, source: Type, target: Target) -> Result:
     texts = to_text(array, source)
     if target.length is None:
         return Result(texts, None)
@@ -246,12 +246,12 @@ def _codes(mask: Any, code: int) -> np.ndarray:
     return flags.astype(np.uint8) * code
 
 
-def _without_spaces(array: Any) -> Any:
+def _without_spaces(array: pa.Array) -> pa.Array:
     first, last = edges(array, _SPACE)
     return on_rows(array, first | last, lambda subset: pc.ascii_trim(subset, " "))
 
 
-def _only(array: Any, good: np.ndarray) -> Any:
+def _only(array: pa.Array, good: np.ndarray) -> pa.Array:
     """The array with NULL where not good."""
     return array if good.all() else pc.if_else(pa.array(good), array, pa.scalar(None, array.type))
 
@@ -259,7 +259,7 @@ def _only(array: Any, good: np.ndarray) -> Any:
 _DIGITS = ByteSet(b"0123456789")
 
 
-def _text_to_integer(array: Any, to: Type) -> Result:
+def _text_to_integer(array: pa.Array, to: Type) -> Result:
     offsets, data = body(array)
     known = valid(array)
     if len(data) and _DIGITS.within(data).all():
@@ -288,7 +288,7 @@ def _whole(text: str) -> int | None:
     return None if len(digits) > 19 else int(digits or "0") * (-1 if text[0] == "-" else 1)
 
 
-def _text_to_decimal(array: Any, to: Type) -> Result:
+def _text_to_decimal(array: pa.Array, to: Type) -> Result:
     offsets, _ = body(array)
     if (len(array) == 0 or np.diff(offsets).max() <= MAX_DIGITS) and not rows_with(
         array, _EXPONENT
@@ -329,7 +329,7 @@ def _rounded_within(number: Decimal, to: Type) -> Decimal | None:
     return rounded if not rounded or rounded.adjusted() < to.whole else None
 
 
-def _text_to_double(array: Any, to: Type) -> Result:
+def _text_to_double(array: pa.Array, to: Type) -> Result:
     known = valid(array)
     good = matches(array, _DOUBLE)
     errors = _codes(known & ~good, BAD_TEXT)
@@ -349,7 +349,7 @@ def _text_to_double(array: Any, to: Type) -> Result:
     return Result(values, errors)
 
 
-def _text_to_boolean(array: Any, to: Type) -> Result:
+def _text_to_boolean(array: pa.Array, to: Type) -> Result:
     lower = pc.ascii_lower(array)
     good = pc.fill_null(pc.is_in(lower, pa.array(["true", "false"])), False).to_numpy(
         zero_copy_only=False
@@ -359,7 +359,7 @@ def _text_to_boolean(array: Any, to: Type) -> Result:
     )
 
 
-def _strict_moments(array: Any, form: str, arrow: Any) -> Result:
+def _strict_moments(array: pa.Array, form: str, arrow: pa.DataType) -> Result:
     """Texts of that form to Arrow's type; those of the form that name no real day are 22008, others
     22007."""
     known = valid(array)
@@ -386,7 +386,7 @@ def _strict_moments(array: Any, form: str, arrow: Any) -> Result:
     return Result(values, errors)
 
 
-def _moment(text: str | None, arrow: Any) -> Any:
+def _moment(text: str | None, arrow: pa.DataType) -> Any:
     if text is None:
         return None
     try:
@@ -399,22 +399,22 @@ def _moment(text: str | None, arrow: Any) -> Any:
         return None
 
 
-def _text_to_date(array: Any, to: Type) -> Result:
+def _text_to_date(array: pa.Array, to: Type) -> Result:
     return _strict_moments(array, _DATE, pa.date32())
 
 
-def _text_to_time(array: Any, to: Type) -> Result:
+def _text_to_time(array: pa.Array, to: Type) -> Result:
     return _strict_moments(array, f"^{_TIME}$", pa.time64("us"))
 
 
-def _text_to_timestamp(array: Any, to: Type) -> Result:
+def _text_to_timestamp(array: pa.Array, to: Type) -> Result:
     return _strict_moments(array, f"{_DATE[:-1]}[ T]{_TIME}$", pa.timestamp("us"))
 
 
 _ZONE = r"(Z|[+-][0-9]{2}(:?[0-9]{2})?)$"
 
 
-def _text_to_zoned(array: Any, to: Type) -> Result:
+def _text_to_zoned(array: pa.Array, to: Type) -> Result:
     """A timestamp with its offset from UTC; kept as UTC."""
     shaped = matches(array, f"{_DATE[:-1]}[ T]{_TIME}{_ZONE}")
     errors = _codes(valid(array) & ~shaped, BAD_MOMENT)
@@ -444,7 +444,7 @@ _FROM_TEXT = {
 }
 
 
-def _between(array: Any, source: Type, to: Type) -> Result:
+def _between(array: pa.Array, source: Type, to: Type) -> Result:
     kinds = (source.kind, to.kind)
     if to.kind is Kind.DOUBLE:
         return Result(arithmetic.as_double(array), None)
@@ -475,7 +475,7 @@ def _between(array: Any, source: Type, to: Type) -> Result:
     return Result(pc.cast(array, to.arrow, safe=False), None)
 
 
-def _from_double(array: Any, to: Type) -> Result:
+def _from_double(array: pa.Array, to: Type) -> Result:
     """Doubles to exact numbers by their shortest decimal text, rounded half away from zero."""
     good = valid(array)
     numbers = arithmetic.numpy_values(array, 0.0)

@@ -4,7 +4,6 @@ nothing is known."""
 from __future__ import annotations
 
 import re
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -39,7 +38,7 @@ PLACEHOLDERS = SURE_PLACEHOLDERS | OTHER_PLACEHOLDERS
 _PLACEHOLDERS = pa.array(sorted(PLACEHOLDERS))
 
 
-def are_placeholders(tidy: Any) -> np.ndarray:
+def are_placeholders(tidy: pa.Array) -> np.ndarray:
     """Mask of the tidied texts that are words for nothing."""
     result: np.ndarray = pc.is_in(pc.ascii_lower(tidy), _PLACEHOLDERS).to_numpy(
         zero_copy_only=False
@@ -47,7 +46,7 @@ def are_placeholders(tidy: Any) -> np.ndarray:
     return result
 
 
-def _truth(mask: np.ndarray, x: Any) -> Any:
+def _truth(mask: np.ndarray, x: pa.Array) -> pa.Array:
     return pa.array(mask, mask=~valid(x))
 
 
@@ -63,7 +62,7 @@ def _truth(mask: np.ndarray, x: Any) -> Any:
         "IS_PLACEHOLDER('')": "FALSE",
     },
 )
-def is_placeholder(x: Any) -> Any:
+def is_placeholder(x: pa.Array) -> pa.Array:
     return _truth(are_placeholders(tidy_spaces(x)), x)
 
 
@@ -75,7 +74,7 @@ def is_placeholder(x: Any) -> Any:
         "HAS_CONTROL_CHARACTERS('B4')": "FALSE",
     },
 )
-def has_control_characters(x: Any) -> Any:
+def has_control_characters(x: pa.Array) -> pa.Array:
     return _truth(matches(x, CONTROLS), x)
 
 
@@ -91,7 +90,7 @@ def has_control_characters(x: Any) -> Any:
         "IS_FORMULA('-5')": "FALSE",
     },
 )
-def is_formula(x: Any) -> Any:
+def is_formula(x: pa.Array) -> pa.Array:
     return _truth(matches(x, FORMULA), x)
 
 
@@ -100,7 +99,7 @@ def is_formula(x: Any) -> Any:
     meaning="whether x holds what UTF-8 looks like when it was read as Windows-1252 or Latin-1",
     examples={"IS_MISDECODED('MÃ¶we')": "TRUE", "IS_MISDECODED('Möwe')": "FALSE"},
 )
-def is_misdecoded(x: Any) -> Any:
+def is_misdecoded(x: pa.Array) -> pa.Array:
     return _truth(matches(x, MISDECODED), x)
 
 
@@ -112,7 +111,7 @@ def is_misdecoded(x: Any) -> Any:
     ),
     examples={"REDECODE('MÃ¶we')": "'Möwe'", "REDECODE('Möwe')": "'Möwe'"},
 )
-def redecode(x: Any) -> Any:
+def redecode(x: pa.Array) -> pa.Array:
     return on_rows(x, rows_with(x, HIGH), lambda subset: by_value(subset, _redecoded))
 
 

@@ -40,7 +40,7 @@ _PARTS = {
 }  # fmt: skip
 
 
-def naive(x: Any) -> Any:
+def naive(x: pa.Array) -> pa.Array:
     """A timestamp without its zone (UTC)."""
     return pc.cast(x, pa.timestamp("us")) if pa.types.is_timestamp(x.type) and x.type.tz else x
 
@@ -72,7 +72,7 @@ def _extract_type(types: list[Type], values: list[Any]) -> Type:
     },
     result=_extract_type,
 )
-def extract(field: Any, x: Any, to: Type) -> Any:
+def extract(field: pa.Array | pa.Scalar, x: pa.Array | pa.Scalar, to: Type) -> pa.Array:
     x, name = (
         naive(arithmetic.arrays(x)[0]),
         (field if isinstance(field, pa.Scalar) else field[0]).as_py(),
@@ -91,7 +91,7 @@ def extract(field: Any, x: Any, to: Type) -> Any:
 _MICRO = pc.cast(pa.scalar("0.000001"), pa.decimal128(7, 6)).as_py()
 
 
-def parts_of(interval: Any) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def parts_of(interval: pa.Array) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Months, days and microseconds of an interval array; a year has 12 months, an hour no days."""
     shape = np.dtype([("months", "<i4"), ("days", "<i4"), ("nanos", "<i8")])
     raw = np.frombuffer(interval.buffers()[1], shape)[
@@ -100,7 +100,9 @@ def parts_of(interval: Any) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return raw["months"].astype(np.int64), raw["days"].astype(np.int64), raw["nanos"] // 1000
 
 
-def intervals(months: np.ndarray, days: np.ndarray, micros: np.ndarray, good: np.ndarray) -> Any:
+def intervals(
+    months: np.ndarray, days: np.ndarray, micros: np.ndarray, good: np.ndarray
+) -> pa.Array:
     """An interval array from its parts, NULL where not good."""
     raw = np.zeros(len(months), np.dtype([("months", "<i4"), ("days", "<i4"), ("nanos", "<i8")]))
     raw["months"], raw["days"], raw["nanos"] = months, days, micros * 1000
@@ -147,7 +149,7 @@ def _sum_type(types: list[Type], values: list[Any], sign: str) -> Type:
     )
 
 
-def _shifted(x: Any, y: Any, to: Type, sign: int) -> Any:
+def _shifted(x: pa.Array, y: pa.Array | pa.Scalar, to: Type, sign: int) -> Any:
     x, y = (naive(item) for item in arithmetic.arrays(x, y))
     if pa.types.is_interval(x.type) and pa.types.is_interval(y.type):
         pairs = zip(parts_of(x), parts_of(y), strict=True)
@@ -180,7 +182,7 @@ def _shifted(x: Any, y: Any, to: Type, sign: int) -> Any:
     )
 
 
-def _split(x: Any) -> tuple[np.ndarray, np.ndarray]:
+def _split(x: pa.Array) -> tuple[np.ndarray, np.ndarray]:
     """Days since 1970-01-01 and microseconds of the day."""
     if pa.types.is_date(x.type):
         days = arithmetic.numpy_values(pc.cast(x, pa.int32())).astype(np.int64)
@@ -204,7 +206,7 @@ def _split(x: Any) -> tuple[np.ndarray, np.ndarray]:
     errors=("22008",),
     result=lambda types, values: _sum_type(types, values, "+"),
 )
-def later(x: Any, y: Any, to: Type) -> Any:
+def later(x: pa.Array, y: pa.Array | pa.Scalar, to: Type) -> Any:
     return _shifted(x, y, to, 1)
 
 
@@ -225,7 +227,7 @@ def later(x: Any, y: Any, to: Type) -> Any:
     errors=("22008",),
     result=lambda types, values: _sum_type(types, values, "-"),
 )
-def earlier(x: Any, y: Any, to: Type) -> Any:
+def earlier(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     if to == INTEGER:
         x, y = arithmetic.arrays(x, y)
         days = [
@@ -242,7 +244,7 @@ def earlier(x: Any, y: Any, to: Type) -> Any:
     return _shifted(x, y, to, -1)
 
 
-def _months_between(start: Any, end: Any) -> tuple[np.ndarray, np.ndarray]:
+def _months_between(start: pa.Array, end: pa.Scalar) -> tuple[np.ndarray, np.ndarray]:
     """Whole months from start to end (the greatest n with start + n months <= end), and where both
     are known."""
     start, end = arithmetic.arrays(start, end)
@@ -276,7 +278,7 @@ def _whole_type(types: list[Type], values: list[Any]) -> Type:
     },
     result=_whole_type,
 )
-def full_years(start: Any, end: Any, to: Type) -> Any:
+def full_years(start: pa.Array, end: pa.Scalar, to: Type) -> pa.Array:
     months, good = _months_between(start, end)
     return pa.array(months // 12, mask=~good)
 
@@ -293,7 +295,7 @@ def full_years(start: Any, end: Any, to: Type) -> Any:
     },
     result=_whole_type,
 )
-def full_months(start: Any, end: Any, to: Type) -> Any:
+def full_months(start: pa.Array, end: pa.Scalar, to: Type) -> pa.Array:
     months, good = _months_between(start, end)
     return pa.array(months, mask=~good)
 
@@ -306,7 +308,7 @@ def full_months(start: Any, end: Any, to: Type) -> Any:
     examples={"FULL_DAYS(TIMESTAMP '2024-03-01 12:00:00', TIMESTAMP '2024-03-03 11:00:00')": "1"},
     result=_whole_type,
 )
-def full_days(start: Any, end: Any, to: Type) -> Any:
+def full_days(start: pa.Array, end: pa.Scalar, to: Type) -> pa.Array:
     start, end = arithmetic.arrays(start, end)
     (a, a_clock), (b, b_clock) = _split(naive(start)), _split(naive(end))
     return pa.array(b - a - (a_clock > b_clock), mask=~arithmetic.known(start, end))
@@ -375,7 +377,7 @@ def _zone(name: str) -> datetime.tzinfo | None:
     result=_zone_type,
     check=_wrong_zone,
 )
-def at_time_zone(x: Any, zone: Any, to: Type) -> Any:
+def at_time_zone(x: pa.Array, zone: pa.Scalar, to: Type) -> pa.Array:
     def moved(moment: datetime.datetime, name: str) -> datetime.datetime:
         there = _zone(name)
         if there is None:
@@ -422,7 +424,7 @@ def _wrong_template(values: list[Any]) -> str | None:
     errors=("22007", "22008"),
     check=_wrong_template,
 )
-def date_of(x: Any, *templates: Any) -> Any:
+def date_of(x: pa.Array, *templates: Any) -> Any:
     def first_fit(text: str, *forms: str) -> datetime.date:
         result = _dates_of(pa.array([text], pa.string()), forms)
         if result.errors[0]:
@@ -435,7 +437,7 @@ def date_of(x: Any, *templates: Any) -> Any:
     return by_row(first_fit, x, *templates, to=pa.date32())
 
 
-def _dates_of(texts: Any, templates: tuple[str, ...]) -> Result:
+def _dates_of(texts: pa.Array, templates: tuple[str, ...]) -> Result:
     values, errors = (
         pa.nulls(len(texts), pa.date32()),
         np.full(len(texts), CODES["22007"], np.uint8),

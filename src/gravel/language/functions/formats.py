@@ -8,7 +8,6 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -99,7 +98,7 @@ def complete(parts: tuple[TemplatePart, ...], kind: Kind) -> str:
     return f"the template lacks {missing}" if missing else ""
 
 
-def read(array: Any, parts: tuple[TemplatePart, ...], to: Type) -> Result:
+def read(array: pa.Array, parts: tuple[TemplatePart, ...], to: Type) -> Result:
     """Texts of that form as dates or times: 22007 where the form is another, 22008 where there is
     no such day or time."""
     pattern = "".join(_pattern(part) for part in parts)
@@ -165,14 +164,14 @@ def _pattern(part: TemplatePart) -> str:
     return f"(?P<{part.field}>[0-9]{digits})"
 
 
-def write(array: Any, parts: tuple[TemplatePart, ...], source: Type) -> Any:
+def write(array: pa.Array, parts: tuple[TemplatePart, ...], source: Type) -> pa.Array:
     """Dates or times as texts of that form."""
     moment = pc.cast(array, pa.timestamp("us")) if source.kind in (Kind.DATE, Kind.ZONED) else array
     pieces = [pa.scalar(part.text) if not part.field else _written(moment, part) for part in parts]
     return pc.binary_join_element_wise(*pieces, "")
 
 
-def _written(moment: Any, part: TemplatePart) -> Any:
+def _written(moment: pa.Array, part: TemplatePart) -> pa.Array:
     if part.field == "half":
         words = ("PM", "AM") if part.size == 2 else ("P.M.", "A.M.")
         return pc.if_else(pc.greater_equal(pc.hour(moment), 12), *words)

@@ -23,7 +23,7 @@ def pieces(text: str, delimiter: str) -> list[str]:
     return text.split(delimiter) if text else []
 
 
-def split(x: Any, delimiter: Any) -> Any:
+def split(x: pa.Array, delimiter: pa.Scalar) -> pa.Array:
     """An Arrow list array of the pieces, or a Result where a delimiter is empty."""
     if constant(delimiter) and delimiter.as_py():
         result = pc.split_pattern(x, delimiter.as_py())
@@ -50,7 +50,7 @@ def _lists(types: list[Type], values: list[Any]) -> Type:
     errors=("22023",),
     result=_lists,
 )
-def list_items(x: Any, delimiter: Any) -> Any:
+def list_items(x: pa.Array, delimiter: pa.Scalar) -> pa.Array:
     return split(x, delimiter)
 
 
@@ -64,7 +64,7 @@ def list_items(x: Any, delimiter: Any) -> Any:
     },
     errors=("22023",),
 )
-def list_size(x: Any, delimiter: Any) -> Any:
+def list_size(x: pa.Array, delimiter: pa.Scalar) -> Any:
     if constant(delimiter) and delimiter.as_py():
         counts = pc.add(pc.cast(pc.count_substring(x, delimiter.as_py()), pa.int64()), 1)
         return pc.if_else(pc.equal(x, ""), pa.scalar(0, pa.int64()), counts)
@@ -85,7 +85,7 @@ def list_size(x: Any, delimiter: Any) -> Any:
     },
     errors=("22023",),
 )
-def list_item(x: Any, delimiter: Any, n: Any) -> Any:
+def list_item(x: pa.Array, delimiter: pa.Scalar, n: pa.Scalar) -> Any:
     if not (constant(delimiter, n) and delimiter.as_py() and n.as_py()):
         return by_row(_item, x, delimiter, n)
     lists = split(x, delimiter)
@@ -112,7 +112,7 @@ def _item(text: str, delimiter: str, n: int) -> str | None:
     },
     result=lambda types, values: Type(Kind.ARRAY, item=types[0] if types else TEXT),
 )
-def array(*items: Any, to: Type) -> Any:
+def array(*items: Any, to: Type) -> pa.Array:
     if not items:
         return pa.array([[]], to.arrow)
     columns = arithmetic.arrays(*items)
@@ -136,7 +136,7 @@ def array(*items: Any, to: Type) -> Any:
     },
     errors=("22023",),
 )
-def tidy_list(x: Any, delimiter: Any) -> Any:
+def tidy_list(x: pa.Array, delimiter: pa.Scalar) -> Any:
     return by_row(
         lambda text, sign: sign.join(piece for piece in trimmed_pieces(text, sign) if piece),
         x,
@@ -154,7 +154,7 @@ def tidy_list(x: Any, delimiter: Any) -> Any:
     },
     errors=("22023",),
 )
-def list_has_blanks(x: Any, delimiter: Any) -> Any:
+def list_has_blanks(x: pa.Array, delimiter: pa.Scalar) -> pa.Array:
     return by_row(lambda text, sign: "" in trimmed_pieces(text, sign), x, delimiter, to=pa.bool_())
 
 

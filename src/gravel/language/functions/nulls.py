@@ -60,12 +60,12 @@ describe(
         "NULLIF('B4', NULL)": "'B4'",
     },
 )
-def nullif(x: Any, y: Any) -> Any:
+def nullif(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar) -> pa.Array:
     same = pc.fill_null(compared("=")(x, y), False)
     return pc.if_else(same, pa.scalar(None, x.type), x)
 
 
-def _extreme(kernel: Any, columns: tuple[Any, ...]) -> Any:
+def _extreme(kernel: Any, columns: tuple[Any, ...]) -> pa.Array:
     result, *others = arithmetic.arrays(*columns)
     for other in others:
         chosen = pc.if_else(kernel(result, other), result, other)
@@ -78,7 +78,7 @@ def _extreme(kernel: Any, columns: tuple[Any, ...]) -> Any:
     meaning="the greatest argument; NULL if any is",
     examples={"GREATEST(1, 3, 2)": "3", "GREATEST('a', 'B')": "'a'", "GREATEST(1, NULL)": "NULL"},
 )
-def greatest(*columns: Any) -> Any:
+def greatest(*columns: Any) -> pa.Array:
     return _extreme(compared(">="), columns)
 
 
@@ -90,7 +90,7 @@ def greatest(*columns: Any) -> Any:
         "LEAST(DATE '2024-05-31', DATE '2023-01-01')": "DATE '2023-01-01'",
     },
 )
-def least(*columns: Any) -> Any:
+def least(*columns: Any) -> pa.Array:
     return _extreme(compared("<="), columns)
 
 
@@ -99,11 +99,11 @@ def least(*columns: Any) -> Any:
     meaning="whether x is NULL, empty, or only white space or zero width characters",
     examples={"IS_BLANK(' ')": "TRUE", "IS_BLANK(NULL)": "TRUE", "IS_BLANK('-')": "FALSE"},
 )
-def is_blank(x: Any) -> Any:
+def is_blank(x: pa.Array) -> pa.Array:
     return pa.array(blank(x) if pa.types.is_string(x.type) else ~valid(x))
 
 
-def blank(array: Any) -> np.ndarray:
+def blank(array: pa.Array) -> np.ndarray:
     """Mask of the values that are NULL, empty, or only white space or zero width characters."""
     offsets, _ = parts(array)
     mask = ~valid(array) | (offsets[1:] == offsets[:-1])

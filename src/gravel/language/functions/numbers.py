@@ -45,11 +45,11 @@ def _round_type(types: list[Type], values: list[Any]) -> Type:
     errors=("22003",),
     result=_round_type,
 )
-def round_(x: Any, n: Any = None, to: Type = INTEGER) -> Any:
+def round_(x: pa.Array, n: pa.Scalar | None = None, to: Type = INTEGER) -> Any:
     return _by_places(x, n, to, "half_towards_infinity")
 
 
-def _by_places(x: Any, n: Any, to: Type, mode: str) -> Any:
+def _by_places(x: pa.Array, n: pa.Scalar | None, to: Type, mode: str) -> Any:
     places = n if n is not None else pa.scalar(0, pa.int64())
     if not isinstance(places, pa.Scalar):
         return _round_by_rows(x, places, to, mode)
@@ -73,7 +73,7 @@ def _round_by_rows(x: Any, places: Any, to: Type, mode: str) -> Result:
     return Result(values, errors)
 
 
-def _rounded(x: Any, places: int, to: Type, mode: str) -> Any:
+def _rounded(x: pa.Array, places: int, to: Type, mode: str) -> Any:
     if to == DOUBLE:
         return _round_double(x, places, mode)
     if to == INTEGER:
@@ -95,7 +95,7 @@ def _zeros(x: Any, to: Type) -> Any:
     return pc.if_else(pc.is_valid(x), zero, pa.scalar(None, to.arrow))
 
 
-def _round_double(x: Any, places: int, mode: str) -> Any:
+def _round_double(x: pa.Array, places: int, mode: str) -> pa.Array:
     if places == 0:
         return pc.round(x, 0, mode)
     if abs(places) > 300:
@@ -122,7 +122,7 @@ def _round_text(value: float, places: int, mode: str) -> float:
     errors=("22012",),
     result=lambda types, values: arithmetic.exact_type(types),
 )
-def mod(x: Any, y: Any, to: Type) -> Any:
+def mod(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     return arithmetic.remainder(x, y, to)
 
 
@@ -133,7 +133,7 @@ def mod(x: Any, y: Any, to: Type) -> Any:
     errors=("22003",),
     result=lambda types, values: types[0],
 )
-def abs_(x: Any, to: Type) -> Any:
+def abs_(x: pa.Array, to: Type) -> Any:
     return arithmetic.absolute(x, to)
 
 
@@ -143,7 +143,7 @@ def abs_(x: Any, to: Type) -> Any:
     examples={"SIGN(-2.5)": "-1", "SIGN(0)": "0"},
     result=lambda types, values: DOUBLE if types[0] == DOUBLE else INTEGER,
 )
-def sign(x: Any, to: Type) -> Any:
+def sign(x: pa.Array, to: Type) -> pa.Array:
     return pc.cast(pc.sign(x), to.arrow)
 
 
@@ -152,7 +152,7 @@ def _whole_type(types: list[Type], values: list[Any]) -> Type:
     return room(kind.whole + 1, 0) if kind.kind is Kind.DECIMAL else kind
 
 
-def _to_whole(x: Any, to: Type, mode: str) -> Any:
+def _to_whole(x: pa.Array, to: Type, mode: str) -> Any:
     if to == INTEGER:
         return x
     if to == DOUBLE:
@@ -166,7 +166,7 @@ def _to_whole(x: Any, to: Type, mode: str) -> Any:
     examples={"FLOOR(2.7)": "2", "FLOOR(-2.1)": "-3"},
     result=_whole_type,
 )
-def floor(x: Any, to: Type) -> Any:
+def floor(x: pa.Array, to: Type) -> Any:
     return _to_whole(x, to, "down")
 
 
@@ -176,7 +176,7 @@ def floor(x: Any, to: Type) -> Any:
     examples={"CEILING(2.1)": "3", "CEILING(-2.7)": "-2"},
     result=_whole_type,
 )
-def ceiling(x: Any, to: Type) -> Any:
+def ceiling(x: pa.Array, to: Type) -> Any:
     return _to_whole(x, to, "up")
 
 
@@ -186,7 +186,7 @@ def ceiling(x: Any, to: Type) -> Any:
     examples={"TRUNC(2.79)": "2", "TRUNC(-2.79, 1)": "-2.7", "TRUNC(1299, -2)": "1200"},
     result=_round_type,
 )
-def trunc(x: Any, n: Any = None, to: Type = INTEGER) -> Any:
+def trunc(x: pa.Array, n: pa.Scalar | None = None, to: Type = INTEGER) -> Any:
     return _by_places(x, n, to, "towards_zero")
 
 
@@ -241,7 +241,7 @@ _ln, _log10 = (
     },
     errors=("2201F", "22003"),
 )
-def power(x: Any, y: Any) -> Any:
+def power(x: pa.Array, y: pa.Array | pa.Scalar) -> Any:
     return _power(x, y)
 
 
@@ -251,7 +251,7 @@ def power(x: Any, y: Any) -> Any:
     examples={"SQRT(6.25)": "2.5", "SQRT(-1)": "error 2201F"},
     errors=("2201F",),
 )
-def sqrt(x: Any) -> Any:
+def sqrt(x: pa.Array) -> Any:
     return _sqrt(x)
 
 
@@ -261,7 +261,7 @@ def sqrt(x: Any) -> Any:
     examples={"EXP(0)": "1", "EXP(1000)": "error 22003"},
     errors=("22003",),
 )
-def exp(x: Any) -> Any:
+def exp(x: pa.Array) -> Any:
     return _exp(x)
 
 
@@ -271,7 +271,7 @@ def exp(x: Any) -> Any:
     examples={"LN(1)": "0", "LN(0)": "error 2201E"},
     errors=("2201E",),
 )
-def ln(x: Any) -> Any:
+def ln(x: pa.Array) -> Any:
     return _ln(x)
 
 
@@ -281,7 +281,7 @@ def ln(x: Any) -> Any:
     examples={"LOG10(1000)": "3", "LOG10(-1)": "error 2201E"},
     errors=("2201E",),
 )
-def log10(x: Any) -> Any:
+def log10(x: pa.Array) -> Any:
     return _log10(x)
 
 
@@ -303,7 +303,7 @@ _log_base = _double(_log, "2201E", lambda base, x: (x <= 0) | (base <= 0))
     examples={"LOG(2, 8)": "3", "LOG(10, 0)": "error 2201E", "LOG(1, 5)": "error 22012"},
     errors=("2201E", "22003", "22012"),
 )
-def log(base: Any, x: Any) -> Any:
+def log(base: pa.Array, x: pa.Scalar) -> Any:
     result = _log_base(base, x)
     bases = arithmetic.numpy_values(arithmetic.as_double(arithmetic.arrays(base, x)[0]), 2.0)
     errors = np.zeros(len(bases), np.uint8) if result.errors is None else result.errors.copy()
@@ -387,7 +387,7 @@ def _bucket(x: Any, low: Any, high: Any, buckets: int) -> int:
     },
     errors=("2201G",),
 )
-def width_bucket(x: Any, low: Any, high: Any, buckets: Any) -> Any:
+def width_bucket(x: pa.Array, low: pa.Scalar, high: pa.Scalar, buckets: pa.Scalar) -> Any:
     return by_row(_bucket, x, low, high, buckets, to=pa.int64())
 
 
@@ -401,7 +401,7 @@ def width_bucket(x: Any, low: Any, high: Any, buckets: Any) -> Any:
     },
     errors=("22023",),
 )
-def group_digits(x: Any, decimals: Any) -> Any:
+def group_digits(x: pa.Array, decimals: pa.Scalar) -> Any:
     if (
         constant(decimals)
         and 0 <= decimals.as_py() <= 12
@@ -412,7 +412,7 @@ def group_digits(x: Any, decimals: Any) -> Any:
     return by_row(_grouped, x, decimals)
 
 
-def _group_all(x: Any, decimals: int) -> Any:
+def _group_all(x: pa.Array, decimals: int) -> pa.Array:
     """Exact numbers as texts with commas: the digits before the point are grouped from the right,
     read backwards."""
     exact = pc.cast(x, pa.decimal256(40, 0)) if pa.types.is_integer(x.type) else x
@@ -437,7 +437,7 @@ def _group_all(x: Any, decimals: int) -> Any:
     return pc.binary_join_element_wise(sign, pc.ascii_ltrim(grouped, ","), rest, "")
 
 
-def _grouped(x: Any, decimals: int) -> str:
+def _grouped(x: float, decimals: int) -> str:
     if not 0 <= decimals <= MAX_DIGITS:
         raise RowFailure("22023")
     exact = Decimal(repr(x)) if isinstance(x, float) else Decimal(x)
@@ -471,7 +471,7 @@ def _wrong_signs(values: list[Any]) -> str | None:
     result=lambda types, values: Type(Kind.DECIMAL, 28, 10),
     check=_wrong_signs,
 )
-def number_of(x: Any, decimal: Any = None, group: Any = None) -> Any:
+def number_of(x: pa.Array, decimal: pa.Scalar = None, group: pa.Scalar | None = None) -> Any:
     def plain(text: str, *signs: str) -> str:
         if _wrong_signs([text, *signs]):
             raise RowFailure("22023")

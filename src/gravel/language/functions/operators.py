@@ -31,7 +31,7 @@ def compared(symbol: str) -> Any:
     doubles have an order."""
     kernel = _KERNELS[symbol]
 
-    def compare(x: Any, y: Any) -> Any:
+    def compare(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar) -> pa.Array:
         x, y = ordering.together(x, y)
         if pa.types.is_floating(x.type) and (_has_nan(x) or _has_nan(y)):
             return _with_nan(kernel, x, y)
@@ -40,7 +40,7 @@ def compared(symbol: str) -> Any:
     return compare
 
 
-def _has_nan(x: Any) -> bool:
+def _has_nan(x: pa.Array | pa.Scalar) -> bool:
     return (
         bool(pc.any(pc.is_nan(x)).as_py())
         if isinstance(x, pa.Array)
@@ -48,7 +48,7 @@ def _has_nan(x: Any) -> bool:
     )
 
 
-def _with_nan(kernel: Any, x: Any, y: Any) -> Any:
+def _with_nan(kernel: Any, x: pa.Array, y: pa.Array | pa.Scalar) -> pa.Array:
     """Where either is NaN, whether each is one decides; elsewhere the numbers do."""
     a, b = pc.is_nan(x), pc.is_nan(y)
     return pc.if_else(
@@ -79,11 +79,11 @@ _comparison(
     meaning="whether both differ, NULL being one value: never unknown",
     examples={"NULL IS DISTINCT FROM 1": "TRUE", "1 IS NOT DISTINCT FROM 1": "TRUE"},
 )
-def is_distinct(x: Any, y: Any) -> Any:
+def is_distinct(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar) -> pa.Array:
     return distinct(x, y)
 
 
-def distinct(x: Any, y: Any) -> Any:
+def distinct(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar) -> pa.Array:
     """Arrow mask of the rows where x is distinct from y: unequal, or just one of them NULL."""
     unequal = pc.fill_null(compared("<>")(x, y), False)
     return pc.or_(unequal, pc.xor(pc.is_null(x), pc.is_null(y)))
@@ -122,7 +122,7 @@ def _same_type(types: list[Type], values: list[Any]) -> Type:
     errors=("22003",),
     result=_sum_type,
 )
-def plus(x: Any, y: Any, to: Type) -> Any:
+def plus(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     return arithmetic.add(x, y, to)
 
 
@@ -133,7 +133,7 @@ def plus(x: Any, y: Any, to: Type) -> Any:
     errors=("22003",),
     result=_sum_type,
 )
-def minus(x: Any, y: Any, to: Type) -> Any:
+def minus(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     return arithmetic.subtract(x, y, to)
 
 
@@ -144,7 +144,7 @@ def minus(x: Any, y: Any, to: Type) -> Any:
     errors=("22003",),
     result=_same_type,
 )
-def negate(x: Any, to: Type) -> Any:
+def negate(x: pa.Array, to: Type) -> Any:
     return arithmetic.negate(x, to)
 
 
@@ -155,7 +155,7 @@ def negate(x: Any, to: Type) -> Any:
     errors=("22003",),
     result=_product_type,
 )
-def times(x: Any, y: Any, to: Type) -> Any:
+def times(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     return arithmetic.multiply(x, y, to)
 
 
@@ -173,7 +173,7 @@ def times(x: Any, y: Any, to: Type) -> Any:
     errors=("22012", "22003"),
     result=_quotient_type,
 )
-def over(x: Any, y: Any, to: Type) -> Any:
+def over(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     return arithmetic.divide(x, y, to)
 
 
@@ -182,7 +182,7 @@ def over(x: Any, y: Any, to: Type) -> Any:
     meaning="both texts joined; NULL if either is; any type joins as its text",
     examples={"'B' || 4": "'B4'", "'B' || NULL": "NULL"},
 )
-def join(x: Any, y: Any) -> Any:
+def join(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar) -> pa.Array:
     return pc.binary_join_element_wise(x, y, "")
 
 
@@ -200,7 +200,7 @@ def join(x: Any, y: Any) -> Any:
     errors=("22019", "22025"),
     check=lambda values: _wrong_like(*values[1:]),
 )
-def like(x: Any, pattern: Any, escape: Any = None) -> Any:
+def like(x: pa.Array, pattern: pa.Array | pa.Scalar, escape: pa.Scalar | None = None) -> Any:
     if isinstance(pattern, pa.Scalar) and (escape is None or isinstance(escape, pa.Scalar)):
         return _like(
             x, pattern.as_py(), None if escape is None else escape.as_py(), escape is not None
@@ -208,7 +208,7 @@ def like(x: Any, pattern: Any, escape: Any = None) -> Any:
     return _like_columns(x, pattern, escape)
 
 
-def _like_columns(x: Any, pattern: Any, escape: Any) -> Result:
+def _like_columns(x: pa.Array, pattern: pa.Array, escape: pa.Scalar | None) -> Result:
     length = next(len(item) for item in (x, pattern, escape) if isinstance(item, pa.Array))
     spread = [
         item if isinstance(item, pa.Array) else pa.repeat(item, length)
@@ -232,7 +232,7 @@ def _like_columns(x: Any, pattern: Any, escape: Any) -> Result:
     return Result(pa.array(values, pa.bool_()), errors)
 
 
-def _like(x: Any, pattern: str | None, escape: str | None, has_escape: bool) -> Any:
+def _like(x: pa.Array, pattern: str | None, escape: str | None, has_escape: bool) -> pa.Array:
     count = len(x) if isinstance(x, pa.Array) else 1
     if pattern is None or (has_escape and escape is None):
         return pa.nulls(count, pa.bool_())
@@ -305,7 +305,7 @@ def like_regex(pattern: str, escape: str | None = None) -> str:
     },
     errors=("2201B", "22019", "22025"),
 )
-def similar(x: Any, pattern: Any, escape: Any = None) -> Any:
+def similar(x: pa.Array, pattern: pa.Scalar, escape: Any = None) -> pa.Array:
     columns = [item for item in (x, pattern, escape) if item is not None]
     return by_row(
         lambda text, *how: similar_pattern(*how).fullmatch(text) is not None,
@@ -348,5 +348,5 @@ def similar_pattern(pattern: str, escape: str | None = None) -> Any:
     meaning="the opposite; unknown stays unknown",
     examples={"NOT FALSE": "TRUE", "NOT NULL": "NULL"},
 )
-def negation(x: Any) -> Any:
+def negation(x: pa.Array) -> pa.Array:
     return pc.invert(x)

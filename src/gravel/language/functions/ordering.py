@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 _DAY = 86_400_000_000  # microseconds
 
 
-def sortable(values: Any) -> Any:
+def sortable(values: pa.Array | pa.ChunkedArray) -> pa.Array:
     """An array that is ordered and equal as the language has it, in a type that Arrow orders:
     BOOLEAN as 0 and 1, zero without a sign and one NaN, an INTERVAL by its length (a month has 30
     days, as in PostgreSQL), an ARRAY by its rank among the arrays here.
@@ -34,7 +34,7 @@ def sortable(values: Any) -> Any:
     return values
 
 
-def together(x: Any, y: Any) -> tuple[Any, Any]:
+def together(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar) -> tuple[Any, Any]:
     """Two arrays or scalars of one type, sortable beside each other."""
     kind = x.type
     if not (pa.types.is_interval(kind) or pa.types.is_list(kind)):
@@ -51,7 +51,7 @@ def together(x: Any, y: Any) -> tuple[Any, Any]:
     return a, b
 
 
-def one_zero(values: Any) -> Any:
+def one_zero(values: pa.Array) -> pa.Array:
     """Doubles with zero without a sign and one NaN, so that equal numbers have equal bits."""
     numbers = values.fill_null(0).to_numpy(zero_copy_only=False) + 0.0
     missing = values.is_null().to_numpy(zero_copy_only=False) if values.null_count else None

@@ -89,11 +89,11 @@ def _nth(pattern: str, flags: str, text: str, start: int, occurrence: int) -> An
     )
 
 
-def _is(scalar: Any, value: Any) -> bool:
+def _is(scalar: pa.Scalar, value: Any) -> bool:
     return isinstance(scalar, pa.Scalar) and scalar.as_py() == value
 
 
-def _good(pattern: Any, flags: Any) -> str | None:
+def _good(pattern: pa.Array | pa.Scalar, flags: pa.Scalar) -> str | None:
     """The pattern with its flags where both are constant and right."""
     if not constant(pattern, flags):
         return None
@@ -117,7 +117,7 @@ def _good(pattern: Any, flags: Any) -> str | None:
     errors=("2201B", "22023"),
     check=_wrong_like,
 )
-def like_regex(x: Any, pattern: Any, flags: Any = None) -> Any:
+def like_regex(x: pa.Array, pattern: pa.Scalar, flags: pa.Scalar | None = None) -> pa.Array:
     flags = pa.scalar("") if flags is None else flags
     good = _good(pattern, flags)
     if good is not None:
@@ -145,7 +145,9 @@ _SOLID = re.compile(r"(?:(?:\\[dwsDWS]|\[\^?[\w \-.,;:/]+\]|[\w ;,:/@#=<>&-])\+?
     errors=("2201B", "22023"),
     check=_wrong,
 )
-def occurrences_regex(pattern: Any, flags: Any, x: Any, start: Any) -> Any:
+def occurrences_regex(
+    pattern: pa.Array | pa.Scalar, flags: pa.Scalar, x: pa.Array | pa.Scalar, start: pa.Scalar
+) -> pa.Array:
     good = _good(pattern, flags)
     if good is not None and _is(start, 1) and _SOLID.fullmatch(pattern.as_py()):
         return pc.cast(pc.count_substring_regex(x, good), pa.int64())
@@ -176,8 +178,13 @@ def occurrences_regex(pattern: Any, flags: Any, x: Any, start: Any) -> Any:
     check=_wrong,
 )
 def substring_regex(
-    pattern: Any, flags: Any, x: Any, start: Any, occurrence: Any, number: Any
-) -> Any:
+    pattern: pa.Array | pa.Scalar,
+    flags: pa.Scalar,
+    x: pa.Array | pa.Scalar,
+    start: pa.Scalar,
+    occurrence: pa.Scalar,
+    number: pa.Scalar,
+) -> pa.Array:
     good = _good(pattern, flags)
     if (
         good is not None
@@ -214,8 +221,14 @@ def _part(
     check=_wrong,
 )
 def position_regex(
-    pattern: Any, flags: Any, x: Any, start: Any, occurrence: Any, number: Any, side: Any
-) -> Any:
+    pattern: pa.Array | pa.Scalar,
+    flags: pa.Scalar,
+    x: pa.Array | pa.Scalar,
+    start: pa.Scalar,
+    occurrence: pa.Scalar,
+    number: pa.Scalar,
+    side: pa.Scalar,
+) -> pa.Array:
     good = _good(pattern, flags)
     plain = _is(start, 1) and _is(occurrence, 1) and _is(number, 0) and _is(side, "START")
     if good is not None and plain and isinstance(x, pa.Array) and is_ascii(x):
@@ -249,7 +262,14 @@ def _place(
     errors=("2201B", "22023"),
     check=_wrong,
 )
-def translate_regex(pattern: Any, flags: Any, x: Any, new: Any, start: Any, occurrence: Any) -> Any:
+def translate_regex(
+    pattern: pa.Array | pa.Scalar,
+    flags: pa.Scalar,
+    x: pa.Array | pa.Scalar,
+    new: pa.Scalar,
+    start: pa.Scalar,
+    occurrence: pa.Scalar,
+) -> pa.Array:
     good = _good(pattern, flags)
     if (
         good is not None

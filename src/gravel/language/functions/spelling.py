@@ -58,7 +58,7 @@ def _beyond_ascii(
 ) -> Callable[[Any], Any]:
     """A kernel for ASCII values beside a Python function for the others, once a distinct value."""
 
-    def change(x: Any) -> Any:
+    def change(x: pa.Array) -> pa.Array:
         if is_ascii(x):
             return ascii_kernel(x)
         high = pa.array(rows_with(x, HIGH))
@@ -76,16 +76,16 @@ def _beyond_ascii(
     ),
     examples={"WITHOUT_ACCENTS('Blå Möwe')": "'Bla Mowe'", "WITHOUT_ACCENTS('Ærø')": "'AEro'"},
 )
-def without_accents(x: Any) -> Any:
+def without_accents(x: pa.Array) -> pa.Array:
     return on_rows(x, rows_with(x, HIGH), lambda subset: by_value(subset, unaccented))
 
 
-def _only(x: Any, wanted: ByteSet) -> Any:
+def _only(x: pa.Array, wanted: ByteSet) -> pa.Array:
     """ASCII values with only the wanted bytes."""
     return _kept(x, wanted.within(body(x)[1]))
 
 
-def _kept(x: Any, keep: np.ndarray) -> Any:
+def _kept(x: pa.Array, keep: np.ndarray) -> pa.Array:
     """The values with only the bytes to keep."""
     offsets, data = body(x)
     if keep.all():
@@ -105,7 +105,7 @@ _only_digits = _beyond_ascii(
     meaning="the decimal digits of x, of any script, and nothing else",
     examples={"ONLY_DIGITS('0555/12-34')": "'05551234'", "ONLY_DIGITS('none')": "''"},
 )
-def only_digits(x: Any) -> Any:
+def only_digits(x: pa.Array) -> pa.Array:
     return _only_digits(x)
 
 
@@ -128,7 +128,7 @@ _only_letters = _beyond_ascii(lambda x: _only(x, _LETTERS), _letters)
     meaning="the letters of x with their marks, and nothing else",
     examples={"ONLY_LETTERS('HB 007 K')": "'HBK'", "ONLY_LETTERS('Möwe 2')": "'Möwe'"},
 )
-def only_letters(x: Any) -> Any:
+def only_letters(x: pa.Array) -> pa.Array:
     return _only_letters(x)
 
 
@@ -155,7 +155,7 @@ def _shape(text: str) -> str:
     return "".join(out)
 
 
-def _translated(x: Any, signs: bytes) -> Any:
+def _translated(x: pa.Array, signs: bytes) -> pa.Array:
     offsets, data = body(x)
     return with_buffers(x, offsets, np.frombuffer(data.tobytes().translate(signs), np.uint8))
 
@@ -171,7 +171,7 @@ _shaped = _beyond_ascii(lambda x: _translated(x, _SHAPE), _shape)
     ),
     examples={"SHAPE('HB 007 k')": "'AA 999 a'", "SHAPE('2024-05-31')": "'9999-99-99'"},
 )
-def shape(x: Any) -> Any:
+def shape(x: pa.Array) -> pa.Array:
     return _shaped(x)
 
 
@@ -191,7 +191,7 @@ def _key(text: str) -> str | None:
     return " ".join(words) or None
 
 
-def _key_ascii(x: Any) -> Any:
+def _key_ascii(x: pa.Array) -> pa.Array:
     result = _translated(x, _KEY)
     offsets, data = body(result)
     space = data == 32
@@ -221,7 +221,7 @@ _keyed = _beyond_ascii(_key_ascii, _key)
     },
     errors=("22023",),
 )
-def match_key(x: Any, order: Any = None) -> Any:
+def match_key(x: pa.Array, order: pa.Scalar | None = None) -> Any:
     result = _keyed(x)
     if order is None:
         return result
@@ -230,7 +230,7 @@ def match_key(x: Any, order: Any = None) -> Any:
     return by_row(_ordered, x, order)
 
 
-def _words_sorted(texts: Any) -> Any:
+def _words_sorted(texts: pa.Array) -> pa.Array:
     """Texts with their words in order; two of them are only exchanged, which is what most names
     need."""
     spaces = pc.fill_null(pc.count_substring(texts, " "), 0).to_numpy(zero_copy_only=False)
@@ -241,7 +241,7 @@ def _words_sorted(texts: Any) -> Any:
     return texts
 
 
-def _two_sorted(texts: Any) -> Any:
+def _two_sorted(texts: pa.Array) -> pa.Array:
     words = pc.split_pattern(texts, " ")
     first, second = pc.list_element(words, 0), pc.list_element(words, 1)
     return pc.if_else(
@@ -249,7 +249,7 @@ def _two_sorted(texts: Any) -> Any:
     )
 
 
-def _many_sorted(texts: Any) -> Any:
+def _many_sorted(texts: pa.Array) -> pa.Array:
     return by_value(texts, lambda text: " ".join(sorted(text.split(" "))))
 
 
@@ -265,7 +265,7 @@ def _ordered(text: str, order: str) -> str | None:
     meaning="how many runs of characters without white space x has",
     examples={"WORD_COUNT('Lady of the Quay')": "4", "WORD_COUNT('  ')": "0"},
 )
-def word_count(x: Any) -> Any:
+def word_count(x: pa.Array) -> pa.Array:
     tidy = tidy_spaces(x)
     offsets, data = body(tidy)
     spaces = np.zeros(len(data) + 1, np.int64)
@@ -287,7 +287,7 @@ def word_count(x: Any) -> Any:
     },
     errors=("22023",),
 )
-def mask(x: Any, first: Any, last: Any, symbol: Any) -> Any:
+def mask(x: pa.Array, first: pa.Scalar, last: pa.Scalar, symbol: pa.Scalar) -> Any:
     if (
         constant(first, last, symbol)
         and min(first.as_py(), last.as_py()) >= 0
@@ -297,7 +297,7 @@ def mask(x: Any, first: Any, last: Any, symbol: Any) -> Any:
     return by_row(_masked, x, first, last, symbol)
 
 
-def _mask_all(x: Any, first: int, last: int, symbol: Any) -> Any:
+def _mask_all(x: pa.Array, first: int, last: int, symbol: pa.Scalar) -> pa.Array:
     """All values at once: what is shown at each end, and as many symbols as are left between."""
     length = pc.utf8_length(x)
     whole = pc.less_equal(length, first + last)

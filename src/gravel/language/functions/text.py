@@ -32,7 +32,7 @@ def _full_case(ascii_kernel: Any, convert: Callable[[str], str]) -> Callable[[An
     """A case mapping: Arrow's for ASCII, Python's full Unicode mapping (sharp s to SS) for the
     other values."""
 
-    def change(x: Any) -> Any:
+    def change(x: pa.Array) -> pa.Array:
         if isinstance(x, pa.Scalar):
             return pa.scalar(None if x.as_py() is None else convert(x.as_py()), pa.string())
         result = ascii_kernel(x)
@@ -55,7 +55,7 @@ _upper, _lower = _full_case(pc.ascii_upper, str.upper), _full_case(pc.ascii_lowe
     meaning="all letters as capitals, by Unicode's full mapping",
     examples={"UPPER('Möwe')": "'MÖWE'", "UPPER('Straße')": "'STRASSE'"},
 )
-def upper(x: Any) -> Any:
+def upper(x: pa.Array) -> pa.Array:
     return _upper(x)
 
 
@@ -64,7 +64,7 @@ def upper(x: Any) -> Any:
     meaning="all letters as small ones, by Unicode's full mapping",
     examples={"LOWER('ÅSE')": "'åse'"},
 )
-def lower(x: Any) -> Any:
+def lower(x: pa.Array) -> pa.Array:
     # A text that the ASCII kernel has lowered gives the same full mapping as the text itself.
     return _lower(x)
 
@@ -77,7 +77,7 @@ def _trim(side: str) -> tuple[Any, Any]:
     }[side]
 
 
-def _trimmed(x: Any, chars: Any, side: str) -> Any:
+def _trimmed(x: pa.Array, chars: pa.Array | pa.Scalar | None, side: str) -> pa.Array:
     kernel, convert = _trim(side)
     if chars is None:
         return kernel(x, " ")
@@ -101,7 +101,7 @@ def _trimmed(x: Any, chars: Any, side: str) -> Any:
         "BTRIM('(B4)', '()')": "'B4'",
     },
 )
-def btrim(x: Any, chars: Any = None) -> Any:
+def btrim(x: pa.Array, chars: pa.Array | pa.Scalar | None = None) -> pa.Array:
     return _trimmed(x, chars, "both")
 
 
@@ -110,7 +110,7 @@ def btrim(x: Any, chars: Any = None) -> Any:
     meaning="x without the plain spaces, or any of the given characters, at its start",
     examples={"LTRIM('  Gull ')": "'Gull '"},
 )
-def ltrim(x: Any, chars: Any = None) -> Any:
+def ltrim(x: pa.Array, chars: pa.Array | pa.Scalar | None = None) -> pa.Array:
     return _trimmed(x, chars, "left")
 
 
@@ -119,7 +119,7 @@ def ltrim(x: Any, chars: Any = None) -> Any:
     meaning="x without the plain spaces, or any of the given characters, at its end",
     examples={"RTRIM('  Gull ')": "'  Gull'"},
 )
-def rtrim(x: Any, chars: Any = None) -> Any:
+def rtrim(x: pa.Array, chars: pa.Scalar | None = None) -> pa.Array:
     return _trimmed(x, chars, "right")
 
 
@@ -131,11 +131,11 @@ def rtrim(x: Any, chars: Any = None) -> Any:
     ),
     examples={"TIDY_SPACES('  Grey   Gull ')": "'Grey Gull'", "TIDY_SPACES(' ')": "''"},
 )
-def tidy_spaces(x: Any) -> Any:
+def tidy_spaces(x: pa.Array) -> pa.Array:
     return on_rows(x, maybe_untidy(x), _tidy)
 
 
-def _tidy(subset: Any) -> Any:
+def _tidy(subset: pa.Array) -> pa.Array:
     without = (
         subset if is_ascii(subset) else pc.replace_substring_regex(subset, f"[{ZERO_WIDTH}]+", "")
     )
@@ -178,7 +178,7 @@ def _title(char: str) -> str:
         "CAPITALIZE_WORDS('THE LADY OF THE QUAY III', 'of the III')": "'The Lady of the Quay III'",
     },
 )
-def capitalize_words(x: Any, kept: Any = None) -> Any:
+def capitalize_words(x: pa.Array, kept: pa.Scalar | None = None) -> pa.Array:
     result = _with_capitals(x)
     if kept is None:
         return result
@@ -215,7 +215,7 @@ def _keeping(words: list[str]) -> Callable[[str], str]:
     return keep
 
 
-def _with_capitals(x: Any) -> Any:
+def _with_capitals(x: pa.Array) -> pa.Array:
     result = on_rows(pc.ascii_title(x), _untitled(x), _capitalized_ascii)
     if is_ascii(x):
         return result
@@ -229,7 +229,7 @@ _IS_UPPER, _IS_LOWER = ByteSet(bytes(range(65, 91))), ByteSet(bytes(range(97, 12
 _BREAK, _DIGIT, _QUOTE = ByteSet(b"\t\n\x0b\x0c\r -"), ByteSet(b"0123456789"), ByteSet(b"'")
 
 
-def _untitled(x: Any) -> np.ndarray:
+def _untitled(x: pa.Array) -> np.ndarray:
     """Mask of the values in which a letter follows what is neither a letter nor a break: Arrow's
     title case, which raises every such letter, differs there and only there."""
     offsets, data = body(x)
@@ -241,7 +241,7 @@ def _untitled(x: Any) -> np.ndarray:
     return mask
 
 
-def _capitalized_ascii(x: Any) -> Any:
+def _capitalized_ascii(x: pa.Array) -> pa.Array:
     """The rule on the bytes of all values at once; only ASCII values come out right."""
     offsets, data = body(x)
     if len(data) == 0:
@@ -277,7 +277,7 @@ def _capitalized_ascii(x: Any) -> Any:
     meaning="the number of characters (not bytes); CHAR_LENGTH is the same",
     examples={"LENGTH('Möwe')": "4", "LENGTH('')": "0"},
 )
-def length(x: Any) -> Any:
+def length(x: pa.Array) -> pa.Array:
     return pc.cast(pc.utf8_length(x), pa.int64())
 
 
@@ -285,7 +285,7 @@ class RowFailure(Exception):
     """Raised by a Python function for a row that has an error; the argument is its SQLSTATE."""
 
 
-def by_row(convert: Callable[..., Any], *columns: Any, to: Any = None) -> Any:
+def by_row(convert: Callable[..., Any], *columns: Any, to: pa.DataType | None = None) -> Any:
     """A Python function over the rows of several columns: once for each distinct value where the
     others are constant, else once for each distinct combination. NULL in any gives NULL, a
     RowFailure that row's error.
@@ -320,7 +320,7 @@ def by_row(convert: Callable[..., Any], *columns: Any, to: Any = None) -> Any:
 
 
 def _converted(
-    convert: Callable[..., Any], rows: list[tuple[Any, ...]], to: Any
+    convert: Callable[..., Any], rows: list[tuple[Any, ...]], to: pa.DataType | None
 ) -> tuple[Any, np.ndarray]:
     out: list[Any] = []
     errors = np.zeros(len(rows), np.uint8)
@@ -345,7 +345,7 @@ def constant(*values: Any) -> bool:
     meaning="the first n characters; for n below 0 all but the last -n",
     examples={"LEFT('Gull', 2)": "'Gu'", "LEFT('Gull', -1)": "'Gul'"},
 )
-def left(x: Any, n: Any) -> Any:
+def left(x: pa.Array, n: pa.Array | pa.Scalar) -> pa.Array:
     if constant(n):
         return pc.utf8_slice_codeunits(x, 0, _near(n.as_py()))
     return by_row(lambda text, count: text[:count], x, n)
@@ -356,7 +356,7 @@ def left(x: Any, n: Any) -> Any:
     meaning="the last n characters; for n below 0 all but the first -n",
     examples={"RIGHT('Gull', 2)": "'ll'", "RIGHT('Gull', -1)": "'ull'"},
 )
-def right(x: Any, n: Any) -> Any:
+def right(x: pa.Array, n: pa.Array | pa.Scalar) -> pa.Array:
     if constant(n):
         count = _near(n.as_py())
         return pc.utf8_slice_codeunits(x, -count) if count else pc.utf8_slice_codeunits(x, 0, 0)
@@ -376,7 +376,9 @@ def right(x: Any, n: Any) -> Any:
     },
     errors=("22011",),
 )
-def substring(x: Any, start: Any, length: Any = None) -> Any:
+def substring(
+    x: pa.Array, start: pa.Array | pa.Scalar, length: pa.Array | pa.Scalar | None = None
+) -> Any:
     if constant(start, length):
         first = _near(start.as_py()) - 1
         if length is None:
@@ -409,7 +411,7 @@ def _part(text: str, start: int, length: int | None = None) -> str:
         "POSITION('' IN 'Gull')": "1",
     },
 )
-def position(part: Any, x: Any) -> Any:
+def position(part: pa.Array | pa.Scalar, x: pa.Array | pa.Scalar) -> pa.Array:
     if constant(part) and isinstance(x, pa.Array):
         result = pc.add(pc.find_substring(x, part.as_py()), 1)
         if is_ascii(x):
@@ -434,7 +436,9 @@ def position(part: Any, x: Any) -> Any:
     examples={"REPLACE('B-4', '-', '')": "'B4'", "REPLACE('Gull', '', 'x')": "'Gull'"},
     errors=("22001",),
 )
-def replace(x: Any, old: Any, new: Any) -> Any:
+def replace(
+    x: pa.Array | pa.Scalar, old: pa.Array | pa.Scalar, new: pa.Array | pa.Scalar
+) -> pa.Array:
     if constant(old, new) and len(new.as_py()) <= max(1, len(old.as_py())):
         return pc.replace_substring(x, old.as_py(), new.as_py()) if old.as_py() else x
     return by_row(_replaced, x, old, new)
@@ -457,7 +461,7 @@ def _replaced(text: str, old: str, new: str) -> str:
         "CONCAT(NULL, NULL)": "''",
     },
 )
-def concat(*columns: Any) -> Any:
+def concat(*columns: Any) -> pa.Array:
     # Arrow's own way to pass over NULL loses the rows in which every argument is NULL.
     return pc.binary_join_element_wise(*(pc.fill_null(column, "") for column in columns), "")
 
@@ -474,7 +478,7 @@ def concat(*columns: Any) -> Any:
         "CONCAT_WS(NULL, 'B')": "NULL",
     },
 )
-def concat_ws(delimiter: Any, *columns: Any) -> Any:
+def concat_ws(delimiter: pa.Array, *columns: Any) -> pa.Array:
     result: Any = None
     for column in columns:
         texts = (
@@ -502,7 +506,7 @@ def _near(place: int) -> int:
 LONGEST = 10_000_000  # characters that REPEAT, LPAD and RPAD make at most
 
 
-def _padded(x: Any, n: Any, fill: Any, left: bool) -> Any:
+def _padded(x: pa.Array, n: pa.Scalar, fill: pa.Array | pa.Scalar, left: bool) -> pa.Array:
     if constant(n, fill) and len(fill.as_py()) == 1 and 0 < n.as_py() <= 10_000:
         wide = (pc.utf8_lpad if left else pc.utf8_rpad)(x, n.as_py(), fill.as_py())
         return pc.utf8_slice_codeunits(wide, 0, n.as_py())
@@ -528,7 +532,7 @@ def _padded(x: Any, n: Any, fill: Any, left: bool) -> Any:
     examples={"LPAD('7', 3, '0')": "'007'", "LPAD('Gull', 2)": "'Gu'"},
     errors=("22011",),
 )
-def lpad(x: Any, n: Any, fill: Any = None) -> Any:
+def lpad(x: pa.Array, n: pa.Scalar, fill: pa.Array | pa.Scalar | None = None) -> pa.Array:
     return _padded(x, n, pa.scalar(" ") if fill is None else fill, True)
 
 
@@ -541,7 +545,7 @@ def lpad(x: Any, n: Any, fill: Any = None) -> Any:
     examples={"RPAD('7', 3, '.-')": "'7.-'"},
     errors=("22011",),
 )
-def rpad(x: Any, n: Any, fill: Any = None) -> Any:
+def rpad(x: pa.Array, n: pa.Scalar, fill: pa.Array | pa.Scalar | None = None) -> pa.Array:
     return _padded(x, n, pa.scalar(" ") if fill is None else fill, False)
 
 
@@ -550,7 +554,7 @@ def rpad(x: Any, n: Any, fill: Any = None) -> Any:
     meaning="the number of bytes of x in UTF-8",
     examples={"OCTET_LENGTH('Möwe')": "5"},
 )
-def octet_length(x: Any) -> Any:
+def octet_length(x: pa.Array) -> pa.Array:
     return pc.cast(pc.binary_length(x), pa.int64())
 
 
@@ -559,7 +563,7 @@ def octet_length(x: Any) -> Any:
     meaning="the characters of x from the last to the first",
     examples={"REVERSE('Gull')": "'lluG'"},
 )
-def reverse(x: Any) -> Any:
+def reverse(x: pa.Array) -> pa.Array:
     return pc.utf8_reverse(x)
 
 
@@ -569,7 +573,7 @@ def reverse(x: Any) -> Any:
     examples={"REPEAT('ab', 3)": "'ababab'", "REPEAT('ab', -1)": "''"},
     errors=("22011",),
 )
-def repeat(x: Any, n: Any) -> Any:
+def repeat(x: pa.Array, n: pa.Array | pa.Scalar) -> pa.Array:
     if constant(n) and isinstance(x, pa.Array) and len(x):
         count = max(n.as_py(), 0)
         longest = pc.max(pc.binary_length(x)).as_py() or 0
@@ -596,7 +600,12 @@ def _times(text: str, count: int) -> str:
     },
     errors=("22011",),
 )
-def overlay(x: Any, y: Any, start: Any, length: Any = None) -> Any:
+def overlay(
+    x: pa.Array,
+    y: pa.Array | pa.Scalar,
+    start: pa.Array | pa.Scalar,
+    length: pa.Scalar | None = None,
+) -> Any:
     if (
         constant(y, start)
         and (length is None or constant(length))
@@ -633,7 +642,7 @@ def _overlaid(text: str, new: str, start: int, length: int | None = None) -> str
     ),
     examples={"LENGTH(NORMALIZE('Mo\u0308we', NFC))": "4"},
 )
-def normalize(x: Any, form: Any) -> Any:
+def normalize(x: pa.Array, form: pa.Scalar) -> pa.Array:
     return x if is_ascii(x) else pc.utf8_normalize(x, form.as_py())
 
 
@@ -650,7 +659,12 @@ def normalize(x: Any, form: Any) -> Any:
     },
     errors=("22023",),
 )
-def position_of(part: Any, x: Any, occurrence: Any = None, start: Any = None) -> Any:
+def position_of(
+    part: pa.Array,
+    x: pa.Scalar,
+    occurrence: pa.Scalar | None = None,
+    start: pa.Scalar | None = None,
+) -> Any:
     if occurrence is None:
         return position(part, x)
     return by_row(_nth, part, x, occurrence, *(() if start is None else (start,)), to=pa.int64())
@@ -676,7 +690,7 @@ def _nth(part: str, text: str, occurrence: int, start: int = 1) -> int:
     ),
     examples={"TRANSLATE('B-4/7', '-/', '  ')": "'B 4 7'", "TRANSLATE('1,5', ',', '')": "'15'"},
 )
-def translate(x: Any, old: Any, new: Any) -> Any:
+def translate(x: pa.Array, old: pa.Scalar, new: pa.Scalar) -> pa.Array:
     def translated(text: str, signs: str, others: str) -> str:
         table: dict[int, str | None] = {}
         for index, sign in enumerate(signs):

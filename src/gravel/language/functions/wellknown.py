@@ -117,7 +117,7 @@ FORMS: dict[str, str | Callable[[str], bool]] = {
 }  # fmt: skip
 
 
-def has_form(array: Any, form: str) -> Any:
+def has_form(array: pa.Array, form: str) -> pa.Array:
     """A BOOLEAN array: which texts have a form of FORMS; plain spaces around them are ignored."""
     test = FORMS[form]
     trimmed = pc.utf8_trim(array, " ")
@@ -162,7 +162,7 @@ def _check(values: list[Any]) -> str | None:
     errors=("22023",),
     check=_check,
 )
-def has_form_of(x: Any, form: Any) -> Any:
+def has_form_of(x: pa.Array, form: pa.Scalar) -> pa.Array:
     if (
         constant(form)
         and form.as_py() is not None
@@ -179,7 +179,7 @@ def _has_form(text: str, form: str) -> bool:
     return bool(has_form(pa.array([text], pa.string()), form.upper())[0].as_py())
 
 
-def rows_of(array: Any, form: str) -> np.ndarray:
+def rows_of(array: pa.Array, form: str) -> np.ndarray:
     """Mask of the texts that have a form; NULL has none."""
     result: np.ndarray = pc.fill_null(has_form(array, form), False).to_numpy(
         zero_copy_only=False

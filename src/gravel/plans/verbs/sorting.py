@@ -53,7 +53,7 @@ def bind(binder: Binder) -> tuple[SortAction, tuple[PlanColumn, ...], Watch]:
 
 def evaluated(
     step: BoundStep, rows: TrackedRows, keys: Keys, count: StepCount, gone: list[Left]
-) -> list[Any]:
+) -> list[pa.Array]:
     """The values of sort keys; rows in which one fails leave, or sort as NULL."""
     frame = rows.frame()
     results = [
@@ -75,12 +75,12 @@ def evaluated(
     ]
 
 
-def with_columns(batch: Any, columns: dict[str, Any]) -> Any:
+def with_columns(batch: pa.RecordBatch, columns: dict[str, Any]) -> pa.RecordBatch:
     """A record batch with more columns."""
     return pa.record_batch([*batch.columns, *columns.values()], [*batch.schema.names, *columns])
 
 
-def sortable(values: Any) -> Any:
+def sortable(values: pa.Array) -> pa.Array:
     """A key column that every batch has in one type."""
     return values.cast(pa.string()) if pa.types.is_null(values.type) else values
 
@@ -115,7 +115,7 @@ class SortAction(TableAction):
             tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None),
         ]
 
-        def order(table: Any) -> np.ndarray:
+        def order(table: pa.Table) -> np.ndarray:
             return sort_order(
                 [*(table[f"k{index}"] for index in range(len(self.keys))), table["marks"]], sorts
             )

@@ -97,7 +97,7 @@ def _look_at(pattern: str, binder: Binder) -> None:
         binder.wrong(f"{pattern!r} is no valid pattern", "split", "on_regex")
 
 
-def _pieces(how: Split, texts: Any, most: int | None = None) -> Any:
+def _pieces(how: Split, texts: pa.Array, most: int | None = None) -> pa.Array:
     """An Arrow list of each text's pieces, at most so many."""
     options: dict[str, Any] = {} if most is None else {"max_splits": most - 1}
     if how.on is not None:
@@ -120,7 +120,7 @@ def _pieces(how: Split, texts: Any, most: int | None = None) -> Any:
     return result
 
 
-def _pieces_by_row(how: Split, lists: Any) -> tuple[np.ndarray, Any]:
+def _pieces_by_row(how: Split, lists: pa.Array) -> tuple[np.ndarray, Any]:
     """The row of each piece that a split into rows makes, and the piece."""
     sizes = (
         pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False).astype(np.int64)
@@ -173,7 +173,7 @@ def _from_end(pattern: str, text: str, most: int) -> list[str]:
     return [text[start:end] for start, end in zip(starts, ends, strict=True)]
 
 
-def trimmed(texts: Any) -> Any:
+def trimmed(texts: pa.Array) -> pa.Array:
     """Texts without white space or zero width characters at their ends."""
     doubtful = maybe_padded(texts)
     if not doubtful.any():
@@ -249,7 +249,9 @@ class RowSplit(RowAction):
         return Outcome(result, count, gone)
 
 
-def _arrange(rows: TrackedRows, index: int, columns: list[Any], types: tuple[Type, ...]) -> None:
+def _arrange(
+    rows: TrackedRows, index: int, columns: list[pa.Array], types: tuple[Type, ...]
+) -> None:
     rows.arrange([*rows.stored[:index], *columns, *rows.stored[index + 1 :]], types)
 
 

@@ -126,7 +126,7 @@ class UniqueAction(TableAction):
             held.clear()
             yield from keyed
 
-        def by_hash(table: Any) -> np.ndarray:
+        def by_hash(table: pa.Table) -> np.ndarray:
             return sort_order([table["hash"], table["marks"]], [_ASCENDING, _ASCENDING])
 
         groups = _whole_groups(
@@ -214,7 +214,7 @@ class UniqueAction(TableAction):
             by = [item.filter(kept) for item in by]
         return by, prefer
 
-    def _decided(self, step: BoundStep, table: Any, count: StepCount) -> Any:
+    def _decided(self, step: BoundStep, table: pa.Table, count: StepCount) -> pa.Table:
         """Rows of whole groups with their survivors filled, `into` (the path of the row that each
         was merged into), `why` and `apart` (set aside for a conflict)."""
         (batch,) = table.combine_chunks().to_batches() or [None]
@@ -350,7 +350,9 @@ class UniqueAction(TableAction):
             )
         count.changed += int(filled_rows.sum())
 
-    def _reasons(self, by: list[Any], order: np.ndarray, places: np.ndarray, total: int) -> Any:
+    def _reasons(
+        self, by: list[pa.Array], order: np.ndarray, places: np.ndarray, total: int
+    ) -> pa.Array:
         """What the rows of a group are equal in, with the values, as a text for each."""
         message = []
         frame = Frame(
@@ -367,7 +369,7 @@ class UniqueAction(TableAction):
         back[places] = np.arange(len(places))
         return reasons.take(pa.array(np.maximum(back, 0), mask=back < 0))
 
-    def _settled(self, step: BoundStep, table: Any, context: Context) -> Iterator[TrackedRows]:
+    def _settled(self, step: BoundStep, table: pa.Table, context: Context) -> Iterator[TrackedRows]:
         """The survivors; the others leave."""
         for start in range(0, table.num_rows, OUT):
             (batch,) = table.slice(start, OUT).combine_chunks().to_batches()
@@ -401,7 +403,9 @@ class UniqueAction(TableAction):
                 yield rows
 
 
-def _tied(keys: list[Any], order: np.ndarray, starts: np.ndarray, sizes: np.ndarray) -> np.ndarray:
+def _tied(
+    keys: list[pa.Array], order: np.ndarray, starts: np.ndarray, sizes: np.ndarray
+) -> np.ndarray:
     """The groups whose first two rows are preferred alike, so that only their order in the table
     decides."""
     codes, _ = codes_of([key.take(pa.array(order)) for key in keys], len(order))
@@ -410,12 +414,12 @@ def _tied(keys: list[Any], order: np.ndarray, starts: np.ndarray, sizes: np.ndar
     return tied
 
 
-def _by_place(table: Any) -> np.ndarray:
+def _by_place(table: pa.Table) -> np.ndarray:
     places: np.ndarray = table["marks"].to_numpy().argsort(kind="stable")
     return places
 
 
-def _any_null(values: list[Any], count: int) -> np.ndarray:
+def _any_null(values: list[pa.Array], count: int) -> np.ndarray:
     null = np.zeros(count, bool)
     for value in values:
         if value.null_count:

@@ -216,7 +216,7 @@ class CsvSource(Source):
         options: tuple[Any, Any] = self._options[key]
         return options
 
-    def _columns(self, parsed: Any, key: tuple[int, ...] | None) -> list[Any]:
+    def _columns(self, parsed: pa.Table, key: tuple[int, ...] | None) -> list[pa.Array | None]:
         columns: list[Any] = [None] * len(self.columns)
         for index in range(len(self.columns)) if key is None else key:
             chunks = parsed.column(str(index))

@@ -323,7 +323,7 @@ class Other(Database):
             + ", ".join(f"{self.quoted(old)} TO {self.quoted(new)}" for old, new in pairs)
         )
 
-    def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
+    def values(self, texts: pa.Array, kind: Type, declared: str = "") -> list[Any]:
         """See Database."""
         if kind.kind is Kind.BINARY:
             return [None if text is None else base64.b64decode(text) for text in texts.to_pylist()]

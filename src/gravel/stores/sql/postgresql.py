@@ -237,7 +237,7 @@ class PostgreSQL(Database):
         with self.told():
             return _shape(self.raw, *self.place(table))
 
-    def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
+    def values(self, texts: pa.Array, kind: Type, declared: str = "") -> list[Any]:
         """See Database: the server reads a text as its column's type."""
         if kind.kind is Kind.BINARY:
             return [None if text is None else base64.b64decode(text) for text in texts.to_pylist()]
@@ -299,7 +299,7 @@ class PostgreSQL(Database):
                 " ORDER BY n"
             ).format(sql.SQL(kind))
 
-            def form(texts: Any) -> Any:
+            def form(texts: pa.Array) -> pa.Array:
                 with self.told():
                     return pa.array(
                         [row[0] for row in self.raw.execute(ask, (texts.to_pylist(),))], pa.string()
@@ -336,7 +336,9 @@ class PostgreSQL(Database):
             if (kind := _of_arrow(source.fields.get(index))) is not None
         }
 
-    def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
+    def insert(
+        self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[pa.Array]
+    ) -> int:
         """See Database; by COPY."""
         sql = self.driver.sql
         into = sql.SQL("COPY {} ({}) FROM STDIN (FORMAT csv)").format(
@@ -364,7 +366,7 @@ class PostgreSQL(Database):
             return int(cursor.rowcount)
 
 
-def _of_arrow(field: Any) -> str | None:
+def _of_arrow(field: pa.Field) -> str | None:
     """The type for a file's column, where it says more than the language's own."""
     if field is None:
         return None

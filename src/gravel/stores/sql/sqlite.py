@@ -225,7 +225,7 @@ class SQLite(Database):
             if 0 <= kind.scale <= kind.precision <= _EXACT_DIGITS
         }
 
-    def values(self, texts: Any, kind: Type, declared: str = "") -> list[Any]:
+    def values(self, texts: pa.Array, kind: Type, declared: str = "") -> list[Any]:
         """See Database: integers, doubles and bytes as such, truth as 0 and 1 where the column is
         declared so."""
         if kind.kind is not Kind.BINARY and _keeps_text(declared):
@@ -596,7 +596,7 @@ def _fallback(kind: str) -> Type | None:
     )
 
 
-def _as_number(text: str | None) -> Any:
+def _as_number(text: str | None) -> float | str | None:
     """In a column of no declared type, a number where it holds the text's value exactly, as it was
     when it was read."""
     if text is None or not re.fullmatch(r"-?[0-9]*\.?[0-9]+", text):
@@ -641,7 +641,7 @@ def _scaled(value: Any, scale: int) -> str | None:
     return _text(value) if scale == 0 or not isinstance(value, int) else f"{value}.{'0' * scale}"
 
 
-def _texts(values: Any, result: set[type], truth: bool, scale: int | None = None) -> Any:
+def _texts(values: Any, result: set[type], truth: bool, scale: int | None = None) -> pa.Array:
     if result <= {str, type(None)}:
         return pa.array(values, pa.string())
     if scale is not None:

@@ -12,13 +12,17 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 from urllib.parse import SplitResult, parse_qsl, unquote, urlencode, urlsplit, urlunsplit
 
 from gravel.hidden import restored
 from gravel.language.types import Kind, Type
 from gravel.problems import CallProblem, DataProblem, Problem, TableProblem, nearest
 from gravel.sources.source import Source
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
 
 _ROWS = 20_000  # rows bound at a time
 
@@ -365,7 +369,9 @@ class Database(ABC):
         self.run(f"CREATE TABLE {self.quoted(to)} AS SELECT * FROM {self.quoted(table)}")
         return self.count(to)
 
-    def insert(self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
+    def insert(
+        self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[pa.Array]
+    ) -> int:
         """Rows, added; how many the database says they are."""
         names = ", ".join(self.column(name) for name, _ in columns)
         binds = ", ".join(f"\0v{index}" for index in range(len(columns)))
@@ -379,7 +385,7 @@ class Database(ABC):
         table: str,
         key: Sequence[tuple[str, Type]],
         columns: Sequence[tuple[str, Type]],
-        texts: Sequence[Any],
+        texts: Sequence[pa.Array],
     ) -> int:
         """Cells of rows that have a key: `texts` has the key's columns first. How many rows the
         database says."""
@@ -397,7 +403,7 @@ class Database(ABC):
         table: str,
         key: Sequence[tuple[str, Type]],
         columns: Sequence[tuple[str, Type]],
-        texts: Sequence[Any],
+        texts: Sequence[pa.Array],
         every: Sequence[str],
     ) -> int:
         """Copies of rows that have a key, other than them in some columns; `every`: the columns
@@ -412,7 +418,7 @@ class Database(ABC):
         )
         return self.each(sql, self.bound(table, [*key, *columns], texts))
 
-    def delete(self, table: str, key: Sequence[tuple[str, Type]], texts: Sequence[Any]) -> int:
+    def delete(self, table: str, key: Sequence[tuple[str, Type]], texts: Sequence[pa.Array]) -> int:
         """Rows that have a key, taken away; how many the database says."""
         return self.each(
             f"DELETE FROM {self.quoted(table)} WHERE {self._with_key(key)}",
@@ -425,7 +431,7 @@ class Database(ABC):
         )
 
     def bound(
-        self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[Any]
+        self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[pa.Array]
     ) -> Iterator[list[tuple[Any, ...]]]:
         """Rows of values to be bound, some at a time."""
         declared = self.declared(table)
