@@ -188,7 +188,7 @@ class _Plan:
         self,
         table: Source,
         scope: Scope,
-        test: Any,
+        test: nodes.Expression | None,
         computed: list[nodes.Expression],
         keys: list[nodes.Expression],
         sorts: list[tree.SortKey],

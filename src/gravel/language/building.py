@@ -40,7 +40,7 @@ def rule(method: Callable[..., Any]) -> Callable[..., Any]:
     """A grammar rule's action: gets (start, end) of all it covers, then its children without
     punctuation."""
 
-    def action(self: Any, children: list[Any]) -> Any:
+    def action(self: Any, children: Parts) -> Any:
         flat = [child for child in children if child is not None]
         start, end = start_of(flat[0]), end_of(flat[-1])
         kept = [
@@ -52,15 +52,15 @@ def rule(method: Callable[..., Any]) -> Callable[..., Any]:
     return action
 
 
-def has_word(items: list[Any], kind: str) -> bool:
+def has_word(items: Parts, kind: str) -> bool:
     return any(not isinstance(item, tree.Node) and item.type == kind for item in items)
 
 
-def nodes_in(items: list[Any]) -> list[Any]:
+def nodes_in(items: Parts) -> list[Any]:
     return [item for item in items if isinstance(item, tree.Node)]
 
 
-def node_after(items: list[Any], kind: str) -> Any:
+def node_after(items: Parts, kind: str) -> tree.Node | None:
     """The node that follows the keyword, or None."""
     for index, item in enumerate(items):
         if not isinstance(item, tree.Node) and item.type == kind:
@@ -95,6 +95,7 @@ def _unescaped(value: str) -> str:
 
 
 Span = tuple[int, int]
+Parts = list[Any]  # what a rule is made of: lark's tokens, and the nodes that its parts became
 _ONE, _ZERO = ("integer", "1"), ("integer", "0")
 
 
@@ -116,81 +117,83 @@ class Expressions:
         self._parsing.source = text
 
     # -- starts
-    def expression_only(self, children: list[Any]) -> Any:
+    def expression_only(self, children: Parts) -> tree.Node:
         return children[0]
 
-    def expression_list(self, children: list[Any]) -> Any:
+    def expression_list(self, children: Parts) -> Any:
         return nodes_in(children)
 
     named_list = expression_list
     sort_list = expression_list
 
     @rule
-    def assignment(self, span: Span, items: list[Any]) -> Any:
+    def assignment(self, span: Span, items: Parts) -> tree.Named:
         return tree.Named(*span, items[0].text, items[0].start, items[1])
 
     @rule
-    def named(self, span: Span, items: list[Any]) -> Any:
-        supplied = node_after(items, "AS") or (self.name([items[1]]) if len(items) > 1 else None)
+    def named(self, span: Span, items: Parts) -> tree.Named:
+        supplied: Any = node_after(items, "AS") or (
+            self.name([items[1]]) if len(items) > 1 else None
+        )
         if isinstance(items[0], tree.Row):
             raise Diagnostic("several values where one is needed", self.source, *span)
         name = supplied.text if supplied else self.source[items[0].start : items[0].end]
         return tree.Named(*span, name, supplied.start if supplied else items[0].start, items[0])
 
     @rule
-    def sort_key(self, span: Span, items: list[Any]) -> Any:
+    def sort_key(self, span: Span, items: Parts) -> tree.SortKey:
         nulls = has_word(items, "FIRST") if has_word(items, "NULLS") else None
         return tree.SortKey(*span, items[0], has_word(items, "DESC"), nulls)
 
     # -- conditions
     @rule
-    def logic_or(self, span: Span, items: list[Any]) -> Any:
+    def logic_or(self, span: Span, items: Parts) -> tree.Logic:
         return tree.Logic(*span, "OR", tuple(nodes_in(items)))
 
     @rule
-    def logic_and(self, span: Span, items: list[Any]) -> Any:
+    def logic_and(self, span: Span, items: Parts) -> tree.Logic:
         return tree.Logic(*span, "AND", tuple(nodes_in(items)))
 
     @rule
-    def negation(self, span: Span, items: list[Any]) -> Any:
+    def negation(self, span: Span, items: Parts) -> tree.Not:
         return tree.Not(*span, items[1])
 
     @rule
-    def is_test(self, span: Span, items: list[Any]) -> Any:
+    def is_test(self, span: Span, items: Parts) -> tree.Is:
         return tree.Is(*span, items[0], items[-1].type, has_word(items, "NOT"))
 
     @rule
-    def is_distinct(self, span: Span, items: list[Any]) -> Any:
+    def is_distinct(self, span: Span, items: Parts) -> tree.Node:
         call = tree.Call(*span, "IS DISTINCT FROM", (items[0], items[-1]), items[-1].start, True)
         return tree.Not(*span, call) if has_word(items, "NOT") else call
 
     @rule
-    def compare(self, span: Span, items: list[Any]) -> Any:
+    def compare(self, span: Span, items: Parts) -> tree.Call:
         name = "<>" if items[1] == "!=" else str(items[1])
         return tree.Call(*span, name, (items[0], items[2]), items[1].end_pos, True)
 
     @rule
-    def compare_equal(self, span: Span, items: list[Any]) -> Any:
+    def compare_equal(self, span: Span, items: Parts) -> tree.Call:
         return tree.Call(*span, "=", (items[0], items[1]), items[1].start, True)
 
     @rule
-    def in_list(self, span: Span, items: list[Any]) -> Any:
+    def in_list(self, span: Span, items: Parts) -> tree.In:
         operand, *values = nodes_in(items)
         return tree.In(*span, operand, tuple(values), has_word(items, "NOT"))
 
     @rule
-    def between(self, span: Span, items: list[Any]) -> Any:
+    def between(self, span: Span, items: Parts) -> tree.Between:
         operand, low, high = nodes_in(items)
         return tree.Between(
             *span, operand, low, high, has_word(items, "NOT"), has_word(items, "SYMMETRIC")
         )
 
     @rule
-    def similar(self, span: Span, items: list[Any]) -> Any:
+    def similar(self, span: Span, items: Parts) -> tree.Node:
         return self._maybe_not(span, items, "SIMILAR TO")
 
     @rule
-    def overlaps(self, span: Span, items: list[Any]) -> Any:
+    def overlaps(self, span: Span, items: Parts) -> tree.Call:
         left, right = nodes_in(items)
         for side in (left, right):
             if not isinstance(side, tree.Row) or len(side.items) != 2:
@@ -204,13 +207,13 @@ class Expressions:
         return tree.Call(*span, "OVERLAPS", (*left.items, *right.items), right.start, True)
 
     @rule
-    def at_time_zone(self, span: Span, items: list[Any]) -> Any:
+    def at_time_zone(self, span: Span, items: Parts) -> tree.Call:
         return tree.Call(
             *span, "AT TIME ZONE", tuple(nodes_in(items)), nodes_in(items)[1].start, True
         )
 
     @rule
-    def collate(self, span: Span, items: list[Any]) -> Any:
+    def collate(self, span: Span, items: Parts) -> Any:
         text, last = items[0], items[-1]
         name = last.text if isinstance(last, tree.Name) else str(last)[1:-1]
         if name.upper() not in ("C", "POSIX", "UCS_BASIC"):
@@ -228,22 +231,24 @@ class Expressions:
         return dataclasses.replace(text, start=span[0], end=span[1])
 
     @rule
-    def array(self, span: Span, items: list[Any]) -> Any:
+    def array(self, span: Span, items: Parts) -> tree.Call:
         return tree.Call(*span, "ARRAY", tuple(nodes_in(items)), items[0].end_pos)
 
-    def _maybe_not(self, span: Span, items: list[Any], name: str) -> Any:
+    def _maybe_not(self, span: Span, items: Parts, name: str) -> tree.Node:
         call = tree.Call(*span, name, tuple(nodes_in(items)), nodes_in(items)[1].start, True)
         return tree.Not(*span, call) if has_word(items, "NOT") else call
 
     @rule
-    def like(self, span: Span, items: list[Any]) -> Any:
+    def like(self, span: Span, items: Parts) -> tree.Node:
         return self._maybe_not(span, items, "LIKE")
 
     @rule
-    def like_regex(self, span: Span, items: list[Any]) -> Any:
+    def like_regex(self, span: Span, items: Parts) -> tree.Node:
         return self._maybe_not(span, items, "LIKE_REGEX")
 
-    def _aggregate(self, span: Span, name: Any, rest: list[Any], star: bool, distinct: bool) -> Any:
+    def _aggregate(
+        self, span: Span, name: tree.Name, rest: Parts, star: bool, distinct: bool
+    ) -> tree.Aggregate:
         bags = {item.kind: item.items for item in rest if isinstance(item, Bag)}
         arguments = tuple(item for item in nodes_in(rest) if not isinstance(item, Bag))
         over = bags.get("over", (None,))[0]
@@ -263,11 +268,11 @@ class Expressions:
 
     # -- values
     @rule
-    def binary(self, span: Span, items: list[Any]) -> Any:
+    def binary(self, span: Span, items: Parts) -> tree.Call:
         return tree.Call(*span, str(items[1]), (items[0], items[2]), items[1].end_pos, True)
 
     @rule
-    def unary(self, span: Span, items: list[Any]) -> Any:
+    def unary(self, span: Span, items: Parts) -> tree.Node:
         inner = items[1]
         if (
             isinstance(inner, tree.Literal)
@@ -278,31 +283,31 @@ class Expressions:
         return tree.Call(*span, str(items[0]), (inner,), items[0].end_pos, True)
 
     @rule
-    def parenthesis(self, span: Span, items: list[Any]) -> Any:
+    def parenthesis(self, span: Span, items: Parts) -> tree.Node:
         inner = items[0]
         # `-(5)` stays a negation and a name in parentheses no call: only the span widens.
         return dataclasses.replace(inner, start=span[0], end=span[1])
 
     @rule
-    def parameter(self, span: Span, items: list[Any]) -> Any:
+    def parameter(self, span: Span, items: Parts) -> tree.Parameter:
         return tree.Parameter(*span, str(items[0])[1:])
 
     @rule
-    def call(self, span: Span, items: list[Any]) -> Any:
+    def call(self, span: Span, items: Parts) -> tree.Node:
         name, *arguments = items
         if name.text.upper() in AGGREGATES or any(isinstance(item, Bag) for item in arguments):
             return self._aggregate(span, name, arguments, False, False)
         return tree.Call(*span, name.text, tuple(arguments), name.end)
 
     @rule
-    def column(self, span: Span, items: list[Any]) -> Any:
+    def column(self, span: Span, items: Parts) -> tree.Name:
         if len(items) == 1:
             return items[0]
         table, _, column = items
         return tree.Name(*span, column.text, column.quoted, table.text)
 
     @rule
-    def name(self, span: Span, items: list[Any]) -> Any:
+    def name(self, span: Span, items: Parts) -> tree.Name:
         item = items[0]
         if isinstance(item, tree.Name):
             return item
@@ -316,14 +321,14 @@ class Expressions:
 
     def _literal(kind: str) -> Any:  # type: ignore[misc]  # noqa: N805
         @rule
-        def action(self: Any, span: Span, items: list[Any]) -> Any:
+        def action(self: Any, span: Span, items: Parts) -> tree.Literal:
             return tree.Literal(*span, kind, str(items[0]))
 
         return action
 
     def _number(kind: str) -> Any:  # type: ignore[misc]  # noqa: N805
         @rule
-        def action(self: Any, span: Span, items: list[Any]) -> Any:
+        def action(self: Any, span: Span, items: Parts) -> tree.Literal:
             digits = str(items[0]).replace("_", "")
             return tree.Literal(
                 *span,
@@ -338,14 +343,14 @@ class Expressions:
     double = _number("double")
 
     @rule
-    def string(self, span: Span, items: list[Any]) -> Any:
+    def string(self, span: Span, items: Parts) -> tree.Literal:
         try:
             return tree.Literal(*span, "text", restored(string_value(items[0])))
         except ValueError as error:
             raise Diagnostic(str(error), self.source, *span) from None
 
     @rule
-    def binary_literal(self, span: Span, items: list[Any]) -> Any:
+    def binary_literal(self, span: Span, items: Parts) -> Any:
         digits = "".join(str(items[0])[2:-1].split())
         if len(digits) % 2:
             raise Diagnostic(
@@ -357,11 +362,11 @@ class Expressions:
     null = _literal("null")
 
     @rule
-    def moment(self, span: Span, items: list[Any]) -> Any:
+    def moment(self, span: Span, items: Parts) -> tree.Literal:
         return tree.Literal(*span, str(items[0]).lower(), str(items[1])[1:-1])
 
     @rule
-    def interval(self, span: Span, items: list[Any]) -> Any:
+    def interval(self, span: Span, items: Parts) -> tree.Literal:
         text = next(
             item for item in items if not isinstance(item, tree.Node) and item.type == "STRING"
         )
@@ -371,27 +376,27 @@ class Expressions:
         )
 
     @rule
-    def interval_unit(self, span: Span, items: list[Any]) -> Any:
+    def interval_unit(self, span: Span, items: Parts) -> tree.Name:
         return tree.Name(*span, " TO ".join(item.text for item in nodes_in(items)))
 
     @rule
-    def time_unit(self, span: Span, items: list[Any]) -> Any:
+    def time_unit(self, span: Span, items: Parts) -> tree.Name:
         return tree.Name(*span, str(items[0]).upper())
 
     @rule
-    def case(self, span: Span, items: list[Any]) -> Any:
+    def case(self, span: Span, items: Parts) -> tree.Case:
         otherwise = node_after(items, "ELSE")
         operand = items[1] if not isinstance(items[1], _When) else None
         branches = tuple((item.condition, item.result) for item in items if isinstance(item, _When))
         return tree.Case(*span, operand, branches, otherwise)
 
     @rule
-    def when(self, span: Span, items: list[Any]) -> Any:
+    def when(self, span: Span, items: Parts) -> _When:
         return _When(*span, items[1], items[3])
 
     # -- functions with a syntax of their own
     @rule
-    def cast(self, span: Span, items: list[Any]) -> Any:
+    def cast(self, span: Span, items: Parts) -> tree.Cast:
         form = next(
             (item for item in items if not isinstance(item, tree.Node) and item.type == "STRING"),
             None,
@@ -402,7 +407,7 @@ class Expressions:
         operand, target = nodes_in(items)
         return tree.Cast(*span, str(items[0]).upper(), operand, target, supplied)
 
-    def _call(self, span: Span, items: list[Any], name: str, *arguments: Any) -> Any:
+    def _call(self, span: Span, items: Parts, name: str, *arguments: Any) -> tree.Call:
         return tree.Call(
             *span,
             name,
@@ -411,36 +416,36 @@ class Expressions:
         )
 
     @rule
-    def trim_side(self, span: Span, items: list[Any]) -> Any:
+    def trim_side(self, span: Span, items: Parts) -> tree.Call:
         name = {"LEADING": "LTRIM", "TRAILING": "RTRIM", "BOTH": "BTRIM"}[items[1].type]
         *chars, value = nodes_in(items)
         return self._call(span, items, name, value, *chars)
 
     @rule
-    def trim_from(self, span: Span, items: list[Any]) -> Any:
+    def trim_from(self, span: Span, items: Parts) -> tree.Call:
         chars, value = nodes_in(items)
         return self._call(span, items, "BTRIM", value, chars)
 
     @rule
-    def trim_plain(self, span: Span, items: list[Any]) -> Any:
+    def trim_plain(self, span: Span, items: Parts) -> tree.Call:
         return self._call(span, items, "BTRIM", *nodes_in(items))
 
     @rule
-    def substring_from(self, span: Span, items: list[Any]) -> Any:
+    def substring_from(self, span: Span, items: Parts) -> tree.Call:
         return self._call(span, items, "SUBSTRING", *nodes_in(items))
 
     substring_comma = substring_from
 
     @rule
-    def position(self, span: Span, items: list[Any]) -> Any:
+    def position(self, span: Span, items: Parts) -> tree.Call:
         return self._call(span, items, "POSITION", *nodes_in(items))
 
     @rule
-    def overlay(self, span: Span, items: list[Any]) -> Any:
+    def overlay(self, span: Span, items: Parts) -> tree.Call:
         return self._call(span, items, "OVERLAY", *nodes_in(items))
 
     @rule
-    def extract(self, span: Span, items: list[Any]) -> Any:
+    def extract(self, span: Span, items: Parts) -> tree.Call:
         unit, value = nodes_in(items)
         return self._call(
             span,
@@ -451,7 +456,7 @@ class Expressions:
         )
 
     @rule
-    def normalize(self, span: Span, items: list[Any]) -> Any:
+    def normalize(self, span: Span, items: Parts) -> tree.Call:
         form = next(
             (item for item in items if not isinstance(item, tree.Node) and item.type == "NAME"),
             None,
@@ -464,18 +469,18 @@ class Expressions:
         return self._call(span, items, "NORMALIZE", items[1], supplied)
 
     @rule
-    def current_date(self, span: Span, items: list[Any]) -> Any:
+    def current_date(self, span: Span, items: Parts) -> tree.Call:
         return self._call(span, items, "CURRENT_DATE")
 
     @rule
-    def current_timestamp(self, span: Span, items: list[Any]) -> Any:
+    def current_timestamp(self, span: Span, items: Parts) -> tree.Call:
         return self._call(span, items, "CURRENT_TIMESTAMP")
 
     @rule
-    def localtimestamp(self, span: Span, items: list[Any]) -> Any:
+    def localtimestamp(self, span: Span, items: Parts) -> tree.Call:
         return self._call(span, items, "LOCALTIMESTAMP")
 
-    def _regex(self, span: Span, items: list[Any], name: str, **clauses: tuple[str, str]) -> Any:
+    def _regex(self, span: Span, items: Parts, name: str, **clauses: tuple[str, str]) -> tree.Call:
         """The call of a regular expression function; `clauses` have the kind and text of what
         stands for a missing one."""
         pattern = next(item for item in items if isinstance(item, tree.Node))
@@ -497,27 +502,27 @@ class Expressions:
         return self._call(span, items, name, *arguments, *supplied)
 
     @rule
-    def substring_regex(self, span: Span, items: list[Any]) -> Any:
+    def substring_regex(self, span: Span, items: Parts) -> tree.Call:
         return self._regex(span, items, "SUBSTRING_REGEX", FROM=_ONE, OCCURRENCE=_ONE, GROUP=_ZERO)
 
     @rule
-    def occurrences_regex(self, span: Span, items: list[Any]) -> Any:
+    def occurrences_regex(self, span: Span, items: Parts) -> tree.Call:
         return self._regex(span, items, "OCCURRENCES_REGEX", FROM=_ONE)
 
     @rule
-    def position_regex(self, span: Span, items: list[Any]) -> Any:
+    def position_regex(self, span: Span, items: Parts) -> tree.Call:
         call = self._regex(span, items, "POSITION_REGEX", FROM=_ONE, OCCURRENCE=_ONE, GROUP=_ZERO)
         side = tree.Literal(*span, "text", "AFTER" if has_word(items, "AFTER") else "START")
         return dataclasses.replace(call, arguments=(*call.arguments, side))
 
     @rule
-    def translate_regex(self, span: Span, items: list[Any]) -> Any:
+    def translate_regex(self, span: Span, items: Parts) -> tree.Call:
         return self._regex(
             span, items, "TRANSLATE_REGEX", WITH=("text", ""), FROM=_ONE, OCCURRENCE=_ZERO
         )
 
     @rule
-    def type_name(self, span: Span, items: list[Any]) -> Any:
+    def type_name(self, span: Span, items: Parts) -> tree.TypeName:
         words = [item.text for item in nodes_in(items)]
         numbers = tuple(
             int(item)
@@ -532,7 +537,7 @@ class Expressions:
         return tree.TypeName(*span, (*words, *zone), numbers)
 
     @rule
-    def type_word(self, span: Span, items: list[Any]) -> Any:
+    def type_word(self, span: Span, items: Parts) -> tree.Name:
         return tree.Name(*span, str(items[0]).upper())
 
 

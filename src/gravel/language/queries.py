@@ -6,7 +6,16 @@ import dataclasses
 from typing import Any
 
 from gravel.language import tree
-from gravel.language.building import Bag, Expressions, Span, has_word, nodes_in, rule, string_value
+from gravel.language.building import (
+    Bag,
+    Expressions,
+    Parts,
+    Span,
+    has_word,
+    nodes_in,
+    rule,
+    string_value,
+)
 from gravel.language.diagnostics import Diagnostic
 
 
@@ -14,19 +23,19 @@ class Build(Expressions):
     """All of the grammar's actions."""
 
     # -- queries
-    def query_only(self, children: list[Any]) -> Any:
+    def query_only(self, children: Parts) -> tree.Query:
         return children[0]
 
     @rule
-    def paren_query(self, span: Span, items: list[Any]) -> Any:
+    def paren_query(self, span: Span, items: Parts) -> tree.Query:
         return dataclasses.replace(items[0], start=span[0], end=span[1])
 
     @rule
-    def tail(self, span: Span, items: list[Any]) -> Any:
+    def tail(self, span: Span, items: Parts) -> Bag:
         return Bag(*span, "tail", tuple(nodes_in(items)))
 
     @rule
-    def query(self, span: Span, items: list[Any]) -> Any:
+    def query(self, span: Span, items: Parts) -> tree.Query:
         bags = {item.kind: item for item in items if isinstance(item, Bag)}
         body = next(item for item in items if not isinstance(item, Bag))
         tail = bags["tail"].items if "tail" in bags else ()
@@ -59,7 +68,7 @@ class Build(Expressions):
         )
 
     @rule
-    def with_list(self, span: Span, items: list[Any]) -> Any:
+    def with_list(self, span: Span, items: Parts) -> Bag:
         result = nodes_in(items)
         _refuse_twice([(item.name, item) for item in result], "WITH query", self.source)
         return Bag(
@@ -67,21 +76,21 @@ class Build(Expressions):
         )
 
     @rule
-    def with_item(self, span: Span, items: list[Any]) -> Any:
+    def with_item(self, span: Span, items: Parts) -> tree.With:
         name, *rest = nodes_in(items)
         return tree.With(*span, name.text, _names(rest), rest[-1])
 
     @rule
-    def names(self, span: Span, items: list[Any]) -> Any:
+    def names(self, span: Span, items: Parts) -> Bag:
         return Bag(*span, "names", tuple(nodes_in(items)))
 
     @rule
-    def set_operation(self, span: Span, items: list[Any]) -> Any:
+    def set_operation(self, span: Span, items: Parts) -> tree.SetOperation:
         left, right = nodes_in(items)
         return tree.SetOperation(*span, items[1].type, has_word(items, "ALL"), left, right)
 
     @rule
-    def limit(self, span: Span, items: list[Any]) -> Any:
+    def limit(self, span: Span, items: Parts) -> _Limit:
         count = next(iter(nodes_in(items)), None)
         number = next(
             (
@@ -102,7 +111,7 @@ class Build(Expressions):
         return _Limit(*span, items[0].type, count, has_word(items, "TIES"))
 
     @rule
-    def select(self, span: Span, items: list[Any]) -> Any:
+    def select(self, span: Span, items: Parts) -> tree.Select:
         bags = {item.kind: item.items for item in items if isinstance(item, Bag)}
         chosen = tuple(item for item in items if isinstance(item, (tree.Named, tree.AllColumns)))
         return tree.Select(
@@ -117,31 +126,31 @@ class Build(Expressions):
         )
 
     @rule
-    def all_columns(self, span: Span, items: list[Any]) -> Any:
+    def all_columns(self, span: Span, items: Parts) -> tree.AllColumns:
         return tree.AllColumns(*span)
 
     @rule
-    def table_columns(self, span: Span, items: list[Any]) -> Any:
+    def table_columns(self, span: Span, items: Parts) -> tree.AllColumns:
         return tree.AllColumns(*span, items[0].text)
 
     @rule
-    def from_list(self, span: Span, items: list[Any]) -> Any:
+    def from_list(self, span: Span, items: Parts) -> Bag:
         return Bag(*span, "from", tuple(nodes_in(items)))
 
     @rule
-    def where(self, span: Span, items: list[Any]) -> Any:
+    def where(self, span: Span, items: Parts) -> Bag:
         return Bag(*span, "where", (items[1],))
 
     @rule
-    def group_by(self, span: Span, items: list[Any]) -> Any:
+    def group_by(self, span: Span, items: Parts) -> Bag:
         return Bag(*span, "group", tuple(nodes_in(items)))
 
     @rule
-    def having(self, span: Span, items: list[Any]) -> Any:
+    def having(self, span: Span, items: Parts) -> Bag:
         return Bag(*span, "having", (items[1],))
 
     @rule
-    def windows(self, span: Span, items: list[Any]) -> Any:
+    def windows(self, span: Span, items: Parts) -> Bag:
         result = nodes_in(items)
         _refuse_twice([(name.text, name) for name in result[::2]], "window", self.source)
         return Bag(
@@ -153,11 +162,11 @@ class Build(Expressions):
         )
 
     @rule
-    def grouping_none(self, span: Span, items: list[Any]) -> Any:
+    def grouping_none(self, span: Span, items: Parts) -> tree.GroupingSets:
         return tree.GroupingSets(*span, ((),))
 
     @rule
-    def grouping_sets(self, span: Span, items: list[Any]) -> Any:
+    def grouping_sets(self, span: Span, items: Parts) -> tree.GroupingSets:
         sets = [
             (
                 item.sets[0]
@@ -171,7 +180,7 @@ class Build(Expressions):
         return tree.GroupingSets(*span, tuple(sets))
 
     @rule
-    def grouping_steps(self, span: Span, items: list[Any]) -> Any:
+    def grouping_steps(self, span: Span, items: Parts) -> tree.GroupingSets:
         steps = [item.items if isinstance(item, tree.Row) else (item,) for item in nodes_in(items)]
         if items[0].type == "ROLLUP":
             chosen = [steps[:count] for count in range(len(steps), -1, -1)]
@@ -189,44 +198,44 @@ class Build(Expressions):
         )
 
     @rule
-    def values(self, span: Span, items: list[Any]) -> Any:
+    def values(self, span: Span, items: Parts) -> tree.Values:
         return tree.Values(*span, tuple(nodes_in(items)))
 
     @rule
-    def value_row(self, span: Span, items: list[Any]) -> Any:
+    def value_row(self, span: Span, items: Parts) -> tree.Row:
         return tree.Row(*span, tuple(nodes_in(items)))
 
     row = value_row
 
     @rule
-    def join(self, span: Span, items: list[Any]) -> Any:
+    def join(self, span: Span, items: Parts) -> tree.Join:
         left, kind, right, last = nodes_in(items)
         using = _names([last]) if isinstance(last, Bag) else ()
         return tree.Join(*span, kind.kind, left, right, None if using else last, using)
 
-    def join_kind(self, children: list[Any]) -> Any:
+    def join_kind(self, children: Parts) -> Bag:
         first = next(iter(children), None)
         index = (first.start_pos, first.end_pos) if first is not None else (0, 0)
         return Bag(index[0], index[1], first.type if first is not None else "INNER", ())
 
     @rule
-    def cross_join(self, span: Span, items: list[Any]) -> Any:
+    def cross_join(self, span: Span, items: Parts) -> tree.Join:
         left, right = nodes_in(items)
         return tree.Join(*span, "CROSS", left, right, None, ())
 
     @rule
-    def table(self, span: Span, items: list[Any]) -> Any:
+    def table(self, span: Span, items: Parts) -> tree.Table:
         named = isinstance(items[0], tree.Node)
         reference = items[0].text if named else string_value(items[0])
         return tree.Table(*span, reference, named, *_alias(items[1:]))
 
     @rule
-    def natural_join(self, span: Span, items: list[Any]) -> Any:
+    def natural_join(self, span: Span, items: Parts) -> tree.Join:
         left, kind, right = nodes_in(items)
         return tree.Join(*span, kind.kind, left, right, None, (), True)
 
     @rule
-    def nested_join(self, span: Span, items: list[Any]) -> Any:
+    def nested_join(self, span: Span, items: Parts) -> tree.Node:
         source, alias = nodes_in(items)[0], _alias(items)
         if not alias[0]:
             return dataclasses.replace(source, start=span[0], end=span[1])
@@ -238,25 +247,25 @@ class Build(Expressions):
         return tree.Derived(*span, tree.Query(*span, (), everything, (), None, None, False), *alias)
 
     @rule
-    def derived(self, span: Span, items: list[Any]) -> Any:
+    def derived(self, span: Span, items: Parts) -> tree.Derived:
         return tree.Derived(*span, nodes_in(items)[0], *_alias(items), has_word(items, "LATERAL"))
 
     @rule
-    def unnest(self, span: Span, items: list[Any]) -> Any:
+    def unnest(self, span: Span, items: Parts) -> tree.Unnest:
         return tree.Unnest(*span, nodes_in(items)[0], has_word(items, "ORDINALITY"), *_alias(items))
 
     @rule
-    def alias(self, span: Span, items: list[Any]) -> Any:
+    def alias(self, span: Span, items: Parts) -> Bag:
         name, *rest = nodes_in(items)
         return Bag(*span, "alias", (name.text, _names(rest)))
 
     @rule
-    def in_query(self, span: Span, items: list[Any]) -> Any:
+    def in_query(self, span: Span, items: Parts) -> tree.Node:
         operand, query = nodes_in(items)
         return tree.InQuery(*span, operand, query, has_word(items, "NOT"))
 
     @rule
-    def quantified(self, span: Span, items: list[Any]) -> Any:
+    def quantified(self, span: Span, items: Parts) -> tree.Node:
         operand, query = nodes_in(items)
         # "=" alone is punctuation to a rule, and left out.
         operator = next(
@@ -278,54 +287,54 @@ class Build(Expressions):
         )
 
     @rule
-    def exists(self, span: Span, items: list[Any]) -> Any:
+    def exists(self, span: Span, items: Parts) -> tree.Exists:
         return tree.Exists(*span, items[1])
 
     @rule
-    def scalar(self, span: Span, items: list[Any]) -> Any:
+    def scalar(self, span: Span, items: Parts) -> tree.Scalar:
         return tree.Scalar(*span, items[0])
 
     @rule
-    def array_of(self, span: Span, items: list[Any]) -> Any:
+    def array_of(self, span: Span, items: Parts) -> Any:
         return tree.ArrayOf(*span, items[1])
 
     # -- functions of many rows
     @rule
-    def within(self, span: Span, items: list[Any]) -> Any:
+    def within(self, span: Span, items: Parts) -> Bag:
         return Bag(*span, "within", tuple(nodes_in(items)))
 
     @rule
-    def ordered(self, span: Span, items: list[Any]) -> Any:
+    def ordered(self, span: Span, items: Parts) -> Bag:
         return Bag(*span, "ordered", tuple(nodes_in(items)))
 
     @rule
-    def partition(self, span: Span, items: list[Any]) -> Any:
+    def partition(self, span: Span, items: Parts) -> Bag:
         return Bag(*span, "partition", tuple(nodes_in(items)))
 
     @rule
-    def filter(self, span: Span, items: list[Any]) -> Any:
+    def filter(self, span: Span, items: Parts) -> Bag:
         return Bag(*span, "filter", tuple(nodes_in(items)))
 
     @rule
-    def nulls(self, span: Span, items: list[Any]) -> Any:
+    def nulls(self, span: Span, items: Parts) -> Bag:
         return Bag(*span, "nulls", (items[0].type,))
 
     @rule
-    def over(self, span: Span, items: list[Any]) -> Any:
+    def over(self, span: Span, items: Parts) -> Bag:
         named = items[1]
         if isinstance(named, tree.Name):
             named = tree.Window(named.start, named.end, (), (), None, named.text, True)
         return Bag(*span, "over", (named,))
 
     @rule
-    def window(self, span: Span, items: list[Any]) -> Any:
+    def window(self, span: Span, items: Parts) -> tree.Window:
         bags = {item.kind: item.items for item in items if isinstance(item, Bag)}
         frame = next((item for item in items if isinstance(item, tree.WindowFrame)), None)
         name = next((item.text for item in items if isinstance(item, tree.Name)), "")
         return tree.Window(*span, bags.get("partition", ()), bags.get("ordered", ()), frame, name)
 
     @rule
-    def frame(self, span: Span, items: list[Any]) -> Any:
+    def frame(self, span: Span, items: Parts) -> tree.WindowFrame:
         low, *rest = [item for item in items if isinstance(item, tree.Bound)]
         high = rest[0] if rest else tree.Bound(low.end, low.end, "CURRENT ROW", None)
         exclude = next((item.kind for item in items if isinstance(item, Bag)), "")
@@ -339,18 +348,18 @@ class Build(Expressions):
         return tree.WindowFrame(*span, items[0].type, low, high, exclude)
 
     @rule
-    def exclude(self, span: Span, items: list[Any]) -> Any:
+    def exclude(self, span: Span, items: Parts) -> Bag:
         return Bag(
             *span, {"NO": "", "CURRENT": "CURRENT ROW"}.get(items[1].type, items[1].type), ()
         )
 
     @rule
-    def bound(self, span: Span, items: list[Any]) -> Any:
+    def bound(self, span: Span, items: Parts) -> tree.Bound:
         side = "CURRENT ROW" if has_word(items, "CURRENT") else items[-1].type
         return tree.Bound(*span, side, next(iter(nodes_in(items)), None))
 
     @rule
-    def aggregate(self, span: Span, items: list[Any]) -> Any:
+    def aggregate(self, span: Span, items: Parts) -> tree.Aggregate:
         name, *rest = items
         return self._aggregate(span, name, rest, has_word(rest, "STAR"), has_word(rest, "DISTINCT"))
 
@@ -370,7 +379,7 @@ def _refuse_twice(named: list[tuple[str, tree.Node]], what: str, text: str) -> N
         seen.add(name.casefold())
 
 
-def _names(items: list[Any]) -> tuple[str, ...]:
+def _names(items: Parts) -> tuple[str, ...]:
     return next(
         (
             tuple(name.text for name in item.items)
@@ -381,7 +390,7 @@ def _names(items: list[Any]) -> tuple[str, ...]:
     )
 
 
-def _alias(items: list[Any]) -> tuple[str, tuple[str, ...]]:
+def _alias(items: Parts) -> tuple[str, tuple[str, ...]]:
     return next(
         (item.items for item in items if isinstance(item, Bag) and item.kind == "alias"), ("", ())
     )

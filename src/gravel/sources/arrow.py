@@ -80,7 +80,7 @@ class StoredSource(Source):
             row += size
         self.refuse_changed()
 
-    def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
+    def read(self, piece: StoredSplit, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a part. Raises TableProblem where the store cannot be read."""
         chosen = list(range(len(self.columns)) if wanted is None else wanted)
         names = [self.columns[index] for index in chosen]

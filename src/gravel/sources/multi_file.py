@@ -121,7 +121,7 @@ class MultiFileSource(Source):
             sizes.append(rows)
         self._sizes = sizes
 
-    def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
+    def read(self, piece: FileSplit, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a piece, with the columns of all files."""
         item = self._files[piece.file]
         chosen = list(range(len(self.columns)) if wanted is None else wanted)

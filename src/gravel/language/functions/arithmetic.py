@@ -79,7 +79,7 @@ def unscaled(decimals: pa.Array) -> np.ndarray:
     )
 
 
-def numpy_values(array: pa.Array, fill: Any = 0) -> np.ndarray:
+def numpy_values(array: pa.Array, fill: float = 0) -> np.ndarray:
     """The values as NumPy, NULL as `fill`."""
     values: np.ndarray = (array.fill_null(fill) if array.null_count else array).to_numpy(
         zero_copy_only=False

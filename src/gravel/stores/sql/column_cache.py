@@ -141,7 +141,7 @@ class SqlSource(Source):
         for piece in table.holding(rows):
             yield SqlSplit(table, places, piece, piece.first_row, piece.records)
 
-    def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Batch:
+    def read(self, piece: SqlSplit, wanted: Sequence[int] | None = None) -> Batch:
         """See Source."""
         chosen = range(len(self.columns)) if wanted is None else wanted
         batch = piece.table.read(piece.inner, [piece.places[index] for index in chosen])

@@ -633,7 +633,7 @@ def _declared_scale(kind: str) -> int | None:
     return int(match[2]) if match and int(match[1]) <= _EXACT_DIGITS else None
 
 
-def _scaled(value: Any, scale: int) -> str | None:
+def _scaled(value: float | None, scale: int) -> str | None:
     """A number with so many places after the point, if these say it exactly."""
     if isinstance(value, float):
         text = f"{value:.{scale}f}"
