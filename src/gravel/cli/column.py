@@ -18,11 +18,11 @@ if TYPE_CHECKING:
 _WIDTH, _BAR, _MOST = 100, 28, 12
 
 
-def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
+def show_column(profile: Profile, table: Any, name: str, color: bool) -> None:
     """A column's figures, values, shapes, spellings, histogram and findings."""
-    item = next(column for column in found.columns if column.name == name)
+    item = next(column for column in profile.columns if column.name == name)
     out = render.console(color=color, most=_WIDTH)
-    out.print(rich_text.Text(cli_finding.heading(found), style=render.DIM))
+    out.print(rich_text.Text(cli_finding.heading(profile), style=render.DIM))
     out.print(rich_text.Text(f"{name}: {item.type.kind.value}", style=render.HEAD))
     out.print()
     render.print_table(
@@ -30,34 +30,34 @@ def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
         ["", "", ""],
         [
             [rich_text.Text(label, style=render.DIM), value, rich_text.Text(note, style=render.DIM)]
-            for label, value, note in _figures(item, found.rows)
+            for label, value, note in _figures(item, profile.rows)
         ],
         right=(1,),
     )
     own = [
         (number, finding)
-        for number, finding in enumerate(found.findings, 1)
+        for number, finding in enumerate(profile.findings, 1)
         if finding.column == name
     ]
     if own:
         _title(out, "findings")
         for number, finding in own:
-            cli_finding.print_finding(out, number, finding, found, table)
-    _values(out, "most frequent values", item.top, found.rows)
+            cli_finding.print_finding(out, number, finding, profile, table)
+    _values(out, "most frequent values", item.top, profile.rows)
     if item.shapes and item.distinct_shapes > 1:
         _title(out, f"shapes{_of(len(item.shapes[:_MOST]), item.distinct_shapes)}")
         rows = [
             [
                 render.visible(shape.shape, 30),
                 f"{shape.rows:,}",
-                _share(shape.rows, found.rows),
+                _share(shape.rows, profile.rows),
                 render.visible(shape.example, 36),
             ]
             for shape in item.shapes[:_MOST]
         ]
         render.print_table(out, ["shape", "rows", "", "first example"], rows, right=(1, 2))
     if item.fits:
-        _fits(out, item, found.rows)
+        _fits(out, item, profile.rows)
     if item.spellings:
         groups = max(item.spelling_groups, len(item.spellings))
         of = _of(len(item.spellings[:_MOST]), groups)
@@ -70,7 +70,7 @@ def show_column(found: Profile, table: Any, name: str, color: bool) -> None:
                     f" {value.rows:,}", style=render.DIM
                 )
             out.print(line)
-    _spread(out, item, found.rows)
+    _spread(out, item, profile.rows)
 
 
 def _of(shown: int, all_there_are: int) -> str:

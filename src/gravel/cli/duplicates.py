@@ -186,11 +186,14 @@ def _add(duplicates: Duplicates, source: Any, add: Path, color: bool) -> None:
     )
 
 
-def step_text(found: Duplicates) -> str:
+def step_text(duplicates: Duplicates) -> str:
     """The proposed step as TOML."""
-    assert found.proposal is not None
+    assert duplicates.proposal is not None
     return edit.unique_text(
-        found.proposal.by, found.proposal.prefer, found.proposal.fill, bool(found.proposal.disagree)
+        duplicates.proposal.by,
+        duplicates.proposal.prefer,
+        duplicates.proposal.fill,
+        bool(duplicates.proposal.disagree),
     )
 
 

@@ -60,38 +60,38 @@ def _title(numbered: Numbered) -> str:
     return f"finding {numbered.number} of {numbered.of}, {item.column or 'table'}, {item.finding}"
 
 
-def heading(found: Profile) -> str:
+def heading(profile: Profile) -> str:
     """What was looked at, in one line; of a sample it says so."""
-    rows = f"{found.rows:,} rows"
-    if found.sample is not None:
+    rows = f"{profile.rows:,} rows"
+    if profile.sample is not None:
         rows = (
-            f"a sample of {found.sample.rows:,} of {found.sample.of:,} rows: every figure is the"
-            " sample's"
+            f"a sample of {profile.sample.rows:,} of {profile.sample.of:,} rows: "
+            "every figure is the sample's"
         )
-    return f"{found.table}: {rows}, {len(found.columns):,} columns"
+    return f"{profile.table}: {rows}, {len(profile.columns):,} columns"
 
 
-def print_finding(out: Any, number: int, one: Finding, found: Profile, table: Any) -> None:
+def print_finding(out: Any, number: int, value: Finding, profile: Profile, table: Any) -> None:
     """One finding: its line, the command to see it, the assignment to mend it."""
-    share = render.percent(one.rows, found.rows)
+    share = render.percent(value.rows, profile.rows)
     line = Text().append(f"{number:3} ", style=render.DIM)
-    line.append(f"{one.level:8}", style=LEVEL_STYLES[one.level])
-    line.append(f"{render.safe(one.column or 'table')}", style="bold")
-    line.append(f"  {one.finding}  ", style="")
-    line.append(f"{one.rows:,} {'row' if one.rows == 1 else 'rows'}, {share}", style="bold")
-    if found.sample is not None:
+    line.append(f"{value.level:8}", style=LEVEL_STYLES[value.level])
+    line.append(f"{render.safe(value.column or 'table')}", style="bold")
+    line.append(f"  {value.finding}  ", style="")
+    line.append(f"{value.rows:,} {'row' if value.rows == 1 else 'rows'}, {share}", style="bold")
+    if profile.sample is not None:
         line.append(" of the sample", style=render.WARN)
     out.print(line)
-    out.print(_indented(render.safe(one.detail)))
-    if one.level == "note":
+    out.print(_indented(render.safe(value.detail)))
+    if value.level == "note":
         return
     for word, text in (
-        ("see", see_command(table, one.where, one.finding)),
-        ("try", try_command(table, one.mend) if one.mend else ""),
+        ("see", see_command(table, value.where, value.finding)),
+        ("try", try_command(table, value.mend) if value.mend else ""),
     ):
         if not text:
             continue
-        if len(text) > _LONG and found.sample is None:
+        if len(text) > _LONG and profile.sample is None:
             text = finding_command("look" if word == "see" else "try", table, number)
         result = Text().append(f"            {word}  ", style=render.DIM)
         result.append(render.safe(text), style=render.MARK)

@@ -80,11 +80,15 @@ class _Command(TyperCommand):
 
 
 app = typer.Typer(
-    cls=_Commands, add_completion=False, no_args_is_help=True, rich_markup_mode="rich",
+    cls=_Commands,
+    add_completion=False,
+    no_args_is_help=True,
+    rich_markup_mode="rich",
     pretty_exceptions_enable=False,
     help="Profile and clean tables with SQL expressions, and prove that no row got lost.",
-    epilog="Begin with: gravel demo", context_settings={"help_option_names": ["--help", "-h"]},
-)  # fmt: skip
+    epilog="Begin with: gravel demo",
+    context_settings={"help_option_names": ["--help", "-h"]},
+)
 for name, command in (
     ("demo", demo.demo),
     ("count", count.count),

@@ -16,24 +16,24 @@ if TYPE_CHECKING:
     from gravel.duplicates.near import Near
 
 
-def tell(found: Near, form: Format, color: bool) -> None:
+def tell(near: Near, form: Format, color: bool) -> None:
     """Pairs and clusters in the form asked for."""
     if form is Format.json:
-        render.print_json("duplicates", _json(found))
+        render.print_json("duplicates", _json(near))
     elif form is Format.table:
-        _show(found, color)
+        _show(near, color)
     else:
-        headings = ["a", "b", found.measure, "a_value", "b_value"]
+        headings = ["a", "b", near.measure, "a_value", "b_value"]
         lines = [
-            [str(item.a), str(item.b), _measure(found, item.measure), item.a_value, item.b_value]
-            for item in found.shown
+            [str(item.a), str(item.b), _measure(near, item.measure), item.a_value, item.b_value]
+            for item in near.shown
         ]
         render.print_rows(
             form.value, headings, [[line[index] for line in lines] for index in range(5)]
         )
-    render.malformed_notes(found.table, found.malformed, color)
-    for line in found.notes:
-        render.note(f"{found.table}: {line}", color)
+    render.malformed_notes(near.table, near.malformed, color)
+    for line in near.notes:
+        render.note(f"{near.table}: {line}", color)
 
 
 def _measure(near: Near, value: float) -> str:

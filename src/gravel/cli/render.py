@@ -205,10 +205,10 @@ def malformed_notes(table: str, bad: Sequence[Malformed], color: bool = True) ->
         err.print(f"  and {len(bad) - 5:,} more")
 
 
-def cautions(found: Sequence[Caution], color: bool = True, prefix: str = "") -> None:
+def cautions(result: Sequence[Caution], color: bool = True, prefix: str = "") -> None:
     """Cautions on standard error, each with its rows, what they are, and a hint."""
     err = console(error=True, color=color)
-    for item in found:
+    for item in result:
         good = item.caution == "kept from an error"
         line = Text("good: " if good else "caution: ", style=GOOD if good else WARN)
         line.append(
@@ -232,7 +232,7 @@ def remarks(lines: Sequence[str], color: bool = True, prefix: str = "") -> None:
         )
 
 
-def caution_json(found: Sequence[Caution]) -> list[dict[str, Any]]:
+def caution_json(result: Sequence[Caution]) -> list[dict[str, Any]]:
     """Cautions as JSON."""
     return [
         {
@@ -242,11 +242,11 @@ def caution_json(found: Sequence[Caution]) -> list[dict[str, Any]]:
             "hint": item.hint,
             "examples": list(item.examples),
         }
-        for item in found
+        for item in result
     ]
 
 
-def branch_json(found: Sequence[BranchCount]) -> list[dict[str, Any]]:
+def branch_json(result: Sequence[BranchCount]) -> list[dict[str, Any]]:
     """The branches of each CASE as JSON."""
     return [
         {
@@ -255,13 +255,13 @@ def branch_json(found: Sequence[BranchCount]) -> list[dict[str, Any]]:
             "else": item.otherwise,
             "else_unknown": item.unknown,
         }
-        for item in found
+        for item in result
     ]
 
 
-def print_branches(out: Console, found: Sequence[BranchCount]) -> None:
+def print_branches(out: Console, result: Sequence[BranchCount]) -> None:
     """How many rows took each branch of a CASE."""
-    for item in found:
+    for item in result:
         title = item.text if len(item.text) <= 90 else item.text[:89] + "…"
         rows: list[list[Any]] = [
             [Text(f"  WHEN {safe(when)}"), f"{count:,}"] for when, count in item.whens

@@ -29,7 +29,7 @@ def try_step(
     reference: str | None,
     plan: Path | None,
     step: str | None,
-    given: Given,
+    context: Given,
     form: Format,
     color: bool,
 ) -> None:
@@ -40,14 +40,14 @@ def try_step(
             raise CallProblem(
                 "--plan needs the number of a step", hint=f"gravel try --plan {plan} --step 1"
             )
-        result = rehearse.rehearse(model.read_plan(plan, str(plan)), int(step), given)
+        result = rehearse.rehearse(model.read_plan(plan, str(plan)), int(step), context)
     else:
         if table is None or step is None or reference is None:
             raise CallProblem("a step is tried on a table", hint="gravel try boats.csv --step '…'")
         result = rehearse.rehearse(
             rehearse.one_step(table, str(table.path) if reference == "-" else reference, step),
             1,
-            given,
+            context,
         )
     if form is Format.json:
         render.print_json("try", _json(result))

@@ -143,7 +143,7 @@ def compare(
     after: Source,
     key: Sequence[str] = (),
     how: How | None = None,
-    given: Given | None = None,
+    context: Given | None = None,
     memory: int = MEMORY,
 ) -> tuple[Compared, Iterator[CellDiff]]:
     """What differs between two tables, and every cell that does, fetched as it is asked for.
@@ -154,9 +154,9 @@ def compare(
     if how.within is not None and not key:
         raise CallProblem("--within compares cells of rows that have a key", hint="--key COLUMN")
     try:
-        return _compared(before, after, key, how, given, memory, guess=True)
+        return _compared(before, after, key, how, context, memory, guess=True)
     except InferredTypeRefuted:
-        return _compared(before, after, key, how, given, memory, guess=False)
+        return _compared(before, after, key, how, context, memory, guess=False)
 
 
 def _compared(

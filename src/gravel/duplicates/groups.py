@@ -347,16 +347,16 @@ def _several(
 
 
 def members(
-    exact: Distinct, rung: int, groups: RungGroups, some: np.ndarray | None = None
+    exact: Distinct, rung: int, groups: RungGroups, subset: np.ndarray | None = None
 ) -> Members:
     """The exactly equal keys of a rung's groups, or of some of them (their places)."""
-    if rung == 0 and some is None:
+    if rung == 0 and subset is None:
         return Members(
             groups.first, groups.second, np.arange(len(groups.first)), groups.sizes, groups.rows
         )
     results: list[tuple[np.ndarray, ...]] = []
     # Ascending places, so that the hashes ascend too.
-    chosen = np.arange(len(groups.first)) if some is None else np.sort(some).astype(np.int64)
+    chosen = np.arange(len(groups.first)) if subset is None else np.sort(subset).astype(np.int64)
     first, second = groups.first[chosen], groups.second[chosen]
     for part in exact.pieces():
         first_rows = part.first if rung == 0 else part.extra[2 * rung - 2]

@@ -179,19 +179,19 @@ class _Rows:
     unblocked: int
     malformed: list[Malformed]
 
-    def rows_of(self, at: int) -> np.ndarray:
+    def rows_of(self, index: int) -> np.ndarray:
         """Source rows that hold a value."""
-        return self.numbers[self._places(at)]
+        return self.numbers[self._places(index)]
 
     def _places(self, index: int) -> np.ndarray:
         return self.order[self.starts[index] : self.starts[index] + self.counts[index]]
 
     def pairs(
-        self, one: np.ndarray, two: np.ndarray, measures: np.ndarray, most: int | None
+        self, array: np.ndarray, two: np.ndarray, measures: np.ndarray, most: int | None
     ) -> Iterator[Pair]:
         """Pairs of rows, some of them or all."""
         message = 0
-        for a, b, measure in zip(one.tolist(), two.tolist(), measures.tolist(), strict=True):
+        for a, b, measure in zip(array.tolist(), two.tolist(), measures.tolist(), strict=True):
             for x in self._places(a):
                 for y in self._places(b):
                     if most is not None and message >= most:

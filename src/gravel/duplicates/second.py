@@ -53,13 +53,13 @@ class _DetailPartial:
 
 
 def places_of(
-    first: np.ndarray, second: np.ndarray, one: np.ndarray, two: np.ndarray
+    first: np.ndarray, second: np.ndarray, array: np.ndarray, two: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
     """Where some hashes stand among ascending ones, and whether they do."""
     if not len(first):
-        return np.zeros(len(one), np.int64), np.zeros(len(one), bool)
-    place = np.minimum(np.searchsorted(first, one), len(first) - 1)
-    return place, (first[place] == one) & (second[place] == two)
+        return np.zeros(len(array), np.int64), np.zeros(len(array), bool)
+    place = np.minimum(np.searchsorted(first, array), len(first) - 1)
+    return place, (first[place] == array) & (second[place] == two)
 
 
 @dataclass

@@ -71,7 +71,7 @@ class GroupState(ABC):
 
     @classmethod
     @abstractmethod
-    def of(cls: type[Self], given: GroupedValues, name: str) -> Self:
+    def of(cls: type[Self], grouped_values: GroupedValues, name: str) -> Self:
         """The state of some rows for the aggregate of that name."""
 
     @abstractmethod
@@ -91,8 +91,10 @@ class CountState(GroupState):
     counts: np.ndarray
 
     @classmethod
-    def of(cls, given: GroupedValues, name: str) -> CountState:
-        return cls(np.bincount(given.groups[given.mask], minlength=given.many))
+    def of(cls, grouped_values: GroupedValues, name: str) -> CountState:
+        return cls(
+            np.bincount(grouped_values.groups[grouped_values.mask], minlength=grouped_values.many)
+        )
 
     def merge(self, other: CountState) -> CountState:
         return CountState(self.counts + other.counts)
@@ -115,10 +117,13 @@ class SumState(GroupState):
     special: dict[int, float] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, given: GroupedValues, name: str) -> SumState:
-        groups, values = given.counted()
+    def of(cls, grouped_values: GroupedValues, name: str) -> SumState:
+        groups, values = grouped_values.counted()
         return cls.of_units(
-            groups, given.many, exact_sum.units_of(values), name.startswith(("VAR", "STDDEV"))
+            groups,
+            grouped_values.many,
+            exact_sum.units_of(values),
+            name.startswith(("VAR", "STDDEV")),
         )
 
     @classmethod
@@ -211,9 +216,9 @@ class ExtremeState(GroupState):
     least: bool
 
     @classmethod
-    def of(cls, given: GroupedValues, name: str) -> ExtremeState:
-        groups, values = given.counted()
-        return cls(_extremes(groups, given.many, values, name == "MIN"), name == "MIN")
+    def of(cls, grouped_values: GroupedValues, name: str) -> ExtremeState:
+        groups, values = grouped_values.counted()
+        return cls(_extremes(groups, grouped_values.many, values, name == "MIN"), name == "MIN")
 
     def merge(self, other: ExtremeState) -> ExtremeState:
         both = pa.concat_arrays([self.values, other.values])
@@ -235,12 +240,12 @@ class EveryState(GroupState):
     false: np.ndarray
 
     @classmethod
-    def of(cls, given: GroupedValues, name: str) -> EveryState:
-        groups, values = given.counted()
+    def of(cls, grouped_values: GroupedValues, name: str) -> EveryState:
+        groups, values = grouped_values.counted()
         false = pc.invert(values).to_numpy(zero_copy_only=False).astype(bool)
         return cls(
-            np.bincount(groups, minlength=given.many),
-            np.bincount(groups[false], minlength=given.many),
+            np.bincount(groups, minlength=grouped_values.many),
+            np.bincount(groups[false], minlength=grouped_values.many),
         )
 
     def merge(self, other: EveryState) -> EveryState:
@@ -258,12 +263,12 @@ class RegressionState(GroupState):
     sums: tuple[SumState, ...]
 
     @classmethod
-    def of(cls, given: GroupedValues, name: str) -> RegressionState:
-        rows = pa.array(np.flatnonzero(given.mask))
-        groups = given.groups[given.mask]
+    def of(cls, grouped_values: GroupedValues, name: str) -> RegressionState:
+        rows = pa.array(np.flatnonzero(grouped_values.mask))
+        groups = grouped_values.groups[grouped_values.mask]
         y, x = (
             exact_sum.units_of(arithmetic.as_double(item.take(rows)))
-            for item in (given.values, given.others[0])
+            for item in (grouped_values.values, grouped_values.others[0])
         )
         a, b = y.whole.astype(object), x.whole.astype(object)
         products = (
@@ -271,7 +276,11 @@ class RegressionState(GroupState):
             exact_sum.Units(b * b, 2, 2 * x.exponent),
             exact_sum.Units(a * b, 2, y.exponent + x.exponent),
         )
-        return cls(tuple(SumState.of_units(groups, given.many, item) for item in (y, x, *products)))
+        return cls(
+            tuple(
+                SumState.of_units(groups, grouped_values.many, item) for item in (y, x, *products)
+            )
+        )
 
     def merge(self, other: RegressionState) -> RegressionState:
         return RegressionState(
@@ -303,22 +312,26 @@ class RegressionState(GroupState):
 
 
 STATES: dict[str, type[GroupState]] = {
-    "COUNT": CountState, "SUM": SumState, "AVG": SumState, "MIN": ExtremeState, "MAX": ExtremeState,
+    "COUNT": CountState,
+    "SUM": SumState,
+    "AVG": SumState,
+    "MIN": ExtremeState,
+    "MAX": ExtremeState,
     "EVERY": EveryState,
     **dict.fromkeys(("VAR_SAMP", "VAR_POP", "STDDEV_SAMP", "STDDEV_POP"), SumState),
     **dict.fromkeys(sorted(REGRESSIONS), RegressionState),
-}  # fmt: skip
+}
 
 
 def state_of(
-    name: str, given: GroupedValues, between: Callable[[], None] = lambda: None
+    name: str, grouped_values: GroupedValues, between: Callable[[], None] = lambda: None
 ) -> GroupState:
     """An aggregate's state of all rows, taken part by part; `between` is called after each."""
-    result, rows = STATES[name], max(_ROWS, given.many)
-    state = result.of(given.slice(0, rows), name)
-    for start in range(rows, len(given.groups), rows):
+    result, rows = STATES[name], max(_ROWS, grouped_values.many)
+    state = result.of(grouped_values.slice(0, rows), name)
+    for start in range(rows, len(grouped_values.groups), rows):
         between()
-        state = state.merge(result.of(given.slice(start, rows), name))
+        state = state.merge(result.of(grouped_values.slice(start, rows), name))
     return state
 
 

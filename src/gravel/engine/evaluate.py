@@ -362,8 +362,16 @@ def _first_of(node: nodes.Coalesce, frame: Frame) -> Vector:
 
 
 _RULES: dict[type, Callable[[Any, Frame], Vector]] = {
-    nodes.Column: _column, nodes.Constant: _constant, nodes.Moment: _constant,
-    nodes.BoundCall: _call, nodes.BoundCast: _cast, nodes.IsTest: _is,
-    nodes.BooleanOp: _logic, nodes.InList: _in, nodes.BoundCase: _case, nodes.Coalesce: _first_of,
-    nodes.RaisesError: _fails, nodes.InSubquery: _in_set,
-}  # fmt: skip
+    nodes.Column: _column,
+    nodes.Constant: _constant,
+    nodes.Moment: _constant,
+    nodes.BoundCall: _call,
+    nodes.BoundCast: _cast,
+    nodes.IsTest: _is,
+    nodes.BooleanOp: _logic,
+    nodes.InList: _in,
+    nodes.BoundCase: _case,
+    nodes.Coalesce: _first_of,
+    nodes.RaisesError: _fails,
+    nodes.InSubquery: _in_set,
+}

@@ -75,13 +75,13 @@ class Trial:
     remarks: tuple[str, ...] = ()
 
 
-def attempt(table: Source, assignments: Sequence[str], given: Given | None = None) -> Trial:
+def attempt(table: Source, assignments: Sequence[str], context: Given | None = None) -> Trial:
     """Try assignments; each reads the row as it is in the table. Raises Diagnostic,
     TableProblem."""
     parsed = [parse.assignment(text) for text in assignments]
     syntax = [(item.expression, text) for item, text in zip(parsed, assignments, strict=True)]
     asked = columns_named(syntax, table.columns)
-    scope = scope_of(table, asked, given)
+    scope = scope_of(table, asked, context)
     targets = [target_column(item.name, table.columns) for item in parsed]
     for index, (entry, text) in enumerate(zip(parsed, assignments, strict=True)):
         if targets[index][1] in [name for _, name in targets[:index]]:
@@ -234,12 +234,12 @@ def _part(
 
 
 def error_kinds(
-    one: nodes.Expression, made: Vector, frame: Frame, rows: np.ndarray
+    expression: nodes.Expression, vector: Vector, frame: Frame, rows: np.ndarray
 ) -> tuple[ErrorKind, ...]:
     """The kinds of error in a vector, each with its first row and what the expression read
     there."""
-    errors = made.errors if made.errors is not None else np.zeros(0, np.uint8)
-    read = nodes.columns_read(one)
+    errors = vector.errors if vector.errors is not None else np.zeros(0, np.uint8)
+    read = nodes.columns_read(expression)
     results = []
     for code in np.unique(errors[errors != 0]):
         position = int(np.flatnonzero(errors == code)[0])

@@ -32,14 +32,14 @@ def columns_named(
     return sorted(index for index in result if index < len(columns))
 
 
-def scope_of(table: Source, wanted: Sequence[int], given: Given | None = None) -> Scope:
+def scope_of(table: Source, wanted: Sequence[int], context: Given | None = None) -> Scope:
     """The table's columns as a scope, with types for the wanted ones (TEXT stands for the
     others)."""
     known = table.types(wanted)
     types = tuple(known.get(index, TEXT) for index in range(len(table.columns)))
     declared = frozenset(getattr(table, "declared", ()))
     note_types(table, wanted)
-    return Scope(tuple(table.columns), types, declared, given or Given())
+    return Scope(tuple(table.columns), types, declared, context or Given())
 
 
 def note_types(table: Source, read: Iterable[int]) -> None:

@@ -24,14 +24,14 @@ class RowError:
 Cell = str | None | RowError
 
 
-def cells(made: Vector, kind: Type) -> list[Cell]:
+def cells(vector: Vector, kind: Type) -> list[Cell]:
     """The cells of a vector: texts, None for NULL, or a RowError."""
     from gravel.language.functions.casts import to_text
 
-    texts: list[Cell] = to_text(made.values, kind).to_pylist()
-    if made.errors is not None:
-        for row in made.errors.nonzero()[0]:
-            texts[row] = RowError(sqlstate(int(made.errors[row])))
+    texts: list[Cell] = to_text(vector.values, kind).to_pylist()
+    if vector.errors is not None:
+        for row in vector.errors.nonzero()[0]:
+            texts[row] = RowError(sqlstate(int(vector.errors[row])))
     return texts
 
 

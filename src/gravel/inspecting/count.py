@@ -18,14 +18,14 @@ def count_table(
     distinct: Sequence[str] = (),
     key: Sequence[str] = (),
     totals: Sequence[str] = (),
-    given: Given | None = None,
+    context: Given | None = None,
 ) -> TableCount:
     """Count a table in one pass. Raises Diagnostic for what cannot be bound, TableProblem for what
     cannot be read."""
     if distinct or key or totals:
         from gravel.inspecting.figures import count_with_figures
 
-        return count_with_figures(table, distinct, key, totals, given)
+        return count_with_figures(table, distinct, key, totals, context)
     # Plain counts need nothing of the language, whose import takes longer than counting a small
     # table.
     rows = 0

@@ -38,7 +38,7 @@ def count_with_figures(
     distinct: Sequence[str],
     key: Sequence[str],
     totals: Sequence[str],
-    given: Given | None,
+    context: Given | None,
 ) -> TableCount:
     """Count a table with what is asked for, in one pass. Raises Diagnostic for what cannot be
     bound, TableProblem for what cannot be read."""
@@ -53,7 +53,7 @@ def count_with_figures(
                 *(i for key_column in key_columns for i in key_column),
             }
         ),
-        given,
+        context,
     )
     with explaining(table, scope):
         groups = [[bind(node, scope, text) for node in items] for items, text in lists]

@@ -387,11 +387,13 @@ class _Binder:
         )
         return self.negate_if(node.negated, nodes.BooleanOp(BOOLEAN, *index, True, pair))
 
-    def negate_if(self, negated: bool, made: nodes.Expression) -> nodes.Expression:
+    def negate_if(self, negated: bool, expression: nodes.Expression) -> nodes.Expression:
         return (
-            nodes.BoundCall(BOOLEAN, made.start, made.end, catalogue()["NOT"], (made,))
+            nodes.BoundCall(
+                BOOLEAN, expression.start, expression.end, catalogue()["NOT"], (expression,)
+            )
             if negated
-            else made
+            else expression
         )
 
     # -- values

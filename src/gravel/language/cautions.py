@@ -755,8 +755,8 @@ class _Finder:
     def zero_ratio(self, node: nodes.BoundCase, reach: Reach) -> Iterator[Probe]:
         """0 in place of a ratio that is not defined."""
         for condition, result in node.branches:
-            given = bare(result)
-            zero = isinstance(given, nodes.Constant) and given.value == 0
+            supplied = bare(result)
+            zero = isinstance(supplied, nodes.Constant) and supplied.value == 0
             if not (
                 zero
                 and isinstance(condition, nodes.BoundCall)

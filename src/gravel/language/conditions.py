@@ -63,12 +63,12 @@ def bare(node: nodes.Expression) -> nodes.Expression:
     return node
 
 
-def same_column(one: nodes.Expression, other: nodes.Expression) -> bool:
+def same_column(expression: nodes.Expression, other: nodes.Expression) -> bool:
     """Whether both are the same column."""
     return (
-        isinstance(one, nodes.Column)
+        isinstance(expression, nodes.Column)
         and isinstance(other, nodes.Column)
-        and one.index == other.index
+        and expression.index == other.index
     )
 
 

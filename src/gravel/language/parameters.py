@@ -36,10 +36,10 @@ def parameter(text: str) -> nodes.Constant:
     return nodes.Constant(TEXT, 0, 0, restored(text))
 
 
-def from_command_line(given: Iterable[str]) -> dict[str, nodes.Constant]:
+def from_command_line(supplied: Iterable[str]) -> dict[str, nodes.Constant]:
     """Parameters of the form name=value. Raises CallProblem."""
     results = {}
-    for item in given:
+    for item in supplied:
         name, sign, text = item.partition("=")
         if not sign or not re.fullmatch(r"[^\W\d]\w*", name.strip()):
             raise CallProblem(
@@ -49,11 +49,11 @@ def from_command_line(given: Iterable[str]) -> dict[str, nodes.Constant]:
     return results
 
 
-def from_plan(given: Mapping[str, Any]) -> dict[str, nodes.Constant]:
+def from_plan(supplied: Mapping[str, Any]) -> dict[str, nodes.Constant]:
     """Parameters of a plan's [params]: TOML's numbers, booleans and dates as such; texts as on the
     command line."""
     results = {}
-    for name, value in given.items():
+    for name, value in supplied.items():
         if isinstance(value, bool):
             results[name] = nodes.Constant(BOOLEAN, 0, 0, value)
         elif isinstance(value, int):

@@ -28,22 +28,22 @@ from gravel.sources.source import Malformed, Source
 from gravel.stores.sql import is_database, parted
 
 
-def bind_plan(plan: PlanFile, given: Given | None = None, *, guess: bool = False) -> BoundPlan:
+def bind_plan(plan: PlanFile, context: Given | None = None, *, guess: bool = False) -> BoundPlan:
     """Open the plan's table and bind its steps; with `guess` to types that the first rows suggest,
     which reading may refute by InferredTypeRefuted. Raises Problems with all mistakes,
     TableProblem."""
     table, declared = _open(plan)
-    given = Given() if given is None else given
-    given = replace(given, parameters={**from_plan(plan.model.params), **given.parameters})
-    given = replace(
-        given, members=members_of(given, plan.path.parent, partial(_tell_malformed, table))
+    context = Given() if context is None else context
+    context = replace(context, parameters={**from_plan(plan.model.params), **context.parameters})
+    context = replace(
+        context, members=members_of(context, plan.path.parent, partial(_tell_malformed, table))
     )
     if guess and not _typed(plan, table):
         try:
-            return _bind(plan, table, declared, given, table.guess)
+            return _bind(plan, table, declared, context, table.guess)
         except Problems:
             pass  # a mistake is told with the types of all rows
-    return _bind(plan, table, declared, given, table.types)
+    return _bind(plan, table, declared, context, table.types)
 
 
 def _typed(plan: PlanFile, table: Source) -> bool:

@@ -21,9 +21,11 @@ from gravel.sources.source import Source
 T = TypeVar("T")
 Path = tuple[str | int, ...]
 PARSERS: dict[str, Callable[[str], Any]] = {
-    "expression": parse.expression, "sort": parse.sort_list, "named": parse.named,
+    "expression": parse.expression,
+    "sort": parse.sort_list,
+    "named": parse.named,
     "query": parse.query,
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)

@@ -21,13 +21,13 @@ Made = tuple[str, str, nodes.Expression | None, Vector]
 
 
 def settle(
-    step: BoundStep, rows: TrackedRows, made: Sequence[Made], count: StepCount, gone: list[Left]
+    step: BoundStep, rows: TrackedRows, result: Sequence[Made], count: StepCount, gone: list[Left]
 ) -> np.ndarray:
     """Count the row errors of a step, and decide as its on_error says; which rows stay. Errors that
     are to be NULL stay."""
     failed = np.zeros(rows.count, bool)
     frame = rows.frame()
-    for name, _, expression, vector in made:
+    for name, _, expression, vector in result:
         if vector.errors is None:
             continue
         failed |= vector.errors != 0
@@ -47,7 +47,7 @@ def settle(
         count.stopped += int(failed.sum())
     else:
         count.set_aside += int(failed.sum())
-        gone.append(failed_rows(step, rows, failed, made))
+        gone.append(failed_rows(step, rows, failed, result))
     return ~failed
 
 
@@ -67,21 +67,21 @@ def _kinds(vector: Vector, rows: TrackedRows) -> list[ErrorKind]:
     return results
 
 
-def vector_example(vector: Vector, at: int) -> str | None:
+def vector_example(vector: Vector, index: int) -> str | None:
     """What stands behind an error, where a step keeps the text there."""
-    value = vector.values[at].as_py()
+    value = vector.values[index].as_py()
     return value if isinstance(value, str) else None
 
 
 def failed_rows(
-    step: BoundStep, rows: TrackedRows, failed: np.ndarray, made: Sequence[Made]
+    step: BoundStep, rows: TrackedRows, failed: np.ndarray, result: Sequence[Made]
 ) -> Left:
     """The rows set aside, each with the first of its expressions that failed."""
     where = np.flatnonzero(failed)
     states: list[str | None] = [None] * len(where)
     reasons = [""] * len(where)
     columns: list[str | None] = [None] * len(where)
-    for name, text, _, vector in made:
+    for name, text, _, vector in result:
         if vector.errors is None:
             continue
         for index, row in enumerate(where):

@@ -58,7 +58,7 @@ def follow(
     plan_file: PlanFile,
     rows: Sequence[int],
     where: str | None = None,
-    given: Given | None = None,
+    context: Given | None = None,
     most: int | None = None,
     memory: int = MEMORY,
 ) -> Followed:
@@ -66,10 +66,10 @@ def follow(
     Raises Problems, Diagnostic, CallProblem for a row that is not there, TableProblem."""
     try:
         return _follow(
-            bind_plan(plan_file, given, guess=where is None), rows, where, most, memory, given
+            bind_plan(plan_file, context, guess=where is None), rows, where, most, memory, context
         )
     except InferredTypeRefuted:
-        return _follow(bind_plan(plan_file, given), rows, where, most, memory, given)
+        return _follow(bind_plan(plan_file, context), rows, where, most, memory, context)
 
 
 def _follow(

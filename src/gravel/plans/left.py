@@ -15,9 +15,15 @@ from gravel.sources.dialect import Dialect
 from gravel.sources.source import Malformed
 
 LEFT_COLUMNS = (
-    "gravel_row", "gravel_path", "gravel_step", "gravel_outcome", "gravel_reason",
-    "gravel_sqlstate", "gravel_column", "gravel_into",
-)  # fmt: skip
+    "gravel_row",
+    "gravel_path",
+    "gravel_step",
+    "gravel_outcome",
+    "gravel_reason",
+    "gravel_sqlstate",
+    "gravel_column",
+    "gravel_into",
+)
 
 
 def packed(

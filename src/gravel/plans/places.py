@@ -73,11 +73,13 @@ class _Reader:
         parts = _PART.findall(text)
         return tuple(part[1:-1] if part[0] in "\"'" else part for part in parts)
 
-    def place(self, at: int) -> Place:
-        line = self.text.count("\n", 0, at) + 1
-        opened = self.text[at : at + 3]
+    def place(self, index: int) -> Place:
+        line = self.text.count("\n", 0, index) + 1
+        opened = self.text[index : index + 3]
         # The first line break after an opening triple quote is no part of the text.
-        inside = line + (self.text[at + 3 : at + 4] == "\n") if opened in ('"""', "'''") else line
+        inside = (
+            line + (self.text[index + 3 : index + 4] == "\n") if opened in ('"""', "'''") else line
+        )
         return Place(line, inside)
 
     def value(self, path: Path) -> None:

@@ -52,7 +52,7 @@ def one_step(table: Source, reference: str, step: str) -> PlanFile:
 
 
 def rehearse(
-    plan_file: PlanFile, number: int, given: Given | None = None, memory: int = MEMORY
+    plan_file: PlanFile, number: int, context: Given | None = None, memory: int = MEMORY
 ) -> Rehearsal:
     """Run the steps up to one and tell what that one does. Raises CallProblem for a step that is
     not there, Problems, TableProblem."""
@@ -63,9 +63,9 @@ def rehearse(
             hint=f"its steps are 1 to {many}" if many else "it has none",
         )
     try:
-        return _rehearsed(bind_plan(plan_file, given, guess=True), number, memory)
+        return _rehearsed(bind_plan(plan_file, context, guess=True), number, memory)
     except InferredTypeRefuted:
-        return _rehearsed(bind_plan(plan_file, given), number, memory)
+        return _rehearsed(bind_plan(plan_file, context), number, memory)
 
 
 def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:

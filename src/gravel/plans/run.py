@@ -63,14 +63,14 @@ class Wish:
         return not self.dry and self.until is None and self.sample is None
 
 
-def clean(plan_file: PlanFile, given: Given | None = None, wish: Wish | None = None) -> Run:
+def clean(plan_file: PlanFile, context: Given | None = None, wish: Wish | None = None) -> Run:
     """Run a plan. Raises Problems for mistakes in it, TableProblem for what cannot be read or
     written."""
     wish = wish or Wish()
     try:
-        return _run(bind_plan(plan_file, given, guess=True), wish)
+        return _run(bind_plan(plan_file, context, guess=True), wish)
     except InferredTypeRefuted:
-        return _run(bind_plan(plan_file, given), wish)
+        return _run(bind_plan(plan_file, context), wish)
 
 
 def _run(plan: BoundPlan, wish: Wish) -> Run:

@@ -13,17 +13,19 @@ from gravel.profiling.result import ColumnProfile, Finding, Numbers, Profile, Va
 _TOP = 5
 
 
-def figures(found: Profile, table: Any, column: str | None = None) -> dict[str, Any]:
+def figures(profile: Profile, table: Any, column: str | None = None) -> dict[str, Any]:
     """All figures of a profile, or of one column; `table` gives the commands their options."""
-    subset = [item for item in found.columns if column in (None, item.name)]
-    facts = found.facts
+    subset = [item for item in profile.columns if column in (None, item.name)]
+    facts = profile.facts
     return {
-        "table": found.table,
-        "rows": found.rows,
+        "table": profile.table,
+        "rows": profile.rows,
         "sample": (
-            None if found.sample is None else {"rows": found.sample.rows, "of": found.sample.of}
+            None
+            if profile.sample is None
+            else {"rows": profile.sample.rows, "of": profile.sample.of}
         ),
-        "malformed": len(found.malformed),
+        "malformed": len(profile.malformed),
         "repeated_rows": facts.repeated,
         "keys": [list(key) for key in facts.keys],
         "almost_keys": [
@@ -54,28 +56,28 @@ def figures(found: Profile, table: Any, column: str | None = None) -> dict[str, 
         ],
         "searched_columns": facts.searched,
         "findings": [
-            finding_figures(finding, found, table)
-            for finding in found.findings
+            finding_figures(finding, profile, table)
+            for finding in profile.findings
             if column in (None, finding.column)
         ],
         "columns": [
-            column_figures(item, found.rows, _TOP if column is None else None) for item in subset
+            column_figures(item, profile.rows, _TOP if column is None else None) for item in subset
         ],
     }
 
 
-def finding_figures(one: Finding, found: Profile, table: Any) -> dict[str, Any]:
+def finding_figures(value: Finding, profile: Profile, table: Any) -> dict[str, Any]:
     """One finding."""
     return {
-        "finding": one.finding,
-        "level": one.level,
-        "column": one.column,
-        "rows": one.rows,
-        "share": one.rows / found.rows,
-        "detail": one.detail,
-        "see": see_command(table, one.where, one.finding) or None,
-        "mend": one.mend or None,
-        "safe": one.safe,
+        "finding": value.finding,
+        "level": value.level,
+        "column": value.column,
+        "rows": value.rows,
+        "share": value.rows / profile.rows,
+        "detail": value.detail,
+        "see": see_command(table, value.where, value.finding) or None,
+        "mend": value.mend or None,
+        "safe": value.safe,
     }
 
 
@@ -83,21 +85,21 @@ def _values(values: tuple[ValueRows, ...]) -> list[dict[str, Any]]:
     return [{"value": item.value, "rows": item.rows} for item in values]
 
 
-def column_figures(one: ColumnProfile, rows: int, top: int | None) -> dict[str, Any]:
+def column_figures(column_profile: ColumnProfile, rows: int, top: int | None) -> dict[str, Any]:
     """One column."""
-    kind = one.type.kind
-    length, spaces, case = one.length, one.spaces, one.case
+    kind = column_profile.type.kind
+    length, spaces, case = column_profile.length, column_profile.spaces, column_profile.case
     return {
-        "name": one.name,
+        "name": column_profile.name,
         "type": kind.value,
-        "nulls": one.nulls,
-        "null_share": one.nulls / rows if rows else None,
-        "empty": one.empty,
-        "blank": one.blank,
-        "padded": one.padded,
-        "distinct": one.distinct,
-        "min": json_value(one.min, kind),
-        "max": json_value(one.max, kind),
+        "nulls": column_profile.nulls,
+        "null_share": column_profile.nulls / rows if rows else None,
+        "empty": column_profile.empty,
+        "blank": column_profile.blank,
+        "padded": column_profile.padded,
+        "distinct": column_profile.distinct,
+        "min": json_value(column_profile.min, kind),
+        "max": json_value(column_profile.max, kind),
         "length": {
             "min": length.min,
             "max": length.max,
@@ -107,7 +109,7 @@ def column_figures(one: ColumnProfile, rows: int, top: int | None) -> dict[str, 
         },
         "top": [
             {"value": json_value(value, kind), "rows": count, "share": count / rows}
-            for value, count in one.top[:top]
+            for value, count in column_profile.top[:top]
         ],
         "spaces": {
             "leading": spaces.leading,
@@ -127,10 +129,10 @@ def column_figures(one: ColumnProfile, rows: int, top: int | None) -> dict[str, 
             {
                 "type": fit.type,
                 "rows": fit.rows,
-                "share": _share(fit.rows, rows - one.nulls),
+                "share": _share(fit.rows, rows - column_profile.nulls),
                 "misfits": _values(fit.misfits),
             }
-            for fit in one.fits
+            for fit in column_profile.fits
         ],
         "both_orders": [
             {
@@ -140,28 +142,29 @@ def column_figures(one: ColumnProfile, rows: int, top: int | None) -> dict[str, 
                 "only_day_first": orders.only_day_first,
                 "only_month_first": orders.only_month_first,
             }
-            for orders in one.both_orders
+            for orders in column_profile.both_orders
         ],
-        "loses_in_cast": one.loses,
+        "loses_in_cast": column_profile.loses,
         "shapes": [
             {"shape": shape.shape, "rows": shape.rows, "example": shape.example}
-            for shape in one.shapes
+            for shape in column_profile.shapes
         ],
-        "distinct_shapes": one.distinct_shapes,
+        "distinct_shapes": column_profile.distinct_shapes,
         "spellings": [
-            {"key": group.key, "values": _values(group.values)} for group in one.spellings
+            {"key": group.key, "values": _values(group.values)}
+            for group in column_profile.spellings
         ],
-        "spelling_groups": one.spelling_groups,
-        "null_words": _values(one.null_words),
-        "null_word_rows": one.null_word_rows,
-        "list": _list(one),
+        "spelling_groups": column_profile.spelling_groups,
+        "null_words": _values(column_profile.null_words),
+        "null_word_rows": column_profile.null_word_rows,
+        "list": _list(column_profile),
         "damage": {
-            "misdecoded": one.damage.misdecoded,
-            "replacement": one.damage.replacement,
-            "formula": one.damage.formula,
+            "misdecoded": column_profile.damage.misdecoded,
+            "replacement": column_profile.damage.replacement,
+            "formula": column_profile.damage.formula,
         },
-        "numbers": None if one.numbers is None else _numbers(one.numbers),
-        "dates": _dates(one),
+        "numbers": None if column_profile.numbers is None else _numbers(column_profile.numbers),
+        "dates": _dates(column_profile),
         "forms": [
             {
                 "form": form.form,
@@ -169,7 +172,7 @@ def column_figures(one: ColumnProfile, rows: int, top: int | None) -> dict[str, 
                 "fail": form.fail,
                 "examples": _values(form.examples),
             }
-            for form in one.forms
+            for form in column_profile.forms
         ],
     }
 

@@ -33,17 +33,17 @@ class Numbered:
     finding: Finding
 
 
-def keep(table: Source, found: Profile, today: date) -> None:
+def keep(table: Source, profile: Profile, today: date) -> None:
     """Keep the findings of a whole profile; where no file can be written they are found anew when
     asked for."""
     checksums = _checksums(table)
-    if found.sample is not None or checksums is None:
+    if profile.sample is not None or checksums is None:
         return
     path = _path(table)
     kept = {
         "today": str(today),
         "files": checksums,
-        "findings": [asdict(finding) for finding in found.findings],
+        "findings": [asdict(finding) for finding in profile.findings],
     }
     with suppress(OSError):
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)

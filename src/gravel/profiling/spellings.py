@@ -51,16 +51,18 @@ def _preferred(forms: dict[str, int], column_profile: ColumnProfile, known: int)
     return min(forms, key=lambda form: (implausible(form), -forms[form], form))
 
 
-def spelling_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
+def spelling_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
     """The findings of a text column of which `known` rows have a value."""
-    titles = one.distinct > _TITLES * known or is_free_text(one)
-    units = any(_MIXED_INSIDE.search(value) and len(value) <= 4 for value, _ in one.top)
+    titles = column_profile.distinct > _TITLES * known or is_free_text(column_profile)
+    units = any(_MIXED_INSIDE.search(value) and len(value) <= 4 for value, _ in column_profile.top)
     groups: list[tuple[str, tuple[ValueRows, ...]]] = []
-    unlisted = one.spelling_groups - len(one.spellings)
-    for spelling in one.spellings:
+    unlisted = column_profile.spelling_groups - len(column_profile.spellings)
+    for spelling in column_profile.spellings:
         apart: dict[str, list[ValueRows]] = defaultdict(list)
         for value in spelling.values:
-            apart[same_but_for_writing(value.value, titles=one.distinct * 2 > known)].append(value)
+            apart[
+                same_but_for_writing(value.value, titles=column_profile.distinct * 2 > known)
+            ].append(value)
         for values in apart.values():
             forms: dict[str, int] = defaultdict(int)
             for value in values:
@@ -75,11 +77,11 @@ def spelling_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
             ):
                 continue
             if any(char.isalpha() for char in spelling.key):
-                groups.append((_preferred(forms, one, known), tuple(values)))
+                groups.append((_preferred(forms, column_profile, known), tuple(values)))
     if groups:
         cased = all(len({form.value.casefold() for form in values}) == 1 for _, values in groups)
-        yield _finding(one, groups, titles and not cased, unlisted)
-    yield from _misspelt(one, known)
+        yield _finding(column_profile, groups, titles and not cased, unlisted)
+    yield from _misspelt(column_profile, known)
 
 
 def _each_is_usual(forms: dict[str, int]) -> bool:

@@ -117,16 +117,16 @@ _HEAVY = (
 )
 
 
-def numbers(found: Ascending) -> tuple[Numbers, int, int]:
+def numbers(ascending: Ascending) -> tuple[Numbers, int, int]:
     """The figures of some numbers; and the first rows of the least and the greatest that are not
     far out (0 where none beyond is)."""
-    total, places = found.rows, _Percentiles(found.rows, (0.25, 0.5, 0.75))
+    total, places = ascending.rows, _Percentiles(ascending.rows, (0.25, 0.5, 0.75))
     sums, zero, negative, whole, signs = [], 0, 0, True, 0
     low = high = math.nan
     least_positive: float | None = None
     ends = _Ends(max(_FAR_ROWS, int(total * _FAR_SHARE)) + 1)
     with np.errstate(over="ignore", invalid="ignore"):
-        for values, counts, rows in found.chunks():
+        for values, counts, rows in ascending.chunks():
             low, high = float(values[0]) if math.isnan(low) else low, float(values[-1])
             sums.append(float(np.sum(values * counts)))
             zero += int(counts[values == 0].sum())
@@ -144,7 +144,7 @@ def numbers(found: Ascending) -> tuple[Numbers, int, int]:
             mean = (
                 math.fsum(
                     float(np.sum(values * scale * (counts / total)))
-                    for values, counts, _ in found.chunks()
+                    for values, counts, _ in ascending.chunks()
                 )
                 / scale
             )
@@ -153,7 +153,7 @@ def numbers(found: Ascending) -> tuple[Numbers, int, int]:
         edges = histogram_edges(low, high, whole)
         bars = np.zeros(len(edges) - 1, np.int64)
         squares, outside, near_zero = [], 0, 0
-        for values, counts, _ in found.chunks():
+        for values, counts, _ in ascending.chunks():
             squares.append(float(np.sum((values * scale - mean * scale) ** 2 * counts)))
             outside += int(counts[(values < q1 - 1.5 * reach) | (values > q3 + 1.5 * reach)].sum())
             near_zero += int(counts[(values > 0) & (values <= -low)].sum())

@@ -9,12 +9,22 @@ from gravel.profiling.result import Finding
 # Spaces and blanks first: the words and spellings of the later ones are looked for in tidied
 # values.
 _ORDER = (
-    "wrongly decoded", "control characters", "spaces", "inner spaces", "blank", "placeholders",
-    "list pieces", "padded pieces",
-    "misfits", "another form", "lost zeros", "case", "spellings",
-)  # fmt: skip
+    "wrongly decoded",
+    "control characters",
+    "spaces",
+    "inner spaces",
+    "blank",
+    "placeholders",
+    "list pieces",
+    "padded pieces",
+    "misfits",
+    "another form",
+    "lost zeros",
+    "case",
+    "spellings",
+)
 
 
-def in_order(found: Iterable[Finding]) -> list[Finding]:
+def in_order(result: Iterable[Finding]) -> list[Finding]:
     """The findings in the order of their steps."""
-    return sorted(found, key=lambda item: _ORDER.index(item.finding))
+    return sorted(result, key=lambda item: _ORDER.index(item.finding))

@@ -16,7 +16,7 @@ from gravel.sources.source import Malformed
 
 
 def members_of(
-    given: Given,
+    context: Given,
     base: Path | None = None,
     malformed: Callable[[str, Sequence[Malformed]], None] | None = None,
 ) -> Callable[[tree.Query, str], tuple[Type, Any, bool]]:
@@ -25,8 +25,8 @@ def members_of(
     are relative to `base`; `malformed` is told of records that are no rows."""
 
     def members(query: tree.Query, text: str) -> tuple[Type, Any, bool]:
-        session = Session(text, given, base=base)
-        session.given = replace(given, members=session.members)
+        session = Session(text, context, base=base)
+        session.given = replace(context, members=session.members)
         session.reading(query)
         result = session.members(query, text)
         for name, records in session.malformed.items():

@@ -385,49 +385,49 @@ class Grouped(Relation):
         return super().find(node, text)
 
 
-def as_type(one: Vector, kind: Type) -> Vector:
+def as_type(vector: Vector, kind: Type) -> Vector:
     """A vector widened to a type."""
     return (
-        one
-        if one.values.type == kind.arrow
-        else Vector(widened(one.values, kind.arrow), one.errors, one.constant)
+        vector
+        if vector.values.type == kind.arrow
+        else Vector(widened(vector.values, kind.arrow), vector.errors, vector.constant)
     )
 
 
-def typed(found: Relation) -> Relation:
+def typed(relation: Relation) -> Relation:
     """A relation in which columns that hold NULL alone are TEXT."""
-    if all(kind.kind is not Kind.NULL for kind in found.types):
-        return found
-    types = tuple(TEXT if kind.kind is Kind.NULL else kind for kind in found.types)
+    if all(kind.kind is not Kind.NULL for kind in relation.types):
+        return relation
+    types = tuple(TEXT if kind.kind is Kind.NULL else kind for kind in relation.types)
     return replace(
-        found,
+        relation,
         types=types,
         vectors=Columns(
-            as_type(vector, kind) for vector, kind in zip(found.vectors, types, strict=True)
+            as_type(vector, kind) for vector, kind in zip(relation.vectors, types, strict=True)
         ),
     )
 
 
 def renamed(
-    found: Relation, table: str, columns: tuple[str, ...], node: tree.Node, text: str
+    relation: Relation, table: str, columns: tuple[str, ...], node: tree.Node, text: str
 ) -> Relation:
     """A relation under a table's name, its columns renamed from the left."""
-    if len(columns) > len(found.names):
+    if len(columns) > len(relation.names):
         raise Diagnostic(
-            f"{len(columns)} names for {len(found.names)} columns", text, node.start, node.end
+            f"{len(columns)} names for {len(relation.names)} columns", text, node.start, node.end
         )
-    names = (*columns, *found.names[len(columns) :])
-    found = typed(found)
+    names = (*columns, *relation.names[len(columns) :])
+    relation = typed(relation)
     return Relation(
         names,
         (table,) * len(names),
-        found.types,
-        found.vectors,
-        found.count,
+        relation.types,
+        relation.vectors,
+        relation.count,
         frozenset(),
-        found.rows,
-        found.unread,
-        origin=found.origin,
-        plain=found.plain,
-        stage=found.stage,
+        relation.rows,
+        relation.unread,
+        origin=relation.origin,
+        plain=relation.plain,
+        stage=relation.stage,
     )

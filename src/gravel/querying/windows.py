@@ -116,12 +116,13 @@ class Sorted:
             else pa.array(values[place])
         )
 
-    def vector_back(self, made: Vector) -> Vector:
+    def vector_back(self, vector: Vector) -> Vector:
         """A vector of the sorted rows, in the order of the rows as they came."""
         place = np.empty(self.count, np.int64)
         place[self.order] = np.arange(self.count)
         return Vector(
-            made.values.take(pa.array(place)), None if made.errors is None else made.errors[place]
+            vector.values.take(pa.array(place)),
+            None if vector.errors is None else vector.errors[place],
         )
 
     def rank(self, name: str, buckets: int = 1) -> pa.Array:

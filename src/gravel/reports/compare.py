@@ -12,10 +12,10 @@ if TYPE_CHECKING:
     from gravel.comparing.result import Compared
 
 
-def write_page(path: Path, found: Compared) -> None:
+def write_page(path: Path, compared: Compared) -> None:
     """Write a comparison as one self-contained HTML file. Raises TableProblem."""
     examples = {
-        item.column: [example for example in found.examples if example.column == item.column]
-        for item in found.columns
+        item.column: [example for example in compared.examples if example.column == item.column]
+        for item in compared.columns
     }
-    render_page(path, "compare.html", found=found, examples=examples, version=__version__)
+    render_page(path, "compare.html", found=compared, examples=examples, version=__version__)

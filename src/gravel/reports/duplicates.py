@@ -13,27 +13,27 @@ if TYPE_CHECKING:
     from gravel.duplicates.result import Duplicates
 
 
-def write_page(path: Path, found: Duplicates, step: str) -> None:
+def write_page(path: Path, duplicates: Duplicates, step: str) -> None:
     """Write groups of equal rows as one self-contained HTML file; `step` is the proposed one as
     TOML. Raises TableProblem."""
-    key = [found.columns.index(name) for name in found.key]
+    key = [duplicates.columns.index(name) for name in duplicates.key]
     groups = [
         {
             "group": item,
             "shown": [*key, *item.differs],
             "same": [
                 position
-                for position in range(len(found.columns))
+                for position in range(len(duplicates.columns))
                 if position not in item.differs and position not in key
             ],
         }
-        for item in found.shown
+        for item in duplicates.shown
     ]
-    most = max((item.surplus for item in found.ladder), default=0) or 1
+    most = max((item.surplus for item in duplicates.ladder), default=0) or 1
     render_page(
         path,
         "duplicates.html",
-        found=found,
+        found=duplicates,
         groups=groups,
         most=most,
         step=step,
@@ -42,12 +42,12 @@ def write_page(path: Path, found: Duplicates, step: str) -> None:
     )
 
 
-def write_near_page(path: Path, found: Near) -> None:
+def write_near_page(path: Path, near: Near) -> None:
     """Write nearly equal pairs as one self-contained HTML file. Raises TableProblem."""
     render_page(
         path,
         "near.html",
-        found=found,
-        clusters=list(zip(found.clusters, found.cluster_values, strict=True)),
+        found=near,
+        clusters=list(zip(near.clusters, near.cluster_values, strict=True)),
         version=__version__,
     )

@@ -12,22 +12,22 @@ from gravel.profiling.result import ColumnProfile, Finding, Profile
 from gravel.reports.page import render_page
 
 
-def write_page(path: Path, found: Profile, table: Any, today: date) -> None:
+def write_page(path: Path, result: Profile, table: Any, today: date) -> None:
     """Write a profile as one self-contained HTML file. Raises TableProblem."""
-    numbered = list(enumerate(found.findings, 1))
-    single = [key for key in found.facts.keys if len(key) == 1]
+    numbered = list(enumerate(result.findings, 1))
+    single = [key for key in result.facts.keys if len(key) == 1]
     render_page(
         path,
         "profile.html",
-        profile=found,
-        keys=single or found.facts.keys,
-        findings=[_finding(number, item, found, table) for number, item in numbered],
+        profile=result,
+        keys=single or result.facts.keys,
+        findings=[_finding(number, item, result, table) for number, item in numbered],
         cards=[
             _card(item, [number for number, finding in numbered if finding.column == item.name])
-            for item in found.columns
+            for item in result.columns
         ],
         levels={
-            level: sum(item.level == level for item in found.findings)
+            level: sum(item.level == level for item in result.findings)
             for level in ("wrong", "suspect", "note")
         },
         today=today.isoformat(),

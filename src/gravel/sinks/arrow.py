@@ -195,14 +195,14 @@ def _content(
     return content
 
 
-def in_finer_unit(given: pa.DataType, kept: pa.DataType) -> bool:
+def in_finer_unit(data_type: pa.DataType, kept: pa.DataType) -> bool:
     """Whether a type is kept as one of the same kind in another unit, which Parquet does with
     seconds and with dates in milliseconds."""
     kinds = (pa.types.is_timestamp, pa.types.is_time, pa.types.is_date)
     return (
         kept is not None
-        and any(test(given) and test(kept) for test in kinds)
-        and getattr(given, "tz", None) == getattr(kept, "tz", None)
+        and any(test(data_type) and test(kept) for test in kinds)
+        and getattr(data_type, "tz", None) == getattr(kept, "tz", None)
     )
 
 

@@ -285,10 +285,10 @@ class Source(ABC):
         self.settle(states)
         return batches, {index: self._types[index] for index in wanted}, True
 
-    def settle(self, found: dict[int, Fitting]) -> None:
+    def settle(self, result: dict[int, Fitting]) -> None:
         """Take over what a pass over all rows has found of the columns' types."""
-        self.fittings.update(found)
-        for index, state in found.items():
+        self.fittings.update(result)
+        for index, state in result.items():
             name = self.columns[index]
             # What a store says of a column stands, whatever its values look like.
             self._types.setdefault(

@@ -30,9 +30,12 @@ PLAIN_INTEGER = r"^(?:0|-?[1-9][0-9]*)$"
 PLAIN_DECIMAL = r"^(?:0|0?\.0+|-?(?:[1-9][0-9]*(?:\.[0-9]+)?|0?\.[0-9]*[1-9][0-9]*))$"
 PLAIN_TIMESTAMP = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}:[0-9]{2}(?:\.[0-9]{1,6})?$"
 _PLAIN = {
-    Kind.INTEGER: PLAIN_INTEGER, Kind.DECIMAL: PLAIN_DECIMAL, Kind.BOOLEAN: r"^(?:true|false)$",
-    Kind.DATE: r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$", Kind.TIMESTAMP: PLAIN_TIMESTAMP,
-}  # fmt: skip
+    Kind.INTEGER: PLAIN_INTEGER,
+    Kind.DECIMAL: PLAIN_DECIMAL,
+    Kind.BOOLEAN: r"^(?:true|false)$",
+    Kind.DATE: r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
+    Kind.TIMESTAMP: PLAIN_TIMESTAMP,
+}
 _COMPILED = {kind: re.compile(pattern) for kind, pattern in _PLAIN.items()}
 _DIGITS = ByteSet(b"0123456789-")
 _ALL = frozenset(_PLAIN)

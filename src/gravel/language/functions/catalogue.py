@@ -197,9 +197,12 @@ def catalogue() -> dict[str, Function]:
 
 
 SYNONYMS = {
-    "CHAR_LENGTH": "LENGTH", "CHARACTER_LENGTH": "LENGTH", "CEIL": "CEILING", "TRIM": "BTRIM",
+    "CHAR_LENGTH": "LENGTH",
+    "CHARACTER_LENGTH": "LENGTH",
+    "CEIL": "CEILING",
+    "TRIM": "BTRIM",
     "%": "MOD",
-}  # fmt: skip
+}
 
 
 def find(name: str) -> Function | None:

@@ -19,8 +19,10 @@ _window(
     "OVER ([PARTITION BY …] [ORDER BY …] [frame]): the number of the row in its partition, "
     "ties in the order of the rows; the aggregates are window functions too; "
     "frames are ROWS, RANGE or GROUPS with EXCLUDE",
-    "ROW_NUMBER() OVER (ORDER BY x)", "c", "3",
-)  # fmt: skip
+    "ROW_NUMBER() OVER (ORDER BY x)",
+    "c",
+    "3",
+)
 _window(
     "RANK() INTEGER",
     "1 and the rows before, rows that tie alike",
@@ -80,8 +82,10 @@ _window(
 _window(
     "LAST_VALUE(x ANY) ANY",
     "x in the last row of the frame, which by default ends with the rows that tie with this one",
-    "LAST_VALUE(y) OVER (ORDER BY x)", "b", "'c'",
-)  # fmt: skip
+    "LAST_VALUE(y) OVER (ORDER BY x)",
+    "b",
+    "'c'",
+)
 _window(
     "NTH_VALUE(x ANY, n INTEGER) ANY",
     "x in the nth row of the frame",

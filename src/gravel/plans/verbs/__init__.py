@@ -17,7 +17,13 @@ from gravel.plans.verbs import (
 )
 
 VERBS: dict[str, Any] = {
-    "set": setting, "keep_rows": filtering, "drop_rows": filtering, "split": splitting,
-    "unique": uniting, "columns": columns,
-    "sort": sorting, "check": checking, "query": querying,
-}  # fmt: skip
+    "set": setting,
+    "keep_rows": filtering,
+    "drop_rows": filtering,
+    "split": splitting,
+    "unique": uniting,
+    "columns": columns,
+    "sort": sorting,
+    "check": checking,
+    "query": querying,
+}

@@ -24,9 +24,9 @@ from gravel.plans.steps import BoundStep, Context, Left, PlanColumn, TableAction
 Keys = tuple[tuple[tree.SortKey, nodes.Expression, str], ...]
 
 
-def as_list(given: str | list[str] | None) -> list[str]:
+def as_list(supplied: str | list[str] | None) -> list[str]:
     """Sort keys as a list of texts."""
-    return [] if given is None else [given] if isinstance(given, str) else given
+    return [] if supplied is None else [supplied] if isinstance(supplied, str) else supplied
 
 
 def written(step: Step) -> list[Written]:

@@ -29,17 +29,42 @@ LEVELS = ("wrong", "suspect", "note")
 # What it costs to leave a finding, by kind: a key that fails or a value that is lost before what
 # only looks untidy.
 _COST = {
-    "almost a key": 95, "repeated rows": 90, "replacement characters": 88, "wrongly decoded": 86,
+    "almost a key": 95,
+    "repeated rows": 90,
+    "replacement characters": 88,
+    "wrongly decoded": 86,
     "declared type": 85,
-    "misfits": 84, "control characters": 82, "lost zeros": 80,
-    "forms": 78, "placeholders": 76, "blank": 72, "spaces": 70, "spellings": 68, "misspelt": 67,
-    "determined": 66, "dates of two orders": 64,
-    "another form": 62, "list pieces": 60, "inner spaces": 59, "padded pieces": 58, "case": 56,
-    "odd shapes": 54, "zeros": 52, "far out": 50,
-    "negative": 48, "doubled moments": 47, "future": 46, "first of January": 44, "formulas": 42,
-    "list": 20, "leading zeros": 18, "constant": 12, "always null": 30, "column name": 10,
+    "misfits": 84,
+    "control characters": 82,
+    "lost zeros": 80,
+    "forms": 78,
+    "placeholders": 76,
+    "blank": 72,
+    "spaces": 70,
+    "spellings": 68,
+    "misspelt": 67,
+    "determined": 66,
+    "dates of two orders": 64,
+    "another form": 62,
+    "list pieces": 60,
+    "inner spaces": 59,
+    "padded pieces": 58,
+    "case": 56,
+    "odd shapes": 54,
+    "zeros": 52,
+    "far out": 50,
+    "negative": 48,
+    "doubled moments": 47,
+    "future": 46,
+    "first of January": 44,
+    "formulas": 42,
+    "list": 20,
+    "leading zeros": 18,
+    "constant": 12,
+    "always null": 30,
+    "column name": 10,
     "null together": 8,
-}  # fmt: skip
+}
 
 
 def findings(
@@ -64,10 +89,11 @@ def findings(
 
 _NUMBER = r"^[+-]?[0-9]*\.?[0-9]+([eE][+-]?[0-9]+)?\z"
 _FORMS = {
-    "DATE": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}\z", "TIME": r"^[0-9]{2}:[0-9]{2}:[0-9]{2}",
+    "DATE": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}\z",
+    "TIME": r"^[0-9]{2}:[0-9]{2}:[0-9]{2}",
     "TIMESTAMP": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}",
     "DATETIME": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}",
-}  # fmt: skip
+}
 
 
 def _against_declared(

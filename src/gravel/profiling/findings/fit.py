@@ -18,18 +18,22 @@ def best_fit(fits: tuple[Fit, ...]) -> Fit | None:
     )
 
 
-def unfit_words(one: ColumnProfile, best: Fit | None) -> int:
+def unfit_words(column_profile: ColumnProfile, best: Fit | None) -> int:
     """Rows with a word for nothing that is no value of the type: NaN is a DOUBLE."""
     doubles = best is not None and best.type == "DOUBLE PRECISION"
-    return one.null_word_rows - sum(
-        word.rows for word in one.null_words if doubles and word.value.strip(" ").lower() == "nan"
+    return column_profile.null_word_rows - sum(
+        word.rows
+        for word in column_profile.null_words
+        if doubles and word.value.strip(" ").lower() == "nan"
     )
 
 
-def placeholder_condition(one: ColumnProfile) -> str:
-    if one.all_null_words:
-        return f"IS_PLACEHOLDER({quoted(one.name)})"
+def placeholder_condition(column_profile: ColumnProfile) -> str:
+    if column_profile.all_null_words:
+        return f"IS_PLACEHOLDER({quoted(column_profile.name)})"
     return is_one_of(
-        f"LOWER(TIDY_SPACES({quoted(one.name)}))",
-        map(text_literal, sorted({tidied(word.value).lower() for word in one.null_words})),
+        f"LOWER(TIDY_SPACES({quoted(column_profile.name)}))",
+        map(
+            text_literal, sorted({tidied(word.value).lower() for word in column_profile.null_words})
+        ),
     )

@@ -23,20 +23,20 @@ _SMALL_COUNT, _COUNT_GAP = 10, 0.5  # of small counts the next is at least twice
 _FEWER = 20
 
 
-def number_findings(one: ColumnProfile, rows: int) -> Iterator[Finding]:
-    result = one.numbers
-    if result is None or result.fit * 2 < sum(shape.rows for shape in one.shapes):
+def number_findings(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:
+    result = column_profile.numbers
+    if result is None or result.fit * 2 < sum(shape.rows for shape in column_profile.shapes):
         return
-    name = quoted(one.name)
-    text = one.type == TEXT
+    name = quoted(column_profile.name)
+    text = column_profile.type == TEXT
     value = f"CAST_OR_NULL({name} AS DOUBLE PRECISION)" if text else name
     measured = (
-        one.distinct > _FEW_VALUES
+        column_profile.distinct > _FEW_VALUES
         and result.fit >= _FEW_ROWS
-        and not column_kind.is_code(one, rows)
+        and not column_kind.is_code(column_profile, rows)
     )
-    place = column_kind.is_coordinate(one)
-    zeros = measured and _zeros_stand_apart(one, result, place)
+    place = column_kind.is_coordinate(column_profile)
+    zeros = measured and _zeros_stand_apart(column_profile, result, place)
     if (
         zeros
         and result.far_low is not None
@@ -73,7 +73,7 @@ def number_findings(one: ColumnProfile, rows: int) -> Iterator[Finding]:
         yield Finding(
             "far out",
             "suspect" if very_far and not tail else "note",
-            one.name,
+            column_profile.name,
             result.far_out,
             f"{row_count(result.far_out)} far from all others, with a gap between; the middle half"
             f" is from {_plain(result.q1)} to {_plain(result.q3)}",
@@ -83,7 +83,7 @@ def number_findings(one: ColumnProfile, rows: int) -> Iterator[Finding]:
         yield Finding(
             "zeros",
             "suspect",
-            one.name,
+            column_profile.name,
             result.zero,
             (
                 "exactly zero: rather not known than a place"
@@ -98,7 +98,7 @@ def number_findings(one: ColumnProfile, rows: int) -> Iterator[Finding]:
     if (
         0 < result.negative <= 0.02 * result.fit
         and not place
-        and not column_kind.may_be_negative(one)
+        and not column_kind.may_be_negative(column_profile)
     ):
         finite = f" AND {value} > CAST('-Infinity' AS DOUBLE PRECISION)" if text else ""
         # One value again and again, a single row, or few beside the positive ones as near to zero:
@@ -106,13 +106,13 @@ def number_findings(one: ColumnProfile, rows: int) -> Iterator[Finding]:
         marked = result.negative == 1 or (
             result.distinct_negative <= 2 and result.negative > result.distinct_negative
         )
-        counted = one.type.kind is Kind.INTEGER or result.zero >= _FEW_ZEROS * result.fit
+        counted = column_profile.type.kind is Kind.INTEGER or result.zero >= _FEW_ZEROS * result.fit
         apart = result.q1 >= 0 and counted and result.near_zero >= _FEWER * result.negative
         level = "suspect" if marked or apart else "note"
         yield Finding(
             "negative",
             level,
-            one.name,
+            column_profile.name,
             result.negative,
             "numbers below zero where nearly all are above",
             f"{value} < 0{finite}",
@@ -149,17 +149,17 @@ def _plain(value: float) -> str:
 _ALMOST_ALL = 0.99
 
 
-def date_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
-    result = one.dates
-    if result is None or one.type.kind not in (Kind.DATE, Kind.TIMESTAMP, Kind.TEXT):
+def date_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
+    result = column_profile.dates
+    if result is None or column_profile.type.kind not in (Kind.DATE, Kind.TIMESTAMP, Kind.TEXT):
         return
-    value = _day_of(one)
+    value = _day_of(column_profile)
     if result.future:
         where = f"{value} > CURRENT_DATE" if value else ""
         yield Finding(
             "future",
             "suspect",
-            one.name,
+            column_profile.name,
             result.future,
             f"days after today, up to {result.max}",
             where,
@@ -179,30 +179,32 @@ def date_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
         yield Finding(
             "first of January",
             "suspect",
-            one.name,
+            column_profile.name,
             result.january_first,
             "on a 1 January: rather a year whose day nobody knew",
             where,
         )
 
-    doubled = known - one.distinct
+    doubled = known - column_profile.distinct
     if (
-        one.type.kind in (Kind.TIMESTAMP, Kind.ZONED)
+        column_profile.type.kind in (Kind.TIMESTAMP, Kind.ZONED)
         and known >= _FEW_ROWS
         and 0 < doubled <= (1 - _ALMOST_ALL) * known
     ):
-        name = quoted(one.name)
-        values = [literal(value, one.type) for value, rows in one.top if rows > 1]
+        name = quoted(column_profile.name)
+        values = [
+            literal(value, column_profile.type) for value, rows in column_profile.top if rows > 1
+        ]
         where = (
             is_one_of(name, values)
-            if sum(rows - 1 for _, rows in one.top if rows > 1) == doubled
+            if sum(rows - 1 for _, rows in column_profile.top if rows > 1) == doubled
             else ""
         )
-        shared = sum(rows for _, rows in one.top if rows > 1) if where else doubled
+        shared = sum(rows for _, rows in column_profile.top if rows > 1) if where else doubled
         yield Finding(
             "doubled moments",
             "suspect",
-            one.name,
+            column_profile.name,
             shared,
             "at one moment with another row, where nearly every row has one of its own",
             where,

@@ -15,37 +15,40 @@ from gravel.profiling.result import ColumnProfile, Finding
 from gravel.profiling.wording import row_count, shown, tidied
 
 
-def column_name_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
-    if one.name != tidied(one.name) or "\n" in one.name:
+def column_name_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
+    if column_profile.name != tidied(column_profile.name) or "\n" in column_profile.name:
         yield Finding(
             "column name",
             "note",
-            one.name,
+            column_profile.name,
             known,
-            f"the column's own name, {shown(one.name)}, has spaces or line breaks that nobody sees",
+            f"the column's own name, {shown(column_profile.name)}, "
+            "has spaces or line breaks that nobody sees",
         )
 
 
-def space_findings(one: ColumnProfile) -> Iterator[Finding]:
-    name, spaces = quoted(one.name), one.spaces
-    if one.empty or one.blank:
+def space_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
+    name, spaces = quoted(column_profile.name), column_profile.spaces
+    if column_profile.empty or column_profile.blank:
         parts = [
             f"{count:,} {text}"
             for count, text in (
-                (one.empty, "with an empty text"),
-                (one.blank, "with nothing but white space"),
+                (column_profile.empty, "with an empty text"),
+                (column_profile.blank, "with nothing but white space"),
             )
             if count
         ]
-        beside = f", beside {row_count(one.nulls)} with NULL" if one.nulls else ""
+        beside = (
+            f", beside {row_count(column_profile.nulls)} with NULL" if column_profile.nulls else ""
+        )
         # Where nothing else is NULL, and nothing else is blank, the NULLs of the result tell what
         # was there.
-        safe = not one.nulls and not one.blank
+        safe = not column_profile.nulls and not column_profile.blank
         yield Finding(
             "blank",
             "wrong",
-            one.name,
-            one.empty + one.blank,
+            column_profile.name,
+            column_profile.empty + column_profile.blank,
             f"{' and '.join(parts)} where nothing is known{beside}",
             f"IS_BLANK({name}) AND {name} IS NOT NULL",
             f"{name} = IF_BLANK({name}, NULL)",
@@ -58,13 +61,13 @@ def space_findings(one: ColumnProfile) -> Iterator[Finding]:
         where = f"{name} <> TRIM({name}) AND NOT IS_BLANK({name}){single}"
         mend = (
             f"{name} = CASE WHEN {where} THEN TRIM({name}) ELSE {name} END"
-            if single or one.blank
+            if single or column_profile.blank
             else f"{name} = TRIM({name})"
         )
         yield Finding(
             "spaces",
             "wrong",
-            one.name,
+            column_profile.name,
             spaces.ends,
             f"spaces at an end, which nobody sees: {message}",
             where,
@@ -88,8 +91,8 @@ def space_findings(one: ColumnProfile) -> Iterator[Finding]:
         )
         yield Finding(
             "inner spaces",
-            "note" if column_kind.is_free_text(one) else "suspect",
-            one.name,
+            "note" if column_kind.is_free_text(column_profile) else "suspect",
+            column_profile.name,
             spaces.inner,
             f"spaces inside, which may part what belongs apart: {message}",
             f"{several} <> TIDY_SPACES({name}) AND NOT IS_BLANK({name})",
@@ -99,7 +102,7 @@ def space_findings(one: ColumnProfile) -> Iterator[Finding]:
         yield Finding(
             "control characters",
             "wrong",
-            one.name,
+            column_profile.name,
             spaces.control,
             "holds control characters, which no one can see or type",
             f"HAS_CONTROL_CHARACTERS({name})",
@@ -110,27 +113,35 @@ def space_findings(one: ColumnProfile) -> Iterator[Finding]:
 _FEW_CATEGORIES = 50
 
 
-def placeholder_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
-    if not one.null_words:
+def placeholder_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
+    if not column_profile.null_words:
         return
-    name, rows = quoted(one.name), one.null_word_rows
-    condition = placeholder_condition(one)
-    message = ", ".join(f"{word.rows:,} × {shown(word.value)}" for word in one.null_words[:5])
-    more = f" and {len(one.null_words) - 5} others" if len(one.null_words) > 5 else ""
-    # "none" is a value where something can be absent: of hair, of a seat belt.
-    only_none = one.distinct <= _FEW_CATEGORIES and all(
-        tidied(word.value).lower().strip("()<>") == "none" for word in one.null_words
+    name, rows = quoted(column_profile.name), column_profile.null_word_rows
+    condition = placeholder_condition(column_profile)
+    message = ", ".join(
+        f"{word.rows:,} × {shown(word.value)}" for word in column_profile.null_words[:5]
     )
-    best = best_fit(one.fits)
+    more = (
+        f" and {len(column_profile.null_words) - 5} others"
+        if len(column_profile.null_words) > 5
+        else ""
+    )
+    # "none" is a value where something can be absent: of hair, of a seat belt.
+    only_none = column_profile.distinct <= _FEW_CATEGORIES and all(
+        tidied(word.value).lower().strip("()<>") == "none" for word in column_profile.null_words
+    )
+    best = best_fit(column_profile.fits)
     beside = (
         f"; all others fit {best.type}"
-        if best is not None and best.rows == known - unfit_words(one, best) - one.empty - one.blank
+        if best is not None
+        and best.rows
+        == known - unfit_words(column_profile, best) - column_profile.empty - column_profile.blank
         else ""
     )
     yield Finding(
         "placeholders",
         "wrong" if beside else "note" if only_none else "suspect",
-        one.name,
+        column_profile.name,
         rows,
         f"words where nothing is known: {message}{more}{beside}",
         condition,
@@ -138,15 +149,20 @@ def placeholder_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
     )
 
 
-def case_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
+def case_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
     """Codes of which nearly all are in capitals, or in small letters, and a few of the same shape
     are not."""
-    if sum(word.rows for word in one.null_words) < one.null_word_rows or not one.shapes:
+    if (
+        sum(word.rows for word in column_profile.null_words) < column_profile.null_word_rows
+        or not column_profile.shapes
+    ):
         return  # words for nothing in too many spellings to tell their case apart
-    name, case = quoted(one.name), one.case
-    words = [word for word in one.null_words if any(char.isalpha() for char in word.value)]
+    name, case = quoted(column_profile.name), column_profile.case
+    words = [
+        word for word in column_profile.null_words if any(char.isalpha() for char in word.value)
+    ]
     lettered = known - case.none - sum(word.rows for word in words)
-    apart = f" AND NOT {placeholder_condition(one)}" if words else ""
+    apart = f" AND NOT {placeholder_condition(column_profile)}" if words else ""
     for kind, count, wrong, pattern, function in (
         ("capitals", case.upper, str.isupper, r"\p{Ll}", "UPPER"),
         ("small letters", case.lower, str.islower, r"[\p{Lu}\p{Lt}]", "LOWER"),
@@ -154,16 +170,16 @@ def case_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
         count -= sum(word.rows for word in words if wrong(word.value))
         odd = [
             shape
-            for shape in one.shapes
+            for shape in column_profile.shapes
             if any(map(str.isalpha, shape.shape)) and not wrong(shape.shape)
         ]
-        usual = {shape.shape.casefold() for shape in one.shapes if wrong(shape.shape)}
+        usual = {shape.shape.casefold() for shape in column_profile.shapes if wrong(shape.shape)}
         alike = bool(odd) and all(shape.shape.casefold() in usual for shape in odd)
         if count < lettered and lettered - count <= FEW * lettered and alike:
             yield Finding(
                 "case",
                 "suspect",
-                one.name,
+                column_profile.name,
                 lettered - count,
                 f"written in {kind} but for these",
                 f"{name} LIKE_REGEX {text_literal(pattern)}{apart}",
@@ -174,28 +190,28 @@ def case_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
 _OPEN_END = re.compile(r"[<>≤≥]? ?9+ ?[+-]?")  # of bands: 75+ beside 65-74
 
 
-def shape_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
-    best = best_fit(one.fits)
-    if one.distinct_shapes < 2 or not one.shapes:
+def shape_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
+    best = best_fit(column_profile.fits)
+    if column_profile.distinct_shapes < 2 or not column_profile.shapes:
         return
     if (
         best is not None
         and best.type in ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
         and best.rows * 2 > known
-        and not one.loses
+        and not column_profile.loses
     ):
         return  # numbers are of many shapes
-    name, usual = quoted(one.name), one.shapes[0]
-    said = known - one.empty - one.blank - one.null_word_rows
+    name, usual = quoted(column_profile.name), column_profile.shapes[0]
+    said = known - column_profile.empty - column_profile.blank - column_profile.null_word_rows
     others = said - usual.rows
-    apart = (f" AND NOT IS_BLANK({name})" if one.empty + one.blank else "") + (
-        f" AND NOT {placeholder_condition(one)}" if one.null_words else ""
-    )
+    apart = (
+        f" AND NOT IS_BLANK({name})" if column_profile.empty + column_profile.blank else ""
+    ) + (f" AND NOT {placeholder_condition(column_profile)}" if column_profile.null_words else "")
     if 0 < others <= 0.05 * said and "9" in usual.shape:
-        words = {word.value for word in one.null_words}
+        words = {word.value for word in column_profile.null_words}
         odd = [
             shape
-            for shape in one.shapes[1:]
+            for shape in column_profile.shapes[1:]
             if shape.example.strip() and shape.example not in words
         ]
         open_ends = "-" in usual.shape and all(_OPEN_END.fullmatch(shape.shape) for shape in odd)
@@ -204,7 +220,7 @@ def shape_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
         yield Finding(
             "odd shapes",
             level,
-            one.name,
+            column_profile.name,
             others,
             f"values have the shape {shown(usual.shape)} (as {shown(usual.example)}), these have"
             f" {message}",
@@ -212,13 +228,13 @@ def shape_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
         )
 
 
-def damage_findings(one: ColumnProfile) -> Iterator[Finding]:
-    name, damage = quoted(one.name), one.damage
+def damage_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
+    name, damage = quoted(column_profile.name), column_profile.damage
     if damage.misdecoded:
         yield Finding(
             "wrongly decoded",
             "wrong",
-            one.name,
+            column_profile.name,
             damage.misdecoded,
             "letters such as 'Ã©': UTF-8 that was read in another encoding before it came here",
             f"IS_MISDECODED({name})",
@@ -228,7 +244,7 @@ def damage_findings(one: ColumnProfile) -> Iterator[Finding]:
         yield Finding(
             "replacement characters",
             "wrong",
-            one.name,
+            column_profile.name,
             damage.replacement,
             "holds U+FFFD, or what its bytes look like: a letter that was lost on the way, and only"
             " the source has it",
@@ -237,18 +253,18 @@ def damage_findings(one: ColumnProfile) -> Iterator[Finding]:
     if damage.formula:
         yield Finding(
             "formulas",
-            "note" if column_kind.is_free_text(one) else "suspect",
-            one.name,
+            "note" if column_kind.is_free_text(column_profile) else "suspect",
+            column_profile.name,
             damage.formula,
             "values that a spreadsheet would run as a formula",
             f"IS_FORMULA({name})",
         )
 
 
-def list_findings(one: ColumnProfile) -> Iterator[Finding]:
-    if one.list is None:
+def list_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
+    if column_profile.list is None:
         return
-    name, result = quoted(one.name), one.list
+    name, result = quoted(column_profile.name), column_profile.list
     sign, delimiter = (
         "line break" if result.delimiter == "\n" else result.delimiter,
         text_literal(result.delimiter),
@@ -259,7 +275,7 @@ def list_findings(one: ColumnProfile) -> Iterator[Finding]:
     yield Finding(
         "list",
         "note",
-        one.name,
+        column_profile.name,
         result.rows,
         f"lists in a field, with {sign!r} between {result.least} to {result.most} pieces{repeated}",
         held,
@@ -268,7 +284,7 @@ def list_findings(one: ColumnProfile) -> Iterator[Finding]:
         yield Finding(
             "list pieces",
             "suspect",
-            one.name,
+            column_profile.name,
             result.empty,
             "lists with a piece that is empty: a delimiter too many",
             f"{held} AND LIST_HAS_BLANKS({name}, {delimiter})",
@@ -278,7 +294,7 @@ def list_findings(one: ColumnProfile) -> Iterator[Finding]:
         yield Finding(
             "padded pieces",
             "suspect",
-            one.name,
+            column_profile.name,
             result.padded,
             f"lists with other spaces around a piece than {sign!r} has: split there they give"
             " unequal pieces",
@@ -288,17 +304,21 @@ def list_findings(one: ColumnProfile) -> Iterator[Finding]:
         )
 
 
-def form_findings(one: ColumnProfile) -> Iterator[Finding]:
-    for form in one.forms:
+def form_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
+    for form in column_profile.forms:
         if form.fail:
-            name = quoted(one.name) if one.type == TEXT else f"CAST({quoted(one.name)} AS TEXT)"
+            name = (
+                quoted(column_profile.name)
+                if column_profile.type == TEXT
+                else f"CAST({quoted(column_profile.name)} AS TEXT)"
+            )
             message = ", ".join(
                 f"{value.rows:,} × {shown(value.value)}" for value in form.examples[:3]
             )
             yield Finding(
                 "forms",
                 "wrong",
-                one.name,
+                column_profile.name,
                 form.fail,
                 f"{form.rows:,} values have the form {form.form}, these do not: {message}",
                 f"NOT HAS_FORM({name}, '{form.form}')",

@@ -18,49 +18,49 @@ _CODES = 0.05
 _CERTAIN, _LIKELY = 0.9, 0.5  # shares of the values that fit a type, for numbers and for dates
 
 
-def misfit_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
+def misfit_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
     """A type or a date form that nearly all values fit, and those that do not."""
-    name = quoted(one.name)
-    by_type = {fit.type: fit for fit in one.fits}
-    best = best_fit(one.fits)
-    said = known - one.empty - one.blank - unfit_words(one, best)
-    if one.loses and (whole := by_type.get("DECIMAL")) and whole.rows == known:
+    name = quoted(column_profile.name)
+    by_type = {fit.type: fit for fit in column_profile.fits}
+    best = best_fit(column_profile.fits)
+    said = known - column_profile.empty - column_profile.blank - unfit_words(column_profile, best)
+    if column_profile.loses and (whole := by_type.get("DECIMAL")) and whole.rows == known:
         yield Finding(
             "leading zeros",
             "note",
-            one.name,
-            one.loses,
+            column_profile.name,
+            column_profile.loses,
             "digits with a leading zero or plus: codes, of which a cast to a number would lose a"
             " part",
             f"FITS({name} AS DECIMAL) AND {name} LIKE_REGEX '^ *(\\+|[+-]?0[0-9])'",
         )
-    yield from lost_zero_findings(one, known)
-    yield from _two_orders(one)
-    yield from _other_numbers(one, known)
+    yield from lost_zero_findings(column_profile, known)
+    yield from _two_orders(column_profile)
+    yield from _other_numbers(column_profile, known)
     if best is not None and best.rows == known:
-        yield from _another_form(one, best, known)
+        yield from _another_form(column_profile, best, known)
     if best is None or best.rows * 2 < said or best.rows >= said:
         return
     rows = said - best.rows
     dated = best.type.startswith(("DATE", "TIMESTAMP"))
-    if one.spaces.control >= rows and all(
+    if column_profile.spaces.control >= rows and all(
         any(category(char) == "Cc" for char in misfit.value) for misfit in best.misfits
     ):
         return  # control characters are a finding of their own, with their mending
     # Some digits with a leading zero make codes of the others too.
-    codes = not dated and one.loses >= _CODES * known
+    codes = not dated and column_profile.loses >= _CODES * known
     level = "note" if codes or best.rows < (_LIKELY if dated else _CERTAIN) * said else "wrong"
-    apart = (f" AND NOT IS_BLANK({name})" if one.empty + one.blank else "") + (
-        f" AND NOT {placeholder_condition(one)}" if one.null_words else ""
-    )
+    apart = (
+        f" AND NOT IS_BLANK({name})" if column_profile.empty + column_profile.blank else ""
+    ) + (f" AND NOT {placeholder_condition(column_profile)}" if column_profile.null_words else "")
     yield Finding(
         "misfits",
         level,
-        one.name,
+        column_profile.name,
         rows,
-        f"{best.rows:,} of {said:,} values fit {best.type}, these do not: {_examples(best, one)}",
+        f"{best.rows:,} of {said:,} values fit {best.type}, these do not: {_examples(best, column_profile)}",
         f"NOT FITS({name} AS {best.type}){apart}",
-        _mend_number(name, best) or _mend_dates(name, one, best),
+        _mend_number(name, best) or _mend_dates(name, column_profile, best),
     )
 
 
@@ -139,14 +139,16 @@ def _other_numbers(column_profile: ColumnProfile, known: int) -> Iterator[Findin
             return
 
 
-def lost_zero_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
+def lost_zero_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
     """Codes of digits that are one or two digits shorter than nearly all others."""
-    if not column_kind.may_lose_zeros(one) or not one.shapes:
+    if not column_kind.may_lose_zeros(column_profile) or not column_profile.shapes:
         return
-    usual = one.shapes[0]
+    usual = column_profile.shapes[0]
     size = len(usual.shape)
     short = [
-        shape for shape in one.shapes[1:] if shape.shape in ("9" * (size - 1), "9" * (size - 2))
+        shape
+        for shape in column_profile.shapes[1:]
+        if shape.shape in ("9" * (size - 1), "9" * (size - 2))
     ]
     rows = sum(shape.rows for shape in short)
     if (
@@ -157,13 +159,13 @@ def lost_zero_findings(one: ColumnProfile, known: int) -> Iterator[Finding]:
         or usual.rows < 0.8 * known
     ):
         return
-    name = quoted(one.name)
-    text = name if one.type == TEXT else f"CAST({name} AS TEXT)"
+    name = quoted(column_profile.name)
+    text = name if column_profile.type == TEXT else f"CAST({name} AS TEXT)"
     shapes = is_one_of(f"SHAPE({text})", (text_literal(shape.shape) for shape in short))
     yield Finding(
         "lost zeros",
         "suspect",
-        one.name,
+        column_profile.name,
         rows,
         f"codes have {size} digits, these fewer (as {shown(short[0].example)}): leading zeros that"
         " were lost",

@@ -40,10 +40,10 @@ def parted(reference: str) -> tuple[str, str]:
     return address, table
 
 
-def same_server(one: str, other: str) -> bool:
+def same_server(text: str, other: str) -> bool:
     """Whether two URLs name one database: kind, host, port, name and options, whoever connects."""
     parts = []
-    for url in (one, other):
+    for url in (text, other):
         try:
             cut = urlsplit(url)
             _ = cut.port

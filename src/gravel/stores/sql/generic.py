@@ -172,7 +172,7 @@ class Other(Database):
         table: str,
         texts: frozenset[str],
         declared: dict[str, Type],
-        some: list[str] | None = None,
+        subset: list[str] | None = None,
     ) -> StoredSource:
         """A table, or some of its columns, as the transaction sees it. Raises TableProblem."""
         shape = self.shape(table)
@@ -181,7 +181,7 @@ class Other(Database):
         schema, name = self.place(table)
         with self.told():
             every = [_type(item["type"]) for item in self._inspector().get_columns(name, schema)]
-        names = list(shape.columns) if some is None else some
+        names = list(shape.columns) if subset is None else subset
         kinds = [every[shape.columns.index(column)] for column in names]
         picked = ", ".join(map(self.column, names))
         batches, binary = [], [False] * len(names)

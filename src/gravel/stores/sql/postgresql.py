@@ -52,14 +52,20 @@ from gravel.stores.sql.transaction import (
 # What the values decide, as in a text file: all of them are written as its literals are. Everything
 # else is text.
 _OPEN = {
-    "smallint": INTEGER, "integer": INTEGER, "bigint": INTEGER, "numeric": decimal(18, 2),
+    "smallint": INTEGER,
+    "integer": INTEGER,
+    "bigint": INTEGER,
+    "numeric": decimal(18, 2),
     "date": DATE,
     "timestamp without time zone": TIMESTAMP,
-}  # fmt: skip
+}
 _KNOWN = {
-    "real": DOUBLE, "double precision": DOUBLE, "boolean": BOOLEAN, "time without time zone": TIME,
+    "real": DOUBLE,
+    "double precision": DOUBLE,
+    "boolean": BOOLEAN,
+    "time without time zone": TIME,
     "timestamp with time zone": ZONED,
-}  # fmt: skip
+}
 _SESSION = (
     "SET datestyle = 'ISO, YMD'; SET intervalstyle = 'iso_8601'; SET extra_float_digits = 1; SET"
     " timezone = 'UTC'; "

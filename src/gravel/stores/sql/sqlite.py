@@ -52,11 +52,17 @@ _WAIT = 10.0  # seconds to wait for another's lock
 # A DECIMAL must not be stored as SQLite's NUMERIC, which makes a double of it; a name with TEXT in
 # it keeps its digits.
 _NAMES = {
-    Kind.INTEGER: "INTEGER", Kind.DECIMAL: "DECIMAL_TEXT", Kind.DOUBLE: "REAL",
-    Kind.BOOLEAN: "BOOLEAN", Kind.DATE: "DATE", Kind.TIME: "TIME",
-    Kind.TIMESTAMP: "TIMESTAMP", Kind.ZONED: "TIMESTAMP WITH TIME ZONE", Kind.BINARY: "BLOB",
+    Kind.INTEGER: "INTEGER",
+    Kind.DECIMAL: "DECIMAL_TEXT",
+    Kind.DOUBLE: "REAL",
+    Kind.BOOLEAN: "BOOLEAN",
+    Kind.DATE: "DATE",
+    Kind.TIME: "TIME",
+    Kind.TIMESTAMP: "TIMESTAMP",
+    Kind.ZONED: "TIMESTAMP WITH TIME ZONE",
+    Kind.BINARY: "BLOB",
     Kind.TEXT: "TEXT",
-}  # fmt: skip
+}
 # SQLite keeps numbers of so many digits exactly, in a column whose type has the affinity NUMERIC;
 # longer ones are texts.
 _EXACT_DIGITS = 15
@@ -78,10 +84,12 @@ _CLASSES = {
 _TRUTH = {0: "false", 1: "true"}
 _DAY, _CLOCK = r"\d{4}-\d{2}-\d{2}", r"\d{2}:\d{2}:\d{2}(\.\d{1,6})?"
 _MOMENTS = {
-    "DATE": _DAY, "TIME": _CLOCK, "TIMESTAMP": f"{_DAY}([ T]{_CLOCK})?",
+    "DATE": _DAY,
+    "TIME": _CLOCK,
+    "TIMESTAMP": f"{_DAY}([ T]{_CLOCK})?",
     "DATETIME": f"{_DAY}([ T]{_CLOCK})?",
     "TIMESTAMP WITH TIME ZONE": f"{_DAY}[ T]{_CLOCK}(Z|[+-]\\d{{2}}(:?\\d{{2}})?)",
-}  # fmt: skip
+}
 
 
 class SQLite(Database):

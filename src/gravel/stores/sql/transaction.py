@@ -103,14 +103,38 @@ _SECRETS = ("password", "passwd", "pwd", "passphrase", "sslpassword", "ssl_passp
 # What an address may say beside where the server is: nothing that runs a statement, loads code or
 # reads another file's settings.
 _OPTIONS = {
-    *_SECRETS, "user", "host", "hostaddr", "port", "dbname", "database", "unix_socket",
-    "connect_timeout", "read_timeout", "write_timeout",
-    "application_name", "target_session_attrs", "channel_binding", "gssencmode", "krbsrvname",
-    "charset", "sslmode", "sslrootcert", "sslcert",
-    "sslkey", "sslcrl", "ssl_ca", "ssl_cert", "ssl_key", "ssl_verify_cert", "ssl_verify_identity",
-    "driver", "encrypt", "trustservercertificate",
+    *_SECRETS,
+    "user",
+    "host",
+    "hostaddr",
+    "port",
+    "dbname",
+    "database",
+    "unix_socket",
+    "connect_timeout",
+    "read_timeout",
+    "write_timeout",
+    "application_name",
+    "target_session_attrs",
+    "channel_binding",
+    "gssencmode",
+    "krbsrvname",
+    "charset",
+    "sslmode",
+    "sslrootcert",
+    "sslcert",
+    "sslkey",
+    "sslcrl",
+    "ssl_ca",
+    "ssl_cert",
+    "ssl_key",
+    "ssl_verify_cert",
+    "ssl_verify_identity",
+    "driver",
+    "encrypt",
+    "trustservercertificate",
     "service_name",
-}  # fmt: skip
+}
 
 
 _SETTINGS = "statement_timeout|lock_timeout|idle_in_transaction_session_timeout|search_path"
@@ -138,11 +162,11 @@ def without_secret(text: str, url: str) -> str:
     return message[:300]
 
 
-def password_hint(told: str) -> str:
+def password_hint(message: str) -> str:
     """Where a password may come from, if a database asks for one."""
     return (
         "a password may come from PGPASSWORD or ~/.pgpass, MYSQL_PWD or ~/.my.cnf"
-        if "password" in told.lower()
+        if "password" in message.lower()
         else ""
     )
 
