@@ -58,7 +58,8 @@ def misfit_findings(column_profile: ColumnProfile, known: int) -> Iterator[Findi
         level,
         column_profile.name,
         rows,
-        f"{best.rows:,} of {said:,} values fit {best.type}, these do not: {_examples(best, column_profile)}",
+        f"{best.rows:,} of {said:,} values fit {best.type}, "
+        f"these do not: {_examples(best, column_profile)}",
         f"NOT FITS({name} AS {best.type}){apart}",
         _mend_number(name, best) or _mend_dates(name, column_profile, best),
     )
