@@ -10,6 +10,7 @@ from decimal import Decimal
 
 from gravel.inspecting.attempt import ErrorKind
 from gravel.inspecting.cautions import Caution, Sightings
+from gravel.plans.claims import claim_of
 
 
 @dataclass
@@ -192,3 +193,6 @@ class Proof:
     proof: str
     holds: bool
     detail: str
+
+    def __post_init__(self) -> None:
+        claim_of(self.proof)
