@@ -31,7 +31,7 @@ QUERIES = {
     "WHERE and LIMIT": "SELECT id FROM ten WHERE fee > 5 ORDER BY id LIMIT 5",
 }
 PLANS = {
-    "unique": 'unique = { by = ["boat"], prefer = ["fee DESC", "id"] }',
+    "deduplicate": 'deduplicate = { by = ["boat"], prefer = ["fee DESC", "id"] }',
     "sort": 'sort = ["fee", "id"]',
 }
 
@@ -129,7 +129,7 @@ def main() -> None:
                 f'table = "ten.csv"\nwrite = "out.csv"\nreplace = true\n[[step]]\n{step}\n', "utf-8"
             )
             picked = "SELECT id FROM (SELECT id, ROW_NUMBER() OVER (PARTITION BY boat ORDER BY fee DESC, id) AS n FROM ten) WHERE n = 1 ORDER BY id"
-            theirs = picked if job == "unique" else "SELECT id FROM ten ORDER BY fee, id"
+            theirs = picked if job == "deduplicate" else "SELECT id FROM ten ORDER BY fee, id"
 
             def right(theirs: str = theirs) -> bool:
                 with open(folder / "out.csv", newline="", encoding="utf-8") as file:

@@ -221,7 +221,7 @@ drop_rows = "services = 'mail'"
 set = {{ pier = "LEFT(berth, 1)" }}
 """
 WHOLE = {
-    "unique": "unique = { by = ['UPPER(TRIM(boat))', 'berth'], prefer = 'from_day DESC', fill = ['status'] }",
+    "deduplicate": "deduplicate = { by = ['UPPER(TRIM(boat))', 'berth'], prefer = 'from_day DESC', fill = ['status'] }",
     "sort": "sort = ['boat', 'from_day DESC']",
     "split": "split = { column = 'services', on = ';', into = 'rows', as = 'service' }",
 }
@@ -263,15 +263,15 @@ def whole(folder: Path, rows: int) -> list[str]:
 
 
 def duplicates(folder: Path, rows: int) -> list[str]:
-    """Groups by two text expressions with their rows and the whole ladder, beside scripts that find one rung's groups."""
+    """Groups by two text expressions with their rows and the whole match levels, beside scripts that find one match level's groups."""
     file = _table(folder, rows)
     subprocess.run([PYTHON, str(HERE / "with_sqlite.py"), "load", file], cwd=folder, check=True)
     jobs = {
-        "gravel": [*GRAVEL, "duplicates", file, "--on", "skipper", "--on", "berth", "--rung", "case"],
+        "gravel": [*GRAVEL, "duplicates", file, "--on", "skipper", "--on", "berth", "--level", "case"],
         "pandas": with_pandas("groups", file, "c"), "SQLite, loaded": [PYTHON, str(HERE / "with_sqlite.py"), "groups", file],
     }  # fmt: skip
     return _ratios(
-        f"duplicates of {rows:,} rows by two texts, all rungs",
+        f"duplicates of {rows:,} rows by two texts, all match levels",
         race(jobs, folder, 2),
         {"pandas": 1.0, "SQLite, loaded": 4.0},
     )

@@ -1,4 +1,4 @@
-"""Names with made slips whose truth is known: how many of them each rung of the ladder and each distance finds."""
+"""Names with made slips whose truth is known: how many of them each match level of the match levels and each distance finds."""
 
 from __future__ import annotations
 
@@ -70,13 +70,13 @@ class recall:  # noqa: N801  a name space of three functions
                 truth[first] = kind
         (folder / "slips.csv").write_text("\n".join(rows) + "\n")
         ways = [
-            ["--on", "name", "--rung", rung]
+            ["--on", "name", "--level", rung]
             for rung in ("equal", "spaces", "case", "accents", "words")
         ]
         ways += [
             ["--near", "name", "--within", "1"],
             ["--near", "name", "--within", "2"],
-            ["--near", "name", "--alike", "0.9"],
+            ["--near", "name", "--similarity", "0.9"],
         ]
         lines = [
             "",

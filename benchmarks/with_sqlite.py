@@ -64,7 +64,7 @@ QUERIES["groups"] = (
     " GROUP BY upper(trim(replace(skipper, '  ', ' '))), upper(trim(replace(berth, '  ', ' '))) HAVING COUNT(*) > 1)"
 )
 WRITES = {
-    "unique": "WITH r AS (SELECT *, row_number() OVER (PARTITION BY upper(trim(boat)), berth ORDER BY from_day DESC, rowid) AS n,"
+    "deduplicate": "WITH r AS (SELECT *, row_number() OVER (PARTITION BY upper(trim(boat)), berth ORDER BY from_day DESC, rowid) AS n,"
     " first_value(status) OVER (PARTITION BY upper(trim(boat)), berth ORDER BY status IS NULL, from_day DESC, rowid) AS filled FROM t)"
     " SELECT stay_id, boat, skipper, berth, from_day, coalesce(status, filled), services, amount FROM r WHERE n = 1 OR berth IS NULL",
     "sort": "SELECT * FROM t ORDER BY boat NULLS LAST, from_day DESC, rowid",

@@ -51,9 +51,9 @@ def test_the_demo_walks_through_the_whole_job(gravel: Any) -> None:
     made = {
         f"{name}-clean{more}"
         for name in ("boats", "owners")
-        for more in (".csv", "-left-behind.csv", ".record.json")
+        for more in (".csv", "-rejects.csv", ".record.json")
     }
-    made |= {"stays-left-behind.csv", "stays.record.json"}
+    made |= {"stays-rejects.csv", "stays.record.json"}
     assert {path.name for path in Path("harbour").iterdir()} == {*FILES, DATABASE, *made}
 
 
@@ -87,7 +87,7 @@ def test_the_demo_plan_gives_what_an_independent_run_gives(harbour: Any, figures
     )
     assert done["steps"][4]["dropped"] == statuses["scrapped"]
     head, *rows = parsed(Path("boats-clean.csv").read_text("utf-8"))
-    left = parsed(Path("boats-clean-left-behind.csv").read_text("utf-8"))[1:]
+    left = parsed(Path("boats-clean-rejects.csv").read_text("utf-8"))[1:]
     assert len(rows) + len(left) == 420
     numbers = {int(str(row[0])) for row in left} | {
         int(str(row[head.index("boat_id")])) for row in rows
@@ -124,7 +124,7 @@ def test_every_command_has_four_formats_with_the_same_figures(
     write("t.csv", 'a,n\n"x, y",1\n"b|c",2\n,3\n')
     write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { a = "UPPER(a)" }\n')
     told = json.loads(gravel(*command, "--format", "json").out)
-    assert next(iter(told.items())) == ("gravel", f"{command[0]}/1")
+    assert next(iter(told.items())) == ("gravel", f"{command[0]}/2")
     rows = list(csv.reader(io.StringIO(gravel(*command, "--format", "csv").out)))
     assert len({len(row) for row in rows}) == 1
     lines = gravel(*command, "--format", "markdown").out.splitlines()
@@ -215,7 +215,7 @@ def test_stated_rows(rows: str, holds: bool, figures: Any) -> None:
         f'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nkeep_rows = "n < 4"\nrows = {rows}\n',
     )
     done = figures("clean", "p.toml", status=0 if holds else 1)
-    proof = next(one for one in done["proofs"] if "stated" in one["proof"])
+    proof = next(one for one in done["proofs"] if "expected" in one["proof"])
     assert (proof["holds"], "4 in, 3 out (-1)" in proof["detail"]) == (holds, True)
 
 

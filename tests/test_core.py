@@ -341,14 +341,14 @@ def test_look_sorts_as_it_is_told_and_keeps_ties_in_source_order(
 
 
 def test_left_behind_rows_are_found_again_by_their_number(figures: Any) -> None:
-    """What a plan left behind, looked up by gravel_row, is the source's row as it came into its step."""
+    """What a plan rejected, looked up by gravel_row, is the source's row as it came into its step."""
     write("t.csv", "id,v\n" + "".join(f"{n},{n % 7 - 3}\n" for n in range(1, 200)))
     write(
         "p.toml",
         'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { w = "12 / v" }\non_error = "set aside"\n[[step]]\ndrop_rows = "v > 1"\n',
     )
     done = figures("clean", "p.toml")
-    left = parsed(Path("o-left-behind.csv").read_text())
+    left = parsed(Path("o-rejects.csv").read_text())
     head, rows = left[0], [dict(zip(left[0], row, strict=True)) for row in left[1:]]
     assert [row["gravel_row"] for row in rows] == sorted(
         (row["gravel_row"] for row in rows), key=lambda text: int(str(text))

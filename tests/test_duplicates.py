@@ -1,4 +1,4 @@
-"""Groups and their ladder against a plain grouping in Python; nearly equal pairs against all pairs; what is shown and proposed."""
+"""Groups and their match levels against a plain grouping in Python; nearly equal pairs against all pairs; what is shown and proposed."""
 
 from __future__ import annotations
 
@@ -202,11 +202,11 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(
     figures: Any, gravel: Any, folder: Path
 ) -> None:
     write("o.csv", OWNERS)
-    found = figures("duplicates", "o.csv", "--on", "name", "--rung", "words")
+    found = figures("duplicates", "o.csv", "--on", "name", "--level", "words")
     assert (
         found["groups"],
         found["rows_in_groups"],
-        found["surplus"],
+        found["extra_rows"],
         found["largest"],
         found["null_rows"],
     ) == (2, 6, 4, 4, 1)
@@ -214,7 +214,7 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(
     first = found["shown"][0]
     assert [row["row"] for row in first["rows"]] == [1, 2, 3, 4]
     assert first["differs"] == ["name", "town", "phone", "since"]
-    assert [(one["rung"], one["groups"], one["surplus"]) for one in found["ladder"]] == [
+    assert [(one["level"], one["groups"], one["extra_rows"]) for one in found["levels"]] == [
         ("equal", 1, 1), ("spaces", 1, 1), ("case", 2, 2), ("accents", 2, 3), ("words", 2, 4), ("digits", 2, 4),
     ]  # fmt: skip
     assert found["proposal"]["prefer"] == "since DESC NULLS LAST"
@@ -223,7 +223,7 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(
         1,
     )
     # The proposed step does to a plan what is said of it.
-    told = gravel("duplicates", "o.csv", "--on", "name", "--rung", "words", "--add", "p.toml").err
+    told = gravel("duplicates", "o.csv", "--on", "name", "--level", "words", "--add", "p.toml").err
     assert "step 1 added to p.toml" in told
     assert 'conflicts = "set aside"' in Path("p.toml").read_text()
     assert (
@@ -233,9 +233,9 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(
     done = figures("clean", "p.toml")
     assert (done["steps"][1]["merged"], done["steps"][1]["changed_columns"]) == (4, {"phone": 1})
     # A rung's expression pasted into --on gives the same groups.
-    for step in found["ladder"]:
+    for step in found["levels"]:
         pasted = figures("duplicates", "o.csv", "--on", step["expression"])
-        assert (pasted["groups"], pasted["surplus"]) == (step["groups"], step["surplus"])
+        assert (pasted["groups"], pasted["extra_rows"]) == (step["groups"], step["extra_rows"])
     whole = figures("duplicates", "o.csv")
     assert (whole["groups"], {one["column"]: one["groups"] for one in whole["left_out"]}["id"]) == (
         0,
@@ -245,8 +245,8 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(
     assert gravel("duplicates", "o.csv", "--on", "id", "--fail").status == 0
     gravel("duplicates", "o.csv", "--on", "town", "--fail", status=1)
     for call, hint in (
-        (["--on", "nme"], "did you mean name?"), (["--on", "name", "--rung", "cse"], "did you mean case?"), (["--within", "2"], "are for --near"),
-        (["--near", "name", "--within", "1", "--alike", "0.9"], "say one of them"), (["--near", "name", "--alike", "2"], "from 0.5 to 1"),
+        (["--on", "nme"], "did you mean name?"), (["--on", "name", "--level", "cse"], "did you mean case?"), (["--within", "2"], "are for --near"),
+        (["--near", "name", "--within", "1", "--similarity", "0.9"], "say one of them"), (["--near", "name", "--similarity", "2"], "from 0.5 to 1"),
         (["--near", "name", "--on", "town"], "by itself"), (["--add", "p.toml"], "only where --on names"), (["--report", "o.csv"], "which is read"),
         (["--on", "name", "--key", "idd"], "did you mean id?"),
     ):  # fmt: skip
@@ -260,7 +260,7 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(
         (5, 7, 1),
     ]
     assert close["clusters"] == [[1, 3, 4], [5, 6, 7]]
-    for options in (["--on", "name", "--rung", "case"], ["--near", "name"]):
+    for options in (["--on", "name", "--level", "case"], ["--near", "name"]):
         gravel("duplicates", "o.csv", *options, "--report", "r.html")
         assert ("Ørla Ness" if "--near" in options else "orla··ness") in re.sub(
             r"<[^>]*>", "", Path("r.html").read_text()

@@ -453,7 +453,7 @@ def test_what_a_finding_counts_is_what_its_fix_changes(figures: Any) -> None:
         one for one in figures("profile", "t.csv")["findings"] if one["finding"] == "spaces"
     ]
     seen = figures(*shlex.split(finding["see"])[1:])["matching"]
-    changed = figures("try", "t.csv", finding["mend"])["assignments"][0]["changed"]
+    changed = figures("try", "t.csv", finding["fix"])["assignments"][0]["changed"]
     assert (finding["rows"], seen, changed) == (2, 2, 2)
 
 
@@ -498,7 +498,7 @@ def test_files_that_nobody_else_reads_make_files_that_nobody_else_reads(gravel: 
     gravel("clean", "p.toml")
     assert {path.name: path.stat().st_mode & 0o777 for path in Path().glob("o*")} == {
         "o.csv": 0o600,
-        "o-left-behind.csv": 0o600,
+        "o-rejects.csv": 0o600,
         "o.record.json": 0o600,
     }
 
@@ -534,13 +534,13 @@ def test_all_mistakes_of_a_plan_and_what_failed_in_a_row_are_told(
         "q.toml",
         'table = "t.csv"\nwrite = "o.csv"\non_error = "set aside"\n[[step]]\nset = { n = "CAST(n AS INTEGER)" }\n',
     )
-    event = figures("follow", "q.toml", "--row", 2)["rows"][0]["paths"][0]["events"][-1]
+    event = figures("trace", "q.toml", "--row", 2)["rows"][0]["paths"][0]["events"][-1]
     assert (event["outcome"], event["sqlstate"], event["read"]) == (
         "set aside",
         "22018",
         {"n": "x"},
     )
-    assert "22018" in gravel("follow", "q.toml", "--row", 2).out
+    assert "22018" in gravel("trace", "q.toml", "--row", 2).out
     assert (
         "takes one value"
         in gravel("look", "t.csv", "--where", "id = 1", "--where", "id = 2", status=2).err

@@ -78,13 +78,9 @@ def test_a_device_takes_the_rows_and_those_left_behind_go_beside_the_plan(folder
     write("b.csv", "id,name\n1,gull\n2,tern\n")
     write("p.toml", PLAN.replace("o.csv", "/dev/null") + '[[step]]\ndrop_rows = "id = 1"\n')
     ran = program("clean", "p.toml", "--format", "json", cwd=folder)
-    assert (ran.returncode, '"left_behind": "p-left-behind.csv"' in ran.stdout) == (0, True)
-    assert Path("p-left-behind.csv").read_text().splitlines()[1].startswith("1,1,2,dropped")
-    assert sorted(path.name for path in folder.iterdir()) == [
-        "b.csv",
-        "p-left-behind.csv",
-        "p.toml",
-    ]
+    assert (ran.returncode, '"rejects": "p-rejects.csv"' in ran.stdout) == (0, True)
+    assert Path("p-rejects.csv").read_text().splitlines()[1].startswith("1,1,2,dropped")
+    assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "p-rejects.csv", "p.toml"]
     assert not list(Path("/dev").glob("null-*"))
 
 
@@ -168,7 +164,7 @@ def test_an_end_at_any_step_of_a_publication_loses_nothing(
             return None
 
     record = Path("p.record.json" if "#" in target else "o.record.json")
-    left = Path("p-left-behind.csv" if "#" in target else "o-left-behind.csv")
+    left = Path("p-rejects.csv" if "#" in target else "o-rejects.csv")
     more = "replace = true" if "#" in target else ""
     step = '[[step]]\ndrop_rows = "fee = 1"\n'
     write("p.toml", f'table = "b.csv"\nwrite = "{target}"\nkey = ["id"]\n{more}\n{step}')
@@ -210,7 +206,7 @@ def test_an_end_at_any_step_of_a_publication_loses_nothing(
             assert told["output"]["rows"] == held, call
         else:
             signed = hashlib.sha256(Path(target).read_bytes()).hexdigest()
-            assert (signed, kept) == (told["output"]["sha256"], told["left_behind"]["rows"]), call
+            assert (signed, kept) == (told["output"]["sha256"], told["rejects"]["rows"]), call
         gravel("clean", "p.toml")
         assert (rows(), len(left.read_text().splitlines()) - 1) == (80, 20), call
         gravel("verify", record, "--connect")
@@ -252,11 +248,11 @@ def test_what_is_not_ours_is_replaced_only_when_asked(folder: Path) -> None:
     )
     assert program("clean", "p.toml", "--replace", cwd=folder).returncode == 0
     assert program("clean", "p.toml", cwd=folder).returncode == 0  # its record says that it is ours
-    write("o.csv", "id,name\n1,mended by hand\n")
+    write("o.csv", "id,name\n1,fixed by hand\n")
     assert program("clean", "p.toml", cwd=folder).returncode == 2
-    write("o-left-behind.csv", "notes of my own\n")
+    write("o-rejects.csv", "notes of my own\n")
     assert program("clean", "p.toml", cwd=folder).returncode == 2
-    assert Path("o-left-behind.csv").read_text() == "notes of my own\n"
+    assert Path("o-rejects.csv").read_text() == "notes of my own\n"
     for target in (".bashrc", "p.toml", "key", "x.py"):
         write("q.toml", PLAN.replace("o.csv", target))
         before = Path(target).read_bytes() if Path(target).exists() else None

@@ -142,7 +142,7 @@ set = { b = "UPPER(b)" }
 [[step]]
 split = { column = "b", delimiter = ";", into = "rows" }
 [[step]]
-unique = { by = ["a"], fill = true, prefer = "a DESC" }
+deduplicate = { by = ["a"], fill = true, prefer = "a DESC" }
 [[step]]
 check = { "a known" = "a IS NOT NULL" }
 """

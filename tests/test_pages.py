@@ -206,7 +206,7 @@ def test_the_record_says_what_the_run_said(demo: Any) -> None:
             told["rows_out"],
         )
         gone = sum(step["dropped"] + step["merged"] + step["set_aside"] for step in record["steps"])
-        assert (record["left_behind"] or {"rows": 0})["rows"] == gone
+        assert (record["rejects"] or {"rows": 0})["rows"] == gone
         assert (
             told["rows_in"] + sum(step["added"] for step in record["steps"]) - gone
             == told["rows_out"]
@@ -218,7 +218,7 @@ def test_the_record_says_what_the_run_said(demo: Any) -> None:
             assert record["output"]["changes"] == told["changes"]
         assert demo("verify", told["record"], "--format", "json").json["status"] == "same"
         # Every figure that is signed is looked at: a record that says another number does not verify.
-        for part, key in (("output", "rows"), ("left_behind", "rows")):
+        for part, key in (("output", "rows"), ("rejects", "rows")):
             if record[part] and "path" in record[part]:
                 other = {**record, part: {**record[part], key: record[part][key] + 1}}
                 write("other.record.json", json.dumps(other))
@@ -248,7 +248,7 @@ def test_the_record_says_what_the_run_said(demo: Any) -> None:
         ("query", "SELECT pier, COUNT(*) AS n, SUM(fee) AS fee FROM 't.csv' GROUP BY pier ORDER BY pier"),
         ("query", "SELECT name, fee, ROW_NUMBER() OVER (PARTITION BY pier ORDER BY fee, id) AS n FROM 't.csv' ORDER BY id"),
         ("query", "SELECT a.id, b.id AS other FROM 't.csv' AS a JOIN 't.csv' AS b ON a.id = b.fee ORDER BY a.id, b.id"),
-        ("query", "SELECT DISTINCT name FROM 't.csv' ORDER BY name"), ("clean", "p.toml", "--dry-run"), ("follow", "p.toml", "--row", "4999"),
+        ("query", "SELECT DISTINCT name FROM 't.csv' ORDER BY name"), ("clean", "p.toml", "--dry-run"), ("trace", "p.toml", "--row", "4999"),
     ],
     ids=lambda call: " ".join(call)[:30],
 )  # fmt: skip

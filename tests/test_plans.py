@@ -62,16 +62,16 @@ on_error = "set aside"
     assert (share["changed"], share["set_aside"], share["out"]) == (2, 1, 2)
     assert all(proof["holds"] for proof in done["proofs"])
     assert {proof["proof"] for proof in done["proofs"]} == {
-        "every line of the file is accounted for", "every step balances", "every step meets its stated rows",
+        "every line of the file is accounted for", "every step balances", "every step meets its expected rows",
         "the input did not change while it was read",
         "the key (id) is unique and not null before", "the output has the rows the ledger says",
-        "the key (id) is unique and not null after", "columns that no step touched hold the same values", "the rows left behind are all there",
+        "the key (id) is unique and not null after", "columns that no step touched hold the same values", "the rejects are all there",
     }  # fmt: skip
     # size was read as it came into the step: before TRIM.
     assert parsed(Path("o.csv").read_text()) == [
         ["id", "name", "fee", "size"], ["1", "Gull", "10.0000000000000000", "6"], ["4", 'L"ark', "20.0000000000000000", "5"],
     ]  # fmt: skip
-    assert parsed(Path("o-left-behind.csv").read_text()) == [
+    assert parsed(Path("o-rejects.csv").read_text()) == [
         ["gravel_row", "gravel_path", "gravel_step", "gravel_outcome", "gravel_reason", "gravel_sqlstate", "gravel_column", "gravel_into",
          "id", "name", "fee", "size"],
         ["2", "2", "2", "dropped", "false: fee < 20", None, None, None, "2", None, "20", None],
@@ -96,9 +96,12 @@ on_error = "set aside"
             '[[step]]\nset = { fee = "100 / fee" }',
             'step 1 fails in 1 row, and its on_error is "stop"',
         ),
-        ('[[step]]\nkeep_rows = "fee > 5"\nrows = "same"', "every step meets its stated rows"),
-        ('[[step]]\ndrop_rows = "fee > 5"\nrows = "-3"', "every step meets its stated rows"),
-        ('[[step]]\ndrop_rows = "fee > 5"\nrows = "at most 2"', "every step meets its stated rows"),
+        ('[[step]]\nkeep_rows = "fee > 5"\nrows = "same"', "every step meets its expected rows"),
+        ('[[step]]\ndrop_rows = "fee > 5"\nrows = "-3"', "every step meets its expected rows"),
+        (
+            '[[step]]\ndrop_rows = "fee > 5"\nrows = "at most 2"',
+            "every step meets its expected rows",
+        ),
         ('key = ["name"]', "the key (name) is unique and not null before"),
         ('key = ["id"]\n[[step]]\nset = { id = "1" }', "the key (id) is unique and not null after"),
     ],
@@ -130,7 +133,7 @@ def test_malformed_records_stop_a_run_unless_its_plan_sets_them_aside(
         2,
         2,
     )
-    left = parsed(Path("o-left-behind.csv").read_text())
+    left = parsed(Path("o-rejects.csv").read_text())
     assert [row[:5] for row in left[1:]] == [
         ["2", "2", "0", "set aside", "2"],
         ["3", "3", "0", "set aside", '3,"b"c'],
@@ -214,7 +217,7 @@ def _steps(draw: Any) -> list[dict[str, Any]]:
                     "keep_rows",
                     "drop_rows",
                     "split",
-                    "unique",
+                    "deduplicate",
                     "sort",
                     "columns",
                     "check",
@@ -259,7 +262,7 @@ def _steps(draw: Any) -> list[dict[str, Any]]:
             }  # fmt: skip
             at = names.index("l")
             names[at + 1 : at + 1] = step["into"]
-        elif verb == "unique":
+        elif verb == "deduplicate":
             step |= {"pick": pick % len(BYS), "sorts": draw(st.lists(st.integers(0, 3), max_size=2, unique=True)),
                      "fill": draw(st.sampled_from([[], ["l"], ["l", "a"]])), "conflicts": draw(st.sampled_from(["count", "set aside"]))}  # fmt: skip
             read = {"UPPER(a)": "a"}.get(BYS[step["pick"]][0], "n")
@@ -304,7 +307,7 @@ def _toml(number: int, step: dict[str, Any]) -> str:
             ", ".join(f"{name} = {text(step[name])}" for name in ("surplus", "short", "from"))
             + " }"
         )
-    elif verb == "unique":
+    elif verb == "deduplicate":
         prefer = (
             f", prefer = {text([SORTS[one][0] for one in step['sorts']])}" if step["sorts"] else ""
         )
@@ -329,9 +332,9 @@ def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
     rows: Any, steps: Any, block: int, memory: int, tmp_path_factory: Any
 ) -> None:
     from gravel.engine import external
-    from gravel.plans.follow import follow
     from gravel.plans.model import read_plan
     from gravel.plans.run import Wish, clean
+    from gravel.plans.trace import trace
     from gravel.sources.csv import splitter
 
     folder = tmp_path_factory.mktemp("plan")
@@ -354,7 +357,7 @@ def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
     splitter.BLOCK, external._SLICE, external.OUT = block, 3, 5
     try:
         done = clean(read_plan(folder / "p.toml"), None, Wish(memory=memory))
-        followed = follow(read_plan(folder / "p.toml"), range(1, len(rows) + 1), memory=memory)
+        followed = trace(read_plan(folder / "p.toml"), range(1, len(rows) + 1), memory=memory)
     finally:
         splitter.BLOCK, external._SLICE, external.OUT = before
     for line in done.steps:
@@ -380,9 +383,7 @@ def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
         [None if value is None else str(value) for value in row.values()]
         for _, row in expected.rows
     ]
-    behind = (
-        parsed((folder / "o-left-behind.csv").read_bytes().decode())[1:] if expected.left else []
-    )
+    behind = parsed((folder / "o-rejects.csv").read_bytes().decode())[1:] if expected.left else []
     assert {row[1]: (int(str(row[2])), row[3], row[7]) for row in behind} == expected.left
     assert len(behind) == len(expected.left)
 

@@ -137,7 +137,7 @@ def _expected(values: list[str | None]) -> dict[str, Any]:
         "fits": Counter(name for value in known for name in _fits(value)),
         "shapes": dict(shapes),
         "spellings": sorted(sorted((value, rows[value]) for value in group) for group in keys.values() if len(group) > 1),
-        "null_words": {value: count for value, count in rows.items() if re.sub("[\u200b\u2060\ufeff]", "", value).strip(WHITE).lower() in words},
+        "placeholders": {value: count for value, count in rows.items() if re.sub("[\u200b\u2060\ufeff]", "", value).strip(WHITE).lower() in words},
         "damage": {
             "misdecoded": sum(bool(re.search("[ÃÂ][\x80-\xbf]", value)) for value in known), "replacement": sum("\ufffd" in value for value in known),
             "formula": sum(bool(re.match(r"=.|@[A-Za-z]|[+-]([A-Za-z]|[0-9.]+([-+*/^][0-9.]+)+$)", value, re.S)) for value in known),
@@ -198,9 +198,9 @@ def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: An
                 ranked = sorted(
                     misfits.items(), key=lambda item: (-item[1], values.index(item[0]))
                 )[:5]
-                assert [(item["value"], item["rows"]) for item in fit["misfits"]] == ranked, fit[
-                    "type"
-                ]
+                assert [
+                    (item["value"], item["rows"]) for item in fit["type mismatches"]
+                ] == ranked, fit["type"]
         assert {item["shape"]: item["rows"] for item in told["shapes"]} == expected["shapes"]
         assert all(
             item["example"] == next(v for v in known if _shape(v) == item["shape"])
@@ -214,10 +214,10 @@ def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: An
             == expected["spellings"]
         )
         # What is no value anywhere is told unless in a key; of other words it depends on the column.
-        words = {item["value"]: item["rows"] for item in told["null_words"]}
-        sure = {word for word in expected["null_words"] if not re.search("(?i)none|nan", word)}
+        words = {item["value"]: item["rows"] for item in told["placeholders"]}
+        sure = {word for word in expected["placeholders"] if not re.search("(?i)none|nan", word)}
         key = len(set(known)) == len(known) > 1
-        assert words.items() <= expected["null_words"].items()
+        assert words.items() <= expected["placeholders"].items()
         assert words.keys() >= {word for word in sure if not (key and re.search("[a-zA-Z]", word))}
         numbers = [
             float(v) for v in known if "DOUBLE PRECISION" in _fits(v) and math.isfinite(float(v))
@@ -417,17 +417,17 @@ def _good(at: int) -> dict[str, str]:
 DEFECTS = {
     "blank": ("boat", "  "), "spaces": ("boat", "Gull x "), "inner spaces": ("boat", "Gull  x"), "control characters": ("remark", "tidy\x07"),
     "placeholders": ("remark", "N/A"), "spellings": ("state", "Shut"), "misspelt": ("remark", "panted"), "zeros": ("depth", "0"),
-    "misfits": ("length", "ca. 5"),
+    "type mismatches": ("length", "ca. 5"),
     "case": ("code", "hb-907"), "lost zeros": ("postcode", "1234"), "odd shapes": ("code", "HB-1"),
     "wrongly decoded": ("remark", "SchÃ¤den"),
     "replacement characters": ("remark", "Sch\ufffdden"), "formulas": ("remark", "=1+1"), "list pieces": ("extras", "water;;power"),
-    "padded pieces": ("extras", "water; power"), "forms": ("mail", "m@harbour"), "far out": ("length", "9000"), "negative": ("length", "-1"),
-    "future": ("day", "2150-03-05"), "first of January": ("day", "2023-01-01"), "almost a key": ("code", "HB-199"), "determined": ("pier", "c"),
+    "padded pieces": ("extras", "water; power"), "forms": ("mail", "m@harbour"), "outliers": ("length", "9000"), "negative": ("length", "-1"),
+    "future": ("day", "2150-03-05"), "first of January": ("day", "2023-01-01"), "almost a key": ("code", "HB-199"), "functional dependency": ("pier", "c"),
     "dates of two orders": ("day", "03/04/2023"),
 }  # fmt: skip
 ROWS = {
     "first of January": (40, 45),
-    "determined": (1,),
+    "functional dependency": (1,),
     "almost a key": (1, 2),
     "misspelt": (1, 2),
 }
@@ -449,7 +449,7 @@ def test_a_defect_is_found_in_just_the_rows_that_have_it(kind: str, figures: Any
     for k in (0, *ROWS.get(kind, (1, 3)), *([200] if kind in ALL_TOO else [])):
         rows = [_good(at) for at in range(200)]
         places = (
-            [at for at in range(200) if at % 7 == 3 or kind != "determined"][:k]
+            [at for at in range(200) if at % 7 == 3 or kind != "functional dependency"][:k]
             if kind != "almost a key"
             else range(k)
         )
@@ -469,10 +469,10 @@ def test_a_defect_is_found_in_just_the_rows_that_have_it(kind: str, figures: Any
             assert one["share"] == expected / 200
             view = figures(*shlex.split(one["see"])[1:], "--today", "2024-06-01", "--rows", "0")
             assert (view["matching"], view["errors"]) == (expected, 0)
-            if one["mend"]:
-                tried = figures("try", "t.csv", one["mend"])["assignments"][0]
+            if one["fix"]:
+                tried = figures("try", "t.csv", one["fix"])["assignments"][0]
                 assert (tried["changed"], tried["errors"]) == (
-                    expected if kind != "misfits" else tried["changed"],
+                    expected if kind != "type mismatches" else tried["changed"],
                     0,
                 )
 
@@ -488,7 +488,7 @@ def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) ->
     (found,) = [one for one in told["findings"] if one["finding"] == "spellings"]
     assert found["rows"] == 6
     assert figures(*shlex.split(found["see"])[1:])["matching"] == 6
-    assert figures("try", "t.csv", found["mend"])["assignments"][0]["changed"] == 6
+    assert figures("try", "t.csv", found["fix"])["assignments"][0]["changed"] == 6
     # The plan with all mendings: each step stands on its own evidence, and the proofs hold.
     gravel("profile", "t.csv", "--suggest", "p.toml", "--choose", "all")
     assert "6 of 40 rows" in Path("p.toml").read_text("utf-8")
@@ -671,14 +671,14 @@ def test_dependencies_and_almost_keys_tell_their_exceptions(figures: Any) -> Non
     rows[300] = (299, "A-00", "North", 0)
     write("t.csv", "id,berth,pier,n\n" + "".join(f"{a},{b},{c},{d}\n" for a, b, c, d in rows))
     told = figures("profile", "t.csv")
-    assert told["determined"] == [{"by": "berth", "column": "pier", "rows": 1,
+    assert told["functional_dependencies"] == [{"by": "berth", "column": "pier", "rows": 1,
                                    "exceptions": [{"by": "A-07", "value": "South", "rows": 1, "usual": "North"}]}]  # fmt: skip
     assert told["almost_keys"] == [
         {"column": "id", "rows": 2, "nulls": 0, "values": [{"value": "299", "rows": 2}]}
     ]
-    (found,) = [one for one in told["findings"] if one["finding"] == "determined"]
+    (found,) = [one for one in told["findings"] if one["finding"] == "functional dependency"]
     assert figures(*shlex.split(found["see"])[1:])["matching"] == 1
-    assert not found["mend"]  # the rows are told; which of the two values is wrong is not
+    assert not found["fix"]  # the rows are told; which of the two values is wrong is not
 
 
 @pytest.mark.parametrize(("column", "values", "finding", "result"), [
@@ -716,7 +716,7 @@ def test_what_is_told_of_columns_and_what_is_not(
     if result:
         write(
             "p.toml",
-            f'table = "t.csv"\nwrite = "o.csv"\n\n[[step]]\nset = {{ {json.dumps(column)} = {json.dumps(told[0]["mend"].split(" = ", 1)[1])} }}\n',
+            f'table = "t.csv"\nwrite = "o.csv"\n\n[[step]]\nset = {{ {json.dumps(column)} = {json.dumps(told[0]["fix"].split(" = ", 1)[1])} }}\n',
         )
         figures("clean", "p.toml")
         assert [row[1] for row in parsed(Path("o.csv").read_text("utf-8"))][
@@ -760,7 +760,9 @@ def test_the_safe_plan_takes_only_what_can_be_told_from_its_result(
 def test_a_finding_is_seen_and_tried_by_its_number(figures: Any, gravel: Any, folder: Path) -> None:
     rows = [_good(at) for at in range(200)]
     for at, (kind, (column, bad)) in enumerate(DEFECTS.items()):
-        rows[at * 7 % 200][column] = bad if kind != "determined" else rows[at * 7 % 200][column]
+        rows[at * 7 % 200][column] = (
+            bad if kind != "functional dependency" else rows[at * 7 % 200][column]
+        )
     write("t.csv", _csv({name: [row[name] for row in rows] for name in rows[0]}))  # type: ignore[arg-type]
     told = figures("profile", "t.csv")["findings"]
     assert len(told) > 10
@@ -773,9 +775,9 @@ def test_a_finding_is_seen_and_tried_by_its_number(figures: Any, gravel: Any, fo
                 in " ".join(ran.err.split())
             )
         ran = gravel(
-            "try", "t.csv", "--finding", number, "--format", "json", status=0 if one["mend"] else 2
+            "try", "t.csv", "--finding", number, "--format", "json", status=0 if one["fix"] else 2
         )
-        assert not one["mend"] or f"finding {number} of {len(told)}" in ran.err
+        assert not one["fix"] or f"finding {number} of {len(told)}" in ran.err
     (kept,) = folder.with_name(folder.name + "-cache").rglob("*.json")
     assert kept.stat().st_mode & 0o777 == 0o600
     figures("look", "t.csv", "--finding", 1, "--today", "2020-01-01")

@@ -32,7 +32,7 @@ ALL_SET = (
 PARQUET = 'table = "b.parquet"\nwrite = "o.parquet"\n' + NAME
 STORED = 'table = "b.csv"\nwrite = "h.db#o"\nreplace = true\nkey = ["id"]\n' + DROP + NAME
 IN_PLACE = 'table = "h.db#b"\nwrite = "in place"\nkey = ["id"]\n' + DROP + NAME
-APART = STORED.replace('key = ["id"]\n', 'key = ["id"]\nleft_behind = "h.db#left"\n')
+APART = STORED.replace('key = ["id"]\n', 'key = ["id"]\nrejects = "h.db#left"\n')
 
 Patch = pytest.MonkeyPatch
 
@@ -213,16 +213,16 @@ CASES = {
     "a row the reader did not see": Case(PARQUET, _one_row_more_in_the_store, ("every row of the store is accounted for",)),
     "an input that changes": Case(FILE, _input_changes, ("the input did not change while it was read",)),
     "a row that a step loses": Case(BARE, _a_row_is_lost, ("every step balances",)),
-    "stated rows that are missed": Case(FILE.replace(DROP, DROP + 'rows = "same"\n'), _in_vain, ("every step meets its stated rows",)),
+    "expected rows that are missed": Case(FILE.replace(DROP, DROP + 'rows = "same"\n'), _in_vain, ("every step meets its expected rows",)),
     "a key that repeats before": Case('table = "twice.csv"\nwrite = "o.csv"\nkey = ["id"]\n[[step]]\nunique = { by = ["id"] }\n', _in_vain, (KEY,)),
     "a key that a step breaks": Case(FILE + '[[step]]\nset = { id = "CASE WHEN id = 3 THEN 5 ELSE id END" }\n', _in_vain, (KEY,)),
     "a key that a step empties": Case(FILE + '[[step]]\nset = { id = "NULLIF(id, 3)" }\n', _in_vain, (KEY,)),
     "a row that is not written": Case(ALL_SET, _a_row_is_not_written, (ROWS_OUT,)),
     "a row that is written twice": Case(ALL_SET, _a_row_is_written_twice, (ROWS_OUT,)),
     "another byte on the disk": Case(BARE, _the_disk_keeps_another_byte, (ROWS_OUT,)),
-    "a rejected row that is not written": Case(FILE, _a_left_row_is_not_written, ("the rows left behind are all there",)),
+    "a rejected row that is not written": Case(FILE, _a_left_row_is_not_written, ("the rejects are all there",)),
     "an untouched cell that changes": Case(FILE, _an_untouched_cell_changes, (SAME,)),
-    "a total that a step breaks": Case(FILE + '[[step]]\nset = { fee = "fee * 2" }\n', _in_vain, ("the total of {expression} is kept",)),
+    "a total that a step breaks": Case(FILE + '[[step]]\nset = { fee = "fee * 2" }\n', _in_vain, ("the control total of {expression} reconciles",)),
     "an untouched type that changes": Case(PARQUET, _written_otherwise(_wider), ("columns that no step touched have the same types",)),
     "another value in the file": Case(PARQUET, _written_otherwise(_other), (HOLDS,)),
     "rows fewer in the file": Case(PARQUET, _written_otherwise(lambda table: table.slice(1)), (HOLDS,)),
@@ -230,7 +230,7 @@ CASES = {
     "another value in the table": Case(STORED, _runs_beside("insert", "UPDATE \"o\" SET name = 'GOAT 7' WHERE name = 'BOAT 7'"), (HOLDS,)),
     "a row taken from the table": Case(STORED, _runs_beside("insert", 'DELETE FROM "o" WHERE id = 7'), (TABLE_ROWS, HOLDS)),
     "a rejected row taken from its table": Case(
-        APART, _runs_beside("insert", "DELETE FROM \"left\" WHERE gravel_row = '4'") , ("the table of rows left behind has them all",)),
+        APART, _runs_beside("insert", "DELETE FROM \"left\" WHERE gravel_row = '4'") , ("the table of rejects has them all",)),
     "an update that did more": Case(IN_PLACE, _one_update_more, ("only what differs was changed",)),
     "another's value after ours": Case(IN_PLACE, _runs_beside("update", "UPDATE b SET pier = 'X' WHERE id = 7"), (HOLDS,)),
     "a table that miscounts itself": Case(IN_PLACE, _database_counts(lambda rows, table: rows - (table == "b")), (TABLE_ROWS,)),

@@ -325,7 +325,7 @@ def test_the_command(gravel: Any, figures: Any) -> None:
         ["6", "Tern"],
         ["8", "Ärlig"],
     ]
-    assert "the account of the rows" in gravel("query", "SELECT 1 AS a", "--explain").out
+    assert "row counts by stage" in gravel("query", "SELECT 1 AS a", "--explain").out
     # No stage loses an error behind a NULL that came first; rows left out are left out everywhere.
     for text, rows in (("SELECT DISTINCT 10 / n AS x FROM b", 7), ("SELECT COUNT(*) AS c FROM b GROUP BY 10 / n", 7),
                        ("SELECT id FROM b ORDER BY 10 / n", 9),

@@ -208,7 +208,7 @@ rows = "same"
         (("try", "b.csv", f"name = CASE WHEN {member} THEN 'a' END", "--format", "json"), 0),
         (("query", f"SELECT b.id FROM 'b.csv' AS b LEFT JOIN '{table}' AS s ON b.id = s.id", "--explain"), 0),
         (("query", f"SELECT b.id FROM 'b.csv' AS b JOIN '{table}' AS s USING (id)", "--format", "json"), 0),
-        (("clean", "p.toml", "--report", "r.html"), 0), (("clean", "p.toml", "--format", "json"), 0), (("follow", "p.toml", "--row", "1"), 0),
+        (("clean", "p.toml", "--report", "r.html"), 0), (("clean", "p.toml", "--format", "json"), 0), (("trace", "p.toml", "--row", "1"), 0),
         (("duplicates", "b.csv", "--on", member, "--report", "d.html"), 0), (("query", f"SELECT COUNT(* FROM '{table}'"), 2),
         (("query", "SELECT 1 AS a WHERE 'postgresql://u:hush!@h/b' = 1"), 2), (("verify", "o.record.json"), 0),
         (("try", "b.csv", f"name = CASE WHEN {member} THEN 'a' END", "--add", "n.toml"), 0),
@@ -261,9 +261,9 @@ def test_a_base_without_an_encoding(postgresql: str, gravel: Any, figures: Any) 
         value.decode() if value in sound else base64.b64encode(value).decode() for value in values
     ]
     assert [row["values"]["name"] for row in found["shown"]] == expected
-    assert "4 of the texts in name are no UTF-8: they are told as base64" in " ".join(
+    assert "4 of the texts in name are not UTF-8: they are told as base64" in " ".join(
         gravel("look", f"{url}#t").err.split()
     )
     write("p.toml", f'table = "{url}#t"\nwrite = "out.db#t"\n')
-    assert "4 TEXT that is no UTF-8" in gravel("clean", "p.toml", status=1).err
+    assert "4 TEXT that is not UTF-8" in gravel("clean", "p.toml", status=1).err
     assert not Path("out.db").exists()

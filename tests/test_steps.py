@@ -55,7 +55,7 @@ def test_a_split_into_rows_numbers_its_pieces_and_loses_no_row(figures: Any) -> 
         "blank pieces dropped": 1, "rows with one piece": 1, "rows split into several": 2, "rows without a piece stay, with NULL": 1,
     }  # fmt: skip
     assert "there is no key to prove after" in {one["proof"] for one in done["proofs"]}
-    way = figures("follow", "p.toml", "--row", 2, "--row", 3)["rows"]
+    way = figures("trace", "p.toml", "--row", 2, "--row", 3)["rows"]
     assert [[path["path"] for path in row["paths"]] for row in way] == [["2"], ["3.1", "3.2"]]
     assert way[1]["paths"][1]["events"][0]["changes"][0] == {
         "column": "item",
@@ -81,7 +81,7 @@ def test_a_split_into_columns_counts_what_is_too_much_and_too_little(figures: An
             "rows with more than 2 pieces, the rest kept together",
         ),
         (
-            ', surplus = "drop"',
+            ', extra rows = "drop"',
             [["Aa", "Bo"], ["Cc", "Di"], ["Ff", None], [None, "Gg"]],
             "rows with more than 2 pieces, the rest dropped",
         ),
@@ -98,7 +98,7 @@ def test_a_split_into_columns_counts_what_is_too_much_and_too_little(figures: An
         assert _out() == [["surname", "given"], *rows]
         assert (notes[noted], notes["rows with fewer than 2 pieces"]) == (1, 1)
     _plan(
-        '[[step]]\nsplit = { column = "who", on_regex = "[,;]", into = ["a", "b"], surplus = "error", short = "error" }\non_error = "set aside"\n'
+        '[[step]]\nsplit = { column = "who", on_regex = "[,;]", into = ["a", "b"], extra rows = "error", short = "error" }\non_error = "set aside"\n'
     )
     done = figures("clean", "p.toml")
     assert [(one["sqlstate"], one["rows"], one["row"]) for one in done["errors"]] == [
@@ -134,7 +134,7 @@ def test_unique_keeps_the_preferred_row_fills_it_and_says_what_disagrees(figures
         made["changed"],
         made["notes"]["rows with NULL in what they are grouped by stay"],
     ) == (2, 1, 2)
-    left = parsed(Path("o-left-behind.csv").read_text())[1:]
+    left = parsed(Path("o-rejects.csv").read_text())[1:]
     assert [(row[0], row[3], row[4], row[7]) for row in left] == [
         ("1", "merged", "UPPER(name) = GULL", "2"), ("4", "merged", "UPPER(name) = GULL", "2"),
     ]  # fmt: skip
@@ -146,7 +146,7 @@ def test_unique_keeps_the_preferred_row_fills_it_and_says_what_disagrees(figures
         {"phone": 1},
         0,
     )
-    assert "disagree in phone" in Path("o-left-behind.csv").read_text()
+    assert "disagree in phone" in Path("o-rejects.csv").read_text()
     _plan(step % ", conflicts = 'error'", 'key = ["id"]')
     assert figures("clean", "p.toml", status=1)["steps"][1]["failed"] == 3
 
@@ -156,7 +156,7 @@ def test_a_query_carries_paths_on_or_says_that_they_end(figures: Any, gravel: An
     _plan(f'[[step]]\nquery = "{join.format("LEFT")}"\nrows = "more"\n', "totals = ['id']")
     done = figures("clean", "p.toml", status=1)  # copies count twice
     assert [one["detail"] for one in done["proofs"] if not one["holds"]] == [
-        "10 at the start, 14 in the output, NULL left behind (4 too many)"
+        "10 at the start, 14 in the output, NULL rejected (4 too many)"
     ]
     _plan(f'[[step]]\nquery = "{join.format("FULL")}"\nrows = "more"\n')
     done = figures("clean", "p.toml")
@@ -167,7 +167,7 @@ def test_a_query_carries_paths_on_or_says_that_they_end(figures: Any, gravel: An
     ]  # fmt: skip
     assert [
         one["path"]
-        for row in figures("follow", "p.toml", "--row", 3)["rows"]
+        for row in figures("trace", "p.toml", "--row", 3)["rows"]
         for one in row["paths"]
     ] == ["3.1", "3.2"]
     _plan(
@@ -183,7 +183,7 @@ def test_a_query_carries_paths_on_or_says_that_they_end(figures: Any, gravel: An
         '[[step]]\nquery = "SELECT id, 10 / (id - 2) AS x FROM input"\nrows = "fewer"\non_error = "set aside"\n'
     )
     assert figures("clean", "p.toml")["steps"][1]["set_aside"] == 1
-    assert parsed(Path("o-left-behind.csv").read_text())[1][:6] == [
+    assert parsed(Path("o-rejects.csv").read_text())[1][:6] == [
         "2",
         "2",
         "1",
@@ -201,7 +201,7 @@ def test_control_totals_are_kept_or_the_run_is_not_good(figures: Any, gravel: An
     assert [step["totals"] for step in done["steps"]] == [
         {"fee": "60.5", "COUNT(DISTINCT owner)": 2, "fee * 2": "121.0"}, {"fee": "10.0", "COUNT(DISTINCT owner)": 1, "fee * 2": "20.0"},
     ]  # fmt: skip
-    assert "60.5 at the start, 10.0 in the output, 50.5 left behind" in {
+    assert "60.5 at the start, 10.0 in the output, 50.5 rejected" in {
         one["detail"] for one in done["proofs"]
     }
     _plan('[[step]]\nset = { fee = "fee * 1.1" }\n', 'totals = ["fee"]')
@@ -259,12 +259,12 @@ def test_a_record_verifies_until_something_is_not_as_it_was(
     assert figures("verify", moved / "o.record.json")["status"] == "same"
     write(moved / "owners.csv", OWNERS + "d,Holm\n")
     write(moved / "o.csv", Path("o.csv").read_text() + "9,Auk,a,,1\n")
-    (moved / "o-left-behind.csv").unlink()
+    (moved / "o-rejects.csv").unlink()
     found = figures("verify", moved / "o.record.json", status=1)
     assert found["status"] == "differs"
     told = {one["what"]: (one["then"], one["now"]) for one in found["findings"]}
     assert told["o.csv: rows"] == ("2", "3")
-    assert told["o-left-behind.csv: the file"] == ("there", "not there")
+    assert told["o-rejects.csv: the file"] == ("there", "not there")
     assert {"owners.csv: bytes", "owners.csv: SHA-256"} <= set(told)
     write("x.json", "{}")
     for name, status in (("x.json", 2), ("p.toml", 2), ("none.record.json", 3)):
@@ -309,8 +309,8 @@ def test_a_quick_look_never_writes_and_mistakes_are_told_before_any_row(
         'split = { column = "list", into = "rows" }': "say either on",
         'split = { column = "list", on = ";", into = ["id", "x"] }': "there would be two columns id",
         'split = { column = "list", on_regex = "x*", into = "rows" }': "matches the empty text",
-        'unique = { by = ["nme"] }': "did you mean name?",
-        'unique = { by = ["name"], fill = ["phone"] }': "there is no column phone",
+        'deduplicate = { by = ["nme"] }': "did you mean name?",
+        'deduplicate = { by = ["name"], fill = ["phone"] }': "there is no column phone",
         'columns = ["UPPER(name)"]': "is an expression",
         'sort = "fee DESC"\nonly = "id = 1"': "sort concerns all rows",
         'check = { all = "COUNT(*) > 1" }': "about the table as a whole",
@@ -325,15 +325,15 @@ def test_a_quick_look_never_writes_and_mistakes_are_told_before_any_row(
         assert told in ran.err, (step, ran.err)
         assert "p.toml:" in ran.err
     for call in (
-        ("follow", "p.toml"),
+        ("trace", "p.toml"),
         ("try", "b.csv"),
         ("try", "--plan", "p.toml"),
         ("try", "--step", "sort = 'id'"),
     ):
         gravel(*call, status=2)
     _plan("")
-    assert "has no row 5" in gravel("follow", "p.toml", "--row", 5, status=2).err
-    assert figures("follow", "p.toml", "--where", "fee > 15", "--rows", 1)["matching"] == 2
+    assert "has no row 5" in gravel("trace", "p.toml", "--row", 5, status=2).err
+    assert figures("trace", "p.toml", "--where", "fee > 15", "--rows", 1)["matching"] == 2
 
 
 def test_an_input_that_changes_and_a_folder_that_goes_stop_the_run(
@@ -384,7 +384,7 @@ def test_a_query_step_keeps_what_it_reads_and_tells_what_is_no_row(
     _plan(query)
     assert (
         figures("clean", "p.toml")["steps"][1]["notes"][
-            "malformed records of owners.csv are no rows"
+            "malformed records of owners.csv are not rows"
         ]
         == 1
     )
@@ -399,10 +399,10 @@ def test_a_query_step_keeps_what_it_reads_and_tells_what_is_no_row(
         write("p.toml", f'table = "b.csv"\nwrite = "{target}"\n{query}')
         assert "over its own input" in gravel("clean", "p.toml", status=2).err
     # The file of rows left behind, the record and the page are written too.
-    shutil.copy("owners.csv", "x-left-behind.csv")
+    shutil.copy("owners.csv", "x-rejects.csv")
     write(
         "p.toml",
-        f'table = "b.csv"\nwrite = "x.csv"\n{query.replace("owners.csv", "x-left-behind.csv")}',
+        f'table = "b.csv"\nwrite = "x.csv"\n{query.replace("owners.csv", "x-rejects.csv")}',
     )
     assert "over its own input" in gravel("clean", "p.toml", status=2).err
     _plan(query)

@@ -131,7 +131,7 @@ set = { i8 = "i8 * 2", fresh = "i16 + 0.5" }
 [[step]]
 keep_rows = "i64 IS NOT NULL"
 [[step]]
-unique = { by = ["i64"], fill = ["u8"] }
+deduplicate = { by = ["i64"], fill = ["u8"] }
 [[step]]
 sort = "i64 DESC"
 """
@@ -429,7 +429,7 @@ def test_rows_are_the_same_whatever_they_are_kept_in(
     assert figures("look", name, "--sort", "id DESC", "--columns", "id")["shown"][0]["values"] == {
         "id": 4
     }
-    assert figures("follow", "p.toml", "--where", "id = 2")["rows"][0]["paths"][0]["ends"] == "kept"
+    assert figures("trace", "p.toml", "--where", "id = 2")["rows"][0]["paths"][0]["ends"] == "kept"
     assert gravel("try", name, "name = UPPER(name)", "--add", "n.toml").status == 0
     if name.startswith("mysql"):  # the plan that was begun has no password in it
         assert "may come from" in gravel("clean", "n.toml", "--dry-run", status=3).err

@@ -217,7 +217,7 @@ def _boats(harbour: Harbour, rows: Any, key: str = "PRIMARY KEY") -> None:
 
 STEPS = [
     "set = { name = 'UPPER(TRIM(name))' }", "set = { fee = 'fee * 2', name = \"COALESCE(name, 'x')\" }", "drop_rows = 'fee > 20'",
-    "keep_rows = 'name IS NOT NULL'", "unique = { by = ['UPPER(TRIM(name))'], fill = true }", "sort = 'name DESC'",
+    "keep_rows = 'name IS NOT NULL'", "deduplicate = { by = ['UPPER(TRIM(name))'], fill = true }", "sort = 'name DESC'",
     "split = { column = 'services', on = ';', into = 'rows' }", "set = { services = 'services' }",
     "set = { fee = 'CAST(name AS INTEGER)' }\non_error = 'set aside'", "columns = ['fee', 'id', 'seen', 'services', 'name']",
 ]  # fmt: skip
@@ -290,7 +290,7 @@ def test_a_new_table_its_key_a_backup_and_rows_left_behind(
     harbour: Harbour, figures: Any, gravel: Any, folder: Path
 ) -> None:
     _boats(harbour, [(f"boat {n} ", n, None) for n in range(1, 41)])
-    more = f"key = ['id']\nleft_behind = {json.dumps(harbour.table('gone'))}\n[[step]]\nset = {{ name = 'TRIM(name)' }}\n"
+    more = f"key = ['id']\nrejects = {json.dumps(harbour.table('gone'))}\n[[step]]\nset = {{ name = 'TRIM(name)' }}\n"
     more += "[[step]]\ndrop_rows = 'fee > 30'\n"
     _plan(harbour.table(), harbour.table("fresh"), more)
     done = figures("clean", "p.toml", "--report", "r.html")
@@ -357,7 +357,7 @@ def test_a_new_table_its_key_a_backup_and_rows_left_behind(
             for one in figures("count", harbour.address)["tables"]
             if one["table"].endswith("few")
         ]
-        assert not list(folder.glob("*left-behind*"))
+        assert not list(folder.glob("*rejects*"))
     harbour.run("CREATE VIEW watch AS SELECT * FROM boats")
     try:
         _plan(harbour.table("watch"), "in place", "key = ['id']\n")
@@ -366,13 +366,9 @@ def test_a_new_table_its_key_a_backup_and_rows_left_behind(
         for target, left, told in (
             ("boats", "", "over its own input"),
             ("watch", "replace = true\n", "is a view"),
-            ("fresh", f"left_behind = '{harbour.table('boats')}'\n", "own input"),
-            (
-                "new",
-                f"left_behind = '{harbour.table('boats_before')}'\n",
-                "holds no rows left behind",
-            ),
-            ("new", "left_behind = 'x.db#t'\n", "same database"),
+            ("fresh", f"rejects = '{harbour.table('boats')}'\n", "own input"),
+            ("new", f"rejects = '{harbour.table('boats_before')}'\n", "holds no rejected rows"),
+            ("new", "rejects = 'x.db#t'\n", "same database"),
         ):
             _plan(harbour.table(), harbour.table(target), left)
             assert told in gravel("clean", "p.toml", status=2).err
@@ -415,14 +411,14 @@ def test_mistakes_of_a_plan_in_place_are_told_before_it_runs(gravel: Any, folder
             2,
             "has no column nmae",
         ),
-        ("b.csv", "in place", "key = ['id']\n", 2, "is no table of a database"),
+        ("b.csv", "in place", "key = ['id']\n", 2, "is not a table of a database"),
         ("b.csv", "h.db", "", 2, "does not say which table"),
         ("b.csv", "none/h.db#x", "", 3, "there is no folder none"),
         ("b.csv", "o.xls", "", 2, "its ending is not known"),
         ("h.db#boats", "In-Place", "", 2, "would be a file of that name"),
         ("h.db#boats", "in place", "replace = true\n", 2, "is not replaced"),
-        ("b.csv", "o.csv", "left_behind = 'o.csv'\n", 2, "to the file of the others"),
-        ("b.csv", "o.csv", "left_behind = 'h.db#x'\n", 2, "the same database"),
+        ("b.csv", "o.csv", "rejects = 'o.csv'\n", 2, "to the file of the others"),
+        ("b.csv", "o.csv", "rejects = 'h.db#x'\n", 2, "the same database"),
         ("b.csv", "oracle://x/y#t", "", 3, "needs a driver that is not installed"),
     ):
         _plan(table, target, more)
@@ -441,7 +437,7 @@ def test_values_that_a_store_cannot_hold_are_told_and_nothing_is_written(
         _plan("b.csv", target, types)
         ran = gravel("clean", "p.toml", status=1 if target == "o.parquet" else 0)
         if target == "o.parquet":
-            assert "built has a value that is no INTEGER: 'n/a'" in ran.err
+            assert "built has a value that is not a INTEGER: 'n/a'" in ran.err
     assert not Path("o.parquet").exists()
     # SQLite holds anything in any column, and says so when it is read.
     assert (
@@ -576,12 +572,12 @@ def test_rows_that_others_refer_to_do_not_take_those_along(
     _plan(
         harbour.table("few"),
         "in place",
-        f"left_behind = '{harbour.table('gone')}'\n[[step]]\ndrop_rows = 'id = 3'\n",
+        f"rejects = '{harbour.table('gone')}'\n[[step]]\ndrop_rows = 'id = 3'\n",
     )
     if harbour.kind == "mariadb":
         assert "ends a transaction where a table is made" in gravel("clean", "p.toml", status=2).err
     else:
-        assert figures("clean", "p.toml")["left_behind"].endswith("#gone")
+        assert figures("clean", "p.toml")["rejects"].endswith("#gone")
         assert harbour.run("SELECT id FROM gone") == [("3",)]
     _plan(harbour.table("few"), "in place", "[[step]]\ndrop_rows = 'id = 1'\n")
     assert figures("clean", "p.toml")["rows_out"] == len(harbour.run("SELECT id FROM few"))
@@ -641,7 +637,7 @@ def test_conflicts_say_which_rows_others_changed(
     from gravel.plans import placing
 
     _boats(harbour, [(" gull ", n, None) for n in range(20)])
-    more = "left_behind = 'left.csv'\n[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 7'\n"
+    more = "rejects = 'left.csv'\n[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 7'\n"
     _plan(harbour.table(), "in place", more)
     real = placing.changes_of
 
@@ -655,7 +651,7 @@ def test_conflicts_say_which_rows_others_changed(
         patch.setattr(placing, "changes_of", meanwhile)
         done = figures("clean", "p.toml", status=1)
     assert done["conflict"] == "1 row changed (3), 1 row came (77), 2 rows went (4, 5)"
-    assert (done["status"], done["output"], done["left_behind"]) == ("failed", None, None)
+    assert (done["status"], done["output"], done["rejects"]) == ("failed", None, None)
     assert not Path("left.csv").exists()
     assert figures("clean", "p.toml")["changes"]["deleted"] == 1
 
@@ -674,7 +670,7 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(
         "in place",
         "[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 7'\n",
     )
-    write("p-left-behind.csv", "old\n")
+    write("p-rejects.csv", "old\n")
 
     def cut() -> None:
         harbour.run(
@@ -704,8 +700,8 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(
         assert harbour.run(
             "SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'"
         ) == [(0,)]
-        assert Path("p-left-behind.csv").read_text() == "old\n"
-        assert sorted(path.name for path in folder.iterdir()) == ["p-left-behind.csv", "p.toml"]
+        assert Path("p-rejects.csv").read_text() == "old\n"
+        assert sorted(path.name for path in folder.iterdir()) == ["p-rejects.csv", "p.toml"]
     # A statement that takes too long, a run that is interrupted, and a lock that another holds.
     harbour.run("CREATE VIEW few AS SELECT id, pg_sleep(0.1)::text AS s FROM boats")
     assert (
@@ -1066,7 +1062,7 @@ def test_truth_in_json_and_urls_that_are_none(figures: Any, gravel: Any, folder:
         "postgresql://[x/y",
         "mysql://u@h:99999999/b",
     ):
-        _plan("b.csv", f"{url}#t", f"left_behind = '{url}#l'\n")
+        _plan("b.csv", f"{url}#t", f"rejects = '{url}#l'\n")
         for call in (
             ("count", f"{url}#t"),
             ("clean", "p.toml"),
@@ -1081,15 +1077,15 @@ def test_rows_that_left_a_table_in_place_stay_in_their_file(harbour: Any, gravel
     _boats(harbour, [(f"boat {n}", n, None) for n in range(9)])
     _plan(harbour.table("boats"), "in place", "key = ['id']\n[[step]]\ndrop_rows = 'fee < 3'\n")
     gravel("clean", "p.toml")
-    first = Path("p-left-behind.csv").read_text()
+    first = Path("p-rejects.csv").read_text()
     assert len(first.splitlines()) == 4
     gravel("clean", "p.toml")  # nothing is left to be dropped: the file of the first run stays
-    assert Path("p-left-behind.csv").read_text() == first
+    assert Path("p-rejects.csv").read_text() == first
     harbour.run("UPDATE boats SET fee = 0 WHERE id = 9")
     told = gravel("clean", "p.toml", "--format", "json").json
-    assert told["left_behind"] == "p-left-behind-2.csv"
-    assert Path("p-left-behind.csv").read_text() == first
-    assert len(Path("p-left-behind-2.csv").read_text().splitlines()) == 2
+    assert told["rejects"] == "p-rejects-2.csv"
+    assert Path("p-rejects.csv").read_text() == first
+    assert len(Path("p-rejects-2.csv").read_text().splitlines()) == 2
     assert harbour.run("SELECT COUNT(*) FROM boats") == [(5,)]
 
 
@@ -1121,6 +1117,6 @@ def test_a_commit_without_an_answer_is_told_as_that(
     assert "whether the changes stand is not known" in ran.err
     assert "nothing was written" not in ran.err
     assert ("txid_status(" in ran.err) == (harbour.kind == "postgresql")
-    assert len(Path("p-left-behind.csv").read_text().splitlines()) == 4
+    assert len(Path("p-rejects.csv").read_text().splitlines()) == 4
     assert not Path("p.record.json").exists()
     assert harbour.run("SELECT COUNT(*) FROM boats") == [(6,)]

@@ -49,7 +49,7 @@ def restored(text: str) -> str:
 
 
 def removed(text: str) -> str:
-    """A text whose URLs have neither password nor mark, as it is signed."""
+    """A text whose URLs have neither password nor mark, as it is recorded."""
     return _URL.sub(lambda result: _OPTION.sub(r"\1", _PASSWORD.sub(r"\1@", result[0])), text)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 
 class Problem(Exception):
-    """Something the person at the prompt can mend.
+    """Something the person at the prompt can fix.
 
     message: what is wrong, one line, lower case, no full stop. place: the lines that show where (an
     excerpt with a caret, `file:line`). detail: facts that help. hint: what to do. status: the

@@ -107,8 +107,8 @@ def check(
     replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
-    """Whether conditions hold: in every row, or with aggregates for the table as a whole. Exit
-    status 1 if one fails.
+    """Check conditions in every row, or with aggregates for the table as a whole. Exit status 1 if
+    one fails.
 
     [bold]gravel check boats.csv "berth IS NOT NULL" "COUNT(DISTINCT boat_id) = COUNT(*)"[/]
     """
@@ -214,7 +214,7 @@ def read_checks(path: Path) -> dict[str, Any]:
             f"{path} cannot be read: {(error.strerror or str(error)).lower()}"
         ) from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise CallProblem(f"{path} is no valid TOML: {error}") from None
+        raise CallProblem(f"{path} is not valid TOML: {error}") from None
     checks = result.get("check")
     if (
         not isinstance(checks, dict)

@@ -43,7 +43,7 @@ def clean(
     plan: Annotated[
         Path, typer.Argument(metavar="PLAN", help="A plan file (TOML).", show_default=False)
     ],
-    dry_run: Annotated[bool, typer.Option("--dry-run", help="All but writing.")] = False,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Do everything except write.")] = False,
     until: Annotated[
         int | None,
         typer.Option(
@@ -79,7 +79,8 @@ def clean(
     format: FormatOption = Format.table,
     no_color: NoColor = False,
 ) -> None:
-    """Run a plan; print the row ledger and the proofs. Nothing is written unless every proof holds.
+    """Run a plan, and print the row ledger and the proofs. Nothing is written unless every proof
+    holds.
 
     [bold]gravel clean boats.toml[/]
     """
@@ -164,7 +165,7 @@ def clean(
 
 def _report(path: Path, done: Run, context: Given) -> None:
     plan = done.bound
-    own = {plan.target, plan.left_behind, steps.record_path(plan.target), plan.file.path.resolve()}
+    own = {plan.target, plan.rejects, steps.record_path(plan.target), plan.file.path.resolve()}
     if path.resolve() in own | plan.table.files | {other.resolve() for other in plan.others}:
         raise CallProblem(f"the page would be written over {path}", hint="name another file")
     before = after = None
@@ -207,7 +208,7 @@ def _json(done: Run) -> dict[str, Any]:
         "changes": None if done.changes is None else figures.changes_json(done.changes),
         "conflict": done.conflict or None,
         "output": done.output,
-        "left_behind": done.left_behind,
+        "rejects": done.rejects,
         "record": done.record,
         "cleared": list(done.cleared),
     }
@@ -272,23 +273,20 @@ def _show(done: Run, color: bool) -> None:
     if done.good and done.dry and done.changes is not None:
         out.print(
             rich_text.Text(
-                f"dry run: {_planned(done.changes)} in {done.table}; {done.left_rows:,} left"
-                " behind",
+                f"dry run: {_planned(done.changes)} in {done.table}; {done.left_rows:,} rejected",
                 style=render.GOOD,
             )
         )
     elif done.good and done.dry:
         out.print(
             rich_text.Text(
-                f"dry run: {done.rows_out:,} rows would be written, {done.left_rows:,} left behind",
+                f"dry run: {done.rows_out:,} rows would be written, {done.left_rows:,} rejected",
                 style=render.GOOD,
             )
         )
     elif done.good:
         where = (
-            f"; {done.left_rows:,} left behind in {done.left_behind}"
-            if done.left_behind
-            else "; none left behind"
+            f"; {done.left_rows:,} rejected in {done.rejects}" if done.rejects else "; no rejects"
         )
         what = f"{done.rows_out:,} rows written to {done.output}"
         if done.changes is not None:
@@ -297,7 +295,7 @@ def _show(done: Run, color: bool) -> None:
         if done.record:
             out.print(
                 rich_text.Text(
-                    f"signed in {done.record}: gravel verify {commands.shell_word(done.record)}",
+                    f"recorded in {done.record}: gravel verify {commands.shell_word(done.record)}",
                     style=render.DIM,
                 ),
                 soft_wrap=True,
@@ -334,7 +332,7 @@ def details(line: Any) -> list[str]:
     if count.words:
         message.append(count.words)
     if line.stated:
-        message.append(f"stated: {line.stated}{'' if line.stated_holds else ', which it is not'}")
+        message.append(f"expected: {line.stated}{'' if line.stated_holds else ', which it is not'}")
     return message
 
 

@@ -199,7 +199,7 @@ def _fits(out: Any, column_profile: ColumnProfile, rows: int) -> None:
                 render.visible(value.value, 16)
             ).append(f" {value.rows:,}", style=render.DIM)
         table.append([fit.type, f"{fit.rows:,}", _share(fit.rows, known), misfits])
-    render.print_table(out, ["type", "rows", "of known", "misfits"], table, right=(1, 2))
+    render.print_table(out, ["type", "rows", "of known", "type mismatches"], table, right=(1, 2))
     for orders in column_profile.both_orders:
         out.print(
             rich_text.Text(
@@ -229,7 +229,7 @@ def _spread(out: Any, column_profile: ColumnProfile, rows: int) -> None:
             ("zero", result.zero),
             ("negative", result.negative),
             ("outside 1.5 quartile ranges", result.outside),
-            ("far out, 3 quartile ranges", result.far_out),
+            ("outliers, 3 quartile ranges", result.far_out),
         ]
         out.print(rich_text.Text(", ".join(f"{label} {count:,}" for label, count in counts)))
         # Few numbers among many rows have short bars.

@@ -98,8 +98,7 @@ def compare(
     replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
-    """What differs between two tables: rows only here or there, cells column by column. Exit status
-    1 if anything does.
+    """Compare two tables row by row and cell by cell. Exit status 1 if they differ.
 
     [bold]gravel compare boats.csv boats-clean.csv --key boat_id[/]
     """

@@ -71,7 +71,8 @@ def count(
     text: Texts = None,
     no_color: NoColor = False,
 ) -> None:
-    """Rows, columns and malformed records of tables; distinct values, keys and totals on request.
+    """Count rows, columns and malformed records of tables; distinct values, keys and totals on
+    request.
 
     [bold]gravel count boats.csv --key boat_id --distinct "UPPER(TRIM(name))"[/]
     """

@@ -63,10 +63,7 @@ def _walk(folder: Path, run: Callable[[list[str]], int]) -> None:
             sys.stdout.flush()
     finally:
         os.chdir(before)
-    out.print(
-        text.Text(
-            f"\nAll of it is in {folder}: change the plan, try an expression of your own, run it"
-            " again.",
-            style=render.DIM,
-        )
-    )
+    out.print(text.Text(f"\nMore to try in {folder}:", style=render.DIM))
+    for words, arguments in gravel_demo.MORE:
+        line = text.Text("$ gravel " + " ".join(map(commands.shell_word, arguments)))
+        out.print(line.append(f"   # {words}", style=render.DIM), soft_wrap=True)

@@ -63,7 +63,7 @@ def duplicates(
     rung: Annotated[
         str,
         typer.Option(
-            "--rung",
+            "--level",
             metavar="NAME",
             help="The spelling: equal, spaces, case, accents, words, digits.",
         ),
@@ -80,7 +80,9 @@ def duplicates(
     ] = None,
     alike: Annotated[
         float | None,
-        typer.Option("--alike", metavar="0…1", help="Nearly: a Jaro-Winkler likeness of so much."),
+        typer.Option(
+            "--similarity", metavar="0…1", help="Nearly: a Jaro-Winkler similarity of so much."
+        ),
     ] = None,
     block: Annotated[
         str | None,
@@ -115,7 +117,7 @@ def duplicates(
     replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
-    """Rows that are one thing written more than once: equal, in looser spellings, or nearly equal.
+    """Find duplicate rows: exact, by looser matching, or nearly equal.
 
     [bold]gravel duplicates owners.csv --on name --on town[/]
     """
@@ -149,7 +151,7 @@ def duplicates(
     else:
         if within is not None or alike is not None or block is not None:
             raise CallProblem(
-                "--within, --alike and --block are for --near", hint='--near "name" --within 2'
+                "--within, --similarity and --block are for --near", hint='--near "name" --within 2'
             )
         with progress(source, 2):
             room = memory_of(memory) or duplicates_groups.MEMORY
@@ -189,7 +191,7 @@ def _add(duplicates: Duplicates, source: Any, add: Path, color: bool) -> None:
 def step_text(duplicates: Duplicates) -> str:
     """The proposed step as TOML."""
     assert duplicates.proposal is not None
-    return edit.unique_text(
+    return edit.deduplicate_text(
         duplicates.proposal.by,
         duplicates.proposal.prefer,
         duplicates.proposal.fill,
@@ -252,23 +254,23 @@ def _json(duplicates: Duplicates) -> dict[str, Any]:
     return {
         "table": duplicates.table,
         "on": list(duplicates.on),
-        "rung": duplicates.rung,
+        "level": duplicates.rung,
         "key": list(duplicates.key),
         "rows": duplicates.rows,
         "groups": duplicates.groups,
         "rows_in_groups": duplicates.rows_in_groups,
-        "surplus": duplicates.surplus,
+        "extra_rows": duplicates.surplus,
         "largest": duplicates.largest,
         "null_rows": duplicates.null_rows,
         "error_rows": duplicates.error_rows,
         "malformed": len(duplicates.malformed),
         "shown": [group(item) for item in duplicates.shown],
-        "ladder": [
+        "levels": [
             {
-                "rung": item.rung,
+                "level": item.rung,
                 "expression": ", ".join(item.expressions),
                 "groups": item.groups,
-                "surplus": item.surplus,
+                "extra_rows": item.surplus,
                 "new_groups": item.new_groups,
                 "examples": [
                     [{"value": value, "rows": rows} for value, rows in example]
@@ -398,14 +400,14 @@ def _ladder(out: Any, duplicates: Duplicates) -> None:
                 )
             rows.append(["", line, "", "", ""])
     render.print_table(
-        out, ["rung", "", "groups", "surplus", "come together"], rows, right=(2, 3, 4)
+        out, ["level", "", "groups", "extra rows", "newly matched"], rows, right=(2, 3, 4)
     )
     later = [item for item in duplicates.ladder[1:] if item.new_groups]
     if later and duplicates.rung == "equal":
         entry = max(later, key=lambda step: step.new_groups)
         out.print(
             rich_text.Text(
-                f"--rung {entry.rung} lists its groups; as expressions:"
+                f"--level {entry.rung} lists its groups; as expressions:"
                 f" {', '.join(entry.expressions)[:110]}",
                 style=render.DIM,
             ),

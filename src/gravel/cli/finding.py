@@ -35,14 +35,14 @@ def condition_of(table: Any, number: int, today: date, color: bool) -> str:
 
 
 def assignment_of(table: Any, number: int, today: date, color: bool) -> str:
-    """The assignment that mends a finding, which is told. Raises CallProblem where there is
+    """The assignment that fixes a finding, which is told. Raises CallProblem where there is
     none."""
     result = _found(table, number, today)
     item = result.finding
     if not item.mend:
         look = finding_command("look", table, number)
         raise CallProblem(
-            f"finding {number} ({item.finding}) has no mending: which value is right is not in the"
+            f"finding {number} ({item.finding}) has no fix: which value is right is not in the"
             " table",
             hint=f"its rows: {look}",
         )
@@ -72,7 +72,7 @@ def heading(profile: Profile) -> str:
 
 
 def print_finding(out: Any, number: int, value: Finding, profile: Profile, table: Any) -> None:
-    """One finding: its line, the command to see it, the assignment to mend it."""
+    """One finding: its line, the command to see it, the assignment to fix it."""
     share = render.percent(value.rows, profile.rows)
     line = Text().append(f"{number:3} ", style=render.DIM)
     line.append(f"{value.level:8}", style=LEVEL_STYLES[value.level])

@@ -33,8 +33,7 @@ Name = Annotated[
 def functions(
     name: Name = None, format: FormatOption = Format.table, no_color: NoColor = False
 ) -> None:
-    """The functions of the language: what each takes and gives, with examples computed as they are
-    shown.
+    """List the functions of the language: what each takes and gives, with computed examples.
 
     [bold]gravel functions LIST_ITEM[/]
     """

@@ -72,7 +72,7 @@ def look(
     text: Texts = None,
     no_color: NoColor = False,
 ) -> None:
-    """Rows of a table, with hidden characters drawn.
+    """Show rows of a table, with hidden characters made visible.
 
     [bold]gravel look boats.csv --where "skipper IS NULL" --show "UPPER(TRIM(name)) AS tidy_name"[/]
     """

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import inspect
 import os
 import re
 import signal
 import sys
 import threading
+from collections.abc import Callable
 from typing import Annotated, Any
 
 import typer
@@ -22,11 +24,11 @@ from gravel.cli import (
     count,
     demo,
     duplicates,
-    follow,
     functions,
     look,
     profile,
     query,
+    trace,
     try_,
     verify,
 )
@@ -79,6 +81,12 @@ class _Command(TyperCommand):
         return super().parse_args(ctx, args)
 
 
+def _help_of(command: Callable[..., None]) -> str:
+    """A command's docstring, each paragraph a line: how it is cut is for the terminal to say."""
+    paragraphs = inspect.cleandoc(command.__doc__ or "").split("\n\n")
+    return "\n\n".join(" ".join(paragraph.split("\n")) for paragraph in paragraphs)
+
+
 app = typer.Typer(
     cls=_Commands,
     add_completion=False,
@@ -86,7 +94,7 @@ app = typer.Typer(
     rich_markup_mode="rich",
     pretty_exceptions_enable=False,
     help="Profile and clean tables with SQL expressions, and prove that no row got lost.",
-    epilog="Begin with: gravel demo",
+    epilog="Start with: gravel demo",
     context_settings={"help_option_names": ["--help", "-h"]},
 )
 for name, command in (
@@ -99,12 +107,12 @@ for name, command in (
     ("duplicates", duplicates.duplicates),
     ("query", query.query),
     ("clean", clean.clean),
-    ("follow", follow.follow),
+    ("trace", trace.trace),
     ("compare", compare.compare),
     ("verify", verify.verify),
     ("functions", functions.functions),
 ):
-    app.command(name, cls=_Command)(command)
+    app.command(name, cls=_Command, help=_help_of(command))(command)
 
 
 @app.callback()
@@ -197,7 +205,7 @@ def _end_on_signals() -> None:
 
 
 def _decoded(argument: str) -> str:
-    """An argument as it was given. Raises CallProblem where it is no UTF-8."""
+    """An argument as it was given. Raises CallProblem where it is not UTF-8."""
     try:
         argument.encode("utf-8")
     except UnicodeEncodeError:

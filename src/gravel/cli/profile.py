@@ -76,7 +76,7 @@ def profile(
         typer.Option(
             "--choose",
             metavar="N, …|all",
-            help="For --suggest: the findings to mend, by number, instead of the safe ones.",
+            help="For --suggest: the findings to fix, by number, instead of the safe ones.",
         ),
     ] = None,
     report: Annotated[
@@ -102,7 +102,7 @@ def profile(
     replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
-    """What is in each column, what is wrong with it, how to see it and what would mend it.
+    """Profile every column: what is in it, what is wrong with it, how to see it and how to fix it.
 
     [bold]gravel profile boats.csv --column status[/]
 
@@ -182,7 +182,7 @@ def _suggest(path: Path, table: Any, profile: Profile, choose: str | None) -> in
         chosen = [item for _, item in mendable if item.safe]
         if not chosen:
             raise CallProblem(
-                "no finding has a mending that is safe without a look",
+                "no finding has a fix that is safe without a look",
                 hint="choose some with --choose: their numbers stand in the profile",
             )
     elif choose.strip() == "all":
@@ -193,13 +193,13 @@ def _suggest(path: Path, table: Any, profile: Profile, choose: str | None) -> in
         for part in numbers:
             if part not in by_number:
                 what = (
-                    "has no mending"
+                    "has no fix"
                     if part.isdigit() and 0 < int(part) <= len(profile.findings)
-                    else "is no number of a finding"
+                    else "is not a number of a finding"
                 )
                 raise CallProblem(
                     f"{part!r} {what}",
-                    hint=f"those with a mending are {', '.join(by_number) or 'none'}",
+                    hint=f"those with a fix are {', '.join(by_number) or 'none'}",
                 )
         chosen = [by_number[part] for part in dict.fromkeys(numbers)]
     steps = [
@@ -368,14 +368,14 @@ def _facts(profile: Profile) -> list[str]:
         else "key: no column, nor any pair of columns that was looked at"
     )
     lines[-1] += (
-        "; no row twice"
+        "; no duplicate rows"
         if not facts.repeated
         else f"; {facts.repeated:,} rows equal to an earlier one"
     )
     exact = [f"{item.by} → {item.column}" for item in facts.determined if not item.rows]
     if exact:
         lines.append(
-            f"determined without exception: {', '.join(exact[:6])}{' …' if len(exact) > 6 else ''}"
+            f"functional dependency: {', '.join(exact[:6])}{' …' if len(exact) > 6 else ''}"
         )
     return lines
 
@@ -426,10 +426,10 @@ def _columns(out: Any, profile: Profile) -> None:
         "blank",
         "padded",
         "distinct",
-        "least",
-        "greatest",
+        "min",
+        "max",
         "length",
-        "commonest",
+        "most frequent",
     ]
     shown = len(headings) if out.width >= _ALL_FIGURES else len(headings) - 2
     render.print_table(
@@ -452,7 +452,7 @@ def _edge(value: str | None, limit: int) -> Any:
 
 def _commonest(column_profile: ColumnProfile, limit: int) -> Any:
     if not column_profile.top or column_profile.top[0][1] == 1:
-        return rich_text.Text("each once" if column_profile.top else "", style=render.DIM)
+        return rich_text.Text("all unique" if column_profile.top else "", style=render.DIM)
     return _edge(column_profile.top[0][0], limit).append(
         f" {column_profile.top[0][1]:,}", style=render.DIM
     )

@@ -100,7 +100,7 @@ def query(
     replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
-    """A standard SELECT over any tables, with the account of its rows.
+    """Run a SELECT over files and databases, with row counts by stage.
 
     [bold]gravel query "SELECT pier, COUNT(*) FROM 'boats.csv' GROUP BY pier ORDER BY 2 DESC"[/]
     """
@@ -192,7 +192,7 @@ def _tables(supplied: list[str] | None, folder: Path | None) -> dict[str, str]:
         }
     if folder is not None and not results:
         if not folder.is_dir():
-            raise TableProblem(f"{folder} is no folder")
+            raise TableProblem(f"{folder} is not a folder")
         files = [
             path
             for path in sorted(folder.iterdir())
@@ -402,9 +402,7 @@ def _explain(session: Session, color: bool) -> None:
     out = render.console(color=color)
     out.print()
     out.print(
-        rich_text.Text(
-            "the account of the rows, from the result down to the tables", style=render.HEAD
-        )
+        rich_text.Text("row counts by stage, from the result down to the tables", style=render.HEAD)
     )
     spilled = any(stage.spilled for stage in session.account)
     lines = []

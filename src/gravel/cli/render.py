@@ -38,7 +38,7 @@ class _Console(Console):
     reader that has gone be told where the program ends."""
 
     def render(self, renderable: Any, options: Any = None) -> Any:
-        """See Console; its own codes are no segments of text."""
+        """See Console; its own codes are not segments of text."""
         for segment in super().render(renderable, options):
             yield (
                 segment
@@ -88,7 +88,7 @@ def number(value: Any) -> str:
 
 def print_json(command: str, figures: dict[str, Any]) -> None:
     """A command's figures as JSON, its name and version first."""
-    whole = {"gravel": f"{command}/1", **figures}
+    whole = {"gravel": f"{command}/2", **figures}
     if (
         max((len(value) for value in figures.values() if isinstance(value, list)), default=0)
         < _MANY
@@ -192,9 +192,9 @@ def malformed_notes(table: str, bad: Sequence[Malformed], color: bool = True) ->
         return
     err = console(error=True, color=color)
     subset = (
-        "1 malformed record is no row"
+        "1 malformed record is skipped"
         if len(bad) == 1
-        else f"{len(bad):,} malformed records are no rows"
+        else f"{len(bad):,} malformed records are skipped"
     )
     err.print(Text(f"{table}: {subset}", style=WARN))
     for item in bad[:5]:
@@ -225,7 +225,7 @@ def cautions(result: Sequence[Caution], color: bool = True, prefix: str = "") ->
 
 
 def remarks(lines: Sequence[str], color: bool = True, prefix: str = "") -> None:
-    """What is to be known of expressions and is no caution, on standard error."""
+    """What is to be known of expressions and is not a caution, on standard error."""
     for line in lines:
         console(error=True, color=color).print(
             Text(f"note: {prefix}{safe(line)}", style=DIM), soft_wrap=True

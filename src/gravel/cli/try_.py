@@ -85,8 +85,7 @@ def try_(
     text: Texts = None,
     no_color: NoColor = False,
 ) -> None:
-    """Before and after: what an expression would change, fill, empty and fail at. Nothing is
-    written.
+    """Show what an expression would change, fill, empty and fail at. Nothing is written.
 
     [bold]gravel try boats.csv "name = CAPITALIZE_WORDS(TIDY_SPACES(name))"[/]
     """

@@ -28,8 +28,8 @@ def verify(
     format: FormatOption = Format.table,
     no_color: NoColor = False,
 ) -> None:
-    """Whether input and output still are what was signed: sizes, SHA-256, rows counted again. Exit
-    status 1 if not.
+    """Check that input and output still match a run's record: sizes, SHA-256, rows counted again.
+    Exit status 1 if not.
 
     [bold]gravel verify boats-clean.record.json[/]
     """
@@ -57,9 +57,9 @@ def verify(
         out.print()
         many = len(result.differences)
         message = (
-            "all is as it was signed"
+            "everything matches the record"
             if not many
-            else f"{many} of {len(result.checked)} figures are not as they were signed"
+            else f"{many} of {len(result.checked)} figures are not as they were recorded"
         )
         out.print(rich_text.Text(message, style=render.GOOD if not many else render.BAD))
     else:

@@ -33,59 +33,35 @@ _TABLES = {
     ),
 }
 
-WALK: tuple[tuple[str, tuple[str, ...]], ...] = (
-    ("How much is there, and is every record a row?", ("count", "boats.csv", "owners.csv",
-    "stays.csv", "services.csv")),
-    ("Is boat_id a key? How many names are there, and how many once case and spaces are ignored?",
-     ("count", "boats.csv", "--key", "boat_id", "--distinct", "name", "--distinct",
-     "UPPER(TIDY_SPACES(name))")),
-    ("Boats without a skipper, with a tidier name beside the name as it is:",
-     ("look", "boats.csv", "--where", "IS_BLANK(skipper)", "--show",
-     "UPPER(TRIM(name)) AS tidy_name",
-      "--columns", "boat_id, name, skipper, berth, status", "--rows", "10")),
-    ("What is in each column, what is wrong with it, and what would mend it? "
-     "The five findings that cost most:",
-     ("profile", "boats.csv", "--findings", "5")),
-    ("One column in depth:", ("profile", "boats.csv", "--column", "status")),
-    ("Do conditions hold, in every row and for the table as a whole?",
-     ("check", "stays.csv", "known boat: boat_id IN (SELECT boat_id FROM 'boats.csv')",
-     "nights > 0",
-      "COUNT(DISTINCT stay_id) = COUNT(*)")),
-    ("An expression tried before anything is changed:", ("try", "boats.csv",
-    "name = CAPITALIZE_WORDS(TIDY_SPACES(name))")),
-    ("A cast that does not fit everywhere: one bad value never sinks the rest.",
-     ("try", "boats.csv", "length_m = CAST(length_m AS DECIMAL(6,2))")),
-    ("How many nights did the boats of each pier stay? "
-     "The account says what the join did to the rows.",
-     ("query",
-     "SELECT b.pier, COUNT(DISTINCT b.boat_id) AS boats, SUM(s.nights) AS nights "
-      "FROM boats AS b LEFT JOIN stays AS s USING (boat_id) "
-      "GROUP BY b.pier ORDER BY nights DESC", "--in", ".", "--explain")),
+Walk = tuple[tuple[str, tuple[str, ...]], ...]
+WALK: Walk = (
+    ("How much is there, and is every record a row?",
+     ("count", "boats.csv", "stays.csv")),
+    ("What is in each column, what is wrong with it, and how to fix it?",
+     ("profile", "boats.csv", "--findings", "1")),
+    ("The rows of a finding, by its number:",
+     ("look", "boats.csv", "--finding", "1", "--rows", "2", "--columns",
+      "boat_id, name, remark")),
+    ("An expression tried before anything is changed:",
+     ("try", "boats.csv", "status = COALESCE(LOWER(TRIM(status)), 'unknown')")),
+    ("From which towns are the owners? The row counts show what the join did.",
+     ("query", "SELECT town, COUNT(*) AS boats FROM boats LEFT JOIN owners USING (owner_id) "
+      "GROUP BY town ORDER BY boats DESC, town LIMIT 3", "--in", ".", "--explain")),
     ("The plan, run and proved:", ("clean", "boats.toml")),
-    ("The rows it left behind, each with its reason:",
-     ("look", "boats-clean-left-behind.csv", "--columns",
-     "gravel_row, gravel_step, gravel_outcome, gravel_reason, name, status, length_m",
-      "--rows", "8")),
-    ("What did the plan do to the cells of the boats that are left?",
-     ("compare", "boats.csv", "boats-clean.csv", "--key", "boat_id")),
-    ("Owners written down more than once: what case, spaces and commas hide.",
-     ("duplicates", "owners.csv", "--on", "name", "--on", "town", "--rows", "2")),
-    ("Names that are nearly equal:",
-     ("duplicates", "owners.csv", "--near", "TIDY_SPACES(name)", "--within", "1", "--key",
-     "owner_id", "--rows", "4")),
-    ("A field with a list in it, split into rows: what would become of them?",
-     ("try", "boats.csv", "--step",
-     "split = { column = 'services', on = ';', into = 'rows', as = 'service' }")),
-    ("Owners written down twice, merged:", ("clean", "owners.toml")),
-    ("The way of one of them through the plan:", ("follow", "owners.toml", "--where",
-    "owner_id = '0300'")),
-    ("Tables where they live: what is in a database?", ("count", "harbour.db")),
-    ("A database lets values in that are not what it declares:", ("profile", "harbour.db#stays",
-    "--findings", "3")),
-    ("A table mended in place: only cells that differ are written, in one transaction, "
-     "proved before it is committed.",
-     ("clean", "stays.toml", "--backup", "stays_before")),
-    ("Later: is all as it was signed?", ("verify", "boats-clean.record.json")),
+    ("The rows it rejected, each with its reason:",
+     ("look", "boats-clean-rejects.csv", "--columns",
+      "gravel_row, gravel_step, gravel_outcome, name, status, length_m", "--rows", "3")),
+)  # fmt: skip
+# What the walk leaves for another day.
+MORE: Walk = (
+    ("does all match the record?", ("verify", "boats-clean.record.json")),
+    ("do conditions hold?", ("check", "stays.csv", "nights > 0", "amount IS NOT NULL")),
+    ("what the plan did to cells", ("compare", "boats.csv", "boats-clean.csv", "--key", "boat_id")),
+    ("duplicates, by looser matching", ("duplicates", "owners.csv", "--on", "name", "--on", "town")),
+    ("a list split into rows", ("clean", "boat-services.toml")),
+    ("owners merged", ("clean", "owners.toml")),
+    ("the history of one row", ("trace", "owners.toml", "--where", "owner_id = '0300'")),
+    ("a database, fixed in place", ("clean", "stays.toml", "--backup", "stays_before")),
 )  # fmt: skip
 
 

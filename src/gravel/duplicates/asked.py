@@ -29,8 +29,8 @@ Pair = tuple[np.ndarray, np.ndarray]  # two independent hashes
 
 @dataclass
 class Asked:
-    """What is asked, bound; `texts` are the expressions of each rung, `spellings` the looser ones
-    bound to a text of their own."""
+    """What is asked, bound; `texts` are the expressions of each match level, `spellings` the looser
+    ones bound to a text of their own."""
 
     table: Source
     on: tuple[str, ...]
@@ -47,8 +47,8 @@ class Asked:
 
 
 def spellings() -> list[nodes.Expression]:
-    """The rungs after the first, for texts that are the first column, beside columns of the rungs
-    before."""
+    """The match levels after the first, for texts that are the first column, beside columns of the
+    match levels before."""
     names = [f"r{position}" for position in range(len(RUNGS))]
     results = []
     for place, rung in enumerate(RUNGS[1:], 1):
@@ -61,8 +61,8 @@ def spellings() -> list[nodes.Expression]:
 
 @dataclass
 class RungGroups:
-    """The groups of a rung: both hashes, the first ascending, rows, first row, and how many keys of
-    the rung before come together in each."""
+    """The groups of a match level: both hashes, the first ascending, rows, first row, and how many
+    keys of the match level before newly matched in each."""
 
     first: np.ndarray
     second: np.ndarray
@@ -73,8 +73,8 @@ class RungGroups:
 
 @dataclass
 class Members:
-    """The exactly equal keys of the groups of a rung: both hashes, the first ascending, each key's
-    group, rows, first row."""
+    """The exactly equal keys of the groups of a match level: both hashes, the first ascending, each
+    key's group, rows, first row."""
 
     first: np.ndarray
     second: np.ndarray
@@ -102,7 +102,7 @@ class EncodedKeyColumn:
         return self._rows(self._exact, rows)
 
     def spelled(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[Pair]:
-        """Hashes of some rows' values on each rung after the first."""
+        """Hashes of some rows' values on each match level after the first."""
         if not self.text:
             return [self._rows(self._exact, rows)] * len(spellings)
         results = [self.different]
@@ -140,7 +140,7 @@ class KeyBatch:
         return mixed([item for item, _ in pairs]), mixed([two for _, two in pairs], True)
 
     def rungs(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[np.ndarray]:
-        """For each rung after the first both hashes of some rows' keys."""
+        """For each match level after the first both hashes of some rows' keys."""
         every = [value.spelled(spellings, rows) for value in self.values]
         results: list[np.ndarray] = []
         for pairs in zip(*every, strict=True):

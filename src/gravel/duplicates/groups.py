@@ -1,5 +1,5 @@
-"""Finding groups: one pass that counts, by hashes of each rung, and one that fetches the rows to
-show."""
+"""Finding groups: one pass that counts, by hashes of each match level, and one that fetches the
+rows to show."""
 
 from __future__ import annotations
 
@@ -69,14 +69,14 @@ def duplicates(
     memory: int = MEMORY,
 ) -> Duplicates:
     """Find the groups of rows that are equal in all of `on` (none: in all columns, NULL like NULL)
-    at a rung of the ladder. `least`: the size of the groups to show, `shown`: how many. Raises
-    Diagnostic, CallProblem, TableProblem.
+    at a match level of the match levels. `least`: the size of the groups to show, `shown`: how
+    many. Raises Diagnostic, CallProblem, TableProblem.
     """
     if rung not in NAMES:
         near = nearest(rung, list(NAMES))
         raise CallProblem(
-            f"there is no rung {rung}",
-            hint=f"did you mean {near}?" if near else "rungs: " + ", ".join(NAMES),
+            f"there is no match level {rung}",
+            hint=f"did you mean {near}?" if near else "match levels: " + ", ".join(NAMES),
         )
     asked = _asked(table, on, given, null_equal)
     position = NAMES.index(rung)
@@ -270,7 +270,7 @@ def _level(exact: Distinct, asked: int, rung: int) -> _Level:
 
 
 def _reduced(exact: Distinct, rung: int) -> RungGroups:
-    """The groups of several rows at a rung."""
+    """The groups of several rows at a match level."""
     results: list[RungGroups] = []
     pieces = list(exact.pieces()) if exact.in_memory else None
     if rung == 0:
@@ -349,7 +349,7 @@ def _several(
 def members(
     exact: Distinct, rung: int, groups: RungGroups, subset: np.ndarray | None = None
 ) -> Members:
-    """The exactly equal keys of a rung's groups, or of some of them (their places)."""
+    """The exactly equal keys of a match level's groups, or of some of them (their places)."""
     if rung == 0 and subset is None:
         return Members(
             groups.first, groups.second, np.arange(len(groups.first)), groups.sizes, groups.rows
@@ -390,7 +390,7 @@ def _together(result: list[RungGroups]) -> RungGroups:
 
 
 def _examples(rung_groups: RungGroups) -> list[int]:
-    """Places of the largest groups that are new at a rung."""
+    """Places of the largest groups that are new at a match level."""
     new = np.flatnonzero(rung_groups.spellings > 1)
     order = np.lexsort(
         (rung_groups.rows[new], -rung_groups.sizes[new], -rung_groups.spellings[new])

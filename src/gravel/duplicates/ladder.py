@@ -1,4 +1,5 @@
-"""The ladder: looser and looser spellings of an expression, each of which is an expression too."""
+"""The match levels: looser and looser spellings of an expression, each of which is an expression
+too."""
 
 from __future__ import annotations
 
@@ -11,7 +12,7 @@ from gravel.language.types import TEXT, Type
 @dataclass(frozen=True)
 class Rung:
     """A spelling: its name, what is ignored in it, and its expression, in which {x} stands for the
-    text that is spelled and the names of rungs before it for their spellings."""
+    text that is spelled and the names of match levels before it for their spellings."""
 
     name: str
     meaning: str
@@ -22,7 +23,7 @@ class Rung:
         return self.written(x, lambda rung: rung.of(x))
 
     def written(self, x: str, other: Callable[[Rung], str]) -> str:
-        """The expression with what `other` gives for the rungs before it."""
+        """The expression with what `other` gives for the match levels before it."""
         before = [rung for rung in RUNGS if f"{{{rung.name}}}" in self.template]
         return self.template.format(x=x, **{rung.name: other(rung) for rung in before})
 
@@ -43,6 +44,6 @@ NAMES = tuple(rung.name for rung in RUNGS)
 
 
 def spelled(rung: Rung, text: str, kind: Type) -> str:
-    """An expression at a rung; what is no text has one spelling."""
+    """An expression at a match level; what is not a text has one spelling."""
     text = " ".join(text.split())
     return rung.of(text) if kind == TEXT else text

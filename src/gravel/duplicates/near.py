@@ -34,8 +34,8 @@ _MOST = 3_000_000_000  # comparisons that are still done
 
 @dataclass(frozen=True)
 class Pair:
-    """Two rows with values that are nearly equal: their distance in edits, or their likeness from 0
-    to 1."""
+    """Two rows with values that are nearly equal: their distance in edits, or their similarity from
+    0 to 1."""
 
     a: int
     b: int
@@ -48,9 +48,9 @@ class Pair:
 
 @dataclass(frozen=True)
 class Near:
-    """What `gravel duplicates --near` tells. measure: distance or likeness, with its bound; pairs:
-    of rows, of which some are `shown`, the closest first; compared: pairs of values whose measure
-    was taken; clusters: rows that pairs connect.
+    """What `gravel duplicates --near` tells. measure: distance or similarity, with its bound;
+    pairs: of rows, of which some are `shown`, the closest first; compared: pairs of values whose
+    measure was taken; clusters: rows that pairs connect.
     """
 
     table: str
@@ -89,13 +89,15 @@ def near(
     given: Given | None = None,
 ) -> Near:
     """Pairs of rows whose values of an expression differ by at most `within` edits (2 if neither is
-    given), or are `alike` to that degree. Equal values are no pairs. Raises Diagnostic,
+    given), or are `alike` to that degree. Equal values are not pairs. Raises Diagnostic,
     CallProblem, TableProblem."""
     if within is not None and alike is not None:
-        raise CallProblem("--within counts edits and --alike takes a likeness: say one of them")
+        raise CallProblem(
+            "--within counts edits and --similarity takes a similarity: say one of them"
+        )
     if alike is not None and not 0.5 <= alike <= 1:
         raise CallProblem(
-            f"--alike takes a likeness from 0.5 to 1, not {alike}", hint="--alike 0.9"
+            f"--similarity takes a similarity from 0.5 to 1, not {alike}", hint="--similarity 0.9"
         )
     within = 2 if within is None and alike is None else within
     proposed = block is None and alike is not None
@@ -128,7 +130,7 @@ def near(
     return Near(
         table.name,
         " ".join(text.split()),
-        "distance" if within is not None else "likeness",
+        "distance" if within is not None else "similarity",
         within if within is not None else alike or 0,
         block,
         proposed,
@@ -446,7 +448,7 @@ def _windows(
 def _by_likeness(
     values: list[str], blocks: np.ndarray, alike: float
 ) -> tuple[np.ndarray, np.ndarray, int]:
-    """Candidate pairs whose lengths allow such a likeness: with a prefix of four in common
+    """Candidate pairs whose lengths allow such a similarity: with a prefix of four in common
     Jaro-Winkler adds 0.4 of what Jaro lacks, and Jaro is at most (2 + shorter / longer) / 3."""
     lengths = np.array([len(value) for value in values], np.int64)
     jaro = (alike - 0.4) / 0.6

@@ -28,9 +28,9 @@ class Group:
 
 @dataclass(frozen=True)
 class MatchLevelCount:
-    """A rung of the ladder as it came out. surplus: rows more than one a group; new_groups: those
-    in which several keys of the rung before come together, with examples of them: the different
-    spellings, each with its rows.
+    """A match level of the match levels as it came out. extra rows: rows more than one a group;
+    new_groups: those in which several keys of the match level before newly matched, with examples
+    of them: the different spellings, each with its rows.
     """
 
     rung: str
@@ -44,8 +44,9 @@ class MatchLevelCount:
 
 @dataclass(frozen=True)
 class Proposal:
-    """A `unique` step for a plan. disagree: by column how many groups have different known values;
-    rescued: how many NULLs of surviving rows a known value of the merged ones would fill."""
+    """A `deduplicate` step for a plan. disagree: by column how many groups have different known
+    values; rescued: how many NULLs of surviving rows a known value of the merged ones would
+    fill."""
 
     by: tuple[str, ...]
     prefer: str | None

@@ -1,5 +1,5 @@
-"""The rows of groups: those to show, examples of each rung, and in which columns the rows of a
-group disagree."""
+"""The rows of groups: those to show, examples of each match level, and in which columns the rows of
+a group disagree."""
 
 from __future__ import annotations
 
@@ -64,8 +64,8 @@ def places_of(
 
 @dataclass
 class Second:
-    """The second reading of a table: `chosen` are the groups of the rung asked for, `members` their
-    keys."""
+    """The second reading of a table: `chosen` are the groups of the match level asked for,
+    `members` their keys."""
 
     asked: Asked
     chosen: RungGroups
@@ -80,7 +80,7 @@ class Second:
     _prefer: int | None = None
 
     def run(self, places: np.ndarray, examples: Sequence[Members | None], most: int | None) -> None:
-        """Read what is wanted: the groups at `places`, and the spellings of each rung's
+        """Read what is wanted: the groups at `places`, and the spellings of each match level's
         examples."""
         texts = {
             int(row) for example in examples if example is not None for row in _commonest(example)
@@ -279,7 +279,7 @@ def _commonest(members: Members) -> list[int]:
 def _spellings(
     members: Members, spelled: dict[int, str | None]
 ) -> list[tuple[tuple[str | None, int], ...]]:
-    """For each group the texts of its commonest keys, with the rows that have each."""
+    """For each group the texts of its most frequent keys, with the rows that have each."""
     results: dict[int, list[tuple[str | None, int]]] = {}
     chosen = set(_commonest(members))
     for group, row, count in zip(

@@ -182,7 +182,7 @@ def _with_texts(arrow: pa.DataType, finest_alone: bool) -> pa.DataType:
 
 
 def of_type(stored: pa.Array, kind: Type) -> pa.Array:
-    """Values that are no texts as values of the language's type."""
+    """Values that are not texts as values of the language's type."""
     stored = plain(stored)
     if kind == TEXT:
         return text_of(stored)

@@ -49,7 +49,7 @@ def bind_aggregate(node: tree.Aggregate, scope: Scope, text: str) -> BoundAggreg
     name = node.name.upper()
     if name not in KNOWN or node.over is not None:
         raise Diagnostic(
-            f"{name} is no aggregate of a check",
+            f"{name} is not an aggregate of a check",
             text,
             node.start,
             node.name_end,

@@ -52,7 +52,7 @@ def allowance(text: int | str) -> Allowed:
     """An allowance as it is written: 12, or 0.1%. Raises ValueError."""
     match = re.fullmatch(r"(\d+)|(\d+(?:\.\d+)?) ?%", str(text).strip())
     if not match or (match[2] and Decimal(match[2]) > 100):
-        raise ValueError(f"{text!r} is no number of rows and no share such as 0.1%")
+        raise ValueError(f"{text!r} is not a number of rows and no share such as 0.1%")
     return Allowed(int(match[1])) if match[1] else Allowed(0, Decimal(match[2]))
 
 

@@ -557,7 +557,7 @@ class _Binder:
             else f"see gravel functions {name}"
         )
         return Diagnostic(
-            f"{name} is no function of one row", self.text, node.start, node.name_end, hint=hint
+            f"{name} is not a function of one row", self.text, node.start, node.name_end, hint=hint
         )
 
     def unknown_function(self, node: tree.Call) -> Diagnostic:
@@ -831,7 +831,7 @@ def _interval(text: str, unit: str) -> Any:
         if not re.fullmatch(r"[+-]?\s*[0-9]{1,9}", plain) and not (
             unit == "SECOND" and re.fullmatch(r"[+-]?\s*[0-9]{1,9}\.[0-9]{1,6}", plain)
         ):
-            raise ValueError(f"'{text}' is no number of {unit}S")
+            raise ValueError(f"'{text}' is not a number of {unit}S")
         amounts = [(Decimal(plain.replace(" ", "")), unit)]
     else:
         parts = re.findall(r"([+-]?[0-9]{1,9}(?:\.[0-9]{1,6})?)\s+([A-Za-z]+)", plain)
@@ -842,11 +842,11 @@ def _interval(text: str, unit: str) -> Any:
             if name not in _UNITS:
                 near = nearest(name, list(_UNITS))
                 raise ValueError(
-                    f"{word} is no unit of an interval: "
+                    f"{word} is not a unit of an interval: "
                     + (f"did you mean {near}?" if near else ", ".join(_UNITS))
                 )
             if "." in number and name != "SECOND":
-                raise ValueError(f"'{text}' is no number of {name}S")
+                raise ValueError(f"'{text}' is not a number of {name}S")
             amounts.append((Decimal(number), name))
     months, days, seconds = (
         sum((size * _UNITS[name][index] for size, name in amounts), Decimal(0))
@@ -869,7 +869,9 @@ def _fields(text: str, unit: str) -> list[tuple[Decimal, str]]:
         or _FIELDS.index(first) >= _FIELDS.index(last)
         or (first in _FIELDS[:2]) != (last in _FIELDS[:2])
     ):
-        raise ValueError(f"{unit} is no unit of an interval: YEAR TO MONTH, or from DAY to SECOND")
+        raise ValueError(
+            f"{unit} is not a unit of an interval: YEAR TO MONTH, or from DAY to SECOND"
+        )
     names = _FIELDS[_FIELDS.index(first) : _FIELDS.index(last) + 1]
     marks = {"MONTH": "-", "HOUR": " ", "MINUTE": ":", "SECOND": ":"}
     pattern = "".join(
@@ -919,14 +921,14 @@ def target(words: tuple[str, ...], numbers: tuple[int, ...]) -> Target:
         )
         if not 1 <= precision <= 38 or not 0 <= scale <= precision:
             raise ValueError(
-                f"{name}({precision},{scale}) is no type: 1 to 38 digits, of them 0 to all after"
+                f"{name}({precision},{scale}) is not a type: 1 to 38 digits, of them 0 to all after"
                 " the point"
             )
         return Target(decimal(precision, scale))
     if words in (("VARCHAR",), ("CHARACTER", "VARYING")):
         if numbers and not 1 <= numbers[0] < 2**31:
             raise ValueError(
-                f"{name}({str(numbers[0])[:20]}) is no type: a length is from 1 to 2147483647"
+                f"{name}({str(numbers[0])[:20]}) is not a type: a length is from 1 to 2147483647"
             )
         return Target(TEXT, length=numbers[0] if numbers else None)
     if words not in _TYPE_WORDS or numbers:

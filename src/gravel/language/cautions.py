@@ -89,7 +89,7 @@ def probes(
     """The cautions to look for in bound expressions, each with what it was written as. Of those
     that are only `counted`, NULL is meant; `beside`: the items of lists that expressions beside
     them take too; `targets`: the columns that they are assigned to, in which a NULL that stays NULL
-    is no loss."""
+    is not a loss."""
     taken: ListItems = {key: set(numbers) for key, numbers in (beside or {}).items()}
     for expression, text in expressions:
         for key, number in _list_items(expression, text):

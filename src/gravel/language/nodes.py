@@ -186,7 +186,7 @@ class RaisesError(Expression):
 
 
 def columns_read(expression: Expression) -> list[Column]:
-    """The columns an expression reads, each once, in table order."""
+    """The columns an expression reads, all unique, in table order."""
     results: dict[int, Column] = {}
     stack = [expression]
     while stack:

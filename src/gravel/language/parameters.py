@@ -31,7 +31,7 @@ def parameter(text: str) -> nodes.Constant:
             try:
                 kind, value = literal(node.kind, node.text, node.unit)
             except ValueError as error:
-                raise CallProblem(f"{text} is no value for a parameter: {error}") from None
+                raise CallProblem(f"{text} is not a value for a parameter: {error}") from None
             return nodes.Constant(kind, 0, 0, value)
     return nodes.Constant(TEXT, 0, 0, restored(text))
 

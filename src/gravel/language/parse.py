@@ -164,7 +164,7 @@ def _bad_token(text: str, error: Any) -> Diagnostic:
         units = ["YEAR", "MONTH", "WEEK", "DAY", "HOUR", "MINUTE", "SECOND"]
         near = nearest(word, units)
         return Diagnostic(
-            f"{word} is no unit of an interval",
+            f"{word} is not a unit of an interval",
             text,
             start,
             start + len(word),

@@ -23,8 +23,8 @@ _PLAIN = (Kind.TEXT, Kind.BINARY, Kind.ARRAY, Kind.INTERVAL, Kind.NULL)
 
 
 def canonical(texts: pa.Array, kind: Type) -> pa.Array:
-    """Texts of a type, each value written in one way (1.50 as 1.5); what is no value of the type,
-    or would lose digits, stays."""
+    """Texts of a type, each value written in one way (1.50 as 1.5); what is not a value of the
+    type, or would lose digits, stays."""
     if kind.kind in _PLAIN:
         return text_of(texts)
     result = view(texts, kind)

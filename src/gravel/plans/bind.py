@@ -55,8 +55,8 @@ def _typed(plan: PlanFile, table: Source) -> bool:
 
 
 def _tell_malformed(table: Source, name: str, malformed: Sequence[Malformed]) -> None:
-    """Records that a subquery's table has and that are no rows."""
-    message = f"the subquery's {name} has {len(malformed):,} malformed records, which are no rows"
+    """Records that a subquery's table has and that are not rows."""
+    message = f"the subquery's {name} has {len(malformed):,} malformed records, which are not rows"
     if message not in table.notes:
         table.notes.append(message)
 
@@ -134,7 +134,7 @@ def _bind(
     key = _key(binder, names, source, "key")
     after, no_key = _key_after(binder, key)
     others = _others(binder)
-    target, left_behind = (plan.path, plan.path) if to is None else _targets(binder, others, to)
+    target, rejects = (plan.path, plan.path) if to is None else _targets(binder, others, to)
     if to is not None and to.kind == IN_PLACE:
         _may_stay(binder, key)
     if binder.mistakes:
@@ -157,7 +157,7 @@ def _bind(
         untouched,
         tuple(bound_totals),
         target,
-        left_behind,
+        rejects,
         context,
         to,
         others,
@@ -339,7 +339,7 @@ def _may_stay(binder: Binder, key: tuple[int, ...]) -> None:
 
 def _targets(binder: Binder, others: tuple[Path, ...], to: Destination) -> tuple[Path, Path]:
     """The file to write (for a database one beside the plan, after which others are named), and
-    that of the rows left behind."""
+    that of the rejected rows."""
     plan, table = binder.plan, binder.table
     model, target = plan.model, to.home
     place = f"{plan.name}:{plan.line('write')}"
@@ -349,29 +349,28 @@ def _targets(binder: Binder, others: tuple[Path, ...], to: Destination) -> tuple
         if to.kind == "file"
         else target.stem
     )
-    left_behind = target.with_name(f"{stem}-left-behind{ending}")
+    rejects = target.with_name(f"{stem}-rejects{ending}")
     if to.kind == "text" and target.exists() and not target.is_file():
         # Beside a device or a pipe is no place for a file: the rows left behind go beside the plan.
-        left_behind = plan.path.resolve().with_name(f"{plan.path.stem}-left-behind.csv")
-    if model.left_behind is not None and not to.left_table:
-        left_behind = (plan.path.parent / model.left_behind).resolve()
-        if left_behind.suffix.lower() not in (".csv", ".tsv"):
-            what = f"{plan.name}:{plan.line('left_behind')}"
+        rejects = plan.path.resolve().with_name(f"{plan.path.stem}-rejects.csv")
+    if model.rejects is not None and not to.left_table:
+        rejects = (plan.path.parent / model.rejects).resolve()
+        if rejects.suffix.lower() not in (".csv", ".tsv"):
+            what = f"{plan.name}:{plan.line('rejects')}"
             binder.mistakes.append(
                 CallProblem(
-                    "the rows left behind go to a .csv file, or to a table of the database",
-                    place=what,
+                    "the rejected rows go to a .csv file, or to a table of the database", place=what
                 )
             )
-        if left_behind in (target, record_path(target), plan.path.resolve()):
+        if rejects in (target, record_path(target), plan.path.resolve()):
             binder.mistakes.append(
                 CallProblem(
-                    "the rows left behind would go to the file of the others",
+                    "the rejected rows would go to the file of the others",
                     place=place,
                     hint="name another file",
                 )
             )
-    written = {left_behind, record_path(target)} | (set() if to.database else {target})
+    written = {rejects, record_path(target)} | (set() if to.database else {target})
     own = any(table.reads(item) for item in written) or bool(
         {other.resolve() for other in others} & written
     )
@@ -390,7 +389,7 @@ def _targets(binder: Binder, others: tuple[Path, ...], to: Destination) -> tuple
         binder.mistakes.append(
             CallProblem("the plan would write over its own input", place=place, hint=hint)
         )
-    return target, left_behind
+    return target, rejects
 
 
 def _reads_table(binder: Binder, to: Destination, name: str) -> bool:

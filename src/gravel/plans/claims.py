@@ -37,7 +37,7 @@ CLAIMS = (
         "size and checksum of the first reading against those at the end",
     ),
     Claim("every step balances", "the ledger's counts: rows in, what left or came, rows out"),
-    Claim("every step meets its stated rows", "rows in and out against `rows` of the step"),
+    Claim("every step meets its expected rows", "rows in and out against `rows` of the step"),
     Claim(
         "the key ({columns}) is unique and not null {when}",
         "hashes of all keys, before and after; equal ones are looked up and compared by value",
@@ -51,7 +51,7 @@ CLAIMS = (
         "the written file is opened again, its rows counted, its bytes compared with what was"
         " written",
     ),
-    Claim("the rows left behind are all there", "so is the file of rows left behind"),
+    Claim("the rejects are all there", "so is the file of rejects"),
     Claim(
         "columns that no step touched hold the same values",
         "a hash made of each source row travels with it, and is made again of the output",
@@ -61,9 +61,8 @@ CLAIMS = (
         "the Arrow types of the file that was written, read back, against those of the source",
     ),
     Claim(
-        "the total of {expression} is kept",
-        "a sum at the start is that of the output, read again, and of what was left behind,"
-        " exactly",
+        "the control total of {expression} reconciles",
+        "a sum at the start is that of the output, read again, and of the rejects, exactly",
     ),
     Claim("the total {expression}, told only", "an aggregate that need not stay the same"),
     Claim(
@@ -88,7 +87,7 @@ CLAIMS = (
     ),
     Claim("{backup} holds the rows as they were", "the copy is read back and compared by value"),
     Claim(
-        "the table of rows left behind has them all",
+        "the table of rejects has them all",
         "its own count, and its rows read back and compared by value",
     ),
 )

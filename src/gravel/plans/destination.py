@@ -24,8 +24,8 @@ IN_PLACE = "in place"
 class Destination:
     """`kind`: text, file, table or in place. `shown`: as it may be printed. `home`: the file
     itself, or for a database a path beside the plan after which the record and the file of rows
-    left behind are named. `reference`: the database's address; `table`: the table in it; `file`: a
-    SQLite file. `left_table`: the table for rows left behind, '' for a file.
+    rejected are named. `reference`: the database's address; `table`: the table in it; `file`: a
+    SQLite file. `left_table`: the table for rejected rows, '' for a file.
     """
 
     kind: str
@@ -56,13 +56,14 @@ class Destination:
 
 
 def destination_of(plan: PlanFile, table: Source) -> Destination:
-    """What a plan's `write` and `left_behind` name. Raises CallProblem."""
+    """What a plan's `write` and `rejects` name. Raises CallProblem."""
     model, folder = plan.model, plan.path.parent
     beside = plan.path.resolve().with_suffix(".csv")
     if model.write == IN_PLACE:
         if not is_database(model.table):
             raise CallProblem(
-                f"{table.name} is no table of a database, and only such a one is changed in place",
+                f"{table.name} is not a table of a database, and only such a one is changed in"
+                " place",
                 hint='name another file in write = "…"',
             )
         address, _ = parted(model.table)
@@ -120,7 +121,7 @@ def destination_of(plan: PlanFile, table: Source) -> Destination:
 
 
 def _with_left(plan: PlanFile, destination: Destination) -> Destination:
-    supplied = plan.model.left_behind
+    supplied = plan.model.rejects
     if supplied is None or not is_database(supplied):
         return destination
     address, name = parted(supplied)
@@ -128,15 +129,14 @@ def _with_left(plan: PlanFile, destination: Destination) -> Destination:
     if not same or not name:
         raise CallProblem(
             (
-                "the rows left behind can go to a table only where the others go to the same"
-                " database"
+                "the rejected rows can go to a table only where the others go to the same database"
                 if not same
-                else f"{_shown(supplied)} is a database, and left_behind does not say which table"
+                else f"{_shown(supplied)} is a database, and rejects does not say which table"
             ),
-            hint='or name a file: left_behind = "stays-left.csv"',
+            hint='or name a file: rejects = "stays-left.csv"',
         )
     if name in (destination.table, destination.table.rpartition(".")[2]):
-        raise CallProblem("the rows left behind would go to the table of the others")
+        raise CallProblem("the rejected rows would go to the table of the others")
     return replace(destination, left_table=name)
 
 
@@ -152,7 +152,7 @@ def targets_outside(plan: PlanFile) -> list[Path]:
     folder = plan.path.resolve().parent
     named = [
         item
-        for item in (plan.model.write, plan.model.left_behind)
+        for item in (plan.model.write, plan.model.rejects)
         if item is not None and item != IN_PLACE
     ]
     paths = [

@@ -82,8 +82,10 @@ def _append(path: Path, table: Source, new: Any, trial: Trial | None) -> int:
     return count
 
 
-def unique_text(by: Sequence[str], prefer: str | None, fill: Sequence[str], disagree: bool) -> str:
-    """A `unique` step as TOML; groups that `disagree` in a known value are set aside, so that
+def deduplicate_text(
+    by: Sequence[str], prefer: str | None, fill: Sequence[str], disagree: bool
+) -> str:
+    """A `deduplicate` step as TOML; groups that `disagree` in a known value are set aside, so that
     nobody's value is lost unseen."""
     parts = [f"by = [{', '.join(map(_toml, by))}]"]
     if prefer is not None:
@@ -92,7 +94,7 @@ def unique_text(by: Sequence[str], prefer: str | None, fill: Sequence[str], disa
         parts.append(f"fill = [{', '.join(map(_toml, fill))}]")
     if disagree:
         parts.append('conflicts = "set aside"')
-    return f"[[step]]\nunique = {{ {', '.join(parts)} }}"
+    return f"[[step]]\ndeduplicate = {{ {', '.join(parts)} }}"
 
 
 def _toml(text: str) -> str:
@@ -129,7 +131,7 @@ class Mending:
 def begin_plan(
     path: Path, table: Source, mendings: Sequence[Mending], key: list[str], types: dict[str, Type]
 ) -> None:
-    """Write a new plan with a step for each mending, that states the types of the columns it reads.
+    """Write a new plan with a step for each fix, that states the types of the columns it reads.
     Raises TableProblem if it cannot be written."""
     document = _begun(path, table)
     if key:

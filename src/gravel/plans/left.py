@@ -1,4 +1,4 @@
-"""The file of rows left behind: each row that a step dropped, merged or set aside, with its number,
+"""The file of rejected rows: each row that a step dropped, merged or set aside, with its number,
 its path and the reason."""
 
 from __future__ import annotations

@@ -17,7 +17,17 @@ from gravel.plans.places import Place, places
 from gravel.problems import CallProblem, Problem, Problems, TableProblem, nearest
 
 OnError = Literal["stop", "null", "set aside"]
-VERBS = ("set", "keep_rows", "drop_rows", "split", "unique", "columns", "sort", "check", "query")
+VERBS = (
+    "set",
+    "keep_rows",
+    "drop_rows",
+    "split",
+    "deduplicate",
+    "columns",
+    "sort",
+    "check",
+    "query",
+)
 
 
 class Split(BaseModel):
@@ -65,8 +75,8 @@ class Split(BaseModel):
         return self
 
 
-class Unique(BaseModel):
-    """`unique`: one row of each group that is equal in all of `by`."""
+class Deduplication(BaseModel):
+    """`deduplicate`: one row of each group that is equal in all of `by`."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -78,7 +88,7 @@ class Unique(BaseModel):
 
 class Step(BaseModel):
     """One step: a note, one verb, which rows it concerns, what to do with row errors, and the
-    stated row count."""
+    expected row count."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -87,7 +97,7 @@ class Step(BaseModel):
     keep_rows: str | None = None
     drop_rows: str | None = None
     split: Split | None = None
-    unique: Unique | None = None
+    deduplicate: Deduplication | None = None
     columns: list[str] | None = None
     sort: str | list[str] | None = None
     check: dict[str, str] | None = None
@@ -126,7 +136,7 @@ class PlanModel(BaseModel):
     table: str
     write: str
     replace: bool = False
-    left_behind: str | None = None
+    rejects: str | None = None
     store_sets: list[str] = Field(default_factory=list)
     key: list[str] = Field(default_factory=list)
     key_after: list[str] | None = None
@@ -145,7 +155,7 @@ class PlanModel(BaseModel):
 
 @dataclass(frozen=True)
 class Expected:
-    """A stated row count: how a step's out may stand to its in. `kind` is same, fewer, more, at
+    """A expected row count: how a step's out may stand to its in. `kind` is same, fewer, more, at
     most, at least, exactly or by."""
 
     kind: str
@@ -153,7 +163,7 @@ class Expected:
 
     @classmethod
     def of(cls, stated: int | str) -> Expected:
-        """Read a stated count. Raises ValueError."""
+        """Read an expected count. Raises ValueError."""
         if isinstance(stated, int):
             return cls("exactly", stated)
         text = stated.strip().lower()
@@ -166,12 +176,12 @@ class Expected:
         if re.fullmatch(r"\d+", text):
             return cls("exactly", int(text))
         raise ValueError(
-            f"{stated!r} states no row count: same, fewer, more, at most N, at least N, a number,"
+            f"{stated!r} is not a row count: same, fewer, more, at most N, at least N, a number,"
             " or a difference such as -12"
         )
 
     def holds(self, rows_in: int, rows_out: int) -> bool:
-        """Whether the counts are as stated."""
+        """Whether the counts are as expected."""
         return {
             "same": rows_out == rows_in,
             "fewer": rows_out < rows_in,
@@ -203,6 +213,7 @@ class PlanFile:
     text: str
     model: PlanModel
     places: dict[tuple[str | int, ...], Place]
+    notes: tuple[str, ...] = ()  # keys that are written as they once were
 
     def line(self, *path: str | int) -> int:
         """The line of a value, or of the nearest thing around it that has one."""
@@ -246,16 +257,37 @@ def parse_plan(text: str, path: Path, shown: str, above: int = 0) -> PlanFile:
     where = {
         key: Place(item.line - above, item.text_line - above) for key, item in places(text).items()
     }
+    notes = _renamed(data, where, shown)
     try:
         model = PlanModel.model_validate(data)
     except ValidationError as error:
         message = [_mistake(item, shown, where) for item in error.errors()]
         raise Problems(by_line([*message, *_without_verb(data, shown, where)])) from None
-    plan = PlanFile(path, shown, text, model, where)
+    plan = PlanFile(path, shown, text, model, where, notes)
     mistakes = _verbs(plan)
     if mistakes:
         raise Problems(by_line(mistakes))
     return plan
+
+
+def _renamed(data: dict[str, Any], where: dict[Any, Place], shown: str) -> tuple[str, ...]:
+    """Give keys that were called otherwise once their names of today; notes that tell of them."""
+    steps = data.get("step")
+    tables: list[tuple[tuple[str | int, ...], Any]] = [((), data)]
+    tables += [
+        (("step", at), step) for at, step in enumerate(steps if isinstance(steps, list) else [])
+    ]
+    notes = []
+    for path, table in tables:
+        for old, new in _OLD_KEYS.items():
+            if isinstance(table, dict) and old in table and new not in table:
+                table[new] = table.pop(old)
+                line = where[(*path, old)].line if (*path, old) in where else 1
+                notes.append(f"{shown}:{line}: {old} is called {new} now")
+                length = len(path)
+                for key in [key for key in where if key[: length + 1] == (*path, old)]:
+                    where[(*path, new, *key[length + 1 :])] = where[key]
+    return tuple(notes)
 
 
 def _without_verb(data: dict[str, Any], shown: str, where: dict[Any, Place]) -> list[Problem]:
@@ -316,11 +348,12 @@ def _known_keys(path: tuple[Any, ...]) -> tuple[str, list[str]]:
     where: tuple[str, type[BaseModel]] = ("a plan", PlanModel)
     if path and path[0] == "step":
         where = ("a step", Step)
-        if len(path) > 3 and path[2] in ("split", "unique"):
-            where = (f"a {path[2]}", Split if path[2] == "split" else Unique)
+        if len(path) > 3 and path[2] in ("split", "deduplicate"):
+            where = (f"a {path[2]}", Split if path[2] == "split" else Deduplication)
     return where[0], [field.alias or name for name, field in where[1].model_fields.items()]
 
 
+_OLD_KEYS = {"left_behind": "rejects", "unique": "deduplicate"}
 _MISSING = {"table": 'table = "boats.csv"', "write": 'write = "boats-clean.csv"'}
 
 

@@ -1,4 +1,4 @@
-"""Putting a proved result where it belongs, when that is no text file: into a file that keeps
+"""Putting a proved result where it belongs, when that is not a text file: into a file that keeps
 types, into a table of a database, or into the table that it came from. All of it is read back and
 compared before anything of it stands.
 """
@@ -127,10 +127,10 @@ def _may_take(plan: BoundPlan, base: Any, backup: str | None) -> None:
     if to.kind == IN_PLACE:
         if to.left_table and not base.whole_ddl:
             message = (
-                f"{base.shown} ends a transaction where a table is made, so rows left behind cannot"
+                f"{base.shown} ends a transaction where a table is made, so rejected rows cannot"
                 " go to one with a change in place"
             )
-            raise CallProblem(message, hint="left_behind names a file")
+            raise CallProblem(message, hint="rejects names a file")
         shape = base.shape(to.table)
         if shape.view:
             raise CallProblem(
@@ -151,8 +151,8 @@ def _may_take(plan: BoundPlan, base: Any, backup: str | None) -> None:
         and base.shape(to.left_table).columns[: len(LEFT_COLUMNS)] != LEFT_COLUMNS
     ):
         raise CallProblem(
-            f"{base.shown}#{to.left_table} holds no rows left behind: it is not replaced",
-            hint="another name in left_behind",
+            f"{base.shown}#{to.left_table} holds no rejected rows: it is not replaced",
+            hint="another name in rejects",
         )
 
 
@@ -361,7 +361,7 @@ def _left_rows(base: Any, name: str, left: Source, drop: bool) -> Proof:
     counted = base.count(name)
     proof, _ = _same(left, base.read(name), columns, name)
     return Proof(
-        "the table of rows left behind has them all",
+        "the table of rejects has them all",
         counted == supplied and proof.holds,
         f"{counted:,} rows; {proof.detail}",
     )

@@ -46,7 +46,7 @@ class Digest:
 
 
 def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Proof]:
-    """What the pass over the source shows: its lines, each step's balance, stated row counts, the
+    """What the pass over the source shows: its lines, each step's balance, expected row count, the
     key before."""
     again = ChecksumStream(sha=False)
     account = Proof(*plan.table.account(flow.rows_read, flow.malformed, flow.breaks, again.take))
@@ -56,10 +56,10 @@ def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Pro
         missed = [line for line in stated if not line.stated_holds]
         message = "; ".join(
             f"step {line.step}: {line.count.rows_in:,} in, {line.count.rows_out:,} out"
-            f" ({line.count.rows_out - line.count.rows_in:+,}), stated {line.stated}"
+            f" ({line.count.rows_out - line.count.rows_in:+,}), expected {line.stated}"
             for line in missed or stated
         )
-        results.append(Proof("every step meets its stated rows", not missed, message))
+        results.append(Proof("every step meets its expected rows", not missed, message))
     if plan.key:
         results.append(
             _key(
@@ -126,7 +126,7 @@ def of_output(
 ) -> list[Proof]:
     """What the written files show when they are opened again (the result as `table`): their rows,
     untouched columns, the key after, control totals. `seals` are those of the rows that came out;
-    `left`: the file of rows left behind, and how many it should have.
+    `left`: the file of rejects, and how many it should have.
     """
     path, again = output.path, ChecksumStream(sha=False)
     types = tuple(column.type for column in plan.columns)
@@ -213,7 +213,7 @@ def of_output(
 
 
 def _total(text: str, is_sum: bool, index: int, flow: Flow, state: AggregateState | None) -> Proof:
-    """A sum at the start is that of the output and of what was left behind; any other figure is
+    """A sum at the start is that of the output and of the rejects; any other figure is
     only told."""
     first = flow.totals[0][index]
     begun = None if first is None else first.result()
@@ -226,12 +226,14 @@ def _total(text: str, is_sum: bool, index: int, flow: Flow, state: AggregateStat
         )
     behind = flow.left_totals[index].result()
     detail = (
-        f"{_figure(begun)} at the start, {_figure(ended)} in the output, {_figure(behind)} left"
-        " behind"
+        f"{_figure(begun)} at the start, {_figure(ended)} in the output, {_figure(behind)} in"
+        " the rejects"
     )
     if state is None:
         return Proof(
-            f"the total of {text} is kept", False, detail + ": a step has taken away what it reads"
+            f"the control total of {text} reconciles",
+            False,
+            detail + ": a step has taken away what it reads",
         )
     held = (begun or 0) == (ended or 0) + (behind or 0)
     if not held:
@@ -240,7 +242,7 @@ def _total(text: str, is_sum: bool, index: int, flow: Flow, state: AggregateStat
             if begun is not None
             else ""
         )
-    return Proof(f"the total of {text} is kept", held, detail)
+    return Proof(f"the control total of {text} reconciles", held, detail)
 
 
 def _figure(value: Any) -> str:
@@ -260,8 +262,8 @@ def _figure(value: Any) -> str:
 def _left_rows(plan: BoundPlan, path: Path, count: int) -> Proof:
     table = text_table(plan, path, (*LEFT_COLUMNS, *plan.left_names), path.name)
     rows = sum(scan(table, lambda batch: batch.count, []))
-    detail = f"{rows:,} rows counted in the file of rows left behind, {count:,} in the ledger"
-    return Proof("the rows left behind are all there", rows == count, detail)
+    detail = f"{rows:,} rows counted in the file of rejects, {count:,} in the ledger"
+    return Proof("the rejects are all there", rows == count, detail)
 
 
 def _begins_with(path: Path, top: bytes) -> bool:

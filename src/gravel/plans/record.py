@@ -25,7 +25,7 @@ from gravel.sources.source import scan
 if TYPE_CHECKING:
     from gravel.plans.result import Run
 
-KIND = "record/1"
+KIND = "record/2"
 
 
 def record_of(
@@ -94,7 +94,7 @@ def record_of(
     left = None
     if "left" in signatures:
         reading_left = {"delimiter": dialect.delimiter}
-        left = file(plan.left_behind, signatures["left"], rows=done.left_rows, reading=reading_left)
+        left = file(plan.rejects, signatures["left"], rows=done.left_rows, reading=reading_left)
         if to.left_table:
             left = {"part": to.left_table, "rows": done.left_rows}
     dialect = plan.dialect
@@ -139,7 +139,7 @@ def record_of(
             *(file(path, signature_of(path, str(path)), table=path.name) for path in beside),
         ],
         "output": output,
-        "left_behind": left,
+        "rejects": left,
         "totals": list(done.totals),
         "steps": steps_json(done),
         "proofs": proofs_json(done),
@@ -168,7 +168,7 @@ def written(record: dict[str, Any], target: Path, beside: Path) -> Output:
 
 @dataclass(frozen=True)
 class RecordMismatch:
-    """Something that is not as it was signed: what, as it was then, as it is now."""
+    """Something that is not as the record says: what, as it was then, as it is now."""
 
     what: str
     then: str
@@ -211,7 +211,7 @@ def read_record(path: Path) -> dict[str, Any]:
         ) from None
     except json.JSONDecodeError as error:
         raise CallProblem(
-            f"{path} is no record: {error.msg.lower()}", place=f"{path}:{error.lineno}"
+            f"{path} is not a record: {error.msg.lower()}", place=f"{path}:{error.lineno}"
         ) from None
     parts = ("plan", "inputs", "output", "steps", "proofs")
     if (
@@ -220,7 +220,7 @@ def read_record(path: Path) -> dict[str, Any]:
         or any(part not in result for part in parts)
     ):
         raise CallProblem(
-            f"{path} is no record of this kind ({KIND})",
+            f"{path} is not a record of this kind ({KIND})",
             hint="gravel clean writes one beside each output",
         )
     return result
@@ -273,13 +273,13 @@ def _put_in_place(record: Path, result: dict[str, Any]) -> bool:
     such."""
     try:
         target = (record.parent / result["output"]["path"]).resolve()
-        left = result.get("left_behind") or {}
+        left = result.get("rejects") or {}
         ending = target.suffix if target.suffix in (".csv", ".tsv") else ".csv"
         stem = record.name.removesuffix(".record.json").removesuffix(".csv")
         places = [
             record,
             *(
-                target.with_name(f"{item}-left-behind{ending}")
+                target.with_name(f"{item}-rejects{ending}")
                 for item in {target.stem, stem, target.name.split(".")[0]}
             ),
         ]
@@ -291,7 +291,8 @@ def _put_in_place(record: Path, result: dict[str, Any]) -> bool:
 
 def verify(path: Path, connect: bool = False) -> Verified:
     """Open again what a record names, and count it again; servers are asked only with `connect`,
-    since a record may come from anybody. Raises TableProblem, CallProblem for what is no record."""
+    since a record may come from anybody. Raises TableProblem, CallProblem for what is not a record.
+    """
     folder = path.resolve().parent
     settled = settle_pending(path.resolve(), connect)
     result = read_record(path)
@@ -301,7 +302,7 @@ def verify(path: Path, connect: bool = False) -> Verified:
     try:
         _verify(result, folder, checked, connect)
     except (KeyError, TypeError, AttributeError, ValueError) as error:
-        raise CallProblem(f"{path} is no whole record: {type(error).__name__} {error}") from None
+        raise CallProblem(f"{path} is not a whole record: {type(error).__name__} {error}") from None
     servers = {
         item["server"]
         for item in (*result["inputs"], result["output"])
@@ -334,8 +335,8 @@ def _verify(
         _file(result["output"], folder, checked)
     elif connect or not result["output"].get("server"):
         _stored(result["output"], folder, checked)
-    if result.get("left_behind") and result["left_behind"].get("path"):
-        _file(result["left_behind"], folder, checked, result["output"]["reading"])
+    if result.get("rejects") and result["rejects"].get("path"):
+        _file(result["rejects"], folder, checked, result["output"]["reading"])
     wrong = []
     for step in result["steps"]:
         if step["out"] != step["in"] + step["added"] - step["dropped"] - step["merged"] - step[
@@ -365,7 +366,7 @@ def _verify(
 def _stored(
     item: dict[str, Any], folder: Path, checked: list[RecordMismatch], must: bool = True
 ) -> None:
-    """A table of a database as it was signed beside what it is. One that this run has changed is
+    """A table of a database as the record says beside what it is. One that this run has changed is
     told by the output. `must`: a server that cannot be reached is a problem, and not passed
     over."""
     if item.get("changed"):
@@ -401,7 +402,7 @@ def _file(
     checked: list[RecordMismatch],
     reading: dict[str, Any] | None = None,
 ) -> None:
-    """A file as it was signed beside what it is, and its rows counted again."""
+    """A file as the record says beside what it is, and its rows counted again."""
     path, name = folder / value["path"], value["path"]
     if not path.is_file():
         checked.append(RecordMismatch(f"{name}: the file", "there", "not there"))

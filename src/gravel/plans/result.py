@@ -15,7 +15,7 @@ from gravel.sources.source import Malformed
 @dataclass(frozen=True)
 class Run:
     """What `gravel clean` tells. `good` if the result stands; `stopped` says why not: (step, or 0;
-    a line). output, left_behind, record: the files written, or None. cleared: files of runs that
+    a line). output, rejects, record: the files written, or None. cleared: files of runs that
     were killed, which this one took away. totals: the control totals' texts; each line of the
     ledger has their values. changes: what a plan in place does to its table; conflict: what others
     did to it meanwhile, for which the run was given up."""
@@ -32,7 +32,7 @@ class Run:
     stopped: tuple[tuple[int, str], ...]
     errors: tuple[tuple[int, str, ErrorKind], ...]
     output: str | None
-    left_behind: str | None
+    rejects: str | None
     left_rows: int
     totals: tuple[str, ...]
     notes: tuple[str, ...]

@@ -86,14 +86,14 @@ def _run(plan: BoundPlan, wish: Wish) -> Run:
         if plan.target_special:
             return _written(plan, wish, scratch, None)
         publication = Publication(
-            plan.target, plan.destination.shown, (plan.left_behind, record_path(plan.target))
+            plan.target, plan.destination.shown, (plan.rejects, record_path(plan.target))
         )
         try:
             if plan.destination.kind == IN_PLACE:
                 # Rows that a change in place has taken from their table are nowhere else: their
                 # file stays.
-                plan = replace(plan, left_behind=_free(plan.left_behind))
-                publication.places = (*publication.places, plan.left_behind)
+                plan = replace(plan, rejects=_free(plan.rejects))
+                publication.places = (*publication.places, plan.rejects)
             settle_pending(record_path(plan.target), True)
             _may_replace(plan)
             return _written(plan, wish, scratch, publication)
@@ -111,7 +111,7 @@ def _free(path: Path) -> Path:
 
 
 def _is_left_behind(path: Path) -> bool:
-    """Whether a file holds rows left behind, as its first line says."""
+    """Whether a file holds rejected rows, as its first line says."""
     with open(path, "rb") as file:
         return file.read(200).replace(b'"', b"").startswith(b"gravel_row")
 
@@ -129,11 +129,7 @@ def _may_replace(plan: BoundPlan) -> None:
         )
     if not to.left_table:
         refuse_foreign(
-            plan.left_behind,
-            plan.left_behind.name,
-            asked,
-            _is_left_behind,
-            "replace = true, or --replace",
+            plan.rejects, plan.rejects.name, asked, _is_left_behind, "replace = true, or --replace"
         )
     refuse_foreign(
         record,
@@ -254,7 +250,7 @@ def _placed(
 
 
 class _Behind:
-    """The file of rows left behind, made when the first one comes."""
+    """The file of rejected rows, made when the first one comes."""
 
     def __init__(self, plan: BoundPlan, scratch: Path | None) -> None:
         self.plan, self.scratch = plan, scratch
@@ -271,7 +267,7 @@ class _Behind:
         if self.file is None:
             dialect = self.plan.dialect
             self.file = Output(
-                self.plan.left_behind, self.plan.left_behind.name, self.scratch, self.plan.target
+                self.plan.rejects, self.plan.rejects.name, self.scratch, self.plan.target
             )
             self.file.write(
                 header((*LEFT_COLUMNS, *self._names), dialect.delimiter, dialect.line_end)
@@ -336,10 +332,10 @@ def _commit(
     if (
         left is None
         and not plan.destination.left_table
-        and plan.left_behind.is_file()
+        and plan.rejects.is_file()
         and plan.destination.kind != IN_PLACE
     ):
-        gone = [plan.left_behind] if _is_left_behind(plan.left_behind) else []
+        gone = [plan.rejects] if _is_left_behind(plan.rejects) else []
     if placed is None or placed.output is not None:
         file = output if placed is None or placed.output is None else placed.output
         publication.publish([item for item in (left, file, record) if item is not None], gone)
@@ -360,7 +356,7 @@ def _commit(
         raise
     except BaseException:
         if left is not None:
-            plan.left_behind.unlink(missing_ok=True)
+            plan.rejects.unlink(missing_ok=True)
         raise
     if record is not None:
         record.commit()
@@ -475,13 +471,13 @@ def _result(
     file = to.kind in ("text", "file")
     beside = (
         (folder / plan.file.model.write).parent
-        if file and plan.left_behind.parent == plan.target.parent
+        if file and plan.rejects.parent == plan.target.parent
         else folder
     )
     behind = (
-        str(beside / plan.left_behind.name)
-        if plan.file.model.left_behind is None
-        else str(folder / plan.file.model.left_behind)
+        str(beside / plan.rejects.name)
+        if plan.file.model.rejects is None
+        else str(folder / plan.file.model.rejects)
     )
     if to.left_table:
         behind = f"{_shown(to, folder).rpartition('#')[0]}#{to.left_table}"

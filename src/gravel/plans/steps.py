@@ -180,7 +180,7 @@ class BoundPlan:
     untouched: tuple[tuple[int, int], ...]
     totals: tuple[BoundTotal, ...]
     target: Path
-    left_behind: Path
+    rejects: Path
     given: Given
     destination: Destination
     others: tuple[Path, ...] = ()  # the files of other tables that its texts name
@@ -226,7 +226,7 @@ class BoundPlan:
 
     @property
     def left_names(self) -> tuple[str, ...]:
-        """The columns of the file of rows left behind, beside Gravel's own: all there ever were, in
+        """The columns of the file of rejects, beside Gravel's own: all there ever were, in
         order of appearance."""
         every = [column.name for column in self.source]
         for step in self.steps:

@@ -38,7 +38,7 @@ def figures(profile: Profile, table: Any, column: str | None = None) -> dict[str
             for almost_key in facts.almost_keys
         ],
         "null_together": [list(group) for group in facts.null_together],
-        "determined": [
+        "functional_dependencies": [
             {
                 "by": item.by,
                 "column": item.column,
@@ -76,7 +76,7 @@ def finding_figures(value: Finding, profile: Profile, table: Any) -> dict[str, A
         "share": value.rows / profile.rows,
         "detail": value.detail,
         "see": see_command(table, value.where, value.finding) or None,
-        "mend": value.mend or None,
+        "fix": value.mend or None,
         "safe": value.safe,
     }
 
@@ -130,7 +130,7 @@ def column_figures(column_profile: ColumnProfile, rows: int, top: int | None) ->
                 "type": fit.type,
                 "rows": fit.rows,
                 "share": _share(fit.rows, rows - column_profile.nulls),
-                "misfits": _values(fit.misfits),
+                "mismatches": _values(fit.misfits),
             }
             for fit in column_profile.fits
         ],
@@ -155,7 +155,7 @@ def column_figures(column_profile: ColumnProfile, rows: int, top: int | None) ->
             for group in column_profile.spellings
         ],
         "spelling_groups": column_profile.spelling_groups,
-        "null_words": _values(column_profile.null_words),
+        "placeholders": _values(column_profile.null_words),
         "null_word_rows": column_profile.null_word_rows,
         "list": _list(column_profile),
         "damage": {

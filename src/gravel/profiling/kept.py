@@ -94,7 +94,7 @@ def _kept(table: Source, today: date) -> tuple[Finding, ...] | None:
 
 
 def _checksums(table: Source) -> dict[str, str] | None:
-    """SHA-256 of each file of a table; None where it is no table of files that stay where they
+    """SHA-256 of each file of a table; None where it is not a table of files that stay where they
     are."""
     if table.server or not table.files or table.name == "standard input":
         return None

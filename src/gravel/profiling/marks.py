@@ -36,7 +36,7 @@ from gravel.sources.type_inference import Fitting
 _NAMES = (
     "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "ends",
     "inner", "lines", "upper", "lower",
-    "capitalised", "mixed", "null_word", "misdecoded", "replacement", "formula", "loses", "no_key",
+    "capitalised", "mixed", "placeholder", "misdecoded", "replacement", "formula", "loses", "no_key",
     "number", "day",
     "list_semicolon", "list_pipe", "list_comma", "list_slash", "list_line", *fits.NAMES,
 )  # fmt: skip
@@ -195,7 +195,7 @@ def _words(tidy: pa.Array, put: Any) -> None:
     if not short.any():
         return
     subset = tidy if short.all() else tidy.filter(pa.array(short))
-    put("null_word", _where(short, are_placeholders(subset)))
+    put("placeholder", _where(short, are_placeholders(subset)))
 
 
 def _damage(array: pa.Array, high: np.ndarray, put: Any) -> None:

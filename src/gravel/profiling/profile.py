@@ -513,7 +513,7 @@ class _SecondPass:
                 matches.spelling_groups if len(matches.spellings) < matches.spelling_groups else 0,
             ),
             null_words=_ranked((texts[row], rows) for row, rows in matches.words),
-            null_word_rows=count("null_word"),
+            null_word_rows=count("placeholder"),
             list=part.result(self.lists[index]) if part and part.rows else None,
             damage=Damage(count("misdecoded"), count("replacement"), count("formula")),
             numbers=numbers,
@@ -707,8 +707,8 @@ def _ambiguous(table: Source, index: int, kind: Type) -> bool:
 
 
 def _by_value(first: _FirstPass, index: int, kind: Type) -> tuple[Frequent, str | None, str | None]:
-    """Distinct values, least and greatest of a column by its type instead of by its texts; misfits
-    are left out."""
+    """Distinct values, least and greatest of a column by its type instead of by its texts; type
+    mismatches are left out."""
     frequent = Frequent()
     low: Any = None
     high: Any = None

@@ -126,8 +126,8 @@ class Dependency:
 
 def dependency(pairs: Distinct, commonest: int) -> Dependency | None:
     """Whether the first value of some pairs determines the second but for a few rows: at most one
-    in twenty, and a tenth of those that taking the second column's commonest value for all would
-    get wrong (`commonest` are its rows).
+    in twenty, and a tenth of those that taking the second column's most frequent value for all
+    would get wrong (`most frequent` are its rows).
     """
     rows, spoiled, groups = 0, 0, 0
     exceptions: list[tuple[int, int, int]] = []

@@ -62,7 +62,7 @@ class ValueRows:
 
 @dataclass(frozen=True)
 class Spelling:
-    """A MATCH_KEY that several values share, and those values, the commonest first."""
+    """A MATCH_KEY that several values share, and those values, the most frequent first."""
 
     key: str
     values: tuple[ValueRows, ...]
@@ -144,9 +144,9 @@ class Numbers:
     """Of the values that are finite numbers. stddev is the sample's (n - 1); quartiles as
     PERCENTILE_CONT (linear between neighbours); outside: more than 1.5 times the quartile range
     beyond a quartile; far_out: few, far beyond and apart from the rest (see spread). far_low and
-    far_high: the least and greatest values that are not far out, None where none is beyond;
+    far_high: the least and greatest values that are not outliers, None where none is beyond;
     far_reach: quartile ranges from the quartile to the first of them; far_gap: the share of its
-    distance to the median that is empty before it; far_row: the row, where only one is far out.
+    distance to the median that is empty before it; far_row: the row, where only one is outliers.
     distinct_negative: different negative values; near_zero: positive ones no farther from zero than
     the least one.
     """
@@ -216,7 +216,7 @@ class ColumnProfile:
     plus. null_words: the most frequent words that stand where nothing is known (not those that are
     values in such a column), of null_word_rows in all; all_null_words: whether any such word
     counts. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has those
-    that most rows are spread over; each has its values, the commonest first. all_values: all
+    that most rows are spread over; each has its values, the most frequent first. all_values: all
     different values, where they are few."""
 
     name: str
@@ -278,8 +278,8 @@ class Determined:
 class TableFacts:
     """What is said of the table as a whole. repeated: rows equal to an earlier one in every column.
     keys: columns, then pairs of columns, that every row has a combination of its own of, without
-    NULL. null_together: groups of columns that are NULL in the same rows. misfits: by column, the
-    type that a store declares, the values that do not match it, one of them.
+    NULL. null_together: groups of columns that are NULL in the same rows. type mismatches: by
+    column, the type that a store declares, the values that do not match it, one of them.
     """
 
     repeated: int
@@ -296,8 +296,8 @@ class TableFacts:
 @dataclass(frozen=True)
 class Finding:
     """Something to act on. finding: its kind; level: wrong, suspect or note; where: the condition
-    that is true for exactly these rows, or ''; mend: an assignment as `try` takes it, or ''; safe:
-    the mending changes how a value is written, not what it says."""
+    that is true for exactly these rows, or ''; fix: an assignment as `try` takes it, or ''; safe:
+    the fix changes how a value is written, not what it says."""
 
     finding: str
     level: str

@@ -37,7 +37,7 @@ def same_but_for_writing(value: str, titles: bool = False) -> str:
 
 
 def _preferred(forms: dict[str, int], column_profile: ColumnProfile, known: int) -> str:
-    """The commonest of some spellings whose capitals are plausible in the column."""
+    """The most frequent of some spellings whose capitals are plausible in the column."""
 
     def implausible(form: str) -> bool:
         rare = _RARE_CASE * known

@@ -119,7 +119,7 @@ _HEAVY = (
 
 def numbers(ascending: Ascending) -> tuple[Numbers, int, int]:
     """The figures of some numbers; and the first rows of the least and the greatest that are not
-    far out (0 where none beyond is)."""
+    outliers (0 where none beyond is)."""
     total, places = ascending.rows, _Percentiles(ascending.rows, (0.25, 0.5, 0.75))
     sums, zero, negative, whole, signs = [], 0, 0, True, 0
     low = high = math.nan
@@ -211,7 +211,7 @@ class _Ends:
 
 @dataclass(frozen=True)
 class _Far:
-    """What is far out on one side: rows, first row of the nearest value inside and of the nearest
+    """What is outliers on one side: rows, first row of the nearest value inside and of the nearest
     one outside, how many quartile ranges that one is beyond the quartile, and the share of its
     distance to the median that lies empty before it.
     """
@@ -224,9 +224,9 @@ class _Far:
 
 
 def _far_out(ends: _Ends, q1: float, median: float, q3: float, heavy: bool) -> list[_Far]:
-    """What is far out below and above.
+    """What is outliers below and above.
 
-    A value is far out where it is more than three quartile ranges beyond a quartile, on the
+    A value is outliers where it is more than three quartile ranges beyond a quartile, on the
     logarithmic scale for what is skewed to the right and has a positive first quartile, with the
     fence moved out by exp(3 s) for other skewed ones (as M. Hubert and E. Vandervieren, 2008, do by
     the medcouple; s is the quartiles' own skewness), and where a gap lies before it.

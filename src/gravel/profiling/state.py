@@ -330,8 +330,8 @@ def gather(state: ColumnState, is_text: bool) -> Gathered:
                     output.both[day_first, month_first] = (
                         output.both.get((day_first, month_first), 0) + rows
                     )
-            if "null_word" in masks:
-                output.words += _top_of(piece, masks["null_word"], WORDS)
+            if "placeholder" in masks:
+                output.words += _top_of(piece, masks["placeholder"], WORDS)
             if "blank" in masks:
                 output.blanks += [row for row, _ in _top_of(piece, masks["blank"], WORDS)]
             for name in DELIMITERS:

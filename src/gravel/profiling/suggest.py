@@ -17,7 +17,7 @@ _ORDER = (
     "placeholders",
     "list pieces",
     "padded pieces",
-    "misfits",
+    "type mismatches",
     "another form",
     "lost zeros",
     "case",

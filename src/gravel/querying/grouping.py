@@ -416,7 +416,7 @@ class Grouping(Sources):
         name = aggregate.name.upper()
         if name not in building.AGGREGATES:
             raise self._wrong(
-                f"{name} is no aggregate",
+                f"{name} is not an aggregate",
                 aggregate,
                 "window functions have OVER (…)" if name in building.WINDOWS else "",
             )

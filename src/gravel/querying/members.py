@@ -22,7 +22,7 @@ def members_of(
 ) -> Callable[[tree.Query, str], tuple[Type, Any, bool]]:
     """What decides `x IN (SELECT …)`: from the query and the text it stands in to the type of its
     values, the distinct known ones as an Arrow array, and whether a NULL is among them. References
-    are relative to `base`; `malformed` is told of records that are no rows."""
+    are relative to `base`; `malformed` is told of records that are not rows."""
 
     def members(query: tree.Query, text: str) -> tuple[Type, Any, bool]:
         session = Session(text, context, base=base)

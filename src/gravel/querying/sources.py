@@ -327,7 +327,7 @@ class Sources(Base):
         self.malformed[table.name] = malformed
         names = tuple(table.columns[i] for i in wanted)
         unread = tuple(name for i, name in enumerate(table.columns) if i not in wanted)
-        message = [f"{len(malformed):,} malformed records are no rows"] if malformed else []
+        message = [f"{len(malformed):,} malformed records are skipped"] if malformed else []
         stage = self._tell(
             f"read {node.reference}",
             (),

@@ -158,7 +158,7 @@ class Windowing(Grouping):
                 "window without an order",
                 over.count,
                 message,
-                "add an ORDER BY that is no key of the partition",
+                "add an ORDER BY that is not a key of the partition",
             )
         elif name in ("ROW_NUMBER", "FIRST_VALUE", "LAST_VALUE", "LAG", "LEAD"):
             subset = (
@@ -345,7 +345,7 @@ class Windowing(Grouping):
         target, to = self.evaluate(moved, over, withs, stands, watched=False)
         both = common(kind, to)
         if both is None:
-            raise self._wrong(f"{far} is no distance for {kind}", distance)
+            raise self._wrong(f"{far} is not a distance for {kind}", distance)
         values = as_type(self.evaluate(key, over, withs, stands, watched=False)[0], both).values
         ranks = (
             pc.rank(

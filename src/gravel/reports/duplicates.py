@@ -1,4 +1,4 @@
-"""The pages of duplicates: groups with the ladder, and nearly equal pairs."""
+"""The pages of duplicates: groups with the match levels, and nearly equal pairs."""
 
 from __future__ import annotations
 

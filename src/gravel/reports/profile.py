@@ -40,7 +40,7 @@ def _finding(number: int, value: Finding, profile: Profile, table: Any) -> dict[
         "number": number,
         "finding": value,
         "see": see_command(table, value.where, value.finding),
-        "mend": try_command(table, value.mend) if value.mend else "",
+        "fix": try_command(table, value.mend) if value.mend else "",
         "rows": profile.rows,
     }
 

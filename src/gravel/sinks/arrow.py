@@ -84,7 +84,7 @@ def write(
     """Write rows into a Parquet or Arrow file with these fields, through a sink of bytes; `forms`
     make values of columns that are laid down as texts. The fields as they were written, and what is
     to be known of them: a dictionary whose numbers do not fit is written as its values. Raises
-    DataProblem for a text that is no value of its column's type."""
+    DataProblem for a text that is not a value of its column's type."""
     fields = list(fields)
     dictionaries: dict[int, Any] = {}
     notes = []

@@ -369,7 +369,7 @@ def refuse_foreign(
     if replace or not path.is_file() or own(path):
         return
     raise CallProblem(
-        f"{name} is there already, and is no output of Gravel's as its record has it",
+        f"{name} is there already, and is not an output of Gravel's as its record has it",
         hint=f"another name, or {option}",
     )
 
@@ -385,7 +385,7 @@ def sha256_of(path: Path) -> str:
 
 def recorded(path: Path, record: Path, part: str) -> bool:
     """Whether a file is what a run's record says that the run wrote: `part` is output or
-    left_behind."""
+    rejects."""
     try:
         message: Any = json.loads(record.read_text("utf-8"))
         item = message[part]

@@ -240,7 +240,7 @@ def _sound_batch(file: Any, index: int, name: str) -> pa.RecordBatch:
         batch.validate(full=True)
     except (pa.ArrowException, OSError) as error:
         raise TableProblem(
-            f"{name} is no sound Arrow IPC file: {str(error).splitlines()[0][:200]}"
+            f"{name} is not a sound Arrow IPC file: {str(error).splitlines()[0][:200]}"
         ) from None
     return batch
 

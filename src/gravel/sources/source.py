@@ -33,8 +33,8 @@ class InferredTypeRefuted(Exception):
 
 @dataclass(frozen=True)
 class Malformed:
-    """A record that is no row: its source row number, its line in the file, what is wrong, and its
-    text."""
+    """A record that is not a row: its source row number, its line in the file, what is wrong, and
+    its text."""
 
     row: int
     line: int
@@ -74,7 +74,7 @@ State = tuple[int, int, int] | None
 
 def state_of(path: Path) -> State:
     """What tells whether a file is as it was: which one it is, its size, when it was last written;
-    None for what is no plain file."""
+    None for what is not a plain file."""
     try:
         message = path.stat()
     except OSError:

@@ -65,8 +65,9 @@ _aggregate(
     "LISTAGG(x TEXT [, separator TEXT]) TEXT",
     "the known texts joined, in the order of WITHIN GROUP (ORDER BY …) or else of the rows",
     {
-        "SELECT LISTAGG(x, ';') WITHIN GROUP (ORDER BY x) "
-        "FROM (VALUES ('mail'), (NULL), ('crane')) AS v(x)": ("'crane;mail'")
+        "SELECT LISTAGG(x, ';') WITHIN GROUP (ORDER BY x) FROM (VALUES ('mail'), (NULL), ('crane')) AS v(x)": (
+            "'crane;mail'"
+        )
     },
 )
 _aggregate(
@@ -79,16 +80,18 @@ _aggregate(
     "WITHIN GROUP (ORDER BY x): the value at that share of the known ones, linear between"
     " neighbours",
     {
-        "SELECT PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x) "
-        "FROM (VALUES (1), (2), (10), (20)) AS v(x)": ("6")
+        "SELECT PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x) FROM (VALUES (1), (2), (10), (20)) AS v(x)": (
+            "6"
+        )
     },
 )
 _aggregate(
     "PERCENTILE_DISC(share NUMBER) ANY",
     "WITHIN GROUP (ORDER BY x): the first of the known values, in order, whose share is reached",
     {
-        "SELECT PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY x) "
-        "FROM (VALUES (1), (2), (10), (20)) AS v(x)": ("2")
+        "SELECT PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY x) FROM (VALUES (1), (2), (10), (20)) AS v(x)": (
+            "2"
+        )
     },
 )
 _aggregate(
@@ -96,8 +99,9 @@ _aggregate(
     "with ROLLUP, CUBE and GROUPING SETS: 1 where x is NULL because the row is of all its values,"
     " else 0; of several a bit each",
     {
-        "SELECT MAX(g) FROM (SELECT GROUPING(x) AS g "
-        "FROM (VALUES (1), (2)) AS v(x) GROUP BY ROLLUP (x)) AS q": ("1")
+        "SELECT MAX(g) FROM (SELECT GROUPING(x) AS g FROM (VALUES (1), (2)) AS v(x) GROUP BY ROLLUP (x)) AS q": (
+            "1"
+        )
     },
 )
 _aggregate(

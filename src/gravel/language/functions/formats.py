@@ -52,8 +52,8 @@ def template(text: str, kind: Kind) -> tuple[TemplatePart, ...]:
         result = _TOKEN.match(text, index)
         if not result:
             raise ValueError(
-                f"{text[index : index + 8]!r} is no part of a template: YYYY YY MM DD DDD HH24 HH12"
-                " MI SS FF1-FF6 AM P.M., FM before one, - . / , ' ; :"
+                f"{text[index : index + 8]!r} is not a part of a template: YYYY YY MM DD DDD HH24"
+                " HH12 MI SS FF1-FF6 AM P.M., FM before one, - . / , ' ; :"
             )
         if result[3]:
             parts.append(TemplatePart("", 1, result[3]))

@@ -45,7 +45,7 @@ def _wrong(values: list[Any]) -> str | None:
     pattern, flags = values[:2]
     if isinstance(flags, str) and set(flags) - set(FLAGS):
         return (
-            f"{flags!r} are no flags: i (any case), m (^ and $ at every line), s (. also matches a"
+            f"{flags!r} are not flags: i (any case), m (^ and $ at every line), s (. also matches a"
             " line break)"
         )
     if not isinstance(pattern, str):

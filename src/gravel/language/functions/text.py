@@ -638,7 +638,7 @@ def _overlaid(text: str, new: str, start: int, length: int | None = None) -> str
     check=lambda values: (
         None
         if values[1] in ("NFC", "NFD", "NFKC", "NFKD")
-        else f"{values[1]} is no normalization form: NFC, NFD, NFKC, NFKD"
+        else f"{values[1]} is not a normalization form: NFC, NFD, NFKC, NFKD"
     ),
     examples={"LENGTH(NORMALIZE('Mo\u0308we', NFC))": "4"},
 )

@@ -25,7 +25,8 @@ describe(
     "FITS(x ANY) BOOLEAN",
     family="types",
     meaning=(
-        "FITS(x AS type): whether CAST gives a value; unknown for NULL, since a NULL is no misfit"
+        "FITS(x AS type): whether CAST gives a value; unknown for NULL, since a NULL is not a type"
+        " mismatch"
     ),
     examples={
         "FITS('12,5' AS DECIMAL)": "FALSE",

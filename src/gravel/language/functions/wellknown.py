@@ -137,7 +137,7 @@ def has_form(array: pa.Array, form: str) -> pa.Array:
 
 
 def _unknown(form: str) -> str | None:
-    return None if form.upper() in FORMS else f"{form!r} is no known form: {', '.join(FORMS)}"
+    return None if form.upper() in FORMS else f"{form!r} is not a known form: {', '.join(FORMS)}"
 
 
 def _check(values: list[Any]) -> str | None:

@@ -8,12 +8,12 @@ from typing import Any
 from gravel.plans.verbs import (
     checking,
     columns,
+    deduplicating,
     filtering,
     querying,
     setting,
     sorting,
     splitting,
-    uniting,
 )
 
 VERBS: dict[str, Any] = {
@@ -21,7 +21,7 @@ VERBS: dict[str, Any] = {
     "keep_rows": filtering,
     "drop_rows": filtering,
     "split": splitting,
-    "unique": uniting,
+    "deduplicate": deduplicating,
     "columns": columns,
     "sort": sorting,
     "check": checking,

@@ -149,7 +149,7 @@ class QueryAction(TableAction):
             sum(fault.rows for fault in session.faults) if step.on_error == "null" else 0
         )
         for name, malformed in session.malformed.items():
-            count.notes[f"malformed records of {name} are no rows"] += len(malformed)
+            count.notes[f"malformed records of {name} are skipped"] += len(malformed)
         count.warned = session.cautions
         count.words = "; ".join(
             f"{item.stage}: {item.rows_in:,} in, {item.rows_out:,} out"

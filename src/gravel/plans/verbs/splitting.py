@@ -94,7 +94,7 @@ def _look_at(pattern: str, binder: Binder) -> None:
                 hint="a separator has one character at least",
             )
     except RowFailure:
-        binder.wrong(f"{pattern!r} is no valid pattern", "split", "on_regex")
+        binder.wrong(f"{pattern!r} is not a valid pattern", "split", "on_regex")
 
 
 def _pieces(how: Split, texts: pa.Array, most: int | None = None) -> pa.Array:

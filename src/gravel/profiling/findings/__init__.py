@@ -1,5 +1,5 @@
 """Findings: what a profile's figures mean for whoever has to use the table, with the condition that
-is true for just those rows, and the assignment that mends them where one exists."""
+is true for just those rows, and the assignment that fixes them where one exists."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ _COST = {
     "replacement characters": 88,
     "wrongly decoded": 86,
     "declared type": 85,
-    "misfits": 84,
+    "type mismatches": 84,
     "control characters": 82,
     "lost zeros": 80,
     "forms": 78,
@@ -43,7 +43,7 @@ _COST = {
     "spaces": 70,
     "spellings": 68,
     "misspelt": 67,
-    "determined": 66,
+    "functional dependency": 66,
     "dates of two orders": 64,
     "another form": 62,
     "list pieces": 60,
@@ -52,7 +52,7 @@ _COST = {
     "case": 56,
     "odd shapes": 54,
     "zeros": 52,
-    "far out": 50,
+    "outliers": 50,
     "negative": 48,
     "doubled moments": 47,
     "future": 46,
@@ -63,7 +63,7 @@ _COST = {
     "constant": 12,
     "always null": 30,
     "column name": 10,
-    "null together": 8,
+    "NULL in the same rows": 8,
 }
 
 
@@ -115,7 +115,9 @@ def _against_declared(
             (
                 other
                 for other in result
-                if other.column == name and other.finding == "misfits" and other.rows == rows
+                if other.column == name
+                and other.finding == "type mismatches"
+                and other.rows == rows
             ),
             None,
         )
@@ -131,13 +133,13 @@ def _against_declared(
 
 
 def _together(columns: tuple[ColumnProfile, ...], result: list[Finding]) -> list[Finding]:
-    """One finding for one row that is far out in several columns."""
+    """One finding for one row that is outliers in several columns."""
     row_of = {
         item.name: item.numbers.far_row
         for item in columns
         if item.numbers is not None and item.numbers.far_row
     }
-    far = [item for item in result if item.finding == "far out" and item.column in row_of]
+    far = [item for item in result if item.finding == "outliers" and item.column in row_of]
     results = []
     for entry in result:
         same = [
@@ -149,7 +151,7 @@ def _together(columns: tuple[ColumnProfile, ...], result: list[Finding]) -> list
             continue
         others = ", ".join(str(other.column) for other in same[1:])
         results.append(
-            replace(entry, detail=f"{entry.detail}; the same row is far out in {others}")
+            replace(entry, detail=f"{entry.detail}; the same row is an outlier in {others}")
             if others
             else entry
         )
@@ -197,7 +199,7 @@ def _of_column(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:
         message = [
             finding for finding in misfits if finding.level != "note" or column_profile.loses
         ]
-        if not any(finding.finding in ("misfits", "lost zeros") for finding in message):
+        if not any(finding.finding in ("type mismatches", "lost zeros") for finding in message):
             yield from shape_findings(column_profile, known)  # of one cause the first finding tells
         yield from damage_findings(column_profile)
         yield from list_findings(column_profile)

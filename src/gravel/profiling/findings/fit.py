@@ -19,7 +19,7 @@ def best_fit(fits: tuple[Fit, ...]) -> Fit | None:
 
 
 def unfit_words(column_profile: ColumnProfile, best: Fit | None) -> int:
-    """Rows with a word for nothing that is no value of the type: NaN is a DOUBLE."""
+    """Rows with a word for nothing that is not a value of the type: NaN is a DOUBLE."""
     doubles = best is not None and best.type == "DOUBLE PRECISION"
     return column_profile.null_word_rows - sum(
         word.rows

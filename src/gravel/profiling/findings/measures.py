@@ -1,4 +1,4 @@
-"""Findings about numbers and days as quantities: far out, zero, negative, in the future,
+"""Findings about numbers and days as quantities: outliers, zero, negative, in the future,
 doubled."""
 
 from __future__ import annotations
@@ -71,7 +71,7 @@ def number_findings(column_profile: ColumnProfile, rows: int) -> Iterator[Findin
             else " OR ".join(parts) + finite
         )
         yield Finding(
-            "far out",
+            "outliers",
             "suspect" if very_far and not tail else "note",
             column_profile.name,
             result.far_out,

@@ -91,7 +91,7 @@ def table_findings(
         ]
         where = parts[0] if len(parts) == 1 else " OR ".join(f"({part})" for part in parts)
         yield Finding(
-            "determined",
+            "functional dependency",
             "suspect",
             result.column,
             result.rows,
@@ -102,7 +102,7 @@ def table_findings(
     for group in facts.null_together:
         nulls = next(item.nulls for item in columns if item.name == group[0])
         yield Finding(
-            "null together",
+            "NULL in the same rows",
             "note",
             group[0],
             nulls,

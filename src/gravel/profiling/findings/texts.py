@@ -23,7 +23,7 @@ def column_name_findings(column_profile: ColumnProfile, known: int) -> Iterator[
             column_profile.name,
             known,
             f"the column's own name, {shown(column_profile.name)}, "
-            "has spaces or line breaks that nobody sees",
+            "has spaces or line breaks that cannot be seen",
         )
 
 
@@ -33,8 +33,8 @@ def space_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
         parts = [
             f"{count:,} {text}"
             for count, text in (
-                (column_profile.empty, "with an empty text"),
-                (column_profile.blank, "with nothing but white space"),
+                (column_profile.empty, "empty strings"),
+                (column_profile.blank, "whitespace-only values"),
             )
             if count
         ]
@@ -49,14 +49,14 @@ def space_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
             "wrong",
             column_profile.name,
             column_profile.empty + column_profile.blank,
-            f"{' and '.join(parts)} where nothing is known{beside}",
+            f"{' and '.join(parts)}{beside}",
             f"IS_BLANK({name}) AND {name} IS NOT NULL",
             f"{name} = IF_BLANK({name}, NULL)",
             safe,
         )
     if spaces.ends:
         single = f" AND NOT {name} LIKE_REGEX '[\\n\\r]'" if spaces.lines else ""
-        counts = ((spaces.leading, "begin with one"), (spaces.trailing, "end with one"))
+        counts = ((spaces.leading, "leading"), (spaces.trailing, "trailing"))
         message = ", ".join(f"{count:,} {text}" for count, text in counts if count)
         where = f"{name} <> TRIM({name}) AND NOT IS_BLANK({name}){single}"
         mend = (
@@ -69,7 +69,7 @@ def space_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
             "wrong",
             column_profile.name,
             spaces.ends,
-            f"spaces at an end, which nobody sees: {message}",
+            f"invisible spaces: {message}",
             where,
             mend,
             True,
@@ -143,7 +143,7 @@ def placeholder_findings(column_profile: ColumnProfile, known: int) -> Iterator[
         "wrong" if beside else "note" if only_none else "suspect",
         column_profile.name,
         rows,
-        f"words where nothing is known: {message}{more}{beside}",
+        f"placeholders: {message}{more}{beside}",
         condition,
         f"{name} = CASE WHEN {condition} THEN NULL ELSE {name} END",
     )

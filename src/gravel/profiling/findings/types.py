@@ -54,7 +54,7 @@ def misfit_findings(column_profile: ColumnProfile, known: int) -> Iterator[Findi
         f" AND NOT IS_BLANK({name})" if column_profile.empty + column_profile.blank else ""
     ) + (f" AND NOT {placeholder_condition(column_profile)}" if column_profile.null_words else "")
     yield Finding(
-        "misfits",
+        "type mismatches",
         level,
         column_profile.name,
         rows,

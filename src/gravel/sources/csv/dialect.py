@@ -39,7 +39,7 @@ def find(path: Path, name: str, delimiter: str | None, encoding: str | None) -> 
         len(delimiter) != 1 or not delimiter.isascii() or delimiter in '"\r\n\0'
     ):
         raise CallProblem(
-            f"{delimiter!r} is no delimiter: one ASCII character, no quote and no line end",
+            f"{delimiter!r} is not a delimiter: one ASCII character, no quote and no line end",
             hint="--delimiter ';', or tab",
         )
     sign = delimiter or _delimiter(head, whole)
@@ -185,7 +185,7 @@ def _decode(field: bytes, name: str) -> str:
 
 
 def not_in_encoding(name: str, line: int, column: int, byte: int, encoding: str) -> TableProblem:
-    """The problem of a byte that is no character."""
+    """The problem of a byte that is not a character."""
     return TableProblem(
         f"{name}:{line}:{column}: byte 0x{byte:02X} is not valid in {encoding.upper()}",
         detail=f"line {line}, column {column}",

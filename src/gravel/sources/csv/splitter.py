@@ -112,7 +112,7 @@ class _Whole:
 
 def _closes_later(path: Path, name: str, dialect: Dialect, offset: int, buffer: bytes) -> bool:
     """Whether a field that is open at the end of a buffer is closed further on: the next quote of
-    the file that is no escaped one stands before a delimiter or a line end."""
+    the file that is not an escaped one stands before a delimiter or a line end."""
     if dialect.encoding != "utf-8":
         # where the buffer ends in the file is not known; it is not read as many short records
         return True

@@ -560,7 +560,7 @@ def _read(
         broken = connection.execute(sql.SQL("SELECT {} FROM {}").format(counts, source)).fetchone()
         for column, count in zip(texts_unchecked, broken, strict=True):
             if count:
-                result.mixed[column] = f"{count:,} TEXT that is no UTF-8"
+                result.mixed[column] = f"{count:,} TEXT that is not UTF-8"
                 result.notes.append(not_utf8(count, column))
     return result
 
@@ -584,7 +584,7 @@ def _is_utf8(sql: Any, column: str) -> Any:
 
 def _picked(sql: Any, column: str, kind: str, unchecked: bool) -> Any:
     """A column as COPY is to write it: as the language's literals are written; what of an unchecked
-    text is no UTF-8 as base64."""
+    text is not UTF-8 as base64."""
     name = sql.Identifier(column)
     if unchecked and kind not in _OPEN and kind not in _KNOWN and kind != "bytea":
         base64_of = sql.SQL(

@@ -71,7 +71,7 @@ _UNSAID = "NUM"  # what CREATE TABLE AS makes of a DATE and of much else: nobody
 
 
 class _NoText(bytes):
-    """A value that SQLite calls a text and that is no UTF-8."""
+    """A value that SQLite calls a text and that is not UTF-8."""
 
 
 _CLASSES = {
@@ -79,7 +79,7 @@ _CLASSES = {
     float: "REAL",
     str: "TEXT",
     bytes: "BLOB",
-    _NoText: "TEXT that is no UTF-8",
+    _NoText: "TEXT that is not UTF-8",
 }
 _TRUTH = {0: "false", 1: "true"}
 _DAY, _CLOCK = r"\d{4}-\d{2}-\d{2}", r"\d{2}:\d{2}:\d{2}(\.\d{1,6})?"
@@ -534,8 +534,8 @@ def _loaded(
             result.mixed[column] = ", ".join(
                 f"{count:,} {name}" for name, count in classes[position].most_common()
             )
-        if classes[position]["TEXT that is no UTF-8"]:
-            result.notes.append(not_utf8(classes[position]["TEXT that is no UTF-8"], column))
+        if classes[position]["TEXT that is not UTF-8"]:
+            result.notes.append(not_utf8(classes[position]["TEXT that is not UTF-8"], column))
     result.misfits = {
         columns[index]: (kinds[index], count, examples[index])
         for index, count in enumerate(misfits)

@@ -148,7 +148,7 @@ def _refuse_options(parts: SplitResult) -> None:
             continue
         if name.lower() not in _OPTIONS:
             raise CallProblem(
-                f"{name} is no option that an address may have",
+                f"{name} is not an option that an address may have",
                 hint="known are those of the connection: sslmode, connect_timeout …",
             )
 
@@ -172,8 +172,8 @@ def password_hint(message: str) -> str:
 
 
 def not_utf8(count: int, column: str) -> str:
-    """The note on texts of a column that are no UTF-8."""
-    verb = "is no UTF-8: it is" if count == 1 else "are no UTF-8: they are"
+    """The note on texts of a column that are not UTF-8."""
+    verb = "is not UTF-8: it is" if count == 1 else "are not UTF-8: they are"
     return f"{count:,} of the texts in {column} {verb} told as base64"
 
 
@@ -495,7 +495,7 @@ class Database(ABC):
                 f"{self.shown}: the connection broke at the commit ({message}); whether the changes"
                 " stand is not known",
                 detail=(
-                    "rows left behind are kept in their file; the next run of the plan asks the"
+                    "rejected rows are kept in their file; the next run of the plan asks the"
                     " database before it begins"
                 ),
                 hint=number or "look at the table: the changes are all there, or none of them is",

@@ -1,4 +1,4 @@
-"""`gravel follow`."""
+"""`gravel trace`."""
 
 from __future__ import annotations
 
@@ -27,14 +27,14 @@ with lazily():
     from gravel.cli import look, render
     from gravel.language import errors
     from gravel.plans import flow, model
-    from gravel.plans import follow as plans_follow
+    from gravel.plans import trace as plans_trace
 
 if TYPE_CHECKING:
-    from gravel.plans.follow import Followed, FollowedPath
+    from gravel.plans.trace import TracedPath, TracedRows
     from gravel.plans.trail import Event
 
 
-def follow(
+def trace(
     plan: Annotated[
         Path, typer.Argument(metavar="PLAN", help="A plan file (TOML).", show_default=False)
     ],
@@ -47,9 +47,7 @@ def follow(
     ] = None,
     rows: Annotated[
         str,
-        typer.Option(
-            "--rows", metavar="N|all", help="How many of the rows that meet it to follow."
-        ),
+        typer.Option("--rows", metavar="N|all", help="How many of the rows that meet it to trace."),
     ] = "5",
     memory: Memory = None,
     param: Params = None,
@@ -57,15 +55,15 @@ def follow(
     format: FormatOption = Format.table,
     no_color: NoColor = False,
 ) -> None:
-    """One row's way through the steps of a plan: what each changed, what it became, where and why
-    it left.
+    """Show the history of a row through a plan: what each step changed, what it became, where and
+    why it left.
 
-    [bold]gravel follow boats.toml --row 17[/]
+    [bold]gravel trace boats.toml --row 17[/]
     """
     if not row and where is None:
-        raise CallProblem("say which row to follow", hint='--row 17, or --where "boat_id = 17"')
+        raise CallProblem("say which row to trace", hint='--row 17, or --where "boat_id = 17"')
     limit = look.row_limit(rows)
-    result = plans_follow.follow(
+    result = plans_trace.trace(
         model.read_plan(plan, str(plan)),
         row or (),
         where,
@@ -74,7 +72,7 @@ def follow(
         memory_of(memory) or flow.MEMORY,
     )
     if format is Format.json:
-        render.print_json("follow", _json(result))
+        render.print_json("trace", _json(result))
     elif format is Format.table:
         _show(result, not no_color)
     else:
@@ -98,7 +96,7 @@ def follow(
         )
     if result.matching is not None:
         subset = (
-            f", the first {limit:,} followed (--rows all)"
+            f", the first {limit:,} traced (--rows all)"
             if limit is not None and limit < result.matching
             else ""
         )
@@ -109,8 +107,8 @@ def follow(
         )
 
 
-def _json(followed: Followed) -> dict[str, Any]:
-    def path(followed_path: FollowedPath) -> dict[str, Any]:
+def _json(traced: TracedRows) -> dict[str, Any]:
+    def path(traced_path: TracedPath) -> dict[str, Any]:
         events = [
             {
                 "step": event.step,
@@ -123,29 +121,28 @@ def _json(followed: Followed) -> dict[str, Any]:
                 "into": event.into,
                 "paths": list(event.paths),
             }
-            for event in followed_path.events
+            for event in traced_path.events
         ]
         return {
-            "path": followed_path.path,
+            "path": traced_path.path,
             "events": events,
-            "ends": followed_path.ends,
-            "output_row": followed_path.output_row,
+            "ends": traced_path.ends,
+            "output_row": traced_path.output_row,
         }
 
     return {
-        "plan": followed.plan,
-        "table": followed.table,
-        "matching": followed.matching,
+        "plan": traced.plan,
+        "table": traced.table,
+        "matching": traced.matching,
         "rows": [
-            {"row": item.row, "paths": [path(each) for each in item.paths]}
-            for item in followed.rows
+            {"row": item.row, "paths": [path(each) for each in item.paths]} for item in traced.rows
         ],
     }
 
 
-def _flat(followed: Followed) -> list[list[str | None]]:
+def _flat(traced: TracedRows) -> list[list[str | None]]:
     lines: list[list[str | None]] = []
-    for row in followed.rows:
+    for row in traced.rows:
         for path in row.paths:
             for event in path.events:
                 head = [str(row.row), path.path, str(event.step), event.verb, event.outcome]
@@ -170,20 +167,20 @@ def _flat(followed: Followed) -> list[list[str | None]]:
     return lines
 
 
-def _show(followed: Followed, color: bool) -> None:
+def _show(traced: TracedRows, color: bool) -> None:
     out = render.console(color=color)
-    for row in followed.rows:
-        head = text.Text(f"row {row.row:,} of {followed.table}", style=render.HEAD)
+    for row in traced.rows:
+        head = text.Text(f"row {row.row:,} of {traced.table}", style=render.HEAD)
         if len(row.paths) > 1:
             head.append(f", {len(row.paths)} paths", style=render.DIM)
         out.print(head)
         message: set[tuple[int, str]] = set()
         for path in row.paths:
-            _path(out, followed, path, message)
+            _path(out, traced, path, message)
         out.print()
 
 
-def _path(out: Any, followed: Followed, path: FollowedPath, message: set[tuple[int, str]]) -> None:
+def _path(out: Any, traced: TracedRows, path: TracedPath, message: set[tuple[int, str]]) -> None:
     """One path; what it shares with one before it is told once."""
     still = [str(event.step) for event in path.events if event.outcome == "unchanged"]
     for event in path.events:
@@ -213,7 +210,7 @@ def _path(out: Any, followed: Followed, path: FollowedPath, message: set[tuple[i
             )
     if path.ends == "kept":
         end = text.Text(
-            f"  {path.path} is row {path.output_row:,} of {followed.output}", style=render.GOOD
+            f"  {path.path} is row {path.output_row:,} of {traced.output}", style=render.GOOD
         )
     else:
         end = text.Text(

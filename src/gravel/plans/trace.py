@@ -24,7 +24,7 @@ LEAVES = ("dropped", "merged", "set aside", "failed")
 
 
 @dataclass(frozen=True)
-class FollowedPath:
+class TracedPath:
     """One path to its end: kept, dropped, merged, set aside, or failed where a step stops the run;
     output_row: its row of the output, from 1."""
 
@@ -35,51 +35,51 @@ class FollowedPath:
 
 
 @dataclass(frozen=True)
-class FollowedRow:
+class TracedRow:
     """A source row and all the paths it became."""
 
     row: int
-    paths: tuple[FollowedPath, ...]
+    paths: tuple[TracedPath, ...]
 
 
 @dataclass(frozen=True)
-class Followed:
-    """What `gravel follow` tells. matching: how many rows a condition meets, of which some may be
-    followed."""
+class TracedRows:
+    """What `gravel trace` tells. matching: how many rows a condition meets, of which some may be
+    traced."""
 
     plan: str
     table: str
-    rows: tuple[FollowedRow, ...]
+    rows: tuple[TracedRow, ...]
     matching: int | None
     output: str
 
 
-def follow(
+def trace(
     plan_file: PlanFile,
     rows: Sequence[int],
     where: str | None = None,
     context: Given | None = None,
     most: int | None = None,
     memory: int = MEMORY,
-) -> Followed:
+) -> TracedRows:
     """Follow source rows by number, and the first `most` that meet a condition on the source.
     Raises Problems, Diagnostic, CallProblem for a row that is not there, TableProblem."""
     try:
-        return _follow(
+        return _trace(
             bind_plan(plan_file, context, guess=where is None), rows, where, most, memory, context
         )
     except InferredTypeRefuted:
-        return _follow(bind_plan(plan_file, context), rows, where, most, memory, context)
+        return _trace(bind_plan(plan_file, context), rows, where, most, memory, context)
 
 
-def _follow(
+def _trace(
     plan: BoundPlan,
     rows: Sequence[int],
     where: str | None,
     most: int | None,
     memory: int,
     context: Given | None,
-) -> Followed:
+) -> TracedRows:
     chosen, matching = list(rows), None
     if where is not None:
         matches = _matching(plan, where, context)
@@ -110,7 +110,7 @@ def _follow(
     for row in wanted.tolist():
         if row in bad:
             event = Event(0, "read", "", str(row), "set aside", (), f"malformed: {bad[row].fault}")
-            results.append(FollowedRow(row, (FollowedPath(str(row), (event,), "set aside", None),)))
+            results.append(TracedRow(row, (TracedPath(str(row), (event,), "set aside", None),)))
         elif (
             row < 1 or (row > last and flow.last is None) or (flow.last is not None and row > last)
         ):
@@ -118,9 +118,9 @@ def _follow(
                 f"{plan.table.name} has no row {row:,}", hint=f"its rows are 1 to {last:,}"
             )
         else:
-            results.append(FollowedRow(row, _paths(row, flow.trail.events, output)))
+            results.append(TracedRow(row, _paths(row, flow.trail.events, output)))
     to = plan.destination
-    return Followed(
+    return TracedRows(
         plan.file.name,
         plan.table_name,
         tuple(results),
@@ -131,7 +131,7 @@ def _follow(
 
 def _paths(
     row: int, events: dict[str, list[Event]], output: dict[str, int]
-) -> tuple[FollowedPath, ...]:
+) -> tuple[TracedPath, ...]:
     """Every path of a row that ends somewhere, in the order of its numbers, with what happened on
     the way to it."""
     start = str(row)
@@ -147,7 +147,7 @@ def _paths(
         parts = path.split(".")
         along = [".".join(parts[: index + 1]) for index in range(len(parts))]
         way = sorted((event for item in along for event in events.get(item, ())), key=_step)
-        found_paths.append(FollowedPath(path, tuple(way), ends[path], output.get(path)))
+        found_paths.append(TracedPath(path, tuple(way), ends[path], output.get(path)))
     return tuple(found_paths)
 
 

@@ -1,5 +1,5 @@
-"""`unique`: one row of each group that is equal in all of some expressions; what it lacks may be
-filled from the others."""
+"""`deduplicate`: one row of each group that is equal in all of some expressions; what it lacks may
+be filled from the others."""
 
 from __future__ import annotations
 
@@ -32,14 +32,14 @@ _ASCENDING = tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)
 
 def written(step: Step) -> list[Written]:
     """What rows are grouped by, and preferred by."""
-    assert step.unique is not None
+    assert step.deduplicate is not None
     results = [
-        Written(("unique", "by", index), "expression", text)
-        for index, text in enumerate(step.unique.by)
+        Written(("deduplicate", "by", index), "expression", text)
+        for index, text in enumerate(step.deduplicate.by)
     ]
-    prefer = step.unique.prefer
+    prefer = step.deduplicate.prefer
     paths = [
-        ("unique", "prefer") if isinstance(prefer, str) else ("unique", "prefer", index)
+        ("deduplicate", "prefer") if isinstance(prefer, str) else ("deduplicate", "prefer", index)
         for index in range(len(as_list(prefer)))
     ]
     return results + [
@@ -49,28 +49,32 @@ def written(step: Step) -> list[Written]:
 
 def names(step: Step) -> list[str]:
     """All columns, whose values are compared."""
-    assert step.unique is not None
+    assert step.deduplicate is not None
     return ["*"]  # rows that are merged may disagree in any
 
 
 def bind(binder: Binder) -> tuple[UniqueAction, tuple[PlanColumn, ...], Watch]:
     """Expressions and keys bound, columns found."""
-    how = binder.step.unique
+    how = binder.step.deduplicate
     assert how is not None
     by = []
     for place, text in enumerate(how.by):
-        bound = binder.expression(text, "unique", "by", place)
+        bound = binder.expression(text, "deduplicate", "by", place)
         if bound is not None:
             by.append((text, bound))
     keys: list[Any] = []
     for place, text in enumerate(as_list(how.prefer)):
-        path = ("unique", "prefer") if isinstance(how.prefer, str) else ("unique", "prefer", place)
+        path = (
+            ("deduplicate", "prefer")
+            if isinstance(how.prefer, str)
+            else ("deduplicate", "prefer", place)
+        )
         keys += [(key, bound, text) for key, bound in binder.sort(text, *path)]
     every = range(len(binder.columns))
     fill = [] if how.fill is False else list(every)
     if isinstance(how.fill, list):
         results = [
-            binder.column(name, "unique", "fill", position)
+            binder.column(name, "deduplicate", "fill", position)
             for position, name in enumerate(how.fill)
         ]
         fill = [position for position in results if position is not None]
