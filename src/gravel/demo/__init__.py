@@ -57,7 +57,7 @@ MORE: Walk = (
     ("does all match the record?", ("verify", "boats-clean.record.json")),
     ("do conditions hold?", ("check", "stays.csv", "nights > 0", "amount IS NOT NULL")),
     ("what the plan did to cells", ("compare", "boats.csv", "boats-clean.csv", "--key", "boat_id")),
-    ("duplicates, by looser matching", ("duplicates", "owners.csv", "--on", "name", "--on", "town")),
+    ("duplicates", ("duplicates", "owners.csv", "--on", "name", "--on", "town")),
     ("a list split into rows", ("clean", "boat-services.toml")),
     ("owners merged", ("clean", "owners.toml")),
     ("the history of one row", ("trace", "owners.toml", "--where", "owner_id = '0300'")),

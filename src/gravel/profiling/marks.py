@@ -36,7 +36,8 @@ from gravel.sources.type_inference import Fitting
 _NAMES = (
     "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "ends",
     "inner", "lines", "upper", "lower",
-    "capitalised", "mixed", "placeholder", "misdecoded", "replacement", "formula", "loses", "no_key",
+    "capitalised", "mixed", "placeholder", "misdecoded", "replacement", "formula", "loses",
+    "no_key",
     "number", "day",
     "list_semicolon", "list_pipe", "list_comma", "list_slash", "list_line", *fits.NAMES,
 )  # fmt: skip

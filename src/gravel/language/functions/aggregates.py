@@ -7,6 +7,9 @@ from collections.abc import Mapping
 
 from gravel.language.functions.catalogue import describe
 
+_NUMBERS = "FROM (VALUES (1), (2), (10), (20)) AS v(x)"
+_WORDS = "FROM (VALUES ('mail'), (NULL), ('crane')) AS v(x)"
+
 
 def _aggregate(
     signature: str, meaning: str, examples: Mapping[str, str], errors: tuple[str, ...] = ()
@@ -64,11 +67,7 @@ for _name, _said, _result in (
 _aggregate(
     "LISTAGG(x TEXT [, separator TEXT]) TEXT",
     "the known texts joined, in the order of WITHIN GROUP (ORDER BY …) or else of the rows",
-    {
-        "SELECT LISTAGG(x, ';') WITHIN GROUP (ORDER BY x) FROM (VALUES ('mail'), (NULL), ('crane')) AS v(x)": (
-            "'crane;mail'"
-        )
-    },
+    {f"SELECT LISTAGG(x, ';') WITHIN GROUP (ORDER BY x) {_WORDS}": ("'crane;mail'")},
 )
 _aggregate(
     "ANY_VALUE(x ANY) ANY",
@@ -79,30 +78,18 @@ _aggregate(
     "PERCENTILE_CONT(share NUMBER) DOUBLE",
     "WITHIN GROUP (ORDER BY x): the value at that share of the known ones, linear between"
     " neighbours",
-    {
-        "SELECT PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x) FROM (VALUES (1), (2), (10), (20)) AS v(x)": (
-            "6"
-        )
-    },
+    {f"SELECT PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x) {_NUMBERS}": ("6")},
 )
 _aggregate(
     "PERCENTILE_DISC(share NUMBER) ANY",
     "WITHIN GROUP (ORDER BY x): the first of the known values, in order, whose share is reached",
-    {
-        "SELECT PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY x) FROM (VALUES (1), (2), (10), (20)) AS v(x)": (
-            "2"
-        )
-    },
+    {f"SELECT PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY x) {_NUMBERS}": ("2")},
 )
 _aggregate(
     "GROUPING(x ANY) INTEGER",
     "with ROLLUP, CUBE and GROUPING SETS: 1 where x is NULL because the row is of all its values,"
     " else 0; of several a bit each",
-    {
-        "SELECT MAX(g) FROM (SELECT GROUPING(x) AS g FROM (VALUES (1), (2)) AS v(x) GROUP BY ROLLUP (x)) AS q": (
-            "1"
-        )
-    },
+    {f"SELECT MAX(g) FROM (SELECT GROUPING(x) AS g {_NUMBERS} GROUP BY ROLLUP (x)) AS q": ("1")},
 )
 _aggregate(
     "EVERY(x BOOLEAN) BOOLEAN",
