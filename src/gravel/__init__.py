@@ -1,7 +1,58 @@
 """Gravel profiles and cleans the values in relational tables with SQL expressions, and proves the
 row counts.
 
-This module holds nothing but the version, so that asking for it costs no import.
+    import gravel
+
+    boats = gravel.open_table("boats.csv")
+    boats.profile().findings
+    gravel.query("SELECT pier, COUNT(*) AS n FROM boats GROUP BY pier", tables={"boats": boats})
+    gravel.Plan.load("boats.toml").run()
+
+Importing it loads nothing else: what a name stands for is loaded when the name is first used.
 """
 
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
 __version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from gravel.api import Plan, QueryResult, Result, Table, open_table, query
+    from gravel.language.diagnostics import Diagnostic
+    from gravel.problems import CallProblem, DataProblem, Problem, Problems, TableProblem
+
+_HOMES = {
+    **dict.fromkeys(("Plan", "QueryResult", "Result", "Table", "open_table", "query"), "api"),
+    **dict.fromkeys(
+        ("CallProblem", "DataProblem", "Problem", "Problems", "TableProblem"), "problems"
+    ),
+    "Diagnostic": "language.diagnostics",
+}
+__all__ = [
+    "CallProblem",
+    "DataProblem",
+    "Diagnostic",
+    "Plan",
+    "Problem",
+    "Problems",
+    "QueryResult",
+    "Result",
+    "Table",
+    "TableProblem",
+    "__version__",
+    "open_table",
+    "query",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOMES:
+        raise AttributeError(f"module gravel has no attribute {name}")
+    from importlib import import_module
+
+    return getattr(import_module(f"gravel.{_HOMES[name]}"), name)
+
+
+def __dir__() -> list[str]:
+    return __all__

@@ -32,6 +32,7 @@ from gravel.problems import CallProblem, TableProblem
 with lazily():
     from rich import text as rich_text
 
+    from gravel import result_dicts
     from gravel.cli import render
     from gravel.inspecting import check as inspecting_check
     from gravel.language import errors, parse, tree
@@ -165,7 +166,7 @@ def check(
     if report is not None:
         reports_check.write_page(report, result, fails)
     if format is Format.json:
-        render.print_json("check", _json(result, set_aside))
+        render.print_json("check", result_dicts.check_dict(result, set_aside))
     elif format is Format.table:
         _show(result, fails, not no_color)
     else:
@@ -283,41 +284,6 @@ class _Aside:
         """Leave nothing of an unfinished file."""
         if self._output is not None:
             self._output.discard()
-
-
-def _json(checked: Checked, set_aside: Path | None) -> dict[str, Any]:
-    return {
-        "table": checked.table,
-        "rows": checked.rows,
-        "malformed": len(checked.malformed),
-        "checks": [
-            {
-                "name": check.name,
-                "condition": check.condition,
-                "holds": check.holds,
-                "fails": check.fails,
-                "unknown": check.unknown,
-                "errors": check.errors,
-                "allowed": check.most,
-                "passed": check.passed,
-                "whole_table": check.whole,
-                "examples": [
-                    {
-                        "row": example.row or None,
-                        "outcome": example.outcome,
-                        "values": dict(example.values),
-                        "sqlstate": example.sqlstate or None,
-                    }
-                    for example in check.examples
-                ],
-            }
-            for check in checked.checks
-        ],
-        "rows_that_do_not_hold": checked.bad_rows,
-        "set_aside": None if set_aside is None else str(set_aside),
-        "cautions": render.caution_json(checked.cautions),
-        "remarks": list(checked.remarks),
-    }
 
 
 def _show(checked: Checked, unknown_fails: bool, color: bool) -> None:

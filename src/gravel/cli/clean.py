@@ -24,10 +24,11 @@ from gravel.problems import CallProblem, DataProblem
 with lazily():
     from rich import text as rich_text
 
+    from gravel import result_dicts
     from gravel.cli import render
     from gravel.inspecting import commands
     from gravel.language import errors as language_errors
-    from gravel.plans import destination, figures, flow, model, run, steps
+    from gravel.plans import destination, flow, model, run, steps
     from gravel.profiling import profile
     from gravel.reports import clean as reports_clean
     from gravel.reports import page
@@ -110,7 +111,7 @@ def clean(
             )
     done = run.clean(plan_file, supplied, wish)
     if format is Format.json:
-        render.print_json("clean", _json(done))
+        render.print_json("clean", result_dicts.run_dict(done))
     elif format is Format.table:
         _show(done, not no_color)
     else:
@@ -178,40 +179,6 @@ def _report(path: Path, done: Run, context: Given) -> None:
             profile.profile(result, today=context.today),
         )
     reports_clean.write_page(path, done, before, after, details)
-
-
-def _json(done: Run) -> dict[str, Any]:
-    cautions = [
-        {"step": line.step, **item}
-        for line in done.steps
-        for item in render.caution_json(line.cautions)
-    ]
-    return {
-        "status": "good" if done.good else "failed",
-        "rows_in": done.rows_in,
-        "rows_out": done.rows_out,
-        "malformed": len(done.malformed),
-        "steps": figures.steps_json(done),
-        "proofs": figures.proofs_json(done),
-        "errors": [
-            {
-                "step": step,
-                "column": column or None,
-                "sqlstate": kind.sqlstate,
-                "rows": kind.rows,
-                "example": kind.example,
-                "row": kind.row,
-            }
-            for step, column, kind in done.errors
-        ],
-        "cautions": cautions,
-        "changes": None if done.changes is None else figures.changes_json(done.changes),
-        "conflict": done.conflict or None,
-        "output": done.output,
-        "rejects": done.rejects,
-        "record": done.record,
-        "cleared": list(done.cleared),
-    }
 
 
 def _show(done: Run, color: bool) -> None:

@@ -33,6 +33,7 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text as rich_text
 
+    from gravel import result_dicts
     from gravel.cli import render
     from gravel.comparing import compare as comparing_compare
     from gravel.inspecting import commands
@@ -128,7 +129,7 @@ def compare(
     if report is not None:
         reports_compare.write_page(report, result)
     if format is Format.json:
-        render.print_json("compare", _json(result))
+        render.print_json("compare", result_dicts.compare_dict(result))
     elif format is Format.table:
         _show(result, not no_color)
     else:
@@ -240,70 +241,6 @@ def _write(target: Path, compared: Compared, every: Iterator[CellDiff]) -> None:
         output.commit()
     finally:
         output.discard()
-
-
-def _json(compared: Compared) -> dict[str, Any]:
-    def sides(name: str) -> dict[str, int]:
-        return {
-            "before": getattr(compared.before_keys, name),
-            "after": getattr(compared.after_keys, name),
-        }
-
-    return {
-        "before": {
-            "table": compared.before,
-            "rows": compared.before_rows,
-            "malformed": len(compared.before_malformed),
-        },
-        "after": {
-            "table": compared.after,
-            "rows": compared.after_rows,
-            "malformed": len(compared.after_malformed),
-        },
-        "key": list(compared.key),
-        "both": compared.both,
-        "only_before": compared.only_before,
-        "only_after": compared.only_after,
-        "repeated_keys": sides("repeated"),
-        "repeated_rows": sides("repeated_rows"),
-        "null_keys": sides("null"),
-        "changed_rows": compared.changed_rows,
-        "columns": [
-            {
-                "column": item.column,
-                "equal": item.equal,
-                "changed": item.changed,
-                "filled": item.filled,
-                "emptied": item.emptied,
-            }
-            for item in compared.columns
-        ],
-        "only_before_columns": list(compared.before_columns),
-        "only_after_columns": list(compared.after_columns),
-        "types": [
-            {"column": name, "before": old, "after": new} for name, old, new in compared.types
-        ],
-        "examples": [
-            {
-                "key": dict(zip(compared.key, example.key, strict=True)),
-                "column": example.column,
-                "before": example.before,
-                "after": example.after,
-                "before_row": example.before_row,
-                "after_row": example.after_row,
-            }
-            for example in compared.examples
-        ],
-        "only_before_examples": [
-            {"row": item.row, "key": dict(zip(compared.key, item.key, strict=True))}
-            for item in compared.alone_before
-        ],
-        "only_after_examples": [
-            {"row": item.row, "key": dict(zip(compared.key, item.key, strict=True))}
-            for item in compared.alone_after
-        ],
-        "status": "same" if compared.same else "differs",
-    }
 
 
 def _show(compared: Compared, color: bool) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from decimal import Decimal
 from typing import Annotated, Any
 
 import typer
@@ -26,6 +25,7 @@ from gravel.cli.options import (
 from gravel.problems import Problem, TableProblem
 
 with lazily():
+    from gravel import result_dicts
     from gravel.cli import render
     from gravel.inspecting import count as inspecting_count
     from gravel.sources import opening
@@ -101,7 +101,9 @@ def count(
             failed.append(problem)  # the other tables of its database are listed all the same
 
     if format is Format.json:
-        render.print_json("count", {"tables": [_json(result) for result in results]})
+        render.print_json(
+            "count", {"tables": [result_dicts.count_dict(result) for result in results]}
+        )
     elif format is Format.table:
         _show(results, not no_color)
     else:
@@ -114,61 +116,6 @@ def count(
         render.tell(one_failed)
     if failed:
         raise typer.Exit(failed[0].status)
-
-
-def _json(item: Any) -> dict[str, Any]:
-    return {
-        "table": item.table,
-        "rows": item.rows,
-        "columns": item.columns,
-        "malformed": item.malformed,
-        "store_key": None if item.store_key is None else list(item.store_key),
-        "not_null": list(item.not_null),
-        "distinct": [
-            {
-                "on": d.on,
-                "distinct": d.distinct,
-                "null_rows": d.null_rows,
-                "error_rows": d.error_rows,
-            }
-            for d in item.distinct
-        ],
-        "key": (
-            None
-            if not item.keys
-            else {
-                "columns": list(item.keys[0].columns),
-                "null_rows": item.keys[0].null_rows,
-                "repeated_rows": item.keys[0].repeated_rows,
-            }
-        ),
-        "keys": [
-            {
-                "columns": list(key.columns),
-                "null_rows": key.null_rows,
-                "repeated_rows": key.repeated_rows,
-            }
-            for key in item.keys
-        ],
-        "totals": [
-            {
-                "total": t.total,
-                "value": total_json(t.value),
-                "null_rows": t.null_rows,
-                "error_rows": t.error_rows,
-            }
-            for t in item.totals
-        ],
-    }
-
-
-def total_json(value: Any) -> Any:
-    """A total as JSON: integers to 2^53 and doubles as numbers, decimals as strings."""
-    if isinstance(value, Decimal):
-        return format(value, "f")
-    if isinstance(value, int) and abs(value) > 2**53:
-        return str(value)
-    return value
 
 
 def _show(results: list[Any], color: bool) -> None:

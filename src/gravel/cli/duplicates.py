@@ -32,6 +32,7 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text as rich_text
 
+    from gravel import result_dicts
     from gravel.cli import look, render
     from gravel.cli import near as cli_near
     from gravel.duplicates import groups as duplicates_groups
@@ -180,22 +181,11 @@ def _add(duplicates: Duplicates, source: Any, add: Path, color: bool) -> None:
             "there is no step to add", hint="there are groups only where --on names what is equal"
         )
     note = f"{duplicates.surplus:,} rows more than one a group"
-    number = edit.add_text(add, source, step_text(duplicates), note)
+    number = edit.add_text(add, source, result_dicts.step_text(duplicates), note)
     render.note(
         f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))}"
         " --dry-run",
         color,
-    )
-
-
-def step_text(duplicates: Duplicates) -> str:
-    """The proposed step as TOML."""
-    assert duplicates.proposal is not None
-    return edit.deduplicate_text(
-        duplicates.proposal.by,
-        duplicates.proposal.prefer,
-        duplicates.proposal.fill,
-        bool(duplicates.proposal.disagree),
     )
 
 
@@ -204,10 +194,10 @@ def _tell(
 ) -> None:
     if report is not None:
         reports_duplicates.write_page(
-            report, duplicates, step_text(duplicates) if duplicates.proposal else ""
+            report, duplicates, result_dicts.step_text(duplicates) if duplicates.proposal else ""
         )
     if form is Format.json:
-        render.print_json("duplicates", _json(duplicates))
+        render.print_json("duplicates", result_dicts.duplicates_dict(duplicates))
     elif form is Format.table:
         _show(duplicates, color)
     else:
@@ -225,63 +215,6 @@ def _tell(
     render.malformed_notes(duplicates.table, duplicates.malformed, color)
     for line in duplicates.notes:
         render.note(f"{duplicates.table}: {line}", color)
-
-
-def _json(duplicates: Duplicates) -> dict[str, Any]:
-    def group(item: Group) -> dict[str, Any]:
-        rows = [
-            {"row": row.row, "values": dict(zip(duplicates.columns, row.values, strict=True))}
-            for row in item.rows
-        ]
-        return {
-            "group": item.number,
-            "size": item.size,
-            "rows": rows,
-            "differs": [duplicates.columns[differ] for differ in item.differs],
-        }
-
-    proposal = None
-    if duplicates.proposal is not None:
-        entry = duplicates.proposal
-        proposal = {
-            "by": list(entry.by),
-            "prefer": entry.prefer,
-            "fill": list(entry.fill),
-            "disagree": dict(entry.disagree),
-            "rescued": dict(entry.rescued),
-            "step": step_text(duplicates),
-        }
-    return {
-        "table": duplicates.table,
-        "on": list(duplicates.on),
-        "level": duplicates.rung,
-        "key": list(duplicates.key),
-        "rows": duplicates.rows,
-        "groups": duplicates.groups,
-        "rows_in_groups": duplicates.rows_in_groups,
-        "extra_rows": duplicates.surplus,
-        "largest": duplicates.largest,
-        "null_rows": duplicates.null_rows,
-        "error_rows": duplicates.error_rows,
-        "malformed": len(duplicates.malformed),
-        "shown": [group(item) for item in duplicates.shown],
-        "levels": [
-            {
-                "level": item.rung,
-                "expression": ", ".join(item.expressions),
-                "groups": item.groups,
-                "extra_rows": item.surplus,
-                "new_groups": item.new_groups,
-                "examples": [
-                    [{"value": value, "rows": rows} for value, rows in example]
-                    for example in item.examples
-                ],
-            }
-            for item in duplicates.ladder
-        ],
-        "left_out": [{"column": text, "groups": more} for text, more in duplicates.left_out],
-        "proposal": proposal,
-    }
 
 
 def _compared(duplicates: Duplicates) -> str:
@@ -434,7 +367,7 @@ def _proposal(out: Any, duplicates: Duplicates) -> None:
             )
         )
     out.print(rich_text.Text("to paste into a plan, or --add PLAN:", style=render.DIM))
-    out.print(rich_text.Text(step_text(duplicates), style=render.MARK), soft_wrap=True)
+    out.print(rich_text.Text(result_dicts.step_text(duplicates), style=render.MARK), soft_wrap=True)
 
 
 def _tell_near(near: Near, form: Format, color: bool, report: Path | None) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -14,6 +14,7 @@ with lazily():
     from rich import padding
     from rich import text as rich_text
 
+    from gravel import result_dicts
     from gravel.cli import render
     from gravel.language import errors
     from gravel.language.functions import catalogue
@@ -39,7 +40,9 @@ def functions(
     """
     chosen = _chosen(name)
     if format is Format.json:
-        render.print_json("functions", {"functions": [_json(item) for item in chosen]})
+        render.print_json(
+            "functions", {"functions": [result_dicts.function_dict(item) for item in chosen]}
+        )
     elif format is not Format.table:
         columns = [
             [item.name for item in chosen],
@@ -80,21 +83,6 @@ def _shape(function: Function) -> str:
 
 def _examples(function: Function) -> list[tuple[str, str]]:
     return [(text, examples.outcome(text)) for text in function.examples]
-
-
-def _json(function: Function) -> dict[str, Any]:
-    return {
-        "name": function.name,
-        "family": function.family,
-        "signatures": [signature.text for signature in function.signatures],
-        "meaning": function.meaning,
-        "examples": [
-            {"expression": text, "result": result} for text, result in _examples(function)
-        ],
-        "errors": [
-            {"sqlstate": state, "meaning": errors.meaning(state)} for state in function.errors
-        ],
-    }
 
 
 def _show_all(chosen: list[Function], color: bool) -> None:

@@ -29,9 +29,9 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text as rich_text
 
+    from gravel import result_dicts
     from gravel.cli import finding as cli_finding
     from gravel.cli import render
-    from gravel.inspecting import cells as inspecting_cells
     from gravel.inspecting import look as inspecting_look
 
 if TYPE_CHECKING:
@@ -95,7 +95,7 @@ def look(
             given=supplied,
         )
     if format is Format.json:
-        render.print_json("look", _json(view))
+        render.print_json("look", result_dicts.look_dict(view))
     elif format is Format.table:
         _show(view, not no_color)
     else:
@@ -115,35 +115,6 @@ def row_limit(text: str, option: str = "--rows") -> int | None:
     if not text.isascii() or not text.isdigit():
         raise CallProblem(f"{option} takes a number or all, not {text!r}")
     return int(text)
-
-
-def _json(view: View) -> dict[str, Any]:
-    shown = [
-        {
-            "row": row,
-            "values": {
-                column.name: inspecting_cells.json_value(
-                    view.cells[position][index], column.type.kind
-                )
-                for position, column in enumerate(view.columns)
-            },
-        }
-        for index, row in enumerate(view.row_numbers)
-    ]
-    types = {column.name: _type(column) for column in view.columns}
-    return {
-        "table": view.table,
-        "rows": view.rows,
-        "matching": view.matching,
-        "unknown": view.unknown,
-        "errors": view.errors,
-        "malformed": len(view.malformed),
-        "types": types,
-        "shown": shown,
-        "cautions": render.caution_json(view.cautions),
-        "branches": render.branch_json(view.branches),
-        "remarks": list(view.remarks),
-    }
 
 
 def _type(column: Any) -> str:

@@ -10,6 +10,7 @@ from gravel.cli.options import Format
 with lazily():
     from rich import text
 
+    from gravel import result_dicts
     from gravel.cli import render
 
 if TYPE_CHECKING:
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
 def tell(near: Near, form: Format, color: bool) -> None:
     """Pairs and clusters in the form asked for."""
     if form is Format.json:
-        render.print_json("duplicates", _json(near))
+        render.print_json("duplicates", result_dicts.near_dict(near))
     elif form is Format.table:
         _show(near, color)
     else:
@@ -38,38 +39,6 @@ def tell(near: Near, form: Format, color: bool) -> None:
 
 def _measure(near: Near, value: float) -> str:
     return f"{int(value)}" if near.measure == "distance" else f"{value:.3f}"
-
-
-def _json(near: Near) -> dict[str, Any]:
-    return {
-        "table": near.table,
-        "near": near.expression,
-        "within" if near.measure == "distance" else "alike": near.bound,
-        "block": near.block,
-        "proposed_block": near.proposed,
-        "rows": near.rows,
-        "values": near.values,
-        "null_rows": near.null_rows,
-        "error_rows": near.error_rows,
-        "unblocked_rows": near.unblocked_rows,
-        "blocks": near.blocks,
-        "compared": near.compared,
-        "value_pairs": near.value_pairs,
-        "pair_count": near.pairs,
-        "pairs": [
-            {
-                "a": item.a,
-                "b": item.b,
-                near.measure: int(item.measure) if near.measure == "distance" else item.measure,
-                "a_value": item.a_value,
-                "b_value": item.b_value,
-            }
-            for item in near.shown
-        ],
-        "clusters": [list(rows) for rows in near.clusters],
-        "missed": near.missed,
-        "malformed": len(near.malformed),
-    }
 
 
 def _show(near: Near, color: bool) -> None:

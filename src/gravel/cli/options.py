@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import sys
 import time
 from collections.abc import Iterator
@@ -22,6 +21,7 @@ with lazily():
     from rich import progress as rich_progress
 
     from gravel.cli import render
+    from gravel.engine import memory as engine_memory
     from gravel.language import bind, parameters
     from gravel.querying import members
     from gravel.sources import opening
@@ -119,10 +119,10 @@ def memory_of(text: str | None) -> int | None:
     """A size in bytes. Raises CallProblem."""
     if text is None:
         return None
-    match = re.fullmatch(r"(\d+) ?([KMG]?)i?B?", text.strip(), re.IGNORECASE)
-    if not match or int(match[1]) == 0:
-        raise CallProblem(f"--memory takes a size such as 256MB or 2GB, not {text!r}")
-    size = int(match[1]) * 1024 ** " KMG".index(match[2].upper() or " ")
+    try:
+        size = engine_memory.size_of(text)
+    except ValueError as error:
+        raise CallProblem(f"--memory takes {error}") from None
     if size < 1 << 20:
         raise CallProblem(f"--memory {text} is too little to work with", hint="give 1MB at least")
     return size

@@ -29,12 +29,13 @@ from gravel.problems import CallProblem, TableProblem
 with lazily():
     from rich import text as rich_text
 
+    from gravel import result_dicts
     from gravel.cli import look, render
     from gravel.engine import arrow_values, mapped
     from gravel.engine import memory as engine_memory
-    from gravel.inspecting import cells as inspecting_cells
     from gravel.language.functions import casts
     from gravel.ledger import fingerprint
+    from gravel.querying import relation as relations
     from gravel.querying import run
     from gravel.sinks import arrow, atomic_file, csv
     from gravel.sinks import files as sinks_files
@@ -119,14 +120,14 @@ def query(
             f"the query reads {write}, so it is not written over", hint="name another file"
         )
     if write is not None:
-        names = numbered(result.names)
+        names = relations.distinct_names(result.names)
         for old, new in zip(result.names, names, strict=True):
             if old != new:
                 render.note(f"a further column {old} is written as {new}", not no_color)
         _write(write, dataclasses.replace(result, names=names), replace)
 
     if format is Format.json:
-        render.print_json("query", _json(result, _texts(result), session, write))
+        render.print_json("query", result_dicts.query_dict(result, _texts(result), session, write))
     elif format is Format.table:
         _show(result, limit, not no_color)
         if explain:
@@ -238,18 +239,6 @@ def _texts(relation: Relation, most: int | None = None) -> list[list[str | None]
     ]
 
 
-def numbered(names: Sequence[str]) -> tuple[str, ...]:
-    """Names of which none is there twice: in a file columns are told apart by them."""
-    results: list[str] = []
-    for name in names:
-        index, new = 1, name
-        while new in results or (index > 1 and new in names):
-            index += 1
-            new = f"{name}_{index}"
-        results.append(new)
-    return tuple(results)
-
-
 def _write(target: Path, relation: Relation, replace: bool) -> None:
 
     if sql.is_database(str(target)):
@@ -343,47 +332,6 @@ def _write_typed(target: Path, relation: Relation) -> None:
         finally:
             output.discard()
             rows.discard()
-
-
-def _json(
-    relation: Relation, texts: list[list[str | None]], session: Session, write: Path | None
-) -> dict[str, Any]:
-    columns = [
-        [inspecting_cells.json_value(cell, kind.kind) for cell in column]
-        for column, kind in zip(texts, relation.types, strict=True)
-    ]
-    return {
-        "columns": [
-            {"name": name, "type": str(kind)}
-            for name, kind in zip(relation.names, relation.types, strict=True)
-        ],
-        "rows": [list(row) for row in zip(*columns, strict=True)],
-        "row_count": relation.count,
-        "account": [
-            {
-                "stage": item.stage,
-                "in": item.rows_in,
-                "out": item.rows_out,
-                "detail": item.detail,
-                "inputs": list(item.inputs),
-            }
-            for item in session.account
-        ],
-        "cautions": render.caution_json(session.cautions),
-        "remarks": list(session.remarks),
-        "errors": [
-            {
-                "stage": fault.stage,
-                "expression": fault.expression,
-                "sqlstate": fault.sqlstate,
-                "rows": fault.rows,
-                "row": fault.row,
-                "first_rows": list(fault.first),
-            }
-            for fault in session.faults
-        ],
-        "written": None if write is None else str(write),
-    }
 
 
 def _show(relation: Relation, limit: int | None, color: bool) -> None:

@@ -232,33 +232,6 @@ def remarks(lines: Sequence[str], color: bool = True, prefix: str = "") -> None:
         )
 
 
-def caution_json(result: Sequence[Caution]) -> list[dict[str, Any]]:
-    """Cautions as JSON."""
-    return [
-        {
-            "caution": item.caution,
-            "rows": item.rows,
-            "detail": item.detail,
-            "hint": item.hint,
-            "examples": list(item.examples),
-        }
-        for item in result
-    ]
-
-
-def branch_json(result: Sequence[BranchCount]) -> list[dict[str, Any]]:
-    """The branches of each CASE as JSON."""
-    return [
-        {
-            "case": item.text,
-            "branches": [{"when": when, "rows": rows} for when, rows in item.whens],
-            "else": item.otherwise,
-            "else_unknown": item.unknown,
-        }
-        for item in result
-    ]
-
-
 def print_branches(out: Console, result: Sequence[BranchCount]) -> None:
     """How many rows took each branch of a CASE."""
     for item in result:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,9 +12,10 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text as rich_text
 
+    from gravel import result_dicts
     from gravel.cli import clean, render
     from gravel.language import errors
-    from gravel.plans import figures, model, rehearse
+    from gravel.plans import model, rehearse
 
 if TYPE_CHECKING:
     from gravel.language.bind import Given
@@ -50,7 +50,7 @@ def try_step(
             context,
         )
     if form is Format.json:
-        render.print_json("try", _json(result))
+        render.print_json("try", result_dicts.step_dict(result))
     elif form is Format.table:
         _show(result, color)
     else:
@@ -72,39 +72,6 @@ def try_step(
     render.malformed_notes(result.table, result.malformed, color)
     for line in result.notes:
         render.note(f"{result.table}: {line}", color)
-
-
-def _json(rehearsal: Rehearsal) -> dict[str, Any]:
-    count = rehearsal.line.count
-
-    def samples(supplied: dict[str, list[ChangeExample]]) -> dict[str, Any]:
-        return {
-            what: [dataclasses.asdict(item) for item in subset]
-            for what, subset in supplied.items()
-            if subset
-        }
-
-    return {
-        "plan": rehearsal.plan,
-        "table": rehearsal.table,
-        "malformed": len(rehearsal.malformed),
-        "step": figures.step_json(rehearsal.line, rehearsal.totals),
-        "changes": samples(count.changes),
-        "samples": samples(count.samples),
-        "left": [dataclasses.asdict(item) for item in count.gone],
-        "errors": [
-            {
-                "column": column or None,
-                "sqlstate": kind.sqlstate,
-                "rows": kind.rows,
-                "example": kind.example,
-                "row": kind.row,
-            }
-            for column, kind in rehearsal.errors
-        ],
-        "stops": rehearsal.stops,
-        "cautions": render.caution_json(rehearsal.line.cautions),
-    }
 
 
 def _show(rehearsal: Rehearsal, color: bool) -> None:

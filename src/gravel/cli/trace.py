@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -24,6 +23,7 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text
 
+    from gravel import result_dicts
     from gravel.cli import look, render
     from gravel.language import errors
     from gravel.plans import flow, model
@@ -72,7 +72,7 @@ def trace(
         memory_of(memory) or flow.MEMORY,
     )
     if format is Format.json:
-        render.print_json("trace", _json(result))
+        render.print_json("trace", result_dicts.trace_dict(result))
     elif format is Format.table:
         _show(result, not no_color)
     else:
@@ -105,39 +105,6 @@ def trace(
             f" {'row matches' if result.matching == 1 else 'rows match'}{subset}",
             not no_color,
         )
-
-
-def _json(traced: TracedRows) -> dict[str, Any]:
-    def path(traced_path: TracedPath) -> dict[str, Any]:
-        events = [
-            {
-                "step": event.step,
-                "verb": event.verb,
-                "outcome": event.outcome,
-                "changes": [dataclasses.asdict(change) for change in event.changes],
-                "reason": event.reason,
-                "sqlstate": event.sqlstate,
-                "read": dict(event.read),
-                "into": event.into,
-                "paths": list(event.paths),
-            }
-            for event in traced_path.events
-        ]
-        return {
-            "path": traced_path.path,
-            "events": events,
-            "ends": traced_path.ends,
-            "output_row": traced_path.output_row,
-        }
-
-    return {
-        "plan": traced.plan,
-        "table": traced.table,
-        "matching": traced.matching,
-        "rows": [
-            {"row": item.row, "paths": [path(each) for each in item.paths]} for item in traced.rows
-        ],
-    }
 
 
 def _flat(traced: TracedRows) -> list[list[str | None]]:

@@ -29,6 +29,7 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text as rich_text
 
+    from gravel import result_dicts
     from gravel.cli import finding as cli_finding
     from gravel.cli import render
     from gravel.cli import step as cli_step
@@ -111,7 +112,7 @@ def try_(
     with progress(source, 2):
         trial = attempt.attempt(source, assignments or [], supplied)
     if format is Format.json:
-        render.print_json("try", _json(trial))
+        render.print_json("try", result_dicts.try_dict(trial))
     elif format is Format.table:
         _show(trial, not no_color)
     else:
@@ -135,37 +136,6 @@ def try_(
             " --dry-run",
             not no_color,
         )
-
-
-def _json(trial: Trial) -> dict[str, Any]:
-    return {
-        "table": trial.table,
-        "rows": trial.rows,
-        "malformed": len(trial.malformed),
-        "assignments": [_attempt_json(attempt) for attempt in trial.attempts],
-        "cautions": render.caution_json(trial.cautions),
-        "branches": render.branch_json(trial.branches),
-        "remarks": list(trial.remarks),
-    }
-
-
-def _attempt_json(attempt: Attempt) -> dict[str, Any]:
-    return {
-        "column": attempt.column,
-        "changed": attempt.changed,
-        "unchanged": attempt.unchanged,
-        "errors": attempt.errors,
-        "filled": attempt.filled,
-        "emptied": attempt.emptied,
-        "changes": [
-            {"before": before, "after": after, "rows": rows}
-            for before, after, rows in attempt.changes
-        ],
-        "error_kinds": [
-            {"sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row}
-            for kind in attempt.error_kinds
-        ],
-    }
 
 
 def _show(trial: Trial, color: bool) -> None:

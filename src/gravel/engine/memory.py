@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from contextlib import suppress
 from functools import lru_cache
 from pathlib import Path
@@ -31,6 +32,14 @@ def keep_freed_blocks() -> None:
         mallopt(_ARENAS, 1)  # each thread's own would keep what the others could use
     except (OSError, AttributeError):
         return
+
+
+def size_of(text: str) -> int:
+    """A size such as 256MB or 2GB in bytes. Raises ValueError."""
+    match = re.fullmatch(r"(\d+) ?([KMG]?)i?B?", text.strip(), re.IGNORECASE)
+    if not match or int(match[1]) == 0:
+        raise ValueError(f"a size such as 256MB or 2GB, not {text!r}")
+    return int(match[1]) * 1024 ** " KMG".index(match[2].upper() or " ")
 
 
 def quarter_of_the_machine() -> int:

@@ -267,6 +267,19 @@ class Relation:
         return result[0] if result else None
 
 
+def distinct_names(names: Sequence[str]) -> tuple[str, ...]:
+    """Names of which none is there twice, further ones numbered: in a file columns are told apart
+    by them."""
+    result: list[str] = []
+    for name in names:
+        number, new = 1, name
+        while new in result or (number > 1 and new in names):
+            number += 1
+            new = f"{name}_{number}"
+        result.append(new)
+    return tuple(result)
+
+
 def taken(vector: Vector, rows: np.ndarray) -> Vector:
     """These rows of a vector; an index below 0 is NULL."""
     if len(rows) and int(rows.min()) < 0:

@@ -34,7 +34,7 @@ from gravel.querying.relation import Columns, Grouped, Relation, as_type, codes_
 from gravel.querying.scopes import Scopes
 from gravel.querying.shapes import SUBQUERIES, top
 from gravel.sources.opening import open_table
-from gravel.sources.source import Malformed
+from gravel.sources.source import Malformed, Source
 
 _FOLDED = (
     200_000  # distinct keys up to which those that differ in case or spaces only are looked for
@@ -112,6 +112,7 @@ class Base(ABC):
     text: str
     given: Given = field(default_factory=Given)
     tables: dict[str, str] = field(default_factory=dict)
+    opened: dict[str, Source] = field(default_factory=dict)  # tables at hand, by folded names
     base: Path | None = None
     on_error: str = "stop"
     account: list[Stage] = field(default_factory=list)
@@ -911,6 +912,8 @@ class Base(ABC):
 
     def _open(self, node: tree.Table) -> Any:
         reference = node.reference
+        if node.is_name and reference.casefold() in self.opened:
+            return self.opened[reference.casefold()]
         if node.is_name:
             known = {name.casefold(): name for name in self.tables}
             if reference.casefold() not in known:

@@ -1,0 +1,456 @@
+"""Gravel as a library: tables, queries and plans from Python, with the results of the command line.
+
+Every function may be called from several threads at once. Errors are the exceptions of
+`gravel.problems` and `gravel.Diagnostic`, whose `message`, `place` and `hint` say what the command
+line would.
+"""
+
+from __future__ import annotations
+
+import datetime
+import html
+import tempfile
+import threading
+import weakref
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import ExitStack
+from dataclasses import replace
+from decimal import Decimal
+from functools import partial, wraps
+from pathlib import Path
+from typing import Any, ParamSpec, TypeVar
+
+import pyarrow as pa
+
+from gravel import result_dicts
+from gravel.comparing.compare import MEMORY as COMPARE_MEMORY
+from gravel.comparing.compare import How, compare
+from gravel.duplicates.groups import MEMORY as DUPLICATES_MEMORY
+from gravel.duplicates.groups import duplicates
+from gravel.engine.mapped import Store
+from gravel.engine.memory import quarter_of_the_machine, size_of
+from gravel.inspecting.attempt import attempt
+from gravel.inspecting.check import allowance, check, named_condition
+from gravel.inspecting.count import count_table
+from gravel.inspecting.look import look
+from gravel.language import nodes
+from gravel.language.bind import Given
+from gravel.language.parameters import from_plan, parameter
+from gravel.language.types import TEXT
+from gravel.plans.flow import MEMORY as PLAN_MEMORY
+from gravel.plans.model import PlanFile, read_plan
+from gravel.plans.result import Run
+from gravel.plans.run import Wish, clean
+from gravel.problems import CallProblem
+from gravel.profiling.figures import figures
+from gravel.profiling.profile import MEMORY as PROFILE_MEMORY
+from gravel.profiling.profile import profile
+from gravel.querying.members import members_of
+from gravel.querying.relation import Relation, distinct_names
+from gravel.querying.run import Session
+from gravel.reports import check as check_page
+from gravel.reports import compare as compare_page
+from gravel.reports import duplicates as duplicates_page
+from gravel.reports import profile as profile_page
+from gravel.sources.opening import ReadOptions
+from gravel.sources.opening import open_table as open_source
+from gravel.sources.source import Source
+
+Params = ParamSpec("Params")
+Found = TypeVar("Found")
+
+
+def open_table(
+    table: Any,
+    *,
+    delimiter: str | None = None,
+    encoding: str | None = None,
+    empty_null: bool = False,
+    text: Sequence[str] = (),
+) -> Table:
+    """A table.
+
+    `table` is a reference as the command line takes it (a file, `harbour.db#boats`, a server's
+    URL), a path, an Arrow table, or anything with `__arrow_c_stream__` (a data frame, a reader).
+    `text`: columns to keep as text whatever they hold. Raises TableProblem, CallProblem.
+    """
+    if isinstance(table, Table):
+        return table
+    if isinstance(table, (str, Path)):
+        how = ReadOptions(delimiter, encoding, empty_null, tuple(text))
+        return Table(open_source(str(table), how))
+    if hasattr(table, "__arrow_c_stream__"):
+        return _of_arrow(pa.table(table), tuple(text))
+    raise CallProblem(
+        f"a {type(table).__name__} is not a table",
+        hint="a file's name, an Arrow table, or what has __arrow_c_stream__",
+    )
+
+
+def _of_arrow(table: pa.Table, text: tuple[str, ...]) -> Table:
+    """An Arrow table, kept in a file that lives as long as the Table does."""
+    folder = tempfile.TemporaryDirectory(prefix="gravel-")
+    path = Path(folder.name, "table.arrow")
+    with pa.OSFile(str(path), "wb") as file, pa.ipc.new_file(file, table.schema) as writer:
+        writer.write_table(table, max_chunksize=1 << 16)
+    made = Table(open_source(str(path), ReadOptions(texts=text)))
+    weakref.finalize(made, folder.cleanup)
+    return made
+
+
+def _one_at_a_time(method: Callable[Params, Found]) -> Callable[Params, Found]:
+    """Let threads that share a table take turns."""
+
+    @wraps(method)
+    def turn(*args: Params.args, **kwargs: Params.kwargs) -> Found:
+        table: Any = args[0]
+        with table._lock:
+            return method(*args, **kwargs)
+
+    return turn
+
+
+class Table:
+    """A table that can be counted, looked at, profiled, checked, compared. Nothing here writes."""
+
+    def __init__(self, source: Source) -> None:
+        self.source = source
+        self._lock = threading.RLock()  # a table is read by one call at a time
+
+    @property
+    def name(self) -> str:
+        """What it was called."""
+        return self.source.name
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The names of its columns."""
+        return self.source.columns
+
+    @_one_at_a_time
+    def types(self) -> dict[str, str]:
+        """The type of each column, as SQL writes it; those of a text file are found from all of
+        its values."""
+        found = self.source.types(list(range(len(self.columns))))
+        return {self.columns[index]: str(kind) for index, kind in found.items()}
+
+    def to_arrow(self) -> pa.Table:
+        """All rows, each column in its type; texts that do not fit a declared type are NULL."""
+        return query("SELECT * FROM t", tables={"t": self}).to_arrow()
+
+    @_one_at_a_time
+    def count(
+        self,
+        *,
+        key: Sequence[str] = (),
+        distinct: Sequence[str] = (),
+        totals: Sequence[str] = (),
+        params: Mapping[str, Any] | None = None,
+    ) -> Result:
+        """Rows, columns, malformed records; whether `key` is one; distinct values and exact sums of
+        expressions. Raises Diagnostic, TableProblem."""
+        keys = [", ".join(key)] if key else []
+        found = count_table(self.source, distinct, keys, totals, _context(params))
+        return Result(found, result_dicts.count_dict)
+
+    @_one_at_a_time
+    def look(
+        self,
+        *,
+        where: str | None = None,
+        show: Sequence[str] = (),
+        columns: Sequence[str] = (),
+        sort: str | None = None,
+        rows: int | None = 20,
+        params: Mapping[str, Any] | None = None,
+    ) -> Result:
+        """The first rows that meet a condition (`rows` None: all), with expressions beside them.
+        Raises Diagnostic, TableProblem."""
+        view = look(
+            self.source,
+            columns=", ".join(columns) or None,
+            where=where,
+            show=show,
+            sort=sort,
+            rows=rows,
+            given=_context(params),
+        )
+        return Result(view, result_dicts.look_dict)
+
+    @_one_at_a_time
+    def profile(
+        self,
+        *,
+        sample: int | None = None,
+        memory: str | int | None = None,
+        today: datetime.date | None = None,
+    ) -> Result:
+        """What is in each column, what is wrong with it, how to see it and how to fix it. Raises
+        TableProblem."""
+        day = today or datetime.date.today()
+        room = _memory(memory, PROFILE_MEMORY)
+        found = profile(self.source, today=day, memory=room, sample=sample)
+        return Result(
+            found,
+            lambda value: figures(value, self.source, None),
+            lambda path, value: profile_page.write_page(path, value, self.source, day),
+        )
+
+    @_one_at_a_time
+    def try_(self, *assignments: str, params: Mapping[str, Any] | None = None) -> Result:
+        """What `column = EXPR` would change, fill, empty and fail at. Raises Diagnostic,
+        TableProblem."""
+        found = attempt(self.source, assignments, _context(params))
+        return Result(found, result_dicts.try_dict)
+
+    @_one_at_a_time
+    def check(
+        self,
+        *conditions: str,
+        unknown_fails: bool = False,
+        allow: int | str = 0,
+        params: Mapping[str, Any] | None = None,
+    ) -> Result:
+        """Whether conditions (`name: EXPR`, or the expression alone) hold in every row, or with
+        aggregates for the table as a whole. `allow`: failing rows to tolerate, or a share such as
+        "0.1%". Raises Diagnostic, TableProblem, DataProblem."""
+        found = check(
+            self.source,
+            [named_condition(text) for text in conditions],
+            unknown_fails=unknown_fails,
+            allowed=allowance(allow),
+            given=_context(params),
+        )
+        return Result(
+            found,
+            lambda value: result_dicts.check_dict(value, None),
+            lambda path, value: check_page.write_page(path, value, unknown_fails),
+        )
+
+    @_one_at_a_time
+    def duplicates(
+        self,
+        *,
+        on: Sequence[str] = (),
+        key: Sequence[str] = (),
+        level: str = "equal",
+        null_equal: bool = False,
+        groups: int | None = 10,
+        memory: str | int | None = None,
+        params: Mapping[str, Any] | None = None,
+    ) -> Result:
+        """Groups of rows that are equal in expressions (none: in all columns), exactly or at a
+        looser match level. Raises Diagnostic, CallProblem, TableProblem."""
+        found = duplicates(
+            self.source,
+            on,
+            key=key,
+            rung=level,
+            null_equal=null_equal,
+            shown=groups,
+            given=_context(params),
+            memory=_memory(memory, DUPLICATES_MEMORY),
+        )
+
+        def page(path: Path, value: Any) -> None:
+            step = result_dicts.step_text(value) if value.proposal else ""
+            duplicates_page.write_page(path, value, step)
+
+        return Result(found, result_dicts.duplicates_dict, page)
+
+    @_one_at_a_time
+    def compare(
+        self,
+        other: Any,
+        *,
+        key: Sequence[str] = (),
+        where: str | None = None,
+        ignore_case: bool = False,
+        ignore_spaces: bool = False,
+        memory: str | int | None = None,
+        params: Mapping[str, Any] | None = None,
+    ) -> Result:
+        """What differs between this table (before) and another one (after), matched by a key, else
+        as many rows alike. Raises Diagnostic, CallProblem, TableProblem."""
+        how = How(ignore_case=ignore_case, ignore_spaces=ignore_spaces, where=where)
+        room = _memory(memory, COMPARE_MEMORY)
+        after = open_table(other).source
+        found, _ = compare(self.source, after, key, how, _context(params), room)
+        return Result(found, result_dicts.compare_dict, compare_page.write_page)
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        """The rows as an Arrow stream, so that other libraries take them without a copy."""
+        return self.to_arrow().__arrow_c_stream__(requested_schema)
+
+    def __repr__(self) -> str:
+        return f"<gravel.Table {self.name}: {len(self.columns)} columns>"
+
+
+class Result:
+    """What a command found. Its figures are attributes, named as in the dataclass that it holds;
+    `to_dict` gives them as the command's JSON does; notebooks show the command's page."""
+
+    def __init__(
+        self,
+        value: Any,
+        to_dict: Callable[[Any], dict[str, Any]],
+        page: Callable[[Path, Any], None] | None = None,
+    ) -> None:
+        self.value, self._to_dict, self._page = value, to_dict, page
+
+    def __getattr__(self, name: str) -> Any:
+        if name.startswith("_") or name == "value":
+            raise AttributeError(name)
+        return getattr(self.value, name)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The figures as plain values, as `--format json` has them."""
+        return self._to_dict(self.value)
+
+    def _repr_html_(self) -> str | None:
+        if self._page is None:
+            return None
+        with tempfile.TemporaryDirectory(prefix="gravel-") as folder:
+            path = Path(folder, "page.html")
+            self._page(path, self.value)
+            page = html.escape(path.read_text("utf-8"), quote=True)
+        return f'<iframe srcdoc="{page}" style="width:100%;height:40em;border:0"></iframe>'
+
+    def __repr__(self) -> str:
+        return f"<gravel.Result {self.value!r:.400}>"
+
+
+class QueryResult:
+    """The rows of a query, with the row counts of its operators and its cautions."""
+
+    def __init__(self, relation: Relation, session: Session) -> None:
+        self._relation = relation
+        self.columns = relation.names
+        self.row_count = relation.count
+        self.account = tuple(session.account)
+        self.cautions = tuple(session.cautions)
+        self.errors = tuple(session.faults)
+
+    @property
+    def types(self) -> tuple[str, ...]:
+        """The type of each column, as SQL writes it."""
+        return tuple(map(str, self._relation.types))
+
+    def to_arrow(self) -> pa.Table:
+        """The rows as an Arrow table; columns of one name are numbered."""
+        names = distinct_names(self.columns)
+        values = [vector.values for vector in self._relation.vectors]
+        return pa.table(dict(zip(names, values, strict=True)))
+
+    def rows(self) -> list[tuple[Any, ...]]:
+        """The rows as tuples of Python values."""
+        columns = [vector.values.to_pylist() for vector in self._relation.vectors]
+        return list(zip(*columns, strict=True)) if columns else [()] * self.row_count
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        """The rows as an Arrow stream."""
+        return self.to_arrow().__arrow_c_stream__(requested_schema)
+
+    def __repr__(self) -> str:
+        return f"<gravel.QueryResult {self.row_count:,} rows: {', '.join(self.columns)}>"
+
+
+def query(
+    text: str,
+    *,
+    tables: Mapping[str, Any] | None = None,
+    params: Mapping[str, Any] | None = None,
+    on_error: str = "stop",
+    memory: str | int | None = None,
+) -> QueryResult:
+    """The result of a SELECT. Its tables are files in quotes, or names that `tables` gives: each a
+    Table, a reference, an Arrow table, or what has `__arrow_c_stream__`. `on_error`: rows with an
+    error stop the query, become NULL ("null"), or are left out ("omit"). Raises Diagnostic,
+    TableProblem, DataProblem."""
+    if on_error not in ("stop", "null", "omit"):
+        raise CallProblem(f"on_error is stop, null or omit, not {on_error!r}")
+    opened = {name: open_table(table) for name, table in (tables or {}).items()}
+    session = Session(
+        "",
+        _context(params),
+        on_error=on_error,
+        store=Store(_memory(memory, quarter_of_the_machine())),
+    )
+    session.opened = {name.casefold(): table.source for name, table in opened.items()}
+    session.tables = {name: table.name for name, table in opened.items()}
+    with ExitStack() as turns:
+        for table in sorted(opened.values(), key=id):  # one order for all threads
+            turns.enter_context(table._lock)
+        return QueryResult(session.query(text), session)
+
+
+class Plan:
+    """A plan: where rows come from, the steps, where they go, what must hold."""
+
+    def __init__(self, file: PlanFile) -> None:
+        self.file = file
+
+    @classmethod
+    def load(cls, path: str | Path) -> Plan:
+        """Read a plan's file. Raises TableProblem, and Problems with every mistake of its form."""
+        return cls(read_plan(Path(path), str(path)))
+
+    def run(
+        self,
+        *,
+        dry: bool = False,
+        memory: str | int | None = None,
+        backup: str | None = None,
+        params: Mapping[str, Any] | None = None,
+        today: datetime.date | None = None,
+    ) -> Result:
+        """Run it. Nothing is written unless every proof holds: look at `good`, `steps` and
+        `proofs`. `dry` does everything except write. Raises Problems, TableProblem."""
+        wish = Wish(dry=dry, memory=_memory(memory, PLAN_MEMORY), backup=backup)
+        context = _context(params) or Given()
+        done: Run = clean(
+            self.file, context if today is None else replace(context, today=today), wish
+        )
+        return Result(done, result_dicts.run_dict)
+
+    def __repr__(self) -> str:
+        return f"<gravel.Plan {self.file.name}>"
+
+
+def _memory(size: str | int | None, usual: int) -> int:
+    """Bytes of memory that a call may take. Raises CallProblem."""
+    if size is None or isinstance(size, int):
+        return size or usual
+    try:
+        return size_of(size)
+    except ValueError as error:
+        raise CallProblem(f"memory is {error}") from None
+
+
+def _context(params: Mapping[str, Any] | None, today: datetime.date | None = None) -> Given:
+    """What expressions are given: parameters as what they are in Python, and what decides
+    subqueries. Raises CallProblem."""
+    context = Given({name: _constant(name, value) for name, value in (params or {}).items()})
+    if today is not None:
+        context = replace(context, today=today)
+    return replace(context, members=partial(_members, context))
+
+
+def _constant(name: str, value: Any) -> nodes.Constant:
+    if isinstance(value, str):
+        return nodes.Constant(TEXT, 0, 0, value)  # a text is one, whatever it looks like
+    if value is None:
+        return parameter("NULL")
+    if isinstance(value, datetime.datetime):
+        return parameter(f"TIMESTAMP '{value.isoformat(' ')}'")
+    if isinstance(value, datetime.date):
+        return parameter(f"DATE '{value.isoformat()}'")
+    if isinstance(value, Decimal):
+        return parameter(format(value, "f"))
+    if isinstance(value, (bool, int, float)):
+        return from_plan({name: value})[name]
+    raise CallProblem(f"{name} is a {type(value).__name__}, which is not a value for a parameter")
+
+
+def _members(context: Given, node: Any, text: str) -> Any:
+    return members_of(context, None, lambda *_: None)(node, text)

@@ -1,0 +1,139 @@
+"""Gravel as a library: the page docs/python.md, and the same figures as the command line."""
+
+from __future__ import annotations
+
+import datetime
+import re
+import subprocess
+import sys
+from concurrent.futures import ThreadPoolExecutor
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pytest
+
+import gravel as library
+from conftest import write
+
+PAGE = Path(__file__).resolve().parent.parent / "docs" / "python.md"
+
+
+@pytest.fixture
+def harbour(gravel: Any, folder: Path, monkeypatch: Any) -> Path:
+    """A folder with the demo in it, which is the current one."""
+    gravel("demo", "--quiet")
+    monkeypatch.chdir(folder / "gravel-demo")
+    return folder / "gravel-demo"
+
+
+def test_every_block_of_the_page_runs(harbour: Path) -> None:
+    blocks = re.findall(r"```python\n(.*?)```", PAGE.read_text("utf-8"), re.DOTALL)
+    assert len(blocks) > 5
+    names: dict[str, Any] = {}
+    for block in blocks:
+        exec(compile(block, str(PAGE), "exec"), names)
+
+
+def test_importing_it_loads_nothing_else() -> None:
+    code = "import gravel, sys; print([name for name in sys.modules if name.split('.')[0] in ('numpy', 'pyarrow', 'pydantic', 'typer', 'rich', 'lark')])"
+    assert (
+        subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, check=True
+        ).stdout.strip()
+        == "[]"
+    )
+    assert {"open_table", "query", "Plan", "Problem"} <= set(dir(library))
+    with pytest.raises(AttributeError, match="no attribute opne"):
+        library.opne  # noqa: B018
+
+
+def test_figures_are_those_of_the_command_line(harbour: Path, figures: Any) -> None:
+    boats, owners = (
+        library.open_table("boats.csv"),
+        library.open_table(Path("owners.csv"), text=["owner_id"]),
+    )
+
+    def same(result: Any, *command: str) -> None:
+        told = figures(*command)
+        told.pop("gravel")
+        assert result.to_dict() == told
+
+    assert boats.count(key=["boat_id"], distinct=["UPPER(name)"], totals=["fee"]).to_dict() == figures(
+        "count", "boats.csv", "--key", "boat_id", "--distinct", "UPPER(name)", "--total", "fee")["tables"][0]  # fmt: skip
+    same(boats.look(where="fee > 900", show=["fee * 2 AS twice"], sort="fee", rows=4),
+         "look", "boats.csv", "--where", "fee > 900", "--show", "fee * 2 AS twice", "--sort", "fee", "--rows", "4")  # fmt: skip
+    same(boats.profile(), "profile", "boats.csv")
+    same(boats.try_("name = TIDY_SPACES(name)"), "try", "boats.csv", "name = TIDY_SPACES(name)")
+    same(
+        boats.check("fee > 0", "COUNT(*) = 420", allow="5%"),
+        "check",
+        "boats.csv",
+        "fee > 0",
+        "COUNT(*) = 420",
+        "--allow",
+        "5%",
+    )
+    same(owners.duplicates(on=["name"], level="words", groups=3, memory="1MB"),
+         "duplicates", "owners.csv", "--text", "owner_id", "--on", "name", "--level", "words", "--rows", "3")  # fmt: skip
+    same(library.Plan.load("boats.toml").run(dry=True), "clean", "boats.toml", "--dry-run")
+    library.Plan.load("boats.toml").run()
+    done = figures("compare", "boats.csv", "boats-clean.csv", "--key", "boat_id", status=1)
+    assert boats.compare("boats-clean.csv", key=["boat_id"]).to_dict() == {
+        key: value for key, value in done.items() if key != "gravel"
+    }
+
+
+def test_arrow_in_and_out_and_parameters_as_python_has_them() -> None:
+    day = datetime.date(2024, 2, 29)
+    table = pa.table(
+        {
+            "code": ["072", "72", None],
+            "n": [1, 2, 3],
+            "day": [day, None, day],
+            "tags": [["a"], [], None],
+        }
+    )
+    mine = library.open_table(table)
+    assert (
+        mine.to_arrow().select(["code", "n", "day"]).to_pylist()
+        == table.select(["code", "n", "day"]).to_pylist()
+    )
+    asked = "SELECT n FROM t WHERE {} ORDER BY n"
+    for condition, value, rows in (
+        ("code = :v", "072", [(1,)]), ("n >= :v", 2, [(2,), (3,)]), ("day = :v", day, [(1,), (3,)]), ("n > :v", Decimal("1.5"), [(2,), (3,)]),
+        ("COALESCE(n > :v, TRUE)", None, [(1,), (2,), (3,)]), ("n < :v", 2.5, [(1,), (2,)]), ("(n > 1) = :v", True, [(2,), (3,)]),
+        ("CAST(day AS TIMESTAMP) < :v", datetime.datetime(2024, 3, 1, 12), [(1,), (3,)]),
+    ):  # fmt: skip
+        assert (
+            library.query(asked.format(condition), tables={"t": table}, params={"v": value}).rows()
+            == rows
+        ), condition
+    twice = library.query("SELECT n, n FROM t", tables={"t": mine})
+    assert twice.to_arrow().column_names == ["n", "n_2"]
+    assert pa.table(twice).num_rows == pa.table(mine).num_rows == 3
+    again = library.query(
+        "SELECT COUNT(*) FROM first JOIN t USING (n)", tables={"first": twice, "t": mine}
+    )
+    assert again.rows() == [(3,)]
+    for wrong in (lambda: library.open_table(7), lambda: library.query("SELECT 1", on_error="skip"), lambda: mine.profile(memory="much"),
+                  lambda: library.query("SELECT :v", params={"v": object()})):  # fmt: skip
+        with pytest.raises(library.CallProblem):
+            wrong()
+
+
+def test_threads_share_tables_and_keep_their_results(folder: Path) -> None:
+    write("t.csv", "id,name,n\n" + "".join(f"{at},name {at % 50},{at % 7}\n" for at in range(3000)))
+    table = library.open_table("t.csv")
+
+    def work(number: int) -> bool:
+        rows = library.query(
+            f"SELECT COUNT(*) AS c{number} FROM t WHERE n = {number % 7}", tables={"t": table}
+        )
+        checked = table.check(f"id >= {number}")
+        return (rows.columns, rows.rows(), checked.checks[0].fails, table.profile(sample=100).sample.of) == (
+            (f"c{number}",), [(3000 // 7 + (number % 7 < 3000 % 7),)], number, 3000)  # fmt: skip
+
+    with ThreadPoolExecutor(4) as pool:
+        assert all(pool.map(work, range(40)))
