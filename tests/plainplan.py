@@ -282,7 +282,7 @@ class Plain:
             key.append(_Reversed(value) if descending else _Plain(value))
         return key
 
-    def unique(self, step: dict[str, Any]) -> None:
+    def deduplicate(self, step: dict[str, Any]) -> None:
         groups: dict[Any, list[int]] = {}
         rows = []
         for path, row, concerned in self._concerned():

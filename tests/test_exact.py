@@ -359,7 +359,7 @@ def test_what_was_wrong_once(text: str, rows: list[Any], asked: Any) -> None:
         ("SELECT 1 FROM (VALUES (1)) v(x) WINDOW w AS (ORDER BY nosuch)", "no column nosuch"), ("SELECT 1 FROM (VALUES (1)) a(x) JOIN (SELECT 2 WHERE FALSE) b(y) ON y", "a condition is needed"),
         ("SELECT 1 /* a /* b */", "the comment is not closed"), ("SELECT x LIKE 'a%' ESCAPE '' FROM (VALUES ('a')) v(x)", "one character"), ("SELECT CAST(1 AS BOOLEAN)", "write 1 <> 0"),
         ("SELECT TO_DATE('x')", "AS DATE FORMAT"), ("SELECT LEN('x')", "LENGTH"), ("SELECT 'a' ILIKE 'b'", "UPPER(x) LIKE"), ("SELECT EXTRACT(DOW FROM DATE '2024-01-01')", "ISODOW"),
-        ("SELECT * FROM boats.csv", "a file stands in quotes"), ("SELECT a FROM (VALUES (1)) v(a) ORDER BY group", "reserved word"), ("SELECT CAST('a' AS VARCHAR(99999999999999999999))", "no type"),
+        ("SELECT * FROM boats.csv", "a file stands in quotes"), ("SELECT a FROM (VALUES (1)) v(a) ORDER BY group", "reserved word"), ("SELECT CAST('a' AS VARCHAR(99999999999999999999))", "not a type"),
         ("SELECT (1, 2) = (1, 2, 3)", "beside 3"), ("SELECT DATE '2024-01-01' + INTERVAL '999999999' YEAR", "out of range"),
     ],
 )  # fmt: skip
@@ -392,7 +392,7 @@ def test_bytes_stay_bytes_and_mixed_columns_are_told(gravel: Any, figures: Any) 
     write("q.toml", 'table = "h.db#t"\nwrite = "i.db#t"\n')
     assert "several types" in gravel("clean", "q.toml", status=1).err
     assert not Path("i.db").exists()
-    assert "no UTF-8" in gravel("look", "h.db#t").err
+    assert "not UTF-8" in gravel("look", "h.db#t").err
     ran = gravel("count", "h.db", status=3)
     assert "h.db#t" in ran.out
     assert "broken cannot be read" in ran.err
@@ -476,7 +476,7 @@ def test_an_address_shows_no_password_and_runs_no_statement(gravel: Any) -> None
     )
     assert "hush21" not in gravel("clean", "p.toml", status=3).err
     assert (
-        "no option"
+        "not an option"
         in gravel(
             "count",
             "mysql://ann@127.0.0.1:1/harbour?init_command=DROP%20TABLE%20boats#boats",

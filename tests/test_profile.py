@@ -198,9 +198,9 @@ def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: An
                 ranked = sorted(
                     misfits.items(), key=lambda item: (-item[1], values.index(item[0]))
                 )[:5]
-                assert [
-                    (item["value"], item["rows"]) for item in fit["type mismatches"]
-                ] == ranked, fit["type"]
+                assert [(item["value"], item["rows"]) for item in fit["mismatches"]] == ranked, fit[
+                    "type"
+                ]
         assert {item["shape"]: item["rows"] for item in told["shapes"]} == expected["shapes"]
         assert all(
             item["example"] == next(v for v in known if _shape(v) == item["shape"])
@@ -514,7 +514,7 @@ def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) ->
     gravel("profile", "j.jsonl", "--suggest", "j.toml")
     assert 'write = "j-clean.jsonl"' in Path("j.toml").read_text("utf-8")
     assert (
-        "no number of a finding"
+        "not a number of a finding"
         in gravel("profile", "t.csv", "--suggest", "q.toml", "--choose", "1,99", status=2).err
     )
 

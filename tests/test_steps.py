@@ -81,7 +81,7 @@ def test_a_split_into_columns_counts_what_is_too_much_and_too_little(figures: An
             "rows with more than 2 pieces, the rest kept together",
         ),
         (
-            ', extra rows = "drop"',
+            ', surplus = "drop"',
             [["Aa", "Bo"], ["Cc", "Di"], ["Ff", None], [None, "Gg"]],
             "rows with more than 2 pieces, the rest dropped",
         ),
@@ -98,7 +98,7 @@ def test_a_split_into_columns_counts_what_is_too_much_and_too_little(figures: An
         assert _out() == [["surname", "given"], *rows]
         assert (notes[noted], notes["rows with fewer than 2 pieces"]) == (1, 1)
     _plan(
-        '[[step]]\nsplit = { column = "who", on_regex = "[,;]", into = ["a", "b"], extra rows = "error", short = "error" }\non_error = "set aside"\n'
+        '[[step]]\nsplit = { column = "who", on_regex = "[,;]", into = ["a", "b"], surplus = "error", short = "error" }\non_error = "set aside"\n'
     )
     done = figures("clean", "p.toml")
     assert [(one["sqlstate"], one["rows"], one["row"]) for one in done["errors"]] == [
@@ -156,7 +156,7 @@ def test_a_query_carries_paths_on_or_says_that_they_end(figures: Any, gravel: An
     _plan(f'[[step]]\nquery = "{join.format("LEFT")}"\nrows = "more"\n', "totals = ['id']")
     done = figures("clean", "p.toml", status=1)  # copies count twice
     assert [one["detail"] for one in done["proofs"] if not one["holds"]] == [
-        "10 at the start, 14 in the output, NULL rejected (4 too many)"
+        "10 at the start, 14 in the output, NULL in the rejects (4 too many)"
     ]
     _plan(f'[[step]]\nquery = "{join.format("FULL")}"\nrows = "more"\n')
     done = figures("clean", "p.toml")
@@ -201,11 +201,11 @@ def test_control_totals_are_kept_or_the_run_is_not_good(figures: Any, gravel: An
     assert [step["totals"] for step in done["steps"]] == [
         {"fee": "60.5", "COUNT(DISTINCT owner)": 2, "fee * 2": "121.0"}, {"fee": "10.0", "COUNT(DISTINCT owner)": 1, "fee * 2": "20.0"},
     ]  # fmt: skip
-    assert "60.5 at the start, 10.0 in the output, 50.5 rejected" in {
+    assert "60.5 at the start, 10.0 in the output, 50.5 in the rejects" in {
         one["detail"] for one in done["proofs"]
     }
     _plan('[[step]]\nset = { fee = "fee * 1.1" }\n', 'totals = ["fee"]')
-    assert "the total of fee is kept" in gravel("clean", "p.toml", status=1).err
+    assert "the control total of fee reconciles" in gravel("clean", "p.toml", status=1).err
     _plan("", 'totals = ["name"]')
     assert "SUM takes a number" in gravel("clean", "p.toml", status=2).err
 
@@ -280,7 +280,7 @@ def test_the_page_of_a_run_tells_what_the_terminal_tells(gravel: Any) -> None:
         "2 rows written to o.csv",
         "2 dropped",
         "no &lt;gulls&gt;",
-        "the total of fee is kept",
+        "the control total of fee reconciles",
         "Changed columns, before and after",
     ):
         assert text in page
@@ -384,7 +384,7 @@ def test_a_query_step_keeps_what_it_reads_and_tells_what_is_no_row(
     _plan(query)
     assert (
         figures("clean", "p.toml")["steps"][1]["notes"][
-            "malformed records of owners.csv are not rows"
+            "malformed records of owners.csv are skipped"
         ]
         == 1
     )

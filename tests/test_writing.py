@@ -437,7 +437,7 @@ def test_values_that_a_store_cannot_hold_are_told_and_nothing_is_written(
         _plan("b.csv", target, types)
         ran = gravel("clean", "p.toml", status=1 if target == "o.parquet" else 0)
         if target == "o.parquet":
-            assert "built has a value that is not a INTEGER: 'n/a'" in ran.err
+            assert "built has a value that does not fit INTEGER: 'n/a'" in ran.err
     assert not Path("o.parquet").exists()
     # SQLite holds anything in any column, and says so when it is read.
     assert (

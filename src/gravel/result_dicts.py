@@ -5,13 +5,14 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Sequence
+from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 from gravel.inspecting.cells import json_value
-from gravel.inspecting.examples import outcome
 from gravel.language.errors import meaning
 from gravel.plans.edit import deduplicate_text
-from gravel.plans.figures import changes_json, proofs_json, step_json, steps_json, total_json
+from gravel.plans.figures import changes_json, proofs_json, step_json, steps_json
+from gravel.querying.examples import outcome
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -201,6 +202,15 @@ def compare_dict(compared: Compared) -> dict[str, Any]:
     }
 
 
+def _total(value: Any) -> Any:
+    """A total as JSON: integers to 2^53 and doubles as numbers, decimals as strings."""
+    if isinstance(value, Decimal):
+        return format(value, "f")
+    if isinstance(value, int) and abs(value) > 2**53:
+        return str(value)
+    return value
+
+
 def count_dict(item: Any) -> dict[str, Any]:
     return {
         "table": item.table,
@@ -238,7 +248,7 @@ def count_dict(item: Any) -> dict[str, Any]:
         "totals": [
             {
                 "total": t.total,
-                "value": total_json(t.value),
+                "value": _total(t.value),
                 "null_rows": t.null_rows,
                 "error_rows": t.error_rows,
             }

@@ -96,6 +96,8 @@ def clean(
     )
 
     plan_file = model.read_plan(plan, str(plan))
+    for line in plan_file.notes:
+        render.note(line, not no_color)
     if replace:
         plan_file = dataclasses.replace(
             plan_file, model=plan_file.model.model_copy(update={"replace": True})

@@ -897,7 +897,7 @@ def _moment(kind: str, text: str) -> tuple[Type, Any]:
     result = cast(pa.array([text]), TEXT, Target(to))
     value = result.values[0].as_py()
     if value is None:
-        raise ValueError(f"'{text}' is no {kind}")
+        raise ValueError(f"'{text}' is not a {kind}")
     return to, value
 
 

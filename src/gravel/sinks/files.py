@@ -138,7 +138,7 @@ def typed(texts: pa.Array, name: str, kind: Type, binary: bool = False) -> pa.Ar
     if result.errors is not None and result.errors.any():
         bad = texts[int(result.errors.argmax())].as_py()
         raise DataProblem(
-            f"{name} has a value that is no {kind}: {bad!r}",
+            f"{name} has a value that does not fit {kind}: {bad!r}",
             hint=f'a step that fixes it, or declare {name} = "TEXT" in the plan\'s [types]',
         )
     lossy = inexact(texts, to_text(result.values, kind), kind)

@@ -256,7 +256,7 @@ def _opened(work: Callable[[], Any], name: str, what: str) -> Any:
         ) from None
     except pa.ArrowException as error:
         raise TableProblem(
-            f"{name} is no {what} file: {str(error).splitlines()[0][:200]}"
+            f"{name} is not a sound {what} file: {str(error).splitlines()[0][:200]}"
         ) from None
 
 
