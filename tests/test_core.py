@@ -369,12 +369,12 @@ def test_imports_go_from_the_command_line_down_without_circles() -> None:
     """ARCHITECTURE.md: the tiers, the terminal's libraries in cli alone, and no module that needs itself."""
     package = Path(gravel.__file__).parent
     tiers = [
-        "cli __main__",
-        "demo reports",
+        "cli __main__ api",
+        "demo reports result_dicts",
         "plans profiling duplicates comparing querying inspecting",
         "sinks stores sources ledger",
     ]
-    tiers += ["engine", "language", "problems hidden words __init__"]
+    tiers += ["engine", "language", "problems hidden words version __init__"]
     tier_of = {name: rank for rank, names in enumerate(tiers) for name in names.split()}
     modules = {
         ".".join(path.relative_to(package.parent).with_suffix("").parts).removesuffix(
@@ -384,6 +384,8 @@ def test_imports_go_from_the_command_line_down_without_circles() -> None:
     }
     needs: dict[str, set[str]] = {}
     for module, path in modules.items():
+        if module == "gravel":
+            continue  # the public face, whose names are loaded when they are used
         part = [*module.split("."), "__init__"][1]
         assert part in tier_of, f"{module} has no tier"
         tree = ast.parse(path.read_text("utf-8"))

@@ -15,7 +15,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-__version__ = "0.1.0"
+from gravel.version import __version__
 
 if TYPE_CHECKING:
     from gravel.api import Plan, QueryResult, Result, Table, open_table, query

@@ -31,7 +31,7 @@ def _too_little() -> int:
 def main() -> None:
     """Run the command line and exit with its status."""
     if sys.argv[1:] in (["--version"], ["-V"]):
-        from gravel import __version__
+        from gravel.version import __version__
 
         print(f"gravel {__version__}")
         return

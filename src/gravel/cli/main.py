@@ -16,7 +16,7 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperCommand, TyperGroup
 
-from gravel import __version__, hidden
+from gravel import hidden
 from gravel.cli import (
     check,
     clean,
@@ -34,6 +34,7 @@ from gravel.cli import (
 )
 from gravel.cli.lazily import lazily
 from gravel.problems import CallProblem, Problem, Problems, nearest
+from gravel.version import __version__
 
 with lazily():
     import platform

@@ -357,7 +357,7 @@ def _explain(session: Session, color: bool) -> None:
     for branch, stage in _branches(session.account):
         disk = [f"{stage.spilled / 2**20:,.0f} MiB" if stage.spilled else ""] if spilled else []
         cells = [
-            rich_text.Text(branch, style=render.DIM).append(stage.stage, style="none"),
+            rich_text.Text().append(branch, style=render.DIM).append(stage.stage),
             f"{stage.rows_in:,}",
             f"{stage.rows_out:,}",
             *disk,

@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from gravel import __version__
 from gravel.hidden import removed
 from gravel.language.bind import named_type
 from gravel.language.types import TEXT
@@ -21,6 +20,7 @@ from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
 from gravel.sources.opening import ReadOptions, open_table
 from gravel.sources.source import scan
+from gravel.version import __version__
 
 if TYPE_CHECKING:
     from gravel.plans.result import Run

@@ -17,11 +17,11 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from gravel import __version__
 from gravel.problems import CallProblem
 from gravel.profiling.result import Finding, Profile
 from gravel.sinks.atomic_file import sha256_of
 from gravel.sources.source import Source
+from gravel.version import __version__
 
 
 @dataclass(frozen=True)

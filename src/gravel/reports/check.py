@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from gravel import __version__
 from gravel.language.errors import meaning
 from gravel.reports.page import render_page
+from gravel.version import __version__
 
 if TYPE_CHECKING:
     from gravel.inspecting.check import Checked

@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from gravel import __version__
 from gravel.plans.ledger import StepLine
 from gravel.reports.flow import WIDTH, draw
 from gravel.reports.page import render_page
+from gravel.version import __version__
 
 if TYPE_CHECKING:
     from gravel.plans.result import Run

@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from gravel import __version__
 from gravel.reports.page import render_page
+from gravel.version import __version__
 
 if TYPE_CHECKING:
     from gravel.duplicates.near import Near

@@ -6,10 +6,10 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from gravel import __version__
 from gravel.inspecting.commands import see_command, try_command
 from gravel.profiling.result import ColumnProfile, Finding, Profile
 from gravel.reports.page import render_page
+from gravel.version import __version__
 
 
 def write_page(path: Path, result: Profile, table: Any, today: date) -> None:

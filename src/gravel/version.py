@@ -1,0 +1,3 @@
+"""The version, by itself, so that asking for it costs no import."""
+
+__version__ = "0.1.0"
