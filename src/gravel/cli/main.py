@@ -42,6 +42,7 @@ with lazily():
     import traceback
 
     from gravel.cli import render
+    from gravel.sinks import atomic_file
 
 
 class _Commands(TyperGroup):
@@ -125,6 +126,18 @@ def _root(
         raise typer.Exit
 
 
+def _interrupted() -> int:
+    _clear_away()
+    print("gravel: interrupted; a target is whole, the old one or the new one", file=sys.stderr)
+    return _leave(130)
+
+
+def _clear_away() -> None:
+    """Take away files that were being written."""
+    if "gravel.sinks.atomic_file" in sys.modules:
+        atomic_file.remove_unfinished()
+
+
 def run(arguments: list[str]) -> int:
     """Run the command line; the exit status. Problems are told on standard error, never as a
     traceback."""
@@ -140,7 +153,8 @@ def run(arguments: list[str]) -> int:
             arguments, standalone_mode=False, prog_name="gravel", obj=run
         )  # the demo runs commands of its own
         sys.stdout.flush()
-        return int(status or 0)
+        # Some releases of the option parser make this status of an interrupt.
+        return _interrupted() if status == 130 else int(status or 0)
     except Problems as problem:
         for item in problem.problems:
             _tell(item)
@@ -149,9 +163,9 @@ def run(arguments: list[str]) -> int:
         _tell(problem)
         return problem.status
     except KeyboardInterrupt:
-        print("gravel: interrupted; a target is whole, the old one or the new one", file=sys.stderr)
-        return _leave(130)
+        return _interrupted()
     except Ended as ended:
+        _clear_away()
         print(
             f"gravel: ended by {ended.name}; a target is whole, the old one or the new one",
             file=sys.stderr,
@@ -277,8 +291,8 @@ def _leave(status: int) -> int:
 def _usage(error: Exception) -> int:
     """A mistake in the call, as the option parser tells it, in our form; any other error goes
     on."""
-    if type(error).__name__ == "Abort":
-        return 130
+    if type(error).__name__ == "Abort":  # what the option parser makes of an interrupt
+        return _interrupted()
     tell = getattr(error, "format_message", None)
     if tell is None:
         return _failed(error)

@@ -79,6 +79,15 @@ def _locked(handle: int) -> bool:
     return True
 
 
+_unfinished: set[Path] = set()  # files that are written and not yet in their places
+
+
+def remove_unfinished() -> None:
+    """Leave no trace of what an end at any moment has left unfinished."""
+    while _unfinished:
+        _unfinished.pop().unlink(missing_ok=True)
+
+
 class TargetLock:
     """The right to write one target, for one run at a time. Advisory: a file beside it that is
     locked, with who holds it."""
@@ -104,6 +113,7 @@ class TargetLock:
             # that is no more.
             with contextlib.suppress(FileNotFoundError):
                 if os.fstat(handle).st_ino == os.stat(self.path).st_ino:
+                    _unfinished.add(self.path)  # it is ours now
                     self._handle = handle
             if self._handle is None:
                 os.close(handle)
@@ -116,6 +126,7 @@ class TargetLock:
         """Let others write it."""
         if self._handle is not None:
             self.path.unlink(missing_ok=True)
+            _unfinished.discard(self.path)
             os.close(self._handle)
             self._handle = None
 
@@ -158,6 +169,7 @@ class Output:
         folder = scratch or target.parent
         self.signing = ChecksumStream()
         self.path = folder / f".{target.name}.gravel-{secrets.token_hex(8)}{_ending(target)}"
+        _unfinished.add(self.path)
         try:
             self._file = os.fdopen(
                 os.open(self.path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "wb"
@@ -192,6 +204,7 @@ class Output:
             else:
                 os.chmod(self.path, self.mode)
                 os.replace(self.path, self.target)
+                _unfinished.discard(self.path)
                 sync_folder(self.target.parent)
         except OSError as error:
             raise problem_of(error, self.name) from None
@@ -199,6 +212,7 @@ class Output:
     def move(self, path: Path) -> None:
         """Let the finished file wait under another name. Raises TableProblem."""
         try:
+            _unfinished.discard(self.path)
             os.replace(self.path, path)
             self.path = path
             sync_folder(path.parent)
@@ -217,6 +231,7 @@ class Output:
             self._file.close()
         if not self._kept:
             self.path.unlink(missing_ok=True)
+        _unfinished.discard(self.path)
         if self._own is not None:
             self._own.__exit__(None, None, None)
             self._own = None
