@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import random
+import shutil
 import signal
 import subprocess
 import sys
@@ -123,9 +124,14 @@ sys.exit(status)
 def _ended_at(call: int, fault: str, folder: Path, *arguments: str) -> int:
     """The program, ended at its nth call that changes what the disk holds: killed, by an error of that call, by an interrupt; how many
     such calls were left."""
+    # A folder of its own for what is temporary: a run clears away what killed ones of other tests have left, and that counts.
+    temporary = folder.with_name(folder.name + "-tmp")
+    shutil.rmtree(temporary, ignore_errors=True)
+    temporary.mkdir()
     ran = subprocess.run(
         [sys.executable, "-c", STEP, str(call), fault, *arguments],
         cwd=folder,
+        env={**os.environ, "TMPDIR": str(temporary)},
         capture_output=True,
         text=True,
         check=False,
