@@ -1,1 +1,1 @@
-"""Where rows live: every reader and writer has the same face, `tables.table.Table`."""
+"""Where rows come from: every reader is a `Source`."""
