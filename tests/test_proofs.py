@@ -30,9 +30,9 @@ ALL_SET = (
     'set = { id = "id + 1", pier = "LOWER(pier)", name = "UPPER(name)", fee = "fee + 1", berths = "berths + 1" }\n'
 )
 PARQUET = 'table = "b.parquet"\nwrite = "o.parquet"\n' + NAME
-STORED = 'table = "b.csv"\nwrite = "h.db#o"\nreplace = true\nkey = ["id"]\n' + DROP + NAME
+STORED = 'table = "b.csv"\nwrite = "h.db#o"\nreplace = true\nkey = "id"\n' + DROP + NAME
 IN_PLACE = 'table = "h.db#b"\nwrite = "in place"\nkey = ["id"]\n' + DROP + NAME
-APART = STORED.replace('key = ["id"]\n', 'key = ["id"]\nrejects = "h.db#left"\n')
+APART = STORED.replace('key = "id"\n', 'key = "id"\nrejects = "h.db#left"\n')
 
 Patch = pytest.MonkeyPatch
 

@@ -152,6 +152,12 @@ class PlanModel(BaseModel):
     )
     step: list[Step] = Field(default_factory=list)
 
+    @field_validator("key", "key_after", "totals", mode="before")
+    @classmethod
+    def _listed(cls, value: Any) -> Any:
+        """One name stands for a list of one."""
+        return [value] if isinstance(value, str) else value
+
 
 @dataclass(frozen=True)
 class Expected:
