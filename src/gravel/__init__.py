@@ -13,6 +13,7 @@ Importing it loads nothing else: what a name stands for is loaded when the name 
 
 from __future__ import annotations
 
+from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 from gravel.version import __version__
@@ -49,8 +50,6 @@ __all__ = [
 def __getattr__(name: str) -> Any:
     if name not in _HOMES:
         raise AttributeError(f"module gravel has no attribute {name}")
-    from importlib import import_module
-
     return getattr(import_module(f"gravel.{_HOMES[name]}"), name)
 
 

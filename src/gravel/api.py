@@ -131,8 +131,8 @@ class Table:
     def types(self) -> dict[str, str]:
         """The type of each column, as SQL writes it; those of a text file are found from all of
         its values."""
-        found = self.source.types(list(range(len(self.columns))))
-        return {self.columns[index]: str(kind) for index, kind in found.items()}
+        outcome = self.source.types(list(range(len(self.columns))))
+        return {self.columns[index]: str(kind) for index, kind in outcome.items()}
 
     def to_arrow(self) -> pa.Table:
         """All rows, each column in its type; texts that do not fit a declared type are NULL."""
@@ -150,8 +150,8 @@ class Table:
         """Rows, columns, malformed records; whether `key` is one; distinct values and exact sums of
         expressions. Raises Diagnostic, TableProblem."""
         keys = [", ".join(key)] if key else []
-        found = count_table(self.source, distinct, keys, totals, _context(params))
-        return Result(found, result_dicts.count_dict)
+        outcome = count_table(self.source, distinct, keys, totals, _context(params))
+        return Result(outcome, result_dicts.count_dict)
 
     @_one_at_a_time
     def look(
@@ -189,9 +189,9 @@ class Table:
         TableProblem."""
         day = today or datetime.date.today()
         room = _memory(memory, PROFILE_MEMORY)
-        found = profile(self.source, today=day, memory=room, sample=sample)
+        outcome = profile(self.source, today=day, memory=room, sample=sample)
         return Result(
-            found,
+            outcome,
             lambda value: figures(value, self.source, None),
             lambda path, value: profile_page.write_page(path, value, self.source, day),
         )
@@ -200,8 +200,8 @@ class Table:
     def try_(self, *assignments: str, params: Mapping[str, Any] | None = None) -> Result:
         """What `column = EXPR` would change, fill, empty and fail at. Raises Diagnostic,
         TableProblem."""
-        found = attempt(self.source, assignments, _context(params))
-        return Result(found, result_dicts.try_dict)
+        outcome = attempt(self.source, assignments, _context(params))
+        return Result(outcome, result_dicts.try_dict)
 
     @_one_at_a_time
     def check(
@@ -214,7 +214,7 @@ class Table:
         """Whether conditions (`name: EXPR`, or the expression alone) hold in every row, or with
         aggregates for the table as a whole. `allow`: failing rows to tolerate, or a share such as
         "0.1%". Raises Diagnostic, TableProblem, DataProblem."""
-        found = check(
+        outcome = check(
             self.source,
             [named_condition(text) for text in conditions],
             unknown_fails=unknown_fails,
@@ -222,7 +222,7 @@ class Table:
             given=_context(params),
         )
         return Result(
-            found,
+            outcome,
             lambda value: result_dicts.check_dict(value, None),
             lambda path, value: check_page.write_page(path, value, unknown_fails),
         )
@@ -241,7 +241,7 @@ class Table:
     ) -> Result:
         """Groups of rows that are equal in expressions (none: in all columns), exactly or at a
         looser match level. Raises Diagnostic, CallProblem, TableProblem."""
-        found = duplicates(
+        outcome = duplicates(
             self.source,
             on,
             key=key,
@@ -256,7 +256,7 @@ class Table:
             step = result_dicts.step_text(value) if value.proposal else ""
             duplicates_page.write_page(path, value, step)
 
-        return Result(found, result_dicts.duplicates_dict, page)
+        return Result(outcome, result_dicts.duplicates_dict, page)
 
     @_one_at_a_time
     def compare(
@@ -275,8 +275,8 @@ class Table:
         how = How(ignore_case=ignore_case, ignore_spaces=ignore_spaces, where=where)
         room = _memory(memory, COMPARE_MEMORY)
         after = open_table(other).source
-        found, _ = compare(self.source, after, key, how, _context(params), room)
-        return Result(found, result_dicts.compare_dict, compare_page.write_page)
+        outcome, _ = compare(self.source, after, key, how, _context(params), room)
+        return Result(outcome, result_dicts.compare_dict, compare_page.write_page)
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
         """The rows as an Arrow stream, so that other libraries take them without a copy."""

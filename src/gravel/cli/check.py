@@ -135,7 +135,7 @@ def check(
         Path(item.reference).resolve()
         for _, text in pairs
         for item in parse.walk(parse.expression(text))
-        if isinstance(item, tree.Table)
+        if isinstance(item, tree.TableReference)
     }
     if report is not None:
         if report.resolve() in {

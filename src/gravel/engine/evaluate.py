@@ -17,7 +17,7 @@ from gravel.engine.frame import Frame
 from gravel.engine.vector import Vector, assemble, first_error, vector
 from gravel.language import nodes
 from gravel.language.functions import casts
-from gravel.language.functions.catalogue import Result
+from gravel.language.functions.catalogue import KernelResult
 from gravel.language.functions.nulls import blank
 from gravel.language.functions.operators import compared
 from gravel.language.functions.ordering import sortable
@@ -111,7 +111,7 @@ def _apply(node: nodes.BoundCall, operands: list[Vector], count: int) -> Vector:
         arguments[0] = operands[0].values
     extra = {"to": node.type} if node.function.wants_type else {}
     result = node.function.kernel(*arguments, **extra)  # type: ignore[misc]
-    values, errors = result if isinstance(result, Result) else (result, None)
+    values, errors = result if isinstance(result, KernelResult) else (result, None)
     if isinstance(values, pa.Scalar):
         values = pa.repeat(values, rows)
     elif isinstance(values, pa.ChunkedArray):

@@ -224,10 +224,10 @@ class Build(Expressions):
         return tree.Join(*span, "CROSS", left, right, None, ())
 
     @rule
-    def table(self, span: Span, items: Parts) -> tree.Table:
+    def table(self, span: Span, items: Parts) -> tree.TableReference:
         named = isinstance(items[0], tree.Node)
         reference = items[0].text if named else string_value(items[0])
-        return tree.Table(*span, reference, named, *_alias(items[1:]))
+        return tree.TableReference(*span, reference, named, *_alias(items[1:]))
 
     @rule
     def natural_join(self, span: Span, items: Parts) -> tree.Join:

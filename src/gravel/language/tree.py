@@ -275,7 +275,7 @@ class Values(Node):
 
 
 @dataclass(frozen=True)
-class Table(Node):
+class TableReference(Node):
     """A table in FROM: a reference in quotes, or a name."""
 
     reference: str

@@ -289,7 +289,7 @@ def _others(binder: Binder) -> tuple[Path, ...]:
     for node in binder.parsed.values():
         for part in node if isinstance(node, (list, tuple)) else (node,):
             for item in parse.walk(part):
-                if isinstance(item, tree.Table) and not item.is_name:
+                if isinstance(item, tree.TableReference) and not item.is_name:
                     # A table of a database is read from the file before its name; a pattern from
                     # all it meets.
                     named = Path(binder.plan.path.parent, item.reference)
@@ -401,7 +401,7 @@ def _reads_table(binder: Binder, to: Destination, name: str) -> bool:
             references += [
                 item.reference
                 for item in parse.walk(part, queries=True)
-                if isinstance(item, tree.Table) and not item.is_name
+                if isinstance(item, tree.TableReference) and not item.is_name
             ]
     for reference in references:
         if not is_database(reference):

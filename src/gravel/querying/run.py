@@ -292,12 +292,12 @@ class Session(Windowing):
 
     def _table_alone(
         self, select: tree.Select, query: tree.Query, withs: dict[str, Relation]
-    ) -> tree.Table | None:
+    ) -> tree.TableReference | None:
         """The table of a query whose first rows do not depend on its later ones; None where they
         may."""
         source = select.sources[0] if len(select.sources) == 1 else None
         if (
-            not isinstance(source, tree.Table)
+            not isinstance(source, tree.TableReference)
             or query.order
             or select.distinct
             or select.groups is not None
@@ -653,7 +653,7 @@ def _without(where: tree.Node | None, decided: set[int]) -> tree.Node | None:
 
 def _names_itself(value: tree.With) -> bool:
     return any(
-        isinstance(node, tree.Table)
+        isinstance(node, tree.TableReference)
         and node.is_name
         and node.reference.casefold() == value.name.casefold()
         for node in parse.walk(value.query)

@@ -17,7 +17,7 @@ class Scopes:
     """Names by block. `names_of` gives the columns of a table in FROM; None for one that is not
     known."""
 
-    def __init__(self, names_of: Callable[[tree.Table], Sequence[str] | None]) -> None:
+    def __init__(self, names_of: Callable[[tree.TableReference], Sequence[str] | None]) -> None:
         self.names_of = names_of
 
     def free(self, query: tree.Query, withs: Withs) -> list[tree.Name]:
@@ -72,7 +72,7 @@ class Scopes:
         """The columns of a table, a query or a join in FROM."""
         if isinstance(source, tree.Join):
             return self.columns(source.left, withs) + self.columns(source.right, withs)
-        if isinstance(source, tree.Table):
+        if isinstance(source, tree.TableReference):
             name = source.reference.casefold()
             own = (
                 withs[name]

@@ -386,7 +386,7 @@ class Base(ABC):
     def scopes(self) -> Scopes:
         """What resolves names in subqueries."""
 
-        def names_of(node: tree.Table) -> Sequence[str]:
+        def names_of(node: tree.TableReference) -> Sequence[str]:
             if node.is_name and node.reference.casefold() in self.relations:
                 return self.relations[node.reference.casefold()].names
             return self._open(node).columns
@@ -910,7 +910,7 @@ class Base(ABC):
             raise self._wrong(f"{what} is a whole number", node)
         return None if value is None else int(value)
 
-    def _open(self, node: tree.Table) -> Any:
+    def _open(self, node: tree.TableReference) -> Any:
         reference = node.reference
         if node.is_name and reference.casefold() in self.opened:
             return self.opened[reference.casefold()]

@@ -214,7 +214,7 @@ class Sources(Base):
         return renamed(whole, source.alias, source.columns, source, self.text), rows
 
     def _source(self, node: tree.Node, withs: dict[str, Relation]) -> Relation:
-        if isinstance(node, tree.Table):
+        if isinstance(node, tree.TableReference):
             return self._table(node, withs)
         if isinstance(node, tree.Derived):
             # Only a LATERAL query reads what stands beside it; what is around the whole query any
@@ -284,7 +284,7 @@ class Sources(Base):
             left, right.take(np.flatnonzero(keep)), rows, np.arange(len(rows)), node
         )
 
-    def _table(self, node: tree.Table, withs: dict[str, Relation]) -> Relation:
+    def _table(self, node: tree.TableReference, withs: dict[str, Relation]) -> Relation:
         if node.is_name and node.reference.casefold() in withs:
             result = withs[node.reference.casefold()]
             return renamed(result, node.alias or node.reference, node.columns, node, self.text)
@@ -300,7 +300,7 @@ class Sources(Base):
             self._read[key] = self._relation(table, node, wanted, *self._loaded(table, wanted))
         return renamed(self._read[key], self._called(node), node.columns, node, self.text)
 
-    def _columns_wanted(self, table: Source, node: tree.Table) -> list[int]:
+    def _columns_wanted(self, table: Source, node: tree.TableReference) -> list[int]:
         wanted = [
             i
             for i, name in enumerate(table.columns)
@@ -309,13 +309,13 @@ class Sources(Base):
         return sorted({*wanted, *self._identifying(table.columns, wanted)})
 
     @staticmethod
-    def _called(node: tree.Table) -> str:
+    def _called(node: tree.TableReference) -> str:
         return node.alias or (node.reference if node.is_name else Path(node.reference).stem)
 
     def _relation(
         self,
         table: Source,
-        node: tree.Table,
+        node: tree.TableReference,
         wanted: Sequence[int],
         vectors: Sequence[Vector],
         types: dict[int, Type],
@@ -346,7 +346,9 @@ class Sources(Base):
             stage=stage,
         )
 
-    def _first_rows(self, node: tree.Table, where: tree.Node | None, need: int) -> Relation:
+    def _first_rows(
+        self, node: tree.TableReference, where: tree.Node | None, need: int
+    ) -> Relation:
         """As much of the beginning of a table as holds so many rows for which a condition is
         true."""
         table = self._open(node)
@@ -384,7 +386,7 @@ class Sources(Base):
     def _matching(
         self,
         table: Source,
-        node: tree.Table,
+        node: tree.TableReference,
         where: tree.Node,
         wanted: Sequence[int],
         batch: Batch,

@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.language.errors import CODES
-from gravel.language.functions.catalogue import Result
+from gravel.language.functions.catalogue import KernelResult
 from gravel.language.types import INTEGER, MAX_DIGITS, Kind, Type, common
 
 OVERFLOW, BY_ZERO = CODES["22003"], CODES["22012"]
@@ -96,9 +96,9 @@ def known(*columns: Any) -> np.ndarray:
     return mask
 
 
-def result(values: np.ndarray, good: np.ndarray, errors: np.ndarray, to: Type) -> Result:
+def result(values: np.ndarray, good: np.ndarray, errors: np.ndarray, to: Type) -> KernelResult:
     """A kernel's result from NumPy values: NULL where not `good`, or where there is an error."""
-    return Result(pa.array(values, to.arrow, mask=~(good & (errors == 0))), errors)
+    return KernelResult(pa.array(values, to.arrow, mask=~(good & (errors == 0))), errors)
 
 
 def add(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
@@ -220,7 +220,7 @@ def divide(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     output = _decimal(lambda a, b: _quotient(a, b, to), x, y, to, _divide_exactly)
     errors = np.zeros(len(x), np.uint8) if output.errors is None else output.errors
     errors[zero_mask] = BY_ZERO
-    return Result(output.values, errors)
+    return KernelResult(output.values, errors)
 
 
 def exact_type(types: list[Type]) -> Type:
@@ -257,7 +257,7 @@ def absolute(x: pa.Array, to: Type) -> Any:
     if to.kind is not Kind.INTEGER:
         return pc.abs(x)
     least = pc.fill_null(pc.equal(x, -(2**63)), False).to_numpy(zero_copy_only=False)
-    return Result(
+    return KernelResult(
         pc.abs(pc.if_else(pa.array(least), pa.scalar(None, pa.int64()), x)),
         least.astype(np.uint8) * OVERFLOW,
     )
@@ -330,7 +330,7 @@ def _decimal(
     y: pa.Array | pa.Scalar,
     to: Type,
     exactly: Any,
-) -> Result:
+) -> KernelResult:
     """Run a decimal kernel and fit its values to the result's type; what Arrow cannot hold is done
     by Python."""
     x, y = arrays(x, y)
@@ -340,7 +340,7 @@ def _decimal(
         return _one_by_one(x, y, to, exactly)
 
 
-def _one_by_one(x: pa.Array, y: pa.Array, to: Type, kernel: Any) -> Result:
+def _one_by_one(x: pa.Array, y: pa.Array, to: Type, kernel: Any) -> KernelResult:
     does = {pc.add: WIDE.add, pc.subtract: WIDE.subtract, pc.multiply: WIDE.multiply}.get(kernel)
     values: list[Decimal | None] = []
     errors = np.zeros(len(x), np.uint8)
@@ -353,7 +353,7 @@ def _one_by_one(x: pa.Array, y: pa.Array, to: Type, kernel: Any) -> Result:
         values.append(None if exact is None else _held(exact, to))
         if values[-1] is None:
             errors[row] = BY_ZERO if exact is None else OVERFLOW
-    return Result(pa.array(values, to.arrow), errors)
+    return KernelResult(pa.array(values, to.arrow), errors)
 
 
 def _held(value: Decimal, to: Type) -> Decimal | None:
@@ -393,11 +393,11 @@ def wide(array: pa.Array) -> pa.Array:
     return pc.cast(array, pa.decimal256(min(array.type.precision + 1, 76), array.type.scale))
 
 
-def fit_decimal(array: pa.Array, to: Type) -> Result:
+def fit_decimal(array: pa.Array, to: Type) -> KernelResult:
     """A decimal array as the type `to`, rounded to its scale; values with more digits before the
     point than it has room for are 22003."""
     if array.type == to.arrow:
-        return Result(array, None)
+        return KernelResult(array, None)
     if array.type.scale > to.scale:
         array = rounded(array, to.scale)
     errors = None
@@ -407,4 +407,4 @@ def fit_decimal(array: pa.Array, to: Type) -> Result:
         if pc.any(over).as_py():
             errors = over.to_numpy(zero_copy_only=False).astype(np.uint8) * OVERFLOW
             array = pc.if_else(over, pa.scalar(None, array.type), array)
-    return Result(pc.cast(array, to.arrow), errors)
+    return KernelResult(pc.cast(array, to.arrow), errors)

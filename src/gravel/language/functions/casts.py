@@ -28,7 +28,7 @@ from gravel.language.functions.buffers import (
     rows_with,
     valid,
 )
-from gravel.language.functions.catalogue import Result
+from gravel.language.functions.catalogue import KernelResult
 from gravel.language.types import INTEGER, MAX_DIGITS, TEXT, Kind, Target, Type, as_decimal
 
 BAD_TEXT, OUT_OF_RANGE, TOO_LONG = CODES["22018"], CODES["22003"], CODES["22001"]
@@ -42,11 +42,11 @@ _TIME = r"[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]{1,6})?"
 FIRST_DAY, LAST_DAY = -719162, 2932896  # days from 1970-01-01 to 0001-01-01 and to 9999-12-31
 
 
-def cast(array: pa.Array, source: Type, target: Target) -> Result:
+def cast(array: pa.Array, source: Type, target: Target) -> KernelResult:
     """The array as the target's type; rows that do not fit have an error and NULL."""
     to = target.type
     if source.kind is Kind.NULL:
-        return Result(pa.nulls(len(array), to.arrow), None)
+        return KernelResult(pa.nulls(len(array), to.arrow), None)
     if target.format is not None:
         return _formatted(array, source, target)
     if to.kind is Kind.TEXT:
@@ -54,13 +54,13 @@ def cast(array: pa.Array, source: Type, target: Target) -> Result:
     if source.kind is Kind.TEXT:
         result = _FROM_TEXT[to.kind](_without_spaces(array), to)
     elif source == to:
-        result = Result(array, None)
+        result = KernelResult(array, None)
     else:
         result = _between(array, source, to)
     return _in_range(result, target) if target.bits != 64 else result
 
 
-def _formatted(array: pa.Array, source: Type, target: Target) -> Result:
+def _formatted(array: pa.Array, source: Type, target: Target) -> KernelResult:
     if target.type.kind is Kind.TEXT:
         texts = formats.write(array, formats.template(target.format or "", source.kind), source)
         return _to_text_target(texts, TEXT, replace(target, format=None))
@@ -227,14 +227,16 @@ def _double_text(array: pa.Array) -> pa.Array:
     return pc.replace_with_mask(texts, pa.array(other), written)
 
 
-def _to_text_target(array: pa.Array, source: Type, target: Target) -> Result:
+def _to_text_target(array: pa.Array, source: Type, target: Target) -> KernelResult:
     texts = to_text(array, source)
     if target.length is None:
-        return Result(texts, None)
+        return KernelResult(texts, None)
     long = pc.fill_null(pc.greater(pc.utf8_length(texts), target.length), False)
     if not pc.any(long).as_py():
-        return Result(texts, None)
-    return Result(pc.if_else(long, pa.scalar(None, pa.string()), texts), _codes(long, TOO_LONG))
+        return KernelResult(texts, None)
+    return KernelResult(
+        pc.if_else(long, pa.scalar(None, pa.string()), texts), _codes(long, TOO_LONG)
+    )
 
 
 def _codes(mask: Any, code: int) -> np.ndarray:
@@ -259,7 +261,7 @@ def _only(array: pa.Array, good: np.ndarray) -> pa.Array:
 _DIGITS = ByteSet(b"0123456789")
 
 
-def _text_to_integer(array: pa.Array, to: Type) -> Result:
+def _text_to_integer(array: pa.Array, to: Type) -> KernelResult:
     offsets, data = body(array)
     known = valid(array)
     if len(data) and _DIGITS.within(data).all():
@@ -279,7 +281,7 @@ def _text_to_integer(array: pa.Array, to: Type) -> Result:
         ]
         values = pc.replace_with_mask(values, pa.array(long), pa.array(fits, pa.int64()))
         errors[long] = [0 if value is not None else OUT_OF_RANGE for value in fits]
-    return Result(values, errors)
+    return KernelResult(values, errors)
 
 
 def _whole(text: str) -> int | None:
@@ -288,7 +290,7 @@ def _whole(text: str) -> int | None:
     return None if len(digits) > 19 else int(digits or "0") * (-1 if text[0] == "-" else 1)
 
 
-def _text_to_decimal(array: pa.Array, to: Type) -> Result:
+def _text_to_decimal(array: pa.Array, to: Type) -> KernelResult:
     offsets, _ = body(array)
     if (len(array) == 0 or np.diff(offsets).max() <= MAX_DIGITS) and not rows_with(
         array, _EXPONENT
@@ -296,7 +298,7 @@ def _text_to_decimal(array: pa.Array, to: Type) -> Result:
         # Arrow reads just what the standard has, but for exponents; it refuses the whole array for
         # one misfit, and wraps around beyond 38 digits.
         with contextlib.suppress(pa.ArrowInvalid):
-            return Result(pc.cast(array, to.arrow), None)
+            return KernelResult(pc.cast(array, to.arrow), None)
     known = valid(array)
     good = matches(array, _DECIMAL)
     errors = _codes(known & ~good, BAD_TEXT)
@@ -309,11 +311,11 @@ def _text_to_decimal(array: pa.Array, to: Type) -> Result:
             number = None if text is None else _rounded_within(Decimal(text), to)
             values.append(number)
             codes[row] = OUT_OF_RANGE if text is not None and number is None else 0
-        return Result(pa.array(values, to.arrow), np.maximum(errors, codes))
+        return KernelResult(pa.array(values, to.arrow), np.maximum(errors, codes))
     point = pc.fill_null(pc.find_substring(texts, "."), -1).to_numpy(zero_copy_only=False)
     scale = int(np.where(point >= 0, lengths - point - 1, 0).max(initial=0))
     result = arithmetic.fit_decimal(pc.cast(texts, pa.decimal256(76 - 36 + scale, scale)), to)
-    return Result(
+    return KernelResult(
         result.values, errors if result.errors is None else np.maximum(errors, result.errors)
     )
 
@@ -329,7 +331,7 @@ def _rounded_within(number: Decimal, to: Type) -> Decimal | None:
     return rounded if not rounded or rounded.adjusted() < to.whole else None
 
 
-def _text_to_double(array: pa.Array, to: Type) -> Result:
+def _text_to_double(array: pa.Array, to: Type) -> KernelResult:
     known = valid(array)
     good = matches(array, _DOUBLE)
     errors = _codes(known & ~good, BAD_TEXT)
@@ -346,20 +348,20 @@ def _text_to_double(array: pa.Array, to: Type) -> Result:
         named = matches(subset, "(?i)inf|^[^1-9]*([eE].*)?$")
         errors[np.flatnonzero(odd)[~named]] = OUT_OF_RANGE
         values = _only(values, errors == 0)
-    return Result(values, errors)
+    return KernelResult(values, errors)
 
 
-def _text_to_boolean(array: pa.Array, to: Type) -> Result:
+def _text_to_boolean(array: pa.Array, to: Type) -> KernelResult:
     lower = pc.ascii_lower(array)
     good = pc.fill_null(pc.is_in(lower, pa.array(["true", "false"])), False).to_numpy(
         zero_copy_only=False
     )
-    return Result(
+    return KernelResult(
         pc.equal(_only(lower, good), pa.scalar("true")), _codes(valid(array) & ~good, BAD_TEXT)
     )
 
 
-def _strict_moments(array: pa.Array, form: str, arrow: pa.DataType) -> Result:
+def _strict_moments(array: pa.Array, form: str, arrow: pa.DataType) -> KernelResult:
     """Texts of that form to Arrow's type; those of the form that name no real day are 22008, others
     22007."""
     known = valid(array)
@@ -383,7 +385,7 @@ def _strict_moments(array: pa.Array, form: str, arrow: pa.DataType) -> Result:
     if year_zero.any():
         errors[year_zero] = MOMENT_RANGE
         values = _only(values, errors == 0)
-    return Result(values, errors)
+    return KernelResult(values, errors)
 
 
 def _moment(text: str | None, arrow: pa.DataType) -> Any:
@@ -399,22 +401,22 @@ def _moment(text: str | None, arrow: pa.DataType) -> Any:
         return None
 
 
-def _text_to_date(array: pa.Array, to: Type) -> Result:
+def _text_to_date(array: pa.Array, to: Type) -> KernelResult:
     return _strict_moments(array, _DATE, pa.date32())
 
 
-def _text_to_time(array: pa.Array, to: Type) -> Result:
+def _text_to_time(array: pa.Array, to: Type) -> KernelResult:
     return _strict_moments(array, f"^{_TIME}$", pa.time64("us"))
 
 
-def _text_to_timestamp(array: pa.Array, to: Type) -> Result:
+def _text_to_timestamp(array: pa.Array, to: Type) -> KernelResult:
     return _strict_moments(array, f"{_DATE[:-1]}[ T]{_TIME}$", pa.timestamp("us"))
 
 
 _ZONE = r"(Z|[+-][0-9]{2}(:?[0-9]{2})?)$"
 
 
-def _text_to_zoned(array: pa.Array, to: Type) -> Result:
+def _text_to_zoned(array: pa.Array, to: Type) -> KernelResult:
     """A timestamp with its offset from UTC; kept as UTC."""
     shaped = matches(array, f"{_DATE[:-1]}[ T]{_TIME}{_ZONE}")
     errors = _codes(valid(array) & ~shaped, BAD_MOMENT)
@@ -429,7 +431,7 @@ def _text_to_zoned(array: pa.Array, to: Type) -> Result:
         except (ValueError, OverflowError):
             moment, errors[row] = None, MOMENT_RANGE
         values.append(moment)
-    return Result(pa.array(values, to.arrow), errors)
+    return KernelResult(pa.array(values, to.arrow), errors)
 
 
 _FROM_TEXT = {
@@ -444,10 +446,10 @@ _FROM_TEXT = {
 }
 
 
-def _between(array: pa.Array, source: Type, to: Type) -> Result:
+def _between(array: pa.Array, source: Type, to: Type) -> KernelResult:
     kinds = (source.kind, to.kind)
     if to.kind is Kind.DOUBLE:
-        return Result(arithmetic.as_double(array), None)
+        return KernelResult(arithmetic.as_double(array), None)
     if source.kind is Kind.DOUBLE:
         return _from_double(array, to)
     if to.kind is Kind.DECIMAL:
@@ -460,22 +462,22 @@ def _between(array: pa.Array, source: Type, to: Type) -> Result:
         )
         bad = pc.fill_null(pc.or_(pc.less(whole, low), pc.greater(whole, high)), False)
         kept = pc.if_else(bad, pa.scalar(None, whole.type), whole)
-        return Result(
+        return KernelResult(
             pc.cast(pc.cast(kept, pa.decimal256(kept.type.precision, kept.type.scale)), pa.int64()),
             _codes(bad, OUT_OF_RANGE),
         )
     if kinds in ((Kind.TIMESTAMP, Kind.DATE), (Kind.ZONED, Kind.DATE)):
         days = arithmetic.numpy_values(pc.cast(array, pa.int64())) // 86_400_000_000
-        return Result(
+        return KernelResult(
             pc.cast(pa.array(days.astype(np.int32), mask=~valid(array)), pa.date32()), None
         )
     if kinds == (Kind.TIMESTAMP, Kind.TIME):
         micros = arithmetic.numpy_values(pc.cast(array, pa.int64())) % 86_400_000_000
-        return Result(pa.array(micros, pa.time64("us"), mask=~valid(array)), None)
-    return Result(pc.cast(array, to.arrow, safe=False), None)
+        return KernelResult(pa.array(micros, pa.time64("us"), mask=~valid(array)), None)
+    return KernelResult(pc.cast(array, to.arrow, safe=False), None)
 
 
-def _from_double(array: pa.Array, to: Type) -> Result:
+def _from_double(array: pa.Array, to: Type) -> KernelResult:
     """Doubles to exact numbers by their shortest decimal text, rounded half away from zero."""
     good = valid(array)
     numbers = arithmetic.numpy_values(array, 0.0)
@@ -497,16 +499,16 @@ def _from_double(array: pa.Array, to: Type) -> Result:
         )
         values.append(exact)
         errors[row] = OUT_OF_RANGE if number is not None and exact is None else 0
-    return Result(pa.array(values, to.arrow), errors)
+    return KernelResult(pa.array(values, to.arrow), errors)
 
 
-def _in_range(result: Result, target: Target) -> Result:
+def _in_range(result: KernelResult, target: Target) -> KernelResult:
     bound = 2 ** (target.bits - 1)
     bad = pc.fill_null(
         pc.or_(pc.less(result.values, -bound), pc.greater_equal(result.values, bound)), False
     )
     codes = _codes(bad, OUT_OF_RANGE)
-    return Result(
+    return KernelResult(
         pc.if_else(bad, pa.scalar(None, pa.int64()), result.values),
         codes if result.errors is None else np.maximum(result.errors, codes),
     )

@@ -30,7 +30,7 @@ FAMILIES = {
 }
 
 
-class Result(NamedTuple):
+class KernelResult(NamedTuple):
     """What a kernel that can fail gives: values (NULL where a row failed) and codes of
     language.errors, 0 for none."""
 
@@ -73,10 +73,10 @@ class FunctionSignature:
 @dataclass(frozen=True)
 class Function:
     """An entry. `kernel` takes Arrow arrays (scalars for constants), NULL where an argument is
-    NULL, and gives an array, or a Result where rows can fail; None where the engine itself decides
-    (CASE, CAST). `result_type` gives the type where it depends on the arguments' types and constant
-    values; `check` says what is wrong with constant arguments (... stands for one that is none), or
-    None."""
+    NULL, and gives an array, or a KernelResult where rows can fail; None where the engine itself
+    decides (CASE, CAST). `result_type` gives the type where it depends on the arguments' types and
+    constant values; `check` says what is wrong with constant arguments (... stands for one that is
+    none), or None."""
 
     name: str
     family: str

@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, casts, formats
 from gravel.language.functions.buffers import valid
-from gravel.language.functions.catalogue import Result, describe, function
+from gravel.language.functions.catalogue import KernelResult, describe, function
 from gravel.language.functions.text import RowFailure, by_row, constant
 from gravel.language.types import (
     DATE,
@@ -170,8 +170,10 @@ def _shifted(x: pa.Array, y: pa.Array | pa.Scalar, to: Type, sign: int) -> Any:
     errors = ((good & ((whole < FIRST_DAY) | (whole > LAST_DAY))) * _OUT).astype(np.uint8)
     mask = ~good | (errors != 0)
     if to == DATE:
-        return Result(pc.cast(pa.array(whole.astype(np.int32), mask=mask), pa.date32()), errors)
-    return Result(
+        return KernelResult(
+            pc.cast(pa.array(whole.astype(np.int32), mask=mask), pa.date32()), errors
+        )
+    return KernelResult(
         pc.cast(
             pc.cast(
                 pa.array(np.where(mask, 0, whole * DAY + moment), mask=mask), pa.timestamp("us")
@@ -437,7 +439,7 @@ def date_of(x: pa.Array, *templates: Any) -> Any:
     return by_row(first_fit, x, *templates, to=pa.date32())
 
 
-def _dates_of(texts: pa.Array, templates: tuple[str, ...]) -> Result:
+def _dates_of(texts: pa.Array, templates: tuple[str, ...]) -> KernelResult:
     values, errors = (
         pa.nulls(len(texts), pa.date32()),
         np.full(len(texts), CODES["22007"], np.uint8),
@@ -451,4 +453,4 @@ def _dates_of(texts: pa.Array, templates: tuple[str, ...]) -> Result:
             errors == 0, errors, np.where((fit == CODES["22007"]) & (errors != 0), errors, fit)
         ).astype(np.uint8)
         values = pc.coalesce(values, result.values)
-    return Result(values, errors)
+    return KernelResult(values, errors)

@@ -16,7 +16,7 @@ import pyarrow.compute as pc
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import valid
-from gravel.language.functions.catalogue import Result
+from gravel.language.functions.catalogue import KernelResult
 from gravel.language.types import Kind, Type
 
 _PARTS = {"YYYY": ("year", 4), "YY": ("year2", 2), "MM": ("month", 2), "DD": ("day", 2),
@@ -98,7 +98,7 @@ def complete(parts: tuple[TemplatePart, ...], kind: Kind) -> str:
     return f"the template lacks {missing}" if missing else ""
 
 
-def read(array: pa.Array, parts: tuple[TemplatePart, ...], to: Type) -> Result:
+def read(array: pa.Array, parts: tuple[TemplatePart, ...], to: Type) -> KernelResult:
     """Texts of that form as dates or times: 22007 where the form is another, 22008 where there is
     no such day or time."""
     pattern = "".join(_pattern(part) for part in parts)
@@ -152,7 +152,7 @@ def read(array: pa.Array, parts: tuple[TemplatePart, ...], to: Type) -> Result:
     whole = pa.array(
         output.astype(np.int32) if to.kind is Kind.DATE else output, mask=~(shaped & ~bad)
     )
-    return Result(pc.cast(whole, to.arrow), errors)
+    return KernelResult(pc.cast(whole, to.arrow), errors)
 
 
 def _pattern(part: TemplatePart) -> str:

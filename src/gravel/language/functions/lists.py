@@ -24,7 +24,7 @@ def pieces(text: str, delimiter: str) -> list[str]:
 
 
 def split(x: pa.Array, delimiter: pa.Scalar) -> pa.Array:
-    """An Arrow list array of the pieces, or a Result where a delimiter is empty."""
+    """An Arrow list array of the pieces, or a KernelResult where a delimiter is empty."""
     if constant(delimiter) and delimiter.as_py():
         result = pc.split_pattern(x, delimiter.as_py())
         empty = pc.fill_null(pc.equal(x, ""), False)

@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, casts
-from gravel.language.functions.catalogue import Result, function
+from gravel.language.functions.catalogue import KernelResult, function
 from gravel.language.functions.text import RowFailure, by_row, constant
 from gravel.language.types import DOUBLE, INTEGER, MAX_DIGITS, TEXT, Kind, Target, Type, room
 
@@ -58,7 +58,7 @@ def _by_places(x: pa.Array, n: pa.Scalar | None, to: Type, mode: str) -> Any:
     return _rounded(arithmetic.arrays(x)[0], places.as_py(), to, mode)
 
 
-def _round_by_rows(x: Any, places: Any, to: Type, mode: str) -> Result:
+def _round_by_rows(x: Any, places: Any, to: Type, mode: str) -> KernelResult:
     """n from a column: one pass for each of its few values."""
     x, places = arithmetic.arrays(x, places)
     values: Any = pa.nulls(len(x), to.arrow)
@@ -66,11 +66,11 @@ def _round_by_rows(x: Any, places: Any, to: Type, mode: str) -> Result:
     for count in pc.unique(places).drop_null().to_pylist():
         mask = pc.fill_null(pc.equal(places, count), False)
         result = _rounded(x.filter(mask), count, to, mode)
-        part, codes = result if isinstance(result, Result) else (result, None)
+        part, codes = result if isinstance(result, KernelResult) else (result, None)
         values = pc.replace_with_mask(values, mask, pc.cast(part, to.arrow))
         if codes is not None:
             errors[mask.to_numpy(zero_copy_only=False)] = codes
-    return Result(values, errors)
+    return KernelResult(values, errors)
 
 
 def _rounded(x: pa.Array, places: int, to: Type, mode: str) -> Any:
@@ -194,7 +194,7 @@ def _double(kernel: Any, state: str, outside: Any = None) -> Any:
     """A kernel over doubles: `outside` masks the arguments out of its domain (their SQLSTATE is
     `state`); a finite argument whose result is infinite, or 0 where it cannot be, is 22003."""
 
-    def compute(*columns: Any) -> Result:
+    def compute(*columns: Any) -> KernelResult:
         spread = [arithmetic.as_double(column) for column in arithmetic.arrays(*columns)]
         numbers = [arithmetic.numpy_values(column, 1.0) for column in spread]
         good = arithmetic.known(*spread)
@@ -203,7 +203,7 @@ def _double(kernel: Any, state: str, outside: Any = None) -> Any:
             output = kernel(*numbers)
             if np.isfinite(output).all() and (output.all() or kernel is np.sqrt):
                 # Outside its domain, or out of range, no result is finite and other than 0.
-                return Result(pa.array(output, mask=None if good.all() else ~good), None)
+                return KernelResult(pa.array(output, mask=None if good.all() else ~good), None)
             finite = np.all([np.isfinite(number) for number in numbers], axis=0)
             errors[
                 good & finite & (np.isinf(output) | ((output == 0) & _never_zero(kernel, numbers)))
@@ -311,7 +311,7 @@ def log(base: pa.Array, x: pa.Scalar) -> Any:
         (bases == 1) & arithmetic.known(*arithmetic.arrays(base, x)) & (errors != CODES["2201E"])
     )
     errors[by_zero] = CODES["22012"]
-    return Result(
+    return KernelResult(
         pc.if_else(pa.array(errors != 0), pa.scalar(None, pa.float64()), result.values), errors
     )
 
@@ -489,11 +489,13 @@ def number_of(x: pa.Array, decimal: pa.Scalar = None, group: pa.Scalar | None = 
         )
 
     output = by_row(plain, x, *(sign for sign in (decimal, group) if sign is not None))
-    texts, errors = (output.values, output.errors) if isinstance(output, Result) else (output, None)
+    texts, errors = (
+        (output.values, output.errors) if isinstance(output, KernelResult) else (output, None)
+    )
     number = casts.cast(texts, TEXT, Target(Type(Kind.DECIMAL, 28, 10)))
     codes = [item for item in (errors, number.errors) if item is not None]
     return (
-        Result(
+        KernelResult(
             number.values, np.maximum.reduce([np.asarray(code) for code in codes]).astype(np.uint8)
         )
         if codes

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, ordering
-from gravel.language.functions.catalogue import Result, function
+from gravel.language.functions.catalogue import KernelResult, function
 from gravel.language.functions.text import RowFailure, by_row
 from gravel.language.types import DOUBLE, INTEGER, Kind, Type, as_decimal, common, room
 
@@ -208,7 +208,7 @@ def like(x: pa.Array, pattern: pa.Array | pa.Scalar, escape: pa.Scalar | None = 
     return _like_columns(x, pattern, escape)
 
 
-def _like_columns(x: pa.Array, pattern: pa.Array, escape: pa.Scalar | None) -> Result:
+def _like_columns(x: pa.Array, pattern: pa.Array, escape: pa.Scalar | None) -> KernelResult:
     length = next(len(item) for item in (x, pattern, escape) if isinstance(item, pa.Array))
     spread = [
         item if isinstance(item, pa.Array) else pa.repeat(item, length)
@@ -229,7 +229,7 @@ def _like_columns(x: pa.Array, pattern: pa.Array, escape: pa.Scalar | None) -> R
         except EscapeError as error:
             values.append(None)
             errors[row] = CODES[error.state]
-    return Result(pa.array(values, pa.bool_()), errors)
+    return KernelResult(pa.array(values, pa.bool_()), errors)
 
 
 def _like(x: pa.Array, pattern: str | None, escape: str | None, has_escape: bool) -> pa.Array:
@@ -239,7 +239,9 @@ def _like(x: pa.Array, pattern: str | None, escape: str | None, has_escape: bool
     try:
         regex = like_regex(pattern, escape)
     except EscapeError as error:
-        return Result(pa.nulls(count, pa.bool_()), np.full(count, CODES[error.state], np.uint8))
+        return KernelResult(
+            pa.nulls(count, pa.bool_()), np.full(count, CODES[error.state], np.uint8)
+        )
     if not escape and "_" not in pattern:
         plain = pattern.strip("%")
         if "%" not in plain:

@@ -25,7 +25,7 @@ from gravel.language.functions.buffers import (
     valid,
     with_buffers,
 )
-from gravel.language.functions.catalogue import Result, function
+from gravel.language.functions.catalogue import KernelResult, function
 
 
 def _full_case(ascii_kernel: Any, convert: Callable[[str], str]) -> Callable[[Any], Any]:
@@ -306,7 +306,7 @@ def by_row(convert: Callable[..., Any], *columns: Any, to: pa.DataType | None = 
         if not errors.any():
             return result.take(coded.indices)
         known = valid(coded.indices)
-        return Result(
+        return KernelResult(
             result.take(coded.indices),
             np.where(known, errors[arithmetic.numpy_values(coded.indices)], 0).astype(np.uint8),
         )
@@ -316,7 +316,7 @@ def by_row(convert: Callable[..., Any], *columns: Any, to: pa.DataType | None = 
     place = {row: index for index, row in enumerate(distinct)}
     where = np.fromiter((place[row] for row in rows), np.int64, len(rows))
     values = result.take(pa.array(where))
-    return Result(values, errors[where]) if errors.any() else values
+    return KernelResult(values, errors[where]) if errors.any() else values
 
 
 def _converted(

@@ -58,7 +58,9 @@ def bind(binder: Binder) -> tuple[QueryAction, tuple[PlanColumn, ...], Watch]:
     if node is None:
         return action, binder.columns, Watch([])
     if not any(
-        isinstance(item, tree.Table) and item.is_name and item.reference.casefold() == INPUT
+        isinstance(item, tree.TableReference)
+        and item.is_name
+        and item.reference.casefold() == INPUT
         for item in parse.walk(node)
     ):
         binder.wrong("the query does not read the rows under way", "query", hint="FROM input")
