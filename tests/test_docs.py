@@ -1,0 +1,156 @@
+"""What the pages and the help say to type runs when it is pasted, in the folder that the demo has written, page by page in its order."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import subprocess
+import sys
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import PROGRAM, program
+
+ROOT = Path(__file__).resolve().parent.parent
+PAGES = [*sorted((ROOT / "docs").glob("*.md")), ROOT / "README.md"]
+COMMANDS = ("count", "look", "profile", "try", "check", "duplicates", "query", "clean", "trace", "compare", "verify", "functions")  # fmt: skip
+
+
+def _shell(folder: Path, line: str) -> subprocess.CompletedProcess[str]:
+    """A line as a shell runs it, `gravel` being this program."""
+    beside = folder.parent / "bin"
+    if not beside.exists():
+        beside.mkdir()
+        (beside / "gravel").write_text(f'#!/bin/sh\nexec {" ".join(PROGRAM)} "$@"\n')
+        (beside / "gravel").chmod(0o755)
+    path = f"{beside}{os.pathsep}{os.environ['PATH']}"
+    return subprocess.run(
+        ["sh", "-c", line], cwd=folder, env={**os.environ, "PATH": path}, capture_output=True, text=True, check=False
+    )  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def harbour(tmp_path_factory: Any) -> Path:
+    """The demo's folder, its first plan run."""
+    folder = tmp_path_factory.mktemp("docs")
+    assert program("demo", cwd=folder).returncode == 0
+    return folder / "gravel-demo"
+
+
+def _lines(page: Path) -> list[str]:
+    blocks = re.findall(r"```sh\n(.*?)```", page.read_text("utf-8"), re.DOTALL)
+    return [
+        line.strip()
+        for block in blocks
+        for line in block.splitlines()
+        if line.strip() and not line.startswith(("#", "python", "source"))
+    ]
+
+
+@pytest.mark.parametrize(
+    "page",
+    [page for page in PAGES if any("gravel " in line for line in _lines(page))],
+    ids=lambda page: page.name,
+)
+def test_commands_of_a_page_run_when_pasted(page: Path, harbour: Path, tmp_path: Path) -> None:
+    folder = tmp_path / "gravel-demo"
+    shutil.copytree(harbour, folder)
+    for line in _lines(page):
+        if line.startswith((".venv", "pip", "git", "scripts", ".ci")):
+            continue
+        ran = _shell(folder, line)
+        # 1: a check that fails or tables that differ, which is what these commands are to say.
+        assert ran.returncode in (0, 1), f"{line}\n{ran.stderr}"
+        assert "internal error" not in ran.stderr, line
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_examples_of_the_help_run_when_pasted(command: str, harbour: Path, tmp_path: Path) -> None:
+    folder = tmp_path / "gravel-demo"
+    shutil.copytree(harbour, folder)
+    told = subprocess.run(
+        [*PROGRAM, command, "--help"], env={**os.environ, "COLUMNS": "240"}, capture_output=True, text=True, check=True
+    ).stdout  # fmt: skip
+    examples = [
+        line.strip() for line in told.splitlines() if line.strip().startswith(f"gravel {command} ")
+    ]
+    assert examples, f"gravel {command} --help shows no example"
+    for line in examples:
+        ran = _shell(folder, line)
+        assert ran.returncode in (0, 1), f"{line}\n{ran.stderr}"
+
+
+def test_links_lead_somewhere_and_every_page_is_linked() -> None:
+    linked = set()
+    for page in [
+        *PAGES,
+        *(ROOT / name for name in ("ARCHITECTURE.md", "CHANGELOG.md", "CONTRIBUTING.md")),
+    ]:
+        for target in re.findall(r"\]\(([^)#\s]+)(?:#[^)]*)?\)", page.read_text("utf-8")):
+            if "://" not in target:
+                place = (page.parent / target).resolve()
+                assert place.exists(), f"{page.name} links {target}"
+                linked.add(place)
+    assert {page for page in PAGES if page.parent.name == "docs"} - linked == set()
+    assert set((ROOT / "docs" / "screenshots").glob("*.png")) - linked == set()
+
+
+def test_pages_say_the_words_of_today() -> None:
+    """Words that were given up are in no page, no help and no plan of the demo."""
+    given_up = r"\bmend|\brungs?\b|\bladder\b|left[- _]behind|\bmisfits?\b|\blikeness\b|\bcommonest\b|gravel follow|is no (?!longer|more)[a-z]|unique = \{"
+    texts = {page.name: page.read_text("utf-8") for page in PAGES}
+    texts |= {command: program(command, "--help", cwd=ROOT).stdout for command in COMMANDS}
+    texts |= {
+        path.name: path.read_text("utf-8") for path in (ROOT / "src/gravel/demo").glob("*.toml")
+    }
+    for name, text in texts.items():
+        hits = [
+            hit
+            for hit in re.findall(rf".*(?:{given_up}).*", text)
+            if "there is no " not in hit.lower()
+        ]
+        assert not hits, (name, hits[:3])
+
+
+def test_plans_of_the_pages_are_plans(
+    figures: Any, harbour: Path, tmp_path: Path, monkeypatch: Any
+) -> None:
+    """A block of TOML with a table and a target is bound, where it is shown, to the demo's tables."""
+    plans = 0
+    for page in PAGES:
+        for block in re.findall(r"```toml\n(.*?)```", page.read_text("utf-8"), re.DOTALL):
+            tomllib.loads(block)
+            if "table =" not in block or "write =" not in block or "://" in block:
+                continue
+            folder = tmp_path / f"{page.stem}{plans}"
+            shutil.copytree(harbour, folder)
+            monkeypatch.chdir(folder)
+            Path("shown.toml").write_text(block, "utf-8")
+            told = program("clean", "shown.toml", "--dry-run", "--sample", "0", cwd=folder)
+            assert told.returncode == 0, (page.name, told.stderr)
+            plans += 1
+    assert plans
+
+
+def test_json_documents_name_themselves_and_hold_what_the_page_says(harbour: Path) -> None:
+    """Every command's JSON begins with its name and version, and is the same for the same call."""
+    calls = {
+        "count": ["boats.csv"], "look": ["boats.csv", "--rows", "1"], "profile": ["owners.csv"], "try": ["boats.csv", "fee = fee"],
+        "check": ["boats.csv", "boat_id > 0"], "duplicates": ["owners.csv", "--on", "name"], "query": ["SELECT 1 AS n"],
+        "trace": ["boats.toml", "--row", "6"], "compare": ["boats.csv", "boats.csv", "--key", "boat_id"],
+        "verify": ["boats-clean.record.json"], "functions": ["ABS"],
+    }  # fmt: skip
+    for command, arguments in calls.items():
+        runs = [
+            program(command, *arguments, "--format", "json", cwd=harbour).stdout for _ in range(2)
+        ]
+        assert runs[0] == runs[1], command
+        document = json.loads(runs[0])
+        assert next(iter(document.items())) == ("gravel", f"{command}/2")
+        assert len(document) > 1
+    assert sys.executable in PROGRAM
