@@ -68,7 +68,7 @@ def profile(
         typer.Option(
             "--suggest",
             metavar="PLAN",
-            help="Write a plan with the safe mendings, the evidence beside each.",
+            help="Write a plan with the safe fixes, the evidence beside each.",
         ),
     ] = None,
     choose: Annotated[

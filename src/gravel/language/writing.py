@@ -1,4 +1,4 @@
-"""Expressions as text, for the commands and mendings that Gravel proposes."""
+"""Expressions as text, for the commands and fixes that Gravel proposes."""
 
 from __future__ import annotations
 

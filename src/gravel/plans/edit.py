@@ -129,14 +129,14 @@ class Mending:
 
 
 def begin_plan(
-    path: Path, table: Source, mendings: Sequence[Mending], key: list[str], types: dict[str, Type]
+    path: Path, table: Source, fixes: Sequence[Mending], key: list[str], types: dict[str, Type]
 ) -> None:
     """Write a new plan with a step for each fix, that states the types of the columns it reads.
     Raises TableProblem if it cannot be written."""
     document = _begun(path, table)
     if key:
         document.add("key", key)
-    parsed = [parse.assignment(mending.assignment) for mending in mendings]
+    parsed = [parse.assignment(mending.assignment) for mending in fixes]
     read = {
         name.text.casefold() for item in parsed for name in parse.column_names(item.expression)
     } | {item.name.casefold() for item in parsed}
@@ -147,7 +147,7 @@ def begin_plan(
     document.add(tomlkit.nl())
     document.add("types", stated)
     steps = tomlkit.aot()
-    for entry, node in zip(mendings, parsed, strict=True):
+    for entry, node in zip(fixes, parsed, strict=True):
         step = tomlkit.table()
         step.add("note", entry.note)
         assigned = tomlkit.inline_table()

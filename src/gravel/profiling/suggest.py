@@ -1,4 +1,4 @@
-"""The order in which mendings belong: what one of them leaves, the next one meets."""
+"""The order in which fixes belong: what one of them leaves, the next one meets."""
 
 from __future__ import annotations
 
