@@ -105,11 +105,15 @@ def test_arrow_in_and_out_and_parameters_as_python_has_them() -> None:
         ("code = :v", "072", [(1,)]), ("n >= :v", 2, [(2,), (3,)]), ("day = :v", day, [(1,), (3,)]), ("n > :v", Decimal("1.5"), [(2,), (3,)]),
         ("COALESCE(n > :v, TRUE)", None, [(1,), (2,), (3,)]), ("n < :v", 2.5, [(1,), (2,)]), ("(n > 1) = :v", True, [(2,), (3,)]),
         ("CAST(day AS TIMESTAMP) < :v", datetime.datetime(2024, 3, 1, 12), [(1,), (3,)]),
+        ("n < :v", 10**30, [(1,), (2,), (3,)]), ("day = :v", Decimal("NaN"), None), ("day < :v", datetime.datetime(2024, 3, 1, tzinfo=datetime.UTC), None),
     ):  # fmt: skip
-        assert (
-            library.query(asked.format(condition), tables={"t": table}, params={"v": value}).rows()
-            == rows
-        ), condition
+        text = asked.format(condition)
+        if rows is None:
+            with pytest.raises(library.CallProblem, match=r"^v is "):
+                library.query(text, tables={"t": table}, params={"v": value})
+        else:
+            outcome = library.query(text, tables={"t": table}, params={"v": value})
+            assert outcome.rows() == rows, condition
     twice = library.query("SELECT n, n FROM t", tables={"t": mine})
     assert twice.to_arrow().column_names == ["n", "n_2"]
     assert pa.table(twice).num_rows == pa.table(mine).num_rows == 3
@@ -118,9 +122,26 @@ def test_arrow_in_and_out_and_parameters_as_python_has_them() -> None:
     )
     assert again.rows() == [(3,)]
     for wrong in (lambda: library.open_table(7), lambda: library.query("SELECT 1", on_error="skip"), lambda: mine.profile(memory="much"),
-                  lambda: library.query("SELECT :v", params={"v": object()})):  # fmt: skip
+                  lambda: library.query("SELECT :v", params={"v": object()}), lambda: mine.look(rows=-1), lambda: mine.profile(sample=0),
+                  lambda: mine.duplicates(on="n", groups=-1), lambda: mine.profile(memory=-1), lambda: mine.check("n > 0", allow="150%")):  # fmt: skip
         with pytest.raises(library.CallProblem):
             wrong()
+    one, several = mine.count(key="code", totals="n"), mine.count(key=["code"], totals=["n"])
+    assert one.to_dict() == several.to_dict()
+
+
+def test_parameters_of_a_plan_have_the_types_that_toml_gives_them(folder: Path) -> None:
+    write("t.csv", "n,day\n1,2024-02-28\n2,2024-03-01\n")
+    for value, condition, rows in (
+        ("2024-02-29", "day > :v", 1),
+        ("2024-02-28T12:00:00", "CAST(day AS TIMESTAMP) > :v", 1),
+        (str(10**30), "n < :v", 2),
+        ('"2024-02-29"', "CAST(day AS TEXT) > :v", 1),
+    ):
+        head = f"table = 't.csv'\nwrite = 'o.csv'\nparams.v = {value}\n"
+        write("p.toml", f"{head}[[step]]\nkeep_rows = '{condition}'\n")
+        run = library.Plan.load("p.toml").run(dry=True).to_dict()
+        assert (run["status"], run["steps"][-1]["out"]) == ("good", rows), value
 
 
 def test_threads_share_tables_and_keep_their_results(folder: Path) -> None:

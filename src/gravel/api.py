@@ -15,7 +15,6 @@ import weakref
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import replace
-from decimal import Decimal
 from functools import partial, wraps
 from pathlib import Path
 from typing import Any, ParamSpec, TypeVar
@@ -33,10 +32,8 @@ from gravel.inspecting.attempt import attempt
 from gravel.inspecting.check import allowance, check, named_condition
 from gravel.inspecting.count import count_table
 from gravel.inspecting.look import look
-from gravel.language import nodes
 from gravel.language.bind import Given
-from gravel.language.parameters import from_plan, parameter
-from gravel.language.types import TEXT
+from gravel.language.parameters import typed
 from gravel.plans.flow import MEMORY as PLAN_MEMORY
 from gravel.plans.model import PlanFile, read_plan
 from gravel.plans.result import Run
@@ -66,7 +63,7 @@ def open_table(
     delimiter: str | None = None,
     encoding: str | None = None,
     empty_null: bool = False,
-    text: Sequence[str] = (),
+    text: str | Sequence[str] = (),
 ) -> Table:
     """A table.
 
@@ -77,12 +74,12 @@ def open_table(
     if isinstance(table, Table):
         return table
     if isinstance(table, (str, Path)):
-        how = ReadOptions(delimiter, encoding, empty_null, tuple(text))
+        how = ReadOptions(delimiter, encoding, empty_null, _several(text))
         return Table(open_source(str(table), how))
     if hasattr(table, "__arrow_c_stream__"):
-        return _of_arrow(pa.table(table), tuple(text))
+        return _of_arrow(pa.table(table), _several(text))
     raise CallProblem(
-        f"a {type(table).__name__} is not a table",
+        f"{table!r:.60} is not a table",
         hint="a file's name, an Arrow table, or what has __arrow_c_stream__",
     )
 
@@ -142,15 +139,17 @@ class Table:
     def count(
         self,
         *,
-        key: Sequence[str] = (),
-        distinct: Sequence[str] = (),
-        totals: Sequence[str] = (),
+        key: str | Sequence[str] = (),
+        distinct: str | Sequence[str] = (),
+        totals: str | Sequence[str] = (),
         params: Mapping[str, Any] | None = None,
     ) -> Result:
         """Rows, columns, malformed records; whether `key` is one; distinct values and exact sums of
         expressions. Raises Diagnostic, TableProblem."""
-        keys = [", ".join(key)] if key else []
-        outcome = count_table(self.source, distinct, keys, totals, _context(params))
+        keys = [", ".join(_several(key))] if key else []
+        outcome = count_table(
+            self.source, _several(distinct), keys, _several(totals), _context(params)
+        )
         return Result(outcome, result_dicts.count_dict)
 
     @_one_at_a_time
@@ -158,21 +157,21 @@ class Table:
         self,
         *,
         where: str | None = None,
-        show: Sequence[str] = (),
-        columns: Sequence[str] = (),
+        show: str | Sequence[str] = (),
+        columns: str | Sequence[str] = (),
         sort: str | None = None,
         rows: int | None = 20,
         params: Mapping[str, Any] | None = None,
     ) -> Result:
         """The first rows that meet a condition (`rows` None: all), with expressions beside them.
-        Raises Diagnostic, TableProblem."""
+        Raises Diagnostic, CallProblem, TableProblem."""
         view = look(
             self.source,
-            columns=", ".join(columns) or None,
+            columns=", ".join(_several(columns)) or None,
             where=where,
-            show=show,
+            show=_several(show),
             sort=sort,
-            rows=rows,
+            rows=_number("rows", rows),
             given=_context(params),
         )
         return Result(view, result_dicts.look_dict)
@@ -189,7 +188,7 @@ class Table:
         TableProblem."""
         day = today or datetime.date.today()
         room = _memory(memory, PROFILE_MEMORY)
-        outcome = profile(self.source, today=day, memory=room, sample=sample)
+        outcome = profile(self.source, today=day, memory=room, sample=_number("sample", sample, 1))
         return Result(
             outcome,
             lambda value: figures(value, self.source, None),
@@ -213,12 +212,16 @@ class Table:
     ) -> Result:
         """Whether conditions (`name: EXPR`, or the expression alone) hold in every row, or with
         aggregates for the table as a whole. `allow`: failing rows to tolerate, or a share such as
-        "0.1%". Raises Diagnostic, TableProblem, DataProblem."""
+        "0.1%". Raises Diagnostic, CallProblem, TableProblem, DataProblem."""
+        try:
+            allowed = allowance(allow)
+        except ValueError as error:
+            raise CallProblem(f"allow: {error}") from None
         outcome = check(
             self.source,
             [named_condition(text) for text in conditions],
             unknown_fails=unknown_fails,
-            allowed=allowance(allow),
+            allowed=allowed,
             given=_context(params),
         )
         return Result(
@@ -231,8 +234,8 @@ class Table:
     def duplicates(
         self,
         *,
-        on: Sequence[str] = (),
-        key: Sequence[str] = (),
+        on: str | Sequence[str] = (),
+        key: str | Sequence[str] = (),
         level: str = "equal",
         null_equal: bool = False,
         groups: int | None = 10,
@@ -243,11 +246,11 @@ class Table:
         looser match level. Raises Diagnostic, CallProblem, TableProblem."""
         outcome = duplicates(
             self.source,
-            on,
-            key=key,
+            _several(on),
+            key=_several(key),
             rung=level,
             null_equal=null_equal,
-            shown=groups,
+            shown=_number("groups", groups),
             given=_context(params),
             memory=_memory(memory, DUPLICATES_MEMORY),
         )
@@ -263,7 +266,7 @@ class Table:
         self,
         other: Any,
         *,
-        key: Sequence[str] = (),
+        key: str | Sequence[str] = (),
         where: str | None = None,
         ignore_case: bool = False,
         ignore_spaces: bool = False,
@@ -275,7 +278,7 @@ class Table:
         how = How(ignore_case=ignore_case, ignore_spaces=ignore_spaces, where=where)
         room = _memory(memory, COMPARE_MEMORY)
         after = open_table(other).source
-        outcome, _ = compare(self.source, after, key, how, _context(params), room)
+        outcome, _ = compare(self.source, after, _several(key), how, _context(params), room)
         return Result(outcome, result_dicts.compare_dict, compare_page.write_page)
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
@@ -417,12 +420,24 @@ class Plan:
         return f"<gravel.Plan {self.file.name}>"
 
 
+def _several(names: str | Sequence[str]) -> tuple[str, ...]:
+    """Names or expressions; one text stands for a list of one."""
+    return (names,) if isinstance(names, str) else tuple(names)
+
+
+def _number(name: str, value: int | None, least: int = 0) -> int | None:
+    """A number of rows or groups; None is all. Raises CallProblem."""
+    if value is not None and value < least:
+        raise CallProblem(f"{name} is {least} or more, or None for all, not {value}")
+    return value
+
+
 def _memory(size: str | int | None, usual: int) -> int:
     """Bytes of memory that a call may take. Raises CallProblem."""
-    if size is None or isinstance(size, int):
-        return size or usual
+    if size is None:
+        return usual
     try:
-        return size_of(size)
+        return size_of(str(size))
     except ValueError as error:
         raise CallProblem(f"memory is {error}") from None
 
@@ -430,26 +445,10 @@ def _memory(size: str | int | None, usual: int) -> int:
 def _context(params: Mapping[str, Any] | None, today: datetime.date | None = None) -> Given:
     """What expressions are given: parameters as what they are in Python, and what decides
     subqueries. Raises CallProblem."""
-    context = Given({name: _constant(name, value) for name, value in (params or {}).items()})
+    context = Given({name: typed(name, value) for name, value in (params or {}).items()})
     if today is not None:
         context = replace(context, today=today)
     return replace(context, members=partial(_members, context))
-
-
-def _constant(name: str, value: Any) -> nodes.Constant:
-    if isinstance(value, str):
-        return nodes.Constant(TEXT, 0, 0, value)  # a text is one, whatever it looks like
-    if value is None:
-        return parameter("NULL")
-    if isinstance(value, datetime.datetime):
-        return parameter(f"TIMESTAMP '{value.isoformat(' ')}'")
-    if isinstance(value, datetime.date):
-        return parameter(f"DATE '{value.isoformat()}'")
-    if isinstance(value, Decimal):
-        return parameter(format(value, "f"))
-    if isinstance(value, (bool, int, float)):
-        return from_plan({name: value})[name]
-    raise CallProblem(f"{name} is a {type(value).__name__}, which is not a value for a parameter")
 
 
 def _members(context: Given, node: Any, text: str) -> Any:

@@ -3,14 +3,16 @@ expression's text."""
 
 from __future__ import annotations
 
+import datetime
 import re
 from collections.abc import Iterable, Mapping
+from decimal import Decimal
 from typing import Any
 
 from gravel.hidden import restored
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import literal
-from gravel.language.types import BOOLEAN, DOUBLE, INTEGER, TEXT
+from gravel.language.types import BOOLEAN, DOUBLE, TEXT
 from gravel.problems import CallProblem
 
 
@@ -51,15 +53,33 @@ def from_command_line(supplied: Iterable[str]) -> dict[str, nodes.Constant]:
 
 def from_plan(supplied: Mapping[str, Any]) -> dict[str, nodes.Constant]:
     """Parameters of a plan's [params]: TOML's numbers, booleans and dates as such; texts as on the
-    command line."""
-    results = {}
-    for name, value in supplied.items():
-        if isinstance(value, bool):
-            results[name] = nodes.Constant(BOOLEAN, 0, 0, value)
-        elif isinstance(value, int):
-            results[name] = nodes.Constant(INTEGER, 0, 0, value)
-        elif isinstance(value, float):
-            results[name] = nodes.Constant(DOUBLE, 0, 0, value)
-        else:
-            results[name] = parameter(str(value))
-    return results
+    command line. Raises CallProblem."""
+    return {
+        name: parameter(value) if isinstance(value, str) else typed(name, value)
+        for name, value in supplied.items()
+    }
+
+
+def typed(name: str, value: Any) -> nodes.Constant:
+    """A parameter of the type that its value has in Python; a text is one, whatever it looks like.
+    Raises CallProblem for a value of no SQL type."""
+    if isinstance(value, str):
+        return nodes.Constant(TEXT, 0, 0, value)
+    if value is None:
+        return parameter("NULL")
+    if isinstance(value, bool):
+        return nodes.Constant(BOOLEAN, 0, 0, value)
+    if isinstance(value, float):
+        return nodes.Constant(DOUBLE, 0, 0, value)
+    if isinstance(value, int) or (isinstance(value, Decimal) and value.is_finite()):
+        return parameter(format(value, "f" if isinstance(value, Decimal) else "d"))
+    if isinstance(value, datetime.datetime) and value.tzinfo is None:
+        return parameter(f"TIMESTAMP '{value.isoformat(' ')}'")
+    if isinstance(value, datetime.date) and not isinstance(value, datetime.datetime):
+        return parameter(f"DATE '{value.isoformat()}'")
+    if isinstance(value, datetime.datetime):
+        raise CallProblem(
+            f"{name} is a timestamp with a time zone, which is not a value for a parameter",
+            hint="give it without the zone, as the table has it",
+        )
+    raise CallProblem(f"{name} is of type {type(value).__name__}, no value for a parameter")
