@@ -3,6 +3,7 @@ proof must say so, the run be no good, and the target stand as it was. scripts/m
 
 from __future__ import annotations
 
+import math
 import os
 import sqlite3
 from collections.abc import Callable, Iterator
@@ -309,3 +310,27 @@ def test_every_claim_can_fail(figures: Any) -> None:
     assert failing | told == {claim.text for claim in CLAIMS}
     with pytest.raises(ValueError, match="no claim"):
         claim_of("all is well")
+
+
+def test_control_totals_of_doubles_are_compared_before_they_are_rounded(figures: Any) -> None:
+    """0.3 and 0.30000000000000004 are 0.6000000000000001 as doubles, and 0.6 before rounding."""
+    for values, status in (
+        ([0.1, 0.2, 0.3], "good"),
+        ([1e300, 1.0, 0.5], "good"),
+        ([math.inf, 0.2, 0.3], "failed"),
+        ([math.nan, 0.2, 0.3], "failed"),
+    ):
+        pq.write_table(pa.table({"id": [1, 2, 3], "x": values}), "t.parquet")
+        head = "table = 't.parquet'\nwrite = 'o.parquet'\ntotals = ['x']\nreplace = true\n"
+        write("p.toml", head + "[[step]]\ndrop_rows = 'id = 3'\n")
+        run = figures("clean", "p.toml", status=0 if status == "good" else 1)
+        assert run["status"] == status, (values, run["proofs"])
+        counts = figures("count", "t.parquet", "--total", "x")["tables"][0]["totals"]
+        wanted = (
+            math.fsum(values)
+            if status == "good"
+            else "NaN"
+            if math.isnan(values[0])
+            else "Infinity"
+        )
+        assert counts[0]["value"] == wanted

@@ -4,12 +4,14 @@ Python."""
 from __future__ import annotations
 
 import dataclasses
+import math
 from collections.abc import Sequence
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 from gravel.inspecting.cells import json_value
 from gravel.language.errors import meaning
+from gravel.language.functions.casts import double_text
 from gravel.plans.edit import deduplicate_text
 from gravel.plans.figures import changes_json, proofs_json, step_json, steps_json
 from gravel.querying.examples import outcome
@@ -203,7 +205,9 @@ def compare_dict(compared: Compared) -> dict[str, Any]:
 
 
 def _total(value: Any) -> Any:
-    """A total as JSON: integers to 2^53 and doubles as numbers, decimals as strings."""
+    """A total as JSON: integers to 2^53 and finite doubles as numbers, all others as strings."""
+    if isinstance(value, float) and not math.isfinite(value):
+        return double_text(value)
     if isinstance(value, Decimal):
         return format(value, "f")
     if isinstance(value, int) and abs(value) > 2**53:

@@ -4,13 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.engine.aggregates import CountState, GroupedValues, GroupState, result_type, state_of
+from gravel.engine.aggregates import (
+    CountState,
+    GroupedValues,
+    GroupState,
+    SumState,
+    result_type,
+    state_of,
+)
 from gravel.engine.distinct import Counted, Distinct, counted
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
@@ -128,6 +136,13 @@ class AggregateState:
         if value.errors is not None:
             raise DataProblem(f"{bound.name} is out of range: 22003")
         return value.values[0].as_py()
+
+    def exact_sum(self) -> Fraction | None:
+        """The sum before it is rounded, 0 of no values; None where one of them is not finite."""
+        if self.state is None:
+            return Fraction(0)
+        assert isinstance(self.state, SumState)
+        return None if self.state.special else self.state.total()
 
 
 @dataclass(frozen=True)

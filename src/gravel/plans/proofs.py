@@ -4,6 +4,9 @@ result."""
 from __future__ import annotations
 
 import hashlib
+import math
+from decimal import Decimal, localcontext
+from fractions import Fraction
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -16,6 +19,7 @@ from gravel.engine.frame import Frame
 from gravel.engine.hashing import combined
 from gravel.engine.parallel import ordered_map
 from gravel.inspecting.aggregates import AggregatePartial, AggregateState, part_of
+from gravel.language.functions.casts import double_text
 from gravel.language.types import Type
 from gravel.ledger.checksum import ChecksumStream, FileChecksum
 from gravel.plans.flow import Flow
@@ -235,28 +239,32 @@ def _total(text: str, is_sum: bool, index: int, flow: Flow, state: AggregateStat
             False,
             detail + ": a step has taken away what it reads",
         )
-    held = (begun or 0) == (ended or 0) + (behind or 0)
-    if not held:
-        detail += (
-            f" ({_figure((ended or 0) + (behind or 0) - (begun or 0))} too many)".replace("-", "−")
-            if begun is not None
-            else ""
-        )
-    return Proof(f"the control total of {text} reconciles", held, detail)
+    claim = f"the control total of {text} reconciles"
+    before = Fraction(0) if first is None else first.exact_sum()
+    after, left = state.exact_sum(), flow.left_totals[index].exact_sum()
+    if before is None or after is None or left is None:
+        return Proof(claim, False, detail + ": a value is not finite, so a sum shows nothing")
+    surplus = after + left - before
+    if surplus:
+        detail += f" ({_surplus(surplus, begun, ended, behind)} too many)"
+    return Proof(claim, not surplus, detail)
+
+
+def _surplus(surplus: Fraction, *totals: Any) -> str:
+    """What there is too much of, in the type of the totals that it stands between."""
+    if any(isinstance(total, float) for total in totals):
+        return _figure(float(surplus)).replace("-", "−")
+    with localcontext(prec=100):
+        exact = Decimal(surplus.numerator) / Decimal(surplus.denominator)
+    return _figure(exact).replace("-", "−")
 
 
 def _figure(value: Any) -> str:
-    return (
-        "NULL"
-        if value is None
-        else (
-            f"{value:,}"
-            if isinstance(value, int)
-            else f"{value:,f}"
-            if not isinstance(value, float)
-            else f"{value:,}"
-        )
-    )
+    if value is None:
+        return "NULL"
+    if isinstance(value, float) and not math.isfinite(value):
+        return double_text(value)
+    return f"{value:,f}" if isinstance(value, Decimal) else f"{value:,}"
 
 
 def _left_rows(plan: BoundPlan, path: Path, count: int) -> Proof:
