@@ -76,10 +76,11 @@ def _relations() -> dict[str, Any]:
 def ours(relations: dict[str, Any], text: str) -> Any:
     """Gravel's rows, each value as its text; or the SQLSTATE of a row error."""
     from gravel.language.functions.casts import to_text
-    from gravel.querying.run import Session
-    from gravel.querying.session import RowProblem
+    from gravel.querying.account import RowProblem
+    from gravel.querying.context import QueryContext
+    from gravel.querying.session import Session
 
-    session = Session("", relations=dict(relations))
+    session = Session(QueryContext(relations=dict(relations)))
     try:
         found = session.query(generated.here(text))
     except RowProblem as problem:
@@ -141,8 +142,10 @@ def seeds() -> list[int]:
 
 
 def test_expressions_row_by_row(server: Any) -> None:
+    from gravel.querying.account import Account
+    from gravel.querying.context import QueryContext
     from gravel.querying.relation import Relation
-    from gravel.querying.run import Session
+    from gravel.querying.session import Session
 
     relations = _relations()
     table: Relation = relations["p"]
@@ -152,13 +155,13 @@ def test_expressions_row_by_row(server: Any) -> None:
         found = server.execute(
             "SELECT attempt(%s, id) FROM p ORDER BY id", (generated.there(text),)
         ).fetchall()
-        session = Session("", relations=dict(relations), on_error="null")
-        session.text = plain = generated.here(text)
+        plain = generated.here(text)
+        session = Session(QueryContext(plain, relations=dict(relations)), Account("null"))
         from gravel.language import parse
         from gravel.language.errors import sqlstate
         from gravel.language.functions.casts import to_text
 
-        made, kind = session.evaluate(parse.expression(plain), table, {}, watched=False)
+        made, kind = session.expressions.evaluate(parse.expression(plain), table, {}, watched=False)
         texts = to_text(made.values, kind).to_pylist()
         codes = made.errors if made.errors is not None else [0] * len(texts)
         mine = [

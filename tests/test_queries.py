@@ -101,12 +101,13 @@ def ours(folder: Path, text: str, memory: int | None = None) -> list[tuple[str |
     """Gravel's rows, each value as its text."""
     from gravel.engine.mapped import Store
     from gravel.language.functions.casts import to_text
-    from gravel.querying.run import Session
+    from gravel.querying.account import Account
+    from gravel.querying.context import QueryContext
+    from gravel.querying.session import Session
 
     store = None if memory is None else Store(memory)
-    found = Session(
-        "", tables={name: str(folder / f"{name}.csv") for name in TABLES}, store=store
-    ).query(text)
+    context = QueryContext(references={name: str(folder / f"{name}.csv") for name in TABLES})
+    found = Session(context, Account(store=store)).query(text)
     columns = [
         to_text(one.values, kind).to_pylist()
         for one, kind in zip(found.vectors, found.types, strict=True)

@@ -42,9 +42,11 @@ from gravel.problems import CallProblem
 from gravel.profiling.figures import figures
 from gravel.profiling.profile import MEMORY as PROFILE_MEMORY
 from gravel.profiling.profile import profile
+from gravel.querying.account import Account
+from gravel.querying.context import QueryContext
 from gravel.querying.members import members_of
 from gravel.querying.relation import Relation, distinct_names
-from gravel.querying.run import Session
+from gravel.querying.session import Session
 from gravel.reports import check as check_page
 from gravel.reports import compare as compare_page
 from gravel.reports import duplicates as duplicates_page
@@ -330,9 +332,9 @@ class QueryResult:
         self._relation = relation
         self.columns = relation.names
         self.row_count = relation.count
-        self.account = tuple(session.account)
-        self.cautions = tuple(session.cautions)
-        self.errors = tuple(session.faults)
+        self.account = tuple(session.account.stages)
+        self.cautions = tuple(session.account.cautions)
+        self.errors = tuple(session.account.faults)
 
     @property
     def types(self) -> tuple[str, ...]:
@@ -373,14 +375,13 @@ def query(
     if on_error not in ("stop", "null", "omit"):
         raise CallProblem(f"on_error is stop, null or omit, not {on_error!r}")
     opened = {name: open_table(table) for name, table in (tables or {}).items()}
-    session = Session(
-        "",
-        _context(params),
-        on_error=on_error,
-        store=Store(_memory(memory, quarter_of_the_machine())),
+    context = QueryContext(
+        given=_context(params),
+        references={name: table.name for name, table in opened.items()},
+        opened={name.casefold(): table.source for name, table in opened.items()},
     )
-    session.opened = {name.casefold(): table.source for name, table in opened.items()}
-    session.tables = {name: table.name for name, table in opened.items()}
+    room = Store(_memory(memory, quarter_of_the_machine()))
+    session = Session(context, Account(on_error, room))
     with ExitStack() as turns:
         for table in sorted(opened.values(), key=id):  # one order for all threads
             turns.enter_context(table._lock)

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from gravel.plans.result import Run
     from gravel.plans.trace import TracedPath, TracedRows
     from gravel.querying.relation import Relation
-    from gravel.querying.run import Session
+    from gravel.querying.session import Session
 
 
 def cautions_json(result: Sequence[Caution]) -> list[dict[str, Any]]:
@@ -419,10 +419,10 @@ def query_dict(
                 "detail": item.detail,
                 "inputs": list(item.inputs),
             }
-            for item in session.account
+            for item in session.account.stages
         ],
-        "cautions": cautions_json(session.cautions),
-        "remarks": list(session.remarks),
+        "cautions": cautions_json(session.account.cautions),
+        "remarks": list(session.account.remarks),
         "errors": [
             {
                 "stage": fault.stage,
@@ -432,7 +432,7 @@ def query_dict(
                 "row": fault.row,
                 "first_rows": list(fault.first),
             }
-            for fault in session.faults
+            for fault in session.account.faults
         ],
         "written": None if write is None else str(write),
     }

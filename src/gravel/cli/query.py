@@ -35,8 +35,9 @@ with lazily():
     from gravel.engine import memory as engine_memory
     from gravel.language.functions import casts
     from gravel.ledger import fingerprint
+    from gravel.querying import account, context
     from gravel.querying import relation as relations
-    from gravel.querying import run
+    from gravel.querying import session as sessions
     from gravel.sinks import arrow, atomic_file, csv
     from gravel.sinks import files as sinks_files
     from gravel.sources import opening, source
@@ -44,9 +45,9 @@ with lazily():
     from gravel.stores import sql
 
 if TYPE_CHECKING:
+    from gravel.querying.account import Stage
     from gravel.querying.relation import Relation
-    from gravel.querying.run import Session
-    from gravel.querying.session import Stage
+    from gravel.querying.session import Session
 
 
 class OnError(str, Enum):  # noqa: UP042
@@ -107,15 +108,13 @@ def query(
     """
     limit = look.row_limit(rows)
     text = _text(statement, file)
-    session = run.Session(
-        "",
-        given_by(param, today),
-        _tables(table, folder),
-        on_error=on_error.value,
-        store=mapped.Store(memory_of(memory) or engine_memory.quarter_of_the_machine()),
+    room = mapped.Store(memory_of(memory) or engine_memory.quarter_of_the_machine())
+    session = sessions.Session(
+        context.QueryContext(given=given_by(param, today), references=_tables(table, folder)),
+        account.Account(on_error.value, room),
     )
     result = session.query(text)
-    if write is not None and write.resolve() in session.paths:
+    if write is not None and write.resolve() in session.tables.paths:
         raise CallProblem(
             f"the query reads {write}, so it is not written over", hint="name another file"
         )
@@ -144,11 +143,11 @@ def query(
                 result.names if number == 0 else None,
                 [column.to_pylist() for column in part],
             )
-    render.cautions(session.cautions, not no_color)
-    render.remarks(session.remarks, not no_color)
-    for name, malformed in session.malformed.items():
+    render.cautions(session.account.cautions, not no_color)
+    render.remarks(session.account.remarks, not no_color)
+    for name, malformed in session.tables.malformed.items():
         render.malformed_notes(name, malformed, not no_color)
-    for fault in session.faults:
+    for fault in session.account.faults:
         count = "1 row" if fault.rows == 1 else f"{fault.rows:,} rows"
         first = (
             f", first in source row{'s' if len(fault.first) > 1 else ''}"
@@ -352,9 +351,9 @@ def _explain(session: Session, color: bool) -> None:
     out.print(
         rich_text.Text("row counts by stage, from the result down to the tables", style=render.HEAD)
     )
-    spilled = any(stage.spilled for stage in session.account)
+    spilled = any(stage.spilled for stage in session.account.stages)
     lines = []
-    for branch, stage in _branches(session.account):
+    for branch, stage in _branches(session.account.stages):
         disk = [f"{stage.spilled / 2**20:,.0f} MiB" if stage.spilled else ""] if spilled else []
         cells = [
             rich_text.Text().append(branch, style=render.DIM).append(stage.stage),

@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import of_type, text_of
 from gravel.engine.frame import Frame
+from gravel.engine.mapped import Store
 from gravel.language.types import Type
 from gravel.plans.ledger import SAMPLES, ChangeExample, differing
 
@@ -181,8 +182,11 @@ def longer(suffix: pa.Array | None, piece: np.ndarray) -> pa.Array | None:
     return added if suffix is None else pc.binary_join_element_wise(suffix, added, "")
 
 
-def together(parts: Sequence[TrackedRows], types: tuple[Type, ...]) -> TrackedRows:
-    """Rows one after another; a column that is stored in two ways becomes text."""
+def together(
+    parts: Sequence[TrackedRows], types: tuple[Type, ...], store: Store | None = None
+) -> TrackedRows:
+    """Rows one after another; a column that is stored in two ways becomes text. What does not fit
+    into a store's memory is in a file."""
     if len(parts) == 1:
         return parts[0]
     stored = []
@@ -196,7 +200,12 @@ def together(parts: Sequence[TrackedRows], types: tuple[Type, ...]) -> TrackedRo
                 part.text(index) if texts else of_type(part.stored[index], types[index])
                 for part in parts
             ]
-        stored.append(pa.concat_arrays(arrays))
+        size = sum(array.nbytes for array in arrays)
+        stored.append(
+            pa.concat_arrays(arrays)
+            if store is None or store.fits(size)
+            else store.column(arrays, arrays[0].type)
+        )
     suffix = None
     if any(part.suffix is not None for part in parts):
         suffix = pa.concat_arrays(

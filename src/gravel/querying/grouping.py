@@ -17,6 +17,9 @@ from gravel.language.functions.casts import to_text
 from gravel.language.types import BOOLEAN, INTEGER, NUMBERS, TEXT, Kind, Type
 from gravel.profiling.column_kind import identifies
 from gravel.querying import groups
+from gravel.querying.account import Account
+from gravel.querying.context import QueryContext
+from gravel.querying.expressions import Expressions
 from gravel.querying.partitions import ROW_BYTES, more_than, one_by_one, partitions
 from gravel.querying.relation import (
     Columns,
@@ -29,7 +32,7 @@ from gravel.querying.relation import (
     taken,
 )
 from gravel.querying.shapes import literal_text, top
-from gravel.querying.sources import Sources
+from gravel.querying.subqueries import Subqueries
 
 
 @dataclass(frozen=True)
@@ -77,10 +80,16 @@ def _with_several(part: RowGroups, values: pa.Array) -> tuple[int, np.ndarray]:
     return int(several.sum()), rows if part.rows is None else part.rows[rows]
 
 
-class Grouping(Sources):
+@dataclass
+class Grouping:
     """Rows of groups, a column for each key and each aggregate."""
 
-    def _aggregates(
+    account: Account
+    context: QueryContext
+    expressions: Expressions
+    subqueries: Subqueries
+
+    def aggregates(
         self,
         select: tree.Select,
         items: list[tree.Named],
@@ -100,10 +109,10 @@ class Grouping(Sources):
         ] + [
             column
             for place in places
-            for column in self.aggregates_of_outer_columns(place, over, withs)
+            for column in self.subqueries.aggregates_of_outer_columns(place, over, withs)
         ]
 
-    def _group(
+    def group(
         self,
         select: tree.Select,
         over: Relation,
@@ -111,26 +120,28 @@ class Grouping(Sources):
         aggregates: list[tree.Aggregate],
         withs: dict[str, Relation],
     ) -> tuple[Relation, dict[Any, int]]:
-        sets = self._grouping(select.groups or (), over, items)
+        sets = self._grouping_sets(select.groups or (), over, items)
         every: dict[Any, tree.Node] = {}
         for subset in sets:
             for node in subset:
-                every.setdefault(self.shape(node, over), node)
-        keys = {shape: self.evaluate(node, over, withs) for shape, node in every.items()}
-        sound = self._sound(
+                every.setdefault(self.expressions.shape(node, over), node)
+        keys = {
+            shape: self.expressions.evaluate(node, over, withs) for shape, node in every.items()
+        }
+        sound = self.account.sound_rows(
             "GROUP BY",
             over,
-            ((self._written(every[shape]), result) for shape, (result, _) in keys.items()),
+            ((self.context.written(every[shape]), result) for shape, (result, _) in keys.items()),
         )
         if sound is not None:
             over = over.take(sound)
             keys = {shape: (taken(result, sound), kind) for shape, (result, kind) in keys.items()}
         over, keys = self._without_bad_inputs(aggregates, over, keys, every, withs)
-        inputs = [self._input(aggregate, over, withs) for aggregate in aggregates]
+        inputs = [self.input_of(aggregate, over, withs) for aggregate in aggregates]
         parts: list[tuple[list[Vector], list[Vector], int]] = []
         types: list[Type] = []
         for subset in sets:
-            shapes = {self.shape(node, over) for node in subset}
+            shapes = {self.expressions.shape(node, over) for node in subset}
             used = [keys[shape][0].values for shape in keys if shape in shapes]
             first, computed, types, groups_of = self._groups_of(
                 used, over, aggregates, inputs, [shape in shapes for shape in keys], list(keys)
@@ -141,13 +152,13 @@ class Grouping(Sources):
                 for shape, (result, kind) in keys.items()
             ]
             parts.append((heads, computed, many))
-            self._warn_alike(
+            self.account.warn_of_alike(
                 "GROUP BY and case",
                 [head.values for head in heads],
                 "groups",
                 "GROUP BY UPPER(TIDY_SPACES(…))",
             )
-            if subset and not self.quiet:
+            if subset and not self.account.quiet:
                 self._warn_of_namesakes(
                     [node for node in subset if isinstance(node, tree.Name)],
                     groups_of,
@@ -166,7 +177,7 @@ class Grouping(Sources):
             joined([part[1][index] for part in parts], kind) for index, kind in enumerate(types)
         ]
         count = sum(part[2] for part in parts)
-        stage = self._tell(
+        stage = self.account.enter(
             "GROUP BY" if select.groups is not None else "aggregates",
             (over,),
             count,
@@ -189,7 +200,7 @@ class Grouping(Sources):
         stands: dict[Any, int] = {shape: index for index, shape in enumerate(keys)}
         for position, item in enumerate(aggregates):
             stands[id(item)] = len(keys) + position
-            stands[self.shape(item, over)] = len(keys) + position
+            stands[self.expressions.shape(item, over)] = len(keys) + position
         return grouped, stands
 
     def _groups_of(
@@ -205,18 +216,18 @@ class Grouping(Sources):
         its aggregates with their types, and the groups of the rows; part by part where all rows do
         not fit into memory."""
         few = (
-            self.memory is not None
+            self.account.memory is not None
             and bool(keys)
-            and not more_than(keys, over.count, self.memory // ROW_BYTES)
+            and not more_than(keys, over.count, self.account.memory // ROW_BYTES)
         )
-        parts = None if few else partitions(keys, over.count, self.memory)
+        parts = None if few else partitions(keys, over.count, self.account.memory)
         firsts, computed, rows_of = [], [], []
         types: list[Type] = []
-        for rows in [None] if parts is None else one_by_one(parts, self._give_back):
+        for rows in [None] if parts is None else one_by_one(parts, self.account.give_back):
             subset = keys if rows is None else [key.take(pa.array(rows)) for key in keys]
             size = over.count if rows is None else len(rows)
             numbers, first = (
-                codes_by_slices(subset, size, self._let_go)
+                codes_by_slices(subset, size, self.account.let_go)
                 if keys
                 else (np.zeros(size, np.int64), np.zeros(0, np.int64))
             )
@@ -264,7 +275,7 @@ class Grouping(Sources):
         }
         selected |= {name.text.casefold() for name in names}
         for node in names:
-            match = over.search(node, self.text)
+            match = over.search(node, self.context.text)
             if match is None or over.types[match] != TEXT:
                 continue
             own = [
@@ -284,12 +295,12 @@ class Grouping(Sources):
                         :3
                     ].to_pylist()
                     detail = (
-                        f"are in groups of {self._written(node)[:60]} that hold several"
+                        f"are in groups of {self.context.written(node)[:60]} that hold several"
                         f" {over.names[other]}"
                     )
                     table = f"{node.table}." if node.table else ""
-                    hint = f"GROUP BY {table}{over.names[other]}, {self._written(node)[:60]}"
-                    self._warn(
+                    hint = f"GROUP BY {table}{over.names[other]}, {self.context.written(node)[:60]}"
+                    self.account.warn(
                         "namesakes",
                         len(rows),
                         detail,
@@ -297,7 +308,7 @@ class Grouping(Sources):
                         tuple(text for text in texts if text is not None),
                     )
 
-    def _grouping(
+    def _grouping_sets(
         self, groups_: Sequence[tree.Node], over: Relation, items: list[tree.Named]
     ) -> list[tuple[tree.Node, ...]]:
         sets: list[tuple[tree.Node, ...]] = [()]
@@ -320,9 +331,13 @@ class Grouping(Sources):
         if isinstance(node, tree.Literal) and node.kind == "integer":
             index = int(node.text)
             if not 1 <= index <= len(items):
-                raise self._wrong(f"there is no item {index} in the select list", node)
+                raise self.context.wrong(f"there is no item {index} in the select list", node)
             return items[index - 1].expression
-        if isinstance(node, tree.Name) and not node.table and over.search(node, self.text) is None:
+        if (
+            isinstance(node, tree.Name)
+            and not node.table
+            and over.search(node, self.context.text) is None
+        ):
             for item in items:
                 if item.name.casefold() == node.text.casefold():
                     return item.expression
@@ -344,26 +359,26 @@ class Grouping(Sources):
                 continue
             mask = np.ones(over.count, bool)
             if aggregate.filter is not None:
-                decided, _ = self.evaluate(
+                decided, _ = self.expressions.evaluate(
                     aggregate.filter, over, withs, condition=True, watched=False
                 )
-                inputs.append((self._written(aggregate.filter), decided))
+                inputs.append((self.context.written(aggregate.filter), decided))
                 mask = decided.true(over.count)
             for node in (
                 *self._items_of(aggregate.arguments),
                 *(key.expression for key in aggregate.within + aggregate.order),
             ):
-                output, _ = self.evaluate(node, over, withs, watched=False)
+                output, _ = self.expressions.evaluate(node, over, withs, watched=False)
                 if output.errors is not None:
                     inputs.append(
                         (
-                            self._written(aggregate),
+                            self.context.written(aggregate),
                             Vector(
                                 output.values, np.where(mask, output.errors, 0).astype(np.uint8)
                             ),
                         )
                     )
-        sound = self._sound(
+        sound = self.account.sound_rows(
             "aggregate", over, inputs, lambda failed: self._by_group(failed, keys, every)
         )
         if sound is None:
@@ -386,7 +401,7 @@ class Grouping(Sources):
             for column, (_, kind) in zip(columns, keys.values(), strict=True)
         ]
         counts = np.bincount(codes, minlength=len(first))
-        names = [self._written(node)[:30] for node in every.values()]
+        names = [self.context.written(node)[:30] for node in every.values()]
         message = []
         for index in range(min(len(first), 5)):
             group = ", ".join(
@@ -406,7 +421,7 @@ class Grouping(Sources):
             for item in (argument.items if isinstance(argument, tree.Row) else (argument,))
         ]
 
-    def _input(
+    def input_of(
         self,
         aggregate: tree.Aggregate,
         over: Relation,
@@ -415,30 +430,30 @@ class Grouping(Sources):
     ) -> Input:
         name = aggregate.name.upper()
         if name not in building.AGGREGATES:
-            raise self._wrong(
+            raise self.context.wrong(
                 f"{name} is not an aggregate",
                 aggregate,
                 "window functions have OVER (…)" if name in building.WINDOWS else "",
             )
         if aggregate.nulls:
-            raise self._wrong(
+            raise self.context.wrong(
                 f"{name} takes no {aggregate.nulls} NULLS",
                 aggregate,
                 "LAG, LEAD, FIRST_VALUE, LAST_VALUE and NTH_VALUE do",
             )
         mask = np.ones(over.count, bool)
         if aggregate.filter is not None:
-            mask = self.evaluate(aggregate.filter, over, withs, stands, condition=True)[0].true(
-                over.count
-            )
+            mask = self.expressions.evaluate(aggregate.filter, over, withs, stands, condition=True)[
+                0
+            ].true(over.count)
         if name == "GROUPING" or aggregate.star:
             if aggregate.star and name != "COUNT":
-                raise self._wrong(f"{name} takes an expression", aggregate)
+                raise self.context.wrong(f"{name} takes an expression", aggregate)
             return Input(name, None, INTEGER, mask, [], ())
         arguments = self._items_of(aggregate.arguments)
         rows = len(arguments) > len(aggregate.arguments)
         if rows and not (name == "COUNT" and aggregate.distinct):
-            raise self._wrong(
+            raise self.context.wrong(
                 f"{name} takes one value",
                 aggregate,
                 "COUNT(DISTINCT (a, b)) counts combinations" if name == "COUNT" else "",
@@ -448,19 +463,23 @@ class Grouping(Sources):
         )
         if not least <= len(arguments) <= most and not rows:
             hint = "COUNT(DISTINCT (a, b)) counts combinations" if name == "COUNT" else ""
-            raise self._wrong(f"{name} does not take {len(arguments)} arguments", aggregate, hint)
+            raise self.context.wrong(
+                f"{name} does not take {len(arguments)} arguments", aggregate, hint
+            )
         percentile = name.startswith("PERCENTILE")
         if percentile and len(aggregate.within) != 1:
-            raise self._wrong(f"{name} needs WITHIN GROUP (ORDER BY x), one key", aggregate)
+            raise self.context.wrong(f"{name} needs WITHIN GROUP (ORDER BY x), one key", aggregate)
         if aggregate.within and not percentile and name != "LISTAGG":
-            raise self._wrong(f"{name} takes no WITHIN GROUP", aggregate, f"{name}(x ORDER BY …)")
+            raise self.context.wrong(
+                f"{name} takes no WITHIN GROUP", aggregate, f"{name}(x ORDER BY …)"
+            )
         sorts = aggregate.order or aggregate.within
         subject = aggregate.within[0].expression if percentile else arguments[0]
         # COUNT(CASE WHEN … THEN x END) counts the rows of the condition: what falls through is the
         # answer no.
         counted = name == "COUNT" and isinstance(subject, tree.Case) and subject.otherwise is None
         supplied = [
-            self.evaluate(node, over, withs, stands, counted=counted)
+            self.expressions.evaluate(node, over, withs, stands, counted=counted)
             for node in ([subject] if percentile or name == "LISTAGG" else arguments)
         ]
         value, kind = supplied[0]
@@ -474,8 +493,10 @@ class Grouping(Sources):
             ):
                 if one_kind.kind not in (*NUMBERS, Kind.NULL):
                     node = subject if percentile else node
-                    hint = f"write CAST({self._written(node)[:60]} AS DECIMAL)"
-                    raise self._wrong(f"{name} takes a number, this is {one_kind}", node, hint)
+                    hint = f"write CAST({self.context.written(node)[:60]} AS DECIMAL)"
+                    raise self.context.wrong(
+                        f"{name} takes a number, this is {one_kind}", node, hint
+                    )
                 if one_kind.kind is Kind.NULL:
                     supplied[index] = (as_type(output, INTEGER), INTEGER)
             value, kind = supplied[0]
@@ -483,38 +504,41 @@ class Grouping(Sources):
             to = BOOLEAN if name == "EVERY" else TEXT
             value, kind = as_type(value, to), to
         if name == "LISTAGG" and kind != TEXT:
-            raise self._wrong(
+            raise self.context.wrong(
                 f"LISTAGG takes TEXT, this is {kind}",
                 subject,
-                f"write CAST({self._written(subject)[:60]} AS TEXT)",
+                f"write CAST({self.context.written(subject)[:60]} AS TEXT)",
             )
         if name == "EVERY" and kind != BOOLEAN:
-            raise self._wrong(
+            raise self.context.wrong(
                 f"EVERY takes a condition, this is {kind}", subject, "compare it: … = …"
             )
         keys = (
             []
             if percentile
-            else [self.evaluate(key.expression, over, withs, stands)[0].values for key in sorts]
+            else [
+                self.expressions.evaluate(key.expression, over, withs, stands)[0].values
+                for key in sorts
+            ]
         )
         if aggregate.distinct and kind == TEXT:
             subset = value.values.filter(pa.array(mask))
-            self._warn_alike(
+            self.account.warn_of_alike(
                 f"{name}(DISTINCT) and case",
                 [subset],
-                f"values of {self._written(subject)[:60]}",
+                f"values of {self.context.written(subject)[:60]}",
                 f"{name}(DISTINCT UPPER(TIDY_SPACES(…)))",
             )
         if name == "LISTAGG" and not sorts and over.count:
-            message = f"come in no order that {self._written(aggregate)[:60]} says"
-            self._warn(
+            message = f"come in no order that {self.context.written(aggregate)[:60]} says"
+            self.account.warn(
                 "LISTAGG without an order",
                 int(mask.sum()),
                 message,
                 "add WITHIN GROUP (ORDER BY …)",
             )
         if (
-            not self.quiet
+            not self.account.quiet
             and name in ("COUNT", "AVG", "SUM")
             and not aggregate.distinct
             and not counted
@@ -524,11 +548,11 @@ class Grouping(Sources):
                 (pc.is_null(value.values).to_numpy(zero_copy_only=False) & mask & ~failed).sum()
             )
             if nulls:
-                self._warn(
+                self.account.warn(
                     "aggregate passes over NULL",
                     nulls,
-                    f"have NULL in {self._written(subject)[:60]}, which the aggregates of it pass"
-                    " over",
+                    f"have NULL in {self.context.written(subject)[:60]}, which the aggregates of it"
+                    " pass over",
                     "COUNT(*) counts rows; COALESCE gives NULL a value",
                 )
         return Input(
@@ -548,9 +572,9 @@ class Grouping(Sources):
         if supplied.name == "GROUPING":
             bits = 0
             for node in aggregate.arguments:
-                shape = self.shape(node, over)
+                shape = self.expressions.shape(node, over)
                 if shape not in shapes:
-                    raise self._wrong("GROUPING takes what is grouped by", node)
+                    raise self.context.wrong("GROUPING takes what is grouped by", node)
                 bits = bits * 2 + (not used[shapes.index(shape)])
             return Vector(pa.array(np.full(many, bits), pa.int64())), INTEGER
         if supplied.value is None:
@@ -558,16 +582,16 @@ class Grouping(Sources):
                 Vector(pa.array(np.bincount(numbers[supplied.mask], minlength=many), pa.int64())),
                 INTEGER,
             )
-        known = self._known(supplied)
+        known = self.known_rows(supplied)
         if aggregate.distinct:
             known = groups.distinct_rows(
                 numbers,
                 [supplied.value.values, *(other.values for other in supplied.others)],
                 known,
             )
-        return self._computed(aggregate, supplied, numbers, many, known)
+        return self.compute(aggregate, supplied, numbers, many, known)
 
-    def _known(self, supplied: Input) -> np.ndarray:
+    def known_rows(self, supplied: Input) -> np.ndarray:
         """The rows that an aggregate takes: those of its FILTER whose values are known; ARRAY_AGG
         takes NULL too."""
         known = supplied.mask.copy()
@@ -582,7 +606,7 @@ class Grouping(Sources):
                 known &= pc.is_valid(item.values).to_numpy(zero_copy_only=False)
         return known
 
-    def _computed(
+    def compute(
         self,
         aggregate: tree.Aggregate,
         supplied: Input,
@@ -602,7 +626,7 @@ class Grouping(Sources):
             )
             return (
                 state_of(
-                    name, GroupedValues(numbers, many, value, known, others), self._let_go
+                    name, GroupedValues(numbers, many, value, known, others), self.account.let_go
                 ).finish(name, kind),
                 to,
             )
@@ -614,7 +638,7 @@ class Grouping(Sources):
                 return Vector(groups.gathered(numbers, many, value, rows)), to
             separator = literal_text(aggregate.arguments[1]) if len(aggregate.arguments) > 1 else ""
             if separator is None:
-                raise self._wrong(
+                raise self.context.wrong(
                     "the separator of LISTAGG is a text literal", aggregate.arguments[1]
                 )
             return groups.listed(numbers, many, value, rows, separator), to
@@ -625,7 +649,7 @@ class Grouping(Sources):
             else -1.0
         )
         if not 0 <= number <= 1:
-            raise self._wrong(f"{name} takes a share from 0 to 1", share)
+            raise self.context.wrong(f"{name} takes a share from 0 to 1", share)
         continuous = name == "PERCENTILE_CONT"
         return (
             groups.percentile(

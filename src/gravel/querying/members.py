@@ -11,7 +11,8 @@ from typing import Any
 from gravel.language import tree
 from gravel.language.bind import Given
 from gravel.language.types import Type
-from gravel.querying.run import Session
+from gravel.querying.context import QueryContext
+from gravel.querying.session import Session
 from gravel.sources.source import Malformed
 
 
@@ -25,11 +26,11 @@ def members_of(
     are relative to `base`; `malformed` is told of records that are not rows."""
 
     def members(query: tree.Query, text: str) -> tuple[Type, Any, bool]:
-        session = Session(text, context, base=base)
-        session.given = replace(context, members=session.members)
-        session.reading(query)
-        result = session.members(query, text)
-        for name, records in session.malformed.items():
+        session = Session(QueryContext(text, context, base=base))
+        session.context.given = replace(context, members=session.subqueries.members)
+        session.tables.read_only_named(query)
+        result = session.subqueries.members(query, text)
+        for name, records in session.tables.malformed.items():
             if records and malformed is not None:
                 malformed(name, records)
         return result

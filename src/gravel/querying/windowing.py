@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -14,6 +14,9 @@ from gravel.engine.vector import Vector
 from gravel.language import building, tree
 from gravel.language.functions.ordering import sortable
 from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type, common
+from gravel.querying.account import Account
+from gravel.querying.context import QueryContext
+from gravel.querying.expressions import Expressions
 from gravel.querying.grouping import Grouping, Input
 from gravel.querying.partitions import one_by_one, partitions, put_together
 from gravel.querying.relation import Relation, as_type, codes_of, taken
@@ -21,13 +24,21 @@ from gravel.querying.shapes import top
 from gravel.querying.windows import ResolvedFrame, Sorted, vector_of
 
 RANKS = ("ROW_NUMBER", "RANK", "DENSE_RANK", "PERCENT_RANK", "CUME_DIST", "NTILE")
+
+
 VALUES = ("LAG", "LEAD", "FIRST_VALUE", "LAST_VALUE", "NTH_VALUE")
 
 
-class Windowing(Grouping):
+@dataclass
+class Windowing:
     """A column for each window function."""
 
-    def _windows(
+    account: Account
+    context: QueryContext
+    expressions: Expressions
+    grouping: Grouping
+
+    def windows(
         self,
         select: tree.Select,
         items: list[tree.Named],
@@ -52,7 +63,7 @@ class Windowing(Grouping):
         for name, window in named.items():
             if name not in used:
                 for part in (*window.partition, *(key.expression for key in window.order)):
-                    self.evaluate(
+                    self.expressions.evaluate(
                         part, over, withs, stands, watched=False
                     )  # a mistake there is one, used or not
         if not results:
@@ -66,20 +77,21 @@ class Windowing(Grouping):
         over = self._without_errors(results, windows, over, withs, stands)
         cache: dict[Any, Sorted | list[np.ndarray]] = {}
         for element, window in zip(results, windows, strict=True):
-            key = self.shape((window.partition, window.order), over)
+            key = self.expressions.shape((window.partition, window.order), over)
             if key not in cache:
                 partition = [
-                    self.evaluate(node, over, withs, stands)[0].values for node in window.partition
+                    self.expressions.evaluate(node, over, withs, stands)[0].values
+                    for node in window.partition
                 ]
-                self._warn_alike(
+                self.account.warn_of_alike(
                     "PARTITION BY and case",
                     partition,
                     "partitions",
                     "PARTITION BY UPPER(TIDY_SPACES(…))",
                 )
-                parts = partitions(partition, over.count, self.memory)
+                parts = partitions(partition, over.count, self.account.memory)
                 keys = [
-                    self.evaluate(sort.expression, over, withs, stands)[0].values
+                    self.expressions.evaluate(sort.expression, over, withs, stands)[0].values
                     for sort in window.order
                 ]
                 self._warn_of_order(element, window, [*partition, *keys], over, parts)
@@ -96,7 +108,8 @@ class Windowing(Grouping):
         plural = "function" if len(results) == 1 else "functions"
         return (
             replace(
-                over, stage=self._tell("WINDOW", (over,), over.count, f"{len(results)} {plural}")
+                over,
+                stage=self.account.enter("WINDOW", (over,), over.count, f"{len(results)} {plural}"),
             ),
             stands,
         )
@@ -112,16 +125,16 @@ class Windowing(Grouping):
     ) -> tuple[Vector, Type]:
         """A window function over parts that hold whole partitions, one after another."""
         results: list[Vector] = []
-        self.quiet += 1  # what is to be told has been told of all rows
+        self.account.quiet += 1  # what is to be told has been told of all rows
         try:
-            for rows in one_by_one(parts, self._give_back):
+            for rows in one_by_one(parts, self.account.give_back):
                 subset = over.take(rows)
                 partition = [
-                    self.evaluate(node, subset, withs, stands)[0].values
+                    self.expressions.evaluate(node, subset, withs, stands)[0].values
                     for node in window.partition
                 ]
                 keys = [
-                    self.evaluate(sort.expression, subset, withs, stands)[0].values
+                    self.expressions.evaluate(sort.expression, subset, withs, stands)[0].values
                     for sort in window.order
                 ]
                 vector, kind = self._window(
@@ -134,7 +147,7 @@ class Windowing(Grouping):
                 )
                 results.append(vector)
         finally:
-            self.quiet -= 1
+            self.account.quiet -= 1
         return put_together(results, parts), kind
 
     def _warn_of_order(
@@ -150,11 +163,11 @@ class Windowing(Grouping):
         name = aggregate.name.upper()
         if name not in (*RANKS, *VALUES) or not over.count:
             return
-        written = self._written(aggregate)[:60]
-        within = {self.shape(node, over) for node in window.partition}
-        if all(self.shape(key.expression, over) in within for key in window.order):
+        written = self.context.written(aggregate)[:60]
+        within = {self.expressions.shape(node, over) for node in window.partition}
+        if all(self.expressions.shape(key.expression, over) in within for key in window.order):
             message = f"are numbered or looked up by {written} in no order that it says"
-            self._warn(
+            self.account.warn(
                 "window without an order",
                 over.count,
                 message,
@@ -166,11 +179,11 @@ class Windowing(Grouping):
                 if parts is None
                 else (
                     [key.take(pa.array(rows)) for key in keys]
-                    for rows in one_by_one(parts, self._give_back)
+                    for rows in one_by_one(parts, self.account.give_back)
                 )
             )
             ties = sum(_tied_rows(part) for part in subset)
-            self._warn(
+            self.account.warn(
                 "ties",
                 ties,
                 f"share their place in {written}, which takes them as they come",
@@ -191,29 +204,32 @@ class Windowing(Grouping):
         for item, window in zip(result, windows, strict=True):
             parts = [*window.partition, *(key.expression for key in window.order)]
             inputs += [
-                (self._written(part), self.evaluate(part, over, withs, stands, watched=False)[0])
+                (
+                    self.context.written(part),
+                    self.expressions.evaluate(part, over, withs, stands, watched=False)[0],
+                )
                 for part in parts
             ]
             mask = np.ones(over.count, bool)
             if item.filter is not None:
-                decided, _ = self.evaluate(
+                decided, _ = self.expressions.evaluate(
                     item.filter, over, withs, stands, condition=True, watched=False
                 )
-                inputs.append((self._written(item.filter), decided))
+                inputs.append((self.context.written(item.filter), decided))
                 mask = decided.true(over.count)
             for node in (*item.arguments, *(key.expression for key in item.within + item.order)):
-                output, _ = self.evaluate(node, over, withs, stands, watched=False)
+                output, _ = self.expressions.evaluate(node, over, withs, stands, watched=False)
                 if output.errors is not None:
                     # Only rows that pass the FILTER are looked at.
                     inputs.append(
                         (
-                            self._written(node),
+                            self.context.written(node),
                             Vector(
                                 output.values, np.where(mask, output.errors, 0).astype(np.uint8)
                             ),
                         )
                     )
-        sound = self._sound("OVER", over, inputs)
+        sound = self.account.sound_rows("OVER", over, inputs)
         return over if sound is None else over.take(sound)
 
     def _named_window(self, window: tree.Window, named: dict[str, tree.Window]) -> tree.Window:
@@ -223,41 +239,43 @@ class Windowing(Grouping):
             return window
         base = named.get(window.name.casefold())
         if base is None:
-            raise self._wrong(f"there is no window {window.name}", window)
+            raise self.context.wrong(f"there is no window {window.name}", window)
         if window.plain:
             return base
         if window.partition:
-            raise self._wrong(f"PARTITION BY is that of {window.name}", window)
+            raise self.context.wrong(f"PARTITION BY is that of {window.name}", window)
         if window.order and base.order:
-            raise self._wrong(f"ORDER BY is that of {window.name}", window)
+            raise self.context.wrong(f"ORDER BY is that of {window.name}", window)
         if base.frame is not None:
-            raise self._wrong(f"{window.name} has a frame, so nothing is added to it", window)
+            raise self.context.wrong(
+                f"{window.name} has a frame, so nothing is added to it", window
+            )
         return replace(base, order=window.order or base.order, frame=window.frame)
 
     def _refuse(self, aggregate: tree.Aggregate, window: tree.Window) -> None:
         name = aggregate.name.upper()
         if name not in building.AGGREGATES | building.WINDOWS or name == "GROUPING":
-            raise self._wrong(
+            raise self.context.wrong(
                 f"{name} has no window form",
                 aggregate,
                 ", ".join((*RANKS, *VALUES)) + " and the aggregates",
             )
         if aggregate.filter is not None and name in building.WINDOWS:
-            raise self._wrong(
+            raise self.context.wrong(
                 f"{name} takes no FILTER",
                 aggregate.filter,
                 "CASE WHEN … THEN x END as its argument, or an aggregate",
             )
         if aggregate.distinct:
-            raise self._wrong("DISTINCT has no window form", aggregate)
+            raise self.context.wrong("DISTINCT has no window form", aggregate)
         if aggregate.nulls and name not in VALUES:
-            raise self._wrong(
+            raise self.context.wrong(
                 f"{name} takes no {aggregate.nulls} NULLS",
                 aggregate,
                 "LAG, LEAD, FIRST_VALUE, LAST_VALUE and NTH_VALUE do",
             )
         if window.frame is not None and window.frame.unit == "GROUPS" and not window.order:
-            raise self._wrong("GROUPS needs an ORDER BY", window)
+            raise self.context.wrong("GROUPS needs an ORDER BY", window)
 
     def _frame(
         self,
@@ -275,7 +293,7 @@ class Windowing(Grouping):
             frame.low.distance is not None or frame.high.distance is not None
         ):
             if len(window.order) != 1:
-                raise self._wrong("RANGE with a distance needs one key in ORDER BY", window)
+                raise self.context.wrong("RANGE with a distance needs one key in ORDER BY", window)
             return ResolvedFrame(
                 frame.unit,
                 None if abs(frame.low.place) == 2 else 0,
@@ -293,9 +311,9 @@ class Windowing(Grouping):
             return None
         if bound.distance is None:
             return 0
-        number = self.number(bound.distance, "a distance in rows")
+        number = self.expressions.number(bound.distance, "a distance in rows")
         if number is None or number < 0:
-            raise self._wrong("a distance in rows is a number, 0 or more", bound.distance)
+            raise self.context.wrong("a distance in rows is a number, 0 or more", bound.distance)
         return -number if bound.side == "PRECEDING" else number
 
     def _range(
@@ -313,8 +331,11 @@ class Windowing(Grouping):
             return None
         sort = window.order[0]
         key = sort.expression
-        kind, distance = self.evaluate(key, over, withs, stands, watched=False)[1], bound.distance
-        result, far = self.evaluate(distance, over, withs, stands, watched=False)
+        kind, distance = (
+            self.expressions.evaluate(key, over, withs, stands, watched=False)[1],
+            bound.distance,
+        )
+        result, far = self.expressions.evaluate(distance, over, withs, stands, watched=False)
         if kind.kind not in (
             *NUMBERS,
             Kind.DATE,
@@ -323,13 +344,13 @@ class Windowing(Grouping):
             Kind.ZONED,
             Kind.INTERVAL,
         ):
-            raise self._wrong(
+            raise self.context.wrong(
                 "RANGE with a distance needs a number, a date or a time to sort by, this is"
                 f" {kind}",
                 key,
             )
         if result.errors is not None or result.values.null_count:
-            raise self._wrong("a distance is not NULL", distance)
+            raise self.context.wrong("a distance is not NULL", distance)
         size = sortable(result.values)
         if (
             pa.types.is_integer(size.type)
@@ -338,15 +359,17 @@ class Windowing(Grouping):
         ):
             below = pc.less(pc.cast(size, pa.float64(), safe=False), 0.0)
             if pc.any(below).as_py():
-                raise self._wrong("a distance is 0 or more", distance)
+                raise self.context.wrong("a distance is 0 or more", distance)
         # With DESC what comes before is greater.
         sign = "-" if (bound.side == "PRECEDING") != sort.descending else "+"
         moved = tree.Call(distance.start, distance.end, sign, (key, distance), distance.start, True)
-        target, to = self.evaluate(moved, over, withs, stands, watched=False)
+        target, to = self.expressions.evaluate(moved, over, withs, stands, watched=False)
         both = common(kind, to)
         if both is None:
-            raise self._wrong(f"{far} is not a distance for {kind}", distance)
-        values = as_type(self.evaluate(key, over, withs, stands, watched=False)[0], both).values
+            raise self.context.wrong(f"{far} is not a distance for {kind}", distance)
+        values = as_type(
+            self.expressions.evaluate(key, over, withs, stands, watched=False)[0], both
+        ).values
         ranks = (
             pc.rank(
                 sortable(pa.concat_arrays([values, as_type(target, both).values])),
@@ -382,21 +405,23 @@ class Windowing(Grouping):
         if name in RANKS:
             if name == "NTILE":
                 number = (
-                    self.number(aggregate.arguments[0], "a number of buckets")
+                    self.expressions.number(aggregate.arguments[0], "a number of buckets")
                     if len(aggregate.arguments) == 1
                     else None
                 )
                 if not number or number < 1:
-                    raise self._wrong("NTILE takes a number of buckets, 1 or more", aggregate)
+                    raise self.context.wrong(
+                        "NTILE takes a number of buckets, 1 or more", aggregate
+                    )
                 return vector_of(rows.rank(name, number)), INTEGER
             if aggregate.arguments or aggregate.star:
-                raise self._wrong(f"{name} takes nothing in its parentheses", aggregate)
+                raise self.context.wrong(f"{name} takes nothing in its parentheses", aggregate)
             return vector_of(rows.rank(name)), (
                 DOUBLE if name in ("PERCENT_RANK", "CUME_DIST") else INTEGER
             )
         if name in VALUES:
             return self._value(aggregate, name, frame, rows, over, withs, stands)
-        supplied = self._input(aggregate, over, withs, stands)
+        supplied = self.grouping.input_of(aggregate, over, withs, stands)
         if supplied.value is None:
             if frame is None and not window.order:
                 counts = np.bincount(rows.groups[supplied.mask], minlength=rows.many)
@@ -417,10 +442,10 @@ class Windowing(Grouping):
         most = {"LAG": 3, "LEAD": 3, "NTH_VALUE": 2}.get(name, 1)
         least = 2 if name == "NTH_VALUE" else 1
         if not least <= len(aggregate.arguments) <= most:
-            raise self._wrong(
+            raise self.context.wrong(
                 f"{name} does not take {len(aggregate.arguments)} arguments", aggregate
             )
-        value, kind = self.evaluate(aggregate.arguments[0], over, withs, stands)
+        value, kind = self.expressions.evaluate(aggregate.arguments[0], over, withs, stands)
         known = (
             pc.is_valid(value.values).to_numpy(zero_copy_only=False)
             if aggregate.nulls == "IGNORE"
@@ -428,12 +453,12 @@ class Windowing(Grouping):
         )
         if name in ("FIRST_VALUE", "LAST_VALUE", "NTH_VALUE"):
             number = (
-                self.number(aggregate.arguments[1], "the number of a row")
+                self.expressions.number(aggregate.arguments[1], "the number of a row")
                 if name == "NTH_VALUE"
                 else 1
             )
             if number is None or number < 1:
-                raise self._wrong(
+                raise self.context.wrong(
                     "NTH_VALUE takes the number of a row, 1 or more", aggregate.arguments[1]
                 )
             return (
@@ -441,7 +466,7 @@ class Windowing(Grouping):
                 kind,
             )
         by = (
-            self.number(aggregate.arguments[1], f"the distance of {name}")
+            self.expressions.number(aggregate.arguments[1], f"the distance of {name}")
             if len(aggregate.arguments) > 1
             else 1
         )
@@ -449,10 +474,12 @@ class Windowing(Grouping):
             return Vector(pa.nulls(over.count, kind.arrow)), kind
         default = None
         if len(aggregate.arguments) > 2:
-            other, other_kind = self.evaluate(aggregate.arguments[2], over, withs, stands)
+            other, other_kind = self.expressions.evaluate(
+                aggregate.arguments[2], over, withs, stands
+            )
             both = common(kind, other_kind)
             if both is None:
-                raise self._wrong(
+                raise self.context.wrong(
                     f"{name} cannot mix {kind} and {other_kind}",
                     aggregate.arguments[2],
                     "cast one of them",
@@ -474,10 +501,10 @@ class Windowing(Grouping):
     ) -> tuple[Vector, Type]:
         name, kind, value = supplied.name, supplied.kind, supplied.value
         assert value is not None
-        known = self._known(supplied)
+        known = self.grouping.known_rows(supplied)
         if frame is None and not window.order:
             # Every row of a partition has the whole of it: the aggregate of a group.
-            result, to = self._computed(aggregate, supplied, rows.groups, rows.many, known)
+            result, to = self.grouping.compute(aggregate, supplied, rows.groups, rows.many, known)
             return taken(result, rows.groups), to
         if name == "COUNT" and not supplied.others:
             return Vector(rows.back(rows.counted(known, frame))), INTEGER
@@ -489,7 +516,9 @@ class Windowing(Grouping):
 
         def compute(lines: np.ndarray, frames: np.ndarray, many: int) -> Vector:
             part = supplied.take(lines)
-            return self._computed(aggregate, part, frames, many, self._known(part))[0]
+            return self.grouping.compute(
+                aggregate, part, frames, many, self.grouping.known_rows(part)
+            )[0]
 
         to = result_type(name, kind)
         return rows.each(compute, frame, to), to

@@ -14,6 +14,7 @@ import pyarrow as pa
 from gravel.engine.external import OUT
 from gravel.engine.frame import view
 from gravel.engine.hashing import combined
+from gravel.engine.mapped import Store
 from gravel.inspecting.cautions import Watch
 from gravel.language import parse, tree
 from gravel.language.bind import Given
@@ -22,8 +23,10 @@ from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows, together
 from gravel.plans.steps import BoundStep, Context, PlanColumn, TableAction, left, names_of
 from gravel.problems import DataProblem
+from gravel.querying.account import Account
+from gravel.querying.context import QueryContext
 from gravel.querying.relation import Columns, Relation
-from gravel.querying.run import Session
+from gravel.querying.session import Session
 
 INPUT = "input"
 ENDS = "in groups or sets of rows: the row's path ends here"
@@ -108,19 +111,17 @@ class QueryAction(TableAction):
     plain: tuple[int | None, ...]
     kept: bool
 
-    def session(self, on_error: str) -> Session:
+    def session(self, on_error: str, store: Store | None = None) -> Session:
         """What the query runs in."""
         return Session(
-            self.text,
-            self.given,
-            base=self.base,
-            on_error={"set aside": "omit"}.get(on_error, on_error),
+            QueryContext(self.text, self.given, base=self.base),
+            Account({"set aside": "omit"}.get(on_error, on_error), store),
         )
 
     def over(self, session: Session, rows: TrackedRows, columns: tuple[str, ...]) -> Relation:
         """The query's result over some rows."""
         vectors = [view(item, kind) for item, kind in zip(rows.stored, rows.types, strict=True)]
-        session.relations[INPUT] = Relation(
+        session.context.relations[INPUT] = Relation(
             columns,
             ("",) * len(columns),
             rows.types,
@@ -138,9 +139,10 @@ class QueryAction(TableAction):
         """See TableAction."""
         count = context.count
         held = list(batches)
-        rows = together(held, step.types) if held else _none(step)
+        store = Store(context.memory)
+        rows = together(held, step.types, store) if held else _none(step)
         held.clear()
-        session = self.session(step.on_error)
+        session = self.session(step.on_error, store)
         try:
             result = self.over(session, rows, names_of(step.before))
         except DataProblem as problem:
@@ -148,14 +150,14 @@ class QueryAction(TableAction):
             count.why = problem.message
             return
         count.nulled += (
-            sum(fault.rows for fault in session.faults) if step.on_error == "null" else 0
+            sum(fault.rows for fault in session.account.faults) if step.on_error == "null" else 0
         )
-        for name, malformed in session.malformed.items():
+        for name, malformed in session.tables.malformed.items():
             count.notes[f"malformed records of {name} are skipped"] += len(malformed)
-        count.warned = session.cautions
+        count.warned = session.account.cautions
         count.words = "; ".join(
             f"{item.stage}: {item.rows_in:,} in, {item.rows_out:,} out"
-            for item in session.account
+            for item in session.account.stages
             if not item.stage.startswith("read")
         )
         output = (
@@ -190,12 +192,14 @@ class QueryAction(TableAction):
         )
         result = self._rows(step, rows, relation, np.where(own, origin, -1), piece, context)
         lost = np.flatnonzero(copies == 0)
-        failed = np.intersect1d(np.concatenate([np.zeros(0, np.int64), *session.failed]), lost)
+        failed = np.intersect1d(
+            np.concatenate([np.zeros(0, np.int64), *session.account.omitted]), lost
+        )
         dropped = np.setdiff1d(lost, failed)
         if len(dropped):
             context.left(left(step, rows, dropped, "dropped", "no row of the query comes from it"))
         if len(failed):
-            fault = session.faults[0]
+            fault = session.account.faults[0]
             context.left(left(step, rows, failed, "set aside", fault.expression, fault.sqlstate))
         count.dropped_other += len(dropped)
         count.set_aside += len(failed)

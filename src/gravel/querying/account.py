@@ -1,0 +1,215 @@
+"""The account of a query: its operators with the rows in and out, errors, cautions, and the
+room that its columns take."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.mapped import Store
+from gravel.engine.vector import Vector
+from gravel.inspecting.cautions import Caution
+from gravel.language.errors import meaning, sqlstate
+from gravel.language.functions.text import tidy_spaces, upper
+from gravel.problems import DataProblem
+from gravel.querying.partitions import more_than
+from gravel.querying.relation import Relation, codes_of
+
+_FOLDED = (
+    200_000  # distinct keys up to which those that differ in case or spaces only are looked for
+)
+
+
+@dataclass(frozen=True)
+class Stage:
+    """An operator of a query: rows into it and out of it, and what became of the difference.
+    `inputs` are the places in the account of the operators that its rows come from; `spilled` the
+    bytes that were written to temporary files meanwhile.
+    """
+
+    stage: str
+    rows_in: int
+    rows_out: int
+    detail: str = ""
+    inputs: tuple[int, ...] = ()
+    spilled: int = 0
+
+
+@dataclass(frozen=True)
+class RowFault:
+    """Rows that failed at a stage: the expression, the SQLSTATE, how many, and the first source
+    rows if they are known."""
+
+    stage: str
+    expression: str
+    sqlstate: str
+    rows: int
+    first: tuple[int, ...] = ()
+
+    @property
+    def row(self) -> int | None:
+        """The first source row."""
+        return self.first[0] if self.first else None
+
+
+class RowProblem(DataProblem):
+    """A row error that stops a query."""
+
+    def __init__(self, fault: RowFault, detail: str) -> None:
+        count = "1 row" if fault.rows == 1 else f"{fault.rows:,} rows"
+        where = ""
+        if fault.first:
+            where = (
+                f", first in source row{'s' if len(fault.first) > 1 else ''}"
+                f" {', '.join(f'{row:,}' for row in fault.first)}"
+            )
+        state = fault.sqlstate
+        super().__init__(
+            f"{fault.stage}: {fault.expression[:80]} fails in {count}{where}: {state},"
+            f" {meaning(state)}",
+            detail=detail,
+            hint="guard it with CASE, or --on-error null or omit",
+        )
+        self.sqlstate = state
+
+
+@dataclass
+class Account:
+    """Operators with rows in and out, errors, cautions. What runs while it is `quiet` enters
+    nothing: a subquery's operators run once a row."""
+
+    on_error: str = "stop"
+    store: Store | None = None  # room for the columns; without one all are held
+    stages: list[Stage] = field(default_factory=list)
+    cautions: list[Caution] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+    faults: list[RowFault] = field(default_factory=list)
+    quiet: int = 0
+    # origins of the rows that errors left out
+    omitted: list[np.ndarray] = field(default_factory=list)
+    reasons: dict[str, str] = field(default_factory=dict)  # why subqueries fail, by SQLSTATE
+    # for an operator, the one that left rows of it out
+    _instead: dict[int, int] = field(default_factory=dict)
+
+    @property
+    def memory(self) -> int | None:
+        """Bytes that a stage may take for a while; None: as many as it needs."""
+        return None if self.store is None else self.store.memory
+
+    def report_errors(
+        self, stage: str, expression: str, errors: np.ndarray, rows: np.ndarray | None
+    ) -> None:
+        """Row errors that a result or a condition reads. Raises DataProblem where errors stop the
+        query."""
+        for code in np.unique(errors[errors != 0]):
+            index = np.flatnonzero(errors == code)
+            first = (
+                ()
+                if rows is None
+                else tuple(dict.fromkeys(int(row) for row in rows[index[:100]] if row > 0))[:3]
+            )
+            self.faults.append(RowFault(stage, expression, sqlstate(int(code)), len(index), first))
+        if self.on_error == "stop" and self.faults:
+            problem = RowProblem(self.faults[0], self.reasons.get(self.faults[0].sqlstate, ""))
+            if self.quiet:
+                self.faults.clear()
+            raise problem
+
+    def sound_rows(
+        self,
+        stage: str,
+        relation: Relation,
+        vectors: Iterable[tuple[str, Vector]],
+        detail: Callable[[np.ndarray], str] | None = None,
+    ) -> np.ndarray | None:
+        """What a stage reads of some rows: its errors are told, and where such rows are left out,
+        which remain (else None)."""
+        failed = np.zeros(relation.count, bool)
+        for expression, item in vectors:
+            if item.errors is not None:
+                spread = item.spread(relation.count).errors
+                assert spread is not None
+                self.report_errors(stage, expression, spread, relation.rows)
+                failed |= item.errors != 0
+        if self.on_error != "omit" or not failed.any():
+            return None
+        message = "rows with an error" + (detail(failed) if detail else "")
+        place = self.enter(f"{stage}: omitted", (relation,), int((~failed).sum()), message)
+        if place is not None and relation.stage is not None:
+            self._instead[relation.stage] = place
+        self.note_omitted(relation, failed)
+        return np.flatnonzero(~failed)
+
+    def note_omitted(self, relation: Relation, failed: np.ndarray) -> None:
+        """Remember which rows of a plan's table errors have left out."""
+        if relation.origin is not None and self.on_error == "omit":
+            self.omitted.append(relation.origin[failed])
+
+    def enter(
+        self,
+        stage: str,
+        inputs: Sequence[Relation],
+        rows_out: int,
+        detail: str = "",
+        rows_in: int | None = None,
+    ) -> int | None:
+        """Enter an operator into the account; its place there, None within a subquery, whose
+        operators run once a row."""
+        self.let_go()
+        if self.quiet:
+            return None
+        spilled = (
+            0
+            if self.store is None
+            else self.store.spilled - sum(item.spilled for item in self.stages)
+        )
+        places = tuple(
+            self._instead.pop(item.stage, item.stage) for item in inputs if item.stage is not None
+        )
+        into = rows_in if rows_in is not None else inputs[0].count if inputs else rows_out
+        self.stages.append(Stage(stage, into, rows_out, detail, places, spilled))
+        return len(self.stages) - 1
+
+    def let_go(self) -> None:
+        """Let go of what is in memory and in files alike, and of freed memory, where files are
+        used."""
+        if self.store is not None and self.store.spilled:
+            self.store.let_go()
+
+    def give_back(self) -> None:
+        """As `_let_go`, where work is done part by part."""
+        if self.store is not None:
+            self.store.let_go()
+
+    def warn(
+        self, caution: str, rows: int, detail: str, hint: str, examples: tuple[str, ...] = ()
+    ) -> None:
+        if (
+            rows
+            and not self.quiet
+            and not any((item.caution, item.detail) == (caution, detail) for item in self.cautions)
+        ):
+            self.cautions.append(Caution(caution, rows, detail, hint, examples))
+
+    def warn_of_alike(self, caution: str, keys: Sequence[pa.Array], what: str, hint: str) -> None:
+        """Distinct combinations of some keys (Arrow arrays of one length) that differ from another
+        one in case and spaces only."""
+        count = len(keys[0]) if keys else 0
+        if self.quiet or not any(pa.types.is_string(key.type) for key in keys):
+            return
+        if more_than(keys, count, _FOLDED):
+            return
+        _, first = codes_of(list(keys), count)
+        if len(first) > _FOLDED:
+            return
+        kept = [key.take(pa.array(first)) for key in keys]
+        folded = [
+            upper(tidy_spaces(item)) if pa.types.is_string(item.type) else item for item in kept
+        ]
+        alike = len(first) - len(codes_of(folded, len(first))[1])
+        self.warn(
+            caution, alike, f"as {what} they differ from another one only in case or spaces", hint
+        )

@@ -1,0 +1,37 @@
+"""What a query is asked in: its text, parameters, and the tables that names mean."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from gravel.language import tree
+from gravel.language.bind import Given
+from gravel.language.cautions import ListItems
+from gravel.language.diagnostics import Diagnostic
+from gravel.querying.relation import Relation
+from gravel.sources.source import Source
+
+RunQuery = Callable[[tree.Query, dict[str, "Relation"]], "Relation"]
+
+
+@dataclass
+class QueryContext:
+    """A query's text and what its names mean."""
+
+    text: str = ""
+    given: Given = field(default_factory=Given)
+    references: dict[str, str] = field(default_factory=dict)  # what names of tables stand for
+    opened: dict[str, Source] = field(default_factory=dict)  # tables at hand, by folded names
+    relations: dict[str, Relation] = field(default_factory=dict)  # rows at hand, likewise
+    base: Path | None = None
+    list_items: ListItems = field(default_factory=dict)
+    withs: dict[str, Relation] = field(default_factory=dict)  # named queries, as they stand
+    with_null: set[int] = field(default_factory=set)  # subqueries, by identity, that have a NULL
+
+    def wrong(self, message: str, node: tree.Node, hint: str = "") -> Diagnostic:
+        return Diagnostic(message, self.text, node.start, node.end, hint=hint)
+
+    def written(self, node: tree.Node) -> str:
+        return self.text[node.start : node.end]

@@ -1,0 +1,133 @@
+"""Expressions over the rows of a query: names, what has been computed already, cautions."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+
+from gravel.engine.evaluate import run
+from gravel.engine.vector import Vector
+from gravel.inspecting.cautions import Watch
+from gravel.language import tree
+from gravel.language.bind import Scope, bind
+from gravel.language.diagnostics import Diagnostic
+from gravel.language.types import NUMBERS, Kind, Type
+from gravel.querying.account import Account
+from gravel.querying.context import QueryContext
+from gravel.querying.relation import Columns, Grouped, Relation
+from gravel.querying.shapes import top
+
+AddSubqueries = Callable[[tree.Node, Relation, dict[str, Relation], dict[Any, int]], Relation]
+
+
+@dataclass
+class Expressions:
+    """Evaluates expressions over relations."""
+
+    account: Account
+    context: QueryContext
+    add_subqueries: AddSubqueries = field(init=False)
+
+    def evaluate(
+        self,
+        node: tree.Node,
+        over: Relation,
+        withs: dict[str, Relation],
+        stands: dict[Any, int] | None = None,
+        condition: bool = False,
+        watched: bool = True,
+        counted: bool = False,
+    ) -> tuple[Vector, Type]:
+        """An expression over a relation's rows. `stands` maps shapes of nodes to columns that hold
+        them already; its cautions are told if it is `watched`, which needs all rows at once; of one
+        that is `counted`, NULL is the answer no.
+        """
+        known = dict(stands or {})
+        over = self.add_subqueries(node, over, withs, known)
+
+        def stand(value: tree.Node) -> int | None:
+            return known.get(id(value), known.get(self.shape(value, over))) if known else None
+
+        failing = frozenset(index for index in range(len(over.names)) if over.vectors.fails(index))
+        scope = Scope(
+            over.names, over.types, frozenset(), self.context.given, stand, over.find, failing
+        )
+        self.context.withs = withs
+        bound = bind(node, scope, self.context.text)
+        if condition and bound.type.kind not in (Kind.BOOLEAN, Kind.NULL):
+            raise self.context.wrong(
+                f"a condition is needed here, this is {bound.type}",
+                node,
+                "compare it: … = …, … IS NOT NULL",
+            )
+        frame = over.frame().remembering()
+        result = run(bound, frame).spread(over.count)
+        if watched and not self.account.quiet:
+            watch = Watch([(bound, self.context.text)], counted, self.context.list_items)
+            self.account.remarks += [
+                line for line in watch.days() if line not in self.account.remarks
+            ]
+            if watch.probes:
+                watch.add(watch.count(frame))
+                for item in watch.cautions():
+                    self.account.warn(
+                        item.caution, item.rows, item.detail, item.hint, item.examples
+                    )
+            self._warn_of_not_in(node, over)
+        if condition and pa.types.is_null(result.values.type):
+            result = Vector(result.values.cast(pa.bool_()), result.errors)
+        return result, bound.type
+
+    def _warn_of_not_in(self, node: tree.Node, over: Relation) -> None:
+        """NOT IN is never true where the query has a NULL."""
+        for item in top(node, (tree.InQuery,)):
+            if item.negated and id(item.query) in self.context.with_null:
+                self.account.warn(
+                    "NOT IN over NULL",
+                    over.count,
+                    f"for which {self.context.written(item)[:60]} cannot be true: the query has a"
+                    " NULL",
+                    "add WHERE … IS NOT NULL to it, or write NOT EXISTS",
+                )
+
+    def shape(self, node: Any, over: Relation) -> Any:
+        """What a node says, wherever it stands: names by the columns they mean."""
+        if isinstance(node, tree.Name):
+            # Of groups: the columns of the rows that were grouped.
+            source = (
+                over.ungrouped if isinstance(over, Grouped) and over.ungrouped is not None else over
+            )
+            try:
+                match = source.search(node, self.context.text)
+            except Diagnostic:
+                match = None
+            return ("column", match) if match is not None else ("name", node.text, node.table)
+        if isinstance(node, tree.Node):
+            fields = [
+                getattr(node, dataclass.name)
+                for dataclass in dataclasses.fields(node)
+                if dataclass.name not in ("start", "end", "name_end", "name_start")
+            ]
+            name = getattr(node, "name", None)
+            if isinstance(node, (tree.Call, tree.Aggregate)) and isinstance(name, str):
+                fields = [name.upper() if field == name else field for field in fields]
+            return (type(node).__name__, *(self.shape(field, over) for field in fields))
+        if isinstance(node, tuple):
+            return tuple(self.shape(item, over) for item in node)
+        return node
+
+    def number(self, node: tree.Node, what: str) -> int | None:
+        """A number of rows: a constant expression's whole value, None for NULL."""
+        result, kind = self.evaluate(
+            node, Relation((), (), (), Columns(()), 1), self.context.withs, watched=False
+        )
+        if kind.kind not in (*NUMBERS, Kind.NULL) or result.errors is not None:
+            raise self.context.wrong(f"{what} is a number, this is {kind}", node)
+        value = result.values[0].as_py()
+        if value is not None and value != int(value):
+            raise self.context.wrong(f"{what} is a whole number", node)
+        return None if value is None else int(value)

@@ -1,0 +1,71 @@
+"""WHERE and HAVING."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from gravel.language import parse, tree
+from gravel.querying.account import Account
+from gravel.querying.context import QueryContext
+from gravel.querying.expressions import Expressions
+from gravel.querying.partitions import flat_indices
+from gravel.querying.relation import Relation
+
+
+@dataclass
+class Filtering:
+    """Keeps the rows for which a condition is true."""
+
+    account: Account
+    context: QueryContext
+    expressions: Expressions
+
+    def where(
+        self,
+        node: tree.Node,
+        over: Relation,
+        withs: dict[str, Relation],
+        stage: str,
+        stands: dict[Any, int] | None = None,
+    ) -> Relation:
+        result, _ = self.expressions.evaluate(node, over, withs, stands, condition=True)
+        if result.errors is not None:
+            self.account.report_errors(stage, self.context.written(node), result.errors, over.rows)
+            self.account.note_omitted(over, result.errors != 0)
+        keep = result.true(over.count)
+        false, failed = int(result.false(over.count).sum()), int(result.failed(over.count).sum())
+        unknown = over.count - int(keep.sum()) - false - failed
+        removed = over.count - int(keep.sum())
+        message = (
+            f"{removed:,} removed ({false:,} false, {unknown:,}"
+            f" unknown{f', {failed:,} with an error' if failed else ''})"
+            if removed
+            else "none removed"
+        )
+        place = self.account.enter(stage, (over,), int(keep.sum()), message)
+        self._warn_of_outer_side(node, over, keep)
+        return replace(over if keep.all() else over.take(flat_indices(keep)), stage=place)
+
+    def _warn_of_outer_side(self, node: tree.Node, over: Relation, keep: np.ndarray) -> None:
+        """A condition on the outer side of a join that removes every row without a partner makes an
+        inner join of it."""
+        read = {
+            index
+            for name in parse.column_names(node)
+            if (index := over.search(name, self.context.text)) is not None
+        }
+        for columns, mask in over.alone:
+            if read & columns and mask.any() and not (mask & keep).any():
+                detail = (
+                    f"without a partner are removed by {self.context.written(node)[:60]}, which"
+                    " reads the outer side: the join is an inner one now"
+                )
+                self.account.warn(
+                    "WHERE on the outer side",
+                    int(mask.sum()),
+                    detail,
+                    "put the condition into ON, or allow IS NULL",
+                )

@@ -1,0 +1,341 @@
+"""FROM: tables, queries, UNNEST and joins."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.vector import Vector
+from gravel.language import parse, tree
+from gravel.language.diagnostics import Diagnostic
+from gravel.language.types import INTEGER, TEXT, Kind, common
+from gravel.querying import joins
+from gravel.querying.account import Account
+from gravel.querying.context import QueryContext, RunQuery
+from gravel.querying.expressions import Expressions
+from gravel.querying.joining import Joining
+from gravel.querying.relation import Columns, Relation, codes_of, joined, renamed, taken, typed
+from gravel.querying.shapes import SUBQUERIES, is_true, top
+from gravel.querying.subqueries import Outer, Subqueries
+from gravel.querying.tables import Tables
+
+_TRUE = tree.Literal(0, 0, "boolean", "TRUE")
+
+
+def _has(relation: Relation, name: tree.Name, text: str) -> bool:
+    try:
+        return relation.search(name, text) is not None
+    except Diagnostic:
+        return True
+
+
+@dataclass
+class FromClause:
+    """The relations that a FROM names."""
+
+    account: Account
+    context: QueryContext
+    expressions: Expressions
+    tables: Tables
+    subqueries: Subqueries
+    joining: Joining
+    run_query: RunQuery
+
+    def rows(
+        self, select: tree.Select, withs: dict[str, Relation], decided: set[int] | None = None
+    ) -> Relation:
+        """The rows of a FROM. Equalities that stand first in WHERE join the tables of a list; what
+        they decide is noted in `decided`."""
+        over = Relation((), (), (), Columns(()), 1)
+        parts = self._leading(select.where)
+        for index, source in enumerate(select.sources):
+            if index and self._reads_left(source, over):
+                over = self._beside(over, source, withs)
+                continue
+            result = self._source(source, withs)
+            if not index:
+                over = result
+                continue
+            equal = self._joining(parts, over, result)
+            if equal and decided is not None:
+                both = [
+                    self.expressions.evaluate(a, over, withs, watched=False)[0] for _, a, _ in equal
+                ]
+                both += [
+                    self.expressions.evaluate(b, result, withs, watched=False)[0]
+                    for _, _, b in equal
+                ]
+                if all(item.errors is None for item in both):
+                    on: tree.Node = (
+                        equal[0][0]
+                        if len(equal) == 1
+                        else tree.Logic(0, 0, "AND", tuple(part for part, _, _ in equal))
+                    )
+                    decided |= {id(part) for part, _, _ in equal}
+                    over = self.joining.join(
+                        over,
+                        result,
+                        tree.Join(source.start, source.end, "WHERE", source, source, on, ()),
+                        withs,
+                    )
+                    continue
+            over = self.joining.join(
+                over,
+                result,
+                tree.Join(source.start, source.end, "CROSS", source, source, None, ()),
+                withs,
+            )
+        return over
+
+    def _leading(self, where: tree.Node | None) -> list[tree.Node]:
+        """The equalities that stand first in a WHERE."""
+        if where is None:
+            return []
+        parts = (
+            where.operands
+            if isinstance(where, tree.Logic) and where.operator == "AND"
+            else (where,)
+        )
+        leading: list[tree.Node] = []
+        for part in parts:
+            if not (isinstance(part, tree.Call) and part.name == "=" and part.operator) or top(
+                part, (*SUBQUERIES, tree.Row)
+            ):
+                break
+            leading.append(part)
+            if not all(
+                isinstance(argument, (tree.Name, tree.Literal)) for argument in part.arguments
+            ):
+                break  # it may fail in a row, and what stands after it is not reached then
+        return leading
+
+    def _joining(
+        self, parts: list[tree.Node], left: Relation, right: Relation
+    ) -> list[tuple[tree.Node, tree.Node, tree.Node]]:
+        """The equalities between two relations: the condition, its side of the left one, its side
+        of the right one."""
+        results: list[tuple[tree.Node, tree.Node, tree.Node]] = []
+        for part in parts:
+            assert isinstance(part, tree.Call)
+            sides = []
+            for argument in part.arguments:
+                names = list(parse.column_names(argument))
+                inside = [
+                    {
+                        side
+                        for side, relation in enumerate((left, right))
+                        if _has(relation, name, self.context.text)
+                    }
+                    for name in names
+                ]
+                sides.append(
+                    inside[0]
+                    if inside and all(result == inside[0] and len(result) == 1 for result in inside)
+                    else set()
+                )
+            if sides == [{0}, {1}]:
+                results.append((part, part.arguments[0], part.arguments[1]))
+            elif sides == [{1}, {0}]:
+                results.append((part, part.arguments[1], part.arguments[0]))
+        return results
+
+    def _reads_left(self, source: tree.Node, left: Relation) -> bool:
+        return isinstance(source, tree.Unnest) or (
+            isinstance(source, tree.Derived) and source.lateral
+        )
+
+    def _beside(
+        self, left: Relation, source: tree.Node, withs: dict[str, Relation], outer: bool = False
+    ) -> Relation:
+        """UNNEST or a LATERAL query beside each row of what stands before it."""
+        if isinstance(source, tree.Unnest):
+            return self._unnest(left, source, withs, outer)
+        assert isinstance(source, tree.Derived)
+        result, rows = self._lateral(left, source, withs)
+        return self.joining.pair_up(
+            left,
+            result,
+            rows,
+            np.arange(result.count),
+            tree.Join(
+                source.start, source.end, "LEFT" if outer else "INNER", source, source, None, ()
+            ),
+        )
+
+    def _lateral(
+        self, left: Relation, source: tree.Derived, withs: dict[str, Relation]
+    ) -> tuple[Relation, np.ndarray]:
+        """A LATERAL query's rows for each row before it, and the rows they belong to."""
+        outer = self.subqueries.outer_names(source.query, left, withs)
+        names = {
+            (name.table.casefold(), name.text.casefold()): left.find(name, self.context.text)
+            for name in outer
+        }
+        codes, first = codes_of(
+            [left.vectors[index].values for index in names.values()], left.count
+        )
+        parts: list[Relation] = []
+        self.account.quiet += 1
+        try:
+            for row in first if len(first) else [-1]:
+                around = Outer(names, {}, left.take(np.array([row])))
+                before, self.subqueries.around = self.subqueries.around, around
+                try:
+                    parts.append(typed(self.run_query(source.query, withs)))
+                finally:
+                    self.subqueries.around = before
+        finally:
+            self.account.quiet -= 1
+        sizes = np.array([part.count for part in parts])
+        starts = np.cumsum(sizes) - sizes
+        types = []
+        for position in range(len(parts[0].names)):
+            kind = parts[0].types[position]
+            for part in parts[1:]:
+                kind = common(kind, part.types[position]) or kind
+            types.append(kind)
+        vectors = [
+            joined([part.vectors[index] for part in parts], kind)
+            for index, kind in enumerate(types)
+        ]
+        whole = Relation(
+            parts[0].names, ("",) * len(types), tuple(types), Columns(vectors), int(sizes.sum())
+        )
+        if not len(first):
+            whole = whole.take(np.zeros(0, np.int64))
+            return renamed(
+                whole, source.alias, source.columns, source, self.context.text
+            ), np.zeros(0, np.int64)
+        each = sizes[codes]
+        rows = np.repeat(np.arange(left.count), each)
+        offsets = np.arange(len(rows)) - np.repeat(np.cumsum(each) - each, each)
+        whole = whole.take(np.repeat(starts[codes], each) + offsets)
+        return renamed(whole, source.alias, source.columns, source, self.context.text), rows
+
+    def _source(self, node: tree.Node, withs: dict[str, Relation]) -> Relation:
+        if isinstance(node, tree.TableReference):
+            return self.tables.table(node, withs)
+        if isinstance(node, tree.Derived):
+            # Only a LATERAL query reads what stands beside it; what is around the whole query any
+            # may read.
+            return renamed(
+                self.run_query(node.query, withs), node.alias, node.columns, node, self.context.text
+            )
+        if isinstance(node, tree.Unnest):
+            item, _ = self.subqueries.with_outer(Relation((), (), (), Columns(()), 1))
+            return self._without_outer(
+                self._unnest(item, node, withs, outer=False), len(item.names)
+            )
+        assert isinstance(node, tree.Join)
+        left = self._source(node.left, withs)
+        if self._reads_left(node.right, left):
+            if node.kind not in ("CROSS", "INNER", "LEFT") or node.using or node.natural:
+                raise self.context.wrong(
+                    "what reads the tables before it is joined with CROSS JOIN, a comma, INNER or"
+                    " LEFT JOIN … ON",
+                    node.right,
+                )
+            if node.on is None or is_true(node.on):
+                return self._beside(left, node.right, withs, outer=node.kind == "LEFT")
+            return self._beside_where(left, node, withs)
+        right = self._source(node.right, withs)
+        if node.natural:
+            seen = [name for index, name in enumerate(left.names) if index not in left.hidden]
+            theirs = {
+                name.casefold()
+                for index, name in enumerate(right.names)
+                if index not in right.hidden
+            }
+            node = replace(
+                node, using=tuple(name for name in seen if name and name.casefold() in theirs)
+            )
+            if not node.using:
+                node = replace(node, kind="CROSS" if node.kind == "INNER" else node.kind, on=_TRUE)
+        return self.joining.join(left, right, node, withs)
+
+    @staticmethod
+    def _without_outer(relation: Relation, first: int) -> Relation:
+        """The columns after the first ones."""
+        return Relation(
+            relation.names[first:],
+            relation.tables[first:],
+            relation.types[first:],
+            Columns(relation.vectors.cells[first:], relation.vectors.store),
+            relation.count,
+        )
+
+    def _beside_where(
+        self, left: Relation, node: tree.Join, withs: dict[str, Relation]
+    ) -> Relation:
+        """UNNEST or a LATERAL query joined on a condition."""
+        numbered = left.with_columns([Vector(pa.array(np.arange(left.count)))], [INTEGER])
+        pairs = self._beside(numbered, node.right, withs)
+        result, _ = self.expressions.evaluate(
+            node.on or _TRUE, self.subqueries.with_outer(pairs)[0], withs, condition=True
+        )
+        sound = self.account.sound_rows(
+            "ON", pairs, [(self.context.written(node.on or node), result)]
+        )
+        keep = result.true(pairs.count)
+        if sound is not None:
+            keep[np.setdiff1d(np.arange(pairs.count), sound)] = False
+        rows = pairs.vectors[len(left.names)].values.to_numpy()[keep]
+        right = self._without_outer(pairs, len(numbered.names))
+        return self.joining.pair_up(
+            left, right.take(np.flatnonzero(keep)), rows, np.arange(len(rows)), node
+        )
+
+    def _unnest(
+        self, left: Relation, node: tree.Unnest, withs: dict[str, Relation], outer: bool
+    ) -> Relation:
+        lists, kind = self.expressions.evaluate(node.expression, left, withs)
+        if kind.kind is not Kind.ARRAY:
+            raise self.context.wrong(
+                f"UNNEST takes an array, this is {kind}",
+                node.expression,
+                "make one: LIST_ITEMS(x, ';')",
+            )
+        if lists.errors is not None or lists.constant:
+            lists = lists.spread(left.count)
+            sound = self.account.sound_rows(
+                "UNNEST", left, [(self.context.written(node.expression), lists)]
+            )
+            if sound is not None:
+                left, lists = left.take(sound), taken(lists, sound)
+        rows, items, places, empty = joins.unnested(lists.values)
+        without = len(empty)
+        if outer and without:
+            rows = np.concatenate([rows, empty])
+            items = pa.concat_arrays([items, pa.nulls(without, items.type)])
+            places = np.concatenate([places, np.zeros(without, np.int64)])
+            order = np.argsort(rows, kind="stable")
+            rows, items, places = rows[order], items.take(pa.array(order)), places[order]
+        names = node.columns or ("item", "ordinality")[: 1 + node.ordinality]
+        if len(names) > 1 + node.ordinality:
+            raise self.context.wrong(f"{len(names)} names for {1 + node.ordinality} columns", node)
+        columns, types = [Vector(items)], [kind.item or TEXT]
+        if node.ordinality:
+            names = (*names, "ordinality")[:2]
+            columns.append(Vector(pa.array(places, mask=places == 0)))
+            types.append(INTEGER)
+        right = Relation(
+            tuple(names[:1]) + tuple(names[1:]),
+            (node.alias,) * len(columns),
+            tuple(types),
+            Columns(columns),
+            len(rows),
+        )
+        message = f"{left.count - without:,} rows with items" + (
+            f", {without:,} without" + (" are kept" if outer else " are lost") if without else ""
+        )
+        stage = self.account.enter("UNNEST", (left,), len(rows), message)
+        if not outer:
+            self.account.warn(
+                "UNNEST loses rows",
+                without,
+                "have no item, so they are lost",
+                "LEFT JOIN UNNEST(…) ON TRUE keeps them",
+            )
+        return replace(left.take(rows).beside(right), stage=stage)

@@ -1,0 +1,140 @@
+"""ORDER BY, OFFSET and FETCH."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.inspecting.look import sort_order
+from gravel.language import tree
+from gravel.querying.account import Account
+from gravel.querying.context import QueryContext
+from gravel.querying.expressions import Expressions
+from gravel.querying.relation import Relation, codes_of
+
+
+@dataclass
+class Ordering:
+    """Sorts a relation, and takes its first rows."""
+
+    account: Account
+    context: QueryContext
+    expressions: Expressions
+    _sorted: Any = field(init=False, default=None)
+
+    def order(
+        self,
+        relation: Relation,
+        before: Relation | None,
+        query: tree.Query,
+        stands: dict[Any, int],
+        withs: dict[str, Relation],
+        chosen: Sequence[int | None] = (),
+    ) -> Relation:
+        if not query.order:
+            return relation
+        keys = []
+        failed = np.zeros(relation.count, bool)
+        for number, key in enumerate(query.order):
+            node = key.expression
+            match = None
+            if isinstance(node, tree.Literal) and node.kind == "integer":
+                match = int(node.text) - 1
+                if not 0 <= match < len(relation.names):
+                    raise self.context.wrong(f"there is no column {node.text} to sort by", node)
+            elif isinstance(node, tree.Name) and not node.table:
+                match = relation.search(node, self.context.text)
+            if match is None and chosen:
+                match = chosen[number]
+            if match is not None:
+                item = relation.vectors[match]
+            elif before is not None:
+                item = self.expressions.evaluate(node, before, withs, stands)[0]
+            else:
+                item = self.expressions.evaluate(node, relation, withs)[0]
+            if item.errors is not None:
+                self.account.report_errors(
+                    "ORDER BY", self.context.written(node), item.errors, relation.rows
+                )
+                failed |= item.errors != 0
+            keys.append(pa.chunked_array([item.values]))
+        order = sort_order(keys, query.order)
+        order = order.astype(np.int32) if relation.count < 2**31 else order
+        if self.account.on_error == "omit" and failed.any():
+            order = order[~failed[order]]
+            self.account.note_omitted(relation, failed)
+            relation = replace(
+                relation,
+                stage=self.account.enter(
+                    "ORDER BY: omitted", (relation,), len(order), "rows with an error"
+                ),
+            )
+        if query.fetch is not None:  # whose last rows may be ties
+            self._sorted = keys, order
+        stage = self.account.enter("ORDER BY", (relation,), len(order), rows_in=len(order))
+        return replace(relation.take(order), stage=stage)
+
+    def limit(
+        self, relation: Relation, query: tree.Query, offset: int | None, fetch: int | None
+    ) -> Relation:
+        if query.offset is None and query.fetch is None:
+            return relation
+        begin = offset or 0
+        end = relation.count if fetch is None else min(relation.count, begin + fetch)
+        if fetch and query.order and end < relation.count and end > begin:
+            before, after = self._peers(end - 1)
+            if query.ties:
+                end += after
+            elif after:
+                self.account.warn(
+                    "ties",
+                    before + 1 + after,
+                    "share the sort key of the last row, and some of them are not among the result",
+                    "add a key to ORDER BY, or WITH TIES",
+                )
+        if fetch and not query.order and begin + fetch < relation.count:
+            message = (
+                "of those read are left out, and nothing says which: without ORDER BY the rows come"
+                " as they are stored"
+            )
+            self.account.warn(
+                "FETCH without ORDER BY", relation.count - fetch, message, "add an ORDER BY"
+            )
+        if fetch and query.order and query.order[0].nulls_first is None and relation.count:
+            keys, order = self._sorted
+            nulls = pc.is_null(keys[0].take(pa.array(order[begin:end]))).to_numpy()
+            if len(nulls) and nulls[0]:
+                written = self.context.written(query.order[0].expression)[:60]
+                message = f"of the result have NULL in {written}, which is sorted first"
+                self.account.warn(
+                    "NULL comes first",
+                    int(nulls.sum()),
+                    message,
+                    "NULLS LAST, or WHERE … IS NOT NULL",
+                )
+        kept = relation.take(
+            np.arange(min(begin, relation.count), max(end, min(begin, relation.count)))
+        )
+        return replace(
+            kept,
+            stage=self.account.enter("FETCH", (relation,), kept.count, f"from row {begin + 1:,}"),
+        )
+
+    def _peers(self, place: int) -> tuple[int, int]:
+        """How many rows before and after a place among the sorted rows share its sort keys; as few
+        as settle it are looked at."""
+        keys, order = self._sorted
+        span = 1_000
+        while True:
+            begin, end = max(0, place - span), min(len(order), place + 1 + span)
+            near = [pa.concat_arrays(key.take(pa.array(order[begin:end])).chunks) for key in keys]
+            codes, _ = codes_of(near, end - begin)
+            same = codes == codes[place - begin]
+            if (begin == 0 or not same[0]) and (end == len(order) or not same[-1]):
+                return int(same[: place - begin].sum()), int(same[place - begin + 1 :].sum())
+            span *= 8

@@ -1,0 +1,284 @@
+"""Tables that a query reads: which columns, how many rows, held or in files."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.frame import view
+from gravel.engine.memory import give_back_freed_blocks
+from gravel.engine.vector import Vector
+from gravel.language import parse, tree
+from gravel.language.diagnostics import Diagnostic
+from gravel.language.types import Type
+from gravel.problems import CallProblem, nearest
+from gravel.profiling.column_kind import identifies
+from gravel.querying.account import Account
+from gravel.querying.context import QueryContext
+from gravel.querying.expressions import Expressions
+from gravel.querying.relation import Columns, Relation, renamed
+from gravel.sources.opening import open_table
+from gravel.sources.source import Batch, Malformed, Source, scan
+
+
+@dataclass
+class Tables:
+    """Reads tables."""
+
+    account: Account
+    context: QueryContext
+    expressions: Expressions
+    malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
+    paths: set[Path] = field(default_factory=set)  # the files that were read
+    _read: dict[tuple[str, frozenset[int]], Relation] = field(default_factory=dict)
+    _wanted: set[str] | None = None
+    _grouped: set[str] = field(default_factory=set)  # names that a query groups by
+
+    def open(self, node: tree.TableReference) -> Any:
+        reference = node.reference
+        if node.is_name and reference.casefold() in self.context.opened:
+            return self.context.opened[reference.casefold()]
+        if node.is_name:
+            known = {name.casefold(): name for name in self.context.references}
+            if reference.casefold() not in known:
+                near = nearest(reference, list(self.context.references))
+                hint = (
+                    f"did you mean {near}?"
+                    if near
+                    else (
+                        "a file stands in quotes: FROM 'boats.csv'; --table NAME=FILE gives it a"
+                        " name"
+                    )
+                )
+                raise self.context.wrong(f"there is no table {reference}", node, hint)
+            reference = self.context.references[known[reference.casefold()]]
+        try:
+            return open_table(reference, base=self.context.base)
+        except CallProblem as problem:
+            raise Diagnostic(
+                problem.message, self.context.text, node.start, node.end, hint=problem.hint
+            ) from None
+
+    def table(self, node: tree.TableReference, withs: dict[str, Relation]) -> Relation:
+        if node.is_name and node.reference.casefold() in withs:
+            result = withs[node.reference.casefold()]
+            return renamed(
+                result, node.alias or node.reference, node.columns, node, self.context.text
+            )
+        if node.is_name and node.reference.casefold() in self.context.relations:
+            result = self.context.relations[node.reference.casefold()]
+            result = replace(
+                result, stage=self.account.enter(f"read {node.reference}", (), result.count)
+            )
+            return renamed(
+                result, node.alias or node.reference, node.columns, node, self.context.text
+            )
+        table = self.open(node)
+        wanted = self._columns_wanted(table, node)
+        self.paths |= table.files
+        key = (table.name, frozenset(wanted))
+        if key not in self._read:
+            self._read[key] = self._relation(table, node, wanted, *self._loaded(table, wanted))
+        return renamed(self._read[key], self._called(node), node.columns, node, self.context.text)
+
+    def _columns_wanted(self, table: Source, node: tree.TableReference) -> list[int]:
+        wanted = [
+            i
+            for i, name in enumerate(table.columns)
+            if self._wanted is None or name.casefold() in self._wanted or node.columns
+        ]
+        return sorted({*wanted, *self._identifying(table.columns, wanted)})
+
+    @staticmethod
+    def _called(node: tree.TableReference) -> str:
+        return node.alias or (node.reference if node.is_name else Path(node.reference).stem)
+
+    def _relation(
+        self,
+        table: Source,
+        node: tree.TableReference,
+        wanted: Sequence[int],
+        vectors: Sequence[Vector],
+        types: dict[int, Type],
+        rows: np.ndarray,
+        malformed: tuple[Malformed, ...],
+        beside: str = "",
+    ) -> Relation:
+        """What was read of a table, entered into the account."""
+        self.malformed[table.name] = malformed
+        names = tuple(table.columns[i] for i in wanted)
+        unread = tuple(name for i, name in enumerate(table.columns) if i not in wanted)
+        message = [f"{len(malformed):,} malformed records are skipped"] if malformed else []
+        stage = self.account.enter(
+            f"read {node.reference}",
+            (),
+            len(rows),
+            "; ".join([*message, *([beside] if beside else [])]),
+        )
+        blank, columns = ("",) * len(names), Columns(vectors, self.account.store)
+        return Relation(
+            names,
+            blank,
+            tuple(types[i] for i in wanted),
+            columns,
+            len(rows),
+            rows=rows,
+            unread=unread,
+            stage=stage,
+        )
+
+    def first_rows(self, node: tree.TableReference, where: tree.Node | None, need: int) -> Relation:
+        """As much of the beginning of a table as holds so many rows for which a condition is
+        true."""
+        table = self.open(node)
+        wanted = self._columns_wanted(table, node)
+        self.paths |= table.files
+        counts: list[int] = []
+        typed_as: dict[int, Type] = {}
+
+        def enough(batches: list[Batch], types: dict[int, Type]) -> bool:
+            if types != typed_as:
+                counts.clear()  # under other types the condition may be true of other rows
+                typed_as.update(types)
+            for batch in batches[len(counts) :]:
+                counts.append(
+                    batch.count
+                    if where is None
+                    else self._matching(table, node, where, wanted, batch, types)
+                )
+            return sum(counts) >= need
+
+        batches, types, whole = table.load(wanted, enough)
+        if not whole:
+            rows = sum(batch.count for batch in batches)
+            read = "the first row was" if rows == 1 else f"the first {rows:,} rows were"
+            self.account.remarks.append(
+                f"{node.reference}: {read} read, as many as the result needs; counts, cautions and"
+                " types are of those"
+            )
+        beside = "" if whole else "the rest is not needed"
+        result = self._relation(
+            table, node, wanted, *_put_together(batches, types, wanted), beside=beside
+        )
+        return renamed(result, self._called(node), node.columns, node, self.context.text)
+
+    def _matching(
+        self,
+        table: Source,
+        node: tree.TableReference,
+        where: tree.Node,
+        wanted: Sequence[int],
+        batch: Batch,
+        types: dict[int, Type],
+    ) -> int:
+        """How many rows of a batch a condition is true of; one that fails in some row is decided
+        later, with all that is told of it."""
+        self.account.quiet += 1
+        try:
+            vectors, _, rows, _ = _put_together([batch], types, wanted)
+            names = tuple(table.columns[i] for i in wanted)
+            subset = Relation(
+                names,
+                ("",) * len(names),
+                tuple(types[i] for i in wanted),
+                Columns(vectors),
+                len(rows),
+                rows=rows,
+            )
+            result, _ = self.expressions.evaluate(
+                where,
+                renamed(subset, self._called(node), node.columns, node, self.context.text),
+                {},
+                condition=True,
+                watched=False,
+            )
+            return int(result.true(batch.count).sum())
+        finally:
+            self.account.quiet -= 1
+
+    def _identifying(self, columns: Sequence[str], wanted: Sequence[int]) -> list[int]:
+        """The columns that tell apart what columns that are grouped by name."""
+        named = [columns[index] for index in wanted if columns[index] in self._grouped]
+        return [
+            index
+            for index, name in enumerate(columns)
+            if any(identifies(name, item, index == 0) for item in named)
+        ]
+
+    def _loaded(
+        self, table: Source, wanted: list[int]
+    ) -> tuple[list[Vector], dict[int, Type], np.ndarray, tuple[Malformed, ...]]:
+        """Columns of a table with their types, its row numbers, and what of it is malformed; in
+        files where they do not fit."""
+        if self.account.store is not None and not self.account.store.fits(
+            table.path.stat().st_size
+        ):
+            types = table.types(wanted)
+            rows, bad = [np.zeros(0, np.int64)], []  # type: ignore[var-annotated]
+            writers = [(index, self.account.store.writer(types[index].arrow)) for index in wanted]
+            for batch in scan(table, lambda batch: batch, wanted):
+                rows.append(batch.rows)
+                bad.extend(batch.malformed)
+                for index, writer in writers:
+                    writer.write(view(batch.columns[index], types[index]).values)
+            vectors = [Vector(writer.close()) for _, writer in writers]
+            give_back_freed_blocks()
+            return vectors, types, _end_to_end(rows), tuple(bad)
+        batches, types, _ = table.load(wanted)
+        return _put_together(batches, types, wanted)
+
+    def read_only_named(self, query: tree.Query) -> None:
+        """Read of every table only the columns that a query names, if it does not mean all with *
+        or a NATURAL join."""
+        names = {node.text.casefold() for node in parse.walk(query) if isinstance(node, tree.Name)}
+        names |= {
+            name.casefold()
+            for node in parse.walk(query)
+            if isinstance(node, tree.Join)
+            for name in node.using
+        }
+        groups = (node.groups or () for node in parse.walk(query) if isinstance(node, tree.Select))
+        self._grouped = {
+            item.text for items in groups for item in items if isinstance(item, tree.Name)
+        }
+        every = any(
+            isinstance(node, tree.AllColumns) or (isinstance(node, tree.Join) and node.natural)
+            for node in parse.walk(query)
+        )
+        self._wanted = None if every else names
+
+
+def _put_together(
+    batches: Sequence[Batch], types: dict[int, Type], wanted: Sequence[int]
+) -> tuple[list[Vector], dict[int, Type], np.ndarray, tuple[Malformed, ...]]:
+    """The columns of some batches with their types, the row numbers, and what is malformed."""
+    malformed = tuple(item for batch in batches for item in batch.malformed)
+    vectors = [
+        view(
+            (
+                pa.concat_arrays([batch.columns[i] for batch in batches])
+                if batches
+                else pa.nulls(0, pa.string())
+            ),
+            types[i],
+        )
+        for i in wanted
+    ]
+    return vectors, types, _end_to_end([batch.rows for batch in batches]), malformed
+
+
+def _end_to_end(parts: list[np.ndarray]) -> np.ndarray:
+    """Row numbers one after another, in 32 bits where they fit."""
+    rows = sum(map(len, parts))
+    last = max((int(part[-1]) for part in parts if len(part)), default=0)
+    numbers = np.empty(rows, np.int32 if last < 2**31 else np.int64)
+    index = 0
+    for part in parts:
+        numbers[index : index + len(part)] = part
+        index += len(part)
+    return numbers
