@@ -7,7 +7,7 @@ import sys
 from collections.abc import Iterator, Sequence
 from enum import Enum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -31,18 +31,12 @@ with lazily():
 
     from gravel import result_dicts
     from gravel.cli import look, render
-    from gravel.engine import arrow_values, mapped
+    from gravel.engine import mapped
     from gravel.engine import memory as engine_memory
-    from gravel.language.functions import casts
-    from gravel.ledger import fingerprint
-    from gravel.querying import account, context
+    from gravel.querying import account, context, result_file
     from gravel.querying import relation as relations
     from gravel.querying import session as sessions
-    from gravel.sinks import arrow, atomic_file, csv
-    from gravel.sinks import files as sinks_files
-    from gravel.sources import opening, source
-    from gravel.sources.csv import reader
-    from gravel.stores import sql
+    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.querying.account import Stage
@@ -123,10 +117,12 @@ def query(
         for old, new in zip(result.names, names, strict=True):
             if old != new:
                 render.note(f"a further column {old} is written as {new}", not no_color)
-        _write(write, dataclasses.replace(result, names=names), replace)
+        result_file.write(write, dataclasses.replace(result, names=names), replace)
 
     if format is Format.json:
-        render.print_json("query", result_dicts.query_dict(result, _texts(result), session, write))
+        render.print_json(
+            "query", result_dicts.query_dict(result, result_file.texts(result), session, write)
+        )
     elif format is Format.table:
         _show(result, limit, not no_color)
         if explain:
@@ -137,7 +133,7 @@ def query(
             not no_color,
         )
     else:
-        for number, part in enumerate(_text_parts(result)):
+        for number, part in enumerate(result_file.text_parts(result)):
             render.print_rows(
                 format.value,
                 result.names if number == 0 else None,
@@ -215,129 +211,14 @@ def _tables(supplied: list[str] | None, folder: Path | None) -> dict[str, str]:
     return results
 
 
-_ROWS = 1 << 16  # of a part that is written at a time
-
-
-def _text_parts(relation: Relation, most: int | None = None) -> Iterator[list[Any]]:
-    """The result as texts, some rows at a time, an Arrow array a column."""
-    count = relation.count if most is None else min(most, relation.count)
-    for number, start in enumerate(range(0, count, _ROWS) or (0,)):
-        if number % 16 == 0:
-            engine_memory.give_back_freed_blocks()
-        rows = min(_ROWS, count - start)
-        yield [
-            casts.to_text(relation.vectors.part(index, start, rows).values, kind)
-            for index, kind in enumerate(relation.types)
-        ]
-
-
-def _texts(relation: Relation, most: int | None = None) -> list[list[str | None]]:
-    parts = [[column.to_pylist() for column in part] for part in _text_parts(relation, most)]
-    return [
-        [cell for part in parts for cell in part[index]] for index in range(len(relation.names))
-    ]
-
-
-def _write(target: Path, relation: Relation, replace: bool) -> None:
-
-    if sql.is_database(str(target)):
-        raise CallProblem(
-            f"{target} is a table of a database, which a plan writes",
-            hint='a plan with a step query = "…", or write a file',
-        )
-    if not sinks_files.known(target) and not (target.exists() and not target.is_file()):
-        raise CallProblem(
-            f"{target} cannot be written: its ending is not known",
-            hint="known are " + " ".join((*sinks_files.ENDINGS, *sinks_files.PACKED)),
-        )
-    sinks_files.may_write(target, replace)
-    if arrow.keeps_arrow(target):
-        _write_typed(target, relation)
-        return
-    plain = sinks_files.ending(target) in sinks_files.TEXT_ENDINGS or not sinks_files.known(target)
-    sign = "\t" if sinks_files.ending(target).startswith(".tsv") else ","
-    with atomic_file.private_folder() as folder:
-        output = atomic_file.Output(target, str(target))
-        rows = output if plain else atomic_file.Output(Path(folder, "rows.csv"), str(target))
-        try:
-            rows.write(csv.header(relation.names, sign))
-            for part in _text_parts(relation):
-                rows.write(csv.encode(part, sign))
-            rows.close()
-            result = reader.CsvSource(rows.path, str(target), delimiter=sign)
-            counted = sum(source.scan(result, lambda batch: batch.count, []))
-            if not plain:
-                columns = [
-                    (name, fingerprint.kept_type(kind))
-                    for name, kind in zip(relation.names, relation.types, strict=True)
-                ]
-                sinks_files.write(output.path, result, columns, output.write)
-                output.close()
-                same, message, _ = fingerprint.compared(
-                    result, sinks_files.opened_again(output.path, result), columns
-                )
-                if not same:
-                    raise TableProblem(
-                        f"{target} does not hold the result: {message}; nothing was written"
-                    )
-            if counted != relation.count:
-                raise TableProblem(
-                    f"{target} would have {counted:,} rows instead of {relation.count:,}: nothing"
-                    " was written"
-                )
-            output.commit()
-        finally:
-            output.discard()
-            rows.discard()
-
-
-def _write_typed(target: Path, relation: Relation) -> None:
-    """The result as Arrow values in a file that keeps them, read back and compared. Raises
-    TableProblem."""
-    import pyarrow as pa
-
-    kinds = [fingerprint.kept_type(kind) for kind in relation.types]
-    fields = [
-        pa.field(name, sinks_files.arrow_type(kind))
-        for name, kind in zip(relation.names, kinds, strict=True)
-    ]
-    arrow.refuse_types(target, fields)
-    with atomic_file.private_folder() as folder:
-        rows = atomic_file.Output(Path(folder, "rows.arrow"), str(target))
-        output = atomic_file.Output(target, str(target))
-        try:
-            laid = arrow.ArrowRows(fields, rows.write)
-            for start in range(0, relation.count, _ROWS):
-                columns = []
-                for index, (kind, own) in enumerate(zip(kinds, relation.types, strict=True)):
-                    values = relation.vectors.part(index, start, _ROWS).values
-                    columns.append(
-                        arrow_values.text_of(values, own)
-                        if pa.types.is_string(sinks_files.arrow_type(kind))
-                        else arrow_values.of_type(values, kind)
-                    )
-                laid.write(laid.batch(columns))
-            laid.close()
-            rows.close()
-            result = arrow.opened(rows.path, str(target))
-            arrow.write(output.path, result, fields, output.write)
-            output.close()
-            same, message = arrow.same_values(result, arrow.opened(output.path, str(target)))
-            if not same or result.counted != relation.count:
-                raise TableProblem(
-                    f"{target} does not hold the result: {message}; nothing was written"
-                )
-            output.commit()
-        finally:
-            output.discard()
-            rows.discard()
-
-
 def _show(relation: Relation, limit: int | None, color: bool) -> None:
     out = render.console(color=color)
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
     right = [index for index, kind in enumerate(relation.types) if kind.kind.value in kinds]
-    shown = [[render.visible(cell, 48) for cell in column] for column in _texts(relation, limit)]
+    shown = [
+        [render.visible(cell, 48) for cell in column]
+        for column in result_file.texts(relation, limit)
+    ]
     render.print_table(
         out, list(relation.names), [list(row) for row in zip(*shown, strict=True)], right=right
     )

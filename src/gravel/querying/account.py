@@ -184,6 +184,13 @@ class Account:
         if self.store is not None:
             self.store.let_go()
 
+    def keep(self, item: Vector) -> Vector:
+        """A column that was computed, in a file where it does not fit into memory."""
+        values = item.values
+        if self.store is None or item.errors is not None or self.store.fits(values.nbytes):
+            return item
+        return Vector(self.store.column([values], values.type))
+
     def warn(
         self, caution: str, rows: int, detail: str, hint: str, examples: tuple[str, ...] = ()
     ) -> None:

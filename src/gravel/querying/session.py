@@ -210,7 +210,10 @@ class Session:
                 stage=self.account.enter("omitted", (relation,), kept.count, "rows with an error"),
             )
         return replace(
-            relation, vectors=Columns(Vector(vector.values) for vector in relation.vectors)
+            relation,
+            vectors=Columns(
+                (Vector(vector.values) for vector in relation.vectors), self.account.store
+            ),
         )
 
     def _select(
@@ -277,7 +280,7 @@ class Session:
             tuple(names),
             ("",) * len(names),
             tuple(types),
-            Columns(vectors),
+            Columns(vectors, self.account.store),
             over.count,
             rows=over.rows,
             origin=over.origin,

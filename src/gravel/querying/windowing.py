@@ -148,7 +148,7 @@ class Windowing:
                 results.append(vector)
         finally:
             self.account.quiet -= 1
-        return put_together(results, parts), kind
+        return self.account.keep(put_together(results, parts)), kind
 
     def _warn_of_order(
         self,

@@ -134,14 +134,14 @@ class UniqueAction(TableAction):
             return sort_order([table["hash"], table["marks"]], [_ASCENDING, _ASCENDING])
 
         groups = _whole_groups(
-            sorted_batches(again(), by_hash, context.memory // 2), context.memory // 6
+            sorted_batches(again(), by_hash, context.memory // 3), context.memory // 8
         )
         decided = (
             batch
             for group in groups
             for batch in self._decided(step, group, context.count).to_batches()
         )
-        for batch in sorted_batches(decided, _by_place, context.memory // 2):
+        for batch in sorted_batches(decided, _by_place, context.memory // 3):
             yield from self._settled(step, pa.Table.from_batches([batch]), context)
 
     def _keyed(

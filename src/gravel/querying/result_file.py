@@ -1,0 +1,147 @@
+"""A query's result as texts, and written to a file that is read back and compared."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from gravel.engine.arrow_values import of_type, text_of
+from gravel.engine.memory import give_back_freed_blocks
+from gravel.language.functions.casts import to_text
+from gravel.ledger import fingerprint
+from gravel.problems import CallProblem, TableProblem
+from gravel.querying.relation import Relation
+from gravel.sinks import arrow, csv, files
+from gravel.sinks.atomic_file import Output, private_folder
+from gravel.sources.csv.reader import CsvSource
+from gravel.sources.source import scan
+from gravel.stores.sql import is_database
+
+_ROWS = 1 << 16  # of a part that is written at a time
+
+
+def text_parts(relation: Relation, most: int | None = None) -> Iterator[list[Any]]:
+    """The result as texts, some rows at a time, an Arrow array a column."""
+    count = relation.count if most is None else min(most, relation.count)
+    for number, start in enumerate(range(0, count, _ROWS) or (0,)):
+        if number % 16 == 0:
+            _let_go(relation)
+        rows = min(_ROWS, count - start)
+        yield [
+            to_text(relation.vectors.part(index, start, rows).values, kind)
+            for index, kind in enumerate(relation.types)
+        ]
+
+
+def texts(relation: Relation, most: int | None = None) -> list[list[str | None]]:
+    parts = [[column.to_pylist() for column in part] for part in text_parts(relation, most)]
+    return [
+        [cell for part in parts for cell in part[index]] for index in range(len(relation.names))
+    ]
+
+
+def write(target: Path, relation: Relation, replace: bool) -> None:
+    """Write a result to a file whose kind its ending tells; it is read back and counted before it
+    stands there. Raises CallProblem, TableProblem."""
+    if is_database(str(target)):
+        raise CallProblem(
+            f"{target} is a table of a database, which a plan writes",
+            hint='a plan with a step query = "…", or write a file',
+        )
+    if not files.known(target) and not (target.exists() and not target.is_file()):
+        raise CallProblem(
+            f"{target} cannot be written: its ending is not known",
+            hint="known are " + " ".join((*files.ENDINGS, *files.PACKED)),
+        )
+    files.may_write(target, replace)
+    if arrow.keeps_arrow(target):
+        _write_typed(target, relation)
+        return
+    plain = files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
+    sign = "\t" if files.ending(target).startswith(".tsv") else ","
+    with private_folder() as folder:
+        output = Output(target, str(target))
+        rows = output if plain else Output(Path(folder, "rows.csv"), str(target))
+        try:
+            rows.write(csv.header(relation.names, sign))
+            for part in text_parts(relation):
+                rows.write(csv.encode(part, sign))
+            rows.close()
+            _let_go(relation)
+            result = CsvSource(rows.path, str(target), delimiter=sign)
+            counted = sum(scan(result, lambda batch: batch.count, []))
+            if not plain:
+                columns = [
+                    (name, fingerprint.kept_type(kind))
+                    for name, kind in zip(relation.names, relation.types, strict=True)
+                ]
+                files.write(output.path, result, columns, output.write)
+                output.close()
+                same, message, _ = fingerprint.compared(
+                    result, files.opened_again(output.path, result), columns
+                )
+                if not same:
+                    raise TableProblem(
+                        f"{target} does not hold the result: {message}; nothing was written"
+                    )
+            if counted != relation.count:
+                raise TableProblem(
+                    f"{target} would have {counted:,} rows instead of {relation.count:,}: nothing"
+                    " was written"
+                )
+            output.commit()
+        finally:
+            output.discard()
+            rows.discard()
+
+
+def _write_typed(target: Path, relation: Relation) -> None:
+    """The result as Arrow values in a file that keeps them, read back and compared. Raises
+    TableProblem."""
+    kinds = [fingerprint.kept_type(kind) for kind in relation.types]
+    fields = [
+        pa.field(name, files.arrow_type(kind))
+        for name, kind in zip(relation.names, kinds, strict=True)
+    ]
+    arrow.refuse_types(target, fields)
+    with private_folder() as folder:
+        rows = Output(Path(folder, "rows.arrow"), str(target))
+        output = Output(target, str(target))
+        try:
+            laid = arrow.ArrowRows(fields, rows.write)
+            for start in range(0, relation.count, _ROWS):
+                columns = []
+                for index, (kind, own) in enumerate(zip(kinds, relation.types, strict=True)):
+                    values = relation.vectors.part(index, start, _ROWS).values
+                    columns.append(
+                        text_of(values, own)
+                        if pa.types.is_string(files.arrow_type(kind))
+                        else of_type(values, kind)
+                    )
+                laid.write(laid.batch(columns))
+            laid.close()
+            rows.close()
+            _let_go(relation)
+            result = arrow.opened(rows.path, str(target))
+            arrow.write(output.path, result, fields, output.write)
+            output.close()
+            same, message = arrow.same_values(result, arrow.opened(output.path, str(target)))
+            if not same or result.counted != relation.count:
+                raise TableProblem(
+                    f"{target} does not hold the result: {message}; nothing was written"
+                )
+            output.commit()
+        finally:
+            output.discard()
+            rows.discard()
+
+
+def _let_go(relation: Relation) -> None:
+    """Let go of what is in memory and can be read again, and of freed memory."""
+    if relation.vectors.store is None:
+        give_back_freed_blocks()
+    else:
+        relation.vectors.store.let_go()
