@@ -1,0 +1,139 @@
+"""Each operator on random rows, cut into batches anywhere, in memory of any size down to one byte:
+what it gives is what SQLite, or a line of Python, gives."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import write
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+GROUPS = (None, "a", "A", "å", "a b", "x" * 40)
+ROWS = st.lists(
+    st.tuples(
+        st.sampled_from(GROUPS), st.none() | st.integers(-3, 3), st.integers(-(10**6), 10**6)
+    ),
+    max_size=40,
+)
+CUTS = st.integers(1, 300)
+MEMORY = st.sampled_from([1, 100, 3_000, 100_000, 1 << 30])
+OPERATORS = {
+    "hash aggregate": "SELECT g, COUNT(*), COUNT(k), SUM(v), MIN(v), MAX(g) FROM l GROUP BY g",
+    "aggregate of distinct": "SELECT k, COUNT(DISTINCT g), SUM(DISTINCT v) FROM l GROUP BY k",
+    "distinct": "SELECT DISTINCT g, k FROM l",
+    "sort": "SELECT g, k, v FROM l ORDER BY v DESC, g NULLS FIRST, k NULLS LAST",
+    "limit": "SELECT v FROM l ORDER BY v LIMIT 5 OFFSET 2",
+    "filter": "SELECT v FROM l WHERE k > 0 OR g = 'a'",
+    "inner join": "SELECT l.v, r.v FROM l JOIN r ON l.k = r.k AND l.v < r.v",
+    "join of two keys": "SELECT l.v, r.v FROM l JOIN r ON l.k = r.k AND l.g = r.g",
+    "left join": "SELECT l.v, r.g FROM l LEFT JOIN r ON l.g = r.g",
+    "right join": "SELECT l.v, r.v FROM l RIGHT JOIN r ON l.k = r.k AND l.g <> r.g",
+    "full join": "SELECT l.v, r.v FROM l FULL JOIN r ON l.k = r.k",
+    "semi join": "SELECT v FROM l WHERE EXISTS (SELECT 1 FROM r WHERE r.k = l.k AND r.v > l.v)",
+    "anti join": "SELECT v FROM l WHERE k NOT IN (SELECT k FROM r WHERE k IS NOT NULL)",
+    "window": "SELECT v, ROW_NUMBER() OVER (PARTITION BY g ORDER BY v, k) AS n,"
+    " SUM(v) OVER (PARTITION BY k ORDER BY v, g RANGE UNBOUNDED PRECEDING) AS s FROM l",
+    "union": "SELECT g, k FROM l UNION SELECT g, k FROM r",
+    "intersect": "SELECT g, k FROM l INTERSECT SELECT g, k FROM r",
+    "except": "SELECT g, k FROM l EXCEPT SELECT g, k FROM r",
+}
+
+
+def lay(path: Path, rows: list[tuple[Any, ...]]) -> None:
+    """The rows as a CSV file with a column of its own for their places."""
+    lines = [
+        ",".join(["" if cell is None else str(cell) for cell in row] + [str(place)])
+        for place, row in enumerate(rows)
+    ]
+    write(path, "\n".join(["g,k,v,place", *lines]) + "\n")
+
+
+def queried(folder: Path, text: str, memory: int) -> list[tuple[Any, ...]]:
+    from gravel.engine.mapped import Store
+    from gravel.querying.account import Account
+    from gravel.querying.context import QueryContext
+    from gravel.querying.session import Session
+
+    context = QueryContext(references={name: str(folder / f"{name}.csv") for name in "lr"})
+    result = Session(context, Account(store=Store(memory))).query(text)
+    columns = [vector.values.to_pylist() for vector in result.vectors]
+    return list(zip(*columns, strict=True))
+
+
+@settings(max_examples=25, deadline=None)
+@given(left=ROWS, right=ROWS, cut=CUTS, memory=MEMORY)
+@pytest.mark.parametrize("operator", OPERATORS)
+def test_an_operator_gives_the_rows_that_sqlite_gives(
+    tmp_path_factory: Any, operator: str, left: Any, right: Any, cut: int, memory: int
+) -> None:
+    folder = tmp_path_factory.mktemp("rows")
+    base = sqlite3.connect(":memory:")
+    for name, rows in (("l", left), ("r", right)):
+        # Types are found from values: a row that has them all stands first.
+        every = [("a", 1, 1), *rows]
+        lay(folder / f"{name}.csv", every)
+        base.execute(f"CREATE TABLE {name} (g TEXT, k INTEGER, v INTEGER)")
+        base.executemany(f"INSERT INTO {name} VALUES (?, ?, ?)", every)
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr("gravel.sources.csv.splitter.BLOCK", cut)
+        mine = queried(folder, OPERATORS[operator], memory)
+    theirs = base.execute(OPERATORS[operator]).fetchall()
+    if "ORDER BY v" not in OPERATORS[operator] or "OVER" in OPERATORS[operator]:
+        mine, theirs = sorted(mine, key=repr), sorted(theirs, key=repr)
+    assert mine == theirs
+
+
+STEPS = {
+    "sort": 'sort = ["v DESC", "place"]',
+    "deduplicate": 'deduplicate = { by = ["g"], prefer = ["v", "place"] }',
+    "explode": 'split = { column = "g", on = " ", into = "rows", as = "g" }',
+    "query": 'query = "SELECT g, k, v, place FROM input ORDER BY v, place"\nrows = "same"',
+}
+
+
+def expected(step: str, rows: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
+    """The rows that a step makes of some, in plain Python."""
+    placed = [(*row, place) for place, row in enumerate(rows)]
+    if step == "sort":
+        return sorted(placed, key=lambda row: (-row[2], row[3]))
+    if step == "query":
+        return sorted(placed, key=lambda row: (row[2], row[3]))
+    if step == "explode":
+        return [
+            (piece, *row[1:])
+            for row in placed
+            for piece in (row[0].split(" ") if row[0] is not None else [None])
+        ]
+    best: dict[Any, Any] = {}
+    for row in sorted(placed, key=lambda row: (row[2], row[3])):
+        best.setdefault(row[0] if row[0] is not None else row[3], row)
+    return sorted(best.values(), key=lambda row: row[3])
+
+
+@settings(max_examples=25, deadline=None)
+@given(rows=ROWS, cut=CUTS, memory=MEMORY)
+@pytest.mark.parametrize("step", STEPS)
+def test_a_step_gives_the_rows_that_python_gives(
+    tmp_path_factory: Any, step: str, rows: Any, cut: int, memory: int
+) -> None:
+    import gravel
+
+    folder = tmp_path_factory.mktemp("rows")
+    every = [("a", 1, 1), *rows]
+    lay(folder / "l.csv", every)
+    plan = folder / "p.toml"
+    write(plan, f'table = "l.csv"\nwrite = "out.parquet"\n[[step]]\n{STEPS[step]}\n')
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr("gravel.sources.csv.splitter.BLOCK", cut)
+        patched.setattr("gravel.engine.external._SLICE", 1 + cut % 5)
+        run = gravel.Plan.load(plan).run(memory=memory)
+    assert run.good
+    import pyarrow.parquet as pq
+
+    table = pq.read_table(folder / "out.parquet")
+    found = list(zip(*(column.to_pylist() for column in table.columns), strict=True))
+    assert found == expected(step, every)
