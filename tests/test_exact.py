@@ -278,10 +278,10 @@ def test_an_error_in_an_aggregate_is_one_of_its_source_row(
         "query",
         "SELECT g, SUM(10 / n) AS s, COUNT(*) AS c FROM 't.csv' GROUP BY g ORDER BY g",
         "--on-error",
-        "omit",
+        "set-aside",
     )
     assert done["rows"] == [["a", "2.0000000000000000", 1], ["b", "1.0000000000000000", 1]]
-    assert [one["detail"] for one in done["account"] if "omitted" in one["stage"]] == [
+    assert [one["detail"] for one in done["account"] if "set aside" in one["stage"]] == [
         "rows with an error: 1 of g a; 2 of g b"
     ]
     assert asked("SELECT COUNT(10 / n) AS c, COUNT(*) AS r FROM 't.csv'", "--on-error", "null") == [

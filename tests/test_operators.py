@@ -8,9 +8,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import write
 from hypothesis import given, settings
 from hypothesis import strategies as st
+
+from conftest import write
 
 GROUPS = (None, "a", "A", "å", "a b", "x" * 40)
 ROWS = st.lists(

@@ -301,7 +301,7 @@ def test_the_command(gravel: Any, figures: Any) -> None:
         in gravel("query", "SELECT 10 / n AS x FROM b", "--in", ".", status=1).err
     )
     assert (
-        figures("query", "SELECT 10 / n AS x FROM b", "--in", ".", "--on-error", "omit")[
+        figures("query", "SELECT 10 / n AS x FROM b", "--in", ".", "--on-error", "set-aside")[
             "row_count"
         ]
         == 9
@@ -332,7 +332,9 @@ def test_the_command(gravel: Any, figures: Any) -> None:
                        ("SELECT id FROM b ORDER BY 10 / n", 9),
                        ("SELECT 10 / n AS x FROM b UNION SELECT NULL", 7)):  # fmt: skip
         assert "22012" in gravel("query", text, "--in", ".", status=1).err
-        assert figures("query", text, "--in", ".", "--on-error", "omit")["row_count"] == rows, text
+        assert (
+            figures("query", text, "--in", ".", "--on-error", "set-aside")["row_count"] == rows
+        ), text
     before = Path("b.csv").read_bytes()
     assert (
         "is not written over"
@@ -573,10 +575,10 @@ def test_rows_with_an_error_are_left_out_wherever_it_is_read(figures: Any, grave
          [[2, "c"], [3, None], [4, None]], [(4, 3)]),
         ("SELECT id, ROW_NUMBER() OVER (ORDER BY 10 / n DESC NULLS LAST) AS r FROM 'b.csv' ORDER BY r", [[2, 1], [3, 2], [4, 3]], [(4, 3)]),
     ):  # fmt: skip
-        found = figures("query", query, "--on-error", "omit")
+        found = figures("query", query, "--on-error", "set-aside")
         assert found["rows"] == rows, query
         assert [
-            (one["in"], one["out"]) for one in found["account"] if "omitted" in one["stage"]
+            (one["in"], one["out"]) for one in found["account"] if "set aside" in one["stage"]
         ] == omitted, query
         gravel("query", query, status=1)
 

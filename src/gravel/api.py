@@ -33,6 +33,7 @@ from gravel.inspecting.check import allowance, check, named_condition
 from gravel.inspecting.count import count_table
 from gravel.inspecting.look import look
 from gravel.language.bind import Given
+from gravel.language.errors import ErrorPolicy
 from gravel.language.parameters import typed
 from gravel.plans.flow import MEMORY as PLAN_MEMORY
 from gravel.plans.model import PlanFile, read_plan
@@ -365,15 +366,17 @@ def query(
     *,
     tables: Mapping[str, Any] | None = None,
     params: Mapping[str, Any] | None = None,
-    on_error: str = "stop",
+    on_error: str | ErrorPolicy = ErrorPolicy.STOP,
     memory: str | int | None = None,
 ) -> QueryResult:
     """The result of a SELECT. Its tables are files in quotes, or names that `tables` gives: each a
     Table, a reference, an Arrow table, or what has `__arrow_c_stream__`. `on_error`: rows with an
-    error stop the query, become NULL ("null"), or are left out ("omit"). Raises Diagnostic,
-    TableProblem, DataProblem."""
-    if on_error not in ("stop", "null", "omit"):
-        raise CallProblem(f"on_error is stop, null or omit, not {on_error!r}")
+    error stop the query, become NULL ("null"), or are left out and told ("set aside"). Raises
+    Diagnostic, TableProblem, DataProblem."""
+    try:
+        policy = ErrorPolicy(on_error)
+    except ValueError:
+        raise CallProblem(f"on_error is {', '.join(ErrorPolicy)}, not {on_error!r}") from None
     opened = {name: open_table(table) for name, table in (tables or {}).items()}
     context = QueryContext(
         given=_context(params),
@@ -381,7 +384,7 @@ def query(
         opened={name.casefold(): table.source for name, table in opened.items()},
     )
     room = Store(_memory(memory, quarter_of_the_machine()))
-    session = Session(context, Account(on_error, room))
+    session = Session(context, Account(policy, room))
     with ExitStack() as turns:
         for table in sorted(opened.values(), key=id):  # one order for all threads
             turns.enter_context(table._lock)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import sys
 from collections.abc import Iterator, Sequence
-from enum import Enum
+from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -33,6 +33,7 @@ with lazily():
     from gravel.cli import look, render
     from gravel.engine import mapped
     from gravel.engine import memory as engine_memory
+    from gravel.language import errors
     from gravel.querying import account, context, result_file
     from gravel.querying import relation as relations
     from gravel.querying import session as sessions
@@ -44,12 +45,12 @@ if TYPE_CHECKING:
     from gravel.querying.session import Session
 
 
-class OnError(str, Enum):  # noqa: UP042
+class OnError(StrEnum):
     """What becomes of rows with an error."""
 
     stop = "stop"
     null = "null"
-    omit = "omit"
+    set_aside = "set-aside"
 
 
 def query(
@@ -86,7 +87,8 @@ def query(
     on_error: Annotated[
         OnError,
         typer.Option(
-            "--on-error", help="Rows with an error stop the query, become NULL, or are left out."
+            "--on-error",
+            help="Rows with an error stop the query, become NULL, or are set aside and told.",
         ),
     ] = OnError.stop,
     memory: Memory = None,
@@ -105,7 +107,7 @@ def query(
     room = mapped.Store(memory_of(memory) or engine_memory.quarter_of_the_machine())
     session = sessions.Session(
         context.QueryContext(given=given_by(param, today), references=_tables(table, folder)),
-        account.Account(on_error.value, room),
+        account.Account(errors.ErrorPolicy[on_error.name.upper()], room),
     )
     result = session.query(text)
     if write is not None and write.resolve() in session.tables.paths:
@@ -151,7 +153,7 @@ def query(
             if fault.first
             else ""
         )
-        left = {"null": "NULL in the result", "omit": "left out"}.get(on_error.value, "")
+        left = {"null": "NULL in the result", "set-aside": "set aside"}.get(on_error.value, "")
         render.note(
             f"{fault.stage}: {fault.expression[:80]} fails with {fault.sqlstate} in {count}{first}:"
             f" {left}",

@@ -6,6 +6,17 @@ Source of the codes and their names: ISO/IEC 9075-2, subclause "SQLSTATE".
 
 from __future__ import annotations
 
+from enum import StrEnum
+
+
+class ErrorPolicy(StrEnum):
+    """What is done with rows in which an expression fails."""
+
+    STOP = "stop"
+    NULL = "null"  # the value becomes NULL
+    SET_ASIDE = "set aside"  # the row is left out, and told
+
+
 SQLSTATES: dict[str, str] = {
     "22012": "division by zero",
     "22018": "the text does not fit the type of the cast",

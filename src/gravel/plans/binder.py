@@ -29,7 +29,7 @@ PARSERS: dict[str, Callable[[str], Any]] = {
 
 
 @dataclass(frozen=True)
-class Written:
+class SqlFragment:
     """A text of a step that is SQL: where it stands in the step, what it is (a key of PARSERS), and
     the text."""
 
@@ -59,9 +59,9 @@ class Binder:
         """The step being bound."""
         return self.plan.model.step[self.at]
 
-    def parse(self, index: int, written: Sequence[Written]) -> None:
+    def parse(self, index: int, fragments: Sequence[SqlFragment]) -> None:
         """Parse a step's texts; those that do not parse are told."""
-        for item in written:
+        for item in fragments:
             result = self.told(("step", index, *item.path), partial(PARSERS[item.kind], item.text))
             if result is not None:
                 self.parsed["step", index, *item.path] = result

@@ -10,8 +10,8 @@ import pyarrow as pa
 from gravel.engine.vector import Vector
 from gravel.inspecting.attempt import ErrorKind, error_kinds
 from gravel.language import nodes
-from gravel.language.errors import sqlstate
-from gravel.plans.ledger import StepCount
+from gravel.language.errors import ErrorPolicy, sqlstate
+from gravel.plans.ledger import ExitKind, StepCount
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Left, left
 
@@ -40,10 +40,10 @@ def settle(
             count.errors[name, kind.sqlstate] = kind
     if not failed.any():
         return np.ones(rows.count, bool)
-    if step.on_error == "null":
+    if step.on_error is ErrorPolicy.NULL:
         count.nulled += int(failed.sum())
         return np.ones(rows.count, bool)
-    if step.on_error == "stop":
+    if step.on_error is ErrorPolicy.STOP:
         count.stopped += int(failed.sum())
     else:
         count.set_aside += int(failed.sum())
@@ -89,4 +89,4 @@ def failed_rows(
                 states[index] = sqlstate(int(vector.errors[row]))
                 reasons[index], columns[index] = text, name or None
     message = [pa.array(texts, pa.string()) for texts in (reasons, states, columns)]
-    return left(step, rows, where, "set aside", *message)
+    return left(step, rows, where, ExitKind.SET_ASIDE, *message)

@@ -257,7 +257,7 @@ class Flow:
                 yield rows
 
         context = Context(self.memory, left, count, len(self.plan.untouched), self._made)
-        for rows in step.action.run(step, entering(), context):
+        for rows in step.action.apply(step, entering(), context):
             count.rows_out += rows.count
             if self.plan.totals:
                 self._add_sums(step.number, self._sums(step.number, rows))
@@ -295,7 +295,7 @@ def applied(step: BoundStep, rows: TrackedRows) -> Outcome:
     assert isinstance(step.action, RowAction)
     rows.types = step.types
     if step.only is None:
-        result = step.action.run(step, rows)
+        result = step.action.apply(step, rows)
         result.rows.types = tuple(column.type for column in step.after)
         return result
     count = StepCount(rows_in=rows.count)
@@ -307,7 +307,7 @@ def applied(step: BoundStep, rows: TrackedRows) -> Outcome:
     count.seen = step.watch.count(frame)
     rows.marks = np.arange(rows.count)
     others = rows.take(np.flatnonzero(stays & ~concerned))
-    result = step.action.run(step, rows.take(np.flatnonzero(concerned)))
+    result = step.action.apply(step, rows.take(np.flatnonzero(concerned)))
     result.rows.types = types = tuple(column.type for column in step.after)
     places = step.action.unconcerned(step)
     columns = []

@@ -7,10 +7,20 @@ from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from decimal import Decimal
+from enum import StrEnum
 
 from gravel.inspecting.attempt import ErrorKind
 from gravel.inspecting.cautions import Caution, Sightings
 from gravel.plans.claims import claim_of
+
+
+class ExitKind(StrEnum):
+    """How a row leaves a plan before its end."""
+
+    DROPPED = "dropped"
+    MERGED = "merged"  # into another row
+    SET_ASIDE = "set aside"
+    FAILED = "failed"  # the run stops
 
 
 @dataclass

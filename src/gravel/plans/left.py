@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.plans.ledger import ExitKind
 from gravel.plans.steps import Left, same
 from gravel.sinks.csv import encode
 from gravel.sources.dialect import Dialect
@@ -37,7 +38,9 @@ def packed(
         numbers = np.array([item.row for item in malformed])
         paths = pc.cast(pa.array(numbers), pa.string())
         texts = pa.array([item.text for item in malformed], pa.string())
-        parts.append(Left(0, "set aside", numbers, paths, texts, nothing, nothing, nothing, (), []))
+        parts.append(
+            Left(0, ExitKind.SET_ASIDE, numbers, paths, texts, nothing, nothing, nothing, (), [])
+        )
     if not parts:
         return b""
     numbers = np.concatenate([part.numbers for part in parts])

@@ -13,10 +13,10 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_valida
 
 from gravel.hidden import without
 from gravel.inspecting.check import allowance
+from gravel.language.errors import ErrorPolicy
 from gravel.plans.places import Place, places
 from gravel.problems import CallProblem, Problem, Problems, TableProblem, nearest
 
-OnError = Literal["stop", "null", "set aside"]
 VERBS = (
     "set",
     "keep_rows",
@@ -105,7 +105,7 @@ class Step(BaseModel):
     only: str | None = None
     allow: int | str | None = None
     unknown: Literal["passes", "fails"] | None = None
-    on_error: OnError | None = None
+    on_error: ErrorPolicy | None = None
     rows: int | str | None = None
 
     @field_validator("rows")
@@ -142,7 +142,7 @@ class PlanModel(BaseModel):
     key_after: list[str] | None = None
     totals: list[str] = Field(default_factory=list)
     malformed: Literal["stop", "set aside"] = "stop"
-    on_error: OnError = "stop"
+    on_error: ErrorPolicy = ErrorPolicy.STOP
     delimiter: str | None = None
     encoding: str | None = None
     empty: Literal["null", "text"] = "text"

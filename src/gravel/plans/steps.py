@@ -16,9 +16,10 @@ from gravel.inspecting.aggregates import BoundAggregate
 from gravel.inspecting.cautions import Watch
 from gravel.language import nodes
 from gravel.language.bind import Given
+from gravel.language.errors import ErrorPolicy
 from gravel.language.types import Type
 from gravel.plans.destination import IN_PLACE, Destination
-from gravel.plans.ledger import StepCount
+from gravel.plans.ledger import ExitKind, StepCount
 from gravel.plans.model import Expected, PlanFile
 from gravel.plans.rows import TrackedRows
 from gravel.sinks import files
@@ -57,7 +58,7 @@ class Left:
     into it. `into` is the path of the row that each was merged into."""
 
     step: int
-    outcome: str
+    outcome: ExitKind
     numbers: np.ndarray
     paths: Any
     reasons: Any
@@ -81,7 +82,7 @@ class RowAction(ABC):
     """What a step does to rows batch by batch."""
 
     @abstractmethod
-    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
+    def apply(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """The step on some rows. May run on any thread."""
 
     def unconcerned(self, step: BoundStep) -> list[int | None]:
@@ -113,7 +114,7 @@ class TableAction(ABC):
     """What a step does that needs all rows at once."""
 
     @abstractmethod
-    def run(
+    def apply(
         self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
     ) -> Iterator[TrackedRows]:
         """The rows that go on."""
@@ -126,7 +127,7 @@ class BoundStep:
     number: int
     verb: str
     note: str
-    on_error: str
+    on_error: ErrorPolicy
     expected: Expected | None
     before: tuple[PlanColumn, ...]
     after: tuple[PlanColumn, ...]
@@ -243,7 +244,7 @@ def left(
     step: BoundStep,
     rows: TrackedRows,
     places: np.ndarray,
-    outcome: str,
+    outcome: ExitKind,
     reasons: Any,
     states: Any = None,
     columns: pa.Array | None = None,

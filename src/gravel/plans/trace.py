@@ -14,13 +14,14 @@ from gravel.language import parse
 from gravel.language.bind import Given, bind_condition
 from gravel.plans.bind import bind_plan
 from gravel.plans.flow import MEMORY, Flow
+from gravel.plans.ledger import ExitKind
 from gravel.plans.model import PlanFile
 from gravel.plans.steps import BoundPlan, TableAction
 from gravel.plans.trail import Event
 from gravel.problems import CallProblem
 from gravel.sources.source import Batch, InferredTypeRefuted, scan
 
-LEAVES = ("dropped", "merged", "set aside", "failed")
+LEAVES = tuple(ExitKind)
 
 
 @dataclass(frozen=True)
@@ -109,8 +110,12 @@ def _trace(
     results = []
     for row in wanted.tolist():
         if row in bad:
-            event = Event(0, "read", "", str(row), "set aside", (), f"malformed: {bad[row].fault}")
-            results.append(TracedRow(row, (TracedPath(str(row), (event,), "set aside", None),)))
+            event = Event(
+                0, "read", "", str(row), ExitKind.SET_ASIDE, (), f"malformed: {bad[row].fault}"
+            )
+            results.append(
+                TracedRow(row, (TracedPath(str(row), (event,), ExitKind.SET_ASIDE, None),))
+            )
         elif (
             row < 1 or (row > last and flow.last is None) or (flow.last is not None and row > last)
         ):

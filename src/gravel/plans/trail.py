@@ -9,7 +9,7 @@ import numpy as np
 
 from gravel.language import parse
 from gravel.language.diagnostics import Diagnostic
-from gravel.plans.ledger import StepCount
+from gravel.plans.ledger import ExitKind, StepCount
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Left, PlanColumn
 
@@ -133,7 +133,7 @@ class Trail:
                         step.verb,
                         step.note,
                         path,
-                        "failed",
+                        ExitKind.FAILED,
                         (),
                         count.why or 'a row error, and on_error is "stop"',
                     )

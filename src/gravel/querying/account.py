@@ -12,7 +12,7 @@ import pyarrow as pa
 from gravel.engine.mapped import Store
 from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Caution
-from gravel.language.errors import meaning, sqlstate
+from gravel.language.errors import ErrorPolicy, meaning, sqlstate
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.problems import DataProblem
 from gravel.querying.partitions import more_than
@@ -71,7 +71,7 @@ class RowProblem(DataProblem):
             f"{fault.stage}: {fault.expression[:80]} fails in {count}{where}: {state},"
             f" {meaning(state)}",
             detail=detail,
-            hint="guard it with CASE, or --on-error null or omit",
+            hint="guard it with CASE, or --on-error null or set-aside",
         )
         self.sqlstate = state
 
@@ -81,7 +81,7 @@ class Account:
     """Operators with rows in and out, errors, cautions. What runs while it is `quiet` enters
     nothing: a subquery's operators run once a row."""
 
-    on_error: str = "stop"
+    on_error: ErrorPolicy = ErrorPolicy.STOP
     store: Store | None = None  # room for the columns; without one all are held
     stages: list[Stage] = field(default_factory=list)
     cautions: list[Caution] = field(default_factory=list)
@@ -112,7 +112,7 @@ class Account:
                 else tuple(dict.fromkeys(int(row) for row in rows[index[:100]] if row > 0))[:3]
             )
             self.faults.append(RowFault(stage, expression, sqlstate(int(code)), len(index), first))
-        if self.on_error == "stop" and self.faults:
+        if self.on_error is ErrorPolicy.STOP and self.faults:
             problem = RowProblem(self.faults[0], self.reasons.get(self.faults[0].sqlstate, ""))
             if self.quiet:
                 self.faults.clear()
@@ -134,10 +134,10 @@ class Account:
                 assert spread is not None
                 self.report_errors(stage, expression, spread, relation.rows)
                 failed |= item.errors != 0
-        if self.on_error != "omit" or not failed.any():
+        if self.on_error is not ErrorPolicy.SET_ASIDE or not failed.any():
             return None
         message = "rows with an error" + (detail(failed) if detail else "")
-        place = self.enter(f"{stage}: omitted", (relation,), int((~failed).sum()), message)
+        place = self.enter(f"{stage}: set aside", (relation,), int((~failed).sum()), message)
         if place is not None and relation.stage is not None:
             self._instead[relation.stage] = place
         self.note_omitted(relation, failed)
@@ -145,7 +145,7 @@ class Account:
 
     def note_omitted(self, relation: Relation, failed: np.ndarray) -> None:
         """Remember which rows of a plan's table errors have left out."""
-        if relation.origin is not None and self.on_error == "omit":
+        if relation.origin is not None and self.on_error is ErrorPolicy.SET_ASIDE:
             self.omitted.append(relation.origin[failed])
 
     def enter(

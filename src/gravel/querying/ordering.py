@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 
 from gravel.inspecting.look import sort_order
 from gravel.language import tree
+from gravel.language.errors import ErrorPolicy
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.expressions import Expressions
@@ -65,13 +66,13 @@ class Ordering:
             keys.append(pa.chunked_array([item.values]))
         order = sort_order(keys, query.order)
         order = order.astype(np.int32) if relation.count < 2**31 else order
-        if self.account.on_error == "omit" and failed.any():
+        if self.account.on_error is ErrorPolicy.SET_ASIDE and failed.any():
             order = order[~failed[order]]
             self.account.note_omitted(relation, failed)
             relation = replace(
                 relation,
                 stage=self.account.enter(
-                    "ORDER BY: omitted", (relation,), len(order), "rows with an error"
+                    "ORDER BY: set aside", (relation,), len(order), "rows with an error"
                 ),
             )
         if query.fetch is not None:  # whose last rows may be ties

@@ -12,6 +12,7 @@ import numpy as np
 from gravel.engine.vector import Vector
 from gravel.language import parse, tree
 from gravel.language.cautions import ListItems
+from gravel.language.errors import ErrorPolicy
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
 from gravel.querying.account import Account
@@ -202,12 +203,14 @@ class Session:
                     failed |= errors != 0
         if not failed.any():
             return relation
-        if self.account.on_error == "omit":
+        if self.account.on_error is ErrorPolicy.SET_ASIDE:
             self.account.note_omitted(relation, failed)
             kept = relation.take(np.flatnonzero(~failed))
             relation = replace(
                 kept,
-                stage=self.account.enter("omitted", (relation,), kept.count, "rows with an error"),
+                stage=self.account.enter(
+                    "set aside", (relation,), kept.count, "rows with an error"
+                ),
             )
         return replace(
             relation,

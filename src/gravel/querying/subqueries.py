@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from gravel.engine.aggregates import ordered
 from gravel.engine.vector import Vector, first_error, vector
 from gravel.language import parse, tree
-from gravel.language.errors import CODES
+from gravel.language.errors import CODES, ErrorPolicy
 from gravel.language.functions.operators import compared
 from gravel.language.types import BOOLEAN, TEXT, Kind, Type, common
 from gravel.querying import joins
@@ -270,7 +270,7 @@ class Subqueries:
 
     def _type_of(self, value: Any, withs: dict[str, Relation], outer: Outer | None) -> Type:
         """The type of a subquery that has no value, from running it with its errors as NULL."""
-        before, self.account.on_error = self.account.on_error, "null"
+        before, self.account.on_error = self.account.on_error, ErrorPolicy.NULL
         faults = list(self.account.faults)
         try:
             return self._once(value, Relation((), (), (), Columns(()), 1), withs, outer)[1]

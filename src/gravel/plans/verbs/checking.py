@@ -12,48 +12,51 @@ from gravel.inspecting.attempt import error_kinds
 from gravel.inspecting.cautions import Watch
 from gravel.inspecting.check import Allowed, allowance
 from gravel.language import nodes
-from gravel.plans.binder import Binder, Written
+from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.ledger import CheckCount, StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Outcome, PlanColumn, RowAction
+from gravel.plans.verbs.step_kind import StepKind
 
 
-def written(step: Step) -> list[Written]:
-    """The conditions."""
-    return [
-        Written(("check", name), "expression", text) for name, text in (step.check or {}).items()
-    ]
+class CheckStep(StepKind):
+    """`check`: conditions that rows are held to."""
 
+    def sql_fragments(self, step: Step) -> list[SqlFragment]:
+        """The conditions."""
+        return [
+            SqlFragment(("check", name), "expression", text)
+            for name, text in (step.check or {}).items()
+        ]
 
-def names(step: Step) -> list[str]:
-    """None beside the conditions'."""
-    return []
+    def columns_read(self, step: Step) -> list[str]:
+        """None beside the conditions'."""
+        return []
 
-
-def bind(binder: Binder) -> tuple[CheckAction, tuple[PlanColumn, ...], Watch]:
-    """The conditions bound."""
-    results = []
-    for name, text in (binder.step.check or {}).items():
-        node = binder.node("check", name)
-        if node is not None and aggregates_in(node):
-            binder.wrong(
-                f"{name} is about the table as a whole, a step's check is about each row",
-                "check",
-                name,
-                hint="gravel check decides it on the output",
-            )
-            continue
-        condition = binder.condition(text, "check", name)
-        if condition is not None:
-            results.append((name, text, condition))
-    allowed = Allowed() if binder.step.allow is None else allowance(binder.step.allow)
-    watch = Watch([(condition, text) for _, text, condition in results])
-    return (
-        CheckAction(tuple(results), allowed, binder.step.unknown == "fails"),
-        binder.columns,
-        watch,
-    )
+    def bind(self, binder: Binder) -> tuple[CheckAction, tuple[PlanColumn, ...], Watch]:
+        """The conditions bound."""
+        results = []
+        for name, text in (binder.step.check or {}).items():
+            node = binder.node("check", name)
+            if node is not None and aggregates_in(node):
+                binder.wrong(
+                    f"{name} is about the table as a whole, a step's check is about each row",
+                    "check",
+                    name,
+                    hint="gravel check decides it on the output",
+                )
+                continue
+            condition = binder.condition(text, "check", name)
+            if condition is not None:
+                results.append((name, text, condition))
+        allowed = Allowed() if binder.step.allow is None else allowance(binder.step.allow)
+        watch = Watch([(condition, text) for _, text, condition in results])
+        return (
+            CheckAction(tuple(results), allowed, binder.step.unknown == "fails"),
+            binder.columns,
+            watch,
+        )
 
 
 @dataclass(frozen=True)
@@ -65,7 +68,7 @@ class CheckAction(RowAction):
     allowed: Allowed = field(default_factory=Allowed)
     unknown_fails: bool = False
 
-    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
+    def apply(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction. All rows go on: whether the run does is decided at its end."""
         count = StepCount(rows_in=rows.count, rows_out=rows.count)
         frame = rows.frame()

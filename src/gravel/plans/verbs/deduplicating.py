@@ -18,79 +18,86 @@ from gravel.engine.hashing import combined
 from gravel.inspecting.cautions import Watch
 from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
-from gravel.plans.binder import Binder, Written, touched
+from gravel.plans.binder import Binder, SqlFragment, touched
 from gravel.plans.errors import settle
-from gravel.plans.ledger import StepCount, differing
+from gravel.plans.ledger import ExitKind, StepCount, differing
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows, samples
 from gravel.plans.steps import BoundStep, Context, Left, PlanColumn, TableAction, left
 from gravel.plans.verbs.sorting import Keys, as_list, evaluated, sortable, with_columns
+from gravel.plans.verbs.step_kind import StepKind
 from gravel.querying.relation import codes_of
 
 _ASCENDING = tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)
 
 
-def written(step: Step) -> list[Written]:
-    """What rows are grouped by, and preferred by."""
-    assert step.deduplicate is not None
-    results = [
-        Written(("deduplicate", "by", index), "expression", text)
-        for index, text in enumerate(step.deduplicate.by)
-    ]
-    prefer = step.deduplicate.prefer
-    paths = [
-        ("deduplicate", "prefer") if isinstance(prefer, str) else ("deduplicate", "prefer", index)
-        for index in range(len(as_list(prefer)))
-    ]
-    return results + [
-        Written(path, "sort", text) for path, text in zip(paths, as_list(prefer), strict=True)
-    ]
+class DeduplicateStep(StepKind):
+    """`deduplicate`: one row of each group."""
 
-
-def names(step: Step) -> list[str]:
-    """All columns, whose values are compared."""
-    assert step.deduplicate is not None
-    return ["*"]  # rows that are merged may disagree in any
-
-
-def bind(binder: Binder) -> tuple[UniqueAction, tuple[PlanColumn, ...], Watch]:
-    """Expressions and keys bound, columns found."""
-    how = binder.step.deduplicate
-    assert how is not None
-    by = []
-    for place, text in enumerate(how.by):
-        bound = binder.expression(text, "deduplicate", "by", place)
-        if bound is not None:
-            by.append((text, bound))
-    keys: list[Any] = []
-    for place, text in enumerate(as_list(how.prefer)):
-        path = (
-            ("deduplicate", "prefer")
-            if isinstance(how.prefer, str)
-            else ("deduplicate", "prefer", place)
-        )
-        keys += [(key, bound, text) for key, bound in binder.sort(text, *path)]
-    every = range(len(binder.columns))
-    fill = [] if how.fill is False else list(every)
-    if isinstance(how.fill, list):
+    def sql_fragments(self, step: Step) -> list[SqlFragment]:
+        """What rows are grouped by, and preferred by."""
+        assert step.deduplicate is not None
         results = [
-            binder.column(name, "deduplicate", "fill", position)
-            for position, name in enumerate(how.fill)
+            SqlFragment(("deduplicate", "by", index), "expression", text)
+            for index, text in enumerate(step.deduplicate.by)
         ]
-        fill = [position for position in results if position is not None]
-    read = {column.index for _, item in by for column in nodes.columns_read(item)}
-    read |= {column.index for _, item, _ in keys for column in nodes.columns_read(item)}
-    key = {position for position in every if binder.columns[position].name in binder.plan.model.key}
-    compared = [position for position in every if position not in read | key]
-    columns = tuple(
-        touched(column) if position in fill else column
-        for position, column in enumerate(binder.columns)
-    )
-    return (
-        UniqueAction(tuple(by), tuple(keys), tuple(fill), tuple(compared), how.conflicts),
-        columns,
-        Watch([]),
-    )
+        prefer = step.deduplicate.prefer
+        paths = [
+            ("deduplicate", "prefer")
+            if isinstance(prefer, str)
+            else ("deduplicate", "prefer", index)
+            for index in range(len(as_list(prefer)))
+        ]
+        return results + [
+            SqlFragment(path, "sort", text)
+            for path, text in zip(paths, as_list(prefer), strict=True)
+        ]
+
+    def columns_read(self, step: Step) -> list[str]:
+        """All columns, whose values are compared."""
+        assert step.deduplicate is not None
+        return ["*"]  # rows that are merged may disagree in any
+
+    def bind(self, binder: Binder) -> tuple[UniqueAction, tuple[PlanColumn, ...], Watch]:
+        """Expressions and keys bound, columns found."""
+        how = binder.step.deduplicate
+        assert how is not None
+        by = []
+        for place, text in enumerate(how.by):
+            bound = binder.expression(text, "deduplicate", "by", place)
+            if bound is not None:
+                by.append((text, bound))
+        keys: list[Any] = []
+        for place, text in enumerate(as_list(how.prefer)):
+            path = (
+                ("deduplicate", "prefer")
+                if isinstance(how.prefer, str)
+                else ("deduplicate", "prefer", place)
+            )
+            keys += [(key, bound, text) for key, bound in binder.sort(text, *path)]
+        every = range(len(binder.columns))
+        fill = [] if how.fill is False else list(every)
+        if isinstance(how.fill, list):
+            results = [
+                binder.column(name, "deduplicate", "fill", position)
+                for position, name in enumerate(how.fill)
+            ]
+            fill = [position for position in results if position is not None]
+        read = {column.index for _, item in by for column in nodes.columns_read(item)}
+        read |= {column.index for _, item, _ in keys for column in nodes.columns_read(item)}
+        key = {
+            position for position in every if binder.columns[position].name in binder.plan.model.key
+        }
+        compared = [position for position in every if position not in read | key]
+        columns = tuple(
+            touched(column) if position in fill else column
+            for position, column in enumerate(binder.columns)
+        )
+        return (
+            UniqueAction(tuple(by), tuple(keys), tuple(fill), tuple(compared), how.conflicts),
+            columns,
+            Watch([]),
+        )
 
 
 @dataclass(frozen=True)
@@ -104,7 +111,7 @@ class UniqueAction(TableAction):
     compared: tuple[int, ...]
     conflicts: str
 
-    def run(
+    def apply(
         self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
     ) -> Iterator[TrackedRows]:
         """See TableAction. In memory at once where it fits; else sorted by a hash of what is
@@ -395,12 +402,14 @@ class UniqueAction(TableAction):
                     message = pc.binary_join_element_wise(
                         "rows with ", why.take(pa.array(where)), ""
                     )
-                    context.left(left(step, rows, where, "set aside", message))
+                    context.left(left(step, rows, where, ExitKind.SET_ASIDE, message))
             if merged.any():
                 where = np.flatnonzero(merged)
                 chosen = pa.array(where)
                 context.left(
-                    left(step, rows, where, "merged", why.take(chosen), into=into.take(chosen))
+                    left(
+                        step, rows, where, ExitKind.MERGED, why.take(chosen), into=into.take(chosen)
+                    )
                 )
             rows.keep(~merged & ~aside)
             if rows.count:

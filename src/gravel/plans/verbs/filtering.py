@@ -10,31 +10,33 @@ import numpy as np
 from gravel.engine.evaluate import run
 from gravel.inspecting.cautions import Watch
 from gravel.language import nodes
-from gravel.plans.binder import Binder, Written
+from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.errors import settle
-from gravel.plans.ledger import StepCount
+from gravel.plans.ledger import ExitKind, StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Left, Outcome, PlanColumn, RowAction, left
+from gravel.plans.verbs.step_kind import StepKind
 
 
-def written(step: Step) -> list[Written]:
-    """The condition."""
-    return [Written((step.verb,), "expression", getattr(step, step.verb))]
+class FilterStep(StepKind):
+    """`keep_rows` and `drop_rows`: rows by a condition."""
 
+    def sql_fragments(self, step: Step) -> list[SqlFragment]:
+        """The condition."""
+        return [SqlFragment((step.verb,), "expression", getattr(step, step.verb))]
 
-def names(step: Step) -> list[str]:
-    """None beside the condition's."""
-    return []
+    def columns_read(self, step: Step) -> list[str]:
+        """None beside the condition's."""
+        return []
 
-
-def bind(binder: Binder) -> tuple[FilterAction, tuple[PlanColumn, ...], Watch]:
-    """The condition bound."""
-    verb = binder.step.verb
-    text = getattr(binder.step, verb)
-    condition = binder.condition(text, verb)
-    watch = Watch([] if condition is None else [(condition, text)])
-    return FilterAction(verb == "keep_rows", condition, text), binder.columns, watch
+    def bind(self, binder: Binder) -> tuple[FilterAction, tuple[PlanColumn, ...], Watch]:
+        """The condition bound."""
+        verb = binder.step.verb
+        text = getattr(binder.step, verb)
+        condition = binder.condition(text, verb)
+        watch = Watch([] if condition is None else [(condition, text)])
+        return FilterAction(verb == "keep_rows", condition, text), binder.columns, watch
 
 
 @dataclass(frozen=True)
@@ -45,7 +47,7 @@ class FilterAction(RowAction):
     condition: nodes.Expression | None
     text: str
 
-    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
+    def apply(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction."""
         assert self.condition is not None
         count = StepCount(rows_in=rows.count)
@@ -67,7 +69,7 @@ class FilterAction(RowAction):
             going = ~true & stays
         for mask, reason in dropped:
             if mask.any():
-                gone.append(left(step, rows, np.flatnonzero(mask), "dropped", reason))
+                gone.append(left(step, rows, np.flatnonzero(mask), ExitKind.DROPPED, reason))
         rows.keep(going)
         count.rows_out = rows.count
         return Outcome(rows, count, gone)

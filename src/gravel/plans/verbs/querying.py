@@ -18,10 +18,13 @@ from gravel.engine.mapped import Store
 from gravel.inspecting.cautions import Watch
 from gravel.language import parse, tree
 from gravel.language.bind import Given
-from gravel.plans.binder import Binder, Written
+from gravel.language.errors import ErrorPolicy
+from gravel.plans.binder import Binder, SqlFragment
+from gravel.plans.ledger import ExitKind
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows, together
 from gravel.plans.steps import BoundStep, Context, PlanColumn, TableAction, left, names_of
+from gravel.plans.verbs.step_kind import StepKind
 from gravel.problems import DataProblem
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
@@ -32,72 +35,77 @@ INPUT = "input"
 ENDS = "in groups or sets of rows: the row's path ends here"
 
 
-def written(step: Step) -> list[Written]:
-    """The query."""
-    return [Written(("query",), "query", step.query or "")]
+class QueryStep(StepKind):
+    """`query`: a SELECT over the rows under way."""
 
+    def sql_fragments(self, step: Step) -> list[SqlFragment]:
+        """The query."""
+        return [SqlFragment(("query",), "query", step.query or "")]
 
-def names(step: Step) -> list[str]:
-    """Columns that matter without being named: all of them where rows are compared as a whole."""
-    try:
-        result = list(parse.walk(parse.query(step.query or "")))
-    except Exception:  # a query that does not parse is told elsewhere
-        return []
-    using = [name for node in result if isinstance(node, tree.Join) for name in node.using]
-    every = any(isinstance(node, tree.AllColumns) for node in result)
-    compared = any(
-        isinstance(node, tree.SetOperation) or (isinstance(node, tree.Select) and node.distinct)
-        for node in result
-    )
-    by_place = any(isinstance(node, tree.Literal) and node.kind == "integer" for node in result)
-    return ["*"] if every and (compared or by_place) else using
+    def columns_read(self, step: Step) -> list[str]:
+        """Columns that matter without being named: all of them where rows are compared as a
+        whole."""
+        try:
+            result = list(parse.walk(parse.query(step.query or "")))
+        except Exception:  # a query that does not parse is told elsewhere
+            return []
+        using = [name for node in result if isinstance(node, tree.Join) for name in node.using]
+        every = any(isinstance(node, tree.AllColumns) for node in result)
+        compared = any(
+            isinstance(node, tree.SetOperation) or (isinstance(node, tree.Select) and node.distinct)
+            for node in result
+        )
+        by_place = any(isinstance(node, tree.Literal) and node.kind == "integer" for node in result)
+        return ["*"] if every and (compared or by_place) else using
 
-
-def bind(binder: Binder) -> tuple[QueryAction, tuple[PlanColumn, ...], Watch]:
-    """The query run over no rows, which tells its columns and its mistakes."""
-    text = binder.step.query or ""
-    node = binder.node("query")
-    action = QueryAction(text, binder.given, binder.plan.path.parent, (), True)
-    if node is None:
-        return action, binder.columns, Watch([])
-    if not any(
-        isinstance(item, tree.TableReference)
-        and item.is_name
-        and item.reference.casefold() == INPUT
-        for item in parse.walk(node)
-    ):
-        binder.wrong("the query does not read the rows under way", "query", hint="FROM input")
-        return action, binder.columns, Watch([])
-    blank = [pa.nulls(0, column.type.arrow) for column in binder.columns]
-    empty = TrackedRows(
-        np.zeros(0, np.int64), blank, tuple(column.type for column in binder.columns)
-    )
-    session = action.session("null")
-    result = binder.told(
-        ("step", binder.at, "query"), lambda: action.over(session, empty, names_of(binder.columns))
-    )
-    if result is None:
-        return action, binder.columns, Watch([])
-    known = {column.name: column for column in binder.columns}
-    kept = result.origin is not None
-    after = tuple(
-        replace(known[plain], name=name) if kept and plain is not None else PlanColumn(name, kind)
-        for name, kind, plain in zip(result.names, result.types, result.plains, strict=True)
-    )
-    binder.fresh(result.names, "query")
-    binder.declared = (
-        frozenset(column.name for column in after if not column.touched) & binder.declared
-    )
-    places = {column.name: index for index, column in enumerate(binder.columns)}
-    return (
-        replace(
-            action,
-            plain=tuple(None if item is None else places[item] for item in result.plains),
-            kept=kept,
-        ),
-        after,
-        Watch([]),
-    )
+    def bind(self, binder: Binder) -> tuple[QueryAction, tuple[PlanColumn, ...], Watch]:
+        """The query run over no rows, which tells its columns and its mistakes."""
+        text = binder.step.query or ""
+        node = binder.node("query")
+        action = QueryAction(text, binder.given, binder.plan.path.parent, (), True)
+        if node is None:
+            return action, binder.columns, Watch([])
+        if not any(
+            isinstance(item, tree.TableReference)
+            and item.is_name
+            and item.reference.casefold() == INPUT
+            for item in parse.walk(node)
+        ):
+            binder.wrong("the query does not read the rows under way", "query", hint="FROM input")
+            return action, binder.columns, Watch([])
+        blank = [pa.nulls(0, column.type.arrow) for column in binder.columns]
+        empty = TrackedRows(
+            np.zeros(0, np.int64), blank, tuple(column.type for column in binder.columns)
+        )
+        session = action.session(ErrorPolicy.NULL)
+        result = binder.told(
+            ("step", binder.at, "query"),
+            lambda: action.over(session, empty, names_of(binder.columns)),
+        )
+        if result is None:
+            return action, binder.columns, Watch([])
+        known = {column.name: column for column in binder.columns}
+        kept = result.origin is not None
+        after = tuple(
+            replace(known[plain], name=name)
+            if kept and plain is not None
+            else PlanColumn(name, kind)
+            for name, kind, plain in zip(result.names, result.types, result.plains, strict=True)
+        )
+        binder.fresh(result.names, "query")
+        binder.declared = (
+            frozenset(column.name for column in after if not column.touched) & binder.declared
+        )
+        places = {column.name: index for index, column in enumerate(binder.columns)}
+        return (
+            replace(
+                action,
+                plain=tuple(None if item is None else places[item] for item in result.plains),
+                kept=kept,
+            ),
+            after,
+            Watch([]),
+        )
 
 
 @dataclass(frozen=True)
@@ -111,11 +119,10 @@ class QueryAction(TableAction):
     plain: tuple[int | None, ...]
     kept: bool
 
-    def session(self, on_error: str, store: Store | None = None) -> Session:
+    def session(self, on_error: ErrorPolicy, store: Store | None = None) -> Session:
         """What the query runs in."""
         return Session(
-            QueryContext(self.text, self.given, base=self.base),
-            Account({"set aside": "omit"}.get(on_error, on_error), store),
+            QueryContext(self.text, self.given, base=self.base), Account(on_error, store)
         )
 
     def over(self, session: Session, rows: TrackedRows, columns: tuple[str, ...]) -> Relation:
@@ -133,7 +140,7 @@ class QueryAction(TableAction):
         )
         return session.query(self.text)
 
-    def run(
+    def apply(
         self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
     ) -> Iterator[TrackedRows]:
         """See TableAction."""
@@ -150,7 +157,9 @@ class QueryAction(TableAction):
             count.why = problem.message
             return
         count.nulled += (
-            sum(fault.rows for fault in session.account.faults) if step.on_error == "null" else 0
+            sum(fault.rows for fault in session.account.faults)
+            if step.on_error is ErrorPolicy.NULL
+            else 0
         )
         for name, malformed in session.tables.malformed.items():
             count.notes[f"malformed records of {name} are skipped"] += len(malformed)
@@ -197,10 +206,14 @@ class QueryAction(TableAction):
         )
         dropped = np.setdiff1d(lost, failed)
         if len(dropped):
-            context.left(left(step, rows, dropped, "dropped", "no row of the query comes from it"))
+            context.left(
+                left(step, rows, dropped, ExitKind.DROPPED, "no row of the query comes from it")
+            )
         if len(failed):
             fault = session.account.faults[0]
-            context.left(left(step, rows, failed, "set aside", fault.expression, fault.sqlstate))
+            context.left(
+                left(step, rows, failed, ExitKind.SET_ASIDE, fault.expression, fault.sqlstate)
+            )
         count.dropped_other += len(dropped)
         count.set_aside += len(failed)
         count.added += len(origin) - (rows.count - len(lost))
@@ -213,7 +226,7 @@ class QueryAction(TableAction):
     ) -> TrackedRows:
         count = context.count
         if rows.count:
-            context.left(left(step, rows, np.arange(rows.count), "dropped", ENDS))
+            context.left(left(step, rows, np.arange(rows.count), ExitKind.DROPPED, ENDS))
         count.dropped_other += rows.count
         count.added += relation.count
         count.words = (

@@ -20,12 +20,13 @@ from gravel.language import nodes
 from gravel.language.functions.buffers import valid
 from gravel.language.functions.operators import distinct
 from gravel.language.types import TEXT, Kind, common
-from gravel.plans.binder import Binder, Written, touched
+from gravel.plans.binder import Binder, SqlFragment, touched
 from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows, samples
 from gravel.plans.steps import BoundStep, Left, Outcome, PlanColumn, RowAction, names_of
+from gravel.plans.verbs.step_kind import StepKind
 
 
 @dataclass(frozen=True)
@@ -40,64 +41,69 @@ class Assignment:
     new: bool
 
 
-def written(step: Step) -> list[Written]:
-    """The assigned expressions."""
-    return [Written(("set", name), "expression", text) for name, text in (step.set or {}).items()]
+class SetStep(StepKind):
+    """`set`: columns get the values of expressions."""
 
+    def sql_fragments(self, step: Step) -> list[SqlFragment]:
+        """The assigned expressions."""
+        return [
+            SqlFragment(("set", name), "expression", text)
+            for name, text in (step.set or {}).items()
+        ]
 
-def names(step: Step) -> list[str]:
-    """None beside the expressions', but for columns of which some rows keep what they have."""
-    return [] if step.only is None else list(step.set or {})
+    def columns_read(self, step: Step) -> list[str]:
+        """None beside the expressions', but for columns of which some rows keep what they have."""
+        return [] if step.only is None else list(step.set or {})
 
-
-def bind(binder: Binder) -> tuple[SetAction, tuple[PlanColumn, ...], Watch]:
-    """Every assignment bound to the columns as the step finds them."""
-    columns = list(binder.columns)
-    before = names_of(columns)
-    results: list[Assignment] = []
-    for name, text in (binder.step.set or {}).items():
-        position, result = target_column(name, before)
-        new = position is None
-        if position is None:
-            position, result = len(columns), name
-            if not name.strip():
-                binder.wrong("a column needs a name", "set", name)
-            columns.append(PlanColumn(name, TEXT))
-        if any(item.index == position for item in results):
-            binder.wrong(f"{result} is set twice in one step", "set", name)
-        bound = binder.expression(text, "set", name)
-        if bound is None:
-            continue
-        kind = bound.type
-        if binder.step.only is not None and not new:
-            both = common(kind, columns[position].type)
-            if both is None:
-                binder.wrong(
-                    f"{result} would be {kind} in some rows and {columns[position].type} in others",
-                    "set",
-                    name,
-                    hint=f"CAST(… AS {columns[position].type})",
-                )
-            kind = both or kind
-        columns[position] = touched(
-            columns[position], type=TEXT if kind.kind is Kind.NULL else kind
+    def bind(self, binder: Binder) -> tuple[SetAction, tuple[PlanColumn, ...], Watch]:
+        """Every assignment bound to the columns as the step finds them."""
+        columns = list(binder.columns)
+        before = names_of(columns)
+        results: list[Assignment] = []
+        for name, text in (binder.step.set or {}).items():
+            position, result = target_column(name, before)
+            new = position is None
+            if position is None:
+                position, result = len(columns), name
+                if not name.strip():
+                    binder.wrong("a column needs a name", "set", name)
+                columns.append(PlanColumn(name, TEXT))
+            if any(item.index == position for item in results):
+                binder.wrong(f"{result} is set twice in one step", "set", name)
+            bound = binder.expression(text, "set", name)
+            if bound is None:
+                continue
+            kind = bound.type
+            if binder.step.only is not None and not new:
+                both = common(kind, columns[position].type)
+                if both is None:
+                    binder.wrong(
+                        f"{result} would be {kind} in some rows and {columns[position].type} in"
+                        " others",
+                        "set",
+                        name,
+                        hint=f"CAST(… AS {columns[position].type})",
+                    )
+                kind = both or kind
+            columns[position] = touched(
+                columns[position], type=TEXT if kind.kind is Kind.NULL else kind
+            )
+            if not isinstance(bound, nodes.Column):
+                binder.declared -= {result}
+            results.append(Assignment(position, result, text, bound, new))
+        targets = [
+            (
+                None
+                if item.new
+                else nodes.Column(binder.columns[item.index].type, 0, 0, item.index, item.name)
+            )
+            for item in results
+        ]
+        return (
+            SetAction(tuple(results)),
+            tuple(columns),
+            Watch([(item.expression, item.text) for item in results], targets=targets),
         )
-        if not isinstance(bound, nodes.Column):
-            binder.declared -= {result}
-        results.append(Assignment(position, result, text, bound, new))
-    targets = [
-        (
-            None
-            if item.new
-            else nodes.Column(binder.columns[item.index].type, 0, 0, item.index, item.name)
-        )
-        for item in results
-    ]
-    return (
-        SetAction(tuple(results)),
-        tuple(columns),
-        Watch([(item.expression, item.text) for item in results], targets=targets),
-    )
 
 
 @dataclass(frozen=True)
@@ -106,7 +112,7 @@ class SetAction(RowAction):
 
     assignments: tuple[Assignment, ...]
 
-    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
+    def apply(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction."""
         count = StepCount(rows_in=rows.count)
         gone: list[Left] = []

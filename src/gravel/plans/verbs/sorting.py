@@ -14,12 +14,13 @@ from gravel.engine.external import sorted_batches
 from gravel.inspecting.cautions import Watch
 from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
-from gravel.plans.binder import Binder, Written
+from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Context, Left, PlanColumn, TableAction
+from gravel.plans.verbs.step_kind import StepKind
 
 Keys = tuple[tuple[tree.SortKey, nodes.Expression, str], ...]
 
@@ -29,26 +30,27 @@ def as_list(supplied: str | list[str] | None) -> list[str]:
     return [] if supplied is None else [supplied] if isinstance(supplied, str) else supplied
 
 
-def written(step: Step) -> list[Written]:
-    """The sort keys."""
-    return [
-        Written(("sort",) if isinstance(step.sort, str) else ("sort", index), "sort", text)
-        for index, text in enumerate(as_list(step.sort))
-    ]
+class SortStep(StepKind):
+    """`sort`: the rows in another order."""
 
+    def sql_fragments(self, step: Step) -> list[SqlFragment]:
+        """The sort keys."""
+        return [
+            SqlFragment(("sort",) if isinstance(step.sort, str) else ("sort", index), "sort", text)
+            for index, text in enumerate(as_list(step.sort))
+        ]
 
-def names(step: Step) -> list[str]:
-    """None beside the keys'."""
-    return []
+    def columns_read(self, step: Step) -> list[str]:
+        """None beside the keys'."""
+        return []
 
-
-def bind(binder: Binder) -> tuple[SortAction, tuple[PlanColumn, ...], Watch]:
-    """The keys bound."""
-    keys = []
-    for index, text in enumerate(as_list(binder.step.sort)):
-        path = ("sort",) if isinstance(binder.step.sort, str) else ("sort", index)
-        keys += [(key, bound, text) for key, bound in binder.sort(text, *path)]
-    return SortAction(tuple(keys)), binder.columns, Watch([])
+    def bind(self, binder: Binder) -> tuple[SortAction, tuple[PlanColumn, ...], Watch]:
+        """The keys bound."""
+        keys = []
+        for index, text in enumerate(as_list(binder.step.sort)):
+            path = ("sort",) if isinstance(binder.step.sort, str) else ("sort", index)
+            keys += [(key, bound, text) for key, bound in binder.sort(text, *path)]
+        return SortAction(tuple(keys)), binder.columns, Watch([])
 
 
 def evaluated(
@@ -91,7 +93,7 @@ class SortAction(TableAction):
 
     keys: Keys
 
-    def run(
+    def apply(
         self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
     ) -> Iterator[TrackedRows]:
         """See TableAction."""

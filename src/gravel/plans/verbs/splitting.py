@@ -21,9 +21,9 @@ from gravel.language.functions.nulls import blank
 from gravel.language.functions.patterns import compiled
 from gravel.language.functions.text import RowFailure
 from gravel.language.types import INTEGER, TEXT, Type
-from gravel.plans.binder import Binder, Written
+from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.errors import settle
-from gravel.plans.ledger import StepCount
+from gravel.plans.ledger import ExitKind, StepCount
 from gravel.plans.model import Split, Step
 from gravel.plans.rows import TrackedRows, samples
 from gravel.plans.steps import (
@@ -36,52 +36,58 @@ from gravel.plans.steps import (
     SplitFrom,
     left,
 )
+from gravel.plans.verbs.step_kind import StepKind
 from gravel.sources.source import Batch, scan
 
 
-def written(step: Step) -> list[Written]:
-    """None: a split has no SQL."""
-    return []
+class SplitStep(StepKind):
+    """`split`: the pieces of a field as rows, or as columns."""
 
+    def sql_fragments(self, step: Step) -> list[SqlFragment]:
+        """None: a split has no SQL."""
+        return []
 
-def names(step: Step) -> list[str]:
-    """None: a field is split as text."""
-    return []
+    def columns_read(self, step: Step) -> list[str]:
+        """None: a field is split as text."""
+        return []
 
-
-def bind(binder: Binder) -> tuple[RowAction, tuple[PlanColumn, ...], Watch]:
-    """The column found, the pattern looked at."""
-    how = binder.step.split
-    assert how is not None
-    index = binder.column(how.column, "split", "column")
-    if how.on_regex is not None:
-        _look_at(how.on_regex, binder)
-    if index is None:
-        return RowSplit(how, 0), binder.columns, Watch([])  # never run: the mistake is told
-    kept = [binder.columns[index]] if how.keep_column else []
-    name = binder.columns[index].name
-    if isinstance(how.into, list):
-        fresh = [PlanColumn(item, TEXT) for item in how.into]
-        action: RowAction = ColumnSplit(how, index)
-    else:
-        if how.keep_column and how.as_ is None:
-            binder.wrong(
-                "the pieces need a name beside the column that is kept", "split", hint='as = "…"'
+    def bind(self, binder: Binder) -> tuple[RowAction, tuple[PlanColumn, ...], Watch]:
+        """The column found, the pattern looked at."""
+        how = binder.step.split
+        assert how is not None
+        index = binder.column(how.column, "split", "column")
+        if how.on_regex is not None:
+            _look_at(how.on_regex, binder)
+        if index is None:
+            return RowSplit(how, 0), binder.columns, Watch([])  # never run: the mistake is told
+        kept = [binder.columns[index]] if how.keep_column else []
+        name = binder.columns[index].name
+        if isinstance(how.into, list):
+            fresh = [PlanColumn(item, TEXT) for item in how.into]
+            action: RowAction = ColumnSplit(how, index)
+        else:
+            if how.keep_column and how.as_ is None:
+                binder.wrong(
+                    "the pieces need a name beside the column that is kept",
+                    "split",
+                    hint='as = "…"',
+                )
+            field = binder.columns[index]
+            split = (
+                SplitFrom(name, None if field.touched else field.source, binder.at + 1)
+                if how.empty == "keep"
+                else None
             )
-        field = binder.columns[index]
-        split = (
-            SplitFrom(name, None if field.touched else field.source, binder.at + 1)
-            if how.empty == "keep"
-            else None
-        )
-        fresh = [PlanColumn(how.as_ or name, TEXT, split=split)]
-        fresh += [PlanColumn(how.number, INTEGER, split=split)] if how.number is not None else []
-        action = RowSplit(how, index)
-        binder.multiplies = True
-    after = (*binder.columns[:index], *kept, *fresh, *binder.columns[index + 1 :])
-    binder.fresh([column.name for column in after], "split")
-    binder.declared -= {name} if not how.keep_column else set()
-    return action, after, Watch([])
+            fresh = [PlanColumn(how.as_ or name, TEXT, split=split)]
+            fresh += (
+                [PlanColumn(how.number, INTEGER, split=split)] if how.number is not None else []
+            )
+            action = RowSplit(how, index)
+            binder.multiplies = True
+        after = (*binder.columns[:index], *kept, *fresh, *binder.columns[index + 1 :])
+        binder.fresh([column.name for column in after], "split")
+        binder.declared -= {name} if not how.keep_column else set()
+        return action, after, Watch([])
 
 
 def _look_at(pattern: str, binder: Binder) -> None:
@@ -201,7 +207,7 @@ class RowSplit(RowAction):
         places[self.at + self.how.keep_column] = None if self.how.keep_column else self.at
         return places
 
-    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
+    def apply(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction."""
         how = self.how
         count = StepCount(rows_in=rows.count)
@@ -226,7 +232,13 @@ class RowSplit(RowAction):
             count.dropped_other = len(without)
             if len(without):
                 gone.append(
-                    left(step, rows, without, "dropped", f"no piece in {step.before[self.at].name}")
+                    left(
+                        step,
+                        rows,
+                        without,
+                        ExitKind.DROPPED,
+                        f"no piece in {step.before[self.at].name}",
+                    )
                 )
         else:
             count.notes["rows without a piece stay, with NULL"] = len(without)
@@ -262,7 +274,7 @@ class ColumnSplit(RowAction):
     how: Split
     at: int
 
-    def run(self, step: BoundStep, rows: TrackedRows) -> Outcome:
+    def apply(self, step: BoundStep, rows: TrackedRows) -> Outcome:
         """See RowAction."""
         how, many = self.how, len(self.how.into)
         count = StepCount(rows_in=rows.count)
