@@ -333,8 +333,9 @@ def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
 ) -> None:
     from gravel.engine import external
     from gravel.plans.model import read_plan
-    from gravel.plans.run import Wish, clean
+    from gravel.plans.run import clean
     from gravel.plans.trace import trace
+    from gravel.plans.wish import Wish
     from gravel.sources.csv import splitter
 
     folder = tmp_path_factory.mktemp("plan")

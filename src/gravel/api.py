@@ -38,7 +38,8 @@ from gravel.language.parameters import typed
 from gravel.plans.flow import MEMORY as PLAN_MEMORY
 from gravel.plans.model import PlanFile, read_plan
 from gravel.plans.result import Run
-from gravel.plans.run import Wish, clean
+from gravel.plans.run import clean
+from gravel.plans.wish import Wish
 from gravel.problems import CallProblem
 from gravel.profiling.figures import figures
 from gravel.profiling.profile import MEMORY as PROFILE_MEMORY

@@ -29,6 +29,7 @@ with lazily():
     from gravel.inspecting import commands
     from gravel.language import errors as language_errors
     from gravel.plans import destination, flow, model, run, steps
+    from gravel.plans import wish as wish_of_run
     from gravel.profiling import profile
     from gravel.reports import clean as reports_clean
     from gravel.reports import page
@@ -86,7 +87,7 @@ def clean(
     [bold]gravel clean boats.toml[/]
     """
     supplied = given_by(param, today)
-    wish = run.Wish(
+    wish = wish_of_run.Wish(
         dry_run,
         until,
         sample,

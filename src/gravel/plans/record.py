@@ -16,6 +16,7 @@ from gravel.language.types import TEXT
 from gravel.ledger.checksum import FileChecksum, signature_of
 from gravel.ledger.fingerprint import content_of, kept_type
 from gravel.plans.figures import changes_json, proofs_json, steps_json
+from gravel.plans.steps import record_path
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
 from gravel.sources.opening import ReadOptions, open_table
@@ -23,6 +24,8 @@ from gravel.sources.source import scan
 from gravel.version import __version__
 
 if TYPE_CHECKING:
+    from gravel.plans.execution import Execution
+    from gravel.plans.placing import Placed
     from gravel.plans.result import Run
 
 KIND = "record/2"
@@ -164,6 +167,27 @@ def written(record: dict[str, Any], target: Path, beside: Path) -> Output:
     output.write((json.dumps(record, indent=1, ensure_ascii=False) + "\n").encode())
     output.close()
     return output
+
+
+def record_run(done: Run, execution: Execution, placed: Placed | None) -> Output | None:
+    """The fourth phase of a run: its record beside its place, to be published with the result; a
+    device has none, since it cannot be opened again."""
+    flow, output, left = execution.flow, execution.output, execution.rejects.file
+    if output.special or flow.signing is None:
+        return None
+    file = placed.output if placed is not None and placed.output is not None else output
+    signatures = {"input": flow.signing.signature(), "output": file.signing.signature()}
+    if left is not None:
+        signatures["left"] = left.signing.signature()
+    contents = {
+        "input": "" if flow.content is None else flow.content.value,
+        "output": "" if placed is None else placed.content,
+    }
+    return written(
+        record_of(done, signatures, contents, list(flow.plan.others)),
+        record_path(flow.plan.target),
+        file.target,
+    )
 
 
 @dataclass(frozen=True)

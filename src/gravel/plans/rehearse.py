@@ -12,7 +12,7 @@ from gravel.plans.bind import bind_plan
 from gravel.plans.flow import MEMORY, Flow
 from gravel.plans.ledger import StepLine
 from gravel.plans.model import PlanFile, parse_plan
-from gravel.plans.run import ledger
+from gravel.plans.step_lines import step_lines
 from gravel.plans.steps import BoundPlan, RowAction
 from gravel.problems import CallProblem
 from gravel.sources.source import InferredTypeRefuted, Malformed, Source
@@ -74,7 +74,7 @@ def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
     )
     for _ in flow.run():
         pass
-    line = ledger(flow)[-1]
+    line = step_lines(flow)[-1]
     action = plan.steps[number - 1].action
     stops = (
         action.finish(plan.steps[number - 1], line.count) if isinstance(action, RowAction) else None

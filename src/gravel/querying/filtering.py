@@ -10,7 +10,7 @@ import numpy as np
 from gravel.language import parse, tree
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
-from gravel.querying.expressions import Expressions
+from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.partitions import flat_indices
 from gravel.querying.relation import Relation
 
@@ -21,7 +21,7 @@ class Filtering:
 
     account: Account
     context: QueryContext
-    expressions: Expressions
+    expressions: ExpressionEvaluator
 
     def where(
         self,

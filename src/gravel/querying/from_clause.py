@@ -14,7 +14,7 @@ from gravel.language.types import INTEGER, TEXT, Kind, common
 from gravel.querying import joins
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext, RunQuery
-from gravel.querying.expressions import Expressions
+from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.joining import Joining
 from gravel.querying.relation import Columns, Relation, codes_of, joined, renamed, taken, typed
 from gravel.querying.shapes import SUBQUERIES, is_true, top
@@ -37,7 +37,7 @@ class FromClause:
 
     account: Account
     context: QueryContext
-    expressions: Expressions
+    expressions: ExpressionEvaluator
     tables: Tables
     subqueries: Subqueries
     joining: Joining

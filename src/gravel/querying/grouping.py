@@ -19,7 +19,7 @@ from gravel.profiling.column_kind import identifies
 from gravel.querying import groups
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
-from gravel.querying.expressions import Expressions
+from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.partitions import ROW_BYTES, more_than, one_by_one, partitions
 from gravel.querying.relation import (
     Columns,
@@ -86,7 +86,7 @@ class Grouping:
 
     account: Account
     context: QueryContext
-    expressions: Expressions
+    expressions: ExpressionEvaluator
     subqueries: Subqueries
 
     def aggregates(

@@ -16,7 +16,7 @@ from gravel.language.types import TEXT, Kind, Type, common
 from gravel.querying import joins
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
-from gravel.querying.expressions import Expressions
+from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.partitions import flat_indices
 from gravel.querying.relation import Columns, Relation, as_type, taken
 from gravel.querying.shapes import SUBQUERIES, top
@@ -29,7 +29,7 @@ class Joining:
 
     account: Account
     context: QueryContext
-    expressions: Expressions
+    expressions: ExpressionEvaluator
     subqueries: Subqueries
 
     def join(

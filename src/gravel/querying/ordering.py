@@ -15,7 +15,7 @@ from gravel.language import tree
 from gravel.language.errors import ErrorPolicy
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
-from gravel.querying.expressions import Expressions
+from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.relation import Relation, codes_of
 
 
@@ -25,7 +25,7 @@ class Ordering:
 
     account: Account
     context: QueryContext
-    expressions: Expressions
+    expressions: ExpressionEvaluator
     _sorted: Any = field(init=False, default=None)
 
     def order(

@@ -17,7 +17,7 @@ from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
-from gravel.querying.expressions import Expressions
+from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.filtering import Filtering
 from gravel.querying.from_clause import FromClause
 from gravel.querying.grouping import Grouping
@@ -49,7 +49,7 @@ class Session:
         self.context = context or QueryContext()
         self.account = account or Account()
         shared = self.account, self.context
-        self.expressions = Expressions(*shared)
+        self.expressions = ExpressionEvaluator(*shared)
         self.tables = Tables(*shared, self.expressions)
         self.subqueries = Subqueries(
             *shared,

@@ -20,7 +20,7 @@ from gravel.language.types import BOOLEAN, TEXT, Kind, Type, common
 from gravel.querying import joins
 from gravel.querying.account import Account, RowProblem
 from gravel.querying.context import QueryContext, RunQuery
-from gravel.querying.expressions import Expressions
+from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined, taken
 from gravel.querying.scopes import Scopes
 from gravel.querying.shapes import SUBQUERIES, top
@@ -43,7 +43,7 @@ class Subqueries:
 
     account: Account
     context: QueryContext
-    expressions: Expressions
+    expressions: ExpressionEvaluator
     tables: Tables
     run_query: RunQuery
     rows_of: Callable[[tree.Select, dict[str, Relation]], Relation]  # of its FROM

@@ -20,7 +20,7 @@ from gravel.problems import CallProblem, nearest
 from gravel.profiling.column_kind import identifies
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
-from gravel.querying.expressions import Expressions
+from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.relation import Columns, Relation, renamed
 from gravel.sources.opening import open_table
 from gravel.sources.source import Batch, Malformed, Source, scan
@@ -32,7 +32,7 @@ class Tables:
 
     account: Account
     context: QueryContext
-    expressions: Expressions
+    expressions: ExpressionEvaluator
     malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
     paths: set[Path] = field(default_factory=set)  # the files that were read
     _read: dict[tuple[str, frozenset[int]], Relation] = field(default_factory=dict)

@@ -16,7 +16,7 @@ from gravel.language.functions.ordering import sortable
 from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type, common
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
-from gravel.querying.expressions import Expressions
+from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.grouping import Grouping, Input
 from gravel.querying.partitions import one_by_one, partitions, put_together
 from gravel.querying.relation import Relation, as_type, codes_of, taken
@@ -35,7 +35,7 @@ class Windowing:
 
     account: Account
     context: QueryContext
-    expressions: Expressions
+    expressions: ExpressionEvaluator
     grouping: Grouping
 
     def windows(

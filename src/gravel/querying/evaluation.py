@@ -1,4 +1,4 @@
-"""Expressions over the rows of a query: names, what has been computed already, cautions."""
+"""ExpressionEvaluator over the rows of a query: names, what has been computed already, cautions."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ AddSubqueries = Callable[[tree.Node, Relation, dict[str, Relation], dict[Any, in
 
 
 @dataclass
-class Expressions:
+class ExpressionEvaluator:
     """Evaluates expressions over relations."""
 
     account: Account

@@ -1,0 +1,107 @@
+"""The first phase of a run: the rows go through the steps, and what comes out is laid down beside
+its target."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from gravel.ledger.checksum import ChecksumStream
+from gravel.ledger.fingerprint import Content
+from gravel.plans.destination import IN_PLACE
+from gravel.plans.flow import Flow
+from gravel.plans.left import LEFT_COLUMNS, packed
+from gravel.plans.proofs import Digest
+from gravel.plans.result_rows import lay_down
+from gravel.plans.steps import BoundPlan
+from gravel.plans.wish import Wish
+from gravel.sinks.atomic_file import Output
+from gravel.sinks.csv import header
+
+
+class RejectsFile:
+    """The file of rejected rows, made when the first one comes."""
+
+    def __init__(self, plan: BoundPlan, scratch: Path | None) -> None:
+        self.plan, self.scratch = plan, scratch
+        self.file: Output | None = None
+        self._names = plan.left_names
+
+    def pack(self, left: Any, malformed: Any) -> bytes:
+        return packed(left, malformed, self._names, self.plan.dialect)
+
+    def add(self, data: bytes) -> None:
+        self.begin().write(data)
+
+    def begin(self) -> Output:
+        if self.file is None:
+            dialect = self.plan.dialect
+            self.file = Output(
+                self.plan.rejects, self.plan.rejects.name, self.scratch, self.plan.target
+            )
+            self.file.write(
+                header((*LEFT_COLUMNS, *self._names), dialect.delimiter, dialect.line_end)
+            )
+        return self.file
+
+    def needed(self) -> None:
+        """The file, though no row came."""
+        if self.file is None:
+            self.begin().close()
+
+    def close(self) -> None:
+        if self.file is not None:
+            self.file.close()
+
+    def discard(self) -> None:
+        if self.file is not None:
+            self.file.discard()
+
+
+class Execution:
+    """A plan's rows on their way: the flow through its steps, what it lays down and the rows that
+    it rejects. Nothing stands in its place before it is published."""
+
+    def __init__(self, plan: BoundPlan, wish: Wish, scratch: Path) -> None:
+        self.plan, self.wish, self.scratch = plan, wish, scratch
+        to = plan.destination
+        # What is not written in text is laid down and proved first, then stored, read back and
+        # compared.
+        if to.kind == "text":
+            self.output = Output(plan.target, to.shown, None if wish.writes else scratch)
+        else:
+            name = "rows.arrow" if plan.keeps_arrow else "rows.csv"
+            self.output = Output(scratch / name, to.shown)
+        self.rejects = RejectsFile(plan, scratch if not wish.writes or to.left_table else None)
+        self.seals = Digest()
+        self.numbers: list[np.ndarray] = []  # of the source rows, where the table is changed
+        self.rows = lay_down(plan, self.output)
+        self.flow = Flow(
+            plan,
+            self.rejects.pack,
+            self.rejects.add,
+            self.rows.finish,
+            wish.memory,
+            wish.until,
+            wish.sample,
+        )
+        self.flow.signing = ChecksumStream() if wish.sample is None else None
+        self.flow.content = Content() if plan.table.snapshot else None
+
+    def execute(self) -> None:
+        """Read every row, take it through the steps, and lay it down."""
+        for rows, finished in self.flow.run():
+            self.rows.write(finished)
+            if rows.seals is not None:
+                self.seals.add(rows.seals)
+            if self.plan.destination.kind == IN_PLACE:
+                self.numbers.append(rows.numbers)
+        self.rows.close()
+        self.rejects.close()
+
+    def discard(self) -> None:
+        """Take away what was not published."""
+        self.output.discard()
+        self.rejects.discard()
