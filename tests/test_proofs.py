@@ -115,7 +115,12 @@ def _the_disk_keeps_another_byte(patch: Patch) -> None:
 
 
 def _a_left_row_is_not_written(patch: Patch) -> None:
-    _after(patch, "gravel.plans.execution", "packed", lambda data, *_: data[: data[:-1].rfind(b"\n") + 1])
+    _after(
+        patch,
+        "gravel.plans.execution",
+        "packed",
+        lambda data, *_: data[: data[:-1].rfind(b"\n") + 1],
+    )
 
 
 def _an_untouched_cell_changes(patch: Patch) -> None:

@@ -35,6 +35,7 @@ from gravel.inspecting.look import look
 from gravel.language.bind import Given
 from gravel.language.errors import ErrorPolicy
 from gravel.language.parameters import typed
+from gravel.ledger.signature import SigningKey
 from gravel.plans.flow import MEMORY as PLAN_MEMORY
 from gravel.plans.model import PlanFile, read_plan
 from gravel.plans.result import Run
@@ -409,12 +410,15 @@ class Plan:
         dry: bool = False,
         memory: str | int | None = None,
         backup: str | None = None,
+        sign: str | Path | None = None,
         params: Mapping[str, Any] | None = None,
         today: datetime.date | None = None,
     ) -> Result:
         """Run it. Nothing is written unless every proof holds: look at `good`, `steps` and
-        `proofs`. `dry` does everything except write. Raises Problems, TableProblem."""
-        wish = Wish(dry=dry, memory=_memory(memory, PLAN_MEMORY), backup=backup)
+        `proofs`. `dry` does everything except write; `sign`: an OpenSSH Ed25519 key without a
+        passphrase, which signs the record. Raises Problems, TableProblem, CallProblem."""
+        key = None if sign is None else SigningKey(Path(sign), _no_passphrase)
+        wish = Wish(dry=dry, memory=_memory(memory, PLAN_MEMORY), backup=backup, sign=key)
         context = _context(params) or Given()
         done: Run = clean(
             self.file, context if today is None else replace(context, today=today), wish
@@ -423,6 +427,12 @@ class Plan:
 
     def __repr__(self) -> str:
         return f"<gravel.Plan {self.file.name}>"
+
+
+def _no_passphrase() -> str:
+    raise CallProblem(
+        "the key has a passphrase, which only the terminal is asked for", hint="gravel clean --sign"
+    )
 
 
 def _several(names: str | Sequence[str]) -> tuple[str, ...]:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import dataclasses
+import getpass
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -28,6 +30,7 @@ with lazily():
     from gravel.cli import render
     from gravel.inspecting import commands
     from gravel.language import errors as language_errors
+    from gravel.ledger import signature
     from gravel.plans import destination, flow, model, run, steps
     from gravel.plans import wish as wish_of_run
     from gravel.profiling import profile
@@ -75,6 +78,14 @@ def clean(
             "--replace", help="Write over files and tables that no record says are this plan's."
         ),
     ] = False,
+    sign: Annotated[
+        Path | None,
+        typer.Option(
+            "--sign",
+            metavar="KEYFILE",
+            help="Sign the record with an OpenSSH Ed25519 key; its passphrase is asked for.",
+        ),
+    ] = None,
     memory: Memory = None,
     param: Params = None,
     today: Today = None,
@@ -87,12 +98,15 @@ def clean(
     [bold]gravel clean boats.toml[/]
     """
     supplied = given_by(param, today)
+    if sign is not None and (dry_run or until is not None or sample is not None):
+        raise CallProblem("--sign signs a record, and this run writes none")
     wish = wish_of_run.Wish(
         dry_run,
         until,
         sample,
         memory_of(memory) or flow.MEMORY,
         backup,
+        None if sign is None else signature.SigningKey(sign, _passphrase),
         tell=lambda line: render.note(f"before the run: {line}", not no_color),
     )
 
@@ -165,6 +179,16 @@ def clean(
     if not done.good:
         _why_not(done)
         raise typer.Exit(1)
+
+
+def _passphrase() -> str:
+    """Asked for on the terminal, never an argument, which other users could read."""
+    if not sys.stdin.isatty():
+        raise CallProblem(
+            "the key has a passphrase, and there is no terminal to ask for it",
+            hint="a key without one, or a run in a terminal",
+        )
+    return getpass.getpass("passphrase of the key: ")
 
 
 def _report(path: Path, done: Run, context: Given) -> None:

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import dataclasses
+import re
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
 from gravel.cli.lazily import lazily
-from gravel.cli.options import Format, FormatOption, NoColor
+from gravel.cli.options import Format, FormatOption, NoColor, given_by
 
 with lazily():
     from rich import text as rich_text
 
     from gravel.cli import render
     from gravel.plans import record as plans_record
+    from gravel.plans import rerun as plans_rerun
 
 
 def verify(
@@ -25,6 +28,20 @@ def verify(
     connect: Annotated[
         bool, typer.Option("--connect", help="Ask the servers that the record names.")
     ] = False,
+    signers: Annotated[
+        Path | None,
+        typer.Option(
+            "--signers",
+            metavar="FILE",
+            help="The record must be signed by a key of this allowed-signers file.",
+        ),
+    ] = None,
+    rerun: Annotated[
+        bool,
+        typer.Option(
+            "--rerun", help="Run the recorded plan again, in a private folder, and compare."
+        ),
+    ] = False,
     format: FormatOption = Format.table,
     no_color: NoColor = False,
 ) -> None:
@@ -33,7 +50,10 @@ def verify(
 
     [bold]gravel verify boats-clean.record.json[/]
     """
-    result = plans_record.verify(record, connect)
+    result = plans_record.verify(record, connect, signers)
+    if rerun:
+        again = plans_rerun.rerun(record, given_by(None, None), connect)
+        result = dataclasses.replace(result, checked=(*result.checked, *again))
     if format is Format.json:
         figures = [
             {"what": difference.what, "then": difference.then, "now": difference.now}
@@ -74,9 +94,17 @@ def verify(
             f"{server} was not asked: a record may come from anybody; --connect asks it",
             not no_color,
         )
+    if signers is None:
+        render.note(
+            "the record is signed, which --signers FILE checks"
+            if result.signed
+            else "who could edit the files could edit the record with them: only a signature"
+            " (clean --sign) tells",
+            not no_color,
+        )
     if result.differences:
         raise typer.Exit(1)
 
 
 def _short(text: str) -> str:
-    return text[:16] + "…" if len(text) == 64 else text
+    return text[:16] + "…" if re.fullmatch("[0-9a-f]{64}", text) else text

@@ -12,6 +12,7 @@ from typing import Any
 from gravel.hidden import restored
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import literal
+from gravel.language.functions.casts import python_literal
 from gravel.language.types import BOOLEAN, DOUBLE, TEXT
 from gravel.problems import CallProblem
 
@@ -58,6 +59,12 @@ def from_plan(supplied: Mapping[str, Any]) -> dict[str, nodes.Constant]:
         name: parameter(value) if isinstance(value, str) else typed(name, value)
         for name, value in supplied.items()
     }
+
+
+def literal_text(value: nodes.Constant) -> str:
+    """A parameter's value as the text of a literal, from which `parameter` makes it again."""
+    text = python_literal(value.value, value.type)
+    return f"{text}e0" if value.type == DOUBLE and re.fullmatch(r"-?[\d.]+", text) else text
 
 
 def typed(name: str, value: Any) -> nodes.Constant:

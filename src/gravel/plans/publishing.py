@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 
+from gravel.ledger.signature import signature_path
 from gravel.plans.changes import TableDiff, changes_of
 from gravel.plans.destination import IN_PLACE
 from gravel.plans.execution import Execution
 from gravel.plans.left import LEFT_COLUMNS
 from gravel.plans.placing import Placed, in_place, into_file, into_table, into_typed_file
-from gravel.plans.record import pending_path
+from gravel.plans.record import waits
 from gravel.plans.result_rows import TypedRows, text_table
+from gravel.plans.steps import record_path
 from gravel.sinks.atomic_file import Output, Publication
 from gravel.stores.sql.transaction import CommitUnknown
 
@@ -45,7 +48,7 @@ def place(execution: Execution) -> tuple[Placed, TableDiff | None]:
 
 def publish(
     execution: Execution,
-    record: Output | None,
+    records: Sequence[Output],
     placed: Placed | None,
     publication: Publication | None,
 ) -> None:
@@ -69,30 +72,33 @@ def publish(
         and plan.destination.kind != IN_PLACE
     ):
         gone = [plan.rejects] if holds_rejects(plan.rejects) else []
+    signature = signature_path(record_path(plan.target))
+    if signature.is_file() and all(item.target != signature for item in records):
+        gone.append(signature)  # it is of the record that goes
     if placed is None or placed.output is not None:
         file = output if placed is None or placed.output is None else placed.output
-        publication.publish([item for item in (left, file, record) if item is not None], gone)
+        publication.publish([item for item in (left, file, *records) if item is not None], gone)
         if placed is not None:
             placed.stands()
         return
     if left is not None:
         publication.publish([left])
-    if record is not None:
-        # It waits beside its place: should the run not live to hear of the commit, the next one
+    for file in records:
+        # They wait beside their places: should the run not live to hear of the commit, the next one
         # asks the database which of the two is true.
-        record.move(pending_path(record.target))
+        waits(file)
     try:
         placed.commit()
     except CommitUnknown:
-        if record is not None:
-            record.keep()
+        for file in records:
+            file.keep()
         raise
     except BaseException:
         if left is not None:
             plan.rejects.unlink(missing_ok=True)
         raise
-    if record is not None:
-        record.commit()
+    for file in records:
+        file.commit()
     for path in gone:
         path.unlink(missing_ok=True)
 

@@ -3,6 +3,7 @@ docs/record.md has its schema."""
 
 from __future__ import annotations
 
+import datetime
 import hashlib
 import json
 import os
@@ -15,6 +16,7 @@ from gravel.language.bind import named_type
 from gravel.language.types import TEXT
 from gravel.ledger.checksum import FileChecksum, signature_of
 from gravel.ledger.fingerprint import content_of, kept_type
+from gravel.ledger.signature import SignatureProblem, signature_path, signer_of
 from gravel.plans.figures import changes_json, proofs_json, steps_json
 from gravel.plans.steps import record_path
 from gravel.problems import CallProblem, TableProblem, nearest
@@ -135,6 +137,7 @@ def record_of(
             "sha256": hashlib.sha256(text.encode()).hexdigest(),
             "text": text,
         },
+        "engine": "local",
         "today": done.today.isoformat(),
         "parameters": done.parameters,
         "inputs": [
@@ -160,21 +163,22 @@ def record_of(
     }
 
 
-def written(record: dict[str, Any], target: Path, beside: Path) -> Output:
-    """The record in a file beside its place, not yet renamed; a new one takes the mode of the file
-    that it is of. Raises TableProblem."""
+def written(target: Path, text: str, beside: Path) -> Output:
+    """A text in a file beside its place, not yet renamed; a new one takes the mode of the file that
+    it is of. Raises TableProblem."""
     output = Output(target, target.name, like=beside)
-    output.write((json.dumps(record, indent=1, ensure_ascii=False) + "\n").encode())
+    output.write(text.encode())
     output.close()
     return output
 
 
-def record_run(done: Run, execution: Execution, placed: Placed | None) -> Output | None:
-    """The fourth phase of a run: its record beside its place, to be published with the result; a
-    device has none, since it cannot be opened again."""
+def record_run(done: Run, execution: Execution, placed: Placed | None) -> list[Output]:
+    """The fourth phase of a run: its record beside its place, and the record's signature if that is
+    asked for, to be published with the result; a device has none, since it cannot be opened
+    again."""
     flow, output, left = execution.flow, execution.output, execution.rejects.file
     if output.special or flow.signing is None:
-        return None
+        return []
     file = placed.output if placed is not None and placed.output is not None else output
     signatures = {"input": flow.signing.signature(), "output": file.signing.signature()}
     if left is not None:
@@ -183,11 +187,15 @@ def record_run(done: Run, execution: Execution, placed: Placed | None) -> Output
         "input": "" if flow.content is None else flow.content.value,
         "output": "" if placed is None else placed.content,
     }
-    return written(
-        record_of(done, signatures, contents, list(flow.plan.others)),
-        record_path(flow.plan.target),
-        file.target,
+    text = json.dumps(
+        record_of(done, signatures, contents, list(flow.plan.others)), indent=1, ensure_ascii=False
     )
+    target = record_path(flow.plan.target)
+    results = [written(target, f"{text}\n", file.target)]
+    if execution.wish.sign is not None:
+        signature = execution.wish.sign.sign(f"{text}\n".encode())
+        results.append(written(signature_path(target), signature, file.target))
+    return results
 
 
 @dataclass(frozen=True)
@@ -207,6 +215,7 @@ class Verified:
     record: str
     checked: tuple[RecordMismatch, ...]
     not_asked: tuple[str, ...] = ()
+    signed: bool = False  # a signature stands beside the record
 
     @property
     def differences(self) -> tuple[RecordMismatch, ...]:
@@ -255,6 +264,11 @@ def pending_path(record: Path) -> Path:
     return record.with_name(f".{record.name}.pending")
 
 
+def waits(file: Output) -> None:
+    """Let a record or its signature wait beside its place. Raises TableProblem."""
+    file.move(pending_path(file.target))
+
+
 def settle_pending(record: Path, connect: bool) -> bool:
     """A record that waits for a commit of which its run did not live to hear: it takes its place if
     the database's table holds what it says, and goes if not; whether there was one. A server is
@@ -273,10 +287,16 @@ def settle_pending(record: Path, connect: bool) -> bool:
         return False  # it cannot be asked now
     except (CallProblem, KeyError, TypeError, AttributeError, ValueError):
         stands = False
+    signature = signature_path(record)
     if stands:
         os.replace(pending, record)
+        if pending_path(signature).is_file():
+            os.replace(pending_path(signature), signature)
+        else:
+            signature.unlink(missing_ok=True)  # it was of the record before
     else:
         pending.unlink()
+        pending_path(signature).unlink(missing_ok=True)
     return True
 
 
@@ -313,16 +333,16 @@ def _put_in_place(record: Path, result: dict[str, Any]) -> bool:
     return recover(target, places)
 
 
-def verify(path: Path, connect: bool = False) -> Verified:
+def verify(path: Path, connect: bool = False, signers: Path | None = None) -> Verified:
     """Open again what a record names, and count it again; servers are asked only with `connect`,
-    since a record may come from anybody. Raises TableProblem, CallProblem for what is not a record.
-    """
+    since a record may come from anybody. `signers`: an allowed-signers file, one of whose keys must
+    have signed the record. Raises TableProblem, CallProblem for what is not a record."""
     folder = path.resolve().parent
     settled = settle_pending(path.resolve(), connect)
     result = read_record(path)
     if _put_in_place(path.resolve(), result) or settled:
         result = read_record(path)
-    checked: list[RecordMismatch] = []
+    checked: list[RecordMismatch] = [] if signers is None else [_signature(path, signers)]
     try:
         _verify(result, folder, checked, connect)
     except (KeyError, TypeError, AttributeError, ValueError) as error:
@@ -332,7 +352,26 @@ def verify(path: Path, connect: bool = False) -> Verified:
         for item in (*result["inputs"], result["output"])
         if item.get("content") and item.get("server")
     }
-    return Verified(str(path), tuple(checked), () if connect else tuple(sorted(servers)))
+    return Verified(
+        str(path),
+        tuple(checked),
+        () if connect else tuple(sorted(servers)),
+        signature_path(path).is_file(),
+    )
+
+
+def _signature(path: Path, signers: Path) -> RecordMismatch:
+    """Whether the record's bytes are signed by one of the signers."""
+    what, then = f"{path.name}: its signature", f"by one of {signers.name}"
+    try:
+        signature = signature_path(path).read_text("ascii")
+    except (OSError, UnicodeDecodeError):
+        return RecordMismatch(what, then, "not there")
+    try:
+        who = signer_of(signature, path.read_bytes(), signers, datetime.datetime.now(datetime.UTC))
+    except SignatureProblem as problem:
+        return RecordMismatch(what, then, problem.message)
+    return RecordMismatch(f"{what}, by {who}", then, then)
 
 
 def _verify(

@@ -8,6 +8,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from gravel.language.bind import Given
+from gravel.language.parameters import literal_text
+from gravel.ledger.signature import signature_path
 from gravel.plans.bind import bind_plan
 from gravel.plans.changes import TableDiff
 from gravel.plans.destination import IN_PLACE, Destination
@@ -49,7 +51,9 @@ def _run(plan: BoundPlan, wish: Wish) -> Run:
         if plan.target_special:
             return _in_phases(plan, wish, scratch, None)
         publication = Publication(
-            plan.target, plan.destination.shown, (plan.rejects, record_path(plan.target))
+            plan.target,
+            plan.destination.shown,
+            (plan.rejects, record_path(plan.target), signature_path(record_path(plan.target))),
         )
         try:
             if plan.destination.kind == IN_PLACE:
@@ -80,10 +84,10 @@ def _in_phases(plan: BoundPlan, wish: Wish, scratch: Path, publication: Publicat
             plan.table.notes += placed.notes
         done = _result(execution, verdict, placed, changes, begun, publication)
         if done.good and wish.writes:
-            record = record_run(done, execution, placed)
-            if record is not None:
+            records = record_run(done, execution, placed)
+            for record in records:
                 unfinished.callback(record.discard)
-            publish(execution, record, placed, publication)
+            publish(execution, records, placed, publication)
         return done
 
 
@@ -171,7 +175,7 @@ def _result(
         cleared=() if publication is None else tuple(publication.cleared),
         bound=plan,
         today=plan.given.today,
-        parameters={name: str(entry.value) for name, entry in plan.given.parameters.items()},
+        parameters={name: literal_text(entry) for name, entry in plan.given.parameters.items()},
         record=recorded_in if published else None,
         begun=begun,
         ended=datetime.datetime.now(datetime.UTC),

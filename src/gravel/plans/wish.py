@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from gravel.ledger.signature import SigningKey
 from gravel.plans.flow import MEMORY
 
 
@@ -20,6 +21,7 @@ class Wish:
     sample: int | None = None
     memory: int = MEMORY
     backup: str | None = None
+    sign: SigningKey | None = None  # the record
     progress: Callable[[int], None] | None = None
     tell: Callable[[str], None] | None = None  # what is to be known before the run
 
