@@ -17,7 +17,7 @@ class ParserTables(BuildHookInterface):
             import tables
 
             tables.TABLES.unlink(missing_ok=True)
-            tables.parser(None)
+            tables.tables()
         finally:
             sys.path.remove(str(source.parent))
         build_data["artifacts"].append("/src/gravel/language/grammar.json")

@@ -111,7 +111,7 @@ def check(
     """Check conditions in every row, or with aggregates for the table as a whole. Exit status 1 if
     one fails.
 
-    [bold]gravel check boats.csv "berth IS NOT NULL" "COUNT(DISTINCT boat_id) = COUNT(*)"[/]
+    gravel check boats.csv "berth IS NOT NULL" "COUNT(DISTINCT boat_id) = COUNT(*)"
     """
     supplied = given_by(param, today)
     pairs = [inspecting_check.named_condition(item) for item in conditions or ()]

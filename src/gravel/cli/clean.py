@@ -95,7 +95,7 @@ def clean(
     """Run a plan, and print the row ledger and the proofs. Nothing is written unless every proof
     holds.
 
-    [bold]gravel clean boats.toml[/]
+    gravel clean boats.toml
     """
     supplied = given_by(param, today)
     if sign is not None and (dry_run or until is not None or sample is not None):

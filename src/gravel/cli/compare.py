@@ -101,7 +101,7 @@ def compare(
 ) -> None:
     """Compare two tables row by row and cell by cell. Exit status 1 if they differ.
 
-    [bold]gravel compare boats.csv boats-clean.csv --key boat_id[/]
+    gravel compare boats.csv boats-clean.csv --key boat_id
     """
     how = comparing_compare.How(
         ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where

@@ -74,7 +74,7 @@ def count(
     """Count rows, columns and malformed records of tables; distinct values, keys and totals on
     request.
 
-    [bold]gravel count boats.csv --key boat_id --distinct "UPPER(TRIM(name))"[/]
+    gravel count boats.csv --key boat_id --distinct "UPPER(TRIM(name))"
     """
     supplied = given_by(param, today) if distinct or total or param or today else None
     results = []

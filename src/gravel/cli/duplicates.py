@@ -120,7 +120,7 @@ def duplicates(
 ) -> None:
     """Find duplicate rows: exact, by looser matching, or nearly equal.
 
-    [bold]gravel duplicates owners.csv --on name --on town[/]
+    gravel duplicates owners.csv --on name --on town
     """
     limit = look.row_limit(rows)
     supplied = given_by(param, today)

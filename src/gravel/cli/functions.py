@@ -36,7 +36,7 @@ def functions(
 ) -> None:
     """List the functions of the language: what each takes and gives, with computed examples.
 
-    [bold]gravel functions LIST_ITEM[/]
+    gravel functions LIST_ITEM
     """
     chosen = _chosen(name)
     if format is Format.json:

@@ -74,7 +74,7 @@ def look(
 ) -> None:
     """Show rows of a table, with hidden characters made visible.
 
-    [bold]gravel look boats.csv --where "skipper IS NULL" --show "UPPER(TRIM(name)) AS tidy_name"[/]
+    gravel look boats.csv --where "skipper IS NULL" --show "UPPER(TRIM(name)) AS tidy_name"
     """
     supplied = given_by(param, today)
     if finding is not None and where is not None:

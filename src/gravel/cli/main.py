@@ -11,27 +11,13 @@ import signal
 import sys
 import threading
 from collections.abc import Callable
+from importlib import import_module
 from typing import Annotated, Any
 
 import typer
 from typer.core import TyperCommand, TyperGroup
 
 from gravel import hidden
-from gravel.cli import (
-    check,
-    clean,
-    compare,
-    count,
-    demo,
-    duplicates,
-    functions,
-    look,
-    profile,
-    query,
-    trace,
-    try_,
-    verify,
-)
 from gravel.cli.lazily import lazily
 from gravel.problems import CallProblem, Problem, Problems, nearest
 from gravel.version import __version__
@@ -45,21 +31,44 @@ with lazily():
     from gravel.sinks import atomic_file
 
 
+# In the order of the work. What each does in a line stands here, so that the list of commands loads
+# none of them.
+SUMMARIES = {
+    "demo": "Write the harbour demo and walk through the whole job on it.",
+    "count": "Count rows, columns, malformed records, distinct values, keys and totals.",
+    "look": "Show rows of a table, with hidden characters made visible.",
+    "profile": "Profile every column: what is in it, what is wrong with it, how to fix it.",
+    "try": "Show what an expression would change, fill, empty and fail at.",
+    "check": "Check conditions in every row, or with aggregates for the table as a whole.",
+    "duplicates": "Find duplicate rows: exact, by looser matching, or nearly equal.",
+    "query": "Run a SELECT over files and databases, with row counts by stage.",
+    "clean": "Run a plan, and print the row ledger and the proofs.",
+    "trace": "Show the history of a row through a plan: what each step changed.",
+    "compare": "Compare two tables row by row and cell by cell.",
+    "verify": "Check that input and output still match a run's record.",
+    "functions": "List the functions: what each takes and gives, with computed examples.",
+}
+
+
 class _Commands(TyperGroup):
-    """Commands in the order of the work, and the nearest name for one that is misspelt."""
+    """Commands in the order of the work, of which only the one that is asked for is loaded; and the
+    nearest name for one that is misspelt."""
 
     def list_commands(self, ctx: Any) -> list[str]:
-        return list(self.commands)
+        return list(SUMMARIES)
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
-        result = super().get_command(ctx, cmd_name)
-        if result is None and not cmd_name.startswith("-"):
-            near = nearest(cmd_name, list(self.commands))
-            hint = (
-                f"did you mean gravel {near}?" if near else "commands: " + ", ".join(self.commands)
-            )
+        if cmd_name in SUMMARIES:
+            return _loaded(cmd_name)
+        if not cmd_name.startswith("-"):
+            near = nearest(cmd_name, list(SUMMARIES))
+            hint = f"did you mean gravel {near}?" if near else "commands: " + ", ".join(SUMMARIES)
             raise Problem(f"there is no command {cmd_name}", hint=hint)
-        return result
+        return None
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(SUMMARIES.items()))
 
 
 class _Command(TyperCommand):
@@ -84,37 +93,36 @@ class _Command(TyperCommand):
 
 
 def _help_of(command: Callable[..., None]) -> str:
-    """A command's docstring, each paragraph a line: how it is cut is for the terminal to say."""
+    """A command's docstring, each paragraph a line: how it is cut is for the terminal to say; what
+    is to be pasted is not cut."""
     paragraphs = inspect.cleandoc(command.__doc__ or "").split("\n\n")
-    return "\n\n".join(" ".join(paragraph.split("\n")) for paragraph in paragraphs)
+    lines = [" ".join(paragraph.split("\n")) for paragraph in paragraphs]
+    return "\n\n".join(f"\b\n{line}" if line.startswith("gravel ") else line for line in lines)
 
 
+def _loaded(name: str) -> Any:
+    """A command with its options."""
+    attribute = "try_" if name == "try" else name
+    function = getattr(import_module(f"gravel.cli.{attribute}"), attribute)
+    alone = typer.Typer(**_PLAIN)
+    alone.command(name, cls=_Command, help=_help_of(function))(function)
+    return typer.main.get_command(alone)
+
+
+# Help is plain text: what would draw boxes around it takes as long to load as all the rest.
+_PLAIN: dict[str, Any] = {
+    "add_completion": False,
+    "rich_markup_mode": None,
+    "pretty_exceptions_enable": False,
+    "context_settings": {"help_option_names": ["--help", "-h"], "max_content_width": 100},
+}
 app = typer.Typer(
     cls=_Commands,
-    add_completion=False,
     no_args_is_help=True,
-    rich_markup_mode="rich",
-    pretty_exceptions_enable=False,
     help="Profile and clean tables with SQL expressions, and prove that no row got lost.",
     epilog="Start with: gravel demo",
-    context_settings={"help_option_names": ["--help", "-h"]},
+    **_PLAIN,
 )
-for name, command in (
-    ("demo", demo.demo),
-    ("count", count.count),
-    ("look", look.look),
-    ("profile", profile.profile),
-    ("try", try_.try_),
-    ("check", check.check),
-    ("duplicates", duplicates.duplicates),
-    ("query", query.query),
-    ("clean", clean.clean),
-    ("trace", trace.trace),
-    ("compare", compare.compare),
-    ("verify", verify.verify),
-    ("functions", functions.functions),
-):
-    app.command(name, cls=_Command, help=_help_of(command))(command)
 
 
 @app.callback()

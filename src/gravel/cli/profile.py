@@ -104,9 +104,9 @@ def profile(
 ) -> None:
     """Profile every column: what is in it, what is wrong with it, how to see it and how to fix it.
 
-    [bold]gravel profile boats.csv --column status[/]
+    gravel profile boats.csv --column status
 
-    [bold]gravel profile boats.csv --suggest plan.toml[/]
+    gravel profile boats.csv --suggest plan.toml
     """
     supplied = given_by(None, today)
     limit = None if findings is None else look.row_limit(findings, "--findings")

@@ -100,7 +100,7 @@ def query(
 ) -> None:
     """Run a SELECT over files and databases, with row counts by stage.
 
-    [bold]gravel query "SELECT pier, COUNT(*) FROM 'boats.csv' GROUP BY pier ORDER BY 2 DESC"[/]
+    gravel query "SELECT pier, COUNT(*) FROM 'boats.csv' GROUP BY pier ORDER BY 2 DESC"
     """
     limit = look.row_limit(rows)
     text = _text(statement, file)

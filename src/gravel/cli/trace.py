@@ -58,7 +58,7 @@ def trace(
     """Show the history of a row through a plan: what each step changed, what it became, where and
     why it left.
 
-    [bold]gravel trace boats.toml --row 17[/]
+    gravel trace boats.toml --row 17
     """
     if not row and where is None:
         raise CallProblem("say which row to trace", hint='--row 17, or --where "boat_id = 17"')

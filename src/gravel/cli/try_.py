@@ -88,7 +88,7 @@ def try_(
 ) -> None:
     """Show what an expression would change, fill, empty and fail at. Nothing is written.
 
-    [bold]gravel try boats.csv "name = CAPITALIZE_WORDS(TIDY_SPACES(name))"[/]
+    gravel try boats.csv "name = CAPITALIZE_WORDS(TIDY_SPACES(name))"
     """
     supplied = given_by(param, today)
     if step is not None or plan is not None:

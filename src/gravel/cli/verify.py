@@ -48,7 +48,7 @@ def verify(
     """Check that input and output still match a run's record: sizes, SHA-256, rows counted again.
     Exit status 1 if not.
 
-    [bold]gravel verify boats-clean.record.json[/]
+    gravel verify boats-clean.record.json
     """
     result = plans_record.verify(record, connect, signers)
     if rerun:

@@ -95,7 +95,7 @@ def _unescaped(value: str) -> str:
 
 
 Span = tuple[int, int]
-Parts = list[Any]  # what a rule is made of: lark's tokens, and the nodes that its parts became
+Parts = list[Any]  # what a rule is made of: tokens, and the nodes that its parts became
 _ONE, _ZERO = ("integer", "1"), ("integer", "0")
 
 

@@ -1,5 +1,4 @@
-"""From text to syntax nodes. The grammar file is the definition; `lark` parses, its tables are kept
-between starts."""
+"""From text to syntax nodes. The grammar file is the definition."""
 
 from __future__ import annotations
 
@@ -10,9 +9,11 @@ from collections.abc import Iterator
 from functools import lru_cache
 from typing import Any
 
-from gravel.language import tables, tree
+from gravel.language import tree
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.lalr import END, Parser, UnexpectedToken, UnknownCharacter
 from gravel.language.queries import Build
+from gravel.language.tables import tables
 from gravel.problems import nearest
 
 NESTING = 200
@@ -82,16 +83,14 @@ def _fields(node: tree.Node) -> list[Any]:
 
 
 def _parse(text: str, start: str) -> Any:
-    from lark.exceptions import UnexpectedCharacters, UnexpectedInput
-
     _refuse_deep_parentheses(text)
     if not text.strip():
         raise Diagnostic("the expression is empty", text or " ", 0, 1)
     try:
         result = _parser(text).parse(_without_comments(text), start=start)
-    except UnexpectedCharacters as error:
-        raise _bad_character(text, error.pos_in_stream or 0) from None
-    except UnexpectedInput as error:
+    except UnknownCharacter as error:
+        raise _bad_character(text, error.place) from None
+    except UnexpectedToken as error:
         raise _bad_token(text, error) from None
     _refuse_deep_trees(result, text)
     return result
@@ -150,12 +149,12 @@ _OTHER_OPERATORS = {
 }  # fmt: skip
 
 
-def _bad_token(text: str, error: Any) -> Diagnostic:
-    token = getattr(error, "token", None)
-    if token is None or token.type == "$END":
+def _bad_token(text: str, error: UnexpectedToken) -> Diagnostic:
+    token = error.token
+    if token.type == END:
         end = len(text.rstrip())
         return Diagnostic(
-            "the expression ends too early", text, end, end + 1, hint=_expected(error)
+            "the expression ends too early", text, end, end + 1, hint=_expected(error.accepts)
         )
     start, word = token.start_pos, str(token)
     if token.type == "NAME" and re.search(
@@ -170,7 +169,7 @@ def _bad_token(text: str, error: Any) -> Diagnostic:
             start + len(word),
             hint=f"did you mean {near}?" if near else ", ".join(units),
         )
-    hint = _expected(error)
+    hint = _expected(error.accepts)
     before = re.search(r"(\w+)\s*$", text[:start])
     if before and before[1].upper() in _OTHER_OPERATORS:
         return Diagnostic(
@@ -190,7 +189,7 @@ def _bad_token(text: str, error: Any) -> Diagnostic:
         )
     if word == "=" and text[start - 1 : start] == "=":
         hint = "equality is written with one ="
-    elif token.type in ("NAME", "STRING") and error.accepts and {"AND", "OR"} & set(error.accepts):
+    elif token.type in ("NAME", "STRING") and {"AND", "OR"} & error.accepts:
         near = (
             ""
             if len(word) < 2
@@ -217,7 +216,7 @@ def _bad_token(text: str, error: Any) -> Diagnostic:
     elif (
         token.type not in ("NAME", "STRING", "QUOTED_NAME")
         and re.fullmatch(r"\w+", word)
-        and "QUOTED_NAME" in (error.accepts or ())
+        and "QUOTED_NAME" in error.accepts
     ):
         hint = f'{word.upper()} is a reserved word: a column of that name is written "{word}"'
     elif word == "." and re.search(
@@ -227,8 +226,7 @@ def _bad_token(text: str, error: Any) -> Diagnostic:
     return Diagnostic(f"syntax error at {word[:40]!r}", text, start, start + len(word), hint=hint)
 
 
-def _expected(error: Any) -> str:
-    accepts = set(getattr(error, "accepts", None) or ())
+def _expected(accepts: frozenset[str]) -> str:
     for token, hint in (
         ("END", "a CASE ends with END"),
         ("THEN", "WHEN is followed by THEN"),
@@ -282,15 +280,15 @@ def _refuse_deep_trees(node: Any, text: str) -> None:
 
 
 @lru_cache(maxsize=1)
-def _tables() -> Any:
+def _made() -> tuple[Parser, Build]:
     build = Build()
-    return tables.parser(build), build
+    return Parser(tables(), build), build
 
 
-def _parser(text: str) -> Any:
-    lark_parser, build = _tables()
+def _parser(text: str) -> Parser:
+    parser, build = _made()
     build.source = text
-    return lark_parser
+    return parser
 
 
 _COMMENT = re.compile(r"/\*|\*/|--[^\n]*|'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"")
