@@ -49,6 +49,36 @@ def test_importing_it_loads_nothing_else() -> None:
         library.opne  # noqa: B018
 
 
+@pytest.mark.parametrize(
+    ("arguments", "absent"),
+    [
+        (["--help"], "numpy pyarrow pydantic rich.console jinja2 sqlalchemy lark gravel.cli.count"),
+        (
+            ["query", "--help"],
+            "numpy pyarrow pydantic rich.console jinja2 sqlalchemy gravel.cli.count",
+        ),
+        (["count", "--nope"], "numpy pyarrow pydantic jinja2 sqlalchemy lark gravel.cli.query"),
+        (["count", "t.csv"], "pydantic jinja2 sqlalchemy lark pandas gravel.language.lalr"),
+        (
+            ["look", "t.csv", "--where", "a > 0"],
+            "pydantic jinja2 sqlalchemy lark gravel.querying.session",
+        ),
+        (["query", "SELECT a FROM 't.csv'"], "pydantic jinja2 sqlalchemy lark gravel.plans.model"),
+        (["clean", "p.toml"], "jinja2 sqlalchemy lark gravel.querying.session"),
+    ],
+)
+def test_a_command_loads_what_it_needs_and_nothing_else(
+    folder: Path, arguments: list[str], absent: str
+) -> None:
+    Path("t.csv").write_text("a\n1\n")
+    Path("p.toml").write_text('table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { a = "a + 1" }\n')
+    code = f"import sys; from gravel.cli.main import run; run({arguments}); print(*(name for name, module in sys.modules.items() if type(module).__name__ != '_LazyModule'), file=sys.stderr)"
+    ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    modules = set(ran.stderr.split())
+    assert "gravel.cli.main" in modules
+    assert not modules & set(absent.split())
+
+
 def test_figures_are_those_of_the_command_line(harbour: Path, figures: Any) -> None:
     boats, owners = (
         library.open_table("boats.csv"),

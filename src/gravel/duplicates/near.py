@@ -18,13 +18,13 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.evaluate import run
+from gravel.engine.row_codes import codes_of
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
 from gravel.language import parse, tree
 from gravel.language.bind import Given, bind, find_column
 from gravel.language.functions.casts import to_text
 from gravel.language.types import TEXT
 from gravel.problems import CallProblem
-from gravel.querying.relation import codes_of
 from gravel.sources.source import Batch, Malformed, Source, scan
 
 _VARIANTS = 24_000_000  # hashes of shortened texts held at once

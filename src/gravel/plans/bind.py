@@ -19,7 +19,7 @@ from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.destination import IN_PLACE, Destination, destination_of
 from gravel.plans.model import Expected, PlanFile, by_line
 from gravel.plans.steps import BoundPlan, BoundStep, BoundTotal, PlanColumn, record_path
-from gravel.plans.verbs import STEP_KINDS
+from gravel.plans.verbs import step_kind
 from gravel.problems import CallProblem, Problem, Problems
 from gravel.querying.members import members_of
 from gravel.sinks import files
@@ -106,7 +106,7 @@ def _bind(
     binder = Binder(plan, table, context, declared=frozenset(declared))
     for index, step in enumerate(model.step):
         only = [SqlFragment(("only",), "expression", step.only)] if step.only is not None else []
-        binder.parse(index, [*STEP_KINDS[step.verb].sql_fragments(step), *only])
+        binder.parse(index, [*step_kind(step.verb).sql_fragments(step), *only])
     totals = [_parsed_total(binder, position, text) for position, text in enumerate(model.totals)]
     to = binder.told(("write",), partial(destination_of, plan, table))
     reads = (
@@ -168,7 +168,7 @@ def _bind_step(binder: Binder, index: int) -> BoundStep:
     binder.at = index
     step, before = binder.step, binder.columns
     only = None if step.only is None else binder.condition(step.only, "only")
-    action, after, watch = STEP_KINDS[step.verb].bind(binder)
+    action, after, watch = step_kind(step.verb).bind(binder)
     if only is not None and step.only is not None:
         watch = Watch([(only, step.only)])  # what the step's own expressions meet are other rows
     binder.columns = after
@@ -199,7 +199,7 @@ def _reads(plan: PlanFile, binder: Binder, totals: list[Any], columns: tuple[str
         for part in node if isinstance(node, (list, tuple)) else (node,):
             result |= {item.text for item in parse.walk(part) if isinstance(item, tree.Name)}
     for step in plan.model.step:
-        more = STEP_KINDS[step.verb].columns_read(step)
+        more = step_kind(step.verb).columns_read(step)
         result |= set(columns) if "*" in more else set(more)
     folded = {name.casefold(): position for position, name in reversed(list(enumerate(columns)))}
     places = {

@@ -4,10 +4,13 @@ decides what a finding is worth."""
 from __future__ import annotations
 
 import re
+from typing import TYPE_CHECKING
 
 from gravel.language.types import TEXT, Kind
-from gravel.profiling.result import ColumnProfile
 from gravel.words import words
+
+if TYPE_CHECKING:
+    from gravel.profiling.result import ColumnProfile
 
 _IDENTIFIERS = words(
     "id ids no nr num number code key uuid guid ref iso iso2 iso3 iso2c iso3c isbn ean sku license"

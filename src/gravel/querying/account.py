@@ -10,13 +10,14 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.mapped import Store
+from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Caution
 from gravel.language.errors import ErrorPolicy, meaning, sqlstate
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.problems import DataProblem
 from gravel.querying.partitions import more_than
-from gravel.querying.relation import Relation, codes_of
+from gravel.querying.relation import Relation
 
 _FOLDED = (
     200_000  # distinct keys up to which those that differ in case or spaces only are looked for

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.language import parse, tree
 from gravel.language.diagnostics import Diagnostic
@@ -16,7 +17,7 @@ from gravel.querying.account import Account
 from gravel.querying.context import QueryContext, RunQuery
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.joining import Joining
-from gravel.querying.relation import Columns, Relation, codes_of, joined, renamed, taken, typed
+from gravel.querying.relation import Columns, Relation, joined, renamed, taken, typed
 from gravel.querying.shapes import SUBQUERIES, is_true, top
 from gravel.querying.subqueries import Outer, Subqueries
 from gravel.querying.tables import Tables

@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.aggregates import STATES, GroupedValues, result_type, state_of
+from gravel.engine.row_codes import codes_by_slices, codes_of
 from gravel.engine.vector import Vector
 from gravel.language import building, parse, tree
 from gravel.language.functions.casts import to_text
@@ -21,16 +22,7 @@ from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.partitions import ROW_BYTES, more_than, one_by_one, partitions
-from gravel.querying.relation import (
-    Columns,
-    Grouped,
-    Relation,
-    as_type,
-    codes_by_slices,
-    codes_of,
-    joined,
-    taken,
-)
+from gravel.querying.relation import Columns, Grouped, Relation, as_type, joined, taken
 from gravel.querying.shapes import literal_text, top
 from gravel.querying.subqueries import Subqueries
 

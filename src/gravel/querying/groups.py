@@ -10,11 +10,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.aggregates import ordered
+from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.inspecting.look import sort_order
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
-from gravel.querying.relation import codes_of
 
 OVERFLOW = CODES["22003"]
 

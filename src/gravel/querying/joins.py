@@ -10,9 +10,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.memory import give_back_freed_blocks
+from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.querying.partitions import flat_indices, one_by_one, part_count, part_numbers
-from gravel.querying.relation import codes_of, joined, taken
+from gravel.querying.relation import joined, taken
 
 CHUNK = 1 << 21
 

@@ -12,7 +12,6 @@ from gravel.language import tree
 from gravel.language.bind import Given
 from gravel.language.types import Type
 from gravel.querying.context import QueryContext
-from gravel.querying.session import Session
 from gravel.sources.source import Malformed
 
 
@@ -26,6 +25,8 @@ def members_of(
     are relative to `base`; `malformed` is told of records that are not rows."""
 
     def members(query: tree.Query, text: str) -> tuple[Type, Any, bool]:
+        from gravel.querying.session import Session  # with all of SQL: most plans have no subquery
+
         session = Session(QueryContext(text, context, base=base))
         session.context.given = replace(context, members=session.subqueries.members)
         session.tables.read_only_named(query)

@@ -10,13 +10,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.row_codes import codes_of
 from gravel.inspecting.look import sort_order
 from gravel.language import tree
 from gravel.language.errors import ErrorPolicy
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
-from gravel.querying.relation import Relation, codes_of
+from gravel.querying.relation import Relation
 
 
 @dataclass

@@ -7,12 +7,13 @@ from dataclasses import dataclass, replace
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.row_codes import codes_of
 from gravel.language import tree
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.partitions import one_by_one, partitions
-from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined
+from gravel.querying.relation import Columns, Relation, as_type, joined
 
 
 @dataclass

@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.aggregates import ordered
+from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector, first_error, vector
 from gravel.language import parse, tree
 from gravel.language.errors import CODES, ErrorPolicy
@@ -21,7 +22,7 @@ from gravel.querying import joins
 from gravel.querying.account import Account, RowProblem
 from gravel.querying.context import QueryContext, RunQuery
 from gravel.querying.evaluation import ExpressionEvaluator
-from gravel.querying.relation import Columns, Relation, as_type, codes_of, joined, taken
+from gravel.querying.relation import Columns, Relation, as_type, joined, taken
 from gravel.querying.scopes import Scopes
 from gravel.querying.shapes import SUBQUERIES, top
 from gravel.querying.tables import Tables

@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.aggregates import result_type
+from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.language import building, tree
 from gravel.language.functions.ordering import sortable
@@ -19,7 +20,7 @@ from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.grouping import Grouping, Input
 from gravel.querying.partitions import one_by_one, partitions, put_together
-from gravel.querying.relation import Relation, as_type, codes_of, taken
+from gravel.querying.relation import Relation, as_type, taken
 from gravel.querying.shapes import top
 from gravel.querying.windows import ResolvedFrame, Sorted, vector_of
 

@@ -13,10 +13,11 @@ import pyarrow.compute as pc
 
 from gravel.engine import exact_sum
 from gravel.engine.aggregates import finished_sums, ordered, spreads
+from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.inspecting.look import sort_order
 from gravel.language.types import Type
-from gravel.querying.relation import codes_of, joined
+from gravel.querying.relation import joined
 
 Segment = tuple[np.ndarray, np.ndarray]
 

@@ -1,25 +1,31 @@
-"""The kinds of steps, a file each, by their verbs in the plan file."""
+"""The kinds of steps, a file each, by their verbs in the plan file. A kind is loaded when a plan
+has it: a query brings all of SQL with it."""
 
 from __future__ import annotations
 
-from gravel.plans.verbs.checking import CheckStep
-from gravel.plans.verbs.columns import ColumnsStep
-from gravel.plans.verbs.deduplicating import DeduplicateStep
-from gravel.plans.verbs.filtering import FilterStep
-from gravel.plans.verbs.querying import QueryStep
-from gravel.plans.verbs.setting import SetStep
-from gravel.plans.verbs.sorting import SortStep
-from gravel.plans.verbs.splitting import SplitStep
-from gravel.plans.verbs.step_kind import StepKind
+from functools import cache
+from importlib import import_module
+from typing import TYPE_CHECKING
 
-STEP_KINDS: dict[str, StepKind] = {
-    "set": SetStep(),
-    "keep_rows": FilterStep(),
-    "drop_rows": FilterStep(),
-    "split": SplitStep(),
-    "deduplicate": DeduplicateStep(),
-    "columns": ColumnsStep(),
-    "sort": SortStep(),
-    "check": CheckStep(),
-    "query": QueryStep(),
+if TYPE_CHECKING:
+    from gravel.plans.verbs.step_kind import StepKind
+
+_HOMES = {
+    "set": ("setting", "SetStep"),
+    "keep_rows": ("filtering", "FilterStep"),
+    "drop_rows": ("filtering", "FilterStep"),
+    "split": ("splitting", "SplitStep"),
+    "deduplicate": ("deduplicating", "DeduplicateStep"),
+    "columns": ("columns", "ColumnsStep"),
+    "sort": ("sorting", "SortStep"),
+    "check": ("checking", "CheckStep"),
+    "query": ("querying", "QueryStep"),
 }
+
+
+@cache
+def step_kind(verb: str) -> StepKind:
+    """The kind of step that a verb names."""
+    module, name = _HOMES[verb]
+    kind: StepKind = getattr(import_module(f"gravel.plans.verbs.{module}"), name)()
+    return kind

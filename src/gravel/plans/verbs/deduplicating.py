@@ -15,6 +15,7 @@ from gravel.engine.evaluate import run
 from gravel.engine.external import OUT, sorted_batches
 from gravel.engine.frame import Frame, view
 from gravel.engine.hashing import combined
+from gravel.engine.row_codes import codes_of
 from gravel.inspecting.cautions import Watch
 from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
@@ -26,7 +27,6 @@ from gravel.plans.rows import TrackedRows, samples
 from gravel.plans.steps import BoundStep, Context, Left, PlanColumn, TableAction, left
 from gravel.plans.verbs.sorting import Keys, as_list, evaluated, sortable, with_columns
 from gravel.plans.verbs.step_kind import StepKind
-from gravel.querying.relation import codes_of
 
 _ASCENDING = tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)
 

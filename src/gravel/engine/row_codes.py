@@ -1,0 +1,75 @@
+"""Rows as numbers, equal where all of some columns are equal: what groups, joins and tells rows
+apart."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.parallel import ordered_map
+from gravel.language.functions.ordering import sortable
+
+_LARGE = 100_000
+
+
+_SLICE = 1 << 20
+
+
+def codes_of(columns: Sequence[pa.Array], count: int) -> tuple[np.ndarray, np.ndarray]:
+    """A number for each row, equal where all columns are equal (NULL with NULL), from 0 in the
+    order of first appearance; and the first row of each."""
+    combined: np.ndarray | None = None
+    many = 1
+    for codes, size in (
+        ordered_map(_codes, columns)
+        if count > _LARGE and len(columns) > 1
+        else map(_codes, columns)
+    ):
+        if combined is None:
+            combined, many = codes, size
+            continue
+        if many * size >= 2**62:
+            _, combined = np.unique(combined, return_inverse=True)
+            many = int(combined.max()) + 1 if len(combined) else 1
+        combined, many = combined * size + codes, many * size
+    if combined is None:
+        return np.zeros(count, np.int64), np.zeros(min(count, 1), np.int64)
+    if len(columns) > 1:
+        # Arrow numbers what it meets in the order of first appearance; a column by itself is
+        # numbered already.
+        coded = pa.array(combined).dictionary_encode()
+        combined, many = coded.indices.to_numpy().astype(np.int64), len(coded.dictionary)
+    many = min(many, int(combined.max()) + 1 if len(combined) else 0)
+    first = np.empty(many, np.int64)
+    first[combined[::-1]] = np.arange(count)[
+        ::-1
+    ]  # written from the end, so that the first one stays
+    return combined, first
+
+
+def codes_by_slices(
+    columns: Sequence[pa.Array], count: int, between: Callable[[], None]
+) -> tuple[np.ndarray, np.ndarray]:
+    """As `codes_of`, of many rows slice by slice: what it needs meanwhile is of one slice and of
+    the different rows; `between` is called after each."""
+    if count <= _SLICE:
+        return codes_of(columns, count)
+    numbers = np.empty(count, np.int32 if count < 2**31 else np.int64)
+    firsts = np.zeros(0, np.int64)
+    for start in range(0, count, _SLICE):
+        rows = min(_SLICE, count - start)
+        codes, fresh = codes_of([column.slice(start, rows) for column in columns], rows)
+        both = np.concatenate([firsts, fresh + start])
+        # What was met before is numbered first, and keeps its numbers.
+        places, first = codes_of([column.take(pa.array(both)) for column in columns], len(both))
+        numbers[start : start + rows] = places[len(firsts) :][codes]
+        firsts = both[first]
+        between()
+    return numbers, firsts
+
+
+def _codes(column: pa.Array) -> tuple[np.ndarray, int]:
+    coded = sortable(column).dictionary_encode(null_encoding="encode")
+    return coded.indices.to_numpy().astype(np.int64), max(1, len(coded.dictionary))
