@@ -121,7 +121,7 @@ app = typer.Typer(
     no_args_is_help=True,
     help="Profile and clean tables with SQL expressions, and prove that no row got lost.",
     epilog="Start with: gravel demo",
-    **_PLAIN,
+    **{**_PLAIN, "add_completion": True},
 )
 
 
