@@ -73,7 +73,7 @@ def test_the_demo_has_what_an_analyst_looks_for(harbour: Any, figures: Any) -> N
     low = min(int(row["boat_id"]) for row in stays if row["boat_id"] not in known)
     assert figures("look", "stays.csv", "--where", f"boat_id >= {low}")["matching"] == orphans
     repeated = Counter(row["stay_id"] for row in stays)
-    key = figures("count", "stays.csv", "--key", "stay_id")["tables"][0]["key"]
+    key = figures("count", "stays.csv", "--key", "stay_id")["tables"][0]["keys"][0]
     assert key["repeated_rows"] == sum(rows for rows in repeated.values() if rows > 1) > 0
     total = figures("count", "boats.csv", "--total", "fee")["tables"][0]["totals"][0]
     assert Decimal(total["value"]) == sum(Decimal(row["fee"]) for row in boats if row["fee"])

@@ -370,7 +370,7 @@ def test_imports_go_from_the_command_line_down_without_circles() -> None:
     package = Path(gravel.__file__).parent
     tiers = [
         "cli __main__ api",
-        "demo reports result_dicts",
+        "demo reports results",
         "plans profiling duplicates comparing querying inspecting",
         "sinks stores sources ledger",
     ]

@@ -12,9 +12,11 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
+import jsonschema
 import pytest
 
 from conftest import PROGRAM, program
+from gravel import documents
 
 ROOT = Path(__file__).resolve().parent.parent
 PAGES = [*sorted((ROOT / "docs").glob("*.md")), ROOT / "README.md"]
@@ -137,20 +139,35 @@ def test_plans_of_the_pages_are_plans(
     assert plans
 
 
-def test_json_documents_name_themselves_and_hold_what_the_page_says(harbour: Path) -> None:
-    """Every command's JSON begins with its name and version, and is the same for the same call."""
+def test_json_documents_are_what_their_schemas_say(harbour: Path) -> None:
+    """Every command's JSON begins with its name and version, is the same for the same call, and has just the keys of its schema."""
     calls = {
-        "count": ["boats.csv"], "look": ["boats.csv", "--rows", "1"], "profile": ["owners.csv"], "try": ["boats.csv", "fee = fee"],
-        "check": ["boats.csv", "boat_id > 0"], "duplicates": ["owners.csv", "--on", "name"], "query": ["SELECT 1 AS n"],
-        "trace": ["boats.toml", "--row", "6"], "compare": ["boats.csv", "boats.csv", "--key", "boat_id"],
-        "verify": ["boats-clean.record.json"], "functions": ["ABS"],
+        "count": [["boats.csv", "--key", "boat_id", "--distinct", "name", "--total", "fee"], ["harbour.db"]],
+        "look": [["boats.csv", "--rows", "9", "--show", "CASE WHEN fee > 5 THEN 1 END AS x", "--where", "boat_id > 5"], ["stays.csv", "--rows", "all"]],
+        "profile": [["boats.csv"], ["owners.csv", "--column", "since"], ["services.csv"], ["stays.csv", "--sample", "50"]],
+        "try": [["boats.csv", "fee = CAST(fee AS INTEGER)", "name = UPPER(name)"], ["boats.csv", "--step", "split = { column = 'services', on = ';', into = 'rows' }"]],
+        "check": [["boats.csv", "boat_id > 5", "dear: fee < 500", "COUNT(*) > 10"]],
+        "duplicates": [["owners.csv", "--on", "name", "--key", "owner_id"], ["owners.csv", "--near", "name", "--within", "1"]],
+        "query": [["SELECT 1 AS n, 'a' AS t, NULL AS x, DATE '2024-01-01' AS d"], ["SELECT pier, COUNT(fee) FROM 'boats.csv' GROUP BY pier"], ["SELECT 1 / boat_id FROM 'boats.csv' WHERE fee = 1", "--on-error", "null"]],
+        "clean": [["boats.toml", "--dry-run"], ["owners.toml", "--dry-run"], ["stays.toml", "--dry-run"]],
+        "trace": [["boats.toml", "--row", "6"], ["owners.toml", "--where", "owner_id = '0300'"]],
+        "compare": [["boats.csv", "boats-clean.csv", "--key", "boat_id"]],
+        "verify": [["boats-clean.record.json"]],
+        "functions": [["ABS"], []],
     }  # fmt: skip
-    for command, arguments in calls.items():
-        runs = [
-            program(command, *arguments, "--format", "json", cwd=harbour).stdout for _ in range(2)
-        ]
-        assert runs[0] == runs[1], command
-        document = json.loads(runs[0])
-        assert next(iter(document.items())) == ("gravel", f"{command}/2")
-        assert len(document) > 1
+    assert calls.keys() == documents.DOCUMENTS.keys()
+    for command, several in calls.items():
+        schema = json.loads((ROOT / "docs" / "schemas" / f"{command}.json").read_text("utf-8"))
+        for number, arguments in enumerate(several):
+            ran = [
+                program(command, *arguments, "--format", "json", cwd=harbour)
+                for _ in range(1 if number else 2)
+            ]
+            runs = [one.stdout for one in ran]
+            assert runs[0] == runs[-1] != "", (command, arguments, ran[0].stderr)
+            document = json.loads(runs[0])
+            assert next(iter(document.items())) == ("gravel", f"{command}/2")
+            jsonschema.validate(document, schema)
+            with pytest.raises(jsonschema.ValidationError):
+                jsonschema.validate({**document, "more": 1}, schema)
     assert sys.executable in PROGRAM

@@ -903,7 +903,7 @@ def test_a_database_hands_over_only_the_columns_that_are_wanted(
     patch = pytest.MonkeyPatch()
     patch.setattr(SqlSource, "_with", watched)
     assert (
-        figures("count", harbour.table(), "--key", "fee")["tables"][0]["key"]["repeated_rows"]
+        figures("count", harbour.table(), "--key", "fee")["tables"][0]["keys"][0]["repeated_rows"]
         == 199
     )
     assert fetched == [["fee"]]

@@ -21,7 +21,7 @@ from typing import Any, ParamSpec, TypeVar
 
 import pyarrow as pa
 
-from gravel import result_dicts
+from gravel import results
 from gravel.comparing.compare import MEMORY as COMPARE_MEMORY
 from gravel.comparing.compare import How, compare
 from gravel.duplicates.groups import MEMORY as DUPLICATES_MEMORY
@@ -155,7 +155,7 @@ class Table:
         outcome = count_table(
             self.source, _several(distinct), keys, _several(totals), _context(params)
         )
-        return Result(outcome, result_dicts.count_dict)
+        return Result(outcome, results.count_dict)
 
     @_one_at_a_time
     def look(
@@ -179,7 +179,7 @@ class Table:
             rows=_number("rows", rows),
             given=_context(params),
         )
-        return Result(view, result_dicts.look_dict)
+        return Result(view, results.look_dict)
 
     @_one_at_a_time
     def profile(
@@ -205,7 +205,7 @@ class Table:
         """What `column = EXPR` would change, fill, empty and fail at. Raises Diagnostic,
         TableProblem."""
         outcome = attempt(self.source, assignments, _context(params))
-        return Result(outcome, result_dicts.try_dict)
+        return Result(outcome, results.try_dict)
 
     @_one_at_a_time
     def check(
@@ -231,7 +231,7 @@ class Table:
         )
         return Result(
             outcome,
-            lambda value: result_dicts.check_dict(value, None),
+            lambda value: results.check_dict(value, None),
             lambda path, value: check_page.write_page(path, value, unknown_fails),
         )
 
@@ -261,10 +261,10 @@ class Table:
         )
 
         def page(path: Path, value: Any) -> None:
-            step = result_dicts.step_text(value) if value.proposal else ""
+            step = results.step_text(value) if value.proposal else ""
             duplicates_page.write_page(path, value, step)
 
-        return Result(outcome, result_dicts.duplicates_dict, page)
+        return Result(outcome, results.duplicates_dict, page)
 
     @_one_at_a_time
     def compare(
@@ -284,7 +284,7 @@ class Table:
         room = _memory(memory, COMPARE_MEMORY)
         after = open_table(other).source
         outcome, _ = compare(self.source, after, _several(key), how, _context(params), room)
-        return Result(outcome, result_dicts.compare_dict, compare_page.write_page)
+        return Result(outcome, results.compare_dict, compare_page.write_page)
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
         """The rows as an Arrow stream, so that other libraries take them without a copy."""
@@ -301,7 +301,7 @@ class Result:
     def __init__(
         self,
         value: Any,
-        to_dict: Callable[[Any], dict[str, Any]],
+        to_dict: Callable[[Any], Mapping[str, Any]],
         page: Callable[[Path, Any], None] | None = None,
     ) -> None:
         self.value, self._to_dict, self._page = value, to_dict, page
@@ -313,7 +313,7 @@ class Result:
 
     def to_dict(self) -> dict[str, Any]:
         """The figures as plain values, as `--format json` has them."""
-        return self._to_dict(self.value)
+        return dict(self._to_dict(self.value))
 
     def _repr_html_(self) -> str | None:
         if self._page is None:
@@ -423,7 +423,7 @@ class Plan:
         done: Run = clean(
             self.file, context if today is None else replace(context, today=today), wish
         )
-        return Result(done, result_dicts.run_dict)
+        return Result(done, results.run_dict)
 
     def __repr__(self) -> str:
         return f"<gravel.Plan {self.file.name}>"

@@ -32,7 +32,7 @@ from gravel.problems import CallProblem, TableProblem
 with lazily():
     from rich import text as rich_text
 
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import render
     from gravel.inspecting import check as inspecting_check
     from gravel.language import errors, parse, tree
@@ -166,7 +166,7 @@ def check(
     if report is not None:
         reports_check.write_page(report, result, fails)
     if format is Format.json:
-        render.print_json("check", result_dicts.check_dict(result, set_aside))
+        render.print_json("check", results.check_dict(result, set_aside))
     elif format is Format.table:
         _show(result, fails, not no_color)
     else:

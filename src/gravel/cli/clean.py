@@ -26,7 +26,7 @@ from gravel.problems import CallProblem, DataProblem
 with lazily():
     from rich import text as rich_text
 
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import render
     from gravel.inspecting import commands
     from gravel.language import errors as language_errors
@@ -128,7 +128,7 @@ def clean(
             )
     done = run.clean(plan_file, supplied, wish)
     if format is Format.json:
-        render.print_json("clean", result_dicts.run_dict(done))
+        render.print_json("clean", results.run_dict(done))
     elif format is Format.table:
         _show(done, not no_color)
     else:

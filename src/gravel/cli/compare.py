@@ -33,7 +33,7 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text as rich_text
 
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import render
     from gravel.comparing import compare as comparing_compare
     from gravel.inspecting import commands
@@ -129,7 +129,7 @@ def compare(
     if report is not None:
         reports_compare.write_page(report, result)
     if format is Format.json:
-        render.print_json("compare", result_dicts.compare_dict(result))
+        render.print_json("compare", results.compare_dict(result))
     elif format is Format.table:
         _show(result, not no_color)
     else:

@@ -25,7 +25,7 @@ from gravel.cli.options import (
 from gravel.problems import Problem, TableProblem
 
 with lazily():
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import render
     from gravel.inspecting import count as inspecting_count
     from gravel.sources import opening
@@ -77,7 +77,7 @@ def count(
     gravel count boats.csv --key boat_id --distinct "UPPER(TRIM(name))"
     """
     supplied = given_by(param, today) if distinct or total or param or today else None
-    results = []
+    counted = []
     failed: list[Problem] = []
     for reference, several in [
         (item, len(result) > 1)
@@ -90,7 +90,7 @@ def count(
                 reference, delimiter, encoding, empty, text, bare=not (distinct or key or total)
             )
             with progress(table):
-                results.append(
+                counted.append(
                     inspecting_count.count_table(
                         table, distinct or (), key or (), total or (), supplied
                     )
@@ -101,14 +101,12 @@ def count(
             failed.append(problem)  # the other tables of its database are listed all the same
 
     if format is Format.json:
-        render.print_json(
-            "count", {"tables": [result_dicts.count_dict(result) for result in results]}
-        )
+        render.print_json("count", {"tables": [results.count_dict(result) for result in counted]})
     elif format is Format.table:
-        _show(results, not no_color)
+        _show(counted, not no_color)
     else:
-        _rows(results, format.value)
-    for entry in results:
+        _rows(counted, format.value)
+    for entry in counted:
         render.malformed_notes(entry.table, entry.bad_records, not no_color)
         for line in entry.notes:
             render.note(f"{entry.table}: {line}", not no_color)
@@ -118,7 +116,7 @@ def count(
         raise typer.Exit(failed[0].status)
 
 
-def _show(results: list[Any], color: bool) -> None:
+def _show(counted: list[Any], color: bool) -> None:
     out = render.console(color=color)
     rows = [
         [
@@ -127,15 +125,15 @@ def _show(results: list[Any], color: bool) -> None:
             render.number(result.columns),
             render.number(result.malformed),
         ]
-        for result in results
+        for result in counted
     ]
     headings = ["table", "rows", "columns", "malformed"]
-    if any(result.store_key is not None for result in results):
+    if any(result.store_key is not None for result in counted):
         headings.append("primary key")
-        for row, item in zip(rows, results, strict=True):
+        for row, item in zip(rows, counted, strict=True):
             row.append(", ".join(item.store_key or ()) or "–")
     render.print_table(out, headings, rows, right=(1, 2, 3))
-    for item in results:
+    for item in counted:
         asked: list[list[str]] = []
         for d in item.distinct:
             asked.append(
@@ -174,7 +172,7 @@ def _show(results: list[Any], color: bool) -> None:
         if asked:
             out.print()
             render.print_table(
-                out, [item.table if len(results) > 1 else "asked for", "", ""], asked, right=(1,)
+                out, [item.table if len(counted) > 1 else "asked for", "", ""], asked, right=(1,)
             )
 
 
@@ -184,34 +182,34 @@ def _apart(nulls: int, errors: int, what: str) -> str:
     return ", ".join(parts)
 
 
-def _rows(results: list[Any], form: str) -> None:
+def _rows(counted: list[Any], form: str) -> None:
     headings = ["table", "rows", "columns", "malformed"]
     columns: list[list[Any]] = [
         [
             getattr(result, name) if name == "table" else str(getattr(result, name))
-            for result in results
+            for result in counted
         ]
         for name in headings
     ]
-    if not results:
+    if not counted:
         return
-    first = results[0]
+    first = counted[0]
     for index, d in enumerate(first.distinct):
         headings.append(f"distinct {d.on}")
-        columns.append([str(result.distinct[index].distinct) for result in results])
+        columns.append([str(result.distinct[index].distinct) for result in counted])
     for index, key in enumerate(first.keys):
         of = f" {', '.join(key.columns)}" if len(first.keys) > 1 else ""
         headings += [f"key_null_rows{of}", f"key_repeated_rows{of}"]
         columns += [
-            [str(result.keys[index].null_rows) for result in results],
-            [str(result.keys[index].repeated_rows) for result in results],
+            [str(result.keys[index].null_rows) for result in counted],
+            [str(result.keys[index].repeated_rows) for result in counted],
         ]
     for index, t in enumerate(first.totals):
         headings.append(f"total {t.total}")
         columns.append(
             [
                 None if result.totals[index].value is None else str(result.totals[index].value)
-                for result in results
+                for result in counted
             ]
         )
     render.print_rows(form, headings, columns)

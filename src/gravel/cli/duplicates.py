@@ -32,7 +32,7 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text as rich_text
 
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import look, render
     from gravel.cli import near as cli_near
     from gravel.duplicates import groups as duplicates_groups
@@ -181,7 +181,7 @@ def _add(duplicates: Duplicates, source: Any, add: Path, color: bool) -> None:
             "there is no step to add", hint="there are groups only where --on names what is equal"
         )
     note = f"{duplicates.surplus:,} rows more than one a group"
-    number = edit.add_text(add, source, result_dicts.step_text(duplicates), note)
+    number = edit.add_text(add, source, results.step_text(duplicates), note)
     render.note(
         f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))}"
         " --dry-run",
@@ -194,10 +194,10 @@ def _tell(
 ) -> None:
     if report is not None:
         reports_duplicates.write_page(
-            report, duplicates, result_dicts.step_text(duplicates) if duplicates.proposal else ""
+            report, duplicates, results.step_text(duplicates) if duplicates.proposal else ""
         )
     if form is Format.json:
-        render.print_json("duplicates", result_dicts.duplicates_dict(duplicates))
+        render.print_json("duplicates", results.duplicates_dict(duplicates))
     elif form is Format.table:
         _show(duplicates, color)
     else:
@@ -367,7 +367,7 @@ def _proposal(out: Any, duplicates: Duplicates) -> None:
             )
         )
     out.print(rich_text.Text("to paste into a plan, or --add PLAN:", style=render.DIM))
-    out.print(rich_text.Text(result_dicts.step_text(duplicates), style=render.MARK), soft_wrap=True)
+    out.print(rich_text.Text(results.step_text(duplicates), style=render.MARK), soft_wrap=True)
 
 
 def _tell_near(near: Near, form: Format, color: bool, report: Path | None) -> None:

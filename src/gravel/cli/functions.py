@@ -14,7 +14,7 @@ with lazily():
     from rich import padding
     from rich import text as rich_text
 
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import render
     from gravel.language import errors
     from gravel.language.functions import catalogue
@@ -41,7 +41,7 @@ def functions(
     chosen = _chosen(name)
     if format is Format.json:
         render.print_json(
-            "functions", {"functions": [result_dicts.function_dict(item) for item in chosen]}
+            "functions", {"functions": [results.function_dict(item) for item in chosen]}
         )
     elif format is not Format.table:
         columns = [

@@ -29,7 +29,7 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text as rich_text
 
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import finding as cli_finding
     from gravel.cli import render
     from gravel.inspecting import look as inspecting_look
@@ -95,7 +95,7 @@ def look(
             given=supplied,
         )
     if format is Format.json:
-        render.print_json("look", result_dicts.look_dict(view))
+        render.print_json("look", results.look_dict(view))
     elif format is Format.table:
         _show(view, not no_color)
     else:

@@ -10,7 +10,7 @@ from gravel.cli.options import Format
 with lazily():
     from rich import text
 
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import render
 
 if TYPE_CHECKING:
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 def tell(near: Near, form: Format, color: bool) -> None:
     """Pairs and clusters in the form asked for."""
     if form is Format.json:
-        render.print_json("duplicates", result_dicts.near_dict(near))
+        render.print_json("duplicates", results.near_dict(near))
     elif form is Format.table:
         _show(near, color)
     else:

@@ -29,7 +29,7 @@ from gravel.problems import CallProblem, TableProblem
 with lazily():
     from rich import text as rich_text
 
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import look, render
     from gravel.engine import mapped
     from gravel.engine import memory as engine_memory
@@ -123,7 +123,7 @@ def query(
 
     if format is Format.json:
         render.print_json(
-            "query", result_dicts.query_dict(result, result_file.texts(result), session, write)
+            "query", results.query_dict(result, result_file.texts(result), session, write)
         )
     elif format is Format.table:
         _show(result, limit, not no_color)

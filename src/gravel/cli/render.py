@@ -6,7 +6,7 @@ import json
 import os
 import re
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
@@ -86,7 +86,7 @@ def number(value: Any) -> str:
     return "" if value is None else f"{value:,}"
 
 
-def print_json(command: str, figures: dict[str, Any]) -> None:
+def print_json(command: str, figures: Mapping[str, Any]) -> None:
     """A command's figures as JSON, its name and version first."""
     whole = {"gravel": f"{command}/2", **figures}
     if (

@@ -12,7 +12,7 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text as rich_text
 
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import clean, render
     from gravel.language import errors
     from gravel.plans import model, rehearse
@@ -50,7 +50,7 @@ def try_step(
             context,
         )
     if form is Format.json:
-        render.print_json("try", result_dicts.step_dict(result))
+        render.print_json("try", results.step_dict(result))
     elif form is Format.table:
         _show(result, color)
     else:

@@ -23,7 +23,7 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text
 
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import look, render
     from gravel.language import errors
     from gravel.plans import flow, model
@@ -72,7 +72,7 @@ def trace(
         memory_of(memory) or flow.MEMORY,
     )
     if format is Format.json:
-        render.print_json("trace", result_dicts.trace_dict(result))
+        render.print_json("trace", results.trace_dict(result))
     elif format is Format.table:
         _show(result, not no_color)
     else:

@@ -29,7 +29,7 @@ from gravel.problems import CallProblem
 with lazily():
     from rich import text as rich_text
 
-    from gravel import result_dicts
+    from gravel import results
     from gravel.cli import finding as cli_finding
     from gravel.cli import render
     from gravel.cli import step as cli_step
@@ -112,7 +112,7 @@ def try_(
     with progress(source, 2):
         trial = attempt.attempt(source, assignments or [], supplied)
     if format is Format.json:
-        render.print_json("try", result_dicts.try_dict(trial))
+        render.print_json("try", results.try_dict(trial))
     elif format is Format.table:
         _show(trial, not no_color)
     else:

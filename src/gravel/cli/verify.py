@@ -15,6 +15,7 @@ from gravel.cli.options import Format, FormatOption, NoColor, given_by
 with lazily():
     from rich import text as rich_text
 
+    from gravel import results
     from gravel.cli import render
     from gravel.plans import record as plans_record
     from gravel.plans import rerun as plans_rerun
@@ -55,15 +56,7 @@ def verify(
         again = plans_rerun.rerun(record, given_by(None, None), connect)
         result = dataclasses.replace(result, checked=(*result.checked, *again))
     if format is Format.json:
-        figures = [
-            {"what": difference.what, "then": difference.then, "now": difference.now}
-            for difference in result.differences
-        ]
-        every = [item.what for item in result.checked]
-        render.print_json(
-            "verify",
-            {"status": "differs" if figures else "same", "findings": figures, "checked": every},
-        )
+        render.print_json("verify", results.verify_dict(result))
     elif format is Format.table:
         out = render.console(color=not no_color)
         rows: list[list[Any]] = []

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import dataclasses
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from gravel import documents
     from gravel.plans.changes import TableDiff
     from gravel.plans.ledger import StepLine
     from gravel.plans.result import Run
@@ -18,7 +18,7 @@ def total_json(value: Any) -> Any:
     return value if value is None or (isinstance(value, int) and abs(value) < 2**53) else str(value)
 
 
-def step_json(line: StepLine, totals: Sequence[str]) -> dict[str, Any]:
+def step_json(line: StepLine, totals: Sequence[str]) -> documents.StepEntry:
     """A line of the ledger."""
     count = line.count
     return {
@@ -44,25 +44,34 @@ def step_json(line: StepLine, totals: Sequence[str]) -> dict[str, Any]:
         "words": count.words or None,
         "conflicts": line.conflicts,
         "checks": [
-            {"check": name, **dataclasses.asdict(item)} for name, item in count.checks.items()
+            {
+                "check": name,
+                "rows": item.rows,
+                "false": item.false,
+                "unknown": item.unknown,
+                "errors": item.errors,
+                "bad": item.bad,
+                "first": item.first,
+            }
+            for name, item in count.checks.items()
         ],
         "totals": dict(zip(totals, map(total_json, line.totals), strict=True)),
     }
 
 
-def steps_json(done: Run) -> list[dict[str, Any]]:
+def steps_json(done: Run) -> list[documents.StepEntry]:
     """The ledger, a line a step."""
     return [step_json(line, done.totals) for line in done.steps]
 
 
-def proofs_json(done: Run) -> list[dict[str, Any]]:
+def proofs_json(done: Run) -> list[documents.ProofEntry]:
     """The proofs."""
     return [
         {"proof": item.proof, "holds": item.holds, "detail": item.detail} for item in done.proofs
     ]
 
 
-def changes_json(changes: TableDiff) -> dict[str, Any]:
+def changes_json(changes: TableDiff) -> documents.TableChanges:
     """What a plan in place did to its table."""
     return {
         "updated": changes.updated,

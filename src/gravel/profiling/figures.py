@@ -4,16 +4,19 @@ too."""
 from __future__ import annotations
 
 import math
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from gravel.inspecting.cells import json_value
 from gravel.inspecting.commands import see_command
 from gravel.profiling.result import ColumnProfile, Finding, Numbers, Profile, ValueRows
 
+if TYPE_CHECKING:
+    from gravel import documents
+
 _TOP = 5
 
 
-def figures(profile: Profile, table: Any, column: str | None = None) -> dict[str, Any]:
+def figures(profile: Profile, table: Any, column: str | None = None) -> documents.ProfileDocument:
     """All figures of a profile, or of one column; `table` gives the commands their options."""
     subset = [item for item in profile.columns if column in (None, item.name)]
     facts = profile.facts
@@ -66,7 +69,7 @@ def figures(profile: Profile, table: Any, column: str | None = None) -> dict[str
     }
 
 
-def finding_figures(value: Finding, profile: Profile, table: Any) -> dict[str, Any]:
+def finding_figures(value: Finding, profile: Profile, table: Any) -> documents.FindingEntry:
     """One finding."""
     return {
         "finding": value.finding,
@@ -81,11 +84,13 @@ def finding_figures(value: Finding, profile: Profile, table: Any) -> dict[str, A
     }
 
 
-def _values(values: tuple[ValueRows, ...]) -> list[dict[str, Any]]:
+def _values(values: tuple[ValueRows, ...]) -> list[documents.ValueCount]:
     return [{"value": item.value, "rows": item.rows} for item in values]
 
 
-def column_figures(column_profile: ColumnProfile, rows: int, top: int | None) -> dict[str, Any]:
+def column_figures(
+    column_profile: ColumnProfile, rows: int, top: int | None
+) -> documents.ProfiledColumn:
     """One column."""
     kind = column_profile.type.kind
     length, spaces, case = column_profile.length, column_profile.spaces, column_profile.case
@@ -156,7 +161,7 @@ def column_figures(column_profile: ColumnProfile, rows: int, top: int | None) ->
         ],
         "spelling_groups": column_profile.spelling_groups,
         "placeholders": _values(column_profile.null_words),
-        "null_word_rows": column_profile.null_word_rows,
+        "placeholder_rows": column_profile.null_word_rows,
         "list": _list(column_profile),
         "damage": {
             "misdecoded": column_profile.damage.misdecoded,
@@ -181,7 +186,7 @@ def _share(part: int, whole: int) -> float | None:
     return part / whole if whole else None
 
 
-def _list(column_profile: ColumnProfile) -> dict[str, Any] | None:
+def _list(column_profile: ColumnProfile) -> documents.ListFigures | None:
     result = column_profile.list
     if result is None:
         return None
@@ -200,7 +205,7 @@ def _number(value: float | None) -> float | str | None:
     return value if value is None or math.isfinite(value) else str(value)
 
 
-def _numbers(numbers: Numbers) -> dict[str, Any]:
+def _numbers(numbers: Numbers) -> documents.NumberFigures:
     return {
         "fit": numbers.fit,
         "mean": _number(numbers.mean),
@@ -219,7 +224,7 @@ def _numbers(numbers: Numbers) -> dict[str, Any]:
     }
 
 
-def _dates(column_profile: ColumnProfile) -> dict[str, Any] | None:
+def _dates(column_profile: ColumnProfile) -> documents.DateFigures | None:
     result = column_profile.dates
     if result is None:
         return None

@@ -3,7 +3,6 @@ Python."""
 
 from __future__ import annotations
 
-import dataclasses
 import math
 from collections.abc import Sequence
 from decimal import Decimal
@@ -19,6 +18,7 @@ from gravel.querying.examples import outcome
 if TYPE_CHECKING:
     from pathlib import Path
 
+    from gravel import documents
     from gravel.comparing.result import Compared
     from gravel.duplicates.near import Near
     from gravel.duplicates.result import Duplicates, Group
@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from gravel.inspecting.look import View
     from gravel.language.functions.catalogue import Function
     from gravel.plans.ledger import ChangeExample
+    from gravel.plans.record import Verified
     from gravel.plans.rehearse import Rehearsal
     from gravel.plans.result import Run
     from gravel.plans.trace import TracedPath, TracedRows
@@ -35,7 +36,7 @@ if TYPE_CHECKING:
     from gravel.querying.session import Session
 
 
-def cautions_json(result: Sequence[Caution]) -> list[dict[str, Any]]:
+def cautions_json(result: Sequence[Caution]) -> list[documents.CautionEntry]:
     """Cautions as JSON."""
     return [
         {
@@ -49,7 +50,7 @@ def cautions_json(result: Sequence[Caution]) -> list[dict[str, Any]]:
     ]
 
 
-def branches_json(result: Sequence[BranchCount]) -> list[dict[str, Any]]:
+def branches_json(result: Sequence[BranchCount]) -> list[documents.CaseBranches]:
     """The branches of each CASE as JSON."""
     return [
         {
@@ -73,7 +74,7 @@ def step_text(duplicates: Duplicates) -> str:
     )
 
 
-def check_dict(checked: Checked, set_aside: Path | None) -> dict[str, Any]:
+def check_dict(checked: Checked, set_aside: Path | None) -> documents.CheckDocument:
     return {
         "table": checked.table,
         "rows": checked.rows,
@@ -108,8 +109,8 @@ def check_dict(checked: Checked, set_aside: Path | None) -> dict[str, Any]:
     }
 
 
-def run_dict(done: Run) -> dict[str, Any]:
-    cautions = [
+def run_dict(done: Run) -> documents.CleanDocument:
+    cautions: list[documents.StepCautionEntry] = [
         {"step": line.step, **item} for line in done.steps for item in cautions_json(line.cautions)
     ]
     return {
@@ -140,8 +141,8 @@ def run_dict(done: Run) -> dict[str, Any]:
     }
 
 
-def compare_dict(compared: Compared) -> dict[str, Any]:
-    def sides(name: str) -> dict[str, int]:
+def compare_dict(compared: Compared) -> documents.CompareDocument:
+    def sides(name: str) -> documents.Sides:
         return {
             "before": getattr(compared.before_keys, name),
             "after": getattr(compared.after_keys, name),
@@ -215,7 +216,7 @@ def _total(value: Any) -> Any:
     return value
 
 
-def count_dict(item: Any) -> dict[str, Any]:
+def count_dict(item: Any) -> documents.CountedTable:
     return {
         "table": item.table,
         "rows": item.rows,
@@ -232,15 +233,6 @@ def count_dict(item: Any) -> dict[str, Any]:
             }
             for d in item.distinct
         ],
-        "key": (
-            None
-            if not item.keys
-            else {
-                "columns": list(item.keys[0].columns),
-                "null_rows": item.keys[0].null_rows,
-                "repeated_rows": item.keys[0].repeated_rows,
-            }
-        ),
         "keys": [
             {
                 "columns": list(key.columns),
@@ -261,9 +253,9 @@ def count_dict(item: Any) -> dict[str, Any]:
     }
 
 
-def duplicates_dict(duplicates: Duplicates) -> dict[str, Any]:
-    def group(item: Group) -> dict[str, Any]:
-        rows = [
+def duplicates_dict(duplicates: Duplicates) -> documents.DuplicatesDocument:
+    def group(item: Group) -> documents.DuplicateGroup:
+        rows: list[documents.GroupRow] = [
             {"row": row.row, "values": dict(zip(duplicates.columns, row.values, strict=True))}
             for row in item.rows
         ]
@@ -274,7 +266,7 @@ def duplicates_dict(duplicates: Duplicates) -> dict[str, Any]:
             "differs": [duplicates.columns[differ] for differ in item.differs],
         }
 
-    proposal = None
+    proposal: documents.DeduplicationProposal | None = None
     if duplicates.proposal is not None:
         entry = duplicates.proposal
         proposal = {
@@ -318,7 +310,7 @@ def duplicates_dict(duplicates: Duplicates) -> dict[str, Any]:
     }
 
 
-def function_dict(function: Function) -> dict[str, Any]:
+def function_dict(function: Function) -> documents.FunctionEntry:
     return {
         "name": function.name,
         "family": function.family,
@@ -332,8 +324,8 @@ def function_dict(function: Function) -> dict[str, Any]:
     }
 
 
-def look_dict(view: View) -> dict[str, Any]:
-    shown = [
+def look_dict(view: View) -> documents.LookDocument:
+    shown: list[documents.ShownRow] = [
         {
             "row": row,
             "values": {
@@ -365,11 +357,12 @@ def _type(column: Any) -> str:
     return str(column.type) if column.computed else str(column.type.kind.value)
 
 
-def near_dict(near: Near) -> dict[str, Any]:
+def near_dict(near: Near) -> documents.NearDocument:
     return {
         "table": near.table,
         "near": near.expression,
-        "within" if near.measure == "distance" else "alike": near.bound,
+        "measure": near.measure,
+        "bound": near.bound,
         "block": near.block,
         "proposed_block": near.proposed,
         "rows": near.rows,
@@ -385,7 +378,7 @@ def near_dict(near: Near) -> dict[str, Any]:
             {
                 "a": item.a,
                 "b": item.b,
-                near.measure: int(item.measure) if near.measure == "distance" else item.measure,
+                "measure": int(item.measure) if near.measure == "distance" else item.measure,
                 "a_value": item.a_value,
                 "b_value": item.b_value,
             }
@@ -399,7 +392,7 @@ def near_dict(near: Near) -> dict[str, Any]:
 
 def query_dict(
     relation: Relation, texts: list[list[str | None]], session: Session, write: Path | None
-) -> dict[str, Any]:
+) -> documents.QueryDocument:
     columns = [
         [json_value(cell, kind.kind) for cell in column]
         for column, kind in zip(texts, relation.types, strict=True)
@@ -438,12 +431,14 @@ def query_dict(
     }
 
 
-def step_dict(rehearsal: Rehearsal) -> dict[str, Any]:
+def step_dict(rehearsal: Rehearsal) -> documents.StepDocument:
     count = rehearsal.line.count
 
-    def samples(supplied: dict[str, list[ChangeExample]]) -> dict[str, Any]:
+    def samples(supplied: dict[str, list[ChangeExample]]) -> dict[str, list[documents.PathExample]]:
         return {
-            what: [dataclasses.asdict(item) for item in subset]
+            what: [
+                {"path": item.path, "before": item.before, "after": item.after} for item in subset
+            ]
             for what, subset in supplied.items()
             if subset
         }
@@ -455,7 +450,16 @@ def step_dict(rehearsal: Rehearsal) -> dict[str, Any]:
         "step": step_json(rehearsal.line, rehearsal.totals),
         "changes": samples(count.changes),
         "samples": samples(count.samples),
-        "left": [dataclasses.asdict(item) for item in count.gone],
+        "left": [
+            {
+                "path": item.path,
+                "outcome": item.outcome,
+                "reason": item.reason,
+                "sqlstate": item.sqlstate,
+                "into": item.into,
+            }
+            for item in count.gone
+        ],
         "errors": [
             {
                 "column": column or None,
@@ -471,14 +475,17 @@ def step_dict(rehearsal: Rehearsal) -> dict[str, Any]:
     }
 
 
-def trace_dict(traced: TracedRows) -> dict[str, Any]:
-    def path(traced_path: TracedPath) -> dict[str, Any]:
-        events = [
+def trace_dict(traced: TracedRows) -> documents.TraceDocument:
+    def path(traced_path: TracedPath) -> documents.TracePath:
+        events: list[documents.TraceEvent] = [
             {
                 "step": event.step,
                 "verb": event.verb,
                 "outcome": event.outcome,
-                "changes": [dataclasses.asdict(change) for change in event.changes],
+                "changes": [
+                    {"column": change.column, "before": change.before, "after": change.after}
+                    for change in event.changes
+                ],
                 "reason": event.reason,
                 "sqlstate": event.sqlstate,
                 "read": dict(event.read),
@@ -504,7 +511,7 @@ def trace_dict(traced: TracedRows) -> dict[str, Any]:
     }
 
 
-def try_dict(trial: Trial) -> dict[str, Any]:
+def try_dict(trial: Trial) -> documents.TryDocument:
     return {
         "table": trial.table,
         "rows": trial.rows,
@@ -516,7 +523,7 @@ def try_dict(trial: Trial) -> dict[str, Any]:
     }
 
 
-def _attempt_json(attempt: Attempt) -> dict[str, Any]:
+def _attempt_json(attempt: Attempt) -> documents.AssignmentEntry:
     return {
         "column": attempt.column,
         "changed": attempt.changed,
@@ -532,4 +539,14 @@ def _attempt_json(attempt: Attempt) -> dict[str, Any]:
             {"sqlstate": kind.sqlstate, "rows": kind.rows, "example": kind.example, "row": kind.row}
             for kind in attempt.error_kinds
         ],
+    }
+
+
+def verify_dict(verified: Verified) -> documents.VerifyDocument:
+    return {
+        "status": "differs" if verified.differences else "same",
+        "findings": [
+            {"what": item.what, "then": item.then, "now": item.now} for item in verified.differences
+        ],
+        "checked": [item.what for item in verified.checked],
     }
