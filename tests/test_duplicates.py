@@ -252,7 +252,7 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(
     ):  # fmt: skip
         assert hint in gravel("duplicates", "o.csv", *call, status=2).err, call
     close = figures("duplicates", "o.csv", "--near", "phone", "--within", 1)
-    assert [(one["a"], one["b"], one["distance"]) for one in close["pairs"]] == [
+    assert [(one["a"], one["b"], one["measure"]) for one in close["pairs"]] == [
         (1, 3, 1),
         (1, 4, 1),
         (3, 4, 1),
