@@ -70,8 +70,8 @@ class recall:  # noqa: N801  a name space of three functions
                 truth[first] = kind
         (folder / "slips.csv").write_text("\n".join(rows) + "\n")
         ways = [
-            ["--on", "name", "--level", rung]
-            for rung in ("equal", "spaces", "case", "accents", "words")
+            ["--on", "name", "--level", match_level]
+            for match_level in ("equal", "spaces", "case", "accents", "words")
         ]
         ways += [
             ["--near", "name", "--within", "1"],

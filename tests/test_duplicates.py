@@ -41,7 +41,7 @@ def _fifth(text: str) -> Any:
     return _match(text, True) or ("tidy", _tidy(text).upper())
 
 
-LADDER: list[Any] = [
+MATCH_LEVELS: list[Any] = [
     lambda text: text, _tidy, lambda text: _tidy(text).upper(), _fourth, _fifth,
     lambda text: "".join(char for char in text if char.isdigit()) or _fifth(text),
 ]  # fmt: skip
@@ -58,19 +58,19 @@ def _cell(value: str | None) -> str:
 @settings(max_examples=80)
 @given(
     rows=st.lists(st.tuples(VALUE, VALUE), min_size=1, max_size=30), null_equal=st.booleans(), several=st.booleans(),
-    rung=st.integers(0, 5), block=st.sampled_from([16, 70, 4096]), memory=st.sampled_from([1, 1 << 28]),
+    match_level=st.integers(0, 5), block=st.sampled_from([16, 70, 4096]), memory=st.sampled_from([1, 1 << 28]),
 )  # fmt: skip
 def test_groups_equal_a_plain_grouping_on_every_rung(
     rows: Any,
     null_equal: bool,
     several: bool,
-    rung: int,
+    match_level: int,
     block: int,
     memory: int,
     tmp_path_factory: Any,
 ) -> None:
     from gravel.duplicates import groups
-    from gravel.duplicates.ladder import NAMES
+    from gravel.duplicates.match_levels import NAMES
     from gravel.sources.csv import splitter
     from gravel.sources.csv.reader import CsvSource
 
@@ -85,7 +85,7 @@ def test_groups_equal_a_plain_grouping_on_every_rung(
         found = groups.duplicates(
             table,
             ["a", "b"] if several else ["a"],
-            rung=NAMES[rung],
+            match_level=NAMES[match_level],
             null_equal=null_equal,
             shown=None,
             memory=memory,
@@ -102,18 +102,20 @@ def test_groups_equal_a_plain_grouping_on_every_rung(
             made[tuple(None if value is None else spell(value) for value in row)].append(n)
         return [members for members in made.values() if len(members) > 1]
 
-    for step, spell in zip(found.ladder, LADDER, strict=True):
+    for step, spell in zip(found.match_levels, MATCH_LEVELS, strict=True):
         expected = grouped(spell, kept)
         assert (step.groups, step.surplus) == (
             len(expected),
             sum(map(len, expected)) - len(expected),
-        ), step.rung
-    expected = grouped(LADDER[rung], kept)
+        ), step.match_level
+    expected = grouped(MATCH_LEVELS[match_level], kept)
     assert sorted([row.row for row in group.rows] for group in found.shown) == sorted(expected)
     assert (found.groups, found.rows_in_groups, found.largest) == (
         len(expected), sum(map(len, expected)), max(map(len, expected), default=0),
     )  # fmt: skip
-    for step, spell, loose in zip(found.ladder[1:], LADDER, LADDER[1:], strict=False):
+    for step, spell, loose in zip(
+        found.match_levels[1:], MATCH_LEVELS, MATCH_LEVELS[1:], strict=False
+    ):
         new = sum(
             len({tuple(None if v is None else spell(v) for v in asked[n - 1]) for n in group}) > 1
             for group in grouped(loose, kept)
@@ -126,7 +128,7 @@ def test_groups_equal_a_plain_grouping_on_every_rung(
                 for n, row in enumerate(rows, 1)
                 if null_equal or row[left] is not None
             }
-            assert more == len(grouped(LADDER[0], some)) - found.ladder[0].groups
+            assert more == len(grouped(MATCH_LEVELS[0], some)) - found.match_levels[0].groups
 
 
 def _edits(a: str, b: str) -> int:
@@ -232,7 +234,7 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(
     write("p.toml", Path("p.toml").read_text().replace(', conflicts = "set aside"', ""))
     done = figures("clean", "p.toml")
     assert (done["steps"][1]["merged"], done["steps"][1]["changed_columns"]) == (4, {"phone": 1})
-    # A rung's expression pasted into --on gives the same groups.
+    # A match_level's expression pasted into --on gives the same groups.
     for step in found["levels"]:
         pasted = figures("duplicates", "o.csv", "--on", step["expression"])
         assert (pasted["groups"], pasted["extra_rows"]) == (step["groups"], step["extra_rows"])

@@ -253,7 +253,7 @@ class Table:
             self.source,
             _several(on),
             key=_several(key),
-            rung=level,
+            match_level=level,
             null_equal=null_equal,
             shown=_number("groups", groups),
             given=_context(params),

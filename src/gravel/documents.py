@@ -617,7 +617,7 @@ class ShapeEntry(TypedDict):
     example: str
 
 
-class SpellingGroup(TypedDict):
+class VariantGroup(TypedDict):
     key: str
     values: list[ValueCount]
 
@@ -682,8 +682,8 @@ class DateFigures(TypedDict):
     years: list[YearRows]
 
 
-class FormEntry(TypedDict):
-    form: str
+class FormatEntry(TypedDict):
+    format: str
     rows: int
     fail: int
     examples: list[ValueCount]
@@ -709,14 +709,14 @@ class ProfiledColumn(TypedDict):
     loses_in_cast: int
     shapes: list[ShapeEntry]
     distinct_shapes: int
-    spellings: list[SpellingGroup]
-    spelling_groups: int
+    variants: list[VariantGroup]
+    variant_groups: int
     placeholders: list[ValueCount]
     placeholder_rows: int
     damage: DamageFigures
     numbers: NumberFigures | None
     dates: DateFigures | None
-    forms: list[FormEntry]
+    formats: list[FormatEntry]
     list: ListFigures | None
 
 

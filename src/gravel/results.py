@@ -280,7 +280,7 @@ def duplicates_dict(duplicates: Duplicates) -> documents.DuplicatesDocument:
     return {
         "table": duplicates.table,
         "on": list(duplicates.on),
-        "level": duplicates.rung,
+        "level": duplicates.match_level,
         "key": list(duplicates.key),
         "rows": duplicates.rows,
         "groups": duplicates.groups,
@@ -293,7 +293,7 @@ def duplicates_dict(duplicates: Duplicates) -> documents.DuplicatesDocument:
         "shown": [group(item) for item in duplicates.shown],
         "levels": [
             {
-                "level": item.rung,
+                "level": item.match_level,
                 "expression": ", ".join(item.expressions),
                 "groups": item.groups,
                 "extra_rows": item.surplus,
@@ -303,7 +303,7 @@ def duplicates_dict(duplicates: Duplicates) -> documents.DuplicatesDocument:
                     for example in item.examples
                 ],
             }
-            for item in duplicates.ladder
+            for item in duplicates.match_levels
         ],
         "left_out": [{"column": text, "groups": more} for text, more in duplicates.left_out],
         "proposal": proposal,

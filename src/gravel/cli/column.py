@@ -112,7 +112,7 @@ def _figures(column_profile: ColumnProfile, rows: int) -> list[tuple[str, str, s
             ("mixed case", case.mixed),
         ]
     counts += [
-        ("wrongly decoded", damage.misdecoded),
+        ("mojibake", damage.misdecoded),
         ("U+FFFD", damage.replacement),
         ("formulas", damage.formula),
         ("would lose a zero or plus in a cast", column_profile.loses),
@@ -193,12 +193,12 @@ def _fits(out: Any, column_profile: ColumnProfile, rows: int) -> None:
     _title(out, "types that values fit")
     table: list[list[Any]] = []
     for fit in sorted(subset, key=lambda fit: -fit.rows):
-        misfits = rich_text.Text()
-        for index, value in enumerate(fit.misfits[:4] if fit.rows < known else ()):
-            misfits.append("  " if index else "").append_text(
+        mismatches = rich_text.Text()
+        for index, value in enumerate(fit.mismatches[:4] if fit.rows < known else ()):
+            mismatches.append("  " if index else "").append_text(
                 render.visible(value.value, 16)
             ).append(f" {value.rows:,}", style=render.DIM)
-        table.append([fit.type, f"{fit.rows:,}", _share(fit.rows, known), misfits])
+        table.append([fit.type, f"{fit.rows:,}", _share(fit.rows, known), mismatches])
     render.print_table(out, ["type", "rows", "of known", "type mismatches"], table, right=(1, 2))
     for orders in column_profile.both_orders:
         out.print(

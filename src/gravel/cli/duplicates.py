@@ -61,7 +61,7 @@ def duplicates(
         list[str] | None,
         typer.Option("--key", metavar="COLUMN", help="A key column, to tell rows by (repeatable)."),
     ] = None,
-    rung: Annotated[
+    match_level: Annotated[
         str,
         typer.Option(
             "--level",
@@ -132,7 +132,7 @@ def duplicates(
     if report is not None:
         page.may_write(report, replace)
     if near is not None:
-        if on or add or rung != "equal":
+        if on or add or match_level != "equal":
             raise CallProblem(
                 "--near is asked by itself", hint="--block EXPR says which rows are compared"
             )
@@ -160,7 +160,7 @@ def duplicates(
                 source,
                 on or (),
                 key=key or (),
-                rung=rung,
+                match_level=match_level,
                 null_equal=null_equal,
                 least=least,
                 shown=limit,
@@ -313,12 +313,12 @@ def _group(out: Any, duplicates: Duplicates, group: Group) -> None:
 
 def _ladder(out: Any, duplicates: Duplicates) -> None:
     rows: list[list[Any]] = []
-    for entry in duplicates.ladder:
-        new = f"+{entry.new_groups:,}" if entry.new_groups and entry.rung != "equal" else "–"
-        mark = render.MARK if entry.rung == duplicates.rung else ""
+    for entry in duplicates.match_levels:
+        new = f"+{entry.new_groups:,}" if entry.new_groups and entry.match_level != "equal" else "–"
+        mark = render.MARK if entry.match_level == duplicates.match_level else ""
         rows.append(
             [
-                rich_text.Text(entry.rung, style=mark),
+                rich_text.Text(entry.match_level, style=mark),
                 rich_text.Text(entry.meaning),
                 f"{entry.groups:,}",
                 f"{entry.surplus:,}",
@@ -335,12 +335,12 @@ def _ladder(out: Any, duplicates: Duplicates) -> None:
     render.print_table(
         out, ["level", "", "groups", "extra rows", "newly matched"], rows, right=(2, 3, 4)
     )
-    later = [item for item in duplicates.ladder[1:] if item.new_groups]
-    if later and duplicates.rung == "equal":
+    later = [item for item in duplicates.match_levels[1:] if item.new_groups]
+    if later and duplicates.match_level == "equal":
         entry = max(later, key=lambda step: step.new_groups)
         out.print(
             rich_text.Text(
-                f"--level {entry.rung} lists its groups; as expressions:"
+                f"--level {entry.match_level} lists its groups; as expressions:"
                 f" {', '.join(entry.expressions)[:110]}",
                 style=render.DIM,
             ),

@@ -39,15 +39,15 @@ def assignment_of(table: Any, number: int, today: date, color: bool) -> str:
     none."""
     result = _found(table, number, today)
     item = result.finding
-    if not item.mend:
+    if not item.fix:
         look = finding_command("look", table, number)
         raise CallProblem(
             f"finding {number} ({item.finding}) has no fix: which value is right is not in the"
             " table",
             hint=f"its rows: {look}",
         )
-    render.note(f"{_title(result)}: {item.mend}", color)
-    return item.mend
+    render.note(f"{_title(result)}: {item.fix}", color)
+    return item.fix
 
 
 def _found(table: Any, number: int, today: date) -> Numbered:
@@ -87,7 +87,7 @@ def print_finding(out: Any, number: int, value: Finding, profile: Profile, table
         return
     for word, text in (
         ("see", see_command(table, value.where, value.finding)),
-        ("try", try_command(table, value.mend) if value.mend else ""),
+        ("try", try_command(table, value.fix) if value.fix else ""),
     ):
         if not text:
             continue

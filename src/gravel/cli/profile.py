@@ -175,21 +175,21 @@ def _column_name(name: str, columns: tuple[str, ...]) -> str:
 
 def _suggest(path: Path, table: Any, profile: Profile, choose: str | None) -> int:
     """Write the plan; the number of its steps."""
-    mendable = [
-        (number, finding) for number, finding in enumerate(profile.findings, 1) if finding.mend
+    fixable = [
+        (number, finding) for number, finding in enumerate(profile.findings, 1) if finding.fix
     ]
     if choose is None:
-        chosen = [item for _, item in mendable if item.safe]
+        chosen = [item for _, item in fixable if item.safe]
         if not chosen:
             raise CallProblem(
                 "no finding has a fix that is safe without a look",
                 hint="choose some with --choose: their numbers stand in the profile",
             )
     elif choose.strip() == "all":
-        chosen = [item for _, item in mendable]
+        chosen = [item for _, item in fixable]
     else:
         numbers = [part.strip() for part in choose.split(",")]
-        by_number = {str(number): item for number, item in mendable}
+        by_number = {str(number): item for number, item in fixable}
         for part in numbers:
             if part not in by_number:
                 what = (
@@ -203,7 +203,7 @@ def _suggest(path: Path, table: Any, profile: Profile, choose: str | None) -> in
                 )
         chosen = [by_number[part] for part in dict.fromkeys(numbers)]
     steps = [
-        edit.Mending(item.mend, _evidence(item, profile))
+        edit.SuggestedFix(item.fix, _evidence(item, profile))
         for item in profiling_suggest.in_order(chosen)
     ]
     key = next((list(subset) for subset in profile.facts.keys), [])

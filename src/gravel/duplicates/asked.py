@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow.compute as pc
 
-from gravel.duplicates.ladder import RUNGS
+from gravel.duplicates.match_levels import MATCH_LEVELS
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.hashing import NULL_HASH, hashes, mixed
@@ -41,18 +41,18 @@ class Asked:
     null_equal: bool
 
     @property
-    def rungs(self) -> int:
+    def match_levels(self) -> int:
         """How many there are."""
-        return len(RUNGS)
+        return len(MATCH_LEVELS)
 
 
 def spellings() -> list[nodes.Expression]:
     """The match levels after the first, for texts that are the first column, beside columns of the
     match levels before."""
-    names = [f"r{position}" for position in range(len(RUNGS))]
+    names = [f"r{position}" for position in range(len(MATCH_LEVELS))]
     results = []
-    for place, rung in enumerate(RUNGS[1:], 1):
-        text = rung.written("r0", lambda other: f"r{RUNGS.index(other)}")
+    for place, match_level in enumerate(MATCH_LEVELS[1:], 1):
+        text = match_level.written("r0", lambda other: f"r{MATCH_LEVELS.index(other)}")
         results.append(
             bind(parse.expression(text), Scope(tuple(names[:place]), (TEXT,) * place), text)
         )
@@ -139,7 +139,7 @@ class KeyBatch:
         pairs = [value.exact() for index, value in enumerate(self.values) if index != without]
         return mixed([item for item, _ in pairs]), mixed([two for _, two in pairs], True)
 
-    def rungs(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[np.ndarray]:
+    def match_levels(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[np.ndarray]:
         """For each match level after the first both hashes of some rows' keys."""
         every = [value.spelled(spellings, rows) for value in self.values]
         results: list[np.ndarray] = []

@@ -10,7 +10,7 @@ from functools import partial
 import numpy as np
 
 from gravel.duplicates.asked import Asked, Members, RungGroups, known_without, part_of, spellings
-from gravel.duplicates.ladder import NAMES, RUNGS, spelled
+from gravel.duplicates.match_levels import MATCH_LEVELS, NAMES, spelled
 from gravel.duplicates.result import Duplicates, MatchLevelCount
 from gravel.duplicates.second import Second, places_of
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes
@@ -26,7 +26,7 @@ from gravel.problems import CallProblem, nearest
 from gravel.sources.source import Batch, Malformed, Source, scan
 
 MEMORY = 256 << 20
-_BYTES = 200  # that a distinct combination takes, with its hashes on every rung
+_BYTES = 200  # that a distinct combination takes, with its hashes on every match_level
 _EXAMPLES = 3
 _MOST_ROWS = 50  # of a group that are shown
 
@@ -61,7 +61,7 @@ def duplicates(
     on: Sequence[str] = (),
     *,
     key: Sequence[str] = (),
-    rung: str = "equal",
+    match_level: str = "equal",
     null_equal: bool = False,
     least: int = 2,
     shown: int | None = 10,
@@ -72,21 +72,21 @@ def duplicates(
     at a match level of the match levels. `least`: the size of the groups to show, `shown`: how
     many. Raises Diagnostic, CallProblem, TableProblem.
     """
-    if rung not in NAMES:
-        near = nearest(rung, list(NAMES))
+    if match_level not in NAMES:
+        near = nearest(match_level, list(NAMES))
         raise CallProblem(
-            f"there is no match level {rung}",
+            f"there is no match level {match_level}",
             hint=f"did you mean {near}?" if near else "match levels: " + ", ".join(NAMES),
         )
     asked = _asked(table, on, given, null_equal)
-    position = NAMES.index(rung)
+    position = NAMES.index(match_level)
     keys = [_position(table, name) for name in key]
     counts = _count(asked, keys, memory)
     key_at = keys or _found_key(counts)
     levels = list(
         ordered_map(
             partial(_level, counts.exact, position),
-            range(asked.rungs),
+            range(asked.match_levels),
             0 if counts.exact.settled() else 1,
         )
     )
@@ -116,14 +116,14 @@ def duplicates(
             tuple(examples),
         )
         for item, texts, level, examples in zip(
-            RUNGS, asked.texts, levels, fetched.examples, strict=True
+            MATCH_LEVELS, asked.texts, levels, fetched.examples, strict=True
         )
     )
     return Duplicates(
         table.name,
         asked.on,
         asked.texts[position],
-        rung,
+        match_level,
         tuple(table.columns[i] for i in key_at),
         tuple(table.columns),
         counts.rows,
@@ -152,8 +152,10 @@ def _asked(table: Source, on: Sequence[str], context: Given | None, null_equal: 
     with explaining(table, scope):
         first = [bind(node, scope, text) for node, text in syntax]
     spelled_texts = [
-        tuple(spelled(rung, text, item.type) for text, item in zip(texts, first, strict=True))
-        for rung in RUNGS
+        tuple(
+            spelled(match_level, text, item.type) for text, item in zip(texts, first, strict=True)
+        )
+        for match_level in MATCH_LEVELS
     ]
     return Asked(table, texts, scope, first, spelled_texts, spellings(), null_equal or whole)
 
@@ -183,9 +185,9 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
         batch = batch.texts()
         part, rows = part_of(asked, batch), batch.rows
         first, second = part.hashed()
-        # Every rung is hashed once for each combination that the batch has.
+        # Every match_level is hashed once for each combination that the batch has.
         base = counted_hashes(first[part.known], second[part.known], rows[part.known])
-        extra = part.rungs(asked.spellings, np.searchsorted(rows, base.rows))
+        extra = part.match_levels(asked.spellings, np.searchsorted(rows, base.rows))
         exact = Counted(base.first, base.second, base.counts, base.rows, tuple(extra))
         without = []
         for left in range(len(counts.without)):
@@ -256,24 +258,26 @@ class _Level:
     chosen: RungGroups | None
 
 
-def _level(exact: Distinct, asked: int, rung: int) -> _Level:
-    result = _reduced(exact, rung)
-    examples = members(exact, rung, result, np.array(_examples(result))) if rung else None
-    fresh = int((result.spellings > 1).sum()) if rung else len(result.sizes)
+def _level(exact: Distinct, asked: int, match_level: int) -> _Level:
+    result = _reduced(exact, match_level)
+    examples = (
+        members(exact, match_level, result, np.array(_examples(result))) if match_level else None
+    )
+    fresh = int((result.spellings > 1).sum()) if match_level else len(result.sizes)
     return _Level(
         len(result.sizes),
         int((result.sizes - 1).sum()),
         fresh,
         examples,
-        result if rung == asked else None,
+        result if match_level == asked else None,
     )
 
 
-def _reduced(exact: Distinct, rung: int) -> RungGroups:
+def _reduced(exact: Distinct, match_level: int) -> RungGroups:
     """The groups of several rows at a match level."""
     results: list[RungGroups] = []
     pieces = list(exact.pieces()) if exact.in_memory else None
-    if rung == 0:
+    if match_level == 0:
         for part in pieces if pieces is not None else exact.pieces():
             many = part.counts > 1
             results.append(
@@ -288,8 +292,8 @@ def _reduced(exact: Distinct, rung: int) -> RungGroups:
         return _together(results)
 
     def arrays(part: Counted) -> list[np.ndarray]:
-        own = [part.extra[2 * rung - 2], part.extra[2 * rung - 1]]
-        before = part.first if rung == 1 else part.extra[2 * rung - 4]
+        own = [part.extra[2 * match_level - 2], part.extra[2 * match_level - 1]]
+        before = part.first if match_level == 1 else part.extra[2 * match_level - 4]
         return [*own, before, part.counts, part.rows]
 
     if pieces is not None:
@@ -347,10 +351,10 @@ def _several(
 
 
 def members(
-    exact: Distinct, rung: int, groups: RungGroups, subset: np.ndarray | None = None
+    exact: Distinct, match_level: int, groups: RungGroups, subset: np.ndarray | None = None
 ) -> Members:
     """The exactly equal keys of a match level's groups, or of some of them (their places)."""
-    if rung == 0 and subset is None:
+    if match_level == 0 and subset is None:
         return Members(
             groups.first, groups.second, np.arange(len(groups.first)), groups.sizes, groups.rows
         )
@@ -359,8 +363,8 @@ def members(
     chosen = np.arange(len(groups.first)) if subset is None else np.sort(subset).astype(np.int64)
     first, second = groups.first[chosen], groups.second[chosen]
     for part in exact.pieces():
-        first_rows = part.first if rung == 0 else part.extra[2 * rung - 2]
-        two = part.second if rung == 0 else part.extra[2 * rung - 1]
+        first_rows = part.first if match_level == 0 else part.extra[2 * match_level - 2]
+        two = part.second if match_level == 0 else part.extra[2 * match_level - 1]
         place, own = places_of(first, second, first_rows, two)
         results.append(
             (

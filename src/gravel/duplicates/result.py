@@ -33,7 +33,7 @@ class MatchLevelCount:
     of them: the different spellings, each with its rows.
     """
 
-    rung: str
+    match_level: str
     meaning: str
     expressions: tuple[str, ...]
     groups: int
@@ -64,7 +64,7 @@ class Duplicates:
     table: str
     on: tuple[str, ...]
     expressions: tuple[str, ...]
-    rung: str
+    match_level: str
     key: tuple[str, ...]
     columns: tuple[str, ...]
     rows: int
@@ -76,7 +76,7 @@ class Duplicates:
     null_equal: bool
     error_rows: int
     shown: tuple[Group, ...]
-    ladder: tuple[MatchLevelCount, ...]
+    match_levels: tuple[MatchLevelCount, ...]
     left_out: tuple[tuple[str, int], ...]
     proposal: Proposal | None
     malformed: tuple[Malformed, ...]

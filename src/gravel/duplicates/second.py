@@ -72,7 +72,7 @@ class Second:
     members: Members
     key: list[int]
     memory: int
-    rung: int = 0
+    match_level: int = 0
     shown: list[Group] = field(default_factory=list)
     examples: list[list[tuple[tuple[str | None, int], ...]]] = field(default_factory=list)
     _disagree: np.ndarray | None = None
@@ -250,7 +250,7 @@ class Second:
         )
         prefer = None if self._prefer is None else f"{quoted(names[self._prefer])} DESC NULLS LAST"
         return Proposal(
-            self.asked.texts[self.rung],
+            self.asked.texts[self.match_level],
             prefer,
             tuple(name for name, _ in rescued),
             message,

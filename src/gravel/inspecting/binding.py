@@ -66,12 +66,12 @@ def explaining(table: Source, scope: Scope) -> Iterator[None]:
     try:
         yield
     except Diagnostic as problem:
-        if problem.mend is not None:
-            problem.detail = _misfits(table, scope, *problem.mend)
+        if problem.fix is not None:
+            problem.detail = _mismatches(table, scope, *problem.fix)
         raise
 
 
-def _misfits(table: Source, scope: Scope, operand: nodes.Expression, target: Target) -> str:
+def _mismatches(table: Source, scope: Scope, operand: nodes.Expression, target: Target) -> str:
     fits = nodes.BoundCast(BOOLEAN, operand.start, operand.end, operand, target, "FITS")
     read = reads([operand], len(table.columns))
     if not read:
@@ -87,9 +87,9 @@ def _misfits(table: Source, scope: Scope, operand: nodes.Expression, target: Tar
         value = to_text(run(operand, frame).values, operand.type)[int(where[0])].as_py()
         return batch.count, len(where), int(batch.rows[where[0]]), value
 
-    for count, misfits, row, text in scan(table, work, read):
-        rows, bad = rows + count, bad + misfits
-        if misfits and not first:
+    for count, mismatches, row, text in scan(table, work, read):
+        rows, bad = rows + count, bad + mismatches
+        if mismatches and not first:
             first, example = row, text
     if not bad:
         return f"every one of {rows:,} rows fits {target}, NULLs apart"

@@ -46,7 +46,7 @@ def look_command(table: Any, where: str) -> str:
 def see_command(table: Any, where: str, finding: str) -> str:
     """The command that shows the rows of a finding, '' if none does: those of a condition, or
     groups of equal rows."""
-    if finding == "repeated rows":
+    if finding == "duplicate rows":
         name, *options = table_words(table)
         return command(["gravel", "duplicates", name, *options])
     return look_command(table, where) if where else ""

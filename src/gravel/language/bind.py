@@ -633,7 +633,7 @@ class _Binder:
             f"{function} takes {wish}, {self.written(node)[:40]} is {kind}", node, hint=hint
         )
         if kind == TEXT and hint:
-            problem.mend = (
+            problem.fix = (
                 argument,
                 target(("DECIMAL",), ()) if to == "DECIMAL" else Target(_NAMED_TYPES[to]),
             )
@@ -672,9 +672,9 @@ class _Binder:
                 )
         problem = self.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
         if hint and kind == TEXT:
-            problem.mend = (self.bind(first), Target(wanted))
+            problem.fix = (self.bind(first), Target(wanted))
         elif hint:
-            problem.mend = (other, Target(wanted))
+            problem.fix = (other, Target(wanted))
         return problem
 
     def widen(self, bound: nodes.Expression, to: Type) -> nodes.Expression:

@@ -21,9 +21,9 @@ class Diagnostic(CallProblem):
         super().__init__(message, detail=detail, hint=hint)
         self.text, self.start, self.end = text, start, max(end, start + 1)
         self.place = excerpt(text, self.start, self.end)
-        # The bound expression that a cast would mend, and the cast's target: where a table is at
-        # hand, its misfits are counted.
-        self.mend: tuple[Any, Any] | None = None
+        # The bound expression that a cast would fix, and the cast's target: where a table is at
+        # hand, its mismatches are counted.
+        self.fix: tuple[Any, Any] | None = None
 
     def locate(self, file: str, first_line: int) -> Diagnostic:
         """The same diagnostic with the file and line in which its text begins."""

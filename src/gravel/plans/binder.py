@@ -154,7 +154,7 @@ class Binder:
         return results
 
     def _explained(self, scope: Scope, work: Callable[[], T]) -> T:
-        # Misfits can be counted where the columns still are as they were read.
+        # Mismatches can be counted where the columns still are as they were read.
         with explaining(self.table, scope) if self.pristine else nullcontext():
             return work()
 

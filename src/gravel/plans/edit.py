@@ -121,7 +121,7 @@ def add_text(path: Path, table: Source, step: str, note: str) -> int:
 
 
 @dataclass(frozen=True)
-class Mending:
+class SuggestedFix:
     """A step to be: an assignment as text, and the evidence for it."""
 
     assignment: str
@@ -129,14 +129,14 @@ class Mending:
 
 
 def begin_plan(
-    path: Path, table: Source, fixes: Sequence[Mending], key: list[str], types: dict[str, Type]
+    path: Path, table: Source, fixes: Sequence[SuggestedFix], key: list[str], types: dict[str, Type]
 ) -> None:
     """Write a new plan with a step for each fix, that states the types of the columns it reads.
     Raises TableProblem if it cannot be written."""
     document = _begun(path, table)
     if key:
         document.add("key", key)
-    parsed = [parse.assignment(mending.assignment) for mending in fixes]
+    parsed = [parse.assignment(fix.assignment) for fix in fixes]
     read = {
         name.text.casefold() for item in parsed for name in parse.column_names(item.expression)
     } | {item.name.casefold() for item in parsed}

@@ -79,7 +79,7 @@ def finding_figures(value: Finding, profile: Profile, table: Any) -> documents.F
         "share": value.rows / profile.rows,
         "detail": value.detail,
         "see": see_command(table, value.where, value.finding) or None,
-        "fix": value.mend or None,
+        "fix": value.fix or None,
         "safe": value.safe,
     }
 
@@ -135,7 +135,7 @@ def column_figures(
                 "type": fit.type,
                 "rows": fit.rows,
                 "share": _share(fit.rows, rows - column_profile.nulls),
-                "mismatches": _values(fit.misfits),
+                "mismatches": _values(fit.mismatches),
             }
             for fit in column_profile.fits
         ],
@@ -155,13 +155,13 @@ def column_figures(
             for shape in column_profile.shapes
         ],
         "distinct_shapes": column_profile.distinct_shapes,
-        "spellings": [
+        "variants": [
             {"key": group.key, "values": _values(group.values)}
             for group in column_profile.spellings
         ],
-        "spelling_groups": column_profile.spelling_groups,
-        "placeholders": _values(column_profile.null_words),
-        "placeholder_rows": column_profile.null_word_rows,
+        "variant_groups": column_profile.spelling_groups,
+        "placeholders": _values(column_profile.placeholders),
+        "placeholder_rows": column_profile.placeholder_rows,
         "list": _list(column_profile),
         "damage": {
             "misdecoded": column_profile.damage.misdecoded,
@@ -170,9 +170,9 @@ def column_figures(
         },
         "numbers": None if column_profile.numbers is None else _numbers(column_profile.numbers),
         "dates": _dates(column_profile),
-        "forms": [
+        "formats": [
             {
-                "form": form.form,
+                "format": form.form,
                 "rows": form.rows,
                 "fail": form.fail,
                 "examples": _values(form.examples),

@@ -310,7 +310,7 @@ class _SecondPass:
     def _wanted(self, index: int) -> set[int]:
         result = self.gathered[index]
         rows = {row for row, _ in result.top} | {row for row, _ in result.words}
-        rows |= {row for misfit in result.misfits.values() for row, _ in misfit}
+        rows |= {row for mismatch in result.mismatches.values() for row, _ in mismatch}
         rows |= {row for group in result.spellings for row, _ in group} | {
             row for row, _ in result.every
         }
@@ -512,8 +512,8 @@ class _SecondPass:
                 len(spellings),
                 matches.spelling_groups if len(matches.spellings) < matches.spelling_groups else 0,
             ),
-            null_words=_ranked((texts[row], rows) for row, rows in matches.words),
-            null_word_rows=count("placeholder"),
+            placeholders=_ranked((texts[row], rows) for row, rows in matches.words),
+            placeholder_rows=count("placeholder"),
             list=part.result(self.lists[index]) if part and part.rows else None,
             damage=Damage(count("misdecoded"), count("replacement"), count("formula")),
             numbers=numbers,
@@ -540,7 +540,7 @@ class _SecondPass:
                     item.type,
                     rows,
                     _ranked(
-                        (texts[row], count) for row, count in result.misfits.get(item.name, ())
+                        (texts[row], count) for row, count in result.mismatches.get(item.name, ())
                     ),
                 )
             )
@@ -613,7 +613,7 @@ class _SecondPass:
             tuple(tuple(group) for group in together.values() if len(group) > 1),
             tuple(determined),
             self.searched,
-            {} if self.first.chosen is not None else self.table.misfits,
+            {} if self.first.chosen is not None else self.table.mismatches,
             self._repeated_by_chance(),
             frozenset(self.table.binary),
         )
@@ -628,8 +628,8 @@ def _without_words_that_are_values(column_profile: ColumnProfile, known: int) ->
     """The column without the words for nothing that are values in it: in a key, in a list of codes,
     among titles."""
     if (
-        not column_profile.null_words
-        or sum(word.rows for word in column_profile.null_words) < column_profile.null_word_rows
+        not column_profile.placeholders
+        or sum(word.rows for word in column_profile.placeholders) < column_profile.placeholder_rows
     ):
         return column_profile
     key, codes = column_profile.distinct == known > 1, is_code_list(column_profile, known)
@@ -642,12 +642,12 @@ def _without_words_that_are_values(column_profile: ColumnProfile, known: int) ->
             key or titles or (codes and len(word.value) <= 3) or (word.rows == 1 and not few)
         )
 
-    kept = tuple(word for word in column_profile.null_words if means_nothing(word))
+    kept = tuple(word for word in column_profile.placeholders if means_nothing(word))
     return replace(
         column_profile,
-        null_words=kept,
-        null_word_rows=sum(word.rows for word in kept),
-        all_null_words=len(kept) == len(column_profile.null_words),
+        placeholders=kept,
+        placeholder_rows=sum(word.rows for word in kept),
+        all_placeholders=len(kept) == len(column_profile.placeholders),
     )
 
 

@@ -74,7 +74,7 @@ class Fit:
 
     type: str
     rows: int
-    misfits: tuple[ValueRows, ...]
+    mismatches: tuple[ValueRows, ...]
 
 
 @dataclass(frozen=True)
@@ -213,9 +213,9 @@ class ColumnProfile:
     """What a column holds. empty: ''; blank: not empty, only white space; padded: white space at an
     end of a value that is not blank; distinct: different values, NULL apart; min, max: texts by
     code point, others by value. loses: texts whose cast to a number would lose a leading zero or
-    plus. null_words: the most frequent words that stand where nothing is known (not those that are
-    values in such a column), of null_word_rows in all; all_null_words: whether any such word
-    counts. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has those
+    plus. placeholders: the most frequent words that stand where nothing is known (not those that
+    are values in such a column), of placeholder_rows in all; all_placeholders: whether any such
+    word counts. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has those
     that most rows are spread over; each has its values, the most frequent first. all_values: all
     different values, where they are few."""
 
@@ -239,14 +239,14 @@ class ColumnProfile:
     distinct_shapes: int
     spellings: tuple[Spelling, ...]
     spelling_groups: int
-    null_words: tuple[ValueRows, ...]
-    null_word_rows: int
+    placeholders: tuple[ValueRows, ...]
+    placeholder_rows: int
     list: ListInField | None
     damage: Damage
     numbers: Numbers | None
     dates: Dates | None
     forms: tuple[Form, ...]
-    all_null_words: bool = True
+    all_placeholders: bool = True
     all_values: tuple[ValueRows, ...] = ()
 
 
@@ -288,7 +288,7 @@ class TableFacts:
     null_together: tuple[tuple[str, ...], ...]
     determined: tuple[Determined, ...]
     searched: int  # columns that pairs and dependencies were looked for among
-    misfits: dict[str, tuple[str, int, str]] = field(default_factory=dict)
+    mismatches: dict[str, tuple[str, int, str]] = field(default_factory=dict)
     repeated_by_chance: bool = False  # rows so poor in values that some must be equal
     binary: frozenset[str] = frozenset()  # columns of bytes: nothing is said of their texts
 
@@ -305,7 +305,7 @@ class Finding:
     rows: int
     detail: str
     where: str = ""
-    mend: str = ""
+    fix: str = ""
     safe: bool = False
     weight: float = 0.0
 

@@ -114,7 +114,7 @@ def _finding(
     beyond = f"; {unlisted:,} further groups are not listed" if unlisted > 0 else ""
     count = "1 value is" if len(groups) == 1 else f"{len(groups):,} values are"
     return Finding(
-        "spellings",
+        "variants",
         "note" if titles else "suspect",
         column_profile.name,
         rows,

@@ -30,7 +30,7 @@ from gravel.profiling.marks import BIT, DELIMITERS, marked
 from gravel.profiling.result import Numbers
 from gravel.sources.type_inference import Fitting, fitting
 
-TOP, SHAPES, MISFITS, SPELLINGS, WORDS, SAMPLE = 20, 50, 5, 200, 100, 1000
+TOP, SHAPES, MISMATCHES, SPELLINGS, WORDS, SAMPLE = 20, 50, 5, 200, 100, 1000
 FEW_VALUES = 300
 _LIKELY = 24
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
@@ -268,7 +268,7 @@ class Gathered:
     distinct: int = 0
     by_bit: dict[str, int] = field(default_factory=dict)
     top: list[tuple[int, int]] = field(default_factory=list)
-    misfits: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
+    mismatches: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
     words: list[tuple[int, int]] = field(default_factory=list)
     blanks: list[int] = field(default_factory=list)
     spellings: list[list[tuple[int, int]]] = field(default_factory=list)
@@ -293,7 +293,7 @@ def gather(state: ColumnState, is_text: bool) -> Gathered:
     bits: Counter[str] = Counter()
     numbers = spread.Ascending()
     days: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
-    misfits: dict[str, list[tuple[int, int]]] = {}
+    mismatches: dict[str, list[tuple[int, int]]] = {}
     samples: dict[str, list[np.ndarray]] = {}
     for piece in state.values.pieces():
         marks, values = piece.extra
@@ -317,9 +317,9 @@ def gather(state: ColumnState, is_text: bool) -> Gathered:
         if is_text:
             for name in fits.NAMES:
                 if name in masks:
-                    misfits.setdefault(name, []).extend(_top_of(piece, ~masks[name], MISFITS))
+                    mismatches.setdefault(name, []).extend(_top_of(piece, ~masks[name], MISMATCHES))
                 else:
-                    misfits.setdefault(name, []).extend(best)
+                    mismatches.setdefault(name, []).extend(best)
             for day_first, month_first in fits.RIVALS:
                 if f"form {day_first}" in masks and f"form {month_first}" in masks:
                     rows = int(
@@ -345,7 +345,7 @@ def gather(state: ColumnState, is_text: bool) -> Gathered:
         output.every = []
     output.by_bit = dict(bits)
     output.top, output.words = _best(output.top, TOP), _best(output.words, WORDS)
-    output.misfits = {name: _best(result, MISFITS) for name, result in misfits.items()}
+    output.mismatches = {name: _best(result, MISMATCHES) for name, result in mismatches.items()}
     output.spellings = sorted(
         output.spellings, key=lambda group: (-sum(count for _, count in group[1:]), group[0][0])
     )[:SPELLINGS]

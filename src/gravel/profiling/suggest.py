@@ -9,19 +9,19 @@ from gravel.profiling.result import Finding
 # Spaces and blanks first: the words and spellings of the later ones are looked for in tidied
 # values.
 _ORDER = (
-    "wrongly decoded",
+    "mojibake",
     "control characters",
     "spaces",
     "inner spaces",
     "blank",
     "placeholders",
-    "list pieces",
-    "padded pieces",
+    "empty list items",
+    "padded list items",
     "type mismatches",
-    "another form",
+    "another format",
     "lost zeros",
     "case",
-    "spellings",
+    "variants",
 )
 
 

@@ -124,7 +124,7 @@ def _figures(old: ColumnProfile | None, new: ColumnProfile) -> list[tuple[str, A
             ("distinct values", column_profile.distinct),
             ("groups of spellings", column_profile.spelling_groups),
             ("shapes", column_profile.distinct_shapes),
-            ("words for nothing", column_profile.null_word_rows),
+            ("words for nothing", column_profile.placeholder_rows),
         ]
 
     was = dict(of(old))

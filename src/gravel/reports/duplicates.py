@@ -29,7 +29,7 @@ def write_page(path: Path, duplicates: Duplicates, step: str) -> None:
         }
         for item in duplicates.shown
     ]
-    most = max((item.surplus for item in duplicates.ladder), default=0) or 1
+    most = max((item.surplus for item in duplicates.match_levels), default=0) or 1
     render_page(
         path,
         "duplicates.html",

@@ -40,7 +40,7 @@ def _finding(number: int, value: Finding, profile: Profile, table: Any) -> dict[
         "number": number,
         "finding": value,
         "see": see_command(table, value.where, value.finding),
-        "fix": try_command(table, value.mend) if value.mend else "",
+        "fix": try_command(table, value.fix) if value.fix else "",
         "rows": profile.rows,
     }
 
@@ -55,7 +55,7 @@ def _card(column_profile: ColumnProfile, numbers: list[int]) -> dict[str, Any]:
         ("several spaces inside", spaces.runs),
         ("tab, line break or odd space", spaces.odd),
         ("control characters", spaces.control),
-        ("wrongly decoded", damage.misdecoded),
+        ("mojibake", damage.misdecoded),
         ("replacement character", damage.replacement),
         ("run as formula", damage.formula),
         ("zero or plus lost in a cast", column_profile.loses),

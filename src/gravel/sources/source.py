@@ -149,7 +149,7 @@ class Source(ABC):
         self.spelt: frozenset[str] = (
             frozenset()
         )  # columns that their store keeps as texts, so that another spelling is another value
-        self.misfits: dict[
+        self.mismatches: dict[
             str, tuple[str, int, str]
         ] = {}  # by column: declared type, values that do not match it, one of them
         self.path, self.name, self.columns, self.texts = path, name, columns, texts

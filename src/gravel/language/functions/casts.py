@@ -296,7 +296,7 @@ def _text_to_decimal(array: pa.Array, to: Type) -> KernelResult:
         array, _EXPONENT
     ).any():
         # Arrow reads just what the standard has, but for exponents; it refuses the whole array for
-        # one misfit, and wraps around beyond 38 digits.
+        # one mismatch, and wraps around beyond 38 digits.
         with contextlib.suppress(pa.ArrowInvalid):
             return KernelResult(pc.cast(array, to.arrow), None)
     known = valid(array)

@@ -20,7 +20,7 @@ from gravel.profiling.findings.texts import (
     shape_findings,
     space_findings,
 )
-from gravel.profiling.findings.types import lost_zero_findings, misfit_findings
+from gravel.profiling.findings.types import lost_zero_findings, mismatch_findings
 from gravel.profiling.result import ColumnProfile, Finding, TableFacts
 from gravel.profiling.spellings import spelling_findings
 from gravel.profiling.wording import shown
@@ -29,36 +29,36 @@ LEVELS = ("wrong", "suspect", "note")
 # What it costs to leave a finding, by kind: a key that fails or a value that is lost before what
 # only looks untidy.
 _COST = {
-    "almost a key": 95,
-    "repeated rows": 90,
+    "nearly a key": 95,
+    "duplicate rows": 90,
     "replacement characters": 88,
-    "wrongly decoded": 86,
+    "mojibake": 86,
     "declared type": 85,
     "type mismatches": 84,
     "control characters": 82,
     "lost zeros": 80,
-    "forms": 78,
+    "format mismatches": 78,
     "placeholders": 76,
     "blank": 72,
     "spaces": 70,
-    "spellings": 68,
+    "variants": 68,
     "misspelt": 67,
     "functional dependency": 66,
-    "dates of two orders": 64,
-    "another form": 62,
-    "list pieces": 60,
+    "ambiguous dates": 64,
+    "another format": 62,
+    "empty list items": 60,
     "inner spaces": 59,
-    "padded pieces": 58,
+    "padded list items": 58,
     "case": 56,
-    "odd shapes": 54,
+    "rare patterns": 54,
     "zeros": 52,
     "outliers": 50,
     "negative": 48,
-    "doubled moments": 47,
+    "repeated timestamps": 47,
     "future": 46,
-    "first of January": 44,
+    "1 January": 44,
     "formulas": 42,
-    "list": 20,
+    "delimited list": 20,
     "leading zeros": 18,
     "constant": 12,
     "always null": 30,
@@ -101,7 +101,7 @@ def _against_declared(
 ) -> list[Finding]:
     """Values that a store holds although they do not match what the column is declared as, in place
     of what the values alone would say of the same rows."""
-    for name, (declared, rows, example) in facts.misfits.items():
+    for name, (declared, rows, example) in facts.mismatches.items():
         item = next(column for column in columns if column.name == name)
         column = quoted(name)
         if item.type != TEXT:
@@ -127,7 +127,7 @@ def _against_declared(
         )
         result = [other for other in result if other is not same]
         result.append(
-            Finding("declared type", "wrong", name, rows, detail, where, same.mend if same else "")
+            Finding("declared type", "wrong", name, rows, detail, where, same.fix if same else "")
         )
     return result
 
@@ -184,8 +184,8 @@ def _of_column(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:
     if column_profile.type == TEXT:
         yield from space_findings(column_profile)
         yield from placeholder_findings(column_profile, known)
-        misfits = list(misfit_findings(column_profile, known))
-        yield from misfits
+        mismatches = list(mismatch_findings(column_profile, known))
+        yield from mismatches
         # Spellings of a list differ in their delimiters: its own findings tell that.
         spelt = (
             list(spelling_findings(column_profile, known)) if column_profile.list is None else []
@@ -194,10 +194,10 @@ def _of_column(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:
         yield from (
             case
             for case in case_findings(column_profile, known)
-            if all(case.rows > finding.rows for finding in spelt if finding.finding == "spellings")
+            if all(case.rows > finding.rows for finding in spelt if finding.finding == "variants")
         )
         message = [
-            finding for finding in misfits if finding.level != "note" or column_profile.loses
+            finding for finding in mismatches if finding.level != "note" or column_profile.loses
         ]
         if not any(finding.finding in ("type mismatches", "lost zeros") for finding in message):
             yield from shape_findings(column_profile, known)  # of one cause the first finding tells

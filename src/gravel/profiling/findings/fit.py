@@ -21,19 +21,20 @@ def best_fit(fits: tuple[Fit, ...]) -> Fit | None:
 def unfit_words(column_profile: ColumnProfile, best: Fit | None) -> int:
     """Rows with a word for nothing that is not a value of the type: NaN is a DOUBLE."""
     doubles = best is not None and best.type == "DOUBLE PRECISION"
-    return column_profile.null_word_rows - sum(
+    return column_profile.placeholder_rows - sum(
         word.rows
-        for word in column_profile.null_words
+        for word in column_profile.placeholders
         if doubles and word.value.strip(" ").lower() == "nan"
     )
 
 
 def placeholder_condition(column_profile: ColumnProfile) -> str:
-    if column_profile.all_null_words:
+    if column_profile.all_placeholders:
         return f"IS_PLACEHOLDER({quoted(column_profile.name)})"
     return is_one_of(
         f"LOWER(TIDY_SPACES({quoted(column_profile.name)}))",
         map(
-            text_literal, sorted({tidied(word.value).lower() for word in column_profile.null_words})
+            text_literal,
+            sorted({tidied(word.value).lower() for word in column_profile.placeholders}),
         ),
     )

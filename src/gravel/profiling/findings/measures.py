@@ -177,7 +177,7 @@ def date_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding
             f"EXTRACT(MONTH FROM {value}) = 1 AND EXTRACT(DAY FROM {value}) = 1" if value else ""
         )
         yield Finding(
-            "first of January",
+            "1 January",
             "suspect",
             column_profile.name,
             result.january_first,
@@ -202,7 +202,7 @@ def date_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding
         )
         shared = sum(rows for _, rows in column_profile.top if rows > 1) if where else doubled
         yield Finding(
-            "doubled moments",
+            "repeated timestamps",
             "suspect",
             column_profile.name,
             shared,

@@ -27,7 +27,7 @@ def table_findings(
         )
         why = why or (": no column tells rows apart, so two may be alike" if by_chance else "")
         yield Finding(
-            "repeated rows",
+            "duplicate rows",
             level,
             None,
             facts.repeated,
@@ -67,7 +67,7 @@ def table_findings(
             if count
         )
         yield Finding(
-            "almost a key",
+            "nearly a key",
             "wrong" if repeated else "suspect",
             almost.column,
             almost.rows,

@@ -59,7 +59,7 @@ def space_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
         counts = ((spaces.leading, "leading"), (spaces.trailing, "trailing"))
         message = ", ".join(f"{count:,} {text}" for count, text in counts if count)
         where = f"{name} <> TRIM({name}) AND NOT IS_BLANK({name}){single}"
-        mend = (
+        fix = (
             f"{name} = CASE WHEN {where} THEN TRIM({name}) ELSE {name} END"
             if single or column_profile.blank
             else f"{name} = TRIM({name})"
@@ -71,7 +71,7 @@ def space_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
             spaces.ends,
             f"invisible spaces: {message}",
             where,
-            mend,
+            fix,
             True,
         )
     if spaces.inner:
@@ -114,21 +114,21 @@ _FEW_CATEGORIES = 50
 
 
 def placeholder_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
-    if not column_profile.null_words:
+    if not column_profile.placeholders:
         return
-    name, rows = quoted(column_profile.name), column_profile.null_word_rows
+    name, rows = quoted(column_profile.name), column_profile.placeholder_rows
     condition = placeholder_condition(column_profile)
     message = ", ".join(
-        f"{word.rows:,} × {shown(word.value)}" for word in column_profile.null_words[:5]
+        f"{word.rows:,} × {shown(word.value)}" for word in column_profile.placeholders[:5]
     )
     more = (
-        f" and {len(column_profile.null_words) - 5} others"
-        if len(column_profile.null_words) > 5
+        f" and {len(column_profile.placeholders) - 5} others"
+        if len(column_profile.placeholders) > 5
         else ""
     )
     # "none" is a value where something can be absent: of hair, of a seat belt.
     only_none = column_profile.distinct <= _FEW_CATEGORIES and all(
-        tidied(word.value).lower().strip("()<>") == "none" for word in column_profile.null_words
+        tidied(word.value).lower().strip("()<>") == "none" for word in column_profile.placeholders
     )
     best = best_fit(column_profile.fits)
     beside = (
@@ -153,13 +153,13 @@ def case_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding
     """Codes of which nearly all are in capitals, or in small letters, and a few of the same shape
     are not."""
     if (
-        sum(word.rows for word in column_profile.null_words) < column_profile.null_word_rows
+        sum(word.rows for word in column_profile.placeholders) < column_profile.placeholder_rows
         or not column_profile.shapes
     ):
         return  # words for nothing in too many spellings to tell their case apart
     name, case = quoted(column_profile.name), column_profile.case
     words = [
-        word for word in column_profile.null_words if any(char.isalpha() for char in word.value)
+        word for word in column_profile.placeholders if any(char.isalpha() for char in word.value)
     ]
     lettered = known - case.none - sum(word.rows for word in words)
     apart = f" AND NOT {placeholder_condition(column_profile)}" if words else ""
@@ -202,13 +202,13 @@ def shape_findings(column_profile: ColumnProfile, known: int) -> Iterator[Findin
     ):
         return  # numbers are of many shapes
     name, usual = quoted(column_profile.name), column_profile.shapes[0]
-    said = known - column_profile.empty - column_profile.blank - column_profile.null_word_rows
+    said = known - column_profile.empty - column_profile.blank - column_profile.placeholder_rows
     others = said - usual.rows
     apart = (
         f" AND NOT IS_BLANK({name})" if column_profile.empty + column_profile.blank else ""
-    ) + (f" AND NOT {placeholder_condition(column_profile)}" if column_profile.null_words else "")
+    ) + (f" AND NOT {placeholder_condition(column_profile)}" if column_profile.placeholders else "")
     if 0 < others <= 0.05 * said and "9" in usual.shape:
-        words = {word.value for word in column_profile.null_words}
+        words = {word.value for word in column_profile.placeholders}
         odd = [
             shape
             for shape in column_profile.shapes[1:]
@@ -218,7 +218,7 @@ def shape_findings(column_profile: ColumnProfile, known: int) -> Iterator[Findin
         message = ", ".join(f"{shape.rows:,} × {shown(shape.shape)}" for shape in odd[:3])
         level = "note" if open_ends else "suspect"
         yield Finding(
-            "odd shapes",
+            "rare patterns",
             level,
             column_profile.name,
             others,
@@ -232,7 +232,7 @@ def damage_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
     name, damage = quoted(column_profile.name), column_profile.damage
     if damage.misdecoded:
         yield Finding(
-            "wrongly decoded",
+            "mojibake",
             "wrong",
             column_profile.name,
             damage.misdecoded,
@@ -273,7 +273,7 @@ def list_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
     held = f"POSITION({bare} IN {name}) > 0"
     repeated = f"; {row_count(result.repeated)} with a piece twice" if result.repeated else ""
     yield Finding(
-        "list",
+        "delimited list",
         "note",
         column_profile.name,
         result.rows,
@@ -282,7 +282,7 @@ def list_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
     )
     if result.empty:
         yield Finding(
-            "list pieces",
+            "empty list items",
             "suspect",
             column_profile.name,
             result.empty,
@@ -292,7 +292,7 @@ def list_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
         )
     if result.padded:
         yield Finding(
-            "padded pieces",
+            "padded list items",
             "suspect",
             column_profile.name,
             result.padded,
@@ -316,7 +316,7 @@ def form_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
                 f"{value.rows:,} × {shown(value.value)}" for value in form.examples[:3]
             )
             yield Finding(
-                "forms",
+                "format mismatches",
                 "wrong",
                 column_profile.name,
                 form.fail,

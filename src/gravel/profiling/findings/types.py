@@ -18,7 +18,7 @@ _CODES = 0.05
 _CERTAIN, _LIKELY = 0.9, 0.5  # shares of the values that fit a type, for numbers and for dates
 
 
-def misfit_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
+def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
     """A type or a date form that nearly all values fit, and those that do not."""
     name = quoted(column_profile.name)
     by_type = {fit.type: fit for fit in column_profile.fits}
@@ -44,15 +44,15 @@ def misfit_findings(column_profile: ColumnProfile, known: int) -> Iterator[Findi
     rows = said - best.rows
     dated = best.type.startswith(("DATE", "TIMESTAMP"))
     if column_profile.spaces.control >= rows and all(
-        any(category(char) == "Cc" for char in misfit.value) for misfit in best.misfits
+        any(category(char) == "Cc" for char in mismatch.value) for mismatch in best.mismatches
     ):
-        return  # control characters are a finding of their own, with their mending
+        return  # control characters are a finding of their own, with their fix
     # Some digits with a leading zero make codes of the others too.
     codes = not dated and column_profile.loses >= _CODES * known
     level = "note" if codes or best.rows < (_LIKELY if dated else _CERTAIN) * said else "wrong"
     apart = (
         f" AND NOT IS_BLANK({name})" if column_profile.empty + column_profile.blank else ""
-    ) + (f" AND NOT {placeholder_condition(column_profile)}" if column_profile.null_words else "")
+    ) + (f" AND NOT {placeholder_condition(column_profile)}" if column_profile.placeholders else "")
     yield Finding(
         "type mismatches",
         level,
@@ -61,7 +61,7 @@ def misfit_findings(column_profile: ColumnProfile, known: int) -> Iterator[Findi
         f"{best.rows:,} of {said:,} values fit {best.type}, "
         f"these do not: {_examples(best, column_profile)}",
         f"NOT FITS({name} AS {best.type}){apart}",
-        _mend_number(name, best) or _mend_dates(name, column_profile, best),
+        _number_fix(name, best) or _dates_fix(name, column_profile, best),
     )
 
 
@@ -73,7 +73,7 @@ def _another_form(column_profile: ColumnProfile, best: Fit, known: int) -> Itera
     ):
         template = best.type.split("'")[1]
         yield Finding(
-            "another form",
+            "another format",
             "suspect",
             column_profile.name,
             known,
@@ -83,7 +83,7 @@ def _another_form(column_profile: ColumnProfile, best: Fit, known: int) -> Itera
         )
     elif best.type == "DOUBLE PRECISION":
         yield Finding(
-            "another form",
+            "another format",
             "note",
             column_profile.name,
             known,
@@ -109,7 +109,7 @@ def _other_numbers(column_profile: ColumnProfile, known: int) -> Iterator[Findin
     ):
         return
     name = quoted(column_profile.name)
-    for pattern, message, mend in (
+    for pattern, message, fix in (
         (_GROUPED_NUMBER, "commas between groups of three digits", f"REPLACE({name}, ',', '')"),
         (_COMMA_NUMBER, "a decimal comma", f"REPLACE(REPLACE({name}, '.', ''), ',', '.')"),
     ):
@@ -129,13 +129,13 @@ def _other_numbers(column_profile: ColumnProfile, known: int) -> Iterator[Findin
                 else f"{name} LIKE_REGEX '[.,]'"
             )
             yield Finding(
-                "another form",
+                "another format",
                 "suspect",
                 column_profile.name,
                 rows,
                 f"numbers with {message}: text to every sum and comparison",
                 sign,
-                f"{name} = {mend}",
+                f"{name} = {fix}",
             )
             return
 
@@ -176,20 +176,24 @@ def lost_zero_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fi
 
 
 def _examples(fit: Fit, column: ColumnProfile) -> str:
-    words = {word.value for word in column.null_words}
+    words = {word.value for word in column.placeholders}
     subset = [
-        misfit for misfit in fit.misfits if misfit.value.strip() and misfit.value not in words
+        mismatch
+        for mismatch in fit.mismatches
+        if mismatch.value.strip() and mismatch.value not in words
     ]
     return ", ".join(f"{item.rows:,} × {shown(item.value)}" for item in subset[:4]) + (
         " …" if len(subset) > 4 else ""
     )
 
 
-def _mend_number(name: str, best: Fit) -> str:
+def _number_fix(name: str, best: Fit) -> str:
     """A decimal comma is a point elsewhere, where one of the examples has it."""
-    if best.type not in ("INTEGER", "DECIMAL", "DOUBLE PRECISION") or not best.misfits:
+    if best.type not in ("INTEGER", "DECIMAL", "DOUBLE PRECISION") or not best.mismatches:
         return ""
-    if any(re.fullmatch(r" *[+-]?[0-9]+,[0-9]{1,2} *", misfit.value) for misfit in best.misfits):
+    if any(
+        re.fullmatch(r" *[+-]?[0-9]+,[0-9]{1,2} *", mismatch.value) for mismatch in best.mismatches
+    ):
         return (
             f"{name} = CASE WHEN {name} LIKE_REGEX '^ *[+-]?[0-9]+,[0-9]{{1,2}} *\\z' THEN"
             f" REPLACE({name}, ',', '.') ELSE {name} END"
@@ -197,7 +201,7 @@ def _mend_number(name: str, best: Fit) -> str:
     return ""
 
 
-def _mend_dates(name: str, column_profile: ColumnProfile, best: Fit) -> str:
+def _dates_fix(name: str, column_profile: ColumnProfile, best: Fit) -> str:
     """The other date forms of the column, written as ISO 8601 dates."""
     if not best.type.startswith("DATE"):
         return ""
@@ -250,7 +254,7 @@ def _two_orders(column_profile: ColumnProfile) -> Iterator[Finding]:
             for form in (orders.day_first, orders.month_first)
         )
         yield Finding(
-            "dates of two orders",
+            "ambiguous dates",
             "suspect",
             column_profile.name,
             orders.rows,

@@ -97,7 +97,7 @@ class SqlSource(Source):
         self.binary |= source.binary
         self.mixed |= source.mixed
         self.spelt |= source.spelt
-        self.misfits |= source.misfits
+        self.mismatches |= source.mismatches
         self.notes += [note for note in source.notes if note not in self.notes]
         # What the person asked for stands; then what the store says of a column.
         for column, index in self._places.items():

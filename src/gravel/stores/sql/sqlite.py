@@ -447,7 +447,7 @@ def _loaded(
     cursor = base.execute(f"SELECT {', '.join(map(_quoted, columns))} FROM {_quoted(table)}")
     schema = pa.schema([(column, pa.string()) for column in columns])
     batches: list[Any] = []
-    misfits, binary, spelt = (
+    mismatches, binary, spelt = (
         [0] * len(columns),
         [False] * len(columns),
         [_keeps_text(kind) for kind in kinds],
@@ -478,14 +478,14 @@ def _loaded(
                         )
                     ).to_pylist()
                 else:
-                    odd = [value for value in values if _misfit(value, kinds[position])]
-                misfits[position] += len(odd)
+                    odd = [value for value in values if _mismatch(value, kinds[position])]
+                mismatches[position] += len(odd)
                 if odd:
                     examples.setdefault(position, str(odd[0]))
         batches.append(pa.record_batch(results, schema=schema))
     types = [
-        TEXT if bytes_in else _type(kind, not misfit)
-        for kind, bytes_in, misfit in zip(kinds, binary, misfits, strict=True)
+        TEXT if bytes_in else _type(kind, not mismatch)
+        for kind, bytes_in, mismatch in zip(kinds, binary, mismatches, strict=True)
     ]
     # In memory already; a reader is not for several threads.
     sizes = [batch.num_rows for batch in batches]
@@ -524,7 +524,7 @@ def _loaded(
     )
     result.spelt = frozenset(column for column, text in zip(columns, spelt, strict=True) if text)
     for position, column in enumerate(columns):
-        truth = kinds[position].startswith("BOOL") and misfits[position]
+        truth = kinds[position].startswith("BOOL") and mismatches[position]
         # Integers and doubles are numbers both: SQLite itself keeps 12.0 as 12 where a column is
         # NUMERIC.
         if (
@@ -536,15 +536,15 @@ def _loaded(
             )
         if classes[position]["TEXT that is not UTF-8"]:
             result.notes.append(not_utf8(classes[position]["TEXT that is not UTF-8"], column))
-    result.misfits = {
+    result.mismatches = {
         columns[index]: (kinds[index], count, examples[index])
-        for index, count in enumerate(misfits)
+        for index, count in enumerate(mismatches)
         if count
     }
     result.notes += [
         f"{count:,} of the values in {column} {'does' if count == 1 else 'do'} not match its"
         f" declared type {kind}, such as {example!r}"
-        for column, (kind, count, example) in result.misfits.items()
+        for column, (kind, count, example) in result.mismatches.items()
     ]
     return result
 
@@ -624,7 +624,7 @@ def _fitting(kind: str) -> set[type]:
     return {int, float, str, bytes, _NoText, type(None)}
 
 
-def _misfit(value: Any, kind: str) -> bool:
+def _mismatch(value: Any, kind: str) -> bool:
     """Whether a value does not match what its column is declared as."""
     if value is None:
         return False
