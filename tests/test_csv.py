@@ -27,7 +27,6 @@ def test_malformed_records_are_counted_with_row_and_line_and_are_no_rows(
             "columns": 2,
             "malformed": 5,
             "distinct": [],
-            "key": None,
             "keys": [],
             "totals": [],
             "store_key": None,

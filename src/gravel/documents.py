@@ -276,6 +276,7 @@ class ColumnChange(TypedDict):
     column: str
     before: str | None
     after: str | None
+    kind: str
 
 
 class TraceEvent(TypedDict):

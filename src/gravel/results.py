@@ -483,7 +483,12 @@ def trace_dict(traced: TracedRows) -> documents.TraceDocument:
                 "verb": event.verb,
                 "outcome": event.outcome,
                 "changes": [
-                    {"column": change.column, "before": change.before, "after": change.after}
+                    {
+                        "column": change.column,
+                        "before": change.before,
+                        "after": change.after,
+                        "kind": change.kind,
+                    }
                     for change in event.changes
                 ],
                 "reason": event.reason,

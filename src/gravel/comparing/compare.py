@@ -16,6 +16,7 @@ from gravel.engine.arrow_values import text_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import view
 from gravel.engine.hashing import NULL_HASH, hashes, mixed
+from gravel.engine.sets import distinct_values, member
 from gravel.engine.spill import Runs
 from gravel.inspecting.binding import columns_named, explaining, frame_of, scope_of
 from gravel.inspecting.count import count_table
@@ -508,10 +509,10 @@ def _texts(
     results: dict[int, tuple[str | None, ...]] = {}
     if not len(rows):
         return results
-    wanted = np.unique(rows)
+    wanted = distinct_values(rows)
     for piece in table.holding(wanted.tolist()):
         batch = table.read(piece, sorted(set(places))).texts()
-        index = np.flatnonzero(np.isin(batch.rows, wanted))
+        index = np.flatnonzero(member(batch.rows, wanted))
         chosen = pa.array(index)
         cells = [batch.columns[place].take(chosen).to_pylist() for place in places]
         results |= dict(zip(batch.rows[index].tolist(), zip(*cells, strict=True), strict=True))

@@ -19,6 +19,7 @@ import pyarrow as pa
 
 from gravel.engine.evaluate import run
 from gravel.engine.row_codes import codes_of
+from gravel.engine.sets import distinct_values
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
 from gravel.language import parse, tree
 from gravel.language.bind import Given, bind, find_column
@@ -140,14 +141,14 @@ def near(
         rows.nulls,
         rows.errors,
         rows.unblocked,
-        len(np.unique(codes)),
+        len(distinct_values(codes)),
         compared,
         len(first_rows),
         total,
         tuple(rows.pairs(first_rows[order], two[order], measures[order], shown)),
         tuple(results[index] for index in subset),
         tuple(tuple(values[place] for place in clusters[index]) for index in subset),
-        _missed(block, proposed, len(np.unique(codes))),
+        _missed(block, proposed, len(distinct_values(codes))),
         tuple(rows.malformed),
         tuple(table.notes),
     )
@@ -335,7 +336,7 @@ def _shared(
             else np.zeros(0, np.int64)
         )
         sizes = np.diff(np.r_[starts, len(hashed)])
-        for size in np.unique(sizes[sizes > 1]):
+        for size in distinct_values(sizes[sizes > 1]):
             heads = starts[sizes == size]
             first_rows, two = np.triu_indices(int(size), 1)
             step = max(1, _VARIANTS // len(first_rows))
@@ -344,10 +345,12 @@ def _shared(
                 a, b = owners[subset + first_rows].ravel(), owners[subset + two].ravel()
                 least, most = np.minimum(a, b), np.maximum(a, b)
                 mine = least != most
-                pairs.append(np.unique(least[mine].astype(np.int64) * len(values) + most[mine]))
+                pairs.append(
+                    distinct_values(least[mine].astype(np.int64) * len(values) + most[mine])
+                )
         if len(pairs) > 50:
-            pairs = [np.unique(np.concatenate(pairs))]
-    every = np.unique(np.concatenate(pairs)) if pairs else np.zeros(0, np.int64)
+            pairs = [distinct_values(np.concatenate(pairs))]
+    every = distinct_values(np.concatenate(pairs)) if pairs else np.zeros(0, np.int64)
     first_rows, two = every // max(1, len(values)), every % max(1, len(values))
     alike = blocks[first_rows] == blocks[two]
     return first_rows[alike], two[alike]
@@ -377,7 +380,7 @@ def _variants(
         hashed.append(result)
         owners.append(rows)
 
-    for length in np.unique(lengths[places]):
+    for length in distinct_values(lengths[places]):
         rows = places[lengths[places] == length].astype(np.int32)
         salt = blocks[rows].astype(np.uint64) * np.uint64(0x2545F4914F6CDD1D)
         if not length:
@@ -511,7 +514,7 @@ def _clusters(count: int, array: np.ndarray, two: np.ndarray) -> list[list[int]]
         if (least == parent).all():
             break
         parent = least
-    touched = np.unique(np.concatenate([array, two]))
+    touched = distinct_values(np.concatenate([array, two]))
     results: dict[int, list[int]] = {}
     for index in touched.tolist():
         results.setdefault(int(parent[index]), []).append(index)

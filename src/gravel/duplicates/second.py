@@ -16,6 +16,7 @@ from gravel.duplicates.result import Group, GroupRow, Proposal
 from gravel.engine.evaluate import run
 from gravel.engine.hashing import NULL_HASH, hashes
 from gravel.engine.memory import give_back_freed_blocks
+from gravel.engine.sets import member
 from gravel.inspecting.binding import frame_of
 from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
@@ -144,7 +145,7 @@ class Second:
         group = self.members.groups[place] if len(self.members.groups) else place
         texts = batch.columns
         if first:
-            for index in np.flatnonzero(own & np.isin(group, places)):
+            for index in np.flatnonzero(own & member(group, np.sort(places))):
                 result.shown.append(
                     (
                         int(group[index]),
@@ -164,7 +165,7 @@ class Second:
 
     def _spelled(self, batch: Batch, wanted: np.ndarray) -> dict[int, str | None]:
         """What is asked for in the wanted rows, as texts."""
-        where = np.flatnonzero(np.isin(batch.rows, wanted))
+        where = np.flatnonzero(member(batch.rows, wanted))
         if not len(where):
             return {}
         chosen = pa.array(where)

@@ -20,6 +20,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine import exact_sum
+from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector, vector
 from gravel.language.building import REGRESSIONS
 from gravel.language.errors import CODES
@@ -138,7 +139,7 @@ class SumState(GroupState):
         special: dict[int, float] = {}
         if units.special is not None:
             odd = np.flatnonzero(units.special)
-            for group in np.unique(groups[odd]):
+            for group in distinct_values(groups[odd]):
                 special[int(group)] = exact_sum.sum_of_specials(
                     units.special[odd[groups[odd] == group]]
                 )

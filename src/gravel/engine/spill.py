@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
+from gravel.engine.sets import distinct_values
 from gravel.problems import TableProblem
 
 
@@ -66,7 +67,7 @@ class Runs:
                     ]
                 )
             )
-            edges = np.unique(seen[[len(seen) * index // count for index in range(1, count)]])
+            edges = distinct_values(seen[[len(seen) * index // count for index in range(1, count)]])
             count = len(edges) + 1
         kept = [
             [0, *np.searchsorted(self._read(run, 0, 0, run[0]), edges).tolist(), run[0]]

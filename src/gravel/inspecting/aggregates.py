@@ -22,6 +22,7 @@ from gravel.engine.aggregates import (
 from gravel.engine.distinct import Counted, Distinct, counted
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
+from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Scope, bind
@@ -195,7 +196,7 @@ def _by_code(vector: Vector, rows: np.ndarray) -> dict[int, np.ndarray]:
         return {}
     return {
         int(code): rows[vector.errors == code]
-        for code in np.unique(vector.errors[vector.errors != 0])
+        for code in distinct_values(vector.errors[vector.errors != 0])
     }
 
 

@@ -14,6 +14,7 @@ import pyarrow as pa
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
+from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.inspecting.binding import columns_named, explaining, frame_of, scope_of
 from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
@@ -241,7 +242,7 @@ def error_kinds(
     errors = vector.errors if vector.errors is not None else np.zeros(0, np.uint8)
     read = nodes.columns_read(expression)
     results = []
-    for code in np.unique(errors[errors != 0]):
+    for code in distinct_values(errors[errors != 0]):
         position = int(np.flatnonzero(errors == code)[0])
         values = [
             (column.name, frame.text(column.index)[position].as_py())

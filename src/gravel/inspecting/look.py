@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from gravel.engine.arrow_values import text_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
+from gravel.engine.sets import member
 from gravel.engine.vector import Vector
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of, split_list
 from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
@@ -342,7 +343,7 @@ class _Plan:
         """The cells of these source rows, in this order."""
 
         def pick(batch: Batch) -> tuple[np.ndarray, list[list[Cell]]] | None:
-            rows = np.flatnonzero(np.isin(batch.rows, chosen))
+            rows = np.flatnonzero(member(batch.rows, np.sort(chosen)))
             return (batch.rows[rows], self.cells(batch, rows)) if len(rows) else None
 
         got = [part for part in scan(self.table, pick) if part]

@@ -18,6 +18,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.sets import without
 from gravel.language.types import TEXT
 from gravel.ledger.fingerprint import canonical, kept_type
 from gravel.plans.steps import BoundPlan
@@ -138,7 +139,7 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
                 f"a step changes {bad}, which is the key that rows are found by",
                 hint="a table in place keeps its keys; write a new table",
             )
-        gone = np.setdiff1d(known, numbers)
+        gone = without(known, numbers)
         deletes = None
         if len(gone):
             rows = source.take(pa.array(np.searchsorted(known, gone)))

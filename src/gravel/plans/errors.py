@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.inspecting.attempt import ErrorKind, error_kinds
 from gravel.language import nodes
@@ -54,7 +55,7 @@ def settle(
 def _kinds(vector: Vector, rows: TrackedRows) -> list[ErrorKind]:
     results = []
     errors = vector.errors if vector.errors is not None else np.zeros(0, np.uint8)
-    for code in np.unique(errors[errors != 0]):
+    for code in distinct_values(errors[errors != 0]):
         index = np.flatnonzero(errors == code)
         results.append(
             ErrorKind(

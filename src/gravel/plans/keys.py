@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.frame import view
 from gravel.engine.hashing import combined
+from gravel.engine.sets import distinct_values
 from gravel.engine.spill import Runs
 from gravel.language.types import Kind, Type
 
@@ -71,7 +72,7 @@ class KeyState:
         results = [
             twice
             for every in self._parts()
-            if len(twice := np.unique(every[1:][every[1:] == every[:-1]]))
+            if len(twice := distinct_values(every[1:][every[1:] == every[:-1]]))
         ]
         return np.concatenate(results) if results else np.zeros(0, np.uint64)
 

@@ -16,6 +16,7 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.hashing import combined
+from gravel.engine.sets import member
 from gravel.language.types import BINARY, TEXT, Type
 from gravel.ledger.fingerprint import Content, compared, content_of, kept_type, what_differs
 from gravel.plans.changes import TableDiff, changes_of
@@ -579,8 +580,8 @@ def _conflict(plan: BoundPlan, now: Source) -> str:
     )
     # Only rows that the other side does not have are looked at one by one.
     old, new = (
-        _keys(then, plan.key, ~np.isin(before, after)),
-        _keys(now, plan.key, ~np.isin(after, before)),
+        _keys(then, plan.key, ~member(before, np.sort(after))),
+        _keys(now, plan.key, ~member(after, np.sort(before))),
     )
     changed = [key for key in new if key in old]
     came, went = [key for key in new if key not in old], [key for key in old if key not in new]

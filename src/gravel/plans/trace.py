@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from gravel.engine.evaluate import run
+from gravel.engine.sets import distinct_values, member
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
 from gravel.language import parse
 from gravel.language.bind import Given, bind_condition
@@ -86,7 +87,7 @@ def _trace(
         matches = _matching(plan, where, context)
         matching = len(matches)
         chosen += matches[:most]
-    wanted = np.unique(np.array(chosen, np.int64))
+    wanted = distinct_values(np.array(chosen, np.int64))
     flow = Flow(
         plan, lambda left, malformed: None, lambda result: None, memory=memory, wanted=wanted
     )
@@ -95,7 +96,7 @@ def _trace(
     output: dict[str, int] = {}
     seen = 0
     for batch, _ in flow.run():
-        where_ = np.flatnonzero(np.isin(batch.numbers, wanted))
+        where_ = np.flatnonzero(member(batch.numbers, wanted))
         if len(where_):
             output |= dict(
                 zip(

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from gravel.engine.sets import member
 from gravel.language import parse
 from gravel.language.diagnostics import Diagnostic
 from gravel.plans.ledger import ExitKind, StepCount
@@ -56,7 +57,7 @@ class Trail:
     @staticmethod
     def seen(rows: TrackedRows, columns: Sequence[PlanColumn], wanted: np.ndarray) -> Seen:
         """The wanted rows among some, as texts by path and column."""
-        where = np.flatnonzero(np.isin(rows.numbers, wanted))
+        where = np.flatnonzero(member(rows.numbers, wanted))
         if not len(where):
             return {}
         subset = rows.take(where)

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.sets import distinct_values
 from gravel.language.characters import BLANKS
 from gravel.profiling.result import ListInField
 
@@ -147,7 +148,7 @@ def list_part(array: pa.Array, delimiter: str) -> ListPart:
     once, counts = np.unique(pairs, return_counts=True)
 
     def flagged(owners: np.ndarray) -> int:
-        return int(rows[np.unique(owners)].sum())
+        return int(rows[distinct_values(owners)].sum())
 
     return ListPart(
         int(rows.sum()),

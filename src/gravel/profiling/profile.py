@@ -19,6 +19,7 @@ from gravel.engine.frame import view
 from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
 from gravel.engine.hashing import hashes
 from gravel.engine.parallel import ordered_map
+from gravel.engine.sets import distinct_values
 from gravel.language.functions.casts import to_text
 from gravel.language.functions.damage import SURE_PLACEHOLDERS
 from gravel.language.functions.spelling import match_key, shape
@@ -405,7 +406,9 @@ class _SecondPass:
         missing = self._missing(wanted)
         if missing:
             columns = sorted(missing)
-            holding = self.table.holding(np.unique(np.concatenate(list(missing.values()))).tolist())
+            holding = self.table.holding(
+                distinct_values(np.concatenate(list(missing.values()))).tolist()
+            )
             for result in ordered_map(
                 lambda piece: _texts_of(self.table.read(piece, columns), missing), holding
             ):

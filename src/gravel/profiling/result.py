@@ -215,9 +215,9 @@ class ColumnProfile:
     code point, others by value. loses: texts whose cast to a number would lose a leading zero or
     plus. placeholders: the most frequent words that stand where nothing is known (not those that
     are values in such a column), of placeholder_rows in all; all_placeholders: whether any such
-    word counts. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has those
-    that most rows are spread over; each has its values, the most frequent first. all_values: all
-    different values, where they are few."""
+    word counts. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has
+    those that most rows are spread over; each has its values, the most frequent first. all_values:
+    all different values, where they are few."""
 
     name: str
     type: Type

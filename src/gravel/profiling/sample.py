@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.sets import member
 from gravel.sources.source import Batch, Source, scan
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
@@ -24,7 +25,7 @@ class Chosen:
 
     def of_batch(self, batch: Batch) -> Batch:
         """The chosen rows of a batch."""
-        keep = np.isin(batch.rows, self.rows, assume_unique=True)
+        keep = member(batch.rows, self.rows)
         mask = pa.array(keep)
         columns: list[Any] = [
             None if column is None else column.filter(mask) for column in batch.columns

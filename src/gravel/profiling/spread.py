@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from gravel.engine.sets import distinct_values
 from gravel.engine.spill import Runs
 from gravel.profiling.fits import RIVALS, STRICTER
 from gravel.profiling.marks import BIT
@@ -340,7 +341,7 @@ def dates(values: np.ndarray, counts: np.ndarray, today: date) -> Dates | None:
     if not len(values):
         return None
     days = values.astype(np.int64)
-    distinct = np.unique(days)
+    distinct = distinct_values(days)
     steps = np.diff(distinct)
     gaps: list[Gap] = []
     if len(steps) > 1:
@@ -351,7 +352,9 @@ def dates(values: np.ndarray, counts: np.ndarray, today: date) -> Dates | None:
     first_days = moments == moments.astype("M8[Y]").astype("M8[D]")
     month_firsts = moments == moments.astype("M8[M]").astype("M8[D]")
     years = moments.astype("M8[Y]").astype(np.int64) + 1970
-    by_year = tuple((int(year), int(counts[years == year].sum())) for year in np.unique(years))
+    by_year = tuple(
+        (int(year), int(counts[years == year].sum())) for year in distinct_values(years)
+    )
     return Dates(
         int(counts.sum()),
         _day(days[0]),

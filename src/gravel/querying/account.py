@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from gravel.engine.mapped import Store
 from gravel.engine.row_codes import codes_of
+from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Caution
 from gravel.language.errors import ErrorPolicy, meaning, sqlstate
@@ -105,7 +106,7 @@ class Account:
     ) -> None:
         """Row errors that a result or a condition reads. Raises DataProblem where errors stop the
         query."""
-        for code in np.unique(errors[errors != 0]):
+        for code in distinct_values(errors[errors != 0]):
             index = np.flatnonzero(errors == code)
             first = (
                 ()

@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.row_codes import codes_of
+from gravel.engine.sets import without
 from gravel.engine.vector import Vector
 from gravel.language import parse, tree
 from gravel.language.diagnostics import Diagnostic
@@ -281,7 +282,7 @@ class FromClause:
         )
         keep = result.true(pairs.count)
         if sound is not None:
-            keep[np.setdiff1d(np.arange(pairs.count), sound)] = False
+            keep[without(np.arange(pairs.count), sound)] = False
         rows = pairs.vectors[len(left.names)].values.to_numpy()[keep]
         right = self._without_outer(pairs, len(numbered.names))
         return self.joining.pair_up(

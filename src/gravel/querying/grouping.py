@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.aggregates import STATES, GroupedValues, result_type, state_of
 from gravel.engine.row_codes import codes_by_slices, codes_of
+from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.language import building, parse, tree
 from gravel.language.functions.casts import to_text
@@ -66,7 +67,9 @@ def _with_several(part: RowGroups, values: pa.Array) -> tuple[int, np.ndarray]:
     values = values if part.rows is None else values.take(pa.array(part.rows))
     known = pc.is_valid(values).to_numpy(zero_copy_only=False)
     codes, first = codes_of([values], len(values))
-    pairs = np.unique(part.numbers[known].astype(np.int64) * max(1, len(first)) + codes[known])
+    pairs = distinct_values(
+        part.numbers[known].astype(np.int64) * max(1, len(first)) + codes[known]
+    )
     several = np.bincount(pairs // max(1, len(first)), minlength=part.many) > 1
     rows = np.flatnonzero(several[part.numbers])
     return int(several.sum()), rows if part.rows is None else part.rows[rows]

@@ -12,6 +12,7 @@ import pyarrow as pa
 
 from gravel.engine.hashing import combined
 from gravel.engine.memory import give_back_freed_blocks
+from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector, vector
 from gravel.language.functions.ordering import sortable
 
@@ -39,7 +40,8 @@ def more_than(keys: Sequence[pa.Array], rows: int, most: int) -> bool:
     """Whether keys have more different combinations than that, as soon as it shows."""
     seen = np.zeros(0, np.uint64)
     for start in range(0, rows if rows > most else 0, _SLICE):
-        seen = np.union1d(seen, combined([sortable(key.slice(start, _SLICE)) for key in keys]))
+        hashes = combined([sortable(key.slice(start, _SLICE)) for key in keys])
+        seen = distinct_values(np.concatenate([seen, hashes]))
         if len(seen) > most:
             return True
     return False

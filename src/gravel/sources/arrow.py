@@ -17,6 +17,7 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.arrow_values import is_binary, plain, type_of
+from gravel.engine.sets import without
 from gravel.language.types import TEXT, Type
 from gravel.problems import TableProblem
 from gravel.sources.csv.splitter import Take
@@ -100,7 +101,7 @@ class StoredSource(Source):
         bad = self._bad.get(piece.number, ())
         rows = np.arange(piece.first_row, piece.first_row + piece.records)
         if bad:
-            rows = np.setdiff1d(rows, [item.row for item in bad])
+            rows = without(rows, np.array([item.row for item in bad]))
         self._refuse_guesses(columns)
         return Batch(rows, columns, bad)
 

@@ -16,6 +16,7 @@ import pyarrow as pa
 
 from gravel.engine.arrow_values import text_of
 from gravel.engine.parallel import ordered_map
+from gravel.engine.sets import distinct_values
 from gravel.language.types import TEXT, Type
 from gravel.problems import DataProblem
 from gravel.sources.dialect import Dialect
@@ -97,7 +98,7 @@ def refuse_changed(path: Path, name: str, before: State) -> None:
 
 def holding_some(pieces: Iterable[Any], rows: Sequence[int]) -> Iterator[Any]:
     """Of pieces in order, those that hold some of these source rows."""
-    ascending = np.unique(np.asarray(rows, np.int64))
+    ascending = distinct_values(np.asarray(rows, np.int64))
     for piece in pieces:
         index = np.searchsorted(ascending, piece.first_row)
         if index < len(ascending) and ascending[index] < piece.first_row + piece.records:

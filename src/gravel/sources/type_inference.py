@@ -13,6 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.sets import distinct_values
 from gravel.language.functions.buffers import ByteSet, body, matches, valid
 from gravel.language.types import (
     BOOLEAN,
@@ -114,7 +115,7 @@ def fitting(array: pa.Array, candidates: frozenset[Kind] = _ALL) -> Fitting:
         formed = bool((lengths == 10).all()) if kind is Kind.DATE else _all(array, _PLAIN[kind])
         if formed and _casts(array, arrow):
             spaced = int(matches(array, " ").sum()) if kind is Kind.TIMESTAMP else 0
-            forms = frozenset(np.unique(lengths).tolist()) | (
+            forms = frozenset(distinct_values(lengths).tolist()) | (
                 {-1} if 0 < spaced < len(lengths) else {-2 if spaced else -3}
             )
             result = replace(
@@ -224,7 +225,7 @@ def _all_decimals(array: pa.Array) -> Fitting | None:
         frozenset({Kind.DECIMAL}),
         int(whole[known].max()),
         int(scales[known].max()),
-        frozenset(np.unique(scales[known]).tolist()),
+        frozenset(distinct_values(scales[known]).tolist()),
         True,
     )
 
@@ -237,7 +238,7 @@ def _decimals(array: pa.Array) -> Fitting:
     whole = np.where(point >= 0, point, lengths)[known]
     # A text that begins with the point is another way to write one that begins with 0.
     bare = {-1} if bool(matches(array, r"^-?\.").any()) else set()
-    forms = frozenset(np.unique(scales).tolist()) | bare
+    forms = frozenset(distinct_values(scales).tolist()) | bare
     return Fitting(
         frozenset({Kind.DECIMAL}),
         int(whole.max(initial=0)),

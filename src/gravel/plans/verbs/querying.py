@@ -15,6 +15,7 @@ from gravel.engine.external import OUT
 from gravel.engine.frame import view
 from gravel.engine.hashing import combined
 from gravel.engine.mapped import Store
+from gravel.engine.sets import without
 from gravel.inspecting.cautions import Watch
 from gravel.language import parse, tree
 from gravel.language.bind import Given
@@ -204,7 +205,7 @@ class QueryAction(TableAction):
         failed = np.intersect1d(
             np.concatenate([np.zeros(0, np.int64), *session.account.omitted]), lost
         )
-        dropped = np.setdiff1d(lost, failed)
+        dropped = without(lost, failed)
         if len(dropped):
             context.left(
                 left(step, rows, dropped, ExitKind.DROPPED, "no row of the query comes from it")

@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import text_of
+from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Watch
 from gravel.language.characters import BLANK
@@ -169,7 +170,7 @@ def null_keys(plan: BoundPlan) -> Iterator[str]:
 
 def _without_piece(how: Split, source: int, batch: Batch) -> int:
     row, _ = _pieces_by_row(how, _pieces(how, text_of(batch.columns[source])))
-    return batch.count - len(np.unique(row))
+    return batch.count - len(distinct_values(row))
 
 
 def _from_end(pattern: str, text: str, most: int) -> list[str]:
