@@ -384,7 +384,7 @@ class CompareDocument(TypedDict):
 
 
 # -- duplicates
-class GroupRow(TypedDict):
+class DuplicateRow(TypedDict):
     row: int
     values: dict[str, str | None]
 
@@ -392,7 +392,7 @@ class GroupRow(TypedDict):
 class DuplicateGroup(TypedDict):
     group: int
     size: int
-    rows: list[GroupRow]
+    rows: list[DuplicateRow]
     differs: list[str]
 
 
@@ -534,7 +534,7 @@ class SampleEntry(TypedDict):
     of: int
 
 
-class AlmostKey(TypedDict):
+class NearKeyEntry(TypedDict):
     column: str
     rows: int
     nulls: int
@@ -548,7 +548,7 @@ class DependencyException(TypedDict):
     usual: Scalar
 
 
-class Dependency(TypedDict):
+class DependencyEntry(TypedDict):
     by: str
     column: str
     rows: int
@@ -728,9 +728,9 @@ class ProfileDocument(TypedDict):
     malformed: int
     repeated_rows: int | None
     keys: list[list[str]]
-    almost_keys: list[AlmostKey]
+    almost_keys: list[NearKeyEntry]
     null_together: list[list[str]]
-    functional_dependencies: list[Dependency]
+    functional_dependencies: list[DependencyEntry]
     searched_columns: int
     findings: list[FindingEntry]
     columns: list[ProfiledColumn]

@@ -255,7 +255,7 @@ def count_dict(item: Any) -> documents.CountedTable:
 
 def duplicates_dict(duplicates: Duplicates) -> documents.DuplicatesDocument:
     def group(item: Group) -> documents.DuplicateGroup:
-        rows: list[documents.GroupRow] = [
+        rows: list[documents.DuplicateRow] = [
             {"row": row.row, "values": dict(zip(duplicates.columns, row.values, strict=True))}
             for row in item.rows
         ]

@@ -280,13 +280,13 @@ def _refuse_deep_trees(node: Any, text: str) -> None:
 
 
 @lru_cache(maxsize=1)
-def _made() -> tuple[Parser, Build]:
+def _parser_and_actions() -> tuple[Parser, Build]:
     build = Build()
     return Parser(tables(), build), build
 
 
 def _parser(text: str) -> Parser:
-    parser, build = _made()
+    parser, build = _parser_and_actions()
     build.source = text
     return parser
 

@@ -34,18 +34,18 @@ def tables() -> dict[str, Any]:
             return kept
     except (OSError, ValueError, KeyError, TypeError):
         pass
-    made = {"key": key, **_made()}
-    text = json.dumps(made, separators=(",", ":"))
+    fresh = {"key": key, **_from_grammar()}
+    text = json.dumps(fresh, separators=(",", ":"))
     beside = TABLES.with_name(f"{TABLES.name}.{hashlib.sha256(text.encode()).hexdigest()[:8]}")
     try:
         beside.write_text(text, "utf-8")
         beside.replace(TABLES)
     except OSError:
         pass
-    return made
+    return fresh
 
 
-def _made() -> dict[str, Any]:
+def _from_grammar() -> dict[str, Any]:
     """symbols: names of terminals and rules; states: for each, as text, pairs of a symbol and what
     it leads to (twice a state, or twice a rule and one); rules; starts, ends: the states of each
     text to parse; keywords; reserved words, which are no names; signs: the other terminals as
