@@ -12,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import parsed, write
+from gravel.sources.read_options import ReadOptions
 
 NUMBERS = st.none() | st.integers(-3, 30) | st.sampled_from([0, 0, 10])
 
@@ -59,7 +60,9 @@ def test_counts_equal_their_definitions(rows: list[Any], data: Any, tmp_path_fac
     put: list[Any] = []
     before, splitter.BLOCK = splitter.BLOCK, block
     try:
-        table = reader.CsvSource(path, declared={"n": INTEGER, "d": INTEGER, "k": TEXT})
+        table = reader.CsvSource(
+            path, reading=ReadOptions(header=1, declared={"n": INTEGER, "d": INTEGER, "k": TEXT})
+        )
         found = check(
             table,
             conditions,

@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import parsed, write
+from gravel.sources.read_options import ReadOptions
 
 TEXT = st.none() | st.sampled_from(["Gull", "gull", " Gull", "Gull  x", "Gull x", ""])
 NUMBER = st.none() | st.sampled_from(["1", "1.0", "1.004", "2", "-1.5"])
@@ -54,8 +55,7 @@ def test_a_comparison_equals_one_in_plain_python(
             CsvSource(
                 folder / name,
                 name,
-                declared={"id": INTEGER, "n": decimal(38, 3)},
-                texts=frozenset("a"),
+                ReadOptions(header=1, declared={"id": INTEGER, "n": decimal(38, 3)}, texts=("a",)),
             )
         )
     distance = Decimal(within) if within and keyed else None

@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 import gravel
 from conftest import parsed, shown, write
 from gravel.querying.examples import outcome
+from gravel.sources.read_options import ReadOptions
 
 PLANS = [
     'table = "a"\nwrite = "b"\n[[step]]\nset = { x = "1", "y z" = \'2\' }\n[[step]]\nkeep_rows = "x"\n',
@@ -122,7 +123,7 @@ def test_malformed_records_are_those_of_the_rules(
     expected = _faults("x,y\n" + body)
     before, splitter.BLOCK = splitter.BLOCK, block
     try:
-        table = reader.CsvSource(path, delimiter=",")
+        table = reader.CsvSource(path, reading=ReadOptions(",", header=1))
         batches = [table.read(piece) for piece in table.pieces()]
     finally:
         splitter.BLOCK = before
@@ -322,7 +323,11 @@ def test_look_sorts_as_it_is_told_and_keeps_ties_in_source_order(
             for t, n in rows
         ),
     )
-    view = look(reader.CsvSource(path, texts=frozenset("t")), sort=sort, rows=limit)
+    view = look(
+        reader.CsvSource(path, reading=ReadOptions(texts=tuple("t"), header=1)),
+        sort=sort,
+        rows=limit,
+    )
     order = list(range(len(rows)))
     for key in reversed(sort.split(", ")):
         column, descending = key.split(" ")[0], "DESC" in key

@@ -13,6 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import parsed, write
+from gravel.sources.read_options import ReadOptions
 
 OWNERS = (
     "id,name,town,phone,since\n1,Orla Ness,Holm,0555-12,2020-01-01\n2,orla  ness,Holm,,2021-01-01\n3,Ørla Ness,Vik,0555 12,\n"
@@ -81,7 +82,7 @@ def test_groups_equal_a_plain_grouping_on_every_rung(
     )
     before, splitter.BLOCK = splitter.BLOCK, block
     try:
-        table = CsvSource(path, "b.csv", texts=frozenset("ab"))
+        table = CsvSource(path, "b.csv", ReadOptions(texts=tuple("ab"), header=1))
         found = groups.duplicates(
             table,
             ["a", "b"] if several else ["a"],
@@ -170,7 +171,7 @@ def test_no_pair_within_the_bound_is_missed(
     values = [None if value is None else value + "x" * 50 * long for value in values]
     path = tmp_path_factory.mktemp("near") / "b.csv"
     write(path, "id,a\n" + "".join(f"{n},{_cell(value)}\n" for n, value in enumerate(values, 1)))
-    table = CsvSource(path, "b.csv", texts=frozenset("a"))
+    table = CsvSource(path, "b.csv", ReadOptions(texts=tuple("a"), header=1))
     block = "LEFT(a, 1)" if blocked else None
 
     def alike(a: str, b: str) -> bool:

@@ -12,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import shown, write
+from gravel.sources.read_options import ReadOptions
 
 WHITE = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2000\u2009\u2028\u202f\u205f\u3000\u200b\u2060\ufeff"
 VALUES = (
@@ -83,7 +84,9 @@ def test_profile_equals_its_definition(data: Any, tmp_path_factory: Any) -> None
     write(path, _csv(columns))
     before, splitter.BLOCK = splitter.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
     try:
-        found = profile(reader.CsvSource(path, texts=frozenset(["text", "text_2"])))
+        found = profile(
+            reader.CsvSource(path, reading=ReadOptions(texts=("text", "text_2"), header=1))
+        )
     finally:
         splitter.BLOCK = before
     assert found.rows == count
@@ -118,10 +121,13 @@ def test_count_and_look_equal_their_definitions(data: Any, tmp_path_factory: Any
     before, splitter.BLOCK = splitter.BLOCK, data.draw(st.sampled_from([17, 64, 4096]))
     try:
         found = count_table(
-            reader.CsvSource(path, texts=frozenset("ab")), ["a, b"], ["a"], ["n"] if any(n) else []
+            reader.CsvSource(path, reading=ReadOptions(texts=tuple("ab"), header=1)),
+            ["a, b"],
+            ["a"],
+            ["n"] if any(n) else [],
         )
         view = look(
-            reader.CsvSource(path, texts=frozenset("ab")),
+            reader.CsvSource(path, reading=ReadOptions(texts=tuple("ab"), header=1)),
             where="a < b OR b IS NULL",
             sort="a DESC, b",
             rows=None,

@@ -19,6 +19,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import parsed, write
+from gravel.sources.read_options import ReadOptions
 
 WHITE = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2000\u2009\u2028\u202f\u205f\u3000\u200b\u2060\ufeff"
 ODD = WHITE.replace(" ", "")
@@ -170,7 +171,7 @@ def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: An
     try:
         # Little memory: what is distinct goes to a file and comes back by ranges of hashes.
         found = profile(
-            reader.CsvSource(path, texts=frozenset("ab")),
+            reader.CsvSource(path, reading=ReadOptions(texts=tuple("ab"), header=1)),
             memory=data.draw(st.sampled_from([1, 400, 1 << 28])),
             today=date(2024, 4, 20),
         )
@@ -349,7 +350,7 @@ def test_numbers_equal_numpys(
         data.draw(st.sampled_from([5, 2_000_000])),
     )
     try:
-        found = profile(reader.CsvSource(path))
+        found = profile(reader.CsvSource(path, reading=ReadOptions(header=1)))
     finally:
         spread.Ascending.SIZE = before
     _same_numbers(
@@ -395,11 +396,16 @@ def test_the_rows_of_a_finding_are_those_its_command_shows(
     path = tmp_path_factory.mktemp("findings") / "t.csv"
     write(path, _csv(columns))
     today = date(2024, 4, 20)
-    for finding in profile(reader.CsvSource(path), today=today).findings:
+    for finding in profile(
+        reader.CsvSource(path, reading=ReadOptions(header=1)), today=today
+    ).findings:
         assert finding.rows > 0
         if finding.where:
             view = look(
-                reader.CsvSource(path), where=finding.where, rows=0, given=Given(today=today)
+                reader.CsvSource(path, reading=ReadOptions(header=1)),
+                where=finding.where,
+                rows=0,
+                given=Given(today=today),
             )
             assert (view.matching, view.errors) == (finding.rows, 0), finding
 
@@ -690,7 +696,7 @@ def test_dependencies_and_almost_keys_tell_their_exceptions(figures: Any) -> Non
     ("town", ["Torsh\u00ef\u00bf\u00bdvn", "Nes"], "replacement characters", None),
     ("extras", ["water || power", "power || mail || water", "mail ||water", "water || mail"] + ["mail || power"] * 20, "padded list items",
      ["water || power", "power || mail || water", "mail || water", "water || mail"]),
-    (" berth  name", ["B1", "B2"], "column name", None),
+    ("berth  name", ["B1", "B2"], "column name", None),
     ("seen", [f"2024-05-01T10:{at:02d}:00" for at in range(60)] * 2 + ["2024-05-02T10:00:00"], None, None),
     ("seen", [f"2024-05-{1 + at // 60:02d} 10:{at % 60:02d}:00" for at in range(300)] + ["2024-05-01 10:07:00"], "repeated timestamps", None),
     ("owner", ["Tamm, Ülo", "Sild, Mari", "Kask, Ene"] * 9 + ["Rebane"] * 400, None, None),

@@ -54,33 +54,31 @@ from gravel.reports import check as check_page
 from gravel.reports import compare as compare_page
 from gravel.reports import duplicates as duplicates_page
 from gravel.reports import profile as profile_page
-from gravel.sources.opening import ReadOptions
 from gravel.sources.opening import open_table as open_source
+from gravel.sources.read_options import ReadOptions, reading_of
 from gravel.sources.source import Source
 
 Params = ParamSpec("Params")
 Found = TypeVar("Found")
 
 
-def open_table(
-    table: Any,
-    *,
-    delimiter: str | None = None,
-    encoding: str | None = None,
-    empty_null: bool = False,
-    text: str | Sequence[str] = (),
-) -> Table:
+def open_table(table: Any, *, text: str | Sequence[str] = (), **reading: Any) -> Table:
     """A table.
 
     `table` is a reference as the command line takes it (a file, `harbour.db#boats`, a server's
     URL), a path, an Arrow table, or anything with `__arrow_c_stream__` (a data frame, a reader).
-    `text`: columns to keep as text whatever they hold. Raises TableProblem, CallProblem.
+    `text`: columns to keep as text whatever they hold. `reading`: the options of the command line
+    by their names (delimiter, encoding, header, skip, comment, quote, null, empty, decimal, group,
+    dates). Raises TableProblem, CallProblem.
     """
     if isinstance(table, Table):
         return table
     if isinstance(table, (str, Path)):
-        how = ReadOptions(delimiter, encoding, empty_null, _several(text))
-        return Table(open_source(str(table), how))
+        asked = {
+            name: list(value) if isinstance(value, tuple) else value
+            for name, value in reading.items()
+        }
+        return Table(open_source(str(table), reading_of(asked, texts=_several(text))))
     if hasattr(table, "__arrow_c_stream__"):
         return _of_arrow(pa.table(table), _several(text))
     raise CallProblem(

@@ -11,23 +11,19 @@ import typer
 
 from gravel.cli.lazily import lazily
 from gravel.cli.options import (
-    Delimiter,
-    Empty,
-    EmptyOption,
-    Encoding,
     Format,
     FormatOption,
     NoColor,
     Params,
     Replace,
     TableArgument,
-    Texts,
     Today,
     given_by,
-    open_reference,
     progress,
+    with_reading,
 )
 from gravel.problems import CallProblem, TableProblem
+from gravel.sources.read_options import ReadOptions
 
 with lazily():
     from rich import text as rich_text
@@ -39,6 +35,7 @@ with lazily():
     from gravel.reports import check as reports_check
     from gravel.reports import page
     from gravel.sinks import atomic_file, csv, files
+    from gravel.sources import opening
 
 if TYPE_CHECKING:
     import numpy as np
@@ -54,6 +51,7 @@ class Unknown(str, Enum):  # noqa: UP042
     passes = "passes"
 
 
+@with_reading
 def check(
     table: TableArgument,
     conditions: Annotated[
@@ -101,10 +99,8 @@ def check(
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
-    delimiter: Delimiter = None,
-    encoding: Encoding = None,
-    empty: EmptyOption = Empty.text,
-    text: Texts = None,
+    *,
+    reading: ReadOptions,
     replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
@@ -130,7 +126,7 @@ def check(
             raise CallProblem(f"two checks are called {name!r}")
     allowed = allowed_of(allow if allow is not None else stated.get("allow"))
     fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
-    source = open_reference(table, delimiter, encoding, empty, text)
+    source = opening.open_table(table, reading)
     asked = {
         Path(item.reference).resolve()
         for _, text in pairs

@@ -12,23 +12,19 @@ import typer
 
 from gravel.cli.lazily import lazily
 from gravel.cli.options import (
-    Delimiter,
-    Empty,
-    EmptyOption,
-    Encoding,
     Format,
     FormatOption,
     Memory,
     NoColor,
     Params,
     Replace,
-    Texts,
     Today,
     given_by,
     memory_of,
-    open_reference,
+    with_reading,
 )
 from gravel.problems import CallProblem
+from gravel.sources.read_options import ReadOptions
 
 with lazily():
     from rich import text as rich_text
@@ -40,11 +36,13 @@ with lazily():
     from gravel.reports import compare as reports_compare
     from gravel.reports import page
     from gravel.sinks import atomic_file, csv, files
+    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.comparing.result import CellDiff, Compared
 
 
+@with_reading
 def compare(
     before: Annotated[str, typer.Argument(metavar="BEFORE", help="A table.", show_default=False)],
     after: Annotated[
@@ -92,10 +90,8 @@ def compare(
     memory: Memory = None,
     today: Today = None,
     format: FormatOption = Format.table,
-    delimiter: Delimiter = None,
-    encoding: Encoding = None,
-    empty: EmptyOption = Empty.text,
-    text: Texts = None,
+    *,
+    reading: ReadOptions,
     replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
@@ -107,9 +103,7 @@ def compare(
         ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where
     )
     supplied = given_by(param, today)
-    sides = [
-        open_reference(reference, delimiter, encoding, empty, text) for reference in (before, after)
-    ]
+    sides = [opening.open_table(reference, reading) for reference in (before, after)]
     read = sides[0].files | sides[1].files
     for target in (differences, report):
         if target is not None and target.resolve() in read:

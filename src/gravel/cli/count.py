@@ -2,27 +2,24 @@
 
 from __future__ import annotations
 
+import dataclasses
 from typing import Annotated, Any
 
 import typer
 
 from gravel.cli.lazily import lazily
 from gravel.cli.options import (
-    Delimiter,
-    Empty,
-    EmptyOption,
-    Encoding,
     Format,
     FormatOption,
     NoColor,
     Params,
-    Texts,
     Today,
     given_by,
-    open_reference,
     progress,
+    with_reading,
 )
 from gravel.problems import Problem, TableProblem
+from gravel.sources.read_options import ReadOptions
 
 with lazily():
     from gravel import results
@@ -31,6 +28,7 @@ with lazily():
     from gravel.sources import opening
 
 
+@with_reading
 def count(
     tables: Annotated[
         list[str],
@@ -65,10 +63,8 @@ def count(
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
-    delimiter: Delimiter = None,
-    encoding: Encoding = None,
-    empty: EmptyOption = Empty.text,
-    text: Texts = None,
+    *,
+    reading: ReadOptions,
     no_color: NoColor = False,
 ) -> None:
     """Count rows, columns and malformed records of tables; distinct values, keys and totals on
@@ -86,8 +82,8 @@ def count(
         for item in result
     ]:
         try:
-            table = open_reference(
-                reference, delimiter, encoding, empty, text, bare=not (distinct or key or total)
+            table = opening.open_table(
+                reference, dataclasses.replace(reading, bare=not (distinct or key or total))
             )
             with progress(table):
                 counted.append(

@@ -9,10 +9,6 @@ import typer
 
 from gravel.cli.lazily import lazily
 from gravel.cli.options import (
-    Delimiter,
-    Empty,
-    EmptyOption,
-    Encoding,
     Format,
     FormatOption,
     Memory,
@@ -20,14 +16,14 @@ from gravel.cli.options import (
     Params,
     Replace,
     TableArgument,
-    Texts,
     Today,
     given_by,
     memory_of,
-    open_reference,
     progress,
+    with_reading,
 )
 from gravel.problems import CallProblem
+from gravel.sources.read_options import ReadOptions
 
 with lazily():
     from rich import text as rich_text
@@ -41,12 +37,14 @@ with lazily():
     from gravel.plans import edit
     from gravel.reports import duplicates as reports_duplicates
     from gravel.reports import page
+    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.duplicates.near import Near
     from gravel.duplicates.result import Duplicates, Group
 
 
+@with_reading
 def duplicates(
     table: TableArgument,
     on: Annotated[
@@ -111,10 +109,8 @@ def duplicates(
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
-    delimiter: Delimiter = None,
-    encoding: Encoding = None,
-    empty: EmptyOption = Empty.text,
-    text: Texts = None,
+    *,
+    reading: ReadOptions,
     replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
@@ -124,7 +120,7 @@ def duplicates(
     """
     limit = look.row_limit(rows)
     supplied = given_by(param, today)
-    source = open_reference(table, delimiter, encoding, empty, text)
+    source = opening.open_table(table, reading)
     if report is not None and source.reads(report):
         raise CallProblem(
             f"the page would be written over {table}, which is read", hint="name another file"

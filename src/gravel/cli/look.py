@@ -8,23 +8,19 @@ import typer
 
 from gravel.cli.lazily import lazily
 from gravel.cli.options import (
-    Delimiter,
-    Empty,
-    EmptyOption,
-    Encoding,
     FindingOption,
     Format,
     FormatOption,
     NoColor,
     Params,
     TableArgument,
-    Texts,
     Today,
     given_by,
-    open_reference,
     progress,
+    with_reading,
 )
 from gravel.problems import CallProblem
+from gravel.sources.read_options import ReadOptions
 
 with lazily():
     from rich import text as rich_text
@@ -33,11 +29,13 @@ with lazily():
     from gravel.cli import finding as cli_finding
     from gravel.cli import render
     from gravel.inspecting import look as inspecting_look
+    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.inspecting.look import View
 
 
+@with_reading
 def look(
     table: TableArgument,
     columns: Annotated[
@@ -66,10 +64,8 @@ def look(
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
-    delimiter: Delimiter = None,
-    encoding: Encoding = None,
-    empty: EmptyOption = Empty.text,
-    text: Texts = None,
+    *,
+    reading: ReadOptions,
     no_color: NoColor = False,
 ) -> None:
     """Show rows of a table, with hidden characters made visible.
@@ -81,7 +77,7 @@ def look(
         raise CallProblem(
             "--finding has a condition of its own", hint="leave out --finding, or --where"
         )
-    source = open_reference(table, delimiter, encoding, empty, text)
+    source = opening.open_table(table, reading)
     if finding is not None:
         where = cli_finding.condition_of(source, finding, supplied.today, not no_color)
     with progress(source, 2):

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import inspect
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from datetime import date
@@ -16,6 +17,7 @@ import typer
 
 from gravel.cli.lazily import lazily
 from gravel.problems import CallProblem
+from gravel.sources import read_options
 
 with lazily():
     from rich import progress as rich_progress
@@ -24,7 +26,6 @@ with lazily():
     from gravel.engine import memory as engine_memory
     from gravel.language import bind, parameters
     from gravel.querying import members
-    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.language.bind import Given
@@ -38,13 +39,6 @@ class Format(str, Enum):  # noqa: UP042
     json = "json"
     csv = "csv"
     markdown = "markdown"
-
-
-class Empty(str, Enum):  # noqa: UP042
-    """What a quoted empty field means."""
-
-    text = "text"
-    null = "null"
 
 
 TableArgument = Annotated[
@@ -61,29 +55,6 @@ FormatOption = Annotated[
     Format, typer.Option("--format", help="For people: table; for programs: json, csv, markdown.")
 ]
 NoColor = Annotated[bool, typer.Option("--no-color", help="No colours (NO_COLOR is kept too).")]
-Delimiter = Annotated[
-    str | None,
-    typer.Option(
-        "--delimiter",
-        metavar="CHAR",
-        help="Between fields; 'tab' is a tab. Found from the first lines if not given.",
-    ),
-]
-Encoding = Annotated[
-    str | None,
-    typer.Option("--encoding", metavar="NAME", help="The file's encoding, UTF-8 if not given."),
-]
-EmptyOption = Annotated[
-    Empty, typer.Option("--empty", help="A quoted empty field is an empty text, or NULL.")
-]
-Texts = Annotated[
-    list[str] | None,
-    typer.Option(
-        "--text", metavar="COLUMN", help="A column to keep as text whatever it holds (repeatable)."
-    ),
-]
-
-
 Replace = Annotated[
     bool, typer.Option("--replace", help="Write over a file that is there already.")
 ]
@@ -142,20 +113,35 @@ def _members(context: Given, query: Any, text: str) -> Any:
     return members.members_of(context, None, render.malformed_notes)(query, text)
 
 
-def open_reference(
-    reference: str,
-    delimiter: str | None,
-    encoding: str | None,
-    empty: Empty,
-    texts: list[str] | None,
-    bare: bool = False,
-) -> Source:
-    """The table with its reading options; `bare`: only what it is and how many rows it has."""
-    sign = "\t" if delimiter in ("tab", "\\t") else delimiter
-    return opening.open_table(
-        reference,
-        opening.ReadOptions(sign, encoding, empty is Empty.null, tuple(texts or ()), bare=bare),
-    )
+def with_reading(command: Callable[..., None]) -> Callable[..., None]:
+    """A command with the options of reading in place of its parameter `reading`, which it is given
+    as ReadOptions."""
+    own = inspect.signature(command, eval_str=True)
+    after = [
+        inspect.Parameter(
+            f"read_{option.name}",
+            inspect.Parameter.KEYWORD_ONLY,
+            default=None,
+            annotation=Annotated[
+                list[str] | None if option.several else str | None,
+                typer.Option(f"--{option.name}", metavar=option.metavar, help=option.help),
+            ],
+        )
+        for option in read_options.OPTIONS
+    ]
+    before = [item for item in own.parameters.values() if item.name != "reading"]
+
+    def wrapped(*arguments: Any, **named: Any) -> None:
+        asked = {
+            option.name: named.pop(f"read_{option.name}", None) for option in read_options.OPTIONS
+        }
+        command(*arguments, reading=read_options.reading_of(asked), **named)
+
+    parameters_ = [item.replace(kind=inspect.Parameter.KEYWORD_ONLY) for item in before] + after
+    wrapped.__signature__ = inspect.Signature(parameters_)  # type: ignore[attr-defined]
+    wrapped.__annotations__ = {item.name: item.annotation for item in parameters_}
+    wrapped.__doc__, wrapped.__name__ = command.__doc__, command.__name__
+    return wrapped
 
 
 @contextmanager

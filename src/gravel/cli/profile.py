@@ -9,24 +9,20 @@ import typer
 
 from gravel.cli.lazily import lazily
 from gravel.cli.options import (
-    Delimiter,
-    Empty,
-    EmptyOption,
-    Encoding,
     Format,
     FormatOption,
     Memory,
     NoColor,
     Replace,
     TableArgument,
-    Texts,
     Today,
     given_by,
     memory_of,
-    open_reference,
     progress,
+    with_reading,
 )
 from gravel.problems import CallProblem, nearest
+from gravel.sources.read_options import ReadOptions
 
 with lazily():
     from rich import text as rich_text
@@ -40,6 +36,7 @@ with lazily():
     from gravel.profiling import suggest as profiling_suggest
     from gravel.reports import page
     from gravel.reports import profile as reports_profile
+    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.profiling.result import ColumnProfile, Finding, Profile
@@ -50,6 +47,7 @@ _SPARE = 80  # characters beyond it that the columns' texts share
 _ALL_FIGURES = 96  # signs of a line that has all figures of a column; a narrower one leaves out two
 
 
+@with_reading
 def profile(
     table: TableArgument,
     column: Annotated[
@@ -95,10 +93,8 @@ def profile(
     memory: Memory = None,
     today: Today = None,
     format: FormatOption = Format.table,
-    delimiter: Delimiter = None,
-    encoding: Encoding = None,
-    empty: EmptyOption = Empty.text,
-    text: Texts = None,
+    *,
+    reading: ReadOptions,
     replace: Replace = False,
     no_color: NoColor = False,
 ) -> None:
@@ -116,7 +112,7 @@ def profile(
         raise CallProblem(
             "a plan is suggested from all rows, not from a sample", hint="leave out --sample"
         )
-    source = open_reference(table, delimiter, encoding, empty, text)
+    source = opening.open_table(table, reading)
     name = None if column is None else _column_name(column, source.columns)
     if suggest is not None and suggest.exists():
         raise CallProblem(

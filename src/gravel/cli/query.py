@@ -7,7 +7,7 @@ import sys
 from collections.abc import Iterator, Sequence
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -25,6 +25,8 @@ from gravel.cli.options import (
     memory_of,
 )
 from gravel.problems import CallProblem, TableProblem
+from gravel.sources import read_options
+from gravel.sources.read_options import ReadOptions
 
 with lazily():
     from rich import text as rich_text
@@ -65,7 +67,11 @@ def query(
     ] = None,
     table: Annotated[
         list[str] | None,
-        typer.Option("--table", metavar="NAME=REF", help="A short name for a table (repeatable)."),
+        typer.Option(
+            "--table",
+            metavar="NAME=REF[;OPTION=VALUE…]",
+            help="A name for a table (repeatable), and how it is read: b=old.csv;null=NA;skip=2.",
+        ),
     ] = None,
     folder: Annotated[
         Path | None,
@@ -105,8 +111,11 @@ def query(
     limit = look.row_limit(rows)
     text = _text(statement, file)
     room = mapped.Store(memory_of(memory) or engine_memory.quarter_of_the_machine())
+    references, readings = _tables(table, folder)
     session = sessions.Session(
-        context.QueryContext(given=given_by(param, today), references=_tables(table, folder)),
+        context.QueryContext(
+            given=given_by(param, today), references=references, readings=readings
+        ),
         account.Account(errors.ErrorPolicy[on_error.name.upper()], room),
     )
     result = session.query(text)
@@ -180,8 +189,12 @@ def _text(statement: str | None, file: Path | None) -> str:
         ) from None
 
 
-def _tables(supplied: list[str] | None, folder: Path | None) -> dict[str, str]:
+def _tables(
+    supplied: list[str] | None, folder: Path | None
+) -> tuple[dict[str, str], dict[str, ReadOptions]]:
+    """What names of tables stand for, and how those are read."""
     results: dict[str, str] = {}
+    readings: dict[str, ReadOptions] = {}
     if folder is not None and folder.is_file():
         results |= {
             reference.rpartition("#")[2]: reference
@@ -192,9 +205,7 @@ def _tables(supplied: list[str] | None, folder: Path | None) -> dict[str, str]:
         if not folder.is_dir():
             raise TableProblem(f"{folder} is not a folder")
         files = [
-            path
-            for path in sorted(folder.iterdir())
-            if path.suffix.lower() in (".csv", ".tsv", ".parquet", ".jsonl", ".arrow")
+            path for path in sorted(folder.iterdir()) if path.suffix.lower() in opening.ENDINGS
         ]
         twice = {path.stem for path in files if sum(other.stem == path.stem for other in files) > 1}
         for name in sorted(twice):
@@ -209,8 +220,24 @@ def _tables(supplied: list[str] | None, folder: Path | None) -> dict[str, str]:
             raise CallProblem(
                 f"--table takes NAME=REF, not {item!r}", hint="--table boats=boats.csv"
             )
+        reference, *options = reference.split(";")
         results[name] = reference
-    return results
+        if options:
+            readings[name.casefold()] = _reading(options)
+    return results, readings
+
+
+def _reading(options: Sequence[str]) -> ReadOptions:
+    """Options of reading as name=value. Raises CallProblem."""
+    given: dict[str, Any] = {}
+    several = {option.name for option in read_options.OPTIONS if option.several}
+    for option in options:
+        name, _, value = option.partition("=")
+        if name in several:
+            given.setdefault(name, []).append(value)
+        else:
+            given[name] = value
+    return read_options.reading_of(given)
 
 
 def _show(relation: Relation, limit: int | None, color: bool) -> None:

@@ -9,22 +9,18 @@ import typer
 
 from gravel.cli.lazily import lazily
 from gravel.cli.options import (
-    Delimiter,
-    Empty,
-    EmptyOption,
-    Encoding,
     FindingOption,
     Format,
     FormatOption,
     NoColor,
     Params,
-    Texts,
     Today,
     given_by,
-    open_reference,
     progress,
+    with_reading,
 )
 from gravel.problems import CallProblem
+from gravel.sources.read_options import ReadOptions
 
 with lazily():
     from rich import text as rich_text
@@ -36,11 +32,13 @@ with lazily():
     from gravel.inspecting import attempt, commands
     from gravel.language import errors
     from gravel.plans import edit
+    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.inspecting.attempt import Attempt, Trial
 
 
+@with_reading
 def try_(
     table: Annotated[
         str | None,
@@ -80,10 +78,8 @@ def try_(
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
-    delimiter: Delimiter = None,
-    encoding: Encoding = None,
-    empty: EmptyOption = Empty.text,
-    text: Texts = None,
+    *,
+    reading: ReadOptions,
     no_color: NoColor = False,
 ) -> None:
     """Show what an expression would change, fill, empty and fail at. Nothing is written.
@@ -97,7 +93,7 @@ def try_(
                 "--step is tried by itself",
                 hint="gravel try TABLE --step '…', or gravel try --plan PLAN --step N",
             )
-        source = None if table is None else open_reference(table, delimiter, encoding, empty, text)
+        source = None if table is None else opening.open_table(table, reading)
         cli_step.try_step(source, table, plan, step, supplied, format, not no_color)
         return
     if finding is not None and assignments:
@@ -106,7 +102,7 @@ def try_(
         )
     if table is None or not (assignments or finding is not None):
         raise CallProblem("say what to try", hint='gravel try boats.csv "name = TIDY_SPACES(name)"')
-    source = open_reference(table, delimiter, encoding, empty, text)
+    source = opening.open_table(table, reading)
     if finding is not None:
         assignments = [cli_finding.assignment_of(source, finding, supplied.today, not no_color)]
     with progress(source, 2):

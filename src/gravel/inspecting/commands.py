@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 
@@ -21,15 +22,7 @@ def shell_word(text: str) -> str:
 def table_words(table: Any) -> list[str]:
     """A table's name and the options it was read with."""
     words = ["-" if table.name == "standard input" else table.name]
-    if getattr(table, "asked_delimiter", None):
-        words += ["--delimiter", "tab" if table.asked_delimiter == "\t" else table.asked_delimiter]
-    if getattr(table, "asked_encoding", None):
-        words += ["--encoding", table.asked_encoding]
-    if getattr(table, "empty_null", False):
-        words += ["--empty", "null"]
-    for column in sorted(getattr(table, "texts", ())):
-        words += ["--text", column]
-    return words
+    return words + replace(table.reading, texts=tuple(table.texts)).words()
 
 
 def command(words: Sequence[str]) -> str:

@@ -23,7 +23,8 @@ from gravel.plans.verbs import step_kind
 from gravel.problems import CallProblem, Problem, Problems
 from gravel.querying.members import members_of
 from gravel.sinks import files
-from gravel.sources.opening import ReadOptions, open_table
+from gravel.sources.opening import open_table
+from gravel.sources.read_options import reading_of
 from gravel.sources.source import Malformed, Source
 from gravel.stores.sql import is_database, parted
 
@@ -79,18 +80,15 @@ def _open(plan: PlanFile) -> tuple[Source, dict[str, Type]]:
             mistakes.append(problem)
     if mistakes:
         raise Problems(by_line(mistakes))
-    delimiter = "\t" if model.delimiter == "tab" else model.delimiter
     try:
         table = open_table(
             model.table,
-            ReadOptions(delimiter, model.encoding, model.empty == "null", (), declared),
+            reading_of(model.read.model_dump(exclude_none=True), declared=declared),
             folder,
         )
     except CallProblem as problem:
         column = next((name for name in model.types if f"column {name}" in problem.message), "")
-        problem.place = (
-            f"{plan.name}:{plan.line('types', column) if column else plan.line('delimiter')}"
-        )
+        problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('read')}"
         raise
     return table.whole(), declared
 

@@ -214,12 +214,9 @@ def _inline(values: dict[str, Any]) -> Any:
 
 def _reading(document: Any, table: Source) -> None:
     """What the file was read with, where that is not what a plan would find by itself."""
-    if table.dialect.encoding != "utf-8":
-        document.add("encoding", table.dialect.encoding)
-    if table.empty_null:
-        document.add("empty", "null")
-    if table.dialect.delimiter not in (",", ";", "\t", "|"):
-        document.add("delimiter", table.dialect.delimiter)
+    settled = {name: value for name, value in table.reading.settled().items() if name != "text"}
+    if settled:
+        document.add("read", _inline(settled))
 
 
 def _types(document: Any, trial: Trial) -> None:

@@ -128,6 +128,24 @@ class Step(BaseModel):
         return next(verb for verb in VERBS if getattr(self, verb) is not None)
 
 
+class Read(BaseModel):
+    """`[read]`: how the table's text is read."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    delimiter: str | None = None
+    encoding: str | None = None
+    header: int | Literal["none"] | None = None
+    skip: int | None = None
+    comment: str | None = None
+    quote: str | None = None
+    null: str | list[str] | None = None
+    empty: Literal["null", "text"] | None = None
+    decimal: str | None = None
+    group: str | None = None
+    dates: str | list[str] | None = None
+
+
 class PlanModel(BaseModel):
     """A plan file as written."""
 
@@ -143,9 +161,7 @@ class PlanModel(BaseModel):
     totals: list[str] = Field(default_factory=list)
     malformed: Literal["stop", "set aside"] = "stop"
     on_error: ErrorPolicy = ErrorPolicy.STOP
-    delimiter: str | None = None
-    encoding: str | None = None
-    empty: Literal["null", "text"] = "text"
+    read: Read = Field(default_factory=lambda: Read())
     types: dict[str, str] = Field(default_factory=dict)
     params: dict[str, bool | int | float | datetime.datetime | datetime.date | str] = Field(
         default_factory=dict
@@ -284,6 +300,13 @@ def _renamed(data: dict[str, Any], where: dict[Any, Place], shown: str) -> tuple
         (("step", at), step) for at, step in enumerate(steps if isinstance(steps, list) else [])
     ]
     notes = []
+    for key in ("delimiter", "encoding", "empty"):
+        if key in data and isinstance(data.setdefault("read", {}), dict):
+            data["read"].setdefault(key, data.pop(key))
+            line = where[(key,)].line if (key,) in where else 1
+            notes.append(f"{shown}:{line}: {key} stands in [read] now")
+            for place in [place for place in where if place[:1] == (key,)]:
+                where["read", *place] = where[place]
     for path, table in tables:
         for old, new in _OLD_KEYS.items():
             if isinstance(table, dict) and old in table and new not in table:
@@ -352,6 +375,8 @@ def _mistake(error: Any, shown: str, where: dict[Any, Place]) -> Problem:
 def _known_keys(path: tuple[Any, ...]) -> tuple[str, list[str]]:
     """What a key stands in, and the keys that are known there."""
     where: tuple[str, type[BaseModel]] = ("a plan", PlanModel)
+    if path and path[0] == "read":
+        where = ("[read]", Read)
     if path and path[0] == "step":
         where = ("a step", Step)
         if len(path) > 3 and path[2] in ("split", "deduplicate"):

@@ -21,7 +21,8 @@ from gravel.plans.figures import changes_json, proofs_json, steps_json
 from gravel.plans.steps import record_path
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
-from gravel.sources.opening import ReadOptions, open_table
+from gravel.sources.opening import open_table
+from gravel.sources.read_options import reading_of
 from gravel.sources.source import scan
 from gravel.version import __version__
 
@@ -60,11 +61,12 @@ def record_of(
         relative = Path(os.path.relpath(path.resolve(), folder)).as_posix()
         return {"path": relative, "bytes": signature.bytes, "sha256": signature.sha256, **more}
 
-    dialect = plan.table.dialect
+    dialect, asked = plan.table.dialect, plan.table.reading
     reading = {
         "delimiter": dialect.delimiter,
         "encoding": dialect.encoding,
-        "empty": plan.file.model.empty,
+        "empty": "null" if asked.empty_null else "text",
+        **{name: value for name, value in asked.settled().items() if name != "text"},
     }
     table = plan.table
     counts = {"table": plan.table_name, "rows": done.rows_in, "malformed": len(done.malformed)}
@@ -478,10 +480,7 @@ def _file(
         return
     try:
         reference = f"{path}#{value['part']}" if value.get("part") else str(path)
-        table = open_table(
-            reference,
-            ReadOptions(how["delimiter"], how.get("encoding"), how.get("empty") == "null"),
-        )
+        table = open_table(reference, reading_of(how))
         rows = bad = 0
         for count, malformed in scan(table, lambda batch: (batch.count, len(batch.malformed)), []):
             rows, bad = rows + count, bad + malformed

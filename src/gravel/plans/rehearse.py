@@ -36,12 +36,8 @@ class Rehearsal:
 def one_step(table: Source, reference: str, step: str) -> PlanFile:
     """A plan of one step (its TOML) on a table. Raises Problems, CallProblem for its mistakes."""
     head = [f"table = {json.dumps(reference)}", 'write = "tried.csv"']
-    if table.asked_delimiter is not None:
-        head.append(f"delimiter = {json.dumps(table.asked_delimiter)}")
-    if table.asked_encoding is not None:
-        head.append(f"encoding = {json.dumps(table.asked_encoding)}")
-    if table.empty_null:
-        head.append('empty = "null"')
+    settled = {name: value for name, value in table.reading.settled().items() if name != "text"}
+    head += [f"read.{name} = {json.dumps(value)}" for name, value in settled.items()]
     if table.texts:
         types = ", ".join(f"{json.dumps(name)} = 'TEXT'" for name in sorted(table.texts))
         head.append(f"types = {{ {types} }}")

@@ -25,7 +25,7 @@ from gravel.plans.rows import TrackedRows
 from gravel.sinks import files
 from gravel.sinks.arrow import keeps_arrow
 from gravel.sources.dialect import Dialect
-from gravel.sources.opening import ReadOptions
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Source
 from gravel.stores.sql import is_database, is_server
 
@@ -194,7 +194,8 @@ class BoundPlan:
     @property
     def reading(self) -> ReadOptions:
         """How its output is read again."""
-        return ReadOptions(self.dialect.delimiter if self.destination.kind == "text" else None)
+        text = self.destination.kind == "text"
+        return ReadOptions(self.dialect.delimiter if text else None, own=True)
 
     @property
     def dialect(self) -> Dialect:

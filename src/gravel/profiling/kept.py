@@ -105,14 +105,7 @@ def _checksums(table: Source) -> dict[str, str] | None:
 
 
 def _path(table: Source) -> Path:
-    asked = [
-        __version__,
-        table.part,
-        table.asked_delimiter,
-        table.asked_encoding,
-        table.empty_null,
-        sorted(table.texts),
-    ]
+    asked = [__version__, table.part, table.reading.settled(), sorted(table.texts)]
     named = json.dumps([sorted(map(str, table.files)), asked], default=str)
     base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
     return Path(base) / "gravel" / f"{hashlib.sha256(named.encode()).hexdigest()[:32]}.json"

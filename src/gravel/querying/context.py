@@ -11,6 +11,7 @@ from gravel.language.bind import Given
 from gravel.language.cautions import ListItems
 from gravel.language.diagnostics import Diagnostic
 from gravel.querying.relation import Relation
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Source
 
 RunQuery = Callable[[tree.Query, dict[str, "Relation"]], "Relation"]
@@ -23,6 +24,7 @@ class QueryContext:
     text: str = ""
     given: Given = field(default_factory=Given)
     references: dict[str, str] = field(default_factory=dict)  # what names of tables stand for
+    readings: dict[str, ReadOptions] = field(default_factory=dict)  # by folded names
     opened: dict[str, Source] = field(default_factory=dict)  # tables at hand, by folded names
     relations: dict[str, Relation] = field(default_factory=dict)  # rows at hand, likewise
     base: Path | None = None

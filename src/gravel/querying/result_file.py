@@ -17,6 +17,7 @@ from gravel.querying.relation import Relation
 from gravel.sinks import arrow, csv, files
 from gravel.sinks.atomic_file import Output, private_folder
 from gravel.sources.csv.reader import CsvSource
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import scan
 from gravel.stores.sql import is_database
 
@@ -71,7 +72,7 @@ def write(target: Path, relation: Relation, replace: bool) -> None:
                 rows.write(csv.encode(part, sign))
             rows.close()
             _let_go(relation)
-            result = CsvSource(rows.path, str(target), delimiter=sign)
+            result = CsvSource(rows.path, str(target), ReadOptions(sign, own=True))
             counted = sum(scan(result, lambda batch: batch.count, []))
             if not plain:
                 columns = [

@@ -40,7 +40,7 @@ class Tables:
     _grouped: set[str] = field(default_factory=set)  # names that a query groups by
 
     def open(self, node: tree.TableReference) -> Any:
-        reference = node.reference
+        reference, reading = node.reference, None
         if node.is_name and reference.casefold() in self.context.opened:
             return self.context.opened[reference.casefold()]
         if node.is_name:
@@ -56,9 +56,10 @@ class Tables:
                     )
                 )
                 raise self.context.wrong(f"there is no table {reference}", node, hint)
+            reading = self.context.readings.get(reference.casefold())
             reference = self.context.references[known[reference.casefold()]]
         try:
-            return open_table(reference, base=self.context.base)
+            return open_table(reference, reading, self.context.base)
         except CallProblem as problem:
             raise Diagnostic(
                 problem.message, self.context.text, node.start, node.end, hint=problem.hint

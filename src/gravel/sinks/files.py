@@ -18,7 +18,8 @@ from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind, Type
 from gravel.ledger.fingerprint import inexact
 from gravel.problems import CallProblem, DataProblem
-from gravel.sources.opening import ReadOptions, open_table
+from gravel.sources.opening import open_table
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Source, scan
 
 TEXT_ENDINGS = (".csv", ".tsv", "")

@@ -18,3 +18,13 @@ class Dialect:
     lines: int
     skip: int
     line_end: str
+    quote: str = '"'
+    notes: tuple[str, ...] = ()  # what was seen in its first lines
+
+    @property
+    def swapped(self) -> bytes | None:
+        """What takes the place of each byte where fields stand within another sign: it and the
+        double quote change places, and back."""
+        if self.quote == '"':
+            return None
+        return bytes.maketrans(b'"' + self.quote.encode(), self.quote.encode() + b'"')

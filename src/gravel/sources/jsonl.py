@@ -4,6 +4,7 @@ JSON."""
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -23,16 +24,20 @@ class _Number(str):
 
 
 def open_jsonl(
-    path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]
+    path: Path, name: str, texts: frozenset[str], declared: dict[str, Type], whole: bool = False
 ) -> StoredSource:
-    """A JSON Lines file, read once and kept as texts. A column that holds a string anywhere is
-    TEXT; else its values decide, as in a text file. Raises TableProblem."""
+    """A JSON Lines file, or with `whole` a JSON file that is an array of objects, read once and
+    kept as texts. A column that holds a string anywhere is TEXT; else its values decide, as in a
+    text file. Raises TableProblem."""
+    array = whole and _is_array(path)
+    if whole and not array:
+        _refuse_one_object(path, name)
     before = state_of(path)
     columns: dict[str, bool] = {}  # whether a string was seen
     parts: list[tuple[int, dict[str, Any]]] = []
     bad: dict[int, tuple[Malformed, ...]] = {}
     sizes = []
-    for number, (rows, malformed, records) in enumerate(_read(path, name, columns)):
+    for number, (rows, malformed, records) in enumerate(_read(path, name, columns, array)):
         parts.append(
             (
                 len(rows),
@@ -71,8 +76,74 @@ def open_jsonl(
     )
 
 
+def _is_array(path: Path) -> bool:
+    """Whether a file holds one array, and not an object a line."""
+    try:
+        with open(path, encoding="utf-8-sig", errors="replace") as file:
+            return file.read(4096).lstrip().startswith("[")
+    except OSError:
+        return False  # told where it is read
+
+
+def _refuse_one_object(path: Path, name: str) -> None:
+    """Raises TableProblem for a .json file that is neither an array nor an object a line."""
+    try:
+        with open(path, encoding="utf-8-sig", errors="replace") as file:
+            first = next((line for line in file if line.strip()), "")
+        json.loads(first)
+    except OSError:
+        return  # told where it is read
+    except (ValueError, RecursionError):
+        raise TableProblem(
+            f"{name} is not an array of objects",
+            hint="[{…}, {…}], or an object a line; what a tool keeps beside its rows is taken away",
+        ) from None
+
+
+def _lines(file: Any, name: str, array: bool) -> Iterator[tuple[int, str]]:
+    """The texts of objects with their lines: a line each, or the items of an array. Raises
+    TableProblem for an array that is no JSON."""
+    if not array:
+        yield from enumerate(file, 1)
+        return
+    text = file.read()
+    decode = json.JSONDecoder(parse_int=_Number, parse_float=_Number, parse_constant=_Number)
+    place, line = text.index("[") + 1, text.count("\n", 0, text.index("[")) + 1
+    first = True
+    while True:
+        match = _BETWEEN[first].match(text, place)
+        if match is None or (match.end() == len(text) and match[1] != "]"):
+            raise _broken(name, text, place)
+        line += text.count("\n", place, match.end())
+        place = match.end()
+        if match[1] == "]":
+            if text[place:].strip():
+                raise _broken(name, text, place)
+            return
+        try:
+            _, end = decode.raw_decode(text, place)
+        except json.JSONDecodeError as error:
+            raise _broken(name, text, error.pos) from None
+        except RecursionError:
+            raise TableProblem(f"{name}:{line}: nested too deeply") from None
+        yield line, text[place:end]
+        line += text.count("\n", place, end)
+        place, first = end, False
+
+
+_BETWEEN = {True: re.compile(r"\s*(\]|(?=[^,]))"), False: re.compile(r"\s*(?:(\])|,\s*)")}
+
+
+def _broken(name: str, text: str, place: int) -> TableProblem:
+    line = text.count("\n", 0, place) + 1
+    return TableProblem(
+        f"{name}:{line}: the array is not JSON here",
+        hint="an array of objects, [{…}, {…}], or with .jsonl an object a line",
+    )
+
+
 def _read(
-    path: Path, name: str, columns: dict[str, bool]
+    path: Path, name: str, columns: dict[str, bool], array: bool = False
 ) -> Iterator[tuple[list[dict[str, Any]], tuple[Malformed, ...], int]]:
     """The lines in parts: rows of texts, malformed ones, and how many there are; `columns` takes
     the keys in order."""
@@ -84,7 +155,7 @@ def _read(
     row = first = 0
     try:
         with open(path, encoding="utf-8-sig", newline="\n") as file:
-            for line, text in enumerate(file, 1):
+            for line, text in _lines(file, name, array):
                 if not text.strip():
                     continue
                 row += 1

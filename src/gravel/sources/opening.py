@@ -2,35 +2,36 @@
 
 from __future__ import annotations
 
-import atexit
+import bz2
+import lzma
 import os
+import re
 import shutil
 import sys
-import tempfile
-from dataclasses import dataclass, field, replace
+import zipfile
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pyarrow as pa
 
-from gravel.language.types import Type
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sources.csv.reader import CsvSource
-from gravel.sources.source import Source
+from gravel.sources.excel import open_workbook
+from gravel.sources.laying_out import laid_out
+from gravel.sources.read_options import SPACE, ReadOptions
+from gravel.sources.source import Source, scan
+from gravel.sources.temporary import temporary_file
 from gravel.stores.sql import POSTGRESQL, SQLITE, is_server, parted
 
-
-@dataclass(frozen=True)
-class ReadOptions:
-    """How a text file is to be read."""
-
-    delimiter: str | None = None
-    encoding: str | None = None
-    empty_null: bool = False
-    texts: tuple[str, ...] = ()
-    declared: dict[str, Type] = field(default_factory=dict)
-    bare: bool = (
-        False  # only its columns and how many rows it has: a database need not hand the rows over
-    )
+ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".arrow", ".jsonl", ".ndjson", ".json", ".xlsx")
+PACKED = {".gz": "gzip", ".zst": "zstd", ".bz2": "bz2", ".xz": "xz", ".zip": "zip"}
+_STREAMS = (
+    (b"\x1f\x8b", "gzip"),
+    (b"\x28\xb5\x2f\xfd", "zstd"),
+    (b"BZh", "bz2"),
+    (b"\xfd7zXZ\0", "xz"),
+)
 
 
 def open_table(
@@ -39,15 +40,10 @@ def open_table(
     """The table a reference names, relative to `base`; `-` is standard input. Raises TableProblem,
     CallProblem."""
     how = reading or ReadOptions()
-    if how.delimiter is not None and len(how.delimiter.encode()) != 1:
-        raise CallProblem(
-            f"a delimiter is one character, not {how.delimiter!r}",
-            hint="for a tab: --delimiter tab",
-        )
     if is_server(reference):
         table: Source = _of_server(reference, how)
     elif reference == "-":
-        table = _opened(_unpacked(_spooled()), "standard input", how)
+        table = _opened(_of_stream(_spooled()), "standard input", how)
     else:
         table = _opened(Path(base or ".", reference), reference, how)
     for column in (*how.texts, *how.declared):
@@ -61,18 +57,19 @@ def open_table(
 
 def _of_server(reference: str, how: ReadOptions) -> Source:
     (address, part), texts = parted(reference), frozenset(how.texts)
+    declared = dict(how.declared)
     if POSTGRESQL.match(address):
         from gravel.stores.sql.postgresql import open_postgresql
 
-        return open_postgresql(address, part, texts, how.declared, how.bare)
+        return open_postgresql(address, part, texts, declared, how.bare)
     from gravel.stores.sql.generic import open_other
 
-    return open_other(address, part, texts, how.declared, how.bare)
+    return open_other(address, part, texts, declared, how.bare)
 
 
 def _opened(path: Path, name: str, how: ReadOptions) -> Source:
     """The table by its ending; what is compressed is laid out in a temporary file first."""
-    texts, declared = frozenset(how.texts), how.declared
+    texts, declared = frozenset(how.texts), dict(how.declared)
     file, part = parted(str(path))
     if file.lower().endswith(SQLITE):
         from gravel.stores.sql.sqlite import open_sqlite
@@ -86,8 +83,8 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
             path, name, texts, declared, lambda item, shown: _opened(item, shown, plain)
         )
     ending = path.suffix.lower()
-    if ending in (".gz", ".zst"):
-        result = _opened(_laid_out(path, name, "gzip" if ending == ".gz" else "zstd"), name, how)
+    if ending in PACKED:
+        result = _opened(_unpacked(path, name, PACKED[ending]), name, how)
         result.origin = path
         return result
     if ending in (".parquet", ".arrow"):
@@ -96,39 +93,93 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
         return (stored.open_parquet if ending == ".parquet" else stored.open_arrow)(
             path, name, texts, declared
         )
-    if ending == ".jsonl":
+    if ending in (".jsonl", ".ndjson", ".json"):
         from gravel.sources.jsonl import open_jsonl
 
-        return open_jsonl(path, name, texts, declared)
-    delimiter = how.delimiter or ("\t" if ending == ".tsv" else None)
-    return CsvSource(
-        path,
-        name,
-        delimiter=delimiter,
-        encoding=how.encoding,
-        empty_null=how.empty_null,
-        texts=texts,
-        declared=declared,
-    )
+        return open_jsonl(path, name, texts, declared, whole=ending == ".json")
+    book = _book(str(path))
+    if book is not None:
+        return open_workbook(*book, name, how)
+    if how.delimiter is None and ending == ".tsv":
+        how = replace(how, delimiter="\t")
+    return _text(path, name, how)
 
 
-def _laid_out(path: Path, name: str, codec: str) -> Path:
+def _text(path: Path, name: str, how: ReadOptions) -> CsvSource:
+    """A text file, written anew first where its options ask for that."""
+    if not how.lays_out:
+        table = CsvSource(path, name, how)
+    else:
+        if not path.is_file():
+            CsvSource(path, name, how)  # tells what is wrong with it
+        result, dropped = laid_out(path, name, how)
+        commas = "," if how.starts or how.delimiter == SPACE else how.delimiter
+        table = CsvSource(result, name, replace(how, delimiter=commas, encoding=None))
+        table.origin, table.reading = path, how
+        if dropped:
+            lines = "1 line of comment is" if dropped == 1 else f"{dropped:,} lines of comment are"
+            table.notes.append(f"{lines} left out")
+    if how.decimal != "." or how.group or how.dates:
+        from gravel.sources.csv.conversions import Conversions
+
+        found = Conversions(
+            how, [table.columns.index(text) for text in how.texts if text in table.columns]
+        )
+        found.settle(scan(table, lambda batch: batch.columns))
+        table.conversions = found
+    return table
+
+
+def _book(reference: str) -> tuple[Path, str] | None:
+    """A workbook and the sheet that a reference names of it; None for anything else."""
+    match = re.fullmatch(r"(.*\.(?:xlsx|xlsm|ods))(?:#(.*))?", reference, re.IGNORECASE | re.DOTALL)
+    return None if match is None else (Path(match[1]), match[2] or "")
+
+
+def _unpacked(path: Path, name: str, codec: str) -> Path:
     """A compressed file's content in a temporary one with the ending that is left. Raises
     TableProblem."""
-    handle, result = tempfile.mkstemp(prefix="gravel-", suffix=path.with_suffix("").suffix)
-    atexit.register(Path(result).unlink, missing_ok=True)
+    suffix = path.with_suffix("").suffix
     try:
-        with (
-            pa.CompressedInputStream(pa.OSFile(str(path)), codec) as source,
-            os.fdopen(handle, "wb") as sink,
-        ):
+        if codec == "zip":
+            return _of_zip(path, name)
+        handle, result = temporary_file(suffix)
+        with os.fdopen(handle, "wb") as sink, _stream(path, codec) as source:
             while data := source.read(1 << 22):
                 sink.write(data)
     except FileNotFoundError:
         raise TableProblem(f"there is no file {name}") from None
-    except OSError as error:
-        raise TableProblem(f"{name} cannot be read: {str(error).splitlines()[0].lower()}") from None
-    return Path(result)
+    except (OSError, EOFError, lzma.LZMAError, zipfile.BadZipFile) as error:
+        message = str(error).splitlines()[0].lower() if str(error) else "it is cut short"
+        raise TableProblem(f"{name} cannot be read: {message}") from None
+    return result
+
+
+def _stream(path: Path, codec: str) -> Any:
+    if codec == "xz":
+        return lzma.open(path)
+    if codec == "bz2":
+        return bz2.open(path)
+    return pa.CompressedInputStream(pa.OSFile(str(path)), codec)
+
+
+def _of_zip(path: Path, name: str) -> Path:
+    """The only file in a zip archive. Raises TableProblem where it has several."""
+    with zipfile.ZipFile(path) as archive:
+        members = [item for item in archive.infolist() if not item.is_dir()]
+        members = [item for item in members if not item.filename.startswith("__MACOSX/")]
+        if len(members) != 1:
+            raise TableProblem(
+                f"{name} holds {len(members):,} files, and a table is one",
+                detail=", ".join(item.filename for item in members[:5]),
+                hint="take it out of the archive",
+            )
+        if members[0].flag_bits & 1:
+            raise TableProblem(f"{name} is encrypted", hint="take its file out of the archive")
+        handle, result = temporary_file(Path(members[0].filename).suffix)
+        with archive.open(members[0]) as source, os.fdopen(handle, "wb") as sink:
+            shutil.copyfileobj(source, sink, 1 << 22)
+    return result
 
 
 def expanded(reference: str, base: Path | None = None) -> list[str]:
@@ -149,18 +200,17 @@ def expanded(reference: str, base: Path | None = None) -> list[str]:
     return [reference]
 
 
-def _unpacked(path: Path) -> Path:
+def _of_stream(path: Path) -> Path:
     """A compressed stream as what it holds; it is told by its first bytes."""
     with open(path, "rb") as file:
-        begin = file.read(4)
-    codec = "gzip" if begin[:2] == b"\x1f\x8b" else "zstd" if begin == b"\x28\xb5\x2f\xfd" else None
-    return path if codec is None else _laid_out(path, "standard input", codec)
+        begin = file.read(6)
+    codec = next((codec for magic, codec in _STREAMS if begin.startswith(magic)), None)
+    return path if codec is None else _unpacked(path, "standard input", codec)
 
 
 def _spooled() -> Path:
     """Standard input in a temporary file, since tables are read more than once."""
-    handle, path = tempfile.mkstemp(prefix="gravel-", suffix=".csv")
-    atexit.register(Path(path).unlink, missing_ok=True)
+    handle, path = temporary_file(".csv")
     with os.fdopen(handle, "wb") as file:
         shutil.copyfileobj(sys.stdin.buffer, file, 1 << 20)
-    return Path(path)
+    return path

@@ -20,6 +20,7 @@ from gravel.engine.sets import distinct_values
 from gravel.language.types import TEXT, Type
 from gravel.problems import DataProblem
 from gravel.sources.dialect import Dialect
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.type_inference import Fitting, agrees, fitting, wider
 
 T = TypeVar("T")
@@ -155,9 +156,7 @@ class Source(ABC):
         ] = {}  # by column: declared type, values that do not match it, one of them
         self.path, self.name, self.columns, self.texts = path, name, columns, texts
         self.declared = declared or {}
-        self.empty_null = False
-        self.asked_delimiter: str | None = None
-        self.asked_encoding: str | None = None
+        self.reading = ReadOptions()  # as it was asked for
         self.state: State = state_of(path)
         # How its rows are written as text: as they are in a text file, else in the plain form of
         # RFC 4180.

@@ -4,16 +4,31 @@ or given."""
 from __future__ import annotations
 
 import codecs
+import re
+from itertools import islice
 from pathlib import Path
 
 import numpy as np
 
 from gravel.problems import CallProblem, TableProblem, nearest
-from gravel.sources.csv.records import count_fields, records, split_fields
+from gravel.sources.csv.records import Record, count_fields, records, split_fields
 from gravel.sources.dialect import Dialect
+from gravel.sources.read_options import ReadOptions
+from gravel.sources.sniffing import (
+    blank_separated,
+    looks_like_a_row,
+    null_markers,
+    preamble,
+    refuse_other_format,
+    refuse_other_text,
+    usable_names,
+)
 
 DELIMITERS = (",", ";", "\t", "|")
 _LOOK = 256 * 1024
+_COMMENTS = "#%!"
+_SAMPLE = 200  # records that the header is judged by
+_LINE = re.compile(rb"[^\r\n]*(?:\r\n|\n|\r|\Z)")
 BOMS = (
     (codecs.BOM_UTF8, "utf-8"),
     (codecs.BOM_UTF16_LE, "utf-16"),
@@ -21,45 +36,168 @@ BOMS = (
 )
 
 
-def find(path: Path, name: str, delimiter: str | None, encoding: str | None) -> Dialect:
+def find(path: Path, name: str, reading: ReadOptions) -> Dialect:
     """Look at the file's first lines. Raises TableProblem."""
-    encoding, skip = _encoding(path, name, encoding)
+    encoding, skip = _encoding(path, name, reading.encoding)
     size = _LOOK
     while True:
         head, whole = _head(path, name, encoding, skip, size)
         if whole or b"\n" in head or b"\r" in head or size > 2**26:
             break
         size *= 4
-    if not head.strip(b"\r\n"):
+    whole = whole or size > 2**26
+    sign, notes = reading.delimiter, []
+    before = _line_ends(head, reading.skip, name)
+    if reading.skip == 0 and (stated := re.match(rb"sep=([^\w\s\"]|\t)\r?\n", head, re.IGNORECASE)):
+        before = stated.end()
+        if sign is None:
+            sign = stated[1].decode()
+            notes.append(f"the first line, sep={sign}, names the delimiter and is no row")
+    if not head[before:].strip(b"\r\n"):
         raise TableProblem(
             f"{name} has no header line",
             hint="the first line names the columns" if head else "the file is empty",
         )
-    if delimiter is not None and (
-        len(delimiter) != 1 or not delimiter.isascii() or delimiter in '"\r\n\0'
-    ):
+    if reading.delimiter is None and reading.encoding is None and not reading.own:
+        refuse_other_text(head[:4096].decode("utf-8", "replace"), name)
+    if sign is not None and (len(sign) != 1 or not sign.isascii() or sign in '"\r\n\0'):
         raise CallProblem(
-            f"{delimiter!r} is not a delimiter: one ASCII character, no quote and no line end",
+            f"{sign!r} is not a delimiter: one ASCII character, no quote and no line end",
             hint="--delimiter ';', or tab",
         )
-    sign = delimiter or _delimiter(head, whole)
-    first = next(records(head, sign.encode(), whole or size > 2**26), None)
+    if reading.quote != '"':
+        swapped = Dialect(",", "", (), 0, 0, 0, "", reading.quote).swapped
+        head = head.translate(swapped)
+    if sign is None:
+        sign = _delimiter(head[before:], whole)
+    return _with_header(head, whole, before, name, reading, (sign, encoding, skip, notes))
+
+
+def _with_header(
+    head: bytes,
+    whole: bool,
+    before: int,
+    name: str,
+    reading: ReadOptions,
+    settled: tuple[str, str, int, list[str]],
+) -> Dialect:
+    """The dialect with the names of the header, where it has one. Raises TableProblem."""
+    sign, encoding, skip, notes = settled
+    delimiter = sign.encode()
+    start = before + _line_ends(head[before:], max(0, (reading.header or 1) - 1), name)
+    sample = list(islice(records(head[start:], delimiter, whole), _SAMPLE))
+    first = sample[0] if sample else None
+    line = line_breaks(head[:start]) + 1
     if first is None and not whole:
         raise TableProblem(
-            f"{name}:1: the header line is not closed",
+            f"{name}:{line}: the header line is not closed",
             hint="a quote in it is opened and not closed",
         )
     if first is None or first.fault:
         raise TableProblem(
-            f"{name}:1: the header line is malformed:"
-            f" {first.fault if first else 'it is not closed'}"
+            f"{name}:{line}: the header line is malformed:"
+            f" {first.fault if first else 'it is not closed'}",
+            hint="fields that stand apart by blanks: --delimiter space"
+            if blank_separated(head[start:].decode("utf-8", "replace").splitlines()[:50], 2)
+            else "",
         )
-    record = head[first.start : first.end]
-    columns = tuple(_decode(field, name) for field, _ in split_fields(record, sign.encode()))
-    _refuse_unusable(columns, name, sign)
+    record = head[start + first.start : start + first.end]
+    fields = [_decode(item, name) for item, _ in split_fields(record, delimiter)]
+    others = _fields(head[start:], sample[1:], delimiter)
+    if reading.header is None and not reading.own:
+        _refuse_doubtful_header(head[start:], sample, fields, others, name, reading, delimiter)
+    if reading.header == 0:
+        columns = tuple(f"c{place}" for place in range(1, len(fields) + 1))
+        body, lines = start, line - 1
+    else:
+        columns, more = (tuple(fields), []) if reading.own else usable_names(fields)
+        notes += more
+        body = start + first.end
+        lines = line_breaks(head[:body]) + (0 if record.endswith((b"\n", b"\r")) else 1)
+    notes += (
+        []
+        if reading.own
+        else [
+            f"{word} stands {count} times in the first rows of {column}: --null {word} is NULL"
+            for column, word, count in null_markers(columns, others)
+            if word not in reading.nulls
+        ]
+    )
+    if reading.quote == '"' and any(
+        item[:1] == "'" and item[-1:] != "'" for row in others for item in row
+    ):
+        notes.append("fields seem to stand between ' signs: --quote \"'\" reads them so")
     end = "\r\n" if record.endswith(b"\r\n") else "\r" if record.endswith(b"\r") else "\n"
-    lines = line_breaks(record) + (0 if record.endswith((b"\n", b"\r")) else 1)
-    return Dialect(sign, encoding, columns, first.end, lines, skip, end)
+    return Dialect(sign, encoding, columns, body, lines, skip, end, reading.quote, tuple(notes))
+
+
+def _refuse_doubtful_header(
+    head: bytes,
+    sample: list[Record],
+    fields: list[str],
+    others: list[list[str]],
+    name: str,
+    reading: ReadOptions,
+    delimiter: bytes,
+) -> None:
+    """Raises TableProblem where what would be the header is no part of the table, or a row of it:
+    a count would be wrong."""
+    counts = [
+        0 if item.fault else count_fields(head[item.start : item.end], delimiter) for item in sample
+    ]
+    lines = preamble(counts)
+    if lines:
+        skip = line_breaks(head[: sample[lines].start]) + reading.skip
+        begin = fields[0].lstrip()[:1]
+        if lines == 1 and counts[0] == counts[1] - 1 > 0 and begin not in _COMMENTS:
+            raise TableProblem(
+                f"{name}: the header has {counts[0]} names, and the rows have {counts[1]} fields",
+                hint="--header none --skip 1 names the columns c1, c2, …; --header 1 takes the rows"
+                " for malformed",
+            )
+        if begin in _COMMENTS:
+            raise TableProblem(
+                f"{name}: the first line is a comment, not the names",
+                hint=f"--comment '{begin}' leaves such lines out, --header 1 reads it as the names",
+            )
+        raise TableProblem(
+            f"{name}: the table begins in line {skip + 1}, after something else",
+            hint=f"--skip {skip} leaves that out, --header 1 takes the first line for the names",
+        )
+    texts = [fields[0], *(other[0] for other in others if len(other) == 1)]
+    if len(fields) == 1 and reading.delimiter is None and (sign := blank_separated(texts)):
+        raise TableProblem(
+            f"{name}: the fields of its lines stand apart by blanks",
+            hint=f"--delimiter {sign} reads them as columns, --delimiter , as one",
+        )
+    if looks_like_a_row(fields, others):
+        raise TableProblem(
+            f"{name}: the first line looks like a row, not like names: {', '.join(fields)[:60]}",
+            hint="--header none reads it as a row, --header 1 as names",
+        )
+
+
+def _fields(head: bytes, sample: list[Record], delimiter: bytes) -> list[list[str]]:
+    """The fields of some records, as texts."""
+    return [
+        [
+            field.decode("utf-8", "replace")
+            for field, _ in split_fields(head[item.start : item.end], delimiter)
+        ]
+        for item in sample
+        if not item.fault
+    ]
+
+
+def _line_ends(head: bytes, lines: int, name: str) -> int:
+    """Where some lines of a text end. Raises TableProblem where it has fewer."""
+    end = 0
+    for _ in range(lines):
+        match = _LINE.match(head, end)
+        if match is None or match.end() == end:
+            raise TableProblem(f"{name} has fewer than {lines} lines to leave out")
+        end = match.end()
+    return end
 
 
 def line_breaks(data: bytes) -> int:
@@ -79,9 +217,11 @@ def count_byte(data: bytes, byte: int) -> int:
 
 def _encoding(path: Path, name: str, encoding: str | None) -> tuple[str, int]:
     with open_bytes(path, name) as file:
-        start = file.read(4)
+        start = file.read(512)
     if encoding is None:
         bom = next(((len(mark), codec) for mark, codec in BOMS if start.startswith(mark)), None)
+        if bom is None:
+            refuse_other_format(start, name)
         return ("utf-8", 3) if bom == (3, "utf-8") else (bom[1] if bom else "utf-8", 0)
     try:
         codec = codecs.lookup(encoding)
@@ -195,24 +335,3 @@ def not_in_encoding(name: str, line: int, column: int, byte: int, encoding: str)
             else f"is it {encoding}? --encoding names another"
         ),
     )
-
-
-def _refuse_unusable(columns: tuple[str, ...], name: str, sign: str) -> None:
-    empty = [str(position) for position, column in enumerate(columns, 1) if not column.strip()]
-    if empty:
-        subset = f"column {empty[0]} has" if len(empty) == 1 else f"columns {', '.join(empty)} have"
-        raise TableProblem(
-            f"{name}:1: {subset} no name in the header", hint="every column needs a name of its own"
-        )
-    repeated = sorted(
-        {column for column in columns if columns.count(column) > 1}, key=columns.index
-    )
-    if repeated:
-        where = [
-            str(position) for position, column in enumerate(columns, 1) if column == repeated[0]
-        ]
-        others = f" (and {len(repeated) - 1} more)" if len(repeated) > 1 else ""
-        raise TableProblem(
-            f'{name}:1: "{repeated[0]}" is the name of columns {", ".join(where)}{others}',
-            hint="every column needs a name of its own",
-        )

@@ -6,10 +6,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 
 from gravel.language.types import Type
@@ -18,7 +19,11 @@ from gravel.sources.csv.dialect import line_breaks, not_in_encoding
 from gravel.sources.csv.records import Record, records
 from gravel.sources.csv.splitter import EMPTY_LINE, Piece, Take, count_lines, cut, read_again
 from gravel.sources.dialect import Dialect
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Batch, Malformed, Source, holding_some
+
+if TYPE_CHECKING:
+    from gravel.sources.csv.conversions import Conversions
 
 _SAMPLE = 1  # pieces that a guess of types looks at
 
@@ -26,29 +31,31 @@ _SAMPLE = 1  # pieces that a guess of types looks at
 class CsvSource(Source):
     """A CSV file as a table.
 
-    empty_null: quoted empty fields are NULL too. texts: columns that stay TEXT whatever they hold.
-    declared: types that a plan gives columns. Raises TableProblem where the file cannot be read or
-    has no usable header.
+    reading: how it is to be read; dialect: where that is known already. Raises TableProblem where
+    the file cannot be read, or what its first lines are is in doubt.
     """
 
     def __init__(
         self,
         path: Path,
         name: str = "",
-        *,
-        delimiter: str | None = None,
-        encoding: str | None = None,
-        empty_null: bool = False,
-        texts: frozenset[str] = frozenset(),
-        declared: dict[str, Type] | None = None,
+        reading: ReadOptions | None = None,
         dialect: Dialect | None = None,
     ) -> None:
-        result = dialect or dialects.find(path, name or str(path), delimiter, encoding)
+        how = reading or ReadOptions()
+        result = dialect or dialects.find(path, name or str(path), how)
         super().__init__(
-            path, name or str(path), result.columns, texts=texts, declared=declared, dialect=result
+            path,
+            name or str(path),
+            result.columns,
+            texts=frozenset(how.texts),
+            declared=dict(how.declared),
+            dialect=result,
         )
-        self.empty_null = empty_null
-        self.asked_delimiter, self.asked_encoding = delimiter, encoding
+        self.reading = how
+        self.notes += result.notes
+        # Numbers and days that are written otherwise; found once all rows have been seen.
+        self.conversions: Conversions | None = None
         self._stubs: list[tuple[Piece, int]] = []
         self._options: dict[tuple[int, ...] | None, Any] = {}
 
@@ -70,7 +77,12 @@ class CsvSource(Source):
             yield piece
         self.refuse_changed()
         self._stubs = stubs
-        if rows and quoted == rows * len(self.columns) and not self.empty_null and not self.notes:
+        if (
+            rows
+            and quoted == rows * len(self.columns)
+            and not self.reading.empty_null
+            and not self.notes
+        ):
             self.notes.append(
                 "every field is quoted, so none is NULL; --empty null reads the empty ones as NULL"
             )
@@ -135,14 +147,7 @@ class CsvSource(Source):
     def look_at_types(self) -> dict[int, Type]:
         """All columns' types as the first rows suggest them, without a promise: nothing later is
         held to them."""
-        fresh = CsvSource(
-            self.path,
-            self.name,
-            delimiter=self.asked_delimiter,
-            encoding=self.asked_encoding,
-            empty_null=self.empty_null,
-            texts=self.texts,
-        )
+        fresh = CsvSource(self.path, self.name, replace(self.reading, declared={}))
         return fresh.guess(list(range(len(fresh.columns))))
 
     def count_lines(self, take: Take | None = None) -> int:
@@ -207,9 +212,9 @@ class CsvSource(Source):
             convert = pa_csv.ConvertOptions(
                 check_utf8=False,
                 column_types=dict.fromkeys(names, pa.string()),
-                null_values=[""],
+                null_values=["", *self.reading.nulls],
                 strings_can_be_null=True,
-                quoted_strings_can_be_null=self.empty_null,
+                quoted_strings_can_be_null=self.reading.empty_null,
                 include_columns=include,
             )
             self._options[key] = (names, convert)
@@ -220,8 +225,24 @@ class CsvSource(Source):
         columns: list[Any] = [None] * len(self.columns)
         for index in range(len(self.columns)) if key is None else key:
             chunks = parsed.column(str(index))
-            columns[index] = chunks.chunk(0) if chunks.num_chunks == 1 else chunks.combine_chunks()
+            column = chunks.chunk(0) if chunks.num_chunks == 1 else chunks.combine_chunks()
+            column = self._with_quotes(column)
+            if self.conversions is not None:
+                column = self.conversions.column(index, column)
+            columns[index] = column
         return columns
+
+    def _with_quotes(self, column: pa.Array) -> pa.Array:
+        """A column whose double quotes and quote signs have changed places, as it was."""
+        sign = self.dialect.quote
+        if sign == '"' or not len(column):
+            return column
+        either = pc.or_(pc.match_substring(column, sign), pc.match_substring(column, '"'))
+        if not pc.any(either).as_py():
+            return column
+        table = str.maketrans({'"': sign, sign: '"'})
+        texts = [None if text is None else text.translate(table) for text in column.to_pylist()]
+        return pa.array(texts, pa.string())
 
     def _refuse_bad_text(self, piece: Piece) -> None:
         if piece.data.isascii():

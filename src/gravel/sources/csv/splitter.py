@@ -76,7 +76,7 @@ def cut(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> It
             piece = _piece(buffer, whole, row, line, dialect)
             yield (
                 dataclasses.replace(piece, offset=offset)
-                if dialect.encoding == "utf-8" and not piece.bad
+                if dialect.encoding == "utf-8" and dialect.swapped is None and not piece.bad
                 else piece
             )
             offset += whole.end
@@ -180,6 +180,8 @@ def _blocks(
                     lines + text.count("\n"),
                     len(text) - text.rfind("\n") - 1 if "\n" in text else column + len(text),
                 )
+            if dialect.swapped is not None:
+                raw = raw.translate(dialect.swapped)
             skipped = min(header, len(raw))
             header -= skipped
             yield raw[skipped:], last

@@ -35,6 +35,7 @@ from gravel.sinks.csv import encode
 from gravel.sources.arrow import counted_only
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.csv.splitter import Take
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Malformed, Source
 from gravel.stores.sql.column_cache import SqlSource
 from gravel.stores.sql.transaction import (
@@ -540,9 +541,12 @@ def _read(
     result = CopiedSource(
         path,
         f"{shown}#{table}",
-        delimiter=",",
-        texts=texts | (plain - set(declared)),
-        declared={**known, **declared},
+        ReadOptions(
+            ",",
+            texts=tuple(texts | (plain - set(declared))),
+            declared={**known, **declared},
+            own=True,
+        ),
     )
     result.counted, result.server, result.part, result.snapshot = counted, shown, table, True
     shape = _shape(connection, schema, name)

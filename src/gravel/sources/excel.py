@@ -1,0 +1,171 @@
+"""Workbooks (ECMA-376, OpenDocument): a sheet, or a range of one, as a table."""
+
+from __future__ import annotations
+
+import datetime
+import re
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from gravel.language.types import TEXT
+from gravel.problems import CallProblem, TableProblem, nearest
+from gravel.sources.arrow import StoredSource
+from gravel.sources.read_options import ReadOptions
+from gravel.sources.sniffing import usable_names
+from gravel.sources.source import refuse_changed, state_of
+
+_ROWS = 50_000
+_RANGE = re.compile(r"\$?([A-Z]{1,3})\$?(\d+):\$?([A-Z]{1,3})\$?(\d+)", re.IGNORECASE)
+
+
+def open_workbook(path: Path, part: str, name: str, reading: ReadOptions) -> StoredSource:
+    """A sheet of a workbook: `part` is its name, a range (`B3:H200`), or both with a ! between; the
+    first sheet where it is ''. The first row has the names. Raises TableProblem, CallProblem."""
+    before = state_of(path)
+    sheet, area = _parted(part)
+    rows, notes = _cells(path, name, sheet, area)
+    rows = rows[reading.skip :]
+    if reading.header is None or reading.header > 0:
+        rows = rows[max(0, (reading.header or 1) - 1) :]
+        if not rows:
+            raise TableProblem(f"{name} has no row of names", hint="--header none has none")
+        names, more = usable_names([_text(cell) or "" for cell in rows[0]])
+        notes += more
+        rows = rows[1:]
+    else:
+        names = tuple(f"c{place}" for place in range(1, len(rows[0]) + 1 if rows else 1))
+    columns = [[row[place] for row in rows] for place in range(len(names))]
+    kinds = [TEXT if _has_text(column, reading.nulls) else None for column in columns]
+    texts = [[_text(cell, reading.nulls) for cell in column] for column in columns]
+    arrays = [pa.array(column, pa.string()) for column in texts]
+    sizes = [min(_ROWS, len(rows) - start) for start in range(0, len(rows), _ROWS)]
+
+    def part_of(number: int, wanted: list[str]) -> pa.RecordBatch:
+        start = number * _ROWS
+        return pa.record_batch(
+            [arrays[names.index(column)].slice(start, sizes[number]) for column in wanted], wanted
+        )
+
+    refuse_changed(path, name, before)
+    table = StoredSource(
+        path,
+        name,
+        list(names),
+        kinds,
+        sizes,
+        part_of,
+        len(rows),
+        texts=frozenset(reading.texts),
+        declared=dict(reading.declared),
+    )
+    table.reading = reading
+    table.notes += notes
+    return table
+
+
+def _parted(part: str) -> tuple[str, tuple[int, int, int, int] | None]:
+    """The sheet and the range (first row, first column, last row, last column, from 0) of a
+    reference. Raises CallProblem."""
+    sheet, mark, area = part.rpartition("!")
+    if not mark and _RANGE.fullmatch(part):
+        area = part
+    elif not mark:
+        return part, None
+    match = _RANGE.fullmatch(area)
+    if match is None:
+        raise CallProblem(f"{area!r} is not a range of cells", hint="as B3:H200")
+    first_row, last_row = int(match[2]) - 1, int(match[4]) - 1
+    first, last = _column(match[1]), _column(match[3])
+    if first_row > last_row or first > last:
+        raise CallProblem(f"{area!r} ends before it begins")
+    return sheet.strip("'"), (first_row, first, last_row, last)
+
+
+def _column(letters: str) -> int:
+    number = 0
+    for letter in letters.upper():
+        number = number * 26 + ord(letter) - 64
+    return number - 1
+
+
+def _cells(
+    path: Path, name: str, sheet: str, area: tuple[int, int, int, int] | None
+) -> tuple[list[list[Any]], list[str]]:
+    """The rows of a sheet's cells, all of one width, and notes."""
+    try:
+        from python_calamine import CalamineError, CalamineWorkbook
+    except ImportError:
+        raise CallProblem(
+            "workbooks need the library python-calamine", hint="pip install 'gravel[excel]'"
+        ) from None
+    try:
+        with open(path, "rb") as file:
+            book = CalamineWorkbook.from_filelike(file)
+            if sheet and sheet not in book.sheet_names:
+                near = nearest(sheet, book.sheet_names)
+                raise CallProblem(
+                    f"{name} has no sheet {sheet}",
+                    hint=f"did you mean {near}?" if near else ", ".join(book.sheet_names),
+                )
+            chosen = book.get_sheet_by_name(sheet or book.sheet_names[0])
+            rows = chosen.to_python(skip_empty_area=False)
+    except FileNotFoundError:
+        raise TableProblem(f"there is no file {name}") from None
+    except OSError as error:
+        raise TableProblem(
+            f"{name} cannot be read: {(error.strerror or str(error)).lower()}"
+        ) from None
+    except (CalamineError, IndexError) as error:
+        raise TableProblem(f"{name} is not a workbook: {error}") from None
+    notes = []
+    others = len(book.sheet_names) - 1
+    if not sheet and others:
+        more = "another sheet" if others == 1 else f"{others} other sheets"
+        notes.append(
+            f"this is its first sheet, {book.sheet_names[0]}; it has {more}: #{book.sheet_names[1]}"
+        )
+    if area is not None:
+        top, left, bottom, right = area
+        rows = [row[left : right + 1] for row in rows[top : bottom + 1]]
+    width = max((len(row) for row in rows), default=0)
+    rows = [[*row, *[""] * (width - len(row))] for row in rows]
+    if area is None:
+        # Cells that only have a format stand beyond the last row that has a value.
+        while rows and all(cell == "" for cell in rows[-1]):
+            rows.pop()
+        while rows and all(row[-1] == "" for row in rows):
+            rows = [row[:-1] for row in rows]
+    errors = sum(
+        isinstance(cell, str) and cell.startswith("#") and cell in _ERRORS
+        for row in rows
+        for cell in row
+    )
+    if errors:
+        notes.append(f"{errors:,} cells hold an error such as #N/A, read as that text")
+    return rows, notes
+
+
+_ERRORS = ("#N/A", "#DIV/0!", "#NAME?", "#NULL!", "#NUM!", "#REF!", "#VALUE!")
+
+
+def _has_text(cells: list[Any], nulls: tuple[str, ...]) -> bool:
+    return any(isinstance(cell, str) and cell != "" and cell not in nulls for cell in cells)
+
+
+def _text(cell: Any, nulls: tuple[str, ...] = ()) -> str | None:
+    """A cell as text, NULL where it is empty; whole numbers have no decimals."""
+    if cell is None or (isinstance(cell, str) and (cell == "" or cell in nulls)):
+        return None
+    if isinstance(cell, bool):
+        return "true" if cell else "false"
+    if isinstance(cell, float):
+        return str(int(cell)) if cell.is_integer() and abs(cell) < 1e15 else repr(cell)
+    if isinstance(cell, datetime.datetime):
+        if cell.time() == datetime.time():
+            return cell.date().isoformat()
+        return cell.isoformat(" ")
+    if isinstance(cell, datetime.timedelta):
+        return str(cell)
+    return cell.isoformat() if isinstance(cell, (datetime.date, datetime.time)) else str(cell)

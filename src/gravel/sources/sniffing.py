@@ -1,0 +1,162 @@
+"""What a file is by its first bytes, and what of a text's first lines is no part of its table."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from gravel.problems import TableProblem
+
+_MAGIC = (
+    (b"PK\x03\x04", "a zip archive, as Excel workbooks are", "name it .xlsx, or .zip"),
+    (b"\xd0\xcf\x11\xe0", "an old Excel workbook (.xls)", "save it as .xlsx or CSV"),
+    (b"PAR1", "a Parquet file", "name it .parquet"),
+    (b"ARROW1", "an Arrow file", "name it .arrow"),
+    (b"SQLite format 3\0", "an SQLite database", "name it .db"),
+    (b"\x1f\x8b", "compressed with gzip", "name it .csv.gz"),
+    (b"\x28\xb5\x2f\xfd", "compressed with zstd", "name it .csv.zst"),
+    (b"BZh", "compressed with bzip2", "name it .csv.bz2"),
+    (b"\xfd7zXZ\0", "compressed with xz", "name it .csv.xz"),
+    (b"%PDF", "a PDF document", "export the table as CSV"),
+)
+_NUMBER = re.compile(r"[+-]?(\d+([.,]\d+)?|\.\d+)([eE][+-]?\d+)?%?")
+_DATE = re.compile(r"\d{4}-\d\d?-\d\d?([T ].*)?|\d\d?[./-]\d\d?[./-]\d{2,4}")
+MARKERS = ("NA", "N/A", "n/a", "\\N", "NULL", "null", "None", "-", "--", ".", "NaN", "?", "#N/A")
+_LINES = 50  # that are looked at
+
+
+def refuse_other_format(start: bytes, name: str) -> None:
+    """Raises TableProblem for what is no text: told by its first bytes."""
+    for magic, what, hint in _MAGIC:
+        if start.startswith(magic):
+            raise TableProblem(f"{name} is {what}, not text", hint=hint)
+    zeros = start.count(0)
+    if zeros * 4 > len(start) and len(start) > 3:
+        little = start[1::2].count(0) > start[0::2].count(0)
+        raise TableProblem(
+            f"{name} looks like UTF-16 without a byte order mark",
+            hint=f"--encoding utf-16-{'le' if little else 'be'}",
+        )
+
+
+def refuse_other_text(head: str, name: str) -> None:
+    """Raises TableProblem for text that is another format."""
+    begin = head.lstrip().lower()
+    if re.match(r"<(!doctype|html|table|\?xml|head|body|!--)", begin):
+        kind = "XML" if begin.startswith("<?xml") else "an HTML page"
+        raise TableProblem(f"{name} is {kind}, not a table", hint="export the table as CSV")
+    if re.match(r"\[\s*[\[{]|\{\s*(\"[^\"]*\"\s*:|\})", begin):
+        lines = sum(line.lstrip().startswith("{") for line in head.splitlines()[:3])
+        one = begin.startswith("{") and lines > 1
+        raise TableProblem(
+            f"{name} is JSON, not CSV", hint=f"name it {'.jsonl' if one else '.json'}"
+        )
+
+
+def preamble(counts: Sequence[int]) -> int:
+    """How many records stand before the table, by the fields of each: the first ones have fewer
+    than most of those that follow."""
+    rest = [count for count in counts[1:] if count]
+    if not rest:
+        return 0
+    usual = max(set(rest), key=rest.count)
+    if counts[0] >= usual or rest.count(usual) < 0.6 * len(rest):
+        return 0
+    return next(index for index, count in enumerate(counts) if count == usual)
+
+
+def blank_separated(lines: Sequence[str], least: int = 3) -> str:
+    """How lines without a delimiter are separated by blanks, as --delimiter takes it; '' where they
+    are not: single blanks separate `least` words or more."""
+    lines = [line for line in lines if line.strip()]
+    if len(lines) < 2 or ("  " not in lines[0].strip() and len(lines[0].split()) < least):
+        return ""
+    counts = {len(line.split()) for line in lines}
+    if len(counts) == 1 and counts != {1}:
+        return "space"
+    width = max(map(len, lines))
+    padded = [line.ljust(width) for line in lines]
+    empty = [all(line[place] == " " for line in padded) for place in range(width)]
+    starts = [
+        place + 1 for place in range(width) if not empty[place] and (place == 0 or empty[place - 1])
+    ]
+    return ",".join(map(str, starts)) if len(starts) > 1 else ""
+
+
+def _words(line: str) -> list[str]:
+    """What stands apart by blanks in a line; a quoted text is one."""
+    return re.findall(r'"[^"]*"|\S+', line)
+
+
+def looks_like_a_row(header: Sequence[str], rows: Sequence[Sequence[str]]) -> bool:
+    """Whether the fields of a header look like values of their columns: numbers above numbers, or
+    words that come again below. Not where some field is a name above numbers, where the fields are
+    years, which name columns, or where the whole header comes again, as in files put together."""
+    if not rows or _are_years(header) or list(header) in [list(row) for row in rows]:
+        return False
+    typed = again = 0
+    for index, name in enumerate(header):
+        values = [row[index] for row in rows if len(row) > index and row[index].strip()]
+        pattern = next((item for item in (_NUMBER, _DATE) if values and _most(item, values)), None)
+        if pattern is None:
+            again += bool(name.strip()) and name in values
+        elif pattern.fullmatch(name.strip()):
+            typed += 1
+        elif name.strip():
+            return False
+    return typed > 1 or again > 1 or (typed > 0 and len(header) < 4)
+
+
+def _most(pattern: re.Pattern[str], values: Sequence[str]) -> bool:
+    fits = sum(pattern.fullmatch(value.strip()) is not None for value in values)
+    return fits >= 0.9 * len(values)
+
+
+def _are_years(header: Sequence[str]) -> bool:
+    years = [int(name) for name in header if re.fullmatch(r"(1[89]|20)\d\d", name.strip())]
+    numbers = [name for name in header if _NUMBER.fullmatch(name.strip())]
+    return bool(years) and len(years) == len(numbers) and years == sorted(set(years))
+
+
+def null_markers(
+    header: Sequence[str], rows: Sequence[Sequence[str]]
+) -> list[tuple[str, str, int]]:
+    """Words for no value in columns that are numbers or dates but for them: (column, word, how
+    often in the rows looked at)."""
+    results = []
+    for index, name in enumerate(header):
+        values = [row[index].strip() for row in rows if len(row) > index and row[index].strip()]
+        words = [value for value in values if value in MARKERS]
+        rest = [value for value in values if value not in MARKERS]
+        if len(words) < 2 or len(rest) < 3:
+            continue
+        if any(all(p.fullmatch(value) for value in rest) for p in (_NUMBER, _DATE)):
+            word = max(set(words), key=words.count)
+            results.append((name, word, words.count(word)))
+    return results
+
+
+def usable_names(names: Sequence[str]) -> tuple[tuple[str, ...], list[str]]:
+    """Names of which each is there, once, without blanks around it; and notes of what was done."""
+    results: list[str] = []
+    notes: list[str] = []
+    for place, name in enumerate(names, 1):
+        wanted = name.strip() or f"c{place}"
+        if not name.strip():
+            notes.append(f"column {place} has no name in the header and is called {wanted}")
+        elif name != wanted:
+            notes.append(
+                f"the name of column {place}, {wanted}, has blanks around it in the header"
+            )
+        if len(wanted) > 200:
+            wanted = wanted[:60].rstrip() + "…"
+            notes.append(f"the name of column {place} has {len(name):,} characters and is cut")
+        free, number = wanted, 1
+        taken = {*results, *(other.strip() for other in names[place:])}
+        while free in results or (number > 1 and free in taken):
+            number += 1
+            free = f"{wanted}_{number}"
+        if free != wanted:
+            notes.append(f'column {place} is a further "{wanted}" and is called {free}')
+        results.append(free)
+    return tuple(results), notes

@@ -1,0 +1,320 @@
+"""Whatever an analyst is sent: the count is right, or the refusal names the option that opens it; with that option every cell
+is what an independent reader has."""
+
+from __future__ import annotations
+
+import bz2
+import contextlib
+import csv
+import gzip
+import io
+import json
+import lzma
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import write
+
+ROWS = [["id", "name", "fee"], ["1", "Skua", "2.50"], ["2", "Blå Tern", "3"], ["3", "Gull", "4.25"]]
+TABLE = "".join(",".join(row) + "\n" for row in ROWS)
+XLSX = "book.xlsx"
+
+
+def zipped(**files: str) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as archive:
+        for name, text in files.items():
+            archive.writestr(name.replace("_", "."), text)
+    return out.getvalue()
+
+
+def workbook(*sheets: list[list[Any]]) -> bytes:
+    import openpyxl
+
+    book = openpyxl.Workbook()
+    book.remove(book.active)
+    for number, rows in enumerate(sheets, 1):
+        sheet = book.create_sheet(f"Sheet{number}")
+        for row in rows:
+            sheet.append(row)
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
+
+
+NUMBERS = [["id", "name", "fee"], [1, "Skua", 2.5], [2, None, 3], [3, "Gull", 4.25]]
+# A file, the words of the refusal ('' where it is read at once), the options that it names or that read it, and its cells.
+KINDS: dict[str, tuple[str, bytes | str, str, list[str], list[list[str | None]]]] = {
+    "plain": ("t.csv", TABLE, "", [], ROWS),
+    "BOM": ("t.csv", "\ufeff" + TABLE, "", [], ROWS),
+    "CRLF": ("t.csv", TABLE.replace("\n", "\r\n"), "", [], ROWS),
+    "CR": ("t.csv", TABLE.replace("\n", "\r"), "", [], ROWS),
+    "semicolons": ("t.csv", TABLE.replace(",", ";"), "", [], ROWS),
+    "tabs": ("t.tsv", TABLE.replace(",", "\t"), "", [], ROWS),
+    "bars": ("t.txt", TABLE.replace(",", "|"), "", [], ROWS),
+    "another sign": ("t.csv", TABLE.replace(",", "^"), "", ["--delimiter", "^"], ROWS),
+    "sep=": ("t.csv", "sep=;\n" + TABLE.replace(",", ";"), "", [], ROWS),
+    "no header": ("t.csv", TABLE.partition("\n")[2], "--header none", ["--header", "none"], [["c1", "c2", "c3"], *ROWS[1:]]),
+    "no header, days": ("t.csv", "2024-01-01,a\n2024-01-02,b\n", "--header none", ["--header", "none"], [["c1", "c2"], ["2024-01-01", "a"], ["2024-01-02", "b"]]),
+    "no header, words": ("t.csv", "open,Bay\nshut,Bay\nopen,Nes\n", "--header none", ["--header", "none"], [["c1", "c2"], ["open", "Bay"], ["shut", "Bay"], ["open", "Nes"]]),
+    "numbers for names": ("t.csv", "1,2,x\n5,6,a\n7,8,b\n", "--header 1", ["--header", "1"], [["1", "2", "x"], ["5", "6", "a"], ["7", "8", "b"]]),
+    "years for names": ("t.csv", "town,2019,2020\nBay,1,2\nNes,3,4\n", "", [], [["town", "2019", "2020"], ["Bay", "1", "2"], ["Nes", "3", "4"]]),
+    "files put together": ("t.csv", "a,b\nx,y\na,b\nz,w\n", "", [], [["a", "b"], ["x", "y"], ["a", "b"], ["z", "w"]]),
+    "a title": ("t.csv", "Harbour list\n" + TABLE, "--skip 1", ["--skip", "1"], ROWS),
+    "a title and an empty line": ("t.csv", "Harbour list 2024\n\n" + TABLE, "--skip 2", ["--skip", "2"], ROWS),
+    "a title, by the header's line": ("t.csv", "Harbour list\n\n" + TABLE, "--skip 2", ["--header", "3"], ROWS),
+    "two lines of a report": ("t.csv", "made,Monday\nby,Ines\n" + TABLE, "--skip 2", ["--skip", "2"], ROWS),
+    "comments": ("t.csv", "# by hand\n" + TABLE + "# end\n", "--comment '#'", ["--comment", "#"], ROWS),
+    "comments inside": ("t.csv", TABLE.replace("2,B", "#no\n2,B") + '4,"a\n#b",5\n', "", ["--comment", "#"], [*ROWS, ["4", "a\n#b", "5"]]),
+    "another quote": ("t.csv", "id,name\n1,'a,b'\n2,'say \"hi\"'\n3,'it''s'\n", "", ["--quote", "'"], [["id", "name"], ["1", "a,b"], ["2", 'say "hi"'], ["3", "it's"]]),
+    "NA": ("t.csv", "id,age\n1,NA\n2,33\n3,NA\n4,35\n5,\"NA\"\n", "", ["--null", "NA"], [["id", "age"], ["1", None], ["2", "33"], ["3", None], ["4", "35"], ["5", "NA"]]),
+    "NULL and \\N": ("t.csv", "id,age\n1,NULL\n2,\\N\n3,7\n", "", ["--null", "NULL", "--null", "\\N"], [["id", "age"], ["1", None], ["2", None], ["3", "7"]]),
+    "empty in quotes": ("t.csv", 'id,name\n1,""\n2,\n', "", ["--empty", "null"], [["id", "name"], ["1", None], ["2", None]]),
+    "decimal commas": ("t.csv", "id;fee\n1;1.234,50\n2;12,5\n3;7\n", "", ["--decimal", ",", "--group", "."], [["id", "fee"], ["1", "1234.50"], ["2", "12.5"], ["3", "7"]]),
+    "grouped": ("t.csv", 'id,fee\n1,"1,234.50"\n2,"12,000"\n', "", ["--group", ","], [["id", "fee"], ["1", "1234.50"], ["2", "12000"]]),
+    "days": ("t.csv", "id,day\n1,31.12.2024\n2,01.02.2024\n", "", ["--dates", "DD.MM.YYYY"], [["id", "day"], ["1", "2024-12-31"], ["2", "2024-02-01"]]),
+    "days of two templates": ("t.csv", "a,b\n31.12.2024,12/31/2024\n,01/02/2024\n", "", ["--dates", "DD.MM.YYYY", "--dates", "MM/DD/YYYY"], [["a", "b"], ["2024-12-31", "2024-12-31"], [None, "2024-01-02"]]),
+    "blanks": ("t.txt", "id name fee\n1 Skua 2.5\n2 Tern 3\n", "--delimiter space", ["--delimiter", "space"], [["id", "name", "fee"], ["1", "Skua", "2.5"], ["2", "Tern", "3"]]),
+    "blanks and quotes": ("t.txt", '"id" "name"\n1 "Sea Bird"\n2 "Tern"\n', "--delimiter space", ["--delimiter", "space"], [["id", "name"], ["1", "Sea Bird"], ["2", "Tern"]]),
+    "fixed width": ("t.txt", "id    name     fee\n1     Sea Bird 2.5\n2     Tern     3\n", "--delimiter 1,7,16", ["--delimiter", "1,7,16"], [["id", "name", "fee"], ["1", "Sea Bird", "2.5"], ["2", "Tern", "3"]]),
+    "a header short by one": ("t.csv", "speed,dist\nr1,4,2\nr2,7,4\n", "--header none --skip 1", ["--header", "none", "--skip", "1"], [["c1", "c2", "c3"], ["r1", "4", "2"], ["r2", "7", "4"]]),
+    "a nameless column": ("t.csv", ",speed\n1,4\n2,4\n", "", [], [["c1", "speed"], ["1", "4"], ["2", "4"]]),
+    "a name twice": ("t.csv", "a,a,a_2\n1,2,3\n", "", [], [["a", "a_3", "a_2"], ["1", "2", "3"]]),
+    "blanks around names": ("t.csv", "id , name\n1,2\n", "", [], [["id", "name"], ["1", "2"]]),
+    "a long name": ("t.csv", "id," + "x" * 300 + "\n1,2\n", "", [], [["id", "x" * 60 + "…"], ["1", "2"]]),
+    "latin-1": ("t.csv", TABLE.encode("latin-1"), "--encoding cp1252", ["--encoding", "latin-1"], ROWS),
+    "UTF-16": ("t.csv", TABLE.encode("utf-16"), "", [], ROWS),
+    "UTF-16 without BOM": ("t.csv", TABLE.encode("utf-16-le"), "--encoding utf-16-le", ["--encoding", "utf-16-le"], ROWS),
+    "UTF-16 BE without BOM": ("t.csv", TABLE.encode("utf-16-be"), "--encoding utf-16-be", ["--encoding", "utf-16-be"], ROWS),
+    "gzip": ("t.csv.gz", gzip.compress(TABLE.encode()), "", [], ROWS),
+    "bzip2": ("t.csv.bz2", bz2.compress(TABLE.encode()), "", [], ROWS),
+    "xz": ("t.csv.xz", lzma.compress(TABLE.encode()), "", [], ROWS),
+    "zip": ("t.zip", zipped(t_csv=TABLE), "", [], ROWS),
+    "zip, skipped": ("t.zip", zipped(t_csv="x\n\n" + TABLE), "--skip 2", ["--skip", "2"], ROWS),
+    "two in a zip": ("t.zip", zipped(t_csv=TABLE, u_csv=TABLE), "holds 2 files", [], []),
+    "cut xz": ("t.csv.xz", lzma.compress(TABLE.encode())[:-9], "cannot be read", [], []),
+    "JSON array": ("t.json", '[{"id":1,"name":"Skua","x":[1,{"a":2.50}]},\n {"id":2,"name":null}]', "", [], [["id", "name", "x"], ["1", "Skua", '[1, {"a": 2.50}]'], ["2", None, None]]),
+    "empty JSON array": ("t.json", "[]", "has no object", [], []),
+    "JSON Lines in .json": ("t.json", '{"id":1}\n{"id":2}\n', "", [], [["id"], ["1"], ["2"]]),
+    "JSON Lines": ("t.jsonl", '{"id":1}\n{"id":2}\n', "", [], [["id"], ["1"], ["2"]]),
+    "ndjson": ("t.ndjson", '{"id":1}\n', "", [], [["id"], ["1"]]),
+    "a JSON object": ("t.json", '{\n "rows": [1]\n}', "is not an array of objects", [], []),
+    "a broken array": ("t.json", '[{"id":1},\n{"id":', "t.json:2", [], []),
+    "JSON as CSV": ("t.csv", '[{"id":1},{"id":2}]', "name it .json", [], []),
+    "JSON Lines as CSV": ("t.csv", '{"id":1}\n{"id":2}\n', "name it .jsonl", [], []),
+    "HTML": ("t.csv", "<!DOCTYPE html><table></table>", "an HTML page", [], []),
+    "XML": ("t.csv", "<?xml version='1.0'?><a/>", "is XML", [], []),
+    "a workbook as CSV": ("t.csv", workbook(NUMBERS), "as Excel workbooks are", [], []),
+    "an old workbook": ("t.csv", b"\xd0\xcf\x11\xe0" + b"\0" * 600, ".xls", [], []),
+    "PDF": ("t.csv", b"%PDF-1.7\n", "a PDF document", [], []),
+    "Parquet as CSV": ("t.csv", b"PAR1" + b"\0" * 99, "name it .parquet", [], []),
+    "SQLite as CSV": ("t.csv", b"SQLite format 3\0" + b"\0" * 99, "name it .db", [], []),
+    "gzip as CSV": ("t.csv", gzip.compress(TABLE.encode()), "name it .csv.gz", [], []),
+    "a workbook": (XLSX, workbook(NUMBERS), "", [], [["id", "name", "fee"], ["1", "Skua", "2.5"], ["2", None, "3"], ["3", "Gull", "4.25"]]),
+    "a workbook with a title": (XLSX, workbook([["Boats"], [], *NUMBERS]), "", ["--skip", "2"], [["id", "name", "fee"], ["1", "Skua", "2.5"], ["2", None, "3"], ["3", "Gull", "4.25"]]),
+    "a sheet": (f"{XLSX}#Sheet2", workbook([["x"], [1]], NUMBERS), "", [], [["id", "name", "fee"], ["1", "Skua", "2.5"], ["2", None, "3"], ["3", "Gull", "4.25"]]),
+    "a range": (f"{XLSX}#Sheet1!B2:C4", workbook([["x", "y", "z"], *NUMBERS]), "", [], [["name", "fee"], ["Skua", "2.5"], [None, "3"]]),
+    "a sheet that is not there": (f"{XLSX}#Shet1", workbook(NUMBERS), "did you mean Sheet1?", [], []),
+    "not a workbook": (XLSX, b"PK\x03\x04nothing", "is not a workbook", [], []),
+}  # fmt: skip
+
+
+def cells(gravel: Any, reference: str, options: list[str]) -> list[list[str | None]]:
+    """What is read, as texts; None for NULL: told apart by what is_null says."""
+    told = gravel("look", reference, "--rows", "all", "--format", "json", *options).json
+    names = list(told["types"])
+    return [names, *([_text(row["values"][name]) for name in names] for row in told["shown"])]
+
+
+def _text(value: Any) -> str | None:
+    return None if value is None else str(value)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_table_opens_or_says_how(kind: str, gravel: Any, folder: Path) -> None:
+    reference, content, refusal, options, expected = KINDS[kind]
+    write(reference.partition("#")[0], content)
+    if refusal:
+        told = gravel("count", reference, status=None)
+        assert told.status in (2, 3), (told.out, told.err)
+        assert refusal in told.err
+    if expected:
+        counted = gravel("count", reference, "--format", "json", *options).json["tables"][0]
+        assert (counted["rows"], counted["columns"], counted["malformed"]) == (
+            len(expected) - 1,
+            len(expected[0]),
+            0,
+        )
+        found = cells(gravel, reference, options)
+        numbers = [[_plain(cell) for cell in row] for row in found]
+        assert numbers == [[_plain(cell) for cell in row] for row in expected]
+
+
+def _plain(cell: str | None) -> Any:
+    """Numbers by value: 2.50 is 2.5."""
+    try:
+        return float(cell) if cell is not None else None
+    except ValueError:
+        return cell
+
+
+def test_reading_is_the_same_in_a_plan_a_query_the_record_and_from_python(
+    gravel: Any, figures: Any, folder: Path
+) -> None:
+    import gravel as library
+
+    text = "Boats\n\nid;fee;day;note\n1;1.234,50;31.12.2024;NA\n# no\n2;12,5;01.02.2024;x\n"
+    write("t.csv", text)
+    write(
+        "p.toml",
+        'table = "t.csv"\nwrite = "o.csv"\n[read]\nskip = 2\ncomment = "#"\ndecimal = ","\ngroup = "."\n'
+        'dates = "DD.MM.YYYY"\nnull = ["NA"]\ndelimiter = ";"\n[[step]]\nset = { fee = "fee * 2" }\n',
+    )
+    gravel("clean", "p.toml")
+    with open("o.csv", newline="", encoding="utf-8") as file:
+        assert list(csv.reader(file, delimiter=";")) == [
+            ["id", "fee", "day", "note"],
+            ["1", "2469.00", "2024-12-31", ""],
+            ["2", "25.00", "2024-02-01", "x"],
+        ]
+    reading = json.loads(Path("o.record.json").read_text())["inputs"][0]["reading"]
+    assert {"skip": 2, "comment": "#", "decimal": ",", "null": ["NA"]}.items() <= reading.items()
+    gravel("verify", "o.record.json", "--rerun")
+    table = (
+        "b=t.csv;skip=2;comment=#;decimal=,;group=.;dates=DD.MM.YYYY;null=NA;delimiter=semicolon"
+    )
+    told = figures(
+        "query", "SELECT SUM(fee) AS s, MAX(day) AS d, COUNT(note) AS n FROM b", "--table", table
+    )
+    assert told["rows"] == [["1247.00", "2024-12-31", 1]]
+    options = {
+        "skip": 2,
+        "comment": "#",
+        "decimal": ",",
+        "group": ".",
+        "dates": "DD.MM.YYYY",
+        "null": "NA",
+    }
+    read = library.open_table("t.csv", **options)
+    assert read.check("fee > 12", "day < DATE '2025-01-01'").to_dict()["checks"][0]["passed"]
+    asked = [word for name, value in options.items() for word in (f"--{name}", str(value))]
+    see = figures("profile", "t.csv", *asked)["findings"]
+    assert all("--skip 2" in one["see"] for one in see if one["see"])
+    # Keys that stood outside [read] once are read, with a note; what is wrong has its line.
+    write(
+        "q.toml",
+        'table = "t.csv"\nwrite = "q.csv"\ndelimiter = ";"\nempty = "null"\n[read]\nskip = 2\n',
+    )
+    told = gravel("clean", "q.toml", "--dry-run", status=None)
+    assert "q.toml:3: delimiter stands in [read] now" in told.err
+    write("q.toml", 'table = "t.csv"\nwrite = "q.csv"\n[read]\nskipp = 2\n')
+    assert "did you mean skip?" in gravel("clean", "q.toml", status=2).err
+    for option, value, words in (
+        ("--header", "x", "line of the names"), ("--skip", "-1", "a number of lines"), ("--quote", "ab", "one sign"),
+        ("--delimiter", "ab", "is one character"), ("--delimiter", "9,3", "one after another"), ("--decimal", "3", "one sign"),
+        ("--group", ".", "group digits too"), ("--dates", "DD.QQ", "template"), ("--skip", "99", "fewer than 99 lines"), ("--empty", "x", "text or null"),
+    ):  # fmt: skip
+        told = gravel("count", "t.csv", option, value, status=None)
+        assert told.status in (2, 3), (option, value, told.out)
+        assert words in told.err, (option, told.err)
+
+
+FIELDS = st.text(st.sampled_from("ab,;'\"#\n \té0"), max_size=5)
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    rows=st.lists(st.lists(FIELDS, min_size=2, max_size=2), min_size=1, max_size=6),
+    quote=st.sampled_from("'\""),
+    end=st.sampled_from(["\n", "\r\n"]),
+)
+def test_delimited_text_is_read_as_pythons_csv_reads_it(
+    tmp_path_factory: Any, rows: list[list[str]], quote: str, end: str
+) -> None:
+    from gravel.sources.opening import open_table
+    from gravel.sources.read_options import ReadOptions
+    from gravel.sources.source import scan
+
+    path = tmp_path_factory.mktemp("csv") / "t.csv"
+    with open(path, "w", newline="", encoding="utf-8") as file:
+        writer = csv.writer(file, quotechar=quote, quoting=csv.QUOTE_ALL, lineterminator=end)
+        writer.writerows([["x", "y"], *rows])
+    source = open_table(str(path), ReadOptions(",", quote=quote, header=1, texts=("x", "y")))
+    batches = list(scan(source, lambda batch: batch))
+    found = [
+        list(row)
+        for batch in batches
+        for row in zip(*(c.to_pylist() for c in batch.columns), strict=True)
+    ]
+    with open(path, newline="", encoding="utf-8") as file:
+        assert found == list(csv.reader(file, quotechar=quote))[1:]
+    assert not any(batch.malformed for batch in batches)
+
+
+VALUES = (
+    st.none()
+    | st.integers(-(10**9), 10**9)
+    | st.floats(-1e6, 1e6).map(lambda x: round(x, 3))
+    | st.booleans()
+    | st.text(st.characters(min_codepoint=32, max_codepoint=0x2FF), max_size=8)
+)
+
+
+@settings(max_examples=40, deadline=None)
+@given(rows=st.lists(st.tuples(VALUES, VALUES), max_size=8), cut=st.integers(0, 400))
+def test_json_and_workbooks_are_read_as_their_own_readers_read_them(
+    tmp_path_factory: Any, rows: list[tuple[Any, Any]], cut: int
+) -> None:
+    import openpyxl
+
+    from gravel.problems import Problem
+    from gravel.sources.opening import open_table
+    from gravel.sources.source import scan
+
+    folder = tmp_path_factory.mktemp("stores")
+    rows = [(1, "a"), *rows]
+    (folder / "t.json").write_text(
+        json.dumps(
+            [dict(zip("xy", row, strict=True)) for row in rows], indent=1 if cut % 2 else None
+        )
+    )
+    (folder / "t.xlsx").write_bytes(workbook([["x", "y"], *map(list, rows)]))
+
+    def read(name: str) -> list[tuple[str | None, ...]]:
+        parts = scan(
+            open_table(str(folder / name)),
+            lambda batch: [c.to_pylist() for c in batch.texts().columns],
+        )
+        return [row for part in parts for row in zip(*part, strict=True)]
+
+    def text(value: Any) -> str | None:
+        return (
+            None
+            if value is None
+            else str(value).lower()
+            if isinstance(value, bool)
+            else value
+            if isinstance(value, str)
+            else json.dumps(value)
+        )
+
+    assert read("t.json") == [tuple(map(text, row)) for row in rows]
+    sheet = openpyxl.load_workbook(folder / "t.xlsx")["Sheet1"]
+    expected = [list(row) for row in sheet.iter_rows(min_row=2, values_only=True)]
+    while expected and not any(cell is not None for cell in expected[-1]):
+        expected.pop()
+    found = [[_plain(cell) for cell in row] for row in read("t.xlsx")]
+    assert found == [
+        [_plain(None if cell in (None, "") else text(cell)) for cell in row] for row in expected
+    ]
+    # Cut anywhere: read as it is, or refused; never a traceback.
+    for name in ("t.json", "t.xlsx"):
+        whole = (folder / name).read_bytes()
+        (folder / name).write_bytes(whole[: cut * len(whole) // 400])
+        with contextlib.suppress(Problem):
+            read(name)
