@@ -69,9 +69,9 @@ def blank_separated(lines: Sequence[str], least: int = 3) -> str:
     """How lines without a delimiter are separated by blanks, as --delimiter takes it; '' where they
     are not: single blanks separate `least` words or more."""
     lines = [line for line in lines if line.strip()]
-    if len(lines) < 2 or ("  " not in lines[0].strip() and len(lines[0].split()) < least):
+    if len(lines) < 2 or ("  " not in lines[0].strip() and len(_words(lines[0])) < least):
         return ""
-    counts = {len(line.split()) for line in lines}
+    counts = {len(_words(line)) for line in lines}
     if len(counts) == 1 and counts != {1}:
         return "space"
     width = max(map(len, lines))
