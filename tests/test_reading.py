@@ -318,3 +318,54 @@ def test_json_and_workbooks_are_read_as_their_own_readers_read_them(
         (folder / name).write_bytes(whole[: cut * len(whole) // 400])
         with contextlib.suppress(Problem):
             read(name)
+
+
+def test_a_workbook_is_written_proved_and_refused_where_it_would_lose(
+    gravel: Any, folder: Path
+) -> None:
+    import datetime
+
+    import openpyxl
+
+    write(
+        "t.csv",
+        "id,code,fee,day,seen,open,text\n1,007,2.50,2024-05-01,2024-05-01 10:00:00,true,=1+1\n2,,,,,, a\u00e4  b \n3,12345678901234567,0.1,1850-01-01,2024-05-01 00:00:00,false,http://harbour.example\n",
+    )
+    write(
+        "p.toml",
+        'table = "t.csv"\nwrite = "o.xlsx"\n[types]\ncode = "TEXT"\n[[step]]\nset = { n = "id * 1234567890123456789" }\n',
+    )
+    gravel("clean", "p.toml")
+    sheet = openpyxl.load_workbook("o.xlsx").active
+    rows = [list(row) for row in sheet.iter_rows(values_only=True)]
+    assert rows[0] == ["id", "code", "fee", "day", "seen", "open", "text", "n"]
+    assert rows[1] == [
+        1,
+        "007",
+        2.5,
+        datetime.datetime(2024, 5, 1),
+        datetime.datetime(2024, 5, 1, 10),
+        True,
+        "=1+1",
+        "1234567890123456789",
+    ]
+    assert rows[2] == [2, None, None, None, None, None, " a\u00e4  b ", "2469135780246913578"]
+    assert rows[3][3:5] == ["1850-01-01", "2024-05-01 00:00:00"]
+    assert sheet["G2"].data_type == "s"  # no formula, no link
+    gravel("verify", "o.record.json", "--rerun")
+    first = Path("o.xlsx").read_bytes()
+    gravel("clean", "p.toml")
+    assert Path("o.xlsx").read_bytes() == first
+    gravel("query", "SELECT id, code FROM 't.csv' ORDER BY id", "--write", "q.xlsx")
+    assert cells(gravel, "q.xlsx", [])[1] == [
+        "1",
+        "7",
+    ]  # a number, as in the file that it is read from
+    for text, words in (
+        ('id,a\n1,""\n', "does not tell from NULL"),
+        (f"id,a\n1,{'x' * 32_768}\n", "32,768 characters"),
+    ):
+        write("t.csv", text)
+        write("p.toml", 'table = "t.csv"\nwrite = "no.xlsx"\n')
+        assert words in gravel("clean", "p.toml", status=None).err
+        assert not Path("no.xlsx").exists()

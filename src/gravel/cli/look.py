@@ -61,6 +61,13 @@ def look(
     rows: Annotated[
         str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")
     ] = "20",
+    random: Annotated[
+        int | None,
+        typer.Option("--random", metavar="N", min=1, help="So many rows, drawn at random."),
+    ] = None,
+    vertical: Annotated[
+        bool, typer.Option("--vertical", help="A row's columns one below the other.")
+    ] = False,
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -88,12 +95,13 @@ def look(
             show=show or (),
             sort=sort,
             rows=row_limit(rows),
+            random=random,
             given=supplied,
         )
     if format is Format.json:
         render.print_json("look", results.look_dict(view))
     elif format is Format.table:
-        _show(view, not no_color)
+        (_show_vertical if vertical else _show)(view, not no_color)
     else:
         numbers: list[Any] = [str(row) for row in view.row_numbers]
         render.print_rows(
@@ -153,6 +161,21 @@ def _show(view: View, color: bool) -> None:
             f" {', '.join(left[:8])}{' …' if len(left) > 8 else ''} (choose with --columns)",
             color,
         )
+
+
+def _show_vertical(view: View, color: bool) -> None:
+    """Each row as a block: its columns one below the other, whole."""
+    out = render.console(color=color)
+    width = max((len(render.safe(item.name)) for item in view.columns), default=0)
+    for index, row in enumerate(view.row_numbers):
+        out.print(rich_text.Text(f"row {row:,}", style=render.HEAD))
+        for item, column in zip(view.columns, view.cells, strict=True):
+            line = rich_text.Text(f"  {render.safe(item.name):{width}}  ", style=render.DIM)
+            line.append_text(render.visible(column[index], 10_000))
+            out.print(line, soft_wrap=True)
+    if view.branches:
+        out.print()
+        render.print_branches(out, view.branches)
 
 
 def _fitting(widths: list[int], room: int) -> int:

@@ -23,6 +23,7 @@ from gravel.language.bind import Given, Scope, bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.ordering import sortable
 from gravel.language.types import TEXT, Type
+from gravel.problems import CallProblem
 from gravel.sources.source import Batch, Malformed, Source, scan
 
 
@@ -67,9 +68,13 @@ def look(
     show: Sequence[str] = (),
     sort: str | None = None,
     rows: int | None = 20,
+    random: int | None = None,
     given: Given | None = None,
 ) -> View:
-    """The first `rows` rows (None: all) that match. Raises Diagnostic, TableProblem."""
+    """The first `rows` rows (None: all) that match, or `random` ones, each as likely, in their
+    order. Raises Diagnostic, TableProblem, CallProblem."""
+    if random is not None and sort:
+        raise CallProblem("rows are drawn at random, or sorted", hint="leave out --sort")
     chosen = split_list(columns, table.columns) if columns else list(range(len(table.columns)))
     shows = [parse.named(text) for text in show]
     sorts = parse.sort_list(sort) if sort else []
@@ -99,7 +104,13 @@ def look(
     where_watch = Watch([(test, where)] if test is not None and where else [])
     show_watch = Watch(zip(computed, show, strict=True))
     plan = _Plan(table, scope, test, computed, keys, sorts, where_watch, show_watch)
-    result = plan.sorted_rows(rows) if sorts else plan.first_rows(rows)
+    result = (
+        plan.random_rows(random)
+        if random is not None
+        else plan.sorted_rows(rows)
+        if sorts
+        else plan.first_rows(rows)
+    )
     order = _order(chosen, computed, len(table.columns))
     kept = [*(scope.types[: len(table.columns)]), *(x.type for x in computed)]
     shown = tuple(ShownColumn(scope.names[i], kept[i], i >= len(table.columns)) for i in order)
@@ -253,6 +264,22 @@ class _Plan:
                 kept.append(self.cells(batch, take))
                 left = None if left is None else left - len(take)
         return self.found(total, numbers, kept)
+
+    def random_rows(self, count: int) -> _MatchedRows:
+        """Some of the matching rows, drawn at random, in their order; and counts over all."""
+        total, numbers = _MatchCounts(), [np.zeros(0, np.int64)]
+        conditions = [*([self.test] if self.test is not None else []), *self.computed]
+
+        def test(batch: Batch) -> tuple[_MatchCounts, np.ndarray]:
+            counts, rows = self.matching(batch)
+            return replace(counts, show_seen=self.shown(batch, rows)), batch.rows[rows]
+
+        for counts, rows in scan(self.table, test, reads(conditions, self.width)):
+            total = self.merged(total, counts)
+            numbers.append(rows)
+        every = np.concatenate(numbers)
+        drawn = np.random.default_rng().choice(len(every), min(count, len(every)), replace=False)
+        return self.gather(total, every[np.sort(drawn)], 0)
 
     def found(
         self,

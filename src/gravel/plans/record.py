@@ -397,11 +397,11 @@ def _verify(
         elif not item.get("server"):
             _file(item, folder, checked)
     if not result["output"].get("content"):
-        _file(result["output"], folder, checked)
+        _file(result["output"], folder, checked, own=True)
     elif connect or not result["output"].get("server"):
         _stored(result["output"], folder, checked)
     if result.get("rejects") and result["rejects"].get("path"):
-        _file(result["rejects"], folder, checked, result["output"]["reading"])
+        _file(result["rejects"], folder, checked, result["output"]["reading"], own=True)
     wrong = []
     for step in result["steps"]:
         if step["out"] != step["in"] + step["added"] - step["dropped"] - step["merged"] - step[
@@ -466,6 +466,7 @@ def _file(
     folder: Path,
     checked: list[RecordMismatch],
     reading: dict[str, Any] | None = None,
+    own: bool = False,
 ) -> None:
     """A file as the record says beside what it is, and its rows counted again."""
     path, name = folder / value["path"], value["path"]
@@ -480,7 +481,7 @@ def _file(
         return
     try:
         reference = f"{path}#{value['part']}" if value.get("part") else str(path)
-        table = open_table(reference, reading_of(how))
+        table = open_table(reference, reading_of(how, own=own))
         rows = bad = 0
         for count, malformed in scan(table, lambda batch: (batch.count, len(batch.malformed)), []):
             rows, bad = rows + count, bad + malformed

@@ -18,12 +18,13 @@ from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind, Type
 from gravel.ledger.fingerprint import inexact
 from gravel.problems import CallProblem, DataProblem
+from gravel.sinks.excel import write_workbook
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Source, scan
 
 TEXT_ENDINGS = (".csv", ".tsv", "")
-ENDINGS = (".csv", ".tsv", ".parquet", ".arrow", ".jsonl")
+ENDINGS = (".csv", ".tsv", ".parquet", ".arrow", ".jsonl", ".xlsx")
 PACKED = {".gz": "gzip", ".zst": "zstd"}
 Columns = Sequence[tuple[str, Type]]
 Take = Callable[[bytes], None]
@@ -39,7 +40,7 @@ def known(path: Path) -> bool:
     """Whether a file of that ending can be written."""
     last = path.suffix.lower()
     inner = ending(path).removesuffix(last) if last in PACKED else last
-    return inner in ENDINGS
+    return inner in ENDINGS and (inner != ".xlsx" or inner == last)
 
 
 def only_text(path: Path) -> None:
@@ -59,7 +60,7 @@ def may_write(path: Path, replace: bool) -> None:
 
 def keeps_types(path: Path) -> bool:
     """Whether a file of that ending has types of its own."""
-    return ending(path).split(".")[1:2] in (["parquet"], ["arrow"], ["jsonl"])
+    return ending(path).split(".")[1:2] in (["parquet"], ["arrow"], ["jsonl"], ["xlsx"])
 
 
 def write(path: Path, rows: Source, columns: Columns, take: Take) -> None:
@@ -76,6 +77,8 @@ def write(path: Path, rows: Source, columns: Columns, take: Take) -> None:
                 with open(rows.path, "rb") as file:
                     while data := file.read(1 << 22):
                         packed.write(data)
+    elif last == ".xlsx":
+        write_workbook(rows, columns, take)
     else:
         _jsonl(rows, columns, take)
 
@@ -85,7 +88,9 @@ def opened_again(path: Path, rows: Source) -> Source:
     if ending(path).startswith(".jsonl") and not path.stat().st_size:
         return rows  # without a line there are no columns to be read
     packed_text = path.suffix.lower() in PACKED and not ending(path).startswith(".jsonl")
-    return open_table(str(path), ReadOptions(rows.dialect.delimiter if packed_text else None))
+    return open_table(
+        str(path), ReadOptions(rows.dialect.delimiter if packed_text else None, own=True)
+    )
 
 
 class ByteSink:

@@ -1,0 +1,109 @@
+"""Rows as a workbook (ECMA-376) of one sheet: numbers, days and truth as such, texts as texts."""
+
+from __future__ import annotations
+
+import datetime
+import io
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from gravel.engine.frame import view
+from gravel.language.types import NUMBERS, Kind, Type
+from gravel.problems import CallProblem, DataProblem
+from gravel.sources.source import Source, scan
+
+ROWS, COLUMNS, LONGEST = 1_048_576, 16_384, 32_767  # what a sheet holds
+_DIGITS = 15  # that a number of a workbook keeps
+_FORMATS = {Kind.DATE: "yyyy-mm-dd", Kind.TIMESTAMP: "yyyy-mm-dd hh:mm:ss"}
+
+
+def write_workbook(
+    rows: Source, columns: Sequence[tuple[str, Type]], take: Callable[[bytes], None]
+) -> None:
+    """A table as a workbook. Raises DataProblem for what a sheet does not hold, CallProblem where
+    the library is missing."""
+    try:
+        import xlsxwriter
+    except ImportError:
+        raise CallProblem(
+            "workbooks need the library xlsxwriter", hint="pip install 'gravel[excel]'"
+        ) from None
+    if len(columns) > COLUMNS:
+        raise DataProblem(f"a sheet has {COLUMNS:,} columns at most, not {len(columns):,}")
+    out = io.BytesIO()
+    options = {"constant_memory": True, "in_memory": False, "strings_to_urls": False}
+    book = xlsxwriter.Workbook(out, {**options, "strings_to_formulas": False})
+    # The same rows make the same bytes.
+    book.set_properties({"created": datetime.datetime(2000, 1, 1)})
+    sheet = book.add_worksheet()
+    formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}
+    for place, (heading, _) in enumerate(columns):
+        sheet.write_string(0, place, heading)
+    row = 0
+    for batch in scan(rows, lambda batch: batch.texts()):
+        cells = [
+            _values(batch.columns[place], heading, kind)
+            for place, (heading, kind) in enumerate(columns)
+        ]
+        for values in zip(*cells, strict=True):
+            row += 1
+            if row >= ROWS:
+                raise DataProblem(
+                    f"a sheet has {ROWS:,} rows at most, its names among them",
+                    hint="write .csv or .parquet",
+                )
+            for place, value in enumerate(values):
+                _write(sheet, row, place, value, formats)
+    book.close()
+    take(out.getvalue())
+
+
+def _write(sheet: Any, row: int, place: int, value: Any, formats: dict[Kind, Any]) -> None:
+    if value is None:
+        return
+    if isinstance(value, bool):
+        sheet.write_boolean(row, place, value)
+    elif isinstance(value, (int, float)):
+        sheet.write_number(row, place, value)
+    elif isinstance(value, datetime.datetime):
+        sheet.write_datetime(row, place, value, formats[Kind.TIMESTAMP])
+    elif isinstance(value, datetime.date):
+        sheet.write_datetime(row, place, value, formats[Kind.DATE])
+    else:
+        sheet.write_string(row, place, value)
+
+
+def _values(texts: Any, heading: str, kind: Type) -> list[Any]:
+    """A column's cells. What a workbook has no exact form for is its text."""
+    if kind.kind in (*NUMBERS, Kind.BOOLEAN, *_FORMATS):
+        result = view(texts, kind)
+        if result.errors is None or not result.errors.any():
+            return [
+                _cell(value, text)
+                for value, text in zip(result.values.to_pylist(), texts.to_pylist(), strict=True)
+            ]
+    cells: list[Any] = texts.to_pylist()
+    for text in cells:
+        if text == "":
+            raise DataProblem(
+                f"{heading} has an empty text, which a workbook does not tell from NULL",
+                hint=f"a step that sets {heading} = NULLIF({heading}, '')",
+            )
+        if text is not None and len(text) > LONGEST:
+            raise DataProblem(
+                f"{heading} has a text of {len(text):,} characters, and a cell holds {LONGEST:,}"
+            )
+    return cells
+
+
+def _cell(value: Any, text: str | None) -> Any:
+    if value is None or isinstance(value, bool):
+        return value
+    if isinstance(value, datetime.datetime):
+        good = value.microsecond == 0 and value.year >= 1900 and value.tzinfo is None
+        # A moment at midnight would be read as a day.
+        return value if good and value.time() != datetime.time() else text
+    if isinstance(value, datetime.date):
+        return value if value >= datetime.date(1900, 3, 1) else text
+    digits = sum(sign.isdigit() for sign in str(value))
+    return float(value) if digits <= _DIGITS else text
