@@ -335,3 +335,25 @@ def test_an_output_takes_quotes_only_where_a_value_needs_them() -> None:
             )
         out.write(",".join(fields) + "\n")
     assert made == out.getvalue()
+
+
+def test_rows_are_drawn_at_random_and_shown_one_below_the_other(gravel: Any, folder: Path) -> None:
+    write("t.csv", "id,name\n" + "".join(f"{at},boat {at}\n" for at in range(200)))
+    drawn = set()
+    for _ in range(5):
+        told = gravel(
+            "look", "t.csv", "--random", "9", "--where", "id >= 100", "--format", "json"
+        ).json
+        rows = [row["row"] for row in told["shown"]]
+        assert rows == sorted(set(rows))
+        assert (len(rows), told["matching"]) == (9, 100)
+        assert all(row["values"]["id"] == row["row"] - 1 >= 100 for row in told["shown"])
+        drawn |= set(rows)
+    assert len(drawn) > 15
+    assert len(gravel("look", "t.csv", "--random", "900", "--format", "json").json["shown"]) == 200
+    out = gravel("look", "t.csv", "--rows", "1", "--vertical").out
+    assert out.split() == ["row", "1", "id", "0", "name", "boat", "0"]
+    assert (
+        "at random, or sorted"
+        in gravel("look", "t.csv", "--random", "2", "--sort", "id", status=2).err
+    )

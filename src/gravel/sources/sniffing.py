@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Sequence
+from itertools import pairwise
 
 from gravel.problems import TableProblem
 
@@ -22,7 +24,7 @@ _MAGIC = (
 _NUMBER = re.compile(r"[+-]?(\d+([.,]\d+)?|\.\d+)([eE][+-]?\d+)?%?")
 _DATE = re.compile(r"\d{4}-\d\d?-\d\d?([T ].*)?|\d\d?[./-]\d\d?[./-]\d{2,4}")
 MARKERS = ("NA", "N/A", "n/a", "\\N", "NULL", "null", "None", "-", "--", ".", "NaN", "?", "#N/A")
-_LINES = 50  # that are looked at
+_LONGEST = 200  # characters of a name
 
 
 def refuse_other_format(start: bytes, name: str) -> None:
@@ -113,9 +115,16 @@ def _most(pattern: re.Pattern[str], values: Sequence[str]) -> bool:
 
 
 def _are_years(header: Sequence[str]) -> bool:
-    years = [int(name) for name in header if re.fullmatch(r"(1[89]|20)\d\d", name.strip())]
-    numbers = [name for name in header if _NUMBER.fullmatch(name.strip())]
-    return bool(years) and len(years) == len(numbers) and years == sorted(set(years))
+    """Whether the numbers of a header ascend and are years, or stand after a nameless column, as in
+    tables of two ways."""
+    numbers = [float(name.strip(" %").replace(",", ".")) for name in header if _is_number(name)]
+    ascend = len(numbers) > 1 and all(a < b for a, b in pairwise(numbers))
+    nameless = not header[0].strip() and len(numbers) == len(header) - 1
+    return ascend and (nameless or all(1800 <= number < 2100 for number in numbers))
+
+
+def _is_number(name: str) -> bool:
+    return _NUMBER.fullmatch(name.strip()) is not None
 
 
 def null_markers(
@@ -138,25 +147,40 @@ def null_markers(
 
 def usable_names(names: Sequence[str]) -> tuple[tuple[str, ...], list[str]]:
     """Names of which each is there, once, without blanks around it; and notes of what was done."""
-    results: list[str] = []
-    notes: list[str] = []
+    results: dict[str, None] = {}
+    stripped = [name.strip() for name in names]
+    uses = Counter(stripped)
+    nameless: list[str] = []
+    padded: list[str] = []
+    long: list[str] = []
+    again: list[str] = []
     for place, name in enumerate(names, 1):
-        wanted = name.strip() or f"c{place}"
+        wanted = stripped[place - 1] or f"c{place}"
         if not name.strip():
-            notes.append(f"column {place} has no name in the header and is called {wanted}")
+            nameless.append(wanted)
         elif name != wanted:
-            notes.append(
-                f"the name of column {place}, {wanted}, has blanks around it in the header"
-            )
-        if len(wanted) > 200:
+            padded.append(wanted)
+        if len(wanted) > _LONGEST:
             wanted = wanted[:60].rstrip() + "…"
-            notes.append(f"the name of column {place} has {len(name):,} characters and is cut")
+            long.append(wanted)
         free, number = wanted, 1
-        taken = {*results, *(other.strip() for other in names[place:])}
-        while free in results or (number > 1 and free in taken):
+        while free in results or (number > 1 and free in uses):
             number += 1
             free = f"{wanted}_{number}"
         if free != wanted:
-            notes.append(f'column {place} is a further "{wanted}" and is called {free}')
-        results.append(free)
-    return tuple(results), notes
+            again.append(free)
+        results[free] = None
+    return tuple(results), [
+        f"{_counted(found)} {text}: {', '.join(found[:3])}{', …' if len(found) > 3 else ''}"
+        for found, text in (
+            (nameless, "without a name in the header"),
+            (padded, "with blanks around the name"),
+            (long, f"with a name of more than {_LONGEST} characters"),
+            (again, "with a name that another one has too"),
+        )
+        if found
+    ]
+
+
+def _counted(found: Sequence[str]) -> str:
+    return "1 column" if len(found) == 1 else f"{len(found):,} columns"
