@@ -91,8 +91,8 @@ def verify(
         render.note(
             "the record is signed, which --signers FILE checks"
             if result.signed
-            else "who could edit the files could edit the record with them: only a signature"
-            " (clean --sign) tells",
+            else "whoever can edit the files can edit the record too: only a signature shows that"
+            " (clean --sign)",
             not no_color,
         )
     if result.differences:
