@@ -357,3 +357,39 @@ def test_rows_are_drawn_at_random_and_shown_one_below_the_other(gravel: Any, fol
         "at random, or sorted"
         in gravel("look", "t.csv", "--random", "2", "--sort", "id", status=2).err
     )
+
+
+def test_a_parameter_without_quotes_is_what_it_is_beside(
+    gravel: Any, figures: Any, folder: Path
+) -> None:
+    write(
+        "t.csv",
+        "code,n,day,seen\n072,72,2024-05-01,2024-05-01 10:00:00\n72,7,2024-06-01,2024-06-01 10:00:00\nx,1,,\n",
+    )
+    for condition, params, rows in (
+        ("code = :p", ["p=072"], 1), ("n = :p", ["p=072"], 1), ("code IN (:p, :q)", ["p=072", "q=x"], 2),
+        ("day > :p", ["p=2024-05-15"], 1), ("day BETWEEN :p AND :q", ["p=2024-05-01", "q=2024-06-01"], 2),
+        ("seen < :p", ["p=2024-05-01 11:00:00"], 1), ("LEFT(:p, 1) = '0'", ["p=072"], 3), ("code = :p", ["p='072'"], 1),
+        ("n > :p", ["p=6.5"], 2), ("CASE WHEN code = :p THEN :p ELSE 'n' END = '072'", ["p=072"], 1), ("COALESCE(day, :p) = DATE '2020-01-01'", ["p=2020-01-01"], 1),
+    ):  # fmt: skip
+        options = [word for item in params for word in ("--param", item)]
+        told = figures("look", "t.csv", "--where", condition, *options)
+        assert told["matching"] == rows, condition
+        asked = figures("query", f"SELECT COUNT(*) AS n FROM 't.csv' WHERE {condition}", *options)
+        assert asked["rows"] == [[rows]], condition
+    for condition, param in (
+        ("day > :p", "p=2024-13-01"),
+        ("day > :p", "p=7"),
+        ("n > :p", "p=x"),
+        ("n > :p", "p='7'"),
+    ):
+        assert (
+            "cannot mix"
+            in gravel("look", "t.csv", "--where", condition, "--param", param, status=2).err
+        )
+    write(
+        "p.toml",
+        'table = "t.csv"\nwrite = "o.csv"\n[params]\nkept = "072"\n[[step]]\nkeep_rows = "code = :kept"\nrows = 1\n',
+    )
+    gravel("clean", "p.toml")
+    gravel("verify", "o.record.json", "--rerun")

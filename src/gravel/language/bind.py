@@ -192,7 +192,23 @@ class _Binder:
             near = nearest(node.name, list(self.scope.given.parameters))
             hint = f"did you mean :{near}?" if near else f"give it: --param {node.name}=…"
             raise self.wrong(f"there is no parameter :{node.name}", node, hint=hint)
-        return nodes.Constant(supplied.type, node.start, node.end, supplied.value)
+        return replace(supplied, start=node.start, end=node.end)
+
+    def beside(self, given: nodes.Expression, kind: Type) -> nodes.Expression:
+        """A parameter without quotes as what it is beside: the text that it is written as, or the
+        day or time that it says."""
+        if not isinstance(given, nodes.Constant) or given.raw is None or given.type == kind:
+            return given
+        if kind == TEXT:
+            return nodes.Constant(TEXT, given.start, given.end, given.raw)
+        form = {Kind.DATE: "date", Kind.TIMESTAMP: "timestamp", Kind.TIME: "time"}.get(kind.kind)
+        if given.type == TEXT and form is not None:
+            try:
+                type_, value = literal(form, given.raw, "")
+            except ValueError:
+                return given  # told with the types
+            return nodes.Constant(type_, given.start, given.end, value)
+        return given
 
     # -- conditions
     def condition(self, node: tree.Node) -> nodes.Expression:
@@ -601,7 +617,10 @@ class _Binder:
         function: str,
     ) -> nodes.Expression:
         """The argument as the parameter wants it, or a diagnostic with the CAST to write."""
-        kind, wanted = argument.type, parameter.kind
+        wanted = parameter.kind
+        if wanted in _NAMED_TYPES:
+            argument = self.beside(argument, _NAMED_TYPES[wanted])
+        kind = argument.type
         if wanted == "ANY":
             return self.widen(argument, TEXT) if kind.kind is Kind.NULL else argument
         if wanted == "AS TEXT":
@@ -644,6 +663,9 @@ class _Binder:
     ) -> list[nodes.Expression]:
         """All widened to their common type, or a diagnostic at the first that has none with those
         before it."""
+        known = {item.type for item in bound if getattr(item, "raw", None) is None}
+        if len(known) == 1:
+            bound = [self.beside(item, next(iter(known))) for item in bound]
         kind = bound[0].type
         for other, part in zip(bound[1:], parts[1:], strict=True):
             both = common(kind, other.type)

@@ -3,7 +3,7 @@ the text."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -46,9 +46,11 @@ class Column(Expression):
 
 @dataclass(frozen=True)
 class Constant(Expression):
-    """A literal or parameter: a Python value (None is NULL)."""
+    """A literal or parameter: a Python value (None is NULL). `raw`: a parameter as it was given,
+    without quotes: what it is beside others is theirs to say."""
 
     value: Any
+    raw: str | None = field(default=None, kw_only=True)
 
 
 @dataclass(frozen=True)

@@ -19,8 +19,9 @@ from gravel.problems import CallProblem
 
 def parameter(text: str) -> nodes.Constant:
     """The value of a parameter: a number, true, false, null, DATE '…', TIMESTAMP '…' or a 'quoted'
-    text; any other text stands for itself. Raises CallProblem for a literal that is wrong in
-    itself."""
+    text; any other text stands for itself. One without quotes takes the type of what it is beside:
+    072 is the text '072' beside a text, 2024-05-01 a date beside a date. Raises CallProblem for a
+    literal that is wrong in itself."""
     if re.match(
         r"\s*([-+.\d']|(true|false|null)\s*$|(date|timestamp|time|interval)\s*')",
         text,
@@ -35,8 +36,9 @@ def parameter(text: str) -> nodes.Constant:
                 kind, value = literal(node.kind, node.text, node.unit)
             except ValueError as error:
                 raise CallProblem(f"{text} is not a value for a parameter: {error}") from None
-            return nodes.Constant(kind, 0, 0, value)
-    return nodes.Constant(TEXT, 0, 0, restored(text))
+            raw = None if "'" in text else text.strip()
+            return nodes.Constant(kind, 0, 0, value, raw=raw)
+    return nodes.Constant(TEXT, 0, 0, restored(text), raw=restored(text))
 
 
 def from_command_line(supplied: Iterable[str]) -> dict[str, nodes.Constant]:
@@ -63,6 +65,8 @@ def from_plan(supplied: Mapping[str, Any]) -> dict[str, nodes.Constant]:
 
 def literal_text(value: nodes.Constant) -> str:
     """A parameter's value as the text of a literal, from which `parameter` makes it again."""
+    if value.raw is not None:
+        return value.raw
     text = python_literal(value.value, value.type)
     return f"{text}e0" if value.type == DOUBLE and re.fullmatch(r"-?[\d.]+", text) else text
 
