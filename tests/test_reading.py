@@ -366,3 +366,60 @@ def test_a_workbook_is_written_proved_and_refused_where_it_would_lose(
         write("p.toml", 'table = "t.csv"\nwrite = "no.xlsx"\n')
         assert words in gravel("clean", "p.toml", status=None).err
         assert not Path("no.xlsx").exists()
+
+
+def test_metadata_beside_a_file_says_how_it_is_read(
+    gravel: Any, figures: Any, folder: Path
+) -> None:
+    write(
+        "t.csv", "Boats\n# no\nid;fee;day;code\n1;1.234,50;31.12.2024;007\n2;n/a;01.02.2024;n/a\n"
+    )
+    place = Path("t.csv-metadata.json")
+    column = [
+        {"titles": "id", "datatype": "integer"}, {"titles": "fee", "datatype": {"base": "decimal", "format": {"decimalChar": ",", "groupChar": "."}}},
+        {"titles": ["day", "date"], "datatype": {"base": "date", "format": "dd.MM.yyyy"}}, {"name": "code", "datatype": "string"},
+    ]  # fmt: skip
+    document = {
+        "@context": ["http://www.w3.org/ns/csvw", {"@language": "en"}], "url": "t.csv", "null": "n/a", "tableSchema": {"columns": column, "foreignKeys": []},
+        "dialect": {"delimiter": ";", "skipRows": 1, "commentPrefix": "#", "trim": "start"},
+    }  # fmt: skip
+    write(place, json.dumps(document))
+    told = gravel("look", "t.csv", "--format", "json")
+    assert [row["values"] for row in told.json["shown"]] == [
+        {"id": 1, "fee": "1234.50", "day": "2024-12-31", "code": "007"}, {"id": 2, "fee": None, "day": "2024-02-01", "code": None},
+    ]  # fmt: skip
+    assert "read as t.csv-metadata.json says" in told.err
+    assert "not used: trim, foreignKeys" in told.err
+    # What is asked for at the prompt wins.
+    assert figures("look", "t.csv", "--null", "x")["shown"][1]["values"]["code"] == "n/a"
+    assert "already" in gravel("count", "t.csv", "--write-metadata", status=2).err
+    # What is written is read again, with nothing more asked for.
+    place.unlink()
+    options = [
+        "--skip",
+        "1",
+        "--comment",
+        "#",
+        "--null",
+        "n/a",
+        "--decimal",
+        ",",
+        "--group",
+        ".",
+        "--dates",
+        "DD.MM.YYYY",
+        "--text",
+        "code",
+    ]
+    before = figures("look", "t.csv", *options)
+    gravel("count", "t.csv", "--write-metadata", *options)
+    assert figures("look", "t.csv") == before
+    for text in (
+        "{",
+        "[]",
+        '{"@context": "http://www.w3.org/ns/csvw", "dialect": {"skipRows": "x"}}',
+    ):
+        write(place, text)
+        told = gravel("count", "t.csv", *options, status=None)
+        assert told.status in (0, 3)
+        assert told.status == 0 or "is not metadata of a table" in told.err

@@ -25,6 +25,7 @@ with lazily():
     from gravel import results
     from gravel.cli import render
     from gravel.inspecting import count as inspecting_count
+    from gravel.sinks import metadata
     from gravel.sources import opening
 
 
@@ -60,6 +61,13 @@ def count(
             "--total", metavar="EXPR", help="The exact sum of an expression (repeatable)."
         ),
     ] = None,
+    write_metadata: Annotated[
+        bool,
+        typer.Option(
+            "--write-metadata",
+            help="Write what was found beside each text file, as CSV on the Web (W3C) has it.",
+        ),
+    ] = False,
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -91,6 +99,9 @@ def count(
                         table, distinct or (), key or (), total or (), supplied
                     )
                 )
+            if write_metadata:
+                place = metadata.write_metadata(table)
+                render.note(f"written: {place}")
         except TableProblem as problem:
             if not several:
                 raise

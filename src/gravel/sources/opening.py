@@ -19,6 +19,7 @@ from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.excel import open_workbook
 from gravel.sources.laying_out import laid_out
+from gravel.sources.metadata import with_metadata
 from gravel.sources.read_options import SPACE, ReadOptions
 from gravel.sources.source import Source, scan
 from gravel.sources.temporary import temporary_file
@@ -106,7 +107,9 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
 
 
 def _text(path: Path, name: str, how: ReadOptions) -> CsvSource:
-    """A text file, written anew first where its options ask for that."""
+    """A text file, written anew first where its options ask for that; metadata beside it says what
+    is not asked for."""
+    how, notes = with_metadata(path, how)
     if not how.lays_out:
         table = CsvSource(path, name, how)
     else:
@@ -119,6 +122,7 @@ def _text(path: Path, name: str, how: ReadOptions) -> CsvSource:
         if dropped:
             lines = "1 line of comment is" if dropped == 1 else f"{dropped:,} lines of comment are"
             table.notes.append(f"{lines} left out")
+    table.notes += notes
     if how.decimal != "." or how.group or how.dates:
         from gravel.sources.csv.conversions import Conversions
 
