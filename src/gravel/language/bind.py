@@ -194,21 +194,21 @@ class _Binder:
             raise self.wrong(f"there is no parameter :{node.name}", node, hint=hint)
         return replace(supplied, start=node.start, end=node.end)
 
-    def beside(self, given: nodes.Expression, kind: Type) -> nodes.Expression:
+    def beside(self, value: nodes.Expression, kind: Type) -> nodes.Expression:
         """A parameter without quotes as what it is beside: the text that it is written as, or the
         day or time that it says."""
-        if not isinstance(given, nodes.Constant) or given.raw is None or given.type == kind:
-            return given
+        if not isinstance(value, nodes.Constant) or value.raw is None or value.type == kind:
+            return value
         if kind == TEXT:
-            return nodes.Constant(TEXT, given.start, given.end, given.raw)
+            return nodes.Constant(TEXT, value.start, value.end, value.raw)
         form = {Kind.DATE: "date", Kind.TIMESTAMP: "timestamp", Kind.TIME: "time"}.get(kind.kind)
-        if given.type == TEXT and form is not None:
+        if value.type == TEXT and form is not None:
             try:
-                type_, value = literal(form, given.raw, "")
+                type_, moment = literal(form, value.raw, "")
             except ValueError:
-                return given  # told with the types
-            return nodes.Constant(type_, given.start, given.end, value)
-        return given
+                return value  # told with the types
+            return nodes.Constant(type_, value.start, value.end, moment)
+        return value
 
     # -- conditions
     def condition(self, node: tree.Node) -> nodes.Expression:

@@ -201,16 +201,16 @@ def _signers(path: Path) -> list[Signer]:
         parts = re.findall(r'(?:[^\s"]|"(?:[^"\\]|\\.)*")+', line)
         if not parts or parts[0].startswith("#"):
             continue
-        at = 1 if len(parts) > 1 and re.match(r"(ssh|ecdsa|sk)-", parts[1]) else 2
+        place = 1 if len(parts) > 1 and re.match(r"(ssh|ecdsa|sk)-", parts[1]) else 2
         try:
-            key = base64.b64decode(parts[at + 1], validate=True)
-            options = _options(parts[1]) if at == 2 else {}
+            key = base64.b64decode(parts[place + 1], validate=True)
+            options = _options(parts[1]) if place == 2 else {}
         except (IndexError, ValueError, binascii.Error):
             raise CallProblem(
                 f"{path}:{number} is not a line of an allowed-signers file",
                 hint="name@harbour.example ssh-ed25519 AAAA…",
             ) from None
-        if parts[at] == _KIND.decode() and "cert-authority" not in options:
+        if parts[place] == _KIND.decode() and "cert-authority" not in options:
             results.append(
                 Signer(
                     parts[0].strip('"'),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
@@ -20,7 +21,7 @@ from gravel.plans.destination import IN_PLACE, Destination, destination_of
 from gravel.plans.model import Expected, PlanFile, by_line
 from gravel.plans.steps import BoundPlan, BoundStep, BoundTotal, PlanColumn, record_path
 from gravel.plans.verbs import step_kind
-from gravel.problems import CallProblem, Problem, Problems
+from gravel.problems import CallProblem, Problem, Problems, TableProblem
 from gravel.querying.members import members_of
 from gravel.sinks import files
 from gravel.sources.opening import open_table
@@ -86,11 +87,23 @@ def _open(plan: PlanFile) -> tuple[Source, dict[str, Type]]:
             reading_of(model.read.model_dump(exclude_none=True), declared=declared),
             folder,
         )
+    except TableProblem as problem:
+        if problem.hint.startswith("--"):
+            problem.hint = "in [read]: " + re.sub(
+                r"--(\w+) (\d+|'[^']*'|[^\s,]+)", _as_toml, problem.hint
+            )
+        raise
     except CallProblem as problem:
         column = next((name for name in model.types if f"column {name}" in problem.message), "")
         problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('read')}"
         raise
     return table.whole(), declared
+
+
+def _as_toml(option: re.Match[str]) -> str:
+    """An option of the command line as a key of `[read]`."""
+    value = option[2].strip("'")
+    return f"{option[1]} = {value}" if value.isdigit() else f'{option[1]} = "{value}"'
 
 
 def _bind(

@@ -25,22 +25,22 @@ from gravel.sinks.atomic_file import private_folder
 from gravel.sources.source import InferredTypeRefuted
 
 
-def rerun(path: Path, context: Given, connect: bool = False) -> tuple[RecordMismatch, ...]:
+def rerun(path: Path, calling: Given, connect: bool = False) -> tuple[RecordMismatch, ...]:
     """What a record's plan gives now, with its parameters and its day, beside what it gave then.
     Nothing is written outside a private folder. Raises CallProblem where it cannot be run again,
     Problems, TableProblem."""
     record = read_record(path)
     _may_run(record, path, connect)
     plan = _plan_of(record, path.resolve().parent)
-    given = Given(
+    context = Given(
         {name: parameter(text) for name, text in record["parameters"].items()},
         datetime.date.fromisoformat(record["today"]),
-        context.members,
+        calling.members,
     )
     try:
-        return _compared(bind_plan(plan, given, guess=True), record)
+        return _compared(bind_plan(plan, context, guess=True), record)
     except InferredTypeRefuted:
-        return _compared(bind_plan(plan, given), record)
+        return _compared(bind_plan(plan, context), record)
 
 
 def _may_run(record: dict[str, Any], path: Path, connect: bool) -> None:

@@ -16,7 +16,7 @@ from gravel.engine.vector import Vector
 from gravel.language import parse, tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.types import Type
-from gravel.problems import CallProblem, nearest
+from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.profiling.column_kind import identifies
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
@@ -60,6 +60,10 @@ class Tables:
             reference = self.context.references[known[reference.casefold()]]
         try:
             return open_table(reference, reading, self.context.base)
+        except TableProblem as problem:
+            if problem.hint.startswith("--"):
+                problem.hint += f"; in a query: --table 't={reference};OPTION=VALUE'"
+            raise
         except CallProblem as problem:
             raise Diagnostic(
                 problem.message, self.context.text, node.start, node.end, hint=problem.hint

@@ -60,7 +60,7 @@ def with_metadata(path: Path, asked: ReadOptions) -> tuple[ReadOptions, list[str
         document = json.loads(place.read_text("utf-8-sig"))
         if not isinstance(document, dict) or CONTEXT not in json.dumps(document.get("@context")):
             return asked, []
-        found, unused = _reading(document)
+        stated, unused = _reading(document)
     except (OSError, ValueError, TypeError, AttributeError, KeyError) as error:
         raise TableProblem(
             f"{place.name} is not metadata of a table: {str(error)[:80]}",
@@ -68,9 +68,9 @@ def with_metadata(path: Path, asked: ReadOptions) -> tuple[ReadOptions, list[str
         ) from None
     plain = ReadOptions()
     used = {
-        item.name: getattr(found, item.name)
+        item.name: getattr(stated, item.name)
         for item in fields(ReadOptions)
-        if getattr(found, item.name) != getattr(plain, item.name)
+        if getattr(stated, item.name) != getattr(plain, item.name)
         and getattr(asked, item.name) == getattr(plain, item.name)
     }
     notes = [f"read as {place.name} says"] if used else []

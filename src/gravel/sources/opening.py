@@ -16,10 +16,13 @@ from typing import Any
 import pyarrow as pa
 
 from gravel.problems import CallProblem, TableProblem, nearest
+from gravel.sources.arrow import open_arrow, open_parquet
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.excel import open_workbook
+from gravel.sources.jsonl import open_jsonl
 from gravel.sources.laying_out import laid_out
 from gravel.sources.metadata import with_metadata
+from gravel.sources.multi_file import open_several
 from gravel.sources.read_options import SPACE, ReadOptions
 from gravel.sources.source import Source, scan
 from gravel.sources.temporary import temporary_file
@@ -77,8 +80,6 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
 
         return open_sqlite(Path(file), parted(name)[0], part, texts, declared, how.bare)
     if any(sign in path.name for sign in "*?[") and not path.exists():
-        from gravel.sources.multi_file import open_several
-
         plain = replace(how, texts=(), declared={})
         return open_several(
             path, name, texts, declared, lambda item, shown: _opened(item, shown, plain)
@@ -89,14 +90,8 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
         result.origin = path
         return result
     if ending in (".parquet", ".arrow"):
-        from gravel.sources import arrow as stored
-
-        return (stored.open_parquet if ending == ".parquet" else stored.open_arrow)(
-            path, name, texts, declared
-        )
+        return (open_parquet if ending == ".parquet" else open_arrow)(path, name, texts, declared)
     if ending in (".jsonl", ".ndjson", ".json"):
-        from gravel.sources.jsonl import open_jsonl
-
         return open_jsonl(path, name, texts, declared, whole=ending == ".json")
     book = _book(str(path))
     if book is not None:
@@ -126,11 +121,11 @@ def _text(path: Path, name: str, how: ReadOptions) -> CsvSource:
     if how.decimal != "." or how.group or how.dates:
         from gravel.sources.csv.conversions import Conversions
 
-        found = Conversions(
+        conversions = Conversions(
             how, [table.columns.index(text) for text in how.texts if text in table.columns]
         )
-        found.settle(scan(table, lambda batch: batch.columns))
-        table.conversions = found
+        conversions.settle(scan(table, lambda batch: batch.columns))
+        table.conversions = conversions
     return table
 
 

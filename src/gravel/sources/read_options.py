@@ -248,12 +248,12 @@ OPTIONS = (
 )
 
 
-def reading_of(given: Mapping[str, Any], **more: Any) -> ReadOptions:
+def reading_of(asked: Mapping[str, Any], **more: Any) -> ReadOptions:
     """Options by their names, as a command line or a plan has them; None is not given. Raises
     CallProblem."""
     known = {option.name: option for option in OPTIONS}
     values: dict[str, Any] = {}
-    for name, value in given.items():
+    for name, value in asked.items():
         if value is None or value == []:
             continue
         if name not in known:

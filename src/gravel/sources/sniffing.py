@@ -171,16 +171,16 @@ def usable_names(names: Sequence[str]) -> tuple[tuple[str, ...], list[str]]:
             again.append(free)
         results[free] = None
     return tuple(results), [
-        f"{_counted(found)} {text}: {', '.join(found[:3])}{', …' if len(found) > 3 else ''}"
-        for found, text in (
+        f"{_counted(columns)} {text}: {', '.join(columns[:3])}{', …' if len(columns) > 3 else ''}"
+        for columns, text in (
             (nameless, "without a name in the header"),
             (padded, "with blanks around the name"),
             (long, f"with a name of more than {_LONGEST} characters"),
             (again, "with a name that another one has too"),
         )
-        if found
+        if columns
     ]
 
 
-def _counted(found: Sequence[str]) -> str:
-    return "1 column" if len(found) == 1 else f"{len(found):,} columns"
+def _counted(columns: Sequence[str]) -> str:
+    return "1 column" if len(columns) == 1 else f"{len(columns):,} columns"
