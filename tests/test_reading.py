@@ -423,3 +423,50 @@ def test_metadata_beside_a_file_says_how_it_is_read(
         told = gravel("count", "t.csv", *options, status=None)
         assert told.status in (0, 3)
         assert told.status == 0 or "is not metadata of a table" in told.err
+
+
+def test_standard_input_is_what_its_first_bytes_say() -> None:
+    import subprocess
+
+    from conftest import PROGRAM
+
+    for content, rows in (
+        (TABLE.encode(), 3), (gzip.compress(TABLE.encode()), 3), (bz2.compress(TABLE.encode()), 3), (lzma.compress(TABLE.encode()), 3),
+        (b'[{"a": 1}, {"a": 2}]', 2), (b'{"a": 1}\n{"a": 2}\n', 2),
+    ):  # fmt: skip
+        ran = subprocess.run(
+            [*PROGRAM, "count", "-", "--format", "json"],
+            input=content,
+            capture_output=True,
+            check=True,
+        )
+        assert json.loads(ran.stdout)["tables"][0]["rows"] == rows
+    ran = subprocess.run([*PROGRAM, "count", "-"], input=workbook(NUMBERS), capture_output=True)
+    assert ran.returncode == 3
+    assert b"as Excel workbooks are" in ran.stderr
+
+
+def test_every_command_reads_what_is_laid_out_and_converted_anew(
+    gravel: Any, figures: Any, folder: Path
+) -> None:
+    write("w.txt", "id    name     fee\n1     Sea Bird 2,5\n2     Tern     3\n3     Tern     3\n")
+    options = ["--delimiter", "1,7,16", "--decimal", ","]
+    assert figures("profile", "w.txt", *options)["columns"][2]["type"] == "DECIMAL"
+    assert figures("try", "w.txt", "fee = fee * 2", *options)["assignments"][0]["changed"] == 3
+    assert figures("check", "w.txt", "fee > 2", *options)["checks"][0]["passed"]
+    found = figures("duplicates", "w.txt", "--on", "name", "--on", "fee", *options)
+    assert (found["groups"], found["extra_rows"]) == (1, 1)
+    assert figures("compare", "w.txt", "w.txt", "--key", "id", *options)["status"] == "same"
+    assert (
+        figures("look", "w.txt", "--sort", "fee DESC", "--where", "fee < 3", *options)["matching"]
+        == 1
+    )
+    table = "w=w.txt;delimiter=1,7,16;decimal=,"
+    assert figures("query", "SELECT SUM(fee) AS s FROM w", "--table", table)["rows"] == [["8.5"]]
+    told = figures("try", "w.txt", "--step", "drop_rows = 'fee = 3'", *options)
+    assert told["step"]["dropped"] == 2
+    for command, hint in (
+        (("query", "SELECT * FROM 'w.txt'"), "in a query: --table 't=w.txt;OPTION=VALUE'"), (("clean", "p.toml"), 'in [read]: delimiter = "space"'),
+    ):  # fmt: skip
+        write("p.toml", 'table = "w.txt"\nwrite = "o.csv"\n')
+        assert hint in gravel(*command, status=3).err

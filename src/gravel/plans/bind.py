@@ -90,7 +90,7 @@ def _open(plan: PlanFile) -> tuple[Source, dict[str, Type]]:
     except TableProblem as problem:
         if problem.hint.startswith("--"):
             problem.hint = "in [read]: " + re.sub(
-                r"--(\w+) (\d+|'[^']*'|[^\s,]+)", _as_toml, problem.hint
+                r"--(\w+) (\d+|'[^']*'|[^\s,]+|,)", _as_toml, problem.hint
             )
         raise
     except CallProblem as problem:

@@ -47,7 +47,7 @@ _PLAIN = {"doubleQuote": True, "skipBlankRows": False, "skipColumns": 0, "trim":
 
 def metadata_path(path: Path) -> Path:
     """Where the metadata of a file stands."""
-    return path.with_name(f"{path.name}-metadata.json")
+    return path.parent / f"{path.name}-metadata.json"
 
 
 def with_metadata(path: Path, asked: ReadOptions) -> tuple[ReadOptions, list[str]]:

@@ -47,7 +47,12 @@ def open_table(
     if is_server(reference):
         table: Source = _of_server(reference, how)
     elif reference == "-":
-        table = _opened(_of_stream(_spooled()), "standard input", how)
+        path = _of_stream(_spooled())
+        name = "standard input"
+        if _is_json(path):
+            table = open_jsonl(path, name, frozenset(how.texts), dict(how.declared), whole=True)
+        else:
+            table = _opened(path, name, how)
     else:
         table = _opened(Path(base or ".", reference), reference, how)
     for column in (*how.texts, *how.declared):
@@ -205,6 +210,12 @@ def _of_stream(path: Path) -> Path:
         begin = file.read(6)
     codec = next((codec for magic, codec in _STREAMS if begin.startswith(magic)), None)
     return path if codec is None else _unpacked(path, "standard input", codec)
+
+
+def _is_json(path: Path) -> bool:
+    """Whether a stream is JSON, by its first signs."""
+    with open(path, "rb") as file:
+        return re.match(rb'\s*(\[\s*\{|\{\s*")', file.read(4096)) is not None
 
 
 def _spooled() -> Path:

@@ -147,7 +147,9 @@ class CsvSource(Source):
     def look_at_types(self) -> dict[int, Type]:
         """All columns' types as the first rows suggest them, without a promise: nothing later is
         held to them."""
-        fresh = CsvSource(self.path, self.name, replace(self.reading, declared={}))
+        reading = replace(self.reading, declared={})
+        fresh = CsvSource(self.path, self.name, reading, self.dialect)
+        fresh.conversions = self.conversions
         return fresh.guess(list(range(len(fresh.columns))))
 
     def count_lines(self, take: Take | None = None) -> int:
