@@ -822,6 +822,55 @@ def test_a_kill_at_any_moment_leaves_a_table_as_it_was_or_as_it_should_be(folder
     assert False in seen
 
 
+def test_results_of_queries_become_tables_and_standard_output(
+    harbour: Harbour, figures: Any, gravel: Any, folder: Path
+) -> None:
+    write("b.csv", 'id,name,fee,day\n1,"a,""b\nc",1.50,2024-05-01\n2,,2.25,\n3,"",,2024-05-03\n')
+    asked = "SELECT id, name, fee * 2 AS fee, day, id > 1 AS more, id / (id - 9) AS q, name AS name FROM 'b.csv'"
+    expected = figures("query", asked)["rows"]
+    base = harbour.address
+    if harbour.kind == "mariadb":
+        assert (
+            "ends a transaction" in gravel("query", asked, "--write", f"{base}#made", status=2).err
+        )
+        return
+    told = gravel("query", asked, "--write", f"{base}#made").err
+    assert "3 rows, written to" in told
+    assert "name is written as name_2" in told
+    assert "hush" not in told
+    again = figures("query", f"SELECT * FROM '{base}#made' ORDER BY id")
+    assert again["rows"] == expected
+    assert harbour.run("SELECT COUNT(*), SUM(id), MAX(name_2) FROM made") == [(3, 6, 'a,"b\nc')]
+    counts = f"SELECT COUNT(*) AS n FROM '{base}#made'"
+    assert gravel("query", counts, "--write", f"{base}#counted").status == 0
+    assert harbour.run("SELECT n FROM counted") == [(3,)]
+    for call, status in (
+        ((counts, "--write", f"{base}#made"), 2), ((counts, "--write", f"{base}#made", "--replace"), 2), ((counts, "--write", base), 2),
+        (("SELECT id / (id - 2) AS q FROM 'b.csv'", "--write", f"{base}#none"), 1), ((counts, "--write", "-", "--format", "json"), 2),
+    ):  # fmt: skip
+        assert "hush" not in gravel("query", *call, status=status).err
+    assert harbour.run("SELECT COUNT(*) FROM made") == [(3,)]
+    harbour.run(
+        "DROP TABLE made; DROP TABLE counted" if harbour.kind == "postgresql" else "SELECT 1"
+    )
+
+    told = gravel("query", "SELECT id, name FROM 'b.csv'", "--write", "-")
+    assert told.out == 'id,name\n1,"a,""b\nc"\n2,\n3,""\n'
+    assert "3 rows, written to standard output" in told.err
+    plan = 'table = "b.csv"\nwrite = "OUT"\n[[step]]\nset = {name = "UPPER(name)"}\n[[step]]\nkeep_rows = "id <> 2"\n'
+    for target in ("-", "/dev/stdout"):
+        write("p.toml", plan.replace("OUT", target))
+        with open("whole.csv", "wb") as file:
+            ran = subprocess.run([*PROGRAM, "clean", "p.toml"], stdout=file, stderr=subprocess.PIPE, check=True)  # fmt: skip
+        result = 'id,name,fee,day\n1,"A,""B\nC",1.50,2024-05-01\n3,"",,2024-05-03\n'
+        assert Path("whole.csv").read_text() == result == gravel("clean", "p.toml").out
+        assert b"2 rows written to standard output; 1 rejected in p-rejects.csv" in ran.stderr
+        assert gravel("clean", "p.toml", "--format", "json", status=2).out == ""
+    write("p.toml", plan.replace("OUT", "-").replace("id <> 2", "id / (id - 2) > 0"))
+    assert gravel("clean", "p.toml", status=1).out == ""
+    assert gravel("clean", "p.toml", "--dry-run", status=1).out == ""
+
+
 def test_results_of_queries_are_written_in_every_form(
     figures: Any, gravel: Any, folder: Path
 ) -> None:
@@ -842,7 +891,7 @@ def test_results_of_queries_are_written_in_every_form(
                 "BOOLEAN",
                 "DOUBLE PRECISION",
             ]
-    told = {"o.xls": "its ending is not known", "h.db#t": "which a plan writes"}
+    told = {"o.xls": "its ending is not known", "h.db": "names no table"}
     for target, why in told.items():
         assert why in gravel("query", asked, "--write", target, status=2).err
     assert (

@@ -391,7 +391,7 @@ def near_dict(near: Near) -> documents.NearDocument:
 
 
 def query_dict(
-    relation: Relation, texts: list[list[str | None]], session: Session, write: Path | None
+    relation: Relation, texts: list[list[str | None]], session: Session, write: str | None
 ) -> documents.QueryDocument:
     columns = [
         [json_value(cell, kind.kind) for cell in column]
@@ -427,7 +427,7 @@ def query_dict(
             }
             for fault in session.account.faults
         ],
-        "written": None if write is None else str(write),
+        "written": write,
     }
 
 

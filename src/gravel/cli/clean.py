@@ -117,6 +117,12 @@ def clean(
         plan_file = dataclasses.replace(
             plan_file, model=plan_file.model.model_copy(update={"replace": True})
         )
+    if plan_file.model.write == "-" and format is not Format.table:
+        raise CallProblem(
+            f"the plan's rows go to standard output, and --format {format.value} would stand among"
+            " them",
+            hint='a file in write = "…", or no --format: the ledger goes to standard error',
+        )
     if report is not None:
         page.may_write(report, replace)
     if wish.writes:
@@ -209,7 +215,7 @@ def _report(path: Path, done: Run, context: Given) -> None:
 
 
 def _show(done: Run, color: bool) -> None:
-    out = render.console(color=color)
+    out = render.console(error=done.bound.file.model.write == "-", color=color)
     out.print(rich_text.Text("row ledger", style=render.HEAD))
     rows: list[list[Any]] = []
     numbers = ("rows_in", "changed", "added", "dropped", "merged", "set_aside", "rows_out")

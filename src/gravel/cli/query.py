@@ -40,6 +40,7 @@ with lazily():
     from gravel.querying import relation as relations
     from gravel.querying import session as sessions
     from gravel.sources import opening
+    from gravel.stores import sql
 
 if TYPE_CHECKING:
     from gravel.querying.account import Stage
@@ -82,7 +83,12 @@ def query(
         ),
     ] = None,
     write: Annotated[
-        Path | None, typer.Option("--write", metavar="FILE", help="Write the result, and count it.")
+        str | None,
+        typer.Option(
+            "--write",
+            metavar="FILE|DB#TABLE|-",
+            help="Write the result to a file, a new table or standard output, and count it.",
+        ),
     ] = None,
     rows: Annotated[
         str, typer.Option("--rows", metavar="N|all", help="How many rows to show.")
@@ -119,16 +125,12 @@ def query(
         account.Account(errors.ErrorPolicy[on_error.name.upper()], room),
     )
     result = session.query(text)
-    if write is not None and write.resolve() in session.tables.paths:
-        raise CallProblem(
-            f"the query reads {write}, so it is not written over", hint="name another file"
-        )
-    if write is not None:
-        names = relations.distinct_names(result.names)
-        for old, new in zip(result.names, names, strict=True):
-            if old != new:
-                render.note(f"a further column {old} is written as {new}", not no_color)
-        result_file.write(write, dataclasses.replace(result, names=names), replace)
+    if write == "-":
+        if format is not Format.table:
+            raise CallProblem(f"--write - writes CSV, and --format {format.value} something else")
+        format = Format.csv
+    elif write is not None:
+        write = _write(write, result, session, replace, not no_color)
 
     if format is Format.json:
         render.print_json(
@@ -138,11 +140,6 @@ def query(
         _show(result, limit, not no_color)
         if explain:
             _explain(session, not no_color)
-        render.note(
-            f"{result.count:,} {'row' if result.count == 1 else 'rows'}"
-            + (f", written to {write}" if write is not None else ""),
-            not no_color,
-        )
     else:
         for number, part in enumerate(result_file.text_parts(result)):
             render.print_rows(
@@ -150,6 +147,12 @@ def query(
                 result.names if number == 0 else None,
                 [column.to_pylist() for column in part],
             )
+    if format is Format.table or write == "-":
+        render.note(
+            f"{result.count:,} {'row' if result.count == 1 else 'rows'}"
+            + (f", written to {'standard output' if write == '-' else write}" if write else ""),
+            not no_color,
+        )
     render.cautions(session.account.cautions, not no_color)
     render.remarks(session.account.remarks, not no_color)
     for name, malformed in session.tables.malformed.items():
@@ -168,6 +171,23 @@ def query(
             f" {left}",
             not no_color,
         )
+
+
+def _write(target: str, result: Relation, session: Session, replace: bool, color: bool) -> str:
+    """Write the result where it is asked to go, as that may be shown."""
+    names = relations.distinct_names(result.names)
+    for old, new in zip(result.names, names, strict=True):
+        if old != new:
+            render.note(f"a further column {old} is written as {new}", color)
+    named = dataclasses.replace(result, names=names)
+    if sql.is_database(target):
+        return result_file.write_table(target, named, replace)
+    if Path(target).resolve() in session.tables.paths:
+        raise CallProblem(
+            f"the query reads {target}, so it is not written over", hint="name another file"
+        )
+    result_file.write(Path(target), named, replace)
+    return target
 
 
 def _text(statement: str | None, file: Path | None) -> str:

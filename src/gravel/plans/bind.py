@@ -24,6 +24,7 @@ from gravel.plans.verbs import step_kind
 from gravel.problems import CallProblem, Problem, Problems, TableProblem
 from gravel.querying.members import members_of
 from gravel.sinks import files
+from gravel.sinks.atomic_file import is_stream
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import reading_of
 from gravel.sources.source import Malformed, Source
@@ -361,7 +362,7 @@ def _targets(binder: Binder, others: tuple[Path, ...], to: Destination) -> tuple
         else target.stem
     )
     rejects = target.with_name(f"{stem}-rejects{ending}")
-    if to.kind == "text" and target.exists() and not target.is_file():
+    if to.kind == "text" and is_stream(target):
         # Beside a device or a pipe is no place for a file: the rows left behind go beside the plan.
         rejects = plan.path.resolve().with_name(f"{plan.path.stem}-rejects.csv")
     if model.rejects is not None and not to.left_table:

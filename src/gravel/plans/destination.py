@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from gravel.problems import CallProblem
 from gravel.sinks import files
+from gravel.sinks.atomic_file import STANDARD_OUTPUT, is_stream
 from gravel.sources.source import Source
 from gravel.stores.sql import is_database, is_server, parted, same_server
 from gravel.stores.sql.transaction import masked
@@ -96,8 +97,8 @@ def destination_of(plan: PlanFile, table: Source) -> Destination:
                 f"{model.write!r} would be a file of that name",
                 hint=f'write = "{IN_PLACE}" changes the table where it is',
             )
-        target = (folder / model.write).resolve()
-        special = target.exists() and not target.is_file()
+        target = STANDARD_OUTPUT if model.write == "-" else (folder / model.write).resolve()
+        special = is_stream(target)
         if target == plan.path.resolve():
             raise CallProblem(
                 "the plan would write over itself", hint='name another file in write = "…"'
@@ -110,7 +111,11 @@ def destination_of(plan: PlanFile, table: Source) -> Destination:
                 + ", and FILE.db#table",
             )
         plain = special or files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
-        result = Destination("text" if plain else "file", model.write, target)
+        result = Destination(
+            "text" if plain else "file",
+            "standard output" if target == STANDARD_OUTPUT else model.write,
+            target,
+        )
     if model.replace and result.kind == IN_PLACE:
         raise CallProblem(
             "a table that is changed in place is not replaced", hint="leave replace out"
@@ -153,7 +158,7 @@ def targets_outside(plan: PlanFile) -> list[Path]:
     named = [
         item
         for item in (plan.model.write, plan.model.rejects)
-        if item is not None and item != IN_PLACE
+        if item is not None and item not in (IN_PLACE, "-")
     ]
     paths = [
         (folder / (parted(item)[0] if is_database(item) else item)).resolve()

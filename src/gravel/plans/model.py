@@ -174,6 +174,12 @@ class PlanModel(BaseModel):
         """One name stands for a list of one."""
         return [value] if isinstance(value, str) else value
 
+    @field_validator("write")
+    @classmethod
+    def _standard_output(cls, value: str) -> str:
+        """It has one name, since what /dev/stdout leads to may be a file to be written over."""
+        return "-" if value == "/dev/stdout" else value
+
 
 @dataclass(frozen=True)
 class Expected:

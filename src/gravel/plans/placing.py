@@ -31,6 +31,7 @@ from gravel.sinks import files
 from gravel.sinks.atomic_file import Output
 from gravel.sources.source import Source, scan
 from gravel.stores.sql import open_database
+from gravel.stores.sql.new_table import fill
 
 Columns = list[tuple[str, Type]]
 
@@ -268,19 +269,14 @@ def into_table(plan: BoundPlan, rows: Source, left: Source | None, backup: str |
         }
         base.create(result, columns, key, base.declared_as(plan.table, untouched))
         placed._undo = lambda: _dropped(base, [result])
-        supplied = 0
-        for batch in scan(rows, lambda batch: batch.columns):
-            if len(batch[0]):
-                supplied += base.insert(result, columns, batch)
-        counted = base.count(result)
-        expected = sum(scan(rows, lambda batch: batch.count, []))
+        counted, inserted, expected = fill(base, result, columns, rows)
         message = (
-            f"{counted:,} rows by the database's own count, {supplied:,} inserted, {expected:,} in"
+            f"{counted:,} rows by the database's own count, {inserted:,} inserted, {expected:,} in"
             " the ledger"
         )
         placed.proofs.append(
             Proof(
-                "the table has the rows the ledger says", counted == supplied == expected, message
+                "the table has the rows the ledger says", counted == inserted == expected, message
             )
         )
         proof, content = _same(rows, base.read(result), columns, to.shown)

@@ -138,7 +138,8 @@ def _result(
     published = good and wish.writes
     folder, to = plan.file.path.parent, plan.destination
     is_file = to.kind in ("text", "file")
-    output = str(folder / plan.file.model.write) if is_file else _shown(to, folder)
+    named = is_file and plan.file.model.write != "-"
+    output = str(folder / plan.file.model.write) if named else _shown(to, folder)
     beside = folder
     if is_file and plan.rejects.parent == plan.target.parent:
         beside = (folder / plan.file.model.write).parent

@@ -24,6 +24,7 @@ from gravel.plans.model import Expected, PlanFile
 from gravel.plans.rows import TrackedRows
 from gravel.sinks import files
 from gravel.sinks.arrow import keeps_arrow
+from gravel.sinks.atomic_file import is_stream
 from gravel.sources.dialect import Dialect
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Source
@@ -216,10 +217,8 @@ class BoundPlan:
 
     @property
     def target_special(self) -> bool:
-        """Whether it writes to a device or a pipe."""
-        return (
-            self.destination.kind == "text" and self.target.exists() and not self.target.is_file()
-        )
+        """Whether it writes to standard output, a device or a pipe."""
+        return self.destination.kind == "text" and is_stream(self.target)
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -278,7 +277,7 @@ def written_by_another(plan: PlanFile) -> tuple[Path, str] | None:
     """The file that a plan writes and the plan that wrote it the last time, where that is another
     one."""
     named = plan.model.write
-    if named is None or named == IN_PLACE or is_server(named) or is_database(named):
+    if named is None or named in (IN_PLACE, "-") or is_server(named) or is_database(named):
         return None
     target = (plan.path.resolve().parent / named).resolve()
     try:

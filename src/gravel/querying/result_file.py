@@ -1,4 +1,5 @@
-"""A query's result as texts, and written to a file that is read back and compared."""
+"""A query's result as texts, and written to a file or a new table, which is read back and compared
+before it stands."""
 
 from __future__ import annotations
 
@@ -11,15 +12,18 @@ import pyarrow as pa
 from gravel.engine.arrow_values import of_type, text_of
 from gravel.engine.memory import give_back_freed_blocks
 from gravel.language.functions.casts import to_text
+from gravel.language.types import Type
 from gravel.ledger import fingerprint
 from gravel.problems import CallProblem, TableProblem
 from gravel.querying.relation import Relation
 from gravel.sinks import arrow, csv, files
-from gravel.sinks.atomic_file import Output, private_folder
+from gravel.sinks.atomic_file import Output, is_stream, private_folder
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import scan
-from gravel.stores.sql import is_database
+from gravel.stores.sql import open_database, parted
+from gravel.stores.sql.new_table import fill
+from gravel.stores.sql.transaction import masked
 
 _ROWS = 1 << 16  # of a part that is written at a time
 
@@ -47,12 +51,7 @@ def texts(relation: Relation, most: int | None = None) -> list[list[str | None]]
 def write(target: Path, relation: Relation, replace: bool) -> None:
     """Write a result to a file whose kind its ending tells; it is read back and counted before it
     stands there. Raises CallProblem, TableProblem."""
-    if is_database(str(target)):
-        raise CallProblem(
-            f"{target} is a table of a database, which a plan writes",
-            hint='a plan with a step query = "…", or write a file',
-        )
-    if not files.known(target) and not (target.exists() and not target.is_file()):
+    if not files.known(target) and not is_stream(target):
         raise CallProblem(
             f"{target} cannot be written: its ending is not known",
             hint="known are " + " ".join((*files.ENDINGS, *files.PACKED)),
@@ -67,18 +66,10 @@ def write(target: Path, relation: Relation, replace: bool) -> None:
         output = Output(target, str(target))
         rows = output if plain else Output(Path(folder, "rows.csv"), str(target))
         try:
-            rows.write(csv.header(relation.names, sign))
-            for part in text_parts(relation):
-                rows.write(csv.encode(part, sign))
-            rows.close()
-            _let_go(relation)
-            result = CsvSource(rows.path, str(target), ReadOptions(sign, own=True))
+            result = _spooled(relation, rows, sign)
             counted = sum(scan(result, lambda batch: batch.count, []))
             if not plain:
-                columns = [
-                    (name, fingerprint.kept_type(kind))
-                    for name, kind in zip(relation.names, relation.types, strict=True)
-                ]
+                columns = _columns(relation)
                 files.write(output.path, result, columns, output.write)
                 output.close()
                 same, message, _ = fingerprint.compared(
@@ -97,6 +88,67 @@ def write(target: Path, relation: Relation, replace: bool) -> None:
         finally:
             output.discard()
             rows.discard()
+
+
+def write_table(reference: str, relation: Relation, replace: bool) -> str:
+    """Write a result to a new table of a database in one transaction; it is counted by the database
+    and read back before it is committed; the table's name as it may be shown. Raises CallProblem,
+    TableProblem."""
+    _, table = parted(reference)
+    if not table:
+        raise CallProblem(
+            f"{masked(reference)} names no table to be made", hint=f"{masked(reference)}#NAME"
+        )
+    columns = _columns(relation)
+    base = open_database(reference, Path())
+    shown = f"{base.shown}#{table}"
+    try:
+        if not base.whole_ddl:
+            raise CallProblem(
+                f"{base.shown} ends a transaction where a table is made, so a query makes none",
+                hint='a plan with a step query = "…" does',
+            )
+        if replace:
+            raise CallProblem(
+                "a query replaces no table of a database",
+                hint='a plan with a step query = "…" and replace = true does',
+            )
+        if base.has(table):
+            raise CallProblem(f"{shown} is there already", hint="another name")
+        with private_folder() as folder:
+            output = Output(Path(folder, "rows.csv"), shown)
+            try:
+                rows = _spooled(relation, output, ",")
+                base.create(table, columns, [])
+                counts = fill(base, table, columns, rows)
+                same, message, _ = fingerprint.compared(rows, base.read(table), columns)
+            finally:
+                output.discard()
+        if {*counts} != {relation.count}:
+            same, message = False, f"{counts[0]:,} rows instead of {relation.count:,}"
+        if not same:
+            raise TableProblem(f"{shown} does not hold the result: {message}; nothing was written")
+        base.commit()
+        return shown
+    finally:
+        base.close()
+
+
+def _columns(relation: Relation) -> list[tuple[str, Type]]:
+    return [
+        (name, fingerprint.kept_type(kind))
+        for name, kind in zip(relation.names, relation.types, strict=True)
+    ]
+
+
+def _spooled(relation: Relation, output: Output, delimiter: str) -> CsvSource:
+    """The result in a text file, to be read again."""
+    output.write(csv.header(relation.names, delimiter))
+    for part in text_parts(relation):
+        output.write(csv.encode(part, delimiter))
+    output.close()
+    _let_go(relation)
+    return CsvSource(output.path, output.name, ReadOptions(delimiter, own=True))
 
 
 def _write_typed(target: Path, relation: Relation) -> None:

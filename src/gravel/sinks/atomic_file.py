@@ -16,11 +16,12 @@ import os
 import secrets
 import shutil
 import socket
+import sys
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from gravel.ledger.checksum import ChecksumStream
 from gravel.problems import CallProblem, TableProblem
@@ -131,6 +132,15 @@ class TargetLock:
             self._handle = None
 
 
+STANDARD_OUTPUT = Path("/dev/stdout")  # what "-" names, wherever it leads
+
+
+def is_stream(target: Path) -> bool:
+    """Whether a target is standard output, a device or a pipe: written at the end, never
+    replaced."""
+    return target == STANDARD_OUTPUT or (target.exists() and not target.is_file())
+
+
 def _ending(target: Path) -> str:
     """What the file beside a target ends with, so that it is read as the target will be:
     .jsonl.gz."""
@@ -158,7 +168,7 @@ class Output:
         self, target: Path, name: str, scratch: Path | None = None, like: Path | None = None
     ) -> None:
         self.target, self.name = target, name
-        self.special = target.exists() and not target.is_file()
+        self.special = is_stream(target)
         if target.is_dir():
             raise TableProblem(f"{name} is a folder", hint="name a file in it")
         self.mode = mode_of(target if target.exists() or like is None else like)
@@ -198,7 +208,7 @@ class Output:
         """Put the file in the target's place."""
         try:
             if self.special:
-                with open(self.path, "rb") as source, open(self.target, "wb") as sink:
+                with open(self.path, "rb") as source, self._stream() as sink:
                     shutil.copyfileobj(source, sink, 1 << 20)
                 self.path.unlink()
             else:
@@ -208,6 +218,12 @@ class Output:
                 sync_folder(self.target.parent)
         except OSError as error:
             raise problem_of(error, self.name) from None
+
+    def _stream(self) -> BinaryIO:
+        if self.target == STANDARD_OUTPUT:
+            sys.stdout.flush()
+            return os.fdopen(os.dup(sys.stdout.fileno()), "wb")
+        return open(self.target, "wb")
 
     def move(self, path: Path) -> None:
         """Let the finished file wait under another name. Raises TableProblem."""

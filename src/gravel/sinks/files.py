@@ -18,6 +18,7 @@ from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind, Type
 from gravel.ledger.fingerprint import inexact
 from gravel.problems import CallProblem, DataProblem
+from gravel.sinks.atomic_file import is_stream
 from gravel.sinks.excel import write_workbook
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
@@ -45,7 +46,7 @@ def known(path: Path) -> bool:
 
 def only_text(path: Path) -> None:
     """Raises CallProblem for a file that is not to be written as CSV."""
-    if path.suffix.lower() != ".csv" and not (path.exists() and not path.is_file()):
+    if path.suffix.lower() != ".csv" and not is_stream(path):
         raise CallProblem(
             f"{path} cannot be written: these rows are written as CSV", hint="name a .csv file"
         )
