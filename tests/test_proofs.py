@@ -54,7 +54,7 @@ def _one_line_more(patch: Patch) -> None:
 def _one_row_more_in_the_store(patch: Patch) -> None:
     _after(
         patch,
-        "gravel.sources.arrow",
+        "gravel.sources.opening",
         "open_parquet",
         lambda table, *_: (setattr(table, "counted", 41), table)[1],
     )
