@@ -470,3 +470,24 @@ def test_every_command_reads_what_is_laid_out_and_converted_anew(
     ):  # fmt: skip
         write("p.toml", 'table = "w.txt"\nwrite = "o.csv"\n')
         assert hint in gravel(*command, status=3).err
+
+
+@pytest.mark.parametrize(
+    ("encoding", "text"),
+    [
+        ("cp1252", "Möwe, Jürgen, Straße"), ("cp1252", "café d’Été l’été"), ("cp1252", "3 € – “Möwe”"), ("cp1250", "Żółw łódź Gdańsk"),
+        ("cp1251", "Чайка и моряк"), ("cp1253", "Θάλασσα γλάρος"), ("cp850", "Möwe für Ærø"), ("cp1252", "MÖWE 20 °C"),
+    ],
+)  # fmt: skip
+def test_a_hint_shows_how_a_text_reads_in_the_encoding_it_is_in(
+    gravel: Any, encoding: str, text: str
+) -> None:
+    """The first encoding of the hint is the one the text was written in, and it opens the file."""
+    table = "id;name\n" + "".join(f"{number};{text}\n" for number in range(3000))
+    Path("t.csv").write_bytes(table.encode(encoding))
+    hint = gravel("count", "t.csv", status=3).err.partition("hint: ")[2]
+    assert hint.startswith(f"--encoding {encoding}, which reads ")
+    assert hint.partition("which reads ")[2].split(";")[0].split()[0] in text
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n')
+    assert f'in [read]: encoding = "{encoding}", which reads' in gravel("clean", "p.toml", status=3).err  # fmt: skip
+    assert text in gravel("look", "t.csv", "--encoding", encoding, "--format", "csv").out.replace('"', "")  # fmt: skip

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -83,22 +84,30 @@ def _open(plan: PlanFile) -> tuple[Source, dict[str, Type]]:
     if mistakes:
         raise Problems(by_line(mistakes))
     try:
-        table = open_table(
-            model.table,
-            reading_of(model.read.model_dump(exclude_none=True), declared=declared),
-            folder,
-        )
+        with options_as_keys():
+            table = open_table(
+                model.table,
+                reading_of(model.read.model_dump(exclude_none=True), declared=declared),
+                folder,
+            )
+    except CallProblem as problem:
+        column = next((name for name in model.types if f"column {name}" in problem.message), "")
+        problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('read')}"
+        raise
+    return table.whole(), declared
+
+
+@contextmanager
+def options_as_keys() -> Iterator[None]:
+    """Let hints that name options of the command line name keys of `[read]`."""
+    try:
+        yield
     except TableProblem as problem:
         if problem.hint.startswith("--"):
             problem.hint = "in [read]: " + re.sub(
                 r"--(\w+) (\d+|'[^']*'|[^\s,]+|,)", _as_toml, problem.hint
             )
         raise
-    except CallProblem as problem:
-        column = next((name for name in model.types if f"column {name}" in problem.message), "")
-        problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('read')}"
-        raise
-    return table.whole(), declared
 
 
 def _as_toml(option: re.Match[str]) -> str:

@@ -10,7 +10,7 @@ from pathlib import Path
 from gravel.language.bind import Given
 from gravel.language.parameters import literal_text
 from gravel.ledger.signature import signature_path
-from gravel.plans.bind import bind_plan
+from gravel.plans.bind import bind_plan, options_as_keys
 from gravel.plans.changes import TableDiff
 from gravel.plans.destination import IN_PLACE, Destination
 from gravel.plans.execution import Execution
@@ -32,10 +32,11 @@ def clean(plan_file: PlanFile, context: Given | None = None, wish: Wish | None =
     """Run a plan. Raises Problems for mistakes in it, TableProblem for what cannot be read or
     written."""
     wish = wish or Wish()
-    try:
-        return _run(bind_plan(plan_file, context, guess=True), wish)
-    except InferredTypeRefuted:
-        return _run(bind_plan(plan_file, context), wish)
+    with options_as_keys():
+        try:
+            return _run(bind_plan(plan_file, context, guess=True), wish)
+        except InferredTypeRefuted:
+            return _run(bind_plan(plan_file, context), wish)
 
 
 def _run(plan: BoundPlan, wish: Wish) -> Run:

@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from gravel.problems import CallProblem, TableProblem, nearest
+from gravel.sources.csv.encodings import readings
 from gravel.sources.csv.records import Record, count_fields, records, split_fields
 from gravel.sources.dialect import Dialect
 from gravel.sources.read_options import ReadOptions
@@ -26,6 +27,7 @@ from gravel.sources.sniffing import (
 
 DELIMITERS = (",", ";", "\t", "|")
 _LOOK = 256 * 1024
+_WORD = 64  # bytes before one that is not valid
 _COMMENTS = "#%!"
 _SAMPLE = 200  # records that the header is judged by
 _LINE = re.compile(rb"[^\r\n]*(?:\r\n|\n|\r|\Z)")
@@ -321,17 +323,23 @@ def _decode(field: bytes, name: str) -> str:
         return field.decode("utf-8")
     except UnicodeDecodeError as error:
         column = len(field[: error.start].decode("utf-8", "replace")) + 1
-        raise not_in_encoding(name, 1, column, field[error.start], "utf-8") from None
+        raise not_in_encoding(name, (1, column), field, error.start, "utf-8") from None
 
 
-def not_in_encoding(name: str, line: int, column: int, byte: int, encoding: str) -> TableProblem:
-    """The problem of a byte that is not a character."""
+def not_in_encoding(
+    name: str, place: tuple[int, int], data: bytes, start: int, encoding: str
+) -> TableProblem:
+    """The problem of a byte of the data that is not a character, at a line and column of a file;
+    its hint says how the data would read in other encodings."""
+    line, column = place
+    hint = f"is it {encoding}? --encoding names another"
+    if encoding == "utf-8":
+        hint = "; or ".join(
+            f"--encoding {other}, which reads {word}"
+            for other, word in readings(data[max(0, start - _WORD) : start + _LOOK])[:3]
+        )
     return TableProblem(
-        f"{name}:{line}:{column}: byte 0x{byte:02X} is not valid in {encoding.upper()}",
+        f"{name}:{line}:{column}: byte 0x{data[start]:02X} is not valid in {encoding.upper()}",
         detail=f"line {line}, column {column}",
-        hint=(
-            "name the file's encoding: --encoding cp1252, latin-1, …"
-            if encoding == "utf-8"
-            else f"is it {encoding}? --encoding names another"
-        ),
+        hint=hint or "name the file's encoding: --encoding cp1252, latin-1, …",
     )

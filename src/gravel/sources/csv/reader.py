@@ -260,9 +260,9 @@ class CsvSource(Source):
             tail = before[max(before.rfind(b"\n"), before.rfind(b"\r")) + 1 :]
             raise not_in_encoding(
                 self.name,
-                line,
-                len(tail.decode("utf-8", "replace")) + 1,
-                piece.data[error.start],
+                (line, len(tail.decode("utf-8", "replace")) + 1),
+                piece.data,
+                error.start,
                 "utf-8",
             ) from None
 

@@ -195,7 +195,7 @@ def _undecodable(
     before = error.object[: error.start].decode(encoding, "replace")
     line = lines + before.count("\n")
     index = len(before) - before.rfind("\n") if "\n" in before else column + len(before) + 1
-    return not_in_encoding(name, line, index, error.object[error.start], encoding)
+    return not_in_encoding(name, (line, index), error.object, error.start, encoding)
 
 
 def _read(file, size: int) -> bytes:  # type: ignore[no-untyped-def]
