@@ -392,6 +392,8 @@ def test_metadata_beside_a_file_says_how_it_is_read(
     assert "not used: trim, foreignKeys" in told.err
     # What is asked for at the prompt wins.
     assert figures("look", "t.csv", "--null", "x")["shown"][1]["values"]["code"] == "n/a"
+    assert figures("look", "t.csv", "--decimal", ".")["shown"][0]["values"]["fee"] == "1.234,50"
+    assert "--skip 1" in gravel("look", "t.csv", "--skip", "0", status=3).err
     assert "already" in gravel("count", "t.csv", "--write-metadata", status=2).err
     # What is written is read again, with nothing more asked for.
     place.unlink()

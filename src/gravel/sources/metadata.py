@@ -42,6 +42,7 @@ _BASES = {
     Kind.TIME: "time",
 }
 _USED = words("delimiter quoteChar header headerRowCount skipRows commentPrefix encoding")
+_OPTION = {"nulls": "null", "texts": "text", "empty_null": "empty"}  # options by their fields
 _PLAIN = {"doubleQuote": True, "skipBlankRows": False, "skipColumns": 0, "trim": False}
 
 
@@ -72,7 +73,10 @@ def with_metadata(path: Path, asked: ReadOptions) -> tuple[ReadOptions, list[str
         for item in fields(ReadOptions)
         if getattr(stated, item.name) != getattr(plain, item.name)
         and getattr(asked, item.name) == getattr(plain, item.name)
+        and _OPTION.get(item.name, item.name) not in asked.stated
     }
+    if "decimal" in asked.stated:
+        used.pop("group", None)  # the two are one notation
     notes = [f"read as {place.name} says"] if used else []
     if unused:
         notes.append(f"{place.name} says more, which is not used: {', '.join(unused)}")

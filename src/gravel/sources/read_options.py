@@ -22,7 +22,8 @@ class ReadOptions:
     """header: the line of the names, 0 for none, None to find out; skip: lines before it; nulls:
     unquoted texts that are NULL; comment: what a line to leave out begins with; quote: the sign
     around fields; decimal, group: the signs in numbers; dates: templates of days; starts: where the
-    columns of a fixed width begin, from 1. delimiter None: found from the first lines."""
+    columns of a fixed width begin, from 1. delimiter None: found from the first lines. stated: the
+    names of options that were given, be it as they are by themselves."""
 
     delimiter: str | None = None
     encoding: str | None = None
@@ -40,6 +41,7 @@ class ReadOptions:
     decimal: str = "."
     group: str = ""
     dates: tuple[str, ...] = ()
+    stated: frozenset[str] = field(default=frozenset(), compare=False)
 
     def __post_init__(self) -> None:
         if self.group and self.group == self.decimal:
@@ -61,10 +63,11 @@ class ReadOptions:
 
     def settled(self) -> dict[str, Any]:
         """What was asked for, by option, as `[read]` of a plan takes it."""
+        plain = ReadOptions()
         return {
             option.name: value
             for option in OPTIONS
-            if (value := option.given(self)) not in (None, "", [], ())
+            if (value := option.given(self)) != option.given(plain) or option.name in self.stated
         }
 
     def words(self) -> list[str]:
@@ -179,7 +182,7 @@ OPTIONS = (
         "Lines to leave out at the beginning.",
         False,
         _skip,
-        lambda options: options.skip or None,
+        lambda options: options.skip,
     ),
     ReadOption(
         "comment",
@@ -195,7 +198,7 @@ OPTIONS = (
         'The sign around fields, " if not given.',
         False,
         _sign("quote"),
-        lambda options: None if options.quote == '"' else options.quote,
+        lambda options: options.quote,
     ),
     ReadOption(
         "null",
@@ -211,7 +214,7 @@ OPTIONS = (
         "A quoted empty field is an empty text, or NULL.",
         False,
         _empty,
-        lambda options: "null" if options.empty_null else None,
+        lambda options: "null" if options.empty_null else "text",
     ),
     ReadOption(
         "decimal",
@@ -219,7 +222,7 @@ OPTIONS = (
         "Before the decimals of numbers: columns of such numbers are numbers.",
         False,
         _sign("decimal"),
-        lambda options: None if options.decimal == "." else options.decimal,
+        lambda options: options.decimal,
     ),
     ReadOption(
         "group",
@@ -253,6 +256,7 @@ def reading_of(asked: Mapping[str, Any], **more: Any) -> ReadOptions:
     CallProblem."""
     known = {option.name: option for option in OPTIONS}
     values: dict[str, Any] = {}
+    stated: set[str] = set()
     for name, value in asked.items():
         if value is None or value == []:
             continue
@@ -266,5 +270,6 @@ def reading_of(asked: Mapping[str, Any], **more: Any) -> ReadOptions:
         if option.several and isinstance(value, str):
             value = [value]
         values |= option.take(value)
+        stated.add(name)
     assert values.keys() <= {item.name for item in fields(ReadOptions)}
-    return ReadOptions(**values, **more)
+    return ReadOptions(**values, **more, stated=frozenset(stated))
