@@ -218,6 +218,7 @@ class Grouping:
         parts = None if few else partitions(keys, over.count, self.account.memory)
         firsts, computed, rows_of = [], [], []
         types: list[Type] = []
+        beyond = [0] * len(aggregates)
         for rows in [None] if parts is None else one_by_one(parts, self.account.give_back):
             subset = keys if rows is None else [key.take(pa.array(rows)) for key in keys]
             size = over.count if rows is None else len(rows)
@@ -227,24 +228,22 @@ class Grouping:
                 else (np.zeros(size, np.int64), np.zeros(0, np.int64))
             )
             many = len(first) if keys else 1
-            results = [
-                self._aggregate(
-                    aggregate,
-                    supplied if rows is None else supplied.take(rows),
-                    numbers,
-                    many,
-                    over,
-                    used,
-                    shapes,
+            results = []
+            for index, (aggregate, whole) in enumerate(zip(aggregates, inputs, strict=True)):
+                supplied = whole if rows is None else whole.take(rows)
+                results.append(
+                    self._aggregate(aggregate, supplied, numbers, many, over, used, shapes)
                 )
-                for aggregate, supplied in zip(aggregates, inputs, strict=True)
-            ]
+                if not self.account.quiet and many:
+                    beyond[index] += _numbers_beyond(supplied, numbers, results[-1][0].values)
             computed.append([vector for vector, _ in results])
             types = [kind for _, kind in results]
             firsts.append(first if rows is None else rows[first].astype(np.int64))
             rows_of.append(
                 RowGroups(rows, numbers.astype(np.int32) if size < 2**31 else numbers, many)
             )
+        for aggregate, many in zip(aggregates, beyond, strict=True):
+            self._warn_of_numbers(aggregate, many)
         if parts is None:
             return firsts[0], computed[0], types, rows_of
         every = np.concatenate(firsts)
@@ -254,6 +253,18 @@ class Grouping:
             for index, kind in enumerate(types)
         ]
         return every[order], together, types, rows_of
+
+    def _warn_of_numbers(self, aggregate: tree.Aggregate, rows: int) -> None:
+        if rows:
+            name = aggregate.name.upper()
+            way = "smaller" if name == "MIN" else "greater"
+            written = self.context.written(aggregate.arguments[0])[:60]
+            self.account.warn(
+                "numbers compared as texts",
+                rows,
+                f"{written} is a {way} number than the {name} of the texts",
+                f"{name}(CAST({written} AS DECIMAL))",
+            )
 
     def _warn_of_namesakes(
         self,
@@ -652,3 +663,27 @@ class Grouping:
             ),
             to,
         )
+
+
+def _numbers_beyond(supplied: Input, numbers: np.ndarray, extremes: pa.Array) -> int:
+    """The rows whose text is a number beyond the one that is MIN or MAX of their group's texts."""
+    if supplied.name not in ("MIN", "MAX") or supplied.kind != TEXT or supplied.value is None:
+        return 0
+    in_numbers = _are_numbers(extremes)
+    if not in_numbers.any():
+        return 0
+    rows = np.flatnonzero(supplied.mask & in_numbers[numbers])
+    texts = supplied.value.values.take(pa.array(rows))
+    written = _are_numbers(texts)
+    own = _doubles(texts.filter(pa.array(written)))
+    extreme = _doubles(extremes.take(pa.array(numbers[rows[written]])))
+    return int((own < extreme if supplied.name == "MIN" else own > extreme).sum())
+
+
+def _are_numbers(texts: pa.Array) -> np.ndarray:
+    found = pc.match_substring_regex(texts, r"^ *-?[0-9]{1,30}(\.[0-9]{1,30})? *$")
+    return np.asarray(pc.fill_null(found, False))
+
+
+def _doubles(texts: pa.Array) -> np.ndarray:
+    return np.asarray(pc.utf8_trim_whitespace(texts).cast(pa.float64()))
