@@ -115,6 +115,10 @@ def query(
     gravel query "SELECT pier, COUNT(*) FROM 'boats.csv' GROUP BY pier ORDER BY 2 DESC"
     """
     limit = look.row_limit(rows)
+    if write in ("-", "/dev/stdout"):
+        if format is not Format.table:
+            raise CallProblem(f"--write - writes CSV, and --format {format.value} something else")
+        write, format = "-", Format.csv
     text = _text(statement, file)
     room = mapped.Store(memory_of(memory) or engine_memory.quarter_of_the_machine())
     references, readings = _tables(table, folder)
@@ -125,11 +129,7 @@ def query(
         account.Account(errors.ErrorPolicy[on_error.name.upper()], room),
     )
     result = session.query(text)
-    if write == "-":
-        if format is not Format.table:
-            raise CallProblem(f"--write - writes CSV, and --format {format.value} something else")
-        format = Format.csv
-    elif write is not None:
+    if write not in (None, "-"):
         write = _write(write, result, session, replace, not no_color)
 
     if format is Format.json:

@@ -681,8 +681,8 @@ def _numbers_beyond(supplied: Input, numbers: np.ndarray, extremes: pa.Array) ->
 
 
 def _are_numbers(texts: pa.Array) -> np.ndarray:
-    found = pc.match_substring_regex(texts, r"^ *-?[0-9]{1,30}(\.[0-9]{1,30})? *$")
-    return np.asarray(pc.fill_null(found, False))
+    matching = pc.match_substring_regex(texts, r"^ *-?[0-9]{1,30}(\.[0-9]{1,30})? *$")
+    return np.asarray(pc.fill_null(matching, False))
 
 
 def _doubles(texts: pa.Array) -> np.ndarray:

@@ -17,7 +17,7 @@ def readings(data: bytes) -> list[tuple[str, str]]:
     reads there. Likely is where words are letters of one script, small, capital or capitalised;
     encodings in which that word reads alike, or in which fewer than half are so, are left out."""
     words = [match[0] for match, _ in zip(_WORD.finditer(data), range(_MOST), strict=False)]
-    found = []
+    candidates = []
     for encoding in _KNOWN:
         try:
             texts = [word.decode(encoding) for word in words]
@@ -25,20 +25,21 @@ def readings(data: bytes) -> list[tuple[str, str]]:
             continue
         likely = sum(map(_is_likely, texts)) / max(1, len(texts))
         if likely >= 0.5:
-            found.append((likely, encoding, texts))
-    found.sort(key=lambda item: -item[0])
-    if not found:
+            candidates.append((likely, encoding, texts))
+    candidates.sort(key=lambda item: -item[0])
+    if not candidates:
         return []
     place = next(
         (
             place
             for place in range(len(words))
-            if len({texts[place] for _, _, texts in found}) > 1 and _is_likely(found[0][2][place])
+            if len({texts[place] for _, _, texts in candidates}) > 1
+            and _is_likely(candidates[0][2][place])
         ),
         0,
     )
     results: dict[str, str] = {}
-    for _, encoding, texts in found:
+    for _, encoding, texts in candidates:
         results.setdefault(texts[place], encoding)
     return [(encoding, word[:_LENGTH]) for word, encoding in results.items()]
 
