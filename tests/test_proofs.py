@@ -19,6 +19,8 @@ import pytest
 
 from conftest import write
 from gravel.plans.claims import CLAIMS, claim_of
+from gravel.sources.arrow import open_parquet
+from gravel.sources.opening import READERS
 
 ROWS = [(n, "ABC"[n % 3], f"boat {n}", n * 10, n % 4) for n in range(1, 41)]
 HEAD = "id,pier,name,fee,berths\n"
@@ -52,12 +54,12 @@ def _one_line_more(patch: Patch) -> None:
 
 
 def _one_row_more_in_the_store(patch: Patch) -> None:
-    _after(
-        patch,
-        "gravel.sources.opening",
-        "open_parquet",
-        lambda table, *_: (setattr(table, "counted", 41), table)[1],
-    )
+    def open_one_more(*arguments: Any) -> Any:
+        table = open_parquet(*arguments)
+        table.counted = 41
+        return table
+
+    patch.setitem(READERS, ".parquet", open_one_more)
 
 
 def _input_changes(patch: Patch) -> None:

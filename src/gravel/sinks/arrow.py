@@ -16,6 +16,7 @@ from gravel.ledger.fingerprint import Content
 from gravel.problems import CallProblem
 from gravel.sinks.files import ByteSink, ending
 from gravel.sources.arrow import StoredSource, open_arrow, open_parquet
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import scan
 
 Take = Callable[[bytes], Any]
@@ -72,7 +73,7 @@ class ArrowRows:
 
 def opened(path: Path, name: str) -> StoredSource:
     """A file of Arrow values as a table."""
-    return (open_parquet if ending(path) == ".parquet" else open_arrow)(path, name, frozenset(), {})
+    return (open_parquet if ending(path) == ".parquet" else open_arrow)(path, name, ReadOptions())
 
 
 Forms = Mapping[int, Callable[[Any], Any]]

@@ -21,6 +21,7 @@ from gravel.engine.sets import without
 from gravel.language.types import TEXT, Type
 from gravel.problems import TableProblem
 from gravel.sources.csv.splitter import Take
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Batch, Malformed, Source
 
 _PART = 1 << 16  # rows of a part
@@ -148,9 +149,7 @@ def counted_only(path: Path, name: str, shape: Any, counted: int) -> StoredSourc
     return result
 
 
-def open_parquet(
-    path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]
-) -> StoredSource:
+def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
     """A Parquet file, a row group a part. Raises TableProblem."""
     import pyarrow.parquet as pq
 
@@ -188,8 +187,8 @@ def open_parquet(
         sizes,
         part,
         file.metadata.num_rows,
-        texts=texts,
-        declared=declared,
+        texts=frozenset(reading.texts),
+        declared=dict(reading.declared),
     )
     _know(result, schema)
     return result
@@ -205,9 +204,7 @@ def _binary(schema: pa.Schema) -> frozenset[str]:
     return frozenset(field.name for field in schema if is_binary(field.type))
 
 
-def open_arrow(
-    path: Path, name: str, texts: frozenset[str], declared: dict[str, Type]
-) -> StoredSource:
+def open_arrow(path: Path, name: str, reading: ReadOptions) -> StoredSource:
     """An Arrow IPC file, a record batch a part. Raises TableProblem."""
     file = _opened(lambda: pa.ipc.open_file(path), name, "Arrow IPC")
     schema = file.schema
@@ -226,8 +223,8 @@ def open_arrow(
         sizes,
         part,
         sum(sizes),
-        texts=texts,
-        declared=declared,
+        texts=frozenset(reading.texts),
+        declared=dict(reading.declared),
     )
     _know(result, schema)
     return result

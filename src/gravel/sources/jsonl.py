@@ -11,9 +11,10 @@ from typing import Any
 
 import pyarrow as pa
 
-from gravel.language.types import TEXT, Type
+from gravel.language.types import TEXT
 from gravel.problems import TableProblem
 from gravel.sources.arrow import StoredSource
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Malformed, refuse_changed, state_of
 
 _LINES = 50_000
@@ -23,15 +24,21 @@ class _Number(str):
     """A number as it is written."""
 
 
-def open_jsonl(
-    path: Path, name: str, texts: frozenset[str], declared: dict[str, Type], whole: bool = False
-) -> StoredSource:
-    """A JSON Lines file, or with `whole` a JSON file that is an array of objects, read once and
-    kept as texts. A column that holds a string anywhere is TEXT; else its values decide, as in a
-    text file. Raises TableProblem."""
-    array = whole and _is_array(path)
-    if whole and not array:
+def open_json_lines(path: Path, name: str, reading: ReadOptions) -> StoredSource:
+    """A JSON Lines file, read once and kept as texts. A column that holds a string anywhere is
+    TEXT; else its values decide, as in a text file. Raises TableProblem."""
+    return _open_objects(path, name, reading, False)
+
+
+def open_json_array(path: Path, name: str, reading: ReadOptions) -> StoredSource:
+    """A JSON file that is an array of objects, or holds an object a line. Raises TableProblem."""
+    array = _is_array(path)
+    if not array:
         _refuse_one_object(path, name)
+    return _open_objects(path, name, reading, array)
+
+
+def _open_objects(path: Path, name: str, reading: ReadOptions, array: bool) -> StoredSource:
     before = state_of(path)
     columns: dict[str, bool] = {}  # whether a string was seen
     parts: list[tuple[int, dict[str, Any]]] = []
@@ -70,8 +77,8 @@ def open_jsonl(
         sizes,
         part,
         sum(sizes),
-        texts=texts,
-        declared=declared,
+        texts=frozenset(reading.texts),
+        declared=dict(reading.declared),
         bad=bad,
     )
 

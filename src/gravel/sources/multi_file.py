@@ -19,6 +19,7 @@ from gravel.sources.csv.dialect import line_breaks
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.csv.splitter import Take
 from gravel.sources.dialect import Dialect
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Batch, Malformed, Source
 
 FILE = "gravel_file"
@@ -184,9 +185,8 @@ class MultiFileSource(Source):
 def open_several(
     pattern: Path,
     name: str,
-    texts: frozenset[str],
-    declared: dict[str, Type],
-    open_one: Callable[[Path, str], Source],
+    reading: ReadOptions,
+    open_file: Callable[[Path, str, ReadOptions], Source],
 ) -> MultiFileSource:
     """The files that a pattern of names meets, in their order. Raises TableProblem where there is
     none."""
@@ -194,6 +194,6 @@ def open_several(
     if not paths:
         raise TableProblem(f"no file is called as {name} says")
     folder = Path(name).parent
-    return MultiFileSource(
-        pattern, name, [open_one(path, str(folder / path.name)) for path in paths], texts, declared
-    )
+    plain = replace(reading, texts=(), declared={})
+    files = [open_file(path, str(folder / path.name), plain) for path in paths]
+    return MultiFileSource(pattern, name, files, frozenset(reading.texts), dict(reading.declared))

@@ -9,6 +9,7 @@ import re
 import shutil
 import sys
 import zipfile
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -19,17 +20,18 @@ from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sources.arrow import open_arrow, open_parquet
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.excel import open_workbook
-from gravel.sources.jsonl import open_jsonl
+from gravel.sources.jsonl import open_json_array, open_json_lines
 from gravel.sources.laying_out import laid_out
 from gravel.sources.metadata import with_metadata
 from gravel.sources.multi_file import open_several
 from gravel.sources.read_options import SPACE, ReadOptions
 from gravel.sources.source import Source, scan
 from gravel.sources.temporary import temporary_file
-from gravel.stores.sql import POSTGRESQL, SQLITE, is_server, parted
+from gravel.stores.sql import POSTGRESQL, SQLITE, is_database, is_server, parted
 
 ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".arrow", ".jsonl", ".ndjson", ".json", ".xlsx")
 PACKED = {".gz": "gzip", ".zst": "zstd", ".bz2": "bz2", ".xz": "xz", ".zip": "zip"}
+Reader = Callable[[Path, str, ReadOptions], Source]
 _STREAMS = (
     (b"\x1f\x8b", "gzip"),
     (b"\x28\xb5\x2f\xfd", "zstd"),
@@ -50,7 +52,7 @@ def open_table(
         path = _of_stream(_spooled())
         name = "standard input"
         if _is_json(path):
-            table = open_jsonl(path, name, frozenset(how.texts), dict(how.declared), whole=True)
+            table = open_json_array(path, name, how)
         else:
             table = _opened(path, name, how)
     else:
@@ -77,33 +79,39 @@ def _of_server(reference: str, how: ReadOptions) -> Source:
 
 
 def _opened(path: Path, name: str, how: ReadOptions) -> Source:
-    """The table by its ending; what is compressed is laid out in a temporary file first."""
-    texts, declared = frozenset(how.texts), dict(how.declared)
-    file, part = parted(str(path))
-    if file.lower().endswith(SQLITE):
-        from gravel.stores.sql.sqlite import open_sqlite
-
-        return open_sqlite(Path(file), parted(name)[0], part, texts, declared, how.bare)
+    """The table by its ending. Raises TableProblem, CallProblem."""
+    if is_database(str(path)):
+        return _of_sqlite(path, name, how)
     if any(sign in path.name for sign in "*?[") and not path.exists():
-        plain = replace(how, texts=(), declared={})
-        return open_several(
-            path, name, texts, declared, lambda item, shown: _opened(item, shown, plain)
-        )
-    ending = path.suffix.lower()
-    if ending in PACKED:
-        result = _opened(_unpacked(path, name, PACKED[ending]), name, how)
-        result.origin = path
-        return result
-    if ending in (".parquet", ".arrow"):
-        return (open_parquet if ending == ".parquet" else open_arrow)(path, name, texts, declared)
-    if ending in (".jsonl", ".ndjson", ".json"):
-        return open_jsonl(path, name, texts, declared, whole=ending == ".json")
+        return open_several(path, name, how, _opened)
+    if _book(str(path)):
+        return _of_workbook(path, name, how)
+    return READERS.get(path.suffix.lower(), _text)(path, name, how)
+
+
+def _of_sqlite(path: Path, name: str, how: ReadOptions) -> Source:
+    from gravel.stores.sql.sqlite import open_sqlite
+
+    file, table = parted(str(path))
+    texts, declared = frozenset(how.texts), dict(how.declared)
+    return open_sqlite(Path(file), parted(name)[0], table, texts, declared, how.bare)
+
+
+def _of_workbook(path: Path, name: str, how: ReadOptions) -> Source:
     book = _book(str(path))
-    if book is not None:
-        return open_workbook(*book, name, how)
-    if how.delimiter is None and ending == ".tsv":
-        how = replace(how, delimiter="\t")
-    return _text(path, name, how)
+    assert book is not None
+    return open_workbook(*book, name, how)
+
+
+def _of_packed(path: Path, name: str, how: ReadOptions) -> Source:
+    """What is compressed is laid out in a temporary file, and opened by the ending that is left."""
+    result = _opened(_unpacked(path, name, PACKED[path.suffix.lower()]), name, how)
+    result.origin = path
+    return result
+
+
+def _of_tabs(path: Path, name: str, how: ReadOptions) -> Source:
+    return _text(path, name, how if how.delimiter is not None else replace(how, delimiter="\t"))
 
 
 def _text(path: Path, name: str, how: ReadOptions) -> CsvSource:
@@ -138,6 +146,18 @@ def _book(reference: str) -> tuple[Path, str] | None:
     """A workbook and the sheet that a reference names of it; None for anything else."""
     match = re.fullmatch(r"(.*\.(?:xlsx|xlsm|ods))(?:#(.*))?", reference, re.IGNORECASE | re.DOTALL)
     return None if match is None else (Path(match[1]), match[2] or "")
+
+
+# Readers of files by their ending; any other is a text file.
+READERS: dict[str, Reader] = {
+    ".parquet": open_parquet,
+    ".arrow": open_arrow,
+    ".jsonl": open_json_lines,
+    ".ndjson": open_json_lines,
+    ".json": open_json_array,
+    ".tsv": _of_tabs,
+    **dict.fromkeys(PACKED, _of_packed),
+}
 
 
 def _unpacked(path: Path, name: str, codec: str) -> Path:
