@@ -164,7 +164,7 @@ def test_a_file_in_which_all_is_quoted_gets_a_note(gravel: Any, figures: Any) ->
 
 
 def test_shares_never_lie_at_the_ends() -> None:
-    from gravel.cli.render import percent
+    from gravel.render.screen import percent
 
     assert [percent(*pair) for pair in ((1, 100_000), (99_999, 100_000), (0, 7), (7, 7), (1, 8), (0, 0))] == [
         "<0.1%", ">99.9%", "0.0%", "100.0%", "12.5%", "",

@@ -50,10 +50,10 @@ from gravel.querying.context import QueryContext
 from gravel.querying.members import members_of
 from gravel.querying.relation import Relation, distinct_names
 from gravel.querying.session import Session
-from gravel.reports import check as check_page
-from gravel.reports import compare as compare_page
-from gravel.reports import duplicates as duplicates_page
-from gravel.reports import profile as profile_page
+from gravel.render.html import check as check_page
+from gravel.render.html import compare as compare_page
+from gravel.render.html import duplicates as duplicates_page
+from gravel.render.html import profile as profile_page
 from gravel.sources.opening import open_table as open_source
 from gravel.sources.read_options import ReadOptions, reading_of
 from gravel.sources.source import Source

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import dataclasses
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
-from gravel.cli.lazily import lazily
 from gravel.cli.options import (
     Format,
     FormatOption,
@@ -18,13 +17,15 @@ from gravel.cli.options import (
     progress,
     with_reading,
 )
+from gravel.lazily import lazily
 from gravel.problems import Problem, TableProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
     from gravel import results
-    from gravel.cli import render
     from gravel.inspecting import count as inspecting_count
+    from gravel.render import count as render_count
+    from gravel.render import screen
     from gravel.sinks import metadata
     from gravel.sources import opening
 
@@ -101,122 +102,23 @@ def count(
                 )
             if write_metadata:
                 place = metadata.write_metadata(table)
-                render.note(f"written: {place}")
+                screen.note(f"written: {place}")
         except TableProblem as problem:
             if not several:
                 raise
             failed.append(problem)  # the other tables of its database are listed all the same
 
     if format is Format.json:
-        render.print_json("count", {"tables": [results.count_dict(result) for result in counted]})
+        screen.print_json("count", {"tables": [results.count_dict(result) for result in counted]})
     elif format is Format.table:
-        _show(counted, not no_color)
+        render_count.show(counted, not no_color)
     else:
-        _rows(counted, format.value)
+        render_count.print_rows(counted, format.value)
     for entry in counted:
-        render.malformed_notes(entry.table, entry.bad_records, not no_color)
+        screen.malformed_notes(entry.table, entry.bad_records, not no_color)
         for line in entry.notes:
-            render.note(f"{entry.table}: {line}", not no_color)
+            screen.note(f"{entry.table}: {line}", not no_color)
     for one_failed in failed:
-        render.tell(one_failed)
+        screen.tell(one_failed)
     if failed:
         raise typer.Exit(failed[0].status)
-
-
-def _show(counted: list[Any], color: bool) -> None:
-    out = render.console(color=color)
-    rows = [
-        [
-            result.table,
-            render.number(result.rows),
-            render.number(result.columns),
-            render.number(result.malformed),
-        ]
-        for result in counted
-    ]
-    headings = ["table", "rows", "columns", "malformed"]
-    if any(result.store_key is not None for result in counted):
-        headings.append("primary key")
-        for row, item in zip(rows, counted, strict=True):
-            row.append(", ".join(item.store_key or ()) or "–")
-    render.print_table(out, headings, rows, right=(1, 2, 3))
-    for item in counted:
-        asked: list[list[str]] = []
-        for d in item.distinct:
-            asked.append(
-                [
-                    f"distinct {d.on}",
-                    render.number(d.distinct),
-                    _apart(d.null_rows, d.error_rows, "with NULL, left out"),
-                ]
-            )
-        for key in item.keys:
-            good = not key.null_rows and not key.repeated_rows
-            message = (
-                "a key: unique, never NULL"
-                if good
-                else (
-                    f"no key: {key.null_rows:,} rows with NULL in it, {key.repeated_rows:,} rows"
-                    " that share theirs"
-                )
-            )
-            asked.append([f"key {', '.join(key.columns)}", "", message])
-        for t in item.totals:
-            shown = (
-                ""
-                if t.value is None
-                else f"{t.value:,f}"
-                if hasattr(t.value, "as_tuple")
-                else f"{t.value:,}"
-            )
-            asked.append(
-                [
-                    f"total {t.total}",
-                    shown or "no known value",
-                    _apart(t.null_rows, t.error_rows, "NULL, passed over"),
-                ]
-            )
-        if asked:
-            out.print()
-            render.print_table(
-                out, [item.table if len(counted) > 1 else "asked for", "", ""], asked, right=(1,)
-            )
-
-
-def _apart(nulls: int, errors: int, what: str) -> str:
-    parts = [f"{nulls:,} {'row' if nulls == 1 else 'rows'} {what}"] if nulls else []
-    parts += [f"{errors:,} {'row' if errors == 1 else 'rows'} with an error"] if errors else []
-    return ", ".join(parts)
-
-
-def _rows(counted: list[Any], form: str) -> None:
-    headings = ["table", "rows", "columns", "malformed"]
-    columns: list[list[Any]] = [
-        [
-            getattr(result, name) if name == "table" else str(getattr(result, name))
-            for result in counted
-        ]
-        for name in headings
-    ]
-    if not counted:
-        return
-    first = counted[0]
-    for index, d in enumerate(first.distinct):
-        headings.append(f"distinct {d.on}")
-        columns.append([str(result.distinct[index].distinct) for result in counted])
-    for index, key in enumerate(first.keys):
-        of = f" {', '.join(key.columns)}" if len(first.keys) > 1 else ""
-        headings += [f"key_null_rows{of}", f"key_repeated_rows{of}"]
-        columns += [
-            [str(result.keys[index].null_rows) for result in counted],
-            [str(result.keys[index].repeated_rows) for result in counted],
-        ]
-    for index, t in enumerate(first.totals):
-        headings.append(f"total {t.total}")
-        columns.append(
-            [
-                None if result.totals[index].value is None else str(result.totals[index].value)
-                for result in counted
-            ]
-        )
-    render.print_rows(form, headings, columns)

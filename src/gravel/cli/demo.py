@@ -10,14 +10,14 @@ from typing import Annotated
 
 import typer
 
-from gravel.cli.lazily import lazily
+from gravel.lazily import lazily
 
 with lazily():
     from rich import text
 
     from gravel import demo as gravel_demo
-    from gravel.cli import render
     from gravel.inspecting import commands
+    from gravel.render import screen
 
 
 def demo(
@@ -36,25 +36,25 @@ def demo(
 ) -> None:
     """Write the harbour demo and walk through the whole job on it."""
     written = gravel_demo.write_demo(folder, replace)
-    render.note(f"written to {folder}: {', '.join(path.name for path in written)}")
+    screen.note(f"written to {folder}: {', '.join(path.name for path in written)}")
     if not quiet:
         _walk(folder, context.obj)
 
 
 def _walk(folder: Path, run: Callable[[list[str]], int]) -> None:
     """Each command of the walk, by what runs commands."""
-    out = render.console()
+    out = screen.console()
     before = Path.cwd()
     os.chdir(folder)
     try:
-        out.print(text.Text(f"\n$ cd {folder}", style=f"bold {render.GOOD}"))
+        out.print(text.Text(f"\n$ cd {folder}", style=f"bold {screen.GOOD}"))
         for words, arguments in gravel_demo.WALK:
             out.print()
-            out.print(text.Text(words, style=render.DIM))
+            out.print(text.Text(words, style=screen.DIM))
             out.print(
                 text.Text(
                     "$ gravel " + " ".join(map(commands.shell_word, arguments)),
-                    style=f"bold {render.GOOD}",
+                    style=f"bold {screen.GOOD}",
                 ),
                 soft_wrap=True,
             )
@@ -63,7 +63,7 @@ def _walk(folder: Path, run: Callable[[list[str]], int]) -> None:
             sys.stdout.flush()
     finally:
         os.chdir(before)
-    out.print(text.Text(f"\nMore to try in {folder}:", style=render.DIM))
+    out.print(text.Text(f"\nMore to try in {folder}:", style=screen.DIM))
     for words, arguments in gravel_demo.MORE:
         line = text.Text("$ gravel " + " ".join(map(commands.shell_word, arguments)))
-        out.print(line.append(f"   # {words}", style=render.DIM), soft_wrap=True)
+        out.print(line.append(f"   # {words}", style=screen.DIM), soft_wrap=True)

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from gravel.cli.lazily import lazily
 from gravel.cli.options import (
     Format,
     FormatOption,
@@ -20,28 +19,29 @@ from gravel.cli.options import (
     given_by,
     memory_of,
     progress,
+    row_limit,
     with_reading,
 )
+from gravel.lazily import lazily
 from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from rich import text as rich_text
-
     from gravel import results
-    from gravel.cli import look, render
     from gravel.cli import near as cli_near
     from gravel.duplicates import groups as duplicates_groups
     from gravel.duplicates import near as duplicates_near
     from gravel.inspecting import commands
     from gravel.plans import edit
-    from gravel.reports import duplicates as reports_duplicates
-    from gravel.reports import page
+    from gravel.render import duplicates as render_duplicates
+    from gravel.render import screen
+    from gravel.render.html import duplicates as html_duplicates
+    from gravel.render.html import page
     from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.duplicates.near import Near
-    from gravel.duplicates.result import Duplicates, Group
+    from gravel.duplicates.result import Duplicates
 
 
 @with_reading
@@ -118,7 +118,7 @@ def duplicates(
 
     gravel duplicates owners.csv --on name --on town
     """
-    limit = look.row_limit(rows)
+    limit = row_limit(rows)
     supplied = given_by(param, today)
     source = opening.open_table(table, reading)
     if report is not None and source.reads(report):
@@ -178,7 +178,7 @@ def _add(duplicates: Duplicates, source: Any, add: Path, color: bool) -> None:
         )
     note = f"{duplicates.surplus:,} rows more than one a group"
     number = edit.add_text(add, source, results.step_text(duplicates), note)
-    render.note(
+    screen.note(
         f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))}"
         " --dry-run",
         color,
@@ -189,13 +189,13 @@ def _tell(
     duplicates: Duplicates, reference: str, form: Format, color: bool, report: Path | None
 ) -> None:
     if report is not None:
-        reports_duplicates.write_page(
+        html_duplicates.write_page(
             report, duplicates, results.step_text(duplicates) if duplicates.proposal else ""
         )
     if form is Format.json:
-        render.print_json("duplicates", results.duplicates_dict(duplicates))
+        screen.print_json("duplicates", results.duplicates_dict(duplicates))
     elif form is Format.table:
-        _show(duplicates, color)
+        render_duplicates.show(duplicates, color)
     else:
         headings = ["group", "size", "gravel_row", *duplicates.columns]
         lines = [
@@ -203,170 +203,17 @@ def _tell(
             for group in duplicates.shown
             for row in group.rows
         ]
-        render.print_rows(
+        screen.print_rows(
             form.value,
             headings,
             [[line[index] for line in lines] for index in range(len(headings))],
         )
-    render.malformed_notes(duplicates.table, duplicates.malformed, color)
+    screen.malformed_notes(duplicates.table, duplicates.malformed, color)
     for line in duplicates.notes:
-        render.note(f"{duplicates.table}: {line}", color)
-
-
-def _compared(duplicates: Duplicates) -> str:
-    """What is compared: the expressions, where they are few and not all columns."""
-    few = duplicates.on != duplicates.columns and len(duplicates.expressions) < 6
-    return ", ".join(duplicates.expressions) if few else "all columns"
-
-
-def _show(duplicates: Duplicates, color: bool) -> None:
-    out = render.console(color=color)
-    out.print(
-        rich_text.Text(
-            f"{duplicates.rows:,} rows, {duplicates.groups:,} groups", style=render.HEAD
-        ).append(f" of rows equal in {_compared(duplicates)}", style=render.DIM)
-    )
-    message = (
-        f"{duplicates.rows_in_groups:,} rows in groups, {duplicates.surplus:,} more than one a"
-        f" group, the largest {duplicates.largest:,}"
-    )
-    out.print(
-        rich_text.Text(
-            f"  {message}" if duplicates.groups else "  no two rows are equal",
-            style=render.WARN if duplicates.groups else render.GOOD,
-        )
-    )
-    if duplicates.null_rows:
-        how = (
-            "where NULL is like NULL"
-            if duplicates.null_equal
-            else "in no group (--null-equal groups them)"
-        )
-        out.print(
-            rich_text.Text(f"  {duplicates.null_rows:,} rows with NULL, {how}", style=render.DIM)
-        )
-    if duplicates.error_rows:
-        out.print(
-            rich_text.Text(
-                f"  {duplicates.error_rows:,} rows in which an expression fails, in no group",
-                style=render.BAD,
-            )
-        )
-    for group in duplicates.shown:
-        out.print()
-        _group(out, duplicates, group)
-    if duplicates.groups > len(duplicates.shown):
-        render.note(
-            f"  {len(duplicates.shown):,} of {duplicates.groups:,} groups shown, the largest first"
-            " (--rows all)",
-            color,
-        )
-    out.print()
-    _ladder(out, duplicates)
-    more = [(text, groups) for text, groups in duplicates.left_out if groups]
-    if more:
-        out.print()
-        message = ", ".join(
-            f"{groups:+,} without {text}"
-            for text, groups in sorted(more, key=lambda item: -item[1])
-        )
-        out.print(rich_text.Text(f"one column less: {message} (groups)", style=render.DIM))
-    if duplicates.proposal is not None:
-        out.print()
-        _proposal(out, duplicates)
-
-
-def _group(out: Any, duplicates: Duplicates, group: Group) -> None:
-    key = [duplicates.columns.index(name) for name in duplicates.key]
-    same = [
-        position
-        for position in range(len(duplicates.columns))
-        if position not in group.differs and position not in key
-    ]
-    shown = [*key, *group.differs[:6]]
-    rows = []
-    for row in group.rows[:12]:
-        cells = [rich_text.Text(f"{row.row:,}", style=render.DIM)]
-        cells += [render.visible(row.values[position], 30) for position in shown]
-        rows.append(cells)
-    alike = [
-        position for position in same if group.rows and group.rows[0].values[position] is not None
-    ][:4]
-    head = rich_text.Text(f"  {group.size:,} rows", style=render.WARN)
-    for place in alike:
-        head.append(f"  {duplicates.columns[place]} ", style=render.DIM).append_text(
-            render.visible(group.rows[0].values[place], 30)
-        )
-    out.print(head)
-    render.print_table(
-        out,
-        ["  row", *(duplicates.columns[position] for position in shown)],
-        [[rich_text.Text("  ").append_text(line[0]), *line[1:]] for line in rows],
-    )
-    if group.size > 12:
-        out.print(rich_text.Text(f"  and {group.size - 12:,} more", style=render.DIM))
-
-
-def _ladder(out: Any, duplicates: Duplicates) -> None:
-    rows: list[list[Any]] = []
-    for entry in duplicates.match_levels:
-        new = f"+{entry.new_groups:,}" if entry.new_groups and entry.match_level != "equal" else "–"
-        mark = render.MARK if entry.match_level == duplicates.match_level else ""
-        rows.append(
-            [
-                rich_text.Text(entry.match_level, style=mark),
-                rich_text.Text(entry.meaning),
-                f"{entry.groups:,}",
-                f"{entry.surplus:,}",
-                new,
-            ]
-        )
-        for example in entry.examples[:2]:
-            line = rich_text.Text("  ", style=render.DIM)
-            for value, count in example[:3]:
-                line.append_text(render.visible(value, 40)).append(
-                    f" {count:,}×  ", style=render.DIM
-                )
-            rows.append(["", line, "", "", ""])
-    render.print_table(
-        out, ["level", "", "groups", "extra rows", "newly matched"], rows, right=(2, 3, 4)
-    )
-    later = [item for item in duplicates.match_levels[1:] if item.new_groups]
-    if later and duplicates.match_level == "equal":
-        entry = max(later, key=lambda step: step.new_groups)
-        out.print(
-            rich_text.Text(
-                f"--level {entry.match_level} lists its groups; as expressions:"
-                f" {', '.join(entry.expressions)[:110]}",
-                style=render.DIM,
-            ),
-            soft_wrap=True,
-        )
-
-
-def _proposal(out: Any, duplicates: Duplicates) -> None:
-    item = duplicates.proposal
-    assert item is not None
-    if item.disagree:
-        message = ", ".join(
-            f"{name} {many:,}" for name, many in sorted(item.disagree, key=lambda pair: -pair[1])
-        )
-        out.print(
-            rich_text.Text(f"groups whose known values disagree: {message}", style=render.DIM)
-        )
-    if item.rescued:
-        out.print(
-            rich_text.Text(
-                "NULLs that fill would rescue: "
-                + ", ".join(f"{name} {many:,}" for name, many in item.rescued),
-                style=render.GOOD,
-            )
-        )
-    out.print(rich_text.Text("to paste into a plan, or --add PLAN:", style=render.DIM))
-    out.print(rich_text.Text(results.step_text(duplicates), style=render.MARK), soft_wrap=True)
+        screen.note(f"{duplicates.table}: {line}", color)
 
 
 def _tell_near(near: Near, form: Format, color: bool, report: Path | None) -> None:
     if report is not None:
-        reports_duplicates.write_near_page(report, near)
+        html_duplicates.write_near_page(report, near)
     cli_near.tell(near, form, color)

@@ -6,19 +6,15 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from gravel.cli.lazily import lazily
 from gravel.cli.options import Format, FormatOption, NoColor
+from gravel.lazily import lazily
 from gravel.problems import CallProblem, nearest
 
 with lazily():
-    from rich import padding
-    from rich import text as rich_text
-
     from gravel import results
-    from gravel.cli import render
-    from gravel.language import errors
     from gravel.language.functions import catalogue
-    from gravel.querying import examples
+    from gravel.render import functions as render_functions
+    from gravel.render import screen
 
 if TYPE_CHECKING:
     from gravel.language.functions.catalogue import Function
@@ -40,21 +36,21 @@ def functions(
     """
     chosen = _chosen(name)
     if format is Format.json:
-        render.print_json(
+        screen.print_json(
             "functions", {"functions": [results.function_dict(item) for item in chosen]}
         )
     elif format is not Format.table:
         columns = [
             [item.name for item in chosen],
             [item.family for item in chosen],
-            [_shape(item) for item in chosen],
+            [render_functions.signature(item) for item in chosen],
             [item.meaning for item in chosen],
         ]
-        render.print_rows(format.value, ["name", "family", "signature", "meaning"], columns)
+        screen.print_rows(format.value, ["name", "family", "signature", "meaning"], columns)
     elif name is None:
-        _show_all(chosen, not no_color)
+        render_functions.show_all(chosen, not no_color)
     else:
-        _show(chosen, not no_color)
+        render_functions.show(chosen, not no_color)
 
 
 def _chosen(name: str | None) -> list[Function]:
@@ -75,54 +71,3 @@ def _chosen(name: str | None) -> list[Function]:
             hint=f"did you mean {near}?" if near else "gravel functions lists them all",
         )
     return [result]
-
-
-def _shape(function: Function) -> str:
-    return " or ".join(signature.text for signature in function.signatures)
-
-
-def _examples(function: Function) -> list[tuple[str, str]]:
-    return [(text, examples.outcome(text)) for text in function.examples]
-
-
-def _show_all(chosen: list[Function], color: bool) -> None:
-    out = render.console(color=color)
-    rows = []
-    for family, title in catalogue.FAMILIES.items():
-        names = ", ".join(item.name for item in chosen if item.family == family)
-        rows.append(
-            [
-                rich_text.Text(family, style="bold"),
-                rich_text.Text(title, style=render.DIM),
-                rich_text.Text(names),
-            ]
-        )
-    render.print_table(out, ["family", "", "functions"], rows)
-    out.print()
-    out.print(
-        rich_text.Text(
-            "next: gravel functions NAME, or a family: gravel functions lists", style=render.MARK
-        )
-    )
-
-
-def _show(chosen: list[Function], color: bool) -> None:
-    out = render.console(color=color)
-    for item in chosen:
-        for signature in item.signatures:
-            out.print(rich_text.Text(signature.text, style=render.HEAD))
-        out.print(padding.Padding(rich_text.Text(item.meaning), (0, 0, 0, 2)))
-        rows = [
-            [
-                rich_text.Text(f"  {text}"),
-                rich_text.Text("→", style=render.DIM),
-                rich_text.Text(
-                    result, style=render.BAD if result.startswith("error") else render.GOOD
-                ),
-            ]
-            for text, result in _examples(item)
-        ]
-        render.print_table(out, ["", "", ""], rows)
-        for state in item.errors:
-            out.print(rich_text.Text(f"  error {state}: {errors.meaning(state)}", style=render.DIM))
-        out.print()

@@ -18,7 +18,7 @@ import typer
 from typer.core import TyperCommand, TyperGroup
 
 from gravel import hidden
-from gravel.cli.lazily import lazily
+from gravel.lazily import lazily
 from gravel.problems import CallProblem, Problem, Problems, nearest
 from gravel.version import __version__
 
@@ -27,7 +27,7 @@ with lazily():
     import tempfile
     import traceback
 
-    from gravel.cli import render
+    from gravel.render import screen
     from gravel.sinks import atomic_file
 
 
@@ -321,4 +321,4 @@ def _usage(error: Exception) -> int:
 
 
 def _tell(problem: Problem) -> None:
-    render.tell(problem)
+    screen.tell(problem)

@@ -15,17 +15,17 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from gravel.cli.lazily import lazily
+from gravel.lazily import lazily
 from gravel.problems import CallProblem
 from gravel.sources import read_options
 
 with lazily():
     from rich import progress as rich_progress
 
-    from gravel.cli import render
     from gravel.engine import memory as engine_memory
     from gravel.language import bind, parameters
     from gravel.querying import members
+    from gravel.render import screen
 
 if TYPE_CHECKING:
     from gravel.language.bind import Given
@@ -99,6 +99,15 @@ def memory_of(text: str | None) -> int | None:
     return size
 
 
+def row_limit(text: str, option: str = "--rows") -> int | None:
+    """The number of rows, or of something else, asked for; None for all."""
+    if text == "all":
+        return None
+    if not text.isascii() or not text.isdigit():
+        raise CallProblem(f"{option} takes a number or all, not {text!r}")
+    return int(text)
+
+
 def given_by(params: list[str] | None, today: str | None) -> bind.Given:
     """What the call gives its expressions. Raises CallProblem."""
     try:
@@ -110,7 +119,7 @@ def given_by(params: list[str] | None, today: str | None) -> bind.Given:
 
 
 def _members(context: Given, query: Any, text: str) -> Any:
-    return members.members_of(context, None, render.malformed_notes)(query, text)
+    return members.members_of(context, None, screen.malformed_notes)(query, text)
 
 
 def with_reading(command: Callable[..., None]) -> Callable[..., None]:
@@ -179,4 +188,4 @@ def progress(table: Source, passes: int = 1) -> Iterator[None]:
 
 
 def _error_console() -> Any:
-    return render.console(error=True)
+    return screen.console(error=True)

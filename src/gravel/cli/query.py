@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from gravel import hidden
-from gravel.cli.lazily import lazily
 from gravel.cli.options import (
     Format,
     FormatOption,
@@ -23,27 +22,27 @@ from gravel.cli.options import (
     Today,
     given_by,
     memory_of,
+    row_limit,
 )
+from gravel.lazily import lazily
 from gravel.problems import CallProblem, TableProblem
 from gravel.sources import read_options
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from rich import text as rich_text
-
     from gravel import results
-    from gravel.cli import look, render
     from gravel.engine import mapped
     from gravel.engine import memory as engine_memory
     from gravel.language import errors
     from gravel.querying import account, context, result_file
     from gravel.querying import relation as relations
     from gravel.querying import session as sessions
+    from gravel.render import query as render_query
+    from gravel.render import screen
     from gravel.sources import opening
     from gravel.stores import sql
 
 if TYPE_CHECKING:
-    from gravel.querying.account import Stage
     from gravel.querying.relation import Relation
     from gravel.querying.session import Session
 
@@ -114,7 +113,7 @@ def query(
 
     gravel query "SELECT pier, COUNT(*) FROM 'boats.csv' GROUP BY pier ORDER BY 2 DESC"
     """
-    limit = look.row_limit(rows)
+    limit = row_limit(rows)
     if write in ("-", "/dev/stdout"):
         if format is not Format.table:
             raise CallProblem(f"--write - writes CSV, and --format {format.value} something else")
@@ -133,30 +132,30 @@ def query(
         write = _write(write, result, session, replace, not no_color)
 
     if format is Format.json:
-        render.print_json(
+        screen.print_json(
             "query", results.query_dict(result, result_file.texts(result), session, write)
         )
     elif format is Format.table:
-        _show(result, limit, not no_color)
+        render_query.show(result, limit, not no_color)
         if explain:
-            _explain(session, not no_color)
+            render_query.explain(session, not no_color)
     else:
         for number, part in enumerate(result_file.text_parts(result)):
-            render.print_rows(
+            screen.print_rows(
                 format.value,
                 result.names if number == 0 else None,
                 [column.to_pylist() for column in part],
             )
     if format is Format.table or write == "-":
-        render.note(
+        screen.note(
             f"{result.count:,} {'row' if result.count == 1 else 'rows'}"
             + (f", written to {'standard output' if write == '-' else write}" if write else ""),
             not no_color,
         )
-    render.cautions(session.account.cautions, not no_color)
-    render.remarks(session.account.remarks, not no_color)
+    screen.cautions(session.account.cautions, not no_color)
+    screen.remarks(session.account.remarks, not no_color)
     for name, malformed in session.tables.malformed.items():
-        render.malformed_notes(name, malformed, not no_color)
+        screen.malformed_notes(name, malformed, not no_color)
     for fault in session.account.faults:
         count = "1 row" if fault.rows == 1 else f"{fault.rows:,} rows"
         first = (
@@ -166,7 +165,7 @@ def query(
             else ""
         )
         left = {"null": "NULL in the result", "set-aside": "set aside"}.get(on_error.value, "")
-        render.note(
+        screen.note(
             f"{fault.stage}: {fault.expression[:80]} fails with {fault.sqlstate} in {count}{first}:"
             f" {left}",
             not no_color,
@@ -178,7 +177,7 @@ def _write(target: str, result: Relation, session: Session, replace: bool, color
     names = relations.distinct_names(result.names)
     for old, new in zip(result.names, names, strict=True):
         if old != new:
-            render.note(f"a further column {old} is written as {new}", color)
+            screen.note(f"a further column {old} is written as {new}", color)
     named = dataclasses.replace(result, names=names)
     if sql.is_database(target):
         return result_file.write_table(target, named, replace)
@@ -229,7 +228,7 @@ def _tables(
         ]
         twice = {path.stem for path in files if sum(other.stem == path.stem for other in files) > 1}
         for name in sorted(twice):
-            render.note(
+            screen.note(
                 f"two files of {folder} are called {name}, so neither is known by that name;"
                 f" --table {name}=FILE names one"
             )
@@ -258,66 +257,3 @@ def _reading(options: Sequence[str]) -> ReadOptions:
         else:
             given[name] = value
     return read_options.reading_of(given)
-
-
-def _show(relation: Relation, limit: int | None, color: bool) -> None:
-    out = render.console(color=color)
-    kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
-    right = [index for index, kind in enumerate(relation.types) if kind.kind.value in kinds]
-    shown = [
-        [render.visible(cell, 48) for cell in column]
-        for column in result_file.texts(relation, limit)
-    ]
-    render.print_table(
-        out, list(relation.names), [list(row) for row in zip(*shown, strict=True)], right=right
-    )
-    if limit is not None and relation.count > limit:
-        render.note(f"{limit:,} of {relation.count:,} rows shown (--rows all)", color)
-
-
-def _explain(session: Session, color: bool) -> None:
-    out = render.console(color=color)
-    out.print()
-    out.print(
-        rich_text.Text("row counts by stage, from the result down to the tables", style=render.HEAD)
-    )
-    spilled = any(stage.spilled for stage in session.account.stages)
-    lines = []
-    for branch, stage in _branches(session.account.stages):
-        disk = [f"{stage.spilled / 2**20:,.0f} MiB" if stage.spilled else ""] if spilled else []
-        cells = [
-            rich_text.Text().append(branch, style=render.DIM).append(stage.stage),
-            f"{stage.rows_in:,}",
-            f"{stage.rows_out:,}",
-            *disk,
-        ]
-        lines.append([*cells, rich_text.Text(stage.detail, style=render.DIM)])
-    render.print_table(
-        out,
-        ["operator", "rows in", "out", *(["to disk"] if spilled else []), ""],
-        lines,
-        right=(1, 2, 3) if spilled else (1, 2),
-    )
-
-
-def _branches(account: Sequence[Stage]) -> Iterator[tuple[str, Stage]]:
-    """The operators as a tree, each below the one that takes its rows, with the lines that lead to
-    it; what stands below one that two take is drawn at the first."""
-    taken = {place for stage in account for place in stage.inputs}
-    drawn: set[int] = set()
-
-    def draw(place: int, lead: str, below: str) -> Iterator[tuple[str, Stage]]:
-        stage = account[place]
-        if place in drawn:
-            yield lead, dataclasses.replace(stage, detail="as above")
-            return
-        drawn.add(place)
-        yield lead, stage
-        for number, other in enumerate(stage.inputs):
-            last = number == len(stage.inputs) - 1
-            yield from draw(
-                other, below + ("└ " if last else "├ "), below + ("  " if last else "│ ")
-            )
-
-    for root in reversed([place for place in range(len(account)) if place not in taken]):
-        yield from draw(root, "", "")

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from gravel.cli.lazily import lazily
 from gravel.cli.options import (
     FindingOption,
     Format,
@@ -19,23 +18,22 @@ from gravel.cli.options import (
     progress,
     with_reading,
 )
+from gravel.lazily import lazily
 from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from rich import text as rich_text
-
     from gravel import results
     from gravel.cli import finding as cli_finding
-    from gravel.cli import render
     from gravel.cli import step as cli_step
     from gravel.inspecting import attempt, commands
-    from gravel.language import errors
     from gravel.plans import edit
+    from gravel.render import screen
+    from gravel.render import trial as render_trial
     from gravel.sources import opening
 
 if TYPE_CHECKING:
-    from gravel.inspecting.attempt import Attempt, Trial
+    pass
 
 
 @with_reading
@@ -108,9 +106,9 @@ def try_(
     with progress(source, 2):
         trial = attempt.attempt(source, assignments or [], supplied)
     if format is Format.json:
-        render.print_json("try", results.try_dict(trial))
+        screen.print_json("try", results.try_dict(trial))
     elif format is Format.table:
-        _show(trial, not no_color)
+        render_trial.show(trial, not no_color)
     else:
         flat = [(item.column, *change) for item in trial.attempts for change in item.changes]
         columns: list[list[Any]] = [
@@ -119,101 +117,16 @@ def try_(
             [row[2] for row in flat],
             [str(row[3]) for row in flat],
         ]
-        render.print_rows(format.value, ["column", "before", "after", "rows"], columns)
-    render.cautions(trial.cautions, not no_color)
-    render.remarks(trial.remarks, not no_color)
-    render.malformed_notes(trial.table, trial.malformed, not no_color)
+        screen.print_rows(format.value, ["column", "before", "after", "rows"], columns)
+    screen.cautions(trial.cautions, not no_color)
+    screen.remarks(trial.remarks, not no_color)
+    screen.malformed_notes(trial.table, trial.malformed, not no_color)
     for line in trial.notes:
-        render.note(f"{trial.table}: {line}", not no_color)
+        screen.note(f"{trial.table}: {line}", not no_color)
     if add is not None:
         number = edit.add_step(add, source, trial, note)
-        render.note(
+        screen.note(
             f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))}"
             " --dry-run",
             not no_color,
         )
-
-
-def _show(trial: Trial, color: bool) -> None:
-    out = render.console(color=color)
-    for item in trial.attempts:
-        head = rich_text.Text(item.column, style=render.HEAD)
-        head.append(f" = {' '.join(item.text.split())}", style=render.DIM)
-        out.print(head)
-        line = rich_text.Text(f"  {trial.rows:,} rows = ")
-        line.append(f"{item.changed:,} changed", style=render.WARN if item.changed else "")
-        line.append(f" + {item.unchanged:,} unchanged + ")
-        line.append(f"{item.errors:,} errors", style=render.BAD if item.errors else "")
-        out.print(line)
-        if item.filled or item.emptied or item.new:
-            parts = [
-                "a new column" if item.new else "",
-                f"{item.filled:,} filled (NULL before)" if item.filled and not item.new else "",
-                f"{item.emptied:,} emptied (NULL after)" if item.emptied else "",
-            ]
-            out.print(
-                rich_text.Text(
-                    (
-                        "  of these " + ", ".join(part for part in parts if part)
-                        if not item.new
-                        else "  a new column: " + f"{item.filled:,} values"
-                    ),
-                    style=render.DIM,
-                )
-            )
-        if item.changes:
-            out.print()
-            _changes(out, item)
-            if item.kinds > len(item.changes):
-                render.note(
-                    f"  {len(item.changes)} of {item.kinds:,} different changes shown, the most"
-                    " frequent first",
-                    color,
-                )
-        if item.error_kinds:
-            out.print()
-            _errors(out, item)
-        out.print()
-    if trial.branches:
-        render.print_branches(out, trial.branches)
-        out.print()
-    if any(attempt.changed or attempt.errors for attempt in trial.attempts):
-        out.print(rich_text.Text("to paste into a plan, or --add PLAN:", style=render.DIM))
-        out.print(rich_text.Text(edit.step_text(trial), style=render.MARK), soft_wrap=True)
-
-
-def _changes(out: Any, attempt: Attempt) -> None:
-    rows: list[list[Any]] = []
-    for before, after, count in attempt.changes:
-        old = (
-            []
-            if attempt.new
-            else [
-                rich_text.Text("  ").append_text(render.visible(before, 40)),
-                rich_text.Text("→", style=render.DIM),
-            ]
-        )
-        rows.append(
-            [
-                *old,
-                rich_text.Text("  " if attempt.new else "").append_text(render.visible(after, 40)),
-                f"{count:,}",
-            ]
-        )
-    headings = ["  value", "rows"] if attempt.new else ["  before", "", "after", "rows"]
-    render.print_table(out, headings, rows, right=(len(headings) - 1,))
-
-
-def _errors(out: Any, attempt: Attempt) -> None:
-    rows = []
-    for kind in attempt.error_kinds:
-        rows.append(
-            [
-                rich_text.Text(f"  error {kind.sqlstate}", style=render.BAD),
-                errors.meaning(kind.sqlstate),
-                render.visible(kind.example, 40),
-                f"{kind.row:,}",
-                f"{kind.rows:,}",
-            ]
-        )
-    render.print_table(out, ["", "", "for example", "row", "rows"], rows, right=(3, 4))

@@ -9,16 +9,16 @@ from typing import Annotated, Any
 
 import typer
 
-from gravel.cli.lazily import lazily
 from gravel.cli.options import Format, FormatOption, NoColor, given_by
+from gravel.lazily import lazily
 
 with lazily():
     from rich import text as rich_text
 
     from gravel import results
-    from gravel.cli import render
     from gravel.plans import record as plans_record
     from gravel.plans import rerun as plans_rerun
+    from gravel.render import screen
 
 
 def verify(
@@ -56,17 +56,17 @@ def verify(
         again = plans_rerun.rerun(record, given_by(None, None), connect)
         result = dataclasses.replace(result, checked=(*result.checked, *again))
     if format is Format.json:
-        render.print_json("verify", results.verify_dict(result))
+        screen.print_json("verify", results.verify_dict(result))
     elif format is Format.table:
-        out = render.console(color=not no_color)
+        out = screen.console(color=not no_color)
         rows: list[list[Any]] = []
         for entry in result.checked:
             same = entry.then == entry.now
             mark = rich_text.Text(
-                "same" if same else "DIFFERS", style=render.GOOD if same else f"bold {render.BAD}"
+                "same" if same else "DIFFERS", style=screen.GOOD if same else f"bold {screen.BAD}"
             )
             rows.append([mark, entry.what, _short(entry.then), "" if same else _short(entry.now)])
-        render.print_table(out, ["", "", "then", "now"], rows)
+        screen.print_table(out, ["", "", "then", "now"], rows)
         out.print()
         many = len(result.differences)
         message = (
@@ -74,21 +74,21 @@ def verify(
             if not many
             else f"{many} of {len(result.checked)} figures are not as they were recorded"
         )
-        out.print(rich_text.Text(message, style=render.GOOD if not many else render.BAD))
+        out.print(rich_text.Text(message, style=screen.GOOD if not many else screen.BAD))
     else:
         lines = [[item.what, item.then, item.now] for item in result.checked]
-        render.print_rows(
+        screen.print_rows(
             format.value,
             ["what", "then", "now"],
             [[line[index] for line in lines] for index in range(3)],
         )
     for server in result.not_asked:
-        render.note(
+        screen.note(
             f"{server} was not asked: a record may come from anybody; --connect asks it",
             not no_color,
         )
     if signers is None:
-        render.note(
+        screen.note(
             "the record is signed, which --signers FILE checks"
             if result.signed
             else "whoever can edit the files can edit the record too: only a signature shows that"

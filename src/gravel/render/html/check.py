@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from gravel.language.errors import meaning
-from gravel.reports.page import render_page
+from gravel.render.html.page import render_page
 from gravel.version import __version__
 
 if TYPE_CHECKING:

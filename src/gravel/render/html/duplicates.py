@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from gravel.reports.page import render_page
+from gravel.render.html.page import render_page
 from gravel.version import __version__
 
 if TYPE_CHECKING:

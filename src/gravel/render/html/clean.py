@@ -6,8 +6,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from gravel.plans.ledger import StepLine
-from gravel.reports.flow import WIDTH, draw
-from gravel.reports.page import render_page
+from gravel.render.clean import details
+from gravel.render.html.flow import WIDTH, draw
+from gravel.render.html.page import render_page
 from gravel.version import __version__
 
 if TYPE_CHECKING:
@@ -15,12 +16,9 @@ if TYPE_CHECKING:
     from gravel.profiling.result import ColumnProfile, Profile
 
 
-def write_page(
-    path: Path, done: Run, before: Profile | None, after: Profile | None, details: Any
-) -> None:
+def write_page(path: Path, done: Run, before: Profile | None, after: Profile | None) -> None:
     """Write a run as one self-contained HTML file; profiles of the input and of the output are set
-    side by side for each column that changed. `details` gives a line's further figures in words.
-    Raises TableProblem."""
+    side by side for each column that changed. Raises TableProblem."""
     steps = [
         {
             "line": line,

@@ -8,7 +8,7 @@ from typing import Any
 
 from gravel.inspecting.commands import see_command, try_command
 from gravel.profiling.result import ColumnProfile, Finding, Profile
-from gravel.reports.page import render_page
+from gravel.render.html.page import render_page
 from gravel.version import __version__
 
 

@@ -4,13 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from gravel.cli.lazily import lazily
+from rich import text as rich_text
 
-with lazily():
-    from rich import text as rich_text
-
-    from gravel.cli import finding as cli_finding
-    from gravel.cli import render
+from gravel.render import finding as render_finding
+from gravel.render import screen
 
 if TYPE_CHECKING:
     from gravel.profiling.result import ColumnProfile, Profile
@@ -21,15 +18,15 @@ _WIDTH, _BAR, _MOST = 100, 28, 12
 def show_column(profile: Profile, table: Any, name: str, color: bool) -> None:
     """A column's figures, values, shapes, spellings, histogram and findings."""
     item = next(column for column in profile.columns if column.name == name)
-    out = render.console(color=color, most=_WIDTH)
-    out.print(rich_text.Text(cli_finding.heading(profile), style=render.DIM))
-    out.print(rich_text.Text(f"{name}: {item.type.kind.value}", style=render.HEAD))
+    out = screen.console(color=color, most=_WIDTH)
+    out.print(rich_text.Text(render_finding.heading(profile), style=screen.DIM))
+    out.print(rich_text.Text(f"{name}: {item.type.kind.value}", style=screen.HEAD))
     out.print()
-    render.print_table(
+    screen.print_table(
         out,
         ["", "", ""],
         [
-            [rich_text.Text(label, style=render.DIM), value, rich_text.Text(note, style=render.DIM)]
+            [rich_text.Text(label, style=screen.DIM), value, rich_text.Text(note, style=screen.DIM)]
             for label, value, note in _figures(item, profile.rows)
         ],
         right=(1,),
@@ -42,20 +39,20 @@ def show_column(profile: Profile, table: Any, name: str, color: bool) -> None:
     if own:
         _title(out, "findings")
         for number, finding in own:
-            cli_finding.print_finding(out, number, finding, profile, table)
+            render_finding.print_finding(out, number, finding, profile, table)
     _values(out, "most frequent values", item.top, profile.rows)
     if item.shapes and item.distinct_shapes > 1:
         _title(out, f"shapes{_of(len(item.shapes[:_MOST]), item.distinct_shapes)}")
         rows = [
             [
-                render.visible(shape.shape, 30),
+                screen.visible(shape.shape, 30),
                 f"{shape.rows:,}",
                 _share(shape.rows, profile.rows),
-                render.visible(shape.example, 36),
+                screen.visible(shape.example, 36),
             ]
             for shape in item.shapes[:_MOST]
         ]
-        render.print_table(out, ["shape", "rows", "", "first example"], rows, right=(1, 2))
+        screen.print_table(out, ["shape", "rows", "", "first example"], rows, right=(1, 2))
     if item.fits:
         _fits(out, item, profile.rows)
     if item.spellings:
@@ -66,8 +63,8 @@ def show_column(profile: Profile, table: Any, name: str, color: bool) -> None:
             line = rich_text.Text()
             for index, value in enumerate(spelling.values[:6]):
                 line.append("   " if index else "")
-                line.append_text(render.visible(value.value, 30)).append(
-                    f" {value.rows:,}", style=render.DIM
+                line.append_text(screen.visible(value.value, 30)).append(
+                    f" {value.rows:,}", style=screen.DIM
                 )
             out.print(line)
     _spread(out, item, profile.rows)
@@ -79,11 +76,11 @@ def _of(shown: int, all_there_are: int) -> str:
 
 def _title(out: Any, text: str) -> None:
     out.print()
-    out.print(rich_text.Text(text, style=render.HEAD))
+    out.print(rich_text.Text(text, style=screen.HEAD))
 
 
 def _share(part: int, whole: int) -> Any:
-    return rich_text.Text(render.percent(part, whole), style=render.DIM)
+    return rich_text.Text(screen.percent(part, whole), style=screen.DIM)
 
 
 def _figures(column_profile: ColumnProfile, rows: int) -> list[tuple[str, str, str]]:
@@ -91,7 +88,7 @@ def _figures(column_profile: ColumnProfile, rows: int) -> list[tuple[str, str, s
     lines = [
         ("rows", f"{rows:,}", ""),
         ("distinct values", f"{column_profile.distinct:,}", ""),
-        ("NULL", f"{column_profile.nulls:,}", render.percent(column_profile.nulls, rows)),
+        ("NULL", f"{column_profile.nulls:,}", screen.percent(column_profile.nulls, rows)),
     ]
     spaces, case, damage = column_profile.spaces, column_profile.case, column_profile.damage
     counts = [
@@ -118,7 +115,7 @@ def _figures(column_profile: ColumnProfile, rows: int) -> list[tuple[str, str, s
         ("would lose a zero or plus in a cast", column_profile.loses),
     ]
     lines += [
-        (label, f"{count:,}", render.percent(count, rows)) for label, count in counts if count
+        (label, f"{count:,}", screen.percent(count, rows)) for label, count in counts if count
     ]
     length = column_profile.length
     if length.min is not None and length.max is not None and length.mean is not None:
@@ -164,19 +161,19 @@ def _values(out: Any, title: str, values: tuple[tuple[str, int], ...], rows: int
         return
     _title(out, title)
     if values[0][1] == 1:
-        out.print(rich_text.Text("every value once", style=render.DIM))
+        out.print(rich_text.Text("every value once", style=screen.DIM))
         return
     table = []
     for value, count in values[:_MOST]:
         table.append(
             [
-                render.visible(value, 40),
+                screen.visible(value, 40),
                 f"{count:,}",
                 _share(count, rows),
-                rich_text.Text(_bar(count, rows), style=render.MARK),
+                rich_text.Text(_bar(count, rows), style=screen.MARK),
             ]
         )
-    render.print_table(out, ["", "", "", ""], table, right=(1, 2))
+    screen.print_table(out, ["", "", "", ""], table, right=(1, 2))
 
 
 def _bar(part: int, whole: int) -> str:
@@ -196,15 +193,15 @@ def _fits(out: Any, column_profile: ColumnProfile, rows: int) -> None:
         mismatches = rich_text.Text()
         for index, value in enumerate(fit.mismatches[:4] if fit.rows < known else ()):
             mismatches.append("  " if index else "").append_text(
-                render.visible(value.value, 16)
-            ).append(f" {value.rows:,}", style=render.DIM)
+                screen.visible(value.value, 16)
+            ).append(f" {value.rows:,}", style=screen.DIM)
         table.append([fit.type, f"{fit.rows:,}", _share(fit.rows, known), mismatches])
-    render.print_table(out, ["type", "rows", "of known", "type mismatches"], table, right=(1, 2))
+    screen.print_table(out, ["type", "rows", "of known", "type mismatches"], table, right=(1, 2))
     for orders in column_profile.both_orders:
         out.print(
             rich_text.Text(
                 f"{orders.rows:,} dates fit {orders.day_first} and {orders.month_first}",
-                style=render.WARN,
+                style=screen.WARN,
             )
         )
 
@@ -239,11 +236,11 @@ def _spread(out: Any, column_profile: ColumnProfile, rows: int) -> None:
                 f"{bar.low:,.10g}",
                 f"to {bar.high:,.10g}",
                 f"{bar.rows:,}",
-                rich_text.Text(_bar(bar.rows, most), style=render.MARK),
+                rich_text.Text(_bar(bar.rows, most), style=screen.MARK),
             ]
             for bar in result.histogram
         ]
-        render.print_table(out, ["", "", "", ""], table, right=(0, 2))
+        screen.print_table(out, ["", "", "", ""], table, right=(0, 2))
     dates = column_profile.dates
     if dates is not None:
         _title(out, f"days ({dates.fit:,} values)")
@@ -257,16 +254,16 @@ def _spread(out: Any, column_profile: ColumnProfile, rows: int) -> None:
             out.print(
                 rich_text.Text(
                     f"nothing for {gap.days:,} days from {gap.after} to {gap.before}",
-                    style=render.WARN,
+                    style=screen.WARN,
                 )
             )
         most = max(*(count for _, count in dates.years), rows // max(1, len(dates.years)))
         years = dates.years if len(dates.years) <= 24 else ()
-        render.print_table(
+        screen.print_table(
             out,
             ["", "", ""],
             [
-                [str(year), f"{count:,}", rich_text.Text(_bar(count, most), style=render.MARK)]
+                [str(year), f"{count:,}", rich_text.Text(_bar(count, most), style=screen.MARK)]
                 for year, count in years
             ],
             right=(1,),

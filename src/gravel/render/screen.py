@@ -13,10 +13,10 @@ from rich.console import Console
 from rich.segment import Segment
 from rich.text import Text
 
-from gravel.cli.lazily import lazily
 from gravel.hidden import without
 from gravel.inspecting.drawing import drawn, sign
 from gravel.inspecting.drawing import percent as percent
+from gravel.lazily import lazily
 from gravel.problems import Problem
 
 with lazily():

@@ -34,7 +34,7 @@ def render_page(path: Path, template: str, **values: Any) -> None:
         return f"{value:,}" if isinstance(value, int) else f"{value:,.6g}"
 
     environment = jinja2.Environment(
-        loader=jinja2.PackageLoader("gravel.reports", "templates"),
+        loader=jinja2.PackageLoader("gravel.render.html", "templates"),
         autoescape=True,
         trim_blocks=True,
         lstrip_blocks=True,

@@ -1,0 +1,53 @@
+"""A plan begun from a profile: a step for each finding that has a fix."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from gravel.plans.edit import SuggestedFix, begin_plan
+from gravel.problems import CallProblem
+from gravel.profiling.result import Finding, Profile
+from gravel.profiling.suggest import in_order
+from gravel.sources.source import Source
+
+
+def write_plan(path: Path, table: Source, profile: Profile, choose: str | None) -> int:
+    """Write a plan whose steps are the fixes of findings: those that are safe, or those `choose`
+    names (`all`, or numbers parted by commas). The number of its steps. Raises CallProblem."""
+    steps = [
+        SuggestedFix(item.fix, _evidence(item, profile))
+        for item in in_order(_chosen(profile, choose))
+    ]
+    key = next((list(subset) for subset in profile.facts.keys), [])
+    begin_plan(path, table, steps, key, {column.name: column.type for column in profile.columns})
+    return len(steps)
+
+
+def _chosen(profile: Profile, choose: str | None) -> list[Finding]:
+    """The findings whose fixes are asked for. Raises CallProblem."""
+    fixable = {str(number): item for number, item in enumerate(profile.findings, 1) if item.fix}
+    if choose is None:
+        safe = [item for item in fixable.values() if item.safe]
+        if not safe:
+            raise CallProblem(
+                "no finding has a fix that is safe without a look",
+                hint="choose some with --choose: their numbers stand in the profile",
+            )
+        return safe
+    if choose.strip() == "all":
+        return list(fixable.values())
+    numbers = dict.fromkeys(part.strip() for part in choose.split(","))
+    for number in numbers:
+        if number not in fixable:
+            known = number.isdigit() and 0 < int(number) <= len(profile.findings)
+            raise CallProblem(
+                f"{number!r} {'has no fix' if known else 'is not a number of a finding'}",
+                hint=f"those with a fix are {', '.join(fixable) or 'none'}",
+            )
+    return [fixable[number] for number in numbers]
+
+
+def _evidence(finding: Finding, profile: Profile) -> str:
+    return (
+        f"{finding.column or 'table'}: {finding.rows:,} of {profile.rows:,} rows: {finding.detail}"
+    )

@@ -1,0 +1,1 @@
+"""Results as they are shown: on the screen, and as pages (`html`)."""

@@ -1,0 +1,141 @@
+"""What `gravel compare` shows."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from rich import text as rich_text
+
+from gravel.render import screen
+
+if TYPE_CHECKING:
+    from gravel.comparing.result import Compared
+
+
+def show(compared: Compared, color: bool) -> None:
+    out = screen.console(color=color)
+    head = rich_text.Text(f"{compared.before} and {compared.after}", style=screen.HEAD)
+    how = (
+        f", matched by {', '.join(compared.key)}" if compared.key else ", rows matched as they are"
+    )
+    out.print(
+        head.append(
+            how + (f", {' and '.join(compared.ignoring)} ignored" if compared.ignoring else ""),
+            style=screen.DIM,
+        )
+    )
+    lines: list[list[Any]] = [
+        ["rows", f"{compared.before_rows:,}", f"{compared.after_rows:,}"],
+        ["in both", f"{compared.both:,}", f"{compared.both:,}"],
+        ["only here", f"{compared.only_before:,}", f"{compared.only_after:,}"],
+    ]
+    if compared.key:
+        for what, name in (
+            ("keys of several rows", "repeated"),
+            ("rows with NULL in the key", "null"),
+        ):
+            pair = [getattr(compared.before_keys, name), getattr(compared.after_keys, name)]
+            if any(pair):
+                lines.append(
+                    [rich_text.Text(what, style=screen.BAD), *(f"{count:,}" for count in pair)]
+                )
+    screen.print_table(out, ["", "before", "after"], lines, right=(1, 2))
+    for names, where in ((compared.before_columns, "before"), (compared.after_columns, "after")):
+        if names:
+            out.print(
+                rich_text.Text(f"columns only {where}: {', '.join(names)}", style=screen.WARN)
+            )
+    for name, old, new in compared.types:
+        out.print(
+            rich_text.Text(
+                f"{name} is {old} before and {new} after, so its texts are compared",
+                style=screen.WARN,
+            )
+        )
+    if compared.before_keys.repeated or compared.after_keys.repeated:
+        out.print(
+            rich_text.Text(
+                "rows that share a key are matched in the order they come in: the first with the"
+                " first",
+                style=screen.DIM,
+            )
+        )
+    differing = [item for item in compared.columns if item.different]
+    if compared.key:
+        out.print()
+        many = f"{compared.changed_rows:,} of {compared.both:,} rows in both differ"
+        out.print(
+            rich_text.Text(
+                many if compared.changed_rows else f"all {compared.both:,} rows in both are equal",
+                style=screen.HEAD,
+            )
+        )
+    if differing:
+        rows = [
+            [
+                item.column,
+                *(
+                    rich_text.Text(
+                        f"{count:,}" if count else "–", style="" if count else screen.DIM
+                    )
+                    for count in (item.equal, item.changed, item.filled, item.emptied)
+                ),
+            ]
+            for item in differing
+        ]
+        screen.print_table(
+            out, ["column", "equal", "changed", "filled", "emptied"], rows, right=range(1, 5)
+        )
+        same = [item.column for item in compared.columns if not item.different]
+        if same:
+            out.print(rich_text.Text(f"equal in all rows: {', '.join(same)}", style=screen.DIM))
+        out.print()
+        _examples(out, compared)
+    for alone, total, what in (
+        (compared.alone_before, compared.only_before, "before"),
+        (compared.alone_after, compared.only_after, "after"),
+    ):
+        if alone:
+            out.print()
+            _alone(out, compared, alone, total, what)
+    out.print()
+    out.print(
+        rich_text.Text("no difference", style=screen.GOOD)
+        if compared.same
+        else rich_text.Text("they differ", style=screen.BAD)
+    )
+
+
+def _examples(out: Any, compared: Compared) -> None:
+    lines: list[list[Any]] = []
+    last = ""
+    for example in compared.examples:
+        message = example.column if example.column != last else ""
+        last = example.column
+        cells = [screen.visible(value, 34) for value in (example.before, example.after)]
+        lines.append(
+            [
+                message,
+                *(screen.visible(value, 18) for value in example.key),
+                cells[0],
+                rich_text.Text("→", style=screen.DIM),
+                cells[1],
+            ]
+        )
+    screen.print_table(out, ["for example", *compared.key, "before", "", "after"], lines)
+
+
+def _alone(out: Any, compared: Compared, alone: Any, total: int, what: str) -> None:
+    out.print(rich_text.Text(f"only {what}: {total:,} rows", style=screen.HEAD))
+    rows = [
+        [f"{item.row:,}", *(screen.visible(value, 18) for value in item.key or item.values[:6])]
+        for item in alone
+    ]
+    names = (
+        list(compared.key)
+        if compared.key
+        else [item.column for item in compared.columns][: len(rows[0]) - 1]
+    )
+    screen.print_table(out, ["row", *names], rows)
+    if total > len(alone):
+        out.print(rich_text.Text(f"and {total - len(alone):,} more", style=screen.DIM))

@@ -1,0 +1,106 @@
+"""What `gravel count` shows."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from gravel.render import screen
+
+
+def show(counted: list[Any], color: bool) -> None:
+    out = screen.console(color=color)
+    rows = [
+        [
+            result.table,
+            screen.number(result.rows),
+            screen.number(result.columns),
+            screen.number(result.malformed),
+        ]
+        for result in counted
+    ]
+    headings = ["table", "rows", "columns", "malformed"]
+    if any(result.store_key is not None for result in counted):
+        headings.append("primary key")
+        for row, item in zip(rows, counted, strict=True):
+            row.append(", ".join(item.store_key or ()) or "–")
+    screen.print_table(out, headings, rows, right=(1, 2, 3))
+    for item in counted:
+        asked: list[list[str]] = []
+        for d in item.distinct:
+            asked.append(
+                [
+                    f"distinct {d.on}",
+                    screen.number(d.distinct),
+                    _apart(d.null_rows, d.error_rows, "with NULL, left out"),
+                ]
+            )
+        for key in item.keys:
+            good = not key.null_rows and not key.repeated_rows
+            message = (
+                "a key: unique, never NULL"
+                if good
+                else (
+                    f"no key: {key.null_rows:,} rows with NULL in it, {key.repeated_rows:,} rows"
+                    " that share theirs"
+                )
+            )
+            asked.append([f"key {', '.join(key.columns)}", "", message])
+        for t in item.totals:
+            shown = (
+                ""
+                if t.value is None
+                else f"{t.value:,f}"
+                if hasattr(t.value, "as_tuple")
+                else f"{t.value:,}"
+            )
+            asked.append(
+                [
+                    f"total {t.total}",
+                    shown or "no known value",
+                    _apart(t.null_rows, t.error_rows, "NULL, passed over"),
+                ]
+            )
+        if asked:
+            out.print()
+            screen.print_table(
+                out, [item.table if len(counted) > 1 else "asked for", "", ""], asked, right=(1,)
+            )
+
+
+def _apart(nulls: int, errors: int, what: str) -> str:
+    parts = [f"{nulls:,} {'row' if nulls == 1 else 'rows'} {what}"] if nulls else []
+    parts += [f"{errors:,} {'row' if errors == 1 else 'rows'} with an error"] if errors else []
+    return ", ".join(parts)
+
+
+def print_rows(counted: list[Any], form: str) -> None:
+    headings = ["table", "rows", "columns", "malformed"]
+    columns: list[list[Any]] = [
+        [
+            getattr(result, name) if name == "table" else str(getattr(result, name))
+            for result in counted
+        ]
+        for name in headings
+    ]
+    if not counted:
+        return
+    first = counted[0]
+    for index, d in enumerate(first.distinct):
+        headings.append(f"distinct {d.on}")
+        columns.append([str(result.distinct[index].distinct) for result in counted])
+    for index, key in enumerate(first.keys):
+        of = f" {', '.join(key.columns)}" if len(first.keys) > 1 else ""
+        headings += [f"key_null_rows{of}", f"key_repeated_rows{of}"]
+        columns += [
+            [str(result.keys[index].null_rows) for result in counted],
+            [str(result.keys[index].repeated_rows) for result in counted],
+        ]
+    for index, t in enumerate(first.totals):
+        headings.append(f"total {t.total}")
+        columns.append(
+            [
+                None if result.totals[index].value is None else str(result.totals[index].value)
+                for result in counted
+            ]
+        )
+    screen.print_rows(form, headings, columns)

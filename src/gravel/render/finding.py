@@ -1,0 +1,57 @@
+"""Findings of a profile, as they are shown."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.padding import Padding
+from rich.text import Text
+
+from gravel.inspecting.commands import finding_command, see_command, try_command
+from gravel.profiling.result import Finding, Profile
+from gravel.render import screen
+
+_LONG = 84  # characters of a command that is shown whole; a longer one is by the finding's number
+LEVEL_STYLES = {"wrong": screen.BAD, "suspect": screen.WARN, "note": screen.DIM}
+
+
+def heading(profile: Profile) -> str:
+    """What was looked at, in one line; of a sample it says so."""
+    rows = f"{profile.rows:,} rows"
+    if profile.sample is not None:
+        rows = (
+            f"a sample of {profile.sample.rows:,} of {profile.sample.of:,} rows: "
+            "every figure is the sample's"
+        )
+    return f"{profile.table}: {rows}, {len(profile.columns):,} columns"
+
+
+def print_finding(out: Any, number: int, value: Finding, profile: Profile, table: Any) -> None:
+    """One finding: its line, the command to see it, the assignment to fix it."""
+    share = screen.percent(value.rows, profile.rows)
+    line = Text().append(f"{number:3} ", style=screen.DIM)
+    line.append(f"{value.level:8}", style=LEVEL_STYLES[value.level])
+    line.append(f"{screen.safe(value.column or 'table')}", style="bold")
+    line.append(f"  {value.finding}  ", style="")
+    line.append(f"{value.rows:,} {'row' if value.rows == 1 else 'rows'}, {share}", style="bold")
+    if profile.sample is not None:
+        line.append(" of the sample", style=screen.WARN)
+    out.print(line)
+    out.print(_indented(screen.safe(value.detail)))
+    if value.level == "note":
+        return
+    for word, text in (
+        ("see", see_command(table, value.where, value.finding)),
+        ("try", try_command(table, value.fix) if value.fix else ""),
+    ):
+        if not text:
+            continue
+        if len(text) > _LONG and profile.sample is None:
+            text = finding_command("look" if word == "see" else "try", table, number)
+        result = Text().append(f"            {word}  ", style=screen.DIM)
+        result.append(screen.safe(text), style=screen.MARK)
+        out.print(result, soft_wrap=True)
+
+
+def _indented(text: str) -> Any:
+    return Padding(Text(text), (0, 0, 0, 12))

@@ -1,0 +1,90 @@
+"""What `gravel duplicates --near` shows."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from rich import text
+
+from gravel.render import screen
+
+if TYPE_CHECKING:
+    from gravel.duplicates.near import Near
+
+
+def measure(near: Near, value: float) -> str:
+    return f"{int(value)}" if near.measure == "distance" else f"{value:.3f}"
+
+
+def show(near: Near, color: bool) -> None:
+    out = screen.console(color=color)
+    bound = (
+        f"within {int(near.bound)} edits"
+        if near.measure == "distance"
+        else f"alike to {near.bound:g} or more"
+    )
+    head = text.Text(f"{near.pairs:,} pairs of rows nearly equal", style=screen.HEAD)
+    out.print(head.append(f" in {near.expression}, {bound}", style=screen.DIM))
+    message = (
+        f"  {near.values:,} values of {near.rows:,} rows; {near.compared:,} pairs of values"
+        " compared"
+    )
+    out.print(
+        text.Text(message + f" of {near.values * (near.values - 1) // 2:,}", style=screen.DIM)
+    )
+    out.print(text.Text(f"  {near.missed}", style=screen.DIM))
+    apart = [
+        (near.null_rows, "NULL"),
+        (near.unblocked_rows, "a NULL block"),
+        (near.error_rows, "an error"),
+    ]
+    for rows, what in apart:
+        if rows:
+            out.print(text.Text(f"  {rows:,} rows with {what} are in no pair", style=screen.DIM))
+    if near.shown:
+        out.print()
+        keys = list(near.key)
+        lines: list[list[Any]] = []
+        for item in near.shown:
+            left, right = (
+                [screen.visible(value, 20) for value in key] for key in (item.a_key, item.b_key)
+            )
+            cells = [screen.visible(value, 36) for value in (item.a_value, item.b_value)]
+            lines.append(
+                [
+                    f"  {item.a:,}",
+                    *left,
+                    cells[0],
+                    measure(near, item.measure),
+                    f"{item.b:,}",
+                    *right,
+                    cells[1],
+                ]
+            )
+        screen.print_table(
+            out,
+            ["  row", *keys, "value", near.measure, "row", *keys, "value"],
+            lines,
+            right=(len(keys) + 2,),
+        )
+        if near.pairs > len(near.shown):
+            screen.note(
+                f"  {len(near.shown):,} of {near.pairs:,} pairs shown, the closest first (--rows"
+                " all)",
+                color,
+            )
+    several = [
+        pair for pair in zip(near.clusters, near.cluster_values, strict=True) if len(pair[1]) > 2
+    ]
+    if several:
+        out.print()
+        out.print(text.Text("clusters of more than two values", style=screen.HEAD))
+        for members, values in several[:5]:
+            told_values = text.Text(f"  {len(members):,} rows  ", style=screen.WARN)
+            for value in values[:5]:
+                told_values.append_text(screen.visible(value, 30)).append("  ", style=screen.DIM)
+            out.print(
+                told_values.append(
+                    f"and {len(values) - 5:,} more" if len(values) > 5 else "", style=screen.DIM
+                )
+            )

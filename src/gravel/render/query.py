@@ -1,0 +1,80 @@
+"""What `gravel query` shows."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from rich import text as rich_text
+
+from gravel.querying import result_file
+from gravel.render import screen
+
+if TYPE_CHECKING:
+    from gravel.querying.account import Stage
+    from gravel.querying.relation import Relation
+    from gravel.querying.session import Session
+
+
+def show(relation: Relation, limit: int | None, color: bool) -> None:
+    out = screen.console(color=color)
+    kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
+    right = [index for index, kind in enumerate(relation.types) if kind.kind.value in kinds]
+    shown = [
+        [screen.visible(cell, 48) for cell in column]
+        for column in result_file.texts(relation, limit)
+    ]
+    screen.print_table(
+        out, list(relation.names), [list(row) for row in zip(*shown, strict=True)], right=right
+    )
+    if limit is not None and relation.count > limit:
+        screen.note(f"{limit:,} of {relation.count:,} rows shown (--rows all)", color)
+
+
+def explain(session: Session, color: bool) -> None:
+    out = screen.console(color=color)
+    out.print()
+    out.print(
+        rich_text.Text("row counts by stage, from the result down to the tables", style=screen.HEAD)
+    )
+    spilled = any(stage.spilled for stage in session.account.stages)
+    lines = []
+    for branch, stage in _branches(session.account.stages):
+        disk = [f"{stage.spilled / 2**20:,.0f} MiB" if stage.spilled else ""] if spilled else []
+        cells = [
+            rich_text.Text().append(branch, style=screen.DIM).append(stage.stage),
+            f"{stage.rows_in:,}",
+            f"{stage.rows_out:,}",
+            *disk,
+        ]
+        lines.append([*cells, rich_text.Text(stage.detail, style=screen.DIM)])
+    screen.print_table(
+        out,
+        ["operator", "rows in", "out", *(["to disk"] if spilled else []), ""],
+        lines,
+        right=(1, 2, 3) if spilled else (1, 2),
+    )
+
+
+def _branches(account: Sequence[Stage]) -> Iterator[tuple[str, Stage]]:
+    """The operators as a tree, each below the one that takes its rows, with the lines that lead to
+    it; what stands below one that two take is drawn at the first."""
+    taken = {place for stage in account for place in stage.inputs}
+    drawn: set[int] = set()
+
+    def draw(place: int, lead: str, below: str) -> Iterator[tuple[str, Stage]]:
+        stage = account[place]
+        if place in drawn:
+            yield lead, dataclasses.replace(stage, detail="as above")
+            return
+        drawn.add(place)
+        yield lead, stage
+        for number, other in enumerate(stage.inputs):
+            last = number == len(stage.inputs) - 1
+            yield from draw(
+                other, below + ("└ " if last else "├ "), below + ("  " if last else "│ ")
+            )
+
+    for root in reversed([place for place in range(len(account)) if place not in taken]):
+        yield from draw(root, "", "")
