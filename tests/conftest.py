@@ -32,6 +32,7 @@ settings.register_profile(
 settings.load_profile("ci")
 os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp(prefix="gravel-cache-")
 atexit.register(shutil.rmtree, os.environ["XDG_CACHE_HOME"], ignore_errors=True)
+os.environ.setdefault("GRAVEL_NATIVE", "1")  # small tables too; with 0 the references are tested
 os.environ["COLUMNS"] = "120"  # whatever the terminal that the tests run in
 PROGRAM = [sys.executable, "-m", "gravel"]
 

@@ -10,7 +10,7 @@ import re
 import signal
 import sys
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from importlib import import_module
 from typing import Annotated, Any
 
@@ -26,7 +26,9 @@ with lazily():
     import platform
     import tempfile
     import traceback
+    from importlib import metadata
 
+    from gravel.kernels.native import machine
     from gravel.render import screen
     from gravel.sinks import atomic_file
 
@@ -125,13 +127,29 @@ app = typer.Typer(
 )
 
 
-@app.callback()
+@app.callback(invoke_without_command=True)
 def _root(
+    context: typer.Context,
     version: Annotated[bool, typer.Option("--version", "-V", help="Print the version.")] = False,
+    verbose: Annotated[
+        bool, typer.Option("--verbose", help="With --version: what else it runs on.")
+    ] = False,
 ) -> None:
     if version:
         print(f"gravel {__version__}")
+        if verbose:
+            for line in _surroundings():
+                print(line)
         raise typer.Exit
+    if context.invoked_subcommand is None:
+        raise CallProblem("missing command", hint="gravel --help")
+
+
+def _surroundings() -> Iterator[str]:
+    """What the figures may depend on beside Gravel, a line each."""
+    yield f"Python {platform.python_version()}, {platform.platform()}"
+    yield f"pyarrow {metadata.version('pyarrow')}, numpy {metadata.version('numpy')}"
+    yield machine.description()
 
 
 def _interrupted() -> int:

@@ -15,6 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import children, plain
+from gravel.kernels import texts
 from gravel.language.functions.buffers import body
 
 _FIRST = (
@@ -136,6 +137,12 @@ def _fixed(array: pa.Array, constants: tuple[np.uint64, ...]) -> np.ndarray:
 def _texts(array: pa.Array, constants: tuple[np.uint64, ...]) -> np.ndarray:
     """Eight bytes at a time, all values side by side; the rows whose text has ended drop out."""
     offsets, data = body(array)
+    compiled = texts.hash_texts(array, np.array(constants), _LONG)
+    if compiled is not None:
+        hashed, rest = compiled
+        for row in rest.tolist():
+            hashed[row] = _long_text(data[offsets[row] : offsets[row + 1]], constants)
+        return hashed
     starts, lengths = offsets[:-1].astype(np.int64), np.diff(offsets)
     state = lengths.astype(np.uint64) * constants[2] + constants[1]
     if len(data) == 0:
@@ -162,9 +169,16 @@ def _texts(array: pa.Array, constants: tuple[np.uint64, ...]) -> np.ndarray:
         part = _mix(part, words[index] & _MASKS[np.minimum(left, 8)], constants)
         left, index = left - 8, index + 8
     state[rows] = whole if active is not None else part
+    result = _finish(state, constants)
     for row in np.flatnonzero(long):
-        state[row] ^= _long(data[offsets[row] : offsets[row + 1]], constants)
-    return _finish(state, constants)
+        result[row] = _long_text(data[offsets[row] : offsets[row + 1]], constants)
+    return result
+
+
+def _long_text(data: np.ndarray, constants: tuple[np.uint64, ...]) -> np.uint64:
+    """The hash of one long text."""
+    state = np.full(1, len(data), np.uint64) * constants[2] + constants[1]
+    return np.uint64(_finish(state ^ _long(data, constants), constants)[0])
 
 
 def _long(data: np.ndarray, constants: tuple[np.uint64, ...]) -> np.uint64:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from gravel.language.characters import ZERO_WIDTH
+from gravel.kernels.characters import ZERO_WIDTH
 
 NULL = "∅"
 EMPTY = "''"

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.sets import distinct_values
-from gravel.language.characters import BLANKS
+from gravel.kernels.characters import BLANKS
 from gravel.profiling.result import ListInField
 
 _LONG, _WORDS = 40, 4

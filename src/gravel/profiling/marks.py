@@ -16,7 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.hashing import hashes
-from gravel.language.characters import BLANK, SPACES, ZERO_WIDTH
+from gravel.kernels.characters import BLANK, SPACES, ZERO_WIDTH
 from gravel.language.functions.buffers import (
     HIGH,
     ByteSet,

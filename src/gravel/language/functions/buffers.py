@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.language.characters import ASCII_WHITE
+from gravel.kernels.characters import ASCII_WHITE
 
 
 class ByteSet:

@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.language.characters import BLANKS
+from gravel.kernels.characters import BLANKS
 from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import valid
 from gravel.language.functions.catalogue import function

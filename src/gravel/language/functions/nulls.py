@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.language.characters import BLANK
+from gravel.kernels.characters import BLANK
 from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import matches, maybe_padded, parts, valid
 from gravel.language.functions.catalogue import describe, function

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.kernels import rules, texts
 from gravel.language.functions.buffers import (
     HIGH,
     ByteSet,
@@ -24,41 +25,20 @@ from gravel.language.functions.buffers import (
 from gravel.language.functions.catalogue import function
 from gravel.language.functions.text import RowFailure, by_row, constant, tidy_spaces
 
-# Letters that no decomposition takes apart, and their plain forms.
-_PLAIN = str.maketrans({
-    "ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "đ": "d", "Đ": "D", "ð": "d", "Ð": "D", "þ": "th",
-    "Þ": "TH", "ß": "ss", "ẞ": "SS",
-    "æ": "ae", "Æ": "AE", "œ": "oe", "Œ": "OE", "ı": "i",
-})  # fmt: skip
 _DIGITS, _LETTERS = ByteSet(b"0123456789"), ByteSet(bytes(range(65, 91)) + bytes(range(97, 123)))
 
 
-def unaccented(text: str) -> str:
-    """The text without the marks of Latin and Greek letters."""
-    out: list[str] = []
-    base = ""
-    for char in unicodedata.normalize("NFD", text):
-        if unicodedata.combining(char) and unicodedata.category(char) == "Mn":
-            if base and _latin_or_greek(base):
-                continue
-        else:
-            base = char
-        out.append(char)
-    return unicodedata.normalize("NFC", "".join(out).translate(_PLAIN))
-
-
-def _latin_or_greek(char: str) -> bool:
-    if char.isascii():
-        return char.isalpha()
-    return unicodedata.name(char, "").startswith(("LATIN ", "GREEK "))
-
-
 def _beyond_ascii(
-    ascii_kernel: Callable[[Any], Any], convert: Callable[[str], str | None]
+    ascii_kernel: Callable[[Any], Any],
+    convert: Callable[[str], str | None],
+    compiled: Callable[[Any], Any] = lambda _: None,
 ) -> Callable[[Any], Any]:
-    """A kernel for ASCII values beside a Python function for the others, once a distinct value."""
+    """A compiled kernel, or one for ASCII values beside a Python function for the others, once a
+    distinct value."""
 
     def change(x: pa.Array) -> pa.Array:
+        if (result := compiled(x)) is not None:
+            return result
         if is_ascii(x):
             return ascii_kernel(x)
         high = pa.array(rows_with(x, HIGH))
@@ -77,7 +57,9 @@ def _beyond_ascii(
     examples={"WITHOUT_ACCENTS('Blå Möwe')": "'Bla Mowe'", "WITHOUT_ACCENTS('Ærø')": "'AEro'"},
 )
 def without_accents(x: pa.Array) -> pa.Array:
-    return on_rows(x, rows_with(x, HIGH), lambda subset: by_value(subset, unaccented))
+    if (plain := texts.without_accents(x)) is not None:
+        return plain
+    return on_rows(x, rows_with(x, HIGH), lambda subset: by_value(subset, rules.unaccented))
 
 
 def _only(x: pa.Array, wanted: ByteSet) -> pa.Array:
@@ -138,29 +120,12 @@ _SHAPE = bytes(
 )
 
 
-def _shape(text: str) -> str:
-    out: list[str] = []
-    after_letter = False
-    for char in text:
-        if after_letter and unicodedata.category(char).startswith("M"):
-            continue
-        after_letter = char.isalpha()
-        out.append(
-            ("A" if char.isupper() or char.istitle() else "a")
-            if after_letter
-            else "9"
-            if char.isdecimal()
-            else char
-        )
-    return "".join(out)
-
-
 def _translated(x: pa.Array, signs: bytes) -> pa.Array:
     offsets, data = body(x)
     return with_buffers(x, offsets, np.frombuffer(data.tobytes().translate(signs), np.uint8))
 
 
-_shaped = _beyond_ascii(lambda x: _translated(x, _SHAPE), _shape)
+_shaped = _beyond_ascii(lambda x: _translated(x, _SHAPE), rules.shape, texts.shape)
 
 
 @function(
@@ -181,16 +146,6 @@ _KEY = bytes(
 )
 
 
-def _key(text: str) -> str | None:
-    plain = unaccented(unicodedata.normalize("NFKC", text)).casefold()
-    folded = unaccented(unicodedata.normalize("NFKC", plain))
-    words = "".join(
-        char if char.isalnum() or unicodedata.category(char).startswith("M") else " "
-        for char in folded
-    ).split()
-    return " ".join(words) or None
-
-
 def _key_ascii(x: pa.Array) -> pa.Array:
     result = _translated(x, _KEY)
     offsets, data = body(result)
@@ -204,7 +159,7 @@ def _key_ascii(x: pa.Array) -> pa.Array:
     return pc.if_else(pc.equal(result, ""), pa.scalar(None, pa.string()), result)
 
 
-_keyed = _beyond_ascii(_key_ascii, _key)
+_keyed = _beyond_ascii(_key_ascii, rules.match_key, texts.match_key)
 
 
 @function(
@@ -256,7 +211,7 @@ def _many_sorted(texts: pa.Array) -> pa.Array:
 def _ordered(text: str, order: str) -> str | None:
     if order != "sorted":
         raise RowFailure("22023")
-    key = _key(text)
+    key = rules.match_key(text)
     return key and " ".join(sorted(key.split(" ")))
 
 

@@ -10,7 +10,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.language.characters import WHITE, ZERO_WIDTH
+from gravel.kernels import rules, texts
+from gravel.kernels.characters import WHITE, ZERO_WIDTH
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import (
@@ -28,13 +29,17 @@ from gravel.language.functions.buffers import (
 from gravel.language.functions.catalogue import KernelResult, function
 
 
-def _full_case(ascii_kernel: Any, convert: Callable[[str], str]) -> Callable[[Any], Any]:
-    """A case mapping: Arrow's for ASCII, Python's full Unicode mapping (sharp s to SS) for the
-    other values."""
+def _full_case(
+    compiled: Callable[[Any], Any], ascii_kernel: Any, convert: Callable[[str], str]
+) -> Callable[[Any], Any]:
+    """A case mapping: compiled, or Arrow's for ASCII and Python's full Unicode mapping (sharp s to
+    SS) for the other values."""
 
     def change(x: pa.Array) -> pa.Array:
         if isinstance(x, pa.Scalar):
             return pa.scalar(None if x.as_py() is None else convert(x.as_py()), pa.string())
+        if (mapped := compiled(x)) is not None:
+            return mapped
         result = ascii_kernel(x)
         return (
             on_rows(result, rows_with(x, HIGH), lambda subset: by_value(subset, convert))
@@ -47,7 +52,10 @@ def _full_case(ascii_kernel: Any, convert: Callable[[str], str]) -> Callable[[An
 
 # ascii_upper leaves other letters as they are; those values are mapped whole afterwards, so nothing
 # is mapped twice wrongly.
-_upper, _lower = _full_case(pc.ascii_upper, str.upper), _full_case(pc.ascii_lower, str.lower)
+_upper, _lower = (
+    _full_case(texts.upper, pc.ascii_upper, str.upper),
+    _full_case(texts.lower, pc.ascii_lower, str.lower),
+)
 
 
 @function(
@@ -132,7 +140,8 @@ def rtrim(x: pa.Array, chars: pa.Scalar | None = None) -> pa.Array:
     examples={"TIDY_SPACES('  Grey   Gull ')": "'Grey Gull'", "TIDY_SPACES(' ')": "''"},
 )
 def tidy_spaces(x: pa.Array) -> pa.Array:
-    return on_rows(x, maybe_untidy(x), _tidy)
+    result = texts.tidy_spaces(x)
+    return on_rows(x, maybe_untidy(x), _tidy) if result is None else result
 
 
 def _tidy(subset: pa.Array) -> pa.Array:
@@ -140,27 +149,6 @@ def _tidy(subset: pa.Array) -> pa.Array:
         subset if is_ascii(subset) else pc.replace_substring_regex(subset, f"[{ZERO_WIDTH}]+", "")
     )
     return pc.utf8_trim(pc.replace_substring_regex(without, f"{WHITE}+", " "), " ")
-
-
-_WORDS = re.compile(rf"[^{WHITE[1:-1]}\-]+")
-_LETTER = re.compile(r"[^\W\d_]")
-_APOSTROPHE = re.compile(r"(?<![^\W\d_])([^\W\d_])(['’])([^\W\d_])")
-
-
-def _capitalized(text: str) -> str:
-    def word(match: re.Match[str]) -> str:
-        lowered = match.group().lower()
-        first = _LETTER.search(lowered)
-        if first and not (first.start() and lowered[first.start() - 1].isdigit()):
-            index = first.start()
-            lowered = lowered[:index] + _title(lowered[index]) + lowered[index + 1 :]
-        return _APOSTROPHE.sub(lambda result: result[1] + result[2] + _title(result[3]), lowered)
-
-    return _WORDS.sub(word, text)
-
-
-def _title(char: str) -> str:
-    return char.title() if len(char.title()) == 1 else char.upper()
 
 
 @function(
@@ -210,18 +198,20 @@ def _keeping(words: list[str]) -> Callable[[str], str]:
             written = known.get(match.group().lower(), match.group())
             return match.group() if match.start() == 0 and written.islower() else written
 
-        return _WORDS.sub(word, text)
+        return rules.WORDS.sub(word, text)
 
     return keep
 
 
 def _with_capitals(x: pa.Array) -> pa.Array:
+    if (capitalized := texts.capitalize_words(x)) is not None:
+        return capitalized
     result = on_rows(pc.ascii_title(x), _untitled(x), _capitalized_ascii)
     if is_ascii(x):
         return result
     high = rows_with(x, HIGH)
     return pc.replace_with_mask(
-        result, pa.array(high), by_value(x.filter(pa.array(high)), _capitalized)
+        result, pa.array(high), by_value(x.filter(pa.array(high)), rules.capitalized)
     )
 
 

@@ -15,7 +15,7 @@ from gravel.engine.arrow_values import text_of
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Watch
-from gravel.language.characters import BLANK
+from gravel.kernels.characters import BLANK
 from gravel.language.errors import CODES
 from gravel.language.functions.buffers import matches, maybe_padded
 from gravel.language.functions.nulls import blank

@@ -1,0 +1,407 @@
+"""The kernels, in the Python that Numba compiles. Nothing in them touches a Python object.
+
+Text `i` of a column is `data[offsets[i]:offsets[i + 1]]`, UTF-8 without faults. A kernel that makes
+texts writes them one after another into `output`, their ends into `ends`, from row `first` on, and
+gives the row that it has come to: less than all where `output` is too small for the next one, so
+that the caller goes on with a larger one. Rows that have to be read as a whole are left empty;
+their numbers go to `left`, of which `left[0]` is the count.
+
+The annotations are the types of the arrays; `signature` reads them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, TypeAlias
+
+import numpy as np
+
+CAPITAL, LETTER, DECIMAL, MARK, SPACE, ZERO, WORD, DIGIT = 1, 2, 4, 8, 16, 32, 64, 128
+WHOLE, GROWTH = 1, 12
+BLANK, HYPHEN, APOSTROPHE, CURLED = 32, 45, 39, 0x2019
+
+Bytes: TypeAlias = np.ndarray
+UInt16s: TypeAlias = np.ndarray
+Int32s: TypeAlias = np.ndarray
+Int64s: TypeAlias = np.ndarray
+UInt64s: TypeAlias = np.ndarray
+TYPES = {
+    "Bytes": "uint8",
+    "UInt16s": "uint16",
+    "Int32s": "int32",
+    "Int64s": "int64",
+    "UInt64s": "uint64",
+}
+
+
+def signature(kernel: Callable[..., Any]) -> list[str]:
+    """The type of each argument: `uint8` and so on for an array of them, "" for an int64."""
+    annotations = dict(kernel.__annotations__)
+    annotations.pop("return")
+    return [TYPES.get(name, "") for name in annotations.values()]
+
+
+def width_of(byte: int) -> int:
+    """The bytes of the character that begins with this one."""
+    if byte < 0xE0:
+        return 2
+    return 3 if byte < 0xF0 else 4
+
+
+def decode(data: Bytes, at: int, width: int) -> int:
+    """The code point of a character of two bytes or more."""
+    if width == 2:
+        return ((data[at] & 0x1F) << 6) | (data[at + 1] & 0x3F)
+    if width == 3:
+        return ((data[at] & 0x0F) << 12) | ((data[at + 1] & 0x3F) << 6) | (data[at + 2] & 0x3F)
+    high = ((data[at] & 0x07) << 18) | ((data[at + 1] & 0x3F) << 12)
+    return high | ((data[at + 2] & 0x3F) << 6) | (data[at + 3] & 0x3F)
+
+
+def encode(output: Bytes, at: int, code: int) -> int:
+    """Write a character; where it ends."""
+    if code < 0x80:
+        output[at] = code
+        return at + 1
+    if code < 0x800:
+        output[at] = 0xC0 | (code >> 6)
+        output[at + 1] = 0x80 | (code & 0x3F)
+        return at + 2
+    if code < 0x10000:
+        output[at] = 0xE0 | (code >> 12)
+        output[at + 1] = 0x80 | ((code >> 6) & 0x3F)
+        output[at + 2] = 0x80 | (code & 0x3F)
+        return at + 3
+    output[at] = 0xF0 | (code >> 18)
+    output[at + 1] = 0x80 | ((code >> 12) & 0x3F)
+    output[at + 2] = 0x80 | ((code >> 6) & 0x3F)
+    output[at + 3] = 0x80 | (code & 0x3F)
+    return at + 4
+
+
+def look_up(index: UInt16s, blocks: Any, code: int) -> int:
+    """The entry of a character in a table of two stages."""
+    return blocks[(index[code >> 8] << 8) | (code & 255)]
+
+
+def copy(output: Bytes, at: int, data: Bytes, start: int, end: int) -> int:
+    """Append bytes; where they end."""
+    for place in range(start, end):
+        output[at + place - start] = data[place]
+    return at + end - start
+
+
+def leave(left: Int64s, row: int) -> None:
+    """Note a row that has to be read as a whole."""
+    left[0] += 1
+    left[left[0]] = row
+
+
+def tidy_spaces(
+    offsets: Int32s, data: Bytes, first: int, class_index: UInt16s, class_blocks: Bytes,
+    output: Bytes, ends: Int32s,
+) -> int:  # fmt: skip
+    """TIDY_SPACES: white space trimmed and runs of it made one space, zero width characters off."""
+    count = len(offsets) - 1
+    written = ends[first]
+    for row in range(first, count):
+        start, end = offsets[row], offsets[row + 1]
+        if written + (end - start) + 8 > len(output):
+            return row
+        begin = written
+        # Most texts have single spaces inside and nothing else to tidy: they are copied.
+        untidy, before = 0, BLANK
+        for place in range(start, end):
+            byte = data[place]
+            output[written + place - start] = byte
+            untidy |= (byte == BLANK) & (before == BLANK)
+            untidy |= (byte >= 128) | ((byte >= 9) & (byte <= 13))
+            before = byte
+        if not untidy and (before != BLANK or start == end):
+            written += end - start
+            ends[row + 1] = written
+            continue
+        place, spaced = start, False
+        while place < end:
+            byte = data[place]
+            if byte < 128:
+                width = 1
+                kind = SPACE if byte == BLANK or 9 <= byte <= 13 else 0
+            else:
+                width = width_of(byte)
+                kind = look_up(class_index, class_blocks, decode(data, place, width))
+            if kind & SPACE:
+                spaced = written > begin
+            elif not kind & ZERO:
+                if spaced:
+                    output[written] = BLANK
+                    written += 1
+                    spaced = False
+                written = copy(output, written, data, place, place + width)
+            place += width
+        ends[row + 1] = written
+    return count
+
+
+def map_characters(
+    offsets: Int32s, data: Bytes, first: int, letters: Bytes, index: UInt16s, blocks: UInt16s,
+    pool: Bytes, pool_offsets: Int32s, output: Bytes, ends: Int32s, left: Int64s,
+) -> int:  # fmt: skip
+    """UPPER, LOWER, WITHOUT_ACCENTS: `letters` maps ASCII, the table the other characters."""
+    count = len(offsets) - 1
+    written = ends[first]
+    for row in range(first, count):
+        start, end = offsets[row], offsets[row + 1]
+        if written + (end - start) * GROWTH + 8 > len(output):
+            return row
+        high = 0
+        for place in range(start, end):
+            high |= data[place]
+            output[written + place - start] = letters[data[place] & 127]
+        if high < 128:
+            written += end - start
+            ends[row + 1] = written
+            continue
+        begin, place = written, start
+        while place < end:
+            byte = data[place]
+            if byte < 128:
+                output[written] = letters[byte]
+                written += 1
+                place += 1
+                continue
+            width = width_of(byte)
+            entry = look_up(index, blocks, decode(data, place, width))
+            if entry == WHOLE:
+                leave(left, row)
+                written = begin
+                break
+            if entry == 0:
+                written = copy(output, written, data, place, place + width)
+            else:
+                end_of_entry = pool_offsets[entry + 1]
+                written = copy(output, written, pool, pool_offsets[entry], end_of_entry)
+            place += width
+        ends[row + 1] = written
+    return count
+
+
+def match_key(
+    offsets: Int32s, data: Bytes, first: int, letters: Bytes, index: UInt16s, blocks: UInt16s,
+    pool: Bytes, pool_offsets: Int32s, output: Bytes, ends: Int32s, left: Int64s,
+) -> int:  # fmt: skip
+    """MATCH_KEY, '' where nothing is left: `letters` folds ASCII, other signs to a space."""
+    count = len(offsets) - 1
+    written = ends[first]
+    for row in range(first, count):
+        start, end = offsets[row], offsets[row + 1]
+        if written + (end - start) * GROWTH + 8 > len(output):
+            return row
+        begin, place, spaced = written, start, False
+        while place < end:
+            byte = data[place]
+            if byte < 128:
+                folded = letters[byte]
+                place += 1
+                if folded == BLANK:
+                    spaced = written > begin
+                    continue
+                if spaced:
+                    output[written] = BLANK
+                    written += 1
+                    spaced = False
+                output[written] = folded
+                written += 1
+                continue
+            width = width_of(byte)
+            entry = look_up(index, blocks, decode(data, place, width))
+            if entry == WHOLE:
+                leave(left, row)
+                written = begin
+                break
+            if entry == 0:
+                if spaced:
+                    output[written] = BLANK
+                    written += 1
+                    spaced = False
+                written = copy(output, written, data, place, place + width)
+            else:
+                for spot in range(pool_offsets[entry], pool_offsets[entry + 1]):
+                    if pool[spot] == BLANK:
+                        spaced = written > begin
+                        continue
+                    if spaced:
+                        output[written] = BLANK
+                        written += 1
+                        spaced = False
+                    output[written] = pool[spot]
+                    written += 1
+            place += width
+        ends[row + 1] = written
+    return count
+
+
+def shape(
+    offsets: Int32s, data: Bytes, first: int, letters: Bytes, class_index: UInt16s,
+    class_blocks: Bytes, output: Bytes, ends: Int32s,
+) -> int:  # fmt: skip
+    """SHAPE: `letters` has the shape of each ASCII character."""
+    count = len(offsets) - 1
+    written = ends[first]
+    for row in range(first, count):
+        start, end = offsets[row], offsets[row + 1]
+        if written + (end - start) + 8 > len(output):
+            return row
+        place, after_letter = start, False
+        while place < end:
+            byte = data[place]
+            if byte < 128:
+                sign = letters[byte]
+                output[written] = sign
+                written += 1
+                place += 1
+                after_letter = sign == 65 or sign == 97
+                continue
+            width = width_of(byte)
+            kind = look_up(class_index, class_blocks, decode(data, place, width))
+            if kind & MARK and after_letter:
+                place += width
+                continue
+            after_letter = (kind & (CAPITAL | LETTER)) != 0
+            if after_letter:
+                output[written] = 65 if kind & CAPITAL else 97
+                written += 1
+            elif kind & DECIMAL:
+                output[written] = 57
+                written += 1
+            else:
+                written = copy(output, written, data, place, place + width)
+            place += width
+        ends[row + 1] = written
+    return count
+
+
+def capitalize_words(
+    offsets: Int32s, data: Bytes, first: int, class_index: UInt16s, class_blocks: Bytes,
+    lower_index: UInt16s, lower_blocks: UInt16s, title_index: UInt16s, title_blocks: UInt16s,
+    pool: Bytes, pool_offsets: Int32s, output: Bytes, ends: Int32s, left: Int64s,
+) -> int:  # fmt: skip
+    """CAPITALIZE_WORDS."""
+    count = len(offsets) - 1
+    written = ends[first]
+    for row in range(first, count):
+        start, end = offsets[row], offsets[row + 1]
+        if written + (end - start) * GROWTH + 8 > len(output):
+            return row
+        begin, place = written, start
+        in_word, after_digit, after_letter = False, False, False
+        alone = 0  # 1 after a letter that follows none, 2 after an apostrophe behind that
+        while place < end:
+            byte = data[place]
+            if byte < 128:
+                width = 1
+                code = byte + 32 if 65 <= byte <= 90 else byte + 0
+                kind = look_up(class_index, class_blocks, code)
+            else:
+                width = width_of(byte)
+                code = decode(data, place, width)
+                entry = look_up(lower_index, lower_blocks, code)
+                if entry:
+                    code, length = _only_character(pool, pool_offsets, entry)
+                    if length == 0:
+                        leave(left, row)
+                        written = begin
+                        break
+                kind = look_up(class_index, class_blocks, code)
+            if kind & SPACE or code == HYPHEN:
+                in_word, after_digit, after_letter, alone = False, False, False, 0
+                written = copy(output, written, data, place, place + width)
+                place += width
+                continue
+            raised = False
+            if kind & WORD:
+                raised = not in_word and not after_digit
+                in_word = True
+                if alone == 2:
+                    raised = True
+                    alone = 0
+                else:
+                    alone = 0 if after_letter else 1
+                after_letter = True
+            else:
+                alone = 2 if alone == 1 and code in (APOSTROPHE, CURLED) else 0
+                after_letter = False
+            after_digit = (kind & DIGIT) != 0
+            if raised:
+                entry = look_up(title_index, title_blocks, code)
+                if entry:
+                    code, length = _only_character(pool, pool_offsets, entry)
+                    if length == 0:
+                        leave(left, row)
+                        written = begin
+                        break
+            written = encode(output, written, code)
+            place += width
+        ends[row + 1] = written
+    return count
+
+
+def _only_character(pool: Bytes, pool_offsets: Int32s, entry: int) -> tuple[int, int]:
+    """The one character of a pool's text and its bytes; 0 bytes where the text has several."""
+    start = pool_offsets[entry]
+    length = pool_offsets[entry + 1] - start
+    if length == 0:
+        return 0, 0
+    byte = pool[start]
+    width = 1 if byte < 128 else width_of(byte)
+    if width != length:
+        return 0, 0
+    return (byte + 0 if width == 1 else decode(pool, start, width)), width
+
+
+def hash_texts(
+    offsets: Int32s, data: Bytes, mixing: UInt64s, longest: int, output: UInt64s, left: Int64s
+) -> int:
+    """The hash of each text, eight bytes at a time; those of more than `longest` bytes are left."""
+    first, second, third = mixing[0], mixing[1], mixing[2]
+    for row in range(len(output)):
+        start, end = offsets[row], offsets[row + 1]
+        state = np.uint64(end - start) * third + second
+        if end - start > longest:
+            leave(left, row)
+            continue
+        place = start
+        while place + 8 <= end:
+            state = _mix(state, _word(data, place), first)
+            place += 8
+        if place < end:
+            word = np.uint64(0)
+            for byte in range(end - place):
+                word |= np.uint64(data[place + byte]) << np.uint64(8 * byte)
+            state = _mix(state, word, first)
+        state *= second
+        state ^= state >> np.uint64(29)
+        state *= third
+        output[row] = state ^ (state >> np.uint64(32))
+    return len(output)
+
+
+def _mix(state: Any, word: Any, factor: Any) -> Any:
+    state = (state ^ word) * factor
+    return state ^ (state >> np.uint64(32))
+
+
+def _word(data: Bytes, at: int) -> Any:
+    """Eight bytes as a number, the first the lowest."""
+    word = np.uint64(data[at])
+    for byte in range(1, 8):
+        word |= np.uint64(data[at + byte]) << np.uint64(8 * byte)
+    return word
+
+
+HELPERS = (
+    width_of, decode, encode, look_up, copy, leave, _only_character, _mix, _word,
+)  # fmt: skip
+KERNELS = (
+    tidy_spaces, map_characters, match_key, shape, capitalize_words, hash_texts,
+)  # fmt: skip

@@ -1,0 +1,153 @@
+"""Functions of texts, of whole Arrow arrays by the compiled kernels; each gives None where the
+references are to be used."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.kernels import rules
+from gravel.kernels.native.machine import kernels
+from gravel.kernels.native.unicode import GROWTH
+
+_STAGES = ("index", "blocks")
+_LETTERS = range(128)
+_UPPER = np.array([ord(chr(code).upper()) for code in _LETTERS], np.uint8)
+_LOWER = np.array([ord(chr(code).lower()) for code in _LETTERS], np.uint8)
+_SAME = np.array(_LETTERS, np.uint8)
+_SHAPE = np.array([ord(rules.shape(chr(code))) for code in _LETTERS], np.uint8)
+_KEY = np.array([ord(rules.key_characters(chr(code))) for code in _LETTERS], np.uint8)
+
+
+def upper(array: pa.Array) -> pa.Array | None:
+    """UPPER."""
+    return _mapped(array, _UPPER, "upper", str.upper)
+
+
+def lower(array: pa.Array) -> pa.Array | None:
+    """LOWER."""
+    return _mapped(array, _LOWER, "lower", str.lower)
+
+
+def without_accents(array: pa.Array) -> pa.Array | None:
+    """WITHOUT_ACCENTS."""
+    return _mapped(array, _SAME, "plain", rules.unaccented)
+
+
+def _mapped(
+    array: pa.Array, letters: np.ndarray, mapping: str, whole: Callable[[str], str]
+) -> pa.Array | None:
+    tables = [f"{mapping}_index", f"{mapping}_blocks", "pool", "pool_offsets"]
+    return _texts(array, "map_characters", [letters], tables, whole, GROWTH)
+
+
+def match_key(array: pa.Array) -> pa.Array | None:
+    """MATCH_KEY."""
+    tables = ["key_index", "key_blocks", "pool", "pool_offsets"]
+    result = _texts(
+        array, "match_key", [_KEY], tables, lambda text: rules.match_key(text) or "", GROWTH
+    )
+    if result is None:
+        return None
+    return pc.if_else(pc.equal(result, ""), pa.scalar(None, pa.string()), result)
+
+
+def shape(array: pa.Array) -> pa.Array | None:
+    """SHAPE."""
+    return _texts(array, "shape", [_SHAPE], ["classes_index", "classes_blocks"])
+
+
+def tidy_spaces(array: pa.Array) -> pa.Array | None:
+    """TIDY_SPACES."""
+    return _texts(array, "tidy_spaces", [], ["classes_index", "classes_blocks"])
+
+
+def capitalize_words(array: pa.Array) -> pa.Array | None:
+    """CAPITALIZE_WORDS."""
+    pairs = [f"{name}_{part}" for name in ("classes", "lower", "title") for part in _STAGES]
+    tables = [*pairs, "pool", "pool_offsets"]
+    return _texts(array, "capitalize_words", [], tables, rules.capitalized, GROWTH)
+
+
+def _texts(
+    array: pa.Array,
+    kernel: str,
+    letters: list[np.ndarray],
+    tables: list[str],
+    whole: Callable[[str], str] | None = None,
+    growth: int = 1,
+) -> pa.Array | None:
+    """The texts that a kernel makes of an array's; `whole` reads those that it leaves. `growth`:
+    bytes that it may make of one."""
+    buffers, count = array.buffers(), len(array)
+    if count == 0:
+        return array
+    native = kernels(_size(array))
+    if native is None:
+        return None
+    offsets = np.frombuffer(buffers[1], np.int32)[array.offset : array.offset + count + 1]
+    data = np.frombuffer(buffers[2], np.uint8) if buffers[2] else np.zeros(0, np.uint8)
+    longest = int(np.diff(offsets).max()) * growth + 16
+    size = int(offsets[-1] - offsets[0])
+    output = np.empty(size + (size >> 4 if growth > 1 else 0) + longest, np.uint8)
+    ends, left = np.zeros(count + 1, np.int32), np.zeros(count + 1 if whole else 0, np.int64)
+    arguments = [*letters, *(native.tables[name] for name in tables)]
+    row = 0
+    while row < count:
+        after = [output, ends, left] if whole else [output, ends]
+        row = native.run(kernel, offsets, data, row, *arguments, *after)
+        if row < count:
+            more = np.empty(len(output) * 3 // 2 + longest, np.uint8)
+            more[: ends[row]] = output[: ends[row]]
+            output = more
+    result = _array(array, ends, output)
+    if whole is None or not left[0]:
+        return result
+    rows = left[1 : left[0] + 1]
+    mask = np.zeros(count, bool)
+    mask[rows] = True
+    read = [
+        None if text is None else whole(text) for text in array.take(pa.array(rows)).to_pylist()
+    ]
+    return pc.replace_with_mask(result, pa.array(mask), pa.array(read, pa.string()))
+
+
+def _size(array: pa.Array) -> int:
+    """About how many bytes a part of a longer array has."""
+    data = array.buffers()[2]
+    return 0 if data is None else int(data.size) * len(array) // (len(array) + array.offset)
+
+
+def _array(array: pa.Array, ends: np.ndarray, output: np.ndarray) -> pa.Array:
+    """Texts, NULL where `array` is."""
+    missing: Any = None
+    if array.null_count:
+        valid = pc.is_valid(array)
+        missing = (
+            valid.buffers()[1] if valid.offset == 0 else pa.concat_arrays([valid]).buffers()[1]
+        )
+    return pa.StringArray.from_buffers(
+        len(array), pa.py_buffer(ends), pa.py_buffer(output), missing, array.null_count
+    )
+
+
+def hash_texts(
+    array: pa.Array, mixing: np.ndarray, longest: int
+) -> tuple[np.ndarray, np.ndarray] | None:
+    """The hash of each text, and the rows of more than `longest` bytes, whose hashes are not
+    made."""
+    buffers, count = array.buffers(), len(array)
+    if count == 0 or buffers[2] is None:
+        return None
+    native = kernels(_size(array))
+    if native is None:
+        return None
+    offsets = np.frombuffer(buffers[1], np.int32)[array.offset : array.offset + count + 1]
+    data = np.frombuffer(buffers[2], np.uint8)
+    output, left = np.empty(count, np.uint64), np.zeros(count + 1, np.int64)
+    native.run("hash_texts", offsets, data, mixing, longest, output, left)
+    return output, left[1 : left[0] + 1]

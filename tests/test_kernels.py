@@ -1,0 +1,161 @@
+"""The compiled kernels beside their references in plain Python and Arrow, and inside their bounds."""
+
+from __future__ import annotations
+
+import csv
+import random
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from gravel.engine import hashing
+from gravel.kernels import texts
+from gravel.kernels.native import compiling, machine, source
+from gravel.language.functions import spelling, text
+
+FUNCTIONS: dict[str, Callable[[Any], Any]] = {
+    "upper": text.upper,
+    "lower": text.lower,
+    "tidy_spaces": text.tidy_spaces,
+    "capitalize_words": text.capitalize_words,
+    "without_accents": spelling.without_accents,
+    "match_key": spelling.match_key,
+    "shape": spelling.shape,
+}
+ODD = "\t\n \u00a0\u200b\u3000-'’.,12²ßİıΣσςŉǆǅﬁ½Å\u0301\u0308가ᄀ\u1161\u11a8aBc😀"
+MESSY = st.text(st.one_of(st.sampled_from(ODD), st.characters(codec="utf-8")), max_size=12)
+
+
+def references(monkeypatch: pytest.MonkeyPatch, work: Callable[[], Any]) -> Any:
+    """What the references give."""
+    with monkeypatch.context() as patch:
+        patch.setenv(machine.SWITCH, "0")
+        return work()
+
+
+def compare_all(array: pa.Array, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Every kernel beside its reference."""
+    monkeypatch.setenv(machine.SWITCH, "1")
+    for name, function in FUNCTIONS.items():
+        compiled = getattr(texts, name)(array)
+        compiled.validate(full=True)
+        assert (
+            compiled.to_pylist() == references(monkeypatch, lambda f=function: f(array)).to_pylist()
+        ), name
+    for second in (False, True):
+        made = hashing.hashes(array, second)
+        assert (made == references(monkeypatch, lambda s=second: hashing.hashes(array, s))).all()
+
+
+@given(st.lists(st.one_of(st.none(), MESSY), max_size=12), st.integers(0, 4), st.integers(0, 3))
+def test_kernels_give_what_their_references_do(
+    values: list[str | None], start: int, end: int
+) -> None:
+    with pytest.MonkeyPatch.context() as monkeypatch:
+        array = pa.array(values, pa.string())
+        compare_all(array[start : max(start, len(values) - end)], monkeypatch)
+
+
+def test_every_character_by_itself_and_among_others(monkeypatch: pytest.MonkeyPatch) -> None:
+    codes = [*range(0x3200), *range(0x3200, 0x110000, 61), *range(0xFB00, 0xFE00)]
+    characters = [chr(code) for code in codes if not 0xD800 <= code < 0xE000]
+    dice = random.Random(7)
+    around = [dice.choice(ODD) + each + dice.choice(ODD) for each in characters]
+    # A text too long for the room that is first made, and one that is hashed another way.
+    compare_all(
+        pa.array([*characters, *around, "\ufdfa" * 900, "é" * 3000], pa.string()), monkeypatch
+    )
+
+
+def test_kernels_stay_inside_their_arrays() -> None:
+    """Compiled anew so that every index is checked, on outputs of every size down to too small."""
+    functions = compiling.functions(source, boundscheck=True)
+    native = machine._loaded()
+    assert native is not None
+    array = pa.array(
+        ["", " a  b ", "ÉA\u0301 'o\ufdfa", "x" * 40, "ß½\u3000Σ", "\U0001f600"], pa.string()
+    )
+    offsets = np.frombuffer(array.buffers()[1], np.int32)
+    data = np.frombuffer(array.buffers()[2], np.uint8)[: offsets[-1]].copy()
+    known = {"letters": texts._KEY, "index": native.tables["key_index"], "blocks": native.tables["key_blocks"],
+             "mixing": np.array(hashing._FIRST), "class_index": native.tables["classes_index"],
+             "class_blocks": native.tables["classes_blocks"], **native.tables}  # fmt: skip
+    for kernel in source.KERNELS:
+        names = [name for name in kernel.__annotations__ if name != "return"]
+        kinds = source.signature(kernel)
+        for size in (*range(0, 200, 3), 4000):
+            fresh = {"offsets": offsets, "data": data, "first": 0, "longest": 30, "ends": np.zeros(7, np.int32),
+                     "left": np.zeros(7, np.int64), "output": np.zeros(6 if "mixing" in names else size, kinds[names.index("output")])}  # fmt: skip
+            row = functions[kernel.__name__](*({**known, **fresh}[name] for name in names))
+            assert 0 <= row <= 6
+            assert (row == 6) or size < 4000
+            if "ends" in names:
+                assert (np.diff(fresh["ends"][: row + 1]) >= 0).all()
+
+
+def test_commands_say_the_same_with_kernels_and_without(
+    gravel: Callable[..., Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    dice = random.Random(3)
+    names = ["".join(dice.choice(ODD) for _ in range(dice.randint(0, 6))) for _ in range(300)]
+    for file, seed in (("a.csv", 1), ("b.csv", 2)):
+        dice.seed(seed)
+        with open(file, "w", newline="", encoding="utf-8") as sink:
+            csv.writer(sink).writerows([("id", "name", "note"), *((i, dice.choice(names), dice.choice(names)) for i in range(2000))])  # fmt: skip
+    Path("p.toml").write_text(
+        'table = "a.csv"\nwrite = "-"\n[[step]]\nset = { name = "CAPITALIZE_WORDS(TIDY_SPACES(name))", note = "MATCH_KEY(note)" }\n'
+        '[[step]]\ndrop_rows = "SHAPE(name) = UPPER(LOWER(WITHOUT_ACCENTS(name)))"\n', "utf-8",
+    )  # fmt: skip
+    asked = (
+        ("profile", "a.csv", "--format", "json"),
+        ("duplicates", "a.csv", "--on", "name", "--format", "json"),
+        ("compare", "a.csv", "b.csv", "--key", "id", "--ignore-case", "--format", "json"),
+        ("query", "SELECT name, COUNT(*), COUNT(DISTINCT MATCH_KEY(note)) FROM 'a.csv' GROUP BY name ORDER BY name", "--format", "csv"),
+        ("clean", "p.toml"),
+    )  # fmt: skip
+    for command in asked:
+        monkeypatch.setenv(machine.SWITCH, "1")
+        compiled = gravel(*command, status=None)
+        plain = references(monkeypatch, lambda c=command: gravel(*c, status=None))
+        assert compiled == plain
+        assert compiled.status in (0, 1)
+
+
+def test_what_cannot_be_compiled_is_read_by_the_references(
+    gravel: Callable[..., Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """No kernels, no tables or those of another Unicode, no folder for machine code."""
+    monkeypatch.setenv(machine.SWITCH, "1")
+
+    def fresh() -> bool:
+        machine._loaded.cache_clear()
+        return machine._loaded() is not None
+
+    assert machine.CODE.read_text("utf-8").splitlines()[0] == f"; {compiling.checksum()}", (
+        "python -m gravel.kernels.native.compiling"
+    )
+    assert fresh()
+    assert [path.suffix for path in machine.cache_folder().iterdir()].count(".o") == 1
+    assert "kernels: compiled" in gravel("--version", "--verbose").out
+    Path("file").write_text("")
+    for target, name, value in (
+        (machine, "CODE", Path("none.ll")),
+        (machine, "TABLES", Path("none.npz")),
+        (machine.unicodedata, "unidata_version", "1.1.0"),
+    ):
+        with monkeypatch.context() as patch:
+            patch.setattr(target, name, value)
+            assert not fresh()
+            assert text.upper(pa.array(["é"])).to_pylist() == ["É"]
+            assert "kernels: none" in gravel("--version", "--verbose").out
+    with monkeypatch.context() as patch:
+        patch.setenv("XDG_CACHE_HOME", "file")  # where no folder can be made
+        assert fresh()
+        assert texts.upper(pa.array(["é"])).to_pylist() == ["É"]
+    assert fresh()
