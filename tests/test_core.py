@@ -380,7 +380,12 @@ def test_imports_go_from_the_command_line_down_without_circles() -> None:
         "plans profiling duplicates comparing querying inspecting",
         "sinks stores sources ledger",
     ]
-    tiers += ["engine", "language", "kernels", "problems hidden lazily words version documents __init__"]
+    tiers += [
+        "engine",
+        "language",
+        "kernels",
+        "problems hidden lazily words version documents __init__",
+    ]
     tier_of = {name: rank for rank, names in enumerate(tiers) for name in names.split()}
     modules = {
         ".".join(path.relative_to(package.parent).with_suffix("").parts).removesuffix(

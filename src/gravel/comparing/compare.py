@@ -422,9 +422,8 @@ def _match(
 ) -> None:
     """Match the rows of two parts: the first row of a key with the first, and so on; count what
     differs."""
-    _, first_rows, two = np.intersect1d(
-        _numbered(before.keys), _numbered(after.keys), return_indices=True
-    )
+    before, after = _ascending(before), _ascending(after)
+    first_rows, two = _pairs(before.keys, after.keys)
     good = before.second[first_rows] == after.second[two]
     first_rows, two = first_rows[good], two[good]
     matches.both += len(first_rows)
@@ -433,7 +432,7 @@ def _match(
         apart[matched] = False
         matches.alone[side].append(part.rows[apart])
         if keyed:
-            counts = np.unique(part.keys, return_counts=True)[1]
+            counts = np.diff(np.append(_starts(part.keys), len(part.keys)))
             matches.repeated[side][0] += int((counts > 1).sum())
             matches.repeated[side][1] += int(counts[counts > 1].sum())
     if not keyed:
@@ -472,19 +471,33 @@ def _match(
     matches.changed += int(changed.sum())
 
 
-def _numbered(keys: np.ndarray) -> np.ndarray:
-    """A hash a row of its key and of how many rows before it have the same."""
+def _ascending(part: _KeyRange) -> _KeyRange:
+    """The rows by their keys' hashes; one sorted run of them is so already."""
+    keys = part.keys
+    if (keys[1:] >= keys[:-1]).all():
+        return part
     order = np.argsort(keys, kind="stable")
-    ordered = keys[order]
-    starts = (
-        np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1]])
-        if len(keys)
-        else np.zeros(0, np.int64)
+    return _KeyRange(
+        keys[order], part.second[order], part.rows[order], [item[order] for item in part.others]
     )
-    place = np.empty(len(keys), np.uint64)
-    sizes = np.diff(np.r_[starts, len(keys)])
-    place[order] = (np.arange(len(keys)) - np.repeat(starts, sizes)).astype(np.uint64)
-    return mixed([keys, place * np.uint64(0x9E3779B97F4A7C15)])
+
+
+def _starts(ascending: np.ndarray) -> np.ndarray:
+    """Where each value begins."""
+    changes = np.flatnonzero(ascending[1:] != ascending[:-1]) + 1
+    return np.concatenate([np.zeros(min(1, len(ascending)), np.int64), changes])
+
+
+def _pairs(before: np.ndarray, after: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Places of what both have, both ascending: the first of a value with the first of it, the
+    second with the second."""
+    starts = _starts(before)
+    sizes = np.diff(np.append(starts, len(before)))
+    places = np.searchsorted(after, before)
+    places += np.arange(len(before)) - np.repeat(starts, sizes)
+    there = places < len(after)
+    there[there] = after[places[there]] == before[there]
+    return np.flatnonzero(there), places[there]
 
 
 def _close(a: np.ndarray, b: np.ndarray, column: _Column, how: How) -> np.ndarray:

@@ -6,7 +6,7 @@ reach it are left out before it runs, so that nothing an expression guards again
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -332,10 +332,7 @@ def _first_of(node: nodes.Coalesce, frame: Frame) -> Vector:
     """Argument by argument, each only for the rows that all before it left open."""
     text = node.type == TEXT
     if not node.fails and not node.blank:
-        results = [_typed(evaluate(argument, frame), node) for argument in node.arguments]
-        if all(item.constant for item in results):
-            return next((item for item in results if item.values.null_count == 0), results[-1])
-        return Vector(pc.coalesce(*(item.argument for item in results)))
+        return _first_known(node.arguments, node, frame)
     count = frame.count
     pieces: list[tuple[np.ndarray, Vector]] = []
     rows, part = np.arange(count), frame
@@ -359,6 +356,27 @@ def _first_of(node: nodes.Coalesce, frame: Frame) -> Vector:
         rows = rows[open_rows]
         part = frame.part(rows) if len(rows) < count else frame
     return assemble(count, pieces, node.type.arrow)
+
+
+def _first_known(
+    arguments: Sequence[nodes.Expression], node: nodes.Coalesce, frame: Frame
+) -> Vector:
+    """What is not NULL, of arguments that cannot fail. Those that cost something are evaluated for
+    the rows that need them only."""
+    first = _typed(evaluate(arguments[0], frame), node)
+    others = arguments[1:]
+    if not others or (not first.constant and first.values.null_count == 0):
+        return first
+    cheap = all(isinstance(item, nodes.Column | nodes.Constant) for item in others)
+    if cheap or first.constant or first.values.null_count * 2 > frame.count:
+        results = [first, *(_typed(evaluate(argument, frame), node) for argument in others)]
+        if all(item.constant for item in results):
+            return next((item for item in results if item.values.null_count == 0), results[-1])
+        return Vector(pc.coalesce(*(item.argument for item in results)))
+    missing = pc.is_null(first.values)
+    rows = np.flatnonzero(missing.to_numpy(zero_copy_only=False))
+    rest = _first_known(others, node, frame.part(rows)).spread(len(rows))
+    return Vector(pc.replace_with_mask(first.values, missing, rest.values))
 
 
 _RULES: dict[type, Callable[[Any, Frame], Vector]] = {

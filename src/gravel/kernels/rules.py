@@ -58,6 +58,23 @@ def shape(text: str) -> str:
     return "".join(out)
 
 
+def only_digits(text: str) -> str:
+    """The decimal digits."""
+    return "".join(char for char in text if char.isdecimal())
+
+
+def only_letters(text: str) -> str:
+    """The letters with their marks."""
+    out: list[str] = []
+    after_letter = False
+    for char in text:
+        mark = unicodedata.category(char).startswith("M")
+        after_letter = char.isalpha() or (mark and after_letter)
+        if after_letter:
+            out.append(char)
+    return "".join(out)
+
+
 def key_characters(text: str) -> str:
     """The text folded as its MATCH_KEY has it, each character that is no letter, digit or mark as a
     space."""

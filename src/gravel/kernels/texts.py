@@ -3,7 +3,7 @@ references are to be used."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -11,8 +11,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.kernels import rules
-from gravel.kernels.native.machine import kernels
-from gravel.kernels.native.unicode import GROWTH
+from gravel.kernels.native.machine import Kernels, kernels
+from gravel.kernels.native.unicode import CAPITAL, DECIMAL, GROWTH, LETTER
 
 _STAGES = ("index", "blocks")
 _LETTERS = range(128)
@@ -61,6 +61,17 @@ def shape(array: pa.Array) -> pa.Array | None:
     return _texts(array, "shape", [_SHAPE], ["classes_index", "classes_blocks"])
 
 
+def only_digits(array: pa.Array) -> pa.Array | None:
+    """ONLY_DIGITS."""
+    return _texts(array, "keep_characters", [DECIMAL, 0], ["classes_index", "classes_blocks"])
+
+
+def only_letters(array: pa.Array) -> pa.Array | None:
+    """ONLY_LETTERS."""
+    letters = CAPITAL | LETTER
+    return _texts(array, "keep_characters", [letters, 1], ["classes_index", "classes_blocks"])
+
+
 def tidy_spaces(array: pa.Array) -> pa.Array | None:
     """TIDY_SPACES."""
     return _texts(array, "tidy_spaces", [], ["classes_index", "classes_blocks"])
@@ -76,26 +87,22 @@ def capitalize_words(array: pa.Array) -> pa.Array | None:
 def _texts(
     array: pa.Array,
     kernel: str,
-    letters: list[np.ndarray],
+    settings: Sequence[np.ndarray | int],
     tables: list[str],
     whole: Callable[[str], str] | None = None,
     growth: int = 1,
 ) -> pa.Array | None:
     """The texts that a kernel makes of an array's; `whole` reads those that it leaves. `growth`:
     bytes that it may make of one."""
-    buffers, count = array.buffers(), len(array)
-    if count == 0:
-        return array
-    native = kernels(_size(array))
-    if native is None:
+    given, count = _ready(array), len(array)
+    if given is None:
         return None
-    offsets = np.frombuffer(buffers[1], np.int32)[array.offset : array.offset + count + 1]
-    data = np.frombuffer(buffers[2], np.uint8) if buffers[2] else np.zeros(0, np.uint8)
+    native, offsets, data = given
     longest = int(np.diff(offsets).max()) * growth + 16
     size = int(offsets[-1] - offsets[0])
     output = np.empty(size + (size >> 4 if growth > 1 else 0) + longest, np.uint8)
     ends, left = np.zeros(count + 1, np.int32), np.zeros(count + 1 if whole else 0, np.int64)
-    arguments = [*letters, *(native.tables[name] for name in tables)]
+    arguments = [*settings, *(native.tables[name] for name in tables)]
     row = 0
     while row < count:
         after = [output, ends, left] if whole else [output, ends]
@@ -116,12 +123,6 @@ def _texts(
     return pc.replace_with_mask(result, pa.array(mask), pa.array(read, pa.string()))
 
 
-def _size(array: pa.Array) -> int:
-    """About how many bytes a part of a longer array has."""
-    data = array.buffers()[2]
-    return 0 if data is None else int(data.size) * len(array) // (len(array) + array.offset)
-
-
 def _array(array: pa.Array, ends: np.ndarray, output: np.ndarray) -> pa.Array:
     """Texts, NULL where `array` is."""
     missing: Any = None
@@ -135,19 +136,39 @@ def _array(array: pa.Array, ends: np.ndarray, output: np.ndarray) -> pa.Array:
     )
 
 
+def mark_texts(array: pa.Array) -> tuple[np.ndarray, np.ndarray] | None:
+    """The bits of `source.MARKS` for each text, and its characters."""
+    given = _ready(array)
+    if given is None:
+        return None
+    native, offsets, data = given
+    bits, characters = np.empty(len(array), np.uint64), np.empty(len(array), np.int32)
+    classes = (native.tables["classes_index"], native.tables["classes_blocks"])
+    native.run("mark_texts", offsets, data, *classes, bits, characters)
+    return bits, characters
+
+
 def hash_texts(
     array: pa.Array, mixing: np.ndarray, longest: int
 ) -> tuple[np.ndarray, np.ndarray] | None:
     """The hash of each text, and the rows of more than `longest` bytes, whose hashes are not
     made."""
-    buffers, count = array.buffers(), len(array)
-    if count == 0 or buffers[2] is None:
+    given = _ready(array)
+    if given is None:
         return None
-    native = kernels(_size(array))
-    if native is None:
-        return None
-    offsets = np.frombuffer(buffers[1], np.int32)[array.offset : array.offset + count + 1]
-    data = np.frombuffer(buffers[2], np.uint8)
-    output, left = np.empty(count, np.uint64), np.zeros(count + 1, np.int64)
+    native, offsets, data = given
+    output, left = np.empty(len(array), np.uint64), np.zeros(len(array) + 1, np.int64)
     native.run("hash_texts", offsets, data, mixing, longest, output, left)
     return output, left[1 : left[0] + 1]
+
+
+def _ready(array: pa.Array) -> tuple[Kernels, np.ndarray, np.ndarray] | None:
+    """The kernels, and an array's offsets and bytes for them."""
+    buffers, count = array.buffers(), len(array)
+    size = 0 if buffers[2] is None or not count else buffers[2].size
+    native = kernels(size * count // (count + array.offset) if count else 0)
+    if native is None or not count:
+        return None
+    offsets = np.frombuffer(buffers[1], np.int32)[array.offset : array.offset + count + 1]
+    data = np.frombuffer(buffers[2], np.uint8) if size else np.zeros(0, np.uint8)
+    return native, offsets, data

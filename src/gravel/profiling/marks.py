@@ -17,15 +17,9 @@ import pyarrow.compute as pc
 
 from gravel.engine.hashing import hashes
 from gravel.kernels.characters import BLANK, SPACES, ZERO_WIDTH
-from gravel.language.functions.buffers import (
-    HIGH,
-    ByteSet,
-    body,
-    is_ascii,
-    matches,
-    maybe_padded,
-    rows_with,
-)
+from gravel.kernels.native.source import MARKS
+from gravel.kernels.texts import mark_texts
+from gravel.language.functions.buffers import HIGH, ByteSet, body, matches, maybe_padded, rows_with
 from gravel.language.functions.damage import CONTROLS, FORMULA, MISDECODED, are_placeholders
 from gravel.language.functions.spelling import match_key, shape
 from gravel.language.functions.text import capitalize_words, tidy_spaces
@@ -34,14 +28,15 @@ from gravel.profiling import fits
 from gravel.sources.type_inference import Fitting
 
 _NAMES = (
-    "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "ends",
-    "inner", "lines", "upper", "lower",
+    *(name for name in MARKS if name != "high"),
     "capitalised", "mixed", "placeholder", "misdecoded", "replacement", "formula", "loses",
     "no_key",
     "number", "day",
-    "list_semicolon", "list_pipe", "list_comma", "list_slash", "list_line", *fits.NAMES,
+    *fits.NAMES,
 )  # fmt: skip
 BIT = {name: np.uint64(1 << at) for at, name in enumerate(_NAMES)}
+_HIGH = np.uint64(1 << MARKS.index("high"))
+_BOTH = BIT["upper"] | BIT["lower"]
 DELIMITERS = {
     "list_semicolon": ";",
     "list_pipe": "|",
@@ -62,7 +57,8 @@ REPLACEMENT = r"\x{fffd}|ï¿½"
 @dataclass(frozen=True)
 class Marked:
     """Of each value of an array: its bits (uint64), its number or day (float64, NaN for none), the
-    hash that begins with its MATCH_KEY's, its plain hash, its shape and that one's hash."""
+    hash that begins with its MATCH_KEY's, its plain hash, its shape and that one's hash; and how
+    many characters it has."""
 
     bits: np.ndarray
     number: np.ndarray
@@ -70,16 +66,13 @@ class Marked:
     plain: np.ndarray
     shapes: Any
     shape_hash: np.ndarray
+    characters: np.ndarray
 
 
 def marked(array: pa.Array, fitting: Fitting) -> Marked:
     """The marks of a text array without NULLs; `fitting` is what all of its values fit."""
-    count = len(array)
-    bits = np.zeros(count, np.uint64)
-    offsets, data = body(array)
-    lengths = np.diff(offsets)
-    ascii_only = is_ascii(array)
-    high = np.zeros(count, bool) if ascii_only else rows_with(array, HIGH)
+    bits = np.zeros(len(array), np.uint64)
+    _, data = body(array)
     plain_number = bool(fitting.kinds & {Kind.INTEGER, Kind.DECIMAL, Kind.DATE})
 
     def put(name: str, mask: np.ndarray) -> None:
@@ -89,21 +82,53 @@ def marked(array: pa.Array, fitting: Fitting) -> Marked:
     plain, shape_hash = hashes(array), hashes(shapes)
     if plain_number:
         # Plain numbers and dates have no spaces, no case and nothing but digits and signs.
-        number = fits.put_plain(array, fitting, shapes, put)
+        number, characters = fits.put_plain(array, fitting, shapes, put), np.diff(body(array)[0])
     else:
-        put("empty", lengths == 0)
-        tidy = _spaces(array, data, high, put)
-        _case(array, high, put)
-        _words(tidy, put)
+        bits, high, characters = _characters(array)
+        _case(array, bits)
+        _words(array, bits, put)
         _damage(array, high, put)
-        for name, sign in DELIMITERS.items():
-            put(name, rows_with(array, ByteSet(sign.encode())))
         number = fits.put_fits(array, shapes, shape_hash, put)
     # The key of digits alone is the text itself.
     digits = plain_number and Kind.INTEGER in fitting.kinds and not (data == 45).any()
     return Marked(
-        bits, number, plain if digits else _by_key(array, plain, put), plain, shapes, shape_hash
+        bits,
+        number,
+        plain if digits else _by_key(array, plain, put),
+        plain,
+        shapes,
+        shape_hash,
+        characters,
     )
+
+
+def _characters(array: pa.Array) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """The marks that the characters of each text make, the texts beyond ASCII, and how many
+    characters each has."""
+    compiled = mark_texts(array)
+    if compiled is not None:
+        bits, characters = compiled
+        high = (bits & _HIGH) != 0
+        return bits & ~_HIGH, high, characters
+    bits = np.zeros(len(array), np.uint64)
+    high = rows_with(array, HIGH)
+
+    def put(name: str, mask: np.ndarray) -> None:
+        bits[mask] |= BIT[name]
+
+    offsets, data = body(array)
+    put("empty", np.diff(offsets) == 0)
+    _spaces(array, data, high, put)
+    upper = pc.not_equal(array, pc.ascii_lower(array)).to_numpy(zero_copy_only=False)
+    lower = pc.not_equal(array, pc.ascii_upper(array)).to_numpy(zero_copy_only=False)
+    if high.any():
+        upper |= _among(array, high & ~upper, r"[\p{Lu}\p{Lt}]")
+        lower |= _among(array, high & ~lower, r"\p{Ll}")
+    put("upper", upper)
+    put("lower", lower)
+    for name, sign in DELIMITERS.items():
+        put(name, rows_with(array, ByteSet(sign.encode())))
+    return bits, high, pc.utf8_length(array).to_numpy()
 
 
 def _by_key(array: pa.Array, plain: np.ndarray, put: Any) -> np.ndarray:
@@ -131,8 +156,8 @@ def _among(array: pa.Array, mask: np.ndarray, pattern: str) -> np.ndarray:
     return _where(mask, matches(array.filter(pa.array(mask)), pattern)) if mask.any() else mask
 
 
-def _spaces(array: pa.Array, data: np.ndarray, high: np.ndarray, put: Any) -> pa.Array:
-    """Marks of white space and control characters; gives the tidied array."""
+def _spaces(array: pa.Array, data: np.ndarray, high: np.ndarray, put: Any) -> None:
+    """Marks of white space and control characters."""
     doubtful = maybe_padded(array)
     blank = _among(array, doubtful, f"^{BLANK}+$")
     put("blank", blank)
@@ -159,7 +184,7 @@ def _spaces(array: pa.Array, data: np.ndarray, high: np.ndarray, put: Any) -> pa
             put("runs", _among(array, runs, INNER_RUN))
     untidy = (doubtful | odd | runs | high) & ~blank
     if not untidy.any():
-        return array
+        return
     subset = pa.array(untidy)
     before = array.filter(subset)
     after = tidy_spaces(before)
@@ -168,35 +193,33 @@ def _spaces(array: pa.Array, data: np.ndarray, high: np.ndarray, put: Any) -> pa
     trimmed = pc.if_else(pa.array(lines), before, pc.utf8_trim(before, " "))
     put("ends", _where(untidy, pc.not_equal(before, trimmed).to_numpy(zero_copy_only=False)))
     put("inner", _where(untidy, pc.not_equal(trimmed, after).to_numpy(zero_copy_only=False)))
-    return pc.replace_with_mask(array, subset, after)
 
 
-def _case(array: pa.Array, high: np.ndarray, put: Any) -> None:
-    """Upper: capitals and no small letter (Unicode's categories); capitalised: as CAPITALIZE_WORDS
-    would have it."""
-    upper = pc.not_equal(array, pc.ascii_lower(array)).to_numpy(zero_copy_only=False)
-    lower = pc.not_equal(array, pc.ascii_upper(array)).to_numpy(zero_copy_only=False)
-    if high.any():
-        upper |= _among(array, high & ~upper, r"[\p{Lu}\p{Lt}]")
-        lower |= _among(array, high & ~lower, r"\p{Ll}")
-    put("upper", upper & ~lower)
-    put("lower", lower & ~upper)
-    both = upper & lower
-    if both.any():
-        subset = array.filter(pa.array(both))
-        alike = pc.equal(subset, capitalize_words(subset)).to_numpy(zero_copy_only=False)
-        capitalised = _where(both, alike)
-        put("capitalised", capitalised)
-        put("mixed", both & ~capitalised)
-
-
-def _words(tidy: pa.Array, put: Any) -> None:
-    lengths = np.diff(body(tidy)[0])
-    short = (lengths > 0) & (lengths <= _LONGEST_WORD)
-    if not short.any():
+def _case(array: pa.Array, bits: np.ndarray) -> None:
+    """Of texts in both cases, those that are as CAPITALIZE_WORDS would have them are capitalised;
+    the others are mixed."""
+    both = (bits & _BOTH) == _BOTH
+    if not both.any():
         return
-    subset = tidy if short.all() else tidy.filter(pa.array(short))
-    put("placeholder", _where(short, are_placeholders(subset)))
+    subset = array.filter(pa.array(both))
+    alike = pc.equal(subset, capitalize_words(subset)).to_numpy(zero_copy_only=False)
+    bits[both] &= ~_BOTH
+    bits[both] |= np.where(alike, BIT["capitalised"], BIT["mixed"])
+
+
+def _words(array: pa.Array, bits: np.ndarray, put: Any) -> None:
+    """Words that stand for nothing, whatever the spaces around them."""
+    lengths = np.diff(body(array)[0])
+    short = (lengths > 0) & (lengths <= _LONGEST_WORD)
+    untidy = (bits & BIT["untidy"]) != 0
+    for mask, tidy in ((short & ~untidy, _same), (untidy, tidy_spaces)):
+        if mask.any():
+            subset = array if mask.all() else array.filter(pa.array(mask))
+            put("placeholder", _where(mask, are_placeholders(tidy(subset))))
+
+
+def _same(array: pa.Array) -> pa.Array:
+    return array
 
 
 def _damage(array: pa.Array, high: np.ndarray, put: Any) -> None:

@@ -23,7 +23,6 @@ from gravel.engine.distinct import (
     top_rows,
 )
 from gravel.engine.hashing import NULL_HASH
-from gravel.language.functions.buffers import body, is_ascii
 from gravel.language.types import Kind
 from gravel.profiling import fits, spread
 from gravel.profiling.marks import BIT, DELIMITERS, marked
@@ -102,7 +101,7 @@ def part_of(stored: pa.Array, rows: np.ndarray, so_far: Fitting) -> ColumnPartia
         numbers = tuple(bound.as_py() for bound in pc.min_max(exact_numbers(array, fit)).values())
     if doubles:
         numbers = tuple(bound.as_py() for bound in pc.min_max(stored).values())
-    lengths = np.diff(body(array)[0]) if is_ascii(array) else pc.utf8_length(array).to_numpy()
+    lengths = marks.characters
     total = int(lengths.sum()) if counts is None else int((lengths * counts).sum())
     extra = (marks.bits, marks.number)
     if counts is None:

@@ -17,6 +17,7 @@ from typing import Any, TypeAlias
 import numpy as np
 
 CAPITAL, LETTER, DECIMAL, MARK, SPACE, ZERO, WORD, DIGIT = 1, 2, 4, 8, 16, 32, 64, 128
+UPPER, LOWER, CONTROL = 256, 512, 1024
 WHOLE, GROWTH = 1, 12
 BLANK, HYPHEN, APOSTROPHE, CURLED = 32, 45, 39, 0x2019
 
@@ -98,7 +99,7 @@ def leave(left: Int64s, row: int) -> None:
 
 
 def tidy_spaces(
-    offsets: Int32s, data: Bytes, first: int, class_index: UInt16s, class_blocks: Bytes,
+    offsets: Int32s, data: Bytes, first: int, class_index: UInt16s, class_blocks: UInt16s,
     output: Bytes, ends: Int32s,
 ) -> int:  # fmt: skip
     """TIDY_SPACES: white space trimmed and runs of it made one space, zero width characters off."""
@@ -243,7 +244,7 @@ def match_key(
 
 def shape(
     offsets: Int32s, data: Bytes, first: int, letters: Bytes, class_index: UInt16s,
-    class_blocks: Bytes, output: Bytes, ends: Int32s,
+    class_blocks: UInt16s, output: Bytes, ends: Int32s,
 ) -> int:  # fmt: skip
     """SHAPE: `letters` has the shape of each ASCII character."""
     count = len(offsets) - 1
@@ -281,8 +282,33 @@ def shape(
     return count
 
 
+def keep_characters(
+    offsets: Int32s, data: Bytes, first: int, wanted: int, with_marks: int,
+    class_index: UInt16s, class_blocks: UInt16s, output: Bytes, ends: Int32s,
+) -> int:  # fmt: skip
+    """ONLY_DIGITS, ONLY_LETTERS: characters of the wanted classes, and the marks behind them."""
+    count = len(offsets) - 1
+    written = ends[first]
+    for row in range(first, count):
+        start, end = offsets[row], offsets[row + 1]
+        if written + (end - start) + 8 > len(output):
+            return row
+        place, kept = start, False
+        while place < end:
+            byte = data[place]
+            width = 1 if byte < 128 else width_of(byte)
+            code = byte + 0 if byte < 128 else decode(data, place, width)
+            kind = look_up(class_index, class_blocks, code)
+            kept = (kind & wanted) != 0 or (kept and with_marks != 0 and (kind & MARK) != 0)
+            if kept:
+                written = copy(output, written, data, place, place + width)
+            place += width
+        ends[row + 1] = written
+    return count
+
+
 def capitalize_words(
-    offsets: Int32s, data: Bytes, first: int, class_index: UInt16s, class_blocks: Bytes,
+    offsets: Int32s, data: Bytes, first: int, class_index: UInt16s, class_blocks: UInt16s,
     lower_index: UInt16s, lower_blocks: UInt16s, title_index: UInt16s, title_blocks: UInt16s,
     pool: Bytes, pool_offsets: Int32s, output: Bytes, ends: Int32s, left: Int64s,
 ) -> int:  # fmt: skip
@@ -359,6 +385,86 @@ def _only_character(pool: Bytes, pool_offsets: Int32s, entry: int) -> tuple[int,
     return (byte + 0 if width == 1 else decode(pool, start, width)), width
 
 
+# What `mark_texts` says of a text, a bit each.
+MARKS = (
+    "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "ends",
+    "inner", "lines", "upper", "lower",
+    "list_semicolon", "list_pipe", "list_comma", "list_slash", "list_line", "high",
+)  # fmt: skip
+(
+    EMPTY, ALL_BLANK, PADDED, LEADING, TRAILING, RUNS, ODD, HAS_CONTROL, UNTIDY, ENDS,
+    INNER, LINES, HAS_UPPER, HAS_LOWER,
+    SEMICOLON, PIPE, COMMA, SLASH, LINE, HIGH,
+) = (1 << bit for bit in range(20))  # fmt: skip
+
+
+def mark_texts(
+    offsets: Int32s, data: Bytes, class_index: UInt16s, class_blocks: UInt16s, bits: UInt64s,
+    characters: Int32s,
+) -> int:  # fmt: skip
+    """The marks of each text, and its characters. `blank`: nothing but white space and zero width
+    characters; `padded`: begins or ends with them; `odd`: has others than spaces; `runs`: several
+    spaces between other characters; `ends`, `inner`: what TIDY_SPACES would change there."""
+    for row in range(len(bits)):
+        start, end = offsets[row], offsets[row + 1]
+        if start == end:
+            bits[row], characters[row] = EMPTY, 0
+            continue
+        found, kinds, count = 0, 0, 0
+        spaces, met_other, first_blank, last_blank, blank = 0, False, False, False, True
+        place = start
+        while place < end:
+            byte = data[place]
+            width, code = 1, byte + 0
+            if byte >= 128:
+                width = width_of(byte)
+                code = decode(data, place, width)
+                found |= HIGH
+            kind = look_up(class_index, class_blocks, code)
+            kinds |= kind
+            last_blank = (kind & (SPACE | ZERO)) != 0
+            if place == start:
+                first_blank = last_blank
+            blank = blank and last_blank
+            if code == BLANK:
+                spaces += 1
+            else:
+                if last_blank:
+                    found |= ODD
+                if spaces > 1 and met_other:
+                    found |= RUNS
+                spaces, met_other = 0, True
+                if code == 59:
+                    found |= SEMICOLON
+                elif code == 124:
+                    found |= PIPE
+                elif code == 44:
+                    found |= COMMA
+                elif code == 47:
+                    found |= SLASH
+                elif code == 10:
+                    found |= LINE | LINES
+                elif code == 13:
+                    found |= LINES
+            count += 1
+            place += width
+        found |= HAS_CONTROL if kinds & CONTROL else 0
+        found |= HAS_UPPER if kinds & UPPER else 0
+        found |= HAS_LOWER if kinds & LOWER else 0
+        if blank:
+            found |= ALL_BLANK
+        else:
+            found |= PADDED if first_blank or last_blank else 0
+            found |= LEADING if data[start] == BLANK else 0
+            found |= TRAILING if data[end - 1] == BLANK else 0
+            if found & (LEADING | TRAILING):
+                found |= UNTIDY if found & LINES else UNTIDY | ENDS
+            if found & (ODD | RUNS):
+                found |= UNTIDY | INNER
+        bits[row], characters[row] = found, count
+    return len(bits)
+
+
 def hash_texts(
     offsets: Int32s, data: Bytes, mixing: UInt64s, longest: int, output: UInt64s, left: Int64s
 ) -> int:
@@ -403,5 +509,6 @@ HELPERS = (
     width_of, decode, encode, look_up, copy, leave, _only_character, _mix, _word,
 )  # fmt: skip
 KERNELS = (
-    tidy_spaces, map_characters, match_key, shape, capitalize_words, hash_texts,
+    tidy_spaces, map_characters, match_key, shape, keep_characters, capitalize_words, mark_texts,
+    hash_texts,
 )  # fmt: skip

@@ -18,7 +18,9 @@ from gravel.kernels.characters import BLANKS, ZERO_WIDTH
 
 TABLES = Path(__file__).with_name("unicode.npz")
 # What a character is: a bit each.
-CAPITAL, LETTER, DECIMAL, MARK, SPACE, ZERO, WORD, DIGIT = (1 << bit for bit in range(8))
+CAPITAL, LETTER, DECIMAL, MARK, SPACE, ZERO, WORD, DIGIT, UPPER, LOWER, CONTROL = (
+    1 << bit for bit in range(11)
+)
 WHOLE = 1  # the entry of a character that is not mapped by itself
 GROWTH = 12  # bytes that a mapping makes of one byte, at most
 _CODE_POINTS = 0x110000
@@ -28,7 +30,7 @@ _SURROGATES = range(0xD800, 0xE000)
 
 def build(path: Path = TABLES) -> None:
     """Write the tables of this Python's Unicode."""
-    classes: np.ndarray = np.zeros(_CODE_POINTS, np.uint8)
+    classes: np.ndarray = np.zeros(_CODE_POINTS, np.uint16)
     mappings: dict[str, np.ndarray] = {
         name: np.zeros(_CODE_POINTS, np.uint16) for name in _MAPPINGS
     }
@@ -84,7 +86,11 @@ def _class(char: str) -> int:
     bits |= MARK if unicodedata.category(char).startswith("M") else 0
     bits |= ZERO if char in ZERO_WIDTH else SPACE if char in BLANKS else 0
     bits |= WORD if char.isalnum() and not char.isdecimal() else 0
-    return bits | (DIGIT if char.isdigit() else 0)
+    bits |= DIGIT if char.isdigit() else 0
+    # By category: a Roman numeral is a capital, but no letter of either case.
+    category = unicodedata.category(char)
+    bits |= UPPER if category in ("Lu", "Lt") else LOWER if category == "Ll" else 0
+    return bits | (CONTROL if category == "Cc" and not bits & SPACE else 0)
 
 
 def _joining() -> frozenset[int]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import unicodedata
 from collections.abc import Callable
 from typing import Any
 
@@ -77,9 +76,7 @@ def _kept(x: pa.Array, keep: np.ndarray) -> pa.Array:
     return with_buffers(x, before[offsets], data[keep])
 
 
-_only_digits = _beyond_ascii(
-    lambda x: _only(x, _DIGITS), lambda text: "".join(char for char in text if char.isdecimal())
-)
+_only_digits = _beyond_ascii(lambda x: _only(x, _DIGITS), rules.only_digits, texts.only_digits)
 
 
 @function(
@@ -91,18 +88,7 @@ def only_digits(x: pa.Array) -> pa.Array:
     return _only_digits(x)
 
 
-def _letters(text: str) -> str:
-    out: list[str] = []
-    after_letter = False
-    for char in text:
-        mark = unicodedata.category(char).startswith("M")
-        after_letter = char.isalpha() or (mark and after_letter)
-        if after_letter:
-            out.append(char)
-    return "".join(out)
-
-
-_only_letters = _beyond_ascii(lambda x: _only(x, _LETTERS), _letters)
+_only_letters = _beyond_ascii(lambda x: _only(x, _LETTERS), rules.only_letters, texts.only_letters)
 
 
 @function(
