@@ -20,6 +20,8 @@ CAPITAL, LETTER, DECIMAL, MARK, SPACE, ZERO, WORD, DIGIT = 1, 2, 4, 8, 16, 32, 6
 UPPER, LOWER, CONTROL = 256, 512, 1024
 WHOLE, GROWTH = 1, 12
 BLANK, HYPHEN, APOSTROPHE, CURLED = 32, 45, 39, 0x2019
+QUOTE, FEED, RETURN = 34, 10, 13
+HIGH_BITS = np.uint64(0x8080808080808080)
 
 Bytes: TypeAlias = np.ndarray
 UInt16s: TypeAlias = np.ndarray
@@ -492,6 +494,98 @@ def hash_texts(
     return len(output)
 
 
+def scan_records(data: Bytes, delimiter: int, last: int, results: Int64s) -> int:
+    """The whole records that CSV text begins with: where they end, how many, their quoted fields,
+    their line ends, whether one may be an empty line, whether all is UTF-8. 0 where there is none,
+    a quote stands out of place (RFC 4180) or a line ends in CR, else 1."""
+    size, at = len(data), 0
+    inside, closed, placed = False, -2, True
+    records, quoted, lines, blank, sound = 0, 0, 0, 0, 1
+    quotes, feeds, returns = _repeated(QUOTE), _repeated(FEED), _repeated(RETURN)
+    while at < size:
+        stop = size
+        if at + 8 <= size:
+            word = _word(data, at)
+            special = _has_zero(word ^ quotes) | _has_zero(word ^ feeds) | _has_zero(word ^ returns)
+            if special | (word & HIGH_BITS) == 0:
+                at += 8
+                continue
+            stop = at + 8
+        while at < stop:
+            byte = data[at]
+            if byte >= 128:
+                width = _sound_width(data, at)
+                sound = sound if width else 0
+                at += max(width, 1)
+                continue
+            if byte == QUOTE and inside:
+                inside, closed = False, at
+                if at + 1 < size:
+                    after = data[at + 1]
+                    placed = placed and after in (FEED, QUOTE, delimiter)
+            elif byte == QUOTE:
+                inside = True
+                quoted += closed != at - 1
+                if at and closed != at - 1:
+                    placed = placed and data[at - 1] in (FEED, delimiter)
+            elif byte == RETURN:
+                return 0
+            elif byte == FEED:
+                lines += 1
+                if at == 0 or data[at - 1] == FEED:
+                    blank = 1
+                if not inside:
+                    if not placed:
+                        return 0
+                    records += 1
+                    results[0], results[1], results[2] = at + 1, records, quoted
+                    results[3], results[4], results[5] = lines, blank, sound
+            at += 1
+    if last:
+        if inside or not placed:
+            return 0
+        if results[0] < size:
+            records += 1
+        results[0], results[1], results[2] = size, records, quoted
+        results[3], results[4], results[5] = lines, blank, sound
+    return 1 if results[0] else 0
+
+
+def _repeated(byte: int) -> Any:
+    """Eight times a byte."""
+    return np.uint64(byte) * np.uint64(0x0101010101010101)
+
+
+def _has_zero(word: Any) -> Any:
+    """Not 0 where one of eight bytes is 0."""
+    return (word - np.uint64(0x0101010101010101)) & ~word & HIGH_BITS
+
+
+def _sound_width(data: Bytes, at: int) -> int:
+    """The bytes of the character beyond ASCII that begins there; 0 where that is no UTF-8 (Unicode,
+    table 3-7)."""
+    lead, left = data[at], len(data) - at
+    width = width_of(lead)
+    if lead < 0xC2 or lead > 0xF4 or left < width:
+        return 0
+    second = data[at + 1]
+    low, high = 0x80, 0xBF
+    if lead == 0xE0:
+        low = 0xA0
+    elif lead == 0xED:
+        high = 0x9F
+    elif lead == 0xF0:
+        low = 0x90
+    elif lead == 0xF4:
+        high = 0x8F
+    if second < low or second > high:
+        return 0
+    for place in range(at + 2, at + width):
+        if data[place] & 0xC0 != 0x80:
+            return 0
+    return width
+
+
 def _mix(state: Any, word: Any, factor: Any) -> Any:
     state = (state ^ word) * factor
     return state ^ (state >> np.uint64(32))
@@ -506,9 +600,10 @@ def _word(data: Bytes, at: int) -> Any:
 
 
 HELPERS = (
-    width_of, decode, encode, look_up, copy, leave, _only_character, _mix, _word,
+    width_of, decode, encode, look_up, copy, leave, _only_character, _mix, _word, _repeated,
+    _has_zero, _sound_width,
 )  # fmt: skip
 KERNELS = (
     tidy_spaces, map_characters, match_key, shape, keep_characters, capitalize_words, mark_texts,
-    hash_texts,
+    hash_texts, scan_records,
 )  # fmt: skip

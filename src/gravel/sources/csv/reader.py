@@ -119,6 +119,7 @@ class CsvSource(Source):
         doubtful = (
             len(self.columns) > 1
             and all(column.null_count for column in parsed.columns)
+            and piece.blank
             and _has_blank_line(piece.data)
         )
         if bad or doubtful:
@@ -247,7 +248,7 @@ class CsvSource(Source):
         return pa.array(texts, pa.string())
 
     def _refuse_bad_text(self, piece: Piece) -> None:
-        if piece.data.isascii():
+        if piece.sound or piece.data.isascii():
             return
         try:
             piece.data.decode("utf-8")

@@ -15,6 +15,7 @@ from pathlib import Path
 
 import numpy as np
 
+from gravel.kernels.records import scan_records
 from gravel.problems import TableProblem
 from gravel.sources.csv.dialect import count_byte, line_breaks, not_in_encoding, open_bytes
 from gravel.sources.csv.records import UNCLOSED, Record, records
@@ -36,7 +37,8 @@ class Piece:
     """Whole records. `data` holds those whose quotes are right, `records` counts all; `bad` lists
     (index, line, fault, text) of the others. `quoted` counts the quoted fields in data.
     `first_line` is that of the first record. `offset` is where the data begins in the file, or -1
-    where it does not stand there as it is."""
+    where it does not stand there as it is. `sound`: the data is known to be UTF-8; `blank`: it may
+    have an empty line."""
 
     data: bytes
     first_row: int
@@ -45,6 +47,8 @@ class Piece:
     bad: tuple[tuple[int, int, str, str], ...] = ()
     quoted: int = 0
     offset: int = -1
+    sound: bool = False
+    blank: bool = True
 
 
 def read_again(path: Path, name: str, piece: Piece, size: int) -> Piece:
@@ -101,13 +105,16 @@ def count_lines(path: Path, name: str, dialect: Dialect, take: Take | None = Non
 @dataclass(frozen=True)
 class _Whole:
     """The whole records at the start of a buffer: where they end, how many, quoted fields, lines if
-    known; `found` lists them one by one where a quote is out of place."""
+    known; `found` lists them one by one where a quote is out of place. `sound`, `blank`: as in a
+    Piece."""
 
     end: int
     records: int
     quoted: int = 0
     found: tuple[Record, ...] | None = None
     lines: int | None = None
+    sound: bool = False
+    blank: bool = True
 
 
 def _closes_later(path: Path, name: str, dialect: Dialect, offset: int, buffer: bytes) -> bool:
@@ -210,6 +217,10 @@ def _read(file, size: int) -> bytes:  # type: ignore[no-untyped-def]
 def _whole(buffer: bytes, delimiter: bytes, last: bool) -> _Whole:
     """The whole records the buffer begins with, found by counting if every quote stands where it
     may."""
+    scanned = scan_records(buffer, delimiter, last)
+    if scanned is not None:
+        end, count, quoted, lines, blank, sound = scanned
+        return _Whole(end, count, quoted, lines=lines, sound=sound, blank=blank)
     plain = b"\r" not in buffer
     if plain and b'"' not in buffer:
         end = len(buffer) if last else buffer.rfind(b"\n") + 1
@@ -264,7 +275,15 @@ def _well_placed(data: np.ndarray, quotes: np.ndarray, delimiter: bytes) -> tupl
 
 def _piece(buffer: bytes, whole: _Whole, row: int, line: int, dialect: Dialect) -> Piece:
     if whole.found is None:
-        return Piece(buffer[: whole.end], row, line, whole.records, quoted=whole.quoted)
+        return Piece(
+            buffer[: whole.end],
+            row,
+            line,
+            whole.records,
+            quoted=whole.quoted,
+            sound=whole.sound,
+            blank=whole.blank,
+        )
     good, bad, at_line = [], [], line
     for index, record in enumerate(whole.found):
         raw = buffer[record.start : record.end]
