@@ -15,7 +15,17 @@ import pyarrow.compute as pc
 
 from gravel.sinks.csv import encode, header
 
-COLUMNS = ["stay_id", "boat", "skipper", "berth", "from_day", "status", "services", "amount", "remark"]
+COLUMNS = [
+    "stay_id",
+    "boat",
+    "skipper",
+    "berth",
+    "from_day",
+    "status",
+    "services",
+    "amount",
+    "remark",
+]
 _SYLLABLES = [
     "al",
     "bre",
@@ -39,7 +49,30 @@ _SYLLABLES = [
     "tern",
 ]
 _ACCENTED = ["åsk", "bré", "çor", "dün", "élë", "fjö", "grï", "háł", "ısê", "žor"]
-_REMARK = ["the", "mooring", "líne", "on", "the", "port", "side", "was", "replaced", "after", "the", "storm;", "the", "owner", "–", "not", "aboard", "–", "was", "told", "by", "post."]
+_REMARK = [
+    "the",
+    "mooring",
+    "líne",
+    "on",
+    "the",
+    "port",
+    "side",
+    "was",
+    "replaced",
+    "after",
+    "the",
+    "storm;",
+    "the",
+    "owner",
+    "–",
+    "not",
+    "aboard",
+    "–",
+    "was",
+    "told",
+    "by",
+    "post.",
+]
 _STATUS = ["paid", "Paid", "PAID", "open", "Open", "open ", "waived", "cancelled", "n/a", ""]
 _SERVICES = ["water", "power", "crane", "diesel", "laundry", "mail", "winter storage"]
 

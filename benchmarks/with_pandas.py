@@ -50,7 +50,7 @@ def _capitalized(values: Any) -> Any:
     return values.str.strip().str.replace(r"\s+", " ", regex=True).str.title()
 
 
-def unique(path: str, engine: str) -> None:
+def deduplicate(path: str, engine: str) -> None:
     """The latest of the rows of one boat and berth, its status filled from the others."""
     frame = read(path, engine)
     frame["key"] = frame["boat"].str.strip().str.upper()
@@ -59,7 +59,7 @@ def unique(path: str, engine: str) -> None:
     first = ordered[known].groupby(["key", "berth"], sort=False)["status"].transform("first")
     ordered.loc[known, "status"] = ordered.loc[known, "status"].fillna(first)
     kept = ordered[~(ordered.duplicated(["key", "berth"]) & known)].sort_index().drop(columns="key")
-    kept.to_csv(path + ".pandas-unique.csv", index=False)
+    kept.to_csv(path + ".pandas-deduplicate.csv", index=False)
 
 
 def sort(path: str, engine: str) -> None:
@@ -148,6 +148,14 @@ def window(path: str, engine: str) -> None:
     print(frame.groupby(["boat", "berth"], dropna=False)["stay_id"].transform("size").max())
 
 
+def order(path: str, engine: str) -> None:
+    """Boats and skippers in their order."""
+    frame = read(path, engine)[["boat", "skipper", "stay_id"]]
+    frame.sort_values(["boat", "skipper"], kind="stable").to_csv(
+        path + ".pandas-order.csv", index=False
+    )
+
+
 def unnest(path: str, engine: str) -> None:
     """How often each service occurs in the lists."""
     print(read(path, engine)["services"].dropna().str.split(";").explode().value_counts())
@@ -164,7 +172,8 @@ if __name__ == "__main__":
             join,
             window,
             unnest,
-            unique,
+            deduplicate,
+            order,
             sort,
             split,
             groups,

@@ -66,7 +66,8 @@ QUERIES["groups"] = (
 WRITES = {
     "deduplicate": "WITH r AS (SELECT *, row_number() OVER (PARTITION BY upper(trim(boat)), berth ORDER BY from_day DESC, rowid) AS n,"
     " first_value(status) OVER (PARTITION BY upper(trim(boat)), berth ORDER BY status IS NULL, from_day DESC, rowid) AS filled FROM t)"
-    " SELECT stay_id, boat, skipper, berth, from_day, coalesce(status, filled), services, amount FROM r WHERE n = 1 OR berth IS NULL",
+    " SELECT stay_id, boat, skipper, berth, from_day, coalesce(status, filled), services, amount, remark FROM r WHERE n = 1 OR berth IS NULL",
+    "order": "SELECT boat, skipper, stay_id FROM t ORDER BY boat NULLS LAST, skipper NULLS LAST",
     "sort": "SELECT * FROM t ORDER BY boat NULLS LAST, from_day DESC, rowid",
     "split": "WITH RECURSIVE piece(at, item, rest) AS (SELECT rowid, NULL, services || ';' FROM t UNION ALL "
     "SELECT at, substr(rest, 1, instr(rest, ';') - 1), substr(rest, instr(rest, ';') + 1) FROM piece WHERE rest <> '') "

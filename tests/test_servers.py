@@ -88,14 +88,14 @@ INSERT INTO types.given VALUES (1, 2, 1.1, 1.50, 0.125, 'x', 'ab', '{1,NULL}', '
             return dict(connection.execute(sql, (table,)).fetchall())
 
         plan = (
-            f'table = "{postgresql}#types.given"\nwrite = "{postgresql}#types.kept"\nkey = ["id"]\n'
+            f'table = "{postgresql}#types.given"\nwrite = "{postgresql}#types.regained"\nkey = ["id"]\n'
         )
         write("p.toml", plan + '[[step]]\nset = { m = "m + 0.5", e = "UPPER(e)" }\n')
         gravel("clean", "p.toml")
-        assert kinds("types.kept") == kinds("types.given") | {"m": "numeric", "e": "text"}
-        same = b"SELECT COUNT(*) FROM types.given AS g JOIN types.kept AS m ON (g.*)::text = (m.*)::text"
+        assert kinds("types.regained") == kinds("types.given") | {"m": "numeric", "e": "text"}
+        same = b"SELECT COUNT(*) FROM types.given AS g JOIN types.regained AS m ON (g.*)::text = (m.*)::text"
         connection.execute(
-            b"UPDATE types.kept SET m = 5 WHERE m IS NOT NULL; UPDATE types.kept SET e = LOWER(e)"
+            b"UPDATE types.regained SET m = 5 WHERE m IS NOT NULL; UPDATE types.regained SET e = LOWER(e)"
         )
         assert connection.execute(same).fetchone() == (2,)
         fields = {
