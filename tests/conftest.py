@@ -33,7 +33,9 @@ settings.register_profile(
 settings.load_profile("ci")
 os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp(prefix="gravel-cache-")
 atexit.register(shutil.rmtree, os.environ["XDG_CACHE_HOME"], ignore_errors=True)
-machine._ENOUGH = 0  # kernels for small tables too, in this process; GRAVEL_NATIVE=0 tests the references
+machine._ENOUGH = (
+    0  # kernels for small tables too, in this process; GRAVEL_NATIVE=0 tests the references
+)
 os.environ["COLUMNS"] = "120"  # whatever the terminal that the tests run in
 PROGRAM = [sys.executable, "-m", "gravel"]
 

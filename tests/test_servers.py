@@ -87,9 +87,7 @@ INSERT INTO types.given VALUES (1, 2, 1.1, 1.50, 0.125, 'x', 'ab', '{1,NULL}', '
             sql = b"SELECT attname, format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = %s::regclass AND attnum > 0 ORDER BY attnum"
             return dict(connection.execute(sql, (table,)).fetchall())
 
-        plan = (
-            f'table = "{postgresql}#types.given"\nwrite = "{postgresql}#types.regained"\nkey = ["id"]\n'
-        )
+        plan = f'table = "{postgresql}#types.given"\nwrite = "{postgresql}#types.regained"\nkey = ["id"]\n'
         write("p.toml", plan + '[[step]]\nset = { m = "m + 0.5", e = "UPPER(e)" }\n')
         gravel("clean", "p.toml")
         assert kinds("types.regained") == kinds("types.given") | {"m": "numeric", "e": "text"}

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
+import pyarrow as pa
 
 from gravel.kernels.native.machine import kernels
 
@@ -32,3 +34,39 @@ def scan_records(buffer: bytes, delimiter: bytes, last: bool) -> Scanned | None:
         return None
     end, records, quoted, lines, blank, sound = results.tolist()
     return Scanned(end, records, quoted, lines, bool(blank), bool(sound))
+
+
+def split_columns(
+    data: bytes, delimiter: bytes, width: int, wanted: Sequence[int], rows: int, empty_null: bool
+) -> list[pa.Array] | None:
+    """The wanted columns of whole records as texts, of which `scan_records` has said that they are
+    sound; `empty_null`: empty fields in quotes are NULL too. None also where a record has not
+    `width` fields."""
+    if len(delimiter) != 1 or not rows or len({*wanted}) < len(wanted):
+        return None
+    if (native := kernels(len(data))) is None:
+        return None
+    slots = np.full(width, -1, np.int32)
+    slots[list(wanted)] = np.arange(len(wanted))
+    given = np.frombuffer(data, np.uint8)
+    starts, ends = (np.empty(rows * len(wanted), np.int32) for _ in range(2))
+    quoted = np.empty(rows * len(wanted), np.uint8)
+    done = native.run("split_fields", given, delimiter[0], slots, rows, starts, ends, quoted)
+    if done < rows:
+        return None
+    columns = []
+    for slot in range(len(wanted)):
+        part = slice(slot * rows, (slot + 1) * rows)
+        size = int((ends[part] - starts[part]).sum(dtype=np.int64))
+        output, offsets = np.empty(size, np.uint8), np.zeros(rows + 1, np.int32)
+        valid = np.full((rows + 7) // 8, 255, np.uint8)
+        places = (starts[part], ends[part], quoted[part])
+        nulls = native.run("gather_fields", given, *places, int(empty_null), output, offsets, valid)
+        assert nulls >= 0
+        buffers = [pa.py_buffer(array) for array in (valid, offsets, output)]
+        columns.append(
+            pa.StringArray.from_buffers(
+                rows, buffers[1], buffers[2], buffers[0] if nulls else None, nulls
+            )
+        )
+    return columns

@@ -4,3 +4,8 @@
 LLVM IR for no processor in particular; `machine` makes machine code of that when they are first
 used, with llvmlite alone. `unicode` makes the tables that they look characters up in.
 """
+
+from pathlib import Path
+
+CODE = Path(__file__).with_name("kernels.ll")
+TABLES = Path(__file__).with_name("unicode.npz")

@@ -6,21 +6,18 @@ The IR is for no processor in particular; `machine` optimises it for the one tha
 from __future__ import annotations
 
 import hashlib
-import os
 import re
 import sys
 from pathlib import Path
+from types import FunctionType
 from typing import Any
 
-CODE = Path(__file__).with_name("kernels.ll")
-# Numba reads these when it is first imported.
-_GENERIC = {
-    "NUMBA_CPU_NAME": "generic",
-    "NUMBA_CPU_FEATURES": "",
-    "NUMBA_LOOP_VECTORIZE": "0",
-    "NUMBA_SLP_VECTORIZE": "0",
-    "NUMBA_OPT": "1",
-}
+import llvmlite.binding as llvm
+from numba import carray, config, njit, types
+
+from gravel.kernels.native import CODE, source
+
+_GENERIC = {"CPU_NAME": "generic", "CPU_FEATURES": "", "LOOP_VECTORIZE": 0, "SLP_VECTORIZE": 0}
 _SETTINGS = {"nogil": True, "error_model": "numpy"}
 _SUPPORT = """
 define internal void @NRT_incref(ptr %0) alwaysinline { ret void }
@@ -29,14 +26,10 @@ define internal void @NRT_decref(ptr %0) alwaysinline { ret void }
 
 
 def build(path: Path = CODE) -> None:
-    """Write the kernels' IR. Raises ImportError without Numba."""
-    os.environ.update(_GENERIC)
-    import llvmlite.binding as llvm
-
-    from gravel.kernels.native import source
-
+    """Write the kernels' IR."""
+    vars(config).update(_GENERIC)
     texts = {}
-    for name, (library, entry) in compiled(source).items():
+    for name, (library, entry) in compiled().items():
         # References to Python objects are not counted where there are none.
         text = re.sub(r"^define [^\n]*@NRT_\w+\(.*?^}$", "", library, flags=re.M | re.S)
         text = re.sub(r"^declare [^\n]*@NRT_\w+\([^\n]*$", "", text, flags=re.M)
@@ -70,11 +63,11 @@ def checksum() -> str:
     return hashlib.sha256(Path(__file__).with_name("source.py").read_bytes()).hexdigest()
 
 
-def compiled(source: Any) -> dict[str, tuple[str, str]]:
+def compiled() -> dict[str, tuple[str, str]]:
     """The IR of each kernel, and the name of its function in that."""
     result = {}
     plain = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
-    for name, kernel in functions(source, **plain).items():
+    for name, kernel in functions(**plain).items():
         dispatcher, arguments = _by_addresses(kernel, source.signature(vars(source)[name]), plain)
         dispatcher.compile(arguments)
         overload = dispatcher.overloads[arguments]
@@ -82,14 +75,12 @@ def compiled(source: Any) -> dict[str, tuple[str, str]]:
     return result
 
 
-def functions(source: Any, **options: Any) -> dict[str, Any]:
+def functions(**options: Any) -> dict[str, Any]:
     """Each kernel as a function of arrays, compiled by Numba when it is called."""
-    from numba import njit
-
     # Each function sees the compiled forms of those before it.
     names = dict(vars(source))
     for function in (*source.HELPERS, *source.KERNELS):
-        own = type(function)(function.__code__, names, function.__name__, function.__defaults__)
+        own = FunctionType(function.__code__, names, function.__name__, function.__defaults__)
         names[function.__name__] = njit(**_SETTINGS, **options)(own)
     return {kernel.__name__: names[kernel.__name__] for kernel in source.KERNELS}
 
@@ -98,8 +89,6 @@ def _by_addresses(
     kernel: Any, kinds: list[str], options: dict[str, Any]
 ) -> tuple[Any, tuple[Any, ...]]:
     """The kernel as a function of an address and a length for every array, and their types."""
-    from numba import carray, njit, types
-
     parameters, values, arguments = [], [], []
     for number, kind in enumerate(kinds):
         parameters.append(f"p{number}, n{number}" if kind else f"p{number}")

@@ -11,15 +11,14 @@ import unicodedata
 from collections.abc import Callable
 from contextlib import suppress
 from functools import cache
+from importlib import metadata
 from pathlib import Path
 from threading import Lock
 from typing import Any
 
 import numpy as np
 
-from gravel.kernels.native import source
-from gravel.kernels.native.compiling import CODE
-from gravel.kernels.native.unicode import TABLES
+from gravel.kernels.native import CODE, TABLES, source
 
 SWITCH = "GRAVEL_NATIVE"  # 0: never; 1: from the first byte on
 _ENOUGH = 4_000_000  # bytes of input that make up for the time that loading takes
@@ -62,9 +61,7 @@ def description() -> str:
         native = _loaded()
     if native is None:
         return f"kernels: none, so the references run; {known}"
-    import llvmlite
-
-    return f"kernels: compiled, by llvmlite {llvmlite.__version__}; {known}"
+    return f"kernels: compiled, by llvmlite {metadata.version('llvmlite')}; {known}"
 
 
 def _call(engine: Any, kernel: Callable[..., Any]) -> Callable[[tuple[Any, ...]], int]:

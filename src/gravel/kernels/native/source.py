@@ -51,35 +51,39 @@ def width_of(byte: int) -> int:
     return 3 if byte < 0xF0 else 4
 
 
-def decode(data: Bytes, at: int, width: int) -> int:
+def decode(data: Bytes, place: int, width: int) -> int:
     """The code point of a character of two bytes or more."""
     if width == 2:
-        return ((data[at] & 0x1F) << 6) | (data[at + 1] & 0x3F)
+        return ((data[place] & 0x1F) << 6) | (data[place + 1] & 0x3F)
     if width == 3:
-        return ((data[at] & 0x0F) << 12) | ((data[at + 1] & 0x3F) << 6) | (data[at + 2] & 0x3F)
-    high = ((data[at] & 0x07) << 18) | ((data[at + 1] & 0x3F) << 12)
-    return high | ((data[at + 2] & 0x3F) << 6) | (data[at + 3] & 0x3F)
+        return (
+            ((data[place] & 0x0F) << 12)
+            | ((data[place + 1] & 0x3F) << 6)
+            | (data[place + 2] & 0x3F)
+        )
+    high = ((data[place] & 0x07) << 18) | ((data[place + 1] & 0x3F) << 12)
+    return high | ((data[place + 2] & 0x3F) << 6) | (data[place + 3] & 0x3F)
 
 
-def encode(output: Bytes, at: int, code: int) -> int:
+def encode(output: Bytes, place: int, code: int) -> int:
     """Write a character; where it ends."""
     if code < 0x80:
-        output[at] = code
-        return at + 1
+        output[place] = code
+        return place + 1
     if code < 0x800:
-        output[at] = 0xC0 | (code >> 6)
-        output[at + 1] = 0x80 | (code & 0x3F)
-        return at + 2
+        output[place] = 0xC0 | (code >> 6)
+        output[place + 1] = 0x80 | (code & 0x3F)
+        return place + 2
     if code < 0x10000:
-        output[at] = 0xE0 | (code >> 12)
-        output[at + 1] = 0x80 | ((code >> 6) & 0x3F)
-        output[at + 2] = 0x80 | (code & 0x3F)
-        return at + 3
-    output[at] = 0xF0 | (code >> 18)
-    output[at + 1] = 0x80 | ((code >> 12) & 0x3F)
-    output[at + 2] = 0x80 | ((code >> 6) & 0x3F)
-    output[at + 3] = 0x80 | (code & 0x3F)
-    return at + 4
+        output[place] = 0xE0 | (code >> 12)
+        output[place + 1] = 0x80 | ((code >> 6) & 0x3F)
+        output[place + 2] = 0x80 | (code & 0x3F)
+        return place + 3
+    output[place] = 0xF0 | (code >> 18)
+    output[place + 1] = 0x80 | ((code >> 12) & 0x3F)
+    output[place + 2] = 0x80 | ((code >> 6) & 0x3F)
+    output[place + 3] = 0x80 | (code & 0x3F)
+    return place + 4
 
 
 def look_up(index: UInt16s, blocks: Any, code: int) -> int:
@@ -87,11 +91,11 @@ def look_up(index: UInt16s, blocks: Any, code: int) -> int:
     return blocks[(index[code >> 8] << 8) | (code & 255)]
 
 
-def copy(output: Bytes, at: int, data: Bytes, start: int, end: int) -> int:
+def copy(output: Bytes, written: int, data: Bytes, start: int, end: int) -> int:
     """Append bytes; where they end."""
     for place in range(start, end):
-        output[at + place - start] = data[place]
-    return at + end - start
+        output[written + place - start] = data[place]
+    return written + end - start
 
 
 def leave(left: Int64s, row: int) -> None:
@@ -101,9 +105,14 @@ def leave(left: Int64s, row: int) -> None:
 
 
 def tidy_spaces(
-    offsets: Int32s, data: Bytes, first: int, class_index: UInt16s, class_blocks: UInt16s,
-    output: Bytes, ends: Int32s,
-) -> int:  # fmt: skip
+    offsets: Int32s,
+    data: Bytes,
+    first: int,
+    class_index: UInt16s,
+    class_blocks: UInt16s,
+    output: Bytes,
+    ends: Int32s,
+) -> int:
     """TIDY_SPACES: white space trimmed and runs of it made one space, zero width characters off."""
     count = len(offsets) - 1
     written = ends[first]
@@ -147,9 +156,18 @@ def tidy_spaces(
 
 
 def map_characters(
-    offsets: Int32s, data: Bytes, first: int, letters: Bytes, index: UInt16s, blocks: UInt16s,
-    pool: Bytes, pool_offsets: Int32s, output: Bytes, ends: Int32s, left: Int64s,
-) -> int:  # fmt: skip
+    offsets: Int32s,
+    data: Bytes,
+    first: int,
+    letters: Bytes,
+    index: UInt16s,
+    blocks: UInt16s,
+    pool: Bytes,
+    pool_offsets: Int32s,
+    output: Bytes,
+    ends: Int32s,
+    left: Int64s,
+) -> int:
     """UPPER, LOWER, WITHOUT_ACCENTS: `letters` maps ASCII, the table the other characters."""
     count = len(offsets) - 1
     written = ends[first]
@@ -190,9 +208,18 @@ def map_characters(
 
 
 def match_key(
-    offsets: Int32s, data: Bytes, first: int, letters: Bytes, index: UInt16s, blocks: UInt16s,
-    pool: Bytes, pool_offsets: Int32s, output: Bytes, ends: Int32s, left: Int64s,
-) -> int:  # fmt: skip
+    offsets: Int32s,
+    data: Bytes,
+    first: int,
+    letters: Bytes,
+    index: UInt16s,
+    blocks: UInt16s,
+    pool: Bytes,
+    pool_offsets: Int32s,
+    output: Bytes,
+    ends: Int32s,
+    left: Int64s,
+) -> int:
     """MATCH_KEY, '' where nothing is left: `letters` folds ASCII, other signs to a space."""
     count = len(offsets) - 1
     written = ends[first]
@@ -245,9 +272,15 @@ def match_key(
 
 
 def shape(
-    offsets: Int32s, data: Bytes, first: int, letters: Bytes, class_index: UInt16s,
-    class_blocks: UInt16s, output: Bytes, ends: Int32s,
-) -> int:  # fmt: skip
+    offsets: Int32s,
+    data: Bytes,
+    first: int,
+    letters: Bytes,
+    class_index: UInt16s,
+    class_blocks: UInt16s,
+    output: Bytes,
+    ends: Int32s,
+) -> int:
     """SHAPE: `letters` has the shape of each ASCII character."""
     count = len(offsets) - 1
     written = ends[first]
@@ -285,9 +318,16 @@ def shape(
 
 
 def keep_characters(
-    offsets: Int32s, data: Bytes, first: int, wanted: int, with_marks: int,
-    class_index: UInt16s, class_blocks: UInt16s, output: Bytes, ends: Int32s,
-) -> int:  # fmt: skip
+    offsets: Int32s,
+    data: Bytes,
+    first: int,
+    wanted: int,
+    with_marks: int,
+    class_index: UInt16s,
+    class_blocks: UInt16s,
+    output: Bytes,
+    ends: Int32s,
+) -> int:
     """ONLY_DIGITS, ONLY_LETTERS: characters of the wanted classes, and the marks behind them."""
     count = len(offsets) - 1
     written = ends[first]
@@ -310,10 +350,21 @@ def keep_characters(
 
 
 def capitalize_words(
-    offsets: Int32s, data: Bytes, first: int, class_index: UInt16s, class_blocks: UInt16s,
-    lower_index: UInt16s, lower_blocks: UInt16s, title_index: UInt16s, title_blocks: UInt16s,
-    pool: Bytes, pool_offsets: Int32s, output: Bytes, ends: Int32s, left: Int64s,
-) -> int:  # fmt: skip
+    offsets: Int32s,
+    data: Bytes,
+    first: int,
+    class_index: UInt16s,
+    class_blocks: UInt16s,
+    lower_index: UInt16s,
+    lower_blocks: UInt16s,
+    title_index: UInt16s,
+    title_blocks: UInt16s,
+    pool: Bytes,
+    pool_offsets: Int32s,
+    output: Bytes,
+    ends: Int32s,
+    left: Int64s,
+) -> int:
     """CAPITALIZE_WORDS."""
     count = len(offsets) - 1
     written = ends[first]
@@ -401,9 +452,13 @@ MARKS = (
 
 
 def mark_texts(
-    offsets: Int32s, data: Bytes, class_index: UInt16s, class_blocks: UInt16s, bits: UInt64s,
+    offsets: Int32s,
+    data: Bytes,
+    class_index: UInt16s,
+    class_blocks: UInt16s,
+    bits: UInt64s,
     characters: Int32s,
-) -> int:  # fmt: skip
+) -> int:
     """The marks of each text, and its characters. `blank`: nothing but white space and zero width
     characters; `padded`: begins or ends with them; `odd`: has others than spaces; `runs`: several
     spaces between other characters; `ends`, `inner`: what TIDY_SPACES would change there."""
@@ -412,7 +467,7 @@ def mark_texts(
         if start == end:
             bits[row], characters[row] = EMPTY, 0
             continue
-        found, kinds, count = 0, 0, 0
+        marks, kinds, count = 0, 0, 0
         spaces, met_other, first_blank, last_blank, blank = 0, False, False, False, True
         place = start
         while place < end:
@@ -421,7 +476,7 @@ def mark_texts(
             if byte >= 128:
                 width = width_of(byte)
                 code = decode(data, place, width)
-                found |= HIGH
+                marks |= HIGH
             kind = look_up(class_index, class_blocks, code)
             kinds |= kind
             last_blank = (kind & (SPACE | ZERO)) != 0
@@ -432,38 +487,38 @@ def mark_texts(
                 spaces += 1
             else:
                 if last_blank:
-                    found |= ODD
+                    marks |= ODD
                 if spaces > 1 and met_other:
-                    found |= RUNS
+                    marks |= RUNS
                 spaces, met_other = 0, True
                 if code == 59:
-                    found |= SEMICOLON
+                    marks |= SEMICOLON
                 elif code == 124:
-                    found |= PIPE
+                    marks |= PIPE
                 elif code == 44:
-                    found |= COMMA
+                    marks |= COMMA
                 elif code == 47:
-                    found |= SLASH
+                    marks |= SLASH
                 elif code == 10:
-                    found |= LINE | LINES
+                    marks |= LINE | LINES
                 elif code == 13:
-                    found |= LINES
+                    marks |= LINES
             count += 1
             place += width
-        found |= HAS_CONTROL if kinds & CONTROL else 0
-        found |= HAS_UPPER if kinds & UPPER else 0
-        found |= HAS_LOWER if kinds & LOWER else 0
+        marks |= HAS_CONTROL if kinds & CONTROL else 0
+        marks |= HAS_UPPER if kinds & UPPER else 0
+        marks |= HAS_LOWER if kinds & LOWER else 0
         if blank:
-            found |= ALL_BLANK
+            marks |= ALL_BLANK
         else:
-            found |= PADDED if first_blank or last_blank else 0
-            found |= LEADING if data[start] == BLANK else 0
-            found |= TRAILING if data[end - 1] == BLANK else 0
-            if found & (LEADING | TRAILING):
-                found |= UNTIDY if found & LINES else UNTIDY | ENDS
-            if found & (ODD | RUNS):
-                found |= UNTIDY | INNER
-        bits[row], characters[row] = found, count
+            marks |= PADDED if first_blank or last_blank else 0
+            marks |= LEADING if data[start] == BLANK else 0
+            marks |= TRAILING if data[end - 1] == BLANK else 0
+            if marks & (LEADING | TRAILING):
+                marks |= UNTIDY if marks & LINES else UNTIDY | ENDS
+            if marks & (ODD | RUNS):
+                marks |= UNTIDY | INNER
+        bits[row], characters[row] = marks, count
     return len(bits)
 
 
@@ -498,49 +553,49 @@ def scan_records(data: Bytes, delimiter: int, last: int, results: Int64s) -> int
     """The whole records that CSV text begins with: where they end, how many, their quoted fields,
     their line ends, whether one may be an empty line, whether all is UTF-8. 0 where there is none,
     a quote stands out of place (RFC 4180) or a line ends in CR, else 1."""
-    size, at = len(data), 0
+    size, place = len(data), 0
     inside, closed, placed = False, -2, True
     records, quoted, lines, blank, sound = 0, 0, 0, 0, 1
     quotes, feeds, returns = _repeated(QUOTE), _repeated(FEED), _repeated(RETURN)
-    while at < size:
+    while place < size:
         stop = size
-        if at + 8 <= size:
-            word = _word(data, at)
+        if place + 8 <= size:
+            word = _word(data, place)
             special = _has_zero(word ^ quotes) | _has_zero(word ^ feeds) | _has_zero(word ^ returns)
             if special | (word & HIGH_BITS) == 0:
-                at += 8
+                place += 8
                 continue
-            stop = at + 8
-        while at < stop:
-            byte = data[at]
+            stop = place + 8
+        while place < stop:
+            byte = data[place]
             if byte >= 128:
-                width = _sound_width(data, at)
+                width = _sound_width(data, place)
                 sound = sound if width else 0
-                at += max(width, 1)
+                place += max(width, 1)
                 continue
             if byte == QUOTE and inside:
-                inside, closed = False, at
-                if at + 1 < size:
-                    after = data[at + 1]
+                inside, closed = False, place
+                if place + 1 < size:
+                    after = data[place + 1]
                     placed = placed and after in (FEED, QUOTE, delimiter)
             elif byte == QUOTE:
                 inside = True
-                quoted += closed != at - 1
-                if at and closed != at - 1:
-                    placed = placed and data[at - 1] in (FEED, delimiter)
+                quoted += closed != place - 1
+                if place and closed != place - 1:
+                    placed = placed and data[place - 1] in (FEED, delimiter)
             elif byte == RETURN:
                 return 0
             elif byte == FEED:
                 lines += 1
-                if at == 0 or data[at - 1] == FEED:
+                if place == 0 or data[place - 1] == FEED:
                     blank = 1
                 if not inside:
                     if not placed:
                         return 0
                     records += 1
-                    results[0], results[1], results[2] = at + 1, records, quoted
+                    results[0], results[1], results[2] = place + 1, records, quoted
                     results[3], results[4], results[5] = lines, blank, sound
-            at += 1
+            place += 1
     if last:
         if inside or not placed:
             return 0
@@ -549,6 +604,94 @@ def scan_records(data: Bytes, delimiter: int, last: int, results: Int64s) -> int
         results[0], results[1], results[2] = size, records, quoted
         results[3], results[4], results[5] = lines, blank, sound
     return 1 if results[0] else 0
+
+
+def split_fields(
+    data: Bytes,
+    delimiter: int,
+    slots: Int32s,
+    rows: int,
+    starts: Int32s,
+    ends: Int32s,
+    quoted: Bytes,
+) -> int:
+    """Where the fields of whole records stand, the quotes around them left out: those of column `c`
+    from `slots[c] * rows` on, unless that is below 0. `quoted` is 1 for a field in quotes, 2 with
+    doubled ones inside. Gives the rows; fewer where a record has not a field for each column."""
+    size, width, place = len(data), len(slots), 0
+    delimiters, feeds = _repeated(delimiter), _repeated(FEED)
+    for row in range(rows):
+        for column in range(width):
+            kind = 0
+            if place < size and data[place] == QUOTE:
+                place += 1
+                kind, start = 1, place
+                while place < size:
+                    if data[place] != QUOTE:
+                        place += 1
+                    elif place + 1 < size and data[place + 1] == QUOTE:
+                        kind = 2
+                        place += 2
+                    else:
+                        break
+                if place >= size:
+                    return row
+                end = place
+                place += 1
+            else:
+                start = place
+                while place + 8 <= size:
+                    word = _word(data, place)
+                    if _has_zero(word ^ delimiters) | _has_zero(word ^ feeds):
+                        break
+                    place += 8
+                while place < size and data[place] != delimiter and data[place] != FEED:
+                    place += 1
+                end = place
+            if column < width - 1:
+                if place >= size or data[place] != delimiter:
+                    return row
+            elif place < size and data[place] != FEED:
+                return row
+            place += 1
+            slot = slots[column]
+            if slot >= 0:
+                spot = slot * rows + row
+                starts[spot], ends[spot], quoted[spot] = start, end, kind
+    return rows if place >= size else 0
+
+
+def gather_fields(
+    data: Bytes,
+    starts: Int32s,
+    ends: Int32s,
+    quoted: Bytes,
+    empty_null: int,
+    output: Bytes,
+    offsets: Int32s,
+    valid: Bytes,
+) -> int:
+    """The fields of a column one after another; gives how many are NULL: empty ones without quotes,
+    or any with `empty_null`. Their bits in `valid` are cleared. -1 where `output` is too small."""
+    written, nulls = 0, 0
+    for row in range(len(starts)):
+        start, end, kind = starts[row], ends[row], quoted[row]
+        if written + (end - start) > len(output):
+            return -1
+        if start == end:
+            if kind == 0 or empty_null:
+                valid[row >> 3] &= 255 - (1 << (row & 7))
+                nulls += 1
+        elif kind == 2:
+            place = start
+            while place < end:
+                output[written] = data[place]
+                written += 1
+                place += 2 if data[place] == QUOTE else 1
+        else:
+            written = copy(output, written, data, start, end)
+        offsets[row + 1] = written
+    return nulls
 
 
 def _repeated(byte: int) -> Any:
@@ -561,14 +704,14 @@ def _has_zero(word: Any) -> Any:
     return (word - np.uint64(0x0101010101010101)) & ~word & HIGH_BITS
 
 
-def _sound_width(data: Bytes, at: int) -> int:
+def _sound_width(data: Bytes, place: int) -> int:
     """The bytes of the character beyond ASCII that begins there; 0 where that is no UTF-8 (Unicode,
     table 3-7)."""
-    lead, left = data[at], len(data) - at
+    lead, left = data[place], len(data) - place
     width = width_of(lead)
     if lead < 0xC2 or lead > 0xF4 or left < width:
         return 0
-    second = data[at + 1]
+    second = data[place + 1]
     low, high = 0x80, 0xBF
     if lead == 0xE0:
         low = 0xA0
@@ -580,8 +723,8 @@ def _sound_width(data: Bytes, at: int) -> int:
         high = 0x8F
     if second < low or second > high:
         return 0
-    for place in range(at + 2, at + width):
-        if data[place] & 0xC0 != 0x80:
+    for later in range(place + 2, place + width):
+        if data[later] & 0xC0 != 0x80:
             return 0
     return width
 
@@ -591,11 +734,11 @@ def _mix(state: Any, word: Any, factor: Any) -> Any:
     return state ^ (state >> np.uint64(32))
 
 
-def _word(data: Bytes, at: int) -> Any:
+def _word(data: Bytes, place: int) -> Any:
     """Eight bytes as a number, the first the lowest."""
-    word = np.uint64(data[at])
+    word = np.uint64(data[place])
     for byte in range(1, 8):
-        word |= np.uint64(data[at + byte]) << np.uint64(8 * byte)
+        word |= np.uint64(data[place + byte]) << np.uint64(8 * byte)
     return word
 
 
@@ -605,5 +748,5 @@ HELPERS = (
 )  # fmt: skip
 KERNELS = (
     tidy_spaces, map_characters, match_key, shape, keep_characters, capitalize_words, mark_texts,
-    hash_texts, scan_records,
+    hash_texts, scan_records, split_fields, gather_fields,
 )  # fmt: skip

@@ -15,8 +15,8 @@ import numpy as np
 
 from gravel.kernels import rules
 from gravel.kernels.characters import BLANKS, ZERO_WIDTH
+from gravel.kernels.native import TABLES
 
-TABLES = Path(__file__).with_name("unicode.npz")
 # What a character is: a bit each.
 CAPITAL, LETTER, DECIMAL, MARK, SPACE, ZERO, WORD, DIGIT, UPPER, LOWER, CONTROL = (
     1 << bit for bit in range(11)

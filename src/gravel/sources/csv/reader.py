@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 
+from gravel.kernels.records import split_columns
 from gravel.language.types import Type
 from gravel.sources.csv import dialect as dialects
 from gravel.sources.csv.dialect import line_breaks, not_in_encoding
@@ -182,6 +183,18 @@ class CsvSource(Source):
         if not piece.data:
             names = [str(index) for index in (range(len(self.columns)) if key is None else key)]
             return pa.table({name: pa.array([], pa.string()) for name in names}), []
+        if piece.sound and not self.reading.nulls:
+            wanted = range(len(self.columns)) if key is None else key or (0,)
+            columns = split_columns(
+                piece.data,
+                self.dialect.delimiter.encode(),
+                len(self.columns),
+                wanted,
+                piece.records,
+                self.reading.empty_null,
+            )
+            if columns is not None:
+                return pa.table(columns, [str(index) for index in wanted]), []
         self._refuse_bad_text(piece)
         names, convert = self._arrow_options(key)
         bad: list[tuple[int, str, str]] = []
@@ -206,7 +219,10 @@ class CsvSource(Source):
         read = pa_csv.ReadOptions(
             column_names=names, use_threads=False, block_size=len(piece.data) + 1024
         )
-        return pa_csv.read_csv(pa.BufferReader(piece.data), read, parse, convert), bad
+        # Arrow takes an empty field at the very end for a quoted one if the one before is.
+        ended = piece.data.endswith(self.dialect.delimiter.encode())
+        data = piece.data + b"\n" if ended else piece.data
+        return pa_csv.read_csv(pa.BufferReader(data), read, parse, convert), bad
 
     def _arrow_options(self, key: tuple[int, ...] | None) -> tuple[Any, Any]:
         if key not in self._options:
