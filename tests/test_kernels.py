@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gravel.engine import hashing
-from gravel.kernels import texts
+from gravel.kernels import rules, texts
 from gravel.kernels.native import compiling, machine, source
 from gravel.kernels.records import scan_records
 from gravel.language.functions import spelling, text
@@ -73,6 +73,8 @@ def compare_all(array: pa.Array, monkeypatch: pytest.MonkeyPatch) -> None:
         assert (
             compiled.to_pylist() == references(monkeypatch, lambda f=function: f(array)).to_pylist()
         ), name
+    tidy = references(monkeypatch, lambda: text.tidy_spaces(array)).to_pylist()
+    assert [each if each is None else rules.tidied(each) for each in array.to_pylist()] == tidy
     # What a later Unicode has added is a capital to one library and nothing to another.
     known = [
         each

@@ -6,7 +6,7 @@ from __future__ import annotations
 import re
 import unicodedata
 
-from gravel.kernels.characters import WHITE
+from gravel.kernels.characters import WHITE, ZERO_WIDTH
 
 # Letters that no decomposition takes apart, and their plain forms.
 _PLAIN = str.maketrans({
@@ -15,8 +15,16 @@ _PLAIN = str.maketrans({
     "æ": "ae", "Æ": "AE", "œ": "oe", "Œ": "OE", "ı": "i",
 })  # fmt: skip
 WORDS = re.compile(rf"[^{WHITE[1:-1]}\-]+")
+_WHITE_RUN = re.compile(f"{WHITE}+")
+_WITHOUT_ZERO_WIDTH = dict.fromkeys(map(ord, ZERO_WIDTH))
 _LETTER = re.compile(r"[^\W\d_]")
 _APOSTROPHE = re.compile(r"(?<![^\W\d_])([^\W\d_])(['’])([^\W\d_])")
+
+
+def tidied(text: str) -> str:
+    """The text without white space at its ends, runs of it inside as one space, and no zero width
+    characters."""
+    return _WHITE_RUN.sub(" ", text.translate(_WITHOUT_ZERO_WIDTH)).strip(" ")
 
 
 def unaccented(text: str) -> str:

@@ -20,6 +20,7 @@ from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
 from gravel.engine.hashing import hashes
 from gravel.engine.parallel import ordered_map
 from gravel.engine.sets import distinct_values
+from gravel.kernels.rules import tidied
 from gravel.language.functions.casts import to_text
 from gravel.language.functions.damage import SURE_PLACEHOLDERS
 from gravel.language.functions.spelling import match_key, shape
@@ -57,7 +58,6 @@ from gravel.profiling.state import (
     part_of,
     whole_rows,
 )
-from gravel.profiling.wording import tidied
 from gravel.sources.source import Batch, Malformed, Source
 from gravel.sources.type_inference import Fitting
 

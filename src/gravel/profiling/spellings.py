@@ -8,10 +8,11 @@ import unicodedata
 from collections import defaultdict
 from collections.abc import Iterator
 
+from gravel.kernels.rules import tidied
 from gravel.language.writing import is_one_of, quoted, text_literal
 from gravel.profiling.column_kind import is_free_text
 from gravel.profiling.result import ColumnProfile, Finding, ValueRows
-from gravel.profiling.wording import shown, tidied
+from gravel.profiling.wording import shown
 
 _TITLES = 0.9  # the share of different values from which a likeness says little: titles, remarks
 _LEAST_WORD, _LONG_WORD = 5, 8

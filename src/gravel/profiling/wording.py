@@ -2,17 +2,7 @@
 
 from __future__ import annotations
 
-import pyarrow as pa
-
-from gravel.language.functions.text import tidy_spaces
-
 _LONG = 40
-
-
-def tidied(value: str) -> str:
-    """A value as TIDY_SPACES leaves it."""
-    result: str = tidy_spaces(pa.array([value], pa.string()))[0].as_py()
-    return result
 
 
 def shown(value: str) -> str:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from gravel.kernels.rules import tidied
 from gravel.language.writing import is_one_of, quoted, text_literal
 from gravel.profiling.result import ColumnProfile, Fit
-from gravel.profiling.wording import tidied
 
 FEW = 0.1  # a tenth: what is rarer beside a rule that the rest keeps is an exception to it
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from gravel.kernels.rules import tidied
 from gravel.language.functions.damage import CONTROLS
 from gravel.language.types import TEXT
 from gravel.language.writing import quoted, text_literal
@@ -12,7 +13,7 @@ from gravel.profiling import column_kind
 from gravel.profiling.findings.fit import FEW, best_fit, placeholder_condition, unfit_words
 from gravel.profiling.marks import REPLACEMENT
 from gravel.profiling.result import ColumnProfile, Finding
-from gravel.profiling.wording import row_count, shown, tidied
+from gravel.profiling.wording import row_count, shown
 
 
 def column_name_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
