@@ -440,3 +440,35 @@ def test_what_a_record_signs_includes_every_table_that_is_read(figures: Any, gra
         "owners.csv: bytes",
         "owners.csv: SHA-256",
     ]
+
+
+def test_rows_after_a_step_are_those_of_the_plan_that_ends_there(gravel: Any, figures: Any) -> None:
+    steps = [
+        "split = { column = 'list', on = ';', into = 'rows', as = 'item' }",
+        "set = { name = 'UPPER(name)', fee = 'CAST(fee AS DECIMAL(8,2)) * 2' }",
+        "drop_rows = 'fee IS NULL'",
+        "deduplicate = { by = ['name'] }",
+    ]
+    for number in range(len(steps) + 1):
+        _plan("".join(f"[[step]]\n{step}\n" for step in steps[:number]), "replace = true")
+        gravel("clean", "p.toml", status=None)
+        plain = _out()
+        _plan("".join(f"[[step]]\n{step}\n" for step in steps))
+        shown = parsed(
+            gravel("look", "p.toml", "--after", number, "--rows", "all", "--format", "csv").out
+        )
+        assert [row[2:] for row in shown] == plain
+        assert shown[0][:2] == ["gravel_row", "gravel_path"]
+    assert [row[1] for row in shown[1:]] == ["1.1", "3.1"]
+    tried = figures("try", "--plan", "p.toml", "name = LOWER(name)", "--rows", "1")["assignments"][
+        0
+    ]
+    assert (tried["changed"], len(tried["changes"])) == (2, 1)
+    gravel("try", "--plan", "p.toml", "name = LOWER(name)", "--add", "p.toml", "--note", "small")
+    assert "small" in Path("p.toml").read_text()
+    gravel("try", "b.csv", "--step", "keep_rows = 'owner IS NOT NULL'", "--add", "p.toml")
+    gravel("clean", "p.toml", "--replace", status=None)
+    assert [row[1] for row in _out()] == ["name", "gull", "tern"]
+    for wrong in (("look", "p.toml", "--after", 9), ("look", "b.csv", "--after", 1), ("try", "--plan", "p.toml"),
+                  ("try", "--plan", "p.toml", "x = 1", "--add", "q.toml")):  # fmt: skip
+        assert "hint: " in gravel(*wrong, status=2).err

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -27,12 +28,14 @@ with lazily():
     from gravel import results
     from gravel.cli import finding as cli_finding
     from gravel.inspecting import look as inspecting_look
+    from gravel.plans import model, rehearse
     from gravel.render import look as render_look
     from gravel.render import screen
     from gravel.sources import opening
 
 if TYPE_CHECKING:
-    pass
+    from gravel.language.bind import Given
+    from gravel.sources.source import Source
 
 
 @with_reading
@@ -68,6 +71,12 @@ def look(
     vertical: Annotated[
         bool, typer.Option("--vertical", help="A row's columns one below the other.")
     ] = False,
+    after: Annotated[
+        int | None,
+        typer.Option(
+            "--after", metavar="N", min=0, help="TABLE is a plan: the rows after its step N."
+        ),
+    ] = None,
     param: Params = None,
     today: Today = None,
     format: FormatOption = Format.table,
@@ -84,7 +93,7 @@ def look(
         raise CallProblem(
             "--finding has a condition of its own", hint="leave out --finding, or --where"
         )
-    source = opening.open_table(table, reading)
+    source = opening.open_table(table, reading) if after is None else _after(table, after, supplied)
     if finding is not None:
         where = cli_finding.condition_of(source, finding, supplied.today, not no_color)
     with progress(source, 2):
@@ -110,3 +119,9 @@ def look(
             [numbers, *view.cells],
         )
     render_look.show_notes(view, not no_color)
+
+
+def _after(table: str, step: int, context: Given) -> Source:
+    if not table.lower().endswith(".toml"):
+        raise CallProblem("--after is for a plan", hint=f"gravel look boats.toml --after {step}")
+    return rehearse.rows_after(model.read_plan(Path(table), table), step, context)

@@ -68,3 +68,8 @@ def try_step(
     screen.malformed_notes(result.table, result.malformed, color)
     for line in result.notes:
         screen.note(f"{result.table}: {line}", color)
+
+
+def whole_step(step: str) -> str:
+    """A step's TOML with its header."""
+    return step if step.strip().startswith("[[step]]") else f"[[step]]\n{step.strip()}"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import Annotated, Any
 
 import typer
 
@@ -16,6 +16,7 @@ from gravel.cli.options import (
     Today,
     given_by,
     progress,
+    row_limit,
     with_reading,
 )
 from gravel.lazily import lazily
@@ -27,13 +28,10 @@ with lazily():
     from gravel.cli import finding as cli_finding
     from gravel.cli import step as cli_step
     from gravel.inspecting import attempt, commands
-    from gravel.plans import edit
+    from gravel.plans import edit, model, rehearse
     from gravel.render import screen
     from gravel.render import trial as render_trial
     from gravel.sources import opening
-
-if TYPE_CHECKING:
-    pass
 
 
 @with_reading
@@ -62,8 +60,16 @@ def try_(
         ),
     ] = None,
     plan: Annotated[
-        Path | None, typer.Option("--plan", metavar="PLAN", help="The plan whose step to try.")
+        Path | None,
+        typer.Option(
+            "--plan",
+            metavar="PLAN",
+            help="Instead of TABLE: the rows after a plan's steps, or with --step one of those.",
+        ),
     ] = None,
+    rows: Annotated[
+        str, typer.Option("--rows", metavar="N|all", help="How many different changes to show.")
+    ] = "10",
     add: Annotated[
         Path | None,
         typer.Option(
@@ -85,26 +91,38 @@ def try_(
     gravel try boats.csv "name = CAPITALIZE_WORDS(TIDY_SPACES(name))"
     """
     supplied = given_by(param, today)
-    if step is not None or plan is not None:
-        if assignments or add or finding is not None or (table is not None and plan is not None):
+    if plan is not None and table is not None:
+        assignments, table = [table, *(assignments or [])], None
+    if step is not None:
+        if assignments or finding is not None or (plan is not None and add is not None):
             raise CallProblem(
                 "--step is tried by itself",
                 hint="gravel try TABLE --step '…', or gravel try --plan PLAN --step N",
             )
         source = None if table is None else opening.open_table(table, reading)
         cli_step.try_step(source, table, plan, step, supplied, format, not no_color)
+        if add is not None and source is not None:
+            _told(add, edit.add_text(add, source, cli_step.whole_step(step), note), no_color)
         return
-    if finding is not None and assignments:
+    if finding is not None and (assignments or plan is not None):
         raise CallProblem(
             "--finding has an assignment of its own", hint="leave out --finding, or the assignment"
         )
-    if table is None or not (assignments or finding is not None):
+    if not (assignments or finding is not None) or (table is None and plan is None):
         raise CallProblem("say what to try", hint='gravel try boats.csv "name = TIDY_SPACES(name)"')
-    source = opening.open_table(table, reading)
+    if plan is not None and add is not None and add.resolve() != plan.resolve():
+        raise CallProblem(
+            f"what is tried after {plan} is added to it",
+            hint=f"--add {commands.shell_word(str(plan))}",
+        )
+    if plan is not None:
+        source = rehearse.rows_after(model.read_plan(plan, str(plan)), None, supplied)
+    else:
+        source = opening.open_table(str(table), reading)
     if finding is not None:
         assignments = [cli_finding.assignment_of(source, finding, supplied.today, not no_color)]
     with progress(source, 2):
-        trial = attempt.attempt(source, assignments or [], supplied)
+        trial = attempt.attempt(source, assignments or [], supplied, row_limit(rows))
     if format is Format.json:
         screen.print_json("try", results.try_dict(trial))
     elif format is Format.table:
@@ -123,10 +141,15 @@ def try_(
     screen.malformed_notes(trial.table, trial.malformed, not no_color)
     for line in trial.notes:
         screen.note(f"{trial.table}: {line}", not no_color)
-    if add is not None:
-        number = edit.add_step(add, source, trial, note)
-        screen.note(
-            f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))}"
-            " --dry-run",
-            not no_color,
-        )
+    if add is not None and plan is not None:
+        _told(add, edit.add_text(add, source, edit.step_text(trial), note), no_color)
+    elif add is not None:
+        _told(add, edit.add_step(add, source, trial, note), no_color)
+
+
+def _told(plan: Path, number: int, no_color: bool) -> None:
+    screen.note(
+        f"step {number} added to {plan}; next: gravel clean {commands.shell_word(str(plan))}"
+        " --dry-run",
+        not no_color,
+    )

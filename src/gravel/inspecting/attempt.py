@@ -76,9 +76,14 @@ class Trial:
     remarks: tuple[str, ...] = ()
 
 
-def attempt(table: Source, assignments: Sequence[str], context: Given | None = None) -> Trial:
-    """Try assignments; each reads the row as it is in the table. Raises Diagnostic,
-    TableProblem."""
+def attempt(
+    table: Source,
+    assignments: Sequence[str],
+    context: Given | None = None,
+    shown: int | None = EXAMPLES,
+) -> Trial:
+    """Try assignments; each reads the row as it is in the table. `shown`: how many different
+    changes to name, None for all. Raises Diagnostic, TableProblem."""
     parsed = [parse.assignment(text) for text in assignments]
     syntax = [(item.expression, text) for item, text in zip(parsed, assignments, strict=True)]
     asked = columns_named(syntax, table.columns)
@@ -124,7 +129,8 @@ def attempt(table: Source, assignments: Sequence[str], context: Given | None = N
         targets, bound, parsed, assignments, states, strict=True
     ):
         written = text[node.expression.start : node.expression.end]
-        top = state.frequent.top(EXAMPLES, partial(_changes_at, table, scope, assigned, target))
+        count = len(state.frequent.distinct) if shown is None else shown
+        top = state.frequent.top(count, partial(_changes_at, table, scope, assigned, target))
         attempts.append(
             Attempt(
                 name,

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
+import os
 from dataclasses import dataclass
 from pathlib import Path
 
 from gravel.inspecting.attempt import ErrorKind
 from gravel.language.bind import Given
+from gravel.language.types import Kind
 from gravel.plans.bind import bind_plan
 from gravel.plans.flow import MEMORY, Flow
 from gravel.plans.ledger import StepLine
@@ -15,7 +18,13 @@ from gravel.plans.model import PlanFile, parse_plan
 from gravel.plans.step_lines import step_lines
 from gravel.plans.steps import BoundPlan, RowAction
 from gravel.problems import CallProblem
+from gravel.sinks.csv import encode, header
+from gravel.sources.csv.reader import CsvSource
+from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import InferredTypeRefuted, Malformed, Source
+from gravel.sources.temporary import temporary_file
+
+_PATH = "gravel_path"
 
 
 @dataclass(frozen=True)
@@ -62,6 +71,42 @@ def rehearse(
         return _rehearsed(bind_plan(plan_file, context, guess=True), number, memory)
     except InferredTypeRefuted:
         return _rehearsed(bind_plan(plan_file, context), number, memory)
+
+
+def rows_after(
+    plan_file: PlanFile,
+    number: int | None = None,
+    context: Given | None = None,
+    memory: int = MEMORY,
+) -> Source:
+    """The rows that a plan has after a step (0: as they are read; None: after its last one), as a
+    table whose first column has each row's path. Raises CallProblem, Problems, TableProblem."""
+    steps = plan_file.model.step
+    number = len(steps) if number is None else number
+    if number > len(steps):
+        raise CallProblem(
+            f"{plan_file.name} has no step {number}", hint=f"its steps are 1 to {len(steps)}"
+        )
+    begun = plan_file.model.model_copy(update={"step": steps[:number]})
+    plan = bind_plan(dataclasses.replace(plan_file, model=begun), context)
+    names = (_PATH, *plan.names)
+    handle, path = temporary_file(".csv")
+    flow = Flow(
+        plan,
+        lambda left, malformed: None,
+        lambda result: None,
+        lambda rows: encode([rows.paths(), *rows.texts()]),
+        memory,
+    )
+    with os.fdopen(handle, "wb") as sink:
+        sink.write(header(names))
+        for _, encoded in flow.run():
+            sink.write(encoded)
+    declared = {
+        column.name: column.type for column in plan.columns if column.type.kind is not Kind.NULL
+    }
+    reading = ReadOptions(",", own=True, texts=(_PATH,), declared=declared)
+    return CsvSource(path, f"{plan_file.name} after step {number}", reading)
 
 
 def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
