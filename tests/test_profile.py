@@ -7,6 +7,7 @@ import json
 import math
 import re
 import shlex
+import sqlite3
 import unicodedata
 from collections import Counter
 from datetime import date, datetime
@@ -796,3 +797,29 @@ def test_a_finding_is_seen_and_tried_by_its_number(figures: Any, gravel: Any, fo
     for path in kept.parent.iterdir():
         path.write_text("{")  # damaged: found anew
     assert figures("look", "t.csv", "--finding", 1)["matching"] == 1
+
+
+def test_dates_and_numbers_in_a_database_of_texts_are_told_with_a_fix(
+    folder: Path, figures: Any
+) -> None:
+    with sqlite3.connect("t.db") as base:
+        base.execute("CREATE TABLE t (id INTEGER PRIMARY KEY, day TEXT, size TEXT, code TEXT)")
+        base.executemany(
+            "INSERT INTO t VALUES (?, ?, ?, ?)",
+            ((n, f"2024-05-{n:02d}", str(n * 3), f"{n:03d}") for n in range(1, 29)),
+        )
+    base.close()
+    told = {
+        one["column"]: one
+        for one in figures("profile", "t.db#t")["findings"]
+        if one["finding"] == "stored as text"
+    }
+    assert sorted(told) == ["day", "size"]
+    assert [(told[name]["rows"], told[name]["level"]) for name in told] == [(28, "note")] * 2
+    for name, kind in (("day", "DATE"), ("size", "INTEGER")):
+        assert (
+            figures("look", "t.db#t", "--show", f"{told[name]['fix'].split(' = ')[1]} AS x")[
+                "types"
+            ]["x"]
+            == kind
+        )

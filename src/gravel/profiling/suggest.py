@@ -19,6 +19,7 @@ _ORDER = (
     "padded list items",
     "type mismatches",
     "another format",
+    "stored as text",
     "lost zeros",
     "case",
     "variants",

@@ -60,6 +60,7 @@ _COST = {
     "formulas": 42,
     "delimited list": 20,
     "leading zeros": 18,
+    "stored as text": 16,
     "constant": 12,
     "always null": 30,
     "column name": 10,

@@ -91,8 +91,33 @@ def _another_form(column_profile: ColumnProfile, best: Fit, known: int) -> Itera
             f"{name} IS NOT NULL",
             f"{name} = CAST({name} AS DOUBLE PRECISION)",
         )
+    elif (
+        best.type in _STORED
+        and column_profile.type == TEXT
+        and not column_profile.loses
+        and not column_profile.padded
+    ):
+        what = _STORED[best.type]
+        yield Finding(
+            "stored as text",
+            "note",
+            column_profile.name,
+            known,
+            f"all values are {what}, and the column is TEXT: they are compared and sorted as texts;"
+            f" a CAST, or [types] in a plan, makes {what} of them",
+            f"{name} IS NOT NULL",
+            "" if best.type == "DECIMAL" else f"{name} = CAST({name} AS {best.type})",
+        )
 
 
+# Types of values that a column of texts has, and what they are: a database may have such columns.
+_STORED = {
+    "INTEGER": "numbers",
+    "DECIMAL": "numbers",
+    "DATE": "dates",
+    "TIMESTAMP": "timestamps",
+    "TIMESTAMP WITH TIME ZONE": "timestamps",
+}
 # Shapes of numbers with a decimal comma, and with a comma or a point between groups of three
 # digits.
 _PLAIN_NUMBER = r"[+-]?9+"
