@@ -497,6 +497,8 @@ def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
         ("SELECT b.id FROM b LEFT JOIN s ON b.id = s.bid WHERE s.nights > 0", "WHERE on the outer side", 4),
         ("SELECT MAX(c) FROM (VALUES ('9'), ('10'), (' 100'), ('x'), (NULL)) AS t(c) WHERE c <> 'x'", "numbers compared as texts", 2),
         ("SELECT g, MIN(c) FROM (VALUES (1, '9'), (1, '10'), (2, '20'), (2, '3.5'), (2, '-1')) AS t(g, c) GROUP BY g", "numbers compared as texts", 1),
+        ("SELECT c FROM (VALUES ('9'), ('10'), ('-1.5'), ('x'), (NULL)) AS t(c) ORDER BY c", "numbers compared as texts", 3),
+        ("SELECT RANK() OVER (ORDER BY c) FROM (VALUES ('9'), ('10'), (NULL)) AS t(c)", "numbers compared as texts", 2),
         ("SELECT COUNT(name) FROM b", "aggregate passes over NULL", 1), ("SELECT AVG(n) FROM b", "aggregate passes over NULL", 2),
         ("SELECT id FROM b ORDER BY pier FETCH FIRST 2 ROWS ONLY", "ties", 3), ("SELECT DISTINCT pier FROM b", "DISTINCT and case", 1),
         ("SELECT id FROM b WHERE name = 'gull'", "case or spaces", 2), ("SELECT pier, COUNT(*) FROM b GROUP BY pier", "GROUP BY and case", 1),

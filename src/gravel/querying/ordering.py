@@ -19,6 +19,29 @@ from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.relation import Relation
 
+_NUMBER = r"^[+-]?[0-9]+(\.[0-9]+)?$"
+_FIRST = 200  # values that show whether the others are worth a look
+
+
+def warn_of_digits(account: Account, written: str, values: Any) -> None:
+    """Tell of a sort key of texts of which half or more are numbers, where they are not all of one
+    length: then the order of the texts is another than that of the numbers."""
+    texts = values.combine_chunks() if isinstance(values, pa.ChunkedArray) else values
+    if not isinstance(texts, pa.Array) or not pa.types.is_string(texts.type):
+        return
+    for part in (texts.slice(0, _FIRST), texts):
+        numbers = part.filter(pc.fill_null(pc.match_substring_regex(part, _NUMBER), False))
+        if len(numbers) * 2 < len(part) - part.null_count or not len(numbers):
+            return
+    lengths = pc.min_max(pc.binary_length(numbers)).as_py()
+    if lengths["min"] != lengths["max"]:
+        account.warn(
+            "numbers compared as texts",
+            len(numbers),
+            f"have a number in {written[:60]}, which is text: '10' is sorted before '9'",
+            f"ORDER BY CAST({written[:60]} AS DECIMAL)",
+        )
+
 
 @dataclass
 class Ordering:
@@ -64,6 +87,7 @@ class Ordering:
                     "ORDER BY", self.context.written(node), item.errors, relation.rows
                 )
                 failed |= item.errors != 0
+            warn_of_digits(self.account, self.context.written(node), item.values)
             keys.append(pa.chunked_array([item.values]))
         order = sort_order(keys, query.order)
         order = order.astype(np.int32) if relation.count < 2**31 else order

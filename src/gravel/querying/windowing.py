@@ -19,6 +19,7 @@ from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.grouping import Grouping, Input
+from gravel.querying.ordering import warn_of_digits
 from gravel.querying.partitions import one_by_one, partitions, put_together
 from gravel.querying.relation import Relation, as_type, taken
 from gravel.querying.shapes import top
@@ -95,6 +96,8 @@ class Windowing:
                     self.expressions.evaluate(sort.expression, over, withs, stands)[0].values
                     for sort in window.order
                 ]
+                for sort, values in zip(window.order, keys, strict=True):
+                    warn_of_digits(self.account, self.context.written(sort.expression), values)
                 self._warn_of_order(element, window, [*partition, *keys], over, parts)
                 cache[key] = (
                     Sorted(partition, keys, window.order, over.count) if parts is None else parts
