@@ -243,7 +243,7 @@ def _ratios(title: str, found: dict[str, Measured], aims: dict[str, float]) -> l
         told = (
             f"**{ratio:.1f} times** as long"
             if ratio >= 1
-            else f"**ahead**, {ratio:.1f} times as long"
+            else f"**ahead of Gravel**, {ratio:.1f} times as long"
         )
         lines.append(
             f"| – {other}: {found[other]} | {told} | {f'at least {aim:.1f}' if aim else ''} |"

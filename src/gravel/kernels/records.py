@@ -48,10 +48,10 @@ def split_columns(
         return None
     slots = np.full(width, -1, np.int32)
     slots[list(wanted)] = np.arange(len(wanted))
-    given = np.frombuffer(data, np.uint8)
+    source = np.frombuffer(data, np.uint8)
     starts, ends = (np.empty(rows * len(wanted), np.int32) for _ in range(2))
     quoted = np.empty(rows * len(wanted), np.uint8)
-    done = native.run("split_fields", given, delimiter[0], slots, rows, starts, ends, quoted)
+    done = native.run("split_fields", source, delimiter[0], slots, rows, starts, ends, quoted)
     if done < rows:
         return None
     columns = []
@@ -61,7 +61,9 @@ def split_columns(
         output, offsets = np.empty(size, np.uint8), np.zeros(rows + 1, np.int32)
         valid = np.full((rows + 7) // 8, 255, np.uint8)
         places = (starts[part], ends[part], quoted[part])
-        nulls = native.run("gather_fields", given, *places, int(empty_null), output, offsets, valid)
+        nulls = native.run(
+            "gather_fields", source, *places, int(empty_null), output, offsets, valid
+        )
         assert nulls >= 0
         buffers = [pa.py_buffer(array) for array in (valid, offsets, output)]
         columns.append(

@@ -94,10 +94,10 @@ def _texts(
 ) -> pa.Array | None:
     """The texts that a kernel makes of an array's; `whole` reads those that it leaves. `growth`:
     bytes that it may make of one."""
-    given, count = _ready(array), len(array)
-    if given is None:
+    ready, count = _ready(array), len(array)
+    if ready is None:
         return None
-    native, offsets, data = given
+    native, offsets, data = ready
     longest = int(np.diff(offsets).max()) * growth + 16
     size = int(offsets[-1] - offsets[0])
     output = np.empty(size + (size >> 4 if growth > 1 else 0) + longest, np.uint8)
@@ -138,10 +138,10 @@ def _array(array: pa.Array, ends: np.ndarray, output: np.ndarray) -> pa.Array:
 
 def mark_texts(array: pa.Array) -> tuple[np.ndarray, np.ndarray] | None:
     """The bits of `source.MARKS` for each text, and its characters."""
-    given = _ready(array)
-    if given is None:
+    ready = _ready(array)
+    if ready is None:
         return None
-    native, offsets, data = given
+    native, offsets, data = ready
     bits, characters = np.empty(len(array), np.uint64), np.empty(len(array), np.int32)
     classes = (native.tables["classes_index"], native.tables["classes_blocks"])
     native.run("mark_texts", offsets, data, *classes, bits, characters)
@@ -153,10 +153,10 @@ def hash_texts(
 ) -> tuple[np.ndarray, np.ndarray] | None:
     """The hash of each text, and the rows of more than `longest` bytes, whose hashes are not
     made."""
-    given = _ready(array)
-    if given is None:
+    ready = _ready(array)
+    if ready is None:
         return None
-    native, offsets, data = given
+    native, offsets, data = ready
     output, left = np.empty(len(array), np.uint64), np.zeros(len(array) + 1, np.int64)
     native.run("hash_texts", offsets, data, mixing, longest, output, left)
     return output, left[1 : left[0] + 1]
