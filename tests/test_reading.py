@@ -14,6 +14,8 @@ import zipfile
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -493,3 +495,18 @@ def test_a_hint_shows_how_a_text_reads_in_the_encoding_it_is_in(
     write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n')
     assert f'in [read]: encoding = "{encoding}", which reads' in gravel("clean", "p.toml", status=3).err  # fmt: skip
     assert text in gravel("look", "t.csv", "--encoding", encoding, "--format", "csv").out.replace('"', "")  # fmt: skip
+
+
+def test_a_parquet_column_of_texts_that_are_no_utf8_is_refused_with_its_row(gravel: Any) -> None:
+    offsets = pa.array([0, 2, 4, 4], pa.int32()).buffers()[1]
+    texts = pa.StringArray.from_buffers(3, offsets, pa.py_buffer("é".encode() + b"x\xff"))
+    pq.write_table(pa.table({"id": [1, 2, 3], "t": texts}), "bad.parquet")
+    for command in (
+        ("profile",),
+        ("look",),
+        ("count", "--distinct", "t"),
+        ("check", "UPPER(t) = 'X'"),
+    ):
+        told = gravel(command[0], "bad.parquet", *command[1:], status=3).err
+        assert "bad.parquet: t is not UTF-8 in row 2: byte 0xff" in told
+    assert gravel("count", "bad.parquet", "--distinct", "id").out

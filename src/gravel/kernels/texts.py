@@ -16,6 +16,7 @@ from gravel.kernels.native.unicode import CAPITAL, DECIMAL, GROWTH, LETTER
 
 _STAGES = ("index", "blocks")
 _LETTERS = range(128)
+_MOST = 1 << 31  # bytes of an array whose places have 32 bits
 _UPPER = np.array([ord(chr(code).upper()) for code in _LETTERS], np.uint8)
 _LOWER = np.array([ord(chr(code).lower()) for code in _LETTERS], np.uint8)
 _SAME = np.array(_LETTERS, np.uint8)
@@ -100,7 +101,10 @@ def _texts(
     native, offsets, data = ready
     longest = int(np.diff(offsets).max()) * growth + 16
     size = int(offsets[-1] - offsets[0])
-    output = np.empty(size + (size >> 4 if growth > 1 else 0) + longest, np.uint8)
+    room = size + (size >> 4 if growth > 1 else 0) + longest
+    if room >= _MOST:
+        return None
+    output = np.empty(room, np.uint8)
     ends, left = np.zeros(count + 1, np.int32), np.zeros(count + 1 if whole else 0, np.int64)
     arguments = [*settings, *(native.tables[name] for name in tables)]
     row = 0
@@ -108,7 +112,10 @@ def _texts(
         after = [output, ends, left] if whole else [output, ends]
         row = native.run(kernel, offsets, data, row, *arguments, *after)
         if row < count:
-            more = np.empty(len(output) * 3 // 2 + longest, np.uint8)
+            room = len(output) * 3 // 2 + longest
+            if room >= _MOST:
+                return None
+            more = np.empty(room, np.uint8)
             more[: ends[row]] = output[: ends[row]]
             output = more
     result = _array(array, ends, output)
@@ -166,8 +173,10 @@ def _ready(array: pa.Array) -> tuple[Kernels, np.ndarray, np.ndarray] | None:
     """The kernels, and an array's offsets and bytes for them."""
     buffers, count = array.buffers(), len(array)
     size = 0 if buffers[2] is None or not count else buffers[2].size
-    native = kernels(size * count // (count + array.offset) if count else 0)
-    if native is None or not count:
+    if not count:
+        return None
+    native = kernels(size * count // (count + array.offset))
+    if native is None:
         return None
     offsets = np.frombuffer(buffers[1], np.int32)[array.offset : array.offset + count + 1]
     data = np.frombuffer(buffers[2], np.uint8) if size else np.zeros(0, np.uint8)

@@ -176,6 +176,8 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
                 fresh = file.read_row_group(group, columns=missing)
                 known.update((column, fresh.column(column)) for column in missing)
             chosen = [known[column].slice(start, length) for column in columns]
+        for column, values in zip(columns, chosen, strict=True):
+            _refuse_bad_text(values, f"{name}: {column}", sum(sizes[:number]))
         return pa.table(chosen, names=columns)
 
     kinds, sizes = [type_of(field.type) for field in schema], [length for _, _, length in parts]
@@ -192,6 +194,25 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
     )
     _know(result, schema)
     return result
+
+
+def _refuse_bad_text(values: pa.ChunkedArray, column: str, before: int) -> None:
+    """Raises TableProblem where a column of texts holds bytes that are no UTF-8, which a Parquet
+    file may do; `before` rows stand before these."""
+    if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type)):
+        return
+    try:
+        values.validate(full=True)
+    except pa.ArrowInvalid:
+        for row, value in enumerate(values.cast(pa.large_binary()).to_pylist(), before + 1):
+            try:
+                (value or b"").decode("utf-8")
+            except UnicodeDecodeError as error:
+                raise TableProblem(
+                    f"{column} is not UTF-8 in row {row:,}: byte {value[error.start]:#04x}",
+                    hint="write the file anew with the column as texts, or as bytes (BINARY)",
+                ) from None
+        raise
 
 
 def _know(table: StoredSource, schema: pa.Schema) -> None:

@@ -19,7 +19,7 @@ import numpy as np
 CAPITAL, LETTER, DECIMAL, MARK, SPACE, ZERO, WORD, DIGIT = 1, 2, 4, 8, 16, 32, 64, 128
 UPPER, LOWER, CONTROL = 256, 512, 1024
 WHOLE, GROWTH = 1, 12
-BLANK, HYPHEN, APOSTROPHE, CURLED = 32, 45, 39, 0x2019
+BLANK, HYPHEN, APOSTROPHE, CURLED, REPLACEMENT = 32, 45, 39, 0x2019, 0xFFFD
 QUOTE, FEED, RETURN = 34, 10, 13
 HIGH_BITS = np.uint64(0x8080808080808080)
 
@@ -44,25 +44,28 @@ def signature(kernel: Callable[..., Any]) -> list[str]:
     return [TYPES.get(name, "") for name in annotations.values()]
 
 
-def width_of(byte: int) -> int:
-    """The bytes of the character that begins with this one."""
+def width_of(byte: int, left: int) -> int:
+    """The bytes of the character that begins with this one; no more than are left, should the text
+    be no UTF-8 after all."""
+    if left < 4:
+        return min(left, 2 if byte < 0xE0 else 3 if byte < 0xF0 else 4)
     if byte < 0xE0:
         return 2
     return 3 if byte < 0xF0 else 4
 
 
 def decode(data: Bytes, place: int, width: int) -> int:
-    """The code point of a character of two bytes or more."""
+    """The code point of a character of `width` bytes beyond ASCII; U+FFFD where that is none."""
     if width == 2:
         return ((data[place] & 0x1F) << 6) | (data[place + 1] & 0x3F)
     if width == 3:
-        return (
-            ((data[place] & 0x0F) << 12)
-            | ((data[place + 1] & 0x3F) << 6)
-            | (data[place + 2] & 0x3F)
-        )
+        high = ((data[place] & 0x0F) << 12) | ((data[place + 1] & 0x3F) << 6)
+        return high | (data[place + 2] & 0x3F)
+    if width < 2:
+        return REPLACEMENT
     high = ((data[place] & 0x07) << 18) | ((data[place + 1] & 0x3F) << 12)
-    return high | ((data[place + 2] & 0x3F) << 6) | (data[place + 3] & 0x3F)
+    code = high | ((data[place + 2] & 0x3F) << 6) | (data[place + 3] & 0x3F)
+    return code if code <= 0x10FFFF else REPLACEMENT
 
 
 def encode(output: Bytes, place: int, code: int) -> int:
@@ -140,7 +143,7 @@ def tidy_spaces(
                 width = 1
                 kind = SPACE if byte == BLANK or 9 <= byte <= 13 else 0
             else:
-                width = width_of(byte)
+                width = width_of(byte, end - place)
                 kind = look_up(class_index, class_blocks, decode(data, place, width))
             if kind & SPACE:
                 spaced = written > begin
@@ -191,7 +194,7 @@ def map_characters(
                 written += 1
                 place += 1
                 continue
-            width = width_of(byte)
+            width = width_of(byte, end - place)
             entry = look_up(index, blocks, decode(data, place, width))
             if entry == WHOLE:
                 leave(left, row)
@@ -243,7 +246,7 @@ def match_key(
                 output[written] = folded
                 written += 1
                 continue
-            width = width_of(byte)
+            width = width_of(byte, end - place)
             entry = look_up(index, blocks, decode(data, place, width))
             if entry == WHOLE:
                 leave(left, row)
@@ -298,7 +301,7 @@ def shape(
                 place += 1
                 after_letter = sign == 65 or sign == 97
                 continue
-            width = width_of(byte)
+            width = width_of(byte, end - place)
             kind = look_up(class_index, class_blocks, decode(data, place, width))
             if kind & MARK and after_letter:
                 place += width
@@ -338,7 +341,7 @@ def keep_characters(
         place, kept = start, False
         while place < end:
             byte = data[place]
-            width = 1 if byte < 128 else width_of(byte)
+            width = 1 if byte < 128 else width_of(byte, end - place)
             code = byte + 0 if byte < 128 else decode(data, place, width)
             kind = look_up(class_index, class_blocks, code)
             kept = (kind & wanted) != 0 or (kept and with_marks != 0 and (kind & MARK) != 0)
@@ -382,7 +385,7 @@ def capitalize_words(
                 code = byte + 32 if 65 <= byte <= 90 else byte + 0
                 kind = look_up(class_index, class_blocks, code)
             else:
-                width = width_of(byte)
+                width = width_of(byte, end - place)
                 code = decode(data, place, width)
                 entry = look_up(lower_index, lower_blocks, code)
                 if entry:
@@ -432,7 +435,7 @@ def _only_character(pool: Bytes, pool_offsets: Int32s, entry: int) -> tuple[int,
     if length == 0:
         return 0, 0
     byte = pool[start]
-    width = 1 if byte < 128 else width_of(byte)
+    width = 1 if byte < 128 else width_of(byte, length)
     if width != length:
         return 0, 0
     return (byte + 0 if width == 1 else decode(pool, start, width)), width
@@ -474,7 +477,7 @@ def mark_texts(
             byte = data[place]
             width, code = 1, byte + 0
             if byte >= 128:
-                width = width_of(byte)
+                width = width_of(byte, end - place)
                 code = decode(data, place, width)
                 marks |= HIGH
             kind = look_up(class_index, class_blocks, code)
@@ -708,7 +711,7 @@ def _sound_width(data: Bytes, place: int) -> int:
     """The bytes of the character beyond ASCII that begins there; 0 where that is no UTF-8 (Unicode,
     table 3-7)."""
     lead, left = data[place], len(data) - place
-    width = width_of(lead)
+    width = width_of(lead, 4)
     if lead < 0xC2 or lead > 0xF4 or left < width:
         return 0
     second = data[place + 1]
