@@ -12,6 +12,7 @@ import sqlite3
 import tempfile
 from collections.abc import Callable, Iterator
 from itertools import islice
+from multiprocessing import get_context
 from pathlib import Path
 
 import numpy as np
@@ -98,18 +99,21 @@ def main() -> None:
     asked.add_argument("--write", action="store_true")
     how = asked.parse_args()
     lines = [
-        f"| {how.rows:,} rows by 8 columns, CSV, in {how.memory} | seconds | peak | as SQLite has it |",
-        "| --- | ---: | ---: | --- |",
+        f"| {how.rows:,} rows by 8 columns, CSV, in {how.memory} | seconds | CPU seconds | peak | as SQLite has it |",
+        "| --- | ---: | ---: | ---: | --- |",
     ]
     with tempfile.TemporaryDirectory(prefix="gravel-bench-") as name:
         folder = Path(name)
-        tables(folder, how.rows)
+        # By a process of its own: what one has held at most, those that it begins count as theirs.
+        maker = get_context("spawn").Process(target=tables, args=(folder, how.rows))
+        maker.start()
+        maker.join()
         base = loaded(folder)
 
         def told(job: str, command: list[str], right: Callable[[], bool] | None) -> None:
-            seconds, peak = measure([*GRAVEL, *command, "--memory", how.memory], folder)
+            took = measure([*GRAVEL, *command, "--memory", how.memory], folder)
             lines.append(
-                f"| {job} | {seconds:.1f} | {peak / 2**20:.0f} MiB | {'' if right is None else 'yes' if right() else 'NO'} |"
+                f"| {job} | {took.wall:.1f} | {took.cpu:.1f} | {took.memory / 2**20:.0f} MiB | {'' if right is None else 'yes' if right() else 'NO'} |"
             )
             print(lines[-1], flush=True)
 
@@ -146,6 +150,7 @@ def main() -> None:
             ["duplicates", "ten.csv", "--on", "boat", "--on", "berth", "--rows", "2"],
             None,
         )
+        told("profile", ["profile", "ten.csv"], None)
         told("compare with itself by a key", ["compare", "ten.csv", "ten.csv", "--key", "id"], None)
         base.close()
     if how.write:
