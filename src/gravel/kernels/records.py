@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 import pyarrow as pa
 
-from gravel.kernels.native.machine import kernels
+from gravel.kernels.native.machine import allocated, kernels
 
 
 class Scanned(NamedTuple):
@@ -49,8 +49,8 @@ def split_columns(
     slots = np.full(width, -1, np.int32)
     slots[list(wanted)] = np.arange(len(wanted))
     source = np.frombuffer(data, np.uint8)
-    starts, ends = (np.empty(rows * len(wanted), np.int32) for _ in range(2))
-    quoted = np.empty(rows * len(wanted), np.uint8)
+    starts, ends = (allocated(rows * len(wanted), np.int32) for _ in range(2))
+    quoted = allocated(rows * len(wanted), np.uint8)
     done = native.run("split_fields", source, delimiter[0], slots, rows, starts, ends, quoted)
     if done < rows:
         return None
@@ -58,8 +58,10 @@ def split_columns(
     for slot in range(len(wanted)):
         part = slice(slot * rows, (slot + 1) * rows)
         size = int((ends[part] - starts[part]).sum(dtype=np.int64))
-        output, offsets = np.empty(size, np.uint8), np.zeros(rows + 1, np.int32)
-        valid = np.full((rows + 7) // 8, 255, np.uint8)
+        output, offsets = allocated(size, np.uint8), allocated(rows + 1, np.int32)
+        valid = allocated((rows + 7) // 8, np.uint8)
+        offsets[0] = 0
+        valid[:] = 255
         places = (starts[part], ends[part], quoted[part])
         nulls = native.run(
             "gather_fields", source, *places, int(empty_null), output, offsets, valid

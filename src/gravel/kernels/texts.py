@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.kernels import rules
-from gravel.kernels.native.machine import Kernels, kernels
+from gravel.kernels.native.machine import Kernels, allocated, kernels
 from gravel.kernels.native.unicode import CAPITAL, DECIMAL, GROWTH, LETTER
 
 _STAGES = ("index", "blocks")
@@ -104,8 +104,9 @@ def _texts(
     room = size + (size >> 4 if growth > 1 else 0) + longest
     if room >= _MOST:
         return None
-    output = np.empty(room, np.uint8)
-    ends, left = np.zeros(count + 1, np.int32), np.zeros(count + 1 if whole else 0, np.int64)
+    output, ends = allocated(room, np.uint8), allocated(count + 1, np.int32)
+    ends[0] = 0
+    left = np.zeros(count + 1 if whole else 0, np.int64)
     arguments = [*settings, *(native.tables[name] for name in tables)]
     row = 0
     while row < count:
@@ -115,7 +116,7 @@ def _texts(
             room = len(output) * 3 // 2 + longest
             if room >= _MOST:
                 return None
-            more = np.empty(room, np.uint8)
+            more = allocated(room, np.uint8)
             more[: ends[row]] = output[: ends[row]]
             output = more
     result = _array(array, ends, output)

@@ -17,6 +17,7 @@ from threading import Lock
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
 from gravel.kernels.native import CODE, TABLES, source
 
@@ -52,6 +53,12 @@ class Kernels:
         """Run a kernel; arrays are contiguous and of the types that it says. The interpreter is
         free meanwhile."""
         return self._calls[name](arguments)
+
+
+def allocated(count: int, kind: Any) -> np.ndarray:
+    """An array in Arrow's memory: what stays of it does not hold what was freed around it."""
+    size = count * np.dtype(kind).itemsize
+    return np.frombuffer(pa.allocate_buffer(max(size, 8)), kind)[:count]
 
 
 def description() -> str:
