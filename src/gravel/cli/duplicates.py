@@ -28,12 +28,12 @@ from gravel.sources.read_options import ReadOptions
 
 with lazily():
     from gravel import results
-    from gravel.cli import near as cli_near
     from gravel.duplicates import groups as duplicates_groups
     from gravel.duplicates import near as duplicates_near
     from gravel.inspecting import commands
     from gravel.plans import edit
     from gravel.render import duplicates as render_duplicates
+    from gravel.render import near as render_near
     from gravel.render import screen
     from gravel.render.html import duplicates as html_duplicates
     from gravel.render.html import page
@@ -216,4 +216,4 @@ def _tell(
 def _tell_near(near: Near, form: Format, color: bool, report: Path | None) -> None:
     if report is not None:
         html_duplicates.write_near_page(report, near)
-    cli_near.tell(near, form, color)
+    render_near.tell(near, form.value, color)

@@ -1,5 +1,4 @@
-"""Findings on the terminal: how one is shown, and `--finding N`, by whose number `look` and `try`
-are asked."""
+"""`--finding N`: a finding of the last profile by its number, for `look` and `try`."""
 
 from __future__ import annotations
 

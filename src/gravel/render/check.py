@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 
 def show(checked: Checked, unknown_fails: bool, color: bool) -> None:
+    """Print the checks with their counts, and examples of rows that do not hold."""
     out = screen.console(color=color)
     good = sum(check.passed for check in checked.checks)
     out.print(

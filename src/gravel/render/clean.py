@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 
 def show(done: Run, color: bool) -> None:
+    """Print the row ledger, the proofs and what became of the result."""
     out = screen.console(error=done.bound.file.model.write == "-", color=color)
     out.print(rich_text.Text("row ledger", style=screen.HEAD))
     rows: list[list[Any]] = []
@@ -105,6 +106,7 @@ def show(done: Run, color: bool) -> None:
 
 
 def details(line: Any) -> list[str]:
+    """Further figures of a step, a line each."""
     count = line.count
     message = []
     if count.changed_columns:

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 
 
 def show(compared: Compared, color: bool) -> None:
+    """Print what is alike and what differs, by column, with examples."""
     out = screen.console(color=color)
     head = rich_text.Text(f"{compared.before} and {compared.after}", style=screen.HEAD)
     how = (

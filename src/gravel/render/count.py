@@ -8,6 +8,7 @@ from gravel.render import screen
 
 
 def show(counted: list[Any], color: bool) -> None:
+    """Print the counts, keys and totals of tables."""
     out = screen.console(color=color)
     rows = [
         [
@@ -74,6 +75,7 @@ def _apart(nulls: int, errors: int, what: str) -> str:
 
 
 def print_rows(counted: list[Any], form: str) -> None:
+    """Print the counts as rows in a form for programs."""
     headings = ["table", "rows", "columns", "malformed"]
     columns: list[list[Any]] = [
         [

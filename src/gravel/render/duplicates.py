@@ -20,6 +20,7 @@ def _compared(duplicates: Duplicates) -> str:
 
 
 def show(duplicates: Duplicates, color: bool) -> None:
+    """Print the groups, the match levels and the step that would merge them."""
     out = screen.console(color=color)
     out.print(
         rich_text.Text(

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 
 def signature(function: Function) -> str:
+    """What a function takes and gives."""
     return " or ".join(signature.text for signature in function.signatures)
 
 
@@ -25,6 +26,7 @@ def _examples(function: Function) -> list[tuple[str, str]]:
 
 
 def show_all(chosen: list[Function], color: bool) -> None:
+    """Print the list of functions by family."""
     out = screen.console(color=color)
     rows = []
     for family, title in catalogue.FAMILIES.items():
@@ -46,6 +48,7 @@ def show_all(chosen: list[Function], color: bool) -> None:
 
 
 def show(chosen: list[Function], color: bool) -> None:
+    """Print functions in full, with their computed examples."""
     out = screen.console(color=color)
     for item in chosen:
         for signature in item.signatures:

@@ -19,6 +19,7 @@ def _type(column: Any) -> str:
 
 
 def show(view: View, color: bool) -> None:
+    """Print rows as a table."""
     out = screen.console(color=color)
     limit = max(12, min(60, out.width // max(1, min(len(view.columns), 6))))
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
@@ -82,6 +83,7 @@ def _fitting(widths: list[int], room: int) -> int:
 
 
 def show_notes(view: View, color: bool) -> None:
+    """Print how many rows there are, and what is to be said of them."""
     message = f"{view.rows:,} {'row' if view.rows == 1 else 'rows'}"
     if view.where is not None:
         message += f", {view.matching:,} match"

@@ -6,17 +6,38 @@ from typing import TYPE_CHECKING, Any
 
 from rich import text
 
+from gravel import results
 from gravel.render import screen
 
 if TYPE_CHECKING:
     from gravel.duplicates.near import Near
 
 
+def tell(near: Near, form: str, color: bool) -> None:
+    """Print pairs and clusters in the form asked for, as a table, JSON or rows for programs."""
+    if form == "json":
+        screen.print_json("duplicates", results.near_dict(near))
+    elif form == "table":
+        show(near, color)
+    else:
+        headings = ["a", "b", near.measure, "a_value", "b_value"]
+        lines = [
+            [str(item.a), str(item.b), measure(near, item.measure), item.a_value, item.b_value]
+            for item in near.shown
+        ]
+        screen.print_rows(form, headings, [[line[index] for line in lines] for index in range(5)])
+    screen.malformed_notes(near.table, near.malformed, color)
+    for line in near.notes:
+        screen.note(f"{near.table}: {line}", color)
+
+
 def measure(near: Near, value: float) -> str:
+    """A distance or a similarity as text."""
     return f"{int(value)}" if near.measure == "distance" else f"{value:.3f}"
 
 
 def show(near: Near, color: bool) -> None:
+    """Print pairs that are nearly equal, and their clusters."""
     out = screen.console(color=color)
     bound = (
         f"within {int(near.bound)} edits"

@@ -21,6 +21,7 @@ _LEVELS = (("wrong", "wrong"), ("suspect", "suspect"), ("note", "to note"))
 
 
 def print_rows(profile: Profile, form: str) -> None:
+    """Print the columns as rows in a form for programs."""
     headings = [
         "column",
         "type",

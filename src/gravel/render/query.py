@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 
 def show(relation: Relation, limit: int | None, color: bool) -> None:
+    """Print the rows of a result."""
     out = screen.console(color=color)
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
     right = [index for index, kind in enumerate(relation.types) if kind.kind.value in kinds]
@@ -33,6 +34,7 @@ def show(relation: Relation, limit: int | None, color: bool) -> None:
 
 
 def explain(session: Session, color: bool) -> None:
+    """Print the stages of a query with their row counts."""
     out = screen.console(color=color)
     out.print()
     out.print(

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 
 def show(rehearsal: Rehearsal, color: bool) -> None:
+    """Print what a step would do, with examples."""
     line, count = rehearsal.line, rehearsal.line.count
     out = screen.console(color=color)
     head = rich_text.Text(line.note or line.verb, style=screen.HEAD)

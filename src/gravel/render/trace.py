@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
 
 def events_as_rows(traced: TracedRows) -> list[list[str | None]]:
+    """The events of all paths, a row each."""
     lines: list[list[str | None]] = []
     for row in traced.rows:
         for path in row.paths:
@@ -42,6 +43,7 @@ def events_as_rows(traced: TracedRows) -> list[list[str | None]]:
 
 
 def show(traced: TracedRows, color: bool) -> None:
+    """Print the way of rows through a plan."""
     out = screen.console(color=color)
     for row in traced.rows:
         head = text.Text(f"row {row.row:,} of {traced.table}", style=screen.HEAD)

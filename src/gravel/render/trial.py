@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
 
 def show(trial: Trial, color: bool) -> None:
+    """Print what assignments would change, with examples."""
     out = screen.console(color=color)
     for item in trial.attempts:
         head = rich_text.Text(item.column, style=screen.HEAD)
