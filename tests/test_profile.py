@@ -20,6 +20,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import parsed, write
+from gravel.profiling.profile import profile
+from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
 
 WHITE = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2000\u2009\u2028\u202f\u205f\u3000\u200b\u2060\ufeff"
@@ -151,7 +153,6 @@ def _expected(values: list[str | None]) -> dict[str, Any]:
 @given(data=st.data())
 def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: Any) -> None:
     from gravel.profiling.figures import column_figures
-    from gravel.profiling.profile import profile
     from gravel.sources.csv import reader, splitter
 
     count = data.draw(st.integers(0, 40))
@@ -337,7 +338,6 @@ def test_numbers_equal_numpys(
 ) -> None:
     from gravel.profiling import spread
     from gravel.profiling.figures import column_figures
-    from gravel.profiling.profile import profile
     from gravel.sources.csv import reader
 
     texts = [
@@ -380,7 +380,6 @@ def test_the_rows_of_a_finding_are_those_its_command_shows(
 ) -> None:
     from gravel.inspecting.look import look
     from gravel.language.bind import Given
-    from gravel.profiling.profile import profile
     from gravel.sources.csv import reader
 
     count = data.draw(st.integers(1, 40))
@@ -823,3 +822,16 @@ def test_dates_and_numbers_in_a_database_of_texts_are_told_with_a_fix(
             ]["x"]
             == kind
         )
+
+
+def test_more_variants_than_are_listed_are_the_same_ones_in_any_memory(figures: Any) -> None:
+    names = [f"{chr(97 + n % 26)}{chr(97 + n // 26)}lark tern" for n in range(400)]
+    rows = [name for name in names for name in (name, name, name.upper())]
+    write("t.csv", _csv({"id": [str(n) for n in range(len(rows))], "name": rows}))
+    told = figures("profile", "t.csv")
+    (name,) = [column for column in told["columns"] if column["name"] == "name"]
+    assert (name["variant_groups"], len(name["variants"])) == (400, 200)
+    assert [group["key"] for group in name["variants"]] == names[:200]
+    whole = profile(open_table("t.csv"))
+    for memory in (500, 20_000):  # bytes, so that ranges of hashes are merged from files
+        assert profile(open_table("t.csv"), memory=memory).columns == whole.columns

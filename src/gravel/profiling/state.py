@@ -442,12 +442,13 @@ def _spellings(gathered: Gathered, piece: Counted, masks: dict[str, np.ndarray])
     ends = np.append(starts[1:], len(keys))
     gathered.spelling_groups += len(starts)
     sums = np.add.reduceat(counts, starts) - np.maximum.reduceat(counts, starts)
-    # The groups that cost most, should there be very many.
-    chosen = (
-        np.argsort(-sums, kind="stable")[:SPELLINGS]
-        if len(starts) > SPELLINGS
-        else np.arange(len(starts))
-    )
+    # The groups that cost most, should there be very many; of equal ones those whose most frequent
+    # value comes first, so that it does not matter which range of hashes a group is in.
+    chosen = np.arange(len(starts))
+    if len(starts) > SPELLINGS:
+        numbers = np.repeat(chosen, ends - starts)
+        heads = rows[np.lexsort((rows, -counts, numbers))][starts]
+        chosen = np.lexsort((heads, -sums))[:SPELLINGS]
     for index in chosen:
         group = list(
             zip(
