@@ -472,3 +472,16 @@ def test_rows_after_a_step_are_those_of_the_plan_that_ends_there(gravel: Any, fi
     for wrong in (("look", "p.toml", "--after", 9), ("look", "b.csv", "--after", 1), ("try", "--plan", "p.toml"),
                   ("try", "--plan", "p.toml", "x = 1", "--add", "q.toml")):  # fmt: skip
         assert "hint: " in gravel(*wrong, status=2).err
+    # What a run would stop at, and what is no row, is told and not lost unseen.
+    write("b.csv", "id,v,gravel_path\n1,5,x\n2,oops,y\n3,7\n4,9,z\n")
+    _plan("[[step]]\nset = { v = 'CAST(v AS INTEGER)' }\n")
+    shown = gravel("look", "p.toml", "--after", 1, "--format", "csv")
+    assert [row[1:3] for row in parsed(shown.out)] == [
+        ["gravel_path_", "id"],
+        ["1", "1"],
+        ["4", "4"],
+    ]
+    assert "1 malformed record is left out of b.csv" in shown.err
+    assert 'step 1 would stop the run here: 1 row fails, and on_error is "stop"' in shown.err
+    assert figures("try", "--plan", "p.toml", "id = id + 1")["assignments"][0]["changed"] == 2
+    assert "instead of b.csv" in gravel("try", "b.csv", "--plan", "p.toml", status=2).err

@@ -92,6 +92,8 @@ def try_(
     """
     supplied = given_by(param, today)
     if plan is not None and table is not None:
+        if "=" not in table:
+            raise CallProblem(f"--plan is instead of {table}", hint="leave one of them out")
         assignments, table = [table, *(assignments or [])], None
     if step is not None:
         if assignments or finding is not None or (plan is not None and add is not None):

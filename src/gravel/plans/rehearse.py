@@ -16,7 +16,7 @@ from gravel.plans.flow import MEMORY, Flow
 from gravel.plans.ledger import StepLine
 from gravel.plans.model import PlanFile, parse_plan
 from gravel.plans.step_lines import step_lines
-from gravel.plans.steps import BoundPlan, RowAction
+from gravel.plans.steps import BoundPlan, BoundStep, RowAction
 from gravel.problems import CallProblem
 from gravel.sinks.csv import encode, header
 from gravel.sources.csv.reader import CsvSource
@@ -80,7 +80,8 @@ def rows_after(
     memory: int = MEMORY,
 ) -> Source:
     """The rows that a plan has after a step (0: as they are read; None: after its last one), as a
-    table whose first column has each row's path. Raises CallProblem, Problems, TableProblem."""
+    table whose first column has each row's path; its notes tell of malformed records, and of steps
+    that would stop a run. Raises CallProblem, Problems, TableProblem."""
     steps = plan_file.model.step
     number = len(steps) if number is None else number
     if number > len(steps):
@@ -89,7 +90,9 @@ def rows_after(
         )
     begun = plan_file.model.model_copy(update={"step": steps[:number]})
     plan = bind_plan(dataclasses.replace(plan_file, model=begun), context)
-    names = (_PATH, *plan.names)
+    path_name = _PATH
+    while path_name in plan.names:
+        path_name += "_"
     handle, path = temporary_file(".csv")
     flow = Flow(
         plan,
@@ -99,14 +102,45 @@ def rows_after(
         memory,
     )
     with os.fdopen(handle, "wb") as sink:
-        sink.write(header(names))
+        sink.write(header((path_name, *plan.names)))
         for _, encoded in flow.run():
             sink.write(encoded)
+    table = plan.table
+    # A text column that no step touches has the type that its values have, unless that is settled.
+    settled = bool(table.fields or table.store_kind or table.spelt)
     declared = {
-        column.name: column.type for column in plan.columns if column.type.kind is not Kind.NULL
+        column.name: column.type
+        for column in plan.columns
+        if column.type.kind is not Kind.NULL
+        and (
+            settled
+            or column.touched
+            or column.source is None
+            or column.type.kind is not Kind.TEXT
+            or table.columns[column.source] in {*table.texts, *table.declared}
+        )
     }
-    reading = ReadOptions(",", own=True, texts=(_PATH,), declared=declared)
-    return CsvSource(path, f"{plan_file.name} after step {number}", reading)
+    reading = ReadOptions(",", own=True, texts=(path_name,), declared=declared)
+    result = CsvSource(path, f"{plan_file.name} after step {number}", reading)
+    result.notes += table.notes
+    if flow.malformed:
+        many = len(flow.malformed)
+        records = "1 malformed record is" if many == 1 else f"{many:,} malformed records are"
+        result.notes.append(f"{records} left out of {plan.table_name}")
+    for step, line in zip(plan.steps, step_lines(flow)[1:], strict=False):
+        if (why := _why_stopped(step, line)) is not None:
+            result.notes.append(f"step {step.number} would stop the run here: {why}")
+    return result
+
+
+def _why_stopped(step: BoundStep, line: StepLine) -> str | None:
+    """Why a run would stop at a step, or None."""
+    if line.count.stopped:
+        many = line.count.stopped
+        rows = "1 row fails" if many == 1 else f"{many:,} rows fail"
+        return line.count.why or f'{rows}, and on_error is "stop"'
+    action = step.action
+    return action.finish(step, line.count) if isinstance(action, RowAction) else None
 
 
 def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
@@ -116,12 +150,7 @@ def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
     for _ in flow.run():
         pass
     line = step_lines(flow)[-1]
-    action = plan.steps[number - 1].action
-    stops = (
-        action.finish(plan.steps[number - 1], line.count) if isinstance(action, RowAction) else None
-    )
-    if line.count.stopped:
-        stops = line.count.why or f'{line.count.stopped:,} rows fail, and on_error is "stop"'
+    stops = _why_stopped(plan.steps[number - 1], line)
     errors = tuple(
         (column, kind)
         for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows)
