@@ -142,13 +142,16 @@ def _engine(llvm: Any, code: str) -> Any:
 
 def _keep(path: Path, compiled: bytes) -> None:
     """Keep machine code for the next run, where there is a folder that can be written."""
-    with suppress(OSError):
+    begun = path.with_suffix(f".{os.getpid()}")
+    try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        begun = path.with_suffix(f".{os.getpid()}")
         flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0)
         with os.fdopen(os.open(begun, flags, 0o600), "wb") as sink:
             sink.write(compiled)
         begun.replace(path)
+    except OSError:  # a full disk, say: nothing half written stays
+        with suppress(OSError):
+            begun.unlink()
 
 
 def cache_folder() -> Path:
