@@ -6,6 +6,7 @@ import csv
 import random
 import unicodedata
 from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ from hypothesis import strategies as st
 
 from gravel.engine import hashing
 from gravel.kernels import rules, texts
+from gravel.kernels.hashes import ascending, distinct_hashes
 from gravel.kernels.native import compiling, machine, source
 from gravel.kernels.records import scan_records
 from gravel.language.functions import spelling, text
@@ -113,9 +115,15 @@ def test_every_character_by_itself_and_among_others(monkeypatch: pytest.MonkeyPa
     )
 
 
+@cache
+def checked() -> dict[str, Any]:
+    """The kernels compiled anew, so that every index is checked."""
+    return compiling.functions(boundscheck=True)
+
+
 def test_kernels_stay_inside_their_arrays() -> None:
-    """Compiled anew so that every index is checked, on outputs of every size down to too small."""
-    functions = compiling.functions(boundscheck=True)
+    """On outputs of every size down to too small."""
+    functions = checked()
     native = machine._loaded()
     assert native is not None
     # The second half is no UTF-8: characters cut short, code points beyond the last.
@@ -132,7 +140,7 @@ def test_kernels_stay_inside_their_arrays() -> None:
     known = {"letters": texts._KEY, "index": native.tables["key_index"], "blocks": native.tables["key_blocks"],
              "mixing": np.array(hashing._FIRST), "class_index": native.tables["classes_index"],
              "class_blocks": native.tables["classes_blocks"], **native.tables}  # fmt: skip
-    for kernel in source.KERNELS[:-3]:
+    for kernel in (*source.texts.KERNELS, source.hashes.hash_texts):
         names = [name for name in kernel.__annotations__ if name != "return"]
         kinds = source.signature(kernel)
         for size in (*range(0, 200, 3), 4000):
@@ -165,6 +173,41 @@ def test_kernels_stay_inside_their_arrays() -> None:
         functions["gather_fields"](
             buffer, starts, ends, quoted, 0, output, np.zeros(rows * width + 1, np.int32), valid
         )
+
+
+@given(
+    st.lists(st.tuples(st.sampled_from([0, 1, 7, 2**11, 2**31, 2**63, 2**64 - 1]), st.integers(0, 200))),
+    st.sampled_from([1, 0, 2**33 + 1]),
+    st.integers(0, 3),
+)  # fmt: skip
+def test_hashes_are_sorted_and_told_apart(
+    parts: list[tuple[int, int]], factor: int, seconds: int
+) -> None:
+    first = np.array([(high ^ low * factor) % 2**64 for high, low in parts], np.uint64)
+    second = np.array([low % (seconds + 1) for _, low in parts], np.uint64)
+    counts, rows = np.arange(1, len(first) + 1), np.arange(len(first))[::-1].copy()
+    groups: dict[tuple[int, int], tuple[int, int]] = {}
+    for place, pair in enumerate(zip(first.tolist(), second.tolist(), strict=True)):
+        times, row = groups.get(pair, (0, len(first)))
+        groups[pair] = (times + int(counts[place]), min(row, int(rows[place])))
+    with pytest.MonkeyPatch.context() as monkeypatch:
+        for switch in "10":
+            monkeypatch.setenv(machine.SWITCH, switch)
+            assert ascending(first).tolist() == np.argsort(first, kind="stable").tolist()
+            *found, places = distinct_hashes(first, second, counts, rows)
+            columns = [column.tolist() for column in found]
+            assert columns[0] == sorted(columns[0])
+            assert (first[places] == found[0]).all()
+            assert (second[places] == found[1]).all()
+            made = {(a, b): (times, row) for a, b, times, row in zip(*columns, strict=True)}
+            assert made == groups
+            assert len(columns[0]) == len(groups)
+    keys, order, spare = first.copy(), np.arange(len(first), dtype=np.int32), first.copy()
+    checked()["sort_hashes"](keys, order, spare, order.copy(), np.zeros(2048, np.int64))
+    output = [np.zeros(len(groups), kind) for kind in (np.uint64, np.uint64, np.int64, np.int64)]
+    places = np.zeros(len(groups), np.int32)
+    made = checked()["reduce_hashes"](keys, order, second, counts, rows, *output, places)
+    assert made in (len(groups), -1)
 
 
 def test_records_are_found_as_by_counting_quotes(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -22,12 +22,10 @@ from typing import Any, ParamSpec, TypeVar
 import pyarrow as pa
 
 from gravel import results
-from gravel.comparing.compare import MEMORY as COMPARE_MEMORY
 from gravel.comparing.compare import How, compare
-from gravel.duplicates.groups import MEMORY as DUPLICATES_MEMORY
 from gravel.duplicates.groups import duplicates
 from gravel.engine.mapped import Store
-from gravel.engine.memory import quarter_of_the_machine, size_of
+from gravel.engine.memory import DEFAULT_MEMORY, size_of
 from gravel.inspecting.attempt import attempt
 from gravel.inspecting.check import allowance, check, named_condition
 from gravel.inspecting.count import count_table
@@ -36,14 +34,12 @@ from gravel.language.bind import Given
 from gravel.language.errors import ErrorPolicy
 from gravel.language.parameters import typed
 from gravel.ledger.signature import SigningKey
-from gravel.plans.flow import MEMORY as PLAN_MEMORY
 from gravel.plans.model import PlanFile, read_plan
 from gravel.plans.result import Run
 from gravel.plans.run import clean
 from gravel.plans.wish import Wish
 from gravel.problems import CallProblem
 from gravel.profiling.figures import figures
-from gravel.profiling.profile import MEMORY as PROFILE_MEMORY
 from gravel.profiling.profile import profile
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
@@ -190,7 +186,7 @@ class Table:
         """What is in each column, what is wrong with it, how to see it and how to fix it. Raises
         TableProblem."""
         day = today or datetime.date.today()
-        room = _memory(memory, PROFILE_MEMORY)
+        room = _memory(memory)
         outcome = profile(self.source, today=day, memory=room, sample=_number("sample", sample, 1))
         return Result(
             outcome,
@@ -255,7 +251,7 @@ class Table:
             null_equal=null_equal,
             shown=_number("groups", groups),
             given=_context(params),
-            memory=_memory(memory, DUPLICATES_MEMORY),
+            memory=_memory(memory),
         )
 
         def page(path: Path, value: Any) -> None:
@@ -279,7 +275,7 @@ class Table:
         """What differs between this table (before) and another one (after), matched by a key, else
         as many rows alike. Raises Diagnostic, CallProblem, TableProblem."""
         how = How(ignore_case=ignore_case, ignore_spaces=ignore_spaces, where=where)
-        room = _memory(memory, COMPARE_MEMORY)
+        room = _memory(memory)
         after = open_table(other).source
         outcome, _ = compare(self.source, after, _several(key), how, _context(params), room)
         return Result(outcome, results.compare_dict, compare_page.write_page)
@@ -383,7 +379,7 @@ def query(
         references={name: table.name for name, table in opened.items()},
         opened={name.casefold(): table.source for name, table in opened.items()},
     )
-    room = Store(_memory(memory, quarter_of_the_machine()))
+    room = Store(_memory(memory))
     session = Session(context, Account(policy, room))
     with ExitStack() as turns:
         for table in sorted(opened.values(), key=id):  # one order for all threads
@@ -416,7 +412,7 @@ class Plan:
         `proofs`. `dry` does everything except write; `sign`: an OpenSSH Ed25519 key without a
         passphrase, which signs the record. Raises Problems, TableProblem, CallProblem."""
         key = None if sign is None else SigningKey(Path(sign), _no_passphrase)
-        wish = Wish(dry=dry, memory=_memory(memory, PLAN_MEMORY), backup=backup, sign=key)
+        wish = Wish(dry=dry, memory=_memory(memory), backup=backup, sign=key)
         context = _context(params) or Given()
         done: Run = clean(
             self.file, context if today is None else replace(context, today=today), wish
@@ -445,10 +441,10 @@ def _number(name: str, value: int | None, least: int = 0) -> int | None:
     return value
 
 
-def _memory(size: str | int | None, usual: int) -> int:
+def _memory(size: str | int | None) -> int:
     """Bytes of memory that a call may take. Raises CallProblem."""
     if size is None:
-        return usual
+        return DEFAULT_MEMORY
     try:
         return size_of(str(size))
     except ValueError as error:

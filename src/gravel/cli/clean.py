@@ -26,7 +26,7 @@ from gravel.problems import CallProblem
 with lazily():
     from gravel import results
     from gravel.ledger import signature
-    from gravel.plans import destination, flow, model, run, steps
+    from gravel.plans import destination, model, run, steps
     from gravel.plans import wish as wish_of_run
     from gravel.profiling import profile
     from gravel.render import clean as render_clean
@@ -100,7 +100,7 @@ def clean(
         dry_run,
         until,
         sample,
-        memory_of(memory) or flow.MEMORY,
+        memory_of(memory),
         backup,
         None if sign is None else signature.SigningKey(sign, _passphrase),
         tell=lambda line: screen.note(f"before the run: {line}", not no_color),

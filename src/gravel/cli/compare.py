@@ -114,7 +114,7 @@ def compare(
     if report is not None:
         page.may_write(report, replace)
     result, every = comparing_compare.compare(
-        sides[0], sides[1], key or (), how, supplied, memory_of(memory) or comparing_compare.MEMORY
+        sides[0], sides[1], key or (), how, supplied, memory_of(memory)
     )
     if differences is not None:
         comparing_differences.write_differences(differences, result, every)

@@ -151,7 +151,7 @@ def duplicates(
                 "--within, --similarity and --block are for --near", hint='--near "name" --within 2'
             )
         with progress(source, 2):
-            room = memory_of(memory) or duplicates_groups.MEMORY
+            room = memory_of(memory)
             result = duplicates_groups.duplicates(
                 source,
                 on or (),

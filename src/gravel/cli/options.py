@@ -81,15 +81,18 @@ Memory = Annotated[
     typer.Option(
         "--memory",
         metavar="SIZE",
-        help="What to hold in memory, as 256MB or 2GB; what is larger goes to a temporary file.",
+        help=(
+            "What to hold in memory, as 256MB or 2GB (a quarter of the machine's if not given);"
+            " what is larger goes to a temporary file."
+        ),
     ),
 ]
 
 
-def memory_of(text: str | None) -> int | None:
-    """A size in bytes. Raises CallProblem."""
+def memory_of(text: str | None) -> int:
+    """A size in bytes; a quarter of the machine's where none is given. Raises CallProblem."""
     if text is None:
-        return None
+        return engine_memory.DEFAULT_MEMORY
     try:
         size = engine_memory.size_of(text)
     except ValueError as error:

@@ -32,7 +32,6 @@ from gravel.sources.read_options import ReadOptions
 with lazily():
     from gravel import results
     from gravel.engine import mapped
-    from gravel.engine import memory as engine_memory
     from gravel.language import errors
     from gravel.querying import account, context, result_file
     from gravel.querying import relation as relations
@@ -119,7 +118,7 @@ def query(
             raise CallProblem(f"--write - writes CSV, and --format {format.value} something else")
         write, format = "-", Format.csv
     text = _text(statement, file)
-    room = mapped.Store(memory_of(memory) or engine_memory.quarter_of_the_machine())
+    room = mapped.Store(memory_of(memory))
     references, readings = _tables(table, folder)
     session = sessions.Session(
         context.QueryContext(

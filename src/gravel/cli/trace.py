@@ -23,7 +23,7 @@ from gravel.problems import CallProblem
 
 with lazily():
     from gravel import results
-    from gravel.plans import flow, model
+    from gravel.plans import model
     from gravel.plans import trace as plans_trace
     from gravel.render import screen
     from gravel.render import trace as render_trace
@@ -67,7 +67,7 @@ def trace(
         where,
         given_by(param, today),
         limit,
-        memory_of(memory) or flow.MEMORY,
+        memory_of(memory),
     )
     if format is Format.json:
         screen.print_json("trace", results.trace_dict(result))

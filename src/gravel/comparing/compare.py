@@ -16,10 +16,12 @@ from gravel.engine.arrow_values import text_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import view
 from gravel.engine.hashing import NULL_HASH, hashes, mixed
+from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.sets import distinct_values, member
 from gravel.engine.spill import Runs
 from gravel.inspecting.binding import columns_named, explaining, frame_of, scope_of
 from gravel.inspecting.count import count_table
+from gravel.kernels.hashes import ascending
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind_condition, find_column
 from gravel.language.functions import arithmetic
@@ -31,7 +33,6 @@ from gravel.profiling.column_kind import is_identifier
 from gravel.sources.source import Batch, InferredTypeRefuted, Malformed, Source, scan
 
 EXAMPLES = 5
-MEMORY = 1 << 30
 _PARTS = 4096
 _WORD = 40  # bytes that a word of a row takes while parts are matched
 
@@ -145,7 +146,7 @@ def compare(
     key: Sequence[str] = (),
     how: How | None = None,
     context: Given | None = None,
-    memory: int = MEMORY,
+    memory: int = DEFAULT_MEMORY,
 ) -> tuple[Compared, Iterator[CellDiff]]:
     """What differs between two tables, and every cell that does, fetched as it is asked for.
     Without a key rows are matched as a multiset. `memory`: bytes for what is known of the rows.
@@ -366,7 +367,7 @@ def _side(
 def _by_key(batches: Sequence[Sequence[np.ndarray]]) -> list[np.ndarray]:
     """The arrays of some batches, one after another, sorted by the first."""
     arrays = [np.concatenate(parts) for parts in zip(*batches, strict=True)]
-    order = np.argsort(arrays[0], kind="stable")
+    order = ascending(arrays[0])
     return [array[order] for array in arrays]
 
 
@@ -476,7 +477,7 @@ def _ascending(part: _KeyRange) -> _KeyRange:
     keys = part.keys
     if (keys[1:] >= keys[:-1]).all():
         return part
-    order = np.argsort(keys, kind="stable")
+    order = ascending(keys)
     return _KeyRange(
         keys[order], part.second[order], part.rows[order], [item[order] for item in part.others]
     )

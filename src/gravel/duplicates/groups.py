@@ -15,17 +15,17 @@ from gravel.duplicates.result import Duplicates, MatchLevelCount
 from gravel.duplicates.second import Second, places_of
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes
 from gravel.engine.hashing import hashes
-from gravel.engine.memory import give_back_freed_blocks
+from gravel.engine.memory import DEFAULT_MEMORY, give_back_freed_blocks
 from gravel.engine.parallel import ordered_map
 from gravel.engine.spill import Runs
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
+from gravel.kernels.hashes import ascending
 from gravel.language import parse, tree
 from gravel.language.bind import Given, bind, find_column
 from gravel.language.writing import quoted
 from gravel.problems import CallProblem, nearest
 from gravel.sources.source import Batch, Malformed, Source, scan
 
-MEMORY = 256 << 20
 _BYTES = 200  # that a distinct combination takes, with its hashes on every match_level
 _EXAMPLES = 3
 _MOST_ROWS = 50  # of a group that are shown
@@ -66,7 +66,7 @@ def duplicates(
     least: int = 2,
     shown: int | None = 10,
     given: Given | None = None,
-    memory: int = MEMORY,
+    memory: int = DEFAULT_MEMORY,
 ) -> Duplicates:
     """Find the groups of rows that are equal in all of `on` (none: in all columns, NULL like NULL)
     at a match level of the match levels. `least`: the size of the groups to show, `shown`: how
@@ -303,7 +303,7 @@ def _reduced(exact: Distinct, match_level: int) -> RungGroups:
     runs = Runs()
     for part in exact.pieces():
         result = arrays(part)
-        order = np.argsort(result[0], kind="stable")
+        order = ascending(result[0])
         runs.write([item[order] for item in result])
     for result in runs.ranges([], 1 << 20):
         results.append(_grouped(*result))
@@ -314,7 +314,7 @@ def _grouped(
     first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: np.ndarray, rows: np.ndarray
 ) -> RungGroups:
     supplied = first
-    order = np.argsort(first)
+    order = ascending(first)
     first = first[order]
     alike = first[1:] == first[:-1] if len(first) else np.zeros(0, bool)
     # Only what shares a hash or is of several rows already can be a group of several rows.

@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from gravel.engine.hashing import combined
 from gravel.engine.spill import Runs
+from gravel.kernels.hashes import distinct_hashes
 
 _COMPACT = 1 << 20
 
@@ -36,108 +37,30 @@ class Counted:
 def counted(
     columns: list[pa.Array],
     rows: np.ndarray,
+    counts: np.ndarray | None = None,
     first: np.ndarray | None = None,
     extra: tuple[np.ndarray, ...] = (),
 ) -> Counted:
-    """The distinct combinations of some columns in one batch; `rows` are row numbers, ascending.
-    `first` may be a hash that the caller has made: it must depend on the values alone."""
+    """The distinct combinations of some columns in one batch; `rows` are row numbers, `counts` the
+    rows that each stands for (None: one). `first` may be a hash that the caller has made: it must
+    depend on the values alone."""
     first = combined(columns) if first is None else first
-    order = np.argsort(first)
-    sorted_hashes = first[order]
-    new = _changes(sorted_hashes)
-    starts = np.flatnonzero(new)
-    if len(starts) == len(first):
-        second = combined(columns, second=True)[order]
-        return Counted(
-            sorted_hashes,
-            second,
-            np.ones(len(first), np.int64),
-            rows[order],
-            tuple(item[order] for item in extra),
-        )
-    if not _confirmed(columns, order, new, starts):
-        return _reduced(
-            first,
-            combined(columns, second=True),
-            np.ones(len(first), np.int64),
-            rows.astype(np.int64),
-            *extra,
-        )
-    earliest = np.minimum.reduceat(order, starts)
-    chosen = pa.array(earliest)
-    second = combined([column.take(chosen) for column in columns], second=True)
-    counts = np.diff(np.append(starts, len(first)))
-    return Counted(
-        sorted_hashes[starts],
-        second,
-        counts,
-        rows[earliest],
-        tuple(item[earliest] for item in extra),
-    )
+    return counted_hashes(first, combined(columns, second=True), rows, counts, extra)
 
 
-def counted_once(
-    columns: list[pa.Array],
-    counts: np.ndarray,
+def counted_hashes(
+    first: np.ndarray,
+    second: np.ndarray,
     rows: np.ndarray,
-    first: np.ndarray | None = None,
+    counts: np.ndarray | None = None,
     extra: tuple[np.ndarray, ...] = (),
 ) -> Counted:
-    """The state of combinations with the rows that hold each and the first that does, as a batch of
-    distinct ones has them."""
-    return _reduced(
-        combined(columns) if first is None else first,
-        combined(columns, second=True),
-        counts,
-        rows,
-        *extra,
-    )
-
-
-def counted_hashes(first: np.ndarray, second: np.ndarray, rows: np.ndarray) -> Counted:
-    """The state of rows of which only two independent hashes are known."""
-    return _reduced(first, second, np.ones(len(first), np.int64), rows)
-
-
-def _changes(ascending: np.ndarray) -> np.ndarray:
-    new = np.ones(len(ascending), bool)
-    new[1:] = ascending[1:] != ascending[:-1]
-    return new
-
-
-def _confirmed(
-    columns: list[pa.Array], order: np.ndarray, new: np.ndarray, starts: np.ndarray
-) -> bool:
-    """Whether the rows of one hash are of one value too."""
-    members = pa.array(order[~new])
-    heads = pa.array(order[starts][(np.cumsum(new) - 1)[~new]])
-    return all(_all_alike(column.take(members), column.take(heads)) for column in columns)
-
-
-def _all_alike(x: pa.Array, y: pa.Array) -> bool:
-    return bool(x.equals(y)) if not pa.types.is_floating(x.type) else True
-
-
-def _reduced(
-    first: np.ndarray, second: np.ndarray, counts: np.ndarray, rows: np.ndarray, *extra: np.ndarray
-) -> Counted:
-    order = np.argsort(first)
-    a, b = first[order], second[order]
-    new = _changes(a)
-    if ((~new[1:]) & (b[1:] != b[:-1])).any():
-        # Two values share a hash: both hashes together tell them apart.
-        order = np.lexsort((second, first))
-        a, b = first[order], second[order]
-        new[1:] = (a[1:] != a[:-1]) | (b[1:] != b[:-1])
-    starts = np.flatnonzero(new)
-    if len(starts) == len(a):
-        return Counted(a, b, counts[order], rows[order], tuple(item[order] for item in extra))
-    chosen = order[starts]
-    sums, earliest = (
-        np.add.reduceat(counts[order], starts),
-        np.minimum.reduceat(rows[order], starts),
-    )
-    return Counted(a[starts], b[starts], sums, earliest, tuple(item[chosen] for item in extra))
+    """The state of rows of which two independent hashes are known."""
+    if counts is None:
+        counts = np.ones(len(first), np.int64)
+    found = distinct_hashes(first, second, counts, rows.astype(np.int64, copy=False))
+    own = tuple(item[found.places] for item in extra)
+    return Counted(found.first, found.second, found.counts, found.rows, own)
 
 
 class Room:
@@ -164,9 +87,8 @@ class Room:
 
 
 class Distinct:
-    """Distinct values of a whole table, gathered batch by batch in any order. Values of one batch
-    are compared by value, those of different batches by two hashes: of n different values two share
-    both with a chance of n^2 / 2^128.
+    """Distinct values of a whole table, gathered batch by batch in any order. Values are told apart
+    by two hashes: of n different values two share both with a chance of n^2 / 2^128.
 
     With a `room` no more values are held than it has: sorted runs of them go to a temporary file,
     and are merged one range of hashes at a time. The counts stay exact."""
@@ -251,7 +173,8 @@ class Distinct:
         for columns in self._runs.ranges(
             held, max(1, self._room.values // 4 if self._room else _COMPACT)
         ):
-            yield _reduced(*columns)
+            first, second, counts, rows, *extra = columns
+            yield counted_hashes(first, second, rows, counts, tuple(extra))
 
     def __len__(self) -> int:
         if self._length is None:
@@ -270,7 +193,7 @@ def _joined(parts: list[Counted]) -> Counted:
     first, second, counts, rows, *extra = [
         np.concatenate(columns) for columns in zip(*(part.arrays for part in parts), strict=True)
     ]
-    return _reduced(first, second, counts, rows, *extra)
+    return counted_hashes(first, second, rows, counts, tuple(extra))
 
 
 def top_rows(counts: np.ndarray, rows: np.ndarray, count: int) -> list[tuple[int, int]]:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow as pa
 
-from gravel.engine.distinct import Counted, Distinct, counted, counted_once
+from gravel.engine.distinct import Counted, Distinct, counted
 
 _LIKELY = 24
 
@@ -27,7 +27,7 @@ def frequent_part(
 ) -> FrequentPart:
     """The state of one batch; `rows` are source row numbers. NULL counts as a value of its own.
     With `counts` the values are distinct already and `rows` are the first that hold them."""
-    result = counted(columns, rows) if counts is None else counted_once(columns, counts, rows)
+    result = counted(columns, rows, counts)
     likely = np.arange(len(result.counts))
     if len(likely) > _LIKELY:
         # The most frequent, and of equally frequent ones the first: just what a whole table's top

@@ -55,6 +55,9 @@ def quarter_of_the_machine() -> int:
     return size // 4
 
 
+DEFAULT_MEMORY = quarter_of_the_machine()
+
+
 def give_back_freed_blocks() -> None:
     """Give freed memory back to the system, where little of it may be held: between two parts of
     what is worked on part by part."""

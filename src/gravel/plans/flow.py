@@ -14,6 +14,7 @@ import pyarrow as pa
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.hashing import combined
+from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.parallel import ordered_map
 from gravel.inspecting.aggregates import AggregatePartial, AggregateState, part_of
 from gravel.language.functions.buffers import body
@@ -26,8 +27,6 @@ from gravel.plans.rows import TrackedRows, together
 from gravel.plans.steps import BoundPlan, BoundStep, Context, Left, Outcome, RowAction, TableAction
 from gravel.plans.trail import Trail
 from gravel.sources.source import Malformed
-
-MEMORY = 1 << 30
 
 
 @dataclass
@@ -62,7 +61,7 @@ class Flow:
     pack: Callable[[list[Left], tuple[Malformed, ...]], Any]
     left: Callable[[Any], None]
     finish: Callable[[TrackedRows], Any] = lambda rows: None
-    memory: int = MEMORY
+    memory: int = DEFAULT_MEMORY
     until: int | None = None
     sample: int | None = None
     last: int | None = None

@@ -8,11 +8,12 @@ import os
 from dataclasses import dataclass
 from pathlib import Path
 
+from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.inspecting.attempt import ErrorKind
 from gravel.language.bind import Given
 from gravel.language.types import Kind
 from gravel.plans.bind import bind_plan
-from gravel.plans.flow import MEMORY, Flow
+from gravel.plans.flow import Flow
 from gravel.plans.ledger import StepLine
 from gravel.plans.model import PlanFile, parse_plan
 from gravel.plans.step_lines import step_lines
@@ -57,7 +58,7 @@ def one_step(table: Source, reference: str, step: str) -> PlanFile:
 
 
 def rehearse(
-    plan_file: PlanFile, number: int, context: Given | None = None, memory: int = MEMORY
+    plan_file: PlanFile, number: int, context: Given | None = None, memory: int = DEFAULT_MEMORY
 ) -> Rehearsal:
     """Run the steps up to one and tell what that one does. Raises CallProblem for a step that is
     not there, Problems, TableProblem."""
@@ -77,7 +78,7 @@ def rows_after(
     plan_file: PlanFile,
     number: int | None = None,
     context: Given | None = None,
-    memory: int = MEMORY,
+    memory: int = DEFAULT_MEMORY,
 ) -> Source:
     """The rows that a plan has after a step (0: as they are read; None: after its last one), as a
     table whose first column has each row's path; its notes tell of malformed records, and of steps

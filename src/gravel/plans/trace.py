@@ -9,12 +9,13 @@ from typing import Any
 import numpy as np
 
 from gravel.engine.evaluate import run
+from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.sets import distinct_values, member
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
 from gravel.language import parse
 from gravel.language.bind import Given, bind_condition
 from gravel.plans.bind import bind_plan
-from gravel.plans.flow import MEMORY, Flow
+from gravel.plans.flow import Flow
 from gravel.plans.ledger import ExitKind
 from gravel.plans.model import PlanFile
 from gravel.plans.steps import BoundPlan, TableAction
@@ -62,7 +63,7 @@ def trace(
     where: str | None = None,
     context: Given | None = None,
     most: int | None = None,
-    memory: int = MEMORY,
+    memory: int = DEFAULT_MEMORY,
 ) -> TracedRows:
     """Follow source rows by number, and the first `most` that meet a condition on the source.
     Raises Problems, Diagnostic, CallProblem for a row that is not there, TableProblem."""

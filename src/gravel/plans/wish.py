@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.ledger.signature import SigningKey
-from gravel.plans.flow import MEMORY
 
 
 @dataclass(frozen=True)
@@ -19,7 +19,7 @@ class Wish:
     dry: bool = False
     until: int | None = None
     sample: int | None = None
-    memory: int = MEMORY
+    memory: int = DEFAULT_MEMORY
     backup: str | None = None
     sign: SigningKey | None = None  # the record
     progress: Callable[[int], None] | None = None

@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.hashing import hashes
 from gravel.kernels.characters import BLANK, SPACES, ZERO_WIDTH
-from gravel.kernels.native.source import MARKS
+from gravel.kernels.native.source.texts import MARKS
 from gravel.kernels.texts import mark_texts
 from gravel.language.functions.buffers import HIGH, ByteSet, body, matches, maybe_padded, rows_with
 from gravel.language.functions.damage import CONTROLS, FORMULA, MISDECODED, are_placeholders

@@ -18,6 +18,7 @@ from gravel.engine.distinct import Counted, Room
 from gravel.engine.frame import view
 from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
 from gravel.engine.hashing import hashes
+from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.parallel import ordered_map
 from gravel.engine.sets import distinct_values
 from gravel.kernels.rules import tidied
@@ -61,14 +62,17 @@ from gravel.profiling.state import (
 from gravel.sources.source import Batch, Malformed, Source
 from gravel.sources.type_inference import Fitting
 
-MEMORY = 1 << 28  # bytes for the distinct values of all columns together, if nothing else is said
 _BYTES_A_VALUE = 48
 _ALMOST = 0.05
 _SHORT = 50_000
 
 
 def profile(
-    table: Source, *, today: date | None = None, memory: int = MEMORY, sample: int | None = None
+    table: Source,
+    *,
+    today: date | None = None,
+    memory: int = DEFAULT_MEMORY,
+    sample: int | None = None,
 ) -> Profile:
     """Profile every column. `memory` bounds what distinct values are held in; `sample` looks at so
     many rows only, chosen evenly by a hash of their numbers. Raises TableProblem."""

@@ -13,15 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import text_of
-from gravel.engine.distinct import (
-    Counted,
-    Distinct,
-    Room,
-    counted,
-    counted_hashes,
-    counted_once,
-    top_rows,
-)
+from gravel.engine.distinct import Counted, Distinct, Room, counted, counted_hashes, top_rows
 from gravel.engine.hashing import NULL_HASH
 from gravel.language.types import Kind
 from gravel.profiling import fits, spread
@@ -104,12 +96,8 @@ def part_of(stored: pa.Array, rows: np.ndarray, so_far: Fitting) -> ColumnPartia
     lengths = marks.characters
     total = int(lengths.sum()) if counts is None else int((lengths * counts).sum())
     extra = (marks.bits, marks.number)
-    if counts is None:
-        values = counted([array], rows, marks.first, extra)
-        shapes = counted([marks.shapes], rows, marks.shape_hash)
-    else:
-        values = counted_once([array], counts, rows, marks.first, extra)
-        shapes = counted_once([marks.shapes], counts, rows, marks.shape_hash)
+    values = counted([array], rows, counts, marks.first, extra)
+    shapes = counted([marks.shapes], rows, counts, marks.shape_hash)
     order = None if counts is None else np.argsort(rows)
     return ColumnPartial(
         nulls,

@@ -14,6 +14,7 @@ from typing import Any
 
 import llvmlite.binding as llvm
 from numba import carray, config, njit, types
+from numba.np import arrayobj
 
 from gravel.kernels.native import CODE, source
 
@@ -60,15 +61,17 @@ def build(path: Path = CODE) -> None:
 
 def checksum() -> str:
     """Which source the kernels are made of."""
-    return hashlib.sha256(Path(__file__).with_name("source.py").read_bytes()).hexdigest()
+    files = sorted(Path(source.__file__).parent.glob("*.py"))
+    return hashlib.sha256(b"".join(path.read_bytes() for path in files)).hexdigest()
 
 
 def compiled() -> dict[str, tuple[str, str]]:
     """The IR of each kernel, and the name of its function in that."""
     result = {}
     plain = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
+    kinds = {kernel.__name__: source.signature(kernel) for kernel in source.KERNELS}
     for name, kernel in functions(**plain).items():
-        dispatcher, arguments = _by_addresses(kernel, source.signature(vars(source)[name]), plain)
+        dispatcher, arguments = _by_addresses(kernel, kinds[name], plain)
         dispatcher.compile(arguments)
         overload = dispatcher.overloads[arguments]
         result[name] = (overload.library.get_llvm_str(), overload.fndesc.llvm_func_name)
@@ -78,11 +81,22 @@ def compiled() -> dict[str, tuple[str, str]]:
 def functions(**options: Any) -> dict[str, Any]:
     """Each kernel as a function of arrays, compiled by Numba when it is called."""
     # Each function sees the compiled forms of those before it.
-    names = dict(vars(source))
+    names: dict[str, Any] = {}
+    for module in source.MODULES:
+        names |= {name: item for name, item in vars(module).items() if name not in names}
     for function in (*source.HELPERS, *source.KERNELS):
         own = FunctionType(function.__code__, names, function.__name__, function.__defaults__)
         names[function.__name__] = njit(**_SETTINGS, **options)(own)
     return {kernel.__name__: names[kernel.__name__] for kernel in source.KERNELS}
+
+
+def _index_as_it_is(context: Any, builder: Any, kind: Any, index: Any, size: Any) -> Any:
+    """An index into an array, below 0 never: kernels do not count from the end, and to allow for it
+    takes up to a third of their time."""
+    return context.cast(builder, index, kind, types.intp if kind.signed else types.uintp)
+
+
+arrayobj.fix_integer_index = _index_as_it_is
 
 
 def _by_addresses(

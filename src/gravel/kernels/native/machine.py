@@ -77,6 +77,7 @@ def _call(engine: Any, kernel: Callable[..., Any]) -> Callable[[tuple[Any, ...]]
     for kind in kinds:
         places += [ctypes.c_int64] if kind is None else [ctypes.c_void_p, ctypes.c_int64]
     address = engine.get_function_address(kernel.__name__)
+    assert address, f"{kernel.__name__} is not among the kernels that were built"
     function = ctypes.CFUNCTYPE(ctypes.c_int32, *places)(address)
 
     def call(arguments: tuple[Any, ...]) -> int:

@@ -1,110 +1,50 @@
-"""The kernels, in the Python that Numba compiles. Nothing in them touches a Python object.
-
-Text `i` of a column is `data[offsets[i]:offsets[i + 1]]`, UTF-8 without faults. A kernel that makes
-texts writes them one after another into `output`, their ends into `ends`, from row `first` on, and
-gives the row that it has come to: less than all where `output` is too small for the next one, so
-that the caller goes on with a larger one. Rows that have to be read as a whole are left empty;
-their numbers go to `left`, of which `left[0]` is the count.
-
-The annotations are the types of the arrays; `signature` reads them.
-"""
+"""Kernels of texts: their characters changed, kept, or told of."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, TypeAlias
-
-import numpy as np
-
-CAPITAL, LETTER, DECIMAL, MARK, SPACE, ZERO, WORD, DIGIT = 1, 2, 4, 8, 16, 32, 64, 128
-UPPER, LOWER, CONTROL = 256, 512, 1024
-WHOLE, GROWTH = 1, 12
-BLANK, HYPHEN, APOSTROPHE, CURLED, REPLACEMENT = 32, 45, 39, 0x2019, 0xFFFD
-QUOTE, FEED, RETURN = 34, 10, 13
-HIGH_BITS = np.uint64(0x8080808080808080)
-
-Bytes: TypeAlias = np.ndarray
-UInt16s: TypeAlias = np.ndarray
-Int32s: TypeAlias = np.ndarray
-Int64s: TypeAlias = np.ndarray
-UInt64s: TypeAlias = np.ndarray
-TYPES = {
-    "Bytes": "uint8",
-    "UInt16s": "uint16",
-    "Int32s": "int32",
-    "Int64s": "int64",
-    "UInt64s": "uint64",
-}
-
-
-def signature(kernel: Callable[..., Any]) -> list[str]:
-    """The type of each argument: `uint8` and so on for an array of them, "" for an int64."""
-    annotations = dict(kernel.__annotations__)
-    annotations.pop("return")
-    return [TYPES.get(name, "") for name in annotations.values()]
-
-
-def width_of(byte: int, left: int) -> int:
-    """The bytes of the character that begins with this one; no more than are left, should the text
-    be no UTF-8 after all."""
-    if left < 4:
-        return min(left, 2 if byte < 0xE0 else 3 if byte < 0xF0 else 4)
-    if byte < 0xE0:
-        return 2
-    return 3 if byte < 0xF0 else 4
+from gravel.kernels.native.source.shared import (
+    APOSTROPHE,
+    BLANK,
+    CAPITAL,
+    CONTROL,
+    CURLED,
+    DECIMAL,
+    DIGIT,
+    GROWTH,
+    HYPHEN,
+    LETTER,
+    LOWER,
+    MARK,
+    SPACE,
+    UPPER,
+    WHOLE,
+    WORD,
+    ZERO,
+    Bytes,
+    Int32s,
+    Int64s,
+    UInt16s,
+    UInt64s,
+    copy,
+    decode,
+    encode,
+    leave,
+    look_up,
+    width_of,
+)
 
 
-def decode(data: Bytes, place: int, width: int) -> int:
-    """The code point of a character of `width` bytes beyond ASCII; U+FFFD where that is none."""
-    if width == 2:
-        return ((data[place] & 0x1F) << 6) | (data[place + 1] & 0x3F)
-    if width == 3:
-        high = ((data[place] & 0x0F) << 12) | ((data[place + 1] & 0x3F) << 6)
-        return high | (data[place + 2] & 0x3F)
-    if width < 2:
-        return REPLACEMENT
-    high = ((data[place] & 0x07) << 18) | ((data[place + 1] & 0x3F) << 12)
-    code = high | ((data[place + 2] & 0x3F) << 6) | (data[place + 3] & 0x3F)
-    return code if code <= 0x10FFFF else REPLACEMENT
-
-
-def encode(output: Bytes, place: int, code: int) -> int:
-    """Write a character; where it ends."""
-    if code < 0x80:
-        output[place] = code
-        return place + 1
-    if code < 0x800:
-        output[place] = 0xC0 | (code >> 6)
-        output[place + 1] = 0x80 | (code & 0x3F)
-        return place + 2
-    if code < 0x10000:
-        output[place] = 0xE0 | (code >> 12)
-        output[place + 1] = 0x80 | ((code >> 6) & 0x3F)
-        output[place + 2] = 0x80 | (code & 0x3F)
-        return place + 3
-    output[place] = 0xF0 | (code >> 18)
-    output[place + 1] = 0x80 | ((code >> 12) & 0x3F)
-    output[place + 2] = 0x80 | ((code >> 6) & 0x3F)
-    output[place + 3] = 0x80 | (code & 0x3F)
-    return place + 4
-
-
-def look_up(index: UInt16s, blocks: Any, code: int) -> int:
-    """The entry of a character in a table of two stages."""
-    return blocks[(index[code >> 8] << 8) | (code & 255)]
-
-
-def copy(output: Bytes, written: int, data: Bytes, start: int, end: int) -> int:
-    """Append bytes; where they end."""
-    for place in range(start, end):
-        output[written + place - start] = data[place]
-    return written + end - start
-
-
-def leave(left: Int64s, row: int) -> None:
-    """Note a row that has to be read as a whole."""
-    left[0] += 1
-    left[left[0]] = row
+def _only_character(pool: Bytes, pool_offsets: Int32s, entry: int) -> tuple[int, int]:
+    """The one character of a pool's text and its bytes; 0 bytes where the text has several."""
+    start = pool_offsets[entry]
+    length = pool_offsets[entry + 1] - start
+    if length == 0:
+        return 0, 0
+    byte = pool[start]
+    width = 1 if byte < 128 else width_of(byte, length)
+    if width != length:
+        return 0, 0
+    return (byte + 0 if width == 1 else decode(pool, start, width)), width
 
 
 def tidy_spaces(
@@ -428,19 +368,6 @@ def capitalize_words(
     return count
 
 
-def _only_character(pool: Bytes, pool_offsets: Int32s, entry: int) -> tuple[int, int]:
-    """The one character of a pool's text and its bytes; 0 bytes where the text has several."""
-    start = pool_offsets[entry]
-    length = pool_offsets[entry + 1] - start
-    if length == 0:
-        return 0, 0
-    byte = pool[start]
-    width = 1 if byte < 128 else width_of(byte, length)
-    if width != length:
-        return 0, 0
-    return (byte + 0 if width == 1 else decode(pool, start, width)), width
-
-
 # What `mark_texts` says of a text, a bit each.
 MARKS = (
     "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "ends",
@@ -525,231 +452,6 @@ def mark_texts(
     return len(bits)
 
 
-def hash_texts(
-    offsets: Int32s, data: Bytes, mixing: UInt64s, longest: int, output: UInt64s, left: Int64s
-) -> int:
-    """The hash of each text, eight bytes at a time; those of more than `longest` bytes are left."""
-    first, second, third = mixing[0], mixing[1], mixing[2]
-    for row in range(len(output)):
-        start, end = offsets[row], offsets[row + 1]
-        state = np.uint64(end - start) * third + second
-        if end - start > longest:
-            leave(left, row)
-            continue
-        place = start
-        while place + 8 <= end:
-            state = _mix(state, _word(data, place), first)
-            place += 8
-        if place < end:
-            word = np.uint64(0)
-            for byte in range(end - place):
-                word |= np.uint64(data[place + byte]) << np.uint64(8 * byte)
-            state = _mix(state, word, first)
-        state *= second
-        state ^= state >> np.uint64(29)
-        state *= third
-        output[row] = state ^ (state >> np.uint64(32))
-    return len(output)
-
-
-def scan_records(data: Bytes, delimiter: int, last: int, results: Int64s) -> int:
-    """The whole records that CSV text begins with: where they end, how many, their quoted fields,
-    their line ends, whether one may be an empty line, whether all is UTF-8. 0 where there is none,
-    a quote stands out of place (RFC 4180) or a line ends in CR, else 1."""
-    size, place = len(data), 0
-    inside, closed, placed = False, -2, True
-    records, quoted, lines, blank, sound = 0, 0, 0, 0, 1
-    quotes, feeds, returns = _repeated(QUOTE), _repeated(FEED), _repeated(RETURN)
-    while place < size:
-        stop = size
-        if place + 8 <= size:
-            word = _word(data, place)
-            special = _has_zero(word ^ quotes) | _has_zero(word ^ feeds) | _has_zero(word ^ returns)
-            if special | (word & HIGH_BITS) == 0:
-                place += 8
-                continue
-            stop = place + 8
-        while place < stop:
-            byte = data[place]
-            if byte >= 128:
-                width = _sound_width(data, place)
-                sound = sound if width else 0
-                place += max(width, 1)
-                continue
-            if byte == QUOTE and inside:
-                inside, closed = False, place
-                if place + 1 < size:
-                    after = data[place + 1]
-                    placed = placed and after in (FEED, QUOTE, delimiter)
-            elif byte == QUOTE:
-                inside = True
-                quoted += closed != place - 1
-                if place and closed != place - 1:
-                    placed = placed and data[place - 1] in (FEED, delimiter)
-            elif byte == RETURN:
-                return 0
-            elif byte == FEED:
-                lines += 1
-                if place == 0 or data[place - 1] == FEED:
-                    blank = 1
-                if not inside:
-                    if not placed:
-                        return 0
-                    records += 1
-                    results[0], results[1], results[2] = place + 1, records, quoted
-                    results[3], results[4], results[5] = lines, blank, sound
-            place += 1
-    if last:
-        if inside or not placed:
-            return 0
-        if results[0] < size:
-            records += 1
-        results[0], results[1], results[2] = size, records, quoted
-        results[3], results[4], results[5] = lines, blank, sound
-    return 1 if results[0] else 0
-
-
-def split_fields(
-    data: Bytes,
-    delimiter: int,
-    slots: Int32s,
-    rows: int,
-    starts: Int32s,
-    ends: Int32s,
-    quoted: Bytes,
-) -> int:
-    """Where the fields of whole records stand, the quotes around them left out: those of column `c`
-    from `slots[c] * rows` on, unless that is below 0. `quoted` is 1 for a field in quotes, 2 with
-    doubled ones inside. Gives the rows; fewer where a record has not a field for each column."""
-    size, width, place = len(data), len(slots), 0
-    delimiters, feeds = _repeated(delimiter), _repeated(FEED)
-    for row in range(rows):
-        for column in range(width):
-            kind = 0
-            if place < size and data[place] == QUOTE:
-                place += 1
-                kind, start = 1, place
-                while place < size:
-                    if data[place] != QUOTE:
-                        place += 1
-                    elif place + 1 < size and data[place + 1] == QUOTE:
-                        kind = 2
-                        place += 2
-                    else:
-                        break
-                if place >= size:
-                    return row
-                end = place
-                place += 1
-            else:
-                start = place
-                while place + 8 <= size:
-                    word = _word(data, place)
-                    if _has_zero(word ^ delimiters) | _has_zero(word ^ feeds):
-                        break
-                    place += 8
-                while place < size and data[place] != delimiter and data[place] != FEED:
-                    place += 1
-                end = place
-            if column < width - 1:
-                if place >= size or data[place] != delimiter:
-                    return row
-            elif place < size and data[place] != FEED:
-                return row
-            place += 1
-            slot = slots[column]
-            if slot >= 0:
-                spot = slot * rows + row
-                starts[spot], ends[spot], quoted[spot] = start, end, kind
-    return rows if place >= size else 0
-
-
-def gather_fields(
-    data: Bytes,
-    starts: Int32s,
-    ends: Int32s,
-    quoted: Bytes,
-    empty_null: int,
-    output: Bytes,
-    offsets: Int32s,
-    valid: Bytes,
-) -> int:
-    """The fields of a column one after another; gives how many are NULL: empty ones without quotes,
-    or any with `empty_null`. Their bits in `valid` are cleared. -1 where `output` is too small."""
-    written, nulls = 0, 0
-    for row in range(len(starts)):
-        start, end, kind = starts[row], ends[row], quoted[row]
-        if written + (end - start) > len(output):
-            return -1
-        if start == end:
-            if kind == 0 or empty_null:
-                valid[row >> 3] &= 255 - (1 << (row & 7))
-                nulls += 1
-        elif kind == 2:
-            place = start
-            while place < end:
-                output[written] = data[place]
-                written += 1
-                place += 2 if data[place] == QUOTE else 1
-        else:
-            written = copy(output, written, data, start, end)
-        offsets[row + 1] = written
-    return nulls
-
-
-def _repeated(byte: int) -> Any:
-    """Eight times a byte."""
-    return np.uint64(byte) * np.uint64(0x0101010101010101)
-
-
-def _has_zero(word: Any) -> Any:
-    """Not 0 where one of eight bytes is 0."""
-    return (word - np.uint64(0x0101010101010101)) & ~word & HIGH_BITS
-
-
-def _sound_width(data: Bytes, place: int) -> int:
-    """The bytes of the character beyond ASCII that begins there; 0 where that is no UTF-8 (Unicode,
-    table 3-7)."""
-    lead, left = data[place], len(data) - place
-    width = width_of(lead, 4)
-    if lead < 0xC2 or lead > 0xF4 or left < width:
-        return 0
-    second = data[place + 1]
-    low, high = 0x80, 0xBF
-    if lead == 0xE0:
-        low = 0xA0
-    elif lead == 0xED:
-        high = 0x9F
-    elif lead == 0xF0:
-        low = 0x90
-    elif lead == 0xF4:
-        high = 0x8F
-    if second < low or second > high:
-        return 0
-    for later in range(place + 2, place + width):
-        if data[later] & 0xC0 != 0x80:
-            return 0
-    return width
-
-
-def _mix(state: Any, word: Any, factor: Any) -> Any:
-    state = (state ^ word) * factor
-    return state ^ (state >> np.uint64(32))
-
-
-def _word(data: Bytes, place: int) -> Any:
-    """Eight bytes as a number, the first the lowest."""
-    word = np.uint64(data[place])
-    for byte in range(1, 8):
-        word |= np.uint64(data[place + byte]) << np.uint64(8 * byte)
-    return word
-
-
-HELPERS = (
-    width_of, decode, encode, look_up, copy, leave, _only_character, _mix, _word, _repeated,
-    _has_zero, _sound_width,
-)  # fmt: skip
 KERNELS = (
     tidy_spaces, map_characters, match_key, shape, keep_characters, capitalize_words, mark_texts,
-    hash_texts, scan_records, split_fields, gather_fields,
 )  # fmt: skip

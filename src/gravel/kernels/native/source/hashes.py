@@ -1,0 +1,129 @@
+"""Kernels of hashes."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from gravel.kernels.native.source.shared import Bytes, Int32s, Int64s, UInt64s, leave, mix, word_at
+
+BITS = 11  # of a digit
+DIGITS = np.uint64((1 << BITS) - 1)
+
+
+def hash_texts(
+    offsets: Int32s, data: Bytes, mixing: UInt64s, longest: int, output: UInt64s, left: Int64s
+) -> int:
+    """The hash of each text, eight bytes at a time; those of more than `longest` bytes are left."""
+    first, second, third = mixing[0], mixing[1], mixing[2]
+    for row in range(len(output)):
+        start, end = offsets[row], offsets[row + 1]
+        state = np.uint64(end - start) * third + second
+        if end - start > longest:
+            leave(left, row)
+            continue
+        place = start
+        while place + 8 <= end:
+            state = mix(state, word_at(data, place), first)
+            place += 8
+        if place < end:
+            word = np.uint64(0)
+            for byte in range(end - place):
+                word |= np.uint64(data[place + byte]) << np.uint64(8 * byte)
+            state = mix(state, word, first)
+        state *= second
+        state ^= state >> np.uint64(29)
+        state *= third
+        output[row] = state ^ (state >> np.uint64(32))
+    return len(output)
+
+
+def _count_digits(keys: UInt64s, shift: int, starts: Int64s) -> bool:
+    """Where the keys of each digit begin; false where all have the same."""
+    for digit in range(len(starts)):
+        starts[digit] = 0
+    for row in range(len(keys)):
+        starts[(keys[row] >> np.uint64(shift)) & DIGITS] += 1
+    place = 0
+    for digit in range(len(starts)):
+        count = starts[digit]
+        if count == len(keys):
+            return False
+        starts[digit] = place
+        place += count
+    return True
+
+
+def _spread(
+    keys: UInt64s, order: Int32s, shift: int, starts: Int64s, to_keys: UInt64s, to_order: Int32s
+) -> None:
+    """Put the keys of each digit side by side, in their order."""
+    for row in range(len(keys)):
+        key = keys[row]
+        digit = (key >> np.uint64(shift)) & DIGITS
+        place = starts[digit]
+        starts[digit] = place + 1
+        to_keys[place], to_order[place] = key, order[row]
+
+
+def _insert(keys: UInt64s, order: Int32s) -> bool:
+    """Put in order what is nearly so; false where that takes too many steps."""
+    left = 4 * len(keys) + 64
+    for row in range(1, len(keys)):
+        key, own, place = keys[row], order[row], row
+        while place > 0 and keys[place - 1] > key:
+            keys[place], order[place] = keys[place - 1], order[place - 1]
+            place -= 1
+        keys[place], order[place] = key, own
+        left -= row - place
+        if left < 0:
+            return False
+    return True
+
+
+def sort_hashes(
+    keys: UInt64s, order: Int32s, spare_keys: UInt64s, spare_order: Int32s, starts: Int64s
+) -> int:
+    """Sort hashes, and the numbers beside them; equal ones stay in their order. A radix sort
+    (Knuth, The Art of Computer Programming, 5.2.5) by the upper digits, which nearly always tell
+    hashes apart; by all of them where many share those."""
+    for first in (3, 0):
+        for digit in range(first, 6):
+            if _count_digits(keys, digit * BITS, starts):
+                _spread(keys, order, digit * BITS, starts, spare_keys, spare_order)
+                for row in range(len(keys)):
+                    keys[row], order[row] = spare_keys[row], spare_order[row]
+        if _insert(keys, order):
+            break
+    return len(keys)
+
+
+def reduce_hashes(
+    keys: UInt64s,
+    order: Int32s,
+    second: UInt64s,
+    counts: Int64s,
+    rows: Int64s,
+    distinct: UInt64s,
+    confirmed: UInt64s,
+    sums: Int64s,
+    firsts: Int64s,
+    places: Int32s,
+) -> int:
+    """Of sorted hashes the distinct ones: the second hash of each, the sum of its counts, the least
+    of its rows, and the place that it has first. -1 where two second hashes share one of `keys`."""
+    last = -1
+    for row in range(len(keys)):
+        place = order[row]
+        if last >= 0 and keys[row] == distinct[last]:
+            if second[place] != confirmed[last]:
+                return -1
+            sums[last] += counts[place]
+            firsts[last] = min(firsts[last], rows[place])
+            continue
+        last += 1
+        distinct[last], confirmed[last], sums[last] = keys[row], second[place], counts[place]
+        firsts[last], places[last] = rows[place], place
+    return last + 1
+
+
+KERNELS = (hash_texts, sort_hashes, reduce_hashes)
