@@ -18,11 +18,12 @@ from hypothesis import strategies as st
 
 from gravel.engine import hashing
 from gravel.kernels import rules, texts
-from gravel.kernels.hashes import ascending, distinct_hashes
+from gravel.kernels.hashes import HashTable, ascending, distinct_hashes
 from gravel.kernels.native import compiling, machine, source
-from gravel.kernels.records import scan_records
+from gravel.kernels.records import join_columns, scan_records
 from gravel.language.functions import spelling, text
 from gravel.profiling import marks
+from gravel.sinks import csv as csv_sink
 from gravel.sources.csv import reader, splitter
 from gravel.sources.read_options import ReadOptions
 
@@ -199,6 +200,11 @@ def test_hashes_are_sorted_and_told_apart(
             assert columns[0] == sorted(columns[0])
             assert (first[places] == found[0]).all()
             assert (second[places] == found[1]).all()
+            table = HashTable(found[0], found[1])
+            there = table.find(first, second)
+            assert (np.flatnonzero(there < 0).size == 0) or len({*first.tolist()}) < len(groups)
+            assert (found[1][there] == second)[there >= 0].all()
+            assert (table.find(first, second + np.uint64(9)) < 0).all()
             made = {(a, b): (times, row) for a, b, times, row in zip(*columns, strict=True)}
             assert made == groups
             assert len(columns[0]) == len(groups)
@@ -208,6 +214,40 @@ def test_hashes_are_sorted_and_told_apart(
     places = np.zeros(len(groups), np.int32)
     made = checked()["reduce_hashes"](keys, order, second, counts, rows, *output, places)
     assert made in (len(groups), -1)
+    slots = np.full(2 << len(first).bit_length(), -1, np.int32)
+    checked()["index_hashes"](first, slots)
+    found_rows = checked()["find_hashes"](slots, first, second, first, second, order)
+    assert found_rows == len(first)
+    assert not len(first) or (first[order] == first).all()
+
+
+@given(
+    st.lists(
+        st.lists(st.one_of(st.none(), st.text(st.sampled_from('a",;\n\r é日\0'), max_size=20)), min_size=4, max_size=4),
+        min_size=1, max_size=3,
+    ),
+    st.integers(0, 3), st.sampled_from([",", ";", "\t"]), st.sampled_from(["\n", "\r\n"]),
+)  # fmt: skip
+def test_records_are_written_as_by_their_reference(
+    columns: list[list[str | None]], start: int, delimiter: str, ending: str
+) -> None:
+    arrays = [pa.array(values, pa.string())[start:] for values in columns]
+    with pytest.MonkeyPatch.context() as monkeypatch:
+        monkeypatch.setenv(machine.SWITCH, "1")
+        written = join_columns(arrays, delimiter, ending)
+        assert written == csv_sink._joined(arrays, delimiter, ending)
+    texts = [value or "" for values in columns for value in values]
+    data = np.frombuffer("".join(texts).encode(), np.uint8)
+    ends = np.cumsum([len(text.encode()) for text in texts]).reshape(len(columns), 4)
+    offsets = np.column_stack([np.roll(ends[:, -1:], 1), ends]).astype(np.int64)
+    offsets[0, 0] = 0
+    known = np.array([value is not None for values in columns for value in values], np.uint8)
+    for room in range(len(written) + 30):
+        output = np.zeros(room, np.uint8)
+        size = checked()["join_fields"](
+            data, offsets.reshape(-1), known, 4, ord(delimiter), np.frombuffer(ending.encode(), np.uint8), output
+        )  # fmt: skip
+        assert size == -1 or start or output[:size].tobytes() == written
 
 
 def test_records_are_found_as_by_counting_quotes(monkeypatch: pytest.MonkeyPatch) -> None:

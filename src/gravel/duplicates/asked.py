@@ -1,28 +1,26 @@
-"""What is asked of a table, and its rows as hashes: each different value of a batch is spelled and
-hashed once."""
+"""What is asked of a table, and its rows as hashes: a value that comes again and again is spelled
+once."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.duplicates.match_levels import MATCH_LEVELS
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
-from gravel.engine.hashing import NULL_HASH, hashes, mixed
+from gravel.engine.hashing import hashes, mixed
+from gravel.engine.known_values import KnownValues
 from gravel.engine.vector import Vector
 from gravel.inspecting.binding import frame_of
 from gravel.language import nodes, parse
 from gravel.language.bind import Scope, bind
 from gravel.language.types import TEXT
 from gravel.sources.source import Batch, Source
-
-if TYPE_CHECKING:
-    import pyarrow as pa
-
 
 Pair = tuple[np.ndarray, np.ndarray]  # two independent hashes
 
@@ -39,6 +37,7 @@ class Asked:
     texts: list[tuple[str, ...]]
     spellings: list[nodes.Expression]
     null_equal: bool
+    known: list[KnownValues]  # of each expression
 
     @property
     def match_levels(self) -> int:
@@ -83,45 +82,45 @@ class Members:
     rows: np.ndarray
 
 
-class EncodedKeyColumn:
-    """One expression's values in a batch: for texts the different ones, and which of them each row
-    has (-1: NULL)."""
+class KeyColumn:
+    """One expression's values in a batch, as hashes; texts also on the looser match levels. `known`
+    has those of texts that were met before, `learned` gets those of others."""
 
-    def __init__(self, vector: Vector, kind: Any) -> None:
-        self.vector, self.text = vector, kind == TEXT
-        self.codes: np.ndarray | None = None
-        self.different = vector.values
-        if self.text:
-            coded = vector.values.dictionary_encode()
-            self.different = coded.dictionary
-            self.codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-        self._exact = self._both(self.different)
-
-    def exact(self, rows: np.ndarray | None = None) -> Pair:
-        """Hashes of the rows' values as they are."""
-        return self._rows(self._exact, rows)
+    def __init__(self, vector: Vector, kind: Any, known: KnownValues) -> None:
+        self.vector, self.text, self._known = vector, kind == TEXT, known
+        self.exact: Pair = hashes(vector.values), hashes(vector.values, True)
+        self.learned: tuple[int, np.ndarray, np.ndarray, tuple[np.ndarray, ...]] | None = None
 
     def spelled(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[Pair]:
         """Hashes of some rows' values on each match level after the first."""
+        first, second = (item[rows] for item in self.exact)
         if not self.text:
-            return [self._rows(self._exact, rows)] * len(spellings)
-        results = [self.different]
+            return [(first, second)] * len(spellings)
+        known = self._known.find(first, second)
+        fresh = np.arange(len(rows)) if known is None else np.flatnonzero(known.places < 0)
+        coded = self.vector.values.take(pa.array(rows[fresh])).dictionary_encode("encode")
+        codes = coded.indices.to_numpy()
+        results = self._hashed(coded.dictionary, spellings)
+        places = np.zeros(len(coded.dictionary), np.int64)
+        places[codes] = fresh
+        self.learned = len(rows), first[places], second[places], tuple(results)
+        spread = [item[codes] for item in results]
+        if known is not None:
+            every = [item[known.places] for item in known.figures]
+            for item, own in zip(every, spread, strict=True):
+                item[fresh] = own
+            spread = every
+        return list(zip(spread[::2], spread[1::2], strict=True))
+
+    def _hashed(self, texts: pa.Array, spellings: list[nodes.Expression]) -> list[np.ndarray]:
+        """Both hashes of different texts on each match level after the first."""
+        columns = [texts]
         for spelling in spellings:
-            results.append(
-                run(spelling, Frame(len(self.different), results, (TEXT,) * len(results))).values
-            )
-        return [self._rows(self._both(item), rows) for item in results[1:]]
-
-    def _both(self, values: pa.Array) -> Pair:
-        return hashes(values), hashes(values, True)
-
-    def _rows(self, pair: Pair, rows: np.ndarray | None) -> Pair:
-        if self.codes is None:
-            return pair if rows is None else (pair[0][rows], pair[1][rows])
-        codes = self.codes if rows is None else self.codes[rows]
-        # The last one stands for NULL, which is at -1.
-        first, second = (np.append(item, NULL_HASH)[codes] for item in pair)
-        return first, second
+            frame = Frame(len(texts), columns, (TEXT,) * len(columns))
+            columns.append(run(spelling, frame).values)
+        return [
+            hashed for column in columns[1:] for hashed in (hashes(column), hashes(column, True))
+        ]
 
 
 @dataclass
@@ -129,14 +128,14 @@ class KeyBatch:
     """A batch's values, and which rows may be in groups: those without an error, and without NULL
     unless NULLs are equal."""
 
-    values: list[EncodedKeyColumn]
+    values: list[KeyColumn]
     null: list[np.ndarray]
     failed: list[np.ndarray]
     known: np.ndarray
 
     def hashed(self, without: int | None = None) -> Pair:
         """Hashes of the rows' keys, or of the keys without one expression."""
-        pairs = [value.exact() for index, value in enumerate(self.values) if index != without]
+        pairs = [value.exact for index, value in enumerate(self.values) if index != without]
         return mixed([item for item, _ in pairs]), mixed([two for _, two in pairs], True)
 
     def match_levels(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[np.ndarray]:
@@ -152,7 +151,8 @@ def part_of(asked: Asked, batch: Batch) -> KeyBatch:
     """The values of a batch."""
     frame = frame_of(batch, asked.scope)
     values = [
-        EncodedKeyColumn(run(item, frame).spread(batch.count), item.type) for item in asked.bound
+        KeyColumn(run(item, frame).spread(batch.count), item.type, known)
+        for item, known in zip(asked.bound, asked.known, strict=True)
     ]
     failed = [value.vector.failed(batch.count) for value in values]
     null = [

@@ -6,20 +6,22 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import partial
+from typing import Any
 
 import numpy as np
 
 from gravel.duplicates.asked import Asked, Members, RungGroups, known_without, part_of, spellings
 from gravel.duplicates.match_levels import MATCH_LEVELS, NAMES, spelled
 from gravel.duplicates.result import Duplicates, MatchLevelCount
-from gravel.duplicates.second import Second, places_of
+from gravel.duplicates.second import Second
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes
 from gravel.engine.hashing import hashes
+from gravel.engine.known_values import KnownValues
 from gravel.engine.memory import DEFAULT_MEMORY, give_back_freed_blocks
 from gravel.engine.parallel import ordered_map
 from gravel.engine.spill import Runs
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
-from gravel.kernels.hashes import ascending
+from gravel.kernels.hashes import HashTable, ascending, distinct_hashes
 from gravel.language import parse, tree
 from gravel.language.bind import Given, bind, find_column
 from gravel.language.writing import quoted
@@ -27,6 +29,7 @@ from gravel.problems import CallProblem, nearest
 from gravel.sources.source import Batch, Malformed, Source, scan
 
 _BYTES = 200  # that a distinct combination takes, with its hashes on every match_level
+_MOST_KNOWN = 1 << 18  # texts of an expression whose spellings are kept
 _EXAMPLES = 3
 _MOST_ROWS = 50  # of a group that are shown
 
@@ -78,7 +81,7 @@ def duplicates(
             f"there is no match level {match_level}",
             hint=f"did you mean {near}?" if near else "match levels: " + ", ".join(NAMES),
         )
-    asked = _asked(table, on, given, null_equal)
+    asked = _asked(table, on, given, null_equal, memory)
     position = NAMES.index(match_level)
     keys = [_position(table, name) for name in key]
     counts = _count(asked, keys, memory)
@@ -143,7 +146,9 @@ def duplicates(
     )
 
 
-def _asked(table: Source, on: Sequence[str], context: Given | None, null_equal: bool) -> Asked:
+def _asked(
+    table: Source, on: Sequence[str], context: Given | None, null_equal: bool, memory: int
+) -> Asked:
     whole = not on
     texts = tuple(on) if on else tuple(_quoted(name) for name in table.columns)
     syntax = [(parse.expression(text), text) for text in texts]
@@ -157,7 +162,9 @@ def _asked(table: Source, on: Sequence[str], context: Given | None, null_equal: 
         )
         for match_level in MATCH_LEVELS
     ]
-    return Asked(table, texts, scope, first, spelled_texts, spellings(), null_equal or whole)
+    most = min(_MOST_KNOWN, memory // (8 * _BYTES * len(first)))
+    known = [KnownValues(most) for _ in first]
+    return Asked(table, texts, scope, first, spelled_texts, spellings(), null_equal or whole, known)
 
 
 def _quoted(name: str) -> str:
@@ -181,14 +188,17 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
     )
     wanted = sorted({*reads(asked.bound, len(table.columns)), *candidates})
 
-    def work(batch: Batch) -> tuple[Batch, Counted, list[Counted], dict[int, Counted], int, int]:
+    def work(batch: Batch) -> tuple[Any, ...]:
         batch = batch.texts()
         part, rows = part_of(asked, batch), batch.rows
         first, second = part.hashed()
         # Every match_level is hashed once for each combination that the batch has.
-        base = counted_hashes(first[part.known], second[part.known], rows[part.known])
-        extra = part.match_levels(asked.spellings, np.searchsorted(rows, base.rows))
-        exact = Counted(base.first, base.second, base.counts, base.rows, tuple(extra))
+        known = np.flatnonzero(part.known)
+        once = np.ones(len(known), np.int64)
+        base = distinct_hashes(first[known], second[known], once, rows[known])
+        extra = part.match_levels(asked.spellings, known[base.places])
+        exact = Counted(*base[:4], tuple(extra))
+        learned = [value.learned for value in part.values]
         without = []
         for left in range(len(counts.without)):
             there = known_without(part, asked, left)
@@ -202,14 +212,17 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
         }
         failed = np.logical_or.reduce(part.failed)
         null = np.logical_or.reduce(part.null) & ~failed
-        return batch, exact, without, own, int(null.sum()), int(failed.sum())
+        return batch, exact, without, own, learned, int(null.sum()), int(failed.sum())
 
-    for batch, exact, without, own, nulls, errors in scan(table, work, wanted):
+    for batch, exact, without, own, learned, nulls, errors in scan(table, work, wanted):
         counts.rows += batch.count
         counts.malformed += batch.malformed
         counts.nulls += nulls
         counts.errors += errors
         counts.exact.add(exact)
+        for values, lesson in zip(asked.known, learned, strict=True):
+            if lesson is not None:
+                values.teach(*lesson)
         for state, part in zip(counts.without, without, strict=True):
             state.add(part)
         for index, part in own.items():
@@ -361,11 +374,12 @@ def members(
     results: list[tuple[np.ndarray, ...]] = []
     # Ascending places, so that the hashes ascend too.
     chosen = np.arange(len(groups.first)) if subset is None else np.sort(subset).astype(np.int64)
-    first, second = groups.first[chosen], groups.second[chosen]
+    table = HashTable(groups.first[chosen], groups.second[chosen])
     for part in exact.pieces():
         first_rows = part.first if match_level == 0 else part.extra[2 * match_level - 2]
         two = part.second if match_level == 0 else part.extra[2 * match_level - 1]
-        place, own = places_of(first, second, first_rows, two)
+        place = table.find(first_rows, two)
+        own = np.flatnonzero(place >= 0)
         results.append(
             (
                 part.first[own],

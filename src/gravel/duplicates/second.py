@@ -19,6 +19,7 @@ from gravel.engine.memory import give_back_freed_blocks
 from gravel.engine.sets import member
 from gravel.inspecting.binding import frame_of
 from gravel.inspecting.look import sort_order
+from gravel.kernels.hashes import HashTable
 from gravel.language import nodes, tree
 from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind
@@ -53,16 +54,6 @@ class _DetailPartial:
     prefer: Any = None
 
 
-def places_of(
-    first: np.ndarray, second: np.ndarray, array: np.ndarray, two: np.ndarray
-) -> tuple[np.ndarray, np.ndarray]:
-    """Where some hashes stand among ascending ones, and whether they do."""
-    if not len(first):
-        return np.zeros(len(array), np.int64), np.zeros(len(array), bool)
-    place = np.minimum(np.searchsorted(first, array), len(first) - 1)
-    return place, (first[place] == array) & (second[place] == two)
-
-
 @dataclass
 class Second:
     """The second reading of a table: `chosen` are the groups of the match level asked for,
@@ -79,6 +70,9 @@ class Second:
     _disagree: np.ndarray | None = None
     _rescued: np.ndarray | None = None
     _prefer: int | None = None
+
+    def __post_init__(self) -> None:
+        self._table = HashTable(self.members.first, self.members.second)
 
     def run(self, places: np.ndarray, examples: Sequence[Members | None], most: int | None) -> None:
         """Read what is wanted: the groups at `places`, and the spellings of each match level's
@@ -140,8 +134,8 @@ class Second:
         result = _DetailPartial()
         batch = batch.texts()
         part = part_of(self.asked, batch)
-        place, own = places_of(self.members.first, self.members.second, *part.hashed())
-        own &= part.known
+        place = self._table.find(*part.hashed())
+        own = (place >= 0) & part.known
         group = self.members.groups[place] if len(self.members.groups) else place
         texts = batch.columns
         if first:

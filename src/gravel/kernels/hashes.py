@@ -48,6 +48,31 @@ def distinct_hashes(
     return DistinctHashes(*(output if found == size else [item[:found].copy() for item in output]))
 
 
+class HashTable:
+    """Where pairs of hashes, each once and ascending by the first, stand. Threads may share it."""
+
+    def __init__(self, first: np.ndarray, second: np.ndarray) -> None:
+        self.first, self.second = first, second
+        self._slots: np.ndarray | None = None
+        if len(first) < _MOST and (native := kernels(0)) is not None:
+            self._slots = np.full(2 << len(first).bit_length(), -1, np.int32)
+            native.run("index_hashes", first, self._slots)
+
+    def find(self, first: np.ndarray, second: np.ndarray) -> np.ndarray:
+        """The place of each of some pairs, -1 for one that is not there."""
+        native = kernels(0)
+        if native is not None and self._slots is not None:
+            places = np.empty(len(first), np.int32)
+            known = (self._slots, self.first, self.second)
+            native.run("find_hashes", *known, first, second, places)
+            return places
+        if not len(self.first):
+            return np.full(len(first), -1)
+        places = np.minimum(np.searchsorted(self.first, first), len(self.first) - 1)
+        alike = (self.first[places] == first) & (self.second[places] == second)
+        return np.where(alike, places, -1)
+
+
 def _sorted(hashes: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
     """Hashes in ascending order and their places; None where NumPy is to sort."""
     size = len(hashes)

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from gravel.kernels.native.machine import allocated, kernels
 
@@ -74,3 +75,33 @@ def split_columns(
             )
         )
     return columns
+
+
+def join_columns(columns: Sequence[pa.Array], delimiter: str, ending: str) -> bytes | None:
+    """CSV records of columns of texts, each of the same length: quotes only where a text needs
+    them, NULL as nothing, the empty text as ""."""
+    rows, sign, last = len(columns[0]), delimiter.encode(), np.frombuffer(ending.encode(), np.uint8)
+    buffers = [column.buffers() for column in columns]
+    size = sum(0 if data is None else data.size for *_, data in buffers)
+    if len(sign) != 1 or (native := kernels(size)) is None:
+        return None
+    offsets, known = (
+        np.empty((len(columns), rows + 1), np.int64),
+        np.ones((len(columns), rows), np.uint8),
+    )
+    texts, end = [], 0
+    for place, (column, (_, ends, data)) in enumerate(zip(columns, buffers, strict=True)):
+        own = np.frombuffer(ends, np.int32)[column.offset : column.offset + rows + 1]
+        first, behind = int(own[0]), int(own[-1])
+        np.add(own, end - first, out=offsets[place])
+        if behind > first:
+            texts.append(np.frombuffer(data, np.uint8)[first:behind])
+            end += behind - first
+        if column.null_count:
+            known[place] = pc.is_valid(column).to_numpy(zero_copy_only=False)
+    every = np.concatenate(texts) if texts else np.zeros(0, np.uint8)
+    output = allocated(2 * end + rows * (3 * len(columns) + len(last)) + 16, np.uint8)
+    columns_and_sizes = (every, offsets.reshape(-1), known.reshape(-1), rows)
+    written = native.run("join_fields", *columns_and_sizes, sign[0], last, output)
+    assert written >= 0
+    return output[:written].tobytes()

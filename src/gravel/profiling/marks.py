@@ -57,20 +57,20 @@ REPLACEMENT = r"\x{fffd}|ï¿½"
 @dataclass(frozen=True)
 class Marked:
     """Of each value of an array: its bits (uint64), its number or day (float64, NaN for none), the
-    hash that begins with its MATCH_KEY's, its plain hash, its shape and that one's hash; and how
-    many characters it has."""
+    hash that begins with its MATCH_KEY's, two hashes of its shape; and how many characters it
+    has."""
 
     bits: np.ndarray
     number: np.ndarray
     first: np.ndarray
-    plain: np.ndarray
-    shapes: Any
-    shape_hash: np.ndarray
+    shape: np.ndarray
+    shape_second: np.ndarray
     characters: np.ndarray
 
 
-def marked(array: pa.Array, fitting: Fitting) -> Marked:
-    """The marks of a text array without NULLs; `fitting` is what all of its values fit."""
+def marked(array: pa.Array, fitting: Fitting, plain: np.ndarray) -> Marked:
+    """The marks of a text array without NULLs; `fitting` is what all of its values fit, `plain` has
+    a hash of each."""
     bits = np.zeros(len(array), np.uint64)
     _, data = body(array)
     plain_number = bool(fitting.kinds & {Kind.INTEGER, Kind.DECIMAL, Kind.DATE})
@@ -79,7 +79,7 @@ def marked(array: pa.Array, fitting: Fitting) -> Marked:
         bits[mask] |= BIT[name]
 
     shapes = shape(array)
-    plain, shape_hash = hashes(array), hashes(shapes)
+    shape_hash = hashes(shapes)
     if plain_number:
         # Plain numbers and dates have no spaces, no case and nothing but digits and signs.
         number, characters = fits.put_plain(array, fitting, shapes, put), np.diff(body(array)[0])
@@ -95,9 +95,8 @@ def marked(array: pa.Array, fitting: Fitting) -> Marked:
         bits,
         number,
         plain if digits else _by_key(array, plain, put),
-        plain,
-        shapes,
         shape_hash,
+        hashes(shapes, True),
         characters,
     )
 

@@ -18,6 +18,7 @@ from gravel.engine.distinct import Counted, Room
 from gravel.engine.frame import view
 from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
 from gravel.engine.hashing import hashes
+from gravel.engine.known_values import KnownValues
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.parallel import ordered_map
 from gravel.engine.sets import distinct_values
@@ -63,6 +64,7 @@ from gravel.sources.source import Batch, Malformed, Source
 from gravel.sources.type_inference import Fitting
 
 _BYTES_A_VALUE = 48
+_MOST_KNOWN = 1 << 18  # values of a column that are not looked at anew in each batch
 _ALMOST = 0.05
 _SHORT = 50_000
 
@@ -115,7 +117,8 @@ class _FirstPass:
     def __init__(self, table: Source, room: Room, chosen: Any) -> None:
         self.table, self.chosen = table, chosen
         width = len(table.columns)
-        self.states = [ColumnState(room) for _ in range(width)]
+        most = min(_MOST_KNOWN, room.values // (8 * width))
+        self.states = [ColumnState(room, KnownValues(most)) for _ in range(width)]
         self.whole = RowDistinctState(room)
         self.rows = 0
         self.malformed: list[Malformed] = []
@@ -142,7 +145,10 @@ class _FirstPass:
             batch = self.batch(piece)
             parts = [
                 part_of(
-                    batch.columns[i], batch.rows, nothing if i in fixed else self.states[i].fitting
+                    batch.columns[i],
+                    batch.rows,
+                    nothing if i in fixed else self.states[i].fitting,
+                    self.states[i].known,
                 )
                 for i in range(width)
             ]
@@ -210,7 +216,7 @@ class _SecondPass:
         result, state = self.gathered[index], self.first.states[index]
         rows: set[int] = set()
         if self.types[index] != TEXT:
-            shortest = state.shortest[0] if state.shortest else 0
+            shortest = state.bounds.shortest[0] if state.bounds.shortest else 0
             return (
                 set(result.sample.get("all", []))
                 if self.types[index].kind is Kind.INTEGER and shortest >= 10
@@ -218,7 +224,7 @@ class _SecondPass:
             )
         # Forms have two characters at least, none is common in text that is mostly without its
         # signs.
-        if state.longest and state.longest[0] >= 2:
+        if state.bounds.longest and state.bounds.longest[0] >= 2:
             rows |= set(result.sample.get("all", []))
         for name in DELIMITERS:
             if name in result.sample:
@@ -433,7 +439,7 @@ class _SecondPass:
         table, state, matches = self.table, self.first.states[index], self.gathered[index]
         kind, texts, bits = self.types[index], self.texts[index], self.gathered[index].by_bit
         known = self.first.rows - state.nulls
-        low, high = state.low, state.high
+        low, high = state.bounds.low, state.bounds.high
         top = tuple((texts[row], count) for row, count in matches.top)
         if index in self.by_value:
             # One value may be written in two ways here: values are compared, in a pass over this
@@ -445,14 +451,14 @@ class _SecondPass:
                     TOP, lambda rows: _texts_at(self.first, index, kind, rows)
                 )
             )
-        elif kind.kind in (Kind.INTEGER, Kind.DECIMAL) and state.low_number is not None:
+        elif kind.kind in (Kind.INTEGER, Kind.DECIMAL) and state.bounds.low_number is not None:
             low, high = (
-                format(state.low_number, "f" if kind.kind is Kind.DECIMAL else ""),
-                format(state.high_number, "f" if kind.kind is Kind.DECIMAL else ""),
+                format(state.bounds.low_number, "f" if kind.kind is Kind.DECIMAL else ""),
+                format(state.bounds.high_number, "f" if kind.kind is Kind.DECIMAL else ""),
             )
         elif kind == DOUBLE and state.by_type:
             low, high = to_text(
-                pa.array([state.low_number, state.high_number], pa.float64()), DOUBLE
+                pa.array([state.bounds.low_number, state.bounds.high_number], pa.float64()), DOUBLE
             ).to_pylist()
 
         def count(name: str) -> int:
@@ -463,11 +469,11 @@ class _SecondPass:
         )
         spellings = self._spellings(index) if kind == TEXT else ()
         lengths = Lengths(
-            state.shortest[0] if state.shortest else None,
-            state.longest[0] if state.longest else None,
+            state.bounds.shortest[0] if state.bounds.shortest else None,
+            state.bounds.longest[0] if state.bounds.longest else None,
             state.total / known if known else None,
-            state.shortest[1] if state.shortest else None,
-            state.longest[1] if state.longest else None,
+            state.bounds.shortest[1] if state.bounds.shortest else None,
+            state.bounds.longest[1] if state.bounds.longest else None,
         )
         numbers = None
         if matches.numbers is not None:

@@ -13,8 +13,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import text_of
-from gravel.engine.distinct import Counted, Distinct, Room, counted, counted_hashes, top_rows
-from gravel.engine.hashing import NULL_HASH
+from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes, top_rows
+from gravel.engine.hashing import NULL_HASH, hashes
+from gravel.engine.known_values import Known, KnownValues
 from gravel.language.types import Kind
 from gravel.profiling import fits, spread
 from gravel.profiling.marks import BIT, DELIMITERS, marked
@@ -29,31 +30,29 @@ _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 
 @dataclass(frozen=True)
 class ColumnPartial:
-    """One column of one batch. low, high: least and greatest as text, or as value where the column
-    may be a number, by its type where the store has doubles (`by_type`). `null_sum` is a sum of
-    hashes of the row numbers that are NULL: equal sums mean the same rows. `plain` has a hash of
-    every row's value."""
+    """One column of one batch. Numbers are taken by their type where the store has doubles
+    (`by_type`). `null_sum` is a sum of hashes of the row numbers that are NULL: equal sums mean the
+    same rows. `plain` has a hash of every row's value, `fresh` the texts of which nothing was known
+    before."""
 
     nulls: int
     null_sum: int
     plain: np.ndarray
     fitting: Fitting
-    low: str | None = None
-    high: str | None = None
-    low_number: Decimal | float | None = None
-    high_number: Decimal | float | None = None
-    shortest: tuple[int, str] | None = None
-    longest: tuple[int, str] | None = None
+    bounds: _Bounds = field(default_factory=lambda: _Bounds())
     total: int = 0
     values: Counted | None = None
     texts: dict[int, tuple[int, str]] = field(default_factory=dict)
     shapes: Counted | None = None
     by_type: bool = False
+    fresh: Counted | None = None
 
 
-def part_of(stored: pa.Array, rows: np.ndarray, so_far: Fitting) -> ColumnPartial:
+def part_of(
+    stored: pa.Array, rows: np.ndarray, so_far: Fitting, known: KnownValues
+) -> ColumnPartial:
     """The state of a stored array whose values stand in these source rows; all is told of their
-    texts."""
+    texts. `known` has what was told of values before."""
     doubles = pa.types.is_floating(stored.type)
     counts_once = (
         pa.types.is_integer(stored.type)
@@ -63,58 +62,163 @@ def part_of(stored: pa.Array, rows: np.ndarray, so_far: Fitting) -> ColumnPartia
     array = stored if counts_once else text_of(stored)
     nulls = array.null_count
     plain = np.full(len(array), NULL_HASH)
-    null_sum, known = 0, None
+    null_sum, filled = 0, None
     if nulls:
-        known = pc.is_valid(array).to_numpy(zero_copy_only=False)
-        null_sum = int(_row_hashes(rows[~known]).sum(dtype=np.uint64))
+        filled = pc.is_valid(array).to_numpy(zero_copy_only=False)
+        null_sum = int(_row_hashes(rows[~filled]).sum(dtype=np.uint64))
         if nulls == len(array):
             return ColumnPartial(
                 nulls, null_sum, plain, fitting(text_of(array), so_far.kinds), by_type=doubles
             )
-        rows, array = rows[known], array.drop_null()
-    counts = codes = None
-    if _few_values(array):
-        coded = array.dictionary_encode()
-        codes = coded.indices.to_numpy()
-        first = np.empty(len(coded.dictionary), np.int64)
-        first[codes[::-1]] = rows[::-1]
-        array, counts, rows = coded.dictionary, np.bincount(codes, minlength=len(first)), first
-    array = text_of(array)
-    fit = fitting(array, so_far.kinds)
-    marks = marked(array, fit)
-    hashed = marks.plain if codes is None else marks.plain[codes]
-    if known is None:
-        plain = hashed
-    else:
-        plain[known] = hashed
-    low, high = (bound.as_py() for bound in pc.min_max(array).values())
-    numbers: tuple[Any, Any] = (None, None)
-    if Kind.DECIMAL in fit.kinds:
-        numbers = tuple(bound.as_py() for bound in pc.min_max(exact_numbers(array, fit)).values())
-    if doubles:
-        numbers = tuple(bound.as_py() for bound in pc.min_max(stored).values())
-    lengths = marks.characters
-    total = int(lengths.sum()) if counts is None else int((lengths * counts).sum())
-    extra = (marks.bits, marks.number)
-    values = counted([array], rows, counts, marks.first, extra)
-    shapes = counted([marks.shapes], rows, counts, marks.shape_hash)
-    order = None if counts is None else np.argsort(rows)
+        rows, array = rows[filled], array.drop_null()
+    part = _EncodedValues(array, rows, known)
+    fit, fresh, bounds = so_far, None, _Bounds()
+    if len(part.fresh):
+        fit = fitting(part.fresh, so_far.kinds)
+        marks = marked(part.fresh, fit, part.fresh_plain)
+        fresh = counted_hashes(
+            marks.first,
+            part.fresh_second,
+            part.fresh_rows,
+            part.fresh_counts,
+            (
+                part.fresh_plain,
+                marks.bits,
+                marks.number,
+                marks.shape,
+                marks.shape_second,
+                marks.characters,
+            ),
+        )
+        bounds = _bounds(part.fresh, marks.characters, fit, stored if doubles else None)
+    plain = part.spread(plain, filled)
+    every = part.with_known(fresh)
+    _, bits, number, shape_first, shape_second, characters = every.extra
+    values = Counted(every.first, every.second, every.counts, every.rows, (bits, number))
     return ColumnPartial(
         nulls,
         null_sum,
         plain,
         fit,
-        low,
-        high,
-        *numbers,
-        _extreme(array, lengths, int(lengths.min())),
-        _extreme(array, lengths, int(lengths.max())),
-        total,
+        bounds,
+        int((characters * every.counts).sum()),
         values,
-        _likely_texts(values, array, rows, order),
-        shapes,
+        _likely_texts(values, array, rows),
+        counted_hashes(shape_first, shape_second, every.rows, every.counts),
         doubles,
+        fresh if part.text else None,
     )
+
+
+@dataclass(frozen=True)
+class _Bounds:
+    """What is least and greatest among some values: as text, as number (or date) where they may be
+    such, and by their lengths."""
+
+    low: str | None = None
+    high: str | None = None
+    low_number: Decimal | float | None = None
+    high_number: Decimal | float | None = None
+    shortest: tuple[int, str] | None = None
+    longest: tuple[int, str] | None = None
+
+    def merge(self, other: _Bounds) -> _Bounds:
+        """Of both."""
+        if self.longest is None or other.longest is None:
+            longest = self.longest or other.longest
+        else:
+            longest = min(self.longest, other.longest, key=lambda item: (-item[0], item[1]))
+        return _Bounds(
+            _least(self.low, other.low),
+            _most(self.high, other.high),
+            _least(self.low_number, other.low_number),
+            _most(self.high_number, other.high_number),
+            _least(self.shortest, other.shortest),
+            longest,
+        )
+
+
+def _bounds(
+    array: pa.Array, lengths: np.ndarray, fit: Fitting, doubles: pa.Array | None
+) -> _Bounds:
+    low, high = _least_and_greatest(array)
+    numbers = doubles
+    if doubles is None and Kind.DECIMAL in fit.kinds:
+        numbers = exact_numbers(array, fit)
+    low_number, high_number = (None, None) if numbers is None else _least_and_greatest(numbers)
+    shortest, longest = (
+        _extreme(array, lengths, int(end)) for end in (lengths.min(), lengths.max())
+    )
+    return _Bounds(low, high, low_number, high_number, shortest, longest)
+
+
+def _least_and_greatest(array: pa.Array) -> tuple[Any, Any]:
+    low, high = (bound.as_py() for bound in pc.min_max(array).values())
+    return low, high
+
+
+class _EncodedValues:
+    """The values of a batch: those that are known, by their places among the known ones, and the
+    fresh ones, each once where few are different: their hashes, rows, and first rows."""
+
+    def __init__(self, array: pa.Array, rows: np.ndarray, known: KnownValues) -> None:
+        self.text = pa.types.is_string(array.type)
+        self.rows = rows
+        self._codes: np.ndarray | None = None
+        self._known: Known | None = None
+        self.fresh, self.fresh_rows = array, rows
+        self.fresh_counts: np.ndarray | None = None
+        if self.text:
+            self.plain, second = hashes(array), hashes(array, True)
+            self.fresh_plain, self.fresh_second = self.plain, second
+            self._known = known.find(self.plain, second)
+            if self._known is not None:
+                new = self._known.places < 0
+                self.fresh, self.fresh_rows = array.filter(pa.array(new)), rows[new]
+                self.fresh_plain, self.fresh_second = self.plain[new], second[new]
+        if _few_values(self.fresh):
+            coded = self.fresh.dictionary_encode()
+            codes, size = coded.indices.to_numpy(), len(coded.dictionary)
+            first = np.empty(size, np.int64)
+            first[codes[::-1]] = np.arange(len(codes))[::-1]
+            self.fresh, self.fresh_rows = coded.dictionary, self.fresh_rows[first]
+            self.fresh_counts = np.bincount(codes, minlength=size)
+            if self.text:
+                self.fresh_plain, self.fresh_second = (
+                    self.fresh_plain[first],
+                    self.fresh_second[first],
+                )
+            self._codes = codes
+        if not self.text:
+            self.fresh = text_of(self.fresh)
+            self.fresh_plain, self.fresh_second = hashes(self.fresh), hashes(self.fresh, True)
+            self.plain = self.fresh_plain if self._codes is None else self.fresh_plain[self._codes]
+
+    def spread(self, plain: np.ndarray, filled: np.ndarray | None) -> np.ndarray:
+        """The hash of every row's value, where `plain` has those of the NULLs."""
+        if filled is None:
+            return self.plain
+        plain[filled] = self.plain
+        return plain
+
+    def with_known(self, fresh: Counted | None) -> Counted:
+        """The distinct values of the batch, from the fresh ones."""
+        if self._known is None:
+            assert fresh is not None
+            return fresh
+        places, figures = self._known
+        size = len(figures[0])
+        met = places >= 0
+        counts = np.bincount(places[met], minlength=size)
+        first = np.empty(size, np.int64)
+        first[places[met][::-1]] = self.rows[met][::-1]
+        held = np.flatnonzero(counts)
+        key, second, *extra = (figure[held] for figure in figures)
+        columns = [key, second, counts[held], first[held], *extra]
+        if fresh is not None:
+            columns = [np.concatenate(pair) for pair in zip(columns, fresh.arrays, strict=True)]
+        key, second, counts, rows, *extra = columns
+        return counted_hashes(key, second, rows, counts, tuple(extra))
 
 
 def _row_hashes(rows: np.ndarray) -> np.ndarray:
@@ -150,7 +254,7 @@ def _extreme(array: pa.Array, lengths: np.ndarray, length: int) -> tuple[int, st
 
 
 def _likely_texts(
-    counted: Counted, array: pa.Array, rows: np.ndarray, order: np.ndarray | None
+    counted: Counted, array: pa.Array, rows: np.ndarray
 ) -> dict[int, tuple[int, str]]:
     """By hash, (first row, text) of the batch's most frequent values; of equally frequent ones the
     first: just what a whole table's top would take."""
@@ -160,8 +264,8 @@ def _likely_texts(
             float(np.ptp(counted.rows)) + 1.0
         )
         likely = np.argpartition(-rank, _LIKELY)[:_LIKELY]
-    index = np.searchsorted(rows, counted.rows[likely], sorter=order)
-    texts = array.take(pa.array(index if order is None else order[index])).to_pylist()
+    places = np.searchsorted(rows, counted.rows[likely])
+    texts = text_of(array.take(pa.array(places))).to_pylist()
     return {
         int(counted.first[i]): (int(counted.rows[i]), text)
         for i, text in zip(likely, texts, strict=True)
@@ -171,15 +275,11 @@ def _likely_texts(
 class ColumnState:
     """One column so far."""
 
-    def __init__(self, room: Room) -> None:
+    def __init__(self, room: Room, known: KnownValues) -> None:
+        self.known = known
         self.nulls = self.null_sum = self.total = 0
-        self.low: str | None = None
-        self.high: str | None = None
+        self.bounds = _Bounds()
         self.by_type = False
-        self.low_number: Any = None
-        self.high_number: Any = None
-        self.shortest: tuple[int, str] | None = None
-        self.longest: tuple[int, str] | None = None
         self.fitting = Fitting()
         self.values, self.shapes = Distinct(room), Distinct(room)
         self.texts: dict[int, tuple[int, str]] = {}
@@ -193,16 +293,12 @@ class ColumnState:
         if part.values is None or part.shapes is None:
             return
         self.total += part.total
-        self.low, self.high = _least(self.low, part.low), _most(self.high, part.high)
-        self.low_number, self.high_number = (
-            _least(self.low_number, part.low_number),
-            _most(self.high_number, part.high_number),
-        )
-        self.shortest = _least(self.shortest, part.shortest)
-        if self.longest is None or part.longest is None:
-            self.longest = self.longest or part.longest
-        else:
-            self.longest = min(self.longest, part.longest, key=lambda item: (-item[0], item[1]))
+        self.bounds = self.bounds.merge(part.bounds)
+        if part.fresh is not None:
+            fresh = part.fresh
+            plain, *others = fresh.extra
+            figures = (fresh.first, fresh.second, plain, *others)
+            self.known.teach(len(part.plain) - part.nulls, plain, fresh.second, figures)
         self.values.add(part.values)
         self.shapes.add(part.shapes)
         for key, result in part.texts.items():

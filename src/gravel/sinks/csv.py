@@ -1,8 +1,8 @@
 """Writing CSV: quotes only where a value needs them, NULL as nothing, the empty text as "".
 
-Arrow's writer either quotes every text or none. Here values that need quotes are found by their
-bytes and carry, while Arrow joins the fields, bytes that no UTF-8 text has in place of the signs
-that matter; one pass over the result turns those into the signs.
+Arrow's writer either quotes every text or none, so a kernel joins the fields. Its reference has
+Arrow join them: values that need quotes are found by their bytes, and carry bytes that no UTF-8
+text has in place of the signs that matter; one pass over the result turns those into the signs.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 
+from gravel.kernels.records import join_columns
 from gravel.language.functions.buffers import ByteSet, body, rows_with, valid
 
 _QUOTE, _DELIMITER, _FEED, _RETURN = b"\xff", b"\xfe", b"\xfd", b"\xfc"
@@ -39,6 +40,12 @@ def encode(columns: Sequence[pa.Array], delimiter: str = ",", line_end: str = "\
     """Text columns as CSV records."""
     if not columns or not len(columns[0]):
         return b""
+    compiled = join_columns(columns, delimiter, line_end)
+    return _joined(columns, delimiter, line_end) if compiled is None else compiled
+
+
+def _joined(columns: Sequence[pa.Array], delimiter: str, line_end: str) -> bytes:
+    """As `encode`: the reference."""
     signs = _Signs(delimiter)
     marked = [_marked(column, signs) for column in columns]
     result = pa.table(

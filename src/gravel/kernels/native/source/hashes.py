@@ -126,4 +126,40 @@ def reduce_hashes(
     return last + 1
 
 
-KERNELS = (hash_texts, sort_hashes, reduce_hashes)
+def index_hashes(first: UInt64s, slots: Int32s) -> int:
+    """Fill a hash table (open addressing, Knuth 6.4) with the places of hashes; its slots are -1,
+    their number is a power of two and greater than that of the hashes."""
+    mask = np.uint64(len(slots) - 1)
+    for place in range(len(first)):
+        slot = first[place] & mask
+        while slots[slot] >= 0:
+            slot = (slot + np.uint64(1)) & mask
+        slots[slot] = place
+    return len(first)
+
+
+def find_hashes(
+    slots: Int32s,
+    known_first: UInt64s,
+    known_second: UInt64s,
+    first: UInt64s,
+    second: UInt64s,
+    places: Int32s,
+) -> int:
+    """Where pairs of hashes stand among those in a table, -1 for nowhere; how many do."""
+    mask = np.uint64(len(slots) - 1)
+    found = 0
+    for row in range(len(first)):
+        slot = first[row] & mask
+        place = slots[slot]
+        while place >= 0 and (
+            known_first[place] != first[row] or known_second[place] != second[row]
+        ):
+            slot = (slot + np.uint64(1)) & mask
+            place = slots[slot]
+        places[row] = place
+        found += place >= 0
+    return found
+
+
+KERNELS = (hash_texts, sort_hashes, reduce_hashes, index_hashes, find_hashes)

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
+import numpy as np
+
 from gravel.kernels.native.source.shared import (
     FEED,
     HIGH_BITS,
@@ -12,6 +16,7 @@ from gravel.kernels.native.source.shared import (
     Int64s,
     copy,
     has_zero,
+    lowest,
     repeated,
     width_of,
     word_at,
@@ -52,44 +57,43 @@ def scan_records(data: Bytes, delimiter: int, last: int, results: Int64s) -> int
     records, quoted, lines, blank, sound = 0, 0, 0, 0, 1
     quotes, feeds, returns = repeated(QUOTE), repeated(FEED), repeated(RETURN)
     while place < size:
-        stop = size
         if place + 8 <= size:
             word = word_at(data, place)
             special = has_zero(word ^ quotes) | has_zero(word ^ feeds) | has_zero(word ^ returns)
-            if special | (word & HIGH_BITS) == 0:
+            special |= word & HIGH_BITS
+            if special == 0:
                 place += 8
                 continue
-            stop = place + 8
-        while place < stop:
-            byte = data[place]
-            if byte >= 128:
-                width = _sound_width(data, place)
-                sound = sound if width else 0
-                place += max(width, 1)
-                continue
-            if byte == QUOTE and inside:
-                inside, closed = False, place
-                if place + 1 < size:
-                    after = data[place + 1]
-                    placed = placed and after in (FEED, QUOTE, delimiter)
-            elif byte == QUOTE:
-                inside = True
-                quoted += closed != place - 1
-                if place and closed != place - 1:
-                    placed = placed and data[place - 1] in (FEED, delimiter)
-            elif byte == RETURN:
-                return 0
-            elif byte == FEED:
-                lines += 1
-                if place == 0 or data[place - 1] == FEED:
-                    blank = 1
-                if not inside:
-                    if not placed:
-                        return 0
-                    records += 1
-                    results[0], results[1], results[2] = place + 1, records, quoted
-                    results[3], results[4], results[5] = lines, blank, sound
-            place += 1
+            place += lowest(special)
+        byte = data[place]
+        if byte >= 128:
+            width = _sound_width(data, place)
+            sound = sound if width else 0
+            place += max(width, 1)
+            continue
+        if byte == QUOTE and inside:
+            inside, closed = False, place
+            if place + 1 < size:
+                after = data[place + 1]
+                placed = placed and after in (FEED, QUOTE, delimiter)
+        elif byte == QUOTE:
+            inside = True
+            quoted += closed != place - 1
+            if place and closed != place - 1:
+                placed = placed and data[place - 1] in (FEED, delimiter)
+        elif byte == RETURN:
+            return 0
+        elif byte == FEED:
+            lines += 1
+            if place == 0 or data[place - 1] == FEED:
+                blank = 1
+            if not inside:
+                if not placed:
+                    return 0
+                records += 1
+                results[0], results[1], results[2] = place + 1, records, quoted
+                results[3], results[4], results[5] = lines, blank, sound
+        place += 1
     if last:
         if inside or not placed:
             return 0
@@ -98,6 +102,23 @@ def scan_records(data: Bytes, delimiter: int, last: int, results: Int64s) -> int
         results[0], results[1], results[2] = size, records, quoted
         results[3], results[4], results[5] = lines, blank, sound
     return 1 if results[0] else 0
+
+
+def _find(data: Bytes, place: int, signs: Any, others: Any) -> int:
+    """Where the next of two bytes is, each repeated eight times; the size where there is none."""
+    size = len(data)
+    while place + 8 <= size:
+        word = word_at(data, place)
+        found = has_zero(word ^ signs) | has_zero(word ^ others)
+        if found:
+            return place + lowest(found)
+        place += 8
+    while place < size:
+        byte = repeated(data[place])
+        if byte in (signs, others):
+            return place
+        place += 1
+    return size
 
 
 def split_fields(
@@ -113,7 +134,7 @@ def split_fields(
     from `slots[c] * rows` on, unless that is below 0. `quoted` is 1 for a field in quotes, 2 with
     doubled ones inside. Gives the rows; fewer where a record has not a field for each column."""
     size, width, place = len(data), len(slots), 0
-    delimiters, feeds = repeated(delimiter), repeated(FEED)
+    delimiters, feeds, quotes = repeated(delimiter), repeated(FEED), repeated(QUOTE)
     for row in range(rows):
         for column in range(width):
             kind = 0
@@ -121,9 +142,10 @@ def split_fields(
                 place += 1
                 kind, start = 1, place
                 while place < size:
-                    if data[place] != QUOTE:
-                        place += 1
-                    elif place + 1 < size and data[place + 1] == QUOTE:
+                    place = _find(data, place, quotes, quotes)
+                    if place >= size:
+                        break
+                    if place + 1 < size and data[place + 1] == QUOTE:
                         kind = 2
                         place += 2
                     else:
@@ -134,13 +156,7 @@ def split_fields(
                 place += 1
             else:
                 start = place
-                while place + 8 <= size:
-                    word = word_at(data, place)
-                    if has_zero(word ^ delimiters) | has_zero(word ^ feeds):
-                        break
-                    place += 8
-                while place < size and data[place] != delimiter and data[place] != FEED:
-                    place += 1
+                place = _find(data, place, delimiters, feeds)
                 end = place
             if column < width - 1:
                 if place >= size or data[place] != delimiter:
@@ -188,4 +204,72 @@ def gather_fields(
     return nulls
 
 
-KERNELS = (scan_records, split_fields, gather_fields)
+def _last_word(data: Bytes, place: int) -> Any:
+    """As `word_at`, with zeros behind the end."""
+    word = np.uint64(0)
+    for byte in range(len(data) - place):
+        word |= np.uint64(data[place + byte]) << np.uint64(8 * byte)
+    return word
+
+
+def join_fields(
+    data: Bytes,
+    offsets: Int64s,
+    known: Bytes,
+    rows: int,
+    delimiter: int,
+    ending: Bytes,
+    output: Bytes,
+) -> int:
+    """CSV records of columns that stand one after another, each with `rows` texts: quotes only
+    where a text needs them, NULL as nothing, the empty text as "". Gives how long they are; -1
+    where `output` is too small."""
+    columns, written = len(known) // rows, 0
+    delimiters, feeds = repeated(delimiter), repeated(FEED)
+    quotes, returns = repeated(QUOTE), repeated(RETURN)
+    for row in range(rows):
+        for column in range(columns):
+            start = offsets[column * (rows + 1) + row]
+            end = offsets[column * (rows + 1) + row + 1]
+            if written + 2 * (end - start) + 3 + len(ending) > len(output):
+                return -1
+            if column:
+                output[written] = delimiter
+                written += 1
+            if start == end:
+                if known[column * rows + row]:
+                    output[written], output[written + 1] = QUOTE, QUOTE
+                    written += 2
+                continue
+            begin = written
+            special = np.uint64(0)
+            place = start
+            while place < end:
+                word = word_at(data, place) if place + 8 <= len(data) else _last_word(data, place)
+                if end - place < 8:
+                    # What follows the text does not count: zeros take its place.
+                    word &= (np.uint64(1) << np.uint64(8 * (end - place))) - np.uint64(1)
+                special |= has_zero(word ^ quotes) | has_zero(word ^ delimiters)
+                special |= has_zero(word ^ feeds) | has_zero(word ^ returns)
+                place += 8
+            if special == 0:
+                written = copy(output, written, data, start, end)
+                continue
+            output[begin] = QUOTE
+            written += 1
+            for spot in range(start, end):
+                byte = data[spot]
+                output[written] = byte
+                written += 1
+                if byte == QUOTE:
+                    output[written] = QUOTE
+                    written += 1
+            output[written] = QUOTE
+            written += 1
+        for byte in ending:
+            output[written] = byte
+            written += 1
+    return written
+
+
+KERNELS = (scan_records, split_fields, gather_fields, join_fields)

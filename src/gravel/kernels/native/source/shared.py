@@ -77,11 +77,28 @@ def look_up(index: UInt16s, blocks: Any, code: int) -> int:
     return blocks[(index[code >> 8] << 8) | (code & 255)]
 
 
+def word_at(data: Bytes, place: int) -> Any:
+    """Eight bytes as a number, the first the lowest."""
+    word = np.uint64(data[place])
+    for byte in range(1, 8):
+        word |= np.uint64(data[place + byte]) << np.uint64(8 * byte)
+    return word
+
+
 def copy(output: Bytes, written: int, data: Bytes, start: int, end: int) -> int:
-    """Append bytes; where they end."""
-    for place in range(start, end):
-        output[written + place - start] = data[place]
-    return written + end - start
+    """Append bytes; where they end. Behind those of `output`, up to seven more may change."""
+    place = start
+    while place < end and place + 8 <= len(data) and written + 8 <= len(output):
+        word = word_at(data, place)
+        for byte in range(8):
+            output[written + byte] = (word >> np.uint64(8 * byte)) & np.uint64(255)
+        place += 8
+        written += 8
+    if place >= end:
+        return written - (place - end)
+    for byte in range(end - place):
+        output[written + byte] = data[place + byte]
+    return written + end - place
 
 
 def leave(left: Int64s, row: int) -> None:
@@ -95,19 +112,18 @@ def mix(state: Any, word: Any, factor: Any) -> Any:
     return state ^ (state >> np.uint64(32))
 
 
-def word_at(data: Bytes, place: int) -> Any:
-    """Eight bytes as a number, the first the lowest."""
-    word = np.uint64(data[place])
-    for byte in range(1, 8):
-        word |= np.uint64(data[place + byte]) << np.uint64(8 * byte)
-    return word
-
-
 def repeated(byte: int) -> Any:
     """Eight times a byte."""
     return np.uint64(byte) * np.uint64(0x0101010101010101)
 
 
 def has_zero(word: Any) -> Any:
-    """Not 0 where one of eight bytes is 0."""
+    """A mask whose first bit set is in the first of eight bytes that is 0; 0 where none is."""
     return (word - np.uint64(0x0101010101010101)) & ~word & HIGH_BITS
+
+
+def lowest(mask: Any) -> Any:
+    """The first of eight bytes whose upper bit is set in a mask of such bits; there is one."""
+    bit = (mask & (~mask + np.uint64(1))) >> np.uint64(7)
+    below = (bit - np.uint64(1)) & np.uint64(0x0101010101010101)
+    return np.int64((below * np.uint64(0x0101010101010101)) >> np.uint64(56))
