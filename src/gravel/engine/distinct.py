@@ -171,7 +171,7 @@ class Distinct:
             return
         held = [part.arrays for part in self._parts]
         for columns in self._runs.ranges(
-            held, max(1, self._room.values // 4 if self._room else _COMPACT)
+            held, max(1, self._room.values // 8 if self._room else _COMPACT)
         ):
             first, second, counts, rows, *extra = columns
             yield counted_hashes(first, second, rows, counts, tuple(extra))

@@ -42,8 +42,6 @@ def distinct_hashes(
     kinds = (np.uint64, np.uint64, np.int64, np.int64, np.int32)
     output = [np.empty(size, kind) for kind in kinds]
     found = native.run("reduce_hashes", *sorted_hashes, second, counts, rows, *output)
-    if found < 0:
-        return _distinct(first, second, counts, rows)
     # Copied, so that no more is held than is needed.
     return DistinctHashes(*(output if found == size else [item[:found].copy() for item in output]))
 

@@ -28,14 +28,14 @@ from gravel.profiling import fits
 from gravel.sources.type_inference import Fitting
 
 _NAMES = (
-    *(name for name in MARKS if name != "high"),
+    *(name for name in MARKS if name != "doubtful"),
     "capitalised", "mixed", "placeholder", "misdecoded", "replacement", "formula", "loses",
     "no_key",
     "number", "day",
     *fits.NAMES,
 )  # fmt: skip
 BIT = {name: np.uint64(1 << at) for at, name in enumerate(_NAMES)}
-_HIGH = np.uint64(1 << MARKS.index("high"))
+_DOUBTFUL = np.uint64(1 << MARKS.index("doubtful"))
 _BOTH = BIT["upper"] | BIT["lower"]
 DELIMITERS = {
     "list_semicolon": ";",
@@ -84,10 +84,10 @@ def marked(array: pa.Array, fitting: Fitting, plain: np.ndarray) -> Marked:
         # Plain numbers and dates have no spaces, no case and nothing but digits and signs.
         number, characters = fits.put_plain(array, fitting, shapes, put), np.diff(body(array)[0])
     else:
-        bits, high, characters = _characters(array)
+        bits, doubtful, characters = _characters(array)
         _case(array, bits)
         _words(array, bits, put)
-        _damage(array, high, put)
+        _damage(array, doubtful, put)
         number = fits.put_fits(array, shapes, shape_hash, put)
     # The key of digits alone is the text itself.
     digits = plain_number and Kind.INTEGER in fitting.kinds and not (data == 45).any()
@@ -102,13 +102,13 @@ def marked(array: pa.Array, fitting: Fitting, plain: np.ndarray) -> Marked:
 
 
 def _characters(array: pa.Array) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The marks that the characters of each text make, the texts beyond ASCII, and how many
-    characters each has."""
+    """The marks that the characters of each text make, the texts that may be damaged (of those
+    beyond ASCII all, where nothing tells better), and how many characters each has."""
     compiled = mark_texts(array)
     if compiled is not None:
         bits, characters = compiled
-        high = (bits & _HIGH) != 0
-        return bits & ~_HIGH, high, characters
+        doubtful = (bits & _DOUBTFUL) != 0
+        return bits & ~_DOUBTFUL, doubtful, characters
     bits = np.zeros(len(array), np.uint64)
     high = rows_with(array, HIGH)
 
@@ -221,10 +221,10 @@ def _same(array: pa.Array) -> pa.Array:
     return array
 
 
-def _damage(array: pa.Array, high: np.ndarray, put: Any) -> None:
-    if high.any():
-        put("misdecoded", _among(array, high, MISDECODED))
-        put("replacement", _among(array, high, REPLACEMENT))
+def _damage(array: pa.Array, doubtful: np.ndarray, put: Any) -> None:
+    if doubtful.any():
+        put("misdecoded", _among(array, doubtful, MISDECODED))
+        put("replacement", _among(array, doubtful, REPLACEMENT))
     offsets, data = body(array)
     if len(data):
         sign = _SIGN.table[data[np.minimum(offsets[:-1], len(data) - 1)]] & (np.diff(offsets) > 0)

@@ -63,7 +63,7 @@ from gravel.profiling.state import (
 from gravel.sources.source import Batch, Malformed, Source
 from gravel.sources.type_inference import Fitting
 
-_BYTES_A_VALUE = 48
+_BYTES_A_VALUE = 120  # as they are held, and while two parts are put together
 _MOST_KNOWN = 1 << 18  # values of a column that are not looked at anew in each batch
 _ALMOST = 0.05
 _SHORT = 50_000
@@ -88,9 +88,14 @@ def profile(
     width = range(len(table.columns))
     types = table.types(width)
     # Columns of few rows are work for the interpreter, of which there is one.
-    threads = 1 if first.rows < _SHORT else None
+    small = first.rows < _SHORT
+    in_files = not all(state.values.in_memory for state in first.states)
+    # What is read from files takes memory for each thread.
+    threads = 1 if small or in_files else None
     gathered = list(
-        ordered_map(lambda i: gather(first.states[i], types[i] == TEXT), width, threads)
+        ordered_map(
+            lambda i: gather(first.states[i], types[i] == TEXT, room.values), width, threads
+        )
     )
     second = _SecondPass(table, room, first, gathered)
     second.run()

@@ -23,12 +23,10 @@ _EPOCH = date(1970, 1, 1).toordinal()
 
 class Ascending:
     """Distinct numbers with their rows and the first of them, gathered in any order, read in
-    ascending order; more than SIZE of them go to a file."""
+    ascending order; more than `most` of them go to a file."""
 
-    SIZE = 2_000_000
-
-    def __init__(self) -> None:
-        self._size, self._held, self.rows = self.SIZE, 0, 0
+    def __init__(self, most: int) -> None:
+        self._size, self._held, self.rows = max(most, 1), 0, 0
         self._parts: list[tuple[np.ndarray, ...]] = []
         self._runs: Runs | None = None
         self._ready = False

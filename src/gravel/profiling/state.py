@@ -370,11 +370,12 @@ class Gathered:
     both: dict[tuple[str, str], int] = field(default_factory=dict)
 
 
-def gather(state: ColumnState, is_text: bool) -> Gathered:
-    """Go over a column's distinct values once, a range of hashes at a time."""
+def gather(state: ColumnState, is_text: bool, room: int) -> Gathered:
+    """Go over a column's distinct values once, a range of hashes at a time. `room`: how many values
+    may be held."""
     output = Gathered()
     bits: Counter[str] = Counter()
-    numbers = spread.Ascending()
+    numbers = spread.Ascending(room // 4)
     days: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
     mismatches: dict[str, list[tuple[int, int]]] = {}
     samples: dict[str, list[np.ndarray]] = {}

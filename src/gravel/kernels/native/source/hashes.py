@@ -109,21 +109,29 @@ def reduce_hashes(
     firsts: Int64s,
     places: Int32s,
 ) -> int:
-    """Of sorted hashes the distinct ones: the second hash of each, the sum of its counts, the least
-    of its rows, and the place that it has first. -1 where two second hashes share one of `keys`."""
-    last = -1
+    """Of sorted hashes the distinct pairs with a second one, ascending: the sum of the counts of
+    each, the least of its rows, and the place where it stands first. Gives how many there are."""
+    head, size = 0, 0
     for row in range(len(keys)):
-        place = order[row]
-        if last >= 0 and keys[row] == distinct[last]:
-            if second[place] != confirmed[last]:
-                return -1
-            sums[last] += counts[place]
-            firsts[last] = min(firsts[last], rows[place])
+        key, place = keys[row], order[row]
+        two = second[place]
+        if size == 0 or distinct[size - 1] != key:
+            head = size
+        spot = head
+        while spot < size and confirmed[spot] < two:
+            spot += 1
+        if spot < size and confirmed[spot] == two:
+            sums[spot] += counts[place]
+            firsts[spot] = min(firsts[spot], rows[place])
             continue
-        last += 1
-        distinct[last], confirmed[last], sums[last] = keys[row], second[place], counts[place]
-        firsts[last], places[last] = rows[place], place
-    return last + 1
+        for later in range(size, spot, -1):
+            distinct[later], confirmed[later] = distinct[later - 1], confirmed[later - 1]
+            sums[later], firsts[later] = sums[later - 1], firsts[later - 1]
+            places[later] = places[later - 1]
+        distinct[spot], confirmed[spot], sums[spot] = key, two, counts[place]
+        firsts[spot], places[spot] = rows[place], place
+        size += 1
+    return size
 
 
 def index_hashes(first: UInt64s, slots: Int32s) -> int:

@@ -15,6 +15,7 @@ from gravel.kernels.native.source.shared import (
     LETTER,
     LOWER,
     MARK,
+    REPLACEMENT,
     SPACE,
     UPPER,
     WHOLE,
@@ -372,13 +373,16 @@ def capitalize_words(
 MARKS = (
     "empty", "blank", "padded", "leading", "trailing", "runs", "odd", "control", "untidy", "ends",
     "inner", "lines", "upper", "lower",
-    "list_semicolon", "list_pipe", "list_comma", "list_slash", "list_line", "high",
+    "list_semicolon", "list_pipe", "list_comma", "list_slash", "list_line", "doubtful",
 )  # fmt: skip
 (
     EMPTY, ALL_BLANK, PADDED, LEADING, TRAILING, RUNS, ODD, HAS_CONTROL, UNTIDY, ENDS,
     INNER, LINES, HAS_UPPER, HAS_LOWER,
-    SEMICOLON, PIPE, COMMA, SLASH, LINE, HIGH,
+    SEMICOLON, PIPE, COMMA, SLASH, LINE, DOUBTFUL,
 ) = (1 << bit for bit in range(20))  # fmt: skip
+
+# What UTF-8 begins with when it was read as Windows-1252, and the replacement character.
+DAMAGED = (0xC2, 0xC3, 0xC4, 0xC5, 0xCE, 0xCF, 0xD0, 0xD1, 0xE2, 0xEF, 0xF0, REPLACEMENT)
 
 
 def mark_texts(
@@ -391,7 +395,8 @@ def mark_texts(
 ) -> int:
     """The marks of each text, and its characters. `blank`: nothing but white space and zero width
     characters; `padded`: begins or ends with them; `odd`: has others than spaces; `runs`: several
-    spaces between other characters; `ends`, `inner`: what TIDY_SPACES would change there."""
+    spaces between other characters; `ends`, `inner`: what TIDY_SPACES would change there;
+    `doubtful`: has a character that damage leaves."""
     for row in range(len(bits)):
         start, end = offsets[row], offsets[row + 1]
         if start == end:
@@ -406,7 +411,8 @@ def mark_texts(
             if byte >= 128:
                 width = width_of(byte, end - place)
                 code = decode(data, place, width)
-                marks |= HIGH
+                if code in DAMAGED:
+                    marks |= DOUBTFUL
             kind = look_up(class_index, class_blocks, code)
             kinds |= kind
             last_blank = (kind & (SPACE | ZERO)) != 0
