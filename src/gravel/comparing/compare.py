@@ -93,27 +93,49 @@ class _Column:
 
 @dataclass
 class _Side:
-    """One table as it was read: its rows, those with NULL in the key, and of the others, sorted by
-    a hash of the key, arrays side by side: that hash, a second one, the row number, a hash a cell,
-    and of numbers that may lie within a distance the numbers, without their points. What does not
-    fit into memory is in `spilled`, in runs."""
+    """One table as it was read: its rows, those with NULL in the key, and of the others, batch by
+    batch, arrays side by side: a hash of the key, a second one, the row number, a hash a cell, and
+    of numbers that may lie within a distance the numbers, without their points. What does not fit
+    into memory is in `spilled`, in runs that are sorted by the first hash."""
 
     rows: int = 0
     null: int = 0
     malformed: tuple[Malformed, ...] = ()
     held: list[list[np.ndarray]] = field(default_factory=list)
-    spilled: Runs = field(default_factory=Runs)
+    spilled: Runs | None = None
+
+    def spill(self) -> None:
+        """Put what is held into a file, sorted. Raises TableProblem where the disk is full."""
+        if self.spilled is None:
+            self.spilled = Runs()
+        if self.held:
+            arrays = self._joined()
+            order = ascending(arrays[0])
+            self.spilled.write([array[order] for array in arrays])
+            self.held = []
 
     def parts(self, count: int) -> Iterator[_KeyRange]:
         """The rows in so many ranges of the hash."""
-        for arrays in self.spilled.ranges(self.held, 0, parts=count):
-            yield _KeyRange(arrays[0], arrays[1], arrays[2].astype(np.int64), arrays[3:])
+        if count == 1 and self.spilled is None:
+            yield _key_range(self._joined())
+            return
+        self.spill()
+        assert self.spilled is not None
+        for arrays in self.spilled.ranges([], 0, parts=count):
+            yield _key_range(arrays)
+
+    def _joined(self) -> list[np.ndarray]:
+        return [np.concatenate(parts) for parts in zip(*self.held, strict=True)]
+
+
+def _key_range(arrays: list[np.ndarray]) -> _KeyRange:
+    return _KeyRange(arrays[0], arrays[1], arrays[2].astype(np.int64), arrays[3:])
 
 
 @dataclass(frozen=True)
 class _KeyRange:
-    """Rows of one side whose keys' hashes are in one range, in the order of the table where these
-    are equal."""
+    """Rows of one side whose keys' hashes are in one range; those of equal hashes are in the order
+    of the table."""
 
     keys: np.ndarray
     second: np.ndarray
@@ -343,32 +365,23 @@ def _side(
         }
         return batch, keys, second, known, [] if not keyed else hashed, near
 
-    side, waiting, size = _Side(), [], 0  # type: ignore[var-annotated]
+    side, size = _Side(), 0
     for batch, element, two, there, hashed, near in scan(table, work):
         side.rows += batch.count
         side.null += batch.count - int(there.sum())
         side.malformed += batch.malformed
         arrays = [element, two, batch.rows, *hashed, *near.values()]
-        waiting.append(arrays if there.all() else [array[there] for array in arrays])
-        size += sum(array.nbytes for array in waiting[-1])
+        side.held.append(arrays if there.all() else [array[there] for array in arrays])
+        size += sum(array.nbytes for array in side.held[-1])
         if how.within is None and size > memory // 4:
-            side.spilled.write(_by_key(waiting))
-            waiting, size = [], 0
-    if waiting:
-        side.held.append(_by_key(waiting))
-    elif not side.rows:
+            side.spill()
+            size = 0
+    if not side.rows:
         words = 2 + (len(columns) if keyed else 0)
         measured = sum(how.within is not None and column.type.kind in NUMBERS for column in columns)
         nothing = [np.zeros(0, np.uint64)] * words + [np.zeros(0, np.int64)] * measured
         side.held.append([*nothing[:2], np.zeros(0, np.int64), *nothing[2:]])
     return side
-
-
-def _by_key(batches: Sequence[Sequence[np.ndarray]]) -> list[np.ndarray]:
-    """The arrays of some batches, one after another, sorted by the first."""
-    arrays = [np.concatenate(parts) for parts in zip(*batches, strict=True)]
-    order = ascending(arrays[0])
-    return [array[order] for array in arrays]
 
 
 def _number(values: pa.Array, column: _Column) -> np.ndarray:
@@ -423,8 +436,14 @@ def _match(
 ) -> None:
     """Match the rows of two parts: the first row of a key with the first, and so on; count what
     differs."""
-    before, after = _ascending(before), _ascending(after)
-    first_rows, two = _pairs(before.keys, after.keys)
+    orders = ascending(before.keys), ascending(after.keys)
+    keys = before.keys[orders[0]], after.keys[orders[1]]
+    old, new = (order[places] for order, places in zip(orders, _pairs(*keys), strict=True))
+    # In the order of before: tables that are alike are then read from one end to the other.
+    partner = np.full(len(before.keys), -1)
+    partner[old] = new
+    first_rows = np.flatnonzero(partner >= 0)
+    two = partner[first_rows]
     good = before.second[first_rows] == after.second[two]
     first_rows, two = first_rows[good], two[good]
     matches.both += len(first_rows)
@@ -433,7 +452,7 @@ def _match(
         apart[matched] = False
         matches.alone[side].append(part.rows[apart])
         if keyed:
-            counts = np.diff(np.append(_starts(part.keys), len(part.keys)))
+            counts = np.diff(np.append(_starts(keys[side]), len(keys[side])))
             matches.repeated[side][0] += int((counts > 1).sum())
             matches.repeated[side][1] += int(counts[counts > 1].sum())
     if not keyed:
@@ -472,21 +491,10 @@ def _match(
     matches.changed += int(changed.sum())
 
 
-def _ascending(part: _KeyRange) -> _KeyRange:
-    """The rows by their keys' hashes; one sorted run of them is so already."""
-    keys = part.keys
-    if (keys[1:] >= keys[:-1]).all():
-        return part
-    order = ascending(keys)
-    return _KeyRange(
-        keys[order], part.second[order], part.rows[order], [item[order] for item in part.others]
-    )
-
-
-def _starts(ascending: np.ndarray) -> np.ndarray:
+def _starts(keys: np.ndarray) -> np.ndarray:
     """Where each value begins."""
-    changes = np.flatnonzero(ascending[1:] != ascending[:-1]) + 1
-    return np.concatenate([np.zeros(min(1, len(ascending)), np.int64), changes])
+    changes = np.flatnonzero(keys[1:] != keys[:-1]) + 1
+    return np.concatenate([np.zeros(min(1, len(keys)), np.int64), changes])
 
 
 def _pairs(before: np.ndarray, after: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
