@@ -48,7 +48,7 @@ from gravel.profiling.result import (
     ValueRows,
     ValueShape,
 )
-from gravel.profiling.sample import choose
+from gravel.profiling.sample import Sample, draw
 from gravel.profiling.state import (
     SHAPES,
     TOP,
@@ -78,11 +78,9 @@ def profile(
 ) -> Profile:
     """Profile every column. `memory` bounds what distinct values are held in; `sample` looks at so
     many rows only, chosen evenly by a hash of their numbers. Raises TableProblem."""
-    chosen = None
-    if sample is not None:
-        chosen = choose(table, sample)
+    drawn = None if sample is None else draw(table, sample)
     room = Room(max(4, memory // _BYTES_A_VALUE))
-    first = _FirstPass(table, room, chosen)
+    first = _FirstPass(table, drawn or table, room)
     first.run()
     table.settle({i: state.fitting for i, state in enumerate(first.states)})
     width = range(len(table.columns))
@@ -103,7 +101,7 @@ def profile(
     columns = tuple(ordered_map(lambda i: second.column(i, day), width, threads))
     facts = second.facts(columns)
     result = findings(columns, facts, first.rows)
-    message = None if chosen is None else SampleInfo(first.rows, chosen.of)
+    message = None if drawn is None else SampleInfo(first.rows, drawn.of)
     return Profile(
         table.name,
         first.rows,
@@ -119,8 +117,8 @@ def profile(
 class _FirstPass:
     """States of all columns, whole rows, and the first rows' hashes."""
 
-    def __init__(self, table: Source, room: Room, chosen: Any) -> None:
-        self.table, self.chosen = table, chosen
+    def __init__(self, table: Source, read_from: Source | Sample, room: Room) -> None:
+        self.table, self.read_from = table, read_from
         width = len(table.columns)
         most = min(_MOST_KNOWN, room.values // (8 * width))
         self.states = [ColumnState(room, KnownValues(most)) for _ in range(width)]
@@ -128,11 +126,6 @@ class _FirstPass:
         self.rows = 0
         self.malformed: list[Malformed] = []
         self.head: list[list[np.ndarray]] = [[] for _ in range(width)]
-
-    def batch(self, piece: Any, wanted: list[int] | None = None) -> Batch:
-        """A piece's rows, or those of them that a sample has."""
-        batch = self.table.read(piece, wanted)
-        return batch if self.chosen is None else self.chosen.of_batch(batch)
 
     def run(self) -> None:
         """Read the whole table."""
@@ -147,7 +140,7 @@ class _FirstPass:
         def work(
             piece: Any,
         ) -> tuple[int, tuple[Malformed, ...], list[ColumnPartial], Counted, list[np.ndarray]]:
-            batch = self.batch(piece)
+            batch = self.read_from.read(piece)
             parts = [
                 part_of(
                     batch.columns[i],
@@ -160,7 +153,7 @@ class _FirstPass:
             plain = [part.plain for part in parts]
             return batch.count, batch.malformed, parts, whole_rows(plain, batch.rows), plain
 
-        for count, malformed, parts, whole, plain in ordered_map(work, table.pieces()):
+        for count, malformed, parts, whole, plain in ordered_map(work, self.read_from.pieces()):
             if self.rows < relations.SAMPLE:
                 for kept, item in zip(self.head, plain, strict=True):
                     kept.append(item[: relations.SAMPLE - self.rows])
@@ -369,7 +362,7 @@ class _SecondPass:
         ) -> tuple[
             dict[int, Any], dict[tuple[int, str], Any], list[Counted], list[Counted], _Texts
         ]:
-            batch = self.first.batch(piece, sorted({*wanted, *missing})).texts()
+            batch = self.first.read_from.read(piece, sorted({*wanted, *missing})).texts()
             columns = batch.columns
             hashed = {i: hashes(columns[i]) for i in {i for pair in related for i in pair}}
             said = {
@@ -385,7 +378,7 @@ class _SecondPass:
             )
 
         for list_parts, form_parts, pairs, dependencies, result in ordered_map(
-            work, self.table.pieces()
+            work, self.first.read_from.pieces()
         ):
             self._keep(result)
             for index, part in list_parts.items():
@@ -421,11 +414,11 @@ class _SecondPass:
         missing = self._missing(wanted)
         if missing:
             columns = sorted(missing)
-            holding = self.table.holding(
+            holding = self.first.read_from.holding(
                 distinct_values(np.concatenate(list(missing.values()))).tolist()
             )
             for result in ordered_map(
-                lambda piece: _texts_of(self.table.read(piece, columns), missing), holding
+                lambda piece: _texts_of(self.first.read_from.read(piece, columns), missing), holding
             ):
                 self._keep(result)
 
@@ -631,7 +624,7 @@ class _SecondPass:
             tuple(tuple(group) for group in together.values() if len(group) > 1),
             tuple(determined),
             self.searched,
-            {} if self.first.chosen is not None else self.table.mismatches,
+            {} if isinstance(self.first.read_from, Sample) else self.table.mismatches,
             self._repeated_by_chance(),
             frozenset(self.table.binary),
         )
@@ -732,7 +725,7 @@ def _by_value(first: _FirstPass, index: int, kind: Type) -> tuple[Frequent, str 
     high: Any = None
 
     def work(piece: Any) -> tuple[FrequentPart | None, Any, Any]:
-        batch = first.batch(piece, [index])
+        batch = first.read_from.read(piece, [index])
         values = view(batch.columns[index], kind).values
         good = pc.is_valid(values)
         subset = values.filter(good)
@@ -743,7 +736,7 @@ def _by_value(first: _FirstPass, index: int, kind: Type) -> tuple[Frequent, str 
         rows = batch.rows[good.to_numpy(zero_copy_only=False)]
         return frequent_part([texts], rows), bounds[0], bounds[1]
 
-    for part, least, most in ordered_map(work, first.table.pieces()):
+    for part, least, most in ordered_map(work, first.read_from.pieces()):
         if part is not None:
             frequent.add(part)
             low = least if low is None or least.as_py() < low.as_py() else low
@@ -760,8 +753,8 @@ def _texts_at(
 ) -> dict[int, tuple[str | None, ...]]:
     """The texts of a column's values in some source rows."""
     results: dict[int, tuple[str | None, ...]] = {}
-    for piece in first.table.holding(rows):
-        batch = first.table.read(piece, [index])
+    for piece in first.read_from.holding(rows):
+        batch = first.read_from.read(piece, [index])
         texts = to_text(view(batch.columns[index], kind).values, kind)
         for row in rows:
             position = int(np.searchsorted(batch.rows, row))

@@ -3,45 +3,107 @@ a sample repeats exactly."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from gravel.engine.sets import member
-from gravel.sources.source import Batch, Source, scan
+from gravel.sources.source import Batch, Malformed, Source, scan
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 _OTHER = np.uint64(0xD6E8FEB86659FD93)
 
 
 @dataclass(frozen=True)
-class Chosen:
-    """The chosen source rows, ascending, and how many there are to choose from."""
+class Sample:
+    """Rows drawn from a table, and how many it has; they are read as a table's are."""
 
-    rows: np.ndarray
+    batch: Batch
     of: int
 
-    def of_batch(self, batch: Batch) -> Batch:
-        """The chosen rows of a batch."""
-        keep = member(batch.rows, self.rows)
-        mask = pa.array(keep)
-        columns: list[Any] = [
-            None if column is None else column.filter(mask) for column in batch.columns
+    def pieces(self) -> list[Batch]:
+        """One piece: all rows."""
+        return [self.batch]
+
+    def read(self, piece: Batch, wanted: Sequence[int] | None = None) -> Batch:
+        """The rows."""
+        return piece
+
+    def holding(self, rows: Sequence[int]) -> list[Batch]:
+        """The pieces that hold some source rows."""
+        return [self.batch]
+
+
+def draw(table: Source, count: int) -> Sample:
+    """Draw rows in one pass over the table. Raises TableProblem."""
+    drawn = _Drawn(count)
+    total = 0
+    malformed: list[Malformed] = []
+
+    def work(batch: Batch) -> tuple[Batch, int]:
+        # What is known of the limit only leaves out sooner what is left out in the end.
+        return _below(batch, drawn.limit), batch.count
+
+    for batch, rows in scan(table, work):
+        total += rows
+        malformed += batch.malformed
+        drawn.add(batch)
+    return Sample(drawn.batch(len(table.columns), malformed), total)
+
+
+class _Drawn:
+    """The rows with the smallest hashes so far."""
+
+    def __init__(self, count: int) -> None:
+        self._count = count
+        self._batches: list[Batch] = []
+        self._held = 0
+        self.limit: np.uint64 | None = None  # that no hash of the sample passes
+
+    def add(self, batch: Batch) -> None:
+        """Take in some rows."""
+        if batch.count:
+            self._batches.append(batch)
+            self._held += batch.count
+        if self._held > 2 * self._count:
+            self._narrow()
+
+    def _narrow(self) -> None:
+        every = np.concatenate([_hashes(batch.rows) for batch in self._batches])
+        if len(every) > self._count:
+            self.limit = np.partition(every, self._count - 1)[self._count - 1]
+            self._batches = [_below(batch, self.limit) for batch in self._batches]
+            self._held = self._count
+
+    def batch(self, width: int, malformed: Sequence[Malformed]) -> Batch:
+        """The sample's rows, in their order."""
+        self._narrow()
+        if not self._batches:
+            nothing = [pa.array([], pa.string())] * width
+            return Batch(np.zeros(0, np.int64), nothing, tuple(malformed))
+        rows = np.concatenate([batch.rows for batch in self._batches])
+        columns = [
+            pa.concat_arrays([batch.columns[place] for batch in self._batches])
+            for place in range(width)
         ]
-        return Batch(batch.rows[keep], columns, batch.malformed)
+        return Batch(rows, columns, tuple(malformed))
 
 
-def choose(table: Source, count: int) -> Chosen:
-    """Choose rows, in a pass that counts them."""
-    numbers = list(scan(table, lambda batch: batch.rows, []))
-    rows = np.concatenate(numbers) if numbers else np.zeros(0, np.int64)
+def _below(batch: Batch, limit: np.uint64 | None) -> Batch:
+    """The rows whose hashes do not pass a limit."""
+    if limit is None:
+        return batch
+    keep = _hashes(batch.rows) <= limit
+    mask = pa.array(keep)
+    columns = [None if column is None else column.filter(mask) for column in batch.columns]
+    return Batch(batch.rows[keep], columns, batch.malformed)
+
+
+def _hashes(rows: np.ndarray) -> np.ndarray:
+    """A hash of each row number, different for different ones."""
     mixed = rows.astype(np.uint64) * _GOLDEN
     mixed ^= mixed >> np.uint64(31)
     mixed *= _OTHER
     mixed ^= mixed >> np.uint64(29)
-    if len(rows) <= count:
-        return Chosen(rows, len(rows))
-    chosen = np.argpartition(mixed, count)[:count]
-    return Chosen(np.sort(rows[chosen]), len(rows))
+    return mixed
