@@ -417,7 +417,9 @@ def test_metadata_beside_a_file_says_how_it_is_read(
     ]
     before = figures("look", "t.csv", *options)
     gravel("count", "t.csv", "--write-metadata", *options)
-    assert figures("look", "t.csv") == before
+    again = figures("look", "t.csv")
+    assert again["read"] | before["read"] == again["read"]
+    assert again == before | {"read": again["read"]}
     for text in (
         "{",
         "[]",
@@ -427,6 +429,74 @@ def test_metadata_beside_a_file_says_how_it_is_read(
         told = gravel("count", "t.csv", *options, status=None)
         assert told.status in (0, 3)
         assert told.status == 0 or "is not metadata of a table" in told.err
+
+
+def test_a_plan_writes_metadata_of_its_output(gravel: Any, figures: Any, folder: Path) -> None:
+    write("t.csv", "id;fee;day;code\n1;2.50;2024-12-31;007\n2;;2024-02-01;x\n")
+    plan = 'table = "t.csv"\nwrite = "o.csv"\nmetadata = true\n[[step]]\nset = { n = "LENGTH(code)" }\n'
+    write("p.toml", plan)
+    gravel("clean", "p.toml")
+    place = Path("o.csv-metadata.json")
+    columns = json.loads(place.read_text())["tableSchema"]["columns"]
+    assert {item["titles"]: item["datatype"] for item in columns} == {
+        "id": "integer", "fee": "decimal", "day": "date", "code": "string", "n": "integer",
+    }  # fmt: skip
+    assert "read as o.csv-metadata.json says" in gravel("look", "o.csv").err
+    assert json.loads(Path("o.record.json").read_text())["metadata"]["path"] == place.name
+    gravel("verify", "o.record.json")
+    gravel("clean", "p.toml")
+    write(place, place.read_text() + " ")
+    assert f"{place}: bytes" in gravel("verify", "o.record.json", status=1).out
+    assert "is there already" in gravel("clean", "p.toml", status=2).err
+    gravel("clean", "p.toml", "--replace")
+    write("p.toml", plan.replace("metadata = true\n", ""))
+    gravel("clean", "p.toml")
+    assert not place.exists()
+    write("p.toml", plan.replace("o.csv", "o.parquet"))
+    assert "p.toml:2" in (told := gravel("clean", "p.toml", status=2).err)
+    assert "o.parquet is none" in told
+
+
+def test_results_say_how_their_tables_were_read(gravel: Any, figures: Any, folder: Path) -> None:
+    write("t.csv", "a;b\n1;NA\n2;x\n")
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[read]\nnull = ["NA"]\n')
+    asked = {"delimiter": ";", "encoding": "utf-8", "empty": "text", "null": ["NA"]}
+    how = ("t.csv", "--null", "NA")
+    for command in (
+        ("look", *how), ("check", *how, "a > 0"), ("duplicates", *how), ("profile", *how), ("try", *how, "b = UPPER(b)"),
+        ("duplicates", *how, "--near", "b"), ("clean", "p.toml", "--dry-run"), ("trace", "p.toml", "--row", "1"), ("try", *how, "--step", "drop_rows = 'a = 1'"),
+    ):  # fmt: skip
+        result = gravel(*command, "--format", "json", status=None)
+        assert result.status in (0, 1), result.err
+        assert result.json["read"] == asked, command
+    assert figures("count", *how)["tables"][0]["read"] == asked
+    assert figures("compare", "t.csv", *how, "--key", "a")["after"]["read"] == asked
+    query = ("query", "SELECT * FROM t", "--table", "t=t.csv;null=NA")
+    assert figures(*query)["tables"] == {"t.csv": asked}
+    for command in (("look", "p.toml", "--after", "0"), ("try", "--plan", "p.toml", "b = a")):
+        assert "[read] of the plan" in gravel(*command, "--null", "x", status=2).err
+    assert "result = UPPER(b)" in gravel("try", "t.csv", "UPPER(b)", status=2).err
+
+
+def test_long_rows_go_to_the_pager(folder: Path) -> None:
+    import os
+    import pty
+
+    from conftest import PROGRAM
+
+    write("t.csv", "a\n" + "".join(f"{at}\n" for at in range(200)))
+    for pager, rows, lines in (("head -n 3", "all", 4), ("head -n 3", "5", 7), ("", "all", 202)):
+        process, screen = pty.fork()
+        if not process:
+            os.environ.update(PAGER=pager, TERM="xterm", LINES="24", COLUMNS="80")
+            os.execvp(PROGRAM[0], [*PROGRAM, "look", "t.csv", "--rows", rows])
+        shown = b""
+        with contextlib.suppress(OSError):
+            while more := os.read(screen, 4096):
+                shown += more
+        os.close(screen)
+        assert os.waitpid(process, 0)[1] == 0
+        assert len(shown.splitlines()) == lines, shown
 
 
 def test_standard_input_is_what_its_first_bytes_say() -> None:

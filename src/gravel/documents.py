@@ -75,6 +75,7 @@ class CountedTable(TypedDict):
     rows: int
     columns: int
     malformed: int
+    read: dict[str, Any]  # the options of reading, as settled
     store_key: list[str] | None
     not_null: list[str]
     distinct: list[DistinctEntry]
@@ -99,6 +100,7 @@ class LookDocument(TypedDict):
     unknown: int
     errors: int
     malformed: int
+    read: dict[str, Any]  # the options of reading, as settled
     types: dict[str, str]
     shown: list[ShownRow]
     cautions: list[CautionEntry]
@@ -128,6 +130,7 @@ class TryDocument(TypedDict):
     table: str
     rows: int
     malformed: int
+    read: dict[str, Any]  # the options of reading, as settled
     assignments: list[AssignmentEntry]
     cautions: list[CautionEntry]
     branches: list[CaseBranches]
@@ -159,6 +162,7 @@ class CheckDocument(TypedDict):
     table: str
     rows: int
     malformed: int
+    read: dict[str, Any]  # the options of reading, as settled
     checks: list[CheckEntry]
     rows_that_do_not_hold: int
     set_aside: str | None
@@ -233,6 +237,7 @@ class CleanDocument(TypedDict):
     rows_in: int
     rows_out: int
     malformed: int
+    read: dict[str, Any]  # the options of reading, as settled
     steps: list[StepEntry]
     proofs: list[ProofEntry]
     errors: list[StepErrorEntry]
@@ -263,6 +268,7 @@ class StepDocument(TypedDict):
     plan: str
     table: str
     malformed: int
+    read: dict[str, Any]  # the options of reading, as settled
     step: StepEntry
     changes: dict[str, list[PathExample]]
     samples: dict[str, list[PathExample]]
@@ -306,6 +312,7 @@ class TraceRow(TypedDict):
 class TraceDocument(TypedDict):
     plan: str
     table: str
+    read: dict[str, Any]
     matching: int | None
     rows: list[TraceRow]
 
@@ -327,6 +334,7 @@ class ComparedTable(TypedDict):
     table: str
     rows: int
     malformed: int
+    read: dict[str, Any]  # the options of reading, as settled
 
 
 class Sides(TypedDict):
@@ -437,6 +445,7 @@ class DuplicatesDocument(TypedDict):
     null_rows: int
     error_rows: int
     malformed: int
+    read: dict[str, Any]  # the options of reading, as settled
     shown: list[DuplicateGroup]
     levels: list[LevelEntry]
     left_out: list[LeftOutColumn]
@@ -471,6 +480,7 @@ class NearDocument(TypedDict):
     clusters: list[list[int]]
     missed: str
     malformed: int
+    read: dict[str, Any]  # the options of reading, as settled
 
 
 # -- query
@@ -497,6 +507,7 @@ class QueryDocument(TypedDict):
     columns: list[QueryColumn]
     rows: list[list[Any]]
     row_count: int
+    tables: dict[str, dict[str, Any]]  # how each was read: its options, as settled
     account: list[StageEntry]
     cautions: list[CautionEntry]
     remarks: list[str]
@@ -726,6 +737,7 @@ class ProfileDocument(TypedDict):
     rows: int
     sample: SampleEntry | None
     malformed: int
+    read: dict[str, Any]  # the options of reading, as settled
     repeated_rows: int | None
     keys: list[list[str]]
     almost_keys: list[NearKeyEntry]

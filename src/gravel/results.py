@@ -79,6 +79,7 @@ def check_dict(checked: Checked, set_aside: Path | None) -> documents.CheckDocum
         "table": checked.table,
         "rows": checked.rows,
         "malformed": len(checked.malformed),
+        "read": checked.read,
         "checks": [
             {
                 "name": check.name,
@@ -118,6 +119,7 @@ def run_dict(done: Run) -> documents.CleanDocument:
         "rows_in": done.rows_in,
         "rows_out": done.rows_out,
         "malformed": len(done.malformed),
+        "read": done.read,
         "steps": steps_json(done),
         "proofs": proofs_json(done),
         "errors": [
@@ -153,11 +155,13 @@ def compare_dict(compared: Compared) -> documents.CompareDocument:
             "table": compared.before,
             "rows": compared.before_rows,
             "malformed": len(compared.before_malformed),
+            "read": compared.read[0],
         },
         "after": {
             "table": compared.after,
             "rows": compared.after_rows,
             "malformed": len(compared.after_malformed),
+            "read": compared.read[1],
         },
         "key": list(compared.key),
         "both": compared.both,
@@ -222,6 +226,7 @@ def count_dict(item: Any) -> documents.CountedTable:
         "rows": item.rows,
         "columns": item.columns,
         "malformed": item.malformed,
+        "read": item.read,
         "store_key": None if item.store_key is None else list(item.store_key),
         "not_null": list(item.not_null),
         "distinct": [
@@ -290,6 +295,7 @@ def duplicates_dict(duplicates: Duplicates) -> documents.DuplicatesDocument:
         "null_rows": duplicates.null_rows,
         "error_rows": duplicates.error_rows,
         "malformed": len(duplicates.malformed),
+        "read": duplicates.read,
         "shown": [group(item) for item in duplicates.shown],
         "levels": [
             {
@@ -343,6 +349,7 @@ def look_dict(view: View) -> documents.LookDocument:
         "unknown": view.unknown,
         "errors": view.errors,
         "malformed": len(view.malformed),
+        "read": view.read,
         "types": types,
         "shown": shown,
         "cautions": cautions_json(view.cautions),
@@ -387,6 +394,7 @@ def near_dict(near: Near) -> documents.NearDocument:
         "clusters": [list(rows) for rows in near.clusters],
         "missed": near.missed,
         "malformed": len(near.malformed),
+        "read": near.read,
     }
 
 
@@ -404,6 +412,7 @@ def query_dict(
         ],
         "rows": [list(row) for row in zip(*columns, strict=True)],
         "row_count": relation.count,
+        "tables": session.tables.read_as,
         "account": [
             {
                 "stage": item.stage,
@@ -447,6 +456,7 @@ def step_dict(rehearsal: Rehearsal) -> documents.StepDocument:
         "plan": rehearsal.plan,
         "table": rehearsal.table,
         "malformed": len(rehearsal.malformed),
+        "read": rehearsal.read,
         "step": step_json(rehearsal.line, rehearsal.totals),
         "changes": samples(count.changes),
         "samples": samples(count.samples),
@@ -509,6 +519,7 @@ def trace_dict(traced: TracedRows) -> documents.TraceDocument:
     return {
         "plan": traced.plan,
         "table": traced.table,
+        "read": traced.read,
         "matching": traced.matching,
         "rows": [
             {"row": item.row, "paths": [path(each) for each in item.paths]} for item in traced.rows
@@ -521,6 +532,7 @@ def try_dict(trial: Trial) -> documents.TryDocument:
         "table": trial.table,
         "rows": trial.rows,
         "malformed": len(trial.malformed),
+        "read": trial.read,
         "assignments": [_attempt_json(attempt) for attempt in trial.attempts],
         "cautions": cautions_json(trial.cautions),
         "branches": branches_json(trial.branches),

@@ -17,6 +17,7 @@ from gravel.cli.options import (
     Today,
     given_by,
     progress,
+    refuse_reading,
     row_limit,
     with_reading,
 )
@@ -93,6 +94,8 @@ def look(
         raise CallProblem(
             "--finding has a condition of its own", hint="leave out --finding, or --where"
         )
+    if after is not None:
+        refuse_reading(reading, table)
     source = opening.open_table(table, reading) if after is None else _after(table, after, supplied)
     if finding is not None:
         where = cli_finding.condition_of(source, finding, supplied.today, not no_color)

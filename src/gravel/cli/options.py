@@ -156,6 +156,16 @@ def with_reading(command: Callable[..., None]) -> Callable[..., None]:
     return wrapped
 
 
+def refuse_reading(reading: read_options.ReadOptions, plan: str) -> None:
+    """Refuse options of reading where a plan has them. Raises CallProblem."""
+    for name, value in reading.settled().items():
+        shown = str(value[0] if isinstance(value, list) else value)
+        raise CallProblem(
+            f"--{name} {shown} does nothing here: {plan} says how its table is read",
+            hint=f"under [read] of the plan: {name} = …",
+        )
+
+
 @contextmanager
 def progress(table: Source, passes: int = 1) -> Iterator[None]:
     """A bar on standard error while the table is read, if that takes over a second, and only on a

@@ -16,6 +16,7 @@ from gravel.cli.options import (
     Today,
     given_by,
     progress,
+    refuse_reading,
     row_limit,
     with_reading,
 )
@@ -95,6 +96,8 @@ def try_(
         if "=" not in table:
             raise CallProblem(f"--plan is instead of {table}", hint="leave one of them out")
         assignments, table = [table, *(assignments or [])], None
+    if plan is not None:
+        refuse_reading(reading, str(plan))
     if step is not None:
         if assignments or finding is not None or (plan is not None and add is not None):
             raise CallProblem(

@@ -247,6 +247,7 @@ def _compared(
         sides[0].malformed,
         sides[1].malformed,
         tuple(f"{table.name}: {note}" for table in (before, after) for note in table.notes),
+        (before.read_as, after.read_as),
     )
     return result, every()
 

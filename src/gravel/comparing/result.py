@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from gravel.sources.source import Malformed
 
@@ -84,6 +85,7 @@ class Compared:
     before_malformed: tuple[Malformed, ...]
     after_malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    read: tuple[dict[str, Any], dict[str, Any]]  # how the text of each was read
 
     @property
     def same(self) -> bool:

@@ -143,6 +143,7 @@ def duplicates(
         fetched.proposal(),
         tuple(counts.malformed),
         tuple(table.notes),
+        table.read_as,
     )
 
 

@@ -76,6 +76,7 @@ class Near:
     missed: str
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    read: dict[str, Any]  # how its text was read
 
 
 def near(
@@ -151,6 +152,7 @@ def near(
         _missed(block, proposed, len(distinct_values(codes))),
         tuple(rows.malformed),
         tuple(table.notes),
+        table.read_as,
     )
 
 

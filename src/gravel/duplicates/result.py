@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from gravel.sources.source import Malformed
 
@@ -81,3 +82,4 @@ class Duplicates:
     proposal: Proposal | None
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    read: dict[str, Any]  # how its text was read

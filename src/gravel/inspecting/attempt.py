@@ -73,6 +73,7 @@ class Trial:
     branches: tuple[BranchCount, ...]
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    read: dict[str, Any]  # how its text was read
     remarks: tuple[str, ...] = ()
 
 
@@ -157,6 +158,7 @@ def attempt(
         watch.branches(),
         tuple(malformed),
         tuple(table.notes),
+        table.read_as,
         (*watch.days(), *watch.bounds()),
     )
 

@@ -100,6 +100,7 @@ class Checked:
     cautions: tuple[Caution, ...]
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    read: dict[str, Any]  # how its text was read
     bad_rows: int
     remarks: tuple[str, ...] = ()
 
@@ -222,6 +223,7 @@ def check(
         watch.cautions(),
         tuple(malformed),
         tuple(table.notes),
+        table.read_as,
         bad_rows,
         (*watch.days(), *watch.bounds()),
     )

@@ -43,5 +43,6 @@ def count_table(
         (),
         tuple(bad),
         tuple(table.notes),
+        table.read_as,
         *by_store(table),
     )

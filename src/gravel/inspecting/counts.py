@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from decimal import Decimal
+from typing import Any
 
 from gravel.sources.source import Malformed, Source
 
@@ -53,6 +54,7 @@ class TableCount:
     totals: tuple[Total, ...]
     bad_records: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    read: dict[str, Any]  # how its text was read
     store_key: tuple[str, ...] | None = None
     not_null: tuple[str, ...] = ()
 

@@ -124,6 +124,7 @@ def count_with_figures(
         output,
         tuple(bad),
         tuple(table.notes),
+        table.read_as,
         *by_store(table),
     )
 

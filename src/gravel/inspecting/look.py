@@ -57,6 +57,7 @@ class View:
     branches: tuple[BranchCount, ...]
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    read: dict[str, Any]  # how its text was read
     remarks: tuple[str, ...] = ()
 
 
@@ -129,6 +130,7 @@ def look(
         (*where_watch.branches(), *show_watch.branches()),
         result.total.malformed,
         tuple(table.notes),
+        table.read_as,
         tuple(dict.fromkeys((*where_watch.days(), *show_watch.days()))),
     )
 

@@ -30,7 +30,12 @@ def expression(text: str) -> tree.Node:
 
 def assignment(text: str) -> tree.Named:
     """`column = EXPR`. Raises Diagnostic."""
-    return _parse(text, "assignment")  # type: ignore[no-any-return]
+    try:
+        return _parse(text, "assignment")  # type: ignore[no-any-return]
+    except Diagnostic as problem:
+        if "=" not in text:
+            problem.hint = f"a column's name stands before it: result = {text.strip()}"
+        raise
 
 
 def named(text: str) -> tree.Named:

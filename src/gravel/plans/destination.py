@@ -122,6 +122,11 @@ def destination_of(plan: PlanFile, table: Source) -> Destination:
         )
     if model.store_sets and result.kind != IN_PLACE:
         raise CallProblem('store_sets is for write = "in place"')
+    if model.metadata and (result.kind != "text" or is_stream(result.home)):
+        raise CallProblem(
+            f"metadata describes a text file, and {result.shown} is none",
+            hint="write to a .csv file, or leave metadata out",
+        )
     return _with_left(plan, result)
 
 

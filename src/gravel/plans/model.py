@@ -155,6 +155,7 @@ class PlanModel(BaseModel):
     write: str
     replace: bool = False
     rejects: str | None = None
+    metadata: bool = False
     store_sets: list[str] = Field(default_factory=list)
     key: list[str] = Field(default_factory=list)
     key_after: list[str] | None = None

@@ -16,7 +16,8 @@ from gravel.plans.placing import Placed, in_place, into_file, into_table, into_t
 from gravel.plans.record import waits
 from gravel.plans.result_rows import TypedRows, text_table
 from gravel.plans.steps import record_path
-from gravel.sinks.atomic_file import Output, Publication
+from gravel.sinks.atomic_file import Output, Publication, recorded
+from gravel.sources.metadata import metadata_path
 from gravel.stores.sql.transaction import CommitUnknown
 
 
@@ -72,6 +73,9 @@ def publish(
         and plan.destination.kind != IN_PLACE
     ):
         gone = [plan.rejects] if holds_rejects(plan.rejects) else []
+    described = metadata_path(plan.target)
+    if not plan.file.model.metadata and recorded(described, record_path(plan.target), "metadata"):
+        gone.append(described)  # it is of the output that goes
     signature = signature_path(record_path(plan.target))
     if signature.is_file() and all(item.target != signature for item in records):
         gone.append(signature)  # it is of the record that goes

@@ -7,7 +7,8 @@ import datetime
 import hashlib
 import json
 import os
-from dataclasses import dataclass
+import zlib
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,8 +22,9 @@ from gravel.plans.figures import changes_json, proofs_json, steps_json
 from gravel.plans.steps import record_path
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
+from gravel.sources.metadata import metadata_of, metadata_path
 from gravel.sources.opening import open_table
-from gravel.sources.read_options import reading_of
+from gravel.sources.read_options import ReadOptions, reading_of
 from gravel.sources.source import scan
 from gravel.version import __version__
 
@@ -30,6 +32,7 @@ if TYPE_CHECKING:
     from gravel.plans.execution import Execution
     from gravel.plans.placing import Placed
     from gravel.plans.result import Run
+    from gravel.plans.steps import BoundPlan
 
 KIND = "record/2"
 
@@ -61,14 +64,11 @@ def record_of(
         relative = Path(os.path.relpath(path.resolve(), folder)).as_posix()
         return {"path": relative, "bytes": signature.bytes, "sha256": signature.sha256, **more}
 
-    dialect, asked = plan.table.dialect, plan.table.reading
-    reading = {
-        "delimiter": dialect.delimiter,
-        "encoding": dialect.encoding,
-        "empty": "null" if asked.empty_null else "text",
-        **{name: value for name, value in asked.settled().items() if name != "text"},
-    }
     table = plan.table
+    dialect = table.dialect
+    plain = {"delimiter": dialect.delimiter, "encoding": dialect.encoding, "empty": "text"}
+    reading = {**plain, **table.read_as}
+    reading.pop("text", None)
     counts = {"table": plan.table_name, "rows": done.rows_in, "malformed": len(done.malformed)}
     if contents["input"]:
         source = table_of(
@@ -126,6 +126,9 @@ def record_of(
             columns=columns,
             reading={"delimiter": plan.reading.delimiter},
         )
+    described = {}
+    if "metadata" in signatures:
+        described["metadata"] = file(metadata_path(plan.target), signatures["metadata"])
     beside = [path for path in others if to.file is None or path.resolve() != to.file.resolve()]
     plan_path = Path(os.path.relpath(plan.file.path.resolve(), folder)).as_posix()
     return {
@@ -148,6 +151,7 @@ def record_of(
         ],
         "output": output,
         "rejects": left,
+        **described,
         "totals": list(done.totals),
         "steps": steps_json(done),
         "proofs": proofs_json(done),
@@ -189,15 +193,39 @@ def record_run(done: Run, execution: Execution, placed: Placed | None) -> list[O
         "input": "" if flow.content is None else flow.content.value,
         "output": "" if placed is None else placed.content,
     }
+    plan, description = flow.plan, ""
+    if plan.file.model.metadata:
+        description = _metadata(plan)
+        whole = description.encode()
+        sha256 = hashlib.sha256(whole).hexdigest()
+        signatures["metadata"] = FileChecksum(len(whole), zlib.crc32(whole), sha256)
     text = json.dumps(
-        record_of(done, signatures, contents, list(flow.plan.others)), indent=1, ensure_ascii=False
+        record_of(done, signatures, contents, list(plan.others)), indent=1, ensure_ascii=False
     )
     target = record_path(flow.plan.target)
     results = [written(target, f"{text}\n", file.target)]
+    if description:
+        place = metadata_path(flow.plan.target)
+        results.insert(0, written(place, description, file.target))
     if execution.wish.sign is not None:
         signature = execution.wish.sign.sign(f"{text}\n".encode())
         results.append(written(signature_path(target), signature, file.target))
     return results
+
+
+def _metadata(plan: BoundPlan) -> str:
+    """The metadata of a plan's output. A column that no step touched has the type that its values
+    are seen to have."""
+    types = {column.name: column.type for column in plan.columns}
+    untouched = {
+        column.name: column.source
+        for column in plan.columns
+        if column.source is not None and not column.touched and column.type == TEXT
+    }
+    found = plan.table.types(list(untouched.values()))
+    types |= {name: found[source] for name, source in untouched.items()}
+    dialect = replace(plan.dialect, encoding="utf-8", quote='"')
+    return metadata_of(plan.target.name, types, dialect, ReadOptions())
 
 
 @dataclass(frozen=True)
@@ -402,6 +430,8 @@ def _verify(
         _stored(result["output"], folder, checked)
     if result.get("rejects") and result["rejects"].get("path"):
         _file(result["rejects"], folder, checked, result["output"]["reading"], own=True)
+    if result.get("metadata"):
+        _file(result["metadata"], folder, checked)
     wrong = []
     for step in result["steps"]:
         if step["out"] != step["in"] + step["added"] - step["dropped"] - step["merged"] - step[

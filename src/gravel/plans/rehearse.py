@@ -7,6 +7,7 @@ import json
 import os
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.inspecting.attempt import ErrorKind
@@ -41,6 +42,7 @@ class Rehearsal:
     totals: tuple[str, ...]
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    read: dict[str, Any]  # how its text was read
 
 
 def one_step(table: Source, reference: str, step: str) -> PlanFile:
@@ -166,4 +168,5 @@ def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
         totals,
         tuple(flow.malformed),
         tuple(plan.table.notes),
+        plan.table.read_as,
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 from dataclasses import dataclass
+from typing import Any
 
 from gravel.inspecting.attempt import ErrorKind
 from gravel.plans.changes import TableDiff
@@ -36,6 +37,7 @@ class Run:
     left_rows: int
     totals: tuple[str, ...]
     notes: tuple[str, ...]
+    read: dict[str, Any]  # how its text was read
     cleared: tuple[str, ...]
     bound: BoundPlan
     today: datetime.date

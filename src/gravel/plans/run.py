@@ -25,6 +25,7 @@ from gravel.plans.verbs.splitting import null_keys
 from gravel.plans.verdict import Verdict, prove
 from gravel.plans.wish import Wish
 from gravel.sinks.atomic_file import Publication, private_folder, recorded, refuse_foreign
+from gravel.sources.metadata import metadata_path
 from gravel.sources.source import InferredTypeRefuted
 
 
@@ -54,7 +55,12 @@ def _run(plan: BoundPlan, wish: Wish) -> Run:
         publication = Publication(
             plan.target,
             plan.destination.shown,
-            (plan.rejects, record_path(plan.target), signature_path(record_path(plan.target))),
+            (
+                plan.rejects,
+                record_path(plan.target),
+                signature_path(record_path(plan.target)),
+                metadata_path(plan.target),
+            ),
         )
         try:
             if plan.destination.kind == IN_PLACE:
@@ -116,6 +122,15 @@ def _may_replace(plan: BoundPlan) -> None:
         refuse_foreign(
             plan.rejects, plan.rejects.name, asked, holds_rejects, "replace = true, or --replace"
         )
+    if plan.file.model.metadata:
+        described = metadata_path(plan.target)
+        refuse_foreign(
+            described,
+            described.name,
+            asked,
+            lambda path: recorded(path, record, "metadata"),
+            "replace = true, or --replace",
+        )
     refuse_foreign(
         record,
         record.name,
@@ -174,6 +189,7 @@ def _result(
         left_rows=rows_gone(verdict.lines),
         totals=tuple(total.text for total in plan.totals),
         notes=tuple(plan.table.notes),
+        read=plan.table.read_as,
         cleared=() if publication is None else tuple(publication.cleared),
         bound=plan,
         today=plan.given.today,

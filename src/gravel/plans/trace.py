@@ -55,6 +55,7 @@ class TracedRows:
     rows: tuple[TracedRow, ...]
     matching: int | None
     output: str
+    read: dict[str, Any]  # how its text was read
 
 
 def trace(
@@ -133,6 +134,7 @@ def _trace(
         tuple(results),
         matching,
         f"the rows written to {to.shown}" if to.database else to.shown,
+        plan.table.read_as,
     )
 
 

@@ -29,6 +29,7 @@ def figures(profile: Profile, table: Any, column: str | None = None) -> document
             else {"rows": profile.sample.rows, "of": profile.sample.of}
         ),
         "malformed": len(profile.malformed),
+        "read": profile.read,
         "repeated_rows": facts.repeated,
         "keys": [list(key) for key in facts.keys],
         "almost_keys": [

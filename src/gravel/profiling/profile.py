@@ -110,6 +110,7 @@ def profile(
         result,
         tuple(first.malformed),
         tuple(table.notes),
+        table.read_as,
         message,
     )
 

@@ -4,6 +4,7 @@ Counts are rows unless said otherwise."""
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 
 from gravel.language.types import Type
 from gravel.sources.source import Malformed
@@ -330,4 +331,5 @@ class Profile:
     findings: tuple[Finding, ...]
     malformed: tuple[Malformed, ...]
     notes: tuple[str, ...]
+    read: dict[str, Any]  # how its text was read
     sample: SampleInfo | None = None

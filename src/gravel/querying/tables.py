@@ -34,6 +34,7 @@ class Tables:
     context: QueryContext
     expressions: ExpressionEvaluator
     malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
+    read_as: dict[str, dict[str, Any]] = field(default_factory=dict)  # of the tables read
     paths: set[Path] = field(default_factory=set)  # the files that were read
     _read: dict[tuple[str, frozenset[int]], Relation] = field(default_factory=dict)
     _wanted: set[str] | None = None
@@ -116,6 +117,7 @@ class Tables:
     ) -> Relation:
         """What was read of a table, entered into the account."""
         self.malformed[table.name] = malformed
+        self.read_as[table.name] = table.read_as
         names = tuple(table.columns[i] for i in wanted)
         unread = tuple(name for i, name in enumerate(table.columns) if i not in wanted)
         message = [f"{len(malformed):,} malformed records are skipped"] if malformed else []

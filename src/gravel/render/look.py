@@ -42,10 +42,11 @@ def show(view: View, color: bool) -> None:
         [rich_text.Text(f"{row:,}", style=screen.DIM), *(column[index] for column in cells[:fit])]
         for index, row in enumerate(view.row_numbers)
     ]
-    screen.print_table(out, headings, rows, right=right)
-    if view.branches:
-        out.print()
-        screen.print_branches(out, view.branches)
+    with screen.paged(out, len(rows) + 2):
+        screen.print_table(out, headings, rows, right=right)
+        if view.branches:
+            out.print()
+            screen.print_branches(out, view.branches)
     if fit < len(view.columns):
         left = [item.name for item in view.columns[fit:]]
         screen.note(
@@ -59,15 +60,16 @@ def show_vertical(view: View, color: bool) -> None:
     """Each row as a block: its columns one below the other, whole."""
     out = screen.console(color=color)
     width = max((len(screen.safe(item.name)) for item in view.columns), default=0)
-    for index, row in enumerate(view.row_numbers):
-        out.print(rich_text.Text(f"row {row:,}", style=screen.HEAD))
-        for item, column in zip(view.columns, view.cells, strict=True):
-            line = rich_text.Text(f"  {screen.safe(item.name):{width}}  ", style=screen.DIM)
-            line.append_text(screen.visible(column[index], 10_000))
-            out.print(line, soft_wrap=True)
-    if view.branches:
-        out.print()
-        screen.print_branches(out, view.branches)
+    with screen.paged(out, len(view.row_numbers) * (len(view.columns) + 1) + 1):
+        for index, row in enumerate(view.row_numbers):
+            out.print(rich_text.Text(f"row {row:,}", style=screen.HEAD))
+            for item, column in zip(view.columns, view.cells, strict=True):
+                line = rich_text.Text(f"  {screen.safe(item.name):{width}}  ", style=screen.DIM)
+                line.append_text(screen.visible(column[index], 10_000))
+                out.print(line, soft_wrap=True)
+        if view.branches:
+            out.print()
+            screen.print_branches(out, view.branches)
 
 
 def _fitting(widths: list[int], room: int) -> int:

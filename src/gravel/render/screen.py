@@ -6,7 +6,8 @@ import json
 import os
 import re
 import sys
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
@@ -65,6 +66,18 @@ def console(error: bool = False, color: bool = True, most: int | None = None) ->
         emoji=False,
         markup=False,
     )
+
+
+@contextmanager
+def paged(out: Console, lines: int) -> Iterator[None]:
+    """Show what is printed meanwhile in the pager that PAGER names, if it is longer than the
+    screen. An empty PAGER is none."""
+    if not out.is_terminal or lines < out.height or os.environ.get("PAGER") == "":
+        yield
+        return
+    os.environ.setdefault("LESS", "FRX")  # colours, and the rows stay on the screen
+    with out.pager(styles=not out.no_color):
+        yield
 
 
 def visible(value: Cell, limit: int = 60) -> Text:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 
 from gravel.problems import CallProblem
@@ -24,5 +23,6 @@ def write_metadata(table: Source) -> Path:
     if place.exists():
         raise CallProblem(f"{place} is there already", hint="take it away first")
     types = table.types(list(range(len(table.columns))))
-    write_whole(place, json.dumps(metadata_of(table, types), indent=2, ensure_ascii=False) + "\n")
+    columns = {name: types[index] for index, name in enumerate(table.columns)}
+    write_whole(place, metadata_of(table.origin.name, columns, table.dialect, table.reading))
     return place

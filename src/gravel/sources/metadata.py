@@ -14,11 +14,12 @@ from typing import TYPE_CHECKING, Any
 
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIMESTAMP, Kind, Type
 from gravel.problems import TableProblem
+from gravel.sources.dialect import Dialect
 from gravel.sources.read_options import ReadOptions
 from gravel.words import words
 
 if TYPE_CHECKING:
-    from gravel.sources.source import Source
+    pass
 
 CONTEXT = "http://www.w3.org/ns/csvw"
 _INTEGERS = words(
@@ -169,9 +170,9 @@ def _form(template: str) -> str:
     return template
 
 
-def metadata_of(table: Source, types: dict[int, Type]) -> dict[str, Any]:
-    """The metadata of a text file: its dialect as it was settled, its columns with their types."""
-    dialect, reading = table.dialect, table.reading
+def metadata_of(file: str, columns: dict[str, Type], dialect: Dialect, reading: ReadOptions) -> str:
+    """The metadata of a text file, as JSON: its dialect as it was settled, its columns with their
+    types."""
     described: dict[str, Any] = {
         "delimiter": dialect.delimiter,
         "encoding": dialect.encoding,
@@ -183,9 +184,9 @@ def metadata_of(table: Source, types: dict[int, Type]) -> dict[str, Any]:
     skipped = reading.skip + max(0, (reading.header or 1) - 1)
     described |= {"skipRows": skipped} if skipped else {}
     described |= {"commentPrefix": reading.comment} if reading.comment else {}
-    columns = []
-    for index, name in enumerate(table.columns):
-        base = _BASES.get(types[index].kind, "string")
+    schema = []
+    for name, kind in columns.items():
+        base = _BASES.get(kind.kind, "string")
         datatype: Any = base
         if base in ("integer", "decimal", "double") and (reading.decimal != "." or reading.group):
             form = {"decimalChar": reading.decimal}
@@ -193,11 +194,12 @@ def metadata_of(table: Source, types: dict[int, Type]) -> dict[str, Any]:
             datatype = {"base": base, "format": form}
         if base == "date" and reading.dates:
             datatype = {"base": base, "format": _form(reading.dates[0])}
-        columns.append({"name": re.sub(r"\W", "_", name), "titles": name, "datatype": datatype})
-    return {
+        schema.append({"name": re.sub(r"\W", "_", name), "titles": name, "datatype": datatype})
+    document = {
         "@context": CONTEXT,
-        "url": table.origin.name,
+        "url": file,
         "dialect": described,
         "null": ["", *reading.nulls],
-        "tableSchema": {"columns": columns},
+        "tableSchema": {"columns": schema},
     }
+    return json.dumps(document, indent=2, ensure_ascii=False) + "\n"

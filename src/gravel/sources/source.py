@@ -167,6 +167,12 @@ class Source(ABC):
         self._guesses: dict[int, Type] = {}
         self.fittings: dict[int, Fitting] = {}
 
+    @property
+    def read_as(self) -> dict[str, Any]:
+        """How its text is read, as settled, by options: what `[read]` of a plan takes. Nothing for
+        what is no text."""
+        return self.reading.settled()
+
     @abstractmethod
     def pieces(
         self, take: Take | None = None, wanted: Sequence[int] | None = None

@@ -60,6 +60,12 @@ class CsvSource(Source):
         self._stubs: list[tuple[Piece, int]] = []
         self._options: dict[tuple[int, ...] | None, Any] = {}
 
+    @property
+    def read_as(self) -> dict[str, Any]:
+        found = {"delimiter": self.dialect.delimiter, "encoding": self.dialect.encoding}
+        empty = {"empty": "null" if self.reading.empty_null else "text"}
+        return {**found, **empty, **self.reading.settled()}
+
     def pieces(
         self, take: Take | None = None, wanted: Sequence[int] | None = None
     ) -> Iterator[Piece]:
