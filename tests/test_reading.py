@@ -473,6 +473,11 @@ def test_results_say_how_their_tables_were_read(gravel: Any, figures: Any, folde
     assert figures("compare", "t.csv", *how, "--key", "a")["after"]["read"] == asked
     query = ("query", "SELECT * FROM t", "--table", "t=t.csv;null=NA")
     assert figures(*query)["tables"] == {"t.csv": asked}
+    Path("few.csv").write_bytes("a\nMöwe\nÅl\n".encode() + b"M\xf6we\n")
+    assert "2 characters before it are UTF-8" in gravel("count", "few.csv", status=3).err
+    Path("latin.csv").write_bytes(b"a\nM\xf6we\n")
+    told = gravel("query", "SELECT * FROM 'latin.csv'", status=3).err
+    assert "--encoding cp1252, which reads Möwe; in a query: --table" in told
     for command in (("look", "p.toml", "--after", "0"), ("try", "--plan", "p.toml", "b = a")):
         assert "[read] of the plan" in gravel(*command, "--null", "x", status=2).err
     assert "result = UPPER(b)" in gravel("try", "t.csv", "UPPER(b)", status=2).err

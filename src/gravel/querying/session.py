@@ -14,7 +14,7 @@ from gravel.language import parse, tree
 from gravel.language.cautions import ListItems
 from gravel.language.errors import ErrorPolicy
 from gravel.language.types import TEXT, Kind, Type, common
-from gravel.problems import DataProblem
+from gravel.problems import DataProblem, TableProblem
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
@@ -77,7 +77,12 @@ class Session:
         self.context.given = replace(self.context.given, members=self.subqueries.members)
         self.tables.read_only_named(output)
         self.context.list_items = self._items_taken(output)
-        result = self.run_query(output, {})
+        try:
+            result = self.run_query(output, {})
+        except TableProblem as problem:
+            if problem.hint.startswith("--encoding"):
+                problem.hint += "; in a query: --table 't=FILE;encoding=cp1252'"
+            raise
         return self._settle(result)
 
     def _items_taken(self, query: tree.Query) -> ListItems:

@@ -333,7 +333,13 @@ def not_in_encoding(
     its hint says how the data would read in other encodings."""
     line, column = place
     hint = f"is it {encoding}? --encoding names another"
-    if encoding == "utf-8":
+    known = sum(byte >= 0xC0 for byte in data[:start])
+    if encoding == "utf-8" and known > 1:
+        hint = (
+            f"{known:,} characters before it are UTF-8, which --encoding cp1252 would read"
+            " otherwise: correct this byte"
+        )
+    elif encoding == "utf-8":
         hint = "; or ".join(
             f"--encoding {other}, which reads {word}"
             for other, word in readings(data[max(0, start - _WORD) : start + _LOOK])[:3]
