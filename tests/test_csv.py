@@ -27,6 +27,7 @@ def test_malformed_records_are_counted_with_row_and_line_and_are_no_rows(
             "rows": 4,
             "columns": 2,
             "malformed": 5,
+            "read": {"delimiter": ",", "encoding": "utf-8", "empty": "text"},
             "distinct": [],
             "keys": [],
             "totals": [],

@@ -431,6 +431,37 @@ def test_metadata_beside_a_file_says_how_it_is_read(
         assert told.status == 0 or "is not metadata of a table" in told.err
 
 
+REAL = [
+    *(("numpy", f"random/tests/data/{name}-testset-{at}.csv") for name in ("mt19937", "pcg64", "philox") for at in (1, 2)),
+    *(("numpy", f"_core/tests/data/umath-validation-set-{name}.csv") for name in ("exp", "log", "sin", "cos", "cbrt", "log2")),
+    *(("pyarrow", f"tests/data/parquet/v0.7.1{name}.parquet") for name in ("", ".all-named-index", ".some-named-index")),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("package", "name"), REAL)
+def test_real_exports_are_read_as_by_another_reader(
+    package: str, name: str, gravel: Any, folder: Path
+) -> None:
+    """Files that installed packages bring, under licences that allow it (BSD, Apache)."""
+    path = Path(__import__(package).__file__).parent / name
+    if not path.exists():
+        pytest.skip(f"this version of {package} has no {name}")
+    if path.suffix == ".parquet":
+        told = pq.read_table(path)
+        rows = [
+            [str(value).removesuffix(".0") for value in row.values()] for row in told.to_pylist()
+        ]
+        expected = [told.column_names, *rows]
+    else:
+        lines = [line for line in path.read_text().splitlines() if not line.startswith("#")]
+        expected = [[*map(str.strip, next(csv.reader(lines)))], *list(csv.reader(lines))[1:]]
+    options = [] if path.suffix == ".parquet" else ["--comment", "#"]
+    result = gravel("look", path, "--rows", "all", "--format", "csv", *options)
+    assert "malformed" not in result.err
+    found = list(csv.reader(result.out.splitlines()))
+    assert [found[0][1:], *(row[1:] for row in found[1:])] == expected
+
+
 def test_a_plan_writes_metadata_of_its_output(gravel: Any, figures: Any, folder: Path) -> None:
     write("t.csv", "id;fee;day;code\n1;2.50;2024-12-31;007\n2;;2024-02-01;x\n")
     plan = 'table = "t.csv"\nwrite = "o.csv"\nmetadata = true\n[[step]]\nset = { n = "LENGTH(code)" }\n'
