@@ -344,7 +344,7 @@ def near(folder: Path, rows: int) -> list[str]:
             folder,
         )
         lines.append(f"| nearly equal: {values:,} names within 2 edits | {took} | within 60 s |")
-    return lines + recall.table(folder, GRAVEL)
+    return [*lines, "", "## How many made slips are found", *recall.table(folder, GRAVEL)]
 
 
 def compare(folder: Path, rows: int) -> list[str]:
@@ -383,7 +383,7 @@ def stores(folder: Path, rows: int) -> list[str]:
 
 PARTS = {
     "start": start, "profile": profile, "clean": clean, "memory": memory, "profile-memory": profile_memory, "query": query, "formats": formats,
-    "plan": plan, "whole": whole, "duplicates": duplicates, "near": near, "compare": compare, "stores": stores,
+    "plan": plan, "whole": whole, "duplicates": duplicates, "compare": compare, "stores": stores, "near": near,
 }  # fmt: skip
 HEAD = """# Benchmarks
 
@@ -391,9 +391,15 @@ Made by `python benchmarks/run.py --write`, each job a process of its own with i
 taken in one run on {cores} cores. Ratios are of CPU seconds, and say more than seconds: the machine is shared. The
 table has nine text columns, about 98 bytes a row: a third of the names have accents, 1% of the rows a remark of 120 to
 500 characters, two columns nearly as many values as rows. The scripts beside it are in `benchmarks/`.
+`GRAVEL_NATIVE=0` measures the references instead of the compiled kernels.
 
 | job | measured | aim |
 | --- | --- | --- |
+"""
+TAIL = """
+`others` are pairs that were not made so: names that are alike by chance.
+
+Each function by itself, a million values: [function benchmarks](function-benchmarks.md); ten million rows in 256 MB: [in little memory](little-memory.md).
 """
 
 
@@ -414,7 +420,7 @@ def main() -> None:
             print(line, flush=True)
             lines.append(line)
     if chosen.write:
-        text = HEAD.format(cores=len(os.sched_getaffinity(0))) + "\n".join(lines) + "\n"
+        text = HEAD.format(cores=len(os.sched_getaffinity(0))) + "\n".join(lines) + "\n" + TAIL
         (HERE.parent / "docs" / "benchmarks.md").write_text(text, "utf-8")
 
 

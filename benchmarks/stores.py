@@ -41,7 +41,7 @@ def main(
         with psycopg.connect(uri, autocommit=True) as base:
             base.execute(
                 "CREATE TABLE stays (stay_id bigint PRIMARY KEY, boat text, skipper text, berth text, from_day date, status text, services text,"
-                " amount numeric(12,2))"
+                " amount numeric(12,2), remark text)"
             )
             with (
                 base.cursor() as cursor,

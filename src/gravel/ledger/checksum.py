@@ -1,9 +1,8 @@
-"""The size, SHA-256 and CRC-32 of a file's bytes, taken as they pass."""
+"""The size and SHA-256 of a file's bytes, taken as they pass."""
 
 from __future__ import annotations
 
 import hashlib
-import zlib
 from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
@@ -14,30 +13,23 @@ from gravel.problems import TableProblem
 
 @dataclass(frozen=True)
 class FileChecksum:
-    """bytes; crc: CRC-32, quick to take again; sha256: hexadecimal, '' where it was not asked
-    for."""
+    """How many bytes, and their SHA-256 in hexadecimal (FIPS 180-4)."""
 
     bytes: int
-    crc: int
-    sha256: str = ""
+    sha256: str
 
 
 class ChecksumStream:
-    """Takes the bytes of a file from its start to its end. SHA-256 is made by a thread beside,
-    since it is the slowest part."""
+    """Takes the bytes of a file from its start to its end. SHA-256 is made by a thread beside."""
 
-    def __init__(self, sha: bool = True) -> None:
-        self._size = self._crc = 0
-        self._sha = hashlib.sha256() if sha else None
+    def __init__(self) -> None:
+        self._size, self._sha = 0, hashlib.sha256()
         self._pool: ThreadPoolExecutor | None = None
         self._waiting: deque[Future[None]] = deque()
 
     def take(self, data: bytes) -> None:
         """The next bytes."""
         self._size += len(data)
-        self._crc = zlib.crc32(data, self._crc)
-        if self._sha is None:
-            return
         if self._pool is None:
             self._pool = ThreadPoolExecutor(1)
         self._waiting.append(self._pool.submit(self._sha.update, data))
@@ -51,9 +43,7 @@ class ChecksumStream:
         if self._pool is not None:
             self._pool.shutdown()
             self._pool = None
-        return FileChecksum(
-            self._size, self._crc, "" if self._sha is None else self._sha.hexdigest()
-        )
+        return FileChecksum(self._size, self._sha.hexdigest())
 
 
 def signature_of(path: Path, name: str) -> FileChecksum:

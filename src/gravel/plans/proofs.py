@@ -52,7 +52,7 @@ class Digest:
 def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Proof]:
     """What the pass over the source shows: its lines, each step's balance, expected row count, the
     key before."""
-    again = ChecksumStream(sha=False)
+    again = ChecksumStream()
     account = Proof(*plan.table.account(flow.rows_read, flow.malformed, flow.breaks, again.take))
     results = [account, *_same_input(flow, again.signature()), _balance(lines)]
     stated = [line for line in lines if line.stated is not None]
@@ -82,7 +82,7 @@ def _same_input(flow: Flow, now: FileChecksum) -> list[Proof]:
     if flow.signing is None or flow.plan.table.snapshot:
         return []
     then = flow.signing.signature()
-    same = (then.bytes, then.crc) == (now.bytes, now.crc)
+    same = then == now
     detail = (
         f"{then.bytes:,} bytes, SHA-256 {then.sha256[:12]}…"
         if same
@@ -132,7 +132,7 @@ def of_output(
     untouched columns, the key after, control totals. `seals` are those of the rows that came out;
     `left`: the file of rejects, and how many it should have.
     """
-    path, again = output.path, ChecksumStream(sha=False)
+    path, again = output.path, ChecksumStream()
     types = tuple(column.type for column in plan.columns)
     totals = [total.places[-1] for total in plan.totals]
     places = [index for _, index in plan.untouched]
@@ -171,10 +171,7 @@ def of_output(
     dialect = plan.dialect
     top = header(plan.names, dialect.delimiter, dialect.line_end)
     result, now = output.signing.signature(), again.signature()
-    same_file = (plan.keeps_arrow or _begins_with(path, top)) and (result.bytes, result.crc) == (
-        now.bytes,
-        now.crc,
-    )
+    same_file = (plan.keeps_arrow or _begins_with(path, top)) and result == now
     where = (
         "the result before it is stored" if plan.destination.kind != "text" else "the written file"
     )

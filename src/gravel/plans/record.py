@@ -7,7 +7,6 @@ import datetime
 import hashlib
 import json
 import os
-import zlib
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -198,7 +197,7 @@ def record_run(done: Run, execution: Execution, placed: Placed | None) -> list[O
         description = _metadata(plan)
         whole = description.encode()
         sha256 = hashlib.sha256(whole).hexdigest()
-        signatures["metadata"] = FileChecksum(len(whole), zlib.crc32(whole), sha256)
+        signatures["metadata"] = FileChecksum(len(whole), sha256)
     text = json.dumps(
         record_of(done, signatures, contents, list(plan.others)), indent=1, ensure_ascii=False
     )
