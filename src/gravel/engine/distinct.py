@@ -58,9 +58,9 @@ def counted_hashes(
     """The state of rows of which two independent hashes are known."""
     if counts is None:
         counts = np.ones(len(first), np.int64)
-    found = distinct_hashes(first, second, counts, rows.astype(np.int64, copy=False))
-    own = tuple(item[found.places] for item in extra)
-    return Counted(found.first, found.second, found.counts, found.rows, own)
+    pairs = distinct_hashes(first, second, counts, rows.astype(np.int64, copy=False))
+    own = tuple(item[pairs.places] for item in extra)
+    return Counted(pairs.first, pairs.second, pairs.counts, pairs.rows, own)
 
 
 class Room:

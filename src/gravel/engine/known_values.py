@@ -65,11 +65,11 @@ class KnownValues:
             np.concatenate(column) for column in zip(*self._pending, strict=True)
         )
         # Batches that were under way at once may both have taught the same value.
-        found = distinct_hashes(
+        pairs = distinct_hashes(
             first, second, np.ones(len(first), np.int64), np.zeros(len(first), np.int64)
         )
         self._known = (
-            HashTable(found.first, found.second),
-            tuple(figure[found.places] for figure in learned),
+            HashTable(pairs.first, pairs.second),
+            tuple(figure[pairs.places] for figure in learned),
         )
         self._pending, self._waiting = [], 0

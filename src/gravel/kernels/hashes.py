@@ -41,9 +41,9 @@ def distinct_hashes(
     size = len(first)
     kinds = (np.uint64, np.uint64, np.int64, np.int64, np.int32)
     output = [np.empty(size, kind) for kind in kinds]
-    found = native.run("reduce_hashes", *sorted_hashes, second, counts, rows, *output)
+    count = native.run("reduce_hashes", *sorted_hashes, second, counts, rows, *output)
     # Copied, so that no more is held than is needed.
-    return DistinctHashes(*(output if found == size else [item[:found].copy() for item in output]))
+    return DistinctHashes(*(output if count == size else [item[:count].copy() for item in output]))
 
 
 class HashTable:

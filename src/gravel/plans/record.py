@@ -221,8 +221,8 @@ def _metadata(plan: BoundPlan) -> str:
         for column in plan.columns
         if column.source is not None and not column.touched and column.type == TEXT
     }
-    found = plan.table.types(list(untouched.values()))
-    types |= {name: found[source] for name, source in untouched.items()}
+    seen_types = plan.table.types(list(untouched.values()))
+    types |= {name: seen_types[source] for name, source in untouched.items()}
     dialect = replace(plan.dialect, encoding="utf-8", quote='"')
     return metadata_of(plan.target.name, types, dialect, ReadOptions())
 

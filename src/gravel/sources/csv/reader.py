@@ -62,9 +62,9 @@ class CsvSource(Source):
 
     @property
     def read_as(self) -> dict[str, Any]:
-        found = {"delimiter": self.dialect.delimiter, "encoding": self.dialect.encoding}
+        dialect = {"delimiter": self.dialect.delimiter, "encoding": self.dialect.encoding}
         empty = {"empty": "null" if self.reading.empty_null else "text"}
-        return {**found, **empty, **self.reading.settled()}
+        return {**dialect, **empty, **self.reading.settled()}
 
     def pieces(
         self, take: Take | None = None, wanted: Sequence[int] | None = None

@@ -156,7 +156,7 @@ def find_hashes(
 ) -> int:
     """Where pairs of hashes stand among those in a table, -1 for nowhere; how many do."""
     mask = np.uint64(len(slots) - 1)
-    found = 0
+    hits = 0
     for row in range(len(first)):
         slot = first[row] & mask
         place = slots[slot]
@@ -166,8 +166,8 @@ def find_hashes(
             slot = (slot + np.uint64(1)) & mask
             place = slots[slot]
         places[row] = place
-        found += place >= 0
-    return found
+        hits += place >= 0
+    return hits
 
 
 KERNELS = (hash_texts, sort_hashes, reduce_hashes, index_hashes, find_hashes)

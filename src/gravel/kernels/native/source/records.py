@@ -109,9 +109,9 @@ def _find(data: Bytes, place: int, signs: Any, others: Any) -> int:
     size = len(data)
     while place + 8 <= size:
         word = word_at(data, place)
-        found = has_zero(word ^ signs) | has_zero(word ^ others)
-        if found:
-            return place + lowest(found)
+        mask = has_zero(word ^ signs) | has_zero(word ^ others)
+        if mask:
+            return place + lowest(mask)
         place += 8
     while place < size:
         byte = repeated(data[place])
