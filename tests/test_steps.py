@@ -485,3 +485,31 @@ def test_rows_after_a_step_are_those_of_the_plan_that_ends_there(gravel: Any, fi
     assert 'step 1 would stop the run here: 1 row fails, and on_error is "stop"' in shown.err
     assert figures("try", "--plan", "p.toml", "id = id + 1")["assignments"][0]["changed"] == 2
     assert "instead of b.csv" in gravel("try", "b.csv", "--plan", "p.toml", status=2).err
+
+
+def test_a_query_step_says_the_same_in_little_memory(gravel: Any, folder: Path) -> None:
+    rows = [f"{at},{'' if at % 7 == 0 else at * 3},Boat {at % 90},{at % 5}" for at in range(70_000)]
+    write("t.csv", "id,fee,boat,pier\n" + "\n".join(rows) + "\n")
+    write("k.csv", "pier,name\n0,A\n1,B\n1,C\n9,D\n")
+    for number, query in enumerate(
+        (
+            "SELECT * FROM input WHERE fee > 30",
+            "SELECT i.id, k.name, i.fee + 1 AS more FROM input AS i RIGHT JOIN 'k.csv' AS k ON k.pier = i.pier",
+            "SELECT boat, SUM(fee) AS fees FROM input GROUP BY boat ORDER BY boat",
+            "SELECT id, fee FROM input ORDER BY fee DESC, id LIMIT 9",
+            "SELECT id FROM input WHERE id < 0",
+        )
+    ):
+        write(
+            "p.toml",
+            f'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nquery = "{query}"\nrows = "at least 0"\n',
+        )
+        told = [
+            gravel("clean", "p.toml", *options, "--format", "json")
+            for options in ((), ("--memory", "1MB"))
+        ]
+        results = [run.json["steps"] for run in told]
+        assert results[0] == results[1], number
+        outputs = [Path("o.csv").read_bytes()]
+        gravel("clean", "p.toml")
+        assert outputs == [Path("o.csv").read_bytes()], number

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import numpy as np
@@ -161,6 +161,21 @@ class TrackedRows:
         return result
 
 
+def gathered(
+    batches: Iterable[TrackedRows], types: tuple[Type, ...], store: Store
+) -> TrackedRows | None:
+    """The rows of all batches, one after another, in files where they do not fit into a store's
+    memory; None where there is no batch."""
+    parts: list[TrackedRows] = []
+    waiting: list[TrackedRows] = []
+    for batch in batches:
+        waiting.append(batch)
+        if sum(part.size for part in waiting) > store.memory // 4:
+            parts.append(together(waiting, types, store, aside=True))
+            waiting = []
+    return together([*parts, *waiting], types, store) if parts or waiting else None
+
+
 def samples(
     rows: TrackedRows, mask: np.ndarray, before: pa.Array, after: pa.Array | None = None
 ) -> list[ChangeExample]:
@@ -183,11 +198,14 @@ def longer(suffix: pa.Array | None, piece: np.ndarray) -> pa.Array | None:
 
 
 def together(
-    parts: Sequence[TrackedRows], types: tuple[Type, ...], store: Store | None = None
+    parts: Sequence[TrackedRows],
+    types: tuple[Type, ...],
+    store: Store | None = None,
+    aside: bool = False,
 ) -> TrackedRows:
     """Rows one after another; a column that is stored in two ways becomes text. What does not fit
-    into a store's memory is in a file."""
-    if len(parts) == 1:
+    into a store's memory is in a file; with `aside` all of it."""
+    if len(parts) == 1 and store is None:
         return parts[0]
     stored = []
     for index in range(len(types)):
@@ -201,11 +219,11 @@ def together(
                 for part in parts
             ]
         size = sum(array.nbytes for array in arrays)
-        stored.append(
-            pa.concat_arrays(arrays)
-            if store is None or store.fits(size)
-            else store.column(arrays, arrays[0].type)
-        )
+        if store is None or (not aside and store.fits(size)):
+            stored.append(pa.concat_arrays(arrays))
+        else:
+            stored.append(store.column(arrays, arrays[0].type))
+            store.let_go()
     suffix = None
     if any(part.suffix is not None for part in parts):
         suffix = pa.concat_arrays(

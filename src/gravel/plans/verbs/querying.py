@@ -10,20 +10,23 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from gravel.engine.external import OUT
 from gravel.engine.frame import view
 from gravel.engine.hashing import combined
 from gravel.engine.mapped import Store
 from gravel.engine.sets import without
+from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Watch
 from gravel.language import parse, tree
 from gravel.language.bind import Given
 from gravel.language.errors import ErrorPolicy
+from gravel.language.types import Type
 from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.ledger import ExitKind
 from gravel.plans.model import Step
-from gravel.plans.rows import TrackedRows, together
+from gravel.plans.rows import TrackedRows, gathered
 from gravel.plans.steps import BoundStep, Context, PlanColumn, TableAction, left, names_of
 from gravel.plans.verbs.step_kind import StepKind
 from gravel.problems import DataProblem
@@ -33,6 +36,7 @@ from gravel.querying.relation import Columns, Relation
 from gravel.querying.session import Session
 
 INPUT = "input"
+_LET_GO = 8 * OUT  # rows after which the pages of files are dropped
 ENDS = "in groups or sets of rows: the row's path ends here"
 
 
@@ -128,7 +132,10 @@ class QueryAction(TableAction):
 
     def over(self, session: Session, rows: TrackedRows, columns: tuple[str, ...]) -> Relation:
         """The query's result over some rows."""
-        vectors = [view(item, kind) for item, kind in zip(rows.stored, rows.types, strict=True)]
+        store = session.account.store
+        vectors = [
+            _view(item, kind, store) for item, kind in zip(rows.stored, rows.types, strict=True)
+        ]
         session.context.relations[INPUT] = Relation(
             columns,
             ("",) * len(columns),
@@ -146,10 +153,8 @@ class QueryAction(TableAction):
     ) -> Iterator[TrackedRows]:
         """See TableAction."""
         count = context.count
-        held = list(batches)
         store = Store(context.memory)
-        rows = together(held, step.types, store) if held else _none(step)
-        held.clear()
+        rows = gathered(batches, step.types, store) or _none(step)
         session = self.session(step.on_error, store)
         try:
             result = self.over(session, rows, names_of(step.before))
@@ -170,13 +175,11 @@ class QueryAction(TableAction):
             for item in session.account.stages
             if not item.stage.startswith("read")
         )
-        output = (
+        yield from (
             self._kept(step, rows, result, session, context)
             if self.kept
-            else self._ended(step, rows, result, context)
+            else self._ended(step, rows, result, store, context)
         )
-        for start in range(0, output.count, OUT):
-            yield output.slice(start, OUT)
 
     def _kept(
         self,
@@ -185,22 +188,12 @@ class QueryAction(TableAction):
         relation: Relation,
         session: Session,
         context: Context,
-    ) -> TrackedRows:
+    ) -> Iterator[TrackedRows]:
         origin = relation.origin
         assert origin is not None
         count, own = context.count, origin >= 0
-        copies = np.bincount(origin[own], minlength=rows.count)
-        order = np.argsort(np.where(own, origin, rows.count), kind="stable")
-        number = np.zeros(len(origin), np.int64)
-        starts = np.cumsum(copies) - copies
-        mine = order[: int(own.sum())]
-        number[mine] = np.arange(len(mine)) - starts[origin[mine]] + 1
-        piece = (
-            np.where(own & (copies[np.maximum(origin, 0)] > 1), number, 0)
-            if rows.count
-            else np.zeros(len(origin), np.int64)
-        )
-        result = self._rows(step, rows, relation, np.where(own, origin, -1), piece, context)
+        copies = np.bincount(origin if own.all() else origin[own], minlength=rows.count)
+        piece = _pieces(origin, own, copies) if (copies > 1).any() else None
         lost = np.flatnonzero(copies == 0)
         failed = np.intersect1d(
             np.concatenate([np.zeros(0, np.int64), *session.account.omitted]), lost
@@ -220,11 +213,16 @@ class QueryAction(TableAction):
         count.added += len(origin) - (rows.count - len(lost))
         count.notes["rows met several"] += int((copies > 1).sum())
         count.notes["rows from another table alone"] += int((~own).sum())
-        return result
+        source = origin if own.all() else np.where(own, origin, -1)
+        store = session.account.store
+        if store is not None and store.spilled:
+            store.let_go()
+        del copies, lost, own, origin
+        yield from self._rows(step, rows, relation, source, piece, store, context)
 
     def _ended(
-        self, step: BoundStep, rows: TrackedRows, relation: Relation, context: Context
-    ) -> TrackedRows:
+        self, step: BoundStep, rows: TrackedRows, relation: Relation, store: Store, context: Context
+    ) -> Iterator[TrackedRows]:
         count = context.count
         if rows.count:
             context.left(left(step, rows, np.arange(rows.count), ExitKind.DROPPED, ENDS))
@@ -233,14 +231,8 @@ class QueryAction(TableAction):
         count.words = (
             "the paths of all rows end here, since the query puts rows together; " + count.words
         )
-        return self._rows(
-            step,
-            rows,
-            relation,
-            np.full(relation.count, -1),
-            np.zeros(relation.count, np.int64),
-            context,
-        )
+        none = np.full(relation.count, -1)
+        yield from self._rows(step, rows, relation, none, None, store, context)
 
     def _rows(
         self,
@@ -248,47 +240,82 @@ class QueryAction(TableAction):
         rows: TrackedRows,
         relation: Relation,
         origin: np.ndarray,
-        piece: np.ndarray,
+        piece: np.ndarray | None,
+        store: Store | None,
         context: Context,
+    ) -> Iterator[TrackedRows]:
+        """The result, batch by batch; `origin`: the row that each comes from, -1 for a new one."""
+        first = context.made(new) if (new := int((origin < 0).sum())) else 0
+        paths = TrackedRows(rows.numbers, [], (), rows.suffix, rows.seals)
+        for start in range(0, len(origin), OUT):
+            if store is not None and store.spilled and start % _LET_GO == 0:
+                store.let_go()
+            own = origin[start : start + OUT]
+            result = self._part(step, rows, relation, own, start)
+            if rows.count:
+                pieces = np.zeros(len(own)) if piece is None else piece[start : start + OUT]
+                before = paths.step_into(np.maximum(own, 0), pieces)
+                result.numbers, result.suffix = before.numbers, before.suffix
+                result.seals = before.seals if self.kept else None
+            if (own < 0).any():
+                self._number(result, own < 0, first, context)
+                first += int((own < 0).sum())
+            yield result
+
+    def _part(
+        self, step: BoundStep, rows: TrackedRows, relation: Relation, own: np.ndarray, start: int
     ) -> TrackedRows:
-        new = origin < 0
-        chosen = pa.array(np.maximum(origin, 0), mask=new)
+        chosen = pa.array(np.maximum(own, 0), mask=own < 0)
         stored = []
-        for vector, plain, column in zip(relation.vectors, self.plain, step.after, strict=True):
+        for place, (plain, column) in enumerate(zip(self.plain, step.after, strict=True)):
             # A column as it stands keeps its texts.
             if plain is not None and self.kept:
+                values = rows.stored[plain]
                 stored.append(
-                    rows.stored[plain].take(chosen)
-                    if rows.count
-                    else pa.nulls(len(origin), rows.stored[plain].type)
+                    values.take(chosen) if rows.count else pa.nulls(len(own), values.type)
                 )
-            else:
-                stored.append(
-                    vector.values
-                    if vector.values.type == column.type.arrow
-                    else vector.values.cast(column.type.arrow)
-                )
-        result = rows.step_into(np.maximum(origin, 0), piece) if rows.count else _none(step)
-        suffix = result.suffix if rows.count else None
-        numbers = (
-            np.where(new, 0, result.numbers) if rows.count else np.zeros(len(origin), np.int64)
-        )
-        if new.any():
-            first = context.made(int(new.sum()))
-            number = np.zeros(len(origin), np.int64)
-            number[new] = np.arange(first, first + int(new.sum()))
-            own = pa.array([f".{item}" if item else None for item in number.tolist()], pa.string())
-            before = pa.repeat("", len(origin)) if suffix is None else suffix
-            suffix = (
-                pa.array(own).fill_null("") if suffix is None else pa.compute.coalesce(own, before)
-            )
-        seals = result.seals if rows.count and self.kept else None
-        if seals is not None and new.any():
-            many = context.sealed
-            seals = np.where(new, combined([pa.nulls(1, pa.string())] * many)[0], seals)
-        return TrackedRows(
-            numbers, stored, tuple(column.type for column in step.after), suffix, seals
-        )
+                continue
+            values = relation.vectors.part(place, start, len(own)).values
+            kind = column.type.arrow
+            stored.append(values if values.type == kind else values.cast(kind))
+        types = tuple(column.type for column in step.after)
+        return TrackedRows(np.zeros(len(own), np.int64), stored, types)
+
+    @staticmethod
+    def _number(rows: TrackedRows, new: np.ndarray, first: int, context: Context) -> None:
+        """Give the new rows among some their paths: 0.1 and so on."""
+        number = np.zeros(rows.count, np.int64)
+        number[new] = np.arange(first, first + int(new.sum()))
+        added = pa.array([f".{item}" if item else None for item in number.tolist()], pa.string())
+        before = pa.repeat("", rows.count) if rows.suffix is None else rows.suffix
+        rows.suffix = pc.coalesce(added, before)
+        rows.numbers = np.where(new, 0, rows.numbers)
+        if rows.seals is not None:
+            nothing = combined([pa.nulls(1, pa.string())] * context.sealed)[0]
+            rows.seals = np.where(new, nothing, rows.seals)
+
+
+def _pieces(origin: np.ndarray, own: np.ndarray, copies: np.ndarray) -> np.ndarray:
+    """The number of each row among those that come from the same one, 0 for one by itself."""
+    order = np.argsort(np.where(own, origin, len(copies)), kind="stable")[: int(own.sum())]
+    starts = np.cumsum(copies) - copies
+    number = np.zeros(len(origin), np.int64)
+    number[order] = np.arange(len(order)) - starts[origin[order]] + 1
+    return np.where(own & (copies[np.maximum(origin, 0)] > 1), number, 0)
+
+
+def _view(stored: pa.Array, kind: Type, store: Store | None) -> Vector:
+    """A column as values of its type, in a file where they do not fit."""
+    if store is None or stored.type == kind.arrow or store.fits(stored.nbytes):
+        return view(stored, kind)
+    writer, errors = store.writer(kind.arrow), []
+    for start in range(0, len(stored), OUT):
+        part = view(stored.slice(start, OUT), kind)
+        writer.write(part.values)
+        errors.append(np.zeros(len(part), np.int16) if part.errors is None else part.errors)
+    values, every = writer.close(), np.concatenate(errors)
+    store.let_go()
+    return Vector(values, every if every.any() else None)
 
 
 def _none(step: BoundStep) -> TrackedRows:
