@@ -341,3 +341,50 @@ def test_control_totals_of_doubles_are_compared_before_they_are_rounded(figures:
             else "Infinity"
         )
         assert counts[0]["value"] == wanted
+
+
+def test_proofs_tell_their_figures(figures: Any) -> None:
+    write("b.csv", "id,fee,note,name\n1,2.50,,a\n2,,,b\n3,4.00,,c\n4,1.25,,d\n")
+    head = (
+        'table = "b.csv"\nwrite = "{0}"\nkey = ["id"]\ntotals = ["fee", "MAX(fee)", "MIN(note)"]\n'
+    )
+    steps = '[[step]]\ndrop_rows = "id = 3"\n' + NAME
+    for target, counted in (
+        ("o.csv", "the written file"),
+        ("o.parquet", "the result before it is stored"),
+    ):
+        write("p.toml", head.format(target) + steps)
+        proofs = {item["proof"]: item["detail"] for item in figures("clean", "p.toml")["proofs"]}
+        assert proofs["the input did not change while it was read"].startswith(
+            "53 bytes, SHA-256 6c02cbba4441"
+        )
+        assert {name: detail for name, detail in proofs.items() if "SHA-256" not in detail and "what was proved" not in name} == {
+            "every line of the file is accounted for": "5 lines = 1 header + 4 rows",
+            "every step balances": "4 in - 1 dropped - 0 set aside = 3 out",
+            "the key (id) is unique and not null before": "4 rows, 4 different keys",
+            "the output has the rows the ledger says": f"3 rows counted in {counted}, 3 in the ledger",
+            "the rejects are all there": "1 row counted in the file of rejects, 1 in the ledger",
+            "the key (id) is unique and not null after": "3 rows, 3 different keys",
+            "columns that no step touched hold the same values": "3 columns (id, fee, note), 3 rows",
+            "the control total of fee reconciles": "7.75 at the start, 3.75 in the output, 4.00 in the rejects",
+            "the total MAX(fee), told only": "4.00 at the start, 2.50 in the output",
+            "the total MIN(note), told only": "NULL at the start, NULL in the output",
+        }  # fmt: skip
+    write("p.toml", head.format("o.csv") + "[[step]]\nset = { name = \"id || 'x'\" }\n")
+    told = figures("clean", "p.toml", "--dry-run")["proofs"]
+    details = [item["detail"] for item in told]
+    assert "4 in - 0 dropped - 0 set aside = 4 out" in details
+    assert "4 rows counted in the file that would be written, 4 in the ledger" in details
+    write("k.csv", "id,fee\n1,2\n1,3\n,4\n5,5\n")
+    write(
+        "p.toml",
+        'table = "k.csv"\nwrite = "o.csv"\nreplace = true\nkey = "id"\n'
+        + "[[step]]\nset = { fee = 'fee + 1' }\n",
+    )
+    told = {
+        item["proof"]: item["detail"] for item in figures("clean", "p.toml", status=1)["proofs"]
+    }
+    start = "1 row with NULL in the key; 1 key in 2 rows, such as 1 in rows "
+    assert told["the key (id) is unique and not null before"] == f"{start}1, 2"
+    assert told["the key (id) is unique and not null after"] == f"{start}of the output 1, 2"
+    assert told["columns that no step touched hold the same values"] == "1 column (id), 4 rows"

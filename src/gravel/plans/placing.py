@@ -32,6 +32,7 @@ from gravel.sinks.atomic_file import Output
 from gravel.sources.source import Source, scan
 from gravel.stores.sql import open_database
 from gravel.stores.sql.new_table import fill
+from gravel.words import number_of
 
 Columns = list[tuple[str, Type]]
 
@@ -271,8 +272,8 @@ def into_table(plan: BoundPlan, rows: Source, left: Source | None, backup: str |
         placed._undo = lambda: _dropped(base, [result])
         counted, inserted, expected = fill(base, result, columns, rows)
         message = (
-            f"{counted:,} rows by the database's own count, {inserted:,} inserted, {expected:,} in"
-            " the ledger"
+            f"{number_of(counted)} by the database's own count, {inserted:,} inserted,"
+            f" {expected:,} in the ledger"
         )
         placed.proofs.append(
             Proof(
@@ -342,7 +343,7 @@ def _kept(base: Any, table: str, backup: str) -> Proof:
     return Proof(
         f"{backup} holds the rows as they were",
         same,
-        f"{kept.rows:,} rows copied of {rows.rows:,}, compared by value",
+        f"{number_of(kept.rows)} copied of {rows.rows:,}, compared by value",
     )
 
 
@@ -360,7 +361,7 @@ def _left_rows(base: Any, name: str, left: Source, drop: bool) -> Proof:
     return Proof(
         "the table of rejects has them all",
         counted == supplied and proof.holds,
-        f"{counted:,} rows; {proof.detail}",
+        f"{number_of(counted)}; {proof.detail}",
     )
 
 
@@ -399,8 +400,8 @@ def in_place(
             placed.conflict = _conflict(plan, now)
             return placed
         message = (
-            f"{before.rows:,} rows, the same in every column, and no one else can change them until"
-            " all is done"
+            f"{number_of(before.rows)}, the same in every column, and no one else can change them"
+            " until all is done"
         )
         placed.proofs.append(Proof("the table is as it was when it was read", True, message))
         counted = base.count(to.table)
@@ -468,7 +469,7 @@ def _still_referring(
                 f" {f'has {now:,}' if now != rows else 'of which some are not as they were'}"
             )
     message = "; ".join(lost) or ", ".join(
-        f"{name}: {rows:,} rows, compared by value" for name, (rows, _) in before.items()
+        f"{name}: {number_of(rows)}, compared by value" for name, (rows, _) in before.items()
     )
     return Proof("tables that refer to it are as they were", not lost, message)
 
@@ -530,7 +531,8 @@ def _same_after(plan: BoundPlan, base: Any, rows: Source, before: Source) -> tup
     proved = content_of(rows, [kinds[name] for name in plan.names], ours, forms)
     stored = content_of(again, [kinds[name] for name in again.columns], theirs)
     same = (proved.rows, proved.value) == (stored.rows, stored.value)
-    detail = f"{stored.rows:,} rows by {len(names)} columns read back and compared by value"
+    size = f"{number_of(stored.rows)} by {number_of(len(names), 'column')}"
+    detail = f"{size} read back and compared by value"
     if own:
         detail += f"; not compared, since the database sets them: {', '.join(sorted(own))}"
     if not same:
@@ -538,7 +540,8 @@ def _same_after(plan: BoundPlan, base: Any, rows: Source, before: Source) -> tup
             rows, ours, again, theirs, [(name, kinds[name]) for name in names], forms
         )
         detail = (
-            result or f"{stored.rows:,} rows read back, {proved.rows:,} proved; some values differ"
+            result
+            or f"{number_of(stored.rows)} read back, {proved.rows:,} proved; some values differ"
         )
         detail += (
             "; the column cannot hold it, or the database set it by itself (store_sets names such"

@@ -31,6 +31,7 @@ from gravel.plans.steps import BoundPlan
 from gravel.sinks.atomic_file import Output
 from gravel.sinks.csv import header
 from gravel.sources.source import Batch, Source, scan
+from gravel.words import number_of
 
 
 class Digest:
@@ -181,7 +182,7 @@ def of_output(
         and plan.destination.kind == "text"
     ):
         where = "the file that would be written"
-    detail = f"{rows:,} rows counted in {where}, {flow.rows_out:,} in the ledger" + (
+    detail = f"{number_of(rows)} counted in {where}, {flow.rows_out:,} in the ledger" + (
         f", {bad:,} malformed" if bad else ""
     )
     results = [
@@ -201,9 +202,9 @@ def of_output(
         subset = ", ".join(plan.names[place] for place in places[:8]) + (
             " …" if len(places) > 8 else ""
         )
-        message = f"{len(places)} columns ({subset})" if len(places) > 1 else f"1 column ({subset})"
+        message = f"{number_of(len(places), 'column')} ({subset})"
         different = digest.value != seals.value
-        detail = f"some value of {subset} differs" if different else f"{message}, {rows:,} rows"
+        detail = f"some value of {subset} differs" if different else f"{message}, {number_of(rows)}"
         results.append(
             Proof("columns that no step touched hold the same values", not different, detail)
         )
@@ -267,7 +268,7 @@ def _figure(value: Any) -> str:
 def _left_rows(plan: BoundPlan, path: Path, count: int) -> Proof:
     table = text_table(plan, path, (*LEFT_COLUMNS, *plan.left_names), path.name)
     rows = sum(scan(table, lambda batch: batch.count, []))
-    detail = f"{rows:,} rows counted in the file of rejects, {count:,} in the ledger"
+    detail = f"{number_of(rows)} counted in the file of rejects, {count:,} in the ledger"
     return Proof("the rejects are all there", rows == count, detail)
 
 
@@ -283,7 +284,7 @@ def _key(
     name = f"the key ({', '.join(table.columns[i] for i in columns)}) is unique and not null {when}"
     nulls, twice = state.nulls, state.repeated()
     repeated = _repeated(columns, table, types, twice) if len(twice) else {}
-    problems = [f"{nulls:,} rows with NULL in the key"] if nulls else []
+    problems = [f"{number_of(nulls)} with NULL in the key"] if nulls else []
     if repeated:
         key, rows = next(iter(repeated.items()))
         shown = ", ".join("NULL" if value is None else str(value) for value in key)
@@ -294,7 +295,9 @@ def _key(
             f"{count:,} {'key' if count == 1 else 'keys'} in {sum(map(len, repeated.values())):,}"
             f" rows, such as {shown} in {where} {subset}"
         )
-    detail = "; ".join(problems) or f"{state.rows:,} rows, {state.rows:,} different keys"
+    detail = (
+        "; ".join(problems) or f"{number_of(state.rows)}, {number_of(state.rows, 'different key')}"
+    )
     return Proof(name, not problems, detail)
 
 

@@ -38,14 +38,14 @@ def show(done: Run, color: bool) -> None:
         ]
         rows.append([rich_text.Text(str(line.step)), rich_text.Text(note), *shown])
         changed = [
-            f"total {text}: {screen.number(was)} → {screen.number(now)}"
+            f"total {text}: {_total(was)} → {_total(now)}"
             for text, was, now in zip(done.totals, before, line.totals, strict=True)
             if was != now
         ]
         before = line.totals
         if line.step == 0:
             changed = [
-                f"total {text}: {screen.number(value)}"
+                f"total {text}: {_total(value)}"
                 for text, value in zip(done.totals, line.totals, strict=True)
             ]
         for message in [*details(line), *changed]:
@@ -175,3 +175,7 @@ def _planned(changes: TableDiff) -> str:
         f"{changes.updated:,} rows would change ({cells:,} cells), {changes.deleted:,} be deleted,"
         f" {changes.inserted:,} be inserted"
     )
+
+
+def _total(value: Any) -> str:
+    return "NULL" if value is None else screen.number(value)
