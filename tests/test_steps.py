@@ -36,7 +36,7 @@ def test_a_split_into_rows_numbers_its_pieces_and_loses_no_row(figures: Any) -> 
     _plan(f"[[step]]\n{split}\n", 'key = ["id"]\nkey_after = ["id", "no"]')
     failed = figures("clean", "p.toml", status=1)
     assert [one["detail"] for one in failed["proofs"] if not one["holds"]] == [
-        "1 rows with NULL in the key"
+        "1 row with NULL in the key"
     ]  # row 2 has no piece
     _plan(f"[[step]]\n{split}\n", 'key = ["id"]')
     done = figures("clean", "p.toml")

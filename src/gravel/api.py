@@ -53,6 +53,7 @@ from gravel.render.html import profile as profile_page
 from gravel.sources.opening import open_table as open_source
 from gravel.sources.read_options import ReadOptions, reading_of
 from gravel.sources.source import Source
+from gravel.words import number_of
 
 Params = ParamSpec("Params")
 Found = TypeVar("Found")
@@ -354,7 +355,7 @@ class QueryResult:
         return self.to_arrow().__arrow_c_stream__(requested_schema)
 
     def __repr__(self) -> str:
-        return f"<gravel.QueryResult {self.row_count:,} rows: {', '.join(self.columns)}>"
+        return f"<gravel.QueryResult {number_of(self.row_count)}: {', '.join(self.columns)}>"
 
 
 def query(

@@ -23,6 +23,7 @@ from gravel.cli.options import (
 from gravel.lazily import lazily
 from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
+from gravel.words import number_of
 
 with lazily():
     from gravel import results
@@ -143,7 +144,8 @@ def compare(
         screen.note(line, not no_color)
     if differences is not None:
         screen.note(
-            f"{sum(item.different for item in result.columns):,} cells that differ written to"
+            f"{number_of(sum(item.different for item in result.columns), 'cell')} that"
+            f" differ written to"
             f" {differences}",
             not no_color,
         )

@@ -25,6 +25,7 @@ from gravel.cli.options import (
 from gravel.lazily import lazily
 from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
+from gravel.words import number_of
 
 with lazily():
     from gravel import results
@@ -176,7 +177,7 @@ def _add(duplicates: Duplicates, source: Any, add: Path, color: bool) -> None:
         raise CallProblem(
             "there is no step to add", hint="there are groups only where --on names what is equal"
         )
-    note = f"{duplicates.surplus:,} rows more than one a group"
+    note = f"{number_of(duplicates.surplus)} more than one a group"
     number = edit.add_text(add, source, results.step_text(duplicates), note)
     screen.note(
         f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))}"

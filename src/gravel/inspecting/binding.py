@@ -17,6 +17,7 @@ from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import to_text
 from gravel.language.types import BOOLEAN, TEXT, Target
 from gravel.sources.source import Batch, Source, scan
+from gravel.words import number_of
 
 
 def columns_named(
@@ -92,7 +93,7 @@ def _mismatches(table: Source, scope: Scope, operand: nodes.Expression, target: 
         if mismatches and not first:
             first, example = row, text
     if not bad:
-        return f"every one of {rows:,} rows fits {target}, NULLs apart"
+        return f"every one of {number_of(rows)} fits {target}, NULLs apart"
     return (
         f"{bad:,} of {rows:,} rows {'does' if bad == 1 else 'do'} not fit {target}, such as"
         f" {example[:40]!r} in row {first:,}"

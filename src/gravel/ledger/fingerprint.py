@@ -18,6 +18,7 @@ from gravel.engine.hashing import combined, mixed
 from gravel.language.functions.casts import to_text
 from gravel.language.types import BINARY, TEXT, Kind, Type
 from gravel.sources.source import Batch, scan
+from gravel.words import number_of
 
 _PLAIN = (Kind.TEXT, Kind.BINARY, Kind.ARRAY, Kind.INTERVAL, Kind.NULL)
 
@@ -187,11 +188,11 @@ def compared(
             return False, f"{other} is kept as another type than it was given as", stored
         return (
             True,
-            f"{stored.rows:,} rows by {len(columns)} columns read back and compared by value",
+            f"{number_of(stored.rows)} by {len(columns)} columns read back and compared by value",
             stored,
         )
     result = what_differs(rows, range(len(columns)), again, order, columns)
-    return False, result or f"{stored.rows:,} rows read back, {proved.rows:,} proved", stored
+    return False, result or f"{number_of(stored.rows)} read back, {proved.rows:,} proved", stored
 
 
 def _of_other_type(again: Any, columns: Sequence[tuple[str, Type]]) -> str:

@@ -24,6 +24,7 @@ from gravel.ledger.fingerprint import canonical, kept_type
 from gravel.plans.steps import BoundPlan
 from gravel.problems import DataProblem
 from gravel.sources.source import Source, scan
+from gravel.words import number_of
 
 
 @dataclass
@@ -75,7 +76,8 @@ class TableDiff:
         """In words."""
         cells = sum(self.cells.values())
         return (
-            f"{self.updated:,} rows changed ({cells:,} cells), {self.deleted:,} deleted,"
+            f"{number_of(self.updated)} changed ({number_of(cells, 'cell')}),"
+            f" {self.deleted:,} deleted,"
             f" {self.inserted:,} inserted"
         )
 

@@ -465,7 +465,7 @@ def _still_referring(
         now, other = after[name]
         if (rows, content) != (now, other):
             lost.append(
-                f"{name} had {rows:,} rows,"
+                f"{name} had {number_of(rows)},"
                 f" {f'has {now:,}' if now != rows else 'of which some are not as they were'}"
             )
     message = "; ".join(lost) or ", ".join(

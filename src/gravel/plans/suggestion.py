@@ -9,6 +9,7 @@ from gravel.problems import CallProblem
 from gravel.profiling.result import Finding, Profile
 from gravel.profiling.suggest import in_order
 from gravel.sources.source import Source
+from gravel.words import number_of
 
 
 def write_plan(path: Path, table: Source, profile: Profile, choose: str | None) -> int:
@@ -49,5 +50,6 @@ def _chosen(profile: Profile, choose: str | None) -> list[Finding]:
 
 def _evidence(finding: Finding, profile: Profile) -> str:
     return (
-        f"{finding.column or 'table'}: {finding.rows:,} of {profile.rows:,} rows: {finding.detail}"
+        f"{finding.column or 'table'}: {finding.rows:,} of {number_of(profile.rows)}:"
+        f" {finding.detail}"
     )

@@ -22,6 +22,7 @@ from gravel.querying.relation import Columns, Relation, joined, renamed, taken, 
 from gravel.querying.shapes import SUBQUERIES, is_true, top
 from gravel.querying.subqueries import Outer, Subqueries
 from gravel.querying.tables import Tables
+from gravel.words import number_of
 
 _TRUE = tree.Literal(0, 0, "boolean", "TRUE")
 
@@ -329,7 +330,7 @@ class FromClause:
             Columns(columns),
             len(rows),
         )
-        message = f"{left.count - without:,} rows with items" + (
+        message = f"{number_of(left.count - without)} with items" + (
             f", {without:,} without" + (" are kept" if outer else " are lost") if without else ""
         )
         stage = self.account.enter("UNNEST", (left,), len(rows), message)

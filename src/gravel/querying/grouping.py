@@ -26,6 +26,7 @@ from gravel.querying.partitions import ROW_BYTES, more_than, one_by_one, partiti
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, joined, taken
 from gravel.querying.shapes import literal_text, top
 from gravel.querying.subqueries import Subqueries
+from gravel.words import number_of
 
 
 @dataclass(frozen=True)
@@ -176,7 +177,7 @@ class Grouping:
             "GROUP BY" if select.groups is not None else "aggregates",
             (over,),
             count,
-            f"{count:,} groups",
+            f"{number_of(count, 'group')}",
         )
         names = [node.text if isinstance(node, tree.Name) else "" for node in every.values()]
         tables = [
@@ -416,7 +417,11 @@ class Grouping:
             )
             message.append(f"{counts[index]:,} of {group}")
         more = len(first) - len(message)
-        return ": " + "; ".join(message) + (f"; and {more:,} groups more" if more > 0 else "")
+        return (
+            ": "
+            + "; ".join(message)
+            + (f"; and {number_of(more, 'group')} more" if more > 0 else "")
+        )
 
     @staticmethod
     def _items_of(arguments: Sequence[tree.Node]) -> list[tree.Node]:

@@ -21,6 +21,7 @@ from gravel.querying.partitions import flat_indices
 from gravel.querying.relation import Columns, Relation, as_type, taken
 from gravel.querying.shapes import SUBQUERIES, top
 from gravel.querying.subqueries import Subqueries
+from gravel.words import number_of
 
 
 @dataclass
@@ -197,23 +198,24 @@ class Joining:
         if node.using:
             result = self._merged(result, left, node)
         if node.kind == "WHERE":
-            message = f"{left.count:,} rows with {right.count:,}, where {self._shown(node)}"
+            message = f"{number_of(left.count)} with {right.count:,}, where {self._shown(node)}"
             stage = self.account.enter(
                 "tables joined by WHERE", (left, right), result.count, message
             )
         elif node.kind != "CROSS":
             message = (
-                f"{left.count - len(alone_left):,} rows on the left matched, {len(alone_left):,}"
+                f"{number_of(left.count - len(alone_left))} on the left matched,"
+                f" {len(alone_left):,}"
                 " without a partner; "
             )
             message += f"{len(alone_right):,} on the right without one"
             if several:
-                message += f"; {several:,} rows on the left met several (+{extra:,} rows)"
+                message += f"; {number_of(several)} on the left met several (+{number_of(extra)})"
             stage = self.account.enter(f"{node.kind} JOIN", (left, right), result.count, message)
             self.account.warn(
                 "a join multiplies rows",
                 several,
-                f"on the left meet several rows on the right: {extra:,} rows more",
+                f"on the left meet several rows on the right: {number_of(extra)} more",
                 "join on a key of the right table",
             )
             if node.kind in ("INNER", "RIGHT"):
@@ -228,7 +230,7 @@ class Joining:
                 "CROSS JOIN",
                 (left, right),
                 pairs,
-                f"each of {left.count:,} rows with each of {right.count:,}",
+                f"each of {number_of(left.count)} with each of {right.count:,}",
             )
         return replace(result, stage=stage)
 

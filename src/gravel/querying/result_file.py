@@ -24,6 +24,7 @@ from gravel.sources.source import scan
 from gravel.stores.sql import open_database, parted
 from gravel.stores.sql.new_table import fill
 from gravel.stores.sql.transaction import masked
+from gravel.words import number_of
 
 _ROWS = 1 << 16  # of a part that is written at a time
 
@@ -81,7 +82,8 @@ def write(target: Path, relation: Relation, replace: bool) -> None:
                     )
             if counted != relation.count:
                 raise TableProblem(
-                    f"{target} would have {counted:,} rows instead of {relation.count:,}: nothing"
+                    f"{target} would have {number_of(counted)} instead of"
+                    f" {relation.count:,}: nothing"
                     " was written"
                 )
             output.commit()
@@ -125,7 +127,7 @@ def write_table(reference: str, relation: Relation, replace: bool) -> str:
             finally:
                 output.discard()
         if {*counts} != {relation.count}:
-            same, message = False, f"{counts[0]:,} rows instead of {relation.count:,}"
+            same, message = False, f"{number_of(counts[0])} instead of {relation.count:,}"
         if not same:
             raise TableProblem(f"{shown} does not hold the result: {message}; nothing was written")
         base.commit()

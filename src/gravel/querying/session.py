@@ -38,6 +38,7 @@ from gravel.querying.shapes import SUBQUERIES, top
 from gravel.querying.subqueries import Subqueries
 from gravel.querying.tables import Tables
 from gravel.querying.windowing import Windowing
+from gravel.words import number_of
 
 _ROUNDS, _RECURSIVE_ROWS = 100_000, 20_000_000  # a recursive query beyond them does not end
 
@@ -151,7 +152,7 @@ class Session:
                 rounds += 1
                 if rounds > _ROUNDS or result.count > _RECURSIVE_ROWS:
                     raise DataProblem(
-                        f"{value.name} does not end: {result.count:,} rows after {rounds - 1:,}"
+                        f"{value.name} does not end: {number_of(result.count)} after {rounds - 1:,}"
                         " rounds",
                         hint="it needs a WHERE that comes to no row at last",
                     )

@@ -14,6 +14,7 @@ from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.partitions import one_by_one, partitions
 from gravel.querying.relation import Columns, Relation, as_type, joined
+from gravel.words import number_of
 
 
 @dataclass
@@ -74,7 +75,7 @@ class SetOperations:
             node, [vector.values for vector in both.vectors], left.count, right.count
         )
         result = both.take(keep)
-        message = f"{left.count:,} and {right.count:,} rows"
+        message = f"{left.count:,} and {number_of(right.count)}"
         return replace(
             result,
             stage=self.account.enter(

@@ -10,6 +10,7 @@ from gravel.inspecting import commands
 from gravel.language import errors as language_errors
 from gravel.problems import DataProblem
 from gravel.render import screen
+from gravel.words import number_of
 
 if TYPE_CHECKING:
     from gravel.plans.changes import TableDiff
@@ -83,7 +84,8 @@ def show(done: Run, color: bool) -> None:
     elif done.good and done.dry:
         out.print(
             rich_text.Text(
-                f"dry run: {done.rows_out:,} rows would be written, {done.left_rows:,} rejected",
+                f"dry run: {number_of(done.rows_out)} would be written,"
+                f" {done.left_rows:,} rejected",
                 style=screen.GOOD,
             )
         )
@@ -91,7 +93,7 @@ def show(done: Run, color: bool) -> None:
         where = (
             f"; {done.left_rows:,} rejected in {done.rejects}" if done.rejects else "; no rejects"
         )
-        what = f"{done.rows_out:,} rows written to {done.output}"
+        what = f"{number_of(done.rows_out)} written to {done.output}"
         if done.changes is not None:
             what = f"{done.changes.told} in {done.output}"
         out.print(rich_text.Text(what + where, style=screen.GOOD), soft_wrap=True)
@@ -122,9 +124,9 @@ def details(line: Any) -> list[str]:
             f"dropped: {count.dropped_false:,} false, {count.dropped_unknown:,} unknown (NULL)"
         )
     if count.nulled:
-        message.append(f"{count.nulled:,} rows with an error made NULL")
+        message.append(f"{number_of(count.nulled)} with an error made NULL")
     if count.not_concerned:
-        message.append(f"{count.not_concerned:,} rows not concerned")
+        message.append(f"{number_of(count.not_concerned)} not concerned")
     message += [f"{rows:,} {what}" for what, rows in count.notes.items() if rows]
     if line.conflicts:
         message.append(
@@ -132,7 +134,7 @@ def details(line: Any) -> list[str]:
             + ", ".join(f"{name} {groups:,}" for name, groups in line.conflicts.items())
         )
     for name, result in count.checks.items():
-        message.append(f"{name}: " + (result.told or f"holds in all {result.rows:,} rows"))
+        message.append(f"{name}: " + (result.told or f"holds in all {number_of(result.rows)}"))
     if count.words:
         message.append(count.words)
     if line.stated:
@@ -172,8 +174,8 @@ def _why_not(done: Run) -> None:
 def _planned(changes: TableDiff) -> str:
     cells = sum(changes.cells.values())
     return (
-        f"{changes.updated:,} rows would change ({cells:,} cells), {changes.deleted:,} be deleted,"
-        f" {changes.inserted:,} be inserted"
+        f"{number_of(changes.updated)} would change ({number_of(cells, 'cell')}),"
+        f" {changes.deleted:,} be deleted, {changes.inserted:,} be inserted"
     )
 
 

@@ -8,6 +8,7 @@ from rich import text as rich_text
 
 from gravel.render import finding as render_finding
 from gravel.render import screen
+from gravel.words import number_of
 
 if TYPE_CHECKING:
     from gravel.profiling.result import ColumnProfile, Profile
@@ -209,7 +210,7 @@ def _fits(out: Any, column_profile: ColumnProfile, rows: int) -> None:
 def _spread(out: Any, column_profile: ColumnProfile, rows: int) -> None:
     result = column_profile.numbers
     if result is not None and result.fit > 1:
-        _title(out, f"numbers ({result.fit:,} values)")
+        _title(out, f"numbers ({number_of(result.fit, 'value')})")
         facts = [
             ("mean", result.mean),
             ("standard deviation", result.stddev),
@@ -243,7 +244,7 @@ def _spread(out: Any, column_profile: ColumnProfile, rows: int) -> None:
         screen.print_table(out, ["", "", "", ""], table, right=(0, 2))
     dates = column_profile.dates
     if dates is not None:
-        _title(out, f"days ({dates.fit:,} values)")
+        _title(out, f"days ({number_of(dates.fit, 'value')})")
         out.print(
             rich_text.Text(
                 f"{dates.min} to {dates.max}; after today {dates.future:,}; on a 1 January"

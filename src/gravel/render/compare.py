@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from rich import text as rich_text
 
 from gravel.render import screen
+from gravel.words import number_of
 
 if TYPE_CHECKING:
     from gravel.comparing.result import Compared
@@ -64,10 +65,12 @@ def show(compared: Compared, color: bool) -> None:
     differing = [item for item in compared.columns if item.different]
     if compared.key:
         out.print()
-        many = f"{compared.changed_rows:,} of {compared.both:,} rows in both differ"
+        many = f"{compared.changed_rows:,} of {number_of(compared.both)} in both differ"
         out.print(
             rich_text.Text(
-                many if compared.changed_rows else f"all {compared.both:,} rows in both are equal",
+                many
+                if compared.changed_rows
+                else f"all {number_of(compared.both)} in both are equal",
                 style=screen.HEAD,
             )
         )
@@ -127,7 +130,7 @@ def _examples(out: Any, compared: Compared) -> None:
 
 
 def _alone(out: Any, compared: Compared, alone: Any, total: int, what: str) -> None:
-    out.print(rich_text.Text(f"only {what}: {total:,} rows", style=screen.HEAD))
+    out.print(rich_text.Text(f"only {what}: {number_of(total)}", style=screen.HEAD))
     rows = [
         [f"{item.row:,}", *(screen.visible(value, 18) for value in item.key or item.values[:6])]
         for item in alone

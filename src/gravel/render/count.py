@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from gravel.render import screen
+from gravel.words import number_of
 
 
 def show(counted: list[Any], color: bool) -> None:
@@ -41,7 +42,8 @@ def show(counted: list[Any], color: bool) -> None:
                 "a key: unique, never NULL"
                 if good
                 else (
-                    f"no key: {key.null_rows:,} rows with NULL in it, {key.repeated_rows:,} rows"
+                    f"no key: {number_of(key.null_rows)} with NULL in it,"
+                    f" {number_of(key.repeated_rows)}"
                     " that share theirs"
                 )
             )

@@ -8,6 +8,7 @@ from rich import text as rich_text
 
 from gravel import results
 from gravel.render import screen
+from gravel.words import number_of
 
 if TYPE_CHECKING:
     from gravel.duplicates.result import Duplicates, Group
@@ -24,11 +25,12 @@ def show(duplicates: Duplicates, color: bool) -> None:
     out = screen.console(color=color)
     out.print(
         rich_text.Text(
-            f"{duplicates.rows:,} rows, {duplicates.groups:,} groups", style=screen.HEAD
+            f"{number_of(duplicates.rows)}, {number_of(duplicates.groups, 'group')}",
+            style=screen.HEAD,
         ).append(f" of rows equal in {_compared(duplicates)}", style=screen.DIM)
     )
     message = (
-        f"{duplicates.rows_in_groups:,} rows in groups, {duplicates.surplus:,} more than one a"
+        f"{number_of(duplicates.rows_in_groups)} in groups, {duplicates.surplus:,} more than one a"
         f" group, the largest {duplicates.largest:,}"
     )
     out.print(
@@ -44,12 +46,14 @@ def show(duplicates: Duplicates, color: bool) -> None:
             else "in no group (--null-equal groups them)"
         )
         out.print(
-            rich_text.Text(f"  {duplicates.null_rows:,} rows with NULL, {how}", style=screen.DIM)
+            rich_text.Text(
+                f"  {number_of(duplicates.null_rows)} with NULL, {how}", style=screen.DIM
+            )
         )
     if duplicates.error_rows:
         out.print(
             rich_text.Text(
-                f"  {duplicates.error_rows:,} rows in which an expression fails, in no group",
+                f"  {number_of(duplicates.error_rows)} in which an expression fails, in no group",
                 style=screen.BAD,
             )
         )
@@ -58,7 +62,8 @@ def show(duplicates: Duplicates, color: bool) -> None:
         _group(out, duplicates, group)
     if duplicates.groups > len(duplicates.shown):
         screen.note(
-            f"  {len(duplicates.shown):,} of {duplicates.groups:,} groups shown, the largest first"
+            f"  {len(duplicates.shown):,} of {number_of(duplicates.groups, 'group')}"
+            f" shown, the largest first"
             " (--rows all)",
             color,
         )
@@ -93,7 +98,7 @@ def _group(out: Any, duplicates: Duplicates, group: Group) -> None:
     alike = [
         position for position in same if group.rows and group.rows[0].values[position] is not None
     ][:4]
-    head = rich_text.Text(f"  {group.size:,} rows", style=screen.WARN)
+    head = rich_text.Text(f"  {number_of(group.size)}", style=screen.WARN)
     for place in alike:
         head.append(f"  {duplicates.columns[place]} ", style=screen.DIM).append_text(
             screen.visible(group.rows[0].values[place], 30)

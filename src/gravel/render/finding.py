@@ -10,6 +10,7 @@ from rich.text import Text
 from gravel.inspecting.commands import finding_command, see_command, try_command
 from gravel.profiling.result import Finding, Profile
 from gravel.render import screen
+from gravel.words import number_of
 
 _LONG = 84  # characters of a command that is shown whole; a longer one is by the finding's number
 LEVEL_STYLES = {"wrong": screen.BAD, "suspect": screen.WARN, "note": screen.DIM}
@@ -17,13 +18,13 @@ LEVEL_STYLES = {"wrong": screen.BAD, "suspect": screen.WARN, "note": screen.DIM}
 
 def heading(profile: Profile) -> str:
     """What was looked at, in one line; of a sample it says so."""
-    rows = f"{profile.rows:,} rows"
+    rows = f"{number_of(profile.rows)}"
     if profile.sample is not None:
         rows = (
-            f"a sample of {profile.sample.rows:,} of {profile.sample.of:,} rows: "
+            f"a sample of {profile.sample.rows:,} of {number_of(profile.sample.of)}: "
             "every figure is the sample's"
         )
-    return f"{profile.table}: {rows}, {len(profile.columns):,} columns"
+    return f"{profile.table}: {rows}, {number_of(len(profile.columns), 'column')}"
 
 
 def print_finding(out: Any, number: int, value: Finding, profile: Profile, table: Any) -> None:

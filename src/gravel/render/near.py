@@ -8,6 +8,7 @@ from rich import text
 
 from gravel import results
 from gravel.render import screen
+from gravel.words import number_of
 
 if TYPE_CHECKING:
     from gravel.duplicates.near import Near
@@ -47,7 +48,8 @@ def show(near: Near, color: bool) -> None:
     head = text.Text(f"{near.pairs:,} pairs of rows nearly equal", style=screen.HEAD)
     out.print(head.append(f" in {near.expression}, {bound}", style=screen.DIM))
     message = (
-        f"  {near.values:,} values of {near.rows:,} rows; {near.compared:,} pairs of values"
+        f"  {number_of(near.values, 'value')} of {number_of(near.rows)};"
+        f" {near.compared:,} pairs of values"
         " compared"
     )
     out.print(
@@ -61,7 +63,7 @@ def show(near: Near, color: bool) -> None:
     ]
     for rows, what in apart:
         if rows:
-            out.print(text.Text(f"  {rows:,} rows with {what} are in no pair", style=screen.DIM))
+            out.print(text.Text(f"  in no pair: {number_of(rows)} with {what}", style=screen.DIM))
     if near.shown:
         out.print()
         keys = list(near.key)
@@ -101,7 +103,7 @@ def show(near: Near, color: bool) -> None:
         out.print()
         out.print(text.Text("clusters of more than two values", style=screen.HEAD))
         for members, values in several[:5]:
-            told_values = text.Text(f"  {len(members):,} rows  ", style=screen.WARN)
+            told_values = text.Text(f"  {number_of(len(members))}  ", style=screen.WARN)
             for value in values[:5]:
                 told_values.append_text(screen.visible(value, 30)).append("  ", style=screen.DIM)
             out.print(

@@ -8,6 +8,7 @@ from rich import text as rich_text
 
 from gravel.inspecting import commands
 from gravel.render import finding, screen
+from gravel.words import number_of
 
 if TYPE_CHECKING:
     from gravel.profiling.result import ColumnProfile, Finding, Profile
@@ -168,7 +169,7 @@ def _facts(profile: Profile) -> list[str]:
     lines[-1] += (
         "; no duplicate rows"
         if not facts.repeated
-        else f"; {facts.repeated:,} rows equal to an earlier one"
+        else f"; {number_of(facts.repeated)} equal to an earlier one"
     )
     exact = [f"{item.by} → {item.column}" for item in facts.determined if not item.rows]
     if exact:
@@ -236,7 +237,8 @@ def _columns(out: Any, profile: Profile) -> None:
     if len(profile.columns) > _WIDE:
         out.print(
             rich_text.Text(
-                f"the first {_WIDE} of {len(profile.columns):,} columns; --format json has all",
+                f"the first {_WIDE} of {number_of(len(profile.columns), 'column')};"
+                f" --format json has all",
                 style=screen.DIM,
             )
         )

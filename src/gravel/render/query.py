@@ -10,6 +10,7 @@ from rich import text as rich_text
 
 from gravel.querying import result_file
 from gravel.render import screen
+from gravel.words import number_of
 
 if TYPE_CHECKING:
     from gravel.querying.account import Stage
@@ -30,7 +31,7 @@ def show(relation: Relation, limit: int | None, color: bool) -> None:
         out, list(relation.names), [list(row) for row in zip(*shown, strict=True)], right=right
     )
     if limit is not None and relation.count > limit:
-        screen.note(f"{limit:,} of {relation.count:,} rows shown (--rows all)", color)
+        screen.note(f"{limit:,} of {number_of(relation.count)} shown (--rows all)", color)
 
 
 def explain(session: Session, color: bool) -> None:

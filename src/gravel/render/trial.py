@@ -9,6 +9,7 @@ from rich import text as rich_text
 from gravel.language import errors
 from gravel.plans import edit
 from gravel.render import screen
+from gravel.words import number_of
 
 if TYPE_CHECKING:
     from gravel.inspecting.attempt import Attempt, Trial
@@ -21,7 +22,7 @@ def show(trial: Trial, color: bool) -> None:
         head = rich_text.Text(item.column, style=screen.HEAD)
         head.append(f" = {' '.join(item.text.split())}", style=screen.DIM)
         out.print(head)
-        line = rich_text.Text(f"  {trial.rows:,} rows = ")
+        line = rich_text.Text(f"  {number_of(trial.rows)} = ")
         line.append(f"{item.changed:,} changed", style=screen.WARN if item.changed else "")
         line.append(f" + {item.unchanged:,} unchanged + ")
         line.append(f"{item.errors:,} errors", style=screen.BAD if item.errors else "")
@@ -37,7 +38,7 @@ def show(trial: Trial, color: bool) -> None:
                     (
                         "  of these " + ", ".join(part for part in parts if part)
                         if not item.new
-                        else "  a new column: " + f"{item.filled:,} values"
+                        else "  a new column: " + f"{number_of(item.filled, 'value')}"
                     ),
                     style=screen.DIM,
                 )

@@ -18,6 +18,7 @@ from gravel.sinks.files import ByteSink, ending
 from gravel.sources.arrow import StoredSource, open_arrow, open_parquet
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import scan
+from gravel.words import number_of
 
 Take = Callable[[bytes], Any]
 ENDINGS = (".parquet", ".arrow")
@@ -97,7 +98,8 @@ def write(
             field.type.index_type.bit_width - pa.types.is_signed_integer(field.type.index_type)
         ):
             notes.append(
-                f"{field.name} has {len(values):,} values, more than {field.type.index_type}"
+                f"{field.name} has {number_of(len(values), 'value')}, more than"
+                f" {field.type.index_type}"
                 " numbers: it is written without a dictionary"
             )
             fields[position] = field.with_type(plain_type(field.type))
@@ -149,9 +151,12 @@ def same_values(
     ]
     supplied, stored = _content(rows, types, forms), _content(again, types)
     if (supplied.rows, supplied.value) == (stored.rows, stored.value):
-        return True, f"{stored.rows:,} rows by {len(types)} columns read back and compared by value"
+        return (
+            True,
+            f"{number_of(stored.rows)} by {len(types)} columns read back and compared by value",
+        )
     if supplied.rows != stored.rows:
-        return False, f"{stored.rows:,} rows read back, {supplied.rows:,} proved"
+        return False, f"{number_of(stored.rows)} read back, {supplied.rows:,} proved"
     other = ""
     for position, name in enumerate(rows.columns):
         if (

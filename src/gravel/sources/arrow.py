@@ -23,6 +23,7 @@ from gravel.problems import TableProblem
 from gravel.sources.csv.splitter import Take
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Batch, Malformed, Source
+from gravel.words import number_of
 
 _PART = 1 << 16  # rows of a part
 _GROUPS_HELD = 2
@@ -129,7 +130,7 @@ class StoredSource(Source):
         return (
             "every row of the store is accounted for",
             message == self.counted,
-            f"{self.counted:,} by the store = {rows:,} rows{bad}",
+            f"{self.counted:,} by the store = {number_of(rows)}{bad}",
         )
 
 

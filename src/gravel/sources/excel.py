@@ -15,6 +15,7 @@ from gravel.sources.arrow import StoredSource
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.sniffing import usable_names
 from gravel.sources.source import refuse_changed, state_of
+from gravel.words import number_of
 
 _ROWS = 50_000
 _RANGE = re.compile(r"\$?([A-Z]{1,3})\$?(\d+):\$?([A-Z]{1,3})\$?(\d+)", re.IGNORECASE)
@@ -143,7 +144,7 @@ def _cells(
         for cell in row
     )
     if errors:
-        notes.append(f"{errors:,} cells hold an error such as #N/A, read as that text")
+        notes.append(f"{number_of(errors, 'cell')} with an error such as #N/A, read as that text")
     return rows, notes
 
 

@@ -21,6 +21,7 @@ from gravel.sources.csv.splitter import Take
 from gravel.sources.dialect import Dialect
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Batch, Malformed, Source
+from gravel.words import number_of
 
 FILE = "gravel_file"
 
@@ -168,14 +169,15 @@ class MultiFileSource(Source):
             return (
                 "every row of the store is accounted for",
                 message == counted,
-                f"{counted:,} in {len(self._files)} files = {message:,} rows",
+                f"{counted:,} in {len(self._files)} files = {number_of(message)}",
             )
         lines = sum(file.count_lines(take) for file in self._files if isinstance(file, CsvSource))
         headers = sum(file.dialect.lines for file in self._files)
         inside = breaks + sum(line_breaks(item.text.encode()) for item in malformed)
         message = headers + rows + len(malformed) + inside
         detail = (
-            f"{lines:,} lines in {len(self._files)} files = {headers:,} of headers + {rows:,} rows"
+            f"{lines:,} lines in {len(self._files)} files = {headers:,} of headers +"
+            f" {number_of(rows)}"
         )
         detail += f" + {len(malformed):,} malformed" if malformed else ""
         detail += f" + {inside:,} line breaks inside values" if inside else ""

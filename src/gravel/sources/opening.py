@@ -28,6 +28,7 @@ from gravel.sources.read_options import SPACE, ReadOptions
 from gravel.sources.source import Source, scan
 from gravel.sources.temporary import temporary_file
 from gravel.stores.sql import POSTGRESQL, SQLITE, is_database, is_server, parted
+from gravel.words import number_of
 
 ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".arrow", ".jsonl", ".ndjson", ".json", ".xlsx")
 PACKED = {".gz": "gzip", ".zst": "zstd", ".bz2": "bz2", ".xz": "xz", ".zip": "zip"}
@@ -194,7 +195,7 @@ def _of_zip(path: Path, name: str) -> Path:
         members = [item for item in members if not item.filename.startswith("__MACOSX/")]
         if len(members) != 1:
             raise TableProblem(
-                f"{name} holds {len(members):,} files, and a table is one",
+                f"{name} holds {number_of(len(members), 'file')}, and a table is one",
                 detail=", ".join(item.filename for item in members[:5]),
                 hint="take it out of the archive",
             )

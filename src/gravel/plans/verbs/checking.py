@@ -18,6 +18,7 @@ from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Outcome, PlanColumn, RowAction
 from gravel.plans.verbs.step_kind import StepKind
+from gravel.words import number_of
 
 
 class CheckStep(StepKind):
@@ -100,7 +101,7 @@ class CheckAction(RowAction):
             if result.bad > most:
                 rows = ", ".join(f"{row:,}" for row in result.first)
                 message.append(
-                    f"{name!r} does not hold in {result.bad:,} of {result.rows:,} rows"
+                    f"{name!r} does not hold in {result.bad:,} of {number_of(result.rows)}"
                     f" ({result.told}; allowed {most:,}), first in {rows}"
                 )
         return f"step {step.number}: " + "; ".join(message) if message else None

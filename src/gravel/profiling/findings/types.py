@@ -13,6 +13,7 @@ from gravel.profiling import column_kind
 from gravel.profiling.findings.fit import FEW, best_fit, placeholder_condition, unfit_words
 from gravel.profiling.result import ColumnProfile, Finding, Fit
 from gravel.profiling.wording import shown
+from gravel.words import number_of
 
 _CODES = 0.05
 _CERTAIN, _LIKELY = 0.9, 0.5  # shares of the values that fit a type, for numbers and for dates
@@ -58,7 +59,7 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
         level,
         column_profile.name,
         rows,
-        f"{best.rows:,} of {said:,} values fit {best.type}, "
+        f"{best.rows:,} of {number_of(said, 'value')} fit {best.type}, "
         f"these do not: {_examples(best, column_profile)}",
         f"NOT FITS({name} AS {best.type}){apart}",
         _number_fix(name, best) or _dates_fix(name, column_profile, best),

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from gravel.plans.ledger import StepLine
+from gravel.words import number_of
 
 WIDTH, MIDDLE, STREAM = 1160, 740, 240  # of the drawing, the stream's middle, its greatest width
 LEFT_END, RIGHT_END = 560, 950  # where what is added begins and what leaves ends
@@ -131,10 +132,12 @@ def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
             SvgPath(
                 f"M{d:.1f},{y - 22:.1f} H{c:.1f} V{y:.1f} H{d:.1f} Z",
                 "between",
-                f"{count.rows_out:,} rows",
+                f"{number_of(count.rows_out)}",
             )
         )
-    labels.append(SvgLabel(MIDDLE, y + 14, f"{lines[-1].count.rows_out:,} rows {output}", "count"))
+    labels.append(
+        SvgLabel(MIDDLE, y + 14, f"{number_of(lines[-1].count.rows_out)} {output}", "count")
+    )
     # What joins and leaves lies behind the stream.
     shapes.sort(key=lambda item: item.kind in ("stream", "between"))
     return Drawing(y + 24, tuple(shapes), tuple(labels))

@@ -22,6 +22,7 @@ from gravel.sources.csv.splitter import EMPTY_LINE, Piece, Take, count_lines, cu
 from gravel.sources.dialect import Dialect
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Batch, Malformed, Source, holding_some
+from gravel.words import number_of
 
 if TYPE_CHECKING:
     from gravel.sources.csv.conversions import Conversions
@@ -173,7 +174,7 @@ class CsvSource(Source):
         in_file = self.count_lines(take)
         inside = breaks + sum(line_breaks(item.text.encode()) for item in malformed)
         message = self.dialect.lines + rows + len(malformed) + inside
-        detail = f"{in_file:,} lines = {self.dialect.lines} header + {rows:,} rows"
+        detail = f"{in_file:,} lines = {self.dialect.lines} header + {number_of(rows)}"
         detail += f" + {len(malformed):,} malformed" if malformed else ""
         detail += (
             f" + {inside:,} line break{'' if inside == 1 else 's'} inside values" if inside else ""

@@ -18,6 +18,7 @@ from gravel.problems import TableProblem
 from gravel.sources.csv.splitter import Take
 from gravel.sources.source import Batch, Malformed, Source
 from gravel.stores.sql.transaction import TableSchema
+from gravel.words import number_of
 
 Fetch = Callable[[list[int]], Source]  # positions of columns -> a table of just these
 
@@ -158,7 +159,7 @@ class SqlSource(Source):
         return (
             "every row of the store is accounted for",
             rows == self.counted,
-            f"{self.counted:,} by the database = {rows:,} rows",
+            f"{self.counted:,} by the database = {number_of(rows)}",
         )
 
     def _open_states(self, missing: list[int]) -> dict[int, Any]:

@@ -49,6 +49,7 @@ from gravel.stores.sql.transaction import (
     password_hint,
     without_secret,
 )
+from gravel.words import number_of
 
 # What the values decide, as in a text file: all of them are written as its literals are. Everything
 # else is text.
@@ -450,7 +451,7 @@ class CopiedSource(CsvSource):
         return (
             "every row of the store is accounted for",
             rows == self.counted,
-            f"{self.counted:,} by the database = {rows:,} rows",
+            f"{self.counted:,} by the database = {number_of(rows)}",
         )
 
 
