@@ -31,6 +31,7 @@ from gravel.profiling import fits, forms, lists, relations, spread
 from gravel.profiling.column_kind import is_code_list
 from gravel.profiling.findings import findings
 from gravel.profiling.marks import DELIMITERS
+from gravel.profiling.partial import ColumnPartial, part_of
 from gravel.profiling.result import (
     AlmostKey,
     ColumnProfile,
@@ -52,12 +53,10 @@ from gravel.profiling.sample import Sample, draw
 from gravel.profiling.state import (
     SHAPES,
     TOP,
-    ColumnPartial,
     ColumnState,
     Gathered,
     RowDistinctState,
     gather,
-    part_of,
     whole_rows,
 )
 from gravel.sources.source import Batch, Malformed, Source
