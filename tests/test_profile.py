@@ -828,3 +828,49 @@ def test_more_variants_than_are_listed_are_the_same_ones_in_any_memory(figures: 
     whole = profile(open_table("t.csv"))
     for memory in (500, 20_000):  # bytes, so that ranges of hashes are merged from files
         assert profile(open_table("t.csv"), memory=memory).columns == whole.columns
+
+
+@settings(max_examples=40)
+@given(
+    values=st.lists(st.sampled_from(["a", "b ", "", "n/a", "12", "-3.5", "é", "2024-01-02"]), min_size=1, max_size=120),
+    count=st.integers(1, 60), block=st.sampled_from([17, 64, 4096]), kind=st.sampled_from(["csv", "parquet"]),
+)  # fmt: skip
+def test_a_sample_is_profiled_as_a_table_of_its_rows(
+    values: list[str], count: int, block: int, kind: str, tmp_path_factory: Any
+) -> None:
+    """The rows with the smallest hashes, whatever the pieces that they are read in."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    from gravel.profiling.figures import figures as told
+    from gravel.sources.csv import splitter
+    from gravel.sources.opening import open_table
+
+    folder = tmp_path_factory.mktemp("sample")
+
+    def hashed(row: int) -> int:
+        mixed = row * 0x9E3779B97F4A7C15 % 2**64
+        mixed = (mixed ^ mixed >> 31) * 0xD6E8FEB86659FD93 % 2**64
+        return mixed ^ mixed >> 29
+
+    chosen = sorted(sorted(range(1, len(values) + 1), key=hashed)[:count])
+    rows = [(str(at), values[at - 1]) for at in range(1, len(values) + 1)]
+    for name, lines in (("t", rows), ("s", [rows[at - 1] for at in chosen])):
+        if kind == "csv":
+            write(folder / f"{name}.csv", "k,x\n" + "".join(f"r{a},{b}\n" for a, b in lines))
+        else:
+            table = pa.table({"k": [f"r{a}" for a, _ in lines], "x": [b or None for _, b in lines]})
+            pq.write_table(table.cast(pa.schema([("k", "string"), ("x", "string")])), folder / f"{name}.parquet", row_group_size=block)  # fmt: skip
+    reading, before = ReadOptions(header=1), splitter.BLOCK
+    splitter.BLOCK = block
+    try:
+        tables = [open_table(str(folder / f"{name}.{kind}"), reading) for name in "ts"]
+        results = [profile(tables[0], sample=count), profile(tables[1])]
+    finally:
+        splitter.BLOCK = before
+    assert results[0].sample is not None
+    assert (results[0].sample.rows, results[0].sample.of) == (len(chosen), len(values))
+    sampled, whole = (told(result, table) for result, table in zip(results, tables, strict=True))
+    for one, other in zip(sampled["columns"], whole["columns"], strict=True):
+        for key in ("nulls", "blank", "distinct", "min", "max", "top", "shapes", "type"):
+            assert one.get(key) == other.get(key), key
