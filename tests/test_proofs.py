@@ -343,7 +343,7 @@ def test_control_totals_of_doubles_are_compared_before_they_are_rounded(figures:
         assert counts[0]["value"] == wanted
 
 
-def test_proofs_tell_their_figures(figures: Any) -> None:
+def test_proofs_tell_their_figures(figures: Any, monkeypatch: Patch) -> None:
     write("b.csv", "id,fee,note,name\n1,2.50,,a\n2,,,b\n3,4.00,,c\n4,1.25,,d\n")
     head = (
         'table = "b.csv"\nwrite = "{0}"\nkey = ["id"]\ntotals = ["fee", "MAX(fee)", "MIN(note)"]\n'
@@ -388,3 +388,11 @@ def test_proofs_tell_their_figures(figures: Any) -> None:
     assert told["the key (id) is unique and not null before"] == f"{start}1, 2"
     assert told["the key (id) is unique and not null after"] == f"{start}of the output 1, 2"
     assert told["columns that no step touched hold the same values"] == "1 column (id), 4 rows"
+    _tables()
+    write("p.toml", BARE)
+    with monkeypatch.context() as patch:
+        _input_changes(patch)
+        told = figures("clean", "p.toml", "--replace", status=1)["proofs"]
+    size = f"{Path('b.csv').stat().st_size:,} bytes"
+    changed = f"{size} when it was read, {size.removesuffix(' bytes')} now, and others"
+    assert [item["detail"] for item in told if not item["holds"]] == [changed]
