@@ -141,7 +141,7 @@ class UniqueAction(TableAction):
             return sort_order([table["hash"], table["marks"]], [_ASCENDING, _ASCENDING])
 
         groups = _whole_groups(
-            sorted_batches(again(), by_hash, context.memory // 3), context.memory // 8
+            sorted_batches(again(), by_hash, context.memory // 3), context.memory // 12
         )
         decided = (
             batch
