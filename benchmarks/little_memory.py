@@ -158,7 +158,11 @@ def main() -> None:
             "# In little memory\n\nMade by `python benchmarks/little_memory.py --write`, on two cores; "
             "a process each, its start and its output included.\n\n"
         )
-        TARGET.write_text(head + "\n".join(lines) + "\n", "utf-8")
+        tail = (
+            "\n`--memory` bounds what a command holds of the table at a time; the interpreter, the libraries"
+            " and what is being worked on come on top.\n"
+        )
+        TARGET.write_text(head + "\n".join(lines) + "\n" + tail, "utf-8")
 
 
 if __name__ == "__main__":
