@@ -95,6 +95,7 @@ def compare_all(array: pa.Array, monkeypatch: pytest.MonkeyPatch) -> None:
     for second in (False, True):
         made = hashing.hashes(array, second)
         assert (made == references(monkeypatch, lambda s=second: hashing.hashes(array, s))).all()
+        assert (hashing.both_hashes(array)[second] == made).all()
 
 
 @given(st.lists(st.one_of(st.none(), MESSY), max_size=12), st.integers(0, 4), st.integers(0, 3))
@@ -141,14 +142,14 @@ def test_kernels_stay_inside_their_arrays() -> None:
     offsets = np.cumsum([0, *map(len, pieces)]).astype(np.int32)
     data = np.frombuffer(b"".join(pieces), np.uint8)
     known = {"letters": texts._KEY, "index": native.tables["key_index"], "blocks": native.tables["key_blocks"],
-             "mixing": np.array(hashing._FIRST), "class_index": native.tables["classes_index"],
+             "mixing": np.array([*hashing._FIRST, *hashing._SECOND]), "class_index": native.tables["classes_index"],
              "class_blocks": native.tables["classes_blocks"], **native.tables}  # fmt: skip
     for kernel in (*source.texts.KERNELS, source.hashes.hash_texts):
         names = [name for name in kernel.__annotations__ if name != "return"]
         kinds = source.signature(kernel)
         for size in (*range(0, 200, 3), 4000):
             fresh = {"offsets": offsets, "data": data, "first": 0, "longest": 30, "wanted": 3, "with_marks": 1, "ends": np.zeros(7, np.int32),
-                     "left": np.zeros(7, np.int64), "bits": np.zeros(6, np.uint64), "characters": np.zeros(6, np.int32), "output": np.zeros(6 if "mixing" in names else size, kinds[names.index("output")] if "output" in names else "uint8")}  # fmt: skip
+                     "left": np.zeros(7, np.int64), "bits": np.zeros(6, np.uint64), "other": np.zeros(6, np.uint64), "characters": np.zeros(6, np.int32), "output": np.zeros(6 if "mixing" in names else size, kinds[names.index("output")] if "output" in names else "uint8")}  # fmt: skip
             row = functions[kernel.__name__](*({**known, **fresh}[name] for name in names))
             assert 0 <= row <= 6
             assert row == 6 or size < 4000

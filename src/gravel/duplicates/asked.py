@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from gravel.duplicates.match_levels import MATCH_LEVELS
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
-from gravel.engine.hashing import hashes, mixed
+from gravel.engine.hashing import both_hashes, mixed
 from gravel.engine.known_values import KnownValues
 from gravel.engine.vector import Vector
 from gravel.inspecting.binding import frame_of
@@ -88,7 +88,7 @@ class KeyColumn:
 
     def __init__(self, vector: Vector, kind: Any, known: KnownValues) -> None:
         self.vector, self.text, self._known = vector, kind == TEXT, known
-        self.exact: Pair = hashes(vector.values), hashes(vector.values, True)
+        self.exact: Pair = both_hashes(vector.values)
         self.learned: tuple[int, np.ndarray, np.ndarray, tuple[np.ndarray, ...]] | None = None
 
     def spelled(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[Pair]:
@@ -118,9 +118,7 @@ class KeyColumn:
         for spelling in spellings:
             frame = Frame(len(texts), columns, (TEXT,) * len(columns))
             columns.append(run(spelling, frame).values)
-        return [
-            hashed for column in columns[1:] for hashed in (hashes(column), hashes(column, True))
-        ]
+        return [hashed for column in columns[1:] for hashed in both_hashes(column)]
 
 
 @dataclass

@@ -15,7 +15,7 @@ from gravel.duplicates.match_levels import MATCH_LEVELS, NAMES, spelled
 from gravel.duplicates.result import Duplicates, MatchLevelCount
 from gravel.duplicates.second import Second
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes
-from gravel.engine.hashing import hashes
+from gravel.engine.hashing import both_hashes
 from gravel.engine.known_values import KnownValues
 from gravel.engine.memory import DEFAULT_MEMORY, give_back_freed_blocks
 from gravel.engine.parallel import ordered_map
@@ -206,9 +206,7 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
             first_rows, two = part.hashed(left)
             without.append(counted_hashes(first_rows[there], two[there], rows[there]))
         own = {
-            candidate: counted_hashes(
-                hashes(batch.columns[candidate]), hashes(batch.columns[candidate], True), rows
-            )
+            candidate: counted_hashes(*both_hashes(batch.columns[candidate]), rows)
             for candidate in candidates
         }
         failed = np.logical_or.reduce(part.failed)

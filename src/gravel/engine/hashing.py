@@ -54,6 +54,24 @@ def hashes(array: pa.Array, second: bool = False) -> np.ndarray:
     return result
 
 
+def both_hashes(array: pa.Array) -> tuple[np.ndarray, np.ndarray]:
+    """Two independent hashes a value."""
+    array = plain(array)
+    if pa.types.is_string(array.type):
+        compiled = texts.hash_texts(array, np.array([*_FIRST, *_SECOND]), _LONG)
+        if compiled is not None:
+            first, second, rest = compiled
+            offsets, data = body(array)
+            for row in rest.tolist():
+                text = data[offsets[row] : offsets[row + 1]]
+                first[row], second[row] = _long_text(text, _FIRST), _long_text(text, _SECOND)
+            if array.null_count:
+                null = pc.is_null(array).to_numpy(zero_copy_only=False)
+                first[null] = second[null] = NULL_HASH
+            return first, second
+    return hashes(array), hashes(array, True)
+
+
 def combined(columns: list[pa.Array], second: bool = False) -> np.ndarray:
     """One hash a row over several columns; the order of the columns counts."""
     return mixed([hashes(column, second) for column in columns], second)
@@ -139,7 +157,7 @@ def _texts(array: pa.Array, constants: tuple[np.uint64, ...]) -> np.ndarray:
     offsets, data = body(array)
     compiled = texts.hash_texts(array, np.array(constants), _LONG)
     if compiled is not None:
-        hashed, rest = compiled
+        hashed, _, rest = compiled
         for row in rest.tolist():
             hashed[row] = _long_text(data[offsets[row] : offsets[row + 1]], constants)
         return hashed

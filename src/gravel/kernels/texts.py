@@ -158,16 +158,18 @@ def mark_texts(array: pa.Array) -> tuple[np.ndarray, np.ndarray] | None:
 
 def hash_texts(
     array: pa.Array, mixing: np.ndarray, longest: int
-) -> tuple[np.ndarray, np.ndarray] | None:
-    """The hash of each text, and the rows of more than `longest` bytes, whose hashes are not
-    made."""
+) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
+    """The hash of each text, another one where `mixing` has six numbers instead of three, and the
+    rows of more than `longest` bytes, whose hashes are not made."""
     ready = _ready(array)
     if ready is None:
         return None
     native, offsets, data = ready
     output, left = np.empty(len(array), np.uint64), np.zeros(len(array) + 1, np.int64)
-    native.run("hash_texts", offsets, data, mixing, longest, output, left)
-    return output, left[1 : left[0] + 1]
+    other = np.empty(len(array) if len(mixing) > 3 else 0, np.uint64)
+    every = np.resize(mixing, 6)
+    native.run("hash_texts", offsets, data, every, longest, output, other, left)
+    return output, other, left[1 : left[0] + 1]
 
 
 def _ready(array: pa.Array) -> tuple[Kernels, np.ndarray, np.ndarray] | None:

@@ -15,7 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.engine.hashing import hashes
+from gravel.engine.hashing import both_hashes, hashes
 from gravel.kernels.characters import BLANK, SPACES, ZERO_WIDTH
 from gravel.kernels.native.source.texts import MARKS
 from gravel.kernels.texts import mark_texts
@@ -79,7 +79,7 @@ def marked(array: pa.Array, fitting: Fitting, plain: np.ndarray) -> Marked:
         bits[mask] |= BIT[name]
 
     shapes = shape(array)
-    shape_hash = hashes(shapes)
+    shape_hash, shape_second = both_hashes(shapes)
     if plain_number:
         # Plain numbers and dates have no spaces, no case and nothing but digits and signs.
         number, characters = fits.put_plain(array, fitting, shapes, put), np.diff(body(array)[0])
@@ -96,7 +96,7 @@ def marked(array: pa.Array, fitting: Fitting, plain: np.ndarray) -> Marked:
         number,
         plain if digits else _by_key(array, plain, put),
         shape_hash,
-        hashes(shapes, True),
+        shape_second,
         characters,
     )
 

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import text_of
 from gravel.engine.distinct import Counted, counted_hashes
-from gravel.engine.hashing import NULL_HASH, hashes
+from gravel.engine.hashing import NULL_HASH, both_hashes
 from gravel.engine.known_values import Known, KnownValues
 from gravel.language.types import Kind
 from gravel.profiling.marks import marked
@@ -161,7 +161,7 @@ class _EncodedValues:
         self.fresh, self.fresh_rows = array, rows
         self.fresh_counts: np.ndarray | None = None
         if self.text:
-            self.plain, second = hashes(array), hashes(array, True)
+            self.plain, second = both_hashes(array)
             self.fresh_plain, self.fresh_second = self.plain, second
             self._known = known.find(self.plain, second)
             if self._known is not None:
@@ -183,7 +183,7 @@ class _EncodedValues:
             self._codes = codes
         if not self.text:
             self.fresh = text_of(self.fresh)
-            self.fresh_plain, self.fresh_second = hashes(self.fresh), hashes(self.fresh, True)
+            self.fresh_plain, self.fresh_second = both_hashes(self.fresh)
             self.plain = self.fresh_plain if self._codes is None else self.fresh_plain[self._codes]
 
     def spread(self, plain: np.ndarray, filled: np.ndarray | None) -> np.ndarray:

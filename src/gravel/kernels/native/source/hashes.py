@@ -2,38 +2,62 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
-from gravel.kernels.native.source.shared import Bytes, Int32s, Int64s, UInt64s, leave, mix, word_at
+from gravel.kernels.native.source.shared import (
+    Bytes,
+    Int32s,
+    Int64s,
+    UInt64s,
+    leave,
+    mix,
+    tail_word,
+    word_at,
+)
 
 BITS = 11  # of a digit
 DIGITS = np.uint64((1 << BITS) - 1)
 
 
+def _finish(state: Any, second: Any, third: Any) -> Any:
+    state *= second
+    state ^= state >> np.uint64(29)
+    state *= third
+    return state ^ (state >> np.uint64(32))
+
+
 def hash_texts(
-    offsets: Int32s, data: Bytes, mixing: UInt64s, longest: int, output: UInt64s, left: Int64s
+    offsets: Int32s,
+    data: Bytes,
+    mixing: UInt64s,
+    longest: int,
+    output: UInt64s,
+    other: UInt64s,
+    left: Int64s,
 ) -> int:
-    """The hash of each text, eight bytes at a time; those of more than `longest` bytes are left."""
-    first, second, third = mixing[0], mixing[1], mixing[2]
+    """The hash of each text, eight bytes at a time, and with the other half of `mixing` another one
+    if `other` has room; those of more than `longest` bytes are left."""
+    twice = len(other) > 0
     for row in range(len(output)):
         start, end = offsets[row], offsets[row + 1]
-        state = np.uint64(end - start) * third + second
         if end - start > longest:
             leave(left, row)
             continue
+        size = np.uint64(end - start)
+        state = size * mixing[2] + mixing[1]
+        more = size * mixing[5] + mixing[4]
         place = start
-        while place + 8 <= end:
-            state = mix(state, word_at(data, place), first)
+        while place < end:
+            word = word_at(data, place) if place + 8 <= end else tail_word(data, place, end)
+            state = mix(state, word, mixing[0])
+            if twice:
+                more = mix(more, word, mixing[3])
             place += 8
-        if place < end:
-            word = np.uint64(0)
-            for byte in range(end - place):
-                word |= np.uint64(data[place + byte]) << np.uint64(8 * byte)
-            state = mix(state, word, first)
-        state *= second
-        state ^= state >> np.uint64(29)
-        state *= third
-        output[row] = state ^ (state >> np.uint64(32))
+        output[row] = _finish(state, mixing[1], mixing[2])
+        if twice:
+            other[row] = _finish(more, mixing[4], mixing[5])
     return len(output)
 
 

@@ -18,6 +18,7 @@ from gravel.kernels.native.source.shared import (
     has_zero,
     lowest,
     repeated,
+    tail_word,
     width_of,
     word_at,
 )
@@ -204,14 +205,6 @@ def gather_fields(
     return nulls
 
 
-def _last_word(data: Bytes, place: int) -> Any:
-    """As `word_at`, with zeros behind the end."""
-    word = np.uint64(0)
-    for byte in range(len(data) - place):
-        word |= np.uint64(data[place + byte]) << np.uint64(8 * byte)
-    return word
-
-
 def join_fields(
     data: Bytes,
     offsets: Int64s,
@@ -245,10 +238,7 @@ def join_fields(
             special = np.uint64(0)
             place = start
             while place < end:
-                word = word_at(data, place) if place + 8 <= len(data) else _last_word(data, place)
-                if end - place < 8:
-                    # What follows the text does not count: zeros take its place.
-                    word &= (np.uint64(1) << np.uint64(8 * (end - place))) - np.uint64(1)
+                word = word_at(data, place) if place + 8 <= end else tail_word(data, place, end)
                 special |= has_zero(word ^ quotes) | has_zero(word ^ delimiters)
                 special |= has_zero(word ^ feeds) | has_zero(word ^ returns)
                 place += 8

@@ -85,6 +85,17 @@ def word_at(data: Bytes, place: int) -> Any:
     return word
 
 
+def tail_word(data: Bytes, place: int, end: int) -> Any:
+    """The fewer than eight bytes before `end` as a number, the first the lowest."""
+    if place + 8 <= len(data):
+        beyond = np.uint64(8 * (end - place))
+        return word_at(data, place) & ((np.uint64(1) << beyond) - np.uint64(1))
+    word = np.uint64(0)
+    for byte in range(end - place):
+        word |= np.uint64(data[place + byte]) << np.uint64(8 * byte)
+    return word
+
+
 def copy(output: Bytes, written: int, data: Bytes, start: int, end: int) -> int:
     """Append bytes; where they end. Behind those of `output`, up to seven more may change."""
     place = start
