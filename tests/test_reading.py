@@ -462,6 +462,38 @@ def test_real_exports_are_read_as_by_another_reader(
     assert [found[0][1:], *(row[1:] for row in found[1:])] == expected
 
 
+def test_cells_with_an_error_are_their_text(
+    gravel: Any, monkeypatch: pytest.MonkeyPatch, folder: Path
+) -> None:
+    import openpyxl
+
+    from gravel.sources import excel
+
+    book = openpyxl.Workbook()
+    sheet = book.create_sheet("Fees & Co")
+    for row in (
+        ["Boat", None, "Fee"],
+        ["Skua", "sloop", 2.5],
+        ["Tern", "#REF!", "#N/A"],
+        [None, None, "#DIV/0!"],
+    ):
+        sheet.append(row)
+    sheet.merge_cells("A1:B1")
+    book.save("m.xlsx")
+    for block in (1 << 20, 37):
+        monkeypatch.setattr(excel, "_BLOCK", block)
+        found = gravel("look", "m.xlsx#Fees & Co", "--format", "csv")
+        assert (
+            found.out
+            == "gravel_row,Boat,c2,Fee\n1,Skua,sloop,2.5\n2,Tern,#REF!,#N/A\n3,,,#DIV/0!\n"
+        )
+        assert "3 cells with an error such as #N/A, read as that text" in found.err
+        assert "1 column without a name" in found.err
+    part = gravel("look", "m.xlsx#Fees & Co!B3:C3", "--header", "none", "--format", "csv")
+    assert part.out == "gravel_row,c1,c2\n1,#REF!,#N/A\n"
+    assert "2 cells with an error" in part.err
+
+
 def test_a_plan_writes_metadata_of_its_output(gravel: Any, figures: Any, folder: Path) -> None:
     write("t.csv", "id;fee;day;code\n1;2.50;2024-12-31;007\n2;;2024-02-01;x\n")
     plan = 'table = "t.csv"\nwrite = "o.csv"\nmetadata = true\n[[step]]\nset = { n = "LENGTH(code)" }\n'

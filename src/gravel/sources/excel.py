@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import datetime
+import posixpath
 import re
+import zipfile
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 import pyarrow as pa
 
@@ -18,6 +21,11 @@ from gravel.sources.source import refuse_changed, state_of
 from gravel.words import number_of
 
 _ROWS = 50_000
+# A cell with an error, as a sheet's XML has it (ECMA-376 part 1, 18.3.1.4 and 18.18.11).
+_ERROR_CELL = re.compile(rb'<(?:\w+:)?c\s([^>]*\bt="e"[^>]*)>(.*?)</(?:\w+:)?c>', re.DOTALL)
+_PLACE = re.compile(rb'\br="([A-Z]+)(\d+)"')
+_VALUE = re.compile(rb"<(?:\w+:)?v>(.*?)</", re.DOTALL)
+_BLOCK, _TAG = 1 << 20, 1024  # bytes that are read at a time, and of a cell's tag
 _RANGE = re.compile(r"\$?([A-Z]{1,3})\$?(\d+):\$?([A-Z]{1,3})\$?(\d+)", re.IGNORECASE)
 
 
@@ -64,6 +72,42 @@ def open_workbook(path: Path, part: str, name: str, reading: ReadOptions) -> Sto
     table.reading = reading
     table.notes += notes
     return table
+
+
+def _errors(path: Path, sheet: str) -> dict[tuple[int, int], str]:
+    """The cells of a sheet that hold an error, by row and column from 0: the library takes them for
+    empty ones. None where the file is no package of ECMA-376."""
+    errors: dict[tuple[int, int], str] = {}
+    try:
+        with zipfile.ZipFile(path) as package, package.open(_sheet_file(package, sheet)) as stream:
+            buffer = b""
+            while block := stream.read(_BLOCK):
+                buffer += block
+                if b't="e"' not in buffer:
+                    buffer = buffer[-_TAG:]  # the next block may end what begins there
+                    continue
+                end = 0
+                for cell in _ERROR_CELL.finditer(buffer):
+                    place, value, end = _PLACE.search(cell[1]), _VALUE.search(cell[2]), cell.end()
+                    if place and value:
+                        row, column = int(place[2]) - 1, _column(place[1].decode())
+                        errors[row, column] = value[1].decode("utf-8", "replace")
+                buffer = buffer[max(end, buffer.rfind(b"</row>", end), 0) :]
+    except (zipfile.BadZipFile, KeyError, ElementTree.ParseError, NotImplementedError):
+        return {}
+    return errors
+
+
+def _sheet_file(package: zipfile.ZipFile, sheet: str) -> str:
+    """The name of a sheet's XML in a package. Raises KeyError where there is none."""
+    book = ElementTree.fromstring(package.read("xl/workbook.xml"))
+    links = ElementTree.fromstring(package.read("xl/_rels/workbook.xml.rels"))
+    targets = {link.get("Id"): link.get("Target", "") for link in links}
+    for item in book.iter():
+        if item.tag.endswith("}sheet") and item.get("name") == sheet:
+            key = next((value for name, value in item.items() if name.endswith("}id")), None)
+            return posixpath.join("/xl", targets[key]).lstrip("/")
+    raise KeyError(sheet)
 
 
 def _parted(part: str) -> tuple[str, tuple[int, int, int, int] | None]:
@@ -132,6 +176,10 @@ def _cells(
         rows = [row[left : right + 1] for row in rows[top : bottom + 1]]
     width = max((len(row) for row in rows), default=0)
     rows = [[*row, *[""] * (width - len(row))] for row in rows]
+    top, left = (0, 0) if area is None else area[:2]
+    for (row, column), text in _errors(path, sheet or book.sheet_names[0]).items():
+        if 0 <= row - top < len(rows) and 0 <= column - left < width:
+            rows[row - top][column - left] = text
     if area is None:
         # Cells that only have a format stand beyond the last row that has a value.
         while rows and all(cell == "" for cell in rows[-1]):
