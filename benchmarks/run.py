@@ -388,7 +388,7 @@ PARTS = {
 HEAD = """# Benchmarks
 
 Made by `python benchmarks/run.py --write`, each job a process of its own with its start, the median of five turns
-taken in one run on {cores} cores. Ratios are of CPU seconds, and say more than seconds: the machine is shared. The
+beside its peers on {cores} cores. Ratios are of CPU seconds, and say more than seconds: the machine is shared. The
 table has nine text columns, about 98 bytes a row: a third of the names have accents, 1% of the rows a remark of 120 to
 500 characters, two columns nearly as many values as rows. The scripts beside it are in `benchmarks/`.
 `GRAVEL_NATIVE=0` measures the references instead of the compiled kernels.
