@@ -489,6 +489,32 @@ def test_cells_with_an_error_are_their_text(
         )
         assert "3 cells with an error such as #N/A, read as that text" in found.err
         assert "1 column without a name" in found.err
+    spaces = " ".join(
+        f'xmlns:{name}="urn:oasis:names:tc:opendocument:xmlns:{name}:1.0"'
+        for name in ("office", "table", "text")
+    )
+    made = (
+        '<table:table-cell office:value-type="string" {1}><text:p>{0}</text:p></table:table-cell>'
+    )
+    rows = (
+        [made.format("a", ""), made.format("b", 'table:number-columns-repeated="2"')],
+        [made.format("x", ""), "<table:table-cell/>", made.format("Err:508", 'c:value-type="error" office:string-value=""')],
+    )  # fmt: skip
+    lines = "".join(f"<table:table-row>{''.join(row)}</table:table-row>" for row in rows)
+    with zipfile.ZipFile("e.ods", "w") as package:
+        package.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet")
+        package.writestr(
+            "META-INF/manifest.xml",
+            '<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"/>',
+        )
+        package.writestr(
+            "content.xml",
+            f'<office:document-content {spaces} xmlns:c="urn:org:documentfoundation:names:experimental:calc:xmlns:calcext:1.0"><office:body>'
+            f'<office:spreadsheet><table:table table:name="S">{lines}</table:table></office:spreadsheet></office:body></office:document-content>',
+        )  # fmt: skip
+    found = gravel("look", "e.ods", "--format", "csv")
+    assert found.out == "gravel_row,a,b,b_2\n1,x,,Err:508\n"
+    assert "1 cell with an error" in found.err
     part = gravel("look", "m.xlsx#Fees & Co!B3:C3", "--header", "none", "--format", "csv")
     assert part.out == "gravel_row,c1,c2\n1,#REF!,#N/A\n"
     assert "2 cells with an error" in part.err

@@ -7,7 +7,7 @@ import posixpath
 import re
 import zipfile
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 from xml.etree import ElementTree
 
 import pyarrow as pa
@@ -25,6 +25,7 @@ _ROWS = 50_000
 _ERROR_CELL = re.compile(rb'<(?:\w+:)?c\s([^>]*\bt="e"[^>]*)>(.*?)</(?:\w+:)?c>', re.DOTALL)
 _PLACE = re.compile(rb'\br="([A-Z]+)(\d+)"')
 _VALUE = re.compile(rb"<(?:\w+:)?v>(.*?)</", re.DOTALL)
+_TABLE = "{urn:oasis:names:tc:opendocument:xmlns:table:1.0}"
 _BLOCK, _TAG = 1 << 20, 1024  # bytes that are read at a time, and of a cell's tag
 _RANGE = re.compile(r"\$?([A-Z]{1,3})\$?(\d+):\$?([A-Z]{1,3})\$?(\d+)", re.IGNORECASE)
 
@@ -76,25 +77,51 @@ def open_workbook(path: Path, part: str, name: str, reading: ReadOptions) -> Sto
 
 def _errors(path: Path, sheet: str) -> dict[tuple[int, int], str]:
     """The cells of a sheet that hold an error, by row and column from 0: the library takes them for
-    empty ones. None where the file is no package of ECMA-376."""
-    errors: dict[tuple[int, int], str] = {}
+    empty ones. None where the file is neither format's package."""
     try:
-        with zipfile.ZipFile(path) as package, package.open(_sheet_file(package, sheet)) as stream:
-            buffer = b""
-            while block := stream.read(_BLOCK):
-                buffer += block
-                if b't="e"' not in buffer:
-                    buffer = buffer[-_TAG:]  # the next block may end what begins there
-                    continue
-                end = 0
-                for cell in _ERROR_CELL.finditer(buffer):
-                    place, value, end = _PLACE.search(cell[1]), _VALUE.search(cell[2]), cell.end()
-                    if place and value:
-                        row, column = int(place[2]) - 1, _column(place[1].decode())
-                        errors[row, column] = value[1].decode("utf-8", "replace")
-                buffer = buffer[max(end, buffer.rfind(b"</row>", end), 0) :]
+        with zipfile.ZipFile(path) as package:
+            if "content.xml" in package.namelist():
+                return _open_document_errors(package.read("content.xml"), sheet)
+            with package.open(_sheet_file(package, sheet)) as stream:
+                return _sheet_errors(stream)
     except (zipfile.BadZipFile, KeyError, ElementTree.ParseError, NotImplementedError):
         return {}
+
+
+def _sheet_errors(stream: IO[bytes]) -> dict[tuple[int, int], str]:
+    errors: dict[tuple[int, int], str] = {}
+    buffer = b""
+    while block := stream.read(_BLOCK):
+        buffer += block
+        if b't="e"' not in buffer:
+            buffer = buffer[-_TAG:]  # the next block may end what begins there
+            continue
+        end = 0
+        for cell in _ERROR_CELL.finditer(buffer):
+            place, value, end = _PLACE.search(cell[1]), _VALUE.search(cell[2]), cell.end()
+            if place and value:
+                row, column = int(place[2]) - 1, _column(place[1].decode())
+                errors[row, column] = value[1].decode("utf-8", "replace")
+        buffer = buffer[max(end, buffer.rfind(b"</row>", end), 0) :]
+    return errors
+
+
+def _open_document_errors(content: bytes, sheet: str) -> dict[tuple[int, int], str]:
+    """As LibreOffice marks them, beside the types of OpenDocument 1.3, which has none for them."""
+    errors: dict[tuple[int, int], str] = {}
+    if b'value-type="error"' not in content:
+        return errors
+    for table in ElementTree.fromstring(content).iter(f"{_TABLE}table"):
+        row = 0
+        for line in table.iter(f"{_TABLE}table-row") if table.get(f"{_TABLE}name") == sheet else ():
+            column = 0
+            for cell in line:
+                if any(
+                    name.endswith("}value-type") and kind == "error" for name, kind in cell.items()
+                ):
+                    errors[row, column] = "".join(cell.itertext())
+                column += int(cell.get(f"{_TABLE}number-columns-repeated", "1"))
+            row += int(line.get(f"{_TABLE}number-rows-repeated", "1"))
     return errors
 
 
@@ -177,7 +204,9 @@ def _cells(
     width = max((len(row) for row in rows), default=0)
     rows = [[*row, *[""] * (width - len(row))] for row in rows]
     top, left = (0, 0) if area is None else area[:2]
+    known = set(_ERRORS)
     for (row, column), text in _errors(path, sheet or book.sheet_names[0]).items():
+        known.add(text)
         if 0 <= row - top < len(rows) and 0 <= column - left < width:
             rows[row - top][column - left] = text
     if area is None:
@@ -186,11 +215,7 @@ def _cells(
             rows.pop()
         while rows and all(row[-1] == "" for row in rows):
             rows = [row[:-1] for row in rows]
-    errors = sum(
-        isinstance(cell, str) and cell.startswith("#") and cell in _ERRORS
-        for row in rows
-        for cell in row
-    )
+    errors = sum(isinstance(cell, str) and cell in known for row in rows for cell in row)
     if errors:
         notes.append(f"{number_of(errors, 'cell')} with an error such as #N/A, read as that text")
     return rows, notes
