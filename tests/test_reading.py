@@ -462,6 +462,25 @@ def test_real_exports_are_read_as_by_another_reader(
     assert [found[0][1:], *(row[1:] for row in found[1:])] == expected
 
 
+def test_days_times_and_durations_of_a_sheet(gravel: Any, folder: Path) -> None:
+    import datetime
+
+    import openpyxl
+    from openpyxl.utils.datetime import CALENDAR_MAC_1904
+
+    book = openpyxl.Workbook()
+    book.epoch = CALENDAR_MAC_1904
+    day, lasted = datetime.datetime(2024, 5, 1, 12, 0, 30), datetime.timedelta(hours=30, seconds=1)
+    for row in (
+        ["d", "t", "at", "b", "share", "lasted"],
+        [day.date(), day.time(), day, True, 0.25, lasted],
+    ):
+        book.active.append(row)
+    book.save("d.xlsx")
+    found = gravel("look", "d.xlsx", "--format", "csv").out.splitlines()[1]
+    assert found == "1,2024-05-01,12:00:30,2024-05-01 12:00:30,true,0.25,30:00:01"
+
+
 def test_cells_with_an_error_are_their_text(
     gravel: Any, monkeypatch: pytest.MonkeyPatch, folder: Path
 ) -> None:

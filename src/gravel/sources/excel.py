@@ -241,5 +241,9 @@ def _text(cell: Any, nulls: tuple[str, ...] = ()) -> str | None:
             return cell.date().isoformat()
         return cell.isoformat(" ")
     if isinstance(cell, datetime.timedelta):
-        return str(cell)
+        # As a sheet shows it: hours may be more than a day has.
+        whole, rest = divmod(abs(cell), datetime.timedelta(seconds=1))
+        shown = f"{whole // 3600:02}:{whole // 60 % 60:02}:{whole % 60:02}"
+        fraction = f".{rest.microseconds:06}" if rest else ""
+        return f"{'-' if cell < datetime.timedelta() else ''}{shown}{fraction}"
     return cell.isoformat() if isinstance(cell, (datetime.date, datetime.time)) else str(cell)
