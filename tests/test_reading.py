@@ -550,6 +550,23 @@ def test_a_plan_writes_metadata_of_its_output(gravel: Any, figures: Any, folder:
         "id": "integer", "fee": "decimal", "day": "date", "code": "string", "n": "integer",
     }  # fmt: skip
     assert "read as o.csv-metadata.json says" in gravel("look", "o.csv").err
+    # The standard's own form of a timestamp has a T; with a space it is said how it is written.
+    write(
+        "s.csv",
+        "a,b,c\n2024-05-01 12:00:30,2024-05-01T12:00:30,2024-05-01T12:00:30\n2024-05-01 12:00:30.5,2024-05-02T12:00:30,2024-05-01 12:00:30\n",
+    )
+    gravel("count", "s.csv", "--write-metadata")
+    kinds = [
+        item["datatype"]
+        for item in json.loads(Path("s.csv-metadata.json").read_text())["tableSchema"]["columns"]
+    ]
+    assert kinds == [
+        {"base": "dateTime", "format": "yyyy-MM-dd HH:mm:ss.SSSSSS"},
+        "dateTime",
+        "string",
+    ]
+    read = figures("look", "s.csv")["types"]
+    assert [read[name] for name in "abc"] == ["TIMESTAMP", "TIMESTAMP", "TEXT"]
     assert json.loads(Path("o.record.json").read_text())["metadata"]["path"] == place.name
     gravel("verify", "o.record.json")
     gravel("clean", "p.toml")

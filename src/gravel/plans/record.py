@@ -21,7 +21,7 @@ from gravel.plans.figures import changes_json, proofs_json, steps_json
 from gravel.plans.steps import record_path
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
-from gravel.sources.metadata import metadata_of, metadata_path
+from gravel.sources.metadata import metadata_of, metadata_path, separators_of
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions, reading_of
 from gravel.sources.source import scan
@@ -223,8 +223,10 @@ def _metadata(plan: BoundPlan) -> str:
     }
     seen_types = plan.table.types(list(untouched.values()))
     types |= {name: seen_types[source] for name, source in untouched.items()}
+    signs = separators_of(plan.table, seen_types)
+    separators = {name: signs[source] for name, source in untouched.items() if source in signs}
     dialect = replace(plan.dialect, encoding="utf-8", quote='"')
-    return metadata_of(plan.target.name, types, dialect, ReadOptions())
+    return metadata_of(plan.target.name, types, dialect, ReadOptions(), separators)
 
 
 @dataclass(frozen=True)

@@ -10,16 +10,16 @@ import json
 import re
 from dataclasses import fields, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
+
+import pyarrow.compute as pc
 
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIMESTAMP, Kind, Type
 from gravel.problems import TableProblem
 from gravel.sources.dialect import Dialect
 from gravel.sources.read_options import ReadOptions
+from gravel.sources.source import Source, scan
 from gravel.words import words
-
-if TYPE_CHECKING:
-    pass
 
 CONTEXT = "http://www.w3.org/ns/csvw"
 _INTEGERS = words(
@@ -42,6 +42,7 @@ _BASES = {
     Kind.TIMESTAMP: "dateTime",
     Kind.TIME: "time",
 }
+_MOMENT = "yyyy-MM-dd HH:mm:ss.SSSSSS"  # with up to six digits of a second (UTS 35)
 _USED = words("delimiter quoteChar header headerRowCount skipRows commentPrefix encoding")
 _OPTION = {"nulls": "null", "texts": "text", "empty_null": "empty"}  # options by their fields
 _PLAIN = {"doubleQuote": True, "skipBlankRows": False, "skipColumns": 0, "trim": False}
@@ -112,6 +113,8 @@ def _reading(document: dict[str, Any]) -> tuple[ReadOptions, list[str]]:
             texts.append(name)
         elif isinstance(form, dict):
             numbers.add((form.get("decimalChar", "."), form.get("groupChar", "")))
+        elif base in ("dateTime", "datetime") and form == _MOMENT:
+            declared[name] = TIMESTAMP
         elif base in ("date", "dateTime", "datetime") and form and (day := _template(form)):
             dates.append(day)
         elif base in _DECLARED and not form:
@@ -170,9 +173,27 @@ def _form(template: str) -> str:
     return template
 
 
-def metadata_of(file: str, columns: dict[str, Type], dialect: Dialect, reading: ReadOptions) -> str:
+def separators_of(table: Source, types: dict[int, Type]) -> dict[int, str]:
+    """What stands between day and time in the timestamps of a table's columns: 'T', ' ', or '' for
+    both. Raises TableProblem."""
+    wanted = [place for place, kind in types.items() if kind.kind is Kind.TIMESTAMP]
+    seen: dict[int, set[str]] = {place: set() for place in wanted}
+    for batch in scan(table, lambda batch: batch.texts(), wanted) if wanted else ():
+        for place in wanted:
+            signs = pc.unique(pc.utf8_slice_codeunits(batch.columns[place], 10, 11))
+            seen[place] |= {sign for sign in signs.to_pylist() if sign}
+    return {place: min(signs) if len(signs) == 1 else "" for place, signs in seen.items()}
+
+
+def metadata_of(
+    file: str,
+    columns: dict[str, Type],
+    dialect: Dialect,
+    reading: ReadOptions,
+    separators: dict[str, str],
+) -> str:
     """The metadata of a text file, as JSON: its dialect as it was settled, its columns with their
-    types."""
+    types. `separators`: of timestamps that are not written with a space."""
     described: dict[str, Any] = {
         "delimiter": dialect.delimiter,
         "encoding": dialect.encoding,
@@ -192,6 +213,9 @@ def metadata_of(file: str, columns: dict[str, Type], dialect: Dialect, reading: 
             form = {"decimalChar": reading.decimal}
             form |= {"groupChar": reading.group} if reading.group else {}
             datatype = {"base": base, "format": form}
+        if base == "dateTime" and (sign := separators.get(name, " ")) != "T":
+            # The standard's own form has a T; both in one column are no form.
+            datatype = {"base": base, "format": _MOMENT} if sign else "string"
         if base == "date" and reading.dates:
             datatype = {"base": base, "format": _form(reading.dates[0])}
         schema.append({"name": re.sub(r"\W", "_", name), "titles": name, "datatype": datatype})
