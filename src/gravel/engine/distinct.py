@@ -3,8 +3,9 @@ result."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -72,6 +73,14 @@ class Room:
         self._members: list[Distinct] = []
         self._held = 0
 
+    def __reduce__(self) -> Any:
+        return Room, (self.values,)
+
+    @property
+    def in_memory(self) -> bool:
+        """Whether nothing of its members has gone to a file."""
+        return all(member.in_memory for member in self._members)
+
     def join(self, member: Distinct) -> None:
         """A new Distinct shares the room."""
         self._members.append(member)
@@ -102,6 +111,12 @@ class Distinct:
         self._length: int | None = None
         if room is not None:
             room.join(self)
+
+    def __reduce__(self) -> Any:
+        """Where it goes elsewhere it is empty: its values go as slices."""
+        assert not self.held
+        assert self._runs is None
+        return Distinct, (self._room,)
 
     def add(self, part: Counted) -> None:
         """Take in a batch's values. Raises TableProblem where the disk is full."""
@@ -183,10 +198,18 @@ class Distinct:
 
     def top(self, count: int) -> list[tuple[int, int]]:
         """(first row, rows) of the most frequent values; ties by first row."""
-        best: list[tuple[int, int]] = []
-        for piece in self.pieces():
-            best += top_rows(piece.counts, piece.rows, count)
-        return sorted(best, key=lambda item: (-item[1], item[0]))[:count]
+        return top_of_ranges(count, (top_of_range(count, piece) for piece in self.pieces()))
+
+
+def top_of_range(count: int, piece: Counted) -> list[tuple[int, int]]:
+    """(first row, rows) of the most frequent values in a range of hashes."""
+    return top_rows(piece.counts, piece.rows, count)
+
+
+def top_of_ranges(count: int, ranges: Iterable[list[tuple[int, int]]]) -> list[tuple[int, int]]:
+    """Those of all ranges; ties by first row."""
+    every = [item for best in ranges for item in best]
+    return sorted(every, key=lambda item: (-item[1], item[0]))[:count]
 
 
 def _joined(parts: list[Counted]) -> Counted:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -30,6 +30,10 @@ class KnownValues:
         self._pending: list[tuple[np.ndarray, ...]] = []
         self._waiting = 0
         self._given_up = False
+
+    def __reduce__(self) -> Any:
+        """What is known stays where it was learned."""
+        return KnownValues, (self._most,)
 
     def find(self, first: np.ndarray, second: np.ndarray) -> Known | None:
         """Look up values by their hashes; None where nothing is known that would be of use."""

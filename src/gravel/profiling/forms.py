@@ -53,20 +53,37 @@ def forms_of(values: list[tuple[str, int]]) -> list[str]:
     return results
 
 
+# Of a batch: rows with the form, known rows without it, and their values with rows.
+FormPart = tuple[int, int, list[tuple[str, int]]]
+
+
 @dataclass
 class FormState:
-    """Rows that have a form and that fail it, and the values that fail."""
+    """Rows that have a form and that fail it, and the values that fail, batch by batch until there
+    are many."""
 
     rows: int = 0
     fail: int = 0
     values: Counter[str] = field(default_factory=Counter)
+    batches: list[list[tuple[str, int]]] = field(default_factory=list)
 
-    def add(self, part: tuple[int, int, list[tuple[str, int]]]) -> None:
+    def add(self, part: FormPart) -> None:
         """Take in a batch's counts, in the order of the table."""
         have, fail, values = part
         self.rows += have
         self.fail += fail
-        if len(self.values) < _MANY:
+        self._keep(values)
+
+    def merge(self, later: FormState) -> None:
+        """Take in the state of the rows that follow."""
+        self.rows += later.rows
+        self.fail += later.fail
+        for values in later.batches:
+            self._keep(values)
+
+    def _keep(self, values: list[tuple[str, int]]) -> None:
+        if values and len(self.values) < _MANY:
+            self.batches.append(values)
             self.values.update(dict(values))
 
     def result(self, form: str) -> Form:
@@ -75,7 +92,7 @@ class FormState:
         return Form(form, self.rows, self.fail, tuple(ValueRows(*item) for item in ranked))
 
 
-def form_part(array: pa.Array, form: str) -> tuple[int, int, list[tuple[str, int]]]:
+def form_part(array: pa.Array, form: str) -> FormPart:
     """Of a batch of texts: rows with the form, known rows without it, and their values with
     rows."""
     coded = array.drop_null().dictionary_encode()

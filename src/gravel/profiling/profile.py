@@ -7,18 +7,15 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import replace
 from datetime import date
+from functools import partial
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from gravel.engine.arrow_values import text_of
-from gravel.engine.distinct import Counted, Room
-from gravel.engine.frame import view
-from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
+from gravel.engine.distinct import top_of_range, top_of_ranges
+from gravel.engine.engine import OfBatch, Question
 from gravel.engine.hashing import hashes
-from gravel.engine.known_values import KnownValues
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.parallel import ordered_map
 from gravel.engine.sets import distinct_values
@@ -28,10 +25,10 @@ from gravel.language.functions.damage import SURE_PLACEHOLDERS
 from gravel.language.functions.spelling import match_key, shape
 from gravel.language.types import DOUBLE, TEXT, Kind, Type
 from gravel.profiling import fits, forms, lists, relations, spread
+from gravel.profiling.closer import DEPENDENCY, PAIR, CloserState, texts_in
 from gravel.profiling.column_kind import is_code_list
 from gravel.profiling.findings import findings
 from gravel.profiling.marks import DELIMITERS
-from gravel.profiling.partial import ColumnPartial, part_of
 from gravel.profiling.result import (
     AlmostKey,
     ColumnProfile,
@@ -51,19 +48,19 @@ from gravel.profiling.result import (
 )
 from gravel.profiling.sample import Sample, draw
 from gravel.profiling.state import (
+    SHAPE,
     SHAPES,
     TOP,
-    ColumnState,
+    VALUE,
     Gathered,
-    RowDistinctState,
+    TableState,
     gather,
-    whole_rows,
+    range_figures,
 )
-from gravel.sources.source import Batch, Malformed, Source
-from gravel.sources.type_inference import Fitting
+from gravel.profiling.typed_values import TypedValues, typed_values
+from gravel.sources.source import Source
 
 _BYTES_A_VALUE = 120  # as they are held, and while two parts are put together
-_MOST_KNOWN = 1 << 18  # values of a column that are not looked at anew in each batch
 _ALMOST = 0.05
 _SHORT = 50_000
 
@@ -78,23 +75,28 @@ def profile(
     """Profile every column. `memory` bounds what distinct values are held in; `sample` looks at so
     many rows only, chosen evenly by a hash of their numbers. Raises TableProblem."""
     drawn = None if sample is None else draw(table, sample)
-    room = Room(max(4, memory // _BYTES_A_VALUE))
-    first = _FirstPass(table, drawn or table, room)
-    first.run()
-    table.settle({i: state.fitting for i, state in enumerate(first.states)})
+    read_from = drawn or table
+    room = max(4, memory // _BYTES_A_VALUE)
+    fixed = (i for i, name in enumerate(table.columns) if name in {*table.texts, *table.declared})
     width = range(len(table.columns))
+    first = TableState(len(width), frozenset(fixed), room)
+    read_from.engine.run(first, read_from)
+    table.settle({i: state.fitting for i, state in enumerate(first.columns)})
     types = table.types(width)
-    # Columns of few rows are work for the interpreter, of which there is one.
+    # Columns of few rows are work for the interpreter, of which there is one; what is read from
+    # files takes memory for each thread.
     small = first.rows < _SHORT
-    in_files = not all(state.values.in_memory for state in first.states)
-    # What is read from files takes memory for each thread.
-    threads = 1 if small or in_files else None
-    gathered = list(
-        ordered_map(
-            lambda i: gather(first.states[i], types[i] == TEXT, room.values), width, threads
+    threads = 1 if small or not first.in_memory else None
+    questions = [
+        Question(
+            first.distinct[VALUE, i],
+            partial(range_figures, types[i] == TEXT),
+            partial(gather, types[i] == TEXT, room),
         )
-    )
-    second = _SecondPass(table, room, first, gathered)
+        for i in width
+    ]
+    gathered = read_from.engine.ask(questions, threads)
+    second = _SecondPass(table, read_from, first, gathered)
     second.run()
     day = today or date.today()
     columns = tuple(ordered_map(lambda i: second.column(i, day), width, threads))
@@ -114,104 +116,50 @@ def profile(
     )
 
 
-class _FirstPass:
-    """States of all columns, whole rows, and the first rows' hashes."""
-
-    def __init__(self, table: Source, read_from: Source | Sample, room: Room) -> None:
-        self.table, self.read_from = table, read_from
-        width = len(table.columns)
-        most = min(_MOST_KNOWN, room.values // (8 * width))
-        self.states = [ColumnState(room, KnownValues(most)) for _ in range(width)]
-        self.whole = RowDistinctState(room)
-        self.rows = 0
-        self.malformed: list[Malformed] = []
-        self.head: list[list[np.ndarray]] = [[] for _ in range(width)]
-
-    def run(self) -> None:
-        """Read the whole table."""
-        table, width = self.table, len(self.table.columns)
-        fixed = {
-            i
-            for i, name in enumerate(table.columns)
-            if name in table.texts or name in table.declared
-        }
-        nothing = Fitting(frozenset())
-
-        def work(
-            piece: Any,
-        ) -> tuple[int, tuple[Malformed, ...], list[ColumnPartial], Counted, list[np.ndarray]]:
-            batch = self.read_from.read(piece)
-            parts = [
-                part_of(
-                    batch.columns[i],
-                    batch.rows,
-                    nothing if i in fixed else self.states[i].fitting,
-                    self.states[i].known,
-                )
-                for i in range(width)
-            ]
-            plain = [part.plain for part in parts]
-            return batch.count, batch.malformed, parts, whole_rows(plain, batch.rows), plain
-
-        for count, malformed, parts, whole, plain in ordered_map(work, self.read_from.pieces()):
-            if self.rows < relations.SAMPLE:
-                for kept, item in zip(self.head, plain, strict=True):
-                    kept.append(item[: relations.SAMPLE - self.rows])
-            self.rows += count
-            self.malformed += malformed
-            if count:
-                self.whole.add(whole, count)
-                for state, part in zip(self.states, parts, strict=True):
-                    state.add(part)
-
-    def sample(self, index: int) -> np.ndarray:
-        """Hashes of a column's first values."""
-        return np.concatenate(self.head[index]) if self.head[index] else np.zeros(0, np.uint64)
-
-
 class _SecondPass:
     """What only the whole could decide, in one more pass over the columns that need it."""
 
     def __init__(
-        self, table: Source, room: Room, first: _FirstPass, gathered: list[Gathered]
+        self, table: Source, read_from: Source | Sample, first: TableState, gathered: list[Gathered]
     ) -> None:
-        self.table, self.room, self.first, self.gathered = table, room, first, gathered
+        self.table, self.read_from, self.first, self.gathered = table, read_from, first, gathered
+        self.engine = read_from.engine
         self.types = table.types(range(len(table.columns)))
         self.texts: dict[int, dict[int, str]] = {
-            index: dict(state.texts.values()) for index, state in enumerate(first.states)
+            index: dict(state.texts.values()) for index, state in enumerate(first.columns)
         }
         self.shape_examples: dict[int, list[tuple[int, int]]] = {}
-        self.by_value: dict[int, tuple[Frequent, str | None, str | None]] = {}
+        self.by_value: dict[int, TypedValues] = {}
 
     def run(self) -> None:
         """Decide, then read again."""
         width = range(len(self.table.columns))
-        doubtful = [
-            i
-            for i in width
-            if not self.first.states[i].by_type and _ambiguous(self.table, i, self.types[i])
-        ]
-        self.by_value = {i: _by_value(self.first, i, self.types[i]) for i in doubtful}
+        for i in width:
+            if not self.first.columns[i].by_type and _ambiguous(self.table, i, self.types[i]):
+                self.by_value[i] = typed_values(self.read_from, i, self.types[i], TOP)
         self._look_up({i: self._samples(i) for i in width})
         self.lists = {i: sign for i in width if (sign := self._delimiter(i))}
         self.forms = {i: result for i in width if (result := self._forms(i))}
         self._candidates()
-        tops = list(
-            ordered_map(
-                lambda i: self.first.states[i].shapes.top(SHAPES),
-                width,
-                1 if self.first.rows < _SHORT else None,
-            )
-        )
-        wanted = {}
-        for i in width:
-            self.shape_examples[i] = tops[i]
-            wanted[i] = self._wanted(i) | {row for row, _ in tops[i]}
+        self.shape_examples = dict(enumerate(self._ask_shapes()))
+        wanted = {i: self._wanted(i) | {row for row, _ in self.shape_examples[i]} for i in width}
         self._deepen(wanted)
         self._look_up(self._exception_rows())
 
+    def _ask_shapes(self) -> list[list[tuple[int, int]]]:
+        """Of each column (first row, rows) of the most frequent shapes."""
+        questions = [
+            Question(
+                self.first.distinct[SHAPE, i],
+                partial(top_of_range, SHAPES),
+                partial(top_of_ranges, SHAPES),
+            )
+            for i in range(len(self.table.columns))
+        ]
+        return self.engine.ask(questions, 1 if self.first.rows < _SHORT else None)
+
     def _samples(self, index: int) -> set[int]:
-        result, state = self.gathered[index], self.first.states[index]
+        result, state = self.gathered[index], self.first.columns[index]
         rows: set[int] = set()
         if self.types[index] != TEXT:
             shortest = state.bounds.shortest[0] if state.bounds.shortest else 0
@@ -239,7 +187,7 @@ class _SecondPass:
                 continue
             holding = [texts[row] for row in result.sample[name]]
             others = [texts[row] for row in result.sample.get(f"not {name}", [])]
-            share = result.by_bit[name] / max(1, self.first.rows - self.first.states[index].nulls)
+            share = result.by_bit[name] / max(1, self.first.rows - self.first.columns[index].nulls)
             if result.by_bit[name] > most and lists.looks_like_one(sign, holding, others, share):
                 best, most = lists.usual_delimiter(sign, holding), result.by_bit[name]
         return best
@@ -261,7 +209,7 @@ class _SecondPass:
         rows, columns = self.first.rows, []
         self.keys: list[tuple[str, ...]] = []
         for index, name in enumerate(self.table.columns):
-            state, matches = self.first.states[index], self.gathered[index]
+            state, matches = self.first.columns[index], self.gathered[index]
             distinct = self._distinct(index)
             if rows and distinct == rows:
                 self.keys.append((name,))
@@ -269,16 +217,13 @@ class _SecondPass:
                 columns.append(relations.DependencyCandidate(index, matches.distinct, state.nulls))
         columns = columns[: relations.COLUMNS]
         self.searched = len(columns)
-        sample = {column.index: self.first.sample(column.index) for column in columns}
-        room = self.room
+        sample = {column.index: self.first.columns[column.index].sample() for column in columns}
         names = [
             column
             for column in columns
             if self.types[column.index].kind not in (Kind.DECIMAL, Kind.DOUBLE)
         ]
-        self.pairs = (
-            relations.new_pairs(relations.likely_pairs(names, sample, rows), room) if rows else {}
-        )
+        self.pairs = relations.likely_pairs(names, sample, rows) if rows else []
         said = {column.index: self.gathered[column.index] for column in columns}
         self._look_up(
             {
@@ -291,11 +236,7 @@ class _SecondPass:
             index: relations.without(hashed[: relations.FEWER], self.unsaid[index])
             for index, hashed in sample.items()
         }
-        self.dependencies = (
-            relations.new_pairs(relations.likely_dependencies(columns, sample, rows), room)
-            if rows
-            else {}
-        )
+        self.dependencies = relations.likely_dependencies(columns, sample, rows) if rows else []
 
     def _unsaid(self, index: int) -> np.ndarray:
         """Hashes of a column's values that say nothing: '', blank ones and the words for it."""
@@ -311,7 +252,7 @@ class _SecondPass:
 
     def _distinct(self, index: int) -> int:
         return (
-            len(self.by_value[index][0].distinct)
+            self.by_value[index].distinct
             if index in self.by_value
             else self.gathered[index].distinct
         )
@@ -330,7 +271,7 @@ class _SecondPass:
         return rows
 
     def _almost_key(self, index: int) -> bool:
-        rows, result, state = self.first.rows, self.gathered[index], self.first.states[index]
+        rows, result, state = self.first.rows, self.gathered[index], self.first.columns[index]
         spoiling = result.repeated_rows + state.nulls
         # Days and fractions are measures: that few of them are alike makes no key of them.
         bits = result.by_bit
@@ -346,61 +287,44 @@ class _SecondPass:
     def _deepen(self, texts: dict[int, set[int]]) -> None:
         """The second pass proper, which looks up texts on its way; where texts are all it is for,
         only the pieces that hold them are read."""
-        self.list_parts = dict.fromkeys(self.lists, lists.ListPart())
-        self.form_states = {
-            (i, form): forms.FormState() for i, subset in self.forms.items() for form in subset
-        }
         related = [*self.pairs, *self.dependencies]
         wanted = sorted({*self.lists, *self.forms, *(i for pair in related for i in pair)})
+        missing = self._missing(texts) if wanted else {}
+        self.closer = CloserState(
+            self.lists,
+            self.forms,
+            self.pairs,
+            self.dependencies,
+            self.unsaid,
+            missing,
+            self.first.room,
+        )
         if not wanted:
             self._look_up(texts)
             return
-        missing = self._missing(texts)
-
-        def work(
-            piece: Any,
-        ) -> tuple[
-            dict[int, Any], dict[tuple[int, str], Any], list[Counted], list[Counted], _Texts
-        ]:
-            batch = self.first.read_from.read(piece, sorted({*wanted, *missing})).texts()
-            columns = batch.columns
-            hashed = {i: hashes(columns[i]) for i in {i for pair in related for i in pair}}
-            said = {
-                i: relations.without(hashed[i], self.unsaid[i])
-                for i in {i for pair in self.dependencies for i in pair}
-            }
-            return (
-                {i: lists.list_part(columns[i], sign) for i, sign in self.lists.items()},
-                {(i, form): forms.form_part(columns[i], form) for i, form in self.form_states},
-                [relations.pair_part(hashed[a], hashed[b], batch.rows) for a, b in self.pairs],
-                [relations.known_pairs(said[a], said[b], batch.rows) for a, b in self.dependencies],
-                _texts_of(batch, missing),
-            )
-
-        for list_parts, form_parts, pairs, dependencies, result in ordered_map(
-            work, self.first.read_from.pieces()
-        ):
-            self._keep(result)
-            for index, part in list_parts.items():
-                self.list_parts[index] = self.list_parts[index].merge(part)
-            for key, output in form_parts.items():
-                self.form_states[key].add(output)
-            for state, counted in zip(
-                [*self.pairs.values(), *self.dependencies.values()],
-                [*pairs, *dependencies],
-                strict=True,
-            ):
-                state.add(counted)
+        self.engine.run(self.closer, self.read_from, sorted({*wanted, *missing}))
+        for index, found in self.closer.texts.items():
+            self.texts[index].update(found)
 
     def _exception_rows(self) -> dict[int, set[int]]:
         """Settle pairs and dependencies; the rows whose texts tell the exceptions, by column."""
-        rows = self.first.rows
-        self.pair_keys = [pair for pair, state in self.pairs.items() if len(state) == rows]
+        distinct = self.closer.distinct
+        self.pair_keys = [
+            pair for pair in self.pairs if len(distinct[PAIR, pair]) == self.first.rows
+        ]
         self.determined: list[tuple[int, int, relations.Dependency]] = []
         wanted: dict[int, set[int]] = {}
-        for (by, column), state in self.dependencies.items():
-            common = self.gathered[column].top[0][1] if self.gathered[column].top else 0
-            result = relations.dependency(state, common)
+        commonest = [result.top[0][1] if result.top else 0 for result in self.gathered]
+        questions: list[Question[Any, relations.Dependency | None]] = [
+            Question(
+                distinct[DEPENDENCY, pair],
+                relations.range_exceptions,
+                partial(relations.dependency, commonest[pair[1]]),
+            )
+            for pair in self.dependencies
+        ]
+        results = self.engine.ask(questions, 1)
+        for (by, column), result in zip(self.dependencies, results, strict=True):
             if result is None:
                 continue
             self.determined.append((by, column, result))
@@ -413,28 +337,21 @@ class _SecondPass:
         """Texts of some columns in some source rows, in one pass over the pieces that hold them."""
         missing = self._missing(wanted)
         if missing:
-            columns = sorted(missing)
-            holding = self.first.read_from.holding(
-                distinct_values(np.concatenate(list(missing.values()))).tolist()
-            )
-            for result in ordered_map(
-                lambda piece: _texts_of(self.first.read_from.read(piece, columns), missing), holding
-            ):
-                self._keep(result)
+            rows = distinct_values(np.concatenate(list(missing.values()))).tolist()
+            work = OfBatch(partial(texts_in, missing), sorted(missing))
+            for result in self.engine.map_splits(self.read_from, work, sorted(missing), rows):
+                for index, found in result.items():
+                    self.texts[index].update(found)
 
     def _missing(self, wanted: dict[int, set[int]]) -> dict[int, np.ndarray]:
         """Of the wanted rows of each column those whose texts are not known yet, ascending."""
         left = {i: rows - self.texts[i].keys() for i, rows in wanted.items()}
         return {i: np.array(sorted(rows), np.int64) for i, rows in left.items() if rows}
 
-    def _keep(self, result: _Texts) -> None:
-        for index, rows, texts in result:
-            self.texts[index].update(zip(rows, texts, strict=True))
-
     # -- results
     def column(self, index: int, today: date) -> ColumnProfile:
         """One column's profile."""
-        table, state, matches = self.table, self.first.states[index], self.gathered[index]
+        table, state, matches = self.table, self.first.columns[index], self.gathered[index]
         kind, texts, bits = self.types[index], self.texts[index], self.gathered[index].by_bit
         known = self.first.rows - state.nulls
         low, high = state.bounds.low, state.bounds.high
@@ -442,13 +359,8 @@ class _SecondPass:
         if index in self.by_value:
             # One value may be written in two ways here: values are compared, in a pass over this
             # column alone.
-            frequent, low, high = self.by_value[index]
-            top = tuple(
-                (shown[0] or "", count)
-                for shown, count in frequent.top(
-                    TOP, lambda rows: _texts_at(self.first, index, kind, rows)
-                )
-            )
+            typed = self.by_value[index]
+            top, low, high = typed.top, typed.low, typed.high
         elif kind.kind in (Kind.INTEGER, Kind.DECIMAL) and state.bounds.low_number is not None:
             low, high = (
                 format(state.bounds.low_number, "f" if kind.kind is Kind.DECIMAL else ""),
@@ -486,7 +398,7 @@ class _SecondPass:
             if matches.days is None
             else spread.dates(*spread.settled_days(*matches.days), today)
         )
-        part = self.list_parts.get(index)
+        part = self.closer.list_parts.get(index)
         output = ColumnProfile(
             name=table.columns[index],
             type=kind,
@@ -517,7 +429,7 @@ class _SecondPass:
             both_orders=_orders(matches),
             loses=count("loses"),
             shapes=self._shapes(index),
-            distinct_shapes=len(state.shapes),
+            distinct_shapes=len(self.first.distinct[SHAPE, index]),
             spellings=spellings,
             spelling_groups=max(
                 len(spellings),
@@ -530,7 +442,8 @@ class _SecondPass:
             numbers=numbers,
             dates=days,
             forms=tuple(
-                self.form_states[index, form].result(form) for form in self.forms.get(index, ())
+                self.closer.form_states[index, form].result(form)
+                for form in self.forms.get(index, ())
             ),
             all_values=_ranked((texts[row], rows) for row, rows in matches.every),
         )
@@ -584,19 +497,19 @@ class _SecondPass:
 
     def _repeated_by_chance(self) -> bool:
         rows, first = self.first.rows, self.first
-        if not first.whole.repeated:
+        if not first.repeated:
             return False
         equal = 1.0  # the probability that two rows are
-        for result, state in zip(self.gathered, first.states, strict=True):
+        for result, state in zip(self.gathered, first.columns, strict=True):
             equal *= (result.squares + state.nulls**2) / rows**2
-        return rows * (rows - 1) / 2 * equal >= _BY_CHANCE * first.whole.repeated
+        return rows * (rows - 1) / 2 * equal >= _BY_CHANCE * first.repeated
 
     def facts(self, columns: tuple[ColumnProfile, ...]) -> TableFacts:
         """What is said of the table as a whole."""
         names, first = self.table.columns, self.first
         together: dict[tuple[int, int], list[str]] = {}
         almost = []
-        for index, state in enumerate(first.states):
+        for index, state in enumerate(first.columns):
             if 0 < state.nulls < first.rows:
                 together.setdefault((state.nulls, state.null_sum), []).append(names[index])
             if self._almost_key(index):
@@ -618,13 +531,13 @@ class _SecondPass:
             determined.append(Determined(names[by], names[column], dependency.rows, exceptions))
         pairs = [(names[a], names[b]) for a, b in self.pair_keys]
         return TableFacts(
-            first.whole.repeated,
+            first.repeated,
             (*self.keys, *pairs),
             tuple(almost),
             tuple(tuple(group) for group in together.values() if len(group) > 1),
             tuple(determined),
             self.searched,
-            {} if isinstance(self.first.read_from, Sample) else self.table.mismatches,
+            {} if isinstance(self.read_from, Sample) else self.table.mismatches,
             self._repeated_by_chance(),
             frozenset(self.table.binary),
         )
@@ -681,26 +594,6 @@ def _orders(gathered: Gathered) -> tuple[Orders, ...]:
     return tuple(results.values())
 
 
-_Texts = list[tuple[int, list[int], list[str]]]
-
-
-def _texts_of(batch: Batch, wanted: dict[int, np.ndarray]) -> _Texts:
-    """(column, rows, texts) of the wanted rows that a batch has."""
-    results: _Texts = []
-    if not batch.count:
-        return results
-    for index, asked in wanted.items():
-        rows = asked[
-            np.searchsorted(asked, batch.rows[0]) : np.searchsorted(
-                asked, batch.rows[-1], side="right"
-            )
-        ]
-        if len(rows):
-            texts = text_of(batch.columns[index].take(pa.array(np.searchsorted(batch.rows, rows))))
-            results.append((index, rows.tolist(), texts.to_pylist()))
-    return results
-
-
 def _ranked(result: Iterable[tuple[str, int]]) -> tuple[ValueRows, ...]:
     return tuple(ValueRows(*item) for item in result)
 
@@ -715,49 +608,3 @@ def _ambiguous(table: Source, index: int, kind: Type) -> bool:
     return (index in table.fittings and not table.fittings[index].uniform) or table.columns[
         index
     ] in table.declared
-
-
-def _by_value(first: _FirstPass, index: int, kind: Type) -> tuple[Frequent, str | None, str | None]:
-    """Distinct values, least and greatest of a column by its type instead of by its texts; type
-    mismatches are left out."""
-    frequent = Frequent()
-    low: Any = None
-    high: Any = None
-
-    def work(piece: Any) -> tuple[FrequentPart | None, Any, Any]:
-        batch = first.read_from.read(piece, [index])
-        values = view(batch.columns[index], kind).values
-        good = pc.is_valid(values)
-        subset = values.filter(good)
-        if not len(subset):
-            return None, None, None
-        bounds = list(pc.min_max(subset).values())
-        texts = to_text(subset, kind)
-        rows = batch.rows[good.to_numpy(zero_copy_only=False)]
-        return frequent_part([texts], rows), bounds[0], bounds[1]
-
-    for part, least, most in ordered_map(work, first.read_from.pieces()):
-        if part is not None:
-            frequent.add(part)
-            low = least if low is None or least.as_py() < low.as_py() else low
-            high = most if high is None or most.as_py() > high.as_py() else high
-    shown = [
-        None if bound is None else to_text(pa.array([bound.as_py()], kind.arrow), kind)[0].as_py()
-        for bound in (low, high)
-    ]
-    return frequent, shown[0], shown[1]
-
-
-def _texts_at(
-    first: _FirstPass, index: int, kind: Type, rows: list[int]
-) -> dict[int, tuple[str | None, ...]]:
-    """The texts of a column's values in some source rows."""
-    results: dict[int, tuple[str | None, ...]] = {}
-    for piece in first.read_from.holding(rows):
-        batch = first.read_from.read(piece, [index])
-        texts = to_text(view(batch.columns[index], kind).values, kind)
-        for row in rows:
-            position = int(np.searchsorted(batch.rows, row))
-            if position < batch.count and batch.rows[position] == row:
-                results[row] = (texts[position].as_py(),)
-    return results

@@ -6,14 +6,13 @@ A sample of the first rows refutes nearly every pair; what it leaves is counted 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from itertools import combinations
-from typing import Any
 
 import numpy as np
 
-from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes
+from gravel.engine.distinct import Counted, counted_hashes
 from gravel.engine.hashing import NULL_HASH
 
 SAMPLE, FEWER = 20_000, 4000  # first rows for pairs, and for dependencies, which take longer
@@ -124,33 +123,51 @@ class Dependency:
     exceptions: list[tuple[int, int, int]] | None
 
 
-def dependency(pairs: Distinct, commonest: int) -> Dependency | None:
+@dataclass(frozen=True)
+class RangeExceptions:
+    """Of pairs in a range of hashes: their rows, those that spoil the dependency, the first values,
+    and the exceptions as far as they are told."""
+
+    rows: int = 0
+    spoiled: int = 0
+    groups: int = 0
+    exceptions: tuple[tuple[int, int, int], ...] = ()
+
+
+def range_exceptions(piece: Counted) -> RangeExceptions:
+    """Go over the distinct pairs of a range; those of one first value stand side by side."""
+    if not len(piece.first):
+        return RangeExceptions()
+    exceptions: list[tuple[int, int, int]] = []
+    keys = piece.first & ~_LOW
+    starts = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
+    best = np.maximum.reduceat(piece.counts, starts)
+    ends = np.append(starts[1:], len(keys))
+    for index in np.flatnonzero(ends - starts > 1):
+        if len(exceptions) > _EXCEPTIONS:
+            break
+        place = np.arange(starts[index], ends[index])
+        usual = place[np.lexsort((piece.rows[place], -piece.counts[place]))][0]
+        exceptions += [
+            (int(piece.rows[i]), int(piece.counts[i]), int(piece.rows[usual]))
+            for i in place
+            if i != usual
+        ]
+    rows = int(piece.counts.sum())
+    return RangeExceptions(rows, rows - int(best.sum()), len(starts), tuple(exceptions))
+
+
+def dependency(commonest: int, ranges: Iterable[RangeExceptions]) -> Dependency | None:
     """Whether the first value of some pairs determines the second but for a few rows: at most one
     in twenty, and a tenth of those that taking the second column's most frequent value for all
-    would get wrong (`most frequent` are its rows).
+    would get wrong (`commonest` are its rows).
     """
     rows, spoiled, groups = 0, 0, 0
     exceptions: list[tuple[int, int, int]] = []
-    for piece in pairs.pieces():
-        if not len(piece.first):
-            continue
-        keys = piece.first & ~_LOW
-        starts = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
-        rows += int(piece.counts.sum())
-        groups += len(starts)
-        best = np.maximum.reduceat(piece.counts, starts)
-        spoiled += int(piece.counts.sum() - best.sum())
-        ends = np.append(starts[1:], len(keys))
-        for index in np.flatnonzero(ends - starts > 1):
-            if len(exceptions) > _EXCEPTIONS:
-                break
-            place = np.arange(starts[index], ends[index])
-            usual = place[np.lexsort((piece.rows[place], -piece.counts[place]))][0]
-            exceptions += [
-                (int(piece.rows[i]), int(piece.counts[i]), int(piece.rows[usual]))
-                for i in place
-                if i != usual
-            ]
+    for part in ranges:
+        rows, spoiled, groups = rows + part.rows, spoiled + part.spoiled, groups + part.groups
+        if len(exceptions) <= _EXCEPTIONS:
+            exceptions += part.exceptions
     if (
         rows - groups < 0.3 * rows
         or rows < 4
@@ -159,8 +176,3 @@ def dependency(pairs: Distinct, commonest: int) -> Dependency | None:
     ):
         return None
     return Dependency(spoiled, None if len(exceptions) > _EXCEPTIONS else exceptions)
-
-
-def new_pairs(keys: Sequence[Any], room: Room) -> dict[Any, Distinct]:
-    """A state for each pair of columns."""
-    return {key: Distinct(room) for key in keys}

@@ -5,10 +5,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.engine import Engine
+from gravel.engine.threads import THREADS
 from gravel.sources.source import Batch, Malformed, Source, scan
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
@@ -21,8 +24,9 @@ class Sample:
 
     batch: Batch
     of: int
+    engine: Engine = THREADS  # it is here, whoever drew it
 
-    def pieces(self) -> list[Batch]:
+    def pieces(self, take: Any = None, wanted: Sequence[int] | None = None) -> list[Batch]:
         """One piece: all rows."""
         return [self.batch]
 

@@ -4,6 +4,7 @@ say together."""
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Hashable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -13,26 +14,30 @@ from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes, top_
 from gravel.engine.known_values import KnownValues
 from gravel.profiling import fits, spread
 from gravel.profiling.marks import BIT, DELIMITERS
-from gravel.profiling.partial import Bounds, ColumnPartial
+from gravel.profiling.partial import Bounds, ColumnPartial, part_of
+from gravel.profiling.relations import SAMPLE as SAMPLE_ROWS
 from gravel.profiling.result import Numbers
+from gravel.sources.source import Batch, Malformed
 from gravel.sources.type_inference import Fitting
 
 TOP, SHAPES, MISMATCHES, SPELLINGS, WORDS, SAMPLE = 20, 50, 5, 200, 100, 1000
 FEW_VALUES = 300
+VALUE, SHAPE, ROW = "value", "shape", "row"  # the keys of distinct values
+_MOST_KNOWN = 1 << 18  # values of a column that are not looked at anew in each batch
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 
 
 class ColumnState:
-    """One column so far."""
+    """One column so far, but for its distinct values."""
 
-    def __init__(self, room: Room, known: KnownValues) -> None:
+    def __init__(self, known: KnownValues) -> None:
         self.known = known
         self.nulls = self.null_sum = self.total = 0
         self.bounds = Bounds()
         self.by_type = False
         self.fitting = Fitting()
-        self.values, self.shapes = Distinct(room), Distinct(room)
         self.texts: dict[int, tuple[int, str]] = {}
+        self.head: list[np.ndarray] = []  # the hashes of its first values
 
     def add(self, part: ColumnPartial) -> None:
         """Take in a batch, in the order of the table."""
@@ -40,7 +45,7 @@ class ColumnState:
         self.nulls += part.nulls
         self.by_type = part.by_type
         self.null_sum = (self.null_sum + part.null_sum) % 2**64
-        if part.values is None or part.shapes is None:
+        if part.values is None:
             return
         self.total += part.total
         self.bounds = self.bounds.merge(part.bounds)
@@ -49,28 +54,95 @@ class ColumnState:
             plain, *others = fresh.extra
             figures = (fresh.first, fresh.second, plain, *others)
             self.known.teach(len(part.plain) - part.nulls, plain, fresh.second, figures)
-        self.values.add(part.values)
-        self.shapes.add(part.shapes)
         for key, result in part.texts.items():
             self.texts.setdefault(key, result)
 
+    def merge(self, later: ColumnState) -> None:
+        """Take in the column's state of the rows that follow."""
+        self.fitting = self.fitting.merge(later.fitting)
+        self.nulls += later.nulls
+        self.by_type = later.by_type
+        self.null_sum = (self.null_sum + later.null_sum) % 2**64
+        self.total += later.total
+        self.bounds = self.bounds.merge(later.bounds)
+        for key, result in later.texts.items():
+            self.texts.setdefault(key, result)
 
-class RowDistinctState:
-    """Whole rows so far: how many there are more than one of a kind."""
+    def sample(self) -> np.ndarray:
+        """Hashes of its first values."""
+        return np.concatenate(self.head) if self.head else np.zeros(0, np.uint64)
 
-    def __init__(self, room: Room) -> None:
-        self.distinct = Distinct(room)
-        self.count = 0
 
-    def add(self, part: Counted, count: int) -> None:
-        """Take in a batch."""
-        self.distinct.add(part)
-        self.count += count
+@dataclass(frozen=True)
+class TablePartial:
+    """What a batch says of a table's columns and of its whole rows."""
+
+    rows: int
+    malformed: tuple[Malformed, ...]
+    columns: list[ColumnPartial]
+    whole: Counted
+
+
+class TableState:
+    """A table so far: its columns, its whole rows, and the first rows' hashes. `fixed` are the
+    columns whose types are given; `memory`: the distinct values that may be held."""
+
+    def __init__(self, width: int, fixed: frozenset[int], memory: int) -> None:
+        self.fixed, self.room = fixed, Room(memory)
+        most = min(_MOST_KNOWN, memory // (8 * max(1, width)))
+        self.columns = [ColumnState(KnownValues(most)) for _ in range(width)]
+        self.distinct: dict[Hashable, Any] = {ROW: Distinct(self.room)}
+        for index in range(width):
+            self.distinct[VALUE, index] = Distinct(self.room)
+            self.distinct[SHAPE, index] = Distinct(self.room)
+        self.rows = 0
+        self.malformed: list[Malformed] = []
+
+    def map(self, batch: Batch) -> TablePartial:
+        """See State."""
+        nothing = Fitting(frozenset())
+        parts = [
+            part_of(stored, batch.rows, nothing if i in self.fixed else state.fitting, state.known)
+            for i, (stored, state) in enumerate(zip(batch.columns, self.columns, strict=True))
+        ]
+        whole = whole_rows([part.plain for part in parts], batch.rows)
+        return TablePartial(batch.count, batch.malformed, parts, whole)
+
+    def add(self, part: TablePartial) -> None:
+        """See State."""
+        self.malformed += part.malformed
+        if not part.rows:
+            return
+        if self.rows < SAMPLE_ROWS:
+            for state, column in zip(self.columns, part.columns, strict=True):
+                state.head.append(column.plain[: SAMPLE_ROWS - self.rows])
+        self.rows += part.rows
+        self.distinct[ROW].add(part.whole)
+        for index, (state, column) in enumerate(zip(self.columns, part.columns, strict=True)):
+            state.add(column)
+            if column.values is not None and column.shapes is not None:
+                self.distinct[VALUE, index].add(column.values)
+                self.distinct[SHAPE, index].add(column.shapes)
+
+    def merge(self, later: TableState) -> None:
+        """See State."""
+        for state, other in zip(self.columns, later.columns, strict=True):
+            if later.rows:
+                state.merge(other)
+            if self.rows < SAMPLE_ROWS:
+                state.head.append(other.sample()[: SAMPLE_ROWS - self.rows])
+        self.rows += later.rows
+        self.malformed += later.malformed
+
+    @property
+    def in_memory(self) -> bool:
+        """Whether none of its values has gone to a file."""
+        return self.room.in_memory
 
     @property
     def repeated(self) -> int:
         """Rows that are equal to an earlier one in all columns, NULLs taken as equal."""
-        return self.count - len(self.distinct)
+        return self.rows - len(self.distinct[ROW])
 
 
 def whole_rows(hashed: list[np.ndarray], rows: np.ndarray) -> Counted:
@@ -112,66 +184,101 @@ class Gathered:
     both: dict[tuple[str, str], int] = field(default_factory=dict)
 
 
-def gather(state: ColumnState, is_text: bool, room: int) -> Gathered:
-    """Go over a column's distinct values once, a range of hashes at a time. `room`: how many values
-    may be held."""
+@dataclass
+class RangeFigures:
+    """What the distinct values in a range of hashes say: figures that add up, and what is more than
+    a figure as it has to be put together."""
+
+    gathered: Gathered
+    bits: Counter[str] = field(default_factory=Counter)
+    numbers: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = field(default_factory=list)
+    days: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = field(default_factory=list)
+    samples: dict[str, np.ndarray] = field(default_factory=dict)
+
+
+def range_figures(is_text: bool, piece: Counted) -> RangeFigures:
+    """Go over the distinct values of a column in a range of hashes."""
+    output = Gathered(distinct=len(piece.first))
+    result = RangeFigures(output)
+    bits, samples, mismatches = result.bits, result.samples, output.mismatches
+    marks, values = piece.extra
+    output.squares = float(np.sum(piece.counts.astype(float) ** 2))
+    if output.distinct <= FEW_VALUES:
+        output.every = list(zip(piece.rows.tolist(), piece.counts.tolist(), strict=True))
+    output.top = best = top_rows(piece.counts, piece.rows, TOP)
+    seen = np.bitwise_or.reduce(marks) if len(marks) else np.uint64(0)
+    masks: dict[str, np.ndarray] = {}
+    for name, bit in BIT.items():
+        if seen & bit:
+            masks[name] = (marks & bit) != 0
+            bits[name] = int(piece.counts[masks[name]].sum())
+    _spread(piece, masks, values, result)
+    _repeated(output, piece)
+    samples["all"] = _earliest(piece.rows)
+    output.sample_rows.update(_counts_at(piece, samples["all"]))
+    if not is_text:
+        return result
+    for name in fits.NAMES:
+        mismatches[name] = (
+            _top_of(piece, ~masks[name], MISMATCHES) if name in masks else best[:MISMATCHES]
+        )
+    for day_first, month_first in fits.RIVALS:
+        if f"form {day_first}" in masks and f"form {month_first}" in masks:
+            both = masks[f"form {day_first}"] & masks[f"form {month_first}"]
+            output.both[day_first, month_first] = int(piece.counts[both].sum())
+    if "placeholder" in masks:
+        output.words = _top_of(piece, masks["placeholder"], WORDS)
+    if "blank" in masks:
+        output.blanks = [row for row, _ in _top_of(piece, masks["blank"], WORDS)]
+    for name in DELIMITERS:
+        if name in masks:
+            samples[name] = _earliest(piece.rows[masks[name]])
+            samples[f"not {name}"] = _earliest(piece.rows[~masks[name]])
+    _spellings(output, piece, masks)
+    return result
+
+
+def gather(is_text: bool, room: int, ranges: Iterable[RangeFigures]) -> Gathered:
+    """Put together what a column's ranges of hashes say, ascending. `room`: how many numbers may be
+    held."""
     output = Gathered()
     bits: Counter[str] = Counter()
     numbers = spread.Ascending(room // 4)
     days: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
-    mismatches: dict[str, list[tuple[int, int]]] = {}
     samples: dict[str, list[np.ndarray]] = {}
-    for piece in state.values.pieces():
-        marks, values = piece.extra
-        output.distinct += len(piece.first)
-        output.squares += float(np.sum(piece.counts.astype(float) ** 2))
+    for part in ranges:
+        item = part.gathered
+        output.distinct += item.distinct
+        output.squares += item.squares
         if output.distinct <= FEW_VALUES:
-            output.every += list(zip(piece.rows.tolist(), piece.counts.tolist(), strict=True))
-        best = top_rows(piece.counts, piece.rows, TOP)
-        output.top += best
-        seen = np.bitwise_or.reduce(marks) if len(marks) else np.uint64(0)
-        masks: dict[str, np.ndarray] = {}
-        for name, bit in BIT.items():
-            if seen & bit:
-                masks[name] = (marks & bit) != 0
-                bits[name] += int(piece.counts[masks[name]].sum())
-        _spread(piece, masks, values, numbers, days, marks)
-        _repeated(output, piece)
-        first = _earliest(piece.rows)
-        samples.setdefault("all", []).append(first)
-        output.sample_rows.update(_counts_at(piece, first))
-        if is_text:
-            for name in fits.NAMES:
-                if name in masks:
-                    mismatches.setdefault(name, []).extend(_top_of(piece, ~masks[name], MISMATCHES))
-                else:
-                    mismatches.setdefault(name, []).extend(best)
-            for day_first, month_first in fits.RIVALS:
-                if f"form {day_first}" in masks and f"form {month_first}" in masks:
-                    rows = int(
-                        piece.counts[
-                            masks[f"form {day_first}"] & masks[f"form {month_first}"]
-                        ].sum()
-                    )
-                    output.both[day_first, month_first] = (
-                        output.both.get((day_first, month_first), 0) + rows
-                    )
-            if "placeholder" in masks:
-                output.words += _top_of(piece, masks["placeholder"], WORDS)
-            if "blank" in masks:
-                output.blanks += [row for row, _ in _top_of(piece, masks["blank"], WORDS)]
-            for name in DELIMITERS:
-                if name in masks:
-                    samples.setdefault(name, []).append(_earliest(piece.rows[masks[name]]))
-                    samples.setdefault(f"not {name}", []).append(
-                        _earliest(piece.rows[~masks[name]])
-                    )
-            _spellings(output, piece, masks)
+            output.every += item.every
+        output.top += item.top
+        bits.update(part.bits)
+        for columns in part.numbers:
+            numbers.add(*columns)
+        days += part.days
+        output.repeated_values += item.repeated_values
+        output.repeated_rows += item.repeated_rows
+        if len(output.repeated) <= SPELLINGS:
+            output.repeated += item.repeated
+        output.sample_rows.update(item.sample_rows)
+        for name, rows in part.samples.items():
+            samples.setdefault(name, []).append(rows)
+        for name, best in item.mismatches.items():
+            output.mismatches.setdefault(name, []).extend(best)
+        for pair, count in item.both.items():
+            output.both[pair] = output.both.get(pair, 0) + count
+        output.words += item.words
+        output.blanks += item.blanks
+        output.spellings += item.spellings
+        output.spelling_groups += item.spelling_groups
     if output.distinct > FEW_VALUES or not is_text:
         output.every = []
     output.by_bit = dict(bits)
     output.top, output.words = _best(output.top, TOP), _best(output.words, WORDS)
-    output.mismatches = {name: _best(result, MISMATCHES) for name, result in mismatches.items()}
+    output.mismatches = {
+        name: _best(result, MISMATCHES) for name, result in output.mismatches.items()
+    }
     output.spellings = sorted(
         output.spellings, key=lambda group: (-sum(count for _, count in group[1:]), group[0][0])
     )[:SPELLINGS]
@@ -216,19 +323,15 @@ def _repeated(gathered: Gathered, piece: Counted) -> None:
 
 
 def _spread(
-    piece: Counted,
-    masks: dict[str, np.ndarray],
-    values: np.ndarray,
-    numbers: spread.Ascending,
-    days: list[Any],
-    marks: np.ndarray,
+    piece: Counted, masks: dict[str, np.ndarray], values: np.ndarray, result: RangeFigures
 ) -> None:
     if "number" in masks:
         mask = masks["number"]
-        numbers.add(values[mask], _small(piece.counts[mask]), _small(piece.rows[mask]))
+        result.numbers.append((values[mask], _small(piece.counts[mask]), _small(piece.rows[mask])))
     if "day" in masks:
         mask = masks["day"]
-        days.append((values[mask].astype(np.int32), _small(piece.counts[mask]), marks[mask]))
+        marks = piece.extra[0]
+        result.days.append((values[mask].astype(np.int32), _small(piece.counts[mask]), marks[mask]))
 
 
 def _small(numbers: np.ndarray) -> np.ndarray:

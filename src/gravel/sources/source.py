@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import stat
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
@@ -15,8 +15,9 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.arrow_values import text_of
-from gravel.engine.parallel import ordered_map
+from gravel.engine.engine import Engine, OfBatch
 from gravel.engine.sets import distinct_values
+from gravel.engine.threads import THREADS
 from gravel.language.types import TEXT, Type
 from gravel.problems import DataProblem
 from gravel.sources.dialect import Dialect
@@ -71,10 +72,10 @@ class Batch:
         )
 
 
-State = tuple[int, int, int] | None
+FileState = tuple[int, int, int] | None
 
 
-def state_of(path: Path) -> State:
+def state_of(path: Path) -> FileState:
     """What tells whether a file is as it was: which one it is, its size, when it was last written;
     None for what is not a plain file."""
     try:
@@ -88,7 +89,7 @@ def state_of(path: Path) -> State:
     )
 
 
-def refuse_changed(path: Path, name: str, before: State) -> None:
+def refuse_changed(path: Path, name: str, before: FileState) -> None:
     """Every command sees one state of a file: one that is another now is told. Raises
     DataProblem."""
     if before is not None and state_of(path) != before:
@@ -113,6 +114,8 @@ class Source(ABC):
     `name` is what the person called it. texts: columns that stay TEXT whatever they hold; declared:
     types that a plan gives columns. Types that the store does not give are found from the
     values."""
+
+    engine: Engine = THREADS  # who reads it
 
     def __init__(
         self,
@@ -157,7 +160,7 @@ class Source(ABC):
         self.path, self.name, self.columns, self.texts = path, name, columns, texts
         self.declared = declared or {}
         self.reading = ReadOptions()  # as it was asked for
-        self.state: State = state_of(path)
+        self.state: FileState = state_of(path)
         # How its rows are written as text: as they are in a text file, else in the plain form of
         # RFC 4180.
         self.dialect = dialect or Dialect(",", "utf-8", columns, 0, 0, 0, "\n")
@@ -238,7 +241,7 @@ class Source(ABC):
         missing = [index for index in wanted if index not in self._types]
         states = self._open_states(missing)
         pieces = list(islice(self.pieces(wanted=missing), _SAMPLE + 1))
-        self._fit(states, pieces[:_SAMPLE])
+        self._fit(states, (_Fit(states)(self, piece) for piece in pieces[:_SAMPLE]))
         if len(pieces) <= _SAMPLE:
             self.settle(states)
         results = {index: self._types[index] for index in wanted if index in self._types}
@@ -266,8 +269,7 @@ class Source(ABC):
         """
         states = self._open_states([index for index in wanted if index not in self._types])
 
-        def work(piece: Any) -> tuple[Batch, dict[int, Fitting]]:
-            batch = self.read(piece, wanted)
+        def work(batch: Batch) -> tuple[Batch, dict[int, Fitting]]:
             return batch, {
                 index: fitting(batch.columns[index], state.kinds)
                 for index, state in states.items()
@@ -275,7 +277,7 @@ class Source(ABC):
             }
 
         batches: list[Batch] = []
-        parts = ordered_map(work, self.pieces(wanted=wanted))
+        parts = scan(self, work, wanted)
         for batch, result in parts:
             batches.append(batch)
             for index, state in result.items():
@@ -309,7 +311,7 @@ class Source(ABC):
     def _find_types(self, missing: list[int]) -> None:
         states = self._open_states(missing)
         if states:
-            self._fit(states, self.pieces(wanted=missing))
+            self._fit(states, self.engine.map_splits(self, _Fit(states), missing))
             self.settle(states)
 
     def _open_states(self, missing: list[int]) -> dict[int, Fitting]:
@@ -322,24 +324,31 @@ class Source(ABC):
                 del states[index]
         return states
 
-    def _fit(self, states: dict[int, Fitting], pieces: Iterable[Any]) -> None:
-        def look(piece: Any) -> dict[int, Fitting]:
-            # Columns that have turned out to be TEXT are not read again.
-            open_columns = [index for index, state in states.items() if state.kinds]
-            batch = self.read(piece, open_columns)
-            return {
-                index: fitting(batch.columns[index], states[index].kinds) for index in open_columns
-            }
-
-        for result in ordered_map(look, pieces):
+    def _fit(self, states: dict[int, Fitting], parts: Iterable[dict[int, Fitting]]) -> None:
+        for result in parts:
             for index, state in result.items():
                 states[index] = states[index].merge(state)
             if not any(state.kinds for state in states.values()):
                 break
 
 
+@dataclass(frozen=True)
+class _Fit:
+    """What the types of some columns may still be. Columns that have turned out to be TEXT are not
+    read again."""
+
+    states: dict[int, Fitting]
+
+    def __call__(self, table: Any, split: Any) -> dict[int, Fitting]:
+        open_columns = [index for index, state in self.states.items() if state.kinds]
+        batch = table.read(split, open_columns)
+        return {
+            index: fitting(batch.columns[index], self.states[index].kinds) for index in open_columns
+        }
+
+
 def scan(
     table: Source, work: Callable[[Batch], T], wanted: Sequence[int] | None = None
-) -> Iterator[T]:
-    """`work` of each batch, in order, by several threads."""
-    return ordered_map(lambda piece: work(table.read(piece, wanted)), table.pieces(wanted=wanted))
+) -> Generator[T, None, None]:
+    """`work` of each batch, in order, by the table's engine."""
+    return table.engine.map_splits(table, OfBatch(work, wanted), wanted)

@@ -1,0 +1,99 @@
+"""Who carries out work on a table. What is asked of it is a *state*: batches are mapped on any
+thread or machine, their parts are added in the order of the table. What grows with the table are
+distinct values; they are asked a range of hashes at a time, where they are held.
+
+An engine does both: `engine.threads` on this machine, `spark` on a cluster's executors. What is
+given to an engine pickles.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator, Hashable, Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any, Generic, Protocol, TypeVar
+
+from gravel.engine.distinct import Counted
+
+Part = TypeVar("Part")
+Result = TypeVar("Result")
+Figures = TypeVar("Figures")
+
+
+class Readable(Protocol):
+    """Rows in splits that can be read again and in any order."""
+
+    def pieces(self, take: Any = None, wanted: Sequence[int] | None = None) -> Iterable[Any]:
+        """The splits in order; `wanted`: the columns that are all that will be read of them."""
+
+    def holding(self, rows: Sequence[int]) -> Iterable[Any]:
+        """The splits that hold some source rows, in order."""
+
+    def read(self, piece: Any, wanted: Sequence[int] | None = None) -> Any:
+        """The batch that a split is."""
+
+
+class DistinctValues(Protocol):
+    """Distinct values by their hashes, wherever they are held."""
+
+    def __len__(self) -> int: ...
+
+
+class State(Protocol[Part]):
+    """What is known of a table so far, of its rows in their order: a part maps to the same part
+    wherever it is mapped, and merging is associative."""
+
+    distinct: dict[Hashable, Any]
+    """Its distinct values by key: `Distinct`, until an engine holds them elsewhere."""
+
+    def map(self, batch: Any) -> Part:
+        """What a batch says. May run on any thread, before others are added."""
+
+    def add(self, part: Part) -> None:
+        """Take in what the next batch says."""
+
+    def merge(self, later: Any) -> None:
+        """Take in the state of the rows that follow, but for its distinct values."""
+
+
+@dataclass(frozen=True)
+class Question(Generic[Figures, Result]):
+    """What some distinct values come to: figures of each range of their hashes, put together in
+    ascending order. `figures` pickles, and depends on its range alone."""
+
+    of: DistinctValues
+    figures: Callable[[Counted], Figures]
+    together: Callable[[Iterable[Figures]], Result]
+
+
+@dataclass(frozen=True)
+class OfBatch(Generic[Part]):
+    """What is done with the batch that a split is."""
+
+    work: Callable[[Any], Part]
+    wanted: Sequence[int] | None = None
+
+    def __call__(self, table: Readable, split: Any) -> Part:
+        return self.work(table.read(split, self.wanted))
+
+
+class Engine(Protocol):
+    """Maps batches, makes states, answers questions. Raises what the work raises, and TableProblem
+    for a table that cannot be read."""
+
+    def map_splits(
+        self,
+        table: Any,
+        work: Callable[[Any, Any], Part],
+        wanted: Sequence[int] | None = None,
+        rows: Sequence[int] | None = None,
+    ) -> Generator[Part, None, None]:
+        """`work` of the table and each of its splits, in order; of those alone that hold some of
+        the source `rows`, where these are given. `wanted`: the columns that it reads."""
+
+    def run(self, state: State[Any], table: Any, wanted: Sequence[int] | None = None) -> None:
+        """Make the state of all batches."""
+
+    def ask(
+        self, questions: Sequence[Question[Any, Result]], threads: int | None = None
+    ) -> list[Result]:
+        """The answers, in order. `threads`: how many may work at once here."""

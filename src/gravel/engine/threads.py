@@ -1,0 +1,47 @@
+"""The engine of this machine: a few threads, and files for what is larger than memory."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator, Sequence
+from typing import Any, TypeVar
+
+from gravel.engine.engine import OfBatch, Question, Readable, State
+from gravel.engine.parallel import ordered_map
+
+T = TypeVar("T")
+Result = TypeVar("Result")
+
+
+class Threads:
+    """Batches are read and mapped by threads, a few ahead of what takes them in."""
+
+    def map_splits(
+        self,
+        table: Readable,
+        work: Callable[[Any, Any], T],
+        wanted: Sequence[int] | None = None,
+        rows: Sequence[int] | None = None,
+    ) -> Generator[T, None, None]:
+        """See Engine."""
+        splits = table.pieces(wanted=wanted) if rows is None else table.holding(rows)
+        return ordered_map(lambda split: work(table, split), splits)
+
+    def run(self, state: State[Any], table: Readable, wanted: Sequence[int] | None = None) -> None:
+        """See Engine."""
+        for part in self.map_splits(table, OfBatch(state.map, wanted), wanted):
+            state.add(part)
+
+    def ask(
+        self, questions: Sequence[Question[Any, Result]], threads: int | None = None
+    ) -> list[Result]:
+        """See Engine."""
+        return list(
+            ordered_map(
+                lambda question: question.together(map(question.figures, question.of.pieces())),  # type: ignore[attr-defined]
+                questions,
+                threads,
+            )
+        )
+
+
+THREADS = Threads()
