@@ -29,15 +29,14 @@ class GeneratedFiles(BuildHookInterface):
             build_data["artifacts"] += [f"/{KERNELS}/{path.name}" for path in files]
 
     def _parser_tables(self) -> None:
-        source = Path(self.root, "src", "gravel", "language", "tables.py")
-        sys.path.insert(0, str(source.parent))
+        sys.path.insert(0, str(Path(self.root, "src")))
         try:
-            import tables
+            from gravel.language import tables
 
             tables.TABLES.unlink(missing_ok=True)
             tables.tables()
         finally:
-            sys.path.remove(str(source.parent))
+            sys.path.remove(str(Path(self.root, "src")))
 
     def _kernels(self, code: Path, tables: Path) -> None:
         sys.path.insert(0, str(Path(self.root, "src")))

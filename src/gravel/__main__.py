@@ -5,12 +5,12 @@ import sys
 
 class _NoPandas:
     """Arrow imports pandas wherever it is installed (up to half a second) to recognise its objects;
-    no command has any."""
+    no command has any. Spark alone insists on it."""
 
     @staticmethod
     def find_spec(name: str, path: object = None, target: object = None) -> None:
         """Refuse to find pandas; every other module is for the next finder."""
-        if name == "pandas":
+        if name == "pandas" and "pyspark" not in sys.modules:
             raise ModuleNotFoundError("no command needs pandas", name=name)
 
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from gravel.cli.options import (
+    EngineOption,
     Format,
     FormatOption,
     NoColor,
@@ -16,8 +17,10 @@ from gravel.cli.options import (
     Replace,
     TableArgument,
     Today,
+    attach_engine,
     given_by,
     progress,
+    refuse_queries,
     with_reading,
 )
 from gravel.lazily import lazily
@@ -93,6 +96,7 @@ def check(
     ] = None,
     param: Params = None,
     today: Today = None,
+    engine: EngineOption = None,
     format: FormatOption = Format.table,
     *,
     reading: ReadOptions,
@@ -122,6 +126,12 @@ def check(
     allowed = checks_file.allowed_of(allow if allow is not None else stated.get("allow"))
     fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
     source = opening.open_table(table, reading)
+    if attach_engine(source, table, reading, engine):
+        supplied = refuse_queries(supplied)
+        if set_aside is not None:
+            raise CallProblem(
+                "--set-aside does not run on Spark yet", hint="leave out --engine, or --set-aside"
+            )
     asked = {
         Path(item.reference).resolve()
         for _, text in pairs

@@ -8,13 +8,16 @@ from typing import Annotated
 import typer
 
 from gravel.cli.options import (
+    EngineOption,
     Format,
     FormatOption,
     NoColor,
     Params,
     Today,
+    attach_engine,
     given_by,
     progress,
+    refuse_queries,
     with_reading,
 )
 from gravel.lazily import lazily
@@ -71,6 +74,7 @@ def count(
     ] = False,
     param: Params = None,
     today: Today = None,
+    engine: EngineOption = None,
     format: FormatOption = Format.table,
     *,
     reading: ReadOptions,
@@ -94,6 +98,8 @@ def count(
             table = opening.open_table(
                 reference, dataclasses.replace(reading, bare=not (distinct or key or total))
             )
+            if attach_engine(table, reference, reading, engine) and supplied is not None:
+                supplied = refuse_queries(supplied)
             with progress(table):
                 counted.append(
                     inspecting_count.count_table(

@@ -52,6 +52,9 @@ SUMMARIES = {
 }
 
 
+_WITHOUT_TABLES = ("demo", "functions")
+
+
 class _Commands(TyperGroup):
     """Commands in the order of the work, of which only the one that is asked for is loaded; and the
     nearest name for one that is misspelt."""
@@ -78,6 +81,7 @@ class _Command(TyperCommand):
     once."""
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        self._refuse_engine(args)
         known = {name: param for param in self.params for name in param.opts}
         seen: set[str] = set()
         left = list(args)
@@ -92,6 +96,17 @@ class _Command(TyperCommand):
                 raise CallProblem(f"{name} is given twice, and it takes one value")
             seen.add(str(option.name))
         return super().parse_args(ctx, args)
+
+    def _refuse_engine(self, args: list[str]) -> None:
+        """Nothing runs on this machine that is asked for elsewhere. Raises CallProblem."""
+        if self.name in _WITHOUT_TABLES or any(param.name == "engine" for param in self.params):
+            return
+        given = any(word.split("=")[0] == "--engine" for word in args)
+        if given or os.environ.get("GRAVEL_ENGINE"):
+            raise CallProblem(
+                f"gravel {self.name} does not run on Spark yet: count, check and profile do",
+                hint="leave out --engine" if given else "unset GRAVEL_ENGINE",
+            )
 
 
 def _help_of(command: Callable[..., None]) -> str:

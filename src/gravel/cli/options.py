@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import inspect
+import os
 import sys
 import time
 from collections.abc import Callable, Iterator
@@ -22,6 +23,7 @@ from gravel.sources import read_options
 with lazily():
     from rich import progress as rich_progress
 
+    from gravel import spark
     from gravel.engine import memory as engine_memory
     from gravel.language import bind, parameters
     from gravel.querying import members
@@ -70,6 +72,17 @@ Today = Annotated[
 ]
 
 
+EngineOption = Annotated[
+    str | None,
+    typer.Option(
+        "--engine",
+        metavar="URL",
+        help=(
+            "Have Spark read the table: sc://host:15002, spark://host:7077, or local[2] on this"
+            " machine (GRAVEL_ENGINE says it for all)."
+        ),
+    ),
+]
 FindingOption = Annotated[
     int | None,
     typer.Option(
@@ -109,6 +122,29 @@ def row_limit(text: str, option: str = "--rows") -> int | None:
     if not text.isascii() or not text.isdigit():
         raise CallProblem(f"{option} takes a number or all, not {text!r}")
     return int(text)
+
+
+def attach_engine(
+    table: Source, reference: str, reading: read_options.ReadOptions, address: str | None
+) -> bool:
+    """Have the engine at an address read a table: that of the environment where none is given.
+    Whether there is one. Raises CallProblem, TableProblem."""
+    address = address or os.environ.get("GRAVEL_ENGINE")
+    if not address:
+        return False
+    spark.attach(table, reference, reading, address)
+    return True
+
+
+def refuse_queries(given: bind.Given) -> bind.Given:
+    """What a call gives its expressions, where they may have no query in them."""
+
+    def refuse(query: Any, text: str) -> Any:
+        raise CallProblem(
+            "a query inside an expression does not run on Spark yet", hint="leave out --engine"
+        )
+
+    return replace(given, members=refuse)
 
 
 def given_by(params: list[str] | None, today: str | None) -> bind.Given:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from gravel.cli.options import (
+    EngineOption,
     Format,
     FormatOption,
     Memory,
@@ -15,6 +16,7 @@ from gravel.cli.options import (
     Replace,
     TableArgument,
     Today,
+    attach_engine,
     given_by,
     memory_of,
     progress,
@@ -86,6 +88,7 @@ def profile(
     ] = None,
     memory: Memory = None,
     today: Today = None,
+    engine: EngineOption = None,
     format: FormatOption = Format.table,
     *,
     reading: ReadOptions,
@@ -107,6 +110,7 @@ def profile(
             "a plan is suggested from all rows, not from a sample", hint="leave out --sample"
         )
     source = opening.open_table(table, reading)
+    attach_engine(source, table, reading, engine)
     name = None if column is None else _column_name(column, source.columns)
     if suggest is not None and suggest.exists():
         raise CallProblem(

@@ -113,9 +113,7 @@ class Distinct:
             room.join(self)
 
     def __reduce__(self) -> Any:
-        """Where it goes elsewhere it is empty: its values go as slices."""
-        assert not self.held
-        assert self._runs is None
+        """It goes elsewhere empty: its values are not for one place."""
         return Distinct, (self._room,)
 
     def add(self, part: Counted) -> None:

@@ -20,6 +20,7 @@ from gravel.engine.aggregates import (
     state_of,
 )
 from gravel.engine.distinct import Counted, Distinct, counted
+from gravel.engine.engine import DistinctValues
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.sets import distinct_values
@@ -101,7 +102,7 @@ class AggregateState:
     bound: BoundAggregate
     state: GroupState | None = None
     nulls: int = 0
-    distinct: Distinct = field(default_factory=Distinct)
+    distinct: DistinctValues = field(default_factory=Distinct)
     values: list[Any] = field(default_factory=list)
     failed: dict[int, tuple[int, list[int]]] = field(default_factory=dict)
 
@@ -114,9 +115,20 @@ class AggregateState:
         if part.state is not None:
             self.state = part.state if self.state is None else self.state.merge(part.state)
         if part.distinct is not None:
+            assert isinstance(self.distinct, Distinct)
             self.distinct.add(part.distinct)
         if part.values is not None:
             self.values.append(part.values)
+
+    def merge(self, later: AggregateState) -> None:
+        """Take in the state of the rows that follow, but for its distinct values."""
+        self.nulls += later.nulls
+        for code, (count, rows) in later.failed.items():
+            known, first = self.failed.get(code, (0, []))
+            self.failed[code] = (known + count, (first + rows)[:3])
+        if later.state is not None:
+            self.state = later.state if self.state is None else self.state.merge(later.state)
+        self.values += later.values
 
     def result(self) -> Any:
         """The value, None for NULL. Raises DataProblem where it is out of range."""

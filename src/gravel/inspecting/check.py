@@ -4,7 +4,7 @@ unknown, cannot be decided."""
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Hashable, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
@@ -15,6 +15,7 @@ import pyarrow as pa
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.inspecting.aggregates import (
+    AggregatePartial,
     AggregateState,
     BoundAggregate,
     aggregates_in,
@@ -22,15 +23,15 @@ from gravel.inspecting.aggregates import (
     one_row,
     part_of,
 )
-from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
+from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.inspecting.cautions import Caution, Sightings, Watch
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.errors import meaning, sqlstate
-from gravel.language.types import Kind
+from gravel.language.types import Kind, Type
 from gravel.problems import DataProblem
-from gravel.sources.source import Batch, Malformed, Source, scan
+from gravel.sources.source import Batch, Malformed, Source
 
 EXAMPLES = 5
 _NAMED = re.compile(r"\s*([^\W\d][\w \-]*?)\s*:\s+(?=\S)")
@@ -177,40 +178,13 @@ def check(
         ),
     ]
     wanted = None if aside is not None else reads(expressions, len(table.columns))
-    rows = bad_rows = 0
-    malformed: list[Malformed] = []
-
-    def work(batch: Batch) -> _CheckPartial:
-        frame = frame_of(batch, scope).remembering()
-        outcomes = [_outcomes(item.condition, frame) for item in by_row]
-        counts = [np.bincount(kinds, minlength=4) for kinds, _ in outcomes]
-        examples = [
-            _examples(item.condition, kinds, errors, frame, batch.rows)
-            for item, (kinds, errors) in zip(by_row, outcomes, strict=True)
-        ]
-        against = [
-            (kinds == _FAILS) | (kinds == _ERROR) | ((kinds == _UNKNOWN) & unknown_fails)
-            for kinds, _ in outcomes
-        ]
-        parts = [part_of(state.bound, frame, batch.rows) for state in states]
-        return _CheckPartial(batch, counts, examples, against, parts, watch.count(frame))
-
-    for part in scan(table, work, wanted):
-        rows += part.batch.count
-        malformed += part.batch.malformed
-        watch.add(part.seen)
-        for entry, counts, examples in zip(by_row, part.counts, part.examples, strict=True):
-            entry.counts += counts
-            _keep(entry, examples)
-        for state, aggregate in zip(states, part.aggregates, strict=True):
-            state.add(aggregate)
-        any_bad = np.any(part.against, axis=0) if part.against else np.zeros(part.batch.count, bool)
-        bad_rows += int(any_bad.sum())
-        if aside is not None and any_bad.any():
-            _put_aside(aside, part, any_bad, [item.name for item in by_row])
+    state = CheckState(scope.types, by_row, states, watch, unknown_fails, aside)
+    table.engine.run(state, table, wanted)
+    for index, aggregate in enumerate(states):
+        aggregate.distinct = state.distinct[index]
     checks = tuple(
         (
-            _row_check(rule, rows, unknown_fails, allowed)
+            _row_check(rule, state.rows, unknown_fails, allowed)
             if isinstance(rule, _RowCheck)
             else _whole_check(rule, scope, table.name, unknown_fails)
         )
@@ -218,13 +192,13 @@ def check(
     )
     return Checked(
         table.name,
-        rows,
+        state.rows,
         checks,
         watch.cautions(),
-        tuple(malformed),
+        tuple(state.malformed),
         tuple(table.notes),
         table.read_as,
-        bad_rows,
+        state.bad_rows,
         (*watch.days(), *watch.bounds()),
     )
 
@@ -234,13 +208,108 @@ _OUTCOMES = ("holds", "fails", "unknown", "error")
 
 
 @dataclass(frozen=True)
-class _CheckPartial:
-    batch: Batch
+class CheckPartial:
+    """What a batch says: of each condition the rows by outcome and examples, of each aggregate its
+    part; the rows that some condition counts against, and what is set aside of them."""
+
+    rows: int
+    malformed: tuple[Malformed, ...]
     counts: list[np.ndarray]
     examples: list[list[Example]]
-    against: list[np.ndarray]
-    aggregates: list[Any]
+    aggregates: list[AggregatePartial]
     seen: Sightings
+    bad_rows: int
+    set_aside: tuple[np.ndarray, list[Any], list[str]] | None = None
+
+
+class CheckState:
+    """The checks of a table so far: conditions about each row and aggregates, bound to columns of
+    these types. `aside` takes the rows that do not hold, where they are asked for."""
+
+    def __init__(
+        self,
+        types: Sequence[Type],
+        checks: Sequence[_RowCheck],
+        aggregates: Sequence[AggregateState],
+        watch: Watch,
+        unknown_fails: bool,
+        aside: Any = None,
+    ) -> None:
+        self.types, self.checks, self.aggregates, self.watch = types, checks, aggregates, watch
+        self.unknown_fails, self.aside = unknown_fails, aside
+        self.distinct: dict[Hashable, Any] = {
+            index: state.distinct for index, state in enumerate(aggregates)
+        }
+        self.rows = self.bad_rows = 0
+        self.malformed: list[Malformed] = []
+
+    def map(self, batch: Batch) -> CheckPartial:
+        """See State."""
+        frame = Frame(batch.count, batch.columns, self.types).remembering()
+        outcomes = [_outcomes(item.condition, frame) for item in self.checks]
+        against = [
+            (kinds == _FAILS) | (kinds == _ERROR) | ((kinds == _UNKNOWN) & self.unknown_fails)
+            for kinds, _ in outcomes
+        ]
+        bad = np.flatnonzero(np.any(against, axis=0)) if against else np.zeros(0, np.int64)
+        return CheckPartial(
+            batch.count,
+            batch.malformed,
+            [np.bincount(kinds, minlength=4) for kinds, _ in outcomes],
+            [
+                _examples(item.condition, kinds, errors, frame, batch.rows)
+                for item, (kinds, errors) in zip(self.checks, outcomes, strict=True)
+            ],
+            [part_of(state.bound, frame, batch.rows) for state in self.aggregates],
+            self.watch.count(frame),
+            len(bad),
+            self._set_aside(batch, against, bad) if self.aside is not None and len(bad) else None,
+        )
+
+    def _set_aside(
+        self, batch: Batch, against: list[np.ndarray], bad: np.ndarray
+    ) -> tuple[np.ndarray, list[Any], list[str]]:
+        names = [item.name for item in self.checks]
+        failed = [
+            "; ".join(name for name, rows in zip(names, against, strict=True) if rows[place])
+            for place in bad
+        ]
+        chosen = pa.array(bad)
+        return batch.rows[bad], [column.take(chosen) for column in batch.texts().columns], failed
+
+    def add(self, part: CheckPartial) -> None:
+        """See State."""
+        self._count(part, part.counts, part.examples, part.seen)
+        for state, aggregate in zip(self.aggregates, part.aggregates, strict=True):
+            state.add(aggregate)
+        if part.set_aside is not None:
+            self.aside(*part.set_aside)
+
+    def merge(self, later: CheckState) -> None:
+        """See State."""
+        self._count(
+            later,
+            [item.counts for item in later.checks],
+            [item.examples for item in later.checks],
+            later.watch.seen,
+        )
+        for state, other in zip(self.aggregates, later.aggregates, strict=True):
+            state.merge(other)
+
+    def _count(
+        self,
+        more: CheckPartial | CheckState,
+        counts: Sequence[np.ndarray],
+        examples: Sequence[list[Example]],
+        seen: Sightings,
+    ) -> None:
+        self.rows += more.rows
+        self.bad_rows += more.bad_rows
+        self.malformed += more.malformed
+        self.watch.add(seen)
+        for item, rows, shown in zip(self.checks, counts, examples, strict=True):
+            item.counts += rows
+            _keep(item, shown)
 
 
 def _outcomes(condition: nodes.Expression, frame: Frame) -> tuple[np.ndarray, np.ndarray | None]:
@@ -282,20 +351,6 @@ def _keep(check: _RowCheck, examples: list[Example]) -> None:
     for example in examples:
         if sum(known.outcome == example.outcome for known in check.examples) < EXAMPLES:
             check.examples.append(example)
-
-
-def _put_aside(aside: Any, part: _CheckPartial, any_bad: np.ndarray, names: list[str]) -> None:
-    where = np.flatnonzero(any_bad)
-    message = [
-        "; ".join(name for name, against in zip(names, part.against, strict=True) if against[index])
-        for index in where
-    ]
-    chosen = pa.array(where)
-    aside(
-        part.batch.rows[where],
-        [column.take(chosen) for column in part.batch.texts().columns],
-        message,
-    )
 
 
 def _row_check(check: _RowCheck, rows: int, unknown_fails: bool, allowed: Allowed) -> Check:

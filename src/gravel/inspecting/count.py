@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from gravel.inspecting.counts import TableCount, by_store
-from gravel.sources.source import Malformed, Source, scan
+from gravel.sources.source import Batch, Malformed, Source, scan
 
 if TYPE_CHECKING:
     from gravel.language.bind import Given
@@ -30,7 +30,7 @@ def count_table(
     # table.
     rows = 0
     bad: list[Malformed] = []
-    for count, malformed in scan(table, lambda batch: (batch.count, batch.malformed), []):
+    for count, malformed in scan(table, _rows_of, []):
         rows += count
         bad += malformed
     return TableCount(
@@ -46,3 +46,7 @@ def count_table(
         table.read_as,
         *by_store(table),
     )
+
+
+def _rows_of(batch: Batch) -> tuple[int, tuple[Malformed, ...]]:
+    return batch.count, batch.malformed

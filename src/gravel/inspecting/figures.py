@@ -3,34 +3,33 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Hashable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.aggregates import SumState
-from gravel.engine.distinct import Counted, Distinct, counted
+from gravel.engine.distinct import Counted, Distinct, Room, counted
+from gravel.engine.engine import Question
 from gravel.engine.evaluate import run
 from gravel.engine.exact_sum import units_of
+from gravel.engine.frame import Frame
+from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.vector import Vector, first_error
-from gravel.inspecting.binding import (
-    columns_named,
-    explaining,
-    frame_of,
-    reads,
-    scope_of,
-    split_list,
-)
+from gravel.inspecting.binding import columns_named, explaining, reads, scope_of, split_list
 from gravel.inspecting.counts import DistinctCount, KeyCount, TableCount, Total, by_store
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions import arithmetic
 from gravel.language.types import NUMBERS, Kind, Type
-from gravel.sources.source import Batch, Malformed, Source, scan
+from gravel.sources.source import Batch, Malformed, Source
+
+_BYTES_A_VALUE = 100  # as they are held, and while two parts are put together
 
 
 def count_with_figures(
@@ -75,54 +74,35 @@ def count_with_figures(
         {*reads([*(x for group in [*groups, *keys] for x in group), *summed], len(table.columns))}
     )
 
-    def work(batch: Batch) -> _CountPartial:
-        frame = frame_of(batch, scope)
-        results = [
-            _distinct([run(x, frame) for x in group], batch.rows) for group in [*groups, *keys]
-        ]
-        return _CountPartial(
-            batch.count, batch.malformed, results, [_control_total(run(x, frame)) for x in summed]
-        )
-
-    states = [Distinct() for _ in range(len(groups) + len(keys))]
-    nulls, errors = [0] * len(states), [0] * len(states)
-    sums_so_far: list[ControlTotal] = [ControlTotal() for _ in summed]
-    rows = 0
-    bad: list[Malformed] = []
-    for part in scan(table, work, wanted):
-        rows += part.rows
-        bad += part.malformed
-        for index, (matches, null_rows, error_rows) in enumerate(part.distinct):
-            states[index].add(matches)
-            nulls[index] += null_rows
-            errors[index] += error_rows
-        sums_so_far = [a.merge(b) for a, b in zip(sums_so_far, part.sums, strict=True)]
-    counts = tuple(
-        DistinctCount(text, len(states[i]), nulls[i], errors[i]) for i, text in enumerate(distinct)
+    state = FiguresState(scope.types, [*groups, *keys], summed)
+    table.engine.run(state, table, wanted)
+    values = [state.distinct[position] for position in range(len(state.groups))]
+    repeated = table.engine.ask(
+        [Question(values[i], repeated_rows, sum) for i in range(len(groups), len(values))]
     )
-    key_counts = []
-    for position, places in enumerate(key_columns, len(groups)):
-        per_key = states[position].result.counts
-        key_counts.append(
-            KeyCount(
-                tuple(table.columns[i] for i in places),
-                nulls[position],
-                int(per_key[per_key > 1].sum()),
-            )
+    counts = tuple(
+        DistinctCount(text, len(values[i]), state.nulls[i], state.errors[i])
+        for i, text in enumerate(distinct)
+    )
+    key_counts = [
+        KeyCount(tuple(table.columns[i] for i in places), state.nulls[position], rows)
+        for position, (places, rows) in enumerate(
+            zip(key_columns, repeated, strict=True), len(groups)
         )
+    ]
     output = tuple(
         Total(text, item.value(kind.type), item.null_rows, item.error_rows)
-        for text, item, kind in zip(totals, sums_so_far, summed, strict=True)
+        for text, item, kind in zip(totals, state.sums, summed, strict=True)
     )
     return TableCount(
         table.name,
-        rows,
+        state.rows,
         len(table.columns),
-        len(bad),
+        len(state.malformed),
         counts,
         tuple(key_counts),
         output,
-        tuple(bad),
+        tuple(state.malformed),
         tuple(table.notes),
         table.read_as,
         *by_store(table),
@@ -130,11 +110,69 @@ def count_with_figures(
 
 
 @dataclass(frozen=True)
-class _CountPartial:
+class FiguresPartial:
+    """What a batch says: of each list of expressions its distinct combinations and the rows left
+    out, of each total its sum."""
+
     rows: int
     malformed: tuple[Malformed, ...]
     distinct: list[tuple[Counted, int, int]]
     sums: list[ControlTotal]
+
+
+class FiguresState:
+    """The figures of a table so far. `groups`: lists of expressions whose combinations are told
+    apart, `summed` those of totals; both are bound to columns of these types."""
+
+    def __init__(
+        self,
+        types: Sequence[Type],
+        groups: Sequence[Sequence[nodes.Expression]],
+        summed: Sequence[nodes.Expression],
+    ) -> None:
+        self.types, self.groups, self.summed = types, groups, summed
+        room = Room(DEFAULT_MEMORY // _BYTES_A_VALUE)
+        self.distinct: dict[Hashable, Any] = {i: Distinct(room) for i in range(len(groups))}
+        self.nulls, self.errors = [0] * len(groups), [0] * len(groups)
+        self.sums = [ControlTotal() for _ in summed]
+        self.rows = 0
+        self.malformed: list[Malformed] = []
+
+    def map(self, batch: Batch) -> FiguresPartial:
+        """See State."""
+        frame = Frame(batch.count, batch.columns, self.types)
+        return FiguresPartial(
+            batch.count,
+            batch.malformed,
+            [_distinct([run(x, frame) for x in group], batch.rows) for group in self.groups],
+            [_control_total(run(x, frame)) for x in self.summed],
+        )
+
+    def add(self, part: FiguresPartial) -> None:
+        """See State."""
+        for index, (values, _, _) in enumerate(part.distinct):
+            self.distinct[index].add(values)
+        self._count(
+            part, [nulls for _, nulls, _ in part.distinct], [bad for _, _, bad in part.distinct]
+        )
+
+    def merge(self, later: FiguresState) -> None:
+        """See State."""
+        self._count(later, later.nulls, later.errors)
+
+    def _count(
+        self, more: FiguresPartial | FiguresState, nulls: Sequence[int], errors: Sequence[int]
+    ) -> None:
+        self.rows += more.rows
+        self.malformed += more.malformed
+        self.nulls = [a + b for a, b in zip(self.nulls, nulls, strict=True)]
+        self.errors = [a + b for a, b in zip(self.errors, errors, strict=True)]
+        self.sums = [a.merge(b) for a, b in zip(self.sums, more.sums, strict=True)]
+
+
+def repeated_rows(piece: Counted) -> int:
+    """Rows whose value another row has too."""
+    return int(piece.counts[piece.counts > 1].sum())
 
 
 @dataclass(frozen=True)

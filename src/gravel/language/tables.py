@@ -9,6 +9,8 @@ import re
 from pathlib import Path
 from typing import Any
 
+from gravel.packaged import packaged
+
 GRAMMAR = Path(__file__).with_name("grammar.lark")
 TABLES = Path(__file__).with_name("grammar.json")
 STARTS = [
@@ -27,9 +29,9 @@ _WORDS = ("NAME", "WORD")
 def tables() -> dict[str, Any]:
     """The tables of this grammar: those that are kept, or made anew, which takes seconds and
     lark."""
-    key = hashlib.sha256(f"{_FORM} {GRAMMAR.read_text('utf-8')}".encode()).hexdigest()
+    key = hashlib.sha256(f"{_FORM} {packaged(GRAMMAR).decode()}".encode()).hexdigest()
     try:
-        kept: dict[str, Any] = json.loads(TABLES.read_text("utf-8"))
+        kept: dict[str, Any] = json.loads(packaged(TABLES))
         if kept["key"] == key:
             return kept
     except (OSError, ValueError, KeyError, TypeError):
@@ -54,7 +56,7 @@ def _from_grammar() -> dict[str, Any]:
     from lark.parsers.lalr_analysis import Shift
 
     whole: Any = lark.Lark(
-        GRAMMAR.read_text("utf-8"),
+        packaged(GRAMMAR).decode(),
         parser="lalr",
         start=STARTS,
         keep_all_tokens=True,

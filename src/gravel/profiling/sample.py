@@ -3,8 +3,8 @@ a sample repeats exactly."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Hashable, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from gravel.engine.engine import Engine
 from gravel.engine.threads import THREADS
-from gravel.sources.source import Batch, Malformed, Source, scan
+from gravel.sources.source import Batch, Malformed, Source
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 _OTHER = np.uint64(0xD6E8FEB86659FD93)
@@ -41,57 +41,66 @@ class Sample:
 
 def draw(table: Source, count: int) -> Sample:
     """Draw rows in one pass over the table. Raises TableProblem."""
-    drawn = _Drawn(count)
-    total = 0
-    malformed: list[Malformed] = []
-
-    def work(batch: Batch) -> tuple[Batch, int]:
-        # What is known of the limit only leaves out sooner what is left out in the end.
-        return _below(batch, drawn.limit), batch.count
-
-    for batch, rows in scan(table, work):
-        total += rows
-        malformed += batch.malformed
-        drawn.add(batch)
-    return Sample(drawn.batch(len(table.columns), malformed), total)
+    drawn = DrawnState(count)
+    table.engine.run(drawn, table)
+    return Sample(drawn.sample(len(table.columns)), drawn.total)
 
 
-class _Drawn:
+class DrawnState:
     """The rows with the smallest hashes so far."""
 
     def __init__(self, count: int) -> None:
+        self.distinct: dict[Hashable, Any] = {}
+        self.total = 0
         self._count = count
         self._batches: list[Batch] = []
+        self._malformed: list[Malformed] = []
         self._held = 0
-        self.limit: np.uint64 | None = None  # that no hash of the sample passes
+        self._limit: np.uint64 | None = None  # that no hash of the sample passes
 
-    def add(self, batch: Batch) -> None:
-        """Take in some rows."""
+    def map(self, batch: Batch) -> tuple[Batch, int]:
+        """See State. What is known of the limit only leaves out sooner what is left out in the
+        end."""
+        return _below(batch, self._limit), batch.count
+
+    def add(self, part: tuple[Batch, int]) -> None:
+        """See State."""
+        batch, rows = part
+        self.total += rows
+        self._malformed += batch.malformed
         if batch.count:
             self._batches.append(batch)
             self._held += batch.count
         if self._held > 2 * self._count:
             self._narrow()
 
+    def merge(self, later: DrawnState) -> None:
+        """See State."""
+        for batch in later._batches:
+            self.add((replace(batch, malformed=()), 0))
+        self.total += later.total
+        self._malformed += later._malformed
+
     def _narrow(self) -> None:
         every = np.concatenate([_hashes(batch.rows) for batch in self._batches])
         if len(every) > self._count:
-            self.limit = np.partition(every, self._count - 1)[self._count - 1]
-            self._batches = [_below(batch, self.limit) for batch in self._batches]
+            self._limit = np.partition(every, self._count - 1)[self._count - 1]
+            self._batches = [_below(batch, self._limit) for batch in self._batches]
             self._held = self._count
 
-    def batch(self, width: int, malformed: Sequence[Malformed]) -> Batch:
+    def sample(self, width: int) -> Batch:
         """The sample's rows, in their order."""
-        self._narrow()
+        malformed = tuple(self._malformed)
         if not self._batches:
             nothing = [pa.array([], pa.string())] * width
-            return Batch(np.zeros(0, np.int64), nothing, tuple(malformed))
+            return Batch(np.zeros(0, np.int64), nothing, malformed)
+        self._narrow()
         rows = np.concatenate([batch.rows for batch in self._batches])
         columns = [
             pa.concat_arrays([batch.columns[place] for batch in self._batches])
             for place in range(width)
         ]
-        return Batch(rows, columns, tuple(malformed))
+        return Batch(rows, columns, malformed)
 
 
 def _below(batch: Batch, limit: np.uint64 | None) -> Batch:

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
@@ -120,46 +121,39 @@ def numbers(ascending: Ascending) -> tuple[Numbers, int, int]:
     """The figures of some numbers; and the first rows of the least and the greatest that are not
     outliers (0 where none beyond is)."""
     total, places = ascending.rows, _Percentiles(ascending.rows, (0.25, 0.5, 0.75))
-    sums, zero, negative, whole, signs = [], 0, 0, True, 0
+    zero, negative, whole, signs = 0, 0, True, 0
     low = high = math.nan
     least_positive: float | None = None
+    sums, squares = _Sum(), _Sum()
     ends = _Ends(max(_FAR_ROWS, int(total * _FAR_SHARE)) + 1)
     with np.errstate(over="ignore", invalid="ignore"):
         for values, counts, rows in ascending.chunks():
             low, high = float(values[0]) if math.isnan(low) else low, float(values[-1])
-            sums.append(float(np.sum(values * counts)))
             zero += int(counts[values == 0].sum())
             negative += int(counts[values < 0].sum())
             signs += int((values < 0).sum())
             if least_positive is None and high > 0:
                 least_positive = float(values[np.searchsorted(values, 0, side="right")])
             whole = whole and bool(np.array_equal(values, np.round(values)))
+            sums.add(values, counts)
             places.add(values, counts)
             ends.add(values, counts, rows)
-        # A power of two brings all values near 1, so that no sum and no square is out of range.
+        mean = sums.over(total)
+        # A power of two brings all values near 1, so that no square is out of range.
         scale = math.ldexp(1.0, -max(-1000, min(math.frexp(max(abs(low), abs(high)))[1], 1000)))
-        mean = math.fsum(sums) / total if all(map(math.isfinite, sums)) else math.inf
-        if not math.isfinite(mean):
-            mean = (
-                math.fsum(
-                    float(np.sum(values * scale * (counts / total)))
-                    for values, counts, _ in ascending.chunks()
-                )
-                / scale
-            )
         q1, median, q3 = places.result()
         reach = q3 - q1
         edges = histogram_edges(low, high, whole)
         bars = np.zeros(len(edges) - 1, np.int64)
-        squares, outside, near_zero = [], 0, 0
+        outside, near_zero = 0, 0
         for values, counts, _ in ascending.chunks():
-            squares.append(float(np.sum((values * scale - mean * scale) ** 2 * counts)))
+            squares.add((values * scale - mean * scale) ** 2, counts)
             outside += int(counts[(values < q1 - 1.5 * reach) | (values > q3 + 1.5 * reach)].sum())
             near_zero += int(counts[(values > 0) & (values <= -low)].sum())
             output, _ = np.histogram(values, edges, weights=counts)
             bars += output.astype(np.int64)
         under, over = _far_out(ends, q1, median, q3, outside > _HEAVY * total)
-    stddev = math.sqrt(math.fsum(squares) / (total - 1)) / scale if total > 1 else None
+    stddev = math.sqrt(squares.over(total - 1)) / scale if total > 1 else None
     bins = tuple(
         Bin(float(a), float(b), int(rows))
         for a, b, rows in zip(edges, edges[1:], bars, strict=False)
@@ -186,6 +180,49 @@ def numbers(ascending: Ascending) -> tuple[Numbers, int, int]:
         far_row=under.row + over.row if under.rows + over.rows == 1 else 0,
     )
     return result, under.inside, over.inside
+
+
+class _Sum:
+    """The sum of doubles, each so many times, that does not depend on how they are cut: for each
+    exponent of two the exact sum of the mantissas, of 53 bits in two halves. A value times its
+    count is rounded once."""
+
+    _LOWEST, _SIZE, _HALF = -1100, 2300, 27
+
+    def __init__(self) -> None:
+        self._halves = [[0] * self._SIZE, [0] * self._SIZE]
+        self._special = 0.0  # the sum of what is not finite
+
+    def add(self, values: np.ndarray, counts: np.ndarray) -> None:
+        """Take in some values."""
+        finite = np.isfinite(values)
+        if not finite.all():
+            self._special += float(np.sum(values[~finite]))
+            values, counts = values[finite], counts[finite]
+        fraction, exponent = np.frexp(values)
+        fraction, more = np.frexp(fraction * counts)
+        mantissa = np.ldexp(fraction, 53).astype(np.int64)
+        places = exponent + (more - self._LOWEST)
+        low = mantissa & ((1 << self._HALF) - 1)
+        for sums, half in zip(self._halves, (mantissa >> self._HALF, low), strict=True):
+            # So many numbers of 27 bits have an exact sum as doubles.
+            for start in range(0, len(half), 1 << 26):
+                part = slice(start, start + (1 << 26))
+                found = np.bincount(places[part], weights=half[part])
+                for place in np.flatnonzero(found):
+                    sums[place] += int(found[place])
+
+    def over(self, divisor: int) -> float:
+        """The sum divided, to the nearest double."""
+        if self._special != 0.0:  # so is NaN
+            return self._special
+        high, low = self._halves
+        total = sum(
+            ((high[place] << self._HALF) + low[place]) << place
+            for place in range(self._SIZE)
+            if high[place] or low[place]
+        )
+        return float(Fraction(total, divisor << (53 - self._LOWEST)))
 
 
 class _Ends:

@@ -123,6 +123,10 @@ class MultiFileSource(Source):
             sizes.append(rows)
         self._sizes = sizes
 
+    def outline(self, split: FileSplit) -> FileSplit:
+        """See Source."""
+        return replace(split, inner=self._files[split.file].outline(split.inner))
+
     def read(self, piece: FileSplit, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a piece, with the columns of all files."""
         item = self._files[piece.file]

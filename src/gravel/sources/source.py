@@ -200,6 +200,10 @@ class Source(ABC):
         """The splits that hold some source rows, in order."""
         return holding_some(self.pieces(), rows)
 
+    def outline(self, split: Any) -> Any:
+        """A split without the bytes that `read` finds again by itself: what goes elsewhere."""
+        return split
+
     def look_at_types(self) -> dict[int, Type]:
         """All columns' types, without a promise: where values decide, as all of them or the first
         suggest."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import ctypes
 import hashlib
+import io
 import os
 import sys
 import unicodedata
@@ -20,6 +21,7 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.kernels.native import CODE, TABLES, source
+from gravel.packaged import packaged
 
 SWITCH = "GRAVEL_NATIVE"  # 0: never; 1: from the first byte on
 _ENOUGH = 4_000_000  # bytes of input that make up for the time that loading takes
@@ -101,10 +103,10 @@ def _call(engine: Any, kernel: Callable[..., Any]) -> Callable[[tuple[Any, ...]]
 def _loaded() -> Kernels | None:
     """The kernels of this process; None where they cannot be had."""
     try:
-        tables = dict(np.load(TABLES))
+        tables = dict(np.load(io.BytesIO(packaged(TABLES))))
         if str(tables["version"]) != unicodedata.unidata_version:
             return None
-        code = CODE.read_text("utf-8")
+        code = packaged(CODE).decode()
         import llvmlite.binding as llvm
 
         return Kernels(_engine(llvm, code), tables)

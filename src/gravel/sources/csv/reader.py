@@ -58,7 +58,7 @@ class CsvSource(Source):
         self.notes += result.notes
         # Numbers and days that are written otherwise; found once all rows have been seen.
         self.conversions: Conversions | None = None
-        self._stubs: list[tuple[Piece, int]] = []
+        self._outlines: list[Piece] = []
         self._options: dict[tuple[int, ...] | None, Any] = {}
 
     @property
@@ -75,16 +75,16 @@ class CsvSource(Source):
         pieces, for stores that fetch no others.
         """
         rows = quoted = 0
-        stubs: list[tuple[Piece, int]] = []
+        outlines: list[Piece] = []
         self.refuse_changed()
         for piece in cut(self.path, self.name, self.dialect, take):
-            stubs.append((replace(piece, data=b"", bad=()), len(piece.data)))
+            outlines.append(replace(piece, data=b"", bad=(), size=len(piece.data)))
             rows, quoted = rows + piece.records - len(piece.bad), quoted + piece.quoted
             if self.progress is not None:
                 self.progress(len(piece.data))
             yield piece
         self.refuse_changed()
-        self._stubs = stubs
+        self._outlines = outlines
         if (
             rows
             and quoted == rows * len(self.columns)
@@ -98,22 +98,25 @@ class CsvSource(Source):
     def holding(self, rows: Sequence[int]) -> Iterator[Piece]:
         """The pieces that hold some source rows. After a whole pass they are found by their places
         in the file."""
-        held = {stub.first_row for stub in holding_some((stub for stub, _ in self._stubs), rows)}
-        wanted = [
-            (stub, size) for stub, size in self._stubs if stub.first_row in held and stub.records
-        ]
-        if wanted and all(stub.offset >= 0 for stub, _ in wanted):
+        wanted = [piece for piece in holding_some(self._outlines, rows) if piece.records]
+        if wanted and all(piece.offset >= 0 for piece in wanted):
             self.refuse_changed()
-            for stub, size in wanted:
-                yield read_again(self.path, self.name, stub, size)
+            for piece in wanted:
+                yield read_again(self.path, self.name, piece)
             self.refuse_changed()
         else:
             yield from holding_some(self.pieces(), rows)
+
+    def outline(self, split: Piece) -> Piece:
+        """See Source."""
+        return split.outline()
 
     def read(self, piece: Piece, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a piece. Raises TableProblem at the first byte that is not valid in the
         encoding."""
         key = None if wanted is None else tuple(wanted)
+        if piece.size:
+            piece = read_again(self.path, self.name, piece)
         parsed, bad = self._parse(piece, key)
         malformed = [
             Malformed(piece.first_row + index, line, fault, text)

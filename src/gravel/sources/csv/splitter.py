@@ -38,7 +38,7 @@ class Piece:
     (index, line, fault, text) of the others. `quoted` counts the quoted fields in data.
     `first_line` is that of the first record. `offset` is where the data begins in the file, or -1
     where it does not stand there as it is. `sound`: the data is known to be UTF-8; `blank`: it may
-    have an empty line."""
+    have an empty line; `size`: the data's, where it was let go."""
 
     data: bytes
     first_row: int
@@ -49,13 +49,20 @@ class Piece:
     offset: int = -1
     sound: bool = False
     blank: bool = True
+    size: int = 0
+
+    def outline(self) -> Piece:
+        """The piece without its data, where that can be read again: `size` bytes."""
+        if self.offset < 0:
+            return self
+        return dataclasses.replace(self, data=b"", size=len(self.data))
 
 
-def read_again(path: Path, name: str, piece: Piece, size: int) -> Piece:
-    """A piece that was cut before and whose data, `size` bytes, was let go. Raises TableProblem."""
+def read_again(path: Path, name: str, piece: Piece) -> Piece:
+    """A piece of which there was an outline only. Raises TableProblem."""
     with open_bytes(path, name) as file:
         file.seek(piece.offset)
-        return dataclasses.replace(piece, data=_read(file, size))
+        return dataclasses.replace(piece, data=_read(file, piece.size), size=0)
 
 
 def cut(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> Iterator[Piece]:

@@ -1,0 +1,198 @@
+"""Spark as the engine: it schedules, shuffles and tries again; what is done with a batch is
+Gravel's own."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from functools import partial
+from itertools import groupby
+from typing import Any, TypeVar
+
+from pyspark import StorageLevel
+from pyspark.errors import PySparkException
+from pyspark.sql import DataFrame, SparkSession
+
+from gravel.engine.engine import Question, State
+from gravel.engine.threads import THREADS
+from gravel.problems import CallProblem, TableProblem
+from gravel.sources.arrow import StoredSource
+from gravel.sources.csv.reader import CsvSource
+from gravel.sources.read_options import ReadOptions
+from gravel.sources.source import Source, holding_some
+from gravel.spark import tasks
+from gravel.spark.session import open_session
+from gravel.spark.tasks import FAILURE, PART, MapTask, RangeTask, Reference
+from gravel.spark.travel import packed, unpacked
+
+T = TypeVar("T")
+Result = TypeVar("Result")
+RANGES = 16
+_SPLITS = 16  # of a task, once there are tasks for many executors
+_TASKS = 8
+_READS = (".parquet", ".arrow")
+
+
+def attach(table: Source, reference: str, reading: ReadOptions, address: str) -> None:
+    """Have Spark at an address read a table. Raises CallProblem for one that executors cannot read
+    in parts, TableProblem where there is no Spark."""
+    _refuse(table, reference)
+    where = Reference(reference, os.getcwd(), reading)
+    table.engine = SparkEngine(open_session(address), where)
+
+
+def _refuse(table: Source, reference: str) -> None:
+    for source in table.sources:
+        how = source.reading
+        if reference == "-" or source.server or source.snapshot:
+            why = "is not a file"
+        elif isinstance(source, CsvSource) and source.origin != source.path:
+            why = "is unpacked or written anew before it is read"
+        elif how.decimal != "." or how.group or how.dates:
+            why = "has numbers or days that are converted as it is opened"
+        elif isinstance(source, CsvSource) or (
+            isinstance(source, StoredSource) and source.path.suffix.lower() in _READS
+        ):
+            continue
+        else:
+            why = "is not CSV, Parquet or Arrow IPC"
+        raise CallProblem(
+            f"{source.name} {why}, and Spark's executors read parts of files",
+            hint="gravel query \"SELECT * FROM '…'\" --write t.parquet writes what they can read",
+        )
+
+
+class ShuffledValues:
+    """The distinct values of a key of a state, where the executors keep them."""
+
+    def __init__(self, engine: SparkEngine, frame: DataFrame, key: int) -> None:
+        self.engine, self.frame, self.key = engine, frame, key
+        self.beside: list[ShuffledValues] = []
+        self._length: int | None = None
+
+    def __len__(self) -> int:
+        if self._length is None:
+            # One job for all of a state: another will be asked for next.
+            sizes = self.engine.ask([Question(item, _size, sum) for item in self.beside])
+            for item, size in zip(self.beside, sizes, strict=True):
+                item._length = size
+        assert self._length is not None
+        return self._length
+
+
+def _size(piece: Any) -> int:
+    return len(piece.first)
+
+
+class SparkEngine:
+    """The engine of a session, for the table of a reference; see Engine. `ranges`: into how many
+    ranges of hashes distinct values are cut."""
+
+    def __init__(self, session: SparkSession, table: Reference, ranges: int = RANGES) -> None:
+        self.session, self.table, self.ranges = session, table, ranges
+        self._splits: tuple[Any, ...] | None = None
+
+    def map_splits(
+        self,
+        table: Source,
+        work: Callable[[Any, Any], T],
+        wanted: Sequence[int] | None = None,
+        rows: Sequence[int] | None = None,
+    ) -> Generator[T, None, None]:
+        """See Engine."""
+        splits = self._outlines(table)
+        if rows is not None:
+            splits = tuple(holding_some(splits, rows))
+        if not splits:
+            return
+        task = MapTask(self.table, splits, work=work)
+        for record in self._collected(self._mapped(task), table):
+            yield unpacked(record.data)
+
+    def run(self, state: State[Any], table: Source, wanted: Sequence[int] | None = None) -> None:
+        """See Engine."""
+        splits = self._outlines(table)
+        if not splits:
+            THREADS.run(state, table, wanted)  # there is no batch
+        columns = None if wanted is None else tuple(wanted)
+        task = MapTask(self.table, splits, state=state, wanted=columns, ranges=self.ranges)
+        frame = self._mapped(task)
+        if state.distinct:
+            frame = frame.persist(StorageLevel.DISK_ONLY)
+        for record in self._collected(frame.where("key < 0"), table):
+            state.merge(unpacked(record.data))
+        shuffled = [ShuffledValues(self, frame, key) for key in range(len(state.distinct))]
+        for key, values in zip(list(state.distinct), shuffled, strict=True):
+            values.beside = shuffled
+            state.distinct[key] = values
+
+    def ask(
+        self, questions: Sequence[Question[Any, Result]], threads: int | None = None
+    ) -> list[Result]:
+        """See Engine."""
+        answers: dict[int, Result] = {}
+        by_frame: dict[int, dict[int, tuple[int, ShuffledValues]]] = {}
+        for number, question in enumerate(questions):
+            values = question.of
+            if isinstance(values, ShuffledValues):
+                by_frame.setdefault(id(values.frame), {})[values.key] = (number, values)
+            else:
+                answers[number] = THREADS.ask([question])[0]  # of a table without a batch
+        for group in by_frame.values():
+            task = RangeTask({key: questions[number].figures for key, (number, _) in group.items()})
+            [frame, *_] = (values.frame for _, values in group.values())
+            figures = (
+                frame.where(f"key IN ({', '.join(map(str, group))})")
+                .repartition(self.ranges, "range")
+                .sortWithinPartitions("key", "range", "place")
+                .mapInArrow(partial(tasks.run_ranges, packed(task)), tasks.SCHEMA)
+                .repartition(len(group), "key")
+                .sortWithinPartitions("key", "range")
+            )
+            # Of one key after another, so that no more than one is here at a time.
+            records = groupby(
+                _told(partial(figures.toLocalIterator, True)), lambda record: record.key
+            )
+            for key, of_key in records:
+                number = group[key][0]
+                ranges = (unpacked(record.data) for record in of_key)
+                answers[number] = questions[number].together(ranges)
+        # A key of which no batch has a value has no range.
+        return [
+            answers[number] if number in answers else question.together(())
+            for number, question in enumerate(questions)
+        ]
+
+    def _outlines(self, table: Source) -> tuple[Any, ...]:
+        """The table's splits without their bytes; a text file is read once for them."""
+        if self._splits is None:
+            self._splits = tuple(table.outline(split) for split in table.pieces())
+        return self._splits
+
+    def _mapped(self, task: MapTask) -> DataFrame:
+        """The records of a task on all of its splits, which are parted in their order."""
+        count = len(task.splits)
+        parts = min(count, max(_TASKS, count // _SPLITS))
+        numbers = self.session.range(0, count, 1, parts)
+        return numbers.mapInArrow(partial(tasks.run_map, packed(task)), tasks.SCHEMA)
+
+    def _collected(self, frame: DataFrame, table: Source) -> Iterable[Any]:
+        """Its records in the order of the table. Raises what a task has failed with, and
+        DataProblem where the file was changed meanwhile."""
+        for record in sorted(_told(frame.collect), key=lambda record: record.place):
+            if record.key == FAILURE:
+                raise unpacked(record.data)
+            assert record.key == PART
+            yield record
+        for source in table.sources:
+            source.refuse_changed()
+
+
+def _told(records: Callable[[], Iterable[Any]]) -> Iterator[Any]:
+    """Records from Spark. Raises TableProblem where it gives up."""
+    try:
+        yield from records()
+    except PySparkException as error:
+        raise TableProblem(
+            "Spark has given up", detail=" ".join(str(error).split())[-400:]
+        ) from None

@@ -1,0 +1,128 @@
+"""A session with Spark at an address, the same Gravel on its executors as here."""
+
+from __future__ import annotations
+
+import atexit
+import os
+import re
+import shutil
+import sys
+import tempfile
+import zipfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from functools import lru_cache
+from pathlib import Path
+
+from pyspark.errors import PySparkException
+from pyspark.sql import SparkSession
+
+import gravel
+from gravel.problems import CallProblem, TableProblem
+from gravel.spark import tasks
+from gravel.spark.travel import unpacked
+from gravel.version import __version__
+
+_LOCAL = re.compile(r"local(\[[\w*]+(,\d+)?\])?")
+_CLUSTER = re.compile(r"(sc|spark|k8s)://\S+|yarn")
+_PLAIN = {
+    "spark.ui.enabled": "false",
+    "spark.ui.showConsoleProgress": "false",
+    "spark.log.level": "OFF",
+    "spark.sql.execution.arrow.maxRecordsPerBatch": "65536",
+    "spark.sql.adaptive.coalescePartitions.enabled": "false",
+}
+_HERE = {
+    "spark.driver.bindAddress": "127.0.0.1",
+    "spark.driver.host": "127.0.0.1",
+    "spark.driver.extraJavaOptions": "-XX:+UseSerialGC",
+}
+
+
+@lru_cache(maxsize=1)
+def open_session(address: str) -> SparkSession:
+    """The session of an address: local[2], sc://host:15002, spark://host:7077. Raises CallProblem
+    for what is no address, TableProblem where nothing answers, or where the executors run on
+    something else."""
+    if not _LOCAL.fullmatch(address) and not _CLUSTER.fullmatch(address):
+        raise CallProblem(
+            f"{address!r} is not an engine",
+            hint="sc://host:15002, spark://host:7077, or local[2] for Spark on this machine",
+        )
+    with _quiet() as said:
+        try:
+            session = _started(address)
+            if not address.startswith("local"):
+                session.addArtifacts(str(_archive()), pyfile=True)
+            _refuse_others(session)
+        except (PySparkException, RuntimeError, OSError) as error:
+            detail = said() or " ".join(str(error).split())[:400]
+            raise TableProblem(
+                f"there is no Spark at {address}",
+                detail=detail,
+                hint="Spark needs Java 17 or later; docs/spark.md starts a server",
+            ) from None
+    return session
+
+
+def _started(address: str) -> SparkSession:
+    os.environ["PYSPARK_PYTHON"] = os.environ.get("PYSPARK_PYTHON") or sys.executable
+    builder = SparkSession.builder.appName("gravel")
+    if address.startswith("sc://"):
+        builder = builder.remote(address)
+        options = {name: value for name, value in _PLAIN.items() if name.startswith("spark.sql")}
+    else:
+        builder = builder.master(address)
+        options = _PLAIN | (_HERE if address.startswith("local") else {})
+    for name, value in options.items():
+        builder = builder.config(name, value)
+    return builder.getOrCreate()
+
+
+@lru_cache(maxsize=1)
+def _archive() -> Path:
+    """Gravel's own package as an archive, which goes to the executors."""
+    package = Path(gravel.__file__).parent
+    path = Path(tempfile.mkdtemp(prefix="gravel-"), f"gravel-{__version__}.zip")
+    atexit.register(shutil.rmtree, path.parent, ignore_errors=True)
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+        for file in sorted(package.rglob("*")):
+            if file.is_file() and file.suffix != ".pyc" and "data" not in file.parts:
+                archive.write(file, Path("gravel", file.relative_to(package)))
+    return path
+
+
+def _refuse_others(session: SparkSession) -> None:
+    """Raises TableProblem where an executor has another version of what figures depend on."""
+    mine = tasks.versions()
+    numbers = session.range(0, 8, 1, 8).mapInArrow(tasks.run_versions, tasks.SCHEMA)
+    for record in numbers.collect():
+        theirs = unpacked(record.data)
+        for name, version in mine.items():
+            if theirs[name] != version:
+                raise TableProblem(
+                    f"the executors have {name} {theirs[name]}, and here it is {version}",
+                    hint="figures may differ between the two: install the same on both",
+                )
+
+
+@contextmanager
+def _quiet() -> Iterator[Callable[[], str]]:
+    """What Spark's machine says as it starts goes to a file; asked for, its last line that tells an
+    error."""
+    with tempfile.TemporaryFile("w+b") as file:
+        sys.stderr.flush()
+        kept = os.dup(2)
+        os.dup2(file.fileno(), 2)
+
+        def said() -> str:
+            file.seek(0)
+            lines = file.read().decode("utf-8", "replace").splitlines()
+            errors = [line for line in lines if re.search("error|exception|not found", line, re.I)]
+            return errors[0].strip()[:300] if errors else ""
+
+        try:
+            yield said
+        finally:
+            os.dup2(kept, 2)
+            os.close(kept)

@@ -1,0 +1,146 @@
+"""What the executors do. Nothing here needs Spark: a task takes numbers of splits, or slices, in
+batches of Arrow, and gives records.
+
+A record is (key, range, place, data): of key PART what a split or a task came to, of key FAILURE
+what it failed with, of others a slice of distinct values. What a task gives depends on its rows
+alone, so that one that is run again gives the same bytes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from gravel.engine.distinct import Counted
+from gravel.problems import Problem
+from gravel.sources.opening import open_table
+from gravel.sources.read_options import ReadOptions
+from gravel.sources.source import InferredTypeRefuted, Source
+from gravel.spark.travel import joined, packed, slices, unpacked
+
+PART, FAILURE = -1, -2
+SCHEMA = "key int, range int, place bigint, data binary"
+_FIELDS = pa.schema(
+    [("key", pa.int32()), ("range", pa.int32()), ("place", pa.int64()), ("data", pa.binary())]
+)
+
+
+@dataclass(frozen=True)
+class Reference:
+    """How a table is opened again anywhere: what names it, from a folder, and how it is read."""
+
+    reference: str
+    folder: str
+    reading: ReadOptions
+
+    def open(self) -> Source:
+        """The table. Raises TableProblem."""
+        return open_table(self.reference, self.reading, Path(self.folder))
+
+
+@dataclass(frozen=True)
+class MapTask:
+    """Work on splits of a table: of each, or as one state of all; then its distinct values are cut
+    into so many ranges."""
+
+    table: Reference
+    splits: tuple[Any, ...]
+    work: Callable[[Any, Any], Any] | None = None
+    state: Any = None
+    wanted: tuple[int, ...] | None = None
+    ranges: int = 1
+
+
+def run_map(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+    """Work on the splits whose numbers come in; the order of a task's splits is the table's."""
+    task: MapTask = unpacked(data)
+    place = 0
+    try:
+        table = _opened(packed(task.table))
+        for batch in batches:
+            for place in batch.column(0).to_pylist():
+                split = task.splits[place]
+                if task.work is not None:
+                    yield _record(PART, 0, place, packed(task.work(table, split)))
+                else:
+                    task.state.add(task.state.map(table.read(split, task.wanted)))
+        if task.state is not None:
+            yield from _of_state(task.state, task.ranges, place)
+    except (Problem, InferredTypeRefuted) as problem:
+        yield _record(FAILURE, 0, place, packed(problem))
+
+
+def _of_state(state: Any, ranges: int, place: int) -> Iterator[pa.RecordBatch]:
+    distinct, state.distinct = state.distinct, dict.fromkeys(state.distinct)
+    for key, values in enumerate(distinct.values()):
+        for number, data in slices(values.pieces(), ranges):
+            yield _record(key, number, place, data)
+    yield _record(PART, 0, place, packed(state))
+
+
+@lru_cache(maxsize=4)
+def _opened(reference: bytes) -> Source:
+    table: Source = unpacked(reference).open()
+    return table
+
+
+@dataclass(frozen=True)
+class RangeTask:
+    """Figures of the distinct values of each key, by range."""
+
+    figures: dict[int, Callable[[Counted], Any]] = field(default_factory=dict)
+
+
+def run_ranges(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+    """Figures of slices that come in by key and range, all of one after another."""
+    task: RangeTask = unpacked(data)
+    now: tuple[int, int] = (0, 0)
+    held: list[bytes] = []
+    for batch in batches:
+        for key, number, part in zip(
+            *(batch.column(i).to_pylist() for i in (0, 1, 3)), strict=True
+        ):
+            if held and (key, number) != now:
+                yield _figures(task, now, held)
+                held = []
+            now = (key, number)
+            held.append(part)
+    if held:
+        yield _figures(task, now, held)
+
+
+def _figures(task: RangeTask, key: tuple[int, int], held: list[bytes]) -> pa.RecordBatch:
+    return _record(*key, 0, packed(task.figures[key[0]](joined(held))))
+
+
+def run_versions(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+    """What this executor runs on."""
+    for batch in batches:
+        if batch.num_rows:
+            yield _record(PART, 0, 0, packed(versions()))
+
+
+def versions() -> dict[str, str]:
+    """What must be the same on every machine for figures to be the same."""
+    import platform
+
+    import numpy as np
+
+    from gravel.version import __version__
+
+    python = ".".join(platform.python_version_tuple()[:2])
+    return {
+        "gravel": __version__,
+        "Python": python,
+        "pyarrow": pa.__version__,
+        "numpy": np.__version__,
+    }
+
+
+def _record(key: int, number: int, place: int, data: bytes) -> pa.RecordBatch:
+    return pa.record_batch([[key], [number], [place], [data]], schema=_FIELDS)

@@ -1,0 +1,85 @@
+"""What goes to the executors and comes back, as bytes: states, splits and questions by pickle, the
+Arrow values in them as Arrow IPC streams, distinct values as arrays side by side."""
+
+from __future__ import annotations
+
+import io
+import pickle
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from gravel.engine.distinct import Counted, counted_hashes
+
+_SLICE = 1 << 18  # distinct values of a slice, which has 16 MiB at most
+
+
+class _Pickler(pickle.Pickler):
+    def reducer_override(self, value: Any) -> Any:
+        if isinstance(value, pa.ChunkedArray):
+            return _array, (_stream(value.combine_chunks()),)
+        if isinstance(value, pa.Array):
+            return _array, (_stream(value),)
+        if isinstance(value, pa.Scalar):
+            return _scalar, (_stream(pa.repeat(value, 1)),)
+        return NotImplemented
+
+
+def packed(value: Any) -> bytes:
+    """A value as bytes; equal values with equal histories give equal bytes."""
+    file = io.BytesIO()
+    _Pickler(file, protocol=5).dump(value)
+    return file.getvalue()
+
+
+def unpacked(data: bytes | bytearray) -> Any:
+    """The value."""
+    return pickle.loads(data)
+
+
+def _stream(array: pa.Array) -> bytes:
+    batch = pa.record_batch([array], ["values"])
+    sink = pa.BufferOutputStream()
+    with pa.ipc.new_stream(sink, batch.schema) as writer:
+        writer.write_batch(batch)
+    return sink.getvalue().to_pybytes()
+
+
+def _array(data: bytes) -> pa.Array:
+    return pa.ipc.open_stream(data).read_all().column(0).combine_chunks()
+
+
+def _scalar(data: bytes) -> pa.Scalar:
+    return _array(data)[0]
+
+
+def slices(values: Iterator[Counted], ranges: int) -> Iterator[tuple[int, bytes]]:
+    """Distinct values cut by the ranges of their hashes, as (range, Arrow stream). Values whose
+    hashes share their upper bits stay together, as they do in `engine.spill`."""
+    edges = np.array(
+        [(2**64 * index // ranges) >> 24 << 24 for index in range(1, ranges)], np.uint64
+    )
+    for piece in values:
+        cuts = [0, *np.searchsorted(piece.first, edges).tolist(), len(piece.first)]
+        for number in range(ranges):
+            for start in range(cuts[number], cuts[number + 1], _SLICE):
+                end = min(start + _SLICE, cuts[number + 1])
+                columns = [pa.array(array[start:end]) for array in piece.arrays]
+                batch = pa.record_batch(columns, [str(index) for index in range(len(columns))])
+                sink = pa.BufferOutputStream()
+                options = pa.ipc.IpcWriteOptions(compression="lz4")
+                with pa.ipc.new_stream(sink, batch.schema, options=options) as writer:
+                    writer.write_batch(batch)
+                yield number, sink.getvalue().to_pybytes()
+
+
+def joined(streams: list[bytes]) -> Counted:
+    """The distinct values of some slices."""
+    tables = [pa.ipc.open_stream(data).read_all() for data in streams]
+    first, second, counts, rows, *extra = (
+        np.concatenate([table.column(index).to_numpy() for table in tables])
+        for index in range(tables[0].num_columns)
+    )
+    return counted_hashes(first, second, rows, counts, tuple(extra))
