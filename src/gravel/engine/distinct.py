@@ -196,18 +196,33 @@ class Distinct:
 
     def top(self, count: int) -> list[tuple[int, int]]:
         """(first row, rows) of the most frequent values; ties by first row."""
-        return top_of_ranges(count, (top_of_range(count, piece) for piece in self.pieces()))
+        return whole_top(count, (range_top(count, piece) for piece in self.pieces())).best
 
 
-def top_of_range(count: int, piece: Counted) -> list[tuple[int, int]]:
-    """(first row, rows) of the most frequent values in a range of hashes."""
-    return top_rows(piece.counts, piece.rows, count)
+@dataclass(frozen=True)
+class Top:
+    """How many distinct values there are; (first row, rows) of the most frequent, ties by first
+    row."""
+
+    distinct: int
+    best: list[tuple[int, int]]
 
 
-def top_of_ranges(count: int, ranges: Iterable[list[tuple[int, int]]]) -> list[tuple[int, int]]:
-    """Those of all ranges; ties by first row."""
-    every = [item for best in ranges for item in best]
-    return sorted(every, key=lambda item: (-item[1], item[0]))[:count]
+def range_top(count: int, piece: Counted) -> Top:
+    """Of a range of hashes."""
+    return Top(len(piece.first), top_rows(piece.counts, piece.rows, count))
+
+
+def whole_top(count: int, ranges: Iterable[Top]) -> Top:
+    """Of all ranges."""
+    parts = list(ranges)
+    best = sorted((item for part in parts for item in part.best), key=lambda x: (-x[1], x[0]))
+    return Top(sum(part.distinct for part in parts), best[:count])
+
+
+def range_size(piece: Counted) -> int:
+    """How many distinct values there are in a range of hashes."""
+    return len(piece.first)
 
 
 def _joined(parts: list[Counted]) -> Counted:

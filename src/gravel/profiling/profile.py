@@ -5,7 +5,7 @@ columns)."""
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import date
 from functools import partial
 from typing import Any
@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from gravel.engine.distinct import top_of_range, top_of_ranges
+from gravel.engine.distinct import Top, range_size, range_top, whole_top
 from gravel.engine.engine import OfBatch, Question
 from gravel.engine.hashing import hashes
 from gravel.engine.memory import DEFAULT_MEMORY
@@ -48,6 +48,7 @@ from gravel.profiling.result import (
 )
 from gravel.profiling.sample import Sample, draw
 from gravel.profiling.state import (
+    ROW,
     SHAPE,
     SHAPES,
     TOP,
@@ -87,7 +88,7 @@ def profile(
     # files takes memory for each thread.
     small = first.rows < _SHORT
     threads = 1 if small or not first.in_memory else None
-    questions = [
+    values: list[Question[Any, Any]] = [
         Question(
             first.distinct[VALUE, i],
             partial(range_figures, types[i] == TEXT),
@@ -95,8 +96,14 @@ def profile(
         )
         for i in width
     ]
-    gathered = read_from.engine.ask(questions, threads)
-    second = _SecondPass(table, read_from, first, gathered)
+    shapes: list[Question[Any, Any]] = [
+        Question(first.distinct[SHAPE, i], partial(range_top, SHAPES), partial(whole_top, SHAPES))
+        for i in width
+    ]
+    rows: Question[Any, Any] = Question(first.distinct[ROW], range_size, sum)
+    *answers, distinct_rows = read_from.engine.ask([*values, *shapes, rows], threads)
+    said = FirstAnswers(answers[: len(width)], answers[len(width) :], first.rows - distinct_rows)
+    second = _SecondPass(table, read_from, first, said)
     second.run()
     day = today or date.today()
     columns = tuple(ordered_map(lambda i: second.column(i, day), width, threads))
@@ -116,19 +123,29 @@ def profile(
     )
 
 
+@dataclass(frozen=True)
+class FirstAnswers:
+    """What the distinct values of the first pass say: of each column, of the shapes in each, and
+    how many rows are equal to an earlier one, NULLs taken as equal."""
+
+    columns: list[Gathered]
+    shapes: list[Top]
+    repeated: int
+
+
 class _SecondPass:
     """What only the whole could decide, in one more pass over the columns that need it."""
 
     def __init__(
-        self, table: Source, read_from: Source | Sample, first: TableState, gathered: list[Gathered]
+        self, table: Source, read_from: Source | Sample, first: TableState, said: FirstAnswers
     ) -> None:
-        self.table, self.read_from, self.first, self.gathered = table, read_from, first, gathered
+        self.table, self.read_from, self.first = table, read_from, first
+        self.gathered, self.shapes, self.repeated = said.columns, said.shapes, said.repeated
         self.engine = read_from.engine
         self.types = table.types(range(len(table.columns)))
         self.texts: dict[int, dict[int, str]] = {
             index: dict(state.texts.values()) for index, state in enumerate(first.columns)
         }
-        self.shape_examples: dict[int, list[tuple[int, int]]] = {}
         self.by_value: dict[int, TypedValues] = {}
 
     def run(self) -> None:
@@ -141,22 +158,9 @@ class _SecondPass:
         self.lists = {i: sign for i in width if (sign := self._delimiter(i))}
         self.forms = {i: result for i in width if (result := self._forms(i))}
         self._candidates()
-        self.shape_examples = dict(enumerate(self._ask_shapes()))
-        wanted = {i: self._wanted(i) | {row for row, _ in self.shape_examples[i]} for i in width}
+        wanted = {i: self._wanted(i) | {row for row, _ in self.shapes[i].best} for i in width}
         self._deepen(wanted)
         self._look_up(self._exception_rows())
-
-    def _ask_shapes(self) -> list[list[tuple[int, int]]]:
-        """Of each column (first row, rows) of the most frequent shapes."""
-        questions = [
-            Question(
-                self.first.distinct[SHAPE, i],
-                partial(top_of_range, SHAPES),
-                partial(top_of_ranges, SHAPES),
-            )
-            for i in range(len(self.table.columns))
-        ]
-        return self.engine.ask(questions, 1 if self.first.rows < _SHORT else None)
 
     def _samples(self, index: int) -> set[int]:
         result, state = self.gathered[index], self.first.columns[index]
@@ -309,13 +313,11 @@ class _SecondPass:
     def _exception_rows(self) -> dict[int, set[int]]:
         """Settle pairs and dependencies; the rows whose texts tell the exceptions, by column."""
         distinct = self.closer.distinct
-        self.pair_keys = [
-            pair for pair in self.pairs if len(distinct[PAIR, pair]) == self.first.rows
-        ]
-        self.determined: list[tuple[int, int, relations.Dependency]] = []
-        wanted: dict[int, set[int]] = {}
         commonest = [result.top[0][1] if result.top else 0 for result in self.gathered]
-        questions: list[Question[Any, relations.Dependency | None]] = [
+        sizes: list[Question[Any, Any]] = [
+            Question(distinct[PAIR, pair], range_size, sum) for pair in self.pairs
+        ]
+        dependencies: list[Question[Any, Any]] = [
             Question(
                 distinct[DEPENDENCY, pair],
                 relations.range_exceptions,
@@ -323,7 +325,13 @@ class _SecondPass:
             )
             for pair in self.dependencies
         ]
-        results = self.engine.ask(questions, 1)
+        answers = self.engine.ask([*sizes, *dependencies], 1)
+        self.pair_keys = [
+            pair for pair, size in zip(self.pairs, answers, strict=False) if size == self.first.rows
+        ]
+        self.determined: list[tuple[int, int, relations.Dependency]] = []
+        wanted: dict[int, set[int]] = {}
+        results = answers[len(self.pairs) :]
         for (by, column), result in zip(self.dependencies, results, strict=True):
             if result is None:
                 continue
@@ -429,7 +437,7 @@ class _SecondPass:
             both_orders=_orders(matches),
             loses=count("loses"),
             shapes=self._shapes(index),
-            distinct_shapes=len(self.first.distinct[SHAPE, index]),
+            distinct_shapes=self.shapes[index].distinct,
             spellings=spellings,
             spelling_groups=max(
                 len(spellings),
@@ -471,7 +479,7 @@ class _SecondPass:
         return tuple(results)
 
     def _shapes(self, index: int) -> tuple[ValueShape, ...]:
-        tops = self.shape_examples[index]
+        tops = self.shapes[index].best
         if not tops:
             return ()
         examples = [self.texts[index][row] for row, _ in tops]
@@ -497,12 +505,12 @@ class _SecondPass:
 
     def _repeated_by_chance(self) -> bool:
         rows, first = self.first.rows, self.first
-        if not first.repeated:
+        if not self.repeated:
             return False
         equal = 1.0  # the probability that two rows are
         for result, state in zip(self.gathered, first.columns, strict=True):
             equal *= (result.squares + state.nulls**2) / rows**2
-        return rows * (rows - 1) / 2 * equal >= _BY_CHANCE * first.repeated
+        return rows * (rows - 1) / 2 * equal >= _BY_CHANCE * self.repeated
 
     def facts(self, columns: tuple[ColumnProfile, ...]) -> TableFacts:
         """What is said of the table as a whole."""
@@ -531,7 +539,7 @@ class _SecondPass:
             determined.append(Determined(names[by], names[column], dependency.rows, exceptions))
         pairs = [(names[a], names[b]) for a, b in self.pair_keys]
         return TableFacts(
-            first.repeated,
+            self.repeated,
             (*self.keys, *pairs),
             tuple(almost),
             tuple(tuple(group) for group in together.values() if len(group) > 1),

@@ -139,11 +139,6 @@ class TableState:
         """Whether none of its values has gone to a file."""
         return self.room.in_memory
 
-    @property
-    def repeated(self) -> int:
-        """Rows that are equal to an earlier one in all columns, NULLs taken as equal."""
-        return self.rows - len(self.distinct[ROW])
-
 
 def whole_rows(hashed: list[np.ndarray], rows: np.ndarray) -> Counted:
     """The distinct rows of a batch, from the hashes of its columns' values."""

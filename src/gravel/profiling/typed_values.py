@@ -3,7 +3,7 @@ would not tell: in a pass over this column alone."""
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable
+from collections.abc import Hashable
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.engine.distinct import Counted, Distinct, counted, top_of_range, top_of_ranges
+from gravel.engine.distinct import Counted, Distinct, Top, counted, range_top, whole_top
 from gravel.engine.engine import OfBatch, Question
 from gravel.engine.frame import view
 from gravel.language.functions.casts import to_text
@@ -76,30 +76,21 @@ def typed_values(read_from: Source | Sample, index: int, kind: Type, most: int) 
     state, engine = TypedState(index, kind), read_from.engine
     engine.run(state, read_from, [index])
     values = state.distinct[_VALUE]
-    question: Question[Any, tuple[int, list[tuple[int, int]]]] = Question(
-        values, partial(_range_top, most), partial(_together, most)
+    question: Question[Any, Top] = Question(
+        values, partial(range_top, most), partial(whole_top, most)
     )
-    [(distinct, top)] = engine.ask([question])
+    [top] = engine.ask([question])
+    rows = [row for row, _ in top.best]
     texts: dict[int, str] = {}
-    work = OfBatch(partial(_texts_in, index, kind, [row for row, _ in top]), [index])
-    for found in engine.map_splits(read_from, work, [index], [row for row, _ in top]):
+    work = OfBatch(partial(_texts_in, index, kind, rows), [index])
+    for found in engine.map_splits(read_from, work, [index], rows):
         texts.update(found)
     low, high = (
         None if bound is None else to_text(pa.array([bound], kind.arrow), kind)[0].as_py()
         for bound in (state.low, state.high)
     )
-    return TypedValues(distinct, tuple((texts[row], count) for row, count in top), low, high)
-
-
-def _range_top(most: int, piece: Counted) -> tuple[int, list[tuple[int, int]]]:
-    return len(piece.first), top_of_range(most, piece)
-
-
-def _together(
-    most: int, ranges: Iterable[tuple[int, list[tuple[int, int]]]]
-) -> tuple[int, list[tuple[int, int]]]:
-    parts = list(ranges)
-    return sum(size for size, _ in parts), top_of_ranges(most, (top for _, top in parts))
+    best = tuple((texts[row], count) for row, count in top.best)
+    return TypedValues(top.distinct, best, low, high)
 
 
 def _texts_in(index: int, kind: Type, rows: list[int], batch: Batch) -> dict[int, str]:

@@ -3,8 +3,10 @@ Gravel's own."""
 
 from __future__ import annotations
 
+import atexit
 import os
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from contextlib import suppress
 from functools import partial
 from itertools import groupby
 from typing import Any, TypeVar
@@ -13,6 +15,7 @@ from pyspark import StorageLevel
 from pyspark.errors import PySparkException
 from pyspark.sql import DataFrame, SparkSession
 
+from gravel.engine.distinct import Counted, range_size
 from gravel.engine.engine import Question, State
 from gravel.engine.threads import THREADS
 from gravel.problems import CallProblem, TableProblem
@@ -73,15 +76,11 @@ class ShuffledValues:
     def __len__(self) -> int:
         if self._length is None:
             # One job for all of a state: another will be asked for next.
-            sizes = self.engine.ask([Question(item, _size, sum) for item in self.beside])
+            sizes = self.engine.ask([Question(item, range_size, sum) for item in self.beside])
             for item, size in zip(self.beside, sizes, strict=True):
                 item._length = size
         assert self._length is not None
         return self._length
-
-
-def _size(piece: Any) -> int:
-    return len(piece.first)
 
 
 class SparkEngine:
@@ -113,12 +112,14 @@ class SparkEngine:
         """See Engine."""
         splits = self._outlines(table)
         if not splits:
-            THREADS.run(state, table, wanted)  # there is no batch
+            return THREADS.run(state, table, wanted)  # there is no batch
         columns = None if wanted is None else tuple(wanted)
         task = MapTask(self.table, splits, state=state, wanted=columns, ranges=self.ranges)
         frame = self._mapped(task)
         if state.distinct:
-            frame = frame.persist(StorageLevel.DISK_ONLY)
+            # Shuffled once for all questions.
+            frame = frame.repartition(self.ranges, "range").persist(StorageLevel.DISK_ONLY)
+            atexit.register(_let_go, frame)
         for record in self._collected(frame.where("key < 0"), table):
             state.merge(unpacked(record.data))
         shuffled = [ShuffledValues(self, frame, key) for key in range(len(state.distinct))]
@@ -131,31 +132,29 @@ class SparkEngine:
     ) -> list[Result]:
         """See Engine."""
         answers: dict[int, Result] = {}
-        by_frame: dict[int, dict[int, tuple[int, ShuffledValues]]] = {}
+        by_frame: dict[int, list[tuple[int, ShuffledValues]]] = {}
         for number, question in enumerate(questions):
             values = question.of
             if isinstance(values, ShuffledValues):
-                by_frame.setdefault(id(values.frame), {})[values.key] = (number, values)
+                by_frame.setdefault(id(values.frame), []).append((number, values))
             else:
                 answers[number] = THREADS.ask([question])[0]  # of a table without a batch
         for group in by_frame.values():
-            task = RangeTask({key: questions[number].figures for key, (number, _) in group.items()})
-            [frame, *_] = (values.frame for _, values in group.values())
+            asked: dict[int, dict[int, Callable[[Counted], Any]]] = {}
+            for number, values in group:
+                asked.setdefault(values.key, {})[number] = questions[number].figures
             figures = (
-                frame.where(f"key IN ({', '.join(map(str, group))})")
-                .repartition(self.ranges, "range")
+                group[0][1]
+                .frame.where(f"key IN ({', '.join(map(str, asked))})")
                 .sortWithinPartitions("key", "range", "place")
-                .mapInArrow(partial(tasks.run_ranges, packed(task)), tasks.SCHEMA)
+                .mapInArrow(partial(tasks.run_ranges, packed(RangeTask(asked))), tasks.SCHEMA)
                 .repartition(len(group), "key")
                 .sortWithinPartitions("key", "range")
             )
-            # Of one key after another, so that no more than one is here at a time.
-            records = groupby(
-                _told(partial(figures.toLocalIterator, True)), lambda record: record.key
-            )
-            for key, of_key in records:
-                number = group[key][0]
-                ranges = (unpacked(record.data) for record in of_key)
+            # Of one question after another, so that no more than one answer is here at a time.
+            records = _told(partial(figures.toLocalIterator, True))
+            for number, of_number in groupby(records, lambda record: record.key):
+                ranges = (unpacked(record.data) for record in of_number)
                 answers[number] = questions[number].together(ranges)
         # A key of which no batch has a value has no range.
         return [
@@ -186,6 +185,12 @@ class SparkEngine:
             yield record
         for source in table.sources:
             source.refuse_changed()
+
+
+def _let_go(frame: DataFrame) -> None:
+    """Free what a server would keep for its session."""
+    with suppress(PySparkException):
+        frame.unpersist()
 
 
 def _told(records: Callable[[], Iterable[Any]]) -> Iterator[Any]:

@@ -6,6 +6,7 @@ import atexit
 import os
 import re
 import shutil
+import socket
 import sys
 import tempfile
 import zipfile
@@ -25,12 +26,20 @@ from gravel.version import __version__
 
 _LOCAL = re.compile(r"local(\[[\w*]+(,\d+)?\])?")
 _CLUSTER = re.compile(r"(sc|spark|k8s)://\S+|yarn")
+_HOST = re.compile(r"(?P<kind>sc|spark)://(?P<host>[^:/;,]+)(:(?P<port>\d+))?")
+_PORTS = {"sc": 15002, "spark": 7077}
+_PATIENCE = 10  # seconds for an address to answer; Spark itself would try for minutes
 _PLAIN = {
     "spark.ui.enabled": "false",
     "spark.ui.showConsoleProgress": "false",
     "spark.log.level": "OFF",
     "spark.sql.execution.arrow.maxRecordsPerBatch": "65536",
-    "spark.sql.adaptive.coalescePartitions.enabled": "false",
+    "spark.sql.adaptive.enabled": "false",
+    # What is kept and shuffled are streams of some MiB, compressed already.
+    "spark.sql.inMemoryColumnarStorage.batchSize": "4",
+    "spark.sql.inMemoryColumnarStorage.compressed": "false",
+    "spark.shuffle.compress": "false",
+    "spark.shuffle.spill.compress": "false",
 }
 _HERE = {
     "spark.driver.bindAddress": "127.0.0.1",
@@ -49,20 +58,33 @@ def open_session(address: str) -> SparkSession:
             f"{address!r} is not an engine",
             hint="sc://host:15002, spark://host:7077, or local[2] for Spark on this machine",
         )
+    if match := _HOST.match(address):
+        _refuse_silence(address, match["host"], int(match["port"] or _PORTS[match["kind"]]))
     with _quiet() as said:
         try:
             session = _started(address)
             if not address.startswith("local"):
                 session.addArtifacts(str(_archive()), pyfile=True)
-            _refuse_others(session)
+                _refuse_others(session)
         except (PySparkException, RuntimeError, OSError) as error:
             detail = said() or " ".join(str(error).split())[:400]
             raise TableProblem(
                 f"there is no Spark at {address}",
                 detail=detail,
-                hint="Spark needs Java 17 or later; docs/spark.md starts a server",
+                hint="Spark needs Java 17 or later on this machine, but for sc://",
             ) from None
     return session
+
+
+def _refuse_silence(address: str, host: str, port: int) -> None:
+    try:
+        socket.create_connection((host, port), _PATIENCE).close()
+    except OSError as error:
+        raise TableProblem(
+            f"there is no Spark at {address}",
+            detail=(error.strerror or str(error)).lower(),
+            hint="docs/spark.md starts a server",
+        ) from None
 
 
 def _started(address: str) -> SparkSession:

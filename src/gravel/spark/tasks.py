@@ -9,8 +9,10 @@ alone, so that one that is run again gives the same bytes.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import lru_cache
+from itertools import groupby
+from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +23,7 @@ from gravel.problems import Problem
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import InferredTypeRefuted, Source
-from gravel.spark.travel import joined, packed, slices, unpacked
+from gravel.spark.travel import joined, packed, sliced, unpacked
 
 PART, FAILURE = -1, -2
 SCHEMA = "key int, range int, place bigint, data binary"
@@ -78,7 +80,7 @@ def run_map(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Recor
 def _of_state(state: Any, ranges: int, place: int) -> Iterator[pa.RecordBatch]:
     distinct, state.distinct = state.distinct, dict.fromkeys(state.distinct)
     for key, values in enumerate(distinct.values()):
-        for number, data in slices(values.pieces(), ranges):
+        for number, data in sliced(values.pieces(), ranges):
             yield _record(key, number, place, data)
     yield _record(PART, 0, place, packed(state))
 
@@ -91,31 +93,24 @@ def _opened(reference: bytes) -> Source:
 
 @dataclass(frozen=True)
 class RangeTask:
-    """Figures of the distinct values of each key, by range."""
+    """Figures of distinct values: by their key, what is asked of them by the question's number."""
 
-    figures: dict[int, Callable[[Counted], Any]] = field(default_factory=dict)
+    figures: dict[int, dict[int, Callable[[Counted], Any]]]
 
 
 def run_ranges(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
-    """Figures of slices that come in by key and range, all of one after another."""
+    """Figures of slices, those of a key and range one after another: a record of the question's
+    number and the range for each."""
     task: RangeTask = unpacked(data)
-    now: tuple[int, int] = (0, 0)
-    held: list[bytes] = []
-    for batch in batches:
-        for key, number, part in zip(
-            *(batch.column(i).to_pylist() for i in (0, 1, 3)), strict=True
-        ):
-            if held and (key, number) != now:
-                yield _figures(task, now, held)
-                held = []
-            now = (key, number)
-            held.append(part)
-    if held:
-        yield _figures(task, now, held)
-
-
-def _figures(task: RangeTask, key: tuple[int, int], held: list[bytes]) -> pa.RecordBatch:
-    return _record(*key, 0, packed(task.figures[key[0]](joined(held))))
+    slices = (
+        record
+        for batch in batches
+        for record in zip(*(batch.column(index).to_pylist() for index in (0, 1, 3)), strict=True)
+    )
+    for (key, number), group in groupby(slices, itemgetter(0, 1)):
+        values = joined([stream for _, _, stream in group])
+        for question, figures in task.figures[key].items():
+            yield _record(question, number, 0, packed(figures(values)))
 
 
 def run_versions(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:

@@ -55,7 +55,7 @@ def _scalar(data: bytes) -> pa.Scalar:
     return _array(data)[0]
 
 
-def slices(values: Iterator[Counted], ranges: int) -> Iterator[tuple[int, bytes]]:
+def sliced(values: Iterator[Counted], ranges: int) -> Iterator[tuple[int, bytes]]:
     """Distinct values cut by the ranges of their hashes, as (range, Arrow stream). Values whose
     hashes share their upper bits stay together, as they do in `engine.spill`."""
     edges = np.array(

@@ -1,0 +1,256 @@
+"""The engine of Spark: the JSON of `--engine` is that of this machine byte for byte, whatever is killed meanwhile; what does
+not run there is refused by name. Left out where pyspark or Java is not installed."""
+
+from __future__ import annotations
+
+import csv
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+
+from conftest import PROGRAM, Ran, write
+
+pytest.importorskip("pyspark", reason="pyspark is not installed: pip install 'gravel[spark]'")
+if shutil.which("java") is None:
+    pytest.skip("Java is not installed", allow_module_level=True)
+os.environ["SPARK_LOCAL_IP"] = "127.0.0.1"
+os.environ["JAVA_TOOL_OPTIONS"] = "-XX:+UseSerialGC -XX:TieredStopAtLevel=1"
+HERE = "local[2]"
+ROWS = 40_000
+
+
+def boats(rows: int) -> list[dict[str, Any]]:
+    """Boats with most that a profile tells: padded and accented names, lists, dates, numbers, a form that some values fail."""
+    names = ["Åse", "Møwe ", "møwe", "Tern", "n/a", "", "Salt Lark"]
+    return [
+        {
+            "boat_id": number,
+            "name": names[number * 7 % 11 % 7],
+            "fee": None if number % 17 == 3 else Decimal(number * 7919 % 100_000) / 100,
+            "day": f"20{number % 24:02}-0{number % 9 + 1}-1{number % 10}",
+            "services": ["fuel; water", "crane;fuel", "water"][number % 3],
+            "mail": f"b{number % 3000}@quay.example" if number % 5 else f"none {number % 700}",
+        }
+        for number in range(rows)
+    ]
+
+
+@pytest.fixture
+def tables(folder: Path) -> Path:
+    """The same boats as text with quoted breaks and malformed records, as Parquet of several row groups, as several files."""
+    rows = boats(ROWS)
+    pq.write_table(pa.Table.from_pylist(rows), "boats.parquet", row_group_size=15_000)
+    for name, some in (("boats.csv", rows), ("part-a.csv", rows[:9000]), ("part-b.csv", rows[9000:])):
+        with open(name, "w", encoding="utf-8", newline="") as file:
+            writer = csv.writer(file)
+            writer.writerow(rows[0])
+            for number, row in enumerate(some):
+                if number % 900 == 5:
+                    file.write("broken,record\n" if number % 1800 == 5 else "\n")
+                two = {"name": 'two\nlines, "q"'} if number % 700 == 3 else {}
+                writer.writerow(["" if cell is None else cell for cell in (row | two).values()])
+    return folder
+
+
+CASES = {
+    "profile of text": "profile boats.csv",
+    "profile of Parquet": "profile boats.parquet --memory 1MB",
+    "profile of several files": "profile part-*.csv --delimiter ,",
+    "profile of a sample": "profile boats.csv --sample 3000",
+    "count": "count boats.csv boats.parquet --key boat_id,name --distinct UPPER(name),day --total boat_id",
+    "check": "check boats.parquet fee>100 COUNT(DISTINCT\0mail)>3000 SUM(DISTINCT\0fee)>1 AVG(fee)>1 1/(boat_id-7)<2",
+    "check of text": "check boats.csv name='Tern' STDDEV_SAMP(boat_id)>1 --unknown fails",
+}
+
+
+CUT_OTHERWISE = [(case, ranges) for case in ("profile of text", "count", "check of text") for ranges in (1, 16)]
+
+
+@pytest.mark.parametrize(("case", "ranges"), [*((case, 4) for case in CASES), *CUT_OTHERWISE])
+def test_what_spark_says_is_what_is_said_here(
+    tables: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch, case: str, ranges: int
+) -> None:
+    monkeypatch.setattr("gravel.spark.engine.RANGES", ranges)
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)  # several splits
+    words = [word.replace("\0", " ") for word in CASES[case].split(" ")]
+    here = gravel(*words, "--format", "json", status=None)
+    assert here.status < 2, here.err
+    there = gravel(*words, "--format", "json", "--engine", HERE, status=None)
+    assert there == here
+
+
+def test_a_table_without_a_row_and_a_mistake_are_told_as_here(folder: Path, gravel: Callable[..., Ran]) -> None:
+    write("empty.csv", "a,b\n")
+    write("bad.csv", b"a,b\n1,\xff\n")
+    for words in (["profile", "empty.csv"], ["count", "empty.csv", "--distinct", "a"], ["check", "bad.csv", "b = 'x'"]):
+        assert gravel(*words, "--engine", HERE, status=None) == gravel(*words, status=None), words
+
+
+def test_what_does_not_run_there_is_refused_by_name(
+    folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write("boats.csv", "boat_id,fee\n1,2\n")
+    write("boats.jsonl", '{"boat_id": 1}\n')
+    refused = {
+        ("look", "boats.csv", "--engine", HERE): "gravel look does not run on Spark yet: count, check and profile do",
+        ("clean", "boats.toml", f"--engine={HERE}"): "gravel clean does not run on Spark yet",
+        ("count", "boats.csv", "--engine", "there"): "'there' is not an engine",
+        ("count", "boats.jsonl", "--engine", HERE): "boats.jsonl is not CSV, Parquet or Arrow IPC",
+        ("count", "boats.csv", "--decimal", ",", "--engine", HERE): "converted as it is opened",
+        ("check", "boats.csv", "fee > 1", "--set-aside", "x.csv", "--engine", HERE): "--set-aside does not run on Spark yet",
+        ("check", "boats.csv", "fee IN (SELECT fee FROM 'boats.csv')", "--engine", HERE): "a query inside an expression",
+    }
+    for words, message in refused.items():
+        assert message in gravel(*words, status=2).err, words
+    monkeypatch.setenv("GRAVEL_ENGINE", HERE)
+    assert "hint: unset GRAVEL_ENGINE" in gravel("compare", "boats.csv", "boats.csv", status=2).err
+    assert "hint: pip install" not in gravel("count", "boats.csv").err
+    monkeypatch.delattr("gravel.spark.engine")
+    monkeypatch.setitem(sys.modules, "gravel.spark.engine", None)
+    assert "hint: pip install 'gravel[spark]'" in gravel("count", "boats.csv", status=2).err
+
+
+def test_another_version_on_the_executors_is_told(folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch) -> None:
+    from gravel.problems import TableProblem
+    from gravel.spark import session, tasks
+
+    mine = tasks.versions() | {"pyarrow": "0.1"}
+    monkeypatch.setattr(tasks, "versions", lambda: mine)
+    with pytest.raises(TableProblem, match=rf"the executors have pyarrow {pa.__version__}, and here it is 0.1"):
+        session._refuse_others(session.open_session(HERE))
+
+
+def test_a_task_that_is_run_again_gives_the_same_bytes(tables: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from gravel.engine.engine import OfBatch
+    from gravel.inspecting.count import _rows_of
+    from gravel.profiling.state import TableState
+    from gravel.sources.opening import open_table
+    from gravel.sources.read_options import ReadOptions
+    from gravel.spark.tasks import MapTask, Reference, run_map
+    from gravel.spark.travel import packed
+
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)
+    table = open_table("boats.csv")
+    splits = tuple(table.outline(split) for split in table.pieces())
+    assert len(splits) > 3
+    where = Reference("boats.csv", str(tables), ReadOptions())
+    numbers = pa.record_batch([pa.array(range(len(splits)))], ["id"])
+    for task in (
+        MapTask(where, splits, state=TableState(len(table.columns), frozenset(), 4_000), ranges=4),
+        MapTask(where, splits, work=OfBatch(_rows_of, ())),
+    ):
+        first, again = ([batch.to_pydict() for batch in run_map(packed(task), [numbers])] for _ in "12")
+        assert first == again
+        assert len(first) >= len(splits)
+
+
+def test_the_package_works_from_the_archive_that_goes_to_executors(folder: Path) -> None:
+    from gravel.spark.session import _archive
+
+    said = (
+        "import gravel; from gravel.kernels.native import machine; from gravel.language import parse, tables\n"
+        "tables._from_grammar = None\n"  # nothing is made anew
+        "print(gravel.__file__, machine.description(), parse.expression('1 + a').name)"
+    )
+    command = [sys.executable, "-c", said]
+    done = subprocess.run(command, env=os.environ | {"PYTHONPATH": str(_archive())}, capture_output=True, text=True, check=True)
+    place, _, rest = done.stdout.partition(" ")
+    assert ".zip" in place
+    assert rest.rstrip().endswith("+")
+    assert "compiled" in rest or os.environ.get("GRAVEL_NATIVE") == "0"
+
+
+# -- a real cluster
+
+
+def processes(place: Path, word: str) -> list[int]:
+    """The processes of a cluster, which run in its folder, whose command lines have a word."""
+    found = []
+    for process in Path("/proc").glob("[0-9]*"):
+        try:
+            if word.encode() in (process / "cmdline").read_bytes() and Path(os.readlink(process / "cwd")).is_relative_to(place):
+                found.append(int(process.name))
+        except OSError:
+            continue  # it has ended
+    return found
+
+
+def wait_for(state: Callable[[], Any], running: subprocess.Popen[bytes] | None = None) -> Any:
+    """What a state comes to, once it is there."""
+    while not (value := state()):
+        assert running is None or running.poll() is None, "it ended before"
+        time.sleep(0.02)
+    return value
+
+
+@pytest.fixture(scope="module")
+def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Path]]:
+    """The address of a master with two workers on loopback, and the folder of their files."""
+    import pyspark
+
+    place = tmp_path_factory.mktemp("cluster")
+    home = Path(pyspark.__file__).parent
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    address = f"spark://127.0.0.1:{port}"
+    surroundings = os.environ | {"SPARK_HOME": str(home), "SPARK_WORKER_DIR": str(place), "SPARK_LOCAL_DIRS": str(place)}
+    started = []
+
+    def start(name: str, *arguments: str) -> Path:
+        log = place / f"{len(started)}.log"
+        words = [str(home / "bin" / "spark-class"), f"org.apache.spark.deploy.{name}", *arguments]
+        with open(log, "wb") as file:
+            started.append(subprocess.Popen(words, env=surroundings, stdout=file, stderr=file, start_new_session=True))
+        return log
+
+    try:
+        log = start("master.Master", "-h", "127.0.0.1", "-p", str(port), "--webui-port", "0")
+        wait_for(lambda: "I have been elected leader" in log.read_text("utf-8"), started[-1])
+        for _ in range(2):
+            log = start("worker.Worker", "-c", "1", "-m", "1500M", address)
+            wait_for(lambda log=log: "Successfully registered" in log.read_text("utf-8"), started[-1])
+        yield address, place
+    finally:
+        for process in started:
+            os.killpg(process.pid, signal.SIGKILL)
+            process.wait()
+
+
+VICTIMS = {
+    "the Python workers": lambda place: processes(place, "pyspark.daemon"),
+    "an executor after a map stage": lambda place: list(place.rglob("shuffle_*.data")) and processes(place, "ExecutorBackend")[:1],
+}
+
+
+@pytest.mark.parametrize("victim", VICTIMS)
+def test_whoever_is_killed_the_figures_are_right(
+    cluster: tuple[str, Path], tables: Path, gravel: Callable[..., Ran], victim: str
+) -> None:
+    address, place = cluster
+    for old in place.rglob("shuffle_*.data"):
+        old.unlink()
+    here = gravel("profile", "boats.csv", "--format", "json")
+    command = [*PROGRAM, "profile", "boats.csv", "--format", "json", "--engine", address]
+    with open("out", "wb") as out, open("err", "wb") as err:
+        running = subprocess.Popen(command, stdout=out, stderr=err)
+        try:
+            killed = wait_for(lambda: VICTIMS[victim](place), running)
+            for process in killed:
+                os.kill(process, signal.SIGKILL)
+            assert running.wait() == 0, Path("err").read_text("utf-8")
+        finally:
+            running.kill()
+    assert Path("out").read_text("utf-8") == here.out
