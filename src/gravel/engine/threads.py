@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Generator, Sequence
 from typing import Any, TypeVar
 
+from gravel.engine.distinct import Distinct
 from gravel.engine.engine import OfBatch, Question, Readable, State
 from gravel.engine.parallel import ordered_map
 
@@ -35,13 +36,12 @@ class Threads:
         self, questions: Sequence[Question[Any, Result]], threads: int | None = None
     ) -> list[Result]:
         """See Engine."""
-        return list(
-            ordered_map(
-                lambda question: question.together(map(question.figures, question.of.pieces())),  # type: ignore[attr-defined]
-                questions,
-                threads,
-            )
-        )
+        return list(ordered_map(_answer, questions, threads))
+
+
+def _answer(question: Question[Any, Result]) -> Result:
+    assert isinstance(question.of, Distinct)
+    return question.together(map(question.figures, question.of.pieces()))
 
 
 THREADS = Threads()

@@ -307,8 +307,8 @@ class _SecondPass:
             self._look_up(texts)
             return
         self.engine.run(self.closer, self.read_from, sorted({*wanted, *missing}))
-        for index, found in self.closer.texts.items():
-            self.texts[index].update(found)
+        for index, by_row in self.closer.texts.items():
+            self.texts[index].update(by_row)
 
     def _exception_rows(self) -> dict[int, set[int]]:
         """Settle pairs and dependencies; the rows whose texts tell the exceptions, by column."""
@@ -348,8 +348,8 @@ class _SecondPass:
             rows = distinct_values(np.concatenate(list(missing.values()))).tolist()
             work = OfBatch(partial(texts_in, missing), sorted(missing))
             for result in self.engine.map_splits(self.read_from, work, sorted(missing), rows):
-                for index, found in result.items():
-                    self.texts[index].update(found)
+                for index, by_row in result.items():
+                    self.texts[index].update(by_row)
 
     def _missing(self, wanted: dict[int, set[int]]) -> dict[int, np.ndarray]:
         """Of the wanted rows of each column those whose texts are not known yet, ascending."""

@@ -208,9 +208,9 @@ class _Sum:
             # So many numbers of 27 bits have an exact sum as doubles.
             for start in range(0, len(half), 1 << 26):
                 part = slice(start, start + (1 << 26))
-                found = np.bincount(places[part], weights=half[part])
-                for place in np.flatnonzero(found):
-                    sums[place] += int(found[place])
+                added = np.bincount(places[part], weights=half[part])
+                for place in np.flatnonzero(added):
+                    sums[place] += int(added[place])
 
     def over(self, divisor: int) -> float:
         """The sum divided, to the nearest double."""

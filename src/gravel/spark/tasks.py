@@ -8,6 +8,7 @@ alone, so that one that is run again gives the same bytes.
 
 from __future__ import annotations
 
+import platform
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from functools import lru_cache
@@ -16,6 +17,7 @@ from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
 from gravel.engine.distinct import Counted
@@ -24,6 +26,7 @@ from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import InferredTypeRefuted, Source
 from gravel.spark.travel import joined, packed, sliced, unpacked
+from gravel.version import __version__
 
 PART, FAILURE = -1, -2
 SCHEMA = "key int, range int, place bigint, data binary"
@@ -122,12 +125,6 @@ def run_versions(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
 
 def versions() -> dict[str, str]:
     """What must be the same on every machine for figures to be the same."""
-    import platform
-
-    import numpy as np
-
-    from gravel.version import __version__
-
     python = ".".join(platform.python_version_tuple()[:2])
     return {
         "gravel": __version__,
