@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import csv
 import json
 import os
 import shutil
@@ -14,6 +15,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -81,6 +83,48 @@ def gravel(folder: Path, capfdbinary: Any) -> Callable[..., Ran]:
 def figures(gravel: Callable[..., Ran]) -> Callable[..., Any]:
     """A command's figures as JSON."""
     return lambda *arguments, status=0: gravel(*arguments, "--format", "json", status=status).json
+
+
+def boats(rows: int) -> list[dict[str, Any]]:
+    """Boats with most that a profile tells: padded and accented names, lists, dates, numbers, a form that some values fail."""
+    names = ["Åse", "Møwe ", "møwe", "Tern", "n/a", "", "Salt Lark"]
+    return [
+        {
+            "boat_id": number,
+            "name": names[number * 7 % 11 % 7],
+            "fee": None if number % 17 == 3 else Decimal(number * 7919 % 100_000) / 100,
+            "paid": None if number % 17 == 3 else number % 7,
+            "due": None if number % 17 == 4 else number % 7,
+            "day": f"20{number % 24:02}-0{number % 9 + 1}-1{number % 10}",
+            "services": ["fuel; water", "crane;fuel", "water"][number % 3],
+            "mail": f"b{number % 3000}@quay.example" if number % 5 else f"none {number % 700}",
+        }
+        for number in range(rows)
+    ]
+
+
+@pytest.fixture
+def tables(folder: Path) -> Path:
+    """The same boats as text with quoted breaks and malformed records, as Parquet of several row groups, as several files."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    rows = boats(40_000)
+    pq.write_table(pa.Table.from_pylist(rows), "boats.parquet", row_group_size=15_000)
+    for name, some in (
+        ("boats.csv", rows),
+        ("part-a.csv", rows[:9000]),
+        ("part-b.csv", rows[9000:]),
+    ):
+        with open(name, "w", encoding="utf-8", newline="") as file:
+            writer = csv.writer(file)
+            writer.writerow(rows[0])
+            for number, row in enumerate(some):
+                if number % 900 == 5:
+                    file.write("broken,record\n" if number % 1800 == 5 else "\n")
+                two = {"name": 'two\nlines, "q"'} if number % 700 == 3 else {}
+                writer.writerow(["" if cell is None else cell for cell in (row | two).values()])
+    return folder
 
 
 @contextmanager

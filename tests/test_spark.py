@@ -3,7 +3,6 @@ not run there is refused by name. Left out where pyspark or Java is not installe
 
 from __future__ import annotations
 
-import csv
 import os
 import shutil
 import signal
@@ -12,15 +11,14 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
-from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
-import pyarrow.parquet as pq
 import pytest
 
 from conftest import PROGRAM, Ran, write
+from test_engines import CASES
 
 pytest.importorskip("pyspark", reason="pyspark is not installed: pip install 'gravel[spark]'")
 if shutil.which("java") is None:
@@ -28,59 +26,20 @@ if shutil.which("java") is None:
 os.environ["SPARK_LOCAL_IP"] = "127.0.0.1"
 os.environ["JAVA_TOOL_OPTIONS"] = "-XX:+UseSerialGC -XX:TieredStopAtLevel=1"
 HERE = "local[2]"
-ROWS = 40_000
 
 
-def boats(rows: int) -> list[dict[str, Any]]:
-    """Boats with most that a profile tells: padded and accented names, lists, dates, numbers, a form that some values fail."""
-    names = ["Åse", "Møwe ", "møwe", "Tern", "n/a", "", "Salt Lark"]
-    return [
-        {
-            "boat_id": number,
-            "name": names[number * 7 % 11 % 7],
-            "fee": None if number % 17 == 3 else Decimal(number * 7919 % 100_000) / 100,
-            "day": f"20{number % 24:02}-0{number % 9 + 1}-1{number % 10}",
-            "services": ["fuel; water", "crane;fuel", "water"][number % 3],
-            "mail": f"b{number % 3000}@quay.example" if number % 5 else f"none {number % 700}",
-        }
-        for number in range(rows)
-    ]
-
-
-@pytest.fixture
-def tables(folder: Path) -> Path:
-    """The same boats as text with quoted breaks and malformed records, as Parquet of several row groups, as several files."""
-    rows = boats(ROWS)
-    pq.write_table(pa.Table.from_pylist(rows), "boats.parquet", row_group_size=15_000)
-    for name, some in (("boats.csv", rows), ("part-a.csv", rows[:9000]), ("part-b.csv", rows[9000:])):
-        with open(name, "w", encoding="utf-8", newline="") as file:
-            writer = csv.writer(file)
-            writer.writerow(rows[0])
-            for number, row in enumerate(some):
-                if number % 900 == 5:
-                    file.write("broken,record\n" if number % 1800 == 5 else "\n")
-                two = {"name": 'two\nlines, "q"'} if number % 700 == 3 else {}
-                writer.writerow(["" if cell is None else cell for cell in (row | two).values()])
-    return folder
-
-
-CASES = {
-    "profile of text": "profile boats.csv",
-    "profile of Parquet": "profile boats.parquet --memory 1MB",
-    "profile of several files": "profile part-*.csv --delimiter ,",
-    "profile of a sample": "profile boats.csv --sample 3000",
-    "count": "count boats.csv boats.parquet --key boat_id,name --distinct UPPER(name),day --total boat_id",
-    "check": "check boats.parquet fee>100 COUNT(DISTINCT\0mail)>3000 SUM(DISTINCT\0fee)>1 AVG(fee)>1 1/(boat_id-7)<2",
-    "check of text": "check boats.csv name='Tern' STDDEV_SAMP(boat_id)>1 --unknown fails",
-}
-
-
-CUT_OTHERWISE = [(case, ranges) for case in ("profile of text", "count", "check of text") for ranges in (1, 16)]
+CUT_OTHERWISE = [
+    (case, ranges) for case in ("profile of text", "count", "duplicates") for ranges in (1, 16)
+]
 
 
 @pytest.mark.parametrize(("case", "ranges"), [*((case, 4) for case in CASES), *CUT_OTHERWISE])
 def test_what_spark_says_is_what_is_said_here(
-    tables: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch, case: str, ranges: int
+    tables: Path,
+    gravel: Callable[..., Ran],
+    monkeypatch: pytest.MonkeyPatch,
+    case: str,
+    ranges: int,
 ) -> None:
     monkeypatch.setattr("gravel.spark.engine.RANGES", ranges)
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)  # several splits
@@ -91,10 +50,16 @@ def test_what_spark_says_is_what_is_said_here(
     assert there == here
 
 
-def test_a_table_without_a_row_and_a_mistake_are_told_as_here(folder: Path, gravel: Callable[..., Ran]) -> None:
+def test_a_table_without_a_row_and_a_mistake_are_told_as_here(
+    folder: Path, gravel: Callable[..., Ran]
+) -> None:
     write("empty.csv", "a,b\n")
     write("bad.csv", b"a,b\n1,\xff\n")
-    for words in (["profile", "empty.csv"], ["count", "empty.csv", "--distinct", "a"], ["check", "bad.csv", "b = 'x'"]):
+    for words in (
+        ["profile", "empty.csv"],
+        ["count", "empty.csv", "--distinct", "a"],
+        ["check", "bad.csv", "b = 'x'"],
+    ):
         assert gravel(*words, "--engine", HERE, status=None) == gravel(*words, status=None), words
 
 
@@ -104,13 +69,42 @@ def test_what_does_not_run_there_is_refused_by_name(
     write("boats.csv", "boat_id,fee\n1,2\n")
     write("boats.jsonl", '{"boat_id": 1}\n')
     refused = {
-        ("look", "boats.csv", "--engine", HERE): "gravel look does not run on Spark yet: count, check and profile do",
+        (
+            "look",
+            "boats.csv",
+            "--engine",
+            HERE,
+        ): "gravel look does not run on Spark yet: count, check, profile, duplicates do",
         ("clean", "boats.toml", f"--engine={HERE}"): "gravel clean does not run on Spark yet",
         ("count", "boats.csv", "--engine", "there"): "'there' is not an engine",
         ("count", "boats.jsonl", "--engine", HERE): "boats.jsonl is not CSV, Parquet or Arrow IPC",
         ("count", "boats.csv", "--decimal", ",", "--engine", HERE): "converted as it is opened",
-        ("check", "boats.csv", "fee > 1", "--set-aside", "x.csv", "--engine", HERE): "--set-aside does not run on Spark yet",
-        ("check", "boats.csv", "fee IN (SELECT fee FROM 'boats.csv')", "--engine", HERE): "a query inside an expression",
+        (
+            "duplicates",
+            "boats.csv",
+            "--near",
+            "fee",
+            "--within",
+            "1",
+            "--engine",
+            HERE,
+        ): "--near does not run on Spark yet",
+        (
+            "check",
+            "boats.csv",
+            "fee > 1",
+            "--set-aside",
+            "x.csv",
+            "--engine",
+            HERE,
+        ): "--set-aside does not run on Spark yet",
+        (
+            "check",
+            "boats.csv",
+            "fee IN (SELECT fee FROM 'boats.csv')",
+            "--engine",
+            HERE,
+        ): "a query inside an expression",
     }
     for words, message in refused.items():
         assert message in gravel(*words, status=2).err, words
@@ -122,17 +116,23 @@ def test_what_does_not_run_there_is_refused_by_name(
     assert "hint: pip install 'gravel[spark]'" in gravel("count", "boats.csv", status=2).err
 
 
-def test_another_version_on_the_executors_is_told(folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_another_version_on_the_executors_is_told(
+    folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch
+) -> None:
     from gravel.problems import TableProblem
     from gravel.spark import session, tasks
 
     mine = tasks.versions() | {"pyarrow": "0.1"}
     monkeypatch.setattr(tasks, "versions", lambda: mine)
-    with pytest.raises(TableProblem, match=rf"the executors have pyarrow {pa.__version__}, and here it is 0.1"):
+    with pytest.raises(
+        TableProblem, match=rf"the executors have pyarrow {pa.__version__}, and here it is 0.1"
+    ):
         session._refuse_others(session.open_session(HERE))
 
 
-def test_a_task_that_is_run_again_gives_the_same_bytes(tables: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_task_that_is_run_again_gives_the_same_bytes(
+    tables: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     from gravel.engine.engine import OfBatch
     from gravel.inspecting.count import _rows_of
     from gravel.profiling.state import TableState
@@ -151,7 +151,9 @@ def test_a_task_that_is_run_again_gives_the_same_bytes(tables: Path, monkeypatch
         MapTask(where, splits, state=TableState(len(table.columns), frozenset(), 4_000), ranges=4),
         MapTask(where, splits, work=OfBatch(_rows_of, ())),
     ):
-        first, again = ([batch.to_pydict() for batch in run_map(packed(task), [numbers])] for _ in "12")
+        first, again = (
+            [batch.to_pydict() for batch in run_map(packed(task), [numbers])] for _ in "12"
+        )
         assert first == again
         assert len(first) >= len(splits)
 
@@ -165,7 +167,13 @@ def test_the_package_works_from_the_archive_that_goes_to_executors(folder: Path)
         "print(gravel.__file__, machine.description(), parse.expression('1 + a').name)"
     )
     command = [sys.executable, "-c", said]
-    done = subprocess.run(command, env=os.environ | {"PYTHONPATH": str(_archive())}, capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        command,
+        env=os.environ | {"PYTHONPATH": str(_archive())},
+        capture_output=True,
+        text=True,
+        check=True,
+    )
     place, _, rest = done.stdout.partition(" ")
     assert ".zip" in place
     assert rest.rstrip().endswith("+")
@@ -180,7 +188,9 @@ def processes(place: Path, word: str) -> list[int]:
     found = []
     for process in Path("/proc").glob("[0-9]*"):
         try:
-            if word.encode() in (process / "cmdline").read_bytes() and Path(os.readlink(process / "cwd")).is_relative_to(place):
+            if word.encode() in (process / "cmdline").read_bytes() and Path(
+                os.readlink(process / "cwd")
+            ).is_relative_to(place):
                 found.append(int(process.name))
         except OSError:
             continue  # it has ended
@@ -206,14 +216,22 @@ def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Pat
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
     address = f"spark://127.0.0.1:{port}"
-    surroundings = os.environ | {"SPARK_HOME": str(home), "SPARK_WORKER_DIR": str(place), "SPARK_LOCAL_DIRS": str(place)}
+    surroundings = os.environ | {
+        "SPARK_HOME": str(home),
+        "SPARK_WORKER_DIR": str(place),
+        "SPARK_LOCAL_DIRS": str(place),
+    }
     started = []
 
     def start(name: str, *arguments: str) -> Path:
         log = place / f"{len(started)}.log"
         words = [str(home / "bin" / "spark-class"), f"org.apache.spark.deploy.{name}", *arguments]
         with open(log, "wb") as file:
-            started.append(subprocess.Popen(words, env=surroundings, stdout=file, stderr=file, start_new_session=True))
+            started.append(
+                subprocess.Popen(
+                    words, env=surroundings, stdout=file, stderr=file, start_new_session=True
+                )
+            )
         return log
 
     try:
@@ -221,7 +239,9 @@ def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Pat
         wait_for(lambda: "I have been elected leader" in log.read_text("utf-8"), started[-1])
         for _ in range(2):
             log = start("worker.Worker", "-c", "1", "-m", "1500M", address)
-            wait_for(lambda log=log: "Successfully registered" in log.read_text("utf-8"), started[-1])
+            wait_for(
+                lambda log=log: "Successfully registered" in log.read_text("utf-8"), started[-1]
+            )
         yield address, place
     finally:
         for process in started:
@@ -231,7 +251,9 @@ def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Pat
 
 VICTIMS = {
     "the Python workers": lambda place: processes(place, "pyspark.daemon"),
-    "an executor after a map stage": lambda place: list(place.rglob("shuffle_*.data")) and processes(place, "ExecutorBackend")[:1],
+    "an executor after a map stage": lambda place: (
+        list(place.rglob("shuffle_*.data")) and processes(place, "ExecutorBackend")[:1]
+    ),
 }
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from gravel.cli.options import (
+    EngineOption,
     Format,
     FormatOption,
     Memory,
@@ -16,9 +17,11 @@ from gravel.cli.options import (
     Replace,
     TableArgument,
     Today,
+    attach_engine,
     given_by,
     memory_of,
     progress,
+    refuse_queries,
     row_limit,
     with_reading,
 )
@@ -109,6 +112,7 @@ def duplicates(
     memory: Memory = None,
     param: Params = None,
     today: Today = None,
+    engine: EngineOption = None,
     format: FormatOption = Format.table,
     *,
     reading: ReadOptions,
@@ -122,6 +126,10 @@ def duplicates(
     limit = row_limit(rows)
     supplied = given_by(param, today)
     source = opening.open_table(table, reading)
+    if attach_engine(source, table, reading, engine):
+        supplied = refuse_queries(supplied)
+        if near is not None:
+            raise CallProblem("--near does not run on Spark yet", hint="leave out --engine")
     if report is not None and source.reads(report):
         raise CallProblem(
             f"the page would be written over {table}, which is read", hint="name another file"

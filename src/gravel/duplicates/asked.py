@@ -16,23 +16,21 @@ from gravel.engine.frame import Frame
 from gravel.engine.hashing import both_hashes, mixed
 from gravel.engine.known_values import KnownValues
 from gravel.engine.vector import Vector
-from gravel.inspecting.binding import frame_of
 from gravel.language import nodes, parse
 from gravel.language.bind import Scope, bind
-from gravel.language.types import TEXT
-from gravel.sources.source import Batch, Source
+from gravel.language.types import TEXT, Type
+from gravel.sources.source import Batch
 
 Pair = tuple[np.ndarray, np.ndarray]  # two independent hashes
 
 
 @dataclass
 class Asked:
-    """What is asked, bound; `texts` are the expressions of each match level, `spellings` the looser
-    ones bound to a text of their own."""
+    """What is asked, bound to columns of these `types`; `texts` are the expressions of each match
+    level, `spellings` the looser ones bound to a text of their own."""
 
-    table: Source
     on: tuple[str, ...]
-    scope: Scope
+    types: tuple[Type, ...]
     bound: list[nodes.Expression]
     texts: list[tuple[str, ...]]
     spellings: list[nodes.Expression]
@@ -68,6 +66,12 @@ class RungGroups:
     sizes: np.ndarray
     rows: np.ndarray
     spellings: np.ndarray
+
+    def taken(self, places: np.ndarray) -> RungGroups:
+        """Some of them."""
+        arrays = (self.first, self.second, self.sizes, self.rows, self.spellings)
+        first, second, sizes, rows, spellings = (array[places] for array in arrays)
+        return RungGroups(first, second, sizes, rows, spellings)
 
 
 @dataclass
@@ -147,7 +151,7 @@ class KeyBatch:
 
 def part_of(asked: Asked, batch: Batch) -> KeyBatch:
     """The values of a batch."""
-    frame = frame_of(batch, asked.scope)
+    frame = Frame(batch.count, batch.columns, asked.types)
     values = [
         KeyColumn(run(item, frame).spread(batch.count), item.type, known)
         for item, known in zip(asked.bound, asked.known, strict=True)

@@ -3,8 +3,8 @@ rows to show."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Hashable, Iterable, Sequence
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -14,22 +14,22 @@ from gravel.duplicates.asked import Asked, Members, RungGroups, known_without, p
 from gravel.duplicates.match_levels import MATCH_LEVELS, NAMES, spelled
 from gravel.duplicates.result import Duplicates, MatchLevelCount
 from gravel.duplicates.second import Second
-from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes
+from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes, range_size
+from gravel.engine.engine import Question
 from gravel.engine.hashing import both_hashes
 from gravel.engine.known_values import KnownValues
 from gravel.engine.memory import DEFAULT_MEMORY, give_back_freed_blocks
-from gravel.engine.parallel import ordered_map
-from gravel.engine.spill import Runs
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.kernels.hashes import HashTable, ascending, distinct_hashes
 from gravel.language import parse, tree
 from gravel.language.bind import Given, bind, find_column
 from gravel.language.writing import quoted
 from gravel.problems import CallProblem, nearest
-from gravel.sources.source import Batch, Malformed, Source, scan
+from gravel.sources.source import Batch, Malformed, Source
 
 _BYTES = 200  # that a distinct combination takes, with its hashes on every match_level
 _MOST_KNOWN = 1 << 18  # texts of an expression whose spellings are kept
+EXACT, WITHOUT, KEY = "exact", "without", "key"  # the keys of distinct values
 _EXAMPLES = 3
 _MOST_ROWS = 50  # of a group that are shown
 
@@ -39,24 +39,6 @@ def _places(chosen: RungGroups, least: int, shown: int | None) -> np.ndarray:
     big = np.flatnonzero(chosen.sizes >= least)
     order = big[np.lexsort((chosen.rows[big], -chosen.sizes[big]))]
     return order if shown is None else order[:shown]
-
-
-@dataclass
-class _Counts:
-    """What the first pass gathers."""
-
-    exact: Distinct
-    without: list[Distinct]
-    keys: dict[int, Distinct]
-    rows: int = 0
-    nulls: int = 0
-    errors: int = 0
-    malformed: list[Malformed] = field(default_factory=list)
-
-    def forget(self) -> None:
-        """Let go of the keys, of which no more is asked."""
-        self.exact, self.without, self.keys = Distinct(), [], {}
-        give_back_freed_blocks()
 
 
 def duplicates(
@@ -84,30 +66,24 @@ def duplicates(
     asked = _asked(table, on, given, null_equal, memory)
     position = NAMES.index(match_level)
     keys = [_position(table, name) for name in key]
-    counts = _count(asked, keys, memory)
-    key_at = keys or _found_key(counts)
-    levels = list(
-        ordered_map(
-            partial(_level, counts.exact, position),
-            range(asked.match_levels),
-            0 if counts.exact.settled() else 1,
-        )
-    )
+    counts = CombinationState(asked, [] if keys else _candidates(table.columns), memory)
+    wanted = sorted({*reads(asked.bound, len(table.columns)), *counts.candidates})
+    table.engine.run(counts, table, wanted)
+    counts.make_room()
+    levels, examples, left_out, key_at = _answers(table, asked, counts, position)
     chosen = levels[position].chosen
     assert chosen is not None
-    left_out = tuple(
-        (text, _groups(state) - levels[0].groups)
-        for text, state in zip(asked.on, counts.without, strict=False)
-    )
     fetched = Second(
-        asked, chosen, members(counts.exact, position, chosen), key_at, memory, position
+        table,
+        asked,
+        chosen,
+        _members(table, counts, position, chosen),
+        keys or key_at,
+        memory,
+        position,
     )
     counts.forget()
-    fetched.run(
-        _places(chosen, least, shown),
-        [level.examples for level in levels],
-        None if shown is None else _MOST_ROWS,
-    )
+    fetched.run(_places(chosen, least, shown), examples, None if shown is None else _MOST_ROWS)
     steps = tuple(
         MatchLevelCount(
             item.name,
@@ -116,9 +92,9 @@ def duplicates(
             level.groups,
             level.surplus,
             level.fresh,
-            tuple(examples),
+            tuple(shown_examples),
         )
-        for item, texts, level, examples in zip(
+        for item, texts, level, shown_examples in zip(
             MATCH_LEVELS, asked.texts, levels, fetched.examples, strict=True
         )
     )
@@ -127,7 +103,7 @@ def duplicates(
         asked.on,
         asked.texts[position],
         match_level,
-        tuple(table.columns[i] for i in key_at),
+        tuple(table.columns[i] for i in fetched.key),
         tuple(table.columns),
         counts.rows,
         len(chosen.sizes),
@@ -165,7 +141,7 @@ def _asked(
     ]
     most = min(_MOST_KNOWN, memory // (8 * _BYTES * len(first)))
     known = [KnownValues(most) for _ in first]
-    return Asked(table, texts, scope, first, spelled_texts, spellings(), null_equal or whole, known)
+    return Asked(texts, scope.types, first, spelled_texts, spellings(), null_equal or whole, known)
 
 
 def _quoted(name: str) -> str:
@@ -177,20 +153,37 @@ def _position(table: Source, name: str) -> int:
 
 
 # -- the first pass
-def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
-    table = asked.table
-    room = Room(max(1000, memory // _BYTES))
-    several = len(asked.on) > 1
-    candidates = [] if keys else _candidates(table.columns)
-    counts = _Counts(
-        Distinct(room),
-        [Distinct(room) for _ in asked.on] if several else [],
-        {candidate: Distinct(room) for candidate in candidates},
-    )
-    wanted = sorted({*reads(asked.bound, len(table.columns)), *candidates})
+@dataclass(frozen=True)
+class CombinationPartial:
+    """What a batch says: its distinct combinations, those without each of the expressions, and the
+    distinct values of columns that may be the key; what was learned of texts."""
 
-    def work(batch: Batch) -> tuple[Any, ...]:
-        batch = batch.texts()
+    rows: int
+    malformed: tuple[Malformed, ...]
+    distinct: dict[Hashable, Counted]
+    learned: list[Any]
+    nulls: int
+    errors: int
+
+
+class CombinationState:
+    """The combinations of what is asked, so far, by hashes of each match level. `candidates` are
+    columns that may be the key."""
+
+    def __init__(self, asked: Asked, candidates: Sequence[int], memory: int) -> None:
+        self.asked, self.candidates = asked, candidates
+        several = len(asked.on) > 1
+        self.without = range(len(asked.on) if several else 0)
+        room = Room(max(1000, memory // _BYTES))
+        keys: list[Hashable] = [EXACT, *((WITHOUT, left) for left in self.without)]
+        keys += [(KEY, candidate) for candidate in candidates]
+        self.distinct: dict[Hashable, Any] = {key: Distinct(room) for key in keys}
+        self.rows = self.nulls = self.errors = 0
+        self.malformed: list[Malformed] = []
+
+    def map(self, batch: Batch) -> CombinationPartial:
+        """See State."""
+        asked, batch = self.asked, batch.texts()
         part, rows = part_of(asked, batch), batch.rows
         first, second = part.hashed()
         # Every match_level is hashed once for each combination that the batch has.
@@ -198,40 +191,48 @@ def _count(asked: Asked, keys: list[int], memory: int) -> _Counts:
         once = np.ones(len(known), np.int64)
         base = distinct_hashes(first[known], second[known], once, rows[known])
         extra = part.match_levels(asked.spellings, known[base.places])
-        exact = Counted(*base[:4], tuple(extra))
+        distinct: dict[Hashable, Counted] = {EXACT: Counted(*base[:4], tuple(extra))}
         learned = [value.learned for value in part.values]
-        without = []
-        for left in range(len(counts.without)):
+        for left in self.without:
             there = known_without(part, asked, left)
             first_rows, two = part.hashed(left)
-            without.append(counted_hashes(first_rows[there], two[there], rows[there]))
-        own = {
-            candidate: counted_hashes(*both_hashes(batch.columns[candidate]), rows)
-            for candidate in candidates
-        }
+            distinct[WITHOUT, left] = counted_hashes(first_rows[there], two[there], rows[there])
+        for candidate in self.candidates:
+            distinct[KEY, candidate] = counted_hashes(*both_hashes(batch.columns[candidate]), rows)
         failed = np.logical_or.reduce(part.failed)
         null = np.logical_or.reduce(part.null) & ~failed
-        return batch, exact, without, own, learned, int(null.sum()), int(failed.sum())
+        return CombinationPartial(
+            batch.count, batch.malformed, distinct, learned, int(null.sum()), int(failed.sum())
+        )
 
-    for batch, exact, without, own, learned, nulls, errors in scan(table, work, wanted):
-        counts.rows += batch.count
-        counts.malformed += batch.malformed
-        counts.nulls += nulls
-        counts.errors += errors
-        counts.exact.add(exact)
-        for values, lesson in zip(asked.known, learned, strict=True):
+    def add(self, part: CombinationPartial) -> None:
+        """See State."""
+        self.merge(part)
+        for key, values in part.distinct.items():
+            self.distinct[key].add(values)
+        for known, lesson in zip(self.asked.known, part.learned, strict=True):
             if lesson is not None:
-                values.teach(*lesson)
-        for state, part in zip(counts.without, without, strict=True):
-            state.add(part)
-        for index, part in own.items():
-            counts.keys[index].add(part)
-    if not counts.exact.in_memory:
-        # What is in files needs the memory that the rest still takes.
-        for state in (counts.exact, *counts.without, *counts.keys.values()):
-            state.spill()
+                known.teach(*lesson)
+
+    def merge(self, later: CombinationPartial | CombinationState) -> None:
+        """See State."""
+        self.rows += later.rows
+        self.malformed += later.malformed
+        self.nulls += later.nulls
+        self.errors += later.errors
+
+    def make_room(self) -> None:
+        """What is in files needs the memory that the rest still takes."""
+        held = [values for values in self.distinct.values() if isinstance(values, Distinct)]
+        if any(not values.in_memory for values in held):
+            for values in held:
+                values.spill()
+            give_back_freed_blocks()
+
+    def forget(self) -> None:
+        """Let go of the values, of which no more is asked."""
+        self.distinct = {}
         give_back_freed_blocks()
-    return counts
 
 
 def _candidates(columns: Sequence[str]) -> list[int]:
@@ -242,100 +243,104 @@ def _candidates(columns: Sequence[str]) -> list[int]:
     return list(dict.fromkeys([0, *named]))[:2]
 
 
-def _found_key(counts: _Counts) -> list[int]:
-    return next(
-        (
-            [index]
-            for index, state in counts.keys.items()
-            if counts.rows and len(state) == counts.rows
-        ),
-        [],
-    )
-
-
 # -- what the counts come to
-def _groups(state: Distinct) -> int:
-    return sum(int((part.counts > 1).sum()) for part in state.pieces())
+def _several_rows(piece: Counted) -> int:
+    """Values of several rows in a range of hashes."""
+    return int((piece.counts > 1).sum())
+
+
+def _answers(
+    table: Source, asked: Asked, counts: CombinationState, position: int
+) -> tuple[list[_Level], list[Members | None], tuple[tuple[str, int], ...], list[int]]:
+    """What the combinations come to: the match levels, of which the one at `position` keeps its
+    groups; the keys of the examples of each; how many groups there would be more without each
+    expression; and the column that is the key."""
+    engine, distinct = table.engine, counts.distinct
+    questions: list[Question[Any, Any]] = [
+        Question(distinct[KEY, candidate], range_size, sum) for candidate in counts.candidates
+    ]
+    questions += [Question(distinct[WITHOUT, left], _several_rows, sum) for left in counts.without]
+    for level in range(asked.match_levels):
+        together = partial(_level, level, level == position)
+        if level:
+            rekeyed = engine.exchange(distinct[EXACT], partial(_of_level, level))
+            questions.append(Question(rekeyed, _grouped, together))
+        else:
+            questions.append(Question(distinct[EXACT], _equal_groups, together))
+    answers = engine.ask(questions)
+    levels: list[_Level] = answers[-asked.match_levels :]
+    key = [
+        candidate
+        for candidate, size in zip(counts.candidates, answers, strict=False)
+        if counts.rows and size == counts.rows
+    ]
+    more = answers[len(counts.candidates) :]
+    left_out = tuple((asked.on[left], more[left] - levels[0].groups) for left in counts.without)
+    examples = _members_of(
+        table,
+        counts,
+        [(level, item.examples, item.places) for level, item in enumerate(levels) if level],
+    )
+    return levels, [None, *examples], left_out, key[:1]
 
 
 @dataclass
 class _Level:
     """What the groups of a match level come to: how many, the rows beyond one of each, how many are
-    new on it with examples of those; and the groups themselves of the level that is asked for."""
+    new on it; of these some examples, with their places; and all groups, where they are kept."""
 
     groups: int
     surplus: int
     fresh: int
-    examples: Members | None
+    examples: RungGroups
+    places: np.ndarray
     chosen: RungGroups | None
 
 
-def _level(exact: Distinct, asked: int, match_level: int) -> _Level:
-    result = _reduced(exact, match_level)
-    examples = (
-        members(exact, match_level, result, np.array(_examples(result))) if match_level else None
-    )
-    fresh = int((result.spellings > 1).sum()) if match_level else len(result.sizes)
+def _level(level: int, kept: bool, ranges: Iterable[RungGroups]) -> _Level:
+    groups = _together(ranges)
+    # Ascending places, so that the hashes ascend too.
+    places = np.array(sorted(_examples(groups)) if level else [], np.int64)
     return _Level(
-        len(result.sizes),
-        int((result.sizes - 1).sum()),
-        fresh,
-        examples,
-        result if match_level == asked else None,
+        len(groups.sizes),
+        int((groups.sizes - 1).sum()),
+        int((groups.spellings > 1).sum()) if level else len(groups.sizes),
+        groups.taken(places),
+        places,
+        groups if kept else None,
     )
 
 
-def _reduced(exact: Distinct, match_level: int) -> RungGroups:
-    """The groups of several rows at a match level."""
-    results: list[RungGroups] = []
-    pieces = list(exact.pieces()) if exact.in_memory else None
-    if match_level == 0:
-        for part in pieces if pieces is not None else exact.pieces():
-            many = part.counts > 1
-            results.append(
-                RungGroups(
-                    part.first[many],
-                    part.second[many],
-                    part.counts[many],
-                    part.rows[many],
-                    np.ones(int(many.sum()), np.int64),
-                )
-            )
-        return _together(results)
-
-    def arrays(part: Counted) -> list[np.ndarray]:
-        own = [part.extra[2 * match_level - 2], part.extra[2 * match_level - 1]]
-        before = part.first if match_level == 1 else part.extra[2 * match_level - 4]
-        return [*own, before, part.counts, part.rows]
-
-    if pieces is not None:
-        for part in pieces:
-            results.append(_grouped(*arrays(part)))
-        return _together(results)
-    runs = Runs()
-    for part in exact.pieces():
-        result = arrays(part)
-        order = ascending(result[0])
-        runs.write([item[order] for item in result])
-    for result in runs.ranges([], 1 << 20):
-        results.append(_grouped(*result))
-    return _together(results)
+def _equal_groups(piece: Counted) -> RungGroups:
+    """The groups of several rows that are exactly equal."""
+    many = piece.counts > 1
+    ones = np.ones(int(many.sum()), np.int64)
+    first, second, counts, rows = (array[many] for array in piece.arrays[:4])
+    return RungGroups(first, second, counts, rows, ones)
 
 
-def _grouped(
-    first: np.ndarray, second: np.ndarray, before: np.ndarray, counts: np.ndarray, rows: np.ndarray
-) -> RungGroups:
-    supplied = first
+def _of_level(match_level: int, piece: Counted) -> Counted:
+    """Exactly equal values by their hashes on a match level after the first; beside them, the hash
+    on the level before."""
+    first, second = piece.extra[2 * match_level - 2], piece.extra[2 * match_level - 1]
+    before = piece.first if match_level == 1 else piece.extra[2 * match_level - 4]
+    return Counted(first, second, piece.counts, piece.rows, (before,))
+
+
+def _grouped(piece: Counted) -> RungGroups:
+    """The groups of several rows on a match level."""
+    first, counts = piece.first, piece.counts
     order = ascending(first)
-    first = first[order]
-    alike = first[1:] == first[:-1] if len(first) else np.zeros(0, bool)
+    ascended = first[order]
+    alike = ascended[1:] == ascended[:-1] if len(first) else np.zeros(0, bool)
     # Only what shares a hash or is of several rows already can be a group of several rows.
     subset = (
         order[np.r_[alike, False] | np.r_[False, alike] | (counts[order] > 1)]
         if len(first)
         else order
     )
-    return _several(*(item[subset] for item in (supplied, second, before, counts, rows)))
+    arrays = (first, piece.second, piece.extra[0], counts, piece.rows)
+    return _several(*(array[subset] for array in arrays))
 
 
 def _several(
@@ -362,40 +367,47 @@ def _several(
     )
 
 
-def members(
-    exact: Distinct, match_level: int, groups: RungGroups, subset: np.ndarray | None = None
+def _members(
+    table: Source, counts: CombinationState, match_level: int, groups: RungGroups
 ) -> Members:
-    """The exactly equal keys of a match level's groups, or of some of them (their places)."""
-    if match_level == 0 and subset is None:
-        return Members(
-            groups.first, groups.second, np.arange(len(groups.first)), groups.sizes, groups.rows
-        )
-    results: list[tuple[np.ndarray, ...]] = []
-    # Ascending places, so that the hashes ascend too.
-    chosen = np.arange(len(groups.first)) if subset is None else np.sort(subset).astype(np.int64)
-    table = HashTable(groups.first[chosen], groups.second[chosen])
-    for part in exact.pieces():
-        first_rows = part.first if match_level == 0 else part.extra[2 * match_level - 2]
-        two = part.second if match_level == 0 else part.extra[2 * match_level - 1]
-        place = table.find(first_rows, two)
-        own = np.flatnonzero(place >= 0)
-        results.append(
-            (
-                part.first[own],
-                part.second[own],
-                chosen[place[own]],
-                part.counts[own],
-                part.rows[own],
-            )
-        )
+    """The exactly equal keys of a match level's groups."""
+    places = np.arange(len(groups.first))
+    if match_level == 0:
+        return Members(groups.first, groups.second, places, groups.sizes, groups.rows)
+    return _members_of(table, counts, [(match_level, groups, places)])[0]
+
+
+def _members_of(
+    table: Source, counts: CombinationState, wanted: Sequence[tuple[int, RungGroups, np.ndarray]]
+) -> list[Members]:
+    """Of some match levels, the exactly equal keys of some groups, which have these places."""
+    questions = []
+    for level, groups, places in wanted:
+        work = partial(_range_members, level, places, HashTable(groups.first, groups.second))
+        questions.append(Question(counts.distinct[EXACT], work, _members_together))
+    return table.engine.ask(questions)
+
+
+def _range_members(
+    match_level: int, places: np.ndarray, lookup: HashTable, piece: Counted
+) -> Members:
+    place = lookup.find(*piece.extra[2 * match_level - 2 : 2 * match_level])
+    own = np.flatnonzero(place >= 0)
+    groups = places[place[own]]
+    return Members(piece.first[own], piece.second[own], groups, piece.counts[own], piece.rows[own])
+
+
+def _members_together(ranges: Iterable[Members]) -> Members:
+    parts = list(ranges)
     empty = np.zeros(0, np.int64)
-    if not results:
+    if not parts:
         return Members(empty.astype(np.uint64), empty.astype(np.uint64), empty, empty, empty)
-    return Members(*(np.concatenate(columns) for columns in zip(*results, strict=True)))
+    names = ("first", "second", "groups", "counts", "rows")
+    return Members(*(np.concatenate([getattr(part, name) for part in parts]) for name in names))
 
 
-def _together(result: list[RungGroups]) -> RungGroups:
-    empty = np.zeros(0, np.int64)
+def _together(ranges: Iterable[RungGroups]) -> RungGroups:
+    result, empty = list(ranges), np.zeros(0, np.int64)
     if not result:
         return RungGroups(empty.astype(np.uint64), empty.astype(np.uint64), empty, empty, empty)
     return RungGroups(

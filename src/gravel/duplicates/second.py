@@ -13,18 +13,19 @@ import pyarrow as pa
 
 from gravel.duplicates.asked import Asked, Members, RungGroups, part_of
 from gravel.duplicates.result import Group, GroupRow, Proposal
+from gravel.engine.engine import OfBatch
 from gravel.engine.evaluate import run
+from gravel.engine.frame import Frame
 from gravel.engine.hashing import NULL_HASH, hashes
 from gravel.engine.memory import give_back_freed_blocks
 from gravel.engine.sets import member
-from gravel.inspecting.binding import frame_of
 from gravel.inspecting.look import sort_order
 from gravel.kernels.hashes import HashTable
 from gravel.language import nodes, tree
 from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind
 from gravel.language.writing import quoted
-from gravel.sources.source import Batch, scan
+from gravel.sources.source import Batch, Source, scan
 
 _SPELLINGS = 6
 _CELL = (
@@ -39,7 +40,7 @@ _LATEST = ("updat", "modif", "chang", "edit", "since", "date", "day")
 
 
 @dataclass
-class _DetailPartial:
+class DetailPartial:
     """What a batch has of what is wanted."""
 
     shown: list[tuple[int, int, tuple[str | None, ...]]] = field(
@@ -54,11 +55,73 @@ class _DetailPartial:
     prefer: Any = None
 
 
+@dataclass(frozen=True)
+class Detail:
+    """What is taken of a batch: of the rows of groups from `part`'s first to before its last the
+    hashes of their cells; on the first of several readings the rows of the groups to show, and what
+    is asked for in the `wanted` rows. `lookup` finds the keys of members, `groups` has the group of
+    each."""
+
+    asked: Asked
+    lookup: HashTable
+    groups: np.ndarray
+    part: tuple[int, int]
+    shown: np.ndarray | None
+    wanted: np.ndarray
+    prefer: int | None
+
+    def __call__(self, batch: Batch) -> DetailPartial:
+        result = DetailPartial()
+        batch = batch.texts()
+        part = part_of(self.asked, batch)
+        place = self.lookup.find(*part.hashed())
+        own = (place >= 0) & part.known
+        group = self.groups[place] if len(self.groups) else place
+        texts = batch.columns
+        if self.shown is not None:
+            for index in np.flatnonzero(own & member(group, self.shown)):
+                values = tuple(column[int(index)].as_py() for column in texts)
+                result.shown.append((int(group[index]), int(batch.rows[index]), values))
+            if len(self.wanted):
+                result.spelled = _spelled(self.asked, self.wanted, batch)
+        begin, end = self.part
+        mine = np.flatnonzero(own & (group >= begin) & (group < end))
+        if len(mine):
+            chosen = pa.array(mine)
+            result.groups, result.rows = _narrow(group[mine]), _narrow(batch.rows[mine])
+            result.cells = [hashes(column.take(chosen)) for column in texts]
+            result.prefer = None if self.prefer is None else texts[self.prefer].take(chosen)
+        return result
+
+
+def _spelled(asked: Asked, wanted: np.ndarray, batch: Batch) -> dict[int, str | None]:
+    """What is asked for in the wanted rows, as texts."""
+    batch = batch.texts()
+    where = np.flatnonzero(member(batch.rows, wanted))
+    if not len(where):
+        return {}
+    chosen = pa.array(where)
+    frame = Frame(len(where), [column.take(chosen) for column in batch.columns], asked.types)
+    columns = [
+        to_text(run(item, frame).spread(frame.count).values, item.type).to_pylist()
+        for item in asked.bound
+    ]
+    results = {}
+    for row, cells in zip(batch.rows[where].tolist(), zip(*columns, strict=True), strict=True):
+        results[row] = (
+            cells[0]
+            if len(cells) == 1
+            else " | ".join("" if cell is None else cell for cell in cells)
+        )
+    return results
+
+
 @dataclass
 class Second:
     """The second reading of a table: `chosen` are the groups of the match level asked for,
     `members` their keys."""
 
+    table: Source
     asked: Asked
     chosen: RungGroups
     members: Members
@@ -72,7 +135,7 @@ class Second:
     _prefer: int | None = None
 
     def __post_init__(self) -> None:
-        self._table = HashTable(self.members.first, self.members.second)
+        self._lookup = HashTable(self.members.first, self.members.second)
 
     def run(self, places: np.ndarray, examples: Sequence[Members | None], most: int | None) -> None:
         """Read what is wanted: the groups at `places`, and the spellings of each match level's
@@ -81,12 +144,12 @@ class Second:
             int(row) for example in examples if example is not None for row in _commonest(example)
         }
         wanted = np.array(sorted(texts), np.int64)
-        table = self.asked.table
+        table = self.table
         width = len(table.columns)
         self._disagree, self._rescued = np.zeros(width, np.int64), np.zeros(width, np.int64)
         spelled: dict[int, str | None] = {}
         if len(self.chosen.sizes):
-            self._prefer = _latest(self.asked)
+            self._prefer = _latest(table, self.asked)
             total = int(self.chosen.sizes.sum())
             passes = max(1, -(-total * _CELL * (width + 3) // self.memory))
             ends = (
@@ -101,9 +164,16 @@ class Second:
             begin = 0
             for number, end in enumerate(ends.tolist()):
                 parts = []
-                for part in scan(
-                    table, partial(self._work, begin, end, places, wanted, number == 0)
-                ):
+                detail = Detail(
+                    self.asked,
+                    self._lookup,
+                    self.members.groups,
+                    (begin, end),
+                    np.sort(places) if number == 0 else None,
+                    wanted,
+                    self._prefer,
+                )
+                for part in scan(table, detail):
                     spelled |= part.spelled
                     for group, row, values in part.shown:
                         results[group].append((row, values))
@@ -116,67 +186,12 @@ class Second:
                 begin = end
             self._show(results, places, most)
         elif len(wanted):
-            for piece in table.holding(wanted.tolist()):
-                spelled |= self._spelled(table.read(piece).texts(), wanted)
+            work = OfBatch(partial(_spelled, self.asked, wanted))
+            for texts_of_rows in table.engine.map_splits(table, work, None, wanted.tolist()):
+                spelled |= texts_of_rows
         self.examples = [
             [] if example is None else _spellings(example, spelled) for example in examples
         ]
-
-    def _work(
-        self,
-        begin: int,
-        end: int,
-        places: np.ndarray,
-        wanted: np.ndarray,
-        first: bool,
-        batch: Batch,
-    ) -> _DetailPartial:
-        result = _DetailPartial()
-        batch = batch.texts()
-        part = part_of(self.asked, batch)
-        place = self._table.find(*part.hashed())
-        own = (place >= 0) & part.known
-        group = self.members.groups[place] if len(self.members.groups) else place
-        texts = batch.columns
-        if first:
-            for index in np.flatnonzero(own & member(group, np.sort(places))):
-                result.shown.append(
-                    (
-                        int(group[index]),
-                        int(batch.rows[index]),
-                        tuple(column[int(index)].as_py() for column in texts),
-                    )
-                )
-            if len(wanted):
-                result.spelled = self._spelled(batch, wanted)
-        mine = np.flatnonzero(own & (group >= begin) & (group < end))
-        if len(mine):
-            chosen = pa.array(mine)
-            result.groups, result.rows = _narrow(group[mine]), _narrow(batch.rows[mine])
-            result.cells = [hashes(column.take(chosen)) for column in texts]
-            result.prefer = None if self._prefer is None else texts[self._prefer].take(chosen)
-        return result
-
-    def _spelled(self, batch: Batch, wanted: np.ndarray) -> dict[int, str | None]:
-        """What is asked for in the wanted rows, as texts."""
-        where = np.flatnonzero(member(batch.rows, wanted))
-        if not len(where):
-            return {}
-        chosen = pa.array(where)
-        subset = Batch(batch.rows[where], [column.take(chosen) for column in batch.columns])
-        frame = frame_of(subset, self.asked.scope)
-        columns = [
-            to_text(run(item, frame).spread(subset.count).values, item.type).to_pylist()
-            for item in self.asked.bound
-        ]
-        results = {}
-        for row, cells in zip(subset.rows.tolist(), zip(*columns, strict=True), strict=True):
-            results[row] = (
-                cells[0]
-                if len(cells) == 1
-                else " | ".join("" if cell is None else cell for cell in cells)
-            )
-        return results
 
     def _show(
         self,
@@ -188,13 +203,13 @@ class Second:
             rows = result[place]
             differs = [
                 index
-                for index in range(len(self.asked.table.columns))
+                for index in range(len(self.table.columns))
                 if index not in self.key and len({values[index] for _, values in rows}) > 1
             ]
             subset = tuple(GroupRow(row, values) for row, values in rows[:most])
             self.shown.append(Group(number, len(rows), subset, tuple(differs)))
 
-    def _analyse(self, parts: list[_DetailPartial]) -> None:
+    def _analyse(self, parts: list[DetailPartial]) -> None:
         """Count for each column the groups with different known values, and the NULLs of survivors
         that others know."""
         if not parts or self._disagree is None or self._rescued is None:
@@ -234,7 +249,7 @@ class Second:
             or not len(self.chosen.sizes)
         ):
             return None
-        names = self.asked.table.columns
+        names = self.table.columns
         message = tuple(
             (names[index], int(many))
             for index, many in enumerate(self._disagree)
@@ -291,10 +306,9 @@ def _spellings(
     ]
 
 
-def _latest(asked: Asked) -> int | None:
+def _latest(table: Source, asked: Asked) -> int | None:
     """The column that tells which row is the newest: one of dates as ISO 8601 writes them, that is
     not asked for itself."""
-    table = asked.table
     types = table.look_at_types()
     read = {column.index for item in asked.bound for column in nodes.columns_read(item)}
     days = [

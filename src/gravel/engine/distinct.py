@@ -3,7 +3,7 @@ result."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from gravel.engine.hashing import combined
 from gravel.engine.spill import Runs
-from gravel.kernels.hashes import distinct_hashes
+from gravel.kernels.hashes import ascending, distinct_hashes
 
 _COMPACT = 1 << 20
 
@@ -223,6 +223,32 @@ def whole_top(count: int, ranges: Iterable[Top]) -> Top:
 def range_size(piece: Counted) -> int:
     """How many distinct values there are in a range of hashes."""
     return len(piece.first)
+
+
+class RekeyedValues:
+    """Distinct values with other hashes, by ranges of these; those of one hash stay apart."""
+
+    def __init__(self, values: Distinct, rekeyed: Callable[[Counted], Counted]) -> None:
+        self._values, self._rekeyed = values, rekeyed
+
+    def __len__(self) -> int:
+        return len(self._values)
+
+    def settled(self) -> bool:
+        """See Distinct."""
+        return self._values.settled()
+
+    def pieces(self) -> Iterator[Counted]:
+        """All values, a range of the new hashes at a time; within a range in no order."""
+        if self._values.in_memory:
+            yield from map(self._rekeyed, self._values.pieces())
+            return
+        runs = Runs()
+        for piece in map(self._rekeyed, self._values.pieces()):
+            order = ascending(piece.first)
+            runs.write([array[order] for array in piece.arrays])
+        for first, second, counts, rows, *extra in runs.ranges([], _COMPACT):
+            yield Counted(first, second, counts, rows, tuple(extra))
 
 
 def _joined(parts: list[Counted]) -> Counted:

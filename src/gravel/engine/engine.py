@@ -93,6 +93,10 @@ class Engine(Protocol):
     def run(self, state: State[Any], table: Any, wanted: Sequence[int] | None = None) -> None:
         """Make the state of all batches."""
 
+    def exchange(self, values: Any, rekeyed: Callable[[Counted], Counted]) -> DistinctValues:
+        """Distinct values with other hashes, by ranges of these. Values of one hash stay apart, in
+        no order: a question about a range puts them together itself."""
+
     def ask(
         self, questions: Sequence[Question[Any, Result]], threads: int | None = None
     ) -> list[Result]:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Generator, Sequence
 from typing import Any, TypeVar
 
-from gravel.engine.distinct import Distinct
-from gravel.engine.engine import OfBatch, Question, Readable, State
+from gravel.engine.distinct import Counted, Distinct, RekeyedValues
+from gravel.engine.engine import DistinctValues, OfBatch, Question, Readable, State
 from gravel.engine.parallel import ordered_map
 
 T = TypeVar("T")
@@ -32,16 +32,25 @@ class Threads:
         for part in self.map_splits(table, OfBatch(state.map, wanted), wanted):
             state.add(part)
 
+    def exchange(self, values: Distinct, rekeyed: Callable[[Counted], Counted]) -> RekeyedValues:
+        """See Engine."""
+        return RekeyedValues(values, rekeyed)
+
     def ask(
         self, questions: Sequence[Question[Any, Result]], threads: int | None = None
     ) -> list[Result]:
-        """See Engine."""
-        return list(ordered_map(_answer, questions, threads))
+        """See Engine. What is read from files takes memory for each thread."""
+        in_memory = [_held(question.of).settled() for question in questions]
+        return list(ordered_map(_answer, questions, threads if all(in_memory) else 1))
 
 
 def _answer(question: Question[Any, Result]) -> Result:
-    assert isinstance(question.of, Distinct)
-    return question.together(map(question.figures, question.of.pieces()))
+    return question.together(map(question.figures, _held(question.of).pieces()))
+
+
+def _held(values: DistinctValues) -> Distinct | RekeyedValues:
+    assert isinstance(values, Distinct | RekeyedValues)
+    return values
 
 
 THREADS = Threads()

@@ -3,7 +3,7 @@ of them, else by NumPy."""
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -55,6 +55,9 @@ class HashTable:
         if len(first) < _MOST and (native := kernels(0)) is not None:
             self._slots = np.full(2 << len(first).bit_length(), -1, np.int32)
             native.run("index_hashes", first, self._slots)
+
+    def __reduce__(self) -> Any:
+        return HashTable, (self.first, self.second)
 
     def find(self, first: np.ndarray, second: np.ndarray) -> np.ndarray:
         """The place of each of some pairs, -1 for one that is not there."""

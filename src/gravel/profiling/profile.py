@@ -84,10 +84,8 @@ def profile(
     read_from.engine.run(first, read_from)
     table.settle({i: state.fitting for i, state in enumerate(first.columns)})
     types = table.types(width)
-    # Columns of few rows are work for the interpreter, of which there is one; what is read from
-    # files takes memory for each thread.
-    small = first.rows < _SHORT
-    threads = 1 if small or not first.in_memory else None
+    # Columns of few rows are work for the interpreter, of which there is one.
+    threads = 1 if first.rows < _SHORT or not first.in_memory else None
     values: list[Question[Any, Any]] = [
         Question(
             first.distinct[VALUE, i],

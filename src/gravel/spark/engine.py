@@ -16,7 +16,7 @@ from pyspark.errors import PySparkException
 from pyspark.sql import DataFrame, SparkSession
 
 from gravel.engine.distinct import Counted, range_size
-from gravel.engine.engine import Question, State
+from gravel.engine.engine import DistinctValues, Question, State
 from gravel.engine.threads import THREADS
 from gravel.problems import CallProblem, TableProblem
 from gravel.sources.arrow import StoredSource
@@ -25,7 +25,7 @@ from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Source, holding_some
 from gravel.spark import tasks
 from gravel.spark.session import open_session
-from gravel.spark.tasks import FAILURE, PART, MapTask, RangeTask, Reference
+from gravel.spark.tasks import FAILURE, PART, ExchangeTask, MapTask, RangeTask, Reference
 from gravel.spark.travel import packed, unpacked
 
 T = TypeVar("T")
@@ -66,10 +66,13 @@ def _refuse(table: Source, reference: str) -> None:
 
 
 class ShuffledValues:
-    """The distinct values of a key of a state, where the executors keep them."""
+    """The distinct values of a key of a state, where the executors keep them. `merged`: equal ones
+    are put together before anything is asked of them."""
 
-    def __init__(self, engine: SparkEngine, frame: DataFrame, key: int) -> None:
-        self.engine, self.frame, self.key = engine, frame, key
+    def __init__(
+        self, engine: SparkEngine, frame: DataFrame, key: int, merged: bool = True
+    ) -> None:
+        self.engine, self.frame, self.key, self.merged = engine, frame, key, merged
         self.beside: list[ShuffledValues] = []
         self._length: int | None = None
 
@@ -127,6 +130,19 @@ class SparkEngine:
             values.beside = shuffled
             state.distinct[key] = values
 
+    def exchange(self, values: Any, rekeyed: Callable[[Counted], Counted]) -> DistinctValues:
+        """See Engine."""
+        if not isinstance(values, ShuffledValues):
+            return THREADS.exchange(values, rekeyed)  # of a table without a batch
+        task = ExchangeTask(rekeyed, self.ranges)
+        frame = (
+            values.frame.where(f"key = {values.key}")
+            .sortWithinPartitions("range", "place")
+            .mapInArrow(partial(tasks.run_exchange, packed(task)), tasks.SCHEMA)
+            .repartition(self.ranges, "range")
+        )
+        return ShuffledValues(self, frame, 0, merged=False)
+
     def ask(
         self, questions: Sequence[Question[Any, Result]], threads: int | None = None
     ) -> list[Result]:
@@ -134,20 +150,19 @@ class SparkEngine:
         answers: dict[int, Result] = {}
         by_frame: dict[int, list[tuple[int, ShuffledValues]]] = {}
         for number, question in enumerate(questions):
-            values = question.of
-            if isinstance(values, ShuffledValues):
-                by_frame.setdefault(id(values.frame), []).append((number, values))
+            if isinstance(question.of, ShuffledValues):
+                by_frame.setdefault(id(question.of.frame), []).append((number, question.of))
             else:
                 answers[number] = THREADS.ask([question])[0]  # of a table without a batch
         for group in by_frame.values():
             asked: dict[int, dict[int, Callable[[Counted], Any]]] = {}
             for number, values in group:
                 asked.setdefault(values.key, {})[number] = questions[number].figures
+            task = RangeTask(asked, values.merged)
             figures = (
-                group[0][1]
-                .frame.where(f"key IN ({', '.join(map(str, asked))})")
+                values.frame.where(f"key IN ({', '.join(map(str, asked))})")
                 .sortWithinPartitions("key", "range", "place")
-                .mapInArrow(partial(tasks.run_ranges, packed(RangeTask(asked))), tasks.SCHEMA)
+                .mapInArrow(partial(tasks.run_ranges, packed(task)), tasks.SCHEMA)
                 .repartition(len(group), "key")
                 .sortWithinPartitions("key", "range")
             )

@@ -21,6 +21,7 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.distinct import Counted
+from gravel.kernels.hashes import ascending
 from gravel.problems import Problem
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
@@ -96,24 +97,51 @@ def _opened(reference: bytes) -> Source:
 
 @dataclass(frozen=True)
 class RangeTask:
-    """Figures of distinct values: by their key, what is asked of them by the question's number."""
+    """Figures of distinct values: by their key, what is asked of them by the question's number.
+    `merged`: equal values are put together first."""
 
     figures: dict[int, dict[int, Callable[[Counted], Any]]]
+    merged: bool = True
 
 
 def run_ranges(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     """Figures of slices, those of a key and range one after another: a record of the question's
     number and the range for each."""
     task: RangeTask = unpacked(data)
+    for key, number, values in _ranges(batches, task.merged):
+        for question, figures in task.figures[key].items():
+            yield _record(question, number, 0, packed(figures(values)))
+
+
+@dataclass(frozen=True)
+class ExchangeTask:
+    """Other hashes for distinct values, which are cut into so many ranges of these."""
+
+    rekeyed: Callable[[Counted], Counted]
+    ranges: int
+
+
+def run_exchange(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+    """Slices of values by their new hashes, from those of one key by their old ones."""
+    task: ExchangeTask = unpacked(data)
+    for _, old, values in _ranges(batches, True):
+        piece = task.rekeyed(values)
+        order = ascending(piece.first)
+        first, second, counts, rows, *extra = (array[order] for array in piece.arrays)
+        piece = Counted(first, second, counts, rows, tuple(extra))
+        for number, stream in sliced(iter([piece]), task.ranges):
+            yield _record(0, number, old, stream)
+
+
+def _ranges(batches: Iterable[pa.RecordBatch], merged: bool) -> Iterator[tuple[int, int, Counted]]:
+    """The key, the range and the values of slices that come one after another."""
     slices = (
         record
         for batch in batches
         for record in zip(*(batch.column(index).to_pylist() for index in (0, 1, 3)), strict=True)
     )
     for (key, number), group in groupby(slices, itemgetter(0, 1)):
-        values = joined([stream for _, _, stream in group])
-        for question, figures in task.figures[key].items():
-            yield _record(question, number, 0, packed(figures(values)))
+        yield key, number, joined([stream for _, _, stream in group], merged)
 
 
 def run_versions(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:

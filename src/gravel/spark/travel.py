@@ -75,11 +75,13 @@ def sliced(values: Iterator[Counted], ranges: int) -> Iterator[tuple[int, bytes]
                 yield number, sink.getvalue().to_pybytes()
 
 
-def joined(streams: list[bytes]) -> Counted:
-    """The distinct values of some slices."""
+def joined(streams: list[bytes], merged: bool) -> Counted:
+    """The values of some slices; `merged`: equal ones put together."""
     tables = [pa.ipc.open_stream(data).read_all() for data in streams]
     first, second, counts, rows, *extra = (
         np.concatenate([table.column(index).to_numpy() for table in tables])
         for index in range(tables[0].num_columns)
     )
+    if not merged:
+        return Counted(first, second, counts, rows, tuple(extra))
     return counted_hashes(first, second, rows, counts, tuple(extra))

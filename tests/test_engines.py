@@ -1,0 +1,144 @@
+"""The engines: what a command says is the same however a table is cut into tasks and its hashes into ranges, as states, work and
+questions go elsewhere and come back as bytes."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pytest
+
+from conftest import Ran
+from gravel.engine.engine import Question
+from gravel.sources.source import holding_some
+from gravel.spark.tasks import (
+    FAILURE,
+    PART,
+    ExchangeTask,
+    MapTask,
+    RangeTask,
+    Reference,
+    run_exchange,
+    run_map,
+    run_ranges,
+)
+from gravel.spark.travel import packed, unpacked
+
+CASES = {
+    "profile of text": "profile boats.csv",
+    "profile of Parquet": "profile boats.parquet --memory 1MB",
+    "profile of several files": "profile part-*.csv --delimiter ,",
+    "profile of a sample": "profile boats.csv --sample 3000",
+    "count": "count boats.csv boats.parquet --key boat_id,name --distinct UPPER(name),day --total boat_id",
+    "check": "check boats.parquet fee>100 COUNT(DISTINCT\0mail)>3000 SUM(DISTINCT\0fee)>1 AVG(fee)>1 1/(boat_id-7)<2",
+    "duplicates": "duplicates boats.csv --on name --on day --rows 3",
+    "duplicates by words": "duplicates boats.parquet --on mail --level words --key boat_id --memory 1MB",
+    "check of text": "check boats.csv name='Tern' STDDEV_SAMP(boat_id)>1 --unknown fails",
+}
+
+
+class Values:
+    """Slices of distinct values."""
+
+    def __init__(self, engine: Elsewhere, slices: list[dict[str, Any]], merged: bool) -> None:
+        self.engine, self.slices, self.merged = engine, slices, merged
+
+    def __len__(self) -> int:
+        return self.engine.ask([Question(self, size_of, sum)])[0]
+
+    def batches(self) -> list[pa.RecordBatch]:
+        ordered = sorted(self.slices, key=lambda record: (record["range"], record["place"]))
+        return [pa.RecordBatch.from_pylist([record | {"key": 0}]) for record in ordered]
+
+
+def size_of(piece: Any) -> int:
+    return len(piece.first)
+
+
+class Elsewhere:
+    """An engine of tasks that share nothing: each gets bytes and gives bytes, in this process."""
+
+    def __init__(self, table: Reference, tasks: int, ranges: int) -> None:
+        self.table, self.tasks, self.ranges = table, tasks, ranges
+
+    def _records(self, task: MapTask) -> Iterator[dict[str, Any]]:
+        """The records of all tasks, each on some splits in a row; the last one is run first."""
+        numbers = range(len(task.splits))
+        size = -(-len(numbers) // self.tasks)
+        cut = [numbers[start : start + size] for start in range(0, len(numbers), size)]
+        every = []
+        for part in reversed(cut):
+            batch = pa.record_batch([pa.array(part, pa.int64())], ["id"])
+            every.append(
+                [row for made in run_map(packed(task), [batch]) for row in made.to_pylist()]
+            )
+        for records in reversed(every):
+            for record in records:
+                if record["key"] == FAILURE:
+                    raise unpacked(record["data"])
+                yield record
+
+    def map_splits(
+        self, table: Any, work: Any, wanted: Any = None, rows: Sequence[int] | None = None
+    ) -> Iterator[Any]:
+        splits = tuple(table.outline(split) for split in table.pieces())
+        splits = splits if rows is None else tuple(holding_some(splits, rows))
+        if splits:
+            for record in self._records(MapTask(self.table, splits, work=work)):
+                yield unpacked(record["data"])
+
+    def run(self, state: Any, table: Any, wanted: Sequence[int] | None = None) -> None:
+        splits = tuple(table.outline(split) for split in table.pieces())
+        columns = None if wanted is None else tuple(wanted)
+        records = list(
+            self._records(
+                MapTask(self.table, splits, state=state, wanted=columns, ranges=self.ranges)
+            )
+        )
+        for record in records:
+            if record["key"] == PART:
+                state.merge(unpacked(record["data"]))
+        for number, key in enumerate(list(state.distinct)):
+            state.distinct[key] = Values(
+                self, [record for record in records if record["key"] == number], True
+            )
+
+    def exchange(self, values: Values, rekeyed: Any) -> Values:
+        task = packed(ExchangeTask(rekeyed, self.ranges))
+        made = run_exchange(task, values.batches())
+        return Values(self, [record for batch in made for record in batch.to_pylist()], False)
+
+    def ask(self, questions: Sequence[Question[Any, Any]], threads: int | None = None) -> list[Any]:
+        answers = []
+        for question in questions:
+            assert isinstance(question.of, Values)
+            task = packed(RangeTask({0: {0: question.figures}}, question.of.merged))
+            ranges = [
+                row for made in run_ranges(task, question.of.batches()) for row in made.to_pylist()
+            ]
+            answers.append(question.together(unpacked(record["data"]) for record in ranges))
+        return answers
+
+
+@pytest.mark.parametrize(("tasks", "ranges"), [(1, 1), (3, 4), (40, 16)])
+@pytest.mark.parametrize("case", CASES)
+def test_what_a_command_says_does_not_depend_on_who_reads_the_table(
+    tables: Path,
+    gravel: Callable[..., Ran],
+    monkeypatch: pytest.MonkeyPatch,
+    case: str,
+    tasks: int,
+    ranges: int,
+) -> None:
+    def attach(table: Any, reference: str, reading: Any, address: str) -> None:
+        table.engine = Elsewhere(Reference(reference, os.getcwd(), reading), tasks, ranges)
+
+    monkeypatch.setattr("gravel.spark.attach", attach)
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)
+    words = [word.replace("\0", " ") for word in CASES[case].split(" ")]
+    here = gravel(*words, "--format", "json", status=None)
+    assert here.status < 2, here.err
+    assert gravel(*words, "--format", "json", "--engine", "elsewhere", status=None) == here
