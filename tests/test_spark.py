@@ -74,7 +74,7 @@ def test_what_does_not_run_there_is_refused_by_name(
             "boats.csv",
             "--engine",
             HERE,
-        ): "gravel look does not run on Spark yet: count, check, profile, duplicates do",
+        ): "gravel look does not run on Spark yet; count, check, profile and duplicates do",
         ("clean", "boats.toml", f"--engine={HERE}"): "gravel clean does not run on Spark yet",
         ("count", "boats.csv", "--engine", "there"): "'there' is not an engine",
         ("count", "boats.jsonl", "--engine", HERE): "boats.jsonl is not CSV, Parquet or Arrow IPC",

@@ -104,7 +104,8 @@ class _Command(TyperCommand):
         given = any(word.split("=")[0] == "--engine" for word in args)
         if given or os.environ.get("GRAVEL_ENGINE"):
             raise CallProblem(
-                f"gravel {self.name} does not run on Spark yet: count, check, profile, duplicates do",
+                f"gravel {self.name} does not run on Spark yet; count, check, profile and"
+                " duplicates do",
                 hint="leave out --engine" if given else "unset GRAVEL_ENGINE",
             )
 
