@@ -74,8 +74,8 @@ def test_what_does_not_run_there_is_refused_by_name(
             "boats.csv",
             "--engine",
             HERE,
-        ): "gravel look does not run on Spark yet; count, check, profile and duplicates do",
-        ("clean", "boats.toml", f"--engine={HERE}"): "gravel clean does not run on Spark yet",
+        ): "look does not run on Spark yet; count, check, profile and duplicates do",
+        ("clean", "boats.toml", f"--engine={HERE}"): "clean does not run on Spark yet",
         ("count", "boats.csv", "--engine", "there"): "'there' is not an engine",
         ("count", "boats.jsonl", "--engine", HERE): "boats.jsonl is not CSV, Parquet or Arrow IPC",
         ("count", "boats.csv", "--decimal", ",", "--engine", HERE): "converted as it is opened",
@@ -114,6 +114,28 @@ def test_what_does_not_run_there_is_refused_by_name(
     monkeypatch.delattr("gravel.spark.engine")
     monkeypatch.setitem(sys.modules, "gravel.spark.engine", None)
     assert "hint: pip install 'gravel[spark]'" in gravel("count", "boats.csv", status=2).err
+
+
+def test_a_table_opened_in_python_is_read_there(tables: Path) -> None:
+    import gravel
+    from gravel.problems import CallProblem
+
+    here, there = gravel.open_table("boats.csv"), gravel.open_table("boats.csv", engine=HERE)
+    assert there.count(key="boat_id").to_dict() == here.count(key="boat_id").to_dict()
+    assert (
+        there.check("fee > 10", "COUNT(DISTINCT mail) > 3").to_dict()
+        == here.check("fee > 10", "COUNT(DISTINCT mail) > 3").to_dict()
+    )
+    for work in (
+        there.look,
+        there.to_arrow,
+        lambda: here.compare(there),
+        lambda: there.try_("fee = fee"),
+    ):
+        with pytest.raises(CallProblem, match="does not run on Spark yet"):
+            work()
+    with pytest.raises(CallProblem, match="a query inside an expression"):
+        there.check("fee IN (SELECT fee FROM 'boats.csv')")
 
 
 def test_another_version_on_the_executors_is_told(

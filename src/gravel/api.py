@@ -21,11 +21,12 @@ from typing import Any, ParamSpec, TypeVar
 
 import pyarrow as pa
 
-from gravel import results
+from gravel import results, spark
 from gravel.comparing.compare import How, compare
 from gravel.duplicates.groups import duplicates
 from gravel.engine.mapped import Store
 from gravel.engine.memory import DEFAULT_MEMORY, size_of
+from gravel.engine.threads import THREADS
 from gravel.inspecting.attempt import attempt
 from gravel.inspecting.check import allowance, check, named_condition
 from gravel.inspecting.count import count_table
@@ -59,14 +60,17 @@ Params = ParamSpec("Params")
 Found = TypeVar("Found")
 
 
-def open_table(table: Any, *, text: str | Sequence[str] = (), **reading: Any) -> Table:
+def open_table(
+    table: Any, *, text: str | Sequence[str] = (), engine: str | None = None, **reading: Any
+) -> Table:
     """A table.
 
     `table` is a reference as the command line takes it (a file, `harbour.db#boats`, a server's
     URL), a path, an Arrow table, or anything with `__arrow_c_stream__` (a data frame, a reader).
-    `text`: columns to keep as text whatever they hold. `reading`: the options of the command line
-    by their names (delimiter, encoding, header, skip, comment, quote, null, empty, decimal, group,
-    dates). Raises TableProblem, CallProblem.
+    `text`: columns to keep as text whatever they hold. `engine`: the address of a Spark whose
+    executors read it (a file), to count, check, profile and find duplicates. `reading`: the
+    options of the command line by their names (delimiter, encoding, header, skip, comment, quote,
+    null, empty, decimal, group, dates). Raises TableProblem, CallProblem.
     """
     if isinstance(table, Table):
         return table
@@ -75,7 +79,11 @@ def open_table(table: Any, *, text: str | Sequence[str] = (), **reading: Any) ->
             name: list(value) if isinstance(value, tuple) else value
             for name, value in reading.items()
         }
-        return Table(open_source(str(table), reading_of(asked, texts=_several(text))))
+        how = reading_of(asked, texts=_several(text))
+        source = open_source(str(table), how)
+        if engine is not None:
+            spark.attach(source, str(table), how, engine)
+        return Table(source)
     if hasattr(table, "__arrow_c_stream__"):
         return _of_arrow(pa.table(table), _several(text))
     raise CallProblem(
@@ -124,6 +132,17 @@ class Table:
         """The names of its columns."""
         return self.source.columns
 
+    def _here(self, what: str) -> Source:
+        """The source, for what this machine alone does. Raises CallProblem where another engine has
+        it."""
+        if self.source.engine is not THREADS:
+            raise spark.not_yet(what, "open the table without an engine")
+        return self.source
+
+    def _given(self, params: Mapping[str, Any] | None) -> Given:
+        given = _context(params)
+        return given if self.source.engine is THREADS else spark.without_queries(given)
+
     @_one_at_a_time
     def types(self) -> dict[str, str]:
         """The type of each column, as SQL writes it; those of a text file are found from all of
@@ -148,7 +167,7 @@ class Table:
         expressions. Raises Diagnostic, TableProblem."""
         keys = [", ".join(_several(key))] if key else []
         outcome = count_table(
-            self.source, _several(distinct), keys, _several(totals), _context(params)
+            self.source, _several(distinct), keys, _several(totals), self._given(params)
         )
         return Result(outcome, results.count_dict)
 
@@ -166,7 +185,7 @@ class Table:
         """The first rows that meet a condition (`rows` None: all), with expressions beside them.
         Raises Diagnostic, CallProblem, TableProblem."""
         view = look(
-            self.source,
+            self._here("look"),
             columns=", ".join(_several(columns)) or None,
             where=where,
             show=_several(show),
@@ -199,7 +218,7 @@ class Table:
     def try_(self, *assignments: str, params: Mapping[str, Any] | None = None) -> Result:
         """What `column = EXPR` would change, fill, empty and fail at. Raises Diagnostic,
         TableProblem."""
-        outcome = attempt(self.source, assignments, _context(params))
+        outcome = attempt(self._here("try_"), assignments, _context(params))
         return Result(outcome, results.try_dict)
 
     @_one_at_a_time
@@ -222,7 +241,7 @@ class Table:
             [named_condition(text) for text in conditions],
             unknown_fails=unknown_fails,
             allowed=allowed,
-            given=_context(params),
+            given=self._given(params),
         )
         return Result(
             outcome,
@@ -251,7 +270,7 @@ class Table:
             match_level=level,
             null_equal=null_equal,
             shown=_number("groups", groups),
-            given=_context(params),
+            given=self._given(params),
             memory=_memory(memory),
         )
 
@@ -277,8 +296,8 @@ class Table:
         as many rows alike. Raises Diagnostic, CallProblem, TableProblem."""
         how = How(ignore_case=ignore_case, ignore_spaces=ignore_spaces, where=where)
         room = _memory(memory)
-        after = open_table(other).source
-        outcome, _ = compare(self.source, after, _several(key), how, _context(params), room)
+        before, after = self._here("compare"), open_table(other)._here("compare")
+        outcome, _ = compare(before, after, _several(key), how, _context(params), room)
         return Result(outcome, results.compare_dict, compare_page.write_page)
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
@@ -378,7 +397,7 @@ def query(
     context = QueryContext(
         given=_context(params),
         references={name: table.name for name, table in opened.items()},
-        opened={name.casefold(): table.source for name, table in opened.items()},
+        opened={name.casefold(): table._here("query") for name, table in opened.items()},
     )
     room = Store(_memory(memory))
     session = Session(context, Account(policy, room))

@@ -20,7 +20,6 @@ from gravel.cli.options import (
     attach_engine,
     given_by,
     progress,
-    refuse_queries,
     with_reading,
 )
 from gravel.lazily import lazily
@@ -28,7 +27,7 @@ from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import results
+    from gravel import results, spark
     from gravel.inspecting import check as inspecting_check
     from gravel.inspecting import checks_file
     from gravel.language import parse, tree
@@ -127,11 +126,9 @@ def check(
     fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
     source = opening.open_table(table, reading)
     if attach_engine(source, table, reading, engine):
-        supplied = refuse_queries(supplied)
+        supplied = spark.without_queries(supplied)
         if set_aside is not None:
-            raise CallProblem(
-                "--set-aside does not run on Spark yet", hint="leave out --engine, or --set-aside"
-            )
+            raise spark.not_yet("check --set-aside", "leave out --engine, or --set-aside")
     asked = {
         Path(item.reference).resolve()
         for _, text in pairs

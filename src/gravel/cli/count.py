@@ -17,7 +17,6 @@ from gravel.cli.options import (
     attach_engine,
     given_by,
     progress,
-    refuse_queries,
     with_reading,
 )
 from gravel.lazily import lazily
@@ -25,7 +24,7 @@ from gravel.problems import Problem, TableProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import results
+    from gravel import results, spark
     from gravel.inspecting import count as inspecting_count
     from gravel.render import count as render_count
     from gravel.render import screen
@@ -99,7 +98,7 @@ def count(
                 reference, dataclasses.replace(reading, bare=not (distinct or key or total))
             )
             if attach_engine(table, reference, reading, engine) and supplied is not None:
-                supplied = refuse_queries(supplied)
+                supplied = spark.without_queries(supplied)
             with progress(table):
                 counted.append(
                     inspecting_count.count_table(

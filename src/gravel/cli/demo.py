@@ -44,6 +44,7 @@ def demo(
 def _walk(folder: Path, run: Callable[[list[str]], int]) -> None:
     """Each command of the walk, by what runs commands."""
     out = screen.console()
+    os.environ.pop("GRAVEL_ENGINE", None)  # the walk is a walk of this machine
     before = Path.cwd()
     os.chdir(folder)
     try:

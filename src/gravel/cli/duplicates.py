@@ -21,7 +21,6 @@ from gravel.cli.options import (
     given_by,
     memory_of,
     progress,
-    refuse_queries,
     row_limit,
     with_reading,
 )
@@ -31,7 +30,7 @@ from gravel.sources.read_options import ReadOptions
 from gravel.words import number_of
 
 with lazily():
-    from gravel import results
+    from gravel import results, spark
     from gravel.duplicates import groups as duplicates_groups
     from gravel.duplicates import near as duplicates_near
     from gravel.inspecting import commands
@@ -127,9 +126,9 @@ def duplicates(
     supplied = given_by(param, today)
     source = opening.open_table(table, reading)
     if attach_engine(source, table, reading, engine):
-        supplied = refuse_queries(supplied)
+        supplied = spark.without_queries(supplied)
         if near is not None:
-            raise CallProblem("--near does not run on Spark yet", hint="leave out --engine")
+            raise spark.not_yet("duplicates --near", "leave out --engine")
     if report is not None and source.reads(report):
         raise CallProblem(
             f"the page would be written over {table}, which is read", hint="name another file"

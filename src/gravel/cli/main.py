@@ -28,6 +28,7 @@ with lazily():
     import traceback
     from importlib import metadata
 
+    from gravel import spark
     from gravel.kernels.native import machine
     from gravel.render import screen
     from gravel.sinks import atomic_file
@@ -103,10 +104,8 @@ class _Command(TyperCommand):
             return
         given = any(word.split("=")[0] == "--engine" for word in args)
         if given or os.environ.get("GRAVEL_ENGINE"):
-            raise CallProblem(
-                f"gravel {self.name} does not run on Spark yet; count, check, profile and"
-                " duplicates do",
-                hint="leave out --engine" if given else "unset GRAVEL_ENGINE",
+            raise spark.not_yet(
+                str(self.name), "leave out --engine" if given else "unset GRAVEL_ENGINE"
             )
 
 

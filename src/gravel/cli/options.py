@@ -136,17 +136,6 @@ def attach_engine(
     return True
 
 
-def refuse_queries(given: bind.Given) -> bind.Given:
-    """What a call gives its expressions, where they may have no query in them."""
-
-    def refuse(query: Any, text: str) -> Any:
-        raise CallProblem(
-            "a query inside an expression does not run on Spark yet", hint="leave out --engine"
-        )
-
-    return replace(given, members=refuse)
-
-
 def given_by(params: list[str] | None, today: str | None) -> bind.Given:
     """What the call gives its expressions. Raises CallProblem."""
     try:

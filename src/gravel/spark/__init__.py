@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
 
 from gravel.problems import CallProblem
 
 if TYPE_CHECKING:
+    from gravel.language.bind import Given
     from gravel.sources.read_options import ReadOptions
     from gravel.sources.source import Source
 
@@ -21,3 +23,20 @@ def attach(table: Source, reference: str, reading: ReadOptions, address: str) ->
             "an engine needs the library pyspark", hint="pip install 'gravel[spark]'"
         ) from None
     engine.attach(table, reference, reading, address)
+
+
+def not_yet(what: str, hint: str) -> CallProblem:
+    """That something does not run on executors yet, by its name."""
+    return CallProblem(
+        f"{what} does not run on Spark yet; count, check, profile and duplicates do", hint=hint
+    )
+
+
+def without_queries(given: Given) -> Given:
+    """What a call gives its expressions, where they may have no query in them: it would be run
+    here."""
+
+    def refuse(query: Any, text: str) -> Any:
+        raise not_yet("a query inside an expression", "take out the query, or the engine")
+
+    return replace(given, members=refuse)
