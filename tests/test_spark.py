@@ -77,8 +77,20 @@ def test_what_does_not_run_there_is_refused_by_name(
         ): "look does not run on Spark yet; count, check, profile and duplicates do",
         ("clean", "boats.toml", f"--engine={HERE}"): "clean does not run on Spark yet",
         ("count", "boats.csv", "--engine", "there"): "'there' is not an engine",
-        ("count", "boats.jsonl", "--engine", HERE): "boats.jsonl is not CSV, Parquet or Arrow IPC",
-        ("count", "boats.csv", "--decimal", ",", "--engine", HERE): "converted as it is opened",
+        (
+            "count",
+            "boats.jsonl",
+            "--engine",
+            HERE,
+        ): "executors: it is not CSV, Parquet or Arrow IPC",
+        (
+            "count",
+            "boats.csv",
+            "--decimal",
+            ",",
+            "--engine",
+            HERE,
+        ): "its numbers or days are converted as it is opened",
         (
             "duplicates",
             "boats.csv",
@@ -136,6 +148,15 @@ def test_a_table_opened_in_python_is_read_there(tables: Path) -> None:
             work()
     with pytest.raises(CallProblem, match="a query inside an expression"):
         there.check("fee IN (SELECT fee FROM 'boats.csv')")
+
+
+def test_text_that_would_have_to_be_sent_is_refused(
+    folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("gravel.spark.engine._MOST_SENT", 100_000)
+    write("old.csv", ("name\n" + "Møwe\n" * 40_000).encode("latin-1"))
+    refused = gravel("count", "old.csv", "--encoding", "latin-1", "--engine", HERE, status=2).err
+    assert "it is not UTF-8, or has quotes out of place" in refused
 
 
 def test_another_version_on_the_executors_is_told(

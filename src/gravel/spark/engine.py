@@ -33,6 +33,7 @@ Result = TypeVar("Result")
 RANGES = 16
 _SPLITS = 16  # of a task, once there are tasks for many executors
 _TASKS = 8
+_MOST_SENT = 64 << 20  # bytes that go to each task
 _READS = (".parquet", ".arrow")
 
 
@@ -48,21 +49,25 @@ def _refuse(table: Source, reference: str) -> None:
     for source in table.sources:
         how = source.reading
         if reference == "-" or source.server or source.snapshot:
-            why = "is not a file"
+            why = "it is not a file of its own"
         elif isinstance(source, CsvSource) and source.origin != source.path:
-            why = "is unpacked or written anew before it is read"
+            why = "it is unpacked, or written anew, before it is read"
         elif how.decimal != "." or how.group or how.dates:
-            why = "has numbers or days that are converted as it is opened"
+            why = "its numbers or days are converted as it is opened"
         elif isinstance(source, CsvSource) or (
             isinstance(source, StoredSource) and source.path.suffix.lower() in _READS
         ):
             continue
         else:
-            why = "is not CSV, Parquet or Arrow IPC"
-        raise CallProblem(
-            f"{source.name} {why}, and Spark's executors read parts of files",
-            hint="gravel query \"SELECT * FROM '…'\" --write t.parquet writes what they can read",
-        )
+            why = "it is not CSV, Parquet or Arrow IPC"
+        raise _unread(source, why)
+
+
+def _unread(source: Source, why: str) -> CallProblem:
+    return CallProblem(
+        f"{source.name} cannot be read in parts by Spark's executors: {why}",
+        hint="gravel query \"SELECT * FROM '…'\" --write t.parquet writes what they can read",
+    )
 
 
 class ShuffledValues:
@@ -180,7 +185,11 @@ class SparkEngine:
     def _outlines(self, table: Source) -> tuple[Any, ...]:
         """The table's splits without their bytes; a text file is read once for them."""
         if self._splits is None:
-            self._splits = tuple(table.outline(split) for split in table.pieces())
+            splits = tuple(table.outline(split) for split in table.pieces())
+            if len(packed(splits)) > _MOST_SENT:
+                why = "it is not UTF-8, or has quotes out of place, so that its text would be sent"
+                raise _unread(table, why)
+            self._splits = splits
         return self._splits
 
     def _mapped(self, task: MapTask) -> DataFrame:
