@@ -36,6 +36,8 @@ CASES = {
     "check": "check boats.parquet fee>100 COUNT(DISTINCT\0mail)>3000 SUM(DISTINCT\0fee)>1 AVG(fee)>1 1/(boat_id-7)<2",
     "duplicates": "duplicates boats.csv --on name --on day --rows 3",
     "duplicates by words": "duplicates boats.parquet --on mail --level words --key boat_id --memory 1MB",
+    "look": "look boats.csv --where fee>900 --show UPPER(name)\0AS\0upper --rows 700",
+    "try": "try boats.csv mail=UPPER(mail) fee=fee/(boat_id-7) --rows 12",
     "check of text": "check boats.csv name='Tern' STDDEV_SAMP(boat_id)>1 --unknown fails",
 }
 

@@ -185,13 +185,13 @@ class Table:
         """The first rows that meet a condition (`rows` None: all), with expressions beside them.
         Raises Diagnostic, CallProblem, TableProblem."""
         view = look(
-            self._here("look"),
+            self._here("look with sort") if sort else self.source,
             columns=", ".join(_several(columns)) or None,
             where=where,
             show=_several(show),
             sort=sort,
             rows=_number("rows", rows),
-            given=_context(params),
+            given=self._given(params),
         )
         return Result(view, results.look_dict)
 
@@ -218,7 +218,7 @@ class Table:
     def try_(self, *assignments: str, params: Mapping[str, Any] | None = None) -> Result:
         """What `column = EXPR` would change, fill, empty and fail at. Raises Diagnostic,
         TableProblem."""
-        outcome = attempt(self._here("try_"), assignments, _context(params))
+        outcome = attempt(self.source, assignments, self._given(params))
         return Result(outcome, results.try_dict)
 
     @_one_at_a_time

@@ -20,6 +20,7 @@ from gravel.cli.options import (
     attach_engine,
     given_by,
     progress,
+    refuse_engine,
     with_reading,
 )
 from gravel.lazily import lazily
@@ -128,7 +129,7 @@ def check(
     if attach_engine(source, table, reading, engine):
         supplied = spark.without_queries(supplied)
         if set_aside is not None:
-            raise spark.not_yet("check --set-aside", "leave out --engine, or --set-aside")
+            refuse_engine("check --set-aside", engine)
     asked = {
         Path(item.reference).resolve()
         for _, text in pairs

@@ -21,6 +21,7 @@ from gravel.cli.options import (
     given_by,
     memory_of,
     progress,
+    refuse_engine,
     row_limit,
     with_reading,
 )
@@ -128,7 +129,7 @@ def duplicates(
     if attach_engine(source, table, reading, engine):
         supplied = spark.without_queries(supplied)
         if near is not None:
-            raise spark.not_yet("duplicates --near", "leave out --engine")
+            refuse_engine("duplicates --near", engine)
     if report is not None and source.reads(report):
         raise CallProblem(
             f"the page would be written over {table}, which is read", hint="name another file"

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from gravel.cli.options import (
+    EngineOption,
     FindingOption,
     Format,
     FormatOption,
@@ -15,8 +16,10 @@ from gravel.cli.options import (
     Params,
     TableArgument,
     Today,
+    attach_engine,
     given_by,
     progress,
+    refuse_engine,
     refuse_reading,
     row_limit,
     with_reading,
@@ -26,7 +29,7 @@ from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import results
+    from gravel import results, spark
     from gravel.cli import finding as cli_finding
     from gravel.inspecting import look as inspecting_look
     from gravel.plans import model, rehearse
@@ -80,6 +83,7 @@ def look(
     ] = None,
     param: Params = None,
     today: Today = None,
+    engine: EngineOption = None,
     format: FormatOption = Format.table,
     *,
     reading: ReadOptions,
@@ -97,6 +101,12 @@ def look(
     if after is not None:
         refuse_reading(reading, table)
     source = opening.open_table(table, reading) if after is None else _after(table, after, supplied)
+    if after is not None:
+        refuse_engine("look --after", engine)
+    elif attach_engine(source, table, reading, engine):
+        supplied = spark.without_queries(supplied)
+        if sort is not None:
+            refuse_engine("look --sort", engine)
     if finding is not None:
         where = cli_finding.condition_of(source, finding, supplied.today, not no_color)
     with progress(source, 2):

@@ -136,6 +136,13 @@ def attach_engine(
     return True
 
 
+def refuse_engine(what: str, address: str | None) -> None:
+    """Refuse what is done on this machine alone, where an engine is asked for. Raises
+    CallProblem."""
+    if address or os.environ.get("GRAVEL_ENGINE"):
+        raise spark.not_yet(what, "leave out --engine" if address else "unset GRAVEL_ENGINE")
+
+
 def given_by(params: list[str] | None, today: str | None) -> bind.Given:
     """What the call gives its expressions. Raises CallProblem."""
     try:

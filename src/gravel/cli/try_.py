@@ -8,14 +8,17 @@ from typing import Annotated, Any
 import typer
 
 from gravel.cli.options import (
+    EngineOption,
     FindingOption,
     Format,
     FormatOption,
     NoColor,
     Params,
     Today,
+    attach_engine,
     given_by,
     progress,
+    refuse_engine,
     refuse_reading,
     row_limit,
     with_reading,
@@ -25,7 +28,7 @@ from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import results
+    from gravel import results, spark
     from gravel.cli import finding as cli_finding
     from gravel.cli import step as cli_step
     from gravel.inspecting import attempt, commands
@@ -82,6 +85,7 @@ def try_(
     ] = "",
     param: Params = None,
     today: Today = None,
+    engine: EngineOption = None,
     format: FormatOption = Format.table,
     *,
     reading: ReadOptions,
@@ -98,7 +102,9 @@ def try_(
         assignments, table = [table, *(assignments or [])], None
     if plan is not None:
         refuse_reading(reading, str(plan))
+        refuse_engine("try --plan", engine)
     if step is not None:
+        refuse_engine("try --step", engine)
         if assignments or finding is not None or (plan is not None and add is not None):
             raise CallProblem(
                 "--step is tried by itself",
@@ -124,6 +130,8 @@ def try_(
         source = rehearse.rows_after(model.read_plan(plan, str(plan)), None, supplied)
     else:
         source = opening.open_table(str(table), reading)
+        if attach_engine(source, str(table), reading, engine):
+            supplied = spark.without_queries(supplied)
     if finding is not None:
         assignments = [cli_finding.assignment_of(source, finding, supplied.today, not no_color)]
     with progress(source, 2):

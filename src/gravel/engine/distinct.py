@@ -260,7 +260,7 @@ def _joined(parts: list[Counted]) -> Counted:
 
 def top_rows(counts: np.ndarray, rows: np.ndarray, count: int) -> list[tuple[int, int]]:
     """(row, count) of the greatest counts; ties by row."""
-    if len(counts) > 10_000:
+    if len(counts) > max(10_000, count):
         least = np.partition(counts, -count)[-count]
         chosen = np.flatnonzero(counts > least)
         ties = np.flatnonzero(counts == least)

@@ -3,7 +3,7 @@ written."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Hashable, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any
@@ -11,12 +11,14 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.distinct import Distinct, Top, range_top, whole_top
+from gravel.engine.engine import OfBatch, Question
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
-from gravel.engine.frequent import Frequent, FrequentPart, frequent_part
+from gravel.engine.frequent import FrequentPart, frequent_part
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
-from gravel.inspecting.binding import columns_named, explaining, frame_of, scope_of
+from gravel.inspecting.binding import columns_named, explaining, scope_of
 from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
@@ -25,9 +27,10 @@ from gravel.language.errors import sqlstate
 from gravel.language.functions.casts import to_text
 from gravel.language.functions.operators import distinct
 from gravel.language.types import Type
-from gravel.sources.source import Batch, Malformed, Source, scan
+from gravel.sources.source import Batch, Malformed, Source
 
 EXAMPLES = 10
+_ALL = 1 << 62
 
 
 @dataclass(frozen=True)
@@ -101,62 +104,55 @@ def attempt(
             )
     with explaining(table, scope):
         bound = [bind(node, scope, text) for node, text in syntax]
-    states = [_State() for _ in bound]
     columns = [
         None if position is None else nodes.Column(scope.types[position], 0, 0, position, name)
         for position, name in targets
     ]
     watch = Watch(zip(bound, assignments, strict=True), targets=columns)
     wanted = sorted({*asked, *(index for index, _ in targets if index is not None)})
-    rows = 0
-    malformed: list[Malformed] = []
-
-    def work(batch: Batch) -> tuple[int, tuple[Malformed, ...], list[_AttemptPartial], Sightings]:
-        frame = frame_of(batch, scope).remembering()
-        parts = [
-            _part(item, index, frame, batch)
-            for item, (index, _) in zip(bound, targets, strict=True)
-        ]
-        return batch.count, batch.malformed, parts, watch.count(frame)
-
-    for count, bad, parts, seen in scan(table, work, wanted):
-        rows += count
-        malformed += bad
-        watch.add(seen)
-        for state, part in zip(states, parts, strict=True):
-            state.add(part)
+    pairs = [(item, index) for item, (index, _) in zip(bound, targets, strict=True)]
+    state = AttemptState(scope.types, pairs, watch)
+    table.engine.run(state, table, wanted)
+    most = _ALL if shown is None else shown
+    questions: list[Question[Any, Top]] = [
+        Question(state.distinct[index], partial(range_top, most), partial(whole_top, most))
+        for index in range(len(pairs))
+    ]
+    tops = table.engine.ask(questions)
     attempts = []
-    for (target, name), assigned, node, text, state in zip(
-        targets, bound, parsed, assignments, states, strict=True
+    for (target, name), node, text, pair, tried, top in zip(
+        targets, parsed, assignments, pairs, state.attempts, tops, strict=True
     ):
-        written = text[node.expression.start : node.expression.end]
-        count = len(state.frequent.distinct) if shown is None else shown
-        top = state.frequent.top(count, partial(_changes_at, table, scope, assigned, target))
+        missing = [row for row, _ in top.best if row not in tried.texts]
+        if missing:
+            work = OfBatch(partial(_changes_at, scope.types, pair[0], pair[1], missing), wanted)
+            for by_row in table.engine.map_splits(table, work, wanted, missing):
+                tried.texts.update(by_row)
         attempts.append(
             Attempt(
                 name,
-                written,
-                assigned,
+                text[node.expression.start : node.expression.end],
+                pair[0],
                 target is None,
-                state.changed,
-                rows - state.changed - state.errors,
-                state.errors,
-                state.filled,
-                state.emptied,
-                tuple((texts[0], texts[1], count) for texts, count in top),
-                len(state.frequent.distinct),
-                tuple(sorted(state.kinds.values(), key=lambda kind: -kind.rows)),
+                tried.changed,
+                state.rows - tried.changed - tried.errors,
+                tried.errors,
+                tried.filled,
+                tried.emptied,
+                tuple((*tried.texts[row], count) for row, count in top.best),
+                top.distinct,
+                tuple(sorted(tried.kinds.values(), key=lambda kind: -kind.rows)),
             )
         )
     types = {table.columns[i]: scope.types[i] for i in asked}
     return Trial(
         table.name,
-        rows,
+        state.rows,
         tuple(attempts),
         types,
         watch.cautions(),
         watch.branches(),
-        tuple(malformed),
+        tuple(state.malformed),
         tuple(table.notes),
         table.read_as,
         (*watch.days(), *watch.bounds()),
@@ -173,7 +169,9 @@ def target_column(name: str, columns: Sequence[str]) -> tuple[int | None, str]:
 
 
 @dataclass(frozen=True)
-class _AttemptPartial:
+class AttemptPartial:
+    """What one assignment does in a batch."""
+
     changed: int
     filled: int
     emptied: int
@@ -182,19 +180,29 @@ class _AttemptPartial:
 
 
 @dataclass
-class _State:
+class AttemptFigures:
+    """What one assignment does so far. `texts`: of some changes, by their first row, the text
+    before and after."""
+
     changed: int = 0
     filled: int = 0
     emptied: int = 0
     errors: int = 0
     kinds: dict[str, ErrorKind] = field(default_factory=dict)
-    frequent: Frequent = field(default_factory=Frequent)
+    texts: dict[int, tuple[str | None, ...]] = field(default_factory=dict)
 
-    def add(self, part: _AttemptPartial) -> None:
-        self.changed += part.changed
-        self.filled += part.filled
-        self.emptied += part.emptied
-        for kind in part.errors:
+    def add(
+        self,
+        more: AttemptPartial | AttemptFigures,
+        kinds: Iterable[ErrorKind],
+        texts: dict[int, tuple[str | None, ...]],
+    ) -> None:
+        """Take in those of the rows that follow."""
+        self.changed += more.changed
+        self.filled += more.filled
+        self.emptied += more.emptied
+        self.texts.update(texts)
+        for kind in kinds:
             self.errors += kind.rows
             known = self.kinds.get(kind.sqlstate)
             self.kinds[kind.sqlstate] = (
@@ -202,8 +210,50 @@ class _State:
                 if known is None
                 else ErrorKind(kind.sqlstate, known.rows + kind.rows, known.example, known.row)
             )
-        if part.frequent is not None:
-            self.frequent.add(part.frequent)
+
+
+class AttemptState:
+    """What assignments do to a table so far: (expression, position of its column) pairs, bound to
+    columns of these types."""
+
+    def __init__(
+        self,
+        types: Sequence[Type],
+        pairs: Sequence[tuple[nodes.Expression, int | None]],
+        watch: Watch,
+    ) -> None:
+        self.types, self.pairs, self.watch = types, pairs, watch
+        self.attempts = [AttemptFigures() for _ in pairs]
+        self.distinct: dict[Hashable, Any] = {index: Distinct() for index in range(len(pairs))}
+        self.rows = 0
+        self.malformed: list[Malformed] = []
+
+    def map(
+        self, batch: Batch
+    ) -> tuple[int, tuple[Malformed, ...], list[AttemptPartial], Sightings]:
+        """See State."""
+        frame = Frame(batch.count, batch.columns, self.types).remembering()
+        parts = [_part(expression, index, frame, batch) for expression, index in self.pairs]
+        return batch.count, batch.malformed, parts, self.watch.count(frame)
+
+    def add(self, part: tuple[int, tuple[Malformed, ...], list[AttemptPartial], Sightings]) -> None:
+        """See State."""
+        rows, malformed, parts, seen = part
+        self.rows += rows
+        self.malformed += malformed
+        self.watch.add(seen)
+        for index, (figures, item) in enumerate(zip(self.attempts, parts, strict=True)):
+            figures.add(item, item.errors, {} if item.frequent is None else item.frequent.texts)
+            if item.frequent is not None:
+                self.distinct[index].add(item.frequent.values)
+
+    def merge(self, later: AttemptState) -> None:
+        """See State."""
+        self.rows += later.rows
+        self.malformed += later.malformed
+        self.watch.add(later.watch.seen)
+        for figures, other in zip(self.attempts, later.attempts, strict=True):
+            figures.add(other, other.kinds.values(), other.texts)
 
 
 def _both(expression: nodes.Expression, index: int | None, frame: Frame) -> tuple[Any, Any, Vector]:
@@ -224,16 +274,16 @@ def _both(expression: nodes.Expression, index: int | None, frame: Frame) -> tupl
 
 def _part(
     expression: nodes.Expression, index: int | None, frame: Frame, batch: Batch
-) -> _AttemptPartial:
+) -> AttemptPartial:
     before, after, result = _both(expression, index, frame)
     failed = result.failed(frame.count)
     changed = distinct(before, after).to_numpy(zero_copy_only=False) & ~failed
     errors = error_kinds(expression, result, frame, batch.rows) if failed.any() else ()
     if not changed.any():
-        return _AttemptPartial(0, 0, 0, errors, None)
+        return AttemptPartial(0, 0, 0, errors, None)
     mask = pa.array(changed)
     old, new = before.filter(mask), after.filter(mask)
-    return _AttemptPartial(
+    return AttemptPartial(
         len(old),
         old.null_count,
         new.null_count,
@@ -275,14 +325,15 @@ def error_kinds(
 
 
 def _changes_at(
-    table: Any, scope: Any, expression: nodes.Expression, index: int | None, rows: list[int]
+    types: Sequence[Type],
+    expression: nodes.Expression,
+    index: int | None,
+    wanted: list[int],
+    batch: Batch,
 ) -> dict[int, tuple[str | None, ...]]:
-    results: dict[int, tuple[str | None, ...]] = {}
-    for piece in table.holding(rows):
-        batch = table.read(piece)
-        before, after, _ = _both(expression, index, frame_of(batch, scope))
-        for row in rows:
-            position = int(np.searchsorted(batch.rows, row))
-            if position < batch.count and batch.rows[position] == row:
-                results[row] = (before[position].as_py(), after[position].as_py())
-    return results
+    """The texts before and after in the wanted rows that a batch has."""
+    before, after, _ = _both(expression, index, Frame(batch.count, batch.columns, types))
+    places = np.flatnonzero(np.isin(batch.rows, wanted))
+    chosen = pa.array(places)
+    texts = zip(before.take(chosen).to_pylist(), after.take(chosen).to_pylist(), strict=True)
+    return dict(zip(batch.rows[places].tolist(), texts, strict=True))

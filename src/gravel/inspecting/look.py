@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -11,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import text_of
+from gravel.engine.engine import OfBatch
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.sets import member
@@ -104,13 +106,15 @@ def look(
     # A condition meets every row, a computed column those that match.
     where_watch = Watch([(test, where)] if test is not None and where else [])
     show_watch = Watch(zip(computed, show, strict=True))
-    plan = _Plan(table, scope, test, computed, keys, sorts, where_watch, show_watch)
+    matcher = Matcher(
+        len(table.columns), scope.types, test, computed, keys, sorts, where_watch, show_watch
+    )
     result = (
-        plan.random_rows(random)
+        matcher.random_rows(table, random)
         if random is not None
-        else plan.sorted_rows(rows)
+        else matcher.sorted_rows(table, rows)
         if sorts
-        else plan.first_rows(rows)
+        else matcher.first_rows(table, rows)
     )
     order = _order(chosen, computed, len(table.columns))
     kept = [*(scope.types[: len(table.columns)]), *(x.type for x in computed)]
@@ -195,13 +199,15 @@ class _MatchedRows:
     ties: tuple[Caution, ...] = ()
 
 
-class _Plan:
-    """The bound parts of one look."""
+class Matcher:
+    """What is looked for, bound to columns of these `types`, of which the table has the first
+    `width`. It pickles: its work on batches is done on any thread or machine. `left`: the rows that
+    are still to be shown, None for all."""
 
     def __init__(
         self,
-        table: Source,
-        scope: Scope,
+        width: int,
+        types: Sequence[Type],
         test: nodes.Expression | None,
         computed: list[nodes.Expression],
         keys: list[nodes.Expression],
@@ -209,16 +215,10 @@ class _Plan:
         where_watch: Watch,
         show_watch: Watch,
     ) -> None:
-        self.table, self.scope, self.test, self.computed, self.keys, self.sorts = (
-            table,
-            scope,
-            test,
-            computed,
-            keys,
-            sorts,
-        )
-        self.width = len(table.columns)
+        self.width, self.types, self.test, self.computed = width, types, test, computed
+        self.keys, self.sorts = keys, sorts
         self.where_watch, self.show_watch = where_watch, show_watch
+        self.left: int | None = None
 
     def matching(self, batch: Batch) -> tuple[_MatchCounts, np.ndarray]:
         """Counts of a batch, and the indices of its matching rows."""
@@ -226,7 +226,7 @@ class _Plan:
             return _MatchCounts(batch.count, batch.count, 0, 0, batch.malformed), np.arange(
                 batch.count
             )
-        frame = Frame(batch.count, batch.columns, self.scope.types).remembering()
+        frame = Frame(batch.count, batch.columns, self.types).remembering()
         decided = run(self.test, frame)
         match, failed = decided.true(batch.count), decided.failed(batch.count)
         unknown = batch.count - int((match | failed | decided.false(batch.count)).sum())
@@ -235,53 +235,54 @@ class _Plan:
         )
         return replace(counts, where_seen=self.where_watch.count(frame)), np.flatnonzero(match)
 
-    def shown(self, batch: Batch, rows: np.ndarray) -> Sightings:
-        """What the computed columns' watch sees in the matching rows of a batch."""
+    def counted(self, batch: Batch) -> tuple[_MatchCounts, np.ndarray]:
+        """The same, with what the computed columns' watch sees in the matching rows."""
+        counts, rows = self.matching(batch)
         if not self.computed:
-            return self.show_watch.seen
+            return replace(counts, show_seen=self.show_watch.seen), rows
         part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
-        return self.show_watch.count(self.frame(part, len(rows)).remembering())
+        seen = self.show_watch.count(self.frame(part, len(rows)).remembering())
+        return replace(counts, show_seen=seen), rows
 
-    def first_rows(self, limit: int | None) -> _MatchedRows:
+    def conditions(self) -> list[nodes.Expression]:
+        """What is evaluated in every row, or in those that match."""
+        return [*([self.test] if self.test is not None else []), *self.computed]
+
+    def first(self, batch: Batch) -> tuple[_MatchCounts, np.ndarray, list[list[Cell]]]:
+        """Counts of a batch, and its first matching rows with their cells, as many as may be
+        left."""
+        counts, rows = self.counted(batch)
+        take = rows if self.left is None else rows[: self.left]
+        return counts, batch.rows[take], self.cells(batch, take) if len(take) else []
+
+    def first_rows(self, table: Source, limit: int | None) -> _MatchedRows:
         """The first matching rows, and counts over all."""
-        wanted = (
-            None
-            if limit is None or limit
-            else reads(
-                [*([self.test] if self.test is not None else []), *self.computed], self.width
-            )
-        )
+        wanted = None if limit is None or limit else reads(self.conditions(), self.width)
         total, kept, numbers = _MatchCounts(), [], []
-        left = limit
-
-        def test(batch: Batch) -> tuple[Batch, _MatchCounts, np.ndarray]:
-            counts, rows = self.matching(batch)
-            return batch, replace(counts, show_seen=self.shown(batch, rows)), rows
-
-        for batch, counts, rows in scan(self.table, test, wanted):
+        self.left = limit
+        for counts, rows, columns in scan(table, self.first, wanted):
             total = self.merged(total, counts)
-            take = rows if left is None else rows[:left]
-            if len(take):
-                numbers.append(batch.rows[take])
-                kept.append(self.cells(batch, take))
-                left = None if left is None else left - len(take)
+            take = slice(self.left)
+            if len(rows[take]):
+                numbers.append(rows[take])
+                kept.append([column[take] for column in columns])
+                self.left = None if self.left is None else self.left - len(rows[take])
         return self.found(total, numbers, kept)
 
-    def random_rows(self, count: int) -> _MatchedRows:
+    def numbers(self, batch: Batch) -> tuple[_MatchCounts, np.ndarray]:
+        """Counts of a batch, and the numbers of its matching rows."""
+        counts, rows = self.counted(batch)
+        return counts, batch.rows[rows]
+
+    def random_rows(self, table: Source, count: int) -> _MatchedRows:
         """Some of the matching rows, drawn at random, in their order; and counts over all."""
         total, numbers = _MatchCounts(), [np.zeros(0, np.int64)]
-        conditions = [*([self.test] if self.test is not None else []), *self.computed]
-
-        def test(batch: Batch) -> tuple[_MatchCounts, np.ndarray]:
-            counts, rows = self.matching(batch)
-            return replace(counts, show_seen=self.shown(batch, rows)), batch.rows[rows]
-
-        for counts, rows in scan(self.table, test, reads(conditions, self.width)):
+        for counts, rows in scan(table, self.numbers, reads(self.conditions(), self.width)):
             total = self.merged(total, counts)
             numbers.append(rows)
         every = np.concatenate(numbers)
         drawn = np.random.default_rng().choice(len(every), min(count, len(every)), replace=False)
-        return self.gather(total, every[np.sort(drawn)], 0)
+        return self.gather(table, total, every[np.sort(drawn)], 0)
 
     def found(
         self,
@@ -290,6 +291,7 @@ class _Plan:
         kept: list[list[list[Cell]]],
         sort_errors: int = 0,
     ) -> _MatchedRows:
+        """The rows of some batches together."""
         width = self.width + len(self.computed)
         columns = [[cell for part in kept for cell in part[index]] for index in range(width)]
         return _MatchedRows(
@@ -302,7 +304,7 @@ class _Plan:
     def frame(self, columns: list[pa.Array | None], count: int) -> Frame:
         """The rows with their computed columns, each visible to those after it."""
         stored = [*columns, *([None] * len(self.computed))]
-        frame = Frame(count, stored, self.scope.types)
+        frame = Frame(count, stored, self.types)
         for offset, expression in enumerate(self.computed):
             frame._views[self.width + offset] = run(expression, frame)
         return frame
@@ -313,39 +315,35 @@ class _Plan:
         part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
         frame = self.frame(part, len(rows))
         results = [
-            [] if column is None else cells(Vector(text_of(column, self.scope.types[i])), TEXT)
+            [] if column is None else cells(Vector(text_of(column, self.types[i])), TEXT)
             for i, column in enumerate(part)
         ]
         for offset, expression in enumerate(self.computed):
             results.append(cells(frame.column(self.width + offset), expression.type))
         return results
 
-    def sorted_rows(self, limit: int | None) -> _MatchedRows:
+    def sort_values(self, batch: Batch) -> tuple[_MatchCounts, np.ndarray, list[Any], int]:
+        """Counts of a batch, the numbers of its matching rows, their sort keys, and how many of
+        these fail."""
+        counts, rows = self.matching(batch)
+        part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
+        frame = self.frame(part, len(rows))
+        results = [run(key, frame) for key in self.keys]
+        failed = np.zeros(len(rows), bool)
+        for entry in results:
+            failed |= entry.failed(len(rows))
+        if self.computed:
+            counts = replace(counts, show_seen=self.show_watch.count(frame.remembering()))
+        return counts, batch.rows[rows], [item.values for item in results], int(failed.sum())
+
+    def sorted_rows(self, table: Source, limit: int | None) -> _MatchedRows:
         """The first rows in order: sort keys of all matching rows first, then only the chosen rows
         are read again."""
         total = _MatchCounts()
         parts: list[tuple[np.ndarray, list[Any]]] = []
         errors = 0
-        needed = reads(
-            [*([self.test] if self.test is not None else []), *self.computed, *self.keys],
-            self.width,
-        )
-
-        def keys_of(batch: Batch) -> tuple[_MatchCounts, np.ndarray, list[Any], int]:
-            counts, rows = self.matching(batch)
-            part = [
-                None if column is None else column.take(pa.array(rows)) for column in batch.columns
-            ]
-            frame = self.frame(part, len(rows))
-            results = [run(key, frame) for key in self.keys]
-            failed = np.zeros(len(rows), bool)
-            for entry in results:
-                failed |= entry.failed(len(rows))
-            if self.computed:
-                counts = replace(counts, show_seen=self.show_watch.count(frame.remembering()))
-            return counts, batch.rows[rows], [item.values for item in results], int(failed.sum())
-
-        for counts, numbers, values, failed in scan(self.table, keys_of, needed):
+        needed = reads([*self.conditions(), *self.keys], self.width)
+        for counts, numbers, values, failed in scan(table, self.sort_values, needed):
             total = self.merged(total, counts)
             parts.append((numbers, values))
             errors += failed
@@ -357,7 +355,7 @@ class _Plan:
             for i in range(len(self.keys))
         ]
         order = sort_order(keys, self.sorts)
-        result = self.gather(total, numbers[order[:limit]], errors)
+        result = self.gather(table, total, numbers[order[:limit]], errors)
         return replace(result, ties=_ties(keys, order, limit))
 
     def merged(self, total: _MatchCounts, counts: _MatchCounts) -> _MatchCounts:
@@ -368,14 +366,18 @@ class _Plan:
             self.show_watch.add(counts.show_seen)
         return total.merge(counts)
 
-    def gather(self, total: _MatchCounts, chosen: np.ndarray, errors: int) -> _MatchedRows:
-        """The cells of these source rows, in this order."""
+    def picked(self, chosen: np.ndarray, batch: Batch) -> tuple[np.ndarray, list[list[Cell]]]:
+        """Of some source rows, ascending, those that a batch has, with their cells."""
+        rows = np.flatnonzero(member(batch.rows, chosen))
+        return batch.rows[rows], self.cells(batch, rows)
 
-        def pick(batch: Batch) -> tuple[np.ndarray, list[list[Cell]]] | None:
-            rows = np.flatnonzero(member(batch.rows, np.sort(chosen)))
-            return (batch.rows[rows], self.cells(batch, rows)) if len(rows) else None
-
-        got = [part for part in scan(self.table, pick) if part]
+    def gather(
+        self, table: Source, total: _MatchCounts, chosen: np.ndarray, errors: int
+    ) -> _MatchedRows:
+        """The cells of these source rows, in this order; no other parts of the table are read."""
+        ascending = np.sort(chosen)
+        work = OfBatch(partial(self.picked, ascending))
+        got = list(table.engine.map_splits(table, work, None, ascending.tolist()))
         result = self.found(total, [rows for rows, _ in got], [part for _, part in got], errors)
         place = {int(row): index for index, row in enumerate(result.rows)}
         order = [place[int(row)] for row in chosen]

@@ -27,9 +27,7 @@ def attach(table: Source, reference: str, reading: ReadOptions, address: str) ->
 
 def not_yet(what: str, hint: str) -> CallProblem:
     """That something does not run on executors yet, by its name."""
-    return CallProblem(
-        f"{what} does not run on Spark yet; count, check, profile and duplicates do", hint=hint
-    )
+    return CallProblem(f"{what} does not run on Spark yet", hint=hint)
 
 
 def without_queries(given: Given) -> Given:
