@@ -68,9 +68,9 @@ def open_table(
     `table` is a reference as the command line takes it (a file, `harbour.db#boats`, a server's
     URL), a path, an Arrow table, or anything with `__arrow_c_stream__` (a data frame, a reader).
     `text`: columns to keep as text whatever they hold. `engine`: the address of a Spark whose
-    executors read it (a file), to count, check, profile and find duplicates. `reading`: the
-    options of the command line by their names (delimiter, encoding, header, skip, comment, quote,
-    null, empty, decimal, group, dates). Raises TableProblem, CallProblem.
+    executors read it, a file. `reading`: the options of the command line by their names (delimiter,
+    encoding, header, skip, comment, quote, null, empty, decimal, group, dates). Raises
+    TableProblem, CallProblem.
     """
     if isinstance(table, Table):
         return table
