@@ -125,11 +125,11 @@ def check(
             raise CallProblem(f"two checks are called {name!r}")
     allowed = checks_file.allowed_of(allow if allow is not None else stated.get("allow"))
     fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
+    if set_aside is not None:
+        refuse_engine("check --set-aside", engine)
     source = opening.open_table(table, reading)
     if attach_engine(source, table, reading, engine):
         supplied = spark.without_queries(supplied)
-        if set_aside is not None:
-            refuse_engine("check --set-aside", engine)
     asked = {
         Path(item.reference).resolve()
         for _, text in pairs

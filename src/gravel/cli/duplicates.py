@@ -125,11 +125,11 @@ def duplicates(
     """
     limit = row_limit(rows)
     supplied = given_by(param, today)
+    if near is not None:
+        refuse_engine("duplicates --near", engine)
     source = opening.open_table(table, reading)
     if attach_engine(source, table, reading, engine):
         supplied = spark.without_queries(supplied)
-        if near is not None:
-            refuse_engine("duplicates --near", engine)
     if report is not None and source.reads(report):
         raise CallProblem(
             f"the page would be written over {table}, which is read", hint="name another file"

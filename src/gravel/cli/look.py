@@ -100,13 +100,12 @@ def look(
         )
     if after is not None:
         refuse_reading(reading, table)
-    source = opening.open_table(table, reading) if after is None else _after(table, after, supplied)
-    if after is not None:
         refuse_engine("look --after", engine)
-    elif attach_engine(source, table, reading, engine):
+    if sort is not None:
+        refuse_engine("look --sort", engine)
+    source = opening.open_table(table, reading) if after is None else _after(table, after, supplied)
+    if after is None and attach_engine(source, table, reading, engine):
         supplied = spark.without_queries(supplied)
-        if sort is not None:
-            refuse_engine("look --sort", engine)
     if finding is not None:
         where = cli_finding.condition_of(source, finding, supplied.today, not no_color)
     with progress(source, 2):

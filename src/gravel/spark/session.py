@@ -11,7 +11,7 @@ import sys
 import tempfile
 import zipfile
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import lru_cache
 from pathlib import Path
 
@@ -63,6 +63,8 @@ def open_session(address: str) -> SparkSession:
     with _quiet() as said:
         try:
             session = _started(address)
+            if address.startswith("sc://"):
+                atexit.register(_end, session)
             if not address.startswith("local"):
                 session.addArtifacts(str(_archive()), pyfile=True)
                 _refuse_others(session)
@@ -101,6 +103,12 @@ def _started(address: str) -> SparkSession:
     return builder.getOrCreate()
 
 
+def _end(session: SparkSession) -> None:
+    """A server goes on with what nobody waits for any more, unless it is told."""
+    with suppress(Exception):
+        session.interruptAll()
+
+
 @lru_cache(maxsize=1)
 def _archive() -> Path:
     """Gravel's own package as an archive, which goes to the executors."""
@@ -109,8 +117,9 @@ def _archive() -> Path:
     atexit.register(shutil.rmtree, path.parent, ignore_errors=True)
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
         for file in sorted(package.rglob("*")):
-            if file.is_file() and file.suffix != ".pyc" and "data" not in file.parts:
-                archive.write(file, Path("gravel", file.relative_to(package)))
+            name = file.relative_to(package)
+            if file.is_file() and file.suffix != ".pyc" and "data" not in name.parts:
+                archive.write(file, Path("gravel", name))
     return path
 
 
