@@ -131,10 +131,10 @@ def test_another_version_on_the_executors_is_told(
     folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     from gravel.problems import TableProblem
-    from gravel.spark import session, tasks
+    from gravel.spark import session
 
-    mine = tasks.versions() | {"pyarrow": "0.1"}
-    monkeypatch.setattr(tasks, "versions", lambda: mine)
+    mine = session.versions() | {"pyarrow": "0.1"}
+    monkeypatch.setattr(session, "versions", lambda: mine)
     with pytest.raises(
         TableProblem, match=rf"the executors have pyarrow {pa.__version__}, and here it is 0.1"
     ):

@@ -23,9 +23,19 @@ from gravel.sources.arrow import StoredSource
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Source, holding_some
-from gravel.spark import tasks
 from gravel.spark.session import open_session
-from gravel.spark.tasks import FAILURE, PART, ExchangeTask, MapTask, RangeTask, Reference
+from gravel.spark.tasks import (
+    FAILURE,
+    PART,
+    SCHEMA,
+    ExchangeTask,
+    MapTask,
+    RangeTask,
+    Reference,
+    run_exchange,
+    run_map,
+    run_ranges,
+)
 from gravel.spark.travel import packed, unpacked
 
 T = TypeVar("T")
@@ -143,7 +153,7 @@ class SparkEngine:
         frame = (
             values.frame.where(f"key = {values.key}")
             .sortWithinPartitions("range", "place")
-            .mapInArrow(partial(tasks.run_exchange, packed(task)), tasks.SCHEMA)
+            .mapInArrow(partial(run_exchange, packed(task)), SCHEMA)
             .repartition(self.ranges, "range")
         )
         return ShuffledValues(self, frame, 0, merged=False)
@@ -167,7 +177,7 @@ class SparkEngine:
             figures = (
                 values.frame.where(f"key IN ({', '.join(map(str, asked))})")
                 .sortWithinPartitions("key", "range", "place")
-                .mapInArrow(partial(tasks.run_ranges, packed(task)), tasks.SCHEMA)
+                .mapInArrow(partial(run_ranges, packed(task)), SCHEMA)
                 .repartition(len(group), "key")
                 .sortWithinPartitions("key", "range")
             )
@@ -197,7 +207,7 @@ class SparkEngine:
         count = len(task.splits)
         parts = min(count, max(_TASKS, count // _SPLITS))
         numbers = self.session.range(0, count, 1, parts)
-        return numbers.mapInArrow(partial(tasks.run_map, packed(task)), tasks.SCHEMA)
+        return numbers.mapInArrow(partial(run_map, packed(task)), SCHEMA)
 
     def _collected(self, frame: DataFrame, table: Source) -> Iterable[Any]:
         """Its records in the order of the table. Raises what a task has failed with, and

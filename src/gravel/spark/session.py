@@ -18,9 +18,8 @@ from pathlib import Path
 from pyspark.errors import PySparkException
 from pyspark.sql import SparkSession
 
-import gravel
 from gravel.problems import CallProblem, TableProblem
-from gravel.spark import tasks
+from gravel.spark.tasks import SCHEMA, run_versions, versions
 from gravel.spark.travel import unpacked
 from gravel.version import __version__
 
@@ -112,7 +111,7 @@ def _end(session: SparkSession) -> None:
 @lru_cache(maxsize=1)
 def _archive() -> Path:
     """Gravel's own package as an archive, which goes to the executors."""
-    package = Path(gravel.__file__).parent
+    package = Path(__file__).parent.parent
     path = Path(tempfile.mkdtemp(prefix="gravel-"), f"gravel-{__version__}.zip")
     atexit.register(shutil.rmtree, path.parent, ignore_errors=True)
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
@@ -125,8 +124,8 @@ def _archive() -> Path:
 
 def _refuse_others(session: SparkSession) -> None:
     """Raises TableProblem where an executor has another version of what figures depend on."""
-    mine = tasks.versions()
-    numbers = session.range(0, 8, 1, 8).mapInArrow(tasks.run_versions, tasks.SCHEMA)
+    mine = versions()
+    numbers = session.range(0, 8, 1, 8).mapInArrow(run_versions, SCHEMA)
     for record in numbers.collect():
         theirs = unpacked(record.data)
         for name, version in mine.items():
