@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 
 from conftest import PROGRAM, Ran, write
@@ -97,6 +98,38 @@ def test_what_does_not_run_there_is_refused_by_name(
     assert "hint: pip install 'gravel[spark]'" in gravel("count", "boats.csv", status=2).err
 
 
+def test_a_file_written_anew_is_read_anew(folder: Path, gravel: Callable[..., Ran]) -> None:
+    for name in "abc":
+        write(
+            "boats.csv",
+            "id,name\n" + "".join(f"{number},{name}{number % 7}\n" for number in range(500)),
+        )
+        pq.write_table(
+            pa.table({"name": [f"{name}{number % 7}" for number in range(500)]}), "boats.parquet"
+        )
+        for command in (
+            ["profile", "boats.csv"],
+            ["check", "boats.parquet", f"name LIKE '{name}%'"],
+        ):
+            words = (*command, "--format", "json")
+            assert gravel(*words, "--engine", HERE) == gravel(*words), (name, words)
+
+
+def test_executors_that_see_another_file_are_told(
+    folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write("boats.csv", "id\n1\n")
+    monkeypatch.setattr("gravel.spark.engine.os.getcwd", lambda: str(folder / "there"))
+    (folder / "there").mkdir()
+    write("there/boats.csv", "id\n1\n2\n")
+    told = gravel("count", "boats.csv", "--engine", HERE, status=3).err
+    assert "the executors have another boats.csv: 7 bytes there, 5 here" in told
+    assert (
+        "this process has Spark at local[2]"
+        in gravel("count", "boats.csv", "--engine", "local[1]", status=2).err
+    )
+
+
 def test_a_table_opened_in_python_is_read_there(tables: Path) -> None:
     import gravel
     from gravel.problems import CallProblem
@@ -156,7 +189,7 @@ def test_a_task_that_is_run_again_gives_the_same_bytes(
     table = open_table("boats.csv")
     splits = tuple(table.outline(split) for split in table.pieces())
     assert len(splits) > 3
-    where = Reference("boats.csv", str(tables), ReadOptions())
+    where = Reference("boats.csv", str(tables), ReadOptions(), (table.state,))
     numbers = pa.record_batch([pa.array(range(len(splits)))], ["id"])
     for task in (
         MapTask(where, splits, state=TableState(len(table.columns), frozenset(), 4_000), ranges=4),

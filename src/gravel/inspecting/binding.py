@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import partial
 
 import numpy as np
 
@@ -15,7 +16,7 @@ from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, find_column
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import to_text
-from gravel.language.types import BOOLEAN, TEXT, Target
+from gravel.language.types import BOOLEAN, TEXT, Target, Type
 from gravel.sources.source import Batch, Source, scan
 from gravel.words import number_of
 
@@ -79,15 +80,7 @@ def _mismatches(table: Source, scope: Scope, operand: nodes.Expression, target: 
         return ""
     rows, bad, first, example = 0, 0, 0, ""
 
-    def work(batch: Batch) -> tuple[int, int, int, str]:
-        frame = frame_of(batch, scope)
-        result = run(fits, frame).false(batch.count)
-        where = np.flatnonzero(result)
-        if not len(where):
-            return batch.count, 0, 0, ""
-        value = to_text(run(operand, frame).values, operand.type)[int(where[0])].as_py()
-        return batch.count, len(where), int(batch.rows[where[0]]), value
-
+    work = partial(_unfit, scope.types, operand, fits)
     for count, mismatches, row, text in scan(table, work, read):
         rows, bad = rows + count, bad + mismatches
         if mismatches and not first:
@@ -98,6 +91,18 @@ def _mismatches(table: Source, scope: Scope, operand: nodes.Expression, target: 
         f"{bad:,} of {rows:,} rows {'does' if bad == 1 else 'do'} not fit {target}, such as"
         f" {example[:40]!r} in row {first:,}"
     )
+
+
+def _unfit(
+    types: Sequence[Type], operand: nodes.Expression, fits: nodes.Expression, batch: Batch
+) -> tuple[int, int, int, str]:
+    """The rows of a batch, those whose operand does not fit, the first of them and its text."""
+    frame = Frame(batch.count, batch.columns, types)
+    where = np.flatnonzero(run(fits, frame).false(batch.count))
+    if not len(where):
+        return batch.count, 0, 0, ""
+    value = to_text(run(operand, frame).values, operand.type)[int(where[0])].as_py()
+    return batch.count, len(where), int(batch.rows[where[0]]), value
 
 
 def split_list(text: str, columns: Sequence[str]) -> list[int]:

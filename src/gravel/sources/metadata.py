@@ -18,7 +18,7 @@ from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIMESTAMP, Kin
 from gravel.problems import TableProblem
 from gravel.sources.dialect import Dialect
 from gravel.sources.read_options import ReadOptions
-from gravel.sources.source import Source, scan
+from gravel.sources.source import Batch, Source, scan
 from gravel.words import words
 
 CONTEXT = "http://www.w3.org/ns/csvw"
@@ -178,7 +178,7 @@ def separators_of(table: Source, types: dict[int, Type]) -> dict[int, str]:
     both. Raises TableProblem."""
     wanted = [place for place, kind in types.items() if kind.kind is Kind.TIMESTAMP]
     seen: dict[int, set[str]] = {place: set() for place in wanted}
-    for batch in scan(table, lambda batch: batch.texts(), wanted) if wanted else ():
+    for batch in scan(table, Batch.texts, wanted) if wanted else ():
         for place in wanted:
             signs = pc.unique(pc.utf8_slice_codeunits(batch.columns[place], 10, 11))
             seen[place] |= {sign for sign in signs.to_pylist() if sign}

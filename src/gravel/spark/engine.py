@@ -51,7 +51,8 @@ def attach(table: Source, reference: str, reading: ReadOptions, address: str) ->
     """Have Spark at an address read a table. Raises CallProblem for one that executors cannot read
     in parts, TableProblem where there is no Spark."""
     _refuse(table, reference)
-    where = Reference(reference, os.getcwd(), reading)
+    files = tuple(source.state for source in table.sources)
+    where = Reference(reference, os.getcwd(), reading, files)
     table.engine = SparkEngine(open_session(address), where)
 
 

@@ -27,6 +27,7 @@ _LOCAL = re.compile(r"local(\[[\w*]+(,\d+)?\])?")
 _CLUSTER = re.compile(r"(sc|spark|k8s)://\S+|yarn")
 _HOST = re.compile(r"(?P<kind>sc|spark)://(?P<host>[^:/;,]+)(:(?P<port>\d+))?")
 _PORTS = {"sc": 15002, "spark": 7077}
+_used: list[str] = []  # the address of this process's session
 _PATIENCE = 10  # seconds for an address to answer; Spark itself would try for minutes
 _PLAIN = {
     "spark.ui.enabled": "false",
@@ -47,8 +48,21 @@ _HERE = {
 }
 
 
-@lru_cache(maxsize=1)
 def open_session(address: str) -> SparkSession:
+    """The session of an address, the only one of this process. Raises CallProblem for another, and
+    as `_opened` does."""
+    if _used and _used[0] != address:
+        raise CallProblem(
+            f"this process has Spark at {_used[0]}, and {address} is another",
+            hint="one process, one Spark",
+        )
+    session = _opened(address)
+    _used[:] = [address]
+    return session
+
+
+@lru_cache(maxsize=1)
+def _opened(address: str) -> SparkSession:
     """The session of an address: local[2], sc://host:15002, spark://host:7077. Raises CallProblem
     for what is no address, TableProblem where nothing answers, or where the executors run on
     something else."""
@@ -138,8 +152,8 @@ def _refuse_others(session: SparkSession) -> None:
 
 @contextmanager
 def _quiet() -> Iterator[Callable[[], str]]:
-    """What Spark's machine says as it starts goes to a file; asked for, its last line that tells an
-    error."""
+    """What Spark's machine says as it starts goes to a file; asked for, its first line that tells
+    an error."""
     with tempfile.TemporaryFile("w+b") as file:
         sys.stderr.flush()
         kept = os.dup(2)

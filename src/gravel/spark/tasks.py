@@ -22,10 +22,10 @@ import pyarrow as pa
 
 from gravel.engine.distinct import Counted
 from gravel.kernels.hashes import ascending
-from gravel.problems import Problem
+from gravel.problems import Problem, TableProblem
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
-from gravel.sources.source import InferredTypeRefuted, Source
+from gravel.sources.source import FileState, InferredTypeRefuted, Source
 from gravel.spark.travel import joined, packed, sliced, unpacked
 from gravel.version import __version__
 
@@ -38,15 +38,26 @@ _FIELDS = pa.schema(
 
 @dataclass(frozen=True)
 class Reference:
-    """How a table is opened again anywhere: what names it, from a folder, and how it is read."""
+    """How a table is opened again anywhere: what names it, from a folder, how it is read, and which
+    files it was: another file of the same name is another table."""
 
     reference: str
     folder: str
     reading: ReadOptions
+    files: tuple[FileState, ...]
 
     def open(self) -> Source:
-        """The table. Raises TableProblem."""
-        return open_table(self.reference, self.reading, Path(self.folder))
+        """The table. Raises TableProblem where its files have another size here."""
+        table = open_table(self.reference, self.reading, Path(self.folder))
+        sizes = [state[1] if state else 0 for state in self.files]
+        mine = [source.state[1] if source.state else 0 for source in table.sources]
+        if mine != sizes:
+            raise TableProblem(
+                f"the executors have another {self.reference}:"
+                f" {sum(mine):,} bytes there, {sum(sizes):,} here",
+                hint="put it where all of them see the same file",
+            )
+        return table
 
 
 @dataclass(frozen=True)
