@@ -46,7 +46,7 @@ def test_what_spark_says_is_what_is_said_here(
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)  # several splits
     words = [word.replace("\0", " ") for word in CASES[case].split(" ")]
     here = gravel(*words, "--format", "json", status=None)
-    assert here.status < 2, here.err
+    assert here.status < 2 or case == "a mistake", here.err
     there = gravel(*words, "--format", "json", "--engine", HERE, status=None)
     assert there == here
 

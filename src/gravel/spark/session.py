@@ -50,7 +50,12 @@ _HERE = {
 
 def open_session(address: str) -> SparkSession:
     """The session of an address, the only one of this process. Raises CallProblem for another, and
-    as `_opened` does."""
+    for what is no address; what `_opened` raises."""
+    if not _LOCAL.fullmatch(address) and not _CLUSTER.fullmatch(address):
+        raise CallProblem(
+            f"{address!r} is not an engine",
+            hint="sc://host:15002, spark://host:7077, or local[2] for Spark on this machine",
+        )
     if _used and _used[0] != address:
         raise CallProblem(
             f"this process has Spark at {_used[0]}, and {address} is another",
@@ -63,14 +68,9 @@ def open_session(address: str) -> SparkSession:
 
 @lru_cache(maxsize=1)
 def _opened(address: str) -> SparkSession:
-    """The session of an address: local[2], sc://host:15002, spark://host:7077. Raises CallProblem
-    for what is no address, TableProblem where nothing answers, or where the executors run on
+    """The session of an address: local[2], sc://host:15002, spark://host:7077. Raises
+    TableProblem where nothing answers, or where the executors run on
     something else."""
-    if not _LOCAL.fullmatch(address) and not _CLUSTER.fullmatch(address):
-        raise CallProblem(
-            f"{address!r} is not an engine",
-            hint="sc://host:15002, spark://host:7077, or local[2] for Spark on this machine",
-        )
     if match := _HOST.match(address):
         _refuse_silence(address, match["host"], int(match["port"] or _PORTS[match["kind"]]))
     with _quiet() as said:
