@@ -91,14 +91,14 @@ def _a_row_is_not_written(patch: Patch) -> None:
     def short(data: bytes, *_: Any) -> bytes:
         return data[: data[:-1].rfind(b"\n") + 1] if data.count(b"\n") > 5 else data
 
-    _after(patch, "gravel.plans.result_rows:TextRows", "finish", short)
+    _after(patch, "gravel.plans.result_rows:TextLayout", "__call__", short)
 
 
 def _a_row_is_written_twice(patch: Patch) -> None:
     _after(
         patch,
-        "gravel.plans.result_rows:TextRows",
-        "finish",
+        "gravel.plans.result_rows:TextLayout",
+        "__call__",
         lambda data, *_: data + data[data[:-1].rfind(b"\n") + 1 :],
     )
 
@@ -128,8 +128,8 @@ def _a_left_row_is_not_written(patch: Patch) -> None:
 def _an_untouched_cell_changes(patch: Patch) -> None:
     _after(
         patch,
-        "gravel.plans.result_rows:TextRows",
-        "finish",
+        "gravel.plans.result_rows:TextLayout",
+        "__call__",
         lambda data, *_: data.replace(b'7,"B"', b'7,"X"').replace(b"7,B", b"7,X"),
     )
 

@@ -51,6 +51,7 @@ from gravel.render.html import check as check_page
 from gravel.render.html import compare as compare_page
 from gravel.render.html import duplicates as duplicates_page
 from gravel.render.html import profile as profile_page
+from gravel.sinks.arrow import in_common
 from gravel.sources.opening import open_table as open_source
 from gravel.sources.read_options import ReadOptions, reading_of
 from gravel.sources.source import Source
@@ -361,7 +362,7 @@ class QueryResult:
     def to_arrow(self) -> pa.Table:
         """The rows as an Arrow table; columns of one name are numbered."""
         names = distinct_names(self.columns)
-        values = [vector.values for vector in self._relation.vectors]
+        values = [in_common(vector.values) for vector in self._relation.vectors]
         return pa.table(dict(zip(names, values, strict=True)))
 
     def rows(self) -> list[tuple[Any, ...]]:
@@ -425,14 +426,16 @@ class Plan:
         memory: str | int | None = None,
         backup: str | None = None,
         sign: str | Path | None = None,
+        engine: str | None = None,
         params: Mapping[str, Any] | None = None,
         today: datetime.date | None = None,
     ) -> Result:
         """Run it. Nothing is written unless every proof holds: look at `good`, `steps` and
-        `proofs`. `dry` does everything except write; `sign`: an OpenSSH Ed25519 key without a
+        `proofs`. `dry` does everything except write; `engine`: the address of a Spark whose
+        executors do the steps; `sign`: an OpenSSH Ed25519 key without a
         passphrase, which signs the record. Raises Problems, TableProblem, CallProblem."""
         key = None if sign is None else SigningKey(Path(sign), _no_passphrase)
-        wish = Wish(dry=dry, memory=_memory(memory), backup=backup, sign=key)
+        wish = Wish(dry=dry, memory=_memory(memory), backup=backup, engine=engine, sign=key)
         context = _context(params) or Given()
         done: Run = clean(
             self.file, context if today is None else replace(context, today=today), wish

@@ -11,12 +11,14 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from gravel.cli.options import (
+    EngineOption,
     Format,
     FormatOption,
     Memory,
     NoColor,
     Params,
     Today,
+    engine_of,
     given_by,
     memory_of,
 )
@@ -85,6 +87,7 @@ def clean(
     memory: Memory = None,
     param: Params = None,
     today: Today = None,
+    engine: EngineOption = None,
     format: FormatOption = Format.table,
     no_color: NoColor = False,
 ) -> None:
@@ -102,6 +105,7 @@ def clean(
         sample,
         memory_of(memory),
         backup,
+        engine_of(engine),
         None if sign is None else signature.SigningKey(sign, _passphrase),
         tell=lambda line: screen.note(f"before the run: {line}", not no_color),
     )

@@ -129,11 +129,16 @@ def attach_engine(
 ) -> bool:
     """Have the engine at an address read a table: that of the environment where none is given.
     Whether there is one. Raises CallProblem, TableProblem."""
-    address = address or os.environ.get("GRAVEL_ENGINE")
-    if not address:
+    address = engine_of(address)
+    if address is None:
         return False
     spark.attach(table, reference, reading, address)
     return True
+
+
+def engine_of(address: str | None) -> str | None:
+    """The address of an engine: that of the environment where none is given."""
+    return address or os.environ.get("GRAVEL_ENGINE") or None
 
 
 def refuse_engine(what: str, address: str | None) -> None:

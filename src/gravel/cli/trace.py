@@ -8,12 +8,14 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from gravel.cli.options import (
+    EngineOption,
     Format,
     FormatOption,
     Memory,
     NoColor,
     Params,
     Today,
+    engine_of,
     given_by,
     memory_of,
     row_limit,
@@ -50,6 +52,7 @@ def trace(
     memory: Memory = None,
     param: Params = None,
     today: Today = None,
+    engine: EngineOption = None,
     format: FormatOption = Format.table,
     no_color: NoColor = False,
 ) -> None:
@@ -68,6 +71,7 @@ def trace(
         given_by(param, today),
         limit,
         memory_of(memory),
+        engine_of(engine),
     )
     if format is Format.json:
         screen.print_json("trace", results.trace_dict(result))

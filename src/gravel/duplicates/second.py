@@ -187,7 +187,8 @@ class Second:
             self._show(results, places, most)
         elif len(wanted):
             work = OfBatch(partial(_spelled, self.asked, wanted))
-            for texts_of_rows in table.engine.map_splits(table, work, None, wanted.tolist()):
+            splits = table.holding(wanted.tolist())
+            for texts_of_rows in table.engine.map_splits(table, work, splits=splits):
                 spelled |= texts_of_rows
         self.examples = [
             [] if example is None else _spellings(example, spelled) for example in examples

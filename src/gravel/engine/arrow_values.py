@@ -45,7 +45,7 @@ def type_of(arrow: pa.DataType) -> Type:
     if kinds.is_floating(arrow):
         return DOUBLE
     if kinds.is_decimal(arrow) and arrow.precision <= 38 and 0 <= arrow.scale <= arrow.precision:
-        return decimal(38, arrow.scale)
+        return decimal(arrow.precision, arrow.scale)
     if kinds.is_boolean(arrow):
         return BOOLEAN
     if kinds.is_date(arrow):
@@ -124,6 +124,8 @@ def text_of(stored: pa.Array, kind: Type = TEXT) -> pa.Array:
         return pa.nulls(len(stored), pa.string())
     if kind.kind in (Kind.ARRAY, Kind.INTERVAL):
         return to_text(stored, kind)
+    if pa.types.is_decimal(arrow):  # whatever its width
+        return to_text(stored, Type(Kind.DECIMAL))
     own = type_of(arrow)
     if own != TEXT:
         return to_text(stored if arrow == own.arrow else stored.cast(own.arrow), own)

@@ -80,15 +80,19 @@ class Engine(Protocol):
     """Maps batches, makes states, answers questions. Raises what the work raises, and TableProblem
     for a table that cannot be read."""
 
+    @property
+    def description(self) -> str:
+        """What it is, with the versions that figures may depend on, as a record names it."""
+
     def map_splits(
         self,
         table: Any,
         work: Callable[[Any, Any], Part],
         wanted: Sequence[int] | None = None,
-        rows: Sequence[int] | None = None,
+        splits: Iterable[Any] | None = None,
     ) -> Generator[Part, None, None]:
-        """`work` of the table and each of its splits, in order; of those alone that hold some of
-        the source `rows`, where these are given. `wanted`: the columns that it reads."""
+        """`work` of the table and each of its splits, in order; of these `splits` alone, where they
+        are given. `wanted`: the columns that it reads."""
 
     def run(self, state: State[Any], table: Any, wanted: Sequence[int] | None = None) -> None:
         """Make the state of all batches."""

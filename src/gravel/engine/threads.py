@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Sequence
+from collections.abc import Callable, Generator, Iterable, Sequence
 from typing import Any, TypeVar
 
 from gravel.engine.distinct import Counted, Distinct, RekeyedValues
@@ -16,15 +16,17 @@ Result = TypeVar("Result")
 class Threads:
     """Batches are read and mapped by threads, a few ahead of what takes them in."""
 
+    description = "local"
+
     def map_splits(
         self,
         table: Readable,
         work: Callable[[Any, Any], T],
         wanted: Sequence[int] | None = None,
-        rows: Sequence[int] | None = None,
+        splits: Iterable[Any] | None = None,
     ) -> Generator[T, None, None]:
         """See Engine."""
-        splits = table.pieces(wanted=wanted) if rows is None else table.holding(rows)
+        splits = table.pieces(wanted=wanted) if splits is None else splits
         return ordered_map(lambda split: work(table, split), splits)
 
     def run(self, state: State[Any], table: Readable, wanted: Sequence[int] | None = None) -> None:

@@ -126,7 +126,7 @@ def attempt(
         missing = [row for row, _ in top.best if row not in tried.texts]
         if missing:
             work = OfBatch(partial(_changes_at, scope.types, pair[0], pair[1], missing), wanted)
-            for by_row in table.engine.map_splits(table, work, wanted, missing):
+            for by_row in table.engine.map_splits(table, work, wanted, table.holding(missing)):
                 tried.texts.update(by_row)
         attempts.append(
             Attempt(

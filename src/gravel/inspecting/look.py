@@ -377,7 +377,7 @@ class Matcher:
         """The cells of these source rows, in this order; no other parts of the table are read."""
         ascending = np.sort(chosen)
         work = OfBatch(partial(self.picked, ascending))
-        got = list(table.engine.map_splits(table, work, None, ascending.tolist()))
+        got = list(table.engine.map_splits(table, work, splits=table.holding(ascending.tolist())))
         result = self.found(total, [rows for rows, _ in got], [part for _, part in got], errors)
         place = {int(row): index for index, row in enumerate(result.rows)}
         order = [place[int(row)] for row in chosen]

@@ -10,6 +10,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from gravel import spark
 from gravel.inspecting.aggregates import aggregates_in, bind_aggregate
 from gravel.inspecting.cautions import Watch
 from gravel.language import parse, tree
@@ -32,22 +33,43 @@ from gravel.sources.source import Malformed, Source
 from gravel.stores.sql import is_database, parted
 
 
-def bind_plan(plan: PlanFile, context: Given | None = None, *, guess: bool = False) -> BoundPlan:
+def bind_plan(
+    plan: PlanFile,
+    context: Given | None = None,
+    *,
+    guess: bool = False,
+    engine: str | None = None,
+    until: int | None = None,
+) -> BoundPlan:
     """Open the plan's table and bind its steps; with `guess` to types that the first rows suggest,
-    which reading may refute by InferredTypeRefuted. Raises Problems with all mistakes,
-    TableProblem."""
-    table, declared = _open(plan)
+    which reading may refute by InferredTypeRefuted. `engine`: the address of what its table is read
+    by, instead of this machine, which must be able to do its steps as far as `until`. Raises
+    Problems with all mistakes, TableProblem."""
+    if engine is not None:
+        _refuse_whole_table_steps(plan, until)
+    table, declared = _open(plan, engine)
     context = Given() if context is None else context
     context = replace(context, parameters={**from_plan(plan.model.params), **context.parameters})
     context = replace(
         context, members=members_of(context, plan.path.parent, partial(_tell_malformed, table))
     )
-    if guess and not _typed(plan, table):
+    if engine is not None:
+        context = spark.without_queries(context)
+    elif guess and not _typed(plan, table):
         try:
             return _bind(plan, table, declared, context, table.guess)
         except Problems:
             pass  # a mistake is told with the types of all rows
     return _bind(plan, table, declared, context, table.types)
+
+
+def _refuse_whole_table_steps(plan: PlanFile, until: int | None) -> None:
+    """What needs all rows at once is not done by a plan's engine yet. Raises CallProblem."""
+    for number, step in enumerate(plan.model.step[:until], 1):
+        if step_kind(step.verb).whole_table:
+            problem = spark.not_yet(f"{step.verb} (step {number})", f"--until {number - 1}")
+            problem.place = f"{plan.name}:{plan.line('step', number - 1)}"
+            raise problem
 
 
 def _typed(plan: PlanFile, table: Source) -> bool:
@@ -65,7 +87,7 @@ def _tell_malformed(table: Source, name: str, malformed: Sequence[Malformed]) ->
         table.notes.append(message)
 
 
-def _open(plan: PlanFile) -> tuple[Source, dict[str, Type]]:
+def _open(plan: PlanFile, engine: str | None) -> tuple[Source, dict[str, Type]]:
     model, folder = plan.model, plan.path.parent
     mistakes: list[Problem] = []
     declared = {}
@@ -84,16 +106,15 @@ def _open(plan: PlanFile) -> tuple[Source, dict[str, Type]]:
     if mistakes:
         raise Problems(by_line(mistakes))
     try:
+        reading = reading_of(model.read.model_dump(exclude_none=True), declared=declared)
         with options_as_keys():
-            table = open_table(
-                model.table,
-                reading_of(model.read.model_dump(exclude_none=True), declared=declared),
-                folder,
-            )
+            table = open_table(model.table, reading, folder)
     except CallProblem as problem:
         column = next((name for name in model.types if f"column {name}" in problem.message), "")
         problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('read')}"
         raise
+    if engine is not None:
+        spark.attach(table, model.table, reading, engine, folder)
     return table.whole(), declared
 
 

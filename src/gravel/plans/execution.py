@@ -3,6 +3,9 @@ its target."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +18,7 @@ from gravel.plans.flow import Flow
 from gravel.plans.left import LEFT_COLUMNS, packed
 from gravel.plans.proofs import Digest
 from gravel.plans.result_rows import lay_down
+from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundPlan
 from gravel.plans.wish import Wish
 from gravel.sinks.atomic_file import Output
@@ -28,9 +32,7 @@ class RejectsFile:
         self.plan, self.scratch = plan, scratch
         self.file: Output | None = None
         self._names = plan.left_names
-
-    def pack(self, left: Any, malformed: Any) -> bytes:
-        return packed(left, malformed, self._names, self.plan.dialect)
+        self.pack = partial(packed, names=self._names, dialect=plan.dialect)
 
     def add(self, data: bytes) -> None:
         self.begin().write(data)
@@ -60,6 +62,31 @@ class RejectsFile:
             self.file.discard()
 
 
+@dataclass(frozen=True)
+class FinishedRows:
+    """A batch at its end: as it is laid down, its rows' seals, and their numbers where the table is
+    changed in place."""
+
+    laid_down: Any
+    seals: np.ndarray | None
+    numbers: np.ndarray | None
+
+
+@dataclass(frozen=True)
+class Finish:
+    """What is made of a batch at its end, by the layout of what the rows are for; without one they
+    are not laid down."""
+
+    layout: Callable[[TrackedRows], Any] | None
+    numbered: bool
+
+    def __call__(self, rows: TrackedRows) -> FinishedRows:
+        """The batch, finished."""
+        numbers = rows.numbers if self.numbered else None
+        laid_down = None if self.layout is None else self.layout(rows)
+        return FinishedRows(laid_down, rows.seals, numbers)
+
+
 class Execution:
     """A plan's rows on their way: the flow through its steps, what it lays down and the rows that
     it rejects. Nothing stands in its place before it is published."""
@@ -80,9 +107,9 @@ class Execution:
         self.rows = lay_down(plan, self.output)
         self.flow = Flow(
             plan,
+            Finish(self.rows.layout if wish.whole else None, to.kind == IN_PLACE),
             self.rejects.pack,
             self.rejects.add,
-            self.rows.finish,
             wish.memory,
             wish.until,
             wish.sample,
@@ -92,12 +119,13 @@ class Execution:
 
     def execute(self) -> None:
         """Read every row, take it through the steps, and lay it down."""
-        for rows, finished in self.flow.run():
-            self.rows.write(finished)
-            if rows.seals is not None:
-                self.seals.add(rows.seals)
-            if self.plan.destination.kind == IN_PLACE:
-                self.numbers.append(rows.numbers)
+        for finished in self.flow.run():
+            if finished.laid_down is not None:
+                self.rows.write(finished.laid_down)
+            if finished.seals is not None:
+                self.seals.add(finished.seals)
+            if finished.numbers is not None:
+                self.numbers.append(finished.numbers)
         self.rows.close()
         self.rejects.close()
 

@@ -141,7 +141,7 @@ def record_of(
             "sha256": hashlib.sha256(text.encode()).hexdigest(),
             "text": text,
         },
-        "engine": "local",
+        "engine": table.engine.description,
         "today": done.today.isoformat(),
         "parameters": done.parameters,
         "inputs": [

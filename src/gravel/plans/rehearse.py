@@ -17,6 +17,7 @@ from gravel.plans.bind import bind_plan
 from gravel.plans.flow import Flow
 from gravel.plans.ledger import StepLine
 from gravel.plans.model import PlanFile, parse_plan
+from gravel.plans.rows import TrackedRows
 from gravel.plans.step_lines import step_lines
 from gravel.plans.steps import BoundPlan, BoundStep, RowAction
 from gravel.problems import CallProblem
@@ -97,16 +98,10 @@ def rows_after(
     while path_name in plan.names:
         path_name += "_"
     handle, path = temporary_file(".csv")
-    flow = Flow(
-        plan,
-        lambda left, malformed: None,
-        lambda result: None,
-        lambda rows: encode([rows.paths(), *rows.texts()]),
-        memory,
-    )
+    flow = Flow(plan, _with_paths, memory=memory)
     with os.fdopen(handle, "wb") as sink:
         sink.write(header((path_name, *plan.names)))
-        for _, encoded in flow.run():
+        for encoded in flow.run():
             sink.write(encoded)
     table = plan.table
     # A text column that no step touches has the type that its values have, unless that is settled.
@@ -136,6 +131,14 @@ def rows_after(
     return result
 
 
+def _with_paths(rows: TrackedRows) -> bytes:
+    return encode([rows.paths(), *rows.texts()])
+
+
+def _nothing(rows: TrackedRows) -> None:
+    """What is made of rows of which only the counts matter."""
+
+
 def _why_stopped(step: BoundStep, line: StepLine) -> str | None:
     """Why a run would stop at a step, or None."""
     if line.count.stopped:
@@ -147,9 +150,7 @@ def _why_stopped(step: BoundStep, line: StepLine) -> str | None:
 
 
 def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
-    flow = Flow(
-        plan, lambda left, malformed: None, lambda result: None, memory=memory, until=number
-    )
+    flow = Flow(plan, _nothing, memory=memory, until=number)
     for _ in flow.run():
         pass
     line = step_lines(flow)[-1]

@@ -3,6 +3,8 @@ values for a file that keeps those."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from functools import partial
 from typing import Any, Protocol
 
@@ -25,10 +27,11 @@ from gravel.sources.source import Source
 
 
 class ResultRows(Protocol):
-    """Takes the rows of a run: `finish` each batch on any thread, then `write` in their order."""
+    """Takes the rows of a run, each batch as its layout has made it, in their order."""
 
-    def finish(self, rows: TrackedRows) -> Any:
-        """A batch as it is written."""
+    @property
+    def layout(self) -> Callable[[TrackedRows], Any]:
+        """Makes of a batch what is written; on any thread or machine."""
 
     def write(self, finished: Any) -> None:
         """Take in the next batch."""
@@ -53,16 +56,25 @@ def text_table(plan: BoundPlan, path: Any, names: tuple[str, ...], name: str) ->
     )
 
 
+@dataclass(frozen=True)
+class TextLayout:
+    """Rows as CSV records."""
+
+    delimiter: str
+    line_end: str
+
+    def __call__(self, rows: TrackedRows) -> bytes:
+        """A batch as it is written."""
+        return encode(rows.texts(), self.delimiter, self.line_end)
+
+
 class TextRows:
     """Rows as a text file, for targets that are one, or that are given texts."""
 
     def __init__(self, plan: BoundPlan, output: Output) -> None:
         self._plan, self._output = plan, output
+        self.layout = TextLayout(plan.dialect.delimiter, plan.dialect.line_end)
         output.write(header(plan.names, plan.dialect.delimiter, plan.dialect.line_end))
-
-    def finish(self, rows: TrackedRows) -> bytes:
-        """See ResultRows."""
-        return encode(rows.texts(), self._plan.dialect.delimiter, self._plan.dialect.line_end)
 
     def write(self, finished: bytes) -> None:
         """See ResultRows."""
@@ -79,13 +91,46 @@ class TextRows:
         )
 
 
+@dataclass(frozen=True)
+class TypedLayout:
+    """Rows as Arrow values: the schema they are laid down in, the types of the columns, and those
+    that columns which a step sets would rather have in the file, where all values fit."""
+
+    schema: pa.Schema
+    kinds: tuple[Type, ...]
+    narrow: dict[int, tuple[pa.DataType, ...]]
+
+    def __call__(self, rows: TrackedRows) -> tuple[pa.RecordBatch, list[tuple[int, pa.DataType]]]:
+        """A batch as it is written, with the columns and types that its values do not fit."""
+        columns = [self._column(rows, index) for index in range(len(self.kinds))]
+        lost = [
+            (index, arrow)
+            for index, every in self.narrow.items()
+            for arrow in every
+            if not arrow_file.fits(columns[index], plain_type(arrow))
+        ]
+        return pa.record_batch(columns, schema=self.schema), lost
+
+    def _column(self, rows: TrackedRows, index: int) -> pa.Array:
+        stored, field, kind = rows.stored[index], self.schema.field(index), self.kinds[index]
+        to = field.type
+        if stored.type == to:
+            return stored
+        if pa.types.is_string(stored.type):
+            return files.typed(stored, field.name, kind, binary=pa.types.is_binary(to))
+        if pa.types.is_string(to):
+            return rows.text(index)
+        result = of_type(stored, kind)
+        return result if result.type == to else result.cast(to)
+
+
 class TypedRows:
     """Rows as Arrow values, each column in the type that the file will have for it. A column that
     no step touched keeps its store's type; one that a step sets keeps it where all values fit."""
 
     def __init__(self, plan: BoundPlan, output: Output) -> None:
         self._plan, self._output = plan, output
-        self._kinds = [kept_type(column.type) for column in plan.columns]
+        kinds = tuple(kept_type(column.type) for column in plan.columns)
         self._given = [
             None if column.source is None else plan.table.fields.get(column.source)
             for column in plan.columns
@@ -96,7 +141,7 @@ class TypedRows:
         ]
         fields = []
         for column, kind, given, untouched in zip(
-            plan.columns, self._kinds, self._given, self._untouched, strict=True
+            plan.columns, kinds, self._given, self._untouched, strict=True
         ):
             if given is not None and untouched:
                 fields.append(given.with_name(column.name))
@@ -106,15 +151,7 @@ class TypedRows:
             fields.append(pa.field(column.name, pa.binary() if binary else files.arrow_type(kind)))
         arrow_file.refuse_types(plan.target, fields)
         self._fields = fields
-        # Types that columns had before a step set them, as long as all values fit.
-        self._narrow = {
-            index: supplied.type
-            for index, (supplied, kind) in enumerate(zip(self._given, self._kinds, strict=True))
-            if supplied is not None
-            and not self._untouched[index]
-            and _may_keep(supplied.type, kind)
-        }
-        self._lost: set[int] = set()
+        self._lost: set[tuple[int, pa.DataType]] = set()
         # Texts that no step touches are proved as they are, and made values when they are written.
         self.forms = {
             index: partial(
@@ -124,7 +161,7 @@ class TypedRows:
                 binary=pa.types.is_binary(fields[index].type),
             )
             for index, (column, kind, supplied) in enumerate(
-                zip(plan.columns, self._kinds, self._given, strict=True)
+                zip(plan.columns, kinds, self._given, strict=True)
             )
             if supplied is None
             and not column.touched
@@ -135,35 +172,25 @@ class TypedRows:
             for index, field in enumerate(fields)
         ]
         self._rows = arrow_file.ArrowRows(laid, output.write)
+        self.layout = TypedLayout(self._rows.schema, kinds, self._preferred(kinds))
 
-    def finish(self, rows: TrackedRows) -> tuple[Any, list[int]]:
-        """See ResultRows; with the columns whose values do not fit the type that they had."""
-        columns = [self._column(rows, index) for index in range(len(self._fields))]
-        lost = [
-            index
-            for index, arrow in self._narrow.items()
-            if not arrow_file.fits(columns[index], plain_type(arrow))
-        ]
-        return self._rows.batch(columns), lost
+    def _preferred(self, kinds: Sequence[Type]) -> dict[int, tuple[pa.DataType, ...]]:
+        """The types that columns which a step sets had before, and DECIMALs that are read
+        everywhere."""
+        results = {}
+        for index, (supplied, kind) in enumerate(zip(self._given, kinds, strict=True)):
+            if self._untouched[index]:
+                continue
+            every = []
+            if supplied is not None and _may_keep(supplied.type, kind):
+                every.append(supplied.type)
+            if pa.types.is_decimal256(wide := self._fields[index].type):
+                every.append(arrow_file.common_decimal(wide))
+            if every:
+                results[index] = tuple(every)
+        return results
 
-    def _column(self, rows: TrackedRows, index: int) -> pa.Array:
-        stored, to, kind = (
-            rows.stored[index],
-            self._rows.schema.field(index).type,
-            self._kinds[index],
-        )
-        if stored.type == to:
-            return stored
-        if pa.types.is_string(stored.type):
-            return files.typed(
-                stored, self._fields[index].name, kind, binary=pa.types.is_binary(to)
-            )
-        if pa.types.is_string(to):
-            return rows.text(index)
-        result = of_type(stored, kind)
-        return result if result.type == to else result.cast(to)
-
-    def write(self, finished: tuple[Any, list[int]]) -> None:
+    def write(self, finished: tuple[pa.RecordBatch, list[tuple[int, pa.DataType]]]) -> None:
         """See ResultRows."""
         batch, lost = finished
         self._lost.update(lost)
@@ -180,19 +207,26 @@ class TypedRows:
 
     def fields(self) -> list[Any]:
         """The fields of the file that the rows are for."""
-        kept = {index: arrow for index, arrow in self._narrow.items() if index not in self._lost}
-        return [
-            field.with_type(kept[index]) if index in kept else field
-            for index, field in enumerate(self._fields)
-        ]
+        fields = list(self._fields)
+        for index, every in self.layout.narrow.items():
+            kept = [arrow for arrow in every if (index, arrow) not in self._lost]
+            fields[index] = fields[index].with_type(kept[0]) if kept else fields[index]
+        return fields
 
     def notes(self) -> list[str]:
-        """Columns that could not keep the type they had."""
-        return [
-            f"{self._fields[index].name} was {self._narrow[index]} and is"
-            f" {self._fields[index].type}: a step gives it values that do not fit"
-            for index in sorted(self._lost)
-        ]
+        """Columns that could not keep the type they had, or have one that is not read
+        everywhere."""
+        notes = []
+        for index, field in enumerate(self.fields()):
+            every = self.layout.narrow.get(index, ())
+            if every and self._given[index] is not None and field.type != every[0]:
+                notes.append(
+                    f"{field.name} was {every[0]} and is {field.type}: a step gives it values that"
+                    " do not fit"
+                )
+            elif every and pa.types.is_decimal256(field.type):
+                notes.append(arrow_file.wide_decimal(field))
+        return notes
 
     def untouched(self) -> dict[str, Any]:
         """The types of the columns that no step touches, by name."""

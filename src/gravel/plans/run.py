@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 from contextlib import ExitStack
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 from gravel.language.bind import Given
@@ -33,11 +34,12 @@ def clean(plan_file: PlanFile, context: Given | None = None, wish: Wish | None =
     """Run a plan. Raises Problems for mistakes in it, TableProblem for what cannot be read or
     written."""
     wish = wish or Wish()
+    bind = partial(bind_plan, plan_file, context, engine=wish.engine, until=wish.until)
     with options_as_keys():
         try:
-            return _run(bind_plan(plan_file, context, guess=True), wish)
+            return _run(bind(guess=True), wish)
         except InferredTypeRefuted:
-            return _run(bind_plan(plan_file, context), wish)
+            return _run(bind(), wish)
 
 
 def _run(plan: BoundPlan, wish: Wish) -> Run:

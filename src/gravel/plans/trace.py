@@ -4,20 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
 
 from gravel.engine.evaluate import run
+from gravel.engine.frame import Frame
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.sets import distinct_values, member
-from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
+from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.language import parse
 from gravel.language.bind import Given, bind_condition
+from gravel.language.nodes import Expression
+from gravel.language.types import Type
 from gravel.plans.bind import bind_plan
 from gravel.plans.flow import Flow
 from gravel.plans.ledger import ExitKind
 from gravel.plans.model import PlanFile
+from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundPlan, TableAction
 from gravel.plans.trail import Event
 from gravel.problems import CallProblem
@@ -65,15 +70,24 @@ def trace(
     context: Given | None = None,
     most: int | None = None,
     memory: int = DEFAULT_MEMORY,
+    engine: str | None = None,
 ) -> TracedRows:
-    """Follow source rows by number, and the first `most` that meet a condition on the source.
-    Raises Problems, Diagnostic, CallProblem for a row that is not there, TableProblem."""
+    """Follow source rows by number, and the first `most` that meet a condition on the source;
+    `engine`: the address of what does it, instead of this machine. Raises Problems, Diagnostic,
+    CallProblem for a row that is not there, TableProblem."""
     try:
         return _trace(
-            bind_plan(plan_file, context, guess=where is None), rows, where, most, memory, context
+            bind_plan(plan_file, context, guess=where is None, engine=engine),
+            rows,
+            where,
+            most,
+            memory,
+            context,
         )
     except InferredTypeRefuted:
-        return _trace(bind_plan(plan_file, context), rows, where, most, memory, context)
+        return _trace(
+            bind_plan(plan_file, context, engine=engine), rows, where, most, memory, context
+        )
 
 
 def _trace(
@@ -90,24 +104,14 @@ def _trace(
         matching = len(matches)
         chosen += matches[:most]
     wanted = distinct_values(np.array(chosen, np.int64))
-    flow = Flow(
-        plan, lambda left, malformed: None, lambda result: None, memory=memory, wanted=wanted
-    )
+    flow = Flow(plan, partial(_arrived, wanted), memory=memory, wanted=wanted)
     if not any(isinstance(step.action, TableAction) for step in plan.steps) and len(wanted):
         flow.last = int(wanted[-1])
     output: dict[str, int] = {}
     seen = 0
-    for batch, _ in flow.run():
-        where_ = np.flatnonzero(member(batch.numbers, wanted))
-        if len(where_):
-            output |= dict(
-                zip(
-                    batch.take(where_).paths().to_pylist(),
-                    (where_ + seen + 1).tolist(),
-                    strict=True,
-                )
-            )
-        seen += batch.count
+    for arrived in flow.run():
+        output |= {path: seen + place + 1 for path, place in arrived.places.items()}
+        seen += arrived.rows
     bad = {item.row: item for item in flow.malformed}
     last = flow.rows_read + len(bad)
     results = []
@@ -136,6 +140,20 @@ def _trace(
         f"the rows written to {to.shown}" if to.database else to.shown,
         plan.table.read_as,
     )
+
+
+@dataclass(frozen=True)
+class _Arrived:
+    """A batch at its end: its rows, and the places in it of the paths that are followed."""
+
+    rows: int
+    places: dict[str, int]
+
+
+def _arrived(wanted: np.ndarray, rows: TrackedRows) -> _Arrived:
+    places = np.flatnonzero(member(rows.numbers, wanted))
+    paths = rows.take(places).paths().to_pylist() if len(places) else []
+    return _Arrived(rows.count, dict(zip(paths, places.tolist(), strict=True)))
 
 
 def _paths(
@@ -173,9 +191,13 @@ def _matching(plan: BoundPlan, where: str, context: Given | None) -> list[int]:
     with explaining(table, scope):
         condition = bind_condition(where, scope)
 
-    def work(batch: Batch) -> Any:
-        return batch.rows[run(condition, frame_of(batch, scope)).true(batch.count)].tolist()
-
+    work = partial(_rows_meeting, condition, scope.types)
     return [
         row for part in scan(table, work, reads([condition], len(table.columns))) for row in part
     ]
+
+
+def _rows_meeting(condition: Expression, types: tuple[Type, ...], batch: Batch) -> list[int]:
+    frame = Frame(batch.count, batch.columns, types)
+    result: list[int] = batch.rows[run(condition, frame).true(batch.count)].tolist()
+    return result

@@ -13,7 +13,8 @@ from gravel.ledger.signature import SigningKey
 class Wish:
     """How a plan is to be run: `dry` writes nothing; `until` ends after a step; `sample` reads the
     first rows only (both are dry); `memory`: bytes that whole-table steps may hold; `backup`: a
-    table for the rows as they were.
+    table for the rows as they were; `engine`: the address of what reads the table and does the
+    steps, instead of this machine.
     """
 
     dry: bool = False
@@ -21,6 +22,7 @@ class Wish:
     sample: int | None = None
     memory: int = DEFAULT_MEMORY
     backup: str | None = None
+    engine: str | None = None
     sign: SigningKey | None = None  # the record
     progress: Callable[[int], None] | None = None
     tell: Callable[[str], None] | None = None  # what is to be known before the run

@@ -345,7 +345,8 @@ class _SecondPass:
         if missing:
             rows = distinct_values(np.concatenate(list(missing.values()))).tolist()
             work = OfBatch(partial(texts_in, missing), sorted(missing))
-            for result in self.engine.map_splits(self.read_from, work, sorted(missing), rows):
+            splits = self.read_from.holding(rows)
+            for result in self.engine.map_splits(self.read_from, work, sorted(missing), splits):
                 for index, by_row in result.items():
                     self.texts[index].update(by_row)
 

@@ -83,7 +83,7 @@ def typed_values(read_from: Source | Sample, index: int, kind: Type, most: int) 
     rows = [row for row, _ in top.best]
     texts: dict[int, str] = {}
     work = OfBatch(partial(_texts_in, index, kind, rows), [index])
-    for by_row in engine.map_splits(read_from, work, [index], rows):
+    for by_row in engine.map_splits(read_from, work, [index], read_from.holding(rows)):
         texts.update(by_row)
     low, high = (
         None if bound is None else to_text(pa.array([bound], kind.arrow), kind)[0].as_py()

@@ -167,6 +167,7 @@ def _write_typed(target: Path, relation: Relation) -> None:
         output = Output(target, str(target))
         try:
             laid = arrow.ArrowRows(fields, rows.write)
+            wide = {i for i, field in enumerate(fields) if pa.types.is_decimal256(field.type)}
             for start in range(0, relation.count, _ROWS):
                 columns = []
                 for index, (kind, own) in enumerate(zip(kinds, relation.types, strict=True)):
@@ -176,7 +177,14 @@ def _write_typed(target: Path, relation: Relation) -> None:
                         if pa.types.is_string(files.arrow_type(kind))
                         else of_type(values, kind)
                     )
-                laid.write(laid.batch(columns))
+                laid.write(pa.record_batch(columns, schema=laid.schema))
+                wide -= {
+                    index
+                    for index in wide
+                    if not arrow.fits(columns[index], arrow.common_decimal(fields[index].type))
+                }
+            for index in wide:
+                fields[index] = fields[index].with_type(arrow.common_decimal(fields[index].type))
             laid.close()
             rows.close()
             _let_go(relation)

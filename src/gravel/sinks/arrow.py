@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import laid_out, plain_type
+from gravel.language.types import MAX_DIGITS
 from gravel.ledger.fingerprint import Content
 from gravel.problems import CallProblem
 from gravel.sinks.files import ByteSink, ending
@@ -57,10 +58,6 @@ class ArrowRows:
         self.schema = pa.schema([pa.field(field.name, plain_type(field.type)) for field in fields])
         self._sink = ByteSink(take)
         self._writer = pa.ipc.new_file(pa.PythonFile(self._sink, "w"), self.schema)
-
-    def batch(self, columns: Sequence[pa.Array]) -> pa.RecordBatch:
-        """Columns of the schema's types as a batch."""
-        return pa.record_batch(list(columns), schema=self.schema)
 
     def write(self, batch: pa.RecordBatch) -> None:
         """Take in the next rows."""
@@ -209,6 +206,26 @@ def in_finer_unit(data_type: pa.DataType, kept: pa.DataType) -> bool:
         kept is not None
         and any(test(data_type) and test(kept) for test in kinds)
         and getattr(data_type, "tz", None) == getattr(kept, "tz", None)
+    )
+
+
+def common_decimal(wide: pa.DataType) -> pa.DataType:
+    """What a DECIMAL of more than 38 digits is where its values fit: what is read everywhere."""
+    return pa.decimal128(MAX_DIGITS, min(max(wide.scale, 0), MAX_DIGITS))
+
+
+def in_common(values: pa.Array) -> pa.Array:
+    """Values in the type that is read everywhere, where they are wide DECIMALs that fit it."""
+    if not pa.types.is_decimal256(values.type):
+        return values
+    to = common_decimal(values.type)
+    return values.cast(to) if fits(values, to) else values
+
+
+def wide_decimal(field: Any) -> str:
+    """What is to be known of a column whose values do not fit."""
+    return (
+        f"{field.name} is {field.type}: values of it have no room in {common_decimal(field.type)}"
     )
 
 

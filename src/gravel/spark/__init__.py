@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from gravel.problems import CallProblem
@@ -13,16 +14,19 @@ if TYPE_CHECKING:
     from gravel.sources.source import Source
 
 
-def attach(table: Source, reference: str, reading: ReadOptions, address: str) -> None:
-    """Have Spark at an address read a table. Raises CallProblem for a table that executors cannot
-    read in parts, TableProblem where there is no Spark."""
+def attach(
+    table: Source, reference: str, reading: ReadOptions, address: str, folder: Path | None = None
+) -> None:
+    """Have Spark at an address read the table that a reference names, relative to a folder. Raises
+    CallProblem for a table that executors cannot read in parts, TableProblem where there is no
+    Spark."""
     try:
         from gravel.spark import engine
     except ImportError:
         raise CallProblem(
             "an engine needs the library pyspark", hint="pip install 'gravel[spark]'"
         ) from None
-    engine.attach(table, reference, reading, address)
+    engine.attach(table, reference, reading, address, folder or Path.cwd())
 
 
 def not_yet(what: str, hint: str) -> CallProblem:

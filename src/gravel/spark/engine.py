@@ -4,11 +4,11 @@ Gravel's own."""
 from __future__ import annotations
 
 import atexit
-import os
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import suppress
 from functools import partial
 from itertools import groupby
+from pathlib import Path
 from typing import Any, TypeVar
 
 from pyspark import StorageLevel
@@ -22,7 +22,7 @@ from gravel.problems import CallProblem, TableProblem
 from gravel.sources.arrow import StoredSource
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.read_options import ReadOptions
-from gravel.sources.source import Source, holding_some
+from gravel.sources.source import Source
 from gravel.spark.session import open_session
 from gravel.spark.tasks import (
     FAILURE,
@@ -35,6 +35,7 @@ from gravel.spark.tasks import (
     run_exchange,
     run_map,
     run_ranges,
+    versions,
 )
 from gravel.spark.travel import packed, unpacked
 
@@ -47,12 +48,12 @@ _MOST_SENT = 64 << 20  # bytes that go to each task
 _READS = (".parquet", ".arrow")
 
 
-def attach(table: Source, reference: str, reading: ReadOptions, address: str) -> None:
+def attach(table: Source, reference: str, reading: ReadOptions, address: str, folder: Path) -> None:
     """Have Spark at an address read a table. Raises CallProblem for one that executors cannot read
     in parts, TableProblem where there is no Spark."""
     _refuse(table, reference)
     files = tuple(source.state for source in table.sources)
-    where = Reference(reference, os.getcwd(), reading, files)
+    where = Reference(reference, str(folder.absolute()), reading, files)
     table.engine = SparkEngine(open_session(address), where)
 
 
@@ -108,6 +109,9 @@ class SparkEngine:
 
     def __init__(self, session: SparkSession, table: Reference, ranges: int = RANGES) -> None:
         self.session, self.table, self.ranges = session, table, ranges
+        self.description = f"Spark {session.version}" + "".join(
+            f", {name} {version}" for name, version in versions().items() if name != "gravel"
+        )
         self._splits: tuple[Any, ...] | None = None
 
     def map_splits(
@@ -115,17 +119,18 @@ class SparkEngine:
         table: Source,
         work: Callable[[Any, Any], T],
         wanted: Sequence[int] | None = None,
-        rows: Sequence[int] | None = None,
+        splits: Iterable[Any] | None = None,
     ) -> Generator[T, None, None]:
-        """See Engine."""
-        splits = self._outlines(table)
-        if rows is not None:
-            splits = tuple(holding_some(splits, rows))
-        if not splits:
+        """See Engine. What the executors make is kept there, and fetched in order."""
+        outlines = self._outlines(table) if splits is None else self._outlined(table, splits)
+        if not outlines:
             return
-        task = MapTask(self.table, splits, work=work)
-        for record in self._collected(self._mapped(task), table):
-            yield unpacked(record.data)
+        frame = self._mapped(MapTask(self.table, outlines, work=work))
+        frame = frame.persist(StorageLevel.DISK_ONLY)
+        try:
+            yield from self._in_order(frame, table)
+        finally:
+            _let_go(frame)
 
     def run(self, state: State[Any], table: Source, wanted: Sequence[int] | None = None) -> None:
         """See Engine."""
@@ -139,8 +144,8 @@ class SparkEngine:
             # Shuffled once for all questions.
             frame = frame.repartition(self.ranges, "range").persist(StorageLevel.DISK_ONLY)
             atexit.register(_let_go, frame)
-        for record in self._collected(frame.where("key < 0"), table):
-            state.merge(unpacked(record.data))
+        for part in self._collected(frame.where("key < 0"), table):
+            state.merge(part)
         shuffled = [ShuffledValues(self, frame, key) for key in range(len(state.distinct))]
         for key, values in zip(list(state.distinct), shuffled, strict=True):
             values.beside = shuffled
@@ -196,12 +201,15 @@ class SparkEngine:
     def _outlines(self, table: Source) -> tuple[Any, ...]:
         """The table's splits without their bytes; a text file is read once for them."""
         if self._splits is None:
-            splits = tuple(table.outline(split) for split in table.pieces())
-            if len(packed(splits)) > _MOST_SENT:
-                why = "it is not UTF-8, or has quotes out of place, so that its text would be sent"
-                raise _unread(table, why)
-            self._splits = splits
+            self._splits = self._outlined(table, table.pieces())
         return self._splits
+
+    def _outlined(self, table: Source, splits: Iterable[Any]) -> tuple[Any, ...]:
+        outlines = tuple(table.outline(split) for split in splits)
+        if len(packed(outlines)) > _MOST_SENT:
+            why = "it is not UTF-8, or has quotes out of place, so that its text would be sent"
+            raise _unread(table, why)
+        return outlines
 
     def _mapped(self, task: MapTask) -> DataFrame:
         """The records of a task on all of its splits, which are parted in their order."""
@@ -211,15 +219,39 @@ class SparkEngine:
         return numbers.mapInArrow(partial(run_map, packed(task)), SCHEMA)
 
     def _collected(self, frame: DataFrame, table: Source) -> Iterable[Any]:
-        """Its records in the order of the table. Raises what a task has failed with, and
-        DataProblem where the file was changed meanwhile."""
-        for record in sorted(_told(frame.collect), key=lambda record: record.place):
-            if record.key == FAILURE:
-                raise unpacked(record.data)
-            assert record.key == PART
-            yield record
+        """The values of its records in the order of the table. Raises what a task has failed with,
+        and DataProblem where the file was changed meanwhile."""
+        records = sorted(_told(frame.collect), key=lambda record: (record.place, record.range))
+        yield from self._parts(records, table)
+
+    def _in_order(self, frame: DataFrame, table: Source) -> Iterable[Any]:
+        """The records of a frame whose partitions are in the order of the table, a few at a time;
+        raises what `_collected` does."""
+
+        def records() -> Iterator[Any]:
+            frame.count()  # all of it is made at once, and kept
+            yield from frame.toLocalIterator(True)
+
+        yield from self._parts(_told(records), table)
+
+    def _parts(self, records: Iterable[Any], table: Source) -> Iterator[Any]:
+        """The values of records in the order of the table, the slices of each put together."""
+        for _, slices in groupby(records, _place):
+            key, data = PART, bytearray()
+            for record in slices:
+                key = record.key
+                data += record.data
+            if key == FAILURE:
+                raise unpacked(data)
+            assert key == PART
+            yield unpacked(data)
         for source in table.sources:
             source.refuse_changed()
+
+
+def _place(record: Any) -> int:
+    place: int = record.place
+    return place
 
 
 def _let_go(frame: DataFrame) -> None:

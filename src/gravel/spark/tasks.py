@@ -1,9 +1,9 @@
 """What the executors do. Nothing here needs Spark: a task takes numbers of splits, or slices, in
 batches of Arrow, and gives records.
 
-A record is (key, range, place, data): of key PART what a split or a task came to, of key FAILURE
-what it failed with, of others a slice of distinct values. What a task gives depends on its rows
-alone, so that one that is run again gives the same bytes.
+A record is (key, range, place, data): of key PART a slice of what a split or a task came to, of key
+FAILURE what it failed with, of others a slice of distinct values. What a task gives depends on its
+rows alone, so that one that is run again gives the same bytes.
 """
 
 from __future__ import annotations
@@ -30,6 +30,7 @@ from gravel.spark.travel import joined, packed, sliced, unpacked
 from gravel.version import __version__
 
 PART, FAILURE = -1, -2
+_MOST_OF_ONE = 16 << 20  # bytes of a record
 SCHEMA = "key int, range int, place bigint, data binary"
 _FIELDS = pa.schema(
     [("key", pa.int32()), ("range", pa.int32()), ("place", pa.int64()), ("data", pa.binary())]
@@ -83,7 +84,7 @@ def run_map(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Recor
             for place in batch.column(0).to_pylist():
                 split = task.splits[place]
                 if task.work is not None:
-                    yield _record(PART, 0, place, packed(task.work(table, split)))
+                    yield from _part(place, task.work(table, split))
                 else:
                     task.state.add(task.state.map(table.read(split, task.wanted)))
         if task.state is not None:
@@ -97,7 +98,7 @@ def _of_state(state: Any, ranges: int, place: int) -> Iterator[pa.RecordBatch]:
     for key, values in enumerate(distinct.values()):
         for number, data in sliced(values.pieces(), ranges):
             yield _record(key, number, place, data)
-    yield _record(PART, 0, place, packed(state))
+    yield from _part(place, state)
 
 
 @lru_cache(maxsize=4)
@@ -171,6 +172,13 @@ def versions() -> dict[str, str]:
         "pyarrow": pa.__version__,
         "numpy": np.__version__,
     }
+
+
+def _part(place: int, value: Any) -> Iterator[pa.RecordBatch]:
+    """A value in slices, which are put together where they come to."""
+    data = packed(value)
+    for number, start in enumerate(range(0, len(data), _MOST_OF_ONE)):
+        yield _record(PART, number, place, data[start : start + _MOST_OF_ONE])
 
 
 def _record(key: int, number: int, place: int, data: bytes) -> pa.RecordBatch:

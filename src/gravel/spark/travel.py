@@ -22,6 +22,8 @@ class _Pickler(pickle.Pickler):
             return _array, (_stream(value.combine_chunks()),)
         if isinstance(value, pa.Array):
             return _array, (_stream(value),)
+        if isinstance(value, pa.RecordBatch):
+            return _batch, (_stream_of(value),)
         if isinstance(value, pa.Scalar):
             return _scalar, (_stream(pa.repeat(value, 1)),)
         return NotImplemented
@@ -40,11 +42,18 @@ def unpacked(data: bytes | bytearray) -> Any:
 
 
 def _stream(array: pa.Array) -> bytes:
-    batch = pa.record_batch([array], ["values"])
+    return _stream_of(pa.record_batch([array], ["values"]))
+
+
+def _stream_of(batch: pa.RecordBatch) -> bytes:
     sink = pa.BufferOutputStream()
     with pa.ipc.new_stream(sink, batch.schema) as writer:
         writer.write_batch(batch)
     return sink.getvalue().to_pybytes()
+
+
+def _batch(data: bytes) -> pa.RecordBatch:
+    return pa.ipc.open_stream(data).read_next_batch()
 
 
 def _array(data: bytes) -> pa.Array:

@@ -34,6 +34,8 @@ _ASCENDING = tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)
 class DeduplicateStep(StepKind):
     """`deduplicate`: one row of each group."""
 
+    whole_table = True
+
     def sql_fragments(self, step: Step) -> list[SqlFragment]:
         """What rows are grouped by, and preferred by."""
         assert step.deduplicate is not None

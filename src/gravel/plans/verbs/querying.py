@@ -43,6 +43,8 @@ ENDS = "in groups or sets of rows: the row's path ends here"
 class QueryStep(StepKind):
     """`query`: a SELECT over the rows under way."""
 
+    whole_table = True
+
     def sql_fragments(self, step: Step) -> list[SqlFragment]:
         """The query."""
         return [SqlFragment(("query",), "query", step.query or "")]

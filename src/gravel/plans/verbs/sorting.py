@@ -33,6 +33,8 @@ def as_list(supplied: str | list[str] | None) -> list[str]:
 class SortStep(StepKind):
     """`sort`: the rows in another order."""
 
+    whole_table = True
+
     def sql_fragments(self, step: Step) -> list[SqlFragment]:
         """The sort keys."""
         return [

@@ -11,7 +11,9 @@ from gravel.plans.steps import PlanColumn, RowAction, TableAction
 
 
 class StepKind(ABC):
-    """A verb of the plan file."""
+    """A verb of the plan file. `whole_table`: whether it needs all rows at once."""
+
+    whole_table = False
 
     @abstractmethod
     def sql_fragments(self, step: Step) -> list[SqlFragment]:

@@ -78,7 +78,7 @@ class CsvSource(Source):
         outlines: list[Piece] = []
         self.refuse_changed()
         for piece in cut(self.path, self.name, self.dialect, take):
-            outlines.append(replace(piece, data=b"", bad=(), size=len(piece.data)))
+            outlines.append(replace(piece, data=b"", size=len(piece.data)))
             rows, quoted = rows + piece.records - len(piece.bad), quoted + piece.quoted
             if self.progress is not None:
                 self.progress(len(piece.data))
@@ -96,13 +96,12 @@ class CsvSource(Source):
             )
 
     def holding(self, rows: Sequence[int]) -> Iterator[Piece]:
-        """The pieces that hold some source rows. After a whole pass they are found by their places
-        in the file."""
+        """The pieces that hold some source rows: after a whole pass their outlines, of which `read`
+        finds the bytes by their places in the file."""
         wanted = [piece for piece in holding_some(self._outlines, rows) if piece.records]
         if wanted and all(piece.offset >= 0 for piece in wanted):
             self.refuse_changed()
-            for piece in wanted:
-                yield read_again(self.path, self.name, piece)
+            yield from wanted
             self.refuse_changed()
         else:
             yield from holding_some(self.pieces(), rows)

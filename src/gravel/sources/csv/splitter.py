@@ -53,7 +53,7 @@ class Piece:
 
     def outline(self) -> Piece:
         """The piece without its data, where that can be read again: `size` bytes."""
-        if self.offset < 0:
+        if self.offset < 0 or self.size:
             return self
         return dataclasses.replace(self, data=b"", size=len(self.data))
 
