@@ -19,9 +19,11 @@ import pyarrow.parquet as pq
 import pytest
 
 from conftest import PROGRAM, Ran, write
-from test_engines import CASES
+from test_engines import CASES, PLAN, PLANS, written
 
-pytest.importorskip("pyspark", reason="pyspark is not installed: pip install 'gravel[spark]'")
+pyspark = pytest.importorskip(
+    "pyspark", reason="pyspark is not installed: pip install 'gravel[spark]'"
+)
 if shutil.which("java") is None:
     pytest.skip("Java is not installed", allow_module_level=True)
 os.environ["SPARK_LOCAL_IP"] = "127.0.0.1"
@@ -51,6 +53,23 @@ def test_what_spark_says_is_what_is_said_here(
     assert there == here
 
 
+@pytest.mark.parametrize("case", ["text", "several files", "Parquet", "a proof that fails"])
+def test_what_a_plan_writes_there_is_what_it_writes_here(
+    tables: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch, case: str
+) -> None:
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)
+    table, write_to, total = PLANS[case]
+    write("plan.toml", PLAN.format(table=table, write=write_to, totals=[total]))
+    for words in (("clean", "plan.toml"), ("trace", "plan.toml", "--where", "fee > 990")):
+        here, files = gravel(*words, "--format", "json", status=None), written(tables)
+        there = gravel(*words, "--format", "json", "--engine", HERE, status=None)
+        if Path("clean.record.json").exists():
+            said = Path("clean.record.json").read_text("utf-8")
+            assert f'"engine": "Spark {pyspark.__version__}, Python 3.' in said
+            assert "run again: SHA-256" in gravel("verify", "clean.record.json", "--rerun").out
+        assert (there, written(tables)) == (here, files)
+
+
 def test_a_table_without_a_row_and_a_mistake_are_told_as_here(
     folder: Path, gravel: Callable[..., Ran]
 ) -> None:
@@ -66,7 +85,11 @@ def test_a_table_without_a_row_and_a_mistake_are_told_as_here(
 
 REFUSED = {
     "compare boats.csv boats.csv": "compare does not run on Spark yet",
-    "clean boats.toml": "clean does not run on Spark yet",
+    "query SELECT~1": "query does not run on Spark yet",
+    "clean boats.toml": "deduplicate (step 2) does not run on Spark yet",
+    "trace boats.toml --row 1": "deduplicate (step 2) does not run on Spark yet",
+    "verify boats.record.json --rerun": "verify does not run on Spark yet",
+    "clean members.toml": "a query inside an expression does not run on Spark yet",
     "look boats.csv --sort fee": "look --sort does not run on Spark yet",
     "look boats.toml --after 1": "look --after does not run on Spark yet",
     "try boats.csv --step drop_rows~=~'fee~>~1'": "try --step does not run on Spark yet",
@@ -83,6 +106,12 @@ def test_what_does_not_run_there_is_refused_by_name(
 ) -> None:
     write("boats.csv", "boat_id,fee\n1,2\n")
     write("boats.jsonl", '{"boat_id": 1}\n')
+    begin = 'table = "boats.csv"\nwrite = "new.csv"\n[[step]]\n'
+    write(
+        "boats.toml",
+        begin + 'set = { fee = "fee + 1" }\n[[step]]\ndeduplicate = { by = ["fee"] }\n',
+    )
+    write("members.toml", begin + "drop_rows = \"fee IN (SELECT fee FROM 'boats.csv')\"\n")
     for command, message in REFUSED.items():
         words = [word.replace("~", " ") for word in command.split(" ")]
         assert message in gravel(*words, "--engine", HERE, status=2).err, command
@@ -91,6 +120,8 @@ def test_what_does_not_run_there_is_refused_by_name(
         in gravel("count", "boats.csv", "--engine", "there", status=2).err
     )
     monkeypatch.setenv("GRAVEL_ENGINE", HERE)
+    assert "boats.toml:5" in gravel("clean", "boats.toml", status=2).err
+    assert gravel("clean", "boats.toml", "--until", "1").out.count("holds") == 3
     assert "hint: unset GRAVEL_ENGINE" in gravel("compare", "boats.csv", "boats.csv", status=2).err
     assert "hint: pip install" not in gravel("count", "boats.csv").err
     monkeypatch.delattr("gravel.spark.engine")
@@ -252,8 +283,6 @@ def wait_for(state: Callable[[], Any], running: subprocess.Popen[bytes] | None =
 @pytest.fixture(scope="module")
 def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Path]]:
     """The address of a master with two workers on loopback, and the folder of their files."""
-    import pyspark
-
     place = tmp_path_factory.mktemp("cluster")
     home = Path(pyspark.__file__).parent
     with socket.socket() as free:
@@ -320,3 +349,39 @@ def test_whoever_is_killed_the_figures_are_right(
         finally:
             running.kill()
     assert Path("out").read_text("utf-8") == here.out
+
+
+@pytest.mark.parametrize("victim", ["Python workers", "driver"])
+def test_whoever_is_killed_a_target_is_the_old_one_or_the_new_one(
+    cluster: tuple[str, Path], folder: Path, gravel: Callable[..., Ran], victim: str
+) -> None:
+    address, place = cluster
+    with open("boats.csv", "w", encoding="utf-8") as file:
+        file.write("id,name\n")
+        file.writelines(f"{number},Møwe {number % 977}\n" for number in range(600_000))
+    write(
+        "plan.toml",
+        'table = "boats.csv"\nwrite = "clean.csv"\n[[step]]\nset = { name = "UPPER(name)" }\n',
+    )
+    gravel("clean", "plan.toml")
+    expected = written(folder)
+    write("clean.csv", "id,name\n0,old\n")
+    command = [*PROGRAM, "clean", "plan.toml", "--replace", "--engine", address]
+    with open("err", "wb") as err:
+        running = subprocess.Popen(command, stdout=err, stderr=err, start_new_session=True)
+        try:
+            if victim == "driver":  # in the middle of the rows that it writes
+                wait_for(
+                    lambda: any(p.stat().st_size > 1 << 20 for p in folder.glob(".clean*")), running
+                )
+                os.killpg(running.pid, signal.SIGKILL)
+                running.wait()
+                assert Path("clean.csv").read_text("utf-8") == "id,name\n0,old\n"
+                assert "cleared" in gravel(*command[len(PROGRAM) : -2]).err
+            else:
+                for process in wait_for(lambda: processes(place, "pyspark.daemon"), running):
+                    os.kill(process, signal.SIGKILL)
+                assert running.wait() == 0, Path("err").read_text("utf-8")
+        finally:
+            running.kill()
+    assert written(folder) == expected
