@@ -20,10 +20,12 @@ from gravel.spark.tasks import (
     PART,
     ExchangeTask,
     MapTask,
+    MatchTask,
     RangeTask,
     Reference,
     run_exchange,
     run_map,
+    run_match,
     run_ranges,
 )
 from gravel.spark.travel import packed, unpacked
@@ -39,16 +41,22 @@ CASES = {
     "duplicates by words": "duplicates boats.parquet --on mail --level words --key boat_id --memory 1MB",
     "look": "look boats.csv --where fee>900 --show UPPER(name)\0AS\0upper --rows 700",
     "try": "try boats.csv mail=UPPER(mail) fee=fee/(boat_id-7) --rows 12",
+    "compare": "compare boats.csv boats.parquet --key boat_id --map fee=paid --map paid=fee --memory 1MB",
+    "compare by a key that repeats": "compare part-b.csv boats.csv --key name",
+    "compare without a key": "compare part-b.csv boats.parquet --ignore-case --where fee>20",
+    "compare with nothing": "compare boats.parquet boats.csv --key mail --where fee<0",
     "a mistake": "check boats.csv name+1>2",
     "check of text": "check boats.csv name='Tern' STDDEV_SAMP(boat_id)>1 --unknown fails",
 }
 
 
 class Values:
-    """Slices of distinct values."""
+    """Slices of distinct values, or of rows."""
 
-    def __init__(self, engine: Elsewhere, slices: list[dict[str, Any]], merged: bool) -> None:
-        self.engine, self.slices, self.merged = engine, slices, merged
+    def __init__(
+        self, engine: Elsewhere, slices: list[dict[str, Any]], merged: bool, others: int = 0
+    ) -> None:
+        self.engine, self.slices, self.merged, self.others = engine, slices, merged, others
 
     def __len__(self) -> int:
         return self.engine.ask([Question(self, size_of, sum)])[0]
@@ -106,15 +114,24 @@ class Elsewhere:
         parts = [record for record in records if record["key"] == PART]
         for _, slices in groupby(parts, itemgetter("place")):
             state.merge(unpacked(b"".join(record["data"] for record in slices)))
-        for number, key in enumerate(list(state.distinct)):
-            state.distinct[key] = Values(
-                self, [record for record in records if record["key"] == number], True
-            )
+        for number, (key, empty) in enumerate(list(state.distinct.items())):
+            mine = [record for record in records if record["key"] == number]
+            state.distinct[key] = Values(self, mine, True, getattr(empty, "others", 0))
 
     def exchange(self, values: Values, rekeyed: Any) -> Values:
         task = packed(ExchangeTask(rekeyed, self.ranges))
         made = run_exchange(task, values.batches())
         return Values(self, [record for batch in made for record in batch.to_pylist()], False)
+
+    def match(self, before: Values, after: Values, work: Any, ranges: int) -> Iterator[Any]:
+        sides = [(0, record) for record in before.slices] + [(1, record) for record in after.slices]
+        slices = [record | {"key": side} for side, record in sides]
+        ordered = sorted(slices, key=itemgetter("range", "key", "place"))
+        task = packed(MatchTask(work, before.others))
+        batches = [pa.RecordBatch.from_pylist(ordered)] if ordered else []
+        made = [row for batch in run_match(task, batches) for row in batch.to_pylist()]
+        for _, parts in groupby(made, itemgetter("place")):
+            yield unpacked(b"".join(record["data"] for record in parts))
 
     def ask(self, questions: Sequence[Question[Any, Any]], threads: int | None = None) -> list[Any]:
         answers = []

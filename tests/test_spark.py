@@ -84,7 +84,7 @@ def test_a_table_without_a_row_and_a_mistake_are_told_as_here(
 
 
 REFUSED = {
-    "compare boats.csv boats.csv": "compare does not run on Spark yet",
+    "compare boats.csv boats.csv --key fee --within 1": "compare --within does not run on Spark yet",
     "query SELECT~1": "query does not run on Spark yet",
     "clean boats.toml": "deduplicate (step 2) does not run on Spark yet",
     "trace boats.toml --row 1": "deduplicate (step 2) does not run on Spark yet",
@@ -122,7 +122,7 @@ def test_what_does_not_run_there_is_refused_by_name(
     monkeypatch.setenv("GRAVEL_ENGINE", HERE)
     assert "boats.toml:5" in gravel("clean", "boats.toml", status=2).err
     assert gravel("clean", "boats.toml", "--until", "1").out.count("holds") == 3
-    assert "hint: unset GRAVEL_ENGINE" in gravel("compare", "boats.csv", "boats.csv", status=2).err
+    assert "hint: unset GRAVEL_ENGINE" in gravel("query", "SELECT 1", status=2).err
     assert "hint: pip install" not in gravel("count", "boats.csv").err
     monkeypatch.delattr("gravel.spark.engine")
     monkeypatch.setitem(sys.modules, "gravel.spark.engine", None)
@@ -175,7 +175,10 @@ def test_a_table_opened_in_python_is_read_there(tables: Path) -> None:
         there.look(where="fee > 900", rows=3).to_dict()
         == here.look(where="fee > 900", rows=3).to_dict()
     )
-    for work in (there.to_arrow, lambda: here.compare(there), lambda: there.look(sort="fee")):
+    assert there.compare(there, key="mail").to_dict() == here.compare(here, key="mail").to_dict()
+    with pytest.raises(CallProblem, match="read by another engine"):
+        here.compare(there)
+    for work in (there.to_arrow, lambda: there.look(sort="fee")):
         with pytest.raises(CallProblem, match="does not run on Spark yet"):
             work()
     with pytest.raises(CallProblem, match="a query inside an expression"):

@@ -22,7 +22,8 @@ from typing import Any, ParamSpec, TypeVar
 import pyarrow as pa
 
 from gravel import results, spark
-from gravel.comparing.compare import How, compare
+from gravel.comparing.compare import compare
+from gravel.comparing.how import How
 from gravel.duplicates.groups import duplicates
 from gravel.engine.mapped import Store
 from gravel.engine.memory import DEFAULT_MEMORY, size_of
@@ -297,8 +298,13 @@ class Table:
         as many rows alike. Raises Diagnostic, CallProblem, TableProblem."""
         how = How(ignore_case=ignore_case, ignore_spaces=ignore_spaces, where=where)
         room = _memory(memory)
-        before, after = self._here("compare"), open_table(other)._here("compare")
-        outcome, _ = compare(before, after, _several(key), how, _context(params), room)
+        after = open_table(other).source
+        if after.engine.description != self.source.engine.description:
+            raise CallProblem(
+                f"{after.name} is read by another engine than {self.name}",
+                hint="open both with the same engine",
+            )
+        outcome, _ = compare(self.source, after, _several(key), how, self._given(params), room)
         return Result(outcome, results.compare_dict, compare_page.write_page)
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from gravel.cli.options import (
+    EngineOption,
     Format,
     FormatOption,
     Memory,
@@ -16,8 +17,10 @@ from gravel.cli.options import (
     Params,
     Replace,
     Today,
+    attach_engine,
     given_by,
     memory_of,
+    refuse_engine,
     with_reading,
 )
 from gravel.lazily import lazily
@@ -26,9 +29,10 @@ from gravel.sources.read_options import ReadOptions
 from gravel.words import number_of
 
 with lazily():
-    from gravel import results
+    from gravel import results, spark
     from gravel.comparing import compare as comparing_compare
     from gravel.comparing import differences as comparing_differences
+    from gravel.comparing import how as comparing_how
     from gravel.inspecting import commands
     from gravel.render import compare as render_compare
     from gravel.render import screen
@@ -88,6 +92,7 @@ def compare(
     param: Params = None,
     memory: Memory = None,
     today: Today = None,
+    engine: EngineOption = None,
     format: FormatOption = Format.table,
     *,
     reading: ReadOptions,
@@ -98,11 +103,14 @@ def compare(
 
     gravel compare boats.csv boats-clean.csv --key boat_id
     """
-    how = comparing_compare.How(
-        ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where
-    )
+    how = comparing_how.How(ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where)
     supplied = given_by(param, today)
+    if within is not None:
+        refuse_engine("compare --within", engine)
     sides = [opening.open_table(reference, reading) for reference in (before, after)]
+    for side, reference in zip(sides, (before, after), strict=True):
+        if attach_engine(side, reference, reading, engine):
+            supplied = spark.without_queries(supplied)
     read = sides[0].files | sides[1].files
     for target in (differences, report):
         if target is not None and target.resolve() in read:

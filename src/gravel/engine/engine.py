@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from typing import Any, Generic, Protocol, TypeVar
 
 from gravel.engine.distinct import Counted
+from gravel.engine.hashed_rows import RowRange
 
 Part = TypeVar("Part")
 Result = TypeVar("Result")
@@ -43,7 +44,8 @@ class State(Protocol[Part]):
     wherever it is mapped, and merging is associative."""
 
     distinct: dict[Hashable, Any]
-    """Its distinct values by key: `Distinct`, until an engine holds them elsewhere."""
+    """By key its distinct values (`Distinct`), or its rows (`HashedRows`), until an engine holds
+    them elsewhere."""
 
     def map(self, batch: Any) -> Part:
         """What a batch says. May run on any thread, before others are added."""
@@ -100,6 +102,12 @@ class Engine(Protocol):
     def exchange(self, values: Any, rekeyed: Callable[[Counted], Counted]) -> DistinctValues:
         """Distinct values with other hashes, by ranges of these. Values of one hash stay apart, in
         no order: a question about a range puts them together itself."""
+
+    def match(
+        self, before: Any, after: Any, work: Callable[[RowRange, RowRange], Part], ranges: int
+    ) -> Iterable[Part]:
+        """`work` of the rows of two tables (`HashedRows` of their states) whose hashes are in one
+        range, for each range; `ranges`: how many on this machine."""
 
     def ask(
         self, questions: Sequence[Question[Any, Result]], threads: int | None = None

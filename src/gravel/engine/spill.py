@@ -21,6 +21,11 @@ class Runs:
         self._file = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
         self._runs: list[tuple[int, list[tuple[int, np.dtype]]]] = []
 
+    @property
+    def count(self) -> int:
+        """How many runs there are."""
+        return len(self._runs)
+
     def write(self, arrays: Sequence[np.ndarray]) -> None:
         """Keep a run. Raises TableProblem where the disk is full."""
         places = []

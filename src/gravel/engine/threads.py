@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Iterable, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from typing import Any, TypeVar
 
 from gravel.engine.distinct import Counted, Distinct, RekeyedValues
 from gravel.engine.engine import DistinctValues, OfBatch, Question, Readable, State
+from gravel.engine.hashed_rows import HashedRows, RowRange
 from gravel.engine.parallel import ordered_map
 
 T = TypeVar("T")
@@ -37,6 +38,16 @@ class Threads:
     def exchange(self, values: Distinct, rekeyed: Callable[[Counted], Counted]) -> RekeyedValues:
         """See Engine."""
         return RekeyedValues(values, rekeyed)
+
+    def match(
+        self,
+        before: HashedRows,
+        after: HashedRows,
+        work: Callable[[RowRange, RowRange], T],
+        ranges: int,
+    ) -> Iterator[T]:
+        """See Engine. One range after another: they are as large as memory allows."""
+        yield from map(work, before.ranges(ranges), after.ranges(ranges))
 
     def ask(
         self, questions: Sequence[Question[Any, Result]], threads: int | None = None

@@ -241,7 +241,9 @@ class Source(ABC):
     def guess(self, wanted: Sequence[int]) -> dict[int, Type]:
         """Types as the first rows suggest them, which spares a pass over the rest: `read` raises
         InferredTypeRefuted at the first batch that shows another. A DECIMAL gets room for longer
-        numbers."""
+        numbers. Another engine than this machine's finds them from all rows."""
+        if self.engine is not THREADS:
+            return self.types(wanted)
         missing = [index for index in wanted if index not in self._types]
         states = self._open_states(missing)
         pieces = list(islice(self.pieces(wanted=missing), _SAMPLE + 1))

@@ -17,6 +17,7 @@ from pyspark.sql import DataFrame, SparkSession
 
 from gravel.engine.distinct import Counted, range_size
 from gravel.engine.engine import DistinctValues, Question, State
+from gravel.engine.hashed_rows import RowRange
 from gravel.engine.threads import THREADS
 from gravel.problems import CallProblem, TableProblem
 from gravel.sources.arrow import StoredSource
@@ -30,10 +31,12 @@ from gravel.spark.tasks import (
     SCHEMA,
     ExchangeTask,
     MapTask,
+    MatchTask,
     RangeTask,
     Reference,
     run_exchange,
     run_map,
+    run_match,
     run_ranges,
     versions,
 )
@@ -83,13 +86,15 @@ def _unread(source: Source, why: str) -> CallProblem:
 
 
 class ShuffledValues:
-    """The distinct values of a key of a state, where the executors keep them. `merged`: equal ones
-    are put together before anything is asked of them."""
+    """The distinct values of a key of a state, or its rows, where the executors keep them.
+    `merged`: equal values are put together before anything is asked of them; `others`: the arrays
+    of rows beside their hashes and numbers."""
 
     def __init__(
-        self, engine: SparkEngine, frame: DataFrame, key: int, merged: bool = True
+        self, engine: SparkEngine, frame: DataFrame, key: int, merged: bool = True, others: int = 0
     ) -> None:
         self.engine, self.frame, self.key, self.merged = engine, frame, key, merged
+        self.others = others
         self.beside: list[ShuffledValues] = []
         self._length: int | None = None
 
@@ -146,7 +151,10 @@ class SparkEngine:
             atexit.register(_let_go, frame)
         for part in self._collected(frame.where("key < 0"), table):
             state.merge(part)
-        shuffled = [ShuffledValues(self, frame, key) for key in range(len(state.distinct))]
+        others = [getattr(values, "others", 0) for values in state.distinct.values()]
+        shuffled = [
+            ShuffledValues(self, frame, key, others=count) for key, count in enumerate(others)
+        ]
         for key, values in zip(list(state.distinct), shuffled, strict=True):
             values.beside = shuffled
             state.distinct[key] = values
@@ -163,6 +171,29 @@ class SparkEngine:
             .repartition(self.ranges, "range")
         )
         return ShuffledValues(self, frame, 0, merged=False)
+
+    def match(
+        self, before: Any, after: Any, work: Callable[[RowRange, RowRange], T], ranges: int
+    ) -> Iterator[T]:
+        """See Engine."""
+        frames = [
+            values.frame.where(f"key = {values.key}").selectExpr(
+                f"{side} AS key", "range", "place", "data"
+            )
+            for side, values in enumerate((before, after))
+            if isinstance(values, ShuffledValues)
+        ]
+        if not frames:  # of tables without a batch
+            yield from THREADS.match(before, after, work, 1)
+            return
+        frame = frames[0] if len(frames) == 1 else frames[0].unionByName(frames[1])
+        task = MatchTask(work, before.others)
+        results = (
+            frame.repartition(self.ranges, "range")
+            .sortWithinPartitions("range", "key", "place")
+            .mapInArrow(partial(run_match, packed(task)), SCHEMA)
+        )
+        yield from _values(_sorted(results))
 
     def ask(
         self, questions: Sequence[Question[Any, Result]], threads: int | None = None
@@ -221,8 +252,8 @@ class SparkEngine:
     def _collected(self, frame: DataFrame, table: Source) -> Iterable[Any]:
         """The values of its records in the order of the table. Raises what a task has failed with,
         and DataProblem where the file was changed meanwhile."""
-        records = sorted(_told(frame.collect), key=lambda record: (record.place, record.range))
-        yield from self._parts(records, table)
+        yield from _values(_sorted(frame))
+        _refuse_changed(table)
 
     def _in_order(self, frame: DataFrame, table: Source) -> Iterable[Any]:
         """The records of a frame whose partitions are in the order of the table, a few at a time;
@@ -232,26 +263,32 @@ class SparkEngine:
             frame.count()  # all of it is made at once, and kept
             yield from frame.toLocalIterator(True)
 
-        yield from self._parts(_told(records), table)
-
-    def _parts(self, records: Iterable[Any], table: Source) -> Iterator[Any]:
-        """The values of records in the order of the table, the slices of each put together."""
-        for _, slices in groupby(records, _place):
-            key, data = PART, bytearray()
-            for record in slices:
-                key = record.key
-                data += record.data
-            if key == FAILURE:
-                raise unpacked(data)
-            assert key == PART
-            yield unpacked(data)
-        for source in table.sources:
-            source.refuse_changed()
+        yield from _values(_told(records))
+        _refuse_changed(table)
 
 
-def _place(record: Any) -> int:
-    place: int = record.place
-    return place
+def _sorted(frame: DataFrame) -> list[Any]:
+    """All records of a frame by their places, the slices of each in order."""
+    return sorted(_told(frame.collect), key=lambda record: (record.place, record.range))
+
+
+def _values(records: Iterable[Any]) -> Iterator[Any]:
+    """The values of records, the slices of each put together. Raises what a task has failed
+    with."""
+    for _, slices in groupby(records, lambda record: record.place):
+        key, data = PART, bytearray()
+        for record in slices:
+            key = record.key
+            data += record.data
+        if key == FAILURE:
+            raise unpacked(data)
+        assert key == PART
+        yield unpacked(data)
+
+
+def _refuse_changed(table: Source) -> None:
+    for source in table.sources:
+        source.refuse_changed()
 
 
 def _let_go(frame: DataFrame) -> None:

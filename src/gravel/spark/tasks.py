@@ -21,12 +21,13 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.distinct import Counted
+from gravel.engine.hashed_rows import RowRange, no_rows
 from gravel.kernels.hashes import ascending
 from gravel.problems import Problem, TableProblem
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import FileState, InferredTypeRefuted, Source
-from gravel.spark.travel import joined, packed, sliced, unpacked
+from gravel.spark.travel import joined, joined_rows, packed, sliced, unpacked
 from gravel.version import __version__
 
 PART, FAILURE = -1, -2
@@ -145,14 +146,37 @@ def run_exchange(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.
             yield _record(0, number, old, stream)
 
 
+@dataclass(frozen=True)
+class MatchTask:
+    """Work on the rows of two tables whose hashes are in one range; they have so many arrays beside
+    hashes and numbers."""
+
+    work: Callable[[RowRange, RowRange], Any]
+    others: int
+
+
+def run_match(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+    """The work on slices of rows, those of a range one after another: of key 0 those of the first
+    table, of key 1 those of the second."""
+    task: MatchTask = unpacked(data)
+    for number, group in groupby(_slices(batches), itemgetter(1)):
+        sides: tuple[list[bytes], list[bytes]] = [], []
+        for key, _, stream in group:
+            sides[key].append(stream)
+        before, after = (
+            joined_rows(streams) if streams else no_rows(task.others) for streams in sides
+        )
+        yield from _part(number, task.work(before, after))
+
+
+def _slices(batches: Iterable[pa.RecordBatch]) -> Iterator[tuple[int, int, bytes]]:
+    for batch in batches:
+        yield from zip(*(batch.column(index).to_pylist() for index in (0, 1, 3)), strict=True)
+
+
 def _ranges(batches: Iterable[pa.RecordBatch], merged: bool) -> Iterator[tuple[int, int, Counted]]:
     """The key, the range and the values of slices that come one after another."""
-    slices = (
-        record
-        for batch in batches
-        for record in zip(*(batch.column(index).to_pylist() for index in (0, 1, 3)), strict=True)
-    )
-    for (key, number), group in groupby(slices, itemgetter(0, 1)):
+    for (key, number), group in groupby(_slices(batches), itemgetter(0, 1)):
         yield key, number, joined([stream for _, _, stream in group], merged)
 
 

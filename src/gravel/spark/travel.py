@@ -5,13 +5,14 @@ from __future__ import annotations
 
 import io
 import pickle
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from gravel.engine.distinct import Counted, counted_hashes
+from gravel.engine.hashed_rows import RowRange
 
 _SLICE = 1 << 18  # distinct values of a slice, which has 16 MiB at most
 
@@ -64,9 +65,9 @@ def _scalar(data: bytes) -> pa.Scalar:
     return _array(data)[0]
 
 
-def sliced(values: Iterator[Counted], ranges: int) -> Iterator[tuple[int, bytes]]:
-    """Distinct values cut by the ranges of their hashes, as (range, Arrow stream). Values whose
-    hashes share their upper bits stay together, as they do in `engine.spill`."""
+def sliced(values: Iterable[Counted | RowRange], ranges: int) -> Iterator[tuple[int, bytes]]:
+    """Distinct values, or rows, cut by the ranges of their hashes, as (range, Arrow stream). Those
+    whose hashes share their upper bits stay together, as they do in `engine.spill`."""
     edges = np.array(
         [(2**64 * index // ranges) >> 24 << 24 for index in range(1, ranges)], np.uint64
     )
@@ -86,11 +87,22 @@ def sliced(values: Iterator[Counted], ranges: int) -> Iterator[tuple[int, bytes]
 
 def joined(streams: list[bytes], merged: bool) -> Counted:
     """The values of some slices; `merged`: equal ones put together."""
-    tables = [pa.ipc.open_stream(data).read_all() for data in streams]
-    first, second, counts, rows, *extra = (
-        np.concatenate([table.column(index).to_numpy() for table in tables])
-        for index in range(tables[0].num_columns)
-    )
+    first, second, counts, rows, *extra = _arrays(streams)
     if not merged:
         return Counted(first, second, counts, rows, tuple(extra))
     return counted_hashes(first, second, rows, counts, tuple(extra))
+
+
+def joined_rows(streams: list[bytes]) -> RowRange:
+    """The rows of some slices, in the order of the table."""
+    arrays = _arrays(streams)
+    order = np.argsort(arrays[2], kind="stable")
+    return RowRange.of([array[order] for array in arrays])
+
+
+def _arrays(streams: list[bytes]) -> list[np.ndarray]:
+    tables = [pa.ipc.open_stream(data).read_all() for data in streams]
+    return [
+        np.concatenate([table.column(index).to_numpy() for table in tables])
+        for index in range(tables[0].num_columns)
+    ]

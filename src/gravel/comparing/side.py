@@ -1,0 +1,123 @@
+"""One of two tables that are compared, as it is read: hashes of its keys and of its cells."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.comparing.how import ComparedColumn, How
+from gravel.engine.evaluate import run
+from gravel.engine.frame import Frame
+from gravel.engine.hashed_rows import HashedRows, RowRange
+from gravel.engine.hashing import hashes, mixed
+from gravel.language.functions import arithmetic
+from gravel.language.nodes import Expression
+from gravel.language.types import Kind, Type
+from gravel.sources.source import Batch, Malformed
+
+ROWS = "rows"
+
+
+@dataclass(frozen=True)
+class Condition:
+    """The condition that rows are to meet, and the types of the columns that it reads."""
+
+    expression: Expression
+    types: tuple[Type, ...]
+
+    def met(self, batch: Batch) -> Batch:
+        """The rows of a batch for which it is true."""
+        frame = Frame(batch.count, batch.columns, self.types)
+        keep = run(self.expression, frame).true(batch.count)
+        chosen = pa.array(keep)
+        columns = [None if item is None else item.filter(chosen) for item in batch.columns]
+        return Batch(batch.rows[keep], columns, batch.malformed)
+
+
+@dataclass(frozen=True)
+class SidePart:
+    """What a batch says: its rows, its malformed records, and the rows that have a key."""
+
+    rows: int
+    malformed: tuple[Malformed, ...]
+    keyed: RowRange
+
+
+class SideState:
+    """A table by the hashes of its rows; see `engine.State`. `side`: 0 is before, 1 after; `key`:
+    the compared columns that are the key, without which all of them are and cells are not
+    told apart. A row has a hash a cell, and of numbers that may lie within a distance the numbers
+    without their points."""
+
+    def __init__(
+        self,
+        side: int,
+        columns: tuple[ComparedColumn, ...],
+        key: tuple[int, ...],
+        how: How,
+        condition: Condition | None,
+        memory: int,
+    ) -> None:
+        self.side, self.columns, self.key, self.how = side, columns, key, how
+        self.condition = condition
+        self.rows = self.null = 0
+        self.malformed: tuple[Malformed, ...] = ()
+        self.near = [index for index, column in enumerate(columns) if how.near(column)]
+        others = (len(columns) if key else 0) + len(self.near)
+        # Numbers that are told apart by their distance may be Python's own, which no file takes.
+        room = None if how.within is not None else memory // 4
+        self.distinct: dict[Hashable, HashedRows] = {ROWS: HashedRows(others, room)}
+
+    def map(self, batch: Batch) -> SidePart:
+        """See State."""
+        if self.condition is not None:
+            batch = self.condition.met(batch)
+        values = [
+            self.how.values(batch.columns[column.place(self.side)], column)
+            for column in self.columns
+        ]
+        hashed = [hashes(value) for value in values]
+        key = self.key or range(len(self.columns))
+        known = np.ones(batch.count, bool)
+        for index in self.key:
+            if values[index].null_count:
+                known &= pc.is_valid(values[index]).to_numpy(zero_copy_only=False)
+        first = second = np.zeros(batch.count, np.uint64)
+        if self.columns:
+            first = mixed([hashed[index] for index in key])
+            second = mixed([hashes(values[index], True) for index in key], True)
+        near = [_number(values[index], self.columns[index]) for index in self.near]
+        arrays = [first, second, batch.rows, *(hashed if self.key else []), *near]
+        kept = arrays if known.all() else [array[known] for array in arrays]
+        return SidePart(batch.count, batch.malformed, RowRange.of(kept))
+
+    def add(self, part: SidePart) -> None:
+        """See State."""
+        self.rows += part.rows
+        self.null += part.rows - len(part.keyed.rows)
+        self.malformed += part.malformed
+        self.distinct[ROWS].add(part.keyed)
+
+    def merge(self, later: SideState) -> None:
+        """See State."""
+        self.rows += later.rows
+        self.null += later.null
+        self.malformed += later.malformed
+
+
+def _number(values: pa.Array, column: ComparedColumn) -> np.ndarray:
+    """Numbers as integers of the column's scale, exactly; a DOUBLE as it is."""
+    if column.type.kind is Kind.DOUBLE:
+        result: np.ndarray = values.fill_null(0).to_numpy(zero_copy_only=False)
+        return result
+    whole = arithmetic.unscaled(values.cast(pa.decimal128(38, column.scale)))
+    # Python's integers where a difference in 64 bits could overflow.
+    return (
+        whole.astype(object)
+        if len(whole) and max(abs(int(whole.min())), abs(int(whole.max()))) >= 2**62
+        else whole
+    )
