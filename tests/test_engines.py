@@ -73,6 +73,8 @@ def size_of(piece: Any) -> int:
 class Elsewhere:
     """An engine of tasks that share nothing: each gets bytes and gives bytes, in this process."""
 
+    description = "elsewhere"
+
     def __init__(self, table: Reference, tasks: int, ranges: int) -> None:
         self.table, self.tasks, self.ranges = table, tasks, ranges
 

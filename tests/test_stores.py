@@ -330,7 +330,7 @@ def test_every_type_of_parquet_and_arrow_is_read_as_it_is(
         }
         assert (kinds["tiny"], kinds["exact"], kinds["truth"], kinds["day"]) == (
             "INTEGER",
-            "DECIMAL(38,3)",
+            "DECIMAL(20,3)",
             "BOOLEAN",
             "DATE",
         )

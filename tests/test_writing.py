@@ -703,7 +703,7 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(
         assert Path("p-rejects.csv").read_text() == "old\n"
         assert sorted(path.name for path in folder.iterdir()) == ["p-rejects.csv", "p.toml"]
     # A statement that takes too long, a run that is interrupted, and a lock that another holds.
-    harbour.run("CREATE VIEW few AS SELECT id, pg_sleep(0.1)::text AS s FROM boats")
+    harbour.run("CREATE VIEW few AS SELECT id, pg_sleep(3)::text AS s FROM boats")
     assert (
         "statement timeout"
         in gravel("profile", postgresql + "&options=-c%20statement_timeout%3D300#few", status=3).err
