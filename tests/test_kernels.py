@@ -66,6 +66,16 @@ def references(monkeypatch: pytest.MonkeyPatch, work: Callable[[], Any]) -> Any:
         return work()
 
 
+def with_hidden(values: list[str | None]) -> pa.Array:
+    """Texts, with others behind each NULL, as `if_else` leaves them there."""
+    full = pa.array(['hidden "é;\n' if value is None else value for value in values], pa.string())
+    known = np.packbits(
+        np.array([value is not None for value in values], bool), bitorder="little"
+    ).tobytes()
+    nulls = values.count(None)
+    return pa.StringArray.from_buffers(len(values), *full.buffers()[1:], pa.py_buffer(known), nulls)
+
+
 def compare_all(array: pa.Array, monkeypatch: pytest.MonkeyPatch) -> None:
     """Every kernel beside its reference."""
     monkeypatch.setenv(machine.SWITCH, "1")
@@ -103,8 +113,8 @@ def test_kernels_give_what_their_references_do(
     values: list[str | None], start: int, end: int
 ) -> None:
     with pytest.MonkeyPatch.context() as monkeypatch:
-        array = pa.array(values, pa.string())
-        compare_all(array[start : max(start, len(values) - end)], monkeypatch)
+        for array in (pa.array(values, pa.string()), with_hidden(values)):
+            compare_all(array[start : max(start, len(values) - end)], monkeypatch)
 
 
 def test_every_character_by_itself_and_among_others(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -235,10 +245,13 @@ def test_records_are_written_as_by_their_reference(
     columns: list[list[str | None]], start: int, delimiter: str, ending: str
 ) -> None:
     arrays = [pa.array(values, pa.string())[start:] for values in columns]
+    hidden = [with_hidden(values)[start:] for values in columns]
     with pytest.MonkeyPatch.context() as monkeypatch:
         monkeypatch.setenv(machine.SWITCH, "1")
         written = join_columns(arrays, delimiter, ending)
+        assert written == join_columns(hidden, delimiter, ending)
         assert written == csv_sink._joined(arrays, delimiter, ending)
+        assert written == csv_sink._joined(hidden, delimiter, ending)
     texts = [value or "" for values in columns for value in values]
     data = np.frombuffer("".join(texts).encode(), np.uint8)
     ends = np.cumsum([len(text.encode()) for text in texts]).reshape(len(columns), 4)
@@ -365,7 +378,8 @@ def test_commands_say_the_same_with_kernels_and_without(
         with open(file, "w", newline="", encoding="utf-8") as sink:
             csv.writer(sink).writerows([("id", "name", "note"), *((i, dice.choice(names), dice.choice(names)) for i in range(2000))])  # fmt: skip
     Path("p.toml").write_text(
-        'table = "a.csv"\nwrite = "-"\n[[step]]\nset = { name = "CAPITALIZE_WORDS(TIDY_SPACES(name))", note = "MATCH_KEY(note)" }\n'
+        'table = "a.csv"\nwrite = "-"\n[[step]]\nset = { name = "CAPITALIZE_WORDS(TIDY_SPACES(name))", note = "MATCH_KEY(NULLIF(note, name))" }\n'
+        '[[step]]\nset = { note = "CASE WHEN LENGTH(note) > 2 THEN NULL ELSE note END" }\n'
         '[[step]]\ndrop_rows = "SHAPE(name) = UPPER(LOWER(WITHOUT_ACCENTS(name)))"\n', "utf-8",
     )  # fmt: skip
     asked = (

@@ -703,7 +703,11 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(
         assert Path("p-rejects.csv").read_text() == "old\n"
         assert sorted(path.name for path in folder.iterdir()) == ["p-rejects.csv", "p.toml"]
     # A statement that takes too long, a run that is interrupted, and a lock that another holds.
-    harbour.run("CREATE VIEW few AS SELECT id, pg_sleep(3)::text AS s FROM boats")
+    harbour.run(
+        "CREATE FUNCTION nap(bigint) RETURNS text STABLE LANGUAGE plpgsql AS"
+        " $$ BEGIN PERFORM pg_sleep(3); RETURN $1::text; END $$"
+    )
+    harbour.run("CREATE VIEW few AS SELECT id, nap(id) AS s FROM boats")
     assert (
         "statement timeout"
         in gravel("profile", postgresql + "&options=-c%20statement_timeout%3D300#few", status=3).err
@@ -731,6 +735,7 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(
         "SELECT COUNT(*) FROM pg_stat_activity WHERE application_name = 'gravel'"
     ) == [(0,)]
     harbour.run("DROP VIEW few")
+    harbour.run("DROP FUNCTION nap")
     monkeypatch.setattr(store, "_WAIT", 1)
     with closing(harbour.connect()) as other:
         other.autocommit = False

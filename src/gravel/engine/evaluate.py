@@ -235,7 +235,7 @@ def _in(node: nodes.InList, frame: Frame) -> Vector:
     rows, part, so_far = (
         np.arange(count),
         frame,
-        Vector(pa.repeat(pa.scalar(False), count), whole.errors),
+        vector(pa.repeat(pa.scalar(False), count), whole.errors),
     )
     for item in node.items:
         decided = so_far.failed(len(rows)) | so_far.true(len(rows))

@@ -74,18 +74,20 @@ def _marked(column: pa.Array, signs: _Signs) -> tuple[Any, bool]:
     offsets, _ = body(column)
     known = valid(column) if column.null_count else None
     empty = np.diff(offsets) == 0
-    if known is not None:
-        empty &= known
     special = (
         np.zeros(len(column), bool)
         if signs.low and _plain(column)
         else rows_with(column, signs.special)
     )
+    if known is not None:
+        empty &= known
     both = empty | special
     if not both.any():
         return column, False
     subset = column.filter(pa.array(both))
     quoted = pc.binary_join_element_wise(_QUOTE, _carried(subset, signs), _QUOTE, b"")
+    if subset.null_count:  # bytes stand where NULL is
+        quoted = pc.if_else(pc.is_valid(subset), quoted, pa.scalar(None, pa.binary()))
     return (
         pc.replace_with_mask(column.view(pa.binary()), pa.array(both), quoted).view(pa.string()),
         True,

@@ -234,7 +234,9 @@ class PostgreSQL(Database):
     def read(self, table: str) -> CopiedSource:
         """See Database."""
         with self.told():
-            return _read(self.raw, ".".join(self.place(table)), self.shown, frozenset(), {})
+            place = ".".join(self.place(table))
+            counted = _count(self.raw, place)
+            return _read(self.raw, place, self.shown, frozenset(), {}, counted)
 
     def lock(self, table: str) -> None:
         """Others may read, not write."""
@@ -466,12 +468,7 @@ def open_postgresql(
         table = chosen(_tables(connection), wanted, shown)
         if bare:
             schema, _, name = table.partition(".")
-            sql = (
-                _driver()
-                .sql.SQL("SELECT COUNT(*) FROM {}")
-                .format(_driver().sql.Identifier(schema, name))
-            )
-            counted, shape = connection.execute(sql).fetchone()[0], _shape(connection, schema, name)
+            counted, shape = _count(connection, table), _shape(connection, schema, name)
             server.close()
             return counted_only(Path(), f"{shown}#{table}", shape, counted)
         return _fetched(server, table, shown, texts, declared)
@@ -499,17 +496,25 @@ def _fetched(
                 shown,
                 texts & set(names),
                 {key: kind for key, kind in declared.items() if key in names},
+                counted,
                 names,
             )
 
-    counted = connection.execute(
-        _driver().sql.SQL("SELECT COUNT(*) FROM {}").format(_driver().sql.Identifier(schema, name))
-    ).fetchone()[0]
+    counted = _count(connection, table)
     result = SqlSource(
         f"{shown}#{table}", shape, counted, fetch, server.close, texts=texts, declared=declared
     )
     result.server, result.part = shown, table
     return result
+
+
+def _count(connection: Any, table: str) -> int:
+    """The server's own count of a table's rows."""
+    schema, _, name = table.partition(".")
+    sql = _driver().sql
+    query = sql.SQL("SELECT COUNT(*) FROM {}").format(sql.Identifier(schema, name))
+    counted: int = connection.execute(query).fetchone()[0]
+    return counted
 
 
 def _read(
@@ -518,9 +523,11 @@ def _read(
     shown: str,
     texts: frozenset[str],
     declared: dict[str, Type],
+    counted: int,
     subset: list[str] | None = None,
 ) -> CopiedSource:
-    """A table, or some of its columns, as a connection's transaction sees it."""
+    """A table, or some of its columns, as a connection's transaction sees it, in which the server
+    has counted its rows."""
     schema, _, name = table.partition(".")
     about = _about(connection, schema, name)
     columns = [(row[0], row[1]) for row in about if subset is None or row[0] in subset]
@@ -528,7 +535,6 @@ def _read(
         raise TableProblem(f"{shown}#{table} has no columns")
     sql = _driver().sql
     source = sql.Identifier(schema, name)
-    counted = connection.execute(sql.SQL("SELECT COUNT(*) FROM {}").format(source)).fetchone()[0]
     unchecked = connection.info.parameter_status("server_encoding") == "SQL_ASCII"
     picked = sql.SQL(", ").join(_picked(sql, column, kind, unchecked) for column, kind in columns)
     path = copied(

@@ -229,10 +229,11 @@ def join_fields(
             if column:
                 output[written] = delimiter
                 written += 1
+            if not known[column * rows + row]:
+                continue  # whatever bytes stand there
             if start == end:
-                if known[column * rows + row]:
-                    output[written], output[written + 1] = QUOTE, QUOTE
-                    written += 2
+                output[written], output[written + 1] = QUOTE, QUOTE
+                written += 2
                 continue
             begin = written
             special = np.uint64(0)
