@@ -65,7 +65,7 @@ on_error = "set aside"
         "every line of the file is accounted for", "every step balances", "every step meets its expected rows",
         "the input did not change while it was read",
         "the key (id) is unique and not null before", "the output has the rows the ledger says",
-        "the key (id) is unique and not null after", "columns that no step touched hold the same values", "the rejects are all there",
+        "the key (id) is unique and not null after", "columns that no step touched hold the same values", "the rejects are all there", "columns that steps made hold what they made",
     }  # fmt: skip
     # size was read as it came into the step: before TRIM.
     assert parsed(Path("o.csv").read_text()) == [

@@ -88,19 +88,24 @@ def _a_row_is_lost(patch: Patch) -> None:
 
 
 def _a_row_is_not_written(patch: Patch) -> None:
-    def short(data: bytes, *_: Any) -> bytes:
+    def short(data: bytes) -> bytes:
         return data[: data[:-1].rfind(b"\n") + 1] if data.count(b"\n") > 5 else data
 
-    _after(patch, "gravel.plans.result_rows:TextLayout", "__call__", short)
+    _laid_down(patch, short)
+
+
+def _laid_down(patch: Patch, change: Callable[[bytes], bytes]) -> None:
+    """Let other bytes be laid down than those of the rows."""
+    place = "gravel.plans.result_rows:TextLayout"
+    _after(patch, place, "__call__", lambda laid, *_: (change(laid[0]), laid[1]))
 
 
 def _a_row_is_written_twice(patch: Patch) -> None:
-    _after(
-        patch,
-        "gravel.plans.result_rows:TextLayout",
-        "__call__",
-        lambda data, *_: data + data[data[:-1].rfind(b"\n") + 1 :],
-    )
+    _laid_down(patch, lambda data: data + data[data[:-1].rfind(b"\n") + 1 :])
+
+
+def _a_null_is_written_as_what_it_was(patch: Patch) -> None:
+    _laid_down(patch, lambda data: data.replace(b",,", b",boat 7,"))
 
 
 def _the_disk_keeps_another_byte(patch: Patch) -> None:
@@ -126,12 +131,7 @@ def _a_left_row_is_not_written(patch: Patch) -> None:
 
 
 def _an_untouched_cell_changes(patch: Patch) -> None:
-    _after(
-        patch,
-        "gravel.plans.result_rows:TextLayout",
-        "__call__",
-        lambda data, *_: data.replace(b'7,"B"', b'7,"X"').replace(b"7,B", b"7,X"),
-    )
+    _laid_down(patch, lambda data: data.replace(b'7,"B"', b'7,"X"').replace(b"7,B", b"7,X"))
 
 
 def _written_otherwise(change: Callable[[pa.Table], pa.Table]) -> Callable[[Patch], None]:
@@ -207,8 +207,9 @@ class Case:
     more: tuple[str, ...] = ()
 
 
-SAME, ROWS_OUT, HOLDS = (
+SAME, MADE, ROWS_OUT, HOLDS = (
     "columns that no step touched hold the same values",
+    "columns that steps made hold what they made",
     "the output has the rows the ledger says",
     "{target} holds what was proved",
 )
@@ -225,9 +226,10 @@ CASES = {
     "a key that repeats before": Case('table = "twice.csv"\nwrite = "o.csv"\nkey = ["id"]\n[[step]]\nunique = { by = ["id"] }\n', _in_vain, (KEY,)),
     "a key that a step breaks": Case(FILE + '[[step]]\nset = { id = "CASE WHEN id = 3 THEN 5 ELSE id END" }\n', _in_vain, (KEY,)),
     "a key that a step empties": Case(FILE + '[[step]]\nset = { id = "NULLIF(id, 3)" }\n', _in_vain, (KEY,)),
-    "a row that is not written": Case(ALL_SET, _a_row_is_not_written, (ROWS_OUT,)),
-    "a row that is written twice": Case(ALL_SET, _a_row_is_written_twice, (ROWS_OUT,)),
-    "another byte on the disk": Case(BARE, _the_disk_keeps_another_byte, (ROWS_OUT,)),
+    "a row that is not written": Case(ALL_SET, _a_row_is_not_written, (ROWS_OUT, MADE)),
+    "a row that is written twice": Case(ALL_SET, _a_row_is_written_twice, (ROWS_OUT, MADE)),
+    "a NULL that is written as what it was": Case(BARE.replace("UPPER(name)", "NULLIF(name, 'boat 7')"), _a_null_is_written_as_what_it_was, (MADE,)),
+    "another byte on the disk": Case(BARE, _the_disk_keeps_another_byte, (ROWS_OUT, MADE)),
     "a rejected row that is not written": Case(FILE, _a_left_row_is_not_written, ("the rejects are all there",)),
     "an untouched cell that changes": Case(FILE, _an_untouched_cell_changes, (SAME,)),
     "a total that a step breaks": Case(FILE + '[[step]]\nset = { fee = "fee * 2" }\n', _in_vain, ("the control total of {expression} reconciles",)),
@@ -366,6 +368,7 @@ def test_proofs_tell_their_figures(figures: Any, monkeypatch: Patch) -> None:
             "the rejects are all there": "1 row counted in the file of rejects, 1 in the ledger",
             "the key (id) is unique and not null after": "3 rows, 3 different keys",
             "columns that no step touched hold the same values": "3 columns (id, fee, note), 3 rows",
+            "columns that steps made hold what they made": "1 column (name), 3 rows",
             "the control total of fee reconciles": "7.75 at the start, 3.75 in the output, 4.00 in the rejects",
             "the total MAX(fee), told only": "4.00 at the start, 2.50 in the output",
             "the total MIN(note), told only": "NULL at the start, NULL in the output",

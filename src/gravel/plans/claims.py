@@ -57,6 +57,10 @@ CLAIMS = (
         "a hash made of each source row travels with it, and is made again of the output",
     ),
     Claim(
+        "columns that steps made hold what they made",
+        "a hash made of each row as it is handed to the file, and again of the written file",
+    ),
+    Claim(
         "columns that no step touched have the same types",
         "the Arrow types of the file that was written, read back, against those of the source",
     ),

@@ -3,7 +3,6 @@ its target."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -11,13 +10,14 @@ from typing import Any
 
 import numpy as np
 
+from gravel.engine.hashing import combined
 from gravel.ledger.checksum import ChecksumStream
 from gravel.ledger.fingerprint import Content
 from gravel.plans.destination import IN_PLACE
 from gravel.plans.flow import Flow
 from gravel.plans.left import LEFT_COLUMNS, packed
 from gravel.plans.proofs import Digest
-from gravel.plans.result_rows import lay_down
+from gravel.plans.result_rows import TextLayout, TypedLayout, lay_down
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundPlan
 from gravel.plans.wish import Wish
@@ -64,27 +64,31 @@ class RejectsFile:
 
 @dataclass(frozen=True)
 class FinishedRows:
-    """A batch at its end: as it is laid down, its rows' seals, and their numbers where the table is
-    changed in place."""
+    """A batch at its end: as it is laid down, its rows' seals, a hash of what steps gave each row,
+    and their numbers where the table is changed in place."""
 
     laid_down: Any
     seals: np.ndarray | None
+    given: np.ndarray | None
     numbers: np.ndarray | None
 
 
 @dataclass(frozen=True)
 class Finish:
     """What is made of a batch at its end, by the layout of what the rows are for; without one they
-    are not laid down."""
+    are not laid down. `given`: the columns that steps gave them."""
 
-    layout: Callable[[TrackedRows], Any] | None
+    layout: TextLayout | TypedLayout | None
+    given: tuple[int, ...]
     numbered: bool
 
     def __call__(self, rows: TrackedRows) -> FinishedRows:
         """The batch, finished."""
         numbers = rows.numbers if self.numbered else None
-        laid_down = None if self.layout is None else self.layout(rows)
-        return FinishedRows(laid_down, rows.seals, numbers)
+        if self.layout is None:
+            return FinishedRows(None, rows.seals, None, numbers)
+        laid_down, columns = self.layout(rows, self.given)
+        return FinishedRows(laid_down, rows.seals, combined(columns) if columns else None, numbers)
 
 
 class Execution:
@@ -102,12 +106,12 @@ class Execution:
             name = "rows.arrow" if plan.keeps_arrow else "rows.csv"
             self.output = Output(scratch / name, to.shown)
         self.rejects = RejectsFile(plan, scratch if not wish.writes or to.left_table else None)
-        self.seals = Digest()
+        self.seals, self.given = Digest(), Digest()
         self.numbers: list[np.ndarray] = []  # of the source rows, where the table is changed
         self.rows = lay_down(plan, self.output)
         self.flow = Flow(
             plan,
-            Finish(self.rows.layout if wish.whole else None, to.kind == IN_PLACE),
+            Finish(self.rows.layout if wish.whole else None, plan.set_columns, to.kind == IN_PLACE),
             self.rejects.pack,
             self.rejects.add,
             wish.memory,
@@ -124,6 +128,8 @@ class Execution:
                 self.rows.write(finished.laid_down)
             if finished.seals is not None:
                 self.seals.add(finished.seals)
+            if finished.given is not None:
+                self.given.add(finished.given)
             if finished.numbers is not None:
                 self.numbers.append(finished.numbers)
         self.rows.close()

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import hashlib
 import math
+from collections.abc import Sequence
 from decimal import Decimal, localcontext
 from fractions import Fraction
 from itertools import pairwise
@@ -127,23 +128,26 @@ def of_output(
     output: Output,
     table: Source,
     seals: Digest,
+    given: Digest,
     left: tuple[Path, int] | None,
 ) -> list[Proof]:
     """What the written files show when they are opened again (the result as `table`): their rows,
-    untouched columns, the key after, control totals. `seals` are those of the rows that came out;
-    `left`: the file of rejects, and how many it should have.
+    untouched columns and those that steps set, the key after, control totals. `seals` are those of
+    the rows that came out, `given` is of what steps gave them; `left`: the file of rejects, and how
+    many it should have.
     """
     path, again = output.path, ChecksumStream()
     types = tuple(column.type for column in plan.columns)
     totals = [total.places[-1] for total in plan.totals]
     places = [index for _, index in plan.untouched]
-    reads_all = any(bound is not None for bound in totals)
-    wanted = None if reads_all else sorted({*places, *(plan.key_after or ())})
 
     def work(
         batch: Batch,
-    ) -> tuple[int, int, np.ndarray | None, KeyPart | None, list[AggregatePartial | None]]:
-        seal = combined([batch.columns[place] for place in places]) if places else None
+    ) -> tuple[int, int, list[np.ndarray | None], KeyPart | None, list[AggregatePartial | None]]:
+        hashes = [
+            combined([batch.columns[place] for place in subset]) if subset else None
+            for subset in (places, plan.set_columns)
+        ]
         key = (
             key_part([key_values(batch.columns[i], types[i]) for i in plan.key_after])
             if plan.key_after
@@ -151,19 +155,20 @@ def of_output(
         )
         frame = Frame(batch.count, batch.columns, types)
         parts = [None if bound is None else part_of(bound, frame, batch.rows) for bound in totals]
-        return batch.count, len(batch.malformed), seal, key, parts
+        return batch.count, len(batch.malformed), hashes, key, parts
 
     rows = bad = 0
-    digest = Digest()
+    digests = Digest(), Digest()
     keys = KeyState()
     states = [None if bound is None else AggregateState(bound) for bound in totals]
-    for count, malformed, seal, key, parts in ordered_map(
-        lambda piece: work(table.read(piece, wanted)), table.pieces(again.take)
+    for count, malformed, hashes, key, parts in ordered_map(
+        lambda piece: work(table.read(piece)), table.pieces(again.take)
     ):
         rows += count
         bad += malformed
-        if seal is not None:
-            digest.add(seal)
+        for digest, hashed in zip(digests, hashes, strict=True):
+            if hashed is not None:
+                digest.add(hashed)
         if key is not None:
             keys.add(key)
         for state, part in zip(states, parts, strict=True):
@@ -198,20 +203,27 @@ def of_output(
         results.append(_key(plan.key_after, keys, "after", table, types))
     elif plan.no_key:
         results.append(Proof("there is no key to prove after", True, plan.no_key))
-    if places:
-        subset = ", ".join(plan.names[place] for place in places[:8]) + (
-            " …" if len(places) > 8 else ""
-        )
-        message = f"{number_of(len(places), 'column')} ({subset})"
-        different = digest.value != seals.value
-        detail = f"some value of {subset} differs" if different else f"{message}, {number_of(rows)}"
-        results.append(
-            Proof("columns that no step touched hold the same values", not different, detail)
-        )
+    claims = (
+        "columns that no step touched hold the same values",
+        "columns that steps made hold what they made",
+    )
+    for claim, subset, before, after in zip(
+        claims, (places, plan.set_columns), (seals, given), digests, strict=True
+    ):
+        if subset:
+            results.append(_same_values(plan, claim, subset, before.value == after.value, rows))
     return results + [
         _total(total.text, total.sum, index, flow, states[index])
         for index, total in enumerate(plan.totals)
     ]
+
+
+def _same_values(
+    plan: BoundPlan, claim: str, places: Sequence[int], holds: bool, rows: int
+) -> Proof:
+    names = ", ".join(plan.names[place] for place in places[:8]) + (" …" if len(places) > 8 else "")
+    counted = f"{number_of(len(places), 'column')} ({names}), {number_of(rows)}"
+    return Proof(claim, holds, counted if holds else f"some value of {names} differs")
 
 
 def _total(text: str, is_sum: bool, index: int, flow: Flow, state: AggregateState | None) -> Proof:

@@ -3,7 +3,7 @@ values for a file that keeps those."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any, Protocol
@@ -25,12 +25,14 @@ from gravel.sources.csv.reader import CsvSource
 from gravel.sources.dialect import Dialect
 from gravel.sources.source import Source
 
+LaidDown = tuple[Any, list[pa.Array]]
+
 
 class ResultRows(Protocol):
     """Takes the rows of a run, each batch as its layout has made it, in their order."""
 
     @property
-    def layout(self) -> Callable[[TrackedRows], Any]:
+    def layout(self) -> TextLayout | TypedLayout:
         """Makes of a batch what is written; on any thread or machine."""
 
     def write(self, finished: Any) -> None:
@@ -63,9 +65,10 @@ class TextLayout:
     delimiter: str
     line_end: str
 
-    def __call__(self, rows: TrackedRows) -> bytes:
-        """A batch as it is written."""
-        return encode(rows.texts(), self.delimiter, self.line_end)
+    def __call__(self, rows: TrackedRows, places: Sequence[int]) -> LaidDown:
+        """A batch as it is written, and some of its columns as they are to be read again."""
+        data = encode(rows.texts(), self.delimiter, self.line_end)
+        return data, [rows.text(index) for index in places]
 
 
 class TextRows:
@@ -100,8 +103,9 @@ class TypedLayout:
     kinds: tuple[Type, ...]
     narrow: dict[int, tuple[pa.DataType, ...]]
 
-    def __call__(self, rows: TrackedRows) -> tuple[pa.RecordBatch, list[tuple[int, pa.DataType]]]:
-        """A batch as it is written, with the columns and types that its values do not fit."""
+    def __call__(self, rows: TrackedRows, places: Sequence[int]) -> LaidDown:
+        """A batch as it is written, with the columns and types that its values do not fit; and some
+        of its columns."""
         columns = [self._column(rows, index) for index in range(len(self.kinds))]
         lost = [
             (index, arrow)
@@ -109,7 +113,8 @@ class TypedLayout:
             for arrow in every
             if not arrow_file.fits(columns[index], plain_type(arrow))
         ]
-        return pa.record_batch(columns, schema=self.schema), lost
+        batch = pa.record_batch(columns, schema=self.schema)
+        return (batch, lost), [columns[index] for index in places]
 
     def _column(self, rows: TrackedRows, index: int) -> pa.Array:
         stored, field, kind = rows.stored[index], self.schema.field(index), self.kinds[index]

@@ -226,6 +226,12 @@ class BoundPlan:
         return tuple(column.name for column in self.columns)
 
     @property
+    def set_columns(self) -> tuple[int, ...]:
+        """Positions of the output's columns that are not as the source has them."""
+        untouched = {position for _, position in self.untouched}
+        return tuple(index for index in range(len(self.columns)) if index not in untouched)
+
+    @property
     def left_names(self) -> tuple[str, ...]:
         """The columns of the file of rejects, beside Gravel's own: all there ever were, in
         order of appearance."""
