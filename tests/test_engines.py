@@ -237,6 +237,8 @@ def test_what_a_plan_writes_does_not_depend_on_who_does_its_steps(
         ("clean", "plan.toml"),
         ("clean", "plan.toml", "--sample", "20000"),
         ("clean", "plan.toml", "--until", "2"),
+        ("try", "--plan", "plan.toml", "--step", "3"),
+        ("try", table, "--step", "drop_rows = 'fee > 990'", "--delimiter", ","),
         ("trace", "plan.toml", "--row", "7", "--where", "fee > 990", "--rows", "20"),
     ):
         here, files = gravel(*words, "--format", "json", status=None), written(tables)

@@ -26,7 +26,7 @@ from gravel.comparing.compare import compare
 from gravel.comparing.how import How
 from gravel.duplicates.groups import duplicates
 from gravel.engine.mapped import Store
-from gravel.engine.memory import DEFAULT_MEMORY, size_of
+from gravel.engine.memory import default_memory, size_of
 from gravel.engine.threads import THREADS
 from gravel.inspecting.attempt import attempt
 from gravel.inspecting.check import allowance, check, named_condition
@@ -137,13 +137,17 @@ class Table:
     def _here(self, what: str) -> Source:
         """The source, for what this machine alone does. Raises CallProblem where another engine has
         it."""
-        if self.source.engine is not THREADS:
+        if self._elsewhere:
             raise spark.not_yet(what, "open the table without an engine")
         return self.source
 
+    @property
+    def _elsewhere(self) -> bool:
+        return self.source.engine is not THREADS
+
     def _given(self, params: Mapping[str, Any] | None) -> Given:
         given = _context(params)
-        return given if self.source.engine is THREADS else spark.without_queries(given)
+        return spark.without_queries(given) if self._elsewhere else given
 
     @_one_at_a_time
     def types(self) -> dict[str, str]:
@@ -208,7 +212,7 @@ class Table:
         """What is in each column, what is wrong with it, how to see it and how to fix it. Raises
         TableProblem."""
         day = today or datetime.date.today()
-        room = _memory(memory)
+        room = _memory(memory, self._elsewhere)
         outcome = profile(self.source, today=day, memory=room, sample=_number("sample", sample, 1))
         return Result(
             outcome,
@@ -273,7 +277,7 @@ class Table:
             null_equal=null_equal,
             shown=_number("groups", groups),
             given=self._given(params),
-            memory=_memory(memory),
+            memory=_memory(memory, self._elsewhere),
         )
 
         def page(path: Path, value: Any) -> None:
@@ -297,7 +301,7 @@ class Table:
         """What differs between this table (before) and another one (after), matched by a key, else
         as many rows alike. Raises Diagnostic, CallProblem, TableProblem."""
         how = How(ignore_case=ignore_case, ignore_spaces=ignore_spaces, where=where)
-        room = _memory(memory)
+        room = _memory(memory, self._elsewhere)
         after = open_table(other).source
         if after.engine.description != self.source.engine.description:
             raise CallProblem(
@@ -441,7 +445,13 @@ class Plan:
         executors do the steps; `sign`: an OpenSSH Ed25519 key without a
         passphrase, which signs the record. Raises Problems, TableProblem, CallProblem."""
         key = None if sign is None else SigningKey(Path(sign), _no_passphrase)
-        wish = Wish(dry=dry, memory=_memory(memory), backup=backup, engine=engine, sign=key)
+        wish = Wish(
+            dry=dry,
+            memory=_memory(memory, engine is not None),
+            backup=backup,
+            engine=engine,
+            sign=key,
+        )
         context = _context(params) or Given()
         done: Run = clean(
             self.file, context if today is None else replace(context, today=today), wish
@@ -470,10 +480,11 @@ def _number(name: str, value: int | None, least: int = 0) -> int | None:
     return value
 
 
-def _memory(size: str | int | None) -> int:
-    """Bytes of memory that a call may take. Raises CallProblem."""
+def _memory(size: str | int | None, elsewhere: bool = False) -> int:
+    """Bytes of memory that a call may take; `elsewhere`: another engine works. Raises
+    CallProblem."""
     if size is None:
-        return DEFAULT_MEMORY
+        return default_memory(elsewhere)
     try:
         return size_of(str(size))
     except ValueError as error:

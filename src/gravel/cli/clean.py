@@ -103,7 +103,7 @@ def clean(
         dry_run,
         until,
         sample,
-        memory_of(memory),
+        memory_of(memory, engine),
         backup,
         engine_of(engine),
         None if sign is None else signature.SigningKey(sign, _passphrase),

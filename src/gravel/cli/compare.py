@@ -123,7 +123,7 @@ def compare(
     if report is not None:
         page.may_write(report, replace)
     result, every = comparing_compare.compare(
-        sides[0], sides[1], key or (), how, supplied, memory_of(memory)
+        sides[0], sides[1], key or (), how, supplied, memory_of(memory, engine)
     )
     if differences is not None:
         comparing_differences.write_differences(differences, result, every)

@@ -160,7 +160,7 @@ def duplicates(
                 "--within, --similarity and --block are for --near", hint='--near "name" --within 2'
             )
         with progress(source, 2):
-            room = memory_of(memory)
+            room = memory_of(memory, engine)
             result = duplicates_groups.duplicates(
                 source,
                 on or (),

@@ -102,10 +102,11 @@ Memory = Annotated[
 ]
 
 
-def memory_of(text: str | None) -> int:
-    """A size in bytes; a quarter of the machine's where none is given. Raises CallProblem."""
+def memory_of(text: str | None, engine: str | None = None) -> int:
+    """A size in bytes; a quarter of the machine's where none is given, little where another engine
+    does the work. Raises CallProblem."""
     if text is None:
-        return engine_memory.DEFAULT_MEMORY
+        return engine_memory.default_memory(engine_of(engine) is not None)
     try:
         size = engine_memory.size_of(text)
     except ValueError as error:

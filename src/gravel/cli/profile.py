@@ -125,7 +125,7 @@ def profile(
         page.may_write(report, replace)
     with progress(source, 2):
         result = profiling_profile.profile(
-            source, today=supplied.today, memory=memory_of(memory), sample=sample
+            source, today=supplied.today, memory=memory_of(memory, engine), sample=sample
         )
     kept.keep(source, result, supplied.today)
     written = None if suggest is None else suggestion.write_plan(suggest, source, result, choose)

@@ -26,6 +26,7 @@ def try_step(
     plan: Path | None,
     step: str | None,
     context: Given,
+    engine: str | None,
     form: Format,
     color: bool,
 ) -> None:
@@ -36,7 +37,9 @@ def try_step(
             raise CallProblem(
                 "--plan needs the number of a step", hint=f"gravel try --plan {plan} --step 1"
             )
-        result = rehearse.rehearse(model.read_plan(plan, str(plan)), int(step), context)
+        result = rehearse.rehearse(
+            model.read_plan(plan, str(plan)), int(step), context, engine=engine
+        )
     else:
         if table is None or step is None or reference is None:
             raise CallProblem("a step is tried on a table", hint="gravel try boats.csv --step '…'")
@@ -44,6 +47,7 @@ def try_step(
             rehearse.one_step(table, str(table.path) if reference == "-" else reference, step),
             1,
             context,
+            engine=engine,
         )
     if form is Format.json:
         screen.print_json("try", results.step_dict(result))

@@ -70,7 +70,7 @@ def trace(
         where,
         given_by(param, today),
         limit,
-        memory_of(memory),
+        memory_of(memory, engine),
         engine_of(engine),
     )
     if format is Format.json:

@@ -16,6 +16,7 @@ from gravel.cli.options import (
     Params,
     Today,
     attach_engine,
+    engine_of,
     given_by,
     progress,
     refuse_engine,
@@ -102,16 +103,18 @@ def try_(
         assignments, table = [table, *(assignments or [])], None
     if plan is not None:
         refuse_reading(reading, str(plan))
-        refuse_engine("try --plan", engine)
+    if plan is not None and step is None:
+        refuse_engine("try --plan without --step", engine)
     if step is not None:
-        refuse_engine("try --step", engine)
         if assignments or finding is not None or (plan is not None and add is not None):
             raise CallProblem(
                 "--step is tried by itself",
                 hint="gravel try TABLE --step '…', or gravel try --plan PLAN --step N",
             )
         source = None if table is None else opening.open_table(table, reading)
-        cli_step.try_step(source, table, plan, step, supplied, format, not no_color)
+        cli_step.try_step(
+            source, table, plan, step, supplied, engine_of(engine), format, not no_color
+        )
         if add is not None and source is not None:
             _told(add, edit.add_text(add, source, cli_step.whole_step(step), note), no_color)
         return

@@ -9,7 +9,7 @@ from functools import partial
 import numpy as np
 import pyarrow as pa
 
-from gravel.comparing.how import ComparedColumn, How, pair_columns
+from gravel.comparing.how import ColumnPair, How, pair_columns
 from gravel.comparing.matching import Matches, RowMatcher
 from gravel.comparing.result import Alone, CellDiff, Cells, Compared, Keys
 from gravel.comparing.side import ROWS, Condition, SideState
@@ -143,7 +143,7 @@ def _types_of(guess: bool, table: Source) -> dict[int, Type]:
     return table.guess(every) if guess else table.types(every)
 
 
-def _key(columns: Sequence[ComparedColumn], before: Source, name: str) -> int:
+def _key(columns: Sequence[ColumnPair], before: Source, name: str) -> int:
     place = find_column(tree.Name(0, len(name), name), before.columns, name)
     result = next((index for index, column in enumerate(columns) if column.before == place), None)
     if result is None:
@@ -190,7 +190,7 @@ def _texts_in(
 def _differences(
     before: Source,
     after: Source,
-    columns: Sequence[ComparedColumn],
+    columns: Sequence[ColumnPair],
     keyed: Sequence[int],
     differing: list[tuple[np.ndarray, np.ndarray]],
     most: int | None,
@@ -212,11 +212,7 @@ def _differences(
 
 
 def _alone(
-    table: Source,
-    columns: Sequence[ComparedColumn],
-    keyed: Sequence[int],
-    side: int,
-    alone: np.ndarray,
+    table: Source, columns: Sequence[ColumnPair], keyed: Sequence[int], side: int, alone: np.ndarray
 ) -> tuple[Alone, ...]:
     rows = alone[:EXAMPLES]
     keys = [columns[index].place(side) for index in keyed]

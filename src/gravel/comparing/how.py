@@ -39,7 +39,7 @@ class How:
         ]
         return tuple(text for said, text in parts if said)
 
-    def values(self, stored: pa.Array, column: ComparedColumn) -> pa.Array:
+    def values(self, stored: pa.Array, column: ColumnPair) -> pa.Array:
         """A column's values as they are compared; texts that fit no type are compared as texts."""
         if column.type == TEXT:
             return self._spelled(text_of(stored))
@@ -52,13 +52,13 @@ class How:
             result = tidy_spaces(result)
         return upper(result) if self.ignore_case else result
 
-    def near(self, column: ComparedColumn) -> bool:
+    def near(self, column: ColumnPair) -> bool:
         """Whether values of a column are equal within a distance."""
         return self.within is not None and column.type.kind in NUMBERS
 
 
 @dataclass(frozen=True)
-class ComparedColumn:
+class ColumnPair:
     """A column of both sides: its places, and the type in which it is compared."""
 
     name: str
@@ -73,11 +73,11 @@ class ComparedColumn:
 
 
 @dataclass(frozen=True)
-class ComparedColumns:
+class ColumnPairs:
     """The columns of both sides, the names of those of one alone, and those whose types differ, as
     (name, type before, type after)."""
 
-    both: tuple[ComparedColumn, ...]
+    both: tuple[ColumnPair, ...]
     lost: tuple[str, ...]
     gained: tuple[str, ...]
     types: tuple[tuple[str, str, str], ...]
@@ -85,7 +85,7 @@ class ComparedColumns:
 
 def pair_columns(
     before: Source, after: Source, how: How, types_of: Callable[[Source], dict[int, Type]]
-) -> ComparedColumns:
+) -> ColumnPairs:
     """Set the columns of two tables against each other. Raises CallProblem for a pair that is not
     there."""
     pairs = dict(how.pairs)
@@ -113,8 +113,8 @@ def pair_columns(
         scale = max((item.scale for item in (a, b) if item.kind is Kind.DECIMAL), default=0)
         if how.within is not None:
             scale = max(scale, -int(how.within.as_tuple().exponent))
-        columns.append(ComparedColumn(name, at, place, kind, scale))
+        columns.append(ColumnPair(name, at, place, kind, scale))
     ours, theirs = {column.before for column in columns}, {column.after for column in columns}
     lost = tuple(name for place, name in enumerate(before.columns) if place not in ours)
     gained = tuple(name for place, name in enumerate(after.columns) if place not in theirs)
-    return ComparedColumns(tuple(columns), lost, gained, tuple(types))
+    return ColumnPairs(tuple(columns), lost, gained, tuple(types))

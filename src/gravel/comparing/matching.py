@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gravel.comparing.how import ComparedColumn, How
+from gravel.comparing.how import ColumnPair, How
 from gravel.engine.hashed_rows import RowRange
 from gravel.engine.hashing import NULL_HASH
 from gravel.kernels.hashes import ascending
@@ -64,7 +64,7 @@ class RowMatcher:
     """Matches the rows of two ranges: the first row of a key with the first, and so on; cells are
     compared where there is a key."""
 
-    columns: tuple[ComparedColumn, ...]
+    columns: tuple[ColumnPair, ...]
     keyed: bool
     how: How
 
@@ -141,7 +141,7 @@ def _pairs(before: np.ndarray, after: np.ndarray) -> tuple[np.ndarray, np.ndarra
     return np.flatnonzero(there), places[there]
 
 
-def _close(a: np.ndarray, b: np.ndarray, column: ComparedColumn, how: How) -> np.ndarray:
+def _close(a: np.ndarray, b: np.ndarray, column: ColumnPair, how: How) -> np.ndarray:
     """Where two numbers are within the distance."""
     assert how.within is not None
     if column.type.kind is Kind.DOUBLE:

@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.comparing.how import ComparedColumn, How
+from gravel.comparing.how import ColumnPair, How
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.hashed_rows import HashedRows, RowRange
@@ -56,7 +56,7 @@ class SideState:
     def __init__(
         self,
         side: int,
-        columns: tuple[ComparedColumn, ...],
+        columns: tuple[ColumnPair, ...],
         key: tuple[int, ...],
         how: How,
         condition: Condition | None,
@@ -109,7 +109,7 @@ class SideState:
         self.malformed += later.malformed
 
 
-def _number(values: pa.Array, column: ComparedColumn) -> np.ndarray:
+def _number(values: pa.Array, column: ColumnPair) -> np.ndarray:
     """Numbers as integers of the column's scale, exactly; a DOUBLE as it is."""
     if column.type.kind is Kind.DOUBLE:
         result: np.ndarray = values.fill_null(0).to_numpy(zero_copy_only=False)

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pyarrow as pa
 
+_BESIDE = 256 << 20
 _USUAL = 4 << 30  # bytes of memory where the system does not tell
 _MMAP_THRESHOLD, _TRIM_THRESHOLD, _ARENAS = -3, -1, -8  # mallopt's names for them, from malloc.h
 
@@ -68,3 +69,9 @@ def give_back_freed_blocks() -> None:
         ctypes.CDLL(None).malloc_trim(0)
     except (OSError, AttributeError):
         return
+
+
+def default_memory(elsewhere: bool) -> int:
+    """What may be held where nothing is said; little where other machines do the work, and this one
+    puts their answers together."""
+    return min(DEFAULT_MEMORY, _BESIDE) if elsewhere else DEFAULT_MEMORY

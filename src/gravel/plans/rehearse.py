@@ -6,6 +6,7 @@ import dataclasses
 import json
 import os
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -61,20 +62,26 @@ def one_step(table: Source, reference: str, step: str) -> PlanFile:
 
 
 def rehearse(
-    plan_file: PlanFile, number: int, context: Given | None = None, memory: int = DEFAULT_MEMORY
+    plan_file: PlanFile,
+    number: int,
+    context: Given | None = None,
+    memory: int = DEFAULT_MEMORY,
+    engine: str | None = None,
 ) -> Rehearsal:
-    """Run the steps up to one and tell what that one does. Raises CallProblem for a step that is
-    not there, Problems, TableProblem."""
+    """Run the steps up to one and tell what that one does; `engine`: the address of what does it,
+    instead of this machine. Raises CallProblem for a step that is not there, Problems,
+    TableProblem."""
     many = len(plan_file.model.step)
     if not 1 <= number <= many:
         raise CallProblem(
             f"{plan_file.name} has no step {number}",
             hint=f"its steps are 1 to {many}" if many else "it has none",
         )
+    bind = partial(bind_plan, plan_file, context, engine=engine, until=number)
     try:
-        return _rehearsed(bind_plan(plan_file, context, guess=True), number, memory)
+        return _rehearsed(bind(guess=True), number, memory)
     except InferredTypeRefuted:
-        return _rehearsed(bind_plan(plan_file, context), number, memory)
+        return _rehearsed(bind(), number, memory)
 
 
 def rows_after(
