@@ -1,0 +1,121 @@
+"""Random expressions come to the same by every way: in a query and in a plan, of a text file and of Parquet, into either, of a few
+rows and of as many as the compiled kernels and several batches take."""
+
+from __future__ import annotations
+
+import json
+import random
+from collections.abc import Callable
+from datetime import date
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+import pyarrow.parquet as pq
+import pytest
+
+import gravel as library
+from conftest import Ran, write
+from generated import KINDS, TABLES, Column, Expressions, here
+
+COLUMNS = TABLES["p"]
+ARROW: dict[str, tuple[pa.DataType, Callable[[str], Any]]] = {
+    "INTEGER": (pa.int64(), int),
+    "DECIMAL(10,2)": (pa.decimal128(10, 2), Decimal),
+    "DOUBLE PRECISION": (pa.float64(), float),
+    "TEXT": (pa.string(), str),
+    "DATE": (pa.date32(), date.fromisoformat),
+    "BOOLEAN": (pa.bool_(), lambda text: text == "true"),
+}
+DECLARED = (
+    'types = { f = "DOUBLE PRECISION", t = "TEXT", i = "INTEGER", y = "DATE", b = "BOOLEAN" }\n'
+)
+MADE = "idfytb"
+# What once came to one thing here and to another there.
+KNOWN = ["(d / i) IN (d, id)", "NULLIF(t, 'a')", "CASE WHEN id > 3 THEN NULL ELSE 'x,' || t END", "d * d * d * d * d * d / 3"]  # fmt: skip
+NAMES = [f"c{number}" for number in range(len(MADE) + len(KNOWN))]
+
+
+def expressions(seed: int) -> list[str]:
+    """One expression of each kind; some fail in some rows."""
+    rng = random.Random(seed)
+    some = Expressions(rng, [Column(name, KINDS[kind]) for name, (kind, *_) in COLUMNS.items()])
+    return [*(here(some.make(kind, rng.choice([1, 2, 3]))) for kind in MADE), *KNOWN]
+
+
+def tables(times: int) -> None:
+    """The rows of p so many times, as Parquet and as text."""
+    parts = {
+        name: pa.array([None if value is None else ARROW[kind][1](value) for value in values] * times, ARROW[kind][0])
+        for name, (kind, _, values) in COLUMNS.items()
+    }  # fmt: skip
+    pq.write_table(pa.table(parts), "p.parquet", row_group_size=30_000)
+    lines = [
+        ",".join(
+            "" if value is None else f'"{value}"' if kind == "TEXT" else value
+            for (kind, *_), value in zip(COLUMNS.values(), row, strict=True)
+        )
+        for row in zip(*(values for *_, values in COLUMNS.values()), strict=True)
+    ]
+    write("p.csv", "\n".join([",".join(COLUMNS), *lines * times, ""]))
+
+
+def texts(target: str) -> pa.Table:
+    """The made columns of a file, as texts."""
+    if target.endswith("parquet"):
+        casts = ", ".join(f"CAST({name} AS TEXT) AS {name}" for name in NAMES)
+        return library.query(f"SELECT {casts} FROM '{target}'").to_arrow()
+    options = pa_csv.ConvertOptions(
+        column_types=dict.fromkeys(NAMES, pa.string()), include_columns=NAMES, null_values=[""],
+        strings_can_be_null=True, quoted_strings_can_be_null=False,
+    )  # fmt: skip
+    return pa_csv.read_csv(target, convert_options=options)
+
+
+def queried(gravel: Callable[..., Ran], made: list[str]) -> pa.Table:
+    """What a query makes of each row, as texts; of what fails NULL."""
+    chosen = ", ".join(f"{text} AS {name}" for name, text in zip(NAMES, made, strict=True))
+    gravel("query", f"SELECT id, {chosen} FROM 'p.parquet'", "--on-error", "null", "--write", "q.csv", "--replace")  # fmt: skip
+    return texts("q.csv")
+
+
+def planned(gravel: Callable[..., Ran], made: list[str], table: str, target: str) -> pa.Table:
+    """What a plan makes of each row."""
+    lines = [f"{name} = {json.dumps(text)}" for name, text in zip(NAMES, made, strict=True)]
+    head = f'table = "{table}"\nwrite = "{target}"\nreplace = true\non_error = "null"\n'
+    head += DECLARED if table.endswith("csv") else ""
+    write("plan.toml", "\n".join([head, "[[step]]", "[step.set]", *lines, ""]))
+    gravel("clean", "plan.toml")
+    return texts(target)
+
+
+WAYS = [("p.csv", "o.csv"), ("p.parquet", "o.csv"), ("p.parquet", "o.parquet")]
+
+
+@pytest.mark.parametrize("first", range(0, 60, 20))
+def test_expressions_come_to_the_same_by_every_way(
+    folder: Path, gravel: Callable[..., Ran], first: int
+) -> None:
+    tables(1)
+    for seed in range(first, first + 20):
+        made = expressions(seed)
+        expected = queried(gravel, made)
+        for table, target in WAYS:
+            assert planned(gravel, made, table, target).equals(expected), (seed, made)
+
+
+@pytest.mark.parametrize("native", ["1", "0"])
+def test_expressions_come_to_the_same_of_many_rows(
+    folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch, native: str
+) -> None:
+    monkeypatch.setenv("GRAVEL_NATIVE", native)
+    for seed in range(100, 104):
+        made = expressions(seed)
+        tables(1)
+        expected = queried(gravel, made)
+        tables(6_000)
+        for table, target in WAYS[:2]:
+            found = planned(gravel, made, table, target)
+            assert found.equals(pa.concat_tables([expected] * 6_000)), (seed, made)
