@@ -7,6 +7,7 @@ import csv
 import json
 import os
 import shutil
+import signal
 import socket
 import subprocess
 import sys
@@ -33,6 +34,9 @@ settings.register_profile(
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
 settings.load_profile("ci")
+# What is started in the background is deaf to interrupts, and so would be the programs that it starts.
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp(prefix="gravel-cache-")
 atexit.register(shutil.rmtree, os.environ["XDG_CACHE_HOME"], ignore_errors=True)
 machine._ENOUGH = (
