@@ -58,6 +58,7 @@ def test_what_a_plan_writes_there_is_what_it_writes_here(
     tables: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch, case: str
 ) -> None:
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)
+    monkeypatch.setattr("gravel.spark.engine._AT_ONCE", 5)
     table, write_to, total = PLANS[case]
     write("plan.toml", PLAN.format(table=table, write=write_to, totals=[total]))
     for words in (("clean", "plan.toml"), ("trace", "plan.toml", "--where", "fee > 990")):
@@ -151,7 +152,7 @@ def test_executors_that_see_another_file_are_told(
     folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     write("boats.csv", "id\n1\n")
-    monkeypatch.setattr("gravel.spark.engine.os.getcwd", lambda: str(folder / "there"))
+    monkeypatch.setattr("gravel.spark.Path.cwd", lambda: folder / "there")
     (folder / "there").mkdir()
     write("there/boats.csv", "id\n1\n2\n")
     told = gravel("count", "boats.csv", "--engine", HERE, status=3).err
@@ -362,7 +363,7 @@ def test_whoever_is_killed_a_target_is_the_old_one_or_the_new_one(
     address, place = cluster
     with open("boats.csv", "w", encoding="utf-8") as file:
         file.write("id,name\n")
-        file.writelines(f"{number},Møwe {number % 977}\n" for number in range(600_000))
+        file.writelines(f"{number},Møwe {number % 977}\n" for number in range(400_000))
     write(
         "plan.toml",
         'table = "boats.csv"\nwrite = "clean.csv"\n[[step]]\nset = { name = "UPPER(name)" }\n',

@@ -11,6 +11,7 @@ from itertools import groupby
 from pathlib import Path
 from typing import Any, TypeVar
 
+from py4j.protocol import Py4JError
 from pyspark import StorageLevel
 from pyspark.errors import PySparkException
 from pyspark.sql import DataFrame, SparkSession
@@ -46,6 +47,7 @@ T = TypeVar("T")
 Result = TypeVar("Result")
 RANGES = 16
 _SPLITS = 16  # of a task, once there are tasks for many executors
+_AT_ONCE = 16  # splits of which the results are here at one time, where they may be rows
 _TASKS = 8
 _MOST_SENT = 64 << 20  # bytes that go to each task
 _READS = (".parquet", ".arrow")
@@ -126,16 +128,12 @@ class SparkEngine:
         wanted: Sequence[int] | None = None,
         splits: Iterable[Any] | None = None,
     ) -> Generator[T, None, None]:
-        """See Engine. What the executors make is kept there, and fetched in order."""
+        """See Engine. What the executors make may be as large as the table: it comes some splits at
+        a time."""
         outlines = self._outlines(table) if splits is None else self._outlined(table, splits)
-        if not outlines:
-            return
-        frame = self._mapped(MapTask(self.table, outlines, work=work))
-        frame = frame.persist(StorageLevel.DISK_ONLY)
-        try:
-            yield from self._in_order(frame, table)
-        finally:
-            _let_go(frame)
+        for start in range(0, len(outlines), _AT_ONCE):
+            task = MapTask(self.table, outlines[start : start + _AT_ONCE], work=work)
+            yield from self._collected(self._mapped(task, 1), table)
 
     def run(self, state: State[Any], table: Source, wanted: Sequence[int] | None = None) -> None:
         """See Engine."""
@@ -242,10 +240,11 @@ class SparkEngine:
             raise _unread(table, why)
         return outlines
 
-    def _mapped(self, task: MapTask) -> DataFrame:
-        """The records of a task on all of its splits, which are parted in their order."""
+    def _mapped(self, task: MapTask, size: int = _SPLITS) -> DataFrame:
+        """The records of a task on all of its splits, which are parted in their order, `size` of
+        them together where there are many."""
         count = len(task.splits)
-        parts = min(count, max(_TASKS, count // _SPLITS))
+        parts = min(count, max(_TASKS, count // size))
         numbers = self.session.range(0, count, 1, parts)
         return numbers.mapInArrow(partial(run_map, packed(task)), SCHEMA)
 
@@ -253,17 +252,6 @@ class SparkEngine:
         """The values of its records in the order of the table. Raises what a task has failed with,
         and DataProblem where the file was changed meanwhile."""
         yield from _values(_sorted(frame))
-        _refuse_changed(table)
-
-    def _in_order(self, frame: DataFrame, table: Source) -> Iterable[Any]:
-        """The records of a frame whose partitions are in the order of the table, a few at a time;
-        raises what `_collected` does."""
-
-        def records() -> Iterator[Any]:
-            frame.count()  # all of it is made at once, and kept
-            yield from frame.toLocalIterator(True)
-
-        yield from _values(_told(records))
         _refuse_changed(table)
 
 
@@ -293,7 +281,7 @@ def _refuse_changed(table: Source) -> None:
 
 def _let_go(frame: DataFrame) -> None:
     """Free what a server would keep for its session."""
-    with suppress(PySparkException):
+    with suppress(PySparkException, Py4JError, ConnectionError, EOFError):
         frame.unpersist()
 
 
@@ -301,7 +289,7 @@ def _told(records: Callable[[], Iterable[Any]]) -> Iterator[Any]:
     """Records from Spark. Raises TableProblem where it gives up."""
     try:
         yield from records()
-    except PySparkException as error:
+    except (PySparkException, Py4JError, ConnectionError, EOFError) as error:
         raise TableProblem(
             "Spark has given up", detail=" ".join(str(error).split())[-400:]
         ) from None

@@ -31,7 +31,7 @@ from gravel.spark.travel import joined, joined_rows, packed, sliced, unpacked
 from gravel.version import __version__
 
 PART, FAILURE = -1, -2
-_MOST_OF_ONE = 16 << 20  # bytes of a record
+_MOST_OF_ONE = 4 << 20  # bytes of a record
 SCHEMA = "key int, range int, place bigint, data binary"
 _FIELDS = pa.schema(
     [("key", pa.int32()), ("range", pa.int32()), ("place", pa.int64()), ("data", pa.binary())]
