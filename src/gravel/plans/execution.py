@@ -64,22 +64,22 @@ class RejectsFile:
 
 @dataclass(frozen=True)
 class FinishedRows:
-    """A batch at its end: as it is laid down, its rows' seals, a hash of what steps gave each row,
-    and their numbers where the table is changed in place."""
+    """A batch at its end: as it is laid down, its rows' seals, a hash of what steps made of each
+    row, and their numbers where the table is changed in place."""
 
     laid_down: Any
     seals: np.ndarray | None
-    given: np.ndarray | None
+    set_hashes: np.ndarray | None
     numbers: np.ndarray | None
 
 
 @dataclass(frozen=True)
 class Finish:
     """What is made of a batch at its end, by the layout of what the rows are for; without one they
-    are not laid down. `given`: the columns that steps gave them."""
+    are not laid down. `set_columns`: those that steps made."""
 
     layout: TextLayout | TypedLayout | None
-    given: tuple[int, ...]
+    set_columns: tuple[int, ...]
     numbered: bool
 
     def __call__(self, rows: TrackedRows) -> FinishedRows:
@@ -87,7 +87,7 @@ class Finish:
         numbers = rows.numbers if self.numbered else None
         if self.layout is None:
             return FinishedRows(None, rows.seals, None, numbers)
-        laid_down, columns = self.layout(rows, self.given)
+        laid_down, columns = self.layout(rows, self.set_columns)
         return FinishedRows(laid_down, rows.seals, combined(columns) if columns else None, numbers)
 
 
@@ -106,7 +106,7 @@ class Execution:
             name = "rows.arrow" if plan.keeps_arrow else "rows.csv"
             self.output = Output(scratch / name, to.shown)
         self.rejects = RejectsFile(plan, scratch if not wish.writes or to.left_table else None)
-        self.seals, self.given = Digest(), Digest()
+        self.seals, self.set_digest = Digest(), Digest()
         self.numbers: list[np.ndarray] = []  # of the source rows, where the table is changed
         self.rows = lay_down(plan, self.output)
         self.flow = Flow(
@@ -128,8 +128,8 @@ class Execution:
                 self.rows.write(finished.laid_down)
             if finished.seals is not None:
                 self.seals.add(finished.seals)
-            if finished.given is not None:
-                self.given.add(finished.given)
+            if finished.set_hashes is not None:
+                self.set_digest.add(finished.set_hashes)
             if finished.numbers is not None:
                 self.numbers.append(finished.numbers)
         self.rows.close()

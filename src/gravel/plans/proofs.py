@@ -128,12 +128,12 @@ def of_output(
     output: Output,
     table: Source,
     seals: Digest,
-    given: Digest,
+    set_digest: Digest,
     left: tuple[Path, int] | None,
 ) -> list[Proof]:
     """What the written files show when they are opened again (the result as `table`): their rows,
     untouched columns and those that steps set, the key after, control totals. `seals` are those of
-    the rows that came out, `given` is of what steps gave them; `left`: the file of rejects, and how
+    the rows that came out, `set_digest` is of what steps made; `left`: the file of rejects, and how
     many it should have.
     """
     path, again = output.path, ChecksumStream()
@@ -208,7 +208,7 @@ def of_output(
         "columns that steps made hold what they made",
     )
     for claim, subset, before, after in zip(
-        claims, (places, plan.set_columns), (seals, given), digests, strict=True
+        claims, (places, plan.set_columns), (seals, set_digest), digests, strict=True
     ):
         if subset:
             results.append(_same_values(plan, claim, subset, before.value == after.value, rows))

@@ -39,7 +39,7 @@ def prove(execution: Execution) -> Verdict:
             execution.output,
             execution.rows.opened(),
             execution.seals,
-            execution.given,
+            execution.set_digest,
             None if rejects is None else (rejects.path, rows_gone(lines)),
         )
     return Verdict(lines, stopped, shown)
