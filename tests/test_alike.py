@@ -119,3 +119,30 @@ def test_expressions_come_to_the_same_of_many_rows(
         for table, target in WAYS[:2]:
             found = planned(gravel, made, table, target)
             assert found.equals(pa.concat_tables([expected] * 6_000)), (seed, made)
+
+
+def test_numbers_of_any_width_are_told_by_their_digits(folder: Path, figures: Any) -> None:
+    """Whole numbers of a DECIMAL or UINT64, DECIMALs of more than 38 digits, scales below zero: in profiles, plans and queries."""
+    kinds = {"u": pa.uint64(), "w": pa.decimal128(20, 0), "x": pa.decimal256(50, 9), "d": pa.decimal128(30, 2)}  # fmt: skip
+    values = {name: pa.array([Decimal("4"), None, Decimal("1200")], kind) for name, kind in kinds.items()}  # fmt: skip
+    pq.write_table(pa.table(values), "n.parquet")
+    columns = {column["name"]: column for column in figures("profile", "n.parquet")["columns"]}
+    told = {name: (columns[name]["min"], columns[name]["max"]) for name in kinds}
+    assert told == {
+        "u": ("4", "1200"),
+        "w": ("4", "1200"),
+        "x": ("1200.000000000", "4.000000000"),  # which the language has not: texts
+        "d": ("4.00", "1200.00"),
+    }
+    # What is made of them is a DECIMAL of 38 digits where its values fit, and is read as one.
+    write("p.toml", 'table = "n.parquet"\nwrite = "o.parquet"\n[[step]]\nset = { a = "d * d / 3", b = "u * w", d = "d + 1" }\n')  # fmt: skip
+    figures("clean", "p.toml")
+    schema = pq.read_schema("o.parquet")
+    assert {name: schema.field(name).type for name in "abdx"} == {
+        "a": pa.decimal128(38, 16),
+        "b": pa.decimal128(38, 0),
+        "d": kinds["d"],
+        "x": kinds["x"],
+    }
+    made = library.query("SELECT SUM(a) AS a, MAX(b) AS b FROM 'o.parquet'").to_arrow().to_pylist()
+    assert made == [{"a": Decimal("480005.3333333333333333"), "b": 1_440_000}]

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from datetime import date
+from decimal import Decimal
 from functools import partial
 from typing import Any
 
@@ -369,10 +370,7 @@ class _SecondPass:
             typed = self.by_value[index]
             top, low, high = typed.top, typed.low, typed.high
         elif kind.kind in (Kind.INTEGER, Kind.DECIMAL) and state.bounds.low_number is not None:
-            low, high = (
-                format(state.bounds.low_number, "f" if kind.kind is Kind.DECIMAL else ""),
-                format(state.bounds.high_number, "f" if kind.kind is Kind.DECIMAL else ""),
-            )
+            low, high = (_digits(state.bounds.low_number), _digits(state.bounds.high_number))
         elif kind == DOUBLE and state.by_type:
             low, high = to_text(
                 pa.array([state.bounds.low_number, state.bounds.high_number], pa.float64()), DOUBLE
@@ -615,3 +613,8 @@ def _ambiguous(table: Source, index: int, kind: Type) -> bool:
     return (index in table.fittings and not table.fittings[index].uniform) or table.columns[
         index
     ] in table.declared
+
+
+def _digits(number: Decimal | float | None) -> str:
+    """An exact number as its digits, never with an exponent."""
+    return format(number, "f") if isinstance(number, Decimal) else str(number)
