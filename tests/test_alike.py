@@ -146,3 +146,25 @@ def test_numbers_of_any_width_are_told_by_their_digits(folder: Path, figures: An
     }
     made = library.query("SELECT SUM(a) AS a, MAX(b) AS b FROM 'o.parquet'").to_arrow().to_pylist()
     assert made == [{"a": Decimal("480005.3333333333333333"), "b": 1_440_000}]
+
+
+def test_a_plan_writes_the_same_whatever_memory_it_has(
+    folder: Path, gravel: Callable[..., Ran]
+) -> None:
+    """Rows and rejects, in their order, with whole-table steps between others that reject rows."""
+    tables(3_000)
+    head = f'table = "p.csv"\nwrite = "o.csv"\non_error = "set aside"\n{DECLARED}'
+    steps = [
+        "drop_rows = \"y < DATE '1970-01-01'\"",
+        'sort = ["d DESC", "t || 1 / i"]',
+        'deduplicate = { by = ["t", "id % 5"], prefer = "d DESC", fill = ["y"] }',
+        "set = { d = \"CASE WHEN i > 5 THEN NULL ELSE 7 / i END\" }",
+        'deduplicate = { by = ["b", "y"], prefer = "id" }',
+    ]  # fmt: skip
+    write("p.toml", head + "".join(f"[[step]]\n{step}\n" for step in steps))
+    written = []
+    for memory in ("1MB", "1GB"):
+        gravel("clean", "p.toml", "--memory", memory)
+        written.append((Path("o.csv").read_bytes(), Path("o-rejects.csv").read_bytes()))
+    assert written[0] == written[1]
+    assert written[0][1].count(b"\n") > 30_000

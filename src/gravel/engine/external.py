@@ -18,9 +18,24 @@ Order = Callable[[Any], np.ndarray]
 
 
 def sorted_batches(batches: Iterable[Any], order: Order, memory: int) -> Iterator[Any]:
-    """The rows of record batches of one schema in order. `order` gives the indices that sort a
-    table; no two rows may tie. About `memory` bytes are held. Raises TableProblem where the
-    temporary folder is full."""
+    """The rows of record batches of one schema in order, in batches of `OUT` rows whatever the
+    memory. `order` gives the indices that sort a table; no two rows may tie. About `memory` bytes
+    are held. Raises TableProblem where the temporary folder is full."""
+    held: list[Any] = []
+    size = 0
+    for batch in _sorted_stream(batches, order, memory):
+        held.append(batch)
+        size += batch.num_rows
+        while size >= OUT:
+            table = pa.Table.from_batches(held)
+            yield table.slice(0, OUT).combine_chunks().to_batches()[0]
+            held = table.slice(OUT).combine_chunks().to_batches()
+            size -= OUT
+    if size:
+        yield pa.Table.from_batches(held).combine_chunks().to_batches()[0]
+
+
+def _sorted_stream(batches: Iterable[Any], order: Order, memory: int) -> Iterator[Any]:
     held: list[Any] = []
     size = 0
     runs: list[_Run] = []

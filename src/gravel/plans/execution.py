@@ -26,16 +26,24 @@ from gravel.sinks.csv import header
 
 
 class RejectsFile:
-    """The file of rejected rows, made when the first one comes."""
+    """The file of rejected rows, made when the first one comes: those of one stage after another,
+    whichever are ready first. `aside`: a folder for those of later stages until then."""
 
-    def __init__(self, plan: BoundPlan, scratch: Path | None) -> None:
-        self.plan, self.scratch = plan, scratch
+    def __init__(self, plan: BoundPlan, scratch: Path | None, aside: Path) -> None:
+        self.plan, self.scratch, self.aside = plan, scratch, aside
         self.file: Output | None = None
+        self._later: dict[int, Output] = {}
         self._names = plan.left_names
         self.pack = partial(packed, names=self._names, dialect=plan.dialect)
 
-    def add(self, data: bytes) -> None:
-        self.begin().write(data)
+    def add(self, stage: int, data: bytes) -> None:
+        file = self.begin()
+        if stage:
+            if stage not in self._later:
+                path = self.aside / f"rejects-{stage}.csv"
+                self._later[stage] = Output(path, self.plan.rejects.name)
+            file = self._later[stage]
+        file.write(data)
 
     def begin(self) -> Output:
         if self.file is None:
@@ -54,10 +62,18 @@ class RejectsFile:
             self.begin().close()
 
     def close(self) -> None:
-        if self.file is not None:
-            self.file.close()
+        if self.file is None:
+            return
+        for _, later in sorted(self._later.items()):
+            later.close()
+            with open(later.path, "rb") as rows:
+                while data := rows.read(1 << 22):
+                    self.file.write(data)
+        self.file.close()
 
     def discard(self) -> None:
+        for later in self._later.values():
+            later.discard()
         if self.file is not None:
             self.file.discard()
 
@@ -105,7 +121,8 @@ class Execution:
         else:
             name = "rows.arrow" if plan.keeps_arrow else "rows.csv"
             self.output = Output(scratch / name, to.shown)
-        self.rejects = RejectsFile(plan, scratch if not wish.writes or to.left_table else None)
+        apart = scratch if not wish.writes or to.left_table else None
+        self.rejects = RejectsFile(plan, apart, scratch)
         self.seals, self.set_digest = Digest(), Digest()
         self.numbers: list[np.ndarray] = []  # of the source rows, where the table is changed
         self.rows = lay_down(plan, self.output)

@@ -173,14 +173,15 @@ class RowSteps:
 class Flow:
     """A plan's rows under way, and what has been counted of them so far. `finish` is done to each
     batch that comes out, wherever it was worked on; `pack` to the rows that leave and the malformed
-    records, and `left` takes what it made, in order. `until`: the last step to run; `sample`: how
+    records, and `left` takes what it made, in order, with the number of the stage (a run of row-by-
+    row steps, or a whole-table step) that it is of. `until`: the last step to run; `sample`: how
     many rows to read; `last`: the last source row that matters; `wanted`: source rows to follow.
     """
 
     plan: BoundPlan
     finish: Callable[[TrackedRows], Any]
     pack: Pack | None = None
-    left: Callable[[Any], None] | None = None
+    left: Callable[[int, Any], None] | None = None
     memory: int = DEFAULT_MEMORY
     until: int | None = None
     sample: int | None = None
@@ -230,13 +231,14 @@ class Flow:
         for number, segment in enumerate(segments):
             final = number == len(segments) - 1
             row_steps = self._row_steps(segment, stream is None, final)
-            worked = self._worked(row_steps, stream)
+            worked = self._worked(row_steps, stream, 2 * number)
             if final:
                 for done in worked:
                     self.rows_out += done.rows_out
                     yield done.finished
             else:
-                stream = self._table(segment[-1], (_going(done) for done in worked))
+                going = (_going(done) for done in worked)
+                stream = self._table(segment[-1], going, 2 * number + 1)
 
     # -- runs of row-by-row steps
     def _row_steps(self, segment: list[BoundStep], first: bool, final: bool) -> RowSteps:
@@ -259,7 +261,7 @@ class Flow:
         )
 
     def _worked(
-        self, row_steps: RowSteps, stream: Iterable[TrackedRows] | None
+        self, row_steps: RowSteps, stream: Iterable[TrackedRows] | None, stage: int
     ) -> Iterator[Worked]:
         table = self.plan.table
         for done in (
@@ -268,6 +270,8 @@ class Flow:
             else ordered_map(row_steps.work, stream)
         ):
             self._absorb(done, row_steps.steps)
+            if self.left is not None and done.packed is not None:
+                self.left(stage, done.packed)
             yield done
 
     def _splits(self) -> Iterator[Any]:
@@ -300,11 +304,11 @@ class Flow:
             _add(self.left_totals, parts)
         if done.trail is not None:
             self.trail.add(done.trail)
-        if self.left is not None and done.packed is not None:
-            self.left(done.packed)
 
     # -- whole-table steps
-    def _table(self, step: BoundStep, stream: Iterator[TrackedRows]) -> Iterator[TrackedRows]:
+    def _table(
+        self, step: BoundStep, stream: Iterator[TrackedRows], stage: int
+    ) -> Iterator[TrackedRows]:
         count = self.counts[step.number - 1]
         assert isinstance(step.action, TableAction)
         gone: list[Left] = []
@@ -315,7 +319,7 @@ class Flow:
             count.gone = [*count.gone, *examples_of([value])][:SAMPLES]
             _add(self.left_totals, totals_left(self.plan.totals, step, value))
             if self.pack is not None and self.left is not None:
-                self.left(self.pack([value], ()))
+                self.left(stage, self.pack([value], ()))
 
         befores: list[Any] = []
         afters: list[Any] = []
