@@ -232,7 +232,10 @@ def test_what_a_plan_writes_does_not_depend_on_who_does_its_steps(
     tables: Path, gravel: Callable[..., Ran], elsewhere: None, case: str
 ) -> None:
     table, write_to, total = PLANS[case]
-    write("plan.toml", PLAN.format(table=table, write=write_to, totals=[total]))
+    plan = PLAN.format(table=table, write=write_to, totals=[total])
+    if total == "fee":  # a proof that fails, and another: keys are looked up by value
+        plan = plan.replace('key = "boat_id"', 'key = "name"')
+    write("plan.toml", plan)
     for words in (
         ("clean", "plan.toml"),
         ("clean", "plan.toml", "--sample", "20000"),
@@ -242,7 +245,8 @@ def test_what_a_plan_writes_does_not_depend_on_who_does_its_steps(
         ("trace", "plan.toml", "--row", "7", "--where", "fee > 990", "--rows", "20"),
     ):
         here, files = gravel(*words, "--format", "json", status=None), written(tables)
-        assert here.status == (total == "fee" and words == ("clean", "plan.toml")), here.err
+        whole = words[0] == "clean" and "--sample" not in words
+        assert here.status == (total == "fee" and whole), here.err
         assert len(files) == (3 if here.status == 0 and words == ("clean", "plan.toml") else 0)
         there = gravel(*words, "--format", "json", "--engine", "elsewhere", status=None)
         assert (there, written(tables)) == (here, files)

@@ -49,20 +49,16 @@ class HashedRows:
         self.others = others
         self._memory = memory
         self._held: list[RowRange] = []
-        self._size = self._length = 0
+        self._size = 0
         self._runs: Runs | None = None
 
     def __reduce__(self) -> Any:
         """It goes elsewhere empty: its rows are not for one place."""
         return HashedRows, (self.others, self._memory)
 
-    def __len__(self) -> int:
-        return self._length
-
     def add(self, part: RowRange) -> None:
         """Take in the next rows. Raises TableProblem where the disk is full."""
         self._held.append(part)
-        self._length += len(part.rows)
         self._size += sum(array.nbytes for array in part.arrays)
         if self._memory is not None and self._size > self._memory:
             self._spill()

@@ -8,6 +8,7 @@ import math
 from collections.abc import Sequence
 from decimal import Decimal, localcontext
 from fractions import Fraction
+from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -318,17 +319,21 @@ def _repeated(
 ) -> dict[tuple[Any, ...], list[int]]:
     """The keys that more than one row has, by value, with their rows."""
     results: dict[tuple[Any, ...], list[int]] = {}
-
-    def work(batch: Batch) -> list[tuple[tuple[Any, ...], int]]:
-        values = [key_values(batch.columns[i], types[i]) for i in columns]
-        known = np.ones(batch.count, bool)
-        for column in values:
-            known &= pc.is_valid(column).to_numpy(zero_copy_only=False)
-        hit = np.flatnonzero(np.isin(combined(values), twice) & known)
-        cells = [column.take(pa.array(hit)).to_pylist() for column in values]
-        return list(zip(zip(*cells, strict=True), batch.rows[hit].tolist(), strict=True))
-
+    work = partial(_keys_among, columns, types, twice)
     for part in scan(table, work, sorted(columns)):
         for key, row in part:
             results.setdefault(key, []).append(row)
     return {key: rows for key, rows in results.items() if len(rows) > 1}
+
+
+def _keys_among(
+    columns: tuple[int, ...], types: tuple[Type, ...], twice: np.ndarray, batch: Batch
+) -> list[tuple[tuple[Any, ...], int]]:
+    """The keys of a batch that have one of some hashes, with their rows."""
+    values = [key_values(batch.columns[i], types[i]) for i in columns]
+    known = np.ones(batch.count, bool)
+    for column in values:
+        known &= pc.is_valid(column).to_numpy(zero_copy_only=False)
+    hit = np.flatnonzero(np.isin(combined(values), twice) & known)
+    cells = [column.take(pa.array(hit)).to_pylist() for column in values]
+    return list(zip(zip(*cells, strict=True), batch.rows[hit].tolist(), strict=True))
