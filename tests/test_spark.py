@@ -19,7 +19,7 @@ import pyarrow.parquet as pq
 import pytest
 
 from conftest import PROGRAM, Ran, write
-from test_engines import CASES, PLAN, PLANS, written
+from test_engines import CASES, plan_of, written
 
 pyspark = pytest.importorskip(
     "pyspark", reason="pyspark is not installed: pip install 'gravel[spark]'"
@@ -59,8 +59,7 @@ def test_what_a_plan_writes_there_is_what_it_writes_here(
 ) -> None:
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)
     monkeypatch.setattr("gravel.spark.engine._AT_ONCE", 5)
-    table, write_to, total = PLANS[case]
-    write("plan.toml", PLAN.format(table=table, write=write_to, totals=[total]))
+    plan_of(case)
     for words in (("clean", "plan.toml"), ("trace", "plan.toml", "--where", "fee > 990")):
         here, files = gravel(*words, "--format", "json", status=None), written(tables)
         there = gravel(*words, "--format", "json", "--engine", HERE, status=None)
@@ -87,14 +86,14 @@ def test_a_table_without_a_row_and_a_mistake_are_told_as_here(
 REFUSED = {
     "compare boats.csv boats.csv --key fee --within 1": "compare --within does not run on Spark yet",
     "query SELECT~1": "query does not run on Spark yet",
-    "clean boats.toml": "deduplicate (step 2) does not run on Spark yet",
-    "trace boats.toml --row 1": "deduplicate (step 2) does not run on Spark yet",
+    "clean boats.toml": "query (step 2) does not run on Spark yet",
+    "trace boats.toml --row 1": "query (step 2) does not run on Spark yet",
     "verify boats.record.json --rerun": "verify does not run on Spark yet",
     "clean members.toml": "a query inside an expression does not run on Spark yet",
     "look boats.csv --sort fee": "look --sort does not run on Spark yet",
     "look boats.toml --after 1": "look --after does not run on Spark yet",
     "try --plan boats.toml x=fee": "try --plan without --step does not run on Spark yet",
-    "try --plan boats.toml --step 2": "deduplicate (step 2) does not run on Spark yet",
+    "try --plan boats.toml --step 2": "query (step 2) does not run on Spark yet",
     "duplicates boats.csv --near fee --within 1": "duplicates --near does not run on Spark yet",
     "check boats.csv fee>1 --set-aside x.csv": "check --set-aside does not run on Spark yet",
     "check boats.csv fee~IN~(SELECT~fee~FROM~'boats.csv')": "a query inside an expression does not run on Spark yet",
@@ -111,7 +110,9 @@ def test_what_does_not_run_there_is_refused_by_name(
     begin = 'table = "boats.csv"\nwrite = "new.csv"\n[[step]]\n'
     write(
         "boats.toml",
-        begin + 'set = { fee = "fee + 1" }\n[[step]]\ndeduplicate = { by = ["fee"] }\n',
+        begin
+        + 'set = { fee = "fee + 1" }\n[[step]]\nquery = "SELECT fee FROM input"\n'
+        + 'rows = "same"\n',
     )
     write("members.toml", begin + "drop_rows = \"fee IN (SELECT fee FROM 'boats.csv')\"\n")
     for command, message in REFUSED.items():
@@ -366,7 +367,8 @@ def test_whoever_is_killed_a_target_is_the_old_one_or_the_new_one(
         file.writelines(f"{number},Møwe {number % 977}\n" for number in range(400_000))
     write(
         "plan.toml",
-        'table = "boats.csv"\nwrite = "clean.csv"\n[[step]]\nset = { name = "UPPER(name)" }\n',
+        'table = "boats.csv"\nwrite = "clean.csv"\n[[step]]\nset = { name = "UPPER(name)" }\n'
+        '[[step]]\ndeduplicate = { by = ["id % 399990"] }\n[[step]]\nsort = ["name DESC"]\n',
     )
     gravel("clean", "plan.toml")
     expected = written(folder)

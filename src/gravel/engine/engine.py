@@ -8,14 +8,18 @@ given to an engine pickles.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Hashable, Iterable, Sequence
+from collections.abc import Callable, Generator, Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Generic, Protocol, TypeVar
 
+import pyarrow as pa
+
+from gravel.engine.arrangement import Arrangement
 from gravel.engine.distinct import Counted
 from gravel.engine.hashed_rows import RowRange
 
 Part = TypeVar("Part")
+Told = TypeVar("Told", covariant=True)
 Result = TypeVar("Result")
 Figures = TypeVar("Figures")
 
@@ -78,6 +82,26 @@ class OfBatch(Generic[Part]):
         return self.work(table.read(split, self.wanted))
 
 
+class BatchWork(Protocol[Told]):
+    """Work on batches that tells something of each, and has rows that go on, but for the last of
+    several stages."""
+
+    def begin(self, table: Any, split: Any) -> tuple[Told, pa.RecordBatch | None]:
+        """On the batch that a split of a table is."""
+
+    def go_on(self, number: int, rows: pa.RecordBatch) -> tuple[Told, pa.RecordBatch | None]:
+        """On rows that come from the stage before, in batches of `external.OUT`, numbered from
+        0."""
+
+
+@dataclass(frozen=True)
+class Stage(Generic[Part]):
+    """Work on batches, and how its rows come to the next stage; None: it is the last."""
+
+    work: BatchWork[Part]
+    then: Arrangement | None = None
+
+
 class Engine(Protocol):
     """Maps batches, makes states, answers questions. Raises what the work raises, and TableProblem
     for a table that cannot be read."""
@@ -98,6 +122,17 @@ class Engine(Protocol):
 
     def run(self, state: State[Any], table: Any, wanted: Sequence[int] | None = None) -> None:
         """Make the state of all batches."""
+
+    def run_stages(
+        self,
+        table: Any,
+        stages: Sequence[Stage[Part]],
+        splits: Iterable[Any],
+        take: Callable[[int, Any], None],
+        memory: int,
+    ) -> Iterator[Part]:
+        """What the last stage tells of its batches, in order. What those before it tell, and the
+        arrangements between, is given to `take` first, with the number of the stage."""
 
     def exchange(self, values: Any, rekeyed: Callable[[Counted], Counted]) -> DistinctValues:
         """Distinct values with other hashes, by ranges of these. Values of one hash stay apart, in

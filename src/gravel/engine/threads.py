@@ -3,10 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from functools import partial
+from itertools import pairwise
 from typing import Any, TypeVar
 
 from gravel.engine.distinct import Counted, Distinct, RekeyedValues
-from gravel.engine.engine import DistinctValues, OfBatch, Question, Readable, State
+from gravel.engine.engine import (
+    BatchWork,
+    DistinctValues,
+    OfBatch,
+    Question,
+    Readable,
+    Stage,
+    State,
+)
 from gravel.engine.hashed_rows import HashedRows, RowRange
 from gravel.engine.parallel import ordered_map
 
@@ -35,6 +45,24 @@ class Threads:
         for part in self.map_splits(table, OfBatch(state.map, wanted), wanted):
             state.add(part)
 
+    def run_stages(
+        self,
+        table: Any,
+        stages: Sequence[Stage[T]],
+        splits: Iterable[Any],
+        take: Callable[[int, Any], None],
+        memory: int,
+    ) -> Iterator[T]:
+        """See Engine."""
+        begin = partial(stages[0].work.begin, table)
+        worked: Iterator[tuple[T, Any]] = ordered_map(begin, splits)
+        for number, (stage, following) in enumerate(pairwise(stages)):
+            assert stage.then is not None
+            of_stage = partial(take, number)
+            rows = stage.then.arranged(_going(worked, of_stage), of_stage, memory)
+            worked = ordered_map(partial(_go_on, following.work), enumerate(rows))
+        return (part for part, _ in worked)
+
     def exchange(self, values: Distinct, rekeyed: Callable[[Counted], Counted]) -> RekeyedValues:
         """See Engine."""
         return RekeyedValues(values, rekeyed)
@@ -55,6 +83,17 @@ class Threads:
         """See Engine. What is read from files takes memory for each thread."""
         in_memory = [_held(question.of).settled() for question in questions]
         return list(ordered_map(_answer, questions, threads if all(in_memory) else 1))
+
+
+def _going(worked: Iterable[tuple[Any, Any]], take: Callable[[Any], None]) -> Iterator[Any]:
+    for part, rows in worked:
+        take(part)
+        if rows is not None:
+            yield rows
+
+
+def _go_on(work: BatchWork[T], numbered: tuple[int, Any]) -> tuple[T, Any]:
+    return work.go_on(*numbered)
 
 
 def _answer(question: Question[Any, Result]) -> Result:

@@ -46,7 +46,7 @@ def bind_plan(
     by, instead of this machine, which must be able to do its steps as far as `until`. Raises
     Problems with all mistakes, TableProblem."""
     if engine is not None:
-        _refuse_whole_table_steps(plan, until)
+        _refuse_gathering_steps(plan, until)
     table, declared = _open(plan, engine)
     context = Given() if context is None else context
     context = replace(context, parameters={**from_plan(plan.model.params), **context.parameters})
@@ -63,10 +63,10 @@ def bind_plan(
     return _bind(plan, table, declared, context, table.types)
 
 
-def _refuse_whole_table_steps(plan: PlanFile, until: int | None) -> None:
-    """What needs all rows at once is not done by a plan's engine yet. Raises CallProblem."""
+def _refuse_gathering_steps(plan: PlanFile, until: int | None) -> None:
+    """What needs all rows at one place is not done by a plan's engine. Raises CallProblem."""
     for number, step in enumerate(plan.model.step[:until], 1):
-        if step_kind(step.verb).whole_table:
+        if step_kind(step.verb).gathers:
             problem = spark.not_yet(f"{step.verb} (step {number})", f"--until {number - 1}")
             problem.place = f"{plan.name}:{plan.line('step', number - 1)}"
             raise problem

@@ -3,18 +3,19 @@ whole-table steps between them."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.engine import Stage
 from gravel.engine.evaluate import run
+from gravel.engine.external import OUT
 from gravel.engine.frame import Frame
 from gravel.engine.hashing import combined
 from gravel.engine.memory import DEFAULT_MEMORY
-from gravel.engine.parallel import ordered_map
 from gravel.inspecting.aggregates import AggregatePartial, AggregateState, part_of
 from gravel.language.functions.buffers import body
 from gravel.language.types import Type
@@ -34,7 +35,7 @@ from gravel.plans.steps import (
     RowAction,
     TableAction,
 )
-from gravel.plans.trail import Trail
+from gravel.plans.trail import Seen, Trail
 from gravel.sources.source import Batch, Malformed
 
 Pack = Callable[[Sequence[Left], Sequence[Malformed]], Any]
@@ -55,18 +56,34 @@ class BatchRead:
 
 
 @dataclass
+class WholeSeen:
+    """Of the rows that are followed: those that came to a whole-table step, those that left at it,
+    those that went on."""
+
+    before: Seen = field(default_factory=dict)
+    gone: list[Left] = field(default_factory=list)
+    after: Seen = field(default_factory=dict)
+
+    def add(self, other: WholeSeen) -> None:
+        """Take in another batch's."""
+        self.before |= other.before
+        self.gone += other.gone
+        self.after |= other.after
+
+
+@dataclass
 class Worked:
-    """What a run of row-by-row steps made of one batch: the counts and control totals of each step,
-    the rows that left, as they were packed, with the totals of what each step let go. `rows` go on
-    to a whole-table step; of those that have come to the end there is what was finally made."""
+    """What the steps made of one batch: by the number of each step its count, and the control
+    totals after it; the rows that left, as they were packed, with the totals of what each step let
+    go. Of rows that have come to the end there is what was finally made."""
 
     read: BatchRead | None = None
-    counts: list[StepCount] = field(default_factory=list)
-    totals: list[Totals] = field(default_factory=list)
+    counts: list[tuple[int, StepCount]] = field(default_factory=list)
+    totals: list[tuple[int, Totals]] = field(default_factory=list)
     packed: Any = None
     left_totals: list[Totals] = field(default_factory=list)
     trail: Trail | None = None
-    rows: TrackedRows | None = None
+    whole: dict[int, WholeSeen] = field(default_factory=dict)
     rows_out: int = 0
     finished: Any = None
 
@@ -115,58 +132,88 @@ class RowStart:
 
 @dataclass(frozen=True)
 class RowSteps:
-    """A run of row-by-row steps. `start`: how the rows begin where it is the first, `finish`: what
-    is made of them where it is the last; `pack`: what is made of rows that leave; `following`:
-    source rows to follow."""
+    """A run of row-by-row steps, from a whole-table step to the next. `start`: how the rows begin
+    where it is the first; `concluding`: the whole-table step that they come from, else;
+    `preparing`: the one that they go to; `finish`: what is made of them where it is the last;
+    `pack`: what is made of rows that leave; `following`: source rows to follow."""
 
     steps: tuple[BoundStep, ...]
     totals: tuple[BoundTotal, ...]
     start: RowStart | None
-    finish: Callable[[TrackedRows], Any] | None
+    concluding: BoundStep | None
+    preparing: BoundStep | None
+    finish: Callable[[TrackedRows], Any]
     pack: Pack | None
     following: np.ndarray | None
 
-    def __call__(self, table: Any, split: Any) -> Worked:
+    def begin(self, table: Any, split: Any) -> tuple[Worked, pa.RecordBatch | None]:
         """The steps on the rows of a split."""
         assert self.start is not None
         batch = table.read(split)
         rows = self.start.begin(batch)
         read = self.start.read(batch, rows, totals_of(self.totals, 0, rows))
-        return self.work(rows, read)
+        return self._work(rows, Worked(read), [])
 
-    def work(self, rows: TrackedRows, read: BatchRead | None = None) -> Worked:
-        """The steps on some rows."""
-        done, left = Worked(read), list[Left]()
+    def go_on(self, number: int, rows: pa.RecordBatch) -> tuple[Worked, pa.RecordBatch | None]:
+        """The steps on rows that the whole-table step before made."""
+        step, done = self.concluding, Worked()
+        assert step is not None
+        assert isinstance(step.action, TableAction)
+        outcome = step.action.conclude(step, rows, number * OUT)
+        outcome.count.rows_out = outcome.rows.count
+        self._told(step, outcome.count, outcome.left, done)
+        self._add_totals(step, outcome.rows, done)
+        if self.following is not None:
+            after = Trail.seen(outcome.rows, step.after, self.following)
+            done.whole[step.number] = WholeSeen(gone=outcome.left, after=after)
+        return self._work(outcome.rows, done, outcome.left)
+
+    def _work(
+        self, rows: TrackedRows, done: Worked, left: list[Left]
+    ) -> tuple[Worked, pa.RecordBatch | None]:
         for step in self.steps:
-            before = None
-            if self.following is not None:
-                before = Trail.seen(rows, step.before, self.following)
+            before = self._seen(step, rows)
             outcome = applied(step, rows)
             rows = outcome.rows
-            done.counts.append(outcome.count)
-            if outcome.left:
-                left += outcome.left
-                outcome.count.gone = examples_of(outcome.left)
-                done.left_totals += map(self._totals_left, outcome.left)
-            if self.totals:
-                done.totals.append(totals_of(self.totals, step.number, rows))
+            left = [*left, *outcome.left]
+            self._told(step, outcome.count, outcome.left, done)
+            self._add_totals(step, rows, done)
             if before is not None and self.following is not None:
                 done.trail = done.trail or Trail()
                 after = Trail.seen(rows, step.after, self.following)
                 done.trail.step(step, before, after, outcome.left, outcome.count)
-        malformed = () if read is None else read.malformed
+        going = None
+        if self.preparing is not None:
+            step, count = self.preparing, rows.count
+            assert isinstance(step.action, TableAction)
+            before = self._seen(step, rows)
+            prepared = step.action.prepare(step, rows)
+            prepared.count.rows_in = count
+            left = [*left, *prepared.left]
+            self._told(step, prepared.count, prepared.left, done)
+            if before is not None:
+                done.whole[step.number] = WholeSeen(before, prepared.left)
+            going = prepared.rows
+        else:
+            done.rows_out = rows.count
+            done.finished = self.finish(rows)
+        malformed = () if done.read is None else done.read.malformed
         if self.pack is not None and (left or malformed):
             done.packed = self.pack(left, malformed)
-        done.rows_out = rows.count
-        if self.finish is None:
-            done.rows = rows
-        else:
-            done.finished = self.finish(rows)
-        return done
+        return done, going
 
-    def _totals_left(self, left: Left) -> Totals:
-        step = next(step for step in self.steps if step.number == left.step)
-        return totals_left(self.totals, step, left)
+    def _seen(self, step: BoundStep, rows: TrackedRows) -> Seen | None:
+        following = self.following
+        return None if following is None else Trail.seen(rows, step.before, following)
+
+    def _told(self, step: BoundStep, count: StepCount, left: Sequence[Left], done: Worked) -> None:
+        count.gone = examples_of(left)
+        done.counts.append((step.number, count))
+        done.left_totals += [totals_left(self.totals, step, item) for item in left]
+
+    def _add_totals(self, step: BoundStep, rows: TrackedRows, done: Worked) -> None:
+        if self.totals:
+            done.totals.append((step.number, totals_of(self.totals, step.number, rows)))
 
 
 @dataclass
@@ -199,6 +246,7 @@ class Flow:
     made_rows: int = 0
     signing: ChecksumStream | None = None
     content: Content | None = None  # of the source, where it is a table of a database
+    _whole: dict[int, WholeSeen] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.counts = [StepCount() for _ in self.steps]
@@ -222,26 +270,19 @@ class Flow:
 
     def run(self) -> Iterator[Any]:
         """What `finish` made of each batch that comes out."""
-        segments: list[list[BoundStep]] = [[]]
+        stages = self._stages()
+        last = 2 * (len(stages) - 1)
+        table = self.plan.table
+        for done in table.engine.run_stages(table, stages, self._splits(), self._take, self.memory):
+            self._absorb(last, done)
+            self.rows_out += done.rows_out
+            yield done.finished
         for step in self.steps:
-            segments[-1].append(step)
-            if isinstance(step.action, TableAction):
-                segments.append([])
-        stream: Iterator[TrackedRows] | None = None
-        for number, segment in enumerate(segments):
-            final = number == len(segments) - 1
-            row_steps = self._row_steps(segment, stream is None, final)
-            worked = self._worked(row_steps, stream, 2 * number)
-            if final:
-                for done in worked:
-                    self.rows_out += done.rows_out
-                    yield done.finished
-            else:
-                going = (_going(done) for done in worked)
-                stream = self._table(segment[-1], going, 2 * number + 1)
+            if step.number in self._whole:
+                seen, count = self._whole[step.number], self.counts[step.number - 1]
+                self.trail.step(step, seen.before, seen.after, seen.gone, count)
 
-    # -- runs of row-by-row steps
-    def _row_steps(self, segment: list[BoundStep], first: bool, final: bool) -> RowSteps:
+    def _stages(self) -> list[Stage[Worked]]:
         plan = self.plan
         start = RowStart(
             tuple(column.type for column in plan.source),
@@ -251,28 +292,44 @@ class Flow:
             self.sample,
             self.content is not None,
         )
-        return RowSteps(
-            tuple(step for step in segment if isinstance(step.action, RowAction)),
-            plan.totals,
-            start if first else None,
-            self.finish if final else None,
-            self.pack,
-            self.wanted,
-        )
+        results: list[Stage[Worked]] = []
+        steps: list[BoundStep] = []
+        whole: BoundStep | None = None
+        for step in (*self.steps, None):
+            if step is not None and isinstance(step.action, RowAction):
+                steps.append(step)
+                continue
+            work = RowSteps(
+                tuple(steps),
+                plan.totals,
+                None if whole else start,
+                whole,
+                step,
+                self.finish,
+                self.pack,
+                self.wanted,
+            )
+            then = None
+            if step is not None:
+                assert isinstance(step.action, TableAction)
+                then = step.action.arrangement(step, self._context(step, 2 * len(results) + 1))
+            results.append(Stage(work, then))
+            steps, whole = [], step
+        return results
 
-    def _worked(
-        self, row_steps: RowSteps, stream: Iterable[TrackedRows] | None, stage: int
-    ) -> Iterator[Worked]:
-        table = self.plan.table
-        for done in (
-            table.engine.map_splits(table, row_steps, splits=self._splits())
-            if stream is None
-            else ordered_map(row_steps.work, stream)
-        ):
-            self._absorb(done, row_steps.steps)
-            if self.left is not None and done.packed is not None:
-                self.left(stage, done.packed)
-            yield done
+    def _context(self, step: BoundStep, stage: int) -> Context:
+        """What a step that has all rows at one place tells goes straight to the ledger."""
+        count = self.counts[step.number - 1]
+
+        def left(value: Left) -> None:
+            if self.wanted is not None:
+                self._whole.setdefault(step.number, WholeSeen()).gone.append(value)
+            count.gone = [*count.gone, *examples_of([value])][:SAMPLES]
+            _add(self.left_totals, totals_left(self.plan.totals, step, value))
+            if self.pack is not None and self.left is not None:
+                self.left(stage, self.pack([value], ()))
+
+        return Context(self.memory, left, count, len(self.plan.untouched), self._made)
 
     def _splits(self) -> Iterator[Any]:
         seen = 0
@@ -286,7 +343,15 @@ class Flow:
             ):
                 return
 
-    def _absorb(self, done: Worked, steps: Sequence[BoundStep]) -> None:
+    def _take(self, stage: int, told: Worked | tuple[int, StepCount]) -> None:
+        """What a stage tells, or the arrangement of a whole-table step behind it."""
+        if isinstance(told, Worked):
+            self._absorb(2 * stage, told)
+        else:
+            number, count = told
+            self.counts[number - 1].add(count)
+
+    def _absorb(self, stage: int, done: Worked) -> None:
         if done.read is not None:
             self.rows_read += done.read.rows
             self.malformed += done.read.malformed
@@ -296,65 +361,23 @@ class Flow:
             if done.read.key is not None:
                 self.keys.add(done.read.key)
             _add(self.totals[0], done.read.totals)
-        for step, count in zip(steps, done.counts, strict=True):
-            self.counts[step.number - 1].add(count)
-        for step, parts in zip(steps, done.totals, strict=False):
-            _add(self.totals[step.number], parts)
+        for number, count in done.counts:
+            self.counts[number - 1].add(count)
+        for number, parts in done.totals:
+            _add(self.totals[number], parts)
         for parts in done.left_totals:
             _add(self.left_totals, parts)
         if done.trail is not None:
             self.trail.add(done.trail)
-
-    # -- whole-table steps
-    def _table(
-        self, step: BoundStep, stream: Iterator[TrackedRows], stage: int
-    ) -> Iterator[TrackedRows]:
-        count = self.counts[step.number - 1]
-        assert isinstance(step.action, TableAction)
-        gone: list[Left] = []
-
-        def left(value: Left) -> None:
-            if self.wanted is not None:
-                gone.append(value)
-            count.gone = [*count.gone, *examples_of([value])][:SAMPLES]
-            _add(self.left_totals, totals_left(self.plan.totals, step, value))
-            if self.pack is not None and self.left is not None:
-                self.left(stage, self.pack([value], ()))
-
-        befores: list[Any] = []
-        afters: list[Any] = []
-
-        def entering() -> Iterator[TrackedRows]:
-            for rows in stream:
-                count.rows_in += rows.count
-                if self.wanted is not None:
-                    befores.append(Trail.seen(rows, step.before, self.wanted))
-                yield rows
-
-        context = Context(self.memory, left, count, len(self.plan.untouched), self._made)
-        for rows in step.action.apply(step, entering(), context):
-            count.rows_out += rows.count
-            if self.plan.totals:
-                _add(self.totals[step.number], totals_of(self.plan.totals, step.number, rows))
-            if self.wanted is not None:
-                afters.append(Trail.seen(rows, step.after, self.wanted))
-            yield rows
-        if self.wanted is not None:
-            merged = (
-                {path: row for part in befores for path, row in part.items()},
-                {path: row for part in afters for path, row in part.items()},
-            )
-            self.trail.step(step, *merged, gone, count)
+        for number, seen in done.whole.items():
+            self._whole.setdefault(number, WholeSeen()).add(seen)
+        if self.left is not None and done.packed is not None:
+            self.left(stage, done.packed)
 
     def _made(self, count: int) -> int:
         first = self.made_rows + 1
         self.made_rows += count
         return first
-
-
-def _going(done: Worked) -> TrackedRows:
-    assert done.rows is not None
-    return done.rows
 
 
 def examples_of(left: Sequence[Left]) -> list[Gone]:

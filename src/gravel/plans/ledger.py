@@ -142,11 +142,16 @@ class StepCount:
             "rows_out",
             "dropped_other",
             "not_concerned",
+            "tied",
         ):
             setattr(self, name, getattr(self, name) + getattr(other, name))
         self.changed_columns.update(other.changed_columns)
         self.notes.update(other.notes)
+        self.conflicts.update(other.conflicts)
+        self.filled.update(other.filled)
+        self.warned += other.warned
         self.words = self.words or other.words
+        self.why = self.why or other.why
         for mine, theirs in ((self.changes, other.changes), (self.samples, other.samples)):
             for what, subset in theirs.items():
                 mine[what] = differing([*mine.get(what, ()), *subset])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.arrangement import Arrangement
 from gravel.inspecting.aggregates import BoundAggregate
 from gravel.inspecting.cautions import Watch
 from gravel.language import nodes
@@ -98,9 +99,19 @@ class RowAction(ABC):
 
 
 @dataclass
+class Prepared:
+    """Some rows as they go to a whole-table step, with what it needs to know of each beside their
+    columns; its count, the rows that left."""
+
+    rows: pa.RecordBatch
+    count: StepCount
+    left: list[Left] = field(default_factory=list)
+
+
+@dataclass
 class Context:
-    """What a whole-table step is given beside its rows: bytes to hold in memory, and where its rows
-    that left and its counts go."""
+    """What a step that has all rows at one place is given: bytes to hold in memory, and where its
+    rows that left and its counts go."""
 
     memory: int
     left: Callable[[Left], None]
@@ -112,13 +123,20 @@ class Context:
 
 
 class TableAction(ABC):
-    """What a step does that needs all rows at once."""
+    """What a step does that needs all rows at once: batches are prepared, arranged by an engine,
+    and concluded. Preparing and concluding may run on any thread or machine."""
 
     @abstractmethod
-    def apply(
-        self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
-    ) -> Iterator[TrackedRows]:
-        """The rows that go on."""
+    def prepare(self, step: BoundStep, rows: TrackedRows) -> Prepared:
+        """Some rows as they come."""
+
+    @abstractmethod
+    def arrangement(self, step: BoundStep, context: Context) -> Arrangement:
+        """How the prepared rows come to those that are concluded."""
+
+    @abstractmethod
+    def conclude(self, step: BoundStep, rows: pa.RecordBatch, first: int) -> Outcome:
+        """Some rows as they go on; `first`: the place of the first of them among all."""
 
 
 @dataclass(frozen=True)

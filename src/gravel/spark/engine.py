@@ -17,7 +17,7 @@ from pyspark.errors import PySparkException
 from pyspark.sql import DataFrame, SparkSession
 
 from gravel.engine.distinct import Counted, range_size
-from gravel.engine.engine import DistinctValues, Question, State
+from gravel.engine.engine import BatchWork, DistinctValues, Question, Stage, State
 from gravel.engine.hashed_rows import RowRange
 from gravel.engine.threads import THREADS
 from gravel.problems import CallProblem, TableProblem
@@ -25,7 +25,9 @@ from gravel.sources.arrow import StoredSource
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Source
+from gravel.spark.row_tasks import ROWS, BeginTask, run_begin
 from gravel.spark.session import open_session
+from gravel.spark.stages import Run, go_on
 from gravel.spark.tasks import (
     FAILURE,
     PART,
@@ -49,6 +51,8 @@ RANGES = 16
 _SPLITS = 16  # of a task, once there are tasks for many executors
 _AT_ONCE = 16  # splits of which the results are here at one time, where they may be rows
 _TASKS = 8
+_RANGE = 64 << 20  # bytes of a table for each range of its rows
+_RANGES_OF_TASK = 4
 _MOST_SENT = 64 << 20  # bytes that go to each task
 _READS = (".parquet", ".arrow")
 
@@ -110,6 +114,30 @@ class ShuffledValues:
         return self._length
 
 
+class KeptRecords:
+    """The records of tasks on the executors' disks; see Records."""
+
+    def __init__(self, frame: DataFrame) -> None:
+        self.frame = frame.persist(StorageLevel.DISK_ONLY)
+        atexit.register(_let_go, self.frame)
+
+    def told(self, key: int, count: int) -> Iterator[Any]:
+        """See Records. What it tells may be as large as the table: it comes some places at a
+        time."""
+        for start in range(0, count, _AT_ONCE):
+            places = f"place BETWEEN {start} AND {start + _AT_ONCE - 1}"
+            chosen = self.frame.where(f"key IN ({key}, {FAILURE}) AND {places}")
+            yield from _values(_sorted(chosen))
+
+    def then(self, run: Callable[..., Any], ranges: int | None) -> KeptRecords:
+        """See Records."""
+        rows = self.frame.where(f"key = {ROWS}")
+        if ranges is not None:
+            parts = min(ranges, max(_TASKS, ranges // _RANGES_OF_TASK))
+            rows = rows.repartition(parts, "range").sortWithinPartitions("range", "place")
+        return KeptRecords(rows.mapInArrow(run, SCHEMA))
+
+
 class SparkEngine:
     """The engine of a session, for the table of a reference; see Engine. `ranges`: into how many
     ranges of hashes distinct values are cut."""
@@ -133,7 +161,7 @@ class SparkEngine:
         outlines = self._outlines(table) if splits is None else self._outlined(table, splits)
         for start in range(0, len(outlines), _AT_ONCE):
             task = MapTask(self.table, outlines[start : start + _AT_ONCE], work=work)
-            yield from self._collected(self._mapped(task, 1), table)
+            yield from self._collected(self._mapped(run_map, task, 1), table)
 
     def run(self, state: State[Any], table: Source, wanted: Sequence[int] | None = None) -> None:
         """See Engine."""
@@ -142,7 +170,7 @@ class SparkEngine:
             return THREADS.run(state, table, wanted)  # there is no batch
         columns = None if wanted is None else tuple(wanted)
         task = MapTask(self.table, splits, state=state, wanted=columns, ranges=self.ranges)
-        frame = self._mapped(task)
+        frame = self._mapped(run_map, task)
         if state.distinct:
             # Shuffled once for all questions.
             frame = frame.repartition(self.ranges, "range").persist(StorageLevel.DISK_ONLY)
@@ -156,6 +184,27 @@ class SparkEngine:
         for key, values in zip(list(state.distinct), shuffled, strict=True):
             values.beside = shuffled
             state.distinct[key] = values
+
+    def run_stages(
+        self,
+        table: Source,
+        stages: Sequence[Stage[T]],
+        splits: Iterable[Any],
+        take: Callable[[int, Any], None],
+        memory: int,
+    ) -> Iterator[T]:
+        """See Engine."""
+        outlines = self._outlined(table, splits)
+        if len(stages) == 1 or not outlines:
+            work = partial(_begun, stages[0].work)
+            yield from self.map_splits(table, work, splits=outlines)
+            return
+        size = sum(source.state[1] for source in table.sources if source.state)
+        ranges = max(self.ranges, size // _RANGE)
+        begin = BeginTask(stages[0], self.table, outlines, ranges)
+        records = KeptRecords(self._mapped(run_begin, begin, 1))
+        yield from go_on(stages, records, len(outlines), take, ranges)
+        _refuse_changed(table)
 
     def exchange(self, values: Any, rekeyed: Callable[[Counted], Counted]) -> DistinctValues:
         """See Engine."""
@@ -240,19 +289,23 @@ class SparkEngine:
             raise _unread(table, why)
         return outlines
 
-    def _mapped(self, task: MapTask, size: int = _SPLITS) -> DataFrame:
+    def _mapped(self, run: Run, task: MapTask | BeginTask, size: int = _SPLITS) -> DataFrame:
         """The records of a task on all of its splits, which are parted in their order, `size` of
         them together where there are many."""
         count = len(task.splits)
         parts = min(count, max(_TASKS, count // size))
         numbers = self.session.range(0, count, 1, parts)
-        return numbers.mapInArrow(partial(run_map, packed(task)), SCHEMA)
+        return numbers.mapInArrow(partial(run, packed(task)), SCHEMA)
 
     def _collected(self, frame: DataFrame, table: Source) -> Iterable[Any]:
         """The values of its records in the order of the table. Raises what a task has failed with,
         and DataProblem where the file was changed meanwhile."""
         yield from _values(_sorted(frame))
         _refuse_changed(table)
+
+
+def _begun(work: BatchWork[T], table: Source, split: Any) -> T:
+    return work.begin(table, split)[0]
 
 
 def _sorted(frame: DataFrame) -> list[Any]:
@@ -270,7 +323,6 @@ def _values(records: Iterable[Any]) -> Iterator[Any]:
             data += record.data
         if key == FAILURE:
             raise unpacked(data)
-        assert key == PART
         yield unpacked(data)
 
 

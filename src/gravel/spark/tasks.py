@@ -80,30 +80,31 @@ def run_map(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Recor
     task: MapTask = unpacked(data)
     place = 0
     try:
-        table = _opened(packed(task.table))
+        table = opened(packed(task.table))
         for batch in batches:
             for place in batch.column(0).to_pylist():
                 split = task.splits[place]
                 if task.work is not None:
-                    yield from _part(place, task.work(table, split))
+                    yield from slices_of(PART, place, task.work(table, split))
                 else:
                     task.state.add(task.state.map(table.read(split, task.wanted)))
         if task.state is not None:
             yield from _of_state(task.state, task.ranges, place)
     except (Problem, InferredTypeRefuted) as problem:
-        yield _record(FAILURE, 0, place, packed(problem))
+        yield record(FAILURE, 0, place, packed(problem))
 
 
 def _of_state(state: Any, ranges: int, place: int) -> Iterator[pa.RecordBatch]:
     distinct, state.distinct = state.distinct, dict.fromkeys(state.distinct)
     for key, values in enumerate(distinct.values()):
         for number, data in sliced(values.pieces(), ranges):
-            yield _record(key, number, place, data)
-    yield from _part(place, state)
+            yield record(key, number, place, data)
+    yield from slices_of(PART, place, state)
 
 
 @lru_cache(maxsize=4)
-def _opened(reference: bytes) -> Source:
+def opened(reference: bytes) -> Source:
+    """The table of a packed reference."""
     table: Source = unpacked(reference).open()
     return table
 
@@ -123,7 +124,7 @@ def run_ranges(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Re
     task: RangeTask = unpacked(data)
     for key, number, values in _ranges(batches, task.merged):
         for question, figures in task.figures[key].items():
-            yield _record(question, number, 0, packed(figures(values)))
+            yield record(question, number, 0, packed(figures(values)))
 
 
 @dataclass(frozen=True)
@@ -143,7 +144,7 @@ def run_exchange(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.
         first, second, counts, rows, *extra = (array[order] for array in piece.arrays)
         piece = Counted(first, second, counts, rows, tuple(extra))
         for number, stream in sliced(iter([piece]), task.ranges):
-            yield _record(0, number, old, stream)
+            yield record(0, number, old, stream)
 
 
 @dataclass(frozen=True)
@@ -166,7 +167,7 @@ def run_match(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Rec
         before, after = (
             joined_rows(streams) if streams else no_rows(task.others) for streams in sides
         )
-        yield from _part(number, task.work(before, after))
+        yield from slices_of(PART, number, task.work(before, after))
 
 
 def _slices(batches: Iterable[pa.RecordBatch]) -> Iterator[tuple[int, int, bytes]]:
@@ -184,7 +185,7 @@ def run_versions(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     """What this executor runs on."""
     for batch in batches:
         if batch.num_rows:
-            yield _record(PART, 0, 0, packed(versions()))
+            yield record(PART, 0, 0, packed(versions()))
 
 
 def versions() -> dict[str, str]:
@@ -198,12 +199,13 @@ def versions() -> dict[str, str]:
     }
 
 
-def _part(place: int, value: Any) -> Iterator[pa.RecordBatch]:
+def slices_of(key: int, place: int, value: Any) -> Iterator[pa.RecordBatch]:
     """A value in slices, which are put together where they come to."""
     data = packed(value)
     for number, start in enumerate(range(0, len(data), _MOST_OF_ONE)):
-        yield _record(PART, number, place, data[start : start + _MOST_OF_ONE])
+        yield record(key, number, place, data[start : start + _MOST_OF_ONE])
 
 
-def _record(key: int, number: int, place: int, data: bytes) -> pa.RecordBatch:
+def record(key: int, number: int, place: int, data: bytes) -> pa.RecordBatch:
+    """A record; `number`: of a range, or of a slice."""
     return pa.record_batch([[key], [number], [place], [data]], schema=_FIELDS)

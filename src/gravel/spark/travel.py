@@ -24,7 +24,7 @@ class _Pickler(pickle.Pickler):
         if isinstance(value, pa.Array):
             return _array, (_stream(value),)
         if isinstance(value, pa.RecordBatch):
-            return _batch, (_stream_of(value),)
+            return read_stream, (stream_of(value),)
         if isinstance(value, pa.Scalar):
             return _scalar, (_stream(pa.repeat(value, 1)),)
         return NotImplemented
@@ -43,17 +43,20 @@ def unpacked(data: bytes | bytearray) -> Any:
 
 
 def _stream(array: pa.Array) -> bytes:
-    return _stream_of(pa.record_batch([array], ["values"]))
+    return stream_of(pa.record_batch([array], ["values"]))
 
 
-def _stream_of(batch: pa.RecordBatch) -> bytes:
+def stream_of(batch: pa.RecordBatch, compression: str | None = None) -> bytes:
+    """Rows as an Arrow stream."""
     sink = pa.BufferOutputStream()
-    with pa.ipc.new_stream(sink, batch.schema) as writer:
+    options = pa.ipc.IpcWriteOptions(compression=compression)
+    with pa.ipc.new_stream(sink, batch.schema, options=options) as writer:
         writer.write_batch(batch)
     return sink.getvalue().to_pybytes()
 
 
-def _batch(data: bytes) -> pa.RecordBatch:
+def read_stream(data: bytes) -> pa.RecordBatch:
+    """The rows of an Arrow stream."""
     return pa.ipc.open_stream(data).read_next_batch()
 
 
@@ -68,21 +71,20 @@ def _scalar(data: bytes) -> pa.Scalar:
 def sliced(values: Iterable[Counted | RowRange], ranges: int) -> Iterator[tuple[int, bytes]]:
     """Distinct values, or rows, cut by the ranges of their hashes, as (range, Arrow stream). Those
     whose hashes share their upper bits stay together, as they do in `engine.spill`."""
-    edges = np.array(
-        [(2**64 * index // ranges) >> 24 << 24 for index in range(1, ranges)], np.uint64
-    )
     for piece in values:
-        cuts = [0, *np.searchsorted(piece.first, edges).tolist(), len(piece.first)]
+        cuts = [0, *np.searchsorted(piece.first, edges_of(ranges)).tolist(), len(piece.first)]
         for number in range(ranges):
             for start in range(cuts[number], cuts[number + 1], _SLICE):
                 end = min(start + _SLICE, cuts[number + 1])
                 columns = [pa.array(array[start:end]) for array in piece.arrays]
                 batch = pa.record_batch(columns, [str(index) for index in range(len(columns))])
-                sink = pa.BufferOutputStream()
-                options = pa.ipc.IpcWriteOptions(compression="lz4")
-                with pa.ipc.new_stream(sink, batch.schema, options=options) as writer:
-                    writer.write_batch(batch)
-                yield number, sink.getvalue().to_pybytes()
+                yield number, stream_of(batch, "lz4")
+
+
+def edges_of(ranges: int) -> np.ndarray:
+    """The hashes that begin each range but the first."""
+    edges = [(2**64 * index // ranges) >> 24 << 24 for index in range(1, ranges)]
+    return np.array(edges, np.uint64)
 
 
 def joined(streams: list[bytes], merged: bool) -> Counted:

@@ -3,38 +3,43 @@ be filled from the others."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.arrangement import HASH, PLACE, GroupedRows, with_columns
 from gravel.engine.evaluate import run
-from gravel.engine.external import OUT, sorted_batches
 from gravel.engine.frame import Frame, view
 from gravel.engine.hashing import combined
 from gravel.engine.row_codes import codes_of
 from gravel.inspecting.cautions import Watch
 from gravel.inspecting.look import sort_order
-from gravel.language import nodes, tree
+from gravel.language import nodes
 from gravel.plans.binder import Binder, SqlFragment, touched
 from gravel.plans.errors import settle
-from gravel.plans.ledger import ExitKind, StepCount, differing
+from gravel.plans.ledger import ExitKind, StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows, samples
-from gravel.plans.steps import BoundStep, Context, Left, PlanColumn, TableAction, left
-from gravel.plans.verbs.sorting import Keys, as_list, evaluated, sortable, with_columns
+from gravel.plans.steps import (
+    BoundStep,
+    Context,
+    Left,
+    Outcome,
+    PlanColumn,
+    Prepared,
+    TableAction,
+    left,
+)
+from gravel.plans.verbs.sorting import ASCENDING, Keys, as_list, evaluated, sortable
 from gravel.plans.verbs.step_kind import StepKind
-
-_ASCENDING = tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)
 
 
 class DeduplicateStep(StepKind):
     """`deduplicate`: one row of each group."""
-
-    whole_table = True
 
     def sql_fragments(self, step: Step) -> list[SqlFragment]:
         """What rows are grouped by, and preferred by."""
@@ -113,146 +118,89 @@ class UniqueAction(TableAction):
     compared: tuple[int, ...]
     conflicts: str
 
-    def apply(
-        self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
-    ) -> Iterator[TrackedRows]:
-        """See TableAction. In memory at once where it fits; else sorted by a hash of what is
-        grouped by, decided group by group, and sorted back."""
-        keyed = self._keyed(step, batches, context)
-        held: list[Any] = []
-        size = 0
-        for batch in keyed:
-            held.append(batch)
-            size += batch.nbytes
-            if size > context.memory // 3:
-                break
+    def prepare(self, step: BoundStep, rows: TrackedRows) -> Prepared:
+        """The rows with what they are grouped and preferred by, and a hash of the first. Those that
+        are in no group have any hash."""
+        count, gone = StepCount(), list[Left]()
+        concerned = None
+        if step.only is not None:
+            decided = run(step.only, rows.frame())
+            stays = settle(step, rows, [("only", step.only_text, step.only, decided)], count, gone)
+            concerned = decided.true(rows.count)[stays]
+            rows.keep(stays)
+            count.not_concerned += int((~concerned).sum())
+        rows.marks = np.arange(rows.count)
+        if concerned is None or concerned.all():
+            grouped, by, prefer = rows, *self._values(step, rows, count, gone)
         else:
-            if held:
-                table = pa.Table.from_batches(held).combine_chunks()
-                if step.only is not None:
-                    table = table.take(pa.array(_by_place(table)))
-                yield from self._settled(step, self._decided(step, table, context.count), context)
-            return
-
-        def again() -> Iterator[Any]:
-            yield from held
-            held.clear()
-            yield from keyed
-
-        def by_hash(table: pa.Table) -> np.ndarray:
-            return sort_order([table["hash"], table["marks"]], [_ASCENDING, _ASCENDING])
-
-        groups = _whole_groups(
-            sorted_batches(again(), by_hash, context.memory // 3), context.memory // 12
-        )
-        decided = (
-            batch
-            for group in groups
-            for batch in self._decided(step, group, context.count).to_batches()
-        )
-        for batch in sorted_batches(decided, _by_place, context.memory // 3):
-            yield from self._settled(step, pa.Table.from_batches([batch]), context)
-
-    def _keyed(
-        self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
-    ) -> Iterator[Any]:
-        """The rows with what they are grouped and preferred by, as record batches."""
-        seen = 0
-        for rows in batches:
-            gone: list[Left] = []
-            concerned = np.ones(rows.count, bool)
-            if step.only is not None:
-                decided = run(step.only, rows.frame())
-                stays = settle(
-                    step, rows, [("only", step.only_text, step.only, decided)], context.count, gone
-                )
-                concerned = decided.true(rows.count)[stays]
-                rows.keep(stays)
-                context.count.not_concerned += int((~concerned).sum())
-            outside = rows.take(np.flatnonzero(~concerned)) if not concerned.all() else None
-            places = np.arange(seen, seen + rows.count)
-            rows.marks = places
-            if outside is not None:
-                outside.marks = places[~concerned]
-                rows.keep(concerned)
-            by, prefer = self._values(step, rows, context, gone)
-            for entry in gone:
-                context.left(entry)
-            parts = [(rows, by, prefer, False)]
-            if outside is not None:
-                nothing = [pa.nulls(outside.count, item.type) for item in (*by, *prefer)]
-                parts.append((outside, nothing[: len(by)], nothing[len(by) :], True))
-            seen = int(places[-1]) + 1 if len(places) else seen
-            for subset, values, keys, apart in parts:
-                null = np.ones(subset.count, bool) if apart else _any_null(values, subset.count)
-                hashed = combined(values) if subset.count else np.zeros(0, np.uint64)
-                extra = {
-                    "hash": pa.array(
-                        np.where(
-                            null, subset.marks if subset.marks is not None else 0, hashed
-                        ).astype(np.uint64)
-                    ),
-                    "single": pa.array(null),
-                }
-                extra |= {f"b{index}": value for index, value in enumerate(values)} | {
-                    f"p{index}": value for index, value in enumerate(keys)
-                }
-                if not apart:
-                    context.count.notes["rows with NULL in what they are grouped by stay"] += int(
-                        null.sum()
-                    )
-                yield with_columns(subset.batch(), extra)
+            grouped = rows.take(np.flatnonzero(concerned))
+            by, prefer = self._values(step, grouped, count, gone)
+            assert grouped.marks is not None
+            back = np.full(rows.count, -1)
+            back[grouped.marks] = np.arange(grouped.count)
+            stays = ~concerned | (back >= 0)
+            rows.keep(stays)
+            chosen = pa.array(back[stays], mask=back[stays] < 0)
+            by, prefer = ([item.take(chosen) for item in values] for values in (by, prefer))
+        rows.marks = None
+        single = _any_null(by, rows.count)
+        alone = int(single.sum()) - (rows.count - grouped.count)
+        count.notes["rows with NULL in what they are grouped by stay"] += alone
+        hashed = combined(by) if rows.count else np.zeros(0, np.uint64)
+        spread = combined([pa.array(rows.numbers)]) if single.any() else hashed
+        extra = {HASH: pa.array(np.where(single, spread, hashed)), "single": pa.array(single)}
+        extra |= {f"b{index}": value for index, value in enumerate(by)}
+        extra |= {f"p{index}": value for index, value in enumerate(prefer)}
+        return Prepared(with_columns(rows.batch(), extra), count, gone)
 
     def _values(
-        self, step: BoundStep, rows: TrackedRows, context: Context, gone: list[Left]
-    ) -> tuple[list[Any], list[Any]]:
+        self, step: BoundStep, rows: TrackedRows, count: StepCount, gone: list[Left]
+    ) -> tuple[list[pa.Array], list[pa.Array]]:
         frame = rows.frame()
-        results = [(text, item, run(item, frame).spread(rows.count)) for text, item in self.by]
-        stays = settle(
-            step,
-            rows,
-            [("", text, item, vector) for text, item, vector in results],
-            context.count,
-            gone,
-        )
+        results = [("", text, item, run(item, frame).spread(rows.count)) for text, item in self.by]
+        stays = settle(step, rows, results, count, gone)
         by = [
             sortable(vector.values if stays.all() else vector.values.filter(pa.array(stays)))
             for *_, vector in results
         ]
         rows.keep(stays)
-        places = rows.marks
-        prefer = [sortable(item) for item in evaluated(step, rows, self.keys, context.count, gone)]
-        if places is not None and rows.marks is not None and len(places) != rows.count:
-            kept = pa.array(np.isin(places, rows.marks))
+        marks = rows.marks
+        assert marks is not None
+        prefer = [sortable(item) for item in evaluated(step, rows, self.keys, count, gone)]
+        assert rows.marks is not None
+        if rows.count != len(marks):
+            kept = pa.array(np.isin(marks, rows.marks))
             by = [item.filter(kept) for item in by]
         return by, prefer
 
-    def _decided(self, step: BoundStep, table: pa.Table, count: StepCount) -> pa.Table:
+    def arrangement(self, step: BoundStep, context: Context) -> GroupedRows:
+        """Group by group."""
+        return GroupedRows(partial(self._decided, step))
+
+    def _decided(
+        self, step: BoundStep, batch: pa.RecordBatch
+    ) -> tuple[pa.RecordBatch, tuple[int, StepCount]]:
         """Rows of whole groups with their survivors filled, `into` (the path of the row that each
-        was merged into), `why` and `apart` (set aside for a conflict)."""
-        (batch,) = table.combine_chunks().to_batches() or [None]
-        if batch is None:
-            return table
-        rows = TrackedRows.of_batch(batch, step.types)
+        was merged into), `why`, `apart` (set aside for a conflict), and which columns were
+        filled."""
+        rows, count = TrackedRows.of_batch(batch, step.types), StepCount()
         named = dict(zip(batch.schema.names, batch.columns, strict=True))
         total = rows.count
         into, apart = np.full(total, -1), np.zeros(total, bool)
-        hashed, single = named["hash"].to_numpy(), named["single"].to_numpy(zero_copy_only=False)
+        filled = {index: np.zeros(total, bool) for index in self.fill}
+        hashed, single = named[HASH].to_numpy(), named["single"].to_numpy(zero_copy_only=False)
         subset = _repeated(hashed, ~single)
         message = pa.nulls(total, pa.string())
         if len(subset):
             by = [named[f"b{index}"].take(pa.array(subset)) for index in range(len(self.by))]
             codes, _ = codes_of(by, len(subset))
             keys = [named[f"p{index}"].take(pa.array(subset)) for index in range(len(self.keys))]
-            assert rows.marks is not None
             order = sort_order(
-                [pa.array(codes), *keys, pa.array(rows.marks[subset])],
-                [_ASCENDING, *(key for key, *_ in self.keys), _ASCENDING],
+                [pa.array(codes), *keys, named[PLACE].take(pa.array(subset))],
+                [ASCENDING, *(key for key, *_ in self.keys), ASCENDING],
             )
-            places, groups = (
-                subset[order],
-                codes[order],
-            )  # all rows of the groups: each group's first one survives
+            # All rows of the groups: each group's first one survives.
+            places, groups = subset[order], codes[order]
             starts = np.flatnonzero(np.r_[True, groups[1:] != groups[:-1]])
             sizes = np.diff(np.r_[starts, len(groups)])
             count.notes["groups of several rows"] += int((sizes > 1).sum())
@@ -266,7 +214,7 @@ class UniqueAction(TableAction):
                 bad[:] = False
             into[places[merged & ~bad]] = np.repeat(places[starts], sizes)[merged & ~bad]
             apart[places[bad]] = True
-            self._fill(step, rows, places, starts, sizes, bad, count)
+            self._fill(rows, places, starts, sizes, bad, filled)
             message = self._reasons(by, order, places, total)
             if self.conflicts == "set aside" and disagree.any():
                 every = [step.before[column].name for column in columns]
@@ -283,13 +231,9 @@ class UniqueAction(TableAction):
                 message = pc.binary_join_element_wise(message, chosen, "")
         paths = rows.paths()
         survivor = paths.take(pa.array(np.maximum(into, 0), mask=into < 0)) if total else paths
-        return pa.Table.from_batches(
-            [
-                with_columns(
-                    rows.batch(), {"into": survivor, "why": message, "apart": pa.array(apart)}
-                )
-            ]
-        )
+        verdict = {"into": survivor, "why": message, "apart": pa.array(apart), PLACE: named[PLACE]}
+        verdict |= {f"f{index}": pa.array(mask) for index, mask in filled.items()}
+        return with_columns(rows.batch(), verdict), (step.number, count)
 
     def _conflicts(
         self,
@@ -327,17 +271,15 @@ class UniqueAction(TableAction):
 
     def _fill(
         self,
-        step: BoundStep,
         rows: TrackedRows,
         places: np.ndarray,
         starts: np.ndarray,
         sizes: np.ndarray,
         bad: np.ndarray,
-        count: StepCount,
+        filled: dict[int, np.ndarray],
     ) -> None:
         """Give each survivor the first known value of its group where it has NULL."""
         groups = np.repeat(np.arange(len(starts)), sizes)
-        filled_rows = np.zeros(rows.count, bool)
         for index in self.fill:
             column = rows.stored[index]
             known = pc.is_valid(column).to_numpy(zero_copy_only=False)[places] & ~bad
@@ -350,18 +292,7 @@ class UniqueAction(TableAction):
             source[survivors[differs]] = donors[differs]
             rows.stored[index] = column.take(pa.array(source))
             rows._texts.pop(index, None)
-            filled_rows[survivors[differs]] = True
-            count.filled[index] += int(differs.sum())
-            mask = np.zeros(rows.count, bool)
-            mask[survivors[differs]] = True
-            name = step.before[index].name
-            count.changes[name] = differing(
-                [
-                    *count.changes.get(name, ()),
-                    *samples(rows, mask, pa.nulls(rows.count, pa.string()), rows.text(index)),
-                ]
-            )
-        count.changed += int(filled_rows.sum())
+            filled[index][survivors[differs]] = True
 
     def _reasons(
         self, by: list[pa.Array], order: np.ndarray, places: np.ndarray, total: int
@@ -382,40 +313,43 @@ class UniqueAction(TableAction):
         back[places] = np.arange(len(places))
         return reasons.take(pa.array(np.maximum(back, 0), mask=back < 0))
 
-    def _settled(self, step: BoundStep, table: pa.Table, context: Context) -> Iterator[TrackedRows]:
+    def conclude(self, step: BoundStep, rows: pa.RecordBatch, first: int) -> Outcome:
         """The survivors; the others leave."""
-        for start in range(0, table.num_rows, OUT):
-            (batch,) = table.slice(start, OUT).combine_chunks().to_batches()
-            rows = TrackedRows.of_batch(batch, step.types)
-            rows.marks = None
-            into, why, apart = (batch.column(name) for name in ("into", "why", "apart"))
-            merged, aside = (
-                pc.is_valid(into).to_numpy(zero_copy_only=False),
-                apart.to_numpy(zero_copy_only=False),
-            )
-            context.count.merged += int(merged.sum())
-            if aside.any():
-                if self.conflicts == "error":
-                    context.count.stopped += int(aside.sum())
-                    context.count.why = 'known values of a group disagree, and conflicts is "error"'
-                else:
-                    context.count.set_aside += int(aside.sum())
-                    where = np.flatnonzero(aside)
-                    message = pc.binary_join_element_wise(
-                        "rows with ", why.take(pa.array(where)), ""
-                    )
-                    context.left(left(step, rows, where, ExitKind.SET_ASIDE, message))
-            if merged.any():
-                where = np.flatnonzero(merged)
-                chosen = pa.array(where)
-                context.left(
-                    left(
-                        step, rows, where, ExitKind.MERGED, why.take(chosen), into=into.take(chosen)
-                    )
-                )
-            rows.keep(~merged & ~aside)
-            if rows.count:
-                yield rows
+        result, count, gone = TrackedRows.of_batch(rows, step.types), StepCount(), list[Left]()
+        into, why = rows.column("into"), rows.column("why")
+        merged = pc.is_valid(into).to_numpy(zero_copy_only=False)
+        aside = rows.column("apart").to_numpy(zero_copy_only=False)
+        self._count_filled(step, result, rows, count)
+        count.merged += int(merged.sum())
+        if aside.any():
+            if self.conflicts == "error":
+                count.stopped += int(aside.sum())
+                count.why = 'known values of a group disagree, and conflicts is "error"'
+            else:
+                count.set_aside += int(aside.sum())
+                where = np.flatnonzero(aside)
+                message = pc.binary_join_element_wise("rows with ", why.take(pa.array(where)), "")
+                gone.append(left(step, result, where, ExitKind.SET_ASIDE, message))
+        if merged.any():
+            where = np.flatnonzero(merged)
+            reasons, survivors = (column.take(pa.array(where)) for column in (why, into))
+            gone.append(left(step, result, where, ExitKind.MERGED, reasons, into=survivors))
+        result.keep(~merged & ~aside)
+        return Outcome(result, count, gone)
+
+    def _count_filled(
+        self, step: BoundStep, rows: TrackedRows, told: pa.RecordBatch, count: StepCount
+    ) -> None:
+        changed = np.zeros(rows.count, bool)
+        for index in self.fill:
+            mask = told.column(f"f{index}").to_numpy(zero_copy_only=False)
+            if mask.any():
+                changed |= mask
+                count.filled[index] += int(mask.sum())
+                nothing = pa.nulls(rows.count, pa.string())
+                examples = samples(rows, mask, nothing, rows.text(index))
+                count.changes[step.before[index].name] = examples
+        count.changed += int(changed.sum())
 
 
 def _tied(
@@ -427,11 +361,6 @@ def _tied(
     second = np.minimum(starts + 1, len(order) - 1)
     tied: np.ndarray = (sizes > 1) & (codes[starts] == codes[second])
     return tied
-
-
-def _by_place(table: pa.Table) -> np.ndarray:
-    places: np.ndarray = table["marks"].to_numpy().argsort(kind="stable")
-    return places
 
 
 def _any_null(values: list[pa.Array], count: int) -> np.ndarray:
@@ -452,23 +381,3 @@ def _repeated(hashed: np.ndarray, grouped: np.ndarray) -> np.ndarray:
         np.sort(order[np.r_[alike, False] | np.r_[False, alike]]) if len(order) else order
     )
     return subset
-
-
-def _whole_groups(batches: Iterable[Any], size: int) -> Iterator[Any]:
-    """Batches sorted by hash, put together so that no group is cut."""
-    held: list[Any] = []
-    held_size = 0
-    for batch in batches:
-        held.append(batch)
-        held_size += batch.nbytes
-        if held_size < size:
-            continue
-        table = pa.Table.from_batches(held)
-        hashed = table["hash"].to_numpy()
-        cut = int(np.searchsorted(hashed, hashed[-1]))
-        if cut:
-            yield table.slice(0, cut)
-            held = table.slice(cut).combine_chunks().to_batches()
-            held_size = sum(item.nbytes for item in held)
-    if held:
-        yield pa.Table.from_batches(held)

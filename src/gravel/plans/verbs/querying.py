@@ -3,8 +3,9 @@ their paths go on."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.engine.arrangement import GatheredRows
 from gravel.engine.external import OUT
 from gravel.engine.frame import view
 from gravel.engine.hashing import combined
@@ -24,10 +26,19 @@ from gravel.language.bind import Given
 from gravel.language.errors import ErrorPolicy
 from gravel.language.types import Type
 from gravel.plans.binder import Binder, SqlFragment
-from gravel.plans.ledger import ExitKind
+from gravel.plans.ledger import ExitKind, StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows, gathered
-from gravel.plans.steps import BoundStep, Context, PlanColumn, TableAction, left, names_of
+from gravel.plans.steps import (
+    BoundStep,
+    Context,
+    Outcome,
+    PlanColumn,
+    Prepared,
+    TableAction,
+    left,
+    names_of,
+)
 from gravel.plans.verbs.step_kind import StepKind
 from gravel.problems import DataProblem
 from gravel.querying.account import Account
@@ -43,7 +54,7 @@ ENDS = "in groups or sets of rows: the row's path ends here"
 class QueryStep(StepKind):
     """`query`: a SELECT over the rows under way."""
 
-    whole_table = True
+    gathers = True
 
     def sql_fragments(self, step: Step) -> list[SqlFragment]:
         """The query."""
@@ -150,13 +161,26 @@ class QueryAction(TableAction):
         )
         return session.query(self.text)
 
-    def apply(
-        self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
-    ) -> Iterator[TrackedRows]:
-        """See TableAction."""
+    def prepare(self, step: BoundStep, rows: TrackedRows) -> Prepared:
+        """The rows."""
+        return Prepared(rows.batch(), StepCount())
+
+    def arrangement(self, step: BoundStep, context: Context) -> GatheredRows:
+        """All at one place."""
+        return GatheredRows(partial(self._queried, step, context))
+
+    def conclude(self, step: BoundStep, rows: pa.RecordBatch, first: int) -> Outcome:
+        """The rows that the query made."""
+        types = tuple(column.type for column in step.after)
+        return Outcome(TrackedRows.of_batch(rows, types), StepCount())
+
+    def _queried(
+        self, step: BoundStep, context: Context, batches: Iterator[pa.RecordBatch]
+    ) -> Iterator[pa.RecordBatch]:
         count = context.count
         store = Store(context.memory)
-        rows = gathered(batches, step.types, store) or _none(step)
+        came = (TrackedRows.of_batch(batch, step.types) for batch in batches)
+        rows = gathered(came, step.types, store) or _none(step)
         session = self.session(step.on_error, store)
         try:
             result = self.over(session, rows, names_of(step.before))
@@ -177,11 +201,12 @@ class QueryAction(TableAction):
             for item in session.account.stages
             if not item.stage.startswith("read")
         )
-        yield from (
+        made = (
             self._kept(step, rows, result, session, context)
             if self.kept
             else self._ended(step, rows, result, store, context)
         )
+        yield from (batch.batch() for batch in made)
 
     def _kept(
         self,

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from functools import partial
 
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.arrangement import PLACE, SortedRows, with_columns
 from gravel.engine.evaluate import run
-from gravel.engine.external import sorted_batches
 from gravel.inspecting.cautions import Watch
 from gravel.inspecting.look import sort_order
 from gravel.language import nodes, tree
@@ -19,9 +18,10 @@ from gravel.plans.errors import settle
 from gravel.plans.ledger import StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows
-from gravel.plans.steps import BoundStep, Context, Left, PlanColumn, TableAction
+from gravel.plans.steps import BoundStep, Context, Left, Outcome, PlanColumn, Prepared, TableAction
 from gravel.plans.verbs.step_kind import StepKind
 
+ASCENDING = tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)
 Keys = tuple[tuple[tree.SortKey, nodes.Expression, str], ...]
 
 
@@ -32,8 +32,6 @@ def as_list(supplied: str | list[str] | None) -> list[str]:
 
 class SortStep(StepKind):
     """`sort`: the rows in another order."""
-
-    whole_table = True
 
     def sql_fragments(self, step: Step) -> list[SqlFragment]:
         """The sort keys."""
@@ -79,11 +77,6 @@ def evaluated(
     ]
 
 
-def with_columns(batch: pa.RecordBatch, columns: dict[str, Any]) -> pa.RecordBatch:
-    """A record batch with more columns."""
-    return pa.record_batch([*batch.columns, *columns.values()], [*batch.schema.names, *columns])
-
-
 def sortable(values: pa.Array) -> pa.Array:
     """A key column that every batch has in one type."""
     return values.cast(pa.string()) if pa.types.is_null(values.type) else values
@@ -95,42 +88,30 @@ class SortAction(TableAction):
 
     keys: Keys
 
-    def apply(
-        self, step: BoundStep, batches: Iterable[TrackedRows], context: Context
-    ) -> Iterator[TrackedRows]:
-        """See TableAction."""
+    def prepare(self, step: BoundStep, rows: TrackedRows) -> Prepared:
+        """The rows with the values of the keys."""
+        count, gone = StepCount(), list[Left]()
+        values = evaluated(step, rows, self.keys, count, gone)
+        keyed = dict(zip(self._names, map(sortable, values), strict=True))
+        return Prepared(with_columns(rows.batch(), keyed), count, gone)
 
-        def keyed() -> Iterator[Any]:
-            seen = 0
-            for rows in batches:
-                gone: list[Left] = []
-                values = evaluated(step, rows, self.keys, context.count, gone)
-                for item in gone:
-                    context.left(item)
-                rows.marks = np.arange(seen, seen + rows.count)
-                seen += rows.count
-                yield with_columns(
-                    rows.batch(),
-                    {f"k{index}": sortable(value) for index, value in enumerate(values)},
-                )
+    def arrangement(self, step: BoundStep, context: Context) -> SortedRows:
+        """By the keys."""
+        sorts = tuple(key for key, _, _ in self.keys)
+        return SortedRows(self._names, partial(by_keys, self._names, sorts))
 
-        sorts = [
-            *(key for key, _, _ in self.keys),
-            tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None),
-        ]
+    def conclude(self, step: BoundStep, rows: pa.RecordBatch, first: int) -> Outcome:
+        """The rows without what they were sorted by."""
+        places = np.arange(first, first + rows.num_rows)
+        count, note = StepCount(), "rows stand in another place"
+        count.notes[note] += int((rows.column(PLACE).to_numpy() != places).sum())
+        return Outcome(TrackedRows.of_batch(rows, step.types), count)
 
-        def order(table: pa.Table) -> np.ndarray:
-            return sort_order(
-                [*(table[f"k{index}"] for index in range(len(self.keys))), table["marks"]], sorts
-            )
+    @property
+    def _names(self) -> tuple[str, ...]:
+        return tuple(f"k{index}" for index in range(len(self.keys)))
 
-        place = 0
-        for batch in sorted_batches(keyed(), order, context.memory):
-            result = TrackedRows.of_batch(batch, step.types)
-            assert result.marks is not None
-            context.count.notes["rows stand in another place"] += int(
-                (result.marks != np.arange(place, place + result.count)).sum()
-            )
-            place += result.count
-            result.marks = None
-            yield result
+
+def by_keys(names: tuple[str, ...], sorts: tuple[tree.SortKey, ...], table: pa.Table) -> np.ndarray:
+    """The indices that sort rows by keys in columns of these names, equal ones by their places."""
+    return sort_order([table[name] for name in (*names, PLACE)], [*sorts, ASCENDING])

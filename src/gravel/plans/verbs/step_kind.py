@@ -11,9 +11,9 @@ from gravel.plans.steps import PlanColumn, RowAction, TableAction
 
 
 class StepKind(ABC):
-    """A verb of the plan file. `whole_table`: whether it needs all rows at once."""
+    """A verb of the plan file. `gathers`: whether it needs all rows at one place."""
 
-    whole_table = False
+    gathers = False
 
     @abstractmethod
     def sql_fragments(self, step: Step) -> list[SqlFragment]:

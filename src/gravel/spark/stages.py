@@ -1,0 +1,97 @@
+"""Stages of work on rows, in the order of the tasks that make them; where the records of tasks are,
+and who runs them, is not for here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import partial
+from itertools import pairwise
+from typing import Any, Protocol, TypeVar
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from gravel.engine.arrangement import PLACE, GroupedRows, SortedRows, with_columns
+from gravel.engine.engine import Stage
+from gravel.engine.external import OUT
+from gravel.spark.row_tasks import (
+    SAMPLE,
+    CutTask,
+    DecideTask,
+    GoOnTask,
+    SortTask,
+    run_cut,
+    run_decide,
+    run_go_on,
+    run_sort,
+)
+from gravel.spark.tasks import PART
+from gravel.spark.travel import packed
+
+T = TypeVar("T")
+Run = Callable[[bytes, Iterable[pa.RecordBatch]], Iterator[pa.RecordBatch]]
+
+
+class Records(Protocol):
+    """The records that tasks have made."""
+
+    def told(self, key: int, count: int) -> Iterator[Any]:
+        """The values of one key by their places, which are below a count, put together. Raises what
+        a task has failed with."""
+
+    def then(self, run: Callable[..., Any], ranges: int | None) -> Records:
+        """What becomes of the slices of rows; `ranges`: those of a range come together, and there
+        are so many of these; None: they stay where they are."""
+
+
+def go_on(
+    stages: Sequence[Stage[T]],
+    records: Records,
+    splits: int,
+    take: Callable[[int, Any], None],
+    ranges: int,
+) -> Iterator[T]:
+    """See `Engine.run_stages`, from the records of the first of several stages on."""
+    count = splits
+    for number, (stage, following) in enumerate(pairwise(stages)):
+        sizes = []
+        for part, rows in records.told(PART, count):
+            take(number, part)
+            sizes.append(rows)
+        firsts = np.cumsum([0, *sizes])
+        batches = -(-int(firsts[-1]) // OUT)
+        if isinstance(stage.then, GroupedRows):
+            decide = DecideTask(stage.then.decide, firsts)
+            arranged = records.then(partial(run_decide, packed(decide)), ranges)
+            for part in arranged.told(PART, ranges):
+                take(number, part)
+        else:
+            assert isinstance(stage.then, SortedRows)
+            arranged = _sorted(stage.then, records, firsts, ranges)
+        task = GoOnTask(following, ranges)
+        records, count = arranged.then(partial(run_go_on, packed(task)), max(1, batches)), batches
+    for part, _ in records.told(PART, count):
+        yield part
+
+
+def _sorted(then: SortedRows, records: Records, firsts: np.ndarray, ranges: int) -> Records:
+    """Rows by the batches that they will be in: cut at some of those that were sampled, then each
+    range is sorted by itself."""
+    count = len(firsts) - 1
+    samples = [
+        with_columns(keys.drop_columns([PLACE]), {PLACE: pc.add(keys.column(PLACE), firsts[batch])})
+        for batch, keys in records.told(SAMPLE, count)
+    ]
+    if not samples:
+        return records
+    (keys,) = pa.Table.from_batches(samples).combine_chunks().to_batches()
+    chosen = np.linspace(0, keys.num_rows, ranges + 1).astype(np.int64)[1:-1]
+    order = then.order(pa.Table.from_batches([keys]))
+    bounds = keys.take(pa.array(order[np.unique(chosen)]))
+    cut = records.then(partial(run_cut, packed(CutTask(then, bounds, firsts))), None)
+    sizes = np.zeros(bounds.num_rows + 1, np.int64)
+    for part in cut.told(PART, count):
+        sizes += part
+    task = SortTask(then, np.cumsum([0, *sizes]))
+    return cut.then(partial(run_sort, packed(task)), len(sizes))
