@@ -96,6 +96,11 @@ INSERT INTO types.given VALUES (1, 2, 1.1, 1.50, 0.125, 'x', 'ab', '{1,NULL}', '
             b"UPDATE types.regained SET m = 5 WHERE m IS NOT NULL; UPDATE types.regained SET e = LOWER(e)"
         )
         assert connection.execute(same).fetchone() == (2,)
+        write("p.toml", plan.replace(f"{postgresql}#types.regained", "given.parquet"))
+        gravel("clean", "p.toml")
+        kept = [str(kind) for kind in pq.read_schema("given.parquet").types]
+        assert kept[:5] == ["int32", "int16", "double", "decimal128(12, 2)", "decimal128(4, 3)"]
+        assert pq.read_table("given.parquet").column("b").to_pylist() == [1.1, None]
         fields = {
             "s": pa.int16(),
             "w": pa.int32(),

@@ -437,6 +437,38 @@ def test_rows_are_the_same_whatever_they_are_kept_in(
     assert gravel("clean", "n.toml", "--dry-run").status == 0
 
 
+def test_parts_of_a_database_that_are_kept_in_several_ways_are_one_column(
+    figures: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Numbers and truth are values where all of a part are; a column whose parts differ is its texts."""
+    monkeypatch.setattr("gravel.stores.sql.sqlite._ROWS", 2)
+    monkeypatch.setattr("gravel.sources.kept_parts._IN_MEMORY", 64)
+    with sqlite3.connect("p.db") as base:
+        base.execute("CREATE TABLE t (id INTEGER, fee DECIMAL(6,2), pay DECIMAL(6,2), ok BOOLEAN, big INTEGER, berth TEXT)")  # fmt: skip
+        fees, pays = [1, 2.5, None, -0.25, 1234.56], [1, 2, 3, 0.125, None]
+        oks, bigs = [1, None, 0, 1, 0], [-(2**63), 2**63 - 1, None, None, None]
+        rows = zip(range(5), fees, pays, oks, bigs, ["A", None, "B ", "", "Ö"], strict=True)
+        base.executemany("INSERT INTO t VALUES (?, ?, ?, ?, ?, ?)", rows)
+        base.execute("INSERT INTO t VALUES (5, 3, 4, 2, NULL, CAST(x'ff41' AS TEXT))")
+    base.close()
+    shown = [list(row["values"].values()) for row in figures("look", "p.db#t")["shown"]]
+    assert shown == [
+        [0, "1.00", "1.00", "true", "-9223372036854775808", "A"],
+        [1, "2.50", "2.00", None, "9223372036854775807", None],
+        [2, None, "3.00", "false", None, "B "],
+        [3, "-0.25", "0.125", "true", None, ""],
+        [4, "1234.56", None, "false", None, "Ö"],
+        [5, "3.00", "4.00", "2", None, "/0E="],
+    ]
+    write(
+        "p.toml", 'table = "p.db#t"\nwrite = "t.parquet"\ntypes = { ok = "TEXT", berth = "TEXT" }\n'
+    )
+    figures("clean", "p.toml")
+    kinds = ["int64", "decimal128(6, 2)", "decimal128(4, 3)", "string", "int64", "string"]
+    assert [str(kind) for kind in pq.read_schema("t.parquet").types] == kinds
+    assert pq.read_table("t.parquet").column("berth").to_pylist() == [row[5] for row in shown]
+
+
 def test_databases_list_their_tables_and_say_what_does_not_fit(figures: Any, gravel: Any) -> None:
     _stores()
     base = sqlite3.connect("h.db")

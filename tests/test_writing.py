@@ -979,12 +979,12 @@ def test_a_database_hands_over_only_the_columns_that_are_wanted(
     narrow = [
         value
         for batch in scan(table, lambda batch: batch, [0])
-        for value in batch.columns[0].to_pylist()
+        for value in batch.texts().columns[0].to_pylist()
     ]
     wide = [
         row
         for batch in scan(table, lambda batch: batch)
-        for row in zip(*(one.to_pylist() for one in batch.columns), strict=True)
+        for row in zip(*(one.to_pylist() for one in batch.texts().columns), strict=True)
     ]
     assert [row[0] for row in wide] == narrow
     assert (

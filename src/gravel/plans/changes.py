@@ -23,7 +23,7 @@ from gravel.language.types import TEXT
 from gravel.ledger.fingerprint import canonical, kept_type
 from gravel.plans.steps import BoundPlan
 from gravel.problems import DataProblem
-from gravel.sources.source import Source, scan
+from gravel.sources.source import Batch, Source, scan
 from gravel.words import number_of
 
 
@@ -170,7 +170,7 @@ def _mapped(table: Source, path: Path) -> tuple[Any, np.ndarray]:
     schema = pa.schema([(name, pa.string()) for name in table.columns])
     numbers = []
     with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, schema) as writer:
-        for batch in scan(table, lambda batch: batch):
+        for batch in scan(table, Batch.texts):
             writer.write_batch(pa.record_batch(batch.columns, schema=schema))
             numbers.append(batch.rows)
     return pa.ipc.open_file(pa.memory_map(str(path))).read_all(), (

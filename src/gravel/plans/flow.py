@@ -126,7 +126,7 @@ class RowStart:
             sum(map(_breaks, texts)),
             key_part(key) if key else None,
             totals,
-            Content().add(batch.columns) if self.content else None,
+            Content().add(batch.texts().columns) if self.content else None,
         )
 
 

@@ -556,7 +556,9 @@ def _keys(table: Source, key: Sequence[int], chosen: np.ndarray) -> dict[tuple[A
     """The keys of some rows, in their order."""
     results: dict[tuple[Any, ...], None] = {}
     row = 0
-    for columns in scan(table, lambda batch: [batch.columns[index] for index in key], list(key)):
+    for columns in scan(
+        table, lambda batch: [batch.texts().columns[index] for index in key], list(key)
+    ):
         subset = pa.array(np.flatnonzero(chosen[row : row + len(columns[0])]))
         row += len(columns[0])
         results |= dict.fromkeys(
@@ -573,7 +575,7 @@ def _conflict(plan: BoundPlan, now: Source) -> str:
         return f"its columns were {', '.join(then.columns)} and are {', '.join(now.columns)}"
     before, after = (
         np.concatenate(
-            [np.zeros(0, np.uint64), *scan(table, lambda batch: combined(batch.columns))]
+            [np.zeros(0, np.uint64), *scan(table, lambda batch: combined(batch.texts().columns))]
         )
         for table in (then, now)
     )

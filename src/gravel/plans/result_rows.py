@@ -152,7 +152,9 @@ class TypedRows:
                 fields.append(given.with_name(column.name))
                 continue
             source = None if column.source is None else plan.table.columns[column.source]
-            binary = not column.touched and source in plan.table.binary
+            # A column of bytes and of texts is declared TEXT: its bytes stay base64.
+            binary = source in plan.table.binary and source not in plan.table.mixed
+            binary = binary and not column.touched
             fields.append(pa.field(column.name, pa.binary() if binary else files.arrow_type(kind)))
         arrow_file.refuse_types(plan.target, fields)
         self._fields = fields

@@ -14,6 +14,7 @@ import pyarrow as pa
 from gravel.language.types import TEXT
 from gravel.problems import TableProblem
 from gravel.sources.arrow import StoredSource
+from gravel.sources.kept_parts import KeptParts
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Malformed, refuse_changed, state_of
 
@@ -41,31 +42,17 @@ def open_json_array(path: Path, name: str, reading: ReadOptions) -> StoredSource
 def _open_objects(path: Path, name: str, reading: ReadOptions, array: bool) -> StoredSource:
     before = state_of(path)
     columns: dict[str, bool] = {}  # whether a string was seen
-    parts: list[tuple[int, dict[str, Any]]] = []
+    parts = KeptParts()
     bad: dict[int, tuple[Malformed, ...]] = {}
     sizes = []
     for number, (rows, malformed, records) in enumerate(_read(path, name, columns, array)):
-        parts.append(
-            (
-                len(rows),
-                {
-                    column: pa.array([row.get(column) for row in rows], pa.string())
-                    for column in columns
-                },
-            )
-        )
+        arrays = [pa.array([row.get(column) for row in rows], pa.string()) for column in columns]
+        parts.write(pa.record_batch(arrays, names=list(columns)))
         sizes.append(records)
         if malformed:
             bad[number] = malformed
     if not columns:
         raise TableProblem(f"{name} has no object in it", hint="JSON Lines has an object a line")
-
-    def part(number: int, wanted: list[str]) -> pa.RecordBatch:
-        count, result = parts[number]
-        # A key that a part does not have is NULL in it.
-        return pa.record_batch(
-            [result.get(column, pa.nulls(count, pa.string())) for column in wanted], wanted
-        )
 
     kinds = [TEXT if strings else None for strings in columns.values()]
     refuse_changed(path, name, before)
@@ -75,7 +62,7 @@ def _open_objects(path: Path, name: str, reading: ReadOptions, array: bool) -> S
         list(columns),
         kinds,
         sizes,
-        part,
+        parts.read,
         sum(sizes),
         texts=frozenset(reading.texts),
         declared=dict(reading.declared),

@@ -103,6 +103,8 @@ class SqlSource(Source):
         # What the person asked for stands; then what the store says of a column.
         for column, index in self._places.items():
             name = self.columns[column]
+            if index in source.fields:
+                self.fields[column] = source.fields[index]
             kind = (
                 source._types.get(index)
                 or source.declared.get(name)

@@ -33,6 +33,7 @@ from gravel.language.types import (
 )
 from gravel.problems import CallProblem, TableProblem
 from gravel.sources.arrow import StoredSource, counted_only
+from gravel.sources.kept_parts import KeptParts
 from gravel.sources.source import Source
 from gravel.stores.sql.column_cache import SqlSource
 from gravel.stores.sql.transaction import Database, Dependent, TableSchema, chosen, grouped, masked
@@ -184,7 +185,7 @@ class Other(Database):
         names = list(shape.columns) if subset is None else subset
         kinds = [every[shape.columns.index(column)] for column in names]
         picked = ", ".join(map(self.column, names))
-        batches, binary = [], [False] * len(names)
+        parts, binary = KeptParts(), [False] * len(names)
         counted = self.count(table)
         with self.told():
             cursor = self.connection.exec_driver_sql(
@@ -205,8 +206,7 @@ class Other(Database):
                             None  # a span of more than a day, or below zero, is no time of day
                         )
                     results.append(pa.array([_text(value, truth) for value in values], pa.string()))
-                batches.append(pa.record_batch(results, names))
-        sizes = [batch.num_rows for batch in batches]
+                parts.write(pa.record_batch(results, names))
         # Only what no value contradicts is taken from the database; numbers and dates show
         # themselves by their values.
         types = [
@@ -218,8 +218,8 @@ class Other(Database):
             f"{self.shown}#{table}",
             names,
             types,
-            sizes,
-            lambda position, _: batches[position],
+            parts.sizes,
+            parts.read,
             counted,
             texts=texts,
             declared=declared,

@@ -17,26 +17,17 @@ import pyarrow as pa
 from sqlalchemy import create_engine
 from sqlalchemy.pool import NullPool
 
+from gravel.engine.arrow_values import type_of
+from gravel.engine.frame import view
 from gravel.hidden import restored
-from gravel.language.types import (
-    BOOLEAN,
-    DATE,
-    DOUBLE,
-    INTEGER,
-    TIME,
-    TIMESTAMP,
-    ZONED,
-    Kind,
-    Type,
-    decimal,
-)
+from gravel.language.types import DATE, TEXT, TIME, TIMESTAMP, ZONED, Kind, Type, decimal
 from gravel.problems import TableProblem
 from gravel.sinks.csv import encode
-from gravel.sources.arrow import counted_only
+from gravel.sources.arrow import StoredSource, counted_only
 from gravel.sources.csv.reader import CsvSource
-from gravel.sources.csv.splitter import Take
+from gravel.sources.kept_parts import KeptParts
 from gravel.sources.read_options import ReadOptions
-from gravel.sources.source import Malformed, Source
+from gravel.sources.source import Batch, Source, scan
 from gravel.stores.sql.column_cache import SqlSource
 from gravel.stores.sql.transaction import (
     Database,
@@ -49,25 +40,24 @@ from gravel.stores.sql.transaction import (
     password_hint,
     without_secret,
 )
-from gravel.words import number_of
 
-# What the values decide, as in a text file: all of them are written as its literals are. Everything
-# else is text.
-_OPEN = {
-    "smallint": INTEGER,
-    "integer": INTEGER,
-    "bigint": INTEGER,
-    "numeric": decimal(18, 2),
-    "date": DATE,
-    "timestamp without time zone": TIMESTAMP,
+# What a column of a type is read as; numeric has digits of its own, and everything else is text.
+_KINDS = {
+    "smallint": pa.int16(),
+    "integer": pa.int32(),
+    "bigint": pa.int64(),
+    "real": pa.float64(),
+    "double precision": pa.float64(),
+    "boolean": pa.bool_(),
+    "date": DATE.arrow,
+    "time without time zone": TIME.arrow,
+    "timestamp without time zone": TIMESTAMP.arrow,
+    "timestamp with time zone": ZONED.arrow,
 }
-_KNOWN = {
-    "real": DOUBLE,
-    "double precision": DOUBLE,
-    "boolean": BOOLEAN,
-    "time without time zone": TIME,
-    "timestamp with time zone": ZONED,
-}
+# Types whose values show them: where some value is of no type of ours (infinity, NaN), all of them
+# decide, as in a text file.
+_SHOWN = ("smallint", "integer", "bigint", "numeric", "date", "timestamp without time zone")
+_NUMERIC = re.compile(r"numeric\(([0-9]+),([0-9]+)\)")
 _SESSION = (
     "SET datestyle = 'ISO, YMD'; SET intervalstyle = 'iso_8601'; SET extra_float_digits = 1; SET"
     " timezone = 'UTC'; "
@@ -231,7 +221,7 @@ class PostgreSQL(Database):
             self._schema = str(self.run("SELECT current_schema()").scalar() or "public")
         return self._schema, table
 
-    def read(self, table: str) -> CopiedSource:
+    def read(self, table: str) -> StoredSource:
         """See Database."""
         with self.told():
             place = ".".join(self.place(table))
@@ -321,7 +311,7 @@ class PostgreSQL(Database):
         # hold.
         with self.told():
             about = _about(self.raw, *self.place(table))
-        own = {*_OPEN, *_KNOWN, "text", "character varying", "bytea"} - {"real"}
+        own = {*_KINDS, "numeric", "text", "character varying", "bytea"} - {"real"}
         return {row[0]: through(row[6]) for row in about if row[1] not in own}
 
     def declared_as(self, source: Source, names: Mapping[str, int]) -> dict[str, str]:
@@ -440,23 +430,6 @@ def _shape(connection: Any, schema: str, name: str) -> TableSchema:
     )
 
 
-class CopiedSource(CsvSource):
-    """A table as it was copied, with the server's own count of its rows in the same snapshot."""
-
-    counted = 0
-
-    def account(
-        self, rows: int, malformed: Sequence[Malformed], breaks: int, take: Take | None = None
-    ) -> tuple[str, bool, str]:
-        """The rows read against the server's count."""
-        self.count_lines(take)
-        return (
-            "every row of the store is accounted for",
-            rows == self.counted,
-            f"{self.counted:,} by the database = {number_of(rows)}",
-        )
-
-
 def open_postgresql(
     url: str, wanted: str, texts: frozenset[str], declared: dict[str, Type], bare: bool = False
 ) -> Source:
@@ -487,7 +460,7 @@ def _fetched(
     # rows.
     connection.execute("SET synchronize_seqscans = off; SET max_parallel_workers_per_gather = 0")
 
-    def fetch(chosen: list[int]) -> CopiedSource:
+    def fetch(chosen: list[int]) -> StoredSource:
         names = [shape.columns[index] for index in chosen]
         with server.told():
             return _read(
@@ -525,7 +498,7 @@ def _read(
     declared: dict[str, Type],
     counted: int,
     subset: list[str] | None = None,
-) -> CopiedSource:
+) -> StoredSource:
     """A table, or some of its columns, as a connection's transaction sees it, in which the server
     has counted its rows."""
     schema, _, name = table.partition(".")
@@ -541,27 +514,44 @@ def _read(
         connection,
         sql.SQL("COPY (SELECT {} FROM {}) TO STDOUT (FORMAT csv, HEADER)").format(picked, source),
     )
-    plain = {column for column, kind in columns if kind not in _OPEN and kind not in _KNOWN}
-    known = {
-        column: _KNOWN[kind] for column, kind in columns if kind in _KNOWN and column not in texts
-    }
-    result = CopiedSource(
-        path,
+    names = [column for column, _ in columns]
+    wholes = {row[0]: row[6] for row in about}
+    kinds = [_kind(kind, wholes[column]) for column, kind in columns]
+    parts = _kept(path, f"{shown}#{table}", names, kinds)
+    types = [
+        type_of(parts.type_of(column))
+        if not pa.types.is_string(parts.type_of(column))
+        else None
+        if kind in _SHOWN
+        else TEXT
+        if arrow is None
+        else type_of(arrow)
+        for (column, kind), arrow in zip(columns, kinds, strict=True)
+    ]
+    result = StoredSource(
+        Path(),
         f"{shown}#{table}",
-        ReadOptions(
-            ",",
-            texts=tuple(texts | (plain - set(declared))),
-            declared={**known, **declared},
-            own=True,
-        ),
+        names,
+        types,
+        parts.sizes,
+        parts.read,
+        counted,
+        texts=texts,
+        declared=declared,
     )
-    result.counted, result.server, result.part, result.snapshot = counted, shown, table, True
+    result.fields = parts.fields(names)
+    result.server, result.part, result.snapshot = shown, table, True
     shape = _shape(connection, schema, name)
     result.store_key, result.not_null = shape.key, shape.not_null
-    result.fallback = {column: _OPEN[kind] for column, kind in columns if kind in _OPEN}
+    result.fallback = {
+        column: decimal(18, 2) if arrow is None else type_of(arrow)
+        for (column, kind), arrow in zip(columns, kinds, strict=True)
+        if kind in _SHOWN
+    }
+    plain = {column for column, kind in columns if kind not in _KINDS and kind != "numeric"}
     result.binary = frozenset(column for column, kind in columns if kind == "bytea")
     result.spelt = frozenset(plain)
-    result.store_kind, result.store_types = "postgresql", {row[0]: row[6] for row in about}
+    result.store_kind, result.store_types = "postgresql", wholes
     texts_unchecked = sorted(plain - result.binary) if unchecked else []
     if texts_unchecked:
         counts = sql.SQL(", ").join(
@@ -574,6 +564,40 @@ def _read(
                 result.mixed[column] = f"{count:,} TEXT that is not UTF-8"
                 result.notes.append(not_utf8(count, column))
     return result
+
+
+def _kind(kind: str, whole: str) -> pa.DataType | None:
+    """What the values of a type are kept as; None: as texts. `whole`: the type with its digits."""
+    match = _NUMERIC.fullmatch(whole)
+    if match and int(match[2]) <= int(match[1]) <= 38:
+        return pa.decimal128(int(match[1]), int(match[2]))
+    return _KINDS.get(kind)
+
+
+def _kept(
+    path: Path, name: str, columns: Sequence[str], kinds: Sequence[pa.DataType | None]
+) -> KeptParts:
+    """What a COPY has written, each column as values of its kind where all of a part are."""
+    copy = CsvSource(path, name, ReadOptions(",", texts=tuple(columns), own=True))
+
+    def typed(batch: Batch) -> pa.RecordBatch:
+        pairs = zip(batch.columns, kinds, strict=True)
+        return pa.record_batch([_as_kind(*pair) for pair in pairs], names=list(columns))
+
+    parts = KeptParts()
+    for part in scan(copy, typed):
+        parts.write(part)
+    path.unlink()
+    return parts
+
+
+def _as_kind(texts: pa.Array, kind: pa.DataType | None) -> pa.Array:
+    if kind is None:
+        return texts
+    result = view(texts, type_of(kind))
+    if result.errors is not None and result.errors.any():
+        return texts
+    return result.values if result.values.type == kind else result.values.cast(kind)
 
 
 # Well-formed byte sequences of UTF-8 (The Unicode Standard, table 3-7), without NUL.
@@ -597,7 +621,7 @@ def _picked(sql: Any, column: str, kind: str, unchecked: bool) -> Any:
     """A column as COPY is to write it: as the language's literals are written; what of an unchecked
     text is not UTF-8 as base64."""
     name = sql.Identifier(column)
-    if unchecked and kind not in _OPEN and kind not in _KNOWN and kind != "bytea":
+    if unchecked and kind not in _KINDS and kind not in ("numeric", "bytea"):
         base64_of = sql.SQL(
             "replace(encode(convert_to({0}::text, 'SQL_ASCII'), 'base64'), E'\\n', '')"
         ).format(name)
@@ -610,7 +634,7 @@ def _picked(sql: Any, column: str, kind: str, unchecked: bool) -> Any:
         )
     if kind == "bytea":
         return sql.SQL("replace(encode({0}, 'base64'), E'\\n', '') AS {0}").format(name)
-    return name if kind in _OPEN or kind in _KNOWN else sql.SQL("{0}::text AS {0}").format(name)
+    return name if kind in _KINDS or kind == "numeric" else sql.SQL("{0}::text AS {0}").format(name)
 
 
 def copied(connection: Any, copy: Any) -> Path:

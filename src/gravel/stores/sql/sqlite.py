@@ -9,14 +9,17 @@ import re
 import secrets
 import sqlite3
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
+from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, ClassVar
 
+import numpy as np
 import pyarrow as pa
 
+from gravel.engine.arrow_values import type_of
 from gravel.engine.frame import view
 from gravel.language.functions.buffers import matches, valid
 from gravel.language.functions.casts import double_text, to_text
@@ -36,6 +39,7 @@ from gravel.language.types import (
 from gravel.problems import TableProblem
 from gravel.sinks.atomic_file import mode_of, problem_of, sync_folder
 from gravel.sources.arrow import StoredSource, counted_only
+from gravel.sources.kept_parts import KeptParts
 from gravel.sources.source import Source
 from gravel.stores.sql.column_cache import SqlSource
 from gravel.stores.sql.transaction import (
@@ -438,108 +442,42 @@ def _loaded(
     """A table, or some of its columns, as a connection's transaction sees it."""
     counted = base.execute(f"SELECT COUNT(*) FROM {_quoted(table)}").fetchone()[0]
     shape = _shape(base, table)
-    columns = list(shape.columns) if subset is None else subset
-    message = {
-        row[1]: str(row[2] or "").upper()
-        for row in base.execute(f"PRAGMA table_xinfo({_quoted(table)})")
-    }
-    kinds = [message[column] for column in columns]
-    cursor = base.execute(f"SELECT {', '.join(map(_quoted, columns))} FROM {_quoted(table)}")
-    schema = pa.schema([(column, pa.string()) for column in columns])
-    batches: list[Any] = []
-    mismatches, binary, spelt = (
-        [0] * len(columns),
-        [False] * len(columns),
-        [_keeps_text(kind) for kind in kinds],
-    )
-    examples: dict[int, str] = {}
-    classes: list[Counter[str]] = [Counter() for _ in columns]
-    while rows := cursor.fetchmany(_ROWS):
-        results = []
-        for position, values in enumerate(zip(*rows, strict=True)):
-            seen = set(map(type, values))
-            shown = _texts(
-                values, seen, kinds[position].startswith("BOOL"), _declared_scale(kinds[position])
-            )
-            results.append(shown)
-            binary[position] = binary[position] or bytes in seen or _NoText in seen
-            if len(seen) > 1 or kinds[position].startswith("BOOL"):
-                classes[position].update(
-                    _CLASSES[type(value)] for value in values if value is not None
-                )
-            spelt[position] = spelt[position] or (
-                str in seen and not (_number(kinds[position]) or kinds[position].startswith("BOOL"))
-            )
-            if not seen <= _fitting(kinds[position]):
-                if kinds[position] in _MOMENTS and seen <= {str, type(None)}:
-                    odd = shown.filter(
-                        pa.array(
-                            ~matches(shown, f"^(?:{_MOMENTS[kinds[position]]})$") & valid(shown)
-                        )
-                    ).to_pylist()
-                else:
-                    odd = [value for value in values if _mismatch(value, kinds[position])]
-                mismatches[position] += len(odd)
-                if odd:
-                    examples.setdefault(position, str(odd[0]))
-        batches.append(pa.record_batch(results, schema=schema))
-    types = [
-        TEXT if bytes_in else _type(kind, not mismatch)
-        for kind, bytes_in, mismatch in zip(kinds, binary, mismatches, strict=True)
-    ]
-    # In memory already; a reader is not for several threads.
-    sizes = [batch.num_rows for batch in batches]
+    about = base.execute(f"PRAGMA table_xinfo({_quoted(table)})").fetchall()
+    kinds = {row[1]: str(row[2] or "").upper() for row in about}
+    names = list(shape.columns) if subset is None else subset
+    columns = [_Column(item, kinds[item], spelt=_keeps_text(kinds[item])) for item in names]
+    parts = KeptParts()
+    for rows in _fetched(base, f"SELECT {', '.join(map(_quoted, names))} FROM {_quoted(table)}"):
+        cells = zip(*rows, strict=True)
+        arrays = [column.take(values) for column, values in zip(columns, cells, strict=True)]
+        parts.write(pa.record_batch(arrays, names=names))
+    types = [column.type(parts.type_of(column.name)) for column in columns]
     result = StoredSource(
-        path,
-        name,
-        columns,
-        types,
-        sizes,
-        lambda index, _: batches[index],
-        counted,
-        texts=texts,
-        declared=declared,
+        path, name, names, types, parts.sizes, parts.read, counted, texts=texts, declared=declared
     )
-    result.store_kind, result.store_types = (
-        "sqlite",
-        {
-            column: kind
-            for column, kind in zip(columns, kinds, strict=True)
-            if kind not in ("", _UNSAID)
-        },
-    )
-    result.part, result.snapshot, result.store_key, result.not_null = (
-        table,
-        True,
-        shape.key,
-        shape.not_null,
-    )
-    result.fallback = {
-        column: kind
-        for column, name in zip(columns, kinds, strict=True)
-        if (kind := _fallback(name)) is not None
+    result.fields = parts.fields(names)
+    result.store_kind = "sqlite"
+    result.store_types = {
+        column.name: column.declared for column in columns if column.declared not in ("", _UNSAID)
     }
-    result.binary = frozenset(
-        column for column, bytes_in in zip(columns, binary, strict=True) if bytes_in
-    )
-    result.spelt = frozenset(column for column, text in zip(columns, spelt, strict=True) if text)
-    for position, column in enumerate(columns):
-        truth = kinds[position].startswith("BOOL") and mismatches[position]
-        # Integers and doubles are numbers both: SQLite itself keeps 12.0 as 12 where a column is
-        # NUMERIC.
-        if (
-            len(classes[position].keys() - {"INTEGER" if classes[position]["REAL"] else ""}) > 1
-            or truth
-        ):
-            result.mixed[column] = ", ".join(
-                f"{count:,} {name}" for name, count in classes[position].most_common()
+    result.part, result.snapshot = table, True
+    result.store_key, result.not_null = shape.key, shape.not_null
+    result.fallback = {
+        column.name: kind for column in columns if (kind := _fallback(column.declared)) is not None
+    }
+    result.binary = frozenset(column.name for column in columns if column.binary)
+    result.spelt = frozenset(column.name for column in columns if column.spelt)
+    for column in columns:
+        if column.mixed:
+            result.mixed[column.name] = ", ".join(
+                f"{count:,} {item}" for item, count in column.classes.most_common()
             )
-        if classes[position]["TEXT that is not UTF-8"]:
-            result.notes.append(not_utf8(classes[position]["TEXT that is not UTF-8"], column))
+        if broken := column.classes["TEXT that is not UTF-8"]:
+            result.notes.append(not_utf8(broken, column.name))
     result.mismatches = {
-        columns[index]: (kinds[index], count, examples[index])
-        for index, count in enumerate(mismatches)
-        if count
+        column.name: (column.declared, column.mismatches, column.example)
+        for column in columns
+        if column.mismatches
     }
     result.notes += [
         f"{count:,} of the values in {column} {'does' if count == 1 else 'do'} not match its"
@@ -547,6 +485,82 @@ def _loaded(
         for column, (kind, count, example) in result.mismatches.items()
     ]
     return result
+
+
+@dataclass
+class _Column:
+    """A column as it is read: what it is declared as, and what its values are so far. `mismatches`:
+    those that do not match the declaration, `example` one of them; `spelt`: whether another
+    spelling is another value."""
+
+    name: str
+    declared: str
+    spelt: bool
+    mismatches: int = 0
+    example: str = ""
+    binary: bool = False
+    classes: Counter[str] = field(default_factory=Counter)
+
+    def take(self, values: Sequence[Any]) -> pa.Array:
+        """The next values."""
+        kind, seen = self.declared, set(map(type, values))
+        result = _array(values, seen, kind)
+        truth = kind.startswith("BOOL")
+        self.binary |= bytes in seen or _NoText in seen
+        self.spelt |= str in seen and not (_number(kind) or truth)
+        if len(seen) > 1 or truth:
+            for own, count in Counter(map(type, values)).items():
+                if own is not type(None):
+                    self.classes[_CLASSES[own]] += count
+        if not seen <= _fitting(kind):
+            if kind in _MOMENTS and seen <= {str, type(None)}:
+                fits = matches(result, f"^(?:{_MOMENTS[kind]})$")
+                odd = result.filter(pa.array(~fits & valid(result))).to_pylist()
+            else:
+                odd = [value for value in values if _mismatch(value, kind)]
+            self.mismatches += len(odd)
+            if odd and not self.example:
+                self.example = str(odd[0])
+        return result
+
+    def type(self, kept: pa.DataType) -> Type | None:
+        """Its type, once all values are kept in one of Arrow's; None: they decide."""
+        if self.binary:
+            return TEXT
+        if not pa.types.is_string(kept):
+            return type_of(kept)
+        return _type(self.declared, not self.mismatches)
+
+    @property
+    def mixed(self) -> bool:
+        """Whether its values are of several types. Integers and doubles are numbers both: SQLite
+        itself keeps 12.0 as 12 where a column is NUMERIC."""
+        several = self.classes.keys() - {"INTEGER" if self.classes["REAL"] else ""}
+        return len(several) > 1 or (self.declared.startswith("BOOL") and self.mismatches > 0)
+
+
+def _fetched(base: sqlite3.Connection, sql: str) -> Iterator[list[Any]]:
+    """Rows in parts. Texts are read by the driver itself as long as they are UTF-8, which is
+    quicker."""
+    base.text_factory = str
+    done = 0
+    try:
+        try:
+            cursor = base.execute(sql)
+            while rows := cursor.fetchmany(_ROWS):
+                yield rows
+                done += len(rows)
+        except sqlite3.OperationalError as error:
+            if "decode to UTF-8" not in str(error):
+                raise
+            base.text_factory = _text_of
+            cursor = base.execute(sql)
+            for _ in range(0, done, _ROWS):
+                cursor.fetchmany(_ROWS)
+            while rows := cursor.fetchmany(_ROWS):
+                yield rows
+    finally:
+        base.text_factory = _text_of
 
 
 def _quoted(name: str) -> str:
@@ -641,24 +655,63 @@ def _declared_scale(kind: str) -> int | None:
     return int(match[2]) if match and int(match[1]) <= _EXACT_DIGITS else None
 
 
+def _array(values: Sequence[Any], seen: set[type], declared: str) -> pa.Array:
+    """The values of a column in a part: numbers and truth as such where all are, else texts.
+    `seen`: their types."""
+    seen = seen - {type(None)}
+    truth, scale = declared.startswith("BOOL"), _declared_scale(declared)
+    if seen <= {str}:
+        return pa.array(values, pa.string())
+    if truth and seen == {int} and set(values) <= {0, 1, None}:
+        return pa.array(values, pa.int64()).cast(pa.bool_())
+    if scale and seen <= {int, float}:
+        numbers = _decimals(values, declared, scale)
+        return numbers if numbers is not None else _scaled_texts(values, scale)
+    if seen == {int} and not truth:
+        whole = pa.array(values, pa.int64())
+        return whole if _type(declared, True) is None else whole.cast(pa.string())
+    if seen == {float}:
+        numbers = pa.array(values, pa.float64())
+        return numbers if _type(declared, True) == DOUBLE else to_text(numbers, DOUBLE)
+    return pa.array([_text(value, truth) for value in values], pa.string())
+
+
+def _decimals(values: Sequence[Any], declared: str, scale: int) -> pa.Array | None:
+    """Numbers as the DECIMAL that their column is declared as; None where that does not say all of
+    them exactly. A double is the DECIMAL that is nearest to it where that has 15 digits at most
+    (IEEE 754)."""
+    known = np.array([value is not None for value in values])
+    try:
+        doubles = np.array([0 if value is None else value for value in values], np.float64)
+    except OverflowError:
+        return None
+    whole = np.rint(doubles * 10**scale)
+    if not (np.abs(whole) < 10**_EXACT_DIGITS).all() or (whole / 10**scale != doubles).any():
+        return None
+    match = _SCALED.fullmatch(declared)
+    assert match is not None
+    most = int(np.abs(whole).max(initial=0))
+    if most >= 10 ** int(match[1]):
+        return None
+    # Whole hundredths, or what the scale is, are the DECIMAL's own bytes.
+    words = np.zeros((len(whole), 2), np.int64)
+    words[:, 0] = whole.astype(np.int64)
+    words[:, 1] = words[:, 0] >> 63
+    validity = pa.py_buffer(np.packbits(known, bitorder="little").tobytes())
+    kind = pa.decimal128(int(match[1]), scale)
+    return pa.Array.from_buffers(kind, len(whole), [validity, pa.py_buffer(words)])
+
+
+def _scaled_texts(values: Sequence[Any], scale: int) -> pa.Array:
+    return pa.array([_scaled(value, scale) for value in values], pa.string())
+
+
 def _scaled(value: float | None, scale: int) -> str | None:
     """A number with so many places after the point, if these say it exactly."""
     if isinstance(value, float):
         text = f"{value:.{scale}f}"
         return text if float(text) == value else double_text(value)
-    return _text(value) if scale == 0 or not isinstance(value, int) else f"{value}.{'0' * scale}"
-
-
-def _texts(values: Any, result: set[type], truth: bool, scale: int | None = None) -> pa.Array:
-    if result <= {str, type(None)}:
-        return pa.array(values, pa.string())
-    if scale is not None:
-        return pa.array([_scaled(value, scale) for value in values], pa.string())
-    if result <= {int, type(None)} and not truth:
-        return pa.array(values, pa.int64()).cast(pa.string())
-    if result <= {float, type(None)}:
-        return to_text(pa.array(values, pa.float64()), DOUBLE)
-    return pa.array([_text(value, truth) for value in values], pa.string())
+    return _text(value) if not isinstance(value, int) else f"{value}.{'0' * scale}"
 
 
 def _text(value: Any, truth: bool = False) -> str | None:
