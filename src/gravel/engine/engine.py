@@ -95,7 +95,7 @@ class BatchWork(Protocol[Told]):
 
 
 @dataclass(frozen=True)
-class Stage(Generic[Part]):
+class RowStage(Generic[Part]):
     """Work on batches, and how its rows come to the next stage; None: it is the last."""
 
     work: BatchWork[Part]
@@ -126,7 +126,7 @@ class Engine(Protocol):
     def run_stages(
         self,
         table: Any,
-        stages: Sequence[Stage[Part]],
+        stages: Sequence[RowStage[Part]],
         splits: Iterable[Any],
         take: Callable[[int, Any], None],
         memory: int,

@@ -14,7 +14,7 @@ from gravel.engine.engine import (
     OfBatch,
     Question,
     Readable,
-    Stage,
+    RowStage,
     State,
 )
 from gravel.engine.hashed_rows import HashedRows, RowRange
@@ -48,7 +48,7 @@ class Threads:
     def run_stages(
         self,
         table: Any,
-        stages: Sequence[Stage[T]],
+        stages: Sequence[RowStage[T]],
         splits: Iterable[Any],
         take: Callable[[int, Any], None],
         memory: int,

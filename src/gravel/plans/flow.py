@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from gravel.engine.engine import Stage
+from gravel.engine.engine import RowStage
 from gravel.engine.evaluate import run
 from gravel.engine.external import OUT
 from gravel.engine.frame import Frame
@@ -282,7 +282,7 @@ class Flow:
                 seen, count = self._whole[step.number], self.counts[step.number - 1]
                 self.trail.step(step, seen.before, seen.after, seen.gone, count)
 
-    def _stages(self) -> list[Stage[Worked]]:
+    def _stages(self) -> list[RowStage[Worked]]:
         plan = self.plan
         start = RowStart(
             tuple(column.type for column in plan.source),
@@ -292,7 +292,7 @@ class Flow:
             self.sample,
             self.content is not None,
         )
-        results: list[Stage[Worked]] = []
+        results: list[RowStage[Worked]] = []
         steps: list[BoundStep] = []
         whole: BoundStep | None = None
         for step in (*self.steps, None):
@@ -313,7 +313,7 @@ class Flow:
             if step is not None:
                 assert isinstance(step.action, TableAction)
                 then = step.action.arrangement(step, self._context(step, 2 * len(results) + 1))
-            results.append(Stage(work, then))
+            results.append(RowStage(work, then))
             steps, whole = [], step
         return results
 

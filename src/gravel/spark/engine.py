@@ -17,7 +17,7 @@ from pyspark.errors import PySparkException
 from pyspark.sql import DataFrame, SparkSession
 
 from gravel.engine.distinct import Counted, range_size
-from gravel.engine.engine import BatchWork, DistinctValues, Question, Stage, State
+from gravel.engine.engine import BatchWork, DistinctValues, Question, RowStage, State
 from gravel.engine.hashed_rows import RowRange
 from gravel.engine.threads import THREADS
 from gravel.problems import CallProblem, TableProblem
@@ -188,7 +188,7 @@ class SparkEngine:
     def run_stages(
         self,
         table: Source,
-        stages: Sequence[Stage[T]],
+        stages: Sequence[RowStage[T]],
         splits: Iterable[Any],
         take: Callable[[int, Any], None],
         memory: int,

@@ -24,7 +24,7 @@ from gravel.engine.arrangement import (
     by_place,
     with_columns,
 )
-from gravel.engine.engine import Stage
+from gravel.engine.engine import RowStage
 from gravel.engine.external import OUT
 from gravel.problems import Problem
 from gravel.sources.source import InferredTypeRefuted
@@ -42,7 +42,7 @@ class BeginTask:
     """The first stage, on splits of a table; rows that are to be grouped are cut into so many
     ranges of their hashes."""
 
-    stage: Stage[Any]
+    stage: RowStage[Any]
     table: Reference
     splits: tuple[Any, ...]
     ranges: int
@@ -66,7 +66,7 @@ def run_begin(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Rec
 class GoOnTask:
     """A later stage, on rows of which each range is a batch."""
 
-    stage: Stage[Any]
+    stage: RowStage[Any]
     ranges: int
 
 

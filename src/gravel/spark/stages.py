@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.arrangement import PLACE, GroupedRows, SortedRows, with_columns
-from gravel.engine.engine import Stage
+from gravel.engine.engine import RowStage
 from gravel.engine.external import OUT
 from gravel.spark.row_tasks import (
     SAMPLE,
@@ -46,7 +46,7 @@ class Records(Protocol):
 
 
 def go_on(
-    stages: Sequence[Stage[T]],
+    stages: Sequence[RowStage[T]],
     records: Records,
     splits: int,
     take: Callable[[int, Any], None],
