@@ -42,6 +42,8 @@ CASES = {
     "duplicates": "duplicates boats.csv --on name --on day --rows 3",
     "duplicates by words": "duplicates boats.parquet --on mail --level words --key boat_id --memory 1MB",
     "look": "look boats.csv --where fee>900 --show UPPER(name)\0AS\0upper --rows 700",
+    "look in order": "look boats.csv --sort fee\0/\0(boat_id\0%\09)\0DESC,\0name --where fee>300 --rows 40",
+    "look in the order of ties": "look boats.parquet --sort name --rows 30",
     "try": "try boats.csv mail=UPPER(mail) fee=fee/(boat_id-7) --rows 12",
     "compare": "compare boats.csv boats.parquet --key boat_id --map fee=paid --map paid=fee --memory 1MB",
     "compare by a key that repeats": "compare part-b.csv boats.csv --key name",

@@ -191,7 +191,7 @@ class Table:
         """The first rows that meet a condition (`rows` None: all), with expressions beside them.
         Raises Diagnostic, CallProblem, TableProblem."""
         view = look(
-            self._here("look with sort") if sort else self.source,
+            self.source,
             columns=", ".join(_several(columns)) or None,
             where=where,
             show=_several(show),

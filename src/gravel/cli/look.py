@@ -101,8 +101,6 @@ def look(
     if after is not None:
         refuse_reading(reading, table)
         refuse_engine("look --after", engine)
-    if sort is not None:
-        refuse_engine("look --sort", engine)
     source = opening.open_table(table, reading) if after is None else _after(table, after, supplied)
     if after is None and attach_engine(source, table, reading, engine):
         supplied = spark.without_queries(supplied)

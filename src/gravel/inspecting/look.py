@@ -199,6 +199,45 @@ class _MatchedRows:
     ties: tuple[Caution, ...] = ()
 
 
+@dataclass(frozen=True)
+class _SortKeys:
+    """Numbers of rows, in their order, and their sort keys. `beyond`: how many rows that are not
+    among them have the keys of the last in order; `failed`: how many keys failed."""
+
+    rows: np.ndarray
+    keys: list[pa.Array]
+    beyond: int
+    failed: int
+
+    @classmethod
+    def of(
+        cls, parts: Sequence[_SortKeys], count: int | None, sorts: Sequence[tree.SortKey]
+    ) -> _SortKeys:
+        """The rows of parts in the order of the table; of more than a count its first in order. No
+        part has more than these."""
+        rows = np.concatenate([part.rows for part in parts])
+        keys = [
+            pa.concat_arrays(chunks) for chunks in zip(*(part.keys for part in parts), strict=True)
+        ]
+        failed = sum(part.failed for part in parts)
+        if count is None or len(rows) <= count:
+            return cls(rows, keys, sum(part.beyond for part in parts), failed)
+        order = sort_order(keys, sorts)
+        chosen = np.sort(order[:count])
+        first = cls(rows[chosen], [key.take(pa.array(chosen)) for key in keys], 0, failed)
+        if not count:
+            return first
+        # What a part left out comes after its own last row, or has that one's keys.
+        tied = _alike(keys, int(order[count - 1]))
+        beyond, start = int(tied[order[count:]].sum()), 0
+        for part in parts:
+            end = start + len(part.rows)
+            mine = order[(order >= start) & (order < end)]
+            beyond += part.beyond if len(mine) and tied[mine[-1]] else 0
+            start = end
+        return replace(first, beyond=beyond)
+
+
 class Matcher:
     """What is looked for, bound to columns of these `types`, of which the table has the first
     `width`. It pickles: its work on batches is done on any thread or machine. `left`: the rows that
@@ -322,9 +361,9 @@ class Matcher:
             results.append(cells(frame.column(self.width + offset), expression.type))
         return results
 
-    def sort_values(self, batch: Batch) -> tuple[_MatchCounts, np.ndarray, list[Any], int]:
-        """Counts of a batch, the numbers of its matching rows, their sort keys, and how many of
-        these fail."""
+    def sort_keys(self, batch: Batch) -> tuple[_MatchCounts, _SortKeys]:
+        """Counts of a batch, and the sort keys of its matching rows: of the first in order, where
+        only so many may be shown."""
         counts, rows = self.matching(batch)
         part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
         frame = self.frame(part, len(rows))
@@ -334,29 +373,27 @@ class Matcher:
             failed |= entry.failed(len(rows))
         if self.computed:
             counts = replace(counts, show_seen=self.show_watch.count(frame.remembering()))
-        return counts, batch.rows[rows], [item.values for item in results], int(failed.sum())
+        keys = [item.spread(len(rows)).values for item in results]
+        keyed = _SortKeys(batch.rows[rows], keys, 0, int(failed.sum()))
+        return counts, _SortKeys.of([keyed], self.left, self.sorts)
 
     def sorted_rows(self, table: Source, limit: int | None) -> _MatchedRows:
-        """The first rows in order: sort keys of all matching rows first, then only the chosen rows
-        are read again."""
-        total = _MatchCounts()
-        parts: list[tuple[np.ndarray, list[Any]]] = []
-        errors = 0
+        """The first rows in order: their sort keys first, then only the chosen rows are read
+        again."""
+        total, parts = _MatchCounts(), list[_SortKeys]()
+        self.left = limit
         needed = reads([*self.conditions(), *self.keys], self.width)
-        for counts, numbers, values, failed in scan(table, self.sort_values, needed):
+        for counts, keyed in scan(table, self.sort_keys, needed):
             total = self.merged(total, counts)
-            parts.append((numbers, values))
-            errors += failed
+            parts.append(keyed)
+            if limit is not None:
+                parts = [_SortKeys.of(parts, limit, self.sorts)]
         if not parts:
             return self.found(total, [], [])
-        numbers = np.concatenate([part for part, _ in parts])
-        keys = [
-            pa.chunked_array([values[i] for _, values in parts], self.keys[i].type.arrow)
-            for i in range(len(self.keys))
-        ]
-        order = sort_order(keys, self.sorts)
-        result = self.gather(table, total, numbers[order[:limit]], errors)
-        return replace(result, ties=_ties(keys, order, limit))
+        kept = _SortKeys.of(parts, limit, self.sorts)
+        order = sort_order(kept.keys, self.sorts)
+        result = self.gather(table, total, kept.rows[order], kept.failed)
+        return replace(result, ties=_ties(kept, order))
 
     def merged(self, total: _MatchCounts, counts: _MatchCounts) -> _MatchCounts:
         """The counts of one batch more; the watches take in what they saw."""
@@ -389,26 +426,26 @@ class Matcher:
         )
 
 
-def _ties(keys: list[pa.ChunkedArray], order: np.ndarray, limit: int | None) -> tuple[Caution, ...]:
+def _ties(kept: _SortKeys, order: np.ndarray) -> tuple[Caution, ...]:
     """A caution where rows of one sort key stand on both sides of the last row shown."""
-    if not limit or limit >= len(order):
-        return ()
-    edge = [key[int(order[limit - 1])].as_py() for key in keys]
-    rows = np.ones(len(order), bool)
-    for key, value in zip(keys, edge, strict=True):
-        same = (
-            pc.is_null(key)
-            if value is None
-            else pc.fill_null(pc.equal(key, pa.scalar(value, key.type)), False)
-        )
-        rows &= same.to_numpy()
-    if not rows[order[limit]]:
+    if not kept.beyond:
         return ()
     detail = (
         "share the sort key of the last row shown, and some of them are not shown: source row order"
         " decides which"
     )
-    return (Caution("ties", int(rows.sum()), detail, "sort by a key too"),)
+    tied = int(_alike(kept.keys, int(order[-1])).sum()) + kept.beyond
+    return (Caution("ties", tied, detail, "sort by a key too"),)
+
+
+def _alike(keys: list[pa.Array], place: int) -> np.ndarray:
+    """The rows whose keys are those of the row at a place."""
+    rows = np.ones(len(keys[0]), bool)
+    for key in keys:
+        value = key[place]
+        same = pc.equal(key, value) if value.is_valid else pc.is_null(key)
+        rows &= pc.fill_null(same, False).to_numpy(zero_copy_only=False)
+    return rows
 
 
 def sort_order(keys: list[Any], sorts: Sequence[tree.SortKey]) -> np.ndarray:
