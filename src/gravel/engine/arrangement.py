@@ -5,12 +5,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from itertools import chain
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from gravel.engine.external import OUT, Order, sorted_batches
+from gravel.engine.external import OUT, KeptRows, Order, in_even_batches, sorted_batches
 
 PLACE = "place"  # the column that tells where a row stood among those that came
 HASH = "hash"
@@ -39,7 +40,8 @@ class GroupedRows:
     decide: Callable[[pa.RecordBatch], tuple[pa.RecordBatch, Any]]
 
     def arranged(self, batches: Iterable[Any], take: Take, memory: int) -> Iterator[Any]:
-        """See Arrangement. At once where all fit; else sorted by hash, and sorted back."""
+        """See Arrangement. At once where all fit; else all are kept in a file, and those whose hash
+        is there twice are sorted by it, decided on, sorted back, and put between the others."""
         waiting = placed(batches)
         held: list[Any] = []
         size = 0
@@ -56,14 +58,39 @@ class GroupedRows:
                     yield rows.slice(start, OUT)
             return
 
-        def every() -> Iterator[Any]:
-            while held:
-                yield held.pop(0)
-            yield from waiting
+        kept, hashes = KeptRows(), _SeenHashes(memory // 8)
+        for batch in chain(_emptied(held), waiting):
+            kept.write(batch)
+            hashes.add(batch.column(HASH).to_numpy())
+        yield from in_even_batches(self._apart(kept, hashes, take, memory))
+        kept.close()
 
-        sorted_rows = sorted_batches(every(), by_hash, memory // 3)
-        decided = self._decided(_whole_groups(sorted_rows, memory // 12), take)
-        yield from sorted_batches(decided, by_place, memory // 3)
+    def _apart(
+        self, kept: KeptRows, hashes: _SeenHashes, take: Take, memory: int
+    ) -> Iterator[pa.RecordBatch]:
+        repeated = (
+            batch.filter(pa.array(hashes.repeated(batch.column(HASH).to_numpy())))
+            for batch in kept.batches()
+        )
+        groups = _whole_groups(sorted_batches(repeated, by_hash, memory // 3), memory // 12)
+        decided = sorted_batches(self._decided(groups, take), by_place, memory // 3)
+        if hashes.most:
+            yield from decided
+            return
+        following = next(decided, None)  # all were read for it
+        for batch in kept.batches():
+            if not batch.num_rows:
+                continue
+            single = batch.filter(pa.array(~hashes.repeated(batch.column(HASH).to_numpy())))
+            parts = list(self._decided([pa.Table.from_batches([single])], take))
+            last = batch.column(PLACE)[-1].as_py()
+            while following is not None and following.column(PLACE)[0].as_py() <= last:
+                places = following.column(PLACE).to_numpy()
+                cut = int(np.searchsorted(places, last, side="right"))
+                parts.append(following.slice(0, cut))
+                following = following.slice(cut) if cut < len(places) else next(decided, None)
+            rows = pa.Table.from_batches(parts)
+            yield rows.take(pa.array(by_place(rows))).combine_chunks().to_batches()[0]
 
     def _decided(self, groups: Iterable[pa.Table], take: Take) -> Iterator[pa.RecordBatch]:
         for group in groups:
@@ -85,6 +112,45 @@ class GatheredRows:
 
 
 Arrangement = SortedRows | GroupedRows | GatheredRows
+
+
+class _SeenHashes:
+    """Which hashes were seen several times, for sure all of these, in so many bytes: others may be
+    taken for one of them."""
+
+    def __init__(self, memory: int) -> None:
+        self._times = np.zeros(1 << max(16, memory.bit_length() - 1), np.uint8)
+        self._count = 0
+
+    @property
+    def most(self) -> bool:
+        """Whether most were seen several times; then all are taken for one of these."""
+        return 2 * np.count_nonzero(self._times) < self._count
+
+    def add(self, hashes: np.ndarray) -> None:
+        """Take in some."""
+        self._count += len(hashes)
+        places = np.sort(self._places(hashes))
+        seen = self._times[places] > 0
+        seen[1:] |= places[1:] == places[:-1]
+        self._times[places] = 1
+        self._times[places[seen]] = 2
+
+    def repeated(self, hashes: np.ndarray) -> np.ndarray:
+        """Which of some hashes were, or may have been, seen several times."""
+        if self.most:
+            return np.ones(len(hashes), bool)
+        several: np.ndarray = self._times[self._places(hashes)] == 2
+        return several
+
+    def _places(self, hashes: np.ndarray) -> np.ndarray:
+        return (hashes & np.uint64(len(self._times) - 1)).astype(np.int64)
+
+
+def _emptied(batches: list[Any]) -> Iterator[Any]:
+    """Batches, none of which is held any more once it was handed on."""
+    while batches:
+        yield batches.pop(0)
 
 
 def placed(batches: Iterable[Any]) -> Iterator[Any]:

@@ -21,9 +21,14 @@ def sorted_batches(batches: Iterable[Any], order: Order, memory: int) -> Iterato
     """The rows of record batches of one schema in order, in batches of `OUT` rows whatever the
     memory. `order` gives the indices that sort a table; no two rows may tie. About `memory` bytes
     are held. Raises TableProblem where the temporary folder is full."""
+    return in_even_batches(_sorted_stream(batches, order, memory))
+
+
+def in_even_batches(batches: Iterable[Any]) -> Iterator[Any]:
+    """The same rows in batches of `OUT`, but for the last one."""
     held: list[Any] = []
     size = 0
-    for batch in _sorted_stream(batches, order, memory):
+    for batch in batches:
         held.append(batch)
         size += batch.num_rows
         while size >= OUT:
@@ -113,16 +118,23 @@ def _merged(runs: list[_Run], order: Order, rows: int) -> Iterator[Any]:
         }
 
 
-class _Run:
-    """Sorted rows in a temporary file, read from the start in parts."""
+class KeptRows:
+    """Record batches of one schema in a temporary file, in their order; it goes with the object."""
 
-    def __init__(self, table: pa.Table) -> None:
-        # It lives as long as the object.
+    def __init__(self) -> None:
         self._file = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
-        self.row_size = max(1, table.nbytes // max(1, table.num_rows))
+        self._writer: Any = None
+
+    def write(self, rows: pa.RecordBatch | pa.Table, most: int | None = None) -> None:
+        """Keep the next rows, in batches of so many at most. Raises TableProblem where the disk is
+        full."""
         try:
-            with pa.ipc.new_stream(self._file, table.schema) as writer:
-                writer.write_table(table.combine_chunks(), max_chunksize=_SLICE)
+            if self._writer is None:
+                self._writer = pa.ipc.new_stream(self._file, rows.schema)
+            if isinstance(rows, pa.Table):
+                self._writer.write_table(rows, max_chunksize=most)
+            else:
+                self._writer.write_batch(rows)
             self._file.flush()
         except OSError as error:
             raise TableProblem(
@@ -133,24 +145,42 @@ class _Run:
                     " TMPDIR"
                 ),
             ) from None
-        self._file.seek(0)
-        self._reader: Any = None
-        self.ended = False
 
-    def read(self, rows: int) -> pa.Table | None:
-        """The next rows, about so many; None at the end."""
-        if self._reader is None:
-            self._reader = pa.ipc.open_stream(self._file)
-        result, count = [], 0
-        while count < rows:
-            try:
-                result.append(self._reader.read_next_batch())
-            except StopIteration:
-                self.ended = True
-                break
-            count += result[-1].num_rows
-        return pa.Table.from_batches(result) if result else None
+    def batches(self) -> Iterator[pa.RecordBatch]:
+        """All of them from the start, once all are written; one reader at a time."""
+        if self._writer is None:
+            return
+        self._writer.close()
+        self._file.seek(0)
+        yield from pa.ipc.open_stream(self._file)
 
     def close(self) -> None:
         """Give the file back."""
         self._file.close()
+
+
+class _Run:
+    """Sorted rows in a temporary file, read from the start in parts."""
+
+    def __init__(self, table: pa.Table) -> None:
+        self._kept = KeptRows()
+        self.row_size = max(1, table.nbytes // max(1, table.num_rows))
+        self._kept.write(table.combine_chunks(), _SLICE)
+        self._batches = self._kept.batches()
+        self.ended = False
+
+    def read(self, rows: int) -> pa.Table | None:
+        """The next rows, about so many; None at the end."""
+        result, count = [], 0
+        while count < rows:
+            batch = next(self._batches, None)
+            if batch is None:
+                self.ended = True
+                break
+            result.append(batch)
+            count += batch.num_rows
+        return pa.Table.from_batches(result) if result else None
+
+    def close(self) -> None:
+        """Give the file back."""
+        self._kept.close()
