@@ -125,7 +125,7 @@ class _SeenHashes:
     @property
     def most(self) -> bool:
         """Whether most were seen several times; then all are taken for one of these."""
-        return 2 * np.count_nonzero(self._times) < self._count
+        return bool(2 * np.count_nonzero(self._times) < self._count)
 
     def add(self, hashes: np.ndarray) -> None:
         """Take in some."""
