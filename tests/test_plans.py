@@ -191,6 +191,8 @@ def test_declared_types_win_and_a_misfit_is_a_row_error_of_that_cell(
         "1990?",
     )
     assert parsed(Path("o.csv").read_text())[1:] == [["1", "2000", "7x"], ["3", None, "9x"]]
+    told = " ".join(gravel("clean", "p.toml", "--dry-run").out.split())
+    assert "built: 22018 the text does not fit the type of the cast, 1 row, such as '1990?'" in told
     _plan('[types]\nbilt = "INTEGER"\n')
     assert "did you mean built?" in gravel("clean", "p.toml", status=2).err
     _plan('[types]\ncode = "VARCHAR(3)"\n')

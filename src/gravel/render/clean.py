@@ -13,6 +13,7 @@ from gravel.render import screen
 from gravel.words import number_of
 
 if TYPE_CHECKING:
+    from gravel.inspecting.attempt import ErrorKind
     from gravel.plans.changes import TableDiff
     from gravel.plans.result import Run
 
@@ -49,7 +50,7 @@ def show(done: Run, color: bool) -> None:
                 f"total {text}: {_total(value)}"
                 for text, value in zip(done.totals, line.totals, strict=True)
             ]
-        for message in [*details(line), *changed]:
+        for message in [*details(line), *reasons(line), *changed]:
             rows.append(
                 ["", rich_text.Text(f"  {message}", style=screen.DIM), *[""] * len(numbers)]
             )
@@ -142,6 +143,22 @@ def details(line: Any) -> list[str]:
     return message
 
 
+def reasons(line: Any) -> list[str]:
+    """Why rows of a step were set aside, or cells made NULL, a line each; what stops the run is
+    told by itself."""
+    errors = {} if line.count.stopped else line.count.errors
+    return [_error(column, kind) for (column, _), kind in errors.items()]
+
+
+def _error(column: str, kind: ErrorKind) -> str:
+    where = f"{column}: " if column else ""
+    example = f"such as {kind.example!r} in" if kind.example is not None else "such as"
+    return (
+        f"{where}{kind.sqlstate} {language_errors.meaning(kind.sqlstate)}, {number_of(kind.rows)},"
+        f" {example} row {kind.row:,}"
+    )
+
+
 def _why_not(done: Run) -> None:
     if done.conflict:
         screen.tell(
@@ -152,15 +169,8 @@ def _why_not(done: Run) -> None:
             )
         )
     for number, line in done.stopped:
-        errors = []
-        for step, column, kind in done.errors if number else ():
-            if step == number:
-                where = f"{column}: " if column else ""
-                count = "1 row" if kind.rows == 1 else f"{kind.rows:,} rows"
-                errors.append(
-                    f"{where}{kind.sqlstate} {language_errors.meaning(kind.sqlstate)}, {count},"
-                    f" such as {kind.example!r} in row {kind.row:,}"
-                )
+        every = done.errors if number else ()
+        errors = [_error(column, kind) for step, column, kind in every if step == number]
         hint = 'on_error = "set aside" or "null" lets it go on' if errors else ""
         if not number:
             hint = 'malformed = "set aside" lets it go on'

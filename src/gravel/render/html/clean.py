@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from gravel.plans.ledger import StepLine
-from gravel.render.clean import details
+from gravel.render.clean import details, reasons
 from gravel.render.html.flow import WIDTH, draw
 from gravel.render.html.page import render_page
 from gravel.version import __version__
@@ -22,7 +22,7 @@ def write_page(path: Path, done: Run, before: Profile | None, after: Profile | N
     steps = [
         {
             "line": line,
-            "details": details(line),
+            "details": [*details(line), *reasons(line)],
             "changes": _changes(line),
             "samples": [sample for sample in line.count.samples.items() if sample[1]],
         }
