@@ -287,7 +287,7 @@ def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -
     for module in (
         "engine.arrangement",
         "engine.external",
-        "plans.flow",
+        "plans.row_steps",
         "spark.row_tasks",
         "spark.stages",
     ):
