@@ -18,6 +18,7 @@ from gravel.engine.engine import Question
 from gravel.spark.row_tasks import ROWS, BeginTask, run_begin
 from gravel.spark.stages import go_on
 from gravel.spark.tasks import (
+    BESIDE,
     FAILURE,
     PART,
     ExchangeTask,
@@ -39,6 +40,8 @@ CASES = {
     "profile of a sample": "profile boats.csv --sample 3000",
     "count": "count boats.csv boats.parquet --key boat_id,name --distinct UPPER(name),day --total boat_id",
     "check": "check boats.parquet fee>100 COUNT(DISTINCT\0mail)>3000 SUM(DISTINCT\0fee)>1 AVG(fee)>1 1/(boat_id-7)<2",
+    "check with rows set aside": "check boats.csv fee>100 name='Tern' COUNT(DISTINCT\0mail)>3000 --set-aside aside.csv",
+    "check that sets nothing aside": "check boats.parquet boat_id>0 --set-aside aside.csv",
     "duplicates": "duplicates boats.csv --on name --on day --rows 3",
     "duplicates by words": "duplicates boats.parquet --on mail --level words --key boat_id --memory 1MB",
     "look": "look boats.csv --where fee>900 --show UPPER(name)\0AS\0upper --rows 700",
@@ -137,17 +140,22 @@ class Elsewhere:
             for _, slices in groupby(records, itemgetter("place")):
                 yield unpacked(b"".join(record["data"] for record in slices))
 
-    def run(self, state: Any, table: Any, wanted: Sequence[int] | None = None) -> None:
+    def run(
+        self, state: Any, table: Any, wanted: Sequence[int] | None = None, beside: Any = None
+    ) -> None:
         splits = tuple(table.outline(split) for split in table.pieces())
         columns = None if wanted is None else tuple(wanted)
         records = list(
             self._records(
-                MapTask(self.table, splits, state=state, wanted=columns, ranges=self.ranges)
+                MapTask(self.table, splits, None, state, columns, self.ranges, beside is not None)
             )
         )
         parts = [record for record in records if record["key"] == PART]
         for _, slices in groupby(parts, itemgetter("place")):
             state.merge(unpacked(b"".join(record["data"] for record in slices)))
+        if beside is not None:
+            for told in Made(records).told(BESIDE, len(splits)):
+                beside(told)
         for number, (key, empty) in enumerate(list(state.distinct.items())):
             mine = [record for record in records if record["key"] == number]
             state.distinct[key] = Values(self, mine, True, getattr(empty, "others", 0))
@@ -269,6 +277,14 @@ def written(folder: Path) -> dict[str, Any]:
     return result
 
 
+def set_aside() -> bytes:
+    """The rows that a check has set aside; they are gone afterwards."""
+    path = Path("aside.csv")
+    result = path.read_bytes() if path.exists() else b""
+    path.unlink(missing_ok=True)
+    return result
+
+
 @pytest.fixture(params=[(1, 1), (3, 4), (40, 16)], ids=str)
 def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whatever engine is asked for is this one, of so many tasks and ranges."""
@@ -299,9 +315,10 @@ def test_what_a_command_says_does_not_depend_on_who_reads_the_table(
     tables: Path, gravel: Callable[..., Ran], elsewhere: None, case: str
 ) -> None:
     words = [word.replace("\0", " ") for word in CASES[case].split(" ")]
-    here = gravel(*words, "--format", "json", status=None)
+    here, aside = gravel(*words, "--format", "json", status=None), set_aside()
     assert here.status < 2 or case == "a mistake", here.err
-    assert gravel(*words, "--format", "json", "--engine", "elsewhere", status=None) == here
+    there = gravel(*words, "--format", "json", "--engine", "elsewhere", status=None)
+    assert (there, set_aside()) == (here, aside)
 
 
 @pytest.mark.parametrize("case", PLANS)

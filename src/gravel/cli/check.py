@@ -20,7 +20,6 @@ from gravel.cli.options import (
     attach_engine,
     given_by,
     progress,
-    refuse_engine,
     with_reading,
 )
 from gravel.lazily import lazily
@@ -125,8 +124,6 @@ def check(
             raise CallProblem(f"two checks are called {name!r}")
     allowed = checks_file.allowed_of(allow if allow is not None else stated.get("allow"))
     fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
-    if set_aside is not None:
-        refuse_engine("check --set-aside", engine)
     source = opening.open_table(table, reading)
     if attach_engine(source, table, reading, engine):
         supplied = spark.without_queries(supplied)
@@ -155,7 +152,12 @@ def check(
     try:
         with progress(source):
             result = inspecting_check.check(
-                source, pairs, unknown_fails=fails, allowed=allowed, given=supplied, aside=aside
+                source,
+                pairs,
+                unknown_fails=fails,
+                allowed=allowed,
+                given=supplied,
+                aside=None if aside is None else aside.write,
             )
         if aside is not None:
             aside.finish()

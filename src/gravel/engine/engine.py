@@ -120,8 +120,15 @@ class Engine(Protocol):
         """`work` of the table and each of its splits, in order; of these `splits` alone, where they
         are given. `wanted`: the columns that it reads."""
 
-    def run(self, state: State[Any], table: Any, wanted: Sequence[int] | None = None) -> None:
-        """Make the state of all batches."""
+    def run(
+        self,
+        state: State[Any],
+        table: Any,
+        wanted: Sequence[int] | None = None,
+        beside: Callable[[Any], None] | None = None,
+    ) -> None:
+        """Make the state of all batches. `beside` takes what parts have of this name, in order: it
+        is not for the state, and may be as large as the table."""
 
     def run_stages(
         self,

@@ -40,10 +40,18 @@ class Threads:
         splits = table.pieces(wanted=wanted) if splits is None else splits
         return ordered_map(lambda split: work(table, split), splits)
 
-    def run(self, state: State[Any], table: Readable, wanted: Sequence[int] | None = None) -> None:
+    def run(
+        self,
+        state: State[Any],
+        table: Readable,
+        wanted: Sequence[int] | None = None,
+        beside: Callable[[Any], None] | None = None,
+    ) -> None:
         """See Engine."""
         for part in self.map_splits(table, OfBatch(state.map, wanted), wanted):
             state.add(part)
+            if beside is not None and part.beside is not None:
+                beside(part.beside)
 
     def run_stages(
         self,

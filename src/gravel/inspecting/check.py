@@ -4,7 +4,7 @@ unknown, cannot be decided."""
 from __future__ import annotations
 
 import re
-from collections.abc import Hashable, Sequence
+from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
@@ -31,6 +31,7 @@ from gravel.language.diagnostics import Diagnostic
 from gravel.language.errors import meaning, sqlstate
 from gravel.language.types import Kind, Type
 from gravel.problems import DataProblem
+from gravel.sinks.csv import encode
 from gravel.sources.source import Batch, Malformed, Source
 
 EXAMPLES = 5
@@ -140,12 +141,11 @@ def check(
     unknown_fails: bool = False,
     allowed: Allowed | None = None,
     given: Given | None = None,
-    aside: Any = None,
+    aside: Callable[[bytes], None] | None = None,
 ) -> Checked:
-    """Decide (name, condition) pairs in one pass. `aside`, if given, takes (rows, columns, names of
-    the failed checks) of the rows that count against some check. Raises Diagnostic, TableProblem,
-    DataProblem where an aggregate fails.
-    """
+    """Decide (name, condition) pairs in one pass. `aside`, if given, takes the rows that count
+    against some check as lines of CSV: numbers, names of checks, columns. Raises Diagnostic,
+    TableProblem, DataProblem where an aggregate fails."""
     allowed = allowed or Allowed()
     syntax = [(parse.expression(text), text) for _, text in conditions]
     scope = scope_of(table, columns_named(syntax, table.columns), given)
@@ -178,8 +178,8 @@ def check(
         ),
     ]
     wanted = None if aside is not None else reads(expressions, len(table.columns))
-    state = CheckState(scope.types, by_row, states, watch, unknown_fails, aside)
-    table.engine.run(state, table, wanted)
+    state = CheckState(scope.types, by_row, states, watch, unknown_fails, aside is not None)
+    table.engine.run(state, table, wanted, aside)
     for index, aggregate in enumerate(states):
         aggregate.distinct = state.distinct[index]
     checks = tuple(
@@ -210,7 +210,7 @@ _OUTCOMES = ("holds", "fails", "unknown", "error")
 @dataclass(frozen=True)
 class CheckPartial:
     """What a batch says: of each condition the rows by outcome and examples, of each aggregate its
-    part; the rows that some condition counts against, and what is set aside of them."""
+    part; how many rows some condition counts against, and these as they are written."""
 
     rows: int
     malformed: tuple[Malformed, ...]
@@ -219,12 +219,12 @@ class CheckPartial:
     aggregates: list[AggregatePartial]
     seen: Sightings
     bad_rows: int
-    set_aside: tuple[np.ndarray, list[Any], list[str]] | None = None
+    beside: bytes | None = None
 
 
 class CheckState:
     """The checks of a table so far: conditions about each row and aggregates, bound to columns of
-    these types. `aside` takes the rows that do not hold, where they are asked for."""
+    these types. `aside`: whether the rows that do not hold are asked for."""
 
     def __init__(
         self,
@@ -233,7 +233,7 @@ class CheckState:
         aggregates: Sequence[AggregateState],
         watch: Watch,
         unknown_fails: bool,
-        aside: Any = None,
+        aside: bool = False,
     ) -> None:
         self.types, self.checks, self.aggregates, self.watch = types, checks, aggregates, watch
         self.unknown_fails, self.aside = unknown_fails, aside
@@ -263,27 +263,25 @@ class CheckState:
             [part_of(state.bound, frame, batch.rows) for state in self.aggregates],
             self.watch.count(frame),
             len(bad),
-            self._set_aside(batch, against, bad) if self.aside is not None and len(bad) else None,
+            self._set_aside(batch, against, bad) if self.aside and len(bad) else None,
         )
 
-    def _set_aside(
-        self, batch: Batch, against: list[np.ndarray], bad: np.ndarray
-    ) -> tuple[np.ndarray, list[Any], list[str]]:
+    def _set_aside(self, batch: Batch, against: list[np.ndarray], bad: np.ndarray) -> bytes:
         names = [item.name for item in self.checks]
         failed = [
             "; ".join(name for name, rows in zip(names, against, strict=True) if rows[place])
             for place in bad
         ]
         chosen = pa.array(bad)
-        return batch.rows[bad], [column.take(chosen) for column in batch.texts().columns], failed
+        columns = [column.take(chosen) for column in batch.texts().columns]
+        numbers = pa.array([str(row) for row in batch.rows[bad]], pa.string())
+        return encode([numbers, pa.array(failed, pa.string()), *columns])
 
     def add(self, part: CheckPartial) -> None:
         """See State."""
         self._count(part, part.counts, part.examples, part.seen)
         for state, aggregate in zip(self.aggregates, part.aggregates, strict=True):
             state.add(aggregate)
-        if part.set_aside is not None:
-            self.aside(*part.set_aside)
 
     def merge(self, later: CheckState) -> None:
         """See State."""

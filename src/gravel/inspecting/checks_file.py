@@ -6,13 +6,10 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-
 from gravel.inspecting.check import Allowed, allowance
 from gravel.problems import CallProblem, TableProblem
 from gravel.sinks.atomic_file import Output
-from gravel.sinks.csv import encode, header
+from gravel.sinks.csv import header
 from gravel.sinks.files import may_write, only_text
 
 
@@ -72,16 +69,9 @@ class FailingRows:
         self._output: Any = Output(target, str(target))
         self._output.write(header(["gravel_row", "gravel_checks", *columns]))
 
-    def __call__(self, rows: np.ndarray, columns: list[pa.Array], told: list[str]) -> None:
-        self._output.write(
-            encode(
-                [
-                    pa.array([str(row) for row in rows], pa.string()),
-                    pa.array(told, pa.string()),
-                    *columns,
-                ]
-            )
-        )
+    def write(self, rows: bytes) -> None:
+        """The next rows, as `gravel.inspecting.check` has them."""
+        self._output.write(rows)
 
     def finish(self) -> None:
         """Put the file in its place."""

@@ -29,6 +29,7 @@ from gravel.spark.row_tasks import ROWS, BeginTask, run_begin
 from gravel.spark.session import open_session
 from gravel.spark.stages import Run, go_on
 from gravel.spark.tasks import (
+    BESIDE,
     FAILURE,
     PART,
     SCHEMA,
@@ -163,20 +164,31 @@ class SparkEngine:
             task = MapTask(self.table, outlines[start : start + _AT_ONCE], work=work)
             yield from self._collected(self._mapped(run_map, task, 1), table)
 
-    def run(self, state: State[Any], table: Source, wanted: Sequence[int] | None = None) -> None:
+    def run(
+        self,
+        state: State[Any],
+        table: Source,
+        wanted: Sequence[int] | None = None,
+        beside: Callable[[Any], None] | None = None,
+    ) -> None:
         """See Engine."""
         splits = self._outlines(table)
         if not splits:
             return THREADS.run(state, table, wanted)  # there is no batch
         columns = None if wanted is None else tuple(wanted)
-        task = MapTask(self.table, splits, state=state, wanted=columns, ranges=self.ranges)
+        task = MapTask(self.table, splits, None, state, columns, self.ranges, beside is not None)
         frame = self._mapped(run_map, task)
         if state.distinct:
-            # Shuffled once for all questions.
-            frame = frame.repartition(self.ranges, "range").persist(StorageLevel.DISK_ONLY)
-            atexit.register(_let_go, frame)
-        for part in self._collected(frame.where("key < 0"), table):
+            frame = frame.repartition(self.ranges, "range")
+        if state.distinct or beside is not None:
+            # Made once, whatever is asked of it.
+            records = KeptRecords(frame)
+            frame = records.frame
+        for part in self._collected(frame.where(f"key IN ({PART}, {FAILURE})"), table):
             state.merge(part)
+        if beside is not None:
+            for told in records.told(BESIDE, len(splits)):
+                beside(told)
         others = [getattr(values, "others", 0) for values in state.distinct.values()]
         shuffled = [
             ShuffledValues(self, frame, key, others=count) for key, count in enumerate(others)

@@ -2,8 +2,9 @@
 batches of Arrow, and gives records.
 
 A record is (key, range, place, data): of key PART a slice of what a split or a task came to, of key
-FAILURE what it failed with, of others a slice of distinct values. What a task gives depends on its
-rows alone, so that one that is run again gives the same bytes.
+BESIDE of what a split has beside a state, of key FAILURE what it failed with, of others a slice of
+distinct values. What a task gives depends on its rows alone, so that one that is run again gives
+the same bytes.
 """
 
 from __future__ import annotations
@@ -30,7 +31,7 @@ from gravel.sources.source import FileState, InferredTypeRefuted, Source
 from gravel.spark.travel import joined, joined_rows, packed, sliced, unpacked
 from gravel.version import __version__
 
-PART, FAILURE = -1, -2
+PART, FAILURE, BESIDE = -1, -2, -3
 _MOST_OF_ONE = 4 << 20  # bytes of a record
 SCHEMA = "key int, range int, place bigint, data binary"
 _FIELDS = pa.schema(
@@ -73,6 +74,7 @@ class MapTask:
     state: Any = None
     wanted: tuple[int, ...] | None = None
     ranges: int = 1
+    beside: bool = False
 
 
 def run_map(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
@@ -87,7 +89,10 @@ def run_map(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Recor
                 if task.work is not None:
                     yield from slices_of(PART, place, task.work(table, split))
                 else:
-                    task.state.add(task.state.map(table.read(split, task.wanted)))
+                    part = task.state.map(table.read(split, task.wanted))
+                    task.state.add(part)
+                    if task.beside and part.beside is not None:
+                        yield from slices_of(BESIDE, place, part.beside)
         if task.state is not None:
             yield from _of_state(task.state, task.ranges, place)
     except (Problem, InferredTypeRefuted) as problem:
