@@ -62,6 +62,8 @@ class Threads:
         memory: int,
     ) -> Iterator[T]:
         """See Engine."""
+        # One arrangement hands rows on while the next one takes them in.
+        memory //= min(2, max(1, len(stages) - 1))
         begin = partial(stages[0].work.begin, table)
         worked: Iterator[tuple[T, Any]] = ordered_map(begin, splits)
         for number, (stage, following) in enumerate(pairwise(stages)):
