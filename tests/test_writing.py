@@ -1176,3 +1176,24 @@ def test_a_commit_without_an_answer_is_told_as_that(
     assert len(Path("p-rejects.csv").read_text().splitlines()) == 4
     assert not Path("p.record.json").exists()
     assert harbour.run("SELECT COUNT(*) FROM boats") == [(6,)]
+
+
+def test_a_run_that_begins_leaves_the_folder_of_one_that_is_just_beginning(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from gravel.sinks import atomic_file
+
+    lock = atomic_file._locked
+    monkeypatch.setattr("tempfile.tempdir", str(folder))
+
+    def later(handle: int) -> bool:
+        monkeypatch.setattr(atomic_file, "_locked", lock)
+        atomic_file._clear_private()  # of another run, before this one holds its folder
+        return lock(handle)
+
+    monkeypatch.setattr(atomic_file, "_locked", later)
+    with atomic_file.private_folder() as own:
+        assert own.is_dir()
+        atomic_file._clear_private()
+        assert own.is_dir()
+    assert not own.exists()

@@ -47,9 +47,12 @@ def private_folder() -> Iterator[Path]:
     _clear_private()
     with tempfile.TemporaryDirectory(prefix=_PRIVATE, ignore_cleanup_errors=True) as name:
         folder = Path(name)
-        handle = os.open(folder / _HELD, os.O_CREAT | os.O_RDWR, 0o600)
+        # It has its name once it is locked: a run that begins meanwhile would clear it.
+        unlocked = folder / f"{_HELD}-by-none"
+        handle = os.open(unlocked, os.O_CREAT | os.O_RDWR, 0o600)
         try:
             _locked(handle)
+            unlocked.rename(folder / _HELD)
             yield folder
         finally:
             os.close(handle)
