@@ -84,7 +84,7 @@ def _a_row_is_lost(patch: Patch) -> None:
         outcome.count.rows_out = outcome.rows.count
         return outcome
 
-    _after(patch, "gravel.plans.flow", "applied", lose)
+    _after(patch, "gravel.plans.row_steps", "applied", lose)
 
 
 def _a_row_is_not_written(patch: Patch) -> None:
