@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import chain
 from typing import Any
 
@@ -12,10 +13,12 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.external import OUT, KeptRows, Order, in_even_batches, sorted_batches
+from gravel.problems import TableProblem
 
 PLACE = "place"  # the column that tells where a row stood among those that came
 HASH = "hash"
 Take = Callable[[Any], None]
+_MOST = 3 << 30  # bytes of memory that groups are decided on in: a third of it is one array at most
 
 
 @dataclass(frozen=True)
@@ -43,6 +46,7 @@ class GroupedRows:
         """See Arrangement. At once where all fit; else all are kept in a file, and those whose hash
         is there twice are sorted by it, decided on, sorted back, and put between the others."""
         waiting = placed(batches)
+        memory = min(memory, _MOST)
         held: list[Any] = []
         size = 0
         for batch in waiting:
@@ -94,7 +98,10 @@ class GroupedRows:
 
     def _decided(self, groups: Iterable[pa.Table], take: Take) -> Iterator[pa.RecordBatch]:
         for group in groups:
-            for batch in group.combine_chunks().to_batches():
+            batches = group.combine_chunks().to_batches()
+            if len(batches) > 1:  # Arrow's arrays of texts end at 2 GB, and a group is not cut
+                raise TableProblem("rows that are equal in what they are grouped by exceed 2 GB")
+            for batch in batches:
                 rows, part = self.decide(batch)
                 take(part)
                 yield rows
@@ -122,9 +129,9 @@ class _SeenHashes:
         self._times = np.zeros(1 << max(16, memory.bit_length() - 1), np.uint8)
         self._count = 0
 
-    @property
+    @cached_property
     def most(self) -> bool:
-        """Whether most were seen several times; then all are taken for one of these."""
+        """Whether most were seen several times, once all were; then all are taken for these."""
         return bool(2 * np.count_nonzero(self._times) < self._count)
 
     def add(self, hashes: np.ndarray) -> None:
