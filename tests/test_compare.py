@@ -96,9 +96,9 @@ def test_a_comparison_equals_one_in_plain_python(
         known[0] - len(pairs),
         known[1] - len(pairs),
     )
-    for side, rows in ((found.before_keys, before), (found.after_keys, after)):
+    for side, rows in (("before", before), ("after", after)):
         counts = Counter(row[0] for row in rows if row[0] is not None)
-        assert (side.repeated, side.null) == (
+        assert (getattr(found.repeated_keys, side), getattr(found.null_keys, side)) == (
             sum(many > 1 for many in counts.values()),
             sum(row[0] is None for row in rows),
         )

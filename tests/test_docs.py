@@ -16,7 +16,7 @@ import jsonschema
 import pytest
 
 from conftest import PROGRAM, program
-from gravel import documents
+from gravel.results import RESULTS
 
 ROOT = Path(__file__).resolve().parent.parent
 PAGES = [*sorted((ROOT / "docs").glob("*.md")), ROOT / "README.md"]
@@ -157,7 +157,7 @@ def test_json_documents_are_what_their_schemas_say(harbour: Path) -> None:
         "verify": [["boats-clean.record.json"]],
         "functions": [["ABS"], []],
     }  # fmt: skip
-    assert calls.keys() == documents.DOCUMENTS.keys()
+    assert calls.keys() == RESULTS.keys()
     for command, several in calls.items():
         schema = json.loads((ROOT / "docs" / "schemas" / f"{command}.json").read_text("utf-8"))
         for number, arguments in enumerate(several):

@@ -105,7 +105,7 @@ def test_groups_equal_a_plain_grouping_on_every_rung(
 
     for step, spell in zip(found.match_levels, MATCH_LEVELS, strict=True):
         expected = grouped(spell, kept)
-        assert (step.groups, step.surplus) == (
+        assert (step.groups, step.extra_rows) == (
             len(expected),
             sum(map(len, expected)) - len(expected),
         ), step.match_level
@@ -123,13 +123,13 @@ def test_groups_equal_a_plain_grouping_on_every_rung(
         )
         assert step.new_groups == new
     if several:
-        for (_, more), left in zip(found.left_out, (1, 0), strict=True):
+        for one, left in zip(found.left_out, (1, 0), strict=True):
             some = {
                 n: (row[left],)
                 for n, row in enumerate(rows, 1)
                 if null_equal or row[left] is not None
             }
-            assert more == len(grouped(MATCH_LEVELS[0], some)) - found.match_levels[0].groups
+            assert one.groups == len(grouped(MATCH_LEVELS[0], some)) - found.match_levels[0].groups
 
 
 def _edits(a: str, b: str) -> int:

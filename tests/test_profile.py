@@ -152,7 +152,6 @@ def _expected(values: list[str | None]) -> dict[str, Any]:
 @settings(max_examples=150)
 @given(data=st.data())
 def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: Any) -> None:
-    from gravel.profiling.figures import column_figures
     from gravel.sources.csv import reader, splitter
 
     count = data.draw(st.integers(0, 40))
@@ -182,7 +181,7 @@ def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: An
     rows = list(zip(*columns.values(), strict=True))
     assert found.facts.repeated == len(rows) - len(set(rows))
     for one in found.columns:
-        values, told = columns[one.name], column_figures(one, count, 5)
+        values, told = columns[one.name], one.to_dict()
         known = [value for value in values if value is not None]
         expected = _expected(values)
         for figure in ("shortest", "longest"):
@@ -336,7 +335,6 @@ def _far_out(numbers: list[float], q1: float, median: float, q3: float) -> int:
 def test_numbers_equal_numpys(
     values: list[float | int | None], data: Any, tmp_path_factory: Any
 ) -> None:
-    from gravel.profiling.figures import column_figures
     from gravel.sources.csv import reader
 
     texts = [
@@ -348,8 +346,7 @@ def test_numbers_equal_numpys(
     memory = data.draw(st.sampled_from([1, 3000, 2**28]))
     found = profile(reader.CsvSource(path, reading=ReadOptions(header=1)), memory=memory)
     _same_numbers(
-        column_figures(found.columns[0], len(values), 5)["numbers"],
-        [float(text) for text in texts if text is not None],
+        found.columns[0].to_dict()["numbers"], [float(text) for text in texts if text is not None]
     )
 
 
@@ -841,8 +838,6 @@ def test_a_sample_is_profiled_as_a_table_of_its_rows(
     """The rows with the smallest hashes, whatever the pieces that they are read in."""
     import pyarrow as pa
     import pyarrow.parquet as pq
-
-    from gravel.profiling.figures import figures as told
     from gravel.sources.csv import splitter
     from gravel.sources.opening import open_table
 
@@ -870,7 +865,7 @@ def test_a_sample_is_profiled_as_a_table_of_its_rows(
         splitter.BLOCK = before
     assert results[0].sample is not None
     assert (results[0].sample.rows, results[0].sample.of) == (len(chosen), len(values))
-    sampled, whole = (told(result, table) for result, table in zip(results, tables, strict=True))
+    sampled, whole = (result.to_dict() for result in results)
     for one, other in zip(sampled["columns"], whole["columns"], strict=True):
         for key in ("nulls", "blank", "distinct", "min", "max", "top", "shapes", "type"):
             assert one.get(key) == other.get(key), key

@@ -21,13 +21,14 @@ from typing import Any, ParamSpec, TypeVar
 
 import pyarrow as pa
 
-from gravel import results, spark
+from gravel import spark
 from gravel.comparing.compare import compare
 from gravel.comparing.how import How
 from gravel.duplicates.groups import duplicates
 from gravel.engine.mapped import Store
 from gravel.engine.memory import default_memory, size_of
 from gravel.engine.threads import THREADS
+from gravel.figures import Figures
 from gravel.inspecting.attempt import attempt
 from gravel.inspecting.check import allowance, check, named_condition
 from gravel.inspecting.count import count_table
@@ -41,7 +42,6 @@ from gravel.plans.result import Run
 from gravel.plans.run import clean
 from gravel.plans.wish import Wish
 from gravel.problems import CallProblem
-from gravel.profiling.figures import figures
 from gravel.profiling.profile import profile
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
@@ -175,7 +175,7 @@ class Table:
         outcome = count_table(
             self.source, _several(distinct), keys, _several(totals), self._given(params)
         )
-        return Result(outcome, results.count_dict)
+        return Result(outcome)
 
     @_one_at_a_time
     def look(
@@ -199,7 +199,7 @@ class Table:
             rows=_number("rows", rows),
             given=self._given(params),
         )
-        return Result(view, results.look_dict)
+        return Result(view)
 
     @_one_at_a_time
     def profile(
@@ -215,9 +215,7 @@ class Table:
         room = _memory(memory, self._elsewhere)
         outcome = profile(self.source, today=day, memory=room, sample=_number("sample", sample, 1))
         return Result(
-            outcome,
-            lambda value: figures(value, self.source, None),
-            lambda path, value: profile_page.write_page(path, value, self.source, day),
+            outcome, lambda path, value: profile_page.write_page(path, value, self.source, day)
         )
 
     @_one_at_a_time
@@ -225,7 +223,7 @@ class Table:
         """What `column = EXPR` would change, fill, empty and fail at. Raises Diagnostic,
         TableProblem."""
         outcome = attempt(self.source, assignments, self._given(params))
-        return Result(outcome, results.try_dict)
+        return Result(outcome)
 
     @_one_at_a_time
     def check(
@@ -250,9 +248,7 @@ class Table:
             given=self._given(params),
         )
         return Result(
-            outcome,
-            lambda value: results.check_dict(value, None),
-            lambda path, value: check_page.write_page(path, value, unknown_fails),
+            outcome, lambda path, value: check_page.write_page(path, value, unknown_fails)
         )
 
     @_one_at_a_time
@@ -279,12 +275,7 @@ class Table:
             given=self._given(params),
             memory=_memory(memory, self._elsewhere),
         )
-
-        def page(path: Path, value: Any) -> None:
-            step = results.step_text(value) if value.proposal else ""
-            duplicates_page.write_page(path, value, step)
-
-        return Result(outcome, results.duplicates_dict, page)
+        return Result(outcome, duplicates_page.write_page)
 
     @_one_at_a_time
     def compare(
@@ -309,7 +300,7 @@ class Table:
                 hint="open both with the same engine",
             )
         outcome, _ = compare(self.source, after, _several(key), how, self._given(params), room)
-        return Result(outcome, results.compare_dict, compare_page.write_page)
+        return Result(outcome, compare_page.write_page)
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
         """The rows as an Arrow stream, so that other libraries take them without a copy."""
@@ -323,13 +314,8 @@ class Result:
     """What a command found. Its figures are attributes, named as in the dataclass that it holds;
     `to_dict` gives them as the command's JSON does; notebooks show the command's page."""
 
-    def __init__(
-        self,
-        value: Any,
-        to_dict: Callable[[Any], Mapping[str, Any]],
-        page: Callable[[Path, Any], None] | None = None,
-    ) -> None:
-        self.value, self._to_dict, self._page = value, to_dict, page
+    def __init__(self, value: Figures, page: Callable[[Path, Any], None] | None = None) -> None:
+        self.value, self._page = value, page
 
     def __getattr__(self, name: str) -> Any:
         if name.startswith("_") or name == "value":
@@ -338,7 +324,7 @@ class Result:
 
     def to_dict(self) -> dict[str, Any]:
         """The figures as plain values, as `--format json` has them."""
-        return dict(self._to_dict(self.value))
+        return self.value.to_dict()
 
     def _repr_html_(self) -> str | None:
         if self._page is None:
@@ -456,7 +442,7 @@ class Plan:
         done: Run = clean(
             self.file, context if today is None else replace(context, today=today), wish
         )
-        return Result(done, results.run_dict)
+        return Result(done)
 
     def __repr__(self) -> str:
         return f"<gravel.Plan {self.file.name}>"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from enum import Enum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -27,7 +28,7 @@ from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import results, spark
+    from gravel import spark
     from gravel.inspecting import check as inspecting_check
     from gravel.inspecting import checks_file
     from gravel.language import parse, tree
@@ -167,7 +168,10 @@ def check(
     if report is not None:
         html_check.write_page(report, result, fails)
     if format is Format.json:
-        screen.print_json("check", results.check_dict(result, set_aside))
+        screen.print_json(
+            "check",
+            dataclasses.replace(result, set_aside=None if set_aside is None else str(set_aside)),
+        )
     elif format is Format.table:
         render_check.show(result, fails, not no_color)
     else:

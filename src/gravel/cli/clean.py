@@ -26,7 +26,6 @@ from gravel.lazily import lazily
 from gravel.problems import CallProblem
 
 with lazily():
-    from gravel import results
     from gravel.ledger import signature
     from gravel.plans import destination, model, run, steps
     from gravel.plans import wish as wish_of_run
@@ -134,7 +133,7 @@ def clean(
             )
     done = run.clean(plan_file, supplied, wish)
     if format is Format.json:
-        screen.print_json("clean", results.run_dict(done))
+        screen.print_json("clean", done)
     elif format is Format.table:
         render_clean.show(done, not no_color)
     else:

@@ -29,7 +29,7 @@ from gravel.sources.read_options import ReadOptions
 from gravel.words import number_of
 
 with lazily():
-    from gravel import results, spark
+    from gravel import spark
     from gravel.comparing import compare as comparing_compare
     from gravel.comparing import differences as comparing_differences
     from gravel.comparing import how as comparing_how
@@ -130,7 +130,7 @@ def compare(
     if report is not None:
         html_compare.write_page(report, result)
     if format is Format.json:
-        screen.print_json("compare", results.compare_dict(result))
+        screen.print_json("compare", result)
     elif format is Format.table:
         render_compare.show(result, not no_color)
     else:
@@ -146,8 +146,8 @@ def compare(
             ["column", "equal", "changed", "filled", "emptied"],
             [[line[index] for line in lines] for index in range(5)],
         )
-    screen.malformed_notes(result.before, result.before_malformed, not no_color)
-    screen.malformed_notes(result.after, result.after_malformed, not no_color)
+    for one in (result.before, result.after):
+        screen.malformed_notes(one.table, one.malformed, not no_color)
     for line in result.notes:
         screen.note(line, not no_color)
     if differences is not None:

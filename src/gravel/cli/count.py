@@ -24,8 +24,9 @@ from gravel.problems import Problem, TableProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import results, spark
+    from gravel import spark
     from gravel.inspecting import count as inspecting_count
+    from gravel.inspecting import counts
     from gravel.render import count as render_count
     from gravel.render import screen
     from gravel.sinks import metadata
@@ -114,13 +115,13 @@ def count(
             failed.append(problem)  # the other tables of its database are listed all the same
 
     if format is Format.json:
-        screen.print_json("count", {"tables": [results.count_dict(result) for result in counted]})
+        screen.print_json("count", counts.Counts(tuple(counted)))
     elif format is Format.table:
         render_count.show(counted, not no_color)
     else:
         render_count.print_rows(counted, format.value)
     for entry in counted:
-        screen.malformed_notes(entry.table, entry.bad_records, not no_color)
+        screen.malformed_notes(entry.table, entry.malformed, not no_color)
         for line in entry.notes:
             screen.note(f"{entry.table}: {line}", not no_color)
     for one_failed in failed:

@@ -31,7 +31,7 @@ from gravel.sources.read_options import ReadOptions
 from gravel.words import number_of
 
 with lazily():
-    from gravel import results, spark
+    from gravel import spark
     from gravel.duplicates import groups as duplicates_groups
     from gravel.duplicates import near as duplicates_near
     from gravel.inspecting import commands
@@ -185,8 +185,8 @@ def _add(duplicates: Duplicates, source: Any, add: Path, color: bool) -> None:
         raise CallProblem(
             "there is no step to add", hint="there are groups only where --on names what is equal"
         )
-    note = f"{number_of(duplicates.surplus)} more than one a group"
-    number = edit.add_text(add, source, results.step_text(duplicates), note)
+    note = f"{number_of(duplicates.extra_rows)} more than one a group"
+    number = edit.add_text(add, source, duplicates.proposal.step, note)
     screen.note(
         f"step {number} added to {add}; next: gravel clean {commands.shell_word(str(add))}"
         " --dry-run",
@@ -198,17 +198,15 @@ def _tell(
     duplicates: Duplicates, reference: str, form: Format, color: bool, report: Path | None
 ) -> None:
     if report is not None:
-        html_duplicates.write_page(
-            report, duplicates, results.step_text(duplicates) if duplicates.proposal else ""
-        )
+        html_duplicates.write_page(report, duplicates)
     if form is Format.json:
-        screen.print_json("duplicates", results.duplicates_dict(duplicates))
+        screen.print_json("duplicates", duplicates)
     elif form is Format.table:
         render_duplicates.show(duplicates, color)
     else:
         headings = ["group", "size", "gravel_row", *duplicates.columns]
         lines = [
-            [str(group.number), str(group.size), str(row.row), *row.values]
+            [str(group.number), str(group.size), str(row.row), *row.values.values()]
             for group in duplicates.shown
             for row in group.rows
         ]

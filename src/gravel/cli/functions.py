@@ -11,8 +11,8 @@ from gravel.lazily import lazily
 from gravel.problems import CallProblem, nearest
 
 with lazily():
-    from gravel import results
     from gravel.language.functions import catalogue
+    from gravel.querying import examples
     from gravel.render import functions as render_functions
     from gravel.render import screen
 
@@ -37,7 +37,7 @@ def functions(
     chosen = _chosen(name)
     if format is Format.json:
         screen.print_json(
-            "functions", {"functions": [results.function_dict(item) for item in chosen]}
+            "functions", examples.FunctionList(tuple(map(examples.described, chosen)))
         )
     elif format is not Format.table:
         columns = [

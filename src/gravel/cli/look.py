@@ -29,7 +29,7 @@ from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import results, spark
+    from gravel import spark
     from gravel.cli import finding as cli_finding
     from gravel.inspecting import look as inspecting_look
     from gravel.plans import model, rehearse
@@ -118,7 +118,7 @@ def look(
             given=supplied,
         )
     if format is Format.json:
-        screen.print_json("look", results.look_dict(view))
+        screen.print_json("look", view)
     elif format is Format.table:
         (render_look.show_vertical if vertical else render_look.show)(view, not no_color)
     else:

@@ -30,7 +30,7 @@ from gravel.sources.read_options import ReadOptions
 with lazily():
     from gravel.inspecting import commands
     from gravel.plans import suggestion
-    from gravel.profiling import figures, kept
+    from gravel.profiling import kept
     from gravel.profiling import profile as profiling_profile
     from gravel.render import column as cli_column
     from gravel.render import profile as render_profile
@@ -132,7 +132,7 @@ def profile(
     if report is not None:
         html_profile.write_page(report, result, source, supplied.today)
     if format is Format.json:
-        screen.print_json("profile", figures.figures(result, source, name))
+        screen.print_json("profile", result if name is None else result.of_column(name))
     elif format is not Format.table:
         render_profile.print_rows(result, format.value)
     elif name is not None:

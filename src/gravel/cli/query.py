@@ -30,11 +30,11 @@ from gravel.sources import read_options
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import results
     from gravel.engine import mapped
     from gravel.language import errors
     from gravel.querying import account, context, result_file
     from gravel.querying import relation as relations
+    from gravel.querying import result as query_result
     from gravel.querying import session as sessions
     from gravel.render import query as render_query
     from gravel.render import screen
@@ -131,9 +131,7 @@ def query(
         write = _write(write, result, session, replace, not no_color)
 
     if format is Format.json:
-        screen.print_json(
-            "query", results.query_dict(result, result_file.texts(result), session, write)
-        )
+        screen.print_json("query", query_result.outcome_of(result, session, write))
     elif format is Format.table:
         render_query.show(result, limit, not no_color)
         if explain:

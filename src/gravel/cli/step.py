@@ -10,7 +10,6 @@ from gravel.lazily import lazily
 from gravel.problems import CallProblem
 
 with lazily():
-    from gravel import results
     from gravel.plans import model, rehearse
     from gravel.render import rehearsal as render_rehearsal
     from gravel.render import screen
@@ -50,7 +49,7 @@ def try_step(
             engine=engine,
         )
     if form is Format.json:
-        screen.print_json("try", results.step_dict(result))
+        screen.print_json("try", result)
     elif form is Format.table:
         render_rehearsal.show(result, color)
     else:

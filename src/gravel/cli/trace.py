@@ -24,7 +24,6 @@ from gravel.lazily import lazily
 from gravel.problems import CallProblem
 
 with lazily():
-    from gravel import results
     from gravel.plans import model
     from gravel.plans import trace as plans_trace
     from gravel.render import screen
@@ -74,7 +73,7 @@ def trace(
         engine_of(engine),
     )
     if format is Format.json:
-        screen.print_json("trace", results.trace_dict(result))
+        screen.print_json("trace", result)
     elif format is Format.table:
         render_trace.show(result, not no_color)
     else:

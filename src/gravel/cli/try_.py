@@ -29,7 +29,7 @@ from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import results, spark
+    from gravel import spark
     from gravel.cli import finding as cli_finding
     from gravel.cli import step as cli_step
     from gravel.inspecting import attempt, commands
@@ -140,11 +140,15 @@ def try_(
     with progress(source, 2):
         trial = attempt.attempt(source, assignments or [], supplied, row_limit(rows))
     if format is Format.json:
-        screen.print_json("try", results.try_dict(trial))
+        screen.print_json("try", trial)
     elif format is Format.table:
         render_trial.show(trial, not no_color)
     else:
-        flat = [(item.column, *change) for item in trial.attempts for change in item.changes]
+        flat = [
+            (item.column, one.before, one.after, one.rows)
+            for item in trial.attempts
+            for one in item.changes
+        ]
         columns: list[list[Any]] = [
             [row[0] for row in flat],
             [row[1] for row in flat],

@@ -15,7 +15,6 @@ from gravel.lazily import lazily
 with lazily():
     from rich import text as rich_text
 
-    from gravel import results
     from gravel.plans import record as plans_record
     from gravel.plans import rerun as plans_rerun
     from gravel.render import screen
@@ -54,13 +53,13 @@ def verify(
     result = plans_record.verify(record, connect, signers)
     if rerun:
         again = plans_rerun.rerun(record, given_by(None, None), connect)
-        result = dataclasses.replace(result, checked=(*result.checked, *again))
+        result = dataclasses.replace(result, compared=(*result.compared, *again))
     if format is Format.json:
-        screen.print_json("verify", results.verify_dict(result))
+        screen.print_json("verify", result)
     elif format is Format.table:
         out = screen.console(color=not no_color)
         rows: list[list[Any]] = []
-        for entry in result.checked:
+        for entry in result.compared:
             same = entry.then == entry.now
             mark = rich_text.Text(
                 "same" if same else "DIFFERS", style=screen.GOOD if same else f"bold {screen.BAD}"
@@ -68,7 +67,7 @@ def verify(
             rows.append([mark, entry.what, _short(entry.then), "" if same else _short(entry.now)])
         screen.print_table(out, ["", "", "then", "now"], rows)
         out.print()
-        many = len(result.differences)
+        many = len(result.findings)
         message = (
             "everything matches the record"
             if not many
@@ -76,7 +75,7 @@ def verify(
         )
         out.print(rich_text.Text(message, style=screen.GOOD if not many else screen.BAD))
     else:
-        lines = [[item.what, item.then, item.now] for item in result.checked]
+        lines = [[item.what, item.then, item.now] for item in result.compared]
         screen.print_rows(
             format.value,
             ["what", "then", "now"],
@@ -95,7 +94,7 @@ def verify(
             " (clean --sign)",
             not no_color,
         )
-    if result.differences:
+    if result.findings:
         raise typer.Exit(1)
 
 

@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from gravel.comparing.how import ColumnPair, How, pair_columns
 from gravel.comparing.matching import Matches, RowMatcher
-from gravel.comparing.result import Alone, CellDiff, Cells, Compared, Keys
+from gravel.comparing.result import Alone, CellDiff, Cells, Compared, ComparedTable, Sides
 from gravel.comparing.side import ROWS, Condition, SideState
 from gravel.engine.engine import OfBatch
 from gravel.engine.memory import DEFAULT_MEMORY
@@ -81,7 +81,7 @@ def _compared(
 ) -> tuple[Compared, Iterator[CellDiff]]:
     pairs = pair_columns(before, after, how, partial(_types_of, guess))
     columns = pairs.both
-    keyed = tuple(_key(columns, before, name) for name in key)
+    keyed = tuple(dict.fromkeys(_key(columns, before, name) for name in key))
     sides = [
         SideState(index, columns, keyed, how, _condition(table, how, context), memory)
         for index, table in enumerate((before, after))
@@ -103,24 +103,24 @@ def _compared(
         return _differences(before, after, columns, keyed, differing, most)
 
     cells = tuple(
-        Cells(column.name, column.name, *counts)
+        Cells(column.name, *counts)
         for column, counts in zip(columns, matches.cells.tolist(), strict=True)
     )
-    keys = [
-        Keys(repeated, rows, side.null) if key else Keys(0, 0, 0)
-        for (repeated, rows), side in zip(matches.repeated.tolist(), sides, strict=True)
+    tables = [
+        ComparedTable(table.name, side.rows, side.malformed, table.read_as)
+        for table, side in zip((before, after), sides, strict=True)
     ]
+    keys, rows = (Sides(*counts) if key else Sides(0, 0) for counts in matches.repeated.T.tolist())
     result = Compared(
-        before.name,
-        after.name,
+        tables[0],
+        tables[1],
         tuple(columns[index].name for index in keyed),
-        sides[0].rows,
-        sides[1].rows,
         matches.both,
         len(alone[0]),
         len(alone[1]),
-        keys[0],
-        keys[1],
+        keys,
+        rows,
+        Sides(sides[0].null, sides[1].null) if key else Sides(0, 0),
         cells,
         pairs.lost,
         pairs.gained,
@@ -130,10 +130,7 @@ def _compared(
         _alone(before, columns, keyed, 0, alone[0]),
         _alone(after, columns, keyed, 1, alone[1]),
         how.told,
-        sides[0].malformed,
-        sides[1].malformed,
         tuple(f"{table.name}: {note}" for table in (before, after) for note in table.notes),
-        (before.read_as, after.read_as),
     )
     return result, every()
 
@@ -204,11 +201,13 @@ def _differences(
                 every_new[:most][begin : begin + 100_000],
             )
             keys = [columns[index].before for index in keyed]
+            names = [columns[index].name for index in keyed]
             was = _texts(before, old, [*keys, column.before])
             now = _texts(after, new, [column.after])
             for a, b in zip(old.tolist(), new.tolist(), strict=True):
                 *key, text = was[a]
-                yield CellDiff(tuple(key), column.name, text, now[b][0], a, b)
+                named = dict(zip(names, key, strict=True))
+                yield CellDiff(named, column.name, text, now[b][0], a, b)
 
 
 def _alone(
@@ -218,6 +217,8 @@ def _alone(
     keys = [columns[index].place(side) for index in keyed]
     every = list(range(len(table.columns)))
     result = _texts(table, rows, [*keys, *every])
+    names = [columns[index].name for index in keyed]
     return tuple(
-        Alone(row, result[row][: len(keys)], result[row][len(keys) :]) for row in rows.tolist()
+        Alone(row, dict(zip(names, result[row], strict=False)), result[row][len(keys) :])
+        for row in rows.tolist()
     )

@@ -34,7 +34,7 @@ def write_differences(target: Path, compared: Compared, every: Iterator[CellDiff
         while subset := list(islice(every, _CELLS)):
             lines = [
                 [
-                    *item.key,
+                    *item.key.values(),
                     item.column,
                     item.before,
                     item.after,

@@ -8,6 +8,7 @@ from decimal import Decimal
 
 import pyarrow as pa
 
+from gravel.comparing.result import TypeChange
 from gravel.engine.arrow_values import text_of
 from gravel.engine.frame import view
 from gravel.language.functions.text import tidy_spaces, upper
@@ -80,7 +81,7 @@ class ColumnPairs:
     both: tuple[ColumnPair, ...]
     lost: tuple[str, ...]
     gained: tuple[str, ...]
-    types: tuple[tuple[str, str, str], ...]
+    types: tuple[TypeChange, ...]
 
 
 def pair_columns(
@@ -107,7 +108,7 @@ def pair_columns(
         place = after.columns.index(other)
         a, b = kinds[0][at], kinds[1][place]
         if a.kind is not b.kind and not (a.kind in NUMBERS and b.kind in NUMBERS):
-            types.append((name, str(a), str(b)))
+            types.append(TypeChange(name, str(a), str(b)))
         both = common(a, b) if a != TEXT and b != TEXT else None
         kind = TEXT if both is None or both.kind is Kind.NULL else both
         scale = max((item.scale for item in (a, b) if item.kind is Kind.DECIMAL), default=0)

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Annotated, Any, Literal
 
+from gravel.figures import Figures, NumberOf, Unlisted, figure
 from gravel.sources.source import Malformed
 
 
 @dataclass(frozen=True)
-class Cells:
+class Cells(Figures):
     """A column of the rows in both: equal + changed + filled + emptied are all of them. filled:
     NULL before, known after."""
 
     column: str
-    after_column: str
     equal: int
     changed: int
     filled: int
@@ -27,10 +27,10 @@ class Cells:
 
 
 @dataclass(frozen=True)
-class CellDiff:
+class CellDiff(Figures):
     """A cell that differs: the key, the column, both texts (None: NULL), and both source rows."""
 
-    key: tuple[str | None, ...]
+    key: dict[str, str | None]
     column: str
     before: str | None
     after: str | None
@@ -39,58 +39,83 @@ class CellDiff:
 
 
 @dataclass(frozen=True)
-class Alone:
+class Alone(Figures):
     """A row that one side has alone: its source row, its key, and its values as texts."""
 
     row: int
-    key: tuple[str | None, ...]
-    values: tuple[str | None, ...]
+    key: dict[str, str | None]
+    values: Unlisted[tuple[str | None, ...]]
 
 
 @dataclass(frozen=True)
-class Keys:
-    """Keys that cannot be matched: how many different ones several rows have, and how many rows
-    have a NULL in theirs."""
+class TypeChange(Figures):
+    """A column of both sides whose types differ."""
 
-    repeated: int
-    repeated_rows: int
-    null: int
-
-
-@dataclass(frozen=True)
-class Compared:
-    """both, only_before, only_after count rows, of which those with a repeated or NULL key are
-    none. Without a key rows are matched as a multiset. types: columns of both sides whose types
-    differ."""
-
+    column: str
     before: str
     after: str
+
+
+@dataclass(frozen=True)
+class Sides(Figures):
+    """A count on either side."""
+
+    before: int
+    after: int
+
+    def __bool__(self) -> bool:
+        return bool(self.before or self.after)
+
+
+@dataclass(frozen=True)
+class ComparedTable(Figures):
+    """One of the two tables, and how its text was read."""
+
+    table: str
+    rows: int
+    malformed: NumberOf[Malformed]
+    read: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Compared(Figures):
+    """both, only_before, only_after count rows, of which those with a repeated or NULL key are
+    none. Without a key rows are matched as a multiset. repeated_keys: different keys that several
+    rows have; null_keys: rows with a NULL in theirs."""
+
+    before: ComparedTable
+    after: ComparedTable
     key: tuple[str, ...]
-    before_rows: int
-    after_rows: int
     both: int
     only_before: int
     only_after: int
-    before_keys: Keys
-    after_keys: Keys
+    repeated_keys: Sides
+    repeated_rows: Sides
+    null_keys: Sides
     columns: tuple[Cells, ...]
-    before_columns: tuple[str, ...]
-    after_columns: tuple[str, ...]
-    types: tuple[tuple[str, str, str], ...]
+    only_before_columns: tuple[str, ...]
+    only_after_columns: tuple[str, ...]
+    types: tuple[TypeChange, ...]
     changed_rows: int
     examples: tuple[CellDiff, ...]
-    alone_before: tuple[Alone, ...]
-    alone_after: tuple[Alone, ...]
-    ignoring: tuple[str, ...]
-    before_malformed: tuple[Malformed, ...]
-    after_malformed: tuple[Malformed, ...]
-    notes: tuple[str, ...]
-    read: tuple[dict[str, Any], dict[str, Any]]  # how the text of each was read
+    alone_before: Annotated[tuple[Alone, ...], "only_before_examples"]
+    alone_after: Annotated[tuple[Alone, ...], "only_after_examples"]
+    ignoring: Unlisted[tuple[str, ...]]
+    notes: Unlisted[tuple[str, ...]]
 
     @property
     def same(self) -> bool:
         """Whether nothing differs. Rows with NULL in the key cannot be compared, so nothing is said
         to be the same of them."""
-        alone = self.only_before or self.only_after or self.before_columns or self.after_columns
-        keys = self.before_keys.null or self.after_keys.null or self.before_keys != self.after_keys
-        return not (alone or keys or self.changed_rows or self.before_rows != self.after_rows)
+        alone = self.only_before or self.only_after or self.only_before_columns
+        keys = self.null_keys or any(
+            sides.before != sides.after for sides in (self.repeated_keys, self.repeated_rows)
+        )
+        rows = self.changed_rows or self.before.rows != self.after.rows
+        return not (alone or self.only_after_columns or keys or rows)
+
+    @property
+    @figure
+    def status(self) -> Literal["same", "differs"]:
+        """Whether nothing differs."""
+        return "same" if self.same else "differs"

@@ -12,7 +12,7 @@ import numpy as np
 
 from gravel.duplicates.asked import Asked, Members, RungGroups, known_without, part_of, spellings
 from gravel.duplicates.match_levels import MATCH_LEVELS, NAMES, spelled
-from gravel.duplicates.result import Duplicates, MatchLevelCount
+from gravel.duplicates.result import Duplicates, LeftOutColumn, MatchLevelCount
 from gravel.duplicates.second import Second
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes, range_size
 from gravel.engine.engine import Question
@@ -90,7 +90,7 @@ def duplicates(
             item.meaning,
             texts,
             level.groups,
-            level.surplus,
+            level.extra_rows,
             level.fresh,
             tuple(shown_examples),
         )
@@ -251,7 +251,7 @@ def _several_rows(piece: Counted) -> int:
 
 def _answers(
     table: Source, asked: Asked, counts: CombinationState, position: int
-) -> tuple[list[_Level], list[Members | None], tuple[tuple[str, int], ...], list[int]]:
+) -> tuple[list[_Level], list[Members | None], tuple[LeftOutColumn, ...], list[int]]:
     """What the combinations come to: the match levels, of which the one at `position` keeps its
     groups; the keys of the examples of each; how many groups there would be more without each
     expression; and the column that is the key."""
@@ -275,7 +275,9 @@ def _answers(
         if counts.rows and size == counts.rows
     ]
     more = answers[len(counts.candidates) :]
-    left_out = tuple((asked.on[left], more[left] - levels[0].groups) for left in counts.without)
+    left_out = tuple(
+        LeftOutColumn(asked.on[left], more[left] - levels[0].groups) for left in counts.without
+    )
     examples = _members_of(
         table,
         counts,
@@ -290,7 +292,7 @@ class _Level:
     new on it; of these some examples, with their places; and all groups, where they are kept."""
 
     groups: int
-    surplus: int
+    extra_rows: int
     fresh: int
     examples: RungGroups
     places: np.ndarray

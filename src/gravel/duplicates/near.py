@@ -12,7 +12,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 import pyarrow as pa
@@ -20,6 +20,7 @@ import pyarrow as pa
 from gravel.engine.evaluate import run
 from gravel.engine.row_codes import codes_of
 from gravel.engine.sets import distinct_values
+from gravel.figures import Figures, NumberOf, Unlisted
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
 from gravel.language import parse, tree
 from gravel.language.bind import Given, bind, find_column
@@ -34,7 +35,7 @@ _MOST = 3_000_000_000  # comparisons that are still done
 
 
 @dataclass(frozen=True)
-class Pair:
+class Pair(Figures):
     """Two rows with values that are nearly equal: their distance in edits, or their similarity from
     0 to 1."""
 
@@ -42,25 +43,25 @@ class Pair:
     b: int
     a_value: str
     b_value: str
-    a_key: tuple[str | None, ...]
-    b_key: tuple[str | None, ...]
-    measure: float
+    a_key: Unlisted[tuple[str | None, ...]]
+    b_key: Unlisted[tuple[str | None, ...]]
+    measure: int | float
 
 
 @dataclass(frozen=True)
-class Near:
+class Near(Figures):
     """What `gravel duplicates --near` tells. measure: distance or similarity, with its bound;
     pairs: of rows, of which some are `shown`, the closest first; compared: pairs of values whose
     measure was taken; clusters: rows that pairs connect.
     """
 
     table: str
-    expression: str
+    expression: Annotated[str, "near"]
     measure: str
-    bound: float
+    bound: int | float
     block: str | None
-    proposed: bool
-    key: tuple[str, ...]
+    proposed: Annotated[bool, "proposed_block"]
+    key: Unlisted[tuple[str, ...]]
     rows: int
     values: int
     null_rows: int
@@ -69,13 +70,13 @@ class Near:
     blocks: int
     compared: int
     value_pairs: int
-    pairs: int
-    shown: tuple[Pair, ...]
+    pairs: Annotated[int, "pair_count"]
+    shown: Annotated[tuple[Pair, ...], "pairs"]
     clusters: tuple[tuple[int, ...], ...]
-    cluster_values: tuple[tuple[str, ...], ...]
+    cluster_values: Unlisted[tuple[tuple[str, ...], ...]]
     missed: str
-    malformed: tuple[Malformed, ...]
-    notes: tuple[str, ...]
+    malformed: NumberOf[Malformed]
+    notes: Unlisted[tuple[str, ...]]
     read: dict[str, Any]  # how its text was read
 
 
@@ -114,6 +115,8 @@ def near(
         first_rows, two, compared = _by_likeness(values, codes, alike)
     measures, keep = _measured(values, first_rows, two, within, alike)
     first_rows, two, measures = first_rows[keep], two[keep], measures[keep]
+    if within is not None:
+        measures = measures.astype(np.int64)
     counts = rows.counts
     total = int((counts[first_rows] * counts[two]).sum())
     heads = rows.numbers[rows.order[rows.starts]] if len(values) else rows.numbers

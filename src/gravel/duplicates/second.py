@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.duplicates.asked import Asked, Members, RungGroups, part_of
-from gravel.duplicates.result import Group, GroupRow, Proposal
+from gravel.duplicates.result import Group, GroupRow, LevelValue, Proposal
 from gravel.engine.engine import OfBatch
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
@@ -129,7 +129,7 @@ class Second:
     memory: int
     match_level: int = 0
     shown: list[Group] = field(default_factory=list)
-    examples: list[list[tuple[tuple[str | None, int], ...]]] = field(default_factory=list)
+    examples: list[list[tuple[LevelValue, ...]]] = field(default_factory=list)
     _disagree: np.ndarray | None = None
     _rescued: np.ndarray | None = None
     _prefer: int | None = None
@@ -202,13 +202,16 @@ class Second:
     ) -> None:
         for number, place in enumerate(places.tolist(), 1):
             rows = result[place]
-            differs = [
-                index
-                for index in range(len(self.table.columns))
+            names = self.table.columns
+            differs = tuple(
+                name
+                for index, name in enumerate(names)
                 if index not in self.key and len({values[index] for _, values in rows}) > 1
-            ]
-            subset = tuple(GroupRow(row, values) for row, values in rows[:most])
-            self.shown.append(Group(number, len(rows), subset, tuple(differs)))
+            )
+            subset = tuple(
+                GroupRow(row, dict(zip(names, values, strict=True))) for row, values in rows[:most]
+            )
+            self.shown.append(Group(number, len(rows), subset, differs))
 
     def _analyse(self, parts: list[DetailPartial]) -> None:
         """Count for each column the groups with different known values, and the NULLs of survivors
@@ -251,21 +254,15 @@ class Second:
         ):
             return None
         names = self.table.columns
-        message = tuple(
-            (names[index], int(many))
+        disagree = {
+            names[index]: int(many)
             for index, many in enumerate(self._disagree)
             if many and index not in self.key
-        )
-        rescued = tuple(
-            (names[index], int(many)) for index, many in enumerate(self._rescued) if many
-        )
+        }
+        rescued = {names[index]: int(many) for index, many in enumerate(self._rescued) if many}
         prefer = None if self._prefer is None else f"{quoted(names[self._prefer])} DESC NULLS LAST"
         return Proposal(
-            self.asked.texts[self.match_level],
-            prefer,
-            tuple(name for name, _ in rescued),
-            message,
-            rescued,
+            self.asked.texts[self.match_level], prefer, tuple(rescued), disagree, rescued
         )
 
 
@@ -287,22 +284,20 @@ def _commonest(members: Members) -> list[int]:
     return [int(row) for row in members.rows[order][place < _SPELLINGS]]
 
 
-def _spellings(
-    members: Members, spelled: dict[int, str | None]
-) -> list[tuple[tuple[str | None, int], ...]]:
+def _spellings(members: Members, spelled: dict[int, str | None]) -> list[tuple[LevelValue, ...]]:
     """For each group the texts of its most frequent keys, with the rows that have each."""
-    results: dict[int, list[tuple[str | None, int]]] = {}
+    results: dict[int, list[LevelValue]] = {}
     chosen = set(_commonest(members))
     for group, row, count in zip(
         members.groups.tolist(), members.rows.tolist(), members.counts.tolist(), strict=True
     ):
         if row in chosen:
-            results.setdefault(group, []).append((spelled.get(row), count))
+            results.setdefault(group, []).append(LevelValue(spelled.get(row), count))
     ordered = sorted(
         results, key=lambda group: (-int(members.counts[members.groups == group].sum()), group)
     )
     return [
-        tuple(sorted(results[group], key=lambda pair: (-pair[1], pair[0] or "")))
+        tuple(sorted(results[group], key=lambda one: (-one.rows, one.value or "")))
         for group in ordered
     ]
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Hashable, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import partial
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 import pyarrow as pa
@@ -18,6 +18,7 @@ from gravel.engine.frame import Frame
 from gravel.engine.frequent import FrequentPart, frequent_part
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
+from gravel.figures import Figures, NumberOf, Unlisted
 from gravel.inspecting.binding import columns_named, explaining, scope_of
 from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
 from gravel.language import nodes, parse
@@ -34,7 +35,7 @@ _ALL = 1 << 62
 
 
 @dataclass(frozen=True)
-class ErrorKind:
+class ErrorKind(Figures):
     """Rows that failed with one SQLSTATE, and the first of them: what the expression read there,
     and its row number."""
 
@@ -45,37 +46,46 @@ class ErrorKind:
 
 
 @dataclass(frozen=True)
-class Attempt:
+class Change(Figures):
+    """A text before and after (None: NULL), and the rows that change so."""
+
+    before: str | None
+    after: str | None
+    rows: int
+
+
+@dataclass(frozen=True)
+class Attempt(Figures):
     """One assignment. rows = changed + unchanged + errors; of the changed, filled were NULL before
-    and emptied are NULL after. changes: the most frequent (before, after, rows)."""
+    and emptied are NULL after. changes: the most frequent, of `kinds` different ones."""
 
     column: str
-    text: str
-    expression: nodes.Expression
-    new: bool
+    text: Unlisted[str]
+    expression: Unlisted[nodes.Expression]
+    new: Unlisted[bool]
     changed: int
     unchanged: int
     errors: int
     filled: int
     emptied: int
-    changes: tuple[tuple[str | None, str | None, int], ...]
-    kinds: int
+    changes: tuple[Change, ...]
+    kinds: Unlisted[int]
     error_kinds: tuple[ErrorKind, ...]
 
 
 @dataclass(frozen=True)
-class Trial:
+class Trial(Figures):
     """What `gravel try` tells. `types` are those of the columns read; `remarks` are on the
     expressions, `notes` on the table."""
 
     table: str
     rows: int
-    attempts: tuple[Attempt, ...]
-    types: dict[str, Type]
+    attempts: Annotated[tuple[Attempt, ...], "assignments"]
+    types: Unlisted[dict[str, Type]]
     cautions: tuple[Caution, ...]
     branches: tuple[BranchCount, ...]
-    malformed: tuple[Malformed, ...]
-    notes: tuple[str, ...]
+    malformed: NumberOf[Malformed]
+    notes: Unlisted[tuple[str, ...]]
     read: dict[str, Any]  # how its text was read
     remarks: tuple[str, ...] = ()
 
@@ -139,7 +149,10 @@ def attempt(
                 tried.errors,
                 tried.filled,
                 tried.emptied,
-                tuple((*tried.texts[row], count) for row, count in top.best),
+                tuple(
+                    Change(tried.texts[row][0], tried.texts[row][1], count)
+                    for row, count in top.best
+                ),
                 top.distinct,
                 tuple(sorted(tried.kinds.values(), key=lambda kind: -kind.rows)),
             )

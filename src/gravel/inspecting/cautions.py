@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import Annotated
 
 import numpy as np
 import pyarrow as pa
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
+from gravel.figures import Figures, Unlisted
 from gravel.language import nodes
 from gravel.language.cautions import Branches, ListItems, Probe, bounds, branches, moments, probes
 from gravel.language.functions.casts import to_text
@@ -18,7 +20,7 @@ EXAMPLES = 3
 
 
 @dataclass(frozen=True)
-class Caution:
+class Caution(Figures):
     """Rows that deserve a caution, what they are, an expression or a step that avoids it, and some
     of the values."""
 
@@ -30,15 +32,23 @@ class Caution:
 
 
 @dataclass(frozen=True)
-class BranchCount:
+class BranchRows(Figures):
+    """The rows that took one WHEN of a CASE."""
+
+    when: str
+    rows: int
+
+
+@dataclass(frozen=True)
+class BranchCount(Figures):
     """The rows that took each way of a CASE; `unknown` ones of `otherwise` had no condition that
     was false throughout."""
 
-    text: str
-    whens: tuple[tuple[str, int], ...]
-    otherwise: int
-    unknown: int
-    has_else: bool
+    text: Annotated[str, "case"]
+    branches: tuple[BranchRows, ...]
+    otherwise: Annotated[int, "else"]
+    unknown: Annotated[int, "else_unknown"]
+    has_else: Unlisted[bool]
 
 
 @dataclass(frozen=True)
@@ -167,7 +177,7 @@ class Watch:
         results = []
         for case, counts in zip(self.cases, self._by_case(), strict=True):
             ways = len(case.conditions)
-            taken = tuple(zip(case.whens, counts, strict=False))
+            taken = tuple(map(BranchRows, case.whens, counts))
             results.append(
                 BranchCount(case.text, taken, counts[ways], counts[ways + 1], case.has_else)
             )

@@ -7,13 +7,14 @@ import re
 from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 import pyarrow as pa
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
+from gravel.figures import Figures, NumberOf, Unlisted, figure
 from gravel.inspecting.aggregates import (
     AggregatePartial,
     AggregateState,
@@ -59,18 +60,18 @@ def allowance(text: int | str) -> Allowed:
 
 
 @dataclass(frozen=True)
-class Example:
-    """A row that does not hold: its number, how (fails, unknown, error), what the condition read,
-    the error's SQLSTATE."""
+class Example(Figures):
+    """A row that does not hold: its number (None for the table as a whole), how (fails, unknown,
+    error), what the condition read, the error's SQLSTATE."""
 
-    row: int
+    row: int | None
     outcome: str
-    values: tuple[tuple[str, str | None], ...]
-    sqlstate: str = ""
+    values: dict[str, str | None]
+    sqlstate: str | None = None
 
 
 @dataclass(frozen=True)
-class Check:
+class Check(Figures):
     """One condition. holds + fails + unknown + errors is the table's rows, or 1 where it is about
     the table as a whole (`whole`); bad: those that count against it; most: how many may."""
 
@@ -80,31 +81,33 @@ class Check:
     fails: int
     unknown: int
     errors: int
-    bad: int
-    most: int
-    whole: bool
+    bad: Unlisted[int]
+    most: Annotated[int, "allowed"]
+    whole: Annotated[bool, "whole_table"]
     examples: tuple[Example, ...]
 
     @property
+    @figure
     def passed(self) -> bool:
         """Whether no more rows than allowed count against it."""
         return self.bad <= self.most
 
 
 @dataclass(frozen=True)
-class Checked:
+class Checked(Figures):
     """What `gravel check` tells. `bad_rows` are the source rows that some check about rows counts
-    against; `remarks` are on the conditions."""
+    against; `remarks` are on the conditions. set_aside: the file that has those rows."""
 
     table: str
     rows: int
     checks: tuple[Check, ...]
     cautions: tuple[Caution, ...]
-    malformed: tuple[Malformed, ...]
-    notes: tuple[str, ...]
+    malformed: NumberOf[Malformed]
+    notes: Unlisted[tuple[str, ...]]
     read: dict[str, Any]  # how its text was read
-    bad_rows: int
+    bad_rows: Annotated[int, "rows_that_do_not_hold"]
     remarks: tuple[str, ...] = ()
+    set_aside: str | None = None
 
 
 def named_condition(text: str) -> tuple[str, str]:
@@ -339,8 +342,10 @@ def _examples(
     )
     for kind in (_FAILS, _UNKNOWN, _ERROR):
         for position in np.flatnonzero(kinds == kind)[:EXAMPLES]:
-            values = tuple((column.name, texts[column.index][position].as_py()) for column in read)
-            state = sqlstate(int(errors[position])) if kind == _ERROR and errors is not None else ""
+            values = {column.name: texts[column.index][position].as_py() for column in read}
+            state = (
+                sqlstate(int(errors[position])) if kind == _ERROR and errors is not None else None
+            )
             results.append(Example(int(rows[position]), _OUTCOMES[kind], values, state))
     return results
 
@@ -356,7 +361,7 @@ def _row_check(check: _RowCheck, rows: int, unknown_fails: bool, allowed: Allowe
     bad = fails + errors + (unknown if unknown_fails else 0)
     order = {outcome: index for index, outcome in enumerate(_OUTCOMES)}
     examples = tuple(
-        sorted(check.examples, key=lambda example: (order[example.outcome], example.row))
+        sorted(check.examples, key=lambda example: (order[example.outcome], example.row or 0))
     )
     return Check(
         check.name,
@@ -427,8 +432,8 @@ def _whole_check(check: _TableCheck, scope: Scope, table: str, unknown_fails: bo
     kinds, errors = _outcomes(condition, frame)
     kind = int(kinds[0])
     holds, fails, unknown, failed = (int(kind == which) for which in range(4))
-    values = tuple((name, frame.text(index)[0].as_py()) for index, name in enumerate(names))
-    why = sqlstate(int(errors[0])) if kind == _ERROR and errors is not None else ""
+    values = {name: frame.text(index)[0].as_py() for index, name in enumerate(names)}
+    why = sqlstate(int(errors[0])) if kind == _ERROR and errors is not None else None
     bad = int(kind in (_FAILS, _ERROR) or (kind == _UNKNOWN and unknown_fails))
     # A table as a whole holds or does not: an allowance is of rows.
     return Check(
@@ -441,5 +446,5 @@ def _whole_check(check: _TableCheck, scope: Scope, table: str, unknown_fails: bo
         bad,
         0,
         True,
-        (Example(0, _OUTCOMES[kind], values, why),),
+        (Example(None, _OUTCOMES[kind], values, why),),
     )

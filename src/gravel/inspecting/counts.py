@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from decimal import Decimal
 from typing import Any
 
+from gravel.figures import Figures, Number, NumberOf, Unlisted
 from gravel.sources.source import Malformed, Source
 
 
 @dataclass(frozen=True)
-class DistinctCount:
+class DistinctCount(Figures):
     """Distinct combinations without a NULL, the rows with a NULL among them, and the rows that have
     an error."""
 
@@ -21,7 +21,7 @@ class DistinctCount:
 
 
 @dataclass(frozen=True)
-class KeyCount:
+class KeyCount(Figures):
     """Rows with a NULL in the key, and rows whose key another row has too."""
 
     columns: tuple[str, ...]
@@ -30,33 +30,39 @@ class KeyCount:
 
 
 @dataclass(frozen=True)
-class Total:
+class Total(Figures):
     """The exact sum of an expression over its known values (None if there is none); rows passed
     over."""
 
     total: str
-    value: Decimal | int | float | None
+    value: Number
     null_rows: int
     error_rows: int
 
 
 @dataclass(frozen=True)
-class TableCount:
+class TableCount(Figures):
     """What `gravel count` tells of one table. store_key: its primary key as its database says, None
     for a file; not_null: columns that the database keeps from being NULL."""
 
     table: str
     rows: int
     columns: int
-    malformed: int
+    malformed: NumberOf[Malformed]
     distinct: tuple[DistinctCount, ...]
     keys: tuple[KeyCount, ...]
     totals: tuple[Total, ...]
-    bad_records: tuple[Malformed, ...]
-    notes: tuple[str, ...]
+    notes: Unlisted[tuple[str, ...]]
     read: dict[str, Any]  # how its text was read
     store_key: tuple[str, ...] | None = None
     not_null: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Counts(Figures):
+    """What `gravel count` tells."""
+
+    tables: tuple[TableCount, ...]
 
 
 def by_store(table: Source) -> tuple[tuple[str, ...] | None, tuple[str, ...]]:

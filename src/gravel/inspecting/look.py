@@ -17,9 +17,10 @@ from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.sets import member
 from gravel.engine.vector import Vector
+from gravel.figures import Figures, NumberOf, Scalar, Unlisted, figure
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of, split_list
 from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
-from gravel.inspecting.cells import Cell, cells
+from gravel.inspecting.cells import Cell, cells, json_value
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
@@ -39,7 +40,15 @@ class ShownColumn:
 
 
 @dataclass(frozen=True)
-class View:
+class ShownRow(Figures):
+    """A row of the view: its number in the source, and its cells by column."""
+
+    row: int
+    values: dict[str, Scalar | dict[str, Any]]
+
+
+@dataclass(frozen=True)
+class View(Figures):
     """What `gravel look` shows. `cells` has a list a shown column, one cell a shown row;
     `row_numbers` are source rows. unknown, errors: rows whose condition is unknown or fails; they
     do not match, and are not forgotten.
@@ -50,17 +59,39 @@ class View:
     matching: int
     unknown: int
     errors: int
-    columns: tuple[ShownColumn, ...]
-    row_numbers: tuple[int, ...]
-    cells: tuple[list[Cell], ...]
-    where: str | None
-    sort_errors: int
+    columns: Unlisted[tuple[ShownColumn, ...]]
+    row_numbers: Unlisted[tuple[int, ...]]
+    cells: Unlisted[tuple[list[Cell], ...]]
+    where: Unlisted[str | None]
+    sort_errors: Unlisted[int]
     cautions: tuple[Caution, ...]
     branches: tuple[BranchCount, ...]
-    malformed: tuple[Malformed, ...]
-    notes: tuple[str, ...]
+    malformed: NumberOf[Malformed]
+    notes: Unlisted[tuple[str, ...]]
     read: dict[str, Any]  # how its text was read
     remarks: tuple[str, ...] = ()
+
+    @property
+    @figure
+    def types(self) -> dict[str, str]:
+        """The types of the columns shown. A text file's column is a number of some kind, without a
+        declared precision; a computed one has its own."""
+        return {
+            column.name: str(column.type) if column.computed else column.type.kind.value
+            for column in self.columns
+        }
+
+    @property
+    @figure
+    def shown(self) -> tuple[ShownRow, ...]:
+        """The rows shown."""
+        named = list(zip(self.columns, self.cells, strict=True))
+        return tuple(
+            ShownRow(
+                row, {one.name: json_value(cells[index], one.type.kind) for one, cells in named}
+            )
+            for index, row in enumerate(self.row_numbers)
+        )
 
 
 def look(

@@ -19,6 +19,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.sets import without
+from gravel.figures import Figures, Unlisted, figure
 from gravel.language.types import TEXT
 from gravel.ledger.fingerprint import canonical, kept_type
 from gravel.plans.steps import BoundPlan
@@ -42,24 +43,26 @@ class RowUpdates:
 
 
 @dataclass
-class TableDiff:
+class TableDiff(Figures):
     """All that is to be done. `updates`: by the columns that differ; `copies`: rows like the one
     that has their key but for all columns that a step touches; `made`: whole rows that come from no
     source row; `deletes`: keys. cells: by column, the cells that `updates` change."""
 
-    key: tuple[str, ...]
-    updates: list[RowUpdates] = field(default_factory=list)
-    copies: RowUpdates | None = None
-    made: list[Any] | None = None
-    deletes: list[Any] | None = None
+    key: Unlisted[tuple[str, ...]]
+    updates: Unlisted[list[RowUpdates]] = field(default_factory=list)
+    copies: Unlisted[RowUpdates | None] = None
+    made: Unlisted[list[Any] | None] = None
+    deletes: Unlisted[list[Any] | None] = None
     cells: dict[str, int] = field(default_factory=dict)
 
     @property
+    @figure
     def updated(self) -> int:
         """Rows to be changed."""
         return sum(update.rows for update in self.updates)
 
     @property
+    @figure
     def inserted(self) -> int:
         """Rows to be added."""
         return (0 if self.copies is None else self.copies.rows) + (
@@ -67,6 +70,7 @@ class TableDiff:
         )
 
     @property
+    @figure
     def deleted(self) -> int:
         """Rows to be taken away."""
         return 0 if self.deletes is None else len(self.deletes[0])

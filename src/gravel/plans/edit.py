@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -80,28 +79,6 @@ def _append(path: Path, table: Source, new: Any, trial: Trial | None) -> int:
         text = tomlkit.dumps(document).rstrip("\n") + "\n\n" + tomlkit.dumps(new)
     _write(path, text)
     return count
-
-
-def deduplicate_text(
-    by: Sequence[str], prefer: str | None, fill: Sequence[str], disagree: bool
-) -> str:
-    """A `deduplicate` step as TOML; groups that `disagree` in a known value are set aside, so that
-    nobody's value is lost unseen."""
-    parts = [f"by = [{', '.join(map(_toml, by))}]"]
-    if prefer is not None:
-        parts.append(f"prefer = {_toml(prefer)}")
-    if fill:
-        parts.append(f"fill = [{', '.join(map(_toml, fill))}]")
-    if disagree:
-        parts.append('conflicts = "set aside"')
-    return f"[[step]]\ndeduplicate = {{ {', '.join(parts)} }}"
-
-
-def _toml(text: str) -> str:
-    """A text as TOML: a plain string, or a literal one where that reads better."""
-    if '"' in text and "'" not in text and text.isprintable():
-        return f"'{text}'"
-    return json.dumps(text, ensure_ascii=False)
 
 
 def add_text(path: Path, table: Source, step: str, note: str) -> int:

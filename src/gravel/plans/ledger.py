@@ -6,9 +6,10 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from decimal import Decimal
 from enum import StrEnum
+from typing import Annotated
 
+from gravel.figures import Figures, Inline, Number, Unlisted, figure, figure_as
 from gravel.inspecting.attempt import ErrorKind
 from gravel.inspecting.cautions import Caution, Sightings
 from gravel.plans.claims import claim_of
@@ -24,10 +25,11 @@ class ExitKind(StrEnum):
 
 
 @dataclass
-class CheckCount:
+class CheckCount(Figures):
     """How a check's condition came out in the rows so far; `bad` are those that count against it,
     `first` some of them."""
 
+    check: str
     rows: int
     false: int
     unknown: int
@@ -49,7 +51,7 @@ class CheckCount:
 
 
 @dataclass(frozen=True)
-class ChangeExample:
+class ChangeExample(Figures):
     """A row as an example of what a step did: its path, and a text before and after (None:
     NULL)."""
 
@@ -59,7 +61,7 @@ class ChangeExample:
 
 
 @dataclass(frozen=True)
-class Gone:
+class Gone(Figures):
     """A row that left at a step: its path, outcome, reason, SQLSTATE, and the path of the row that
     it was merged into."""
 
@@ -74,49 +76,66 @@ SAMPLES = 8
 
 
 @dataclass
-class StepCount:
+class StepCount(Figures):
     """One step's rows. in + added - dropped - merged - set_aside = out; `stopped` rows failed a
     step that stops the run and are in none of these. changed_columns counts each column's changed
     cells; errors are kinds by column; `seen` is what the step's watch counted."""
 
-    rows_in: int = 0
+    rows_in: Annotated[int, "in"] = 0
     changed: int = 0
     added: int = 0
-    dropped_false: int = 0
-    dropped_unknown: int = 0
-    dropped_true: int = 0
     merged: int = 0
     set_aside: int = 0
-    stopped: int = 0
-    nulled: int = 0
-    rows_out: int = 0
-    dropped_other: int = 0
+    stopped: Annotated[int, "failed"] = 0
+    rows_out: Annotated[int, "out"] = 0
+    dropped_false: int = 0
+    dropped_unknown: int = 0
+    dropped_true: Unlisted[int] = 0
+    dropped_other: Unlisted[int] = 0
+    nulled: Unlisted[int] = 0
     not_concerned: int = 0
-    notes: Counter[str] = field(default_factory=Counter)
-    checks: dict[str, CheckCount] = field(default_factory=dict)
-    words: str = ""
-    why: str = ""
-    warned: list[Caution] = field(default_factory=list)
-    conflicts: Counter[int] = field(
-        default_factory=Counter
-    )  # by the column's position before the step
-    filled: Counter[int] = field(default_factory=Counter)
-    changes: dict[str, list[ChangeExample]] = field(
-        default_factory=dict
-    )  # by column: some different changes
-    samples: dict[str, list[ChangeExample]] = field(
-        default_factory=dict
-    )  # by what is noted: some of its rows
-    gone: list[Gone] = field(default_factory=list)
+    words: Unlisted[str] = ""
     changed_columns: Counter[str] = field(default_factory=Counter)
-    errors: dict[tuple[str, str], ErrorKind] = field(default_factory=dict)
-    tied: int = 0  # groups of `unique` whose first rows are preferred alike, and disagree
-    seen: Sightings | None = None
+    noted: Unlisted[Counter[str]] = field(default_factory=Counter)
+    checked: Unlisted[dict[str, CheckCount]] = field(default_factory=dict)
+    why: Unlisted[str] = ""
+    warned: Unlisted[list[Caution]] = field(default_factory=list)
+    # by the column's position before the step
+    conflicts: Unlisted[Counter[int]] = field(default_factory=Counter)
+    filled: Unlisted[Counter[int]] = field(default_factory=Counter)
+    # by column: some different changes
+    changes: Unlisted[dict[str, list[ChangeExample]]] = field(default_factory=dict)
+    # by what is noted: some of its rows
+    samples: Unlisted[dict[str, list[ChangeExample]]] = field(default_factory=dict)
+    gone: Unlisted[list[Gone]] = field(default_factory=list)
+    errors: Unlisted[dict[tuple[str, str], ErrorKind]] = field(default_factory=dict)
+    # groups of `deduplicate` whose first rows are preferred alike, and disagree
+    tied: Unlisted[int] = 0
+    seen: Unlisted[Sightings | None] = None
 
     @property
+    @figure
     def dropped(self) -> int:
         """Rows dropped for any reason."""
         return self.dropped_false + self.dropped_unknown + self.dropped_true + self.dropped_other
+
+    @property
+    @figure_as("words")
+    def account(self) -> str | None:
+        """What a query's operators did, None where the step is not a query."""
+        return self.words or None
+
+    @property
+    @figure
+    def notes(self) -> dict[str, int]:
+        """What else is to be said of how many rows."""
+        return {what: rows for what, rows in self.noted.items() if rows}
+
+    @property
+    @figure
+    def checks(self) -> tuple[CheckCount, ...]:
+        """How the conditions of a check came out."""
+        return tuple(self.checked.values())
 
     @property
     def balances(self) -> bool:
@@ -146,7 +165,7 @@ class StepCount:
         ):
             setattr(self, name, getattr(self, name) + getattr(other, name))
         self.changed_columns.update(other.changed_columns)
-        self.notes.update(other.notes)
+        self.noted.update(other.noted)
         self.conflicts.update(other.conflicts)
         self.filled.update(other.filled)
         self.warned += other.warned
@@ -156,11 +175,11 @@ class StepCount:
             for what, subset in theirs.items():
                 mine[what] = differing([*mine.get(what, ()), *subset])
         self.gone = [*self.gone, *other.gone][:SAMPLES]
-        for name, result in other.checks.items():
-            if name in self.checks:
-                self.checks[name].add(result)
+        for name, result in other.checked.items():
+            if name in self.checked:
+                self.checked[name].add(result)
             else:
-                self.checks[name] = result
+                self.checked[name] = result
         if other.seen is not None:
             self.seen = other.seen if self.seen is None else self.seen + other.seen
         for key, kind in other.errors.items():
@@ -182,27 +201,26 @@ def differing(samples: Iterable[ChangeExample]) -> list[ChangeExample]:
 
 
 @dataclass(frozen=True)
-class StepLine:
+class StepLine(Figures):
     """A line of the ledger as it is told; step 0 is the reading."""
 
     step: int
     verb: str
     note: str
-    count: StepCount
+    count: Inline[StepCount]
     new_columns: tuple[str, ...] = ()
-    lost_columns: tuple[str, ...] = ()
-    totals: tuple[Decimal | int | float | None, ...] = ()
-    conflicts: dict[str, int] = field(
-        default_factory=dict
-    )  # by column: groups whose known values disagree
-    stated: str | None = None
-    stated_holds: bool = True
-    cautions: tuple[Caution, ...] = ()
-    remarks: tuple[str, ...] = ()
+    lost_columns: Annotated[tuple[str, ...], "gone_columns"] = ()
+    totals: dict[str, Number] = field(default_factory=dict)  # by the text of a control total
+    # by column: groups whose known values disagree
+    conflicts: dict[str, int] = field(default_factory=dict)
+    stated: Annotated[str | None, "rows"] = None
+    stated_holds: Unlisted[bool] = True
+    cautions: Unlisted[tuple[Caution, ...]] = ()
+    remarks: Unlisted[tuple[str, ...]] = ()
 
 
 @dataclass(frozen=True)
-class Proof:
+class Proof(Figures):
     """Something claimed of a run, whether it holds, and the figures that show it."""
 
     proof: str

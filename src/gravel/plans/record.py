@@ -9,15 +9,15 @@ import json
 import os
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
+from gravel.figures import Figures, Unlisted, figure
 from gravel.hidden import removed
 from gravel.language.bind import named_type
 from gravel.language.types import TEXT
 from gravel.ledger.checksum import FileChecksum, signature_of
 from gravel.ledger.fingerprint import content_of, kept_type
 from gravel.ledger.signature import SignatureProblem, signature_path, signer_of
-from gravel.plans.figures import changes_json, proofs_json, steps_json
 from gravel.plans.steps import record_path
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
@@ -116,7 +116,7 @@ def record_of(
             reading=None,
         )
         if done.changes is not None:
-            output["changes"] = changes_json(done.changes)
+            output["changes"] = done.changes.to_dict()
     else:
         output = file(
             plan.target,
@@ -151,9 +151,9 @@ def record_of(
         "output": output,
         "rejects": left,
         **described,
-        "totals": list(done.totals),
-        "steps": steps_json(done),
-        "proofs": proofs_json(done),
+        "totals": [total.text for total in plan.totals],
+        "steps": [line.to_dict() for line in done.steps],
+        "proofs": [proof.to_dict() for proof in done.proofs],
         "cautions": [
             {
                 "step": line.step,
@@ -230,8 +230,8 @@ def _metadata(plan: BoundPlan) -> str:
 
 
 @dataclass(frozen=True)
-class RecordMismatch:
-    """Something that is not as the record says: what, as it was then, as it is now."""
+class RecordMismatch(Figures):
+    """Something that a record tells: what, as it was then, as it is now."""
 
     what: str
     then: str
@@ -239,19 +239,32 @@ class RecordMismatch:
 
 
 @dataclass(frozen=True)
-class Verified:
+class Verified(Figures):
     """What `gravel verify` tells: everything that was looked at, and what of it differs; servers
     that were not asked."""
 
-    record: str
-    checked: tuple[RecordMismatch, ...]
-    not_asked: tuple[str, ...] = ()
-    signed: bool = False  # a signature stands beside the record
+    record: Unlisted[str]
+    compared: Unlisted[tuple[RecordMismatch, ...]]
+    not_asked: Unlisted[tuple[str, ...]] = ()
+    signed: Unlisted[bool] = False  # a signature stands beside the record
 
     @property
-    def differences(self) -> tuple[RecordMismatch, ...]:
+    @figure
+    def status(self) -> Literal["same", "differs"]:
+        """Whether all is as it was."""
+        return "differs" if self.findings else "same"
+
+    @property
+    @figure
+    def findings(self) -> tuple[RecordMismatch, ...]:
         """What is not as it was."""
-        return tuple(item for item in self.checked if item.then != item.now)
+        return tuple(item for item in self.compared if item.then != item.now)
+
+    @property
+    @figure
+    def checked(self) -> tuple[str, ...]:
+        """What was looked at."""
+        return tuple(item.what for item in self.compared)
 
 
 def read_record(path: Path) -> dict[str, Any]:

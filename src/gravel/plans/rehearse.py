@@ -8,15 +8,17 @@ import os
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 from gravel.engine.memory import DEFAULT_MEMORY
+from gravel.figures import Figures, Inline, NumberOf, Unlisted, figure
 from gravel.inspecting.attempt import ErrorKind
+from gravel.inspecting.cautions import Caution
 from gravel.language.bind import Given
 from gravel.language.types import Kind
 from gravel.plans.bind import bind_plan
 from gravel.plans.flow import Flow
-from gravel.plans.ledger import StepLine
+from gravel.plans.ledger import ChangeExample, Gone, StepLine
 from gravel.plans.model import PlanFile, parse_plan
 from gravel.plans.rows import TrackedRows
 from gravel.plans.step_lines import step_lines
@@ -32,19 +34,50 @@ _PATH = "gravel_path"
 
 
 @dataclass(frozen=True)
-class Rehearsal:
+class ColumnError(Figures):
+    """Rows that failed: in which column, None for the step as a whole, and how."""
+
+    column: str | None
+    kind: Inline[ErrorKind]
+
+
+@dataclass(frozen=True)
+class Rehearsal(Figures):
     """A step's line of the ledger with examples of what it does; `stops`: why a run would stop
     there, or None."""
 
     plan: str
     table: str
-    line: StepLine
-    errors: tuple[tuple[str, ErrorKind], ...]
+    line: Annotated[StepLine, "step"]
+    errors: tuple[ColumnError, ...]
     stops: str | None
-    totals: tuple[str, ...]
-    malformed: tuple[Malformed, ...]
-    notes: tuple[str, ...]
+    malformed: NumberOf[Malformed]
+    notes: Unlisted[tuple[str, ...]]
     read: dict[str, Any]  # how its text was read
+
+    @property
+    @figure
+    def changes(self) -> dict[str, list[ChangeExample]]:
+        """By column, some different changes."""
+        return {column: some for column, some in self.line.count.changes.items() if some}
+
+    @property
+    @figure
+    def samples(self) -> dict[str, list[ChangeExample]]:
+        """By what is noted of the step, some of its rows."""
+        return {what: some for what, some in self.line.count.samples.items() if some}
+
+    @property
+    @figure
+    def left(self) -> list[Gone]:
+        """Some of the rows that leave."""
+        return self.line.count.gone
+
+    @property
+    @figure
+    def cautions(self) -> tuple[Caution, ...]:
+        """What deserves a caution."""
+        return self.line.cautions
 
 
 def one_step(table: Source, reference: str, step: str) -> PlanFile:
@@ -163,17 +196,15 @@ def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
     line = step_lines(flow)[-1]
     stops = _why_stopped(plan.steps[number - 1], line)
     errors = tuple(
-        (column, kind)
+        ColumnError(column or None, kind)
         for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows)
     )
-    totals = tuple(total.text for total in plan.totals)
     return Rehearsal(
         plan.file.name,
         plan.table_name,
         line,
         errors,
         stops,
-        totals,
         tuple(flow.malformed),
         tuple(plan.table.notes),
         plan.table.read_as,

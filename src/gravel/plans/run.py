@@ -19,7 +19,7 @@ from gravel.plans.model import PlanFile
 from gravel.plans.placing import Placed, may_be_placed
 from gravel.plans.publishing import holds_rejects, place, publish
 from gravel.plans.record import record_run, settle_pending
-from gravel.plans.result import Run
+from gravel.plans.result import Run, StepError
 from gravel.plans.step_lines import rows_gone
 from gravel.plans.steps import BoundPlan, record_path
 from gravel.plans.verbs.splitting import null_keys
@@ -151,7 +151,7 @@ def _result(
     publication: Publication | None,
 ) -> Run:
     plan, flow, wish = execution.plan, execution.flow, execution.wish
-    conflict = "" if placed is None else placed.conflict
+    conflict = None if placed is None else placed.conflict or None
     good = verdict.good and not conflict
     published = good and wish.writes
     folder, to = plan.file.path.parent, plan.destination
@@ -180,7 +180,7 @@ def _result(
         proofs=tuple(verdict.proofs),
         stopped=verdict.stopped,
         errors=tuple(
-            (line.step, column, kind)
+            StepError(line.step, column or None, kind)
             for line in verdict.lines
             for (column, _), kind in sorted(
                 line.count.errors.items(), key=lambda item: -item[1].rows
@@ -189,7 +189,6 @@ def _result(
         output=output if published else None,
         rejects=rejects if published and has_rejects else None,
         left_rows=rows_gone(verdict.lines),
-        totals=tuple(total.text for total in plan.totals),
         notes=tuple(plan.table.notes),
         read=plan.table.read_as,
         cleared=() if publication is None else tuple(publication.cleared),

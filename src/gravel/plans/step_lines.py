@@ -15,7 +15,10 @@ def step_lines(flow: Flow) -> tuple[StepLine, ...]:
     plan, bad = flow.plan, len(flow.malformed)
     reading = StepCount(rows_in=flow.rows_read + bad, set_aside=bad, rows_out=flow.rows_read)
     totals = [
-        tuple(None if state is None else state.result() for state in states)
+        {
+            total.text: None if state is None else state.result()
+            for total, state in zip(plan.totals, states, strict=True)
+        }
         for states in flow.totals
     ]
     lines = [StepLine(0, "read", plan.table_name, reading, totals=totals[0])]

@@ -13,6 +13,7 @@ from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.sets import distinct_values, member
+from gravel.figures import Figures, Unlisted
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.language import parse
 from gravel.language.bind import Given, bind_condition
@@ -32,7 +33,7 @@ LEAVES = tuple(ExitKind)
 
 
 @dataclass(frozen=True)
-class TracedPath:
+class TracedPath(Figures):
     """One path to its end: kept, dropped, merged, set aside, or failed where a step stops the run;
     output_row: its row of the output, from 1."""
 
@@ -43,7 +44,7 @@ class TracedPath:
 
 
 @dataclass(frozen=True)
-class TracedRow:
+class TracedRow(Figures):
     """A source row and all the paths it became."""
 
     row: int
@@ -51,7 +52,7 @@ class TracedRow:
 
 
 @dataclass(frozen=True)
-class TracedRows:
+class TracedRows(Figures):
     """What `gravel trace` tells. matching: how many rows a condition meets, of which some may be
     traced."""
 
@@ -59,7 +60,7 @@ class TracedRows:
     table: str
     rows: tuple[TracedRow, ...]
     matching: int | None
-    output: str
+    output: Unlisted[str]
     read: dict[str, Any]  # how its text was read
 
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from gravel.engine.sets import member
+from gravel.figures import Figures, Unlisted
 from gravel.language import parse
 from gravel.language.diagnostics import Diagnostic
 from gravel.plans.ledger import ExitKind, StepCount
@@ -18,7 +19,7 @@ Seen = dict[str, dict[str, str | None]]
 
 
 @dataclass(frozen=True)
-class CellChange:
+class CellChange(Figures):
     """A cell before and after a step; None is NULL. kind: changed, new (the column was not there
     before), or gone."""
 
@@ -29,7 +30,7 @@ class CellChange:
 
 
 @dataclass(frozen=True)
-class Event:
+class Event(Figures):
     """What a step did to a path: outcome is unchanged, changed, split, copied, dropped, merged, set
     aside, failed, or made. `paths`: those it became, where it became several; `into`: the path it
     was merged into; `sqlstate`: of an expression that failed, and `read`: the cells that it
@@ -37,15 +38,15 @@ class Event:
 
     step: int
     verb: str
-    note: str
-    path: str
+    note: Unlisted[str]
+    path: Unlisted[str]
     outcome: str
     changes: tuple[CellChange, ...] = ()
     reason: str | None = None
     into: str | None = None
     paths: tuple[str, ...] = ()
     sqlstate: str | None = None
-    read: tuple[tuple[str, str | None], ...] = ()
+    read: dict[str, str | None] = field(default_factory=dict)
 
 
 @dataclass
@@ -109,7 +110,7 @@ class Trail:
                         values[index].as_py()
                         for values in (entry.into, entry.reasons, entry.states)
                     )
-                    read = _cells_read(reason, before[path]) if state else ()
+                    read = _cells_read(reason, before[path]) if state else {}
                     self._tell(
                         Event(
                             step.number,
@@ -149,18 +150,16 @@ class Trail:
             self.events.setdefault(path, []).extend(events)
 
 
-def _cells_read(
-    expression: str, cells: dict[str, str | None]
-) -> tuple[tuple[str, str | None], ...]:
+def _cells_read(expression: str, cells: dict[str, str | None]) -> dict[str, str | None]:
     """The cells that an expression names."""
     try:
         nodes = list(parse.column_names(parse.expression(expression)))
     except Diagnostic:
-        return ()
+        return {}
     named = {node.text if node.quoted else node.text.casefold() for node in nodes}
-    return tuple(
-        (name, value) for name, value in cells.items() if name in named or name.casefold() in named
-    )
+    return {
+        name: value for name, value in cells.items() if name in named or name.casefold() in named
+    }
 
 
 def _changes(before: dict[str, str | None], after: dict[str, str | None]) -> tuple[CellChange, ...]:

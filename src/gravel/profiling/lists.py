@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.sets import distinct_values
 from gravel.kernels.characters import BLANKS
-from gravel.profiling.result import ListInField
+from gravel.profiling.result import ListInField, PieceCounts
 
 _LONG, _WORDS = 40, 4
 
@@ -114,9 +114,7 @@ class ListPart:
         return ListInField(
             delimiter,
             self.rows,
-            self.least,
-            self.most,
-            self.pieces / self.rows,
+            PieceCounts(self.least, self.most, self.pieces / self.rows),
             self.empty,
             self.padded,
             self.repeated,

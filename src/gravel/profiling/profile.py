@@ -20,6 +20,7 @@ from gravel.engine.hashing import hashes
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.parallel import ordered_map
 from gravel.engine.sets import distinct_values
+from gravel.inspecting.commands import see_command
 from gravel.kernels.rules import tidied
 from gravel.language.functions.casts import to_text
 from gravel.language.functions.damage import SURE_PLACEHOLDERS
@@ -34,6 +35,7 @@ from gravel.profiling.result import (
     AlmostKey,
     ColumnProfile,
     Damage,
+    DependencyException,
     Determined,
     Fit,
     Lengths,
@@ -107,14 +109,17 @@ def profile(
     day = today or date.today()
     columns = tuple(ordered_map(lambda i: second.column(i, day), width, threads))
     facts = second.facts(columns)
-    result = findings(columns, facts, first.rows)
+    result = tuple(
+        replace(one, see=see_command(table, one.where, one.finding) or None)
+        for one in findings(columns, facts, first.rows)
+    )
     message = None if drawn is None else SampleInfo(first.rows, drawn.of)
     return Profile(
         table.name,
         first.rows,
-        columns,
         facts,
         result,
+        columns,
         tuple(first.malformed),
         tuple(table.notes),
         table.read_as,
@@ -407,6 +412,7 @@ class _SecondPass:
         output = ColumnProfile(
             name=table.columns[index],
             type=kind,
+            rows=self.first.rows,
             nulls=state.nulls,
             empty=count("empty"),
             blank=count("blank"),
@@ -471,6 +477,7 @@ class _SecondPass:
                     _ranked(
                         (texts[row], count) for row, count in result.mismatches.get(item.name, ())
                     ),
+                    self.first.rows - self.first.columns[index].nulls,
                 )
             )
         return tuple(results)
@@ -530,7 +537,12 @@ class _SecondPass:
             exceptions = None
             if dependency.exceptions is not None:
                 exceptions = tuple(
-                    (self.texts[by][row], self.texts[column][row], rows, self.texts[column][usual])
+                    DependencyException(
+                        self.texts[by][row],
+                        self.texts[column][row],
+                        rows,
+                        self.texts[column][usual],
+                    )
                     for row, rows, usual in dependency.exceptions
                 )
             determined.append(Determined(names[by], names[column], dependency.rows, exceptions))

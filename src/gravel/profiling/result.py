@@ -3,15 +3,17 @@ Counts are rows unless said otherwise."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass, field, replace
+from typing import Annotated, Any
 
+from gravel.figures import Double, Figures, Inline, NumberOf, Scalar, Unlisted, figure, figure_as
+from gravel.inspecting.cells import json_value
 from gravel.language.types import Type
 from gravel.sources.source import Malformed
 
 
 @dataclass(frozen=True)
-class Lengths:
+class Lengths(Figures):
     """Least, greatest and mean length in characters of the known values, and the values that have
     the first two (the least by code point where several do); None where there is none."""
 
@@ -23,7 +25,7 @@ class Lengths:
 
 
 @dataclass(frozen=True)
-class Spaces:
+class Spaces(Figures):
     """Rows that begin or end with a plain space, have a run of plain spaces inside, white space
     other than the plain space (zero width characters too), control characters (but tab and line
     breaks). Blank values are in the last two only. untidy: what TIDY_SPACES would change, blank
@@ -35,14 +37,14 @@ class Spaces:
     runs: int = 0
     odd: int = 0
     control: int = 0
-    untidy: int = 0
-    ends: int = 0
-    inner: int = 0
-    lines: int = 0
+    untidy: Unlisted[int] = 0
+    ends: Unlisted[int] = 0
+    inner: Unlisted[int] = 0
+    lines: Unlisted[int] = 0
 
 
 @dataclass(frozen=True)
-class LetterCaseCounts:
+class LetterCaseCounts(Figures):
     """Known values: capitals only, small letters only, as CAPITALIZE_WORDS writes them, otherwise
     mixed, no letter that has a case."""
 
@@ -54,7 +56,7 @@ class LetterCaseCounts:
 
 
 @dataclass(frozen=True)
-class ValueRows:
+class ValueRows(Figures):
     """A value and the rows that hold it."""
 
     value: str
@@ -62,7 +64,16 @@ class ValueRows:
 
 
 @dataclass(frozen=True)
-class Spelling:
+class TopValue(Figures):
+    """A frequent value, the rows that hold it, and their share of all rows."""
+
+    value: Scalar
+    rows: int
+    share: float
+
+
+@dataclass(frozen=True)
+class Spelling(Figures):
     """A MATCH_KEY that several values share, and those values, the most frequent first."""
 
     key: str
@@ -70,16 +81,24 @@ class Spelling:
 
 
 @dataclass(frozen=True)
-class Fit:
-    """Rows that FITS(x AS type) is true for, and the most frequent values that it is false for."""
+class Fit(Figures):
+    """Rows that FITS(x AS type) is true for, of those `known`, and the most frequent values that it
+    is false for."""
 
     type: str
     rows: int
     mismatches: tuple[ValueRows, ...]
+    known: Unlisted[int]
+
+    @property
+    @figure
+    def share(self) -> float | None:
+        """The share of the known values."""
+        return self.rows / self.known if self.known else None
 
 
 @dataclass(frozen=True)
-class Orders:
+class Orders(Figures):
     """Dates that fit a template with the day first and the same with the month first: rows that fit
     both, only the one, only the other."""
 
@@ -96,7 +115,7 @@ class Orders:
 
 
 @dataclass(frozen=True)
-class ValueShape:
+class ValueShape(Figures):
     """A SHAPE, its rows, and the value of the first of them."""
 
     shape: str
@@ -105,7 +124,16 @@ class ValueShape:
 
 
 @dataclass(frozen=True)
-class ListInField:
+class PieceCounts(Figures):
+    """How many pieces the lists of a column have."""
+
+    min: int
+    max: int
+    mean: float
+
+
+@dataclass(frozen=True)
+class ListInField(Figures):
     """A delimiter that looks like one, as it is mostly written. Over the values that hold it: rows;
     pieces, blank ones counted; rows with an empty piece, with other spaces around a piece than the
     delimiter has, with one that repeats another (both trimmed, blank ones apart).
@@ -113,16 +141,14 @@ class ListInField:
 
     delimiter: str
     rows: int
-    least: int
-    most: int
-    mean: float
+    pieces: PieceCounts
     empty: int
     padded: int
     repeated: int
 
 
 @dataclass(frozen=True)
-class Damage:
+class Damage(Figures):
     """Rows with what UTF-8 read as another encoding looks like, with U+FFFD, and that a spreadsheet
     would run as a formula."""
 
@@ -132,16 +158,16 @@ class Damage:
 
 
 @dataclass(frozen=True)
-class Bin:
+class Bin(Figures):
     """A bar of a histogram: low <= value < high, the last one with its high end."""
 
-    low: float
-    high: float
+    low: Annotated[Double, "from"]
+    high: Annotated[Double, "to"]
     rows: int
 
 
 @dataclass(frozen=True)
-class Numbers:
+class Numbers(Figures):
     """Of the values that are finite numbers. stddev is the sample's (n - 1); quartiles as
     PERCENTILE_CONT (linear between neighbours); outside: more than 1.5 times the quartile range
     beyond a quartile; far_out: few, far beyond and apart from the rest (see spread). far_low and
@@ -153,28 +179,28 @@ class Numbers:
     """
 
     fit: int
-    mean: float
-    stddev: float | None
-    q1: float
-    median: float
-    q3: float
+    mean: Double
+    stddev: Double | None
+    q1: Double
+    median: Double
+    q3: Double
     zero: int
     negative: int
     outside: int
     far_out: int
     histogram: tuple[Bin, ...]
-    far_low: str | None = None
-    far_high: str | None = None
-    far_reach: float = 0.0
-    far_gap: float = 0.0
-    far_row: int = 0
-    distinct_negative: int = 0
-    least_positive: float | None = None
-    near_zero: int = 0
+    far_low: Unlisted[str | None] = None
+    far_high: Unlisted[str | None] = None
+    far_reach: Unlisted[float] = 0.0
+    far_gap: Unlisted[float] = 0.0
+    far_row: Unlisted[int] = 0
+    distinct_negative: Unlisted[int] = 0
+    least_positive: Unlisted[float | None] = None
+    near_zero: Unlisted[int] = 0
 
 
 @dataclass(frozen=True)
-class Gap:
+class Gap(Figures):
     """Two neighbouring days of a column that are unusually far apart."""
 
     after: str
@@ -183,7 +209,15 @@ class Gap:
 
 
 @dataclass(frozen=True)
-class Dates:
+class YearRows(Figures):
+    """The rows of a year."""
+
+    year: int
+    rows: int
+
+
+@dataclass(frozen=True)
+class Dates(Figures):
     """Of the values that are days: first and last, rows after today, rows on a 1 January, on the
     first of any month, gaps (the five longest among those of more than ten times the median step
     between neighbouring days), rows by year."""
@@ -195,22 +229,22 @@ class Dates:
     january_first: int
     month_first: int
     gaps: tuple[Gap, ...]
-    years: tuple[tuple[int, int], ...] = ()
+    years: tuple[YearRows, ...] = ()
 
 
 @dataclass(frozen=True)
-class Form:
+class Form(Figures):
     """A well-known form that most known values have, the rows that have it, those that fail it,
     with examples."""
 
-    form: str
+    form: Annotated[str, "format"]
     rows: int
     fail: int
     examples: tuple[ValueRows, ...]
 
 
 @dataclass(frozen=True)
-class ColumnProfile:
+class ColumnProfile(Figures):
     """What a column holds. empty: ''; blank: not empty, only white space; padded: white space at an
     end of a value that is not blank; distinct: different values, NULL apart; min, max: texts by
     code point, others by value. loses: texts whose cast to a number would lose a leading zero or
@@ -218,41 +252,81 @@ class ColumnProfile:
     are values in such a column), of placeholder_rows in all; all_placeholders: whether any such
     word counts. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has
     those that most rows are spread over; each has its values, the most frequent first. all_values:
-    all different values, where they are few."""
+    all different values, where they are few. rows: the table's; told: how many of the most frequent
+    values are among the figures, None for all of them."""
 
     name: str
-    type: Type
+    type: Unlisted[Type]
+    rows: Unlisted[int]
     nulls: int
     empty: int
     blank: int
     padded: int
     distinct: int
-    min: str | None
-    max: str | None
+    min: Unlisted[str | None]
+    max: Unlisted[str | None]
     length: Lengths
-    top: tuple[tuple[str, int], ...]
+    top: Unlisted[tuple[tuple[str, int], ...]]
     spaces: Spaces
     case: LetterCaseCounts
     fits: tuple[Fit, ...]
     both_orders: tuple[Orders, ...]
-    loses: int
+    loses: Annotated[int, "loses_in_cast"]
     shapes: tuple[ValueShape, ...]
     distinct_shapes: int
-    spellings: tuple[Spelling, ...]
-    spelling_groups: int
+    spellings: Annotated[tuple[Spelling, ...], "variants"]
+    spelling_groups: Annotated[int, "variant_groups"]
     placeholders: tuple[ValueRows, ...]
     placeholder_rows: int
     list: ListInField | None
     damage: Damage
     numbers: Numbers | None
     dates: Dates | None
-    forms: tuple[Form, ...]
-    all_placeholders: bool = True
-    all_values: tuple[ValueRows, ...] = ()
+    forms: Annotated[tuple[Form, ...], "formats"]
+    all_placeholders: Unlisted[bool] = True
+    all_values: Unlisted[tuple[ValueRows, ...]] = ()
+    told: Unlisted[int | None] = 5
+
+    @property
+    @figure_as("type")
+    def type_name(self) -> str:
+        """Its type, without a precision."""
+        return self.type.kind.value
+
+    @property
+    @figure
+    def null_share(self) -> float | None:
+        """The share of rows that have NULL."""
+        return self.nulls / self.rows if self.rows else None
+
+    @property
+    @figure_as("min")
+    def least(self) -> Scalar:
+        """The least value."""
+        return self._value(self.min)
+
+    @property
+    @figure_as("max")
+    def greatest(self) -> Scalar:
+        """The greatest value."""
+        return self._value(self.max)
+
+    @property
+    @figure_as("top")
+    def frequent(self) -> tuple[TopValue, ...]:
+        """The most frequent values."""
+        return tuple(
+            TopValue(self._value(value), count, count / self.rows)
+            for value, count in self.top[: self.told]
+        )
+
+    def _value(self, text: str | None) -> Scalar:
+        value: Scalar = json_value(text, self.type.kind)
+        return value
 
 
 @dataclass(frozen=True)
-class AlmostKey:
+class AlmostKey(Figures):
     """A column of which nearly every row has a value of its own. rows: those with NULL or a value
     that another row has too; values: the repeated ones with their rows, None where they are too
     many to tell."""
@@ -264,55 +338,82 @@ class AlmostKey:
 
 
 @dataclass(frozen=True)
-class Determined:
+class DependencyException(Figures):
+    """Rows with a value of `by`, but not the usual value of the column that it determines."""
+
+    by: str
+    value: str
+    rows: int
+    usual: str
+
+
+@dataclass(frozen=True)
+class Determined(Figures):
     """A column that another one determines but for some rows, NULLs in either apart. exceptions:
-    (value of `by`, value of `column`, rows, the usual value of `column`); None where they are too
-    many to tell."""
+    None where they are too many to tell."""
 
     by: str
     column: str
     rows: int
-    exceptions: tuple[tuple[str, str, int, str], ...] | None
+    exceptions: tuple[DependencyException, ...] | None
 
 
 @dataclass(frozen=True)
-class TableFacts:
+class TableFacts(Figures):
     """What is said of the table as a whole. repeated: rows equal to an earlier one in every column.
     keys: columns, then pairs of columns, that every row has a combination of its own of, without
     NULL. null_together: groups of columns that are NULL in the same rows. type mismatches: by
     column, the type that a store declares, the values that do not match it, one of them.
     """
 
-    repeated: int
+    repeated: Annotated[int, "repeated_rows"]
     keys: tuple[tuple[str, ...], ...]
     almost_keys: tuple[AlmostKey, ...]
     null_together: tuple[tuple[str, ...], ...]
-    determined: tuple[Determined, ...]
-    searched: int  # columns that pairs and dependencies were looked for among
-    mismatches: dict[str, tuple[str, int, str]] = field(default_factory=dict)
-    repeated_by_chance: bool = False  # rows so poor in values that some must be equal
-    binary: frozenset[str] = frozenset()  # columns of bytes: nothing is said of their texts
+    determined: Annotated[tuple[Determined, ...], "functional_dependencies"]
+    # columns that pairs and dependencies were looked for among
+    searched: Annotated[int, "searched_columns"]
+    mismatches: Unlisted[dict[str, tuple[str, int, str]]] = field(default_factory=dict)
+    # rows so poor in values that some must be equal
+    repeated_by_chance: Unlisted[bool] = False
+    # columns of bytes: nothing is said of their texts
+    binary: Unlisted[frozenset[str]] = frozenset()
 
 
 @dataclass(frozen=True)
-class Finding:
+class Finding(Figures):
     """Something to act on. finding: its kind; level: wrong, suspect or note; where: the condition
     that is true for exactly these rows, or ''; fix: an assignment as `try` takes it, or ''; safe:
-    the fix changes how a value is written, not what it says."""
+    the fix changes how a value is written, not what it says; see: the command that shows the rows;
+    of: all rows of the table."""
 
     finding: str
     level: str
     column: str | None
     rows: int
     detail: str
-    where: str = ""
-    fix: str = ""
+    where: Unlisted[str] = ""
+    fix: Unlisted[str] = ""
     safe: bool = False
-    weight: float = 0.0
+    weight: Unlisted[float] = 0.0
+    of: Unlisted[int] = 0
+    see: str | None = None
+
+    @property
+    @figure
+    def share(self) -> float:
+        """The share of all rows."""
+        return self.rows / self.of
+
+    @property
+    @figure_as("fix")
+    def assignment(self) -> str | None:
+        """What fixes them, None if nothing does."""
+        return self.fix or None
 
 
 @dataclass(frozen=True)
-class SampleInfo:
+class SampleInfo(Figures):
     """How many rows of how many were looked at."""
 
     rows: int
@@ -320,16 +421,24 @@ class SampleInfo:
 
 
 @dataclass(frozen=True)
-class Profile:
+class Profile(Figures):
     """A table's rows and columns, and what was found. `rows` are those looked at: all but for a
     sample."""
 
     table: str
     rows: int
-    columns: tuple[ColumnProfile, ...]
-    facts: TableFacts
+    facts: Inline[TableFacts]
     findings: tuple[Finding, ...]
-    malformed: tuple[Malformed, ...]
-    notes: tuple[str, ...]
+    columns: tuple[ColumnProfile, ...]
+    malformed: NumberOf[Malformed]
+    notes: Unlisted[tuple[str, ...]]
     read: dict[str, Any]  # how its text was read
     sample: SampleInfo | None = None
+
+    def of_column(self, name: str) -> Profile:
+        """The same of one column, with all of its most frequent values that are known."""
+        return replace(
+            self,
+            columns=tuple(replace(one, told=None) for one in self.columns if one.name == name),
+            findings=tuple(one for one in self.findings if one.column == name),
+        )

@@ -15,7 +15,7 @@ from gravel.engine.sets import distinct_values
 from gravel.engine.spill import Runs
 from gravel.profiling.fits import RIVALS, STRICTER
 from gravel.profiling.marks import BIT
-from gravel.profiling.result import Bin, Dates, Gap, Numbers
+from gravel.profiling.result import Bin, Dates, Gap, Numbers, YearRows
 
 _BARS = 16
 _GAPS = 5
@@ -388,7 +388,7 @@ def dates(values: np.ndarray, counts: np.ndarray, today: date) -> Dates | None:
     month_firsts = moments == moments.astype("M8[M]").astype("M8[D]")
     years = moments.astype("M8[Y]").astype(np.int64) + 1970
     by_year = tuple(
-        (int(year), int(counts[years == year].sum())) for year in distinct_values(years)
+        YearRows(int(year), int(counts[years == year].sum())) for year in distinct_values(years)
     )
     return Dates(
         int(counts.sum()),

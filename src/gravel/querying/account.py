@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
+from typing import Annotated
 
 import numpy as np
 import pyarrow as pa
@@ -13,6 +14,7 @@ from gravel.engine.mapped import Store
 from gravel.engine.row_codes import codes_of
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
+from gravel.figures import Figures, Unlisted, figure
 from gravel.inspecting.cautions import Caution
 from gravel.language.errors import ErrorPolicy, meaning, sqlstate
 from gravel.language.functions.text import tidy_spaces, upper
@@ -26,22 +28,22 @@ _FOLDED = (
 
 
 @dataclass(frozen=True)
-class Stage:
+class Stage(Figures):
     """An operator of a query: rows into it and out of it, and what became of the difference.
     `inputs` are the places in the account of the operators that its rows come from; `spilled` the
     bytes that were written to temporary files meanwhile.
     """
 
     stage: str
-    rows_in: int
-    rows_out: int
+    rows_in: Annotated[int, "in"]
+    rows_out: Annotated[int, "out"]
     detail: str = ""
     inputs: tuple[int, ...] = ()
-    spilled: int = 0
+    spilled: Unlisted[int] = 0
 
 
 @dataclass(frozen=True)
-class RowFault:
+class RowFault(Figures):
     """Rows that failed at a stage: the expression, the SQLSTATE, how many, and the first source
     rows if they are known."""
 
@@ -49,9 +51,10 @@ class RowFault:
     expression: str
     sqlstate: str
     rows: int
-    first: tuple[int, ...] = ()
+    first: Annotated[tuple[int, ...], "first_rows"] = ()
 
     @property
+    @figure
     def row(self) -> int | None:
         """The first source row."""
         return self.first[0] if self.first else None

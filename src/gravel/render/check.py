@@ -71,7 +71,7 @@ def _examples(out: Any, check: Check) -> None:
     table = []
     for example in shown:
         values = rich_text.Text()
-        for index, (name, value) in enumerate(example.values):
+        for index, (name, value) in enumerate(example.values.items()):
             values.append("  " if index else "").append(f"{name} ", style=screen.DIM).append_text(
                 screen.visible(value, 40)
             )

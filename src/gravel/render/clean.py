@@ -41,15 +41,12 @@ def show(done: Run, color: bool) -> None:
         rows.append([rich_text.Text(str(line.step)), rich_text.Text(note), *shown])
         changed = [
             f"total {text}: {_total(was)} → {_total(now)}"
-            for text, was, now in zip(done.totals, before, line.totals, strict=True)
-            if was != now
+            for text, now in line.totals.items()
+            if (was := before[text]) != now
         ]
         before = line.totals
         if line.step == 0:
-            changed = [
-                f"total {text}: {_total(value)}"
-                for text, value in zip(done.totals, line.totals, strict=True)
-            ]
+            changed = [f"total {text}: {_total(value)}" for text, value in line.totals.items()]
         for message in [*details(line), *reasons(line), *changed]:
             rows.append(
                 ["", rich_text.Text(f"  {message}", style=screen.DIM), *[""] * len(numbers)]
@@ -128,14 +125,16 @@ def details(line: Any) -> list[str]:
         message.append(f"{number_of(count.nulled)} with an error made NULL")
     if count.not_concerned:
         message.append(f"{number_of(count.not_concerned)} not concerned")
-    message += [f"{rows:,} {what}" for what, rows in count.notes.items() if rows]
+    message += [f"{rows:,} {what}" for what, rows in count.notes.items()]
     if line.conflicts:
         message.append(
             "groups that disagree, by column: "
             + ", ".join(f"{name} {groups:,}" for name, groups in line.conflicts.items())
         )
-    for name, result in count.checks.items():
-        message.append(f"{name}: " + (result.told or f"holds in all {number_of(result.rows)}"))
+    for result in count.checks:
+        message.append(
+            f"{result.check}: " + (result.told or f"holds in all {number_of(result.rows)}")
+        )
     if count.words:
         message.append(count.words)
     if line.stated:
@@ -150,7 +149,7 @@ def reasons(line: Any) -> list[str]:
     return [_error(column, kind) for (column, _), kind in errors.items()]
 
 
-def _error(column: str, kind: ErrorKind) -> str:
+def _error(column: str | None, kind: ErrorKind) -> str:
     where = f"{column}: " if column else ""
     example = f"such as {kind.example!r} in" if kind.example is not None else "such as"
     return (
@@ -170,7 +169,7 @@ def _why_not(done: Run) -> None:
         )
     for number, line in done.stopped:
         every = done.errors if number else ()
-        errors = [_error(column, kind) for step, column, kind in every if step == number]
+        errors = [_error(one.column, one.kind) for one in every if one.step == number]
         hint = 'on_error = "set aside" or "null" lets it go on' if errors else ""
         if not number:
             hint = 'malformed = "set aside" lets it go on'

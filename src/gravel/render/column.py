@@ -121,31 +121,18 @@ def _figures(column_profile: ColumnProfile, rows: int) -> list[tuple[str, str, s
     length = column_profile.length
     if length.min is not None and length.max is not None and length.mean is not None:
         lines.append(("length", f"{length.min:,} to {length.max:,}", f"mean {length.mean:,.1f}"))
-    if column_profile.list is not None:
-        sign = {"\n": "line break", "\t": "tab"}.get(
-            column_profile.list.delimiter, column_profile.list.delimiter
-        )
+    lists = column_profile.list
+    if lists is not None:
+        sign = {"\n": "line break", "\t": "tab"}.get(lists.delimiter, lists.delimiter)
         kinds = (
-            (column_profile.list.empty, "with an empty piece"),
-            (column_profile.list.padded, "with spaces around one"),
-            (column_profile.list.repeated, "with one twice"),
+            (lists.empty, "with an empty piece"),
+            (lists.padded, "with spaces around one"),
+            (lists.repeated, "with one twice"),
         )
-        flaws = [f"{count:,} {text}" for count, text in kinds if count]
-        lines.append(
-            (
-                f"lists with {sign}",
-                f"{column_profile.list.rows:,}",
-                "; ".join(
-                    [
-                        (
-                            f"{column_profile.list.least} to {column_profile.list.most} pieces,"
-                            f" mean {column_profile.list.mean:.1f}"
-                        ),
-                        *flaws,
-                    ]
-                ),
-            )
-        )
+        pieces = lists.pieces
+        parts = [f"{pieces.min} to {pieces.max} pieces, mean {pieces.mean:.1f}"]
+        parts += [f"{count:,} {text}" for count, text in kinds if count]
+        lines.append((f"lists with {sign}", f"{lists.rows:,}", "; ".join(parts)))
     lines += [
         (
             f"form {form.form}",
@@ -258,14 +245,18 @@ def _spread(out: Any, column_profile: ColumnProfile, rows: int) -> None:
                     style=screen.WARN,
                 )
             )
-        most = max(*(count for _, count in dates.years), rows // max(1, len(dates.years)))
+        most = max(*(one.rows for one in dates.years), rows // max(1, len(dates.years)))
         years = dates.years if len(dates.years) <= 24 else ()
         screen.print_table(
             out,
             ["", "", ""],
             [
-                [str(year), f"{count:,}", rich_text.Text(_bar(count, most), style=screen.MARK)]
-                for year, count in years
+                [
+                    str(one.year),
+                    f"{one.rows:,}",
+                    rich_text.Text(_bar(one.rows, most), style=screen.MARK),
+                ]
+                for one in years
             ],
             right=(1,),
         )

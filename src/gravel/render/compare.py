@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 def show(compared: Compared, color: bool) -> None:
     """Print what is alike and what differs, by column, with examples."""
     out = screen.console(color=color)
-    head = rich_text.Text(f"{compared.before} and {compared.after}", style=screen.HEAD)
+    head = rich_text.Text(f"{compared.before.table} and {compared.after.table}", style=screen.HEAD)
     how = (
         f", matched by {', '.join(compared.key)}" if compared.key else ", rows matched as they are"
     )
@@ -27,34 +27,36 @@ def show(compared: Compared, color: bool) -> None:
         )
     )
     lines: list[list[Any]] = [
-        ["rows", f"{compared.before_rows:,}", f"{compared.after_rows:,}"],
+        ["rows", f"{compared.before.rows:,}", f"{compared.after.rows:,}"],
         ["in both", f"{compared.both:,}", f"{compared.both:,}"],
         ["only here", f"{compared.only_before:,}", f"{compared.only_after:,}"],
     ]
     if compared.key:
-        for what, name in (
-            ("keys of several rows", "repeated"),
-            ("rows with NULL in the key", "null"),
+        for what, sides in (
+            ("keys of several rows", compared.repeated_keys),
+            ("rows with NULL in the key", compared.null_keys),
         ):
-            pair = [getattr(compared.before_keys, name), getattr(compared.after_keys, name)]
-            if any(pair):
-                lines.append(
-                    [rich_text.Text(what, style=screen.BAD), *(f"{count:,}" for count in pair)]
-                )
+            if sides:
+                label = rich_text.Text(what, style=screen.BAD)
+                lines.append([label, f"{sides.before:,}", f"{sides.after:,}"])
     screen.print_table(out, ["", "before", "after"], lines, right=(1, 2))
-    for names, where in ((compared.before_columns, "before"), (compared.after_columns, "after")):
+    for names, where in (
+        (compared.only_before_columns, "before"),
+        (compared.only_after_columns, "after"),
+    ):
         if names:
             out.print(
                 rich_text.Text(f"columns only {where}: {', '.join(names)}", style=screen.WARN)
             )
-    for name, old, new in compared.types:
+    for change in compared.types:
         out.print(
             rich_text.Text(
-                f"{name} is {old} before and {new} after, so its texts are compared",
+                f"{change.column} is {change.before} before and {change.after} after, so its"
+                " texts are compared",
                 style=screen.WARN,
             )
         )
-    if compared.before_keys.repeated or compared.after_keys.repeated:
+    if compared.repeated_keys:
         out.print(
             rich_text.Text(
                 "rows that share a key are matched in the order they come in: the first with the"
@@ -120,7 +122,7 @@ def _examples(out: Any, compared: Compared) -> None:
         lines.append(
             [
                 message,
-                *(screen.visible(value, 18) for value in example.key),
+                *(screen.visible(value, 18) for value in example.key.values()),
                 cells[0],
                 rich_text.Text("→", style=screen.DIM),
                 cells[1],
@@ -132,7 +134,10 @@ def _examples(out: Any, compared: Compared) -> None:
 def _alone(out: Any, compared: Compared, alone: Any, total: int, what: str) -> None:
     out.print(rich_text.Text(f"only {what}: {number_of(total)}", style=screen.HEAD))
     rows = [
-        [f"{item.row:,}", *(screen.visible(value, 18) for value in item.key or item.values[:6])]
+        [
+            f"{item.row:,}",
+            *(screen.visible(value, 18) for value in tuple(item.key.values()) or item.values[:6]),
+        ]
         for item in alone
     ]
     names = (

@@ -16,7 +16,7 @@ def show(counted: list[Any], color: bool) -> None:
             result.table,
             screen.number(result.rows),
             screen.number(result.columns),
-            screen.number(result.malformed),
+            screen.number(len(result.malformed)),
         ]
         for result in counted
     ]
@@ -81,7 +81,9 @@ def print_rows(counted: list[Any], form: str) -> None:
     headings = ["table", "rows", "columns", "malformed"]
     columns: list[list[Any]] = [
         [
-            getattr(result, name) if name == "table" else str(getattr(result, name))
+            result.table
+            if name == "table"
+            else str(len(result.malformed) if name == "malformed" else getattr(result, name))
             for result in counted
         ]
         for name in headings

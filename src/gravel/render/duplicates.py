@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, Any
 
 from rich import text as rich_text
 
-from gravel import results
 from gravel.render import screen
 from gravel.words import number_of
 
@@ -30,8 +29,8 @@ def show(duplicates: Duplicates, color: bool) -> None:
         ).append(f" of rows equal in {_compared(duplicates)}", style=screen.DIM)
     )
     message = (
-        f"{number_of(duplicates.rows_in_groups)} in groups, {duplicates.surplus:,} more than one a"
-        f" group, the largest {duplicates.largest:,}"
+        f"{number_of(duplicates.rows_in_groups)} in groups, {duplicates.extra_rows:,} more than"
+        f" one a group, the largest {duplicates.largest:,}"
     )
     out.print(
         rich_text.Text(
@@ -69,12 +68,12 @@ def show(duplicates: Duplicates, color: bool) -> None:
         )
     out.print()
     _match_levels(out, duplicates)
-    more = [(text, groups) for text, groups in duplicates.left_out if groups]
+    more = [one for one in duplicates.left_out if one.groups]
     if more:
         out.print()
         message = ", ".join(
-            f"{groups:+,} without {text}"
-            for text, groups in sorted(more, key=lambda item: -item[1])
+            f"{one.groups:+,} without {one.column}"
+            for one in sorted(more, key=lambda one: -one.groups)
         )
         out.print(rich_text.Text(f"one column less: {message} (groups)", style=screen.DIM))
     if duplicates.proposal is not None:
@@ -83,30 +82,27 @@ def show(duplicates: Duplicates, color: bool) -> None:
 
 
 def _group(out: Any, duplicates: Duplicates, group: Group) -> None:
-    key = [duplicates.columns.index(name) for name in duplicates.key]
     same = [
-        position
-        for position in range(len(duplicates.columns))
-        if position not in group.differs and position not in key
+        name
+        for name in duplicates.columns
+        if name not in group.differs and name not in duplicates.key
     ]
-    shown = [*key, *group.differs[:6]]
+    shown = [*duplicates.key, *group.differs[:6]]
     rows = []
     for row in group.rows[:12]:
         cells = [rich_text.Text(f"{row.row:,}", style=screen.DIM)]
-        cells += [screen.visible(row.values[position], 30) for position in shown]
+        cells += [screen.visible(row.values[name], 30) for name in shown]
         rows.append(cells)
-    alike = [
-        position for position in same if group.rows and group.rows[0].values[position] is not None
-    ][:4]
+    alike = [name for name in same if group.rows and group.rows[0].values[name] is not None][:4]
     head = rich_text.Text(f"  {number_of(group.size)}", style=screen.WARN)
-    for place in alike:
-        head.append(f"  {duplicates.columns[place]} ", style=screen.DIM).append_text(
-            screen.visible(group.rows[0].values[place], 30)
+    for name in alike:
+        head.append(f"  {name} ", style=screen.DIM).append_text(
+            screen.visible(group.rows[0].values[name], 30)
         )
     out.print(head)
     screen.print_table(
         out,
-        ["  row", *(duplicates.columns[position] for position in shown)],
+        ["  row", *shown],
         [[rich_text.Text("  ").append_text(line[0]), *line[1:]] for line in rows],
     )
     if group.size > 12:
@@ -123,15 +119,15 @@ def _match_levels(out: Any, duplicates: Duplicates) -> None:
                 rich_text.Text(entry.match_level, style=mark),
                 rich_text.Text(entry.meaning),
                 f"{entry.groups:,}",
-                f"{entry.surplus:,}",
+                f"{entry.extra_rows:,}",
                 new,
             ]
         )
         for example in entry.examples[:2]:
             line = rich_text.Text("  ", style=screen.DIM)
-            for value, count in example[:3]:
-                line.append_text(screen.visible(value, 40)).append(
-                    f" {count:,}×  ", style=screen.DIM
+            for spelling in example[:3]:
+                line.append_text(screen.visible(spelling.value, 40)).append(
+                    f" {spelling.rows:,}×  ", style=screen.DIM
                 )
             rows.append(["", line, "", "", ""])
     screen.print_table(
@@ -155,7 +151,8 @@ def _proposal(out: Any, duplicates: Duplicates) -> None:
     assert item is not None
     if item.disagree:
         message = ", ".join(
-            f"{name} {many:,}" for name, many in sorted(item.disagree, key=lambda pair: -pair[1])
+            f"{name} {many:,}"
+            for name, many in sorted(item.disagree.items(), key=lambda pair: -pair[1])
         )
         out.print(
             rich_text.Text(f"groups whose known values disagree: {message}", style=screen.DIM)
@@ -164,9 +161,9 @@ def _proposal(out: Any, duplicates: Duplicates) -> None:
         out.print(
             rich_text.Text(
                 "NULLs that fill would rescue: "
-                + ", ".join(f"{name} {many:,}" for name, many in item.rescued),
+                + ", ".join(f"{name} {many:,}" for name, many in item.rescued.items()),
                 style=screen.GOOD,
             )
         )
     out.print(rich_text.Text("to paste into a plan, or --add PLAN:", style=screen.DIM))
-    out.print(rich_text.Text(results.step_text(duplicates), style=screen.MARK), soft_wrap=True)
+    out.print(rich_text.Text(item.step, style=screen.MARK), soft_wrap=True)

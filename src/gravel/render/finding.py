@@ -7,7 +7,7 @@ from typing import Any
 from rich.padding import Padding
 from rich.text import Text
 
-from gravel.inspecting.commands import finding_command, see_command, try_command
+from gravel.inspecting.commands import finding_command, try_command
 from gravel.profiling.result import Finding, Profile
 from gravel.render import screen
 from gravel.words import number_of
@@ -42,7 +42,7 @@ def print_finding(out: Any, number: int, value: Finding, profile: Profile, table
     if value.level == "note":
         return
     for word, text in (
-        ("see", see_command(table, value.where, value.finding)),
+        ("see", value.see),
         ("try", try_command(table, value.fix) if value.fix else ""),
     ):
         if not text:

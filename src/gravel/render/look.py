@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rich import text as rich_text
 
@@ -10,12 +10,6 @@ from gravel.render import screen
 
 if TYPE_CHECKING:
     from gravel.inspecting.look import View
-
-
-def _type(column: Any) -> str:
-    """A text file's column is a number of some kind, without a declared precision; a computed one
-    has its own."""
-    return str(column.type) if column.computed else str(column.type.kind.value)
 
 
 def show(view: View, color: bool) -> None:

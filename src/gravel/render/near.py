@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, Any
 
 from rich import text
 
-from gravel import results
 from gravel.render import screen
 from gravel.words import number_of
 
@@ -17,7 +16,7 @@ if TYPE_CHECKING:
 def tell(near: Near, form: str, color: bool) -> None:
     """Print pairs and clusters in the form asked for, as a table, JSON or rows for programs."""
     if form == "json":
-        screen.print_json("duplicates", results.near_dict(near))
+        screen.print_json("duplicates", near)
     elif form == "table":
         show(near, color)
     else:

@@ -73,14 +73,14 @@ def show(rehearsal: Rehearsal, color: bool) -> None:
         out.print()
         rows = [
             [
-                f"  {column}",
-                rich_text.Text(f"error {kind.sqlstate}", style=screen.BAD),
-                errors.meaning(kind.sqlstate),
-                screen.visible(kind.example, 40),
-                f"{kind.row:,}",
-                f"{kind.rows:,}",
+                f"  {one.column or ''}",
+                rich_text.Text(f"error {one.kind.sqlstate}", style=screen.BAD),
+                errors.meaning(one.kind.sqlstate),
+                screen.visible(one.kind.example, 40),
+                f"{one.kind.row:,}",
+                f"{one.kind.rows:,}",
             ]
-            for column, kind in rehearsal.errors
+            for one in rehearsal.errors
         ]
         screen.print_table(out, ["", "", "", "for example", "row", "rows"], rows, right=(4, 5))
     if rehearsal.stops:

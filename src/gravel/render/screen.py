@@ -6,7 +6,7 @@ import json
 import os
 import re
 import sys
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
@@ -24,6 +24,7 @@ with lazily():
     from gravel.inspecting import cells
 
 if TYPE_CHECKING:
+    from gravel.figures import Figures
     from gravel.inspecting.cautions import BranchCount, Caution
     from gravel.inspecting.cells import Cell
     from gravel.sources.source import Malformed
@@ -99,8 +100,9 @@ def number(value: Any) -> str:
     return "" if value is None else f"{value:,}"
 
 
-def print_json(command: str, figures: Mapping[str, Any]) -> None:
+def print_json(command: str, result: Figures) -> None:
     """A command's figures as JSON, its name and version first."""
+    figures = result.to_dict()
     whole = {"gravel": f"{command}/2", **figures}
     if (
         max((len(value) for value in figures.values() if isinstance(value, list)), default=0)
@@ -250,7 +252,7 @@ def print_branches(out: Console, result: Sequence[BranchCount]) -> None:
     for item in result:
         title = item.text if len(item.text) <= 90 else item.text[:89] + "…"
         rows: list[list[Any]] = [
-            [Text(f"  WHEN {safe(when)}"), f"{count:,}"] for when, count in item.whens
+            [Text(f"  WHEN {safe(way.when)}"), f"{way.rows:,}"] for way in item.branches
         ]
         unknown = (
             f" ({item.unknown:,} only because a condition was unknown)" if item.unknown else ""

@@ -78,7 +78,7 @@ def _path(out: Any, traced: TracedRows, path: TracedPath, message: set[tuple[int
                 else ""
             )
             out.print(text.Text(f"      {event.outcome}: {event.reason}{failed}", style=screen.BAD))
-        for name, value in event.read:
+        for name, value in event.read.items():
             out.print(text.Text(f"      {name} = ").append_text(screen.visible(value)))
         if event.into:
             out.print(

@@ -66,20 +66,22 @@ def show(trial: Trial, color: bool) -> None:
 
 def _changes(out: Any, attempt: Attempt) -> None:
     rows: list[list[Any]] = []
-    for before, after, count in attempt.changes:
+    for change in attempt.changes:
         old = (
             []
             if attempt.new
             else [
-                rich_text.Text("  ").append_text(screen.visible(before, 40)),
+                rich_text.Text("  ").append_text(screen.visible(change.before, 40)),
                 rich_text.Text("→", style=screen.DIM),
             ]
         )
         rows.append(
             [
                 *old,
-                rich_text.Text("  " if attempt.new else "").append_text(screen.visible(after, 40)),
-                f"{count:,}",
+                rich_text.Text("  " if attempt.new else "").append_text(
+                    screen.visible(change.after, 40)
+                ),
+                f"{change.rows:,}",
             ]
         )
     headings = ["  value", "rows"] if attempt.new else ["  before", "", "after", "rows"]

@@ -82,7 +82,8 @@ class CheckAction(RowAction):
                     count.errors[name, kind.sqlstate] = kind
             bad = false | failed | (unknown & self.unknown_fails)
             first = rows.numbers[np.flatnonzero(bad)[:5]].tolist()
-            count.checks[name] = CheckCount(
+            count.checked[name] = CheckCount(
+                name,
                 rows.count,
                 int(false.sum()),
                 int(unknown.sum()),
@@ -96,7 +97,7 @@ class CheckAction(RowAction):
     def finish(self, step: BoundStep, count: StepCount) -> str | None:
         """See RowAction."""
         message = []
-        for name, result in count.checks.items():
+        for name, result in count.checked.items():
             most = self.allowed.most(result.rows)
             if result.bad > most:
                 rows = ", ".join(f"{row:,}" for row in result.first)

@@ -145,7 +145,7 @@ class UniqueAction(TableAction):
         rows.marks = None
         single = _any_null(by, rows.count)
         alone = int(single.sum()) - (rows.count - grouped.count)
-        count.notes["rows with NULL in what they are grouped by stay"] += alone
+        count.noted["rows with NULL in what they are grouped by stay"] += alone
         hashed = combined(by) if rows.count else np.zeros(0, np.uint64)
         spread = combined([pa.array(rows.numbers)]) if single.any() else hashed
         extra = {HASH: pa.array(np.where(single, spread, hashed)), "single": pa.array(single)}
@@ -203,7 +203,7 @@ class UniqueAction(TableAction):
             places, groups = subset[order], codes[order]
             starts = np.flatnonzero(np.r_[True, groups[1:] != groups[:-1]])
             sizes = np.diff(np.r_[starts, len(groups)])
-            count.notes["groups of several rows"] += int((sizes > 1).sum())
+            count.noted["groups of several rows"] += int((sizes > 1).sum())
             disagree, columns = self._conflicts(rows, places, starts, sizes, count)
             if self.keys:
                 count.tied += int((_tied(keys, order, starts, sizes) & disagree).sum())
@@ -266,7 +266,7 @@ class UniqueAction(TableAction):
             result |= apart
             count.conflicts[index] += int(apart.sum())
             columns[index] = apart
-        count.notes["groups whose known values disagree"] += int(result.sum())
+        count.noted["groups whose known values disagree"] += int(result.sum())
         return result, columns
 
     def _fill(

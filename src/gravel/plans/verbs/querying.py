@@ -194,12 +194,11 @@ class QueryAction(TableAction):
             else 0
         )
         for name, malformed in session.tables.malformed.items():
-            count.notes[f"malformed records of {name} are skipped"] += len(malformed)
+            count.noted[f"malformed records of {name} are skipped"] += len(malformed)
         count.warned = session.account.cautions
+        stages = [item for item in session.account.stages if not item.stage.startswith("read")]
         count.words = "; ".join(
-            f"{item.stage}: {item.rows_in:,} in, {item.rows_out:,} out"
-            for item in session.account.stages
-            if not item.stage.startswith("read")
+            f"{item.stage}: {item.rows_in:,} in, {item.rows_out:,} out" for item in stages
         )
         made = (
             self._kept(step, rows, result, session, context)
@@ -238,8 +237,8 @@ class QueryAction(TableAction):
         count.dropped_other += len(dropped)
         count.set_aside += len(failed)
         count.added += len(origin) - (rows.count - len(lost))
-        count.notes["rows met several"] += int((copies > 1).sum())
-        count.notes["rows from another table alone"] += int((~own).sum())
+        count.noted["rows met several"] += int((copies > 1).sum())
+        count.noted["rows from another table alone"] += int((~own).sum())
         source = origin if own.all() else np.where(own, origin, -1)
         store = session.account.store
         if store is not None and store.spilled:
@@ -256,7 +255,7 @@ class QueryAction(TableAction):
         count.dropped_other += rows.count
         count.added += relation.count
         count.words = (
-            "the paths of all rows end here, since the query puts rows together; " + count.words
+            f"the paths of all rows end here, since the query puts rows together; {count.words}"
         )
         none = np.full(relation.count, -1)
         yield from self._rows(step, rows, relation, none, None, store, context)

@@ -104,7 +104,7 @@ class SortAction(TableAction):
         """The rows without what they were sorted by."""
         places = np.arange(first, first + rows.num_rows)
         count, note = StepCount(), "rows stand in another place"
-        count.notes[note] += int((rows.column(PLACE).to_numpy() != places).sum())
+        count.noted[note] += int((rows.column(PLACE).to_numpy() != places).sum())
         return Outcome(TrackedRows.of_batch(rows, step.types), count)
 
     @property

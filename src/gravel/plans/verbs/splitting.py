@@ -218,7 +218,7 @@ class RowSplit(RowAction):
         if how.blanks != "keep":
             sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False)
             single = (sizes == 1) & blank(rows.text(self.at))
-            count.notes["blank pieces dropped"] = int(sizes.sum()) - len(row) - int(single.sum())
+            count.noted["blank pieces dropped"] = int(sizes.sum()) - len(row) - int(single.sum())
         many = np.bincount(row, minlength=rows.count)
         place = np.arange(len(row)) - np.repeat(np.cumsum(many) - many, many) + 1
         without = np.flatnonzero(many == 0)
@@ -227,8 +227,8 @@ class RowSplit(RowAction):
             count.samples["rows split into several"] = samples(
                 rows, many > 1, rows.text(self.at), joined
             )
-        count.notes["rows with one piece"] = int((many == 1).sum())
-        count.notes["rows split into several"] = int((many > 1).sum())
+        count.noted["rows with one piece"] = int((many == 1).sum())
+        count.noted["rows split into several"] = int((many > 1).sum())
         if how.empty == "drop":
             count.dropped_other = len(without)
             if len(without):
@@ -242,7 +242,7 @@ class RowSplit(RowAction):
                     )
                 )
         else:
-            count.notes["rows without a piece stay, with NULL"] = len(without)
+            count.noted["rows without a piece stay, with NULL"] = len(without)
             order = np.argsort(np.concatenate([row, without]), kind="stable")
             items = pa.concat_arrays([items, pa.nulls(len(without), pa.string())]).take(
                 pa.array(order)
@@ -304,11 +304,11 @@ class ColumnSplit(RowAction):
         rest = {"drop": ", the rest dropped", "error": ""}.get(
             how.surplus or "", ", the rest kept together"
         )
-        count.notes[f"rows with more than {many} pieces{rest}"] = int(surplus.sum())
-        count.notes[f"rows with fewer than {many} pieces"] = int(short.sum())
+        count.noted[f"rows with more than {many} pieces{rest}"] = int(surplus.sum())
+        count.noted[f"rows with fewer than {many} pieces"] = int(short.sum())
         count.samples[f"rows with more than {many} pieces{rest}"] = samples(rows, surplus, texts)
         count.samples[f"rows with fewer than {many} pieces"] = samples(rows, short, texts)
-        count.notes["rows without a piece"] = int(nothing.sum())
+        count.noted["rows without a piece"] = int(nothing.sum())
         if how.surplus in (None, "join"):
             lists, sizes = _pieces(how, texts, many), np.minimum(sizes, many)
         offsets = lists.offsets.to_numpy().astype(np.int64)

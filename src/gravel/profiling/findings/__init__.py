@@ -83,7 +83,8 @@ def findings(
     results = _together(columns, _against_declared(columns, facts, results))
     results += table_findings(columns, facts, rows)
     weighed = [
-        replace(item, weight=_COST[item.finding] + 10 * item.rows / rows) for item in results
+        replace(item, weight=_COST[item.finding] + 10 * item.rows / rows, of=rows)
+        for item in results
     ]
     return tuple(sorted(weighed, key=lambda item: (LEVELS.index(item.level), -item.weight)))
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from gravel.language.types import TEXT, Kind
 from gravel.language.writing import is_one_of, literal, quoted
 from gravel.profiling import column_kind
-from gravel.profiling.result import ColumnProfile, Finding, TableFacts
+from gravel.profiling.result import ColumnProfile, DependencyException, Finding, TableFacts
 from gravel.profiling.wording import row_count, shown
 
 
@@ -83,8 +83,8 @@ def table_findings(
             continue
         by, column = quoted(result.by), quoted(result.column)
         grouped: dict[str, list[str]] = {}
-        for key, value, _, _ in result.exceptions:
-            grouped.setdefault(key, []).append(literal(value, types[result.column]))
+        for one in result.exceptions:
+            grouped.setdefault(one.by, []).append(literal(one.value, types[result.column]))
         parts = [
             f"{by} = {literal(key, types[result.by])} AND {is_one_of(column, values)}"
             for key, values in grouped.items()
@@ -111,11 +111,11 @@ def table_findings(
         )
 
 
-def _exception(exceptions: tuple[tuple[str, str, int, str], ...] | None) -> str:
+def _exception(exceptions: tuple[DependencyException, ...] | None) -> str:
     if not exceptions:
         return ""
-    key, value, _, usual = exceptions[0]
-    return f" (for {shown(key)} it is {shown(usual)}, once {shown(value)})"
+    one = exceptions[0]
+    return f" (for {shown(one.by)} it is {shown(one.usual)}, once {shown(one.value)})"
 
 
 _HANDFUL = 0.005

@@ -278,7 +278,8 @@ def list_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
         "note",
         column_profile.name,
         result.rows,
-        f"lists in a field, with {sign!r} between {result.least} to {result.most} pieces{repeated}",
+        f"lists in a field, with {sign!r} between {result.pieces.min} to {result.pieces.max}"
+        f" pieces{repeated}",
         held,
     )
     if result.empty:

@@ -44,8 +44,7 @@ def write_page(path: Path, done: Run, before: Profile | None, after: Profile | N
         width=WIDTH,
         columns=_columns(done, before, after),
         totals=[
-            (text, [line.totals[index] for line in done.steps])
-            for index, text in enumerate(done.totals)
+            (text, [line.totals[text] for line in done.steps]) for text in done.steps[0].totals
         ],
         version=__version__,
         gone=[(line, line.count.gone) for line in done.steps if line.count.gone],

@@ -13,32 +13,23 @@ if TYPE_CHECKING:
     from gravel.duplicates.result import Duplicates
 
 
-def write_page(path: Path, duplicates: Duplicates, step: str) -> None:
-    """Write groups of equal rows as one self-contained HTML file; `step` is the proposed one as
-    TOML. Raises TableProblem."""
-    key = [duplicates.columns.index(name) for name in duplicates.key]
+def write_page(path: Path, duplicates: Duplicates) -> None:
+    """Write groups of equal rows as one self-contained HTML file. Raises TableProblem."""
     groups = [
         {
             "group": item,
-            "shown": [*key, *item.differs],
+            "shown": [*duplicates.key, *item.differs],
             "same": [
-                position
-                for position in range(len(duplicates.columns))
-                if position not in item.differs and position not in key
+                name
+                for name in duplicates.columns
+                if name not in item.differs and name not in duplicates.key
             ],
         }
         for item in duplicates.shown
     ]
-    most = max((item.surplus for item in duplicates.match_levels), default=0) or 1
+    most = max((item.extra_rows for item in duplicates.match_levels), default=0) or 1
     render_page(
-        path,
-        "duplicates.html",
-        found=duplicates,
-        groups=groups,
-        most=most,
-        step=step,
-        key=key,
-        version=__version__,
+        path, "duplicates.html", found=duplicates, groups=groups, most=most, version=__version__
     )
 
 
