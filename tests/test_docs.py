@@ -15,7 +15,7 @@ from typing import Any
 import jsonschema
 import pytest
 
-from conftest import PROGRAM, program
+from conftest import PROGRAM, program, write
 from gravel.results import RESULTS
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -173,3 +173,48 @@ def test_json_documents_are_what_their_schemas_say(harbour: Path) -> None:
             with pytest.raises(jsonschema.ValidationError):
                 jsonschema.validate({**document, "more": 1}, schema)
     assert sys.executable in PROGRAM
+
+
+ODD = {
+    "empty": "a,b,c\n",
+    "nulls": "a,b,c\n,,\n,,\n",
+    "one": "k\n1\n",
+    "same": "a,a,a\n1,2,3\n1,2,3\n",
+    "days": "f,d\ntrue,2024-02-30\nfalse,2024-02-28\ntrue,0001-01-01\n,9999-12-31\n",
+    "extremes": "id,x,y,t\n0,9007199254740993,1.5e308,=1\n1,-99999999999999999999999999999999999999,1.7e308,Ünï\n"
+    "2,12345678901234567890123456789012345678901,-1e400,\n3,0,NaN,a;b\n4,1,inf,a; b ;b\n",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", ODD)
+def test_documents_of_odd_tables_keep_to_their_schemas(name: str, gravel: Any) -> None:
+    """No rows, only NULLs, columns of one name, numbers beyond 2^53 and beyond doubles: JSON that every reader takes."""
+    table = f"{name}.csv"
+    write(table, ODD[name])
+    columns = list(dict.fromkeys(ODD[name].partition("\n")[0].split(",")))
+    last = columns[-1]
+    write(
+        "p.toml",
+        f'table = "{table}"\nwrite = "out.csv"\n[[step]]\nset = {{ z = "CHAR_LENGTH(CAST({columns[0]} AS TEXT)) / 0" }}\non_error = "null"\n',
+    )
+    double = f"CAST(CAST({last} AS TEXT) AS DOUBLE PRECISION)"
+    calls = [
+        ["count", table, "--key", last, "--distinct", last], ["count", table, "--total", f"LENGTH(CAST({last} AS TEXT))"],
+        ["look", table, "--show", f"{double} AS q", "--show", "1 / 0 AS w"], ["profile", table], ["profile", table, "--column", last],
+        ["profile", table, "--sample", "1"], ["profile", table, "--sample", "3"], ["try", table, f"{last} = CASE WHEN {last} IS NULL THEN '-' END"],
+        ["try", table, "--step", f"split = {{ column = '{last}', on = ';', into = 'rows' }}"], ["try", "--plan", "p.toml", "--step", "1"],
+        ["check", table, f"{last} IS NOT NULL", "COUNT(*) > 1", f"{double} > 1"], ["duplicates", table], ["duplicates", table, "--on", last],
+        ["duplicates", table, "--near", f"CAST({last} AS TEXT)", "--within", "1"],
+        ["query", f"SELECT *, {double} * 1e300 AS q FROM '{table}'", "--on-error", "null"], ["query", f"SELECT MIN({last}), COUNT({last}) FROM '{table}'"],
+        ["clean", "p.toml", "--dry-run"], ["compare", table, table], ["compare", table, table, "--key", last],
+        *([["trace", "p.toml", "--row", "1"]] if name != "empty" else []),
+    ]  # fmt: skip
+
+    def refuse(constant: str) -> None:
+        raise AssertionError(f"{constant} is not JSON")
+
+    for command, *arguments in calls:
+        told = gravel(command, *arguments, "--format", "json", status=None)
+        assert told.status in (0, 1), (command, arguments, told.err)
+        schema = json.loads((ROOT / "docs" / "schemas" / f"{command}.json").read_text("utf-8"))
+        jsonschema.validate(json.loads(told.out, parse_constant=refuse), schema)

@@ -838,6 +838,7 @@ def test_a_sample_is_profiled_as_a_table_of_its_rows(
     """The rows with the smallest hashes, whatever the pieces that they are read in."""
     import pyarrow as pa
     import pyarrow.parquet as pq
+
     from gravel.sources.csv import splitter
     from gravel.sources.opening import open_table
 

@@ -69,13 +69,13 @@ class FigureField:
 @cache
 def figures_of(kind: type) -> tuple[FigureField, ...]:
     """The figures of a class, in their order: fields, then properties."""
-    found: dict[str, FigureField] = {}
+    listed: dict[str, FigureField] = {}
     if is_dataclass(kind):
-        for one in fields(kind):
+        for item in fields(kind):
             owner = next(
-                base for base in kind.__mro__ if one.name in vars(base).get("__annotations__", ())
+                base for base in kind.__mro__ if item.name in vars(base).get("__annotations__", ())
             )
-            key, annotation = one.name, str(one.type)
+            key, annotation = item.name, str(item.type)
             form, _, inside = annotation.removesuffix("]").partition("[")
             if form == "Annotated":
                 annotation, _, key = inside.rpartition(", ")
@@ -83,15 +83,15 @@ def figures_of(kind: type) -> tuple[FigureField, ...]:
             elif form in ("NumberOf", "Inline"):
                 annotation = inside
             if form != "Unlisted":
-                found[key] = FigureField(key, one.name, annotation, form, owner)
+                listed[key] = FigureField(key, item.name, annotation, form, owner)
     for base in reversed(kind.__mro__):
         for name, value in vars(base).items():
             method = getattr(value, "fget", None) or getattr(value, "func", None)
             if (called := getattr(method, "figure", None)) is not None:
-                found[called] = FigureField(
+                listed[called] = FigureField(
                     called, name, method.__annotations__["return"], "", base
                 )
-    return tuple(found.values())
+    return tuple(listed.values())
 
 
 def figure(method: _Method) -> _Method:
@@ -121,9 +121,9 @@ def plain(value: Any) -> Any:
     if isinstance(value, Figures):
         return value.to_dict()
     if isinstance(value, Mapping):
-        return {key: plain(item) for key, item in value.items()}
+        return {key: item if type(item) is str else plain(item) for key, item in value.items()}
     if isinstance(value, (tuple, list)):
-        return [plain(item) for item in value]
+        return [item if type(item) is str else plain(item) for item in value]
     return format(value, "f") if isinstance(value, Decimal) else str(value)
 
 

@@ -146,8 +146,8 @@ def compare(
             ["column", "equal", "changed", "filled", "emptied"],
             [[line[index] for line in lines] for index in range(5)],
         )
-    for one in (result.before, result.after):
-        screen.malformed_notes(one.table, one.malformed, not no_color)
+    for compared in (result.before, result.after):
+        screen.malformed_notes(compared.table, compared.malformed, not no_color)
     for line in result.notes:
         screen.note(line, not no_color)
     if differences is not None:

@@ -145,9 +145,9 @@ def try_(
         render_trial.show(trial, not no_color)
     else:
         flat = [
-            (item.column, one.before, one.after, one.rows)
+            (item.column, change.before, change.after, change.rows)
             for item in trial.attempts
-            for one in item.changes
+            for change in item.changes
         ]
         columns: list[list[Any]] = [
             [row[0] for row in flat],

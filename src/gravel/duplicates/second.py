@@ -297,7 +297,7 @@ def _spellings(members: Members, spelled: dict[int, str | None]) -> list[tuple[L
         results, key=lambda group: (-int(members.counts[members.groups == group].sum()), group)
     )
     return [
-        tuple(sorted(results[group], key=lambda one: (-one.rows, one.value or "")))
+        tuple(sorted(results[group], key=lambda spelling: (-spelling.rows, spelling.value or "")))
         for group in ordered
     ]
 

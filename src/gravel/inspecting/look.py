@@ -88,7 +88,11 @@ class View(Figures):
         named = list(zip(self.columns, self.cells, strict=True))
         return tuple(
             ShownRow(
-                row, {one.name: json_value(cells[index], one.type.kind) for one, cells in named}
+                row,
+                {
+                    column.name: json_value(cells[index], column.type.kind)
+                    for column, cells in named
+                },
             )
             for index, row in enumerate(self.row_numbers)
         )

@@ -59,13 +59,13 @@ class Rehearsal(Figures):
     @figure
     def changes(self) -> dict[str, list[ChangeExample]]:
         """By column, some different changes."""
-        return {column: some for column, some in self.line.count.changes.items() if some}
+        return {name: examples for name, examples in self.line.count.changes.items() if examples}
 
     @property
     @figure
     def samples(self) -> dict[str, list[ChangeExample]]:
         """By what is noted of the step, some of its rows."""
-        return {what: some for what, some in self.line.count.samples.items() if some}
+        return {what: examples for what, examples in self.line.count.samples.items() if examples}
 
     @property
     @figure

@@ -88,10 +88,11 @@ def part_of(
     if nulls:
         filled = pc.is_valid(array).to_numpy(zero_copy_only=False)
         null_sum = int(_row_hashes(rows[~filled]).sum(dtype=np.uint64))
-        if nulls == len(array):
-            return ColumnPartial(
-                nulls, null_sum, plain, fitting(text_of(array), so_far.kinds), by_type=doubles
-            )
+    if nulls == len(array):  # a sample of no rows has none that are NULL
+        return ColumnPartial(
+            nulls, null_sum, plain, fitting(text_of(array), so_far.kinds), by_type=doubles
+        )
+    if filled is not None:
         rows, array = rows[filled], array.drop_null()
     part = _EncodedValues(array, rows, known)
     fit, fresh, bounds = so_far, None, Bounds()

@@ -110,8 +110,8 @@ def profile(
     columns = tuple(ordered_map(lambda i: second.column(i, day), width, threads))
     facts = second.facts(columns)
     result = tuple(
-        replace(one, see=see_command(table, one.where, one.finding) or None)
-        for one in findings(columns, facts, first.rows)
+        replace(item, see=see_command(table, item.where, item.finding) or None)
+        for item in findings(columns, facts, first.rows)
     )
     message = None if drawn is None else SampleInfo(first.rows, drawn.of)
     return Profile(

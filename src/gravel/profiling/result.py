@@ -439,6 +439,6 @@ class Profile(Figures):
         """The same of one column, with all of its most frequent values that are known."""
         return replace(
             self,
-            columns=tuple(replace(one, told=None) for one in self.columns if one.name == name),
-            findings=tuple(one for one in self.findings if one.column == name),
+            columns=tuple(replace(item, told=None) for item in self.columns if item.name == name),
+            findings=tuple(item for item in self.findings if item.column == name),
         )

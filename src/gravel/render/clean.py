@@ -169,7 +169,7 @@ def _why_not(done: Run) -> None:
         )
     for number, line in done.stopped:
         every = done.errors if number else ()
-        errors = [_error(one.column, one.kind) for one in every if one.step == number]
+        errors = [_error(item.column, item.kind) for item in every if item.step == number]
         hint = 'on_error = "set aside" or "null" lets it go on' if errors else ""
         if not number:
             hint = 'malformed = "set aside" lets it go on'

@@ -245,18 +245,18 @@ def _spread(out: Any, column_profile: ColumnProfile, rows: int) -> None:
                     style=screen.WARN,
                 )
             )
-        most = max(*(one.rows for one in dates.years), rows // max(1, len(dates.years)))
+        most = max(*(item.rows for item in dates.years), rows // max(1, len(dates.years)))
         years = dates.years if len(dates.years) <= 24 else ()
         screen.print_table(
             out,
             ["", "", ""],
             [
                 [
-                    str(one.year),
-                    f"{one.rows:,}",
-                    rich_text.Text(_bar(one.rows, most), style=screen.MARK),
+                    str(item.year),
+                    f"{item.rows:,}",
+                    rich_text.Text(_bar(item.rows, most), style=screen.MARK),
                 ]
-                for one in years
+                for item in years
             ],
             right=(1,),
         )

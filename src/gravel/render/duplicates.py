@@ -68,12 +68,12 @@ def show(duplicates: Duplicates, color: bool) -> None:
         )
     out.print()
     _match_levels(out, duplicates)
-    more = [one for one in duplicates.left_out if one.groups]
+    more = [item for item in duplicates.left_out if item.groups]
     if more:
         out.print()
         message = ", ".join(
-            f"{one.groups:+,} without {one.column}"
-            for one in sorted(more, key=lambda one: -one.groups)
+            f"{item.groups:+,} without {item.column}"
+            for item in sorted(more, key=lambda item: -item.groups)
         )
         out.print(rich_text.Text(f"one column less: {message} (groups)", style=screen.DIM))
     if duplicates.proposal is not None:

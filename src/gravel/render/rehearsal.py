@@ -73,14 +73,14 @@ def show(rehearsal: Rehearsal, color: bool) -> None:
         out.print()
         rows = [
             [
-                f"  {one.column or ''}",
-                rich_text.Text(f"error {one.kind.sqlstate}", style=screen.BAD),
-                errors.meaning(one.kind.sqlstate),
-                screen.visible(one.kind.example, 40),
-                f"{one.kind.row:,}",
-                f"{one.kind.rows:,}",
+                f"  {item.column or ''}",
+                rich_text.Text(f"error {item.kind.sqlstate}", style=screen.BAD),
+                errors.meaning(item.kind.sqlstate),
+                screen.visible(item.kind.example, 40),
+                f"{item.kind.row:,}",
+                f"{item.kind.rows:,}",
             ]
-            for one in rehearsal.errors
+            for item in rehearsal.errors
         ]
         screen.print_table(out, ["", "", "", "for example", "row", "rows"], rows, right=(4, 5))
     if rehearsal.stops:

@@ -149,6 +149,16 @@ def _book(reference: str) -> tuple[Path, str] | None:
     return None if match is None else (Path(match[1]), match[2] or "")
 
 
+def _of_plan(path: Path, name: str, how: ReadOptions) -> Source:
+    if not path.is_file():
+        raise TableProblem(f"there is no file {name}")
+    raise CallProblem(
+        f"{name} is a plan, not a table",
+        hint=f"gravel clean {name}, gravel try --plan {name} --step 1,"
+        f" gravel look {name} --after 1",
+    )
+
+
 # Readers of files by their ending; any other is a text file.
 READERS: dict[str, Reader] = {
     ".parquet": open_parquet,
@@ -157,6 +167,7 @@ READERS: dict[str, Reader] = {
     ".ndjson": open_json_lines,
     ".json": open_json_array,
     ".tsv": _of_tabs,
+    ".toml": _of_plan,
     **dict.fromkeys(PACKED, _of_packed),
 }
 

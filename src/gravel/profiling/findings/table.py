@@ -83,8 +83,9 @@ def table_findings(
             continue
         by, column = quoted(result.by), quoted(result.column)
         grouped: dict[str, list[str]] = {}
-        for one in result.exceptions:
-            grouped.setdefault(one.by, []).append(literal(one.value, types[result.column]))
+        for exception in result.exceptions:
+            values = grouped.setdefault(exception.by, [])
+            values.append(literal(exception.value, types[result.column]))
         parts = [
             f"{by} = {literal(key, types[result.by])} AND {is_one_of(column, values)}"
             for key, values in grouped.items()
@@ -114,8 +115,8 @@ def table_findings(
 def _exception(exceptions: tuple[DependencyException, ...] | None) -> str:
     if not exceptions:
         return ""
-    one = exceptions[0]
-    return f" (for {shown(one.by)} it is {shown(one.usual)}, once {shown(one.value)})"
+    first = exceptions[0]
+    return f" (for {shown(first.by)} it is {shown(first.usual)}, once {shown(first.value)})"
 
 
 _HANDFUL = 0.005
