@@ -363,6 +363,7 @@ def test_a_workbook_is_written_proved_and_refused_where_it_would_lose(
     for text, words in (
         ('id,a\n1,""\n', "does not tell from NULL"),
         (f"id,a\n1,{'x' * 32_768}\n", "32,768 characters"),
+        ("id,a\n1,x\n,\n,\n", "2 rows at the end have none"),
     ):
         write("t.csv", text)
         write("p.toml", 'table = "t.csv"\nwrite = "no.xlsx"\n')

@@ -834,10 +834,14 @@ def literal(kind: str, text: str, unit: str = "") -> tuple[Type, Any]:
 
 # Months, days and seconds of a unit.
 _UNITS = {
-    "YEAR": (12, 0, 0), "MONTH": (1, 0, 0), "WEEK": (0, 7, 0), "DAY": (0, 1, 0), "HOUR": (0, 0,
-    3600), "MINUTE": (0, 0, 60),
+    "YEAR": (12, 0, 0),
+    "MONTH": (1, 0, 0),
+    "WEEK": (0, 7, 0),
+    "DAY": (0, 1, 0),
+    "HOUR": (0, 0, 3600),
+    "MINUTE": (0, 0, 60),
     "SECOND": (0, 0, 1),
-}  # fmt: skip
+}
 _FIELDS = ("YEAR", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND")
 
 
@@ -924,14 +928,20 @@ def _moment(kind: str, text: str) -> tuple[Type, Any]:
 
 
 _TYPE_WORDS: dict[tuple[str, ...], Target] = {
-    ("INTEGER",): Target(INTEGER), ("INT",): Target(INTEGER), ("BIGINT",): Target(INTEGER),
-    ("SMALLINT",): Target(INTEGER, bits=16), ("DOUBLE", "PRECISION"): Target(DOUBLE),
+    ("INTEGER",): Target(INTEGER),
+    ("INT",): Target(INTEGER),
+    ("BIGINT",): Target(INTEGER),
+    ("SMALLINT",): Target(INTEGER, bits=16),
+    ("DOUBLE", "PRECISION"): Target(DOUBLE),
     ("DOUBLE",): Target(DOUBLE),
-    ("BOOLEAN",): Target(BOOLEAN), ("TEXT",): Target(TEXT), ("DATE",): Target(DATE),
+    ("BOOLEAN",): Target(BOOLEAN),
+    ("TEXT",): Target(TEXT),
+    ("DATE",): Target(DATE),
     ("TIME",): Target(TIME),
-    ("TIMESTAMP",): Target(TIMESTAMP), ("TIMESTAMP", "WITHOUT", "TIME", "ZONE"): Target(TIMESTAMP),
+    ("TIMESTAMP",): Target(TIMESTAMP),
+    ("TIMESTAMP", "WITHOUT", "TIME", "ZONE"): Target(TIMESTAMP),
     ("TIMESTAMP", "WITH", "TIME", "ZONE"): Target(ZONED),
-}  # fmt: skip
+}
 
 
 def target(words: tuple[str, ...], numbers: tuple[int, ...]) -> Target:

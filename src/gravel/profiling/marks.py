@@ -29,11 +29,18 @@ from gravel.sources.type_inference import Fitting
 
 _NAMES = (
     *(name for name in MARKS if name != "doubtful"),
-    "capitalised", "mixed", "placeholder", "misdecoded", "replacement", "formula", "loses",
+    "capitalised",
+    "mixed",
+    "placeholder",
+    "misdecoded",
+    "replacement",
+    "formula",
+    "loses",
     "no_key",
-    "number", "day",
+    "number",
+    "day",
     *fits.NAMES,
-)  # fmt: skip
+)
 BIT = {name: np.uint64(1 << at) for at, name in enumerate(_NAMES)}
 _DOUBTFUL = np.uint64(1 << MARKS.index("doubtful"))
 _BOTH = BIT["upper"] | BIT["lower"]

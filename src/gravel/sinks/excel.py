@@ -11,6 +11,7 @@ from gravel.engine.frame import view
 from gravel.language.types import NUMBERS, Kind, Type
 from gravel.problems import CallProblem, DataProblem
 from gravel.sources.source import Source, scan
+from gravel.words import number_of
 
 ROWS, COLUMNS, LONGEST = 1_048_576, 16_384, 32_767  # what a sheet holds
 _DIGITS = 15  # that a number of a workbook keeps
@@ -39,7 +40,7 @@ def write_workbook(
     formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}
     for place, (heading, _) in enumerate(columns):
         sheet.write_string(0, place, heading)
-    row = 0
+    row = last = 0  # last: the last row that has a value
     for batch in scan(rows, lambda batch: batch.texts()):
         cells = [
             _values(batch.columns[place], heading, kind)
@@ -54,6 +55,13 @@ def write_workbook(
                 )
             for place, value in enumerate(values):
                 _write(sheet, row, place, value, formats)
+                last = row if value is not None else last
+    if last < row:
+        raise DataProblem(
+            f"a sheet ends with its last value, and {number_of(row - last)} at the end"
+            f" {'has' if row - last == 1 else 'have'} none",
+            hint="write .csv or .parquet, or drop rows without a value first",
+        )
     book.close()
     take(out.getvalue())
 

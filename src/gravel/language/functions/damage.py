@@ -117,10 +117,10 @@ def redecode(x: pa.Array) -> pa.Array:
 
 # Bytes that Windows-1252 leaves out are the control characters of Latin-1 in what programs make of
 # them.
-_BYTES = {**{chr(byte): byte for byte in range(0x80, 0x100)},
-    **{bytes([byte]).decode("cp1252"): byte for byte in range(0x80, 0xA0)
-                                                                 if byte not in (0x81, 0x8D, 0x8F,
-                                                                 0x90, 0x9D)}}  # fmt: skip
+_LEFT_OUT = (0x81, 0x8D, 0x8F, 0x90, 0x9D)
+_BYTES = {chr(byte): byte for byte in range(0x80, 0x100)} | {
+    bytes([byte]).decode("cp1252"): byte for byte in range(0x80, 0xA0) if byte not in _LEFT_OUT
+}
 _RUNS = re.compile("[" + "".join(map(re.escape, _BYTES)) + "]{2,}")
 
 
