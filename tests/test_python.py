@@ -113,6 +113,28 @@ def test_figures_are_those_of_the_command_line(harbour: Path, figures: Any) -> N
     assert boats.compare("boats-clean.csv", key=["boat_id"]).to_dict() == {
         key: value for key, value in done.items() if key != "gravel"
     }
+    compared = boats.compare("boats-clean.csv", key=["boat_id"])
+    assert (compared.before.rows, compared.only_before, compared.repeated_keys.after) == (
+        done["before"]["rows"], done["only_before"], done["repeated_keys"]["after"],
+    )  # fmt: skip
+    cell = compared.examples[0]
+    assert boats.look(where=f"boat_id = {cell.key['boat_id']}").shown[0].row == cell.before_row
+
+
+def test_figures_are_values_that_every_reader_of_json_takes() -> None:
+    """Beyond what a double holds exactly, or at all, and beyond what JSON has: as texts."""
+    from gravel.figures import plain
+
+    assert plain([2**53, -(2**53) - 1, 2**53 + 1]) == [2**53, str(-(2**53) - 1), str(2**53 + 1)]
+    assert plain((1.5, float("inf"), float("-inf"), float("nan"))) == [
+        1.5,
+        "Infinity",
+        "-Infinity",
+        "NaN",
+    ]
+    assert plain({"a": Decimal("1E+3"), "b": (None, True, {"c": datetime.date(2024, 2, 29)})}) == {
+        "a": "1000", "b": [None, True, {"c": "2024-02-29"}],
+    }  # fmt: skip
 
 
 def test_arrow_in_and_out_and_parameters_as_python_has_them() -> None:
