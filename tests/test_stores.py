@@ -563,3 +563,23 @@ def test_several_files_are_one_table(figures: Any, gravel: Any) -> None:
         assert "over its own input" in gravel("clean", "p.toml", status=2).err
     gravel("try", "s-*.csv", "name = UPPER(name)", "--add", "sub.toml")
     assert Path("sub.toml").read_text().startswith('table = "s-*.csv"\nwrite = "clean-s.csv"\n')
+
+
+@pytest.mark.parametrize(
+    "target",
+    ["o.csv", "o.csv.gz", "o.parquet", "o.arrow", "o.jsonl", "o.jsonl.gz", "o.xlsx", "o.db#t"],
+)
+def test_a_result_without_rows_is_written_and_verified(
+    target: str, gravel: Any, figures: Any
+) -> None:
+    """As what it is: JSON Lines without a line have no columns to be read back."""
+    write("t.csv", "id,name\n1,a\n2,b\n")
+    write("p.toml", f'table = "t.csv"\nwrite = "{target}"\n[[step]]\nkeep_rows = "id > 2"\n')
+    done = figures("clean", "p.toml")
+    assert (done["status"], done["rows_in"], done["rows_out"]) == ("good", 2, 0)
+    for more in ((), ("--rerun",)):
+        assert figures("verify", done["record"], *more)["status"] == "same"
+    gravel("query", "SELECT id FROM 't.csv' WHERE id > 2", "--write", target.replace("o.", "q."))
+    if "jsonl" not in target:
+        counted = figures("count", target)["tables"][0]
+        assert (counted["rows"], counted["columns"]) == (0, 2)

@@ -21,6 +21,7 @@ from gravel.ledger.signature import SignatureProblem, signature_path, signer_of
 from gravel.plans.steps import record_path
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
+from gravel.sources.jsonl import NoObjects
 from gravel.sources.metadata import metadata_of, metadata_path, separators_of
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions, reading_of
@@ -538,5 +539,7 @@ def _file(
         if "columns" in value:
             then = ", ".join(column["name"] for column in value["columns"])
             checked.append(RecordMismatch(f"{name}: columns", then, ", ".join(table.columns)))
+    except NoObjects:
+        checked.append(RecordMismatch(f"{name}: rows", f"{value['rows']:,}", "0"))
     except TableProblem as problem:
         checked.append(RecordMismatch(f"{name}: rows", f"{value['rows']:,}", problem.message))

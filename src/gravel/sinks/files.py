@@ -20,6 +20,7 @@ from gravel.ledger.fingerprint import inexact
 from gravel.problems import CallProblem, DataProblem
 from gravel.sinks.atomic_file import is_stream
 from gravel.sinks.excel import write_workbook
+from gravel.sources.jsonl import NoObjects
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Source, scan
@@ -85,13 +86,16 @@ def write(path: Path, rows: Source, columns: Columns, take: Take) -> None:
 
 
 def opened_again(path: Path, rows: Source) -> Source:
-    """What was written, as a reader finds it."""
-    if ending(path).startswith(".jsonl") and not path.stat().st_size:
-        return rows  # without a line there are no columns to be read
+    """What was written, as a reader finds it. Raises TableProblem."""
     packed_text = path.suffix.lower() in PACKED and not ending(path).startswith(".jsonl")
-    return open_table(
-        str(path), ReadOptions(rows.dialect.delimiter if packed_text else None, own=True)
-    )
+    try:
+        return open_table(
+            str(path), ReadOptions(rows.dialect.delimiter if packed_text else None, own=True)
+        )
+    except NoObjects:
+        if sum(scan(rows, lambda batch: batch.count, [])):
+            raise
+        return rows  # JSON Lines without a row have no columns either
 
 
 class ByteSink:

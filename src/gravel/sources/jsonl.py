@@ -25,6 +25,10 @@ class _Number(str):
     """A number as it is written."""
 
 
+class NoObjects(TableProblem):
+    """A file without an object has no columns: nothing can be asked of it."""
+
+
 def open_json_lines(path: Path, name: str, reading: ReadOptions) -> StoredSource:
     """A JSON Lines file, read once and kept as texts. A column that holds a string anywhere is
     TEXT; else its values decide, as in a text file. Raises TableProblem."""
@@ -52,7 +56,7 @@ def _open_objects(path: Path, name: str, reading: ReadOptions, array: bool) -> S
         if malformed:
             bad[number] = malformed
     if not columns:
-        raise TableProblem(f"{name} has no object in it", hint="JSON Lines has an object a line")
+        raise NoObjects(f"{name} has no object in it", hint="JSON Lines has an object a line")
 
     kinds = [TEXT if strings else None for strings in columns.values()]
     refuse_changed(path, name, before)
