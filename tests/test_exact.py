@@ -516,6 +516,30 @@ def test_names_cannot_steer_the_terminal(gravel: Any) -> None:
         assert not set("\x1b\u009b") & set(ran.out + ran.err), call
 
 
+@pytest.mark.parametrize(
+    ("line", "words"),
+    [
+        ('set = "x"', 'set takes a table, not "x" p.toml:4 hint: set = { name = "TRIM(name)" }'),
+        ("keep_rows = 5", 'keep_rows takes a text in quotes, not 5 p.toml:4 hint: keep_rows = "fee > 0"'),
+        ('split = { column = "n", on = ";", into = 5 }', "split: into takes 'rows' or a list, not 5"),
+        ("deduplicate = { by = [5] }", "deduplicate: an item of by takes a text in quotes, not 5"),
+        ("sort = { n = 1 }", "sort takes a text in quotes or a list, not { … }"),
+        ("sort = [1]", "gravel: an item of sort takes a text in quotes, not 1"),
+        ('set = { n = ["x"] }', "set: n takes a text in quotes, not [ … ]"),
+        ('set = { n = "1" }\non_error = "zap"', """on_error takes 'stop', 'null' or 'set aside', not "zap" p.toml:5"""),
+        ('check = { good = "id > 1" }\nallow = true', "allow takes a whole number or a text in quotes, not true"),
+    ],
+)  # fmt: skip
+def test_a_value_of_the_wrong_kind_is_told_with_what_the_key_takes(
+    line: str, words: str, gravel: Any
+) -> None:
+    write("t.csv", "id,n\n1,2\n")
+    write("p.toml", f'table = "t.csv"\nwrite = "o.csv"\n[[step]]\n{line}\n')
+    told = gravel("clean", "p.toml", status=2).err
+    assert words in " ".join(told.split())
+    assert told.count("gravel: ") == 1
+
+
 def test_all_mistakes_of_a_plan_and_what_failed_in_a_row_are_told(
     gravel: Any, figures: Any
 ) -> None:

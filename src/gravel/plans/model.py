@@ -3,13 +3,23 @@
 from __future__ import annotations
 
 import datetime
+import json
 import re
 import tomllib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Field,
+    StrictInt,
+    ValidationError,
+    field_validator,
+    model_validator,
+)
 
 from gravel.hidden import without
 from gravel.inspecting.check import allowance
@@ -103,10 +113,10 @@ class Step(BaseModel):
     check: dict[str, str] | None = None
     query: str | None = None
     only: str | None = None
-    allow: int | str | None = None
+    allow: StrictInt | str | None = None
     unknown: Literal["passes", "fails"] | None = None
     on_error: ErrorPolicy | None = None
-    rows: int | str | None = None
+    rows: StrictInt | str | None = None
 
     @field_validator("rows")
     @classmethod
@@ -290,7 +300,7 @@ def parse_plan(text: str, path: Path, shown: str, above: int = 0) -> PlanFile:
     try:
         model = PlanModel.model_validate(data)
     except ValidationError as error:
-        message = [_mistake(item, shown, where) for item in error.errors()]
+        message = [_mistake(item, shown, where) for item in _one_each(error.errors())]
         raise Problems(by_line([*message, *_without_verb(data, shown, where)])) from None
     plan = PlanFile(path, shown, text, model, where, notes)
     mistakes = _verbs(plan)
@@ -351,6 +361,72 @@ def by_line(mistakes: list[Problem]) -> list[Problem]:
     )
 
 
+_KINDS = {
+    "string_type": "a text in quotes",
+    "list_type": "a list",
+    "dict_type": "a table",
+    "model_type": "a table",
+    "dataclass_type": "a table",
+    "int_type": "a whole number",
+    "int_parsing": "a whole number",
+    "bool_type": "true or false",
+    "bool_parsing": "true or false",
+}
+_FORMS = {
+    "set": 'set = { name = "TRIM(name)" }',
+    "keep_rows": 'keep_rows = "fee > 0"',
+    "drop_rows": 'drop_rows = "fee IS NULL"',
+    "split": 'split = { column = "services", on = ";", into = "rows" }',
+    "deduplicate": 'deduplicate = { by = ["name"], prefer = "since DESC" }',
+    "columns": 'columns = ["boat_id", "name AS boat_name"]',
+    "sort": 'sort = ["pier", "length_m DESC"]',
+    "check": 'check = { "berth known" = "berth IS NOT NULL" }',
+    "query": 'query = "SELECT pier, COUNT(*) AS boats FROM input GROUP BY pier"',
+    "only": 'only = "fee > 0"',
+    "allow": 'allow = "0.1%"',
+    "key": 'key = ["boat_id"]',
+    "totals": 'totals = ["fee"]',
+    "types": 'types = { code = "TEXT" }',
+    "read": '[read], and under it delimiter = ";"',
+    "step": "[[step]], and under it what it does",
+}
+
+
+def _one_each(errors: Sequence[Any]) -> list[Any]:
+    """The mistakes; where a key takes one of several kinds, and has none, they are one."""
+    kinds: dict[tuple[Any, ...], list[str]] = {}
+    mistakes: list[Any] = []
+    for error in errors:
+        path = tuple(part for part in error["loc"] if not _is_kind(part))
+        kind = _KINDS.get(error["type"])
+        if error["type"] in ("literal_error", "enum"):
+            kind = error["ctx"]["expected"]
+        if kind is None:
+            mistakes.append(error)
+        elif path in kinds:
+            kinds[path].append(kind)
+        else:
+            kinds[path] = [kind]
+            mistakes.append({**error, "loc": path, "kinds": kinds[path]})
+    # What is wrong with an item of a list says more than that the list is no text.
+    inner = {error["loc"][:-1] for error in mistakes if isinstance(error["loc"][-1], int)}
+    return [error for error in mistakes if error["loc"] not in inner or "kinds" not in error]
+
+
+def _is_kind(part: Any) -> bool:
+    """Whether a part of an error's path is a kind of value, and not a key of the plan."""
+    return part in ("str", "int", "bool", "Split", "Deduplication") or (
+        isinstance(part, str) and part.startswith(("list[", "dict[", "literal["))
+    )
+
+
+def _as_toml_value(value: Any) -> str:
+    if isinstance(value, (dict, list)):
+        return ("{ … }" if isinstance(value, dict) else "[ … ]") if value else str(value)
+    text = json.dumps(value, ensure_ascii=False, default=str)
+    return text if len(text) <= 40 else text[:39] + "…"
+
+
 def _mistake(error: Any, shown: str, where: dict[Any, Place]) -> Problem:
     path = tuple(error["loc"])
     line = next((where[path[:n]].line for n in range(len(path), -1, -1) if path[:n] in where), 1)
@@ -371,11 +447,21 @@ def _mistake(error: Any, shown: str, where: dict[Any, Place]) -> Problem:
             place=f"{shown}:{line}",
             hint=_MISSING.get(name, ""),
         )
-    message = re.sub(r"^Value error, ", "", error["msg"])
+    if "kinds" in error:
+        keys = [part for part in path if isinstance(part, str)]
+        keys = hinted = keys[1:] if keys[0] == "step" and len(keys) > 1 else keys
+        if isinstance(path[-1], int) and keys != ["step"]:
+            keys = [*keys[:-1], f"an item of {keys[-1]}"]
+        return CallProblem(
+            f"{': '.join(keys)} takes {' or '.join(error['kinds'])},"
+            f" not {_as_toml_value(error['input'])}",
+            place=f"{shown}:{line}",
+            hint=next((_FORMS[key] for key in reversed(hinted) if key in _FORMS), ""),
+        )
+    message = re.sub(r"^Value error, |^Input (?=should)", "", error["msg"])
     message = message[:1].lower() + message[1:]
-    shown_path = ".".join(
-        str(part) for part in path if not isinstance(part, int) and part not in ("str", "int")
-    )
+    named = [part for part in path if isinstance(part, str) and not _is_kind(part)]
+    shown_path = ": ".join(named[1:] if named[:1] == ["step"] else named)
     return CallProblem(f"{shown_path}: {message}", place=f"{shown}:{line}", hint=hint)
 
 
