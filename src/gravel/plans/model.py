@@ -361,6 +361,7 @@ def by_line(mistakes: list[Problem]) -> list[Problem]:
     )
 
 
+# What a key takes, by the kind of mistake that pydantic tells of its value.
 _KINDS = {
     "string_type": "a text in quotes",
     "list_type": "a list",
@@ -372,6 +373,7 @@ _KINDS = {
     "bool_type": "true or false",
     "bool_parsing": "true or false",
 }
+# How a key is written.
 _FORMS = {
     "set": 'set = { name = "TRIM(name)" }',
     "keep_rows": 'keep_rows = "fee > 0"',
@@ -409,7 +411,7 @@ def _one_each(errors: Sequence[Any]) -> list[Any]:
             kinds[path] = [kind]
             mistakes.append({**error, "loc": path, "kinds": kinds[path]})
     # What is wrong with an item of a list says more than that the list is no text.
-    inner = {error["loc"][:-1] for error in mistakes if isinstance(error["loc"][-1], int)}
+    inner = {path[:-1] for path in kinds if path and isinstance(path[-1], int)}
     return [error for error in mistakes if error["loc"] not in inner or "kinds" not in error]
 
 
