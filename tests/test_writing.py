@@ -460,6 +460,27 @@ def test_values_that_a_store_cannot_hold_are_told_and_nothing_is_written(
     assert base.run("SELECT fee FROM boats") == [(2.5,)]
 
 
+def test_a_key_that_the_table_enforces_is_proved_after_a_split_in_place(
+    harbour: Harbour, figures: Any
+) -> None:
+    """Before the database is asked, and in a dry run too: a key twice is found there, not in the middle of a write."""
+    _boats(harbour, [("Gull", 1, "fuel;water"), ("Tern", 2, "crane")])
+    split = "[[step]]\nsplit = { column = 'services', on = ';', into = 'rows' }\n"
+    _plan(harbour.table(), "in place", split)
+    for options in (("--dry-run",), ()):
+        told = figures("clean", "p.toml", *options, status=1)
+        assert [proof["proof"] for proof in told["proofs"] if not proof["holds"]] == [
+            "the key (id) is unique and not null after"
+        ]
+    assert harbour.run("SELECT id, services FROM boats ORDER BY id") == [
+        (1, "fuel;water"),
+        (2, "crane"),
+    ]
+    _plan(harbour.table(), "in place", split + "[[step]]\ndeduplicate = { by = ['id'] }\n")
+    assert figures("clean", "p.toml")["changes"]["updated"] == 1
+    assert harbour.run("SELECT id, services FROM boats ORDER BY id") == [(1, "fuel"), (2, "crane")]
+
+
 def test_what_the_database_sets_by_itself_is_not_held_against_it(
     postgresql: str, gravel: Any, figures: Any, folder: Path
 ) -> None:

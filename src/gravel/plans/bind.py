@@ -174,7 +174,13 @@ def _bind(
     ]
     names = model.key or (list(table.store_key) if to is not None and to.database else [])
     key = _key(binder, names, source, "key")
-    after, no_key = _key_after(binder, key)
+    enforced = (
+        to is not None
+        and to.kind == IN_PLACE
+        and set(names) == set(table.store_key)
+        and not set(names) & set(table.computed)
+    )
+    after, no_key = _key_after(binder, key, enforced)
     others = _others(binder)
     target, rejects = (plan.path, plan.path) if to is None else _targets(binder, others, to)
     if to is not None and to.kind == IN_PLACE:
@@ -299,14 +305,17 @@ def _key(
     return tuple(results)
 
 
-def _key_after(binder: Binder, key: tuple[int, ...]) -> tuple[tuple[int, ...] | None, str]:
-    """Where the key stands in the output, or why there is none to prove."""
+def _key_after(
+    binder: Binder, key: tuple[int, ...], enforced: bool
+) -> tuple[tuple[int, ...] | None, str]:
+    """Where the key stands in the output, or why there is none to prove; `enforced`: by a table
+    that is changed in place, which takes no row whose key another one has."""
     model = binder.plan.model
     if model.key_after is not None:
         return _key(binder, model.key_after, binder.columns, "key_after"), ""
     if not key:
         return None, ""
-    if binder.multiplies:
+    if binder.multiplies and not enforced:
         return None, "a step makes several rows of one, and the plan states no key_after"
     places = {
         column.source: index

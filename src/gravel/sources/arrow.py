@@ -147,6 +147,7 @@ def counted_only(path: Path, name: str, shape: Any, counted: int) -> StoredSourc
         counted,
     )
     result.snapshot, result.store_key, result.not_null = True, shape.key, shape.not_null
+    result.computed = shape.computed
     return result
 
 

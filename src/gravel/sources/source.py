@@ -139,6 +139,7 @@ class Source(ABC):
             str, ...
         ] = ()  # what its store says of it: the primary key, columns without NULL
         self.not_null: tuple[str, ...] = ()
+        self.computed: tuple[str, ...] = ()  # columns that the store fills itself
         self.fallback: dict[str, Type] = {}  # the store's types of columns that hold no value
         # the kind of database that it is of, where that declares types that a new table can be
         # given

@@ -59,6 +59,7 @@ class SqlSource(Source):
             shape.key,
             shape.not_null,
         )
+        self.computed = shape.computed
         self._fetch, self._close = fetch, close
         weakref.finalize(self, close)  # no transaction outlives the table
         self._inner: Source | None = None

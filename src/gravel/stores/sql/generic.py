@@ -231,6 +231,7 @@ class Other(Database):
             shape.key,
             shape.not_null,
         )
+        result.computed = shape.computed
         result.fallback = {
             column: kind for column, kind in zip(names, kinds, strict=True) if kind is not None
         }

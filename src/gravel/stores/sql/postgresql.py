@@ -543,6 +543,7 @@ def _read(
     result.server, result.part, result.snapshot = shown, table, True
     shape = _shape(connection, schema, name)
     result.store_key, result.not_null = shape.key, shape.not_null
+    result.computed = shape.computed
     result.fallback = {
         column: decimal(18, 2) if arrow is None else type_of(arrow)
         for (column, kind), arrow in zip(columns, kinds, strict=True)

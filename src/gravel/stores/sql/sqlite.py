@@ -462,6 +462,7 @@ def _loaded(
     }
     result.part, result.snapshot = table, True
     result.store_key, result.not_null = shape.key, shape.not_null
+    result.computed = shape.computed
     result.fallback = {
         column.name: kind for column in columns if (kind := _fallback(column.declared)) is not None
     }
