@@ -14,12 +14,12 @@ import threading
 import weakref
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
-from dataclasses import replace
 from functools import partial, wraps
 from pathlib import Path
 from typing import Any, ParamSpec, TypeVar
 
 import pyarrow as pa
+from msgspec.structs import replace
 
 from gravel import spark
 from gravel.comparing.compare import compare

@@ -9,11 +9,13 @@ from __future__ import annotations
 import math
 import sys
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, fields, is_dataclass
+from dataclasses import fields, is_dataclass
 from decimal import Decimal
 from enum import Enum
 from functools import cache
 from typing import Annotated, Any, TypeVar
+
+from msgspec import Struct
 
 _Kept = TypeVar("_Kept")
 _Counted = TypeVar("_Counted")
@@ -48,8 +50,7 @@ class Figures:
         return values
 
 
-@dataclass(frozen=True)
-class FigureField:
+class FigureField(Struct, frozen=True):
     """A figure of a class: its key in JSON, the attribute that it is, its type as it is written,
     and how it stands there (NumberOf, Inline, or else). owner: the class that says so."""
 

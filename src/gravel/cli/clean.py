@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import dataclasses
 import getpass
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
+from msgspec import structs
 
 from gravel.cli.options import (
     EngineOption,
@@ -113,7 +113,7 @@ def clean(
     for line in plan_file.notes:
         screen.note(line, not no_color)
     if replace:
-        plan_file = dataclasses.replace(
+        plan_file = structs.replace(
             plan_file, model=plan_file.model.model_copy(update={"replace": True})
         )
     if plan_file.model.write == "-" and format is not Format.table:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import dataclasses
 from typing import Annotated
 
 import typer
+from msgspec.structs import replace
 
 from gravel.cli.options import (
     EngineOption,
@@ -96,7 +96,7 @@ def count(
     ]:
         try:
             table = opening.open_table(
-                reference, dataclasses.replace(reading, bare=not (distinct or key or total))
+                reference, replace(reading, bare=not (distinct or key or total))
             )
             if attach_engine(table, reference, reading, engine) and supplied is not None:
                 supplied = spark.without_queries(supplied)

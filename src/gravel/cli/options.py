@@ -8,13 +8,13 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 from datetime import date
 from enum import Enum
 from functools import partial
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
+from msgspec.structs import replace
 
 from gravel.lazily import lazily
 from gravel.problems import CallProblem

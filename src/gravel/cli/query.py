@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import sys
 from collections.abc import Sequence
 from enum import StrEnum
@@ -10,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
+from msgspec import structs
 
 from gravel import hidden
 from gravel.cli.options import (
@@ -175,7 +175,7 @@ def _write(target: str, result: Relation, session: Session, replace: bool, color
     for old, new in zip(result.names, names, strict=True):
         if old != new:
             screen.note(f"a further column {old} is written as {new}", color)
-    named = dataclasses.replace(result, names=names)
+    named = structs.replace(result, names=names)
     if sql.is_database(target):
         return result_file.write_table(target, named, replace)
     if Path(target).resolve() in session.tables.paths:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from decimal import Decimal
 
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.comparing.result import TypeChange
 from gravel.engine.arrow_values import text_of
@@ -17,8 +17,7 @@ from gravel.problems import CallProblem, nearest
 from gravel.sources.source import Source
 
 
-@dataclass(frozen=True)
-class How:
+class How(Struct, frozen=True):
     """How cells are compared: texts without regard to case or to spaces (as TIDY_SPACES has them),
     numbers within a distance; `pairs`: columns of before that have another name after; `where`:
     only rows that meet a condition, on both sides.
@@ -58,8 +57,7 @@ class How:
         return self.within is not None and column.type.kind in NUMBERS
 
 
-@dataclass(frozen=True)
-class ColumnPair:
+class ColumnPair(Struct, frozen=True):
     """A column of both sides: its places, and the type in which it is compared."""
 
     name: str
@@ -73,8 +71,7 @@ class ColumnPair:
         return (self.before, self.after)[side]
 
 
-@dataclass(frozen=True)
-class ColumnPairs:
+class ColumnPairs(Struct, frozen=True):
     """The columns of both sides, the names of those of one alone, and those whose types differ, as
     (name, type before, type after)."""
 

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from gravel.comparing.how import ColumnPair, How
 from gravel.engine.hashed_rows import RowRange
@@ -13,8 +12,7 @@ from gravel.kernels.hashes import ascending
 from gravel.language.types import Kind
 
 
-@dataclass
-class Matches:
+class Matches(Struct):
     """What matching has come to: rows in both, and those of them with a cell that differs; of each
     side the rows that it has alone, its repeated keys and their rows; of each column the cells that
     are equal, changed, filled and emptied, and the row numbers before and after of those that
@@ -59,8 +57,7 @@ class Matches:
         return old[order], new[order]
 
 
-@dataclass(frozen=True)
-class RowMatcher:
+class RowMatcher(Struct, frozen=True):
     """Matches the rows of two ranges: the first row of a key with the first, and so on; cells are
     compared where there is a key."""
 

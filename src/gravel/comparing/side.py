@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Hashable
-from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.comparing.how import ColumnPair, How
 from gravel.engine.evaluate import run
@@ -22,8 +22,7 @@ from gravel.sources.source import Batch, Malformed
 ROWS = "rows"
 
 
-@dataclass(frozen=True)
-class Condition:
+class Condition(Struct, frozen=True):
     """The condition that rows are to meet, and the types of the columns that it reads."""
 
     expression: Expression
@@ -38,8 +37,7 @@ class Condition:
         return Batch(batch.rows[keep], columns, batch.malformed)
 
 
-@dataclass(frozen=True)
-class SidePart:
+class SidePart(Struct, frozen=True):
     """What a batch says: its rows, its malformed records, and the rows that have a key."""
 
     rows: int

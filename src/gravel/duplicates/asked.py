@@ -3,12 +3,12 @@ once."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.duplicates.match_levels import MATCH_LEVELS
 from gravel.engine.evaluate import run
@@ -24,8 +24,7 @@ from gravel.sources.source import Batch
 Pair = tuple[np.ndarray, np.ndarray]  # two independent hashes
 
 
-@dataclass
-class Asked:
+class Asked(Struct):
     """What is asked, bound to columns of these `types`; `texts` are the expressions of each match
     level, `spellings` the looser ones bound to a text of their own."""
 
@@ -56,8 +55,7 @@ def spellings() -> list[nodes.Expression]:
     return results
 
 
-@dataclass
-class RungGroups:
+class RungGroups(Struct):
     """The groups of a match level: both hashes, the first ascending, rows, first row, and how many
     keys of the match level before newly matched in each."""
 
@@ -74,8 +72,7 @@ class RungGroups:
         return RungGroups(first, second, sizes, rows, spellings)
 
 
-@dataclass
-class Members:
+class Members(Struct):
     """The exactly equal keys of the groups of a match level: both hashes, the first ascending, each
     key's group, rows, first row."""
 
@@ -125,8 +122,7 @@ class KeyColumn:
         return [hashed for column in columns[1:] for hashed in both_hashes(column)]
 
 
-@dataclass
-class KeyBatch:
+class KeyBatch(Struct):
     """A batch's values, and which rows may be in groups: those without an error, and without NULL
     unless NULLs are equal."""
 

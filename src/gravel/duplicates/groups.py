@@ -4,11 +4,11 @@ rows to show."""
 from __future__ import annotations
 
 from collections.abc import Hashable, Iterable, Sequence
-from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from gravel.duplicates.asked import Asked, Members, RungGroups, known_without, part_of, spellings
 from gravel.duplicates.match_levels import MATCH_LEVELS, NAMES, spelled
@@ -153,8 +153,7 @@ def _position(table: Source, name: str) -> int:
 
 
 # -- the first pass
-@dataclass(frozen=True)
-class CombinationPartial:
+class CombinationPartial(Struct, frozen=True):
     """What a batch says: its distinct combinations, those without each of the expressions, and the
     distinct values of columns that may be the key; what was learned of texts."""
 
@@ -286,8 +285,7 @@ def _answers(
     return levels, [None, *examples], left_out, key[:1]
 
 
-@dataclass
-class _Level:
+class _Level(Struct):
     """What the groups of a match level come to: how many, the rows beyond one of each, how many are
     new on it; of these some examples, with their places; and all groups, where they are kept."""
 

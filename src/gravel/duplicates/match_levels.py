@@ -4,13 +4,13 @@ too."""
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from gravel.language.types import TEXT, Type
 
 
-@dataclass(frozen=True)
-class MatchLevel:
+class MatchLevel(Struct, frozen=True):
     """A spelling: its name, what is ignored in it, and its expression, in which {x} stands for the
     text that is spelled and the names of match levels before it for their spellings."""
 

@@ -16,6 +16,7 @@ from typing import Annotated, Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.evaluate import run
 from gravel.engine.row_codes import codes_of
@@ -170,8 +171,7 @@ def _missed(block: str | None, proposed: bool, blocks: int) -> str:
 
 
 # -- the values
-@dataclass
-class _Rows:
+class _Rows(Struct):
     """Distinct values inside blocks, the shortest first, with the rows that hold each."""
 
     values: list[str]

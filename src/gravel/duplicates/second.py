@@ -4,12 +4,12 @@ a group disagree."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from functools import partial
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from gravel.duplicates.asked import Asked, Members, RungGroups, part_of
 from gravel.duplicates.result import Group, GroupRow, LevelValue, Proposal
@@ -39,8 +39,7 @@ _ASCENDING, _NEWEST = (
 _LATEST = ("updat", "modif", "chang", "edit", "since", "date", "day")
 
 
-@dataclass
-class DetailPartial:
+class DetailPartial(Struct):
     """What a batch has of what is wanted."""
 
     shown: list[tuple[int, int, tuple[str | None, ...]]] = field(
@@ -55,8 +54,7 @@ class DetailPartial:
     prefer: Any = None
 
 
-@dataclass(frozen=True)
-class Detail:
+class Detail(Struct, frozen=True):
     """What is taken of a batch: of the rows of groups from `part`'s first to before its last the
     hashes of their cells; on the first of several readings the rows of the groups to show, and what
     is asked for in the `wanted` rows. `lookup` finds the keys of members, `groups` has the group of
@@ -116,8 +114,7 @@ def _spelled(asked: Asked, wanted: np.ndarray, batch: Batch) -> dict[int, str | 
     return results
 
 
-@dataclass
-class Second:
+class Second(Struct):
     """The second reading of a table: `chosen` are the groups of the match level asked for,
     `members` their keys."""
 
@@ -133,9 +130,6 @@ class Second:
     _disagree: np.ndarray | None = None
     _rescued: np.ndarray | None = None
     _prefer: int | None = None
-
-    def __post_init__(self) -> None:
-        self._lookup = HashTable(self.members.first, self.members.second)
 
     def run(self, places: np.ndarray, examples: Sequence[Members | None], most: int | None) -> None:
         """Read what is wanted: the groups at `places`, and the spellings of each match level's
@@ -161,12 +155,13 @@ class Second:
             results: dict[int, list[tuple[int, tuple[str | None, ...]]]] = {
                 int(place): [] for place in places
             }
+            lookup = HashTable(self.members.first, self.members.second)
             begin = 0
             for number, end in enumerate(ends.tolist()):
                 parts = []
                 detail = Detail(
                     self.asked,
-                    self._lookup,
+                    lookup,
                     self.members.groups,
                     (begin, end),
                     np.sort(places) if number == 0 else None,

@@ -8,9 +8,8 @@ every command that sums, averages or looks for an extreme does it here.
 from __future__ import annotations
 
 import math
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from decimal import Decimal
 from fractions import Fraction
 from typing import Any, TypeVar
@@ -18,6 +17,7 @@ from typing import Any, TypeVar
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
 
 from gravel.engine import exact_sum
 from gravel.engine.sets import distinct_values
@@ -36,8 +36,7 @@ _ROWS = (
 Self = TypeVar("Self", bound="GroupState")
 
 
-@dataclass(frozen=True)
-class GroupedValues:
+class GroupedValues(Struct, frozen=True):
     """Values with the number of the group that each is in, how many groups there are, and which of
     the values count; `others` stand beside them, for aggregates of pairs."""
 
@@ -66,7 +65,7 @@ class GroupedValues:
         return self.groups[self.mask], self.values.filter(pa.array(self.mask))
 
 
-class GroupState(ABC):
+class GroupState(Struct, frozen=True):
     """An aggregate so far, of so many groups. States of the same groups merge in any order, and
     pickle."""
 
@@ -85,8 +84,7 @@ class GroupState(ABC):
         beyond its type."""
 
 
-@dataclass(frozen=True)
-class CountState(GroupState):
+class CountState(GroupState, frozen=True):
     """COUNT: the values that count."""
 
     counts: np.ndarray
@@ -104,8 +102,7 @@ class CountState(GroupState):
         return Vector(pa.array(self.counts, pa.int64()))
 
 
-@dataclass(frozen=True)
-class SumState(GroupState):
+class SumState(GroupState, frozen=True):
     """SUM, AVG, and with the sums of squares VAR_… and STDDEV_…: exact sums as whole numbers of a
     unit, `base` to the power of `exponent`; `special` has the sum of a group in which some value is
     not finite."""
@@ -209,8 +206,7 @@ class SumState(GroupState):
         return finished_sums(self.sums, self.counts, unit, kind, name, self.special)
 
 
-@dataclass(frozen=True)
-class ExtremeState(GroupState):
+class ExtremeState(GroupState, frozen=True):
     """MIN or MAX: the value of each group, NULL where it has none."""
 
     values: Any
@@ -233,8 +229,7 @@ class ExtremeState(GroupState):
         return Vector(self.values)
 
 
-@dataclass(frozen=True)
-class EveryState(GroupState):
+class EveryState(GroupState, frozen=True):
     """EVERY: how many values are known, and how many of them false."""
 
     counts: np.ndarray
@@ -256,8 +251,7 @@ class EveryState(GroupState):
         return Vector(pa.array(self.false == 0, mask=self.counts == 0))
 
 
-@dataclass(frozen=True)
-class RegressionState(GroupState):
+class RegressionState(GroupState, frozen=True):
     """CORR, COVAR_… and REGR_… of (dependent, independent) pairs: the sums of y, x, y², x² and xy,
     as ISO/IEC 9075-2 defines them."""
 

@@ -4,13 +4,13 @@ order, decided on in groups, or brought to one place. They are record batches of
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import chain
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.external import OUT, KeptRows, Order, in_even_batches, sorted_batches
 from gravel.problems import TableProblem
@@ -21,8 +21,7 @@ Take = Callable[[Any], None]
 _MOST = 3 << 30  # bytes of memory that groups are decided on in: a third of it is one array at most
 
 
-@dataclass(frozen=True)
-class SortedRows:
+class SortedRows(Struct, frozen=True):
     """Rows in the order of some columns. `order`: the indices that sort a table of these and their
     places, which tell equal rows apart. It pickles."""
 
@@ -34,8 +33,7 @@ class SortedRows:
         return sorted_batches(placed(batches), self.order, memory)
 
 
-@dataclass(frozen=True)
-class GroupedRows:
+class GroupedRows(Struct, frozen=True):
     """Rows in the order they came in, once those whose hashes are equal were decided on together.
     `decide`: what becomes of all rows of some hashes, which pickles; and what is to be told of
     them."""
@@ -107,8 +105,7 @@ class GroupedRows:
                 yield rows
 
 
-@dataclass(frozen=True)
-class GatheredRows:
+class GatheredRows(Struct, frozen=True):
     """What is made of all rows on this machine."""
 
     work: Callable[[Iterator[Any]], Iterator[Any]]

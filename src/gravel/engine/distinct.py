@@ -4,11 +4,11 @@ result."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.hashing import combined
 from gravel.engine.spill import Runs
@@ -17,8 +17,7 @@ from gravel.kernels.hashes import ascending, distinct_hashes
 _COMPACT = 1 << 20
 
 
-@dataclass
-class Counted:
+class Counted(Struct):
     """Distinct values by hash, ascending: a second hash to tell two values of one hash apart, the
     rows that hold each, and the first row that does. `extra` are further arrays of what depends on
     the value alone."""
@@ -199,8 +198,7 @@ class Distinct:
         return whole_top(count, (range_top(count, piece) for piece in self.pieces())).best
 
 
-@dataclass(frozen=True)
-class Top:
+class Top(Struct, frozen=True):
     """How many distinct values there are; (first row, rows) of the most frequent, ties by first
     row."""
 

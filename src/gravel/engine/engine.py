@@ -9,10 +9,10 @@ given to an engine pickles.
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Hashable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any, Generic, Protocol, TypeVar
 
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.arrangement import Arrangement
 from gravel.engine.distinct import Counted
@@ -61,8 +61,7 @@ class State(Protocol[Part]):
         """Take in the state of the rows that follow, but for its distinct values."""
 
 
-@dataclass(frozen=True)
-class Question(Generic[Figures, Result]):
+class Question(Struct, Generic[Figures, Result], frozen=True):
     """What some distinct values come to: figures of each range of their hashes, put together in
     ascending order. `figures` pickles, and depends on its range alone."""
 
@@ -71,8 +70,7 @@ class Question(Generic[Figures, Result]):
     together: Callable[[Iterable[Figures]], Result]
 
 
-@dataclass(frozen=True)
-class OfBatch(Generic[Part]):
+class OfBatch(Struct, Generic[Part], frozen=True):
     """What is done with the batch that a split is."""
 
     work: Callable[[Any], Part]
@@ -94,8 +92,7 @@ class BatchWork(Protocol[Told]):
         0."""
 
 
-@dataclass(frozen=True)
-class RowStage(Generic[Part]):
+class RowStage(Struct, Generic[Part], frozen=True):
     """Work on batches, and how its rows come to the next stage; None: it is the last."""
 
     work: BatchWork[Part]

@@ -8,12 +8,12 @@ The result is that of exact arithmetic whatever the order of the values and whoe
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.language.functions import arithmetic
 
@@ -21,8 +21,7 @@ _SAFE = 2**62
 _HALVES = 1 << 20
 
 
-@dataclass(frozen=True)
-class Units:
+class Units(Struct, frozen=True):
     """Numbers as whole multiples of a unit, `base` to the power of `exponent` (base 10 for exact
     numbers, 2 for doubles): int64 where no sum of them can pass it, else Python's integers. Doubles
     that are not finite are 0 here, and told apart in `special`.

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from gravel.engine.arrow_values import of_type, text_of
 from gravel.engine.vector import Vector, vector
@@ -15,8 +15,7 @@ from gravel.language.functions import casts
 from gravel.language.types import TEXT, Target, Type
 
 
-@dataclass
-class Frame:
+class Frame(Struct):
     """Some rows. `stored` are the columns as the table keeps them (None where none was read),
     `types` what they are read as: a text file keeps texts, and its types are a view on them,
     converted when first asked for.
@@ -58,7 +57,6 @@ class Frame:
         return _FramePart(len(rows), self.stored, self.types, whole=self, rows=rows)
 
 
-@dataclass
 class _FramePart(Frame):
     whole: Frame = None  # type: ignore[assignment]
     rows: np.ndarray = None  # type: ignore[assignment]

@@ -3,18 +3,16 @@ likely winners."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.distinct import Counted, counted
 
 _LIKELY = 24
 
 
-@dataclass(frozen=True)
-class FrequentPart:
+class FrequentPart(Struct, frozen=True):
     """A batch's distinct values, and by its first row there the texts of each of the most frequent
     ones."""
 

@@ -4,17 +4,16 @@ runs in a file."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from gravel.engine.spill import Runs
 from gravel.kernels.hashes import ascending
 
 
-@dataclass(frozen=True)
-class RowRange:
+class RowRange(Struct, frozen=True):
     """Some rows, arrays side by side: a hash, a second one to tell two values of one hash apart,
     the row number, and what else is known of each. Those of equal hashes are in the order of the
     table."""

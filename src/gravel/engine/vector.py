@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 
-@dataclass(frozen=True)
-class Vector:
+class Vector(Struct, frozen=True):
     """Values of one type; `errors` holds a code of language.errors a row (0: none), or is None
     where no row has one.
 

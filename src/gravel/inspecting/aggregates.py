@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
 
 from gravel.engine.aggregates import (
     CountState,
@@ -36,8 +36,7 @@ from gravel.words import words
 KNOWN = words("COUNT SUM AVG MIN MAX STDDEV_SAMP STDDEV_POP VAR_SAMP VAR_POP")
 
 
-@dataclass(frozen=True)
-class BoundAggregate:
+class BoundAggregate(Struct, frozen=True):
     """An aggregate with its argument and FILTER bound to the table; `at` is its place in the
     text."""
 
@@ -94,8 +93,7 @@ def bind_aggregate(node: tree.Aggregate, scope: Scope, text: str) -> BoundAggreg
     return BoundAggregate((node.start, node.end), name, node.distinct, argument, condition, kind)
 
 
-@dataclass
-class AggregateState:
+class AggregateState(Struct):
     """One aggregate of a whole table so far. `nulls` are rows it passed over; `failed` has the rows
     in which its input has an error, by SQLSTATE's code: how many, and the first ones."""
 
@@ -158,8 +156,7 @@ class AggregateState:
         return None if self.state.special else self.state.total()
 
 
-@dataclass(frozen=True)
-class AggregatePartial:
+class AggregatePartial(Struct, frozen=True):
     """One aggregate over one batch."""
 
     nulls: int = 0

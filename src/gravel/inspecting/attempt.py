@@ -4,12 +4,13 @@ written."""
 from __future__ import annotations
 
 from collections.abc import Hashable, Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import partial
 from typing import Annotated, Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from gravel.engine.distinct import Distinct, Top, range_top, whole_top
 from gravel.engine.engine import OfBatch, Question
@@ -181,8 +182,7 @@ def target_column(name: str, columns: Sequence[str]) -> tuple[int | None, str]:
     return (folded[0], columns[folded[0]]) if len(folded) == 1 else (None, name)
 
 
-@dataclass(frozen=True)
-class AttemptPartial:
+class AttemptPartial(Struct, frozen=True):
     """What one assignment does in a batch."""
 
     changed: int
@@ -192,8 +192,7 @@ class AttemptPartial:
     frequent: FrequentPart | None
 
 
-@dataclass
-class AttemptFigures:
+class AttemptFigures(Struct):
     """What one assignment does so far. `texts`: of some changes, by their first row, the text
     before and after."""
 

@@ -8,6 +8,7 @@ from typing import Annotated
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
@@ -51,8 +52,7 @@ class BranchCount(Figures):
     has_else: Unlisted[bool]
 
 
-@dataclass(frozen=True)
-class Sightings:
+class Sightings(Struct, frozen=True):
     """What a watch saw in some rows: for how many each condition was true, and the first texts of
     those probes that show some."""
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from gravel.language.errors import sqlstate
 from gravel.language.types import Kind, Type
@@ -14,8 +15,7 @@ if TYPE_CHECKING:
 _EXACT = 2**53
 
 
-@dataclass(frozen=True)
-class RowError:
+class RowError(Struct, frozen=True):
     """A cell whose expression failed for its row."""
 
     sqlstate: str

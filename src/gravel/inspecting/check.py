@@ -5,12 +5,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Hashable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import Annotated, Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
@@ -39,8 +40,7 @@ EXAMPLES = 5
 _NAMED = re.compile(r"\s*([^\W\d][\w \-]*?)\s*:\s+(?=\S)")
 
 
-@dataclass(frozen=True)
-class Allowed:
+class Allowed(Struct, frozen=True):
     """How many rows need not hold: a number, or a share of all rows in percent."""
 
     count: int = 0
@@ -116,8 +116,7 @@ def named_condition(text: str) -> tuple[str, str]:
     return (result[1], text[result.end() :]) if result else (text.strip(), text)
 
 
-@dataclass
-class _RowCheck:
+class _RowCheck(Struct):
     """A condition about each row, bound."""
 
     name: str
@@ -127,8 +126,7 @@ class _RowCheck:
     examples: list[Example] = field(default_factory=list)
 
 
-@dataclass
-class _TableCheck:
+class _TableCheck(Struct):
     """A condition about the table as a whole."""
 
     name: str
@@ -210,8 +208,7 @@ _HOLDS, _FAILS, _UNKNOWN, _ERROR = range(4)
 _OUTCOMES = ("holds", "fails", "unknown", "error")
 
 
-@dataclass(frozen=True)
-class CheckPartial:
+class CheckPartial(Struct, frozen=True):
     """What a batch says: of each condition the rows by outcome and examples, of each aggregate its
     part; how many rows some condition counts against, and these as they are written."""
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 
 def shell_word(text: str) -> str:

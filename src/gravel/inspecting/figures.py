@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Hashable, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.engine.aggregates import SumState
 from gravel.engine.distinct import Counted, Distinct, Room, counted
@@ -108,8 +108,7 @@ def count_with_figures(
     )
 
 
-@dataclass(frozen=True)
-class FiguresPartial:
+class FiguresPartial(Struct, frozen=True):
     """What a batch says: of each list of expressions its distinct combinations and the rows left
     out, of each total its sum."""
 
@@ -174,8 +173,7 @@ def repeated_rows(piece: Counted) -> int:
     return int(piece.counts[piece.counts > 1].sum())
 
 
-@dataclass(frozen=True)
-class ControlTotal:
+class ControlTotal(Struct, frozen=True):
     """An exact sum so far, None where no value is known yet, and the rows passed over."""
 
     sum: SumState | None = None

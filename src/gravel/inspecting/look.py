@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.arrow_values import text_of
 from gravel.engine.engine import OfBatch
@@ -30,8 +32,7 @@ from gravel.problems import CallProblem
 from gravel.sources.source import Batch, Malformed, Source, scan
 
 
-@dataclass(frozen=True)
-class ShownColumn:
+class ShownColumn(Struct, frozen=True):
     """A column of the view; `computed` ones come from a --show."""
 
     name: str
@@ -205,8 +206,7 @@ def _order(chosen: list[int], computed: list[nodes.Expression], width: int) -> l
     return order
 
 
-@dataclass(frozen=True)
-class _MatchCounts:
+class _MatchCounts(Struct, frozen=True):
     rows: int = 0
     matching: int = 0
     unknown: int = 0
@@ -225,8 +225,7 @@ class _MatchCounts:
         )
 
 
-@dataclass(frozen=True)
-class _MatchedRows:
+class _MatchedRows(Struct, frozen=True):
     total: _MatchCounts
     rows: np.ndarray
     columns: list[list[Cell]]
@@ -234,8 +233,7 @@ class _MatchedRows:
     ties: tuple[Caution, ...] = ()
 
 
-@dataclass(frozen=True)
-class _SortKeys:
+class _SortKeys(Struct, frozen=True):
     """Numbers of rows, in their order, and their sort keys. `beyond`: how many rows that are not
     among them have the keys of the last in order; `failed`: how many keys failed."""
 

@@ -6,11 +6,12 @@ from __future__ import annotations
 import datetime
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from gravel.language import building, nodes, parse, tree
 from gravel.language.diagnostics import Diagnostic
@@ -47,8 +48,7 @@ from gravel.problems import CallProblem, nearest
 _STARTED = datetime.datetime.now(datetime.UTC)
 
 
-@dataclass(frozen=True)
-class Given:
+class Given(Struct, frozen=True):
     """What a run gives its expressions: named parameters, the day that CURRENT_DATE is, and what
     decides a subquery: its type, its distinct known values as an Arrow array, whether a NULL is
     among them."""
@@ -63,8 +63,7 @@ class Given:
         return datetime.datetime.combine(self.today, _STARTED.timetz())
 
 
-@dataclass(frozen=True)
-class Scope:
+class Scope(Struct, frozen=True):
     """The columns an expression may name, with their types; `declared` ones may hold values that do
     not fit."""
 
@@ -475,16 +474,16 @@ class _Binder:
 
     def call(self, node: tree.Call) -> nodes.Expression:
         if node.name == "CURRENT_DATE":
-            return nodes.Moment(DATE, node.start, node.end, self.scope.given.today, node.name)
+            return nodes.Moment(DATE, node.start, node.end, self.scope.given.today, name=node.name)
         if node.name == "CURRENT_TIMESTAMP":
-            return nodes.Moment(ZONED, node.start, node.end, self.scope.given.now, node.name)
+            return nodes.Moment(ZONED, node.start, node.end, self.scope.given.now, name=node.name)
         if node.name == "LOCALTIMESTAMP":
             return nodes.Moment(
                 TIMESTAMP,
                 node.start,
                 node.end,
                 self.scope.given.now.replace(tzinfo=None),
-                node.name,
+                name=node.name,
             )
         if (
             node.operator

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import dataclasses
 import re
 import threading
 from collections.abc import Callable
 from typing import Any
+
+from msgspec.structs import replace
 
 from gravel.hidden import restored
 from gravel.language import tree
@@ -228,7 +229,7 @@ class Expressions:
                 end_of(last),
                 hint=hint,
             )
-        return dataclasses.replace(text, start=span[0], end=span[1])
+        return replace(text, start=span[0], end=span[1])
 
     @rule
     def array(self, span: Span, items: Parts) -> tree.Call:
@@ -286,7 +287,7 @@ class Expressions:
     def parenthesis(self, span: Span, items: Parts) -> tree.Node:
         inner = items[0]
         # `-(5)` stays a negation and a name in parentheses no call: only the span widens.
-        return dataclasses.replace(inner, start=span[0], end=span[1])
+        return replace(inner, start=span[0], end=span[1])
 
     @rule
     def parameter(self, span: Span, items: Parts) -> tree.Parameter:
@@ -513,7 +514,7 @@ class Expressions:
     def position_regex(self, span: Span, items: Parts) -> tree.Call:
         call = self._regex(span, items, "POSITION_REGEX", FROM=_ONE, OCCURRENCE=_ONE, GROUP=_ZERO)
         side = tree.Literal(*span, "text", "AFTER" if has_word(items, "AFTER") else "START")
-        return dataclasses.replace(call, arguments=(*call.arguments, side))
+        return replace(call, arguments=(*call.arguments, side))
 
     @rule
     def translate_regex(self, span: Span, items: Parts) -> tree.Call:
@@ -541,8 +542,7 @@ class Expressions:
         return tree.Name(*span, str(items[0]).upper())
 
 
-@dataclasses.dataclass(frozen=True)
-class Bag(tree.Node):
+class Bag(tree.Node, frozen=True):
     """Some items of one kind on their way to the node they belong to."""
 
     kind: str
@@ -551,7 +551,6 @@ class Bag(tree.Node):
     all: bool = False
 
 
-@dataclasses.dataclass(frozen=True)
-class _When(tree.Node):
+class _When(tree.Node, frozen=True):
     condition: tree.Node
     result: tree.Node

@@ -5,8 +5,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from itertools import zip_longest
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.language import nodes
 from gravel.language.conditions import (
@@ -44,8 +46,7 @@ _OF_NULL = ("NULL operand", "ELSE because unknown")
 _WORDY = r"[\pL\pN]"
 
 
-@dataclass(frozen=True)
-class Probe:
+class Probe(Struct, frozen=True):
     """A caution to look for: `condition` is true in the rows that deserve it, `detail` says what
     they are, `hint` how to avoid it. Some of the values of `example` there are shown; it is told
     only where `usual`, if any, is true of more rows.
@@ -59,8 +60,7 @@ class Probe:
     usual: nodes.Expression | None = None
 
 
-@dataclass(frozen=True)
-class Branches:
+class Branches(Struct, frozen=True):
     """A CASE as written, with a condition for each of its ways: the branches in order, ELSE, and
     those rows of ELSE that came there only because a condition was unknown; `holding` are the
     branches' own conditions, whether an earlier one took the row or not.
@@ -205,8 +205,7 @@ def _cases(node: nodes.Expression, text: str, reach: Reach) -> Iterator[Branches
         yield from _cases(child, text, way)
 
 
-@dataclass(frozen=True)
-class _Place:
+class _Place(Struct, frozen=True):
     """Where a node stands. told: that it is unknown or NULL is told of a node around it, or decided
     there; whole: the outermost condition that it is a part of, which may be known where it is not;
     negated: whether that says NOT of it; compared: its value is compared, and so is kept by

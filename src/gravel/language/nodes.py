@@ -3,16 +3,16 @@ the text."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
+
+from msgspec import Struct
 
 from gravel.language.functions.catalogue import Function
 from gravel.language.types import Target, Type
 
 
-@dataclass(frozen=True)
-class Expression:
+class Expression(Struct, frozen=True, dict=True):
     """A typed expression; `start` and `end` are offsets into the text it was written in."""
 
     type: Type
@@ -30,8 +30,7 @@ class Expression:
         return any(child.fails for child in self.children)
 
 
-@dataclass(frozen=True)
-class Column(Expression):
+class Column(Expression, frozen=True):
     """A column of the row, by its position in the table; one that `carries_errors` has rows without
     a value: texts that do not fit a declared type, or what an expression before it came to."""
 
@@ -44,24 +43,21 @@ class Column(Expression):
         return self.carries_errors
 
 
-@dataclass(frozen=True)
-class Constant(Expression):
+class Constant(Expression, frozen=True):
     """A literal or parameter: a Python value (None is NULL). `raw`: a parameter as it was given,
     without quotes: what it is beside others is theirs to say."""
 
     value: Any
-    raw: str | None = field(default=None, kw_only=True)
+    raw: str | None = None
 
 
-@dataclass(frozen=True)
-class Moment(Constant):
+class Moment(Constant, frozen=True):
     """CURRENT_DATE and its like, by name: one value for the whole run."""
 
-    name: str
+    name: str = ""
 
 
-@dataclass(frozen=True)
-class BoundCall(Expression):
+class BoundCall(Expression, frozen=True):
     """A function or operator of the catalogue; its kernel sees arguments already of the signature's
     types."""
 
@@ -77,8 +73,7 @@ class BoundCall(Expression):
         return bool(self.function.errors) or any(child.fails for child in self.children)
 
 
-@dataclass(frozen=True)
-class BooleanOp(Expression):
+class BooleanOp(Expression, frozen=True):
     """AND or OR, decided left to right."""
 
     conjunction: bool
@@ -89,8 +84,7 @@ class BooleanOp(Expression):
         return self.operands
 
 
-@dataclass(frozen=True)
-class IsTest(Expression):
+class IsTest(Expression, frozen=True):
     """IS [NOT] NULL, TRUE, FALSE, UNKNOWN."""
 
     operand: Expression
@@ -102,8 +96,7 @@ class IsTest(Expression):
         return (self.operand,)
 
 
-@dataclass(frozen=True)
-class InList(Expression):
+class InList(Expression, frozen=True):
     """x IN (…): stops at the first match."""
 
     operand: Expression
@@ -114,8 +107,7 @@ class InList(Expression):
         return (self.operand, *self.items)
 
 
-@dataclass(frozen=True)
-class InSubquery(Expression):
+class InSubquery(Expression, frozen=True):
     """x IN (SELECT …): the subquery's distinct known values as an Arrow array, and whether a NULL
     is among them."""
 
@@ -128,8 +120,7 @@ class InSubquery(Expression):
         return (self.operand,)
 
 
-@dataclass(frozen=True)
-class BoundCase(Expression):
+class BoundCase(Expression, frozen=True):
     """CASE: the first branch whose condition is true; `otherwise` is NULL where ELSE is missing."""
 
     branches: tuple[tuple[Expression, Expression], ...]
@@ -141,8 +132,7 @@ class BoundCase(Expression):
         return (*(part for branch in self.branches for part in branch), self.otherwise)
 
 
-@dataclass(frozen=True)
-class Coalesce(Expression):
+class Coalesce(Expression, frozen=True):
     """COALESCE (`blank` False: the first that is not NULL) and IF_BLANK (the first not blank, else
     the last)."""
 
@@ -154,8 +144,7 @@ class Coalesce(Expression):
         return self.arguments
 
 
-@dataclass(frozen=True)
-class BoundCast(Expression):
+class BoundCast(Expression, frozen=True):
     """CAST, FITS or CAST_OR_NULL; `implicit` where binding widened a value."""
 
     operand: Expression
@@ -172,8 +161,7 @@ class BoundCast(Expression):
         return self.operand.fails or (self.mode == "CAST" and not self.implicit)
 
 
-@dataclass(frozen=True)
-class RaisesError(Expression):
+class RaisesError(Expression, frozen=True):
     """Whether the operand has an error in a row; cautions ask it."""
 
     operand: Expression

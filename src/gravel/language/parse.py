@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import re
 import sys
 from collections.abc import Iterator
@@ -81,9 +80,9 @@ def walk(node: Any, queries: bool = True) -> Iterator[tree.Node]:
 
 def _fields(node: tree.Node) -> list[Any]:
     return [
-        getattr(node, field.name)
-        for field in dataclasses.fields(node)
-        if isinstance(getattr(node, field.name), (tuple, tree.Node))
+        part
+        for name in node.__struct_fields__
+        if isinstance(part := getattr(node, name), (tuple, tree.Node))
     ]
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import dataclasses
 from typing import Any
+
+from msgspec.structs import replace
 
 from gravel.language import tree
 from gravel.language.building import (
@@ -28,7 +29,7 @@ class Build(Expressions):
 
     @rule
     def paren_query(self, span: Span, items: Parts) -> tree.Query:
-        return dataclasses.replace(items[0], start=span[0], end=span[1])
+        return replace(items[0], start=span[0], end=span[1])
 
     @rule
     def tail(self, span: Span, items: Parts) -> Bag:
@@ -238,7 +239,7 @@ class Build(Expressions):
     def nested_join(self, span: Span, items: Parts) -> tree.Node:
         source, alias = nodes_in(items)[0], _alias(items)
         if not alias[0]:
-            return dataclasses.replace(source, start=span[0], end=span[1])
+            return replace(source, start=span[0], end=span[1])
         # With a name, only that name is seen outside: it is the query of all columns of what it
         # names.
         everything = tree.Select(
@@ -364,8 +365,7 @@ class Build(Expressions):
         return self._aggregate(span, name, rest, has_word(rest, "STAR"), has_word(rest, "DISTINCT"))
 
 
-@dataclasses.dataclass(frozen=True)
-class _Limit(tree.Node):
+class _Limit(tree.Node, frozen=True):
     kind: str
     count: tree.Node | None
     ties: bool

@@ -5,9 +5,10 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
+
+from msgspec import Struct
 
 from gravel.language import nodes
 from gravel.language.conditions import bare, called
@@ -23,8 +24,7 @@ _NARROW = {
 _MIRRORED = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "=": "="}
 
 
-@dataclass(frozen=True)
-class RangeEnd:
+class RangeEnd(Struct, frozen=True):
     """An end of a range: its value, the node that says it, and whether the value belongs to the
     range."""
 
@@ -33,8 +33,7 @@ class RangeEnd:
     included: bool
 
 
-@dataclass(frozen=True)
-class Range:
+class Range(Struct, frozen=True):
     """The values of an operand for which a condition holds; an end that is None is open."""
 
     operand: nodes.Expression

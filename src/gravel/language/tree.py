@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 
-@dataclass(frozen=True)
-class Node:
+class Node(Struct, frozen=True):
     """Any piece of syntax; `start` and `end` are character offsets into the text."""
 
     start: int
     end: int
 
 
-@dataclass(frozen=True)
-class Name(Node):
+class Name(Node, frozen=True):
     """A column's name; a quoted one matches exactly. `table` is what stands before a point, or
     ''."""
 
@@ -23,8 +21,7 @@ class Name(Node):
     table: str = ""
 
 
-@dataclass(frozen=True)
-class Literal(Node):
+class Literal(Node, frozen=True):
     """A literal: `kind` is one of integer, decimal, double, text, binary, boolean, null, date,
     time, timestamp, interval."""
 
@@ -33,15 +30,13 @@ class Literal(Node):
     unit: str = ""
 
 
-@dataclass(frozen=True)
-class Parameter(Node):
+class Parameter(Node, frozen=True):
     """A named parameter, `:name`."""
 
     name: str
 
 
-@dataclass(frozen=True)
-class Call(Node):
+class Call(Node, frozen=True):
     """A function or operator applied to arguments; `name_end` is where the name ends."""
 
     name: str
@@ -50,23 +45,20 @@ class Call(Node):
     operator: bool = False
 
 
-@dataclass(frozen=True)
-class Logic(Node):
+class Logic(Node, frozen=True):
     """AND or OR over two or more operands."""
 
     operator: str
     operands: tuple[Node, ...]
 
 
-@dataclass(frozen=True)
-class Not(Node):
+class Not(Node, frozen=True):
     """NOT."""
 
     operand: Node
 
 
-@dataclass(frozen=True)
-class Is(Node):
+class Is(Node, frozen=True):
     """IS [NOT] NULL, TRUE, FALSE or UNKNOWN."""
 
     operand: Node
@@ -74,8 +66,7 @@ class Is(Node):
     negated: bool
 
 
-@dataclass(frozen=True)
-class In(Node):
+class In(Node, frozen=True):
     """x [NOT] IN (a, b, …)."""
 
     operand: Node
@@ -83,8 +74,7 @@ class In(Node):
     negated: bool
 
 
-@dataclass(frozen=True)
-class Between(Node):
+class Between(Node, frozen=True):
     """x [NOT] BETWEEN [SYMMETRIC] low AND high; symmetric: whichever of the two is the lower
     end."""
 
@@ -95,8 +85,7 @@ class Between(Node):
     symmetric: bool = False
 
 
-@dataclass(frozen=True)
-class Case(Node):
+class Case(Node, frozen=True):
     """CASE [operand] WHEN … THEN … [ELSE …] END; `otherwise` is None where ELSE is missing."""
 
     operand: Node | None
@@ -104,16 +93,14 @@ class Case(Node):
     otherwise: Node | None
 
 
-@dataclass(frozen=True)
-class TypeName(Node):
+class TypeName(Node, frozen=True):
     """A type as written: its words in upper case and its numbers."""
 
     words: tuple[str, ...]
     numbers: tuple[int, ...] = field(default=())
 
 
-@dataclass(frozen=True)
-class Cast(Node):
+class Cast(Node, frozen=True):
     """CAST, FITS or CAST_OR_NULL."""
 
     function: str
@@ -122,8 +109,7 @@ class Cast(Node):
     format: Literal | None
 
 
-@dataclass(frozen=True)
-class Named(Node):
+class Named(Node, frozen=True):
     """An expression with a name: `EXPR AS name`, or `name = EXPR` of an assignment."""
 
     name: str
@@ -131,8 +117,7 @@ class Named(Node):
     expression: Node
 
 
-@dataclass(frozen=True)
-class SortKey(Node):
+class SortKey(Node, frozen=True):
     """An expression to sort by. `nulls_first` is None where it was not said."""
 
     expression: Node
@@ -140,15 +125,13 @@ class SortKey(Node):
     nulls_first: bool | None
 
 
-@dataclass(frozen=True)
-class Row(Node):
+class Row(Node, frozen=True):
     """(a, b, …): several values side by side."""
 
     items: tuple[Node, ...]
 
 
-@dataclass(frozen=True)
-class Bound(Node):
+class Bound(Node, frozen=True):
     """An end of a window frame: `side` is PRECEDING, FOLLOWING or CURRENT ROW; `distance` is None
     for UNBOUNDED and for CURRENT ROW."""
 
@@ -164,8 +147,7 @@ class Bound(Node):
         return (-1 if self.side == "PRECEDING" else 1) * (2 if self.distance is None else 1)
 
 
-@dataclass(frozen=True)
-class WindowFrame(Node):
+class WindowFrame(Node, frozen=True):
     """ROWS, RANGE or GROUPS between two bounds; `exclude` is '', CURRENT ROW, GROUP or TIES."""
 
     unit: str
@@ -174,8 +156,7 @@ class WindowFrame(Node):
     exclude: str = ""
 
 
-@dataclass(frozen=True)
-class Window(Node):
+class Window(Node, frozen=True):
     """What OVER names: rows of one partition, in an order, within a frame; `name` stands for one of
     the WINDOW clause, which the rest adds to; `plain` where it stands without parentheses, so that
     it is that window, frame and all.
@@ -188,8 +169,7 @@ class Window(Node):
     plain: bool = False
 
 
-@dataclass(frozen=True)
-class Aggregate(Node):
+class Aggregate(Node, frozen=True):
     """A function of many rows: an aggregate, or with `over` a window function. `star` for COUNT(*);
     `within` is the order of WITHIN GROUP, `order` that among the arguments; `nulls` is IGNORE,
     RESPECT or ''."""
@@ -206,8 +186,7 @@ class Aggregate(Node):
     nulls: str = ""
 
 
-@dataclass(frozen=True)
-class Query(Node):
+class Query(Node, frozen=True):
     """A query: named ones before it (`recursive` where they may name themselves), its body, order,
     rows passed over, rows kept (None: all), with those that tie."""
 
@@ -220,8 +199,7 @@ class Query(Node):
     recursive: bool = False
 
 
-@dataclass(frozen=True)
-class With(Node):
+class With(Node, frozen=True):
     """WITH name (columns) AS (query)."""
 
     name: str
@@ -229,8 +207,7 @@ class With(Node):
     query: Query
 
 
-@dataclass(frozen=True)
-class SetOperation(Node):
+class SetOperation(Node, frozen=True):
     """UNION, INTERSECT or EXCEPT of two bodies."""
 
     operator: str
@@ -239,23 +216,20 @@ class SetOperation(Node):
     right: Select | Values | SetOperation | Query
 
 
-@dataclass(frozen=True)
-class AllColumns(Node):
+class AllColumns(Node, frozen=True):
     """* or table.*."""
 
     table: str = ""
 
 
-@dataclass(frozen=True)
-class GroupingSets(Node):
+class GroupingSets(Node, frozen=True):
     """GROUPING SETS, ROLLUP or CUBE: the sets of expressions that rows are grouped by, one after
     another."""
 
     sets: tuple[tuple[Node, ...], ...]
 
 
-@dataclass(frozen=True)
-class Select(Node):
+class Select(Node, frozen=True):
     """SELECT … FROM … WHERE … GROUP BY … HAVING …; `groups` is None where there is no GROUP BY."""
 
     distinct: bool
@@ -267,15 +241,13 @@ class Select(Node):
     windows: tuple[tuple[str, Window], ...]
 
 
-@dataclass(frozen=True)
-class Values(Node):
+class Values(Node, frozen=True):
     """VALUES (…), (…)."""
 
     rows: tuple[Row, ...]
 
 
-@dataclass(frozen=True)
-class TableReference(Node):
+class TableReference(Node, frozen=True):
     """A table in FROM: a reference in quotes, or a name."""
 
     reference: str
@@ -284,8 +256,7 @@ class TableReference(Node):
     columns: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Derived(Node):
+class Derived(Node, frozen=True):
     """A query in FROM; a `lateral` one may read the tables before it."""
 
     query: Query
@@ -294,8 +265,7 @@ class Derived(Node):
     lateral: bool = False
 
 
-@dataclass(frozen=True)
-class Unnest(Node):
+class Unnest(Node, frozen=True):
     """UNNEST(array) [WITH ORDINALITY]."""
 
     expression: Node
@@ -304,8 +274,7 @@ class Unnest(Node):
     columns: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Join(Node):
+class Join(Node, frozen=True):
     """INNER, LEFT, RIGHT, FULL or CROSS JOIN; a `natural` one is USING all columns that both sides
     have."""
 
@@ -317,8 +286,7 @@ class Join(Node):
     natural: bool = False
 
 
-@dataclass(frozen=True)
-class InQuery(Node):
+class InQuery(Node, frozen=True):
     """x [NOT] IN (SELECT …)."""
 
     operand: Node
@@ -326,8 +294,7 @@ class InQuery(Node):
     negated: bool
 
 
-@dataclass(frozen=True)
-class Quantified(Node):
+class Quantified(Node, frozen=True):
     """x = ANY (SELECT …), x < ALL (SELECT …): a comparison with each of a query's values."""
 
     operand: Node
@@ -336,22 +303,19 @@ class Quantified(Node):
     query: Query
 
 
-@dataclass(frozen=True)
-class ArrayOf(Node):
+class ArrayOf(Node, frozen=True):
     """ARRAY (SELECT …): a query's values as one array."""
 
     query: Query
 
 
-@dataclass(frozen=True)
-class Exists(Node):
+class Exists(Node, frozen=True):
     """EXISTS (SELECT …)."""
 
     query: Query
 
 
-@dataclass(frozen=True)
-class Scalar(Node):
+class Scalar(Node, frozen=True):
     """(SELECT …) as a value."""
 
     query: Query

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import enum
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -32,8 +33,7 @@ NUMBERS = (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE)
 MAX_DIGITS = 38
 
 
-@dataclass(frozen=True)
-class Type:
+class Type(Struct, frozen=True):
     """A type. DECIMAL has digits before the point (`whole`) and after it (`scale`); a value never
     has more than 38 significant digits, though whole + scale may be more, so that no declared
     precision makes an expression fail. ARRAY has the type of its items."""
@@ -136,8 +136,7 @@ def common(left: Type, right: Type) -> Type | None:
     return None
 
 
-@dataclass(frozen=True)
-class Target:
+class Target(Struct, frozen=True):
     """What a CAST, FITS or CAST_OR_NULL names: a type, a text's greatest length, an integer's
     range, a FORMAT."""
 

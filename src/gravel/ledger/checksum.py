@@ -5,14 +5,14 @@ from __future__ import annotations
 import hashlib
 from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from gravel.problems import TableProblem
 
 
-@dataclass(frozen=True)
-class FileChecksum:
+class FileChecksum(Struct, frozen=True):
     """How many bytes, and their SHA-256 in hexadecimal (FIPS 180-4)."""
 
     bytes: int

@@ -14,9 +14,10 @@ import hashlib
 import re
 import struct
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from gravel.problems import CallProblem, TableProblem
 
@@ -85,8 +86,7 @@ class SigningKey:
         return "\n".join([_BEGIN, *lines, _END]) + "\n"
 
 
-@dataclass(frozen=True)
-class Signer:
+class Signer(Struct, frozen=True):
     """A line of an allowed-signers file: who, with which public key, and when."""
 
     principals: str

@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from gravel import spark
 from gravel.inspecting.aggregates import aggregates_in, bind_aggregate

@@ -5,9 +5,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from contextlib import nullcontext
-from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Any, TypeVar
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from gravel.inspecting.binding import explaining, note_types
 from gravel.language import nodes, parse, tree
@@ -28,8 +30,7 @@ PARSERS: dict[str, Callable[[str], Any]] = {
 }
 
 
-@dataclass(frozen=True)
-class SqlFragment:
+class SqlFragment(Struct, frozen=True):
     """A text of a step that is SQL: where it stands in the step, what it is (a key of PARSERS), and
     the text."""
 
@@ -38,8 +39,7 @@ class SqlFragment:
     text: str
 
 
-@dataclass
-class Binder:
+class Binder(Struct):
     """A plan's steps being bound, one after another: the columns under way, what was parsed, the
     mistakes so far."""
 

@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.engine.sets import without
 from gravel.figures import Figures, Unlisted, figure
@@ -28,8 +29,7 @@ from gravel.sources.source import Batch, Source, scan
 from gravel.words import number_of
 
 
-@dataclass
-class RowUpdates:
+class RowUpdates(Struct):
     """Rows that differ in the same columns: the keys of the source rows (texts, a column each),
     then the new cells."""
 

@@ -4,12 +4,12 @@ cannot be made; the list in docs/plans.md is made from here."""
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from functools import cached_property
 
+from msgspec import Struct
 
-@dataclass(frozen=True)
-class Claim:
+
+class Claim(Struct, frozen=True, dict=True):
     """A claim in words, with the names of what it is about in braces, and its evidence."""
 
     text: str

@@ -4,9 +4,11 @@ that they came from."""
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.problems import CallProblem
 from gravel.sinks import files
@@ -21,8 +23,7 @@ if TYPE_CHECKING:
 IN_PLACE = "in place"
 
 
-@dataclass(frozen=True)
-class Destination:
+class Destination(Struct, frozen=True):
     """`kind`: text, file, table or in place. `shown`: as it may be printed. `home`: the file
     itself, or for a database a path beside the plan after which the record and the file of rows
     rejected are named. `reference`: the database's address; `table`: the table in it; `file`: a

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import tomlkit
+from msgspec import Struct
 
 from gravel.hidden import unmarked
 from gravel.inspecting.attempt import Trial
@@ -97,8 +97,7 @@ def add_text(path: Path, table: Source, step: str, note: str) -> int:
     return _append(path, table, new, None)
 
 
-@dataclass(frozen=True)
-class SuggestedFix:
+class SuggestedFix(Struct, frozen=True):
     """A step to be: an assignment as text, and the evidence for it."""
 
     assignment: str

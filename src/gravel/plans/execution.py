@@ -3,12 +3,12 @@ its target."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from gravel.engine.hashing import combined
 from gravel.ledger.checksum import ChecksumStream
@@ -78,8 +78,7 @@ class RejectsFile:
             self.file.discard()
 
 
-@dataclass(frozen=True)
-class FinishedRows:
+class FinishedRows(Struct, frozen=True):
     """A batch at its end: as it is laid down, its rows' seals, a hash of what steps made of each
     row, and their numbers where the table is changed in place."""
 
@@ -89,8 +88,7 @@ class FinishedRows:
     numbers: np.ndarray | None
 
 
-@dataclass(frozen=True)
-class Finish:
+class Finish(Struct, frozen=True):
     """What is made of a batch at its end, by the layout of what the rows are for; without one they
     are not laid down. `set_columns`: those that steps made."""
 

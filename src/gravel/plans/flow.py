@@ -4,10 +4,10 @@ whole-table steps between them."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 
 from gravel.engine.engine import RowStage
 from gravel.engine.memory import DEFAULT_MEMORY
@@ -32,8 +32,7 @@ from gravel.plans.trail import Trail
 from gravel.sources.source import Malformed
 
 
-@dataclass
-class Flow:
+class Flow(Struct):
     """A plan's rows under way, and what has been counted of them so far. `finish` is done to each
     batch that comes out, wherever it was worked on; `pack` to the rows that leave and the malformed
     records, and `left` takes what it made, in order, with the number of the stage (a run of row-by-

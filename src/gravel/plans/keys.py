@@ -4,11 +4,11 @@ repeated among them."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.engine.frame import view
 from gravel.engine.hashing import combined
@@ -19,8 +19,7 @@ from gravel.language.types import Kind, Type
 HELD = 4_000_000  # hashes held before they go to a file
 
 
-@dataclass(frozen=True)
-class KeyPart:
+class KeyPart(Struct, frozen=True):
     """Hashes of a batch's keys, of those without a NULL, and the rows with one."""
 
     hashes: np.ndarray

@@ -7,10 +7,10 @@ import json
 import re
 import tomllib
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
+from msgspec import Struct
 from pydantic import (
     BaseModel,
     ConfigDict,
@@ -192,8 +192,7 @@ class PlanModel(BaseModel):
         return "-" if value == "/dev/stdout" else value
 
 
-@dataclass(frozen=True)
-class Expected:
+class Expected(Struct, frozen=True):
     """A expected row count: how a step's out may stand to its in. `kind` is same, fewer, more, at
     most, at least, exactly or by."""
 
@@ -243,8 +242,7 @@ class Expected:
         )
 
 
-@dataclass(frozen=True)
-class PlanFile:
+class PlanFile(Struct, frozen=True):
     """A plan, the file it was read from, and where its parts stand."""
 
     path: Path

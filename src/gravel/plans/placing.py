@@ -8,12 +8,12 @@ from __future__ import annotations
 import secrets
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from gravel.engine.hashing import combined
 from gravel.engine.sets import member
@@ -37,8 +37,7 @@ from gravel.words import number_of
 Columns = list[tuple[str, Type]]
 
 
-@dataclass
-class Placed:
+class Placed(Struct):
     """What was put into a place, until `commit` or `discard`. `content`: of a table of a database;
     `output`: the file; `notes`: what the person should know."""
 

@@ -7,9 +7,11 @@ import datetime
 import hashlib
 import json
 import os
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
+
+from msgspec.structs import replace
 
 from gravel.figures import Figures, Unlisted, figure
 from gravel.hidden import removed

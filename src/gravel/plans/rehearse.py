@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import dataclasses
 import json
 import os
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Annotated, Any
+
+from msgspec.structs import replace
 
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.figures import Figures, Inline, NumberOf, Unlisted, figure
@@ -133,7 +134,7 @@ def rows_after(
             f"{plan_file.name} has no step {number}", hint=f"its steps are 1 to {len(steps)}"
         )
     begun = plan_file.model.model_copy(update={"step": steps[:number]})
-    plan = bind_plan(dataclasses.replace(plan_file, model=begun), context)
+    plan = bind_plan(replace(plan_file, model=begun), context)
     path_name = _PATH
     while path_name in plan.names:
         path_name += "_"

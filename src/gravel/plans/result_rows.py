@@ -4,11 +4,11 @@ values for a file that keeps those."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import partial
 from typing import Any, Protocol
 
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.arrow_values import has_type, of_type, plain_type, type_of
 from gravel.language.types import NUMBERS, Type
@@ -58,8 +58,7 @@ def text_table(plan: BoundPlan, path: Any, names: tuple[str, ...], name: str) ->
     )
 
 
-@dataclass(frozen=True)
-class TextLayout:
+class TextLayout(Struct, frozen=True):
     """Rows as CSV records."""
 
     delimiter: str
@@ -94,8 +93,7 @@ class TextRows:
         )
 
 
-@dataclass(frozen=True)
-class TypedLayout:
+class TypedLayout(Struct, frozen=True):
     """Rows as Arrow values: the schema they are laid down in, the types of the columns, and those
     that columns which a step sets would rather have in the file, where all values fit."""
 

@@ -4,11 +4,11 @@ that leave, and what is counted of them."""
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from gravel.engine.evaluate import run
 from gravel.engine.external import OUT
@@ -30,8 +30,7 @@ Pack = Callable[[Sequence[Left], Sequence[Malformed]], Any]
 Totals = list[AggregatePartial | None]
 
 
-@dataclass(frozen=True)
-class BatchRead:
+class BatchRead(Struct, frozen=True):
     """What a batch was before the first step: its rows, malformed records, line breaks inside
     values, keys, control totals, and the content of a database's table."""
 
@@ -43,8 +42,7 @@ class BatchRead:
     content: Content | None
 
 
-@dataclass
-class WholeSeen:
+class WholeSeen(Struct):
     """Of the rows that are followed: those that came to a whole-table step, those that left at it,
     those that went on."""
 
@@ -59,8 +57,7 @@ class WholeSeen:
         self.after |= other.after
 
 
-@dataclass
-class Worked:
+class Worked(Struct):
     """What the steps made of one batch: by the number of each step its count, and the control
     totals after it; the rows that left, as they were packed, with the totals of what each step let
     go. Of rows that have come to the end there is what was finally made."""
@@ -76,8 +73,7 @@ class Worked:
     finished: Any = None
 
 
-@dataclass(frozen=True)
-class RowStart:
+class RowStart(Struct, frozen=True):
     """How the rows of a plan's table begin. `key`: its columns; `sealed`: those that no step
     touches, of which each row's seal is made; `by_value`: as values of their store, not as texts;
     `sample`: only so many rows; `content`: whether the content is taken."""
@@ -118,8 +114,7 @@ class RowStart:
         )
 
 
-@dataclass(frozen=True)
-class RowSteps:
+class RowSteps(Struct, frozen=True):
     """A run of row-by-row steps, from a whole-table step to the next. `start`: how the rows begin
     where it is the first; `concluding`: the whole-table step that they come from, else;
     `preparing`: the one that they go to; `finish`: what is made of them where it is the last;

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import datetime
 from contextlib import ExitStack
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from gravel.language.bind import Given
 from gravel.language.parameters import literal_text

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import json
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from gravel.engine.arrangement import Arrangement
 from gravel.inspecting.aggregates import BoundAggregate
@@ -32,8 +33,7 @@ from gravel.sources.source import Source
 from gravel.stores.sql import is_database, is_server
 
 
-@dataclass(frozen=True)
-class SplitFrom:
+class SplitFrom(Struct, frozen=True):
     """The field whose pieces a column has: its name, its source column if no step has touched it,
     and the number of the split."""
 
@@ -42,8 +42,7 @@ class SplitFrom:
     step: int
 
 
-@dataclass(frozen=True)
-class PlanColumn:
+class PlanColumn(Struct, frozen=True):
     """A column on its way: name, type, the source column it is (None for a made one), whether a
     step may have changed it. What a split made of a field has NULL where the field has no piece."""
 
@@ -54,8 +53,7 @@ class PlanColumn:
     split: SplitFrom | None = None
 
 
-@dataclass(frozen=True)
-class Left:
+class Left(Struct, frozen=True):
     """Rows that left at one step: why (texts, one a row), and their columns as texts as they came
     into it. `into` is the path of the row that each was merged into."""
 
@@ -71,8 +69,7 @@ class Left:
     values: list[Any]
 
 
-@dataclass
-class Outcome:
+class Outcome(Struct):
     """What a step made of some rows: those that go on, its count, the rows that left."""
 
     rows: TrackedRows
@@ -80,7 +77,7 @@ class Outcome:
     left: list[Left] = field(default_factory=list)
 
 
-class RowAction(ABC):
+class RowAction(Struct, frozen=True):
     """What a step does to rows batch by batch."""
 
     @abstractmethod
@@ -98,8 +95,7 @@ class RowAction(ABC):
         return None
 
 
-@dataclass
-class Prepared:
+class Prepared(Struct):
     """Some rows as they go to a whole-table step, with what it needs to know of each beside their
     columns; its count, the rows that left."""
 
@@ -108,8 +104,7 @@ class Prepared:
     left: list[Left] = field(default_factory=list)
 
 
-@dataclass
-class Context:
+class Context(Struct):
     """What a step that has all rows at one place is given: bytes to hold in memory, and where its
     rows that left and its counts go."""
 
@@ -122,7 +117,7 @@ class Context:
     ]  # takes a number of rows that a step makes; the number of the first, for its path
 
 
-class TableAction(ABC):
+class TableAction(Struct, frozen=True):
     """What a step does that needs all rows at once: batches are prepared, arranged by an engine,
     and concluded. Preparing and concluding may run on any thread or machine."""
 
@@ -139,8 +134,7 @@ class TableAction(ABC):
         """Some rows as they go on; `first`: the place of the first of them among all."""
 
 
-@dataclass(frozen=True)
-class BoundStep:
+class BoundStep(Struct, frozen=True):
     """A step bound to the columns that it meets (`before`); `after` are those it leaves."""
 
     number: int
@@ -173,8 +167,7 @@ class BoundStep:
         return tuple(column.name for column in self.before if column.name not in kept)
 
 
-@dataclass(frozen=True)
-class BoundTotal:
+class BoundTotal(Struct, frozen=True):
     """A control total: its text, whether it is a sum, and its aggregate bound to the columns at the
     start and after each step (None where they do not have what it reads)."""
 
@@ -183,8 +176,7 @@ class BoundTotal:
     places: tuple[BoundAggregate | None, ...]
 
 
-@dataclass(frozen=True)
-class BoundPlan:
+class BoundPlan(Struct, frozen=True):
     """A plan ready to run. `source`: its table's columns; `columns`: those after the last step;
     `key`: positions in the source; `key_after`: in the output (None: there is no key to prove);
     `untouched`: (source, output) positions of the columns no step touches."""

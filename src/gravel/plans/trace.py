@@ -8,6 +8,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
@@ -143,8 +144,7 @@ def _trace(
     )
 
 
-@dataclass(frozen=True)
-class _Arrived:
+class _Arrived(Struct, frozen=True):
     """A batch at its end: its rows, and the places in it of the paths that are followed."""
 
     rows: int

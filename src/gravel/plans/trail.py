@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
+from msgspec import Struct
 
 from gravel.engine.sets import member
 from gravel.figures import Figures, Unlisted
@@ -49,11 +50,10 @@ class Event(Figures):
     read: dict[str, str | None] = field(default_factory=dict)
 
 
-@dataclass
-class Trail:
+class Trail(Struct):
     """The events of the rows that are followed, in the order of the steps for each path."""
 
-    events: dict[str, list[Event]] = field(default_factory=dict)
+    events: dict[str, list[Event]] = {}
 
     @staticmethod
     def seen(rows: TrackedRows, columns: Sequence[PlanColumn], wanted: np.ndarray) -> Seen:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from gravel.plans import proofs
 from gravel.plans.execution import Execution
@@ -10,8 +10,7 @@ from gravel.plans.ledger import Proof, StepLine
 from gravel.plans.step_lines import reasons_to_stop, rows_gone, step_lines
 
 
-@dataclass
-class Verdict:
+class Verdict(Struct):
     """What was proved of a run: the ledger's lines, why it stops if it does, the proofs."""
 
     lines: tuple[StepLine, ...]

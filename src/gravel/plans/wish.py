@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.ledger.signature import SigningKey
 
 
-@dataclass(frozen=True)
-class Wish:
+class Wish(Struct, frozen=True):
     """How a plan is to be run: `dry` writes nothing; `until` ends after a step; `sample` reads the
     first rows only (both are dry); `memory`: bytes that whole-table steps may hold; `backup`: a
     table for the rows as they were; `engine`: the address of what reads the table and does the

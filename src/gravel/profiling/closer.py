@@ -4,11 +4,11 @@ forms, pairs of columns), and texts that it looks up on its way."""
 from __future__ import annotations
 
 from collections.abc import Hashable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.arrow_values import text_of
 from gravel.engine.distinct import Counted, Distinct, Room
@@ -21,8 +21,7 @@ Pair = tuple[int, int]
 Texts = dict[int, dict[int, str]]  # by column and source row
 
 
-@dataclass(frozen=True)
-class CloserPartial:
+class CloserPartial(Struct, frozen=True):
     """What a batch says on a closer look."""
 
     lists: dict[int, lists.ListPart]

@@ -5,12 +5,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.language.functions import casts
 from gravel.language.functions.buffers import matches
@@ -29,8 +29,7 @@ from gravel.language.types import (
 from gravel.sources.type_inference import Fitting
 
 
-@dataclass(frozen=True)
-class TypeCandidate:
+class TypeCandidate(Struct, frozen=True):
     """A type that values may fit: its name in `marks`, the CAST's target, and the shapes (an RE2
     pattern) it can have."""
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from gravel.language.functions.damage import PLACEHOLDERS
 from gravel.language.functions.wellknown import FORMS, rows_of
@@ -57,8 +57,7 @@ def forms_of(values: list[tuple[str, int]]) -> list[str]:
 FormPart = tuple[int, int, list[tuple[str, int]]]
 
 
-@dataclass
-class FormState:
+class FormState(Struct):
     """Rows that have a form and that fail it, and the values that fail, batch by batch until there
     are many."""
 

@@ -12,10 +12,12 @@ import hashlib
 import json
 import os
 from contextlib import suppress
-from dataclasses import asdict, dataclass, fields
+from dataclasses import asdict, fields
 from datetime import date
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from gravel.problems import CallProblem
 from gravel.profiling.result import Finding, Profile
@@ -24,8 +26,7 @@ from gravel.sources.source import Source
 from gravel.version import __version__
 
 
-@dataclass(frozen=True)
-class Numbered:
+class Numbered(Struct, frozen=True):
     """A finding by its number in the profile, and how many findings there are."""
 
     number: int

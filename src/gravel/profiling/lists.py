@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.engine.sets import distinct_values
 from gravel.kernels.characters import BLANKS
@@ -82,8 +82,7 @@ def looks_like_one(delimiter: str, holding: list[str], others: list[str], share:
     )
 
 
-@dataclass(frozen=True)
-class ListPart:
+class ListPart(Struct, frozen=True):
     """Of some values that hold the delimiter: rows; least, greatest number and sum of pieces; rows
     with each flaw."""
 

@@ -8,12 +8,12 @@ counts, whatever the batches were.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.engine.hashing import both_hashes, hashes
 from gravel.kernels.characters import BLANK, SPACES, ZERO_WIDTH
@@ -61,8 +61,7 @@ INNER_RUN = "[^ ]  +[^ ]"
 REPLACEMENT = r"\x{fffd}|ï¿½"
 
 
-@dataclass(frozen=True)
-class Marked:
+class Marked(Struct, frozen=True):
     """Of each value of an array: its bits (uint64), its number or day (float64, NaN for none), the
     hash that begins with its MATCH_KEY's, two hashes of its shape; and how many characters it
     has."""

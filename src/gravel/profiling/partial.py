@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
 
 from gravel.engine.arrow_values import text_of
 from gravel.engine.distinct import Counted, counted_hashes
@@ -22,8 +22,7 @@ _LIKELY = 24
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 
 
-@dataclass(frozen=True)
-class Bounds:
+class Bounds(Struct, frozen=True):
     """What is least and greatest among some values: as text, as number (or date) where they may be
     such, and by their lengths."""
 
@@ -50,8 +49,7 @@ class Bounds:
         )
 
 
-@dataclass(frozen=True)
-class ColumnPartial:
+class ColumnPartial(Struct, frozen=True):
     """One column of one batch. Numbers are taken by their type where the store has doubles
     (`by_type`). `null_sum` is a sum of hashes of the row numbers that are NULL: equal sums mean the
     same rows. `plain` has a hash of every row's value, `fresh` the texts of which nothing was known

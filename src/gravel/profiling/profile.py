@@ -5,7 +5,7 @@ columns)."""
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import date
 from decimal import Decimal
 from functools import partial
@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.distinct import Top, range_size, range_top, whole_top
 from gravel.engine.engine import OfBatch, Question
@@ -127,8 +128,7 @@ def profile(
     )
 
 
-@dataclass(frozen=True)
-class FirstAnswers:
+class FirstAnswers(Struct, frozen=True):
     """What the distinct values of the first pass say: of each column, of the shapes in each, and
     how many rows are equal to an earlier one, NULLs taken as equal."""
 

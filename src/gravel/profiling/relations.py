@@ -7,10 +7,10 @@ A sample of the first rows refutes nearly every pair; what it leaves is counted 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from itertools import combinations
 
 import numpy as np
+from msgspec import Struct
 
 from gravel.engine.distinct import Counted, counted_hashes
 from gravel.engine.hashing import NULL_HASH
@@ -23,8 +23,7 @@ _LOW = np.uint64(0xFFFF)
 _MIX = np.uint64(0x9E3779B97F4A7C15)
 
 
-@dataclass(frozen=True)
-class DependencyCandidate:
+class DependencyCandidate(Struct, frozen=True):
     """A column for pairs and dependencies: position, distinct values, NULLs."""
 
     index: int
@@ -114,8 +113,7 @@ def _may_determine(a: np.ndarray, b: np.ndarray, distinct: int) -> bool:
     return exceptions <= 0.15 * min(guessed, max(evidence, 1)) + 3
 
 
-@dataclass(frozen=True)
-class Dependency:
+class Dependency(Struct, frozen=True):
     """Rows that spoil a dependency; of at most a hundred kinds: (row of a spoiling pair, its rows,
     row of the usual pair)."""
 
@@ -123,8 +121,7 @@ class Dependency:
     exceptions: list[tuple[int, int, int]] | None
 
 
-@dataclass(frozen=True)
-class RangeExceptions:
+class RangeExceptions(Struct, frozen=True):
     """Of pairs in a range of hashes: their rows, those that spoil the dependency, the first values,
     and the exceptions as far as they are told."""
 

@@ -4,11 +4,12 @@ a sample repeats exactly."""
 from __future__ import annotations
 
 from collections.abc import Hashable, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.engine import Engine
 from gravel.engine.threads import THREADS
@@ -18,8 +19,7 @@ _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 _OTHER = np.uint64(0xD6E8FEB86659FD93)
 
 
-@dataclass(frozen=True)
-class Sample:
+class Sample(Struct, frozen=True):
     """Rows drawn from a table, and how many it has; they are read as a table's are."""
 
     batch: Batch

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import date
 from fractions import Fraction
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from gravel.engine.sets import distinct_values
 from gravel.engine.spill import Runs
@@ -245,8 +245,7 @@ class _Ends:
         ]
 
 
-@dataclass(frozen=True)
-class _Far:
+class _Far(Struct, frozen=True):
     """What is outliers on one side: rows, first row of the nearest value inside and of the nearest
     one outside, how many quartile ranges that one is beyond the quartile, and the share of its
     distance to the median that lies empty before it.

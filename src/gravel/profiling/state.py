@@ -5,10 +5,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Hashable, Iterable
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes, top_rows
 from gravel.engine.known_values import KnownValues
@@ -73,8 +73,7 @@ class ColumnState:
         return np.concatenate(self.head) if self.head else np.zeros(0, np.uint64)
 
 
-@dataclass(frozen=True)
-class TablePartial:
+class TablePartial(Struct, frozen=True):
     """What a batch says of a table's columns and of its whole rows."""
 
     rows: int
@@ -152,8 +151,7 @@ def whole_rows(hashed: list[np.ndarray], rows: np.ndarray) -> Counted:
     return counted_hashes(first, second, rows)
 
 
-@dataclass
-class Gathered:
+class Gathered(Struct):
     """What the distinct values of a column say together. Rows are source rows, to look the texts up
     in."""
 
@@ -179,8 +177,7 @@ class Gathered:
     both: dict[tuple[str, str], int] = field(default_factory=dict)
 
 
-@dataclass
-class RangeFigures:
+class RangeFigures(Struct):
     """What the distinct values in a range of hashes say: figures that add up, and what is more than
     a figure as it has to be put together."""
 

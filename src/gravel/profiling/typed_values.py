@@ -4,13 +4,13 @@ would not tell: in a pass over this column alone."""
 from __future__ import annotations
 
 from collections.abc import Hashable
-from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.engine.distinct import Counted, Distinct, Top, counted, range_top, whole_top
 from gravel.engine.engine import OfBatch, Question
@@ -23,8 +23,7 @@ from gravel.sources.source import Batch, Source
 _VALUE = "value"
 
 
-@dataclass(frozen=True)
-class TypedValues:
+class TypedValues(Struct, frozen=True):
     """Distinct values, (value, rows) of the most frequent, least and greatest; type mismatches are
     left out."""
 

@@ -4,11 +4,12 @@ room that its columns take."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Annotated
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from gravel.engine.mapped import Store
 from gravel.engine.row_codes import codes_of
@@ -81,8 +82,7 @@ class RowProblem(DataProblem):
         self.sqlstate = state
 
 
-@dataclass
-class Account:
+class Account(Struct):
     """Operators with rows in and out, errors, cautions. What runs while it is `quiet` enters
     nothing: a subquery's operators run once a row."""
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from gravel.language import tree
 from gravel.language.bind import Given
@@ -17,8 +18,7 @@ from gravel.sources.source import Source
 RunQuery = Callable[[tree.Query, dict[str, "Relation"]], "Relation"]
 
 
-@dataclass
-class QueryContext:
+class QueryContext(Struct):
     """A query's text and what its names mean."""
 
     text: str = ""

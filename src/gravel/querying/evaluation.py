@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from typing import Any
 
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.evaluate import run
 from gravel.engine.vector import Vector
@@ -24,13 +23,12 @@ from gravel.querying.shapes import top
 AddSubqueries = Callable[[tree.Node, Relation, dict[str, Relation], dict[Any, int]], Relation]
 
 
-@dataclass
-class ExpressionEvaluator:
+class ExpressionEvaluator(Struct):
     """Evaluates expressions over relations."""
 
     account: Account
     context: QueryContext
-    add_subqueries: AddSubqueries = field(init=False)
+    add_subqueries: AddSubqueries
 
     def evaluate(
         self,
@@ -108,9 +106,9 @@ class ExpressionEvaluator:
             return ("column", match) if match is not None else ("name", node.text, node.table)
         if isinstance(node, tree.Node):
             fields = [
-                getattr(node, dataclass.name)
-                for dataclass in dataclasses.fields(node)
-                if dataclass.name not in ("start", "end", "name_end", "name_start")
+                getattr(node, field)
+                for field in node.__struct_fields__
+                if field not in ("start", "end", "name_end", "name_start")
             ]
             name = getattr(node, "name", None)
             if isinstance(node, (tree.Call, tree.Aggregate)) and isinstance(name, str):

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.language import parse, tree
 from gravel.querying.account import Account
@@ -15,8 +16,7 @@ from gravel.querying.partitions import flat_indices
 from gravel.querying.relation import Relation
 
 
-@dataclass
-class Filtering:
+class Filtering(Struct):
     """Keeps the rows for which a condition is true."""
 
     account: Account

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.row_codes import codes_of
 from gravel.engine.sets import without
@@ -34,8 +34,7 @@ def _has(relation: Relation, name: tree.Name, text: str) -> bool:
         return True
 
 
-@dataclass
-class FromClause:
+class FromClause(Struct):
     """The relations that a FROM names."""
 
     account: Account

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.aggregates import STATES, GroupedValues, result_type, state_of
 from gravel.engine.row_codes import codes_by_slices, codes_of
@@ -29,8 +30,7 @@ from gravel.querying.subqueries import Subqueries
 from gravel.words import number_of
 
 
-@dataclass(frozen=True)
-class Input:
+class Input(Struct, frozen=True):
     """What an aggregate is of: its value a row (None for COUNT(*)), values beside it, the rows of
     its FILTER, its order."""
 
@@ -53,8 +53,7 @@ class Input:
         )
 
 
-@dataclass(frozen=True)
-class RowGroups:
+class RowGroups(Struct, frozen=True):
     """Some rows (None: all) with the number of the group that each is in, and how many groups there
     are."""
 
@@ -76,8 +75,7 @@ def _with_several(part: RowGroups, values: pa.Array) -> tuple[int, np.ndarray]:
     return int(several.sum()), rows if part.rows is None else part.rows[rows]
 
 
-@dataclass
-class Grouping:
+class Grouping(Struct):
     """Rows of groups, a column for each key and each aggregate."""
 
     account: Account

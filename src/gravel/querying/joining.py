@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.vector import Vector, first_error
 from gravel.language import parse, tree
@@ -24,8 +25,7 @@ from gravel.querying.subqueries import Subqueries
 from gravel.words import number_of
 
 
-@dataclass
-class Joining:
+class Joining(Struct):
     """Joins two relations."""
 
     account: Account

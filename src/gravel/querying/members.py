@@ -4,9 +4,10 @@ for them."""
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from gravel.language import tree
 from gravel.language.bind import Given

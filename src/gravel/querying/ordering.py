@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.row_codes import codes_of
 from gravel.inspecting.look import sort_order
@@ -43,14 +44,13 @@ def warn_of_digits(account: Account, written: str, values: Any) -> None:
         )
 
 
-@dataclass
-class Ordering:
+class Ordering(Struct):
     """Sorts a relation, and takes its first rows."""
 
     account: Account
     context: QueryContext
     expressions: ExpressionEvaluator
-    _sorted: Any = field(init=False, default=None)
+    _sorted: Any = None
 
     def order(
         self,

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.frame import Frame
 from gravel.engine.mapped import Store
@@ -104,8 +105,7 @@ class Later:
         return self.made
 
 
-@dataclass(frozen=True)
-class Relation:
+class Relation(Struct, frozen=True):
     """Columns side by side. `tables` has the name of the table each belongs to ('' for none);
     `hidden` ones are found only with their table's name (the two sides of a USING); `rows` are
     source row numbers of the first table, if they still stand.
@@ -312,8 +312,7 @@ def joined(parts: Sequence[Vector], kind: Type) -> Vector:
     return Vector(pa.concat_arrays(arrays) if arrays else pa.nulls(0, kind.arrow), errors)
 
 
-@dataclass(frozen=True)
-class Grouped(Relation):
+class Grouped(Relation, frozen=True):
     """Groups: a column of the rows that is not grouped by has no value of its own here."""
 
     ungrouped: Relation | None = None

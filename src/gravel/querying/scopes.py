@@ -3,7 +3,6 @@ column of the name wins."""
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
@@ -159,5 +158,5 @@ def _parts(node: Any) -> Iterator[Any]:
     elif isinstance(node, (tree.Name, tree.Query)):
         yield node
     elif isinstance(node, tree.Node):
-        for field in dataclasses.fields(node):
-            yield from _parts(getattr(node, field.name))
+        for name in node.__struct_fields__:
+            yield from _parts(getattr(node, name))

@@ -3,11 +3,10 @@ standard's order; each stage accounts for its rows."""
 
 from __future__ import annotations
 
-import dataclasses
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from msgspec.structs import replace
 
 from gravel.engine.vector import Vector
 from gravel.language import parse, tree
@@ -50,7 +49,9 @@ class Session:
         self.context = context or QueryContext()
         self.account = account or Account()
         shared = self.account, self.context
-        self.expressions = ExpressionEvaluator(*shared)
+        self.expressions = ExpressionEvaluator(
+            *shared, lambda *columns: self.subqueries.add_columns(*columns)
+        )
         self.tables = Tables(*shared, self.expressions)
         self.subqueries = Subqueries(
             *shared,
@@ -59,7 +60,6 @@ class Session:
             self.run_query,
             lambda select, withs: self.from_clause.rows(select, withs),
         )
-        self.expressions.add_subqueries = self.subqueries.add_columns
         joining = Joining(*shared, self.expressions, self.subqueries)
         self.from_clause = FromClause(
             *shared, self.expressions, self.tables, self.subqueries, joining, self.run_query
@@ -257,10 +257,7 @@ class Session:
             beside, outside = self.subqueries.with_outer(over)
             if isinstance(over, Grouped) and beside is not over:
                 # Still groups: what is written names the columns of the rows that were grouped.
-                fields = {
-                    dataclass.name: getattr(beside, dataclass.name)
-                    for dataclass in dataclasses.fields(Relation)
-                }
+                fields = {name: getattr(beside, name) for name in Relation.__struct_fields__}
                 over = Grouped(**fields, ungrouped=over.ungrouped)
             stands |= outside
             if select.having is not None:

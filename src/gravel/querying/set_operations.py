@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.row_codes import codes_of
 from gravel.language import tree
@@ -17,8 +17,7 @@ from gravel.querying.relation import Columns, Relation, as_type, joined
 from gravel.words import number_of
 
 
-@dataclass
-class SetOperations:
+class SetOperations(Struct):
     """Puts relations together, and tells rows apart."""
 
     account: Account

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable
 from typing import Any
 
@@ -35,8 +34,8 @@ def top(
                 return
         if isinstance(value, tree.Query):
             return
-        for part in dataclasses.fields(value):
-            visit(getattr(value, part.name))
+        for name in value.__struct_fields__:
+            visit(getattr(value, name))
 
     visit(node)
     return results

@@ -4,12 +4,13 @@ the rows around them, or as a join."""
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.aggregates import ordered
 from gravel.engine.row_codes import codes_of
@@ -28,8 +29,7 @@ from gravel.querying.shapes import SUBQUERIES, top
 from gravel.querying.tables import Tables
 
 
-@dataclass
-class Outer:
+class Outer(Struct):
     """The row around a subquery: the names and aggregates that the subquery reads of it, where they
     stand there, and the row."""
 
@@ -38,8 +38,7 @@ class Outer:
     row: Relation
 
 
-@dataclass
-class Subqueries:
+class Subqueries(Struct):
     """Values of subqueries."""
 
     account: Account

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from gravel.engine.frame import view
 from gravel.engine.memory import give_back_freed_blocks
@@ -26,8 +27,7 @@ from gravel.sources.opening import open_table
 from gravel.sources.source import Batch, Malformed, Source, scan
 
 
-@dataclass
-class Tables:
+class Tables(Struct):
     """Reads tables."""
 
     account: Account

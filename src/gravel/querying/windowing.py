@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.aggregates import result_type
 from gravel.engine.row_codes import codes_of
@@ -31,8 +32,7 @@ RANKS = ("ROW_NUMBER", "RANK", "DENSE_RANK", "PERCENT_RANK", "CUME_DIST", "NTILE
 VALUES = ("LAG", "LEAD", "FIRST_VALUE", "LAST_VALUE", "NTH_VALUE")
 
 
-@dataclass
-class Windowing:
+class Windowing(Struct):
     """A column for each window function."""
 
     account: Account

@@ -4,12 +4,12 @@ came from."""
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.engine import exact_sum
 from gravel.engine.aggregates import finished_sums, ordered, spreads
@@ -22,8 +22,7 @@ from gravel.querying.relation import joined
 Segment = tuple[np.ndarray, np.ndarray]
 
 
-@dataclass(frozen=True)
-class ResolvedFrame:
+class ResolvedFrame(Struct, frozen=True):
     """A frame with its distances known: `low` and `high` are rows or groups before (below 0) or
     after, None for UNBOUNDED; for RANGE with a distance the first and last place by the order's key
     are given instead."""

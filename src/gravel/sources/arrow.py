@@ -8,13 +8,13 @@ them. Only the columns asked for are read, part by part.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from threading import Lock
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.arrow_values import is_binary, plain, type_of
 from gravel.engine.sets import without
@@ -30,8 +30,7 @@ _GROUPS_HELD = 2
 Part = Callable[[int, list[str]], Any]  # (number, columns) -> a record batch or table
 
 
-@dataclass(frozen=True)
-class StoredSplit:
+class StoredSplit(Struct, frozen=True):
     """A part of a stored table: its number, its first source row, its rows with those that are
     malformed."""
 

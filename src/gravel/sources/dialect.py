@@ -3,11 +3,10 @@ end)."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True)
-class Dialect:
+class Dialect(Struct, frozen=True):
     """`body` is the byte offset of the first record after the header in the UTF-8 text (a BOM
     apart), `lines` the lines that the header takes, `skip` the bytes of a BOM."""
 

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any
 
 import pyarrow.compute as pc
+from msgspec.structs import replace
 
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIMESTAMP, Kind, Type
 from gravel.problems import TableProblem
@@ -71,11 +71,11 @@ def with_metadata(path: Path, asked: ReadOptions) -> tuple[ReadOptions, list[str
         ) from None
     plain = ReadOptions()
     used = {
-        item.name: getattr(stated, item.name)
-        for item in fields(ReadOptions)
-        if getattr(stated, item.name) != getattr(plain, item.name)
-        and getattr(asked, item.name) == getattr(plain, item.name)
-        and _OPTION.get(item.name, item.name) not in asked.stated
+        name: getattr(stated, name)
+        for name in ReadOptions.__struct_fields__
+        if getattr(stated, name) != getattr(plain, name)
+        and getattr(asked, name) == getattr(plain, name)
+        and _OPTION.get(name, name) not in asked.stated
     }
     if "decimal" in asked.stated:
         used.pop("group", None)  # the two are one notation

@@ -4,12 +4,13 @@ of each row is kept."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from fnmatch import fnmatch
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.arrow_values import plain_type, text_of
 from gravel.language.types import TEXT, Type
@@ -26,8 +27,7 @@ from gravel.words import number_of
 FILE = "gravel_file"
 
 
-@dataclass(frozen=True)
-class FileSplit:
+class FileSplit(Struct, frozen=True):
     """A piece of one of the files: which, and how many rows stand before that file."""
 
     file: int

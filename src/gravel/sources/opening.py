@@ -10,11 +10,11 @@ import shutil
 import sys
 import zipfile
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+from msgspec.structs import replace
 
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sources.arrow import open_arrow, open_parquet

@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, fields
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct, field
 
 from gravel.problems import CallProblem, nearest
 
@@ -17,8 +18,7 @@ SPACE = "space"
 _SIGNS = {"tab": "\t", "\\t": "\t", "semicolon": ";", "comma": ",", "pipe": "|"}
 
 
-@dataclass(frozen=True)
-class ReadOptions:
+class ReadOptions(Struct, frozen=True):
     """header: the line of the names, 0 for none, None to find out; skip: lines before it; nulls:
     unquoted texts that are NULL; comment: what a line to leave out begins with; quote: the sign
     around fields; decimal, group: the signs in numbers; dates: templates of days; starts: where the
@@ -41,7 +41,7 @@ class ReadOptions:
     decimal: str = "."
     group: str = ""
     dates: tuple[str, ...] = ()
-    stated: frozenset[str] = field(default=frozenset(), compare=False)
+    stated: frozenset[str] = frozenset()
 
     def __post_init__(self) -> None:
         if self.group and self.group == self.decimal:
@@ -79,8 +79,7 @@ class ReadOptions:
         return result
 
 
-@dataclass(frozen=True)
-class ReadOption:
+class ReadOption(Struct, frozen=True):
     """An option of reading: its name, what it takes, its help, whether it is repeated."""
 
     name: str
@@ -271,5 +270,5 @@ def reading_of(asked: Mapping[str, Any], **more: Any) -> ReadOptions:
             value = [value]
         values |= option.take(value)
         stated.add(name)
-    assert values.keys() <= {item.name for item in fields(ReadOptions)}
+    assert values.keys() <= set(ReadOptions.__struct_fields__)
     return ReadOptions(**values, **more, stated=frozenset(stated))

@@ -6,13 +6,13 @@ from __future__ import annotations
 import stat
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.arrow_values import text_of
 from gravel.engine.engine import Engine, OfBatch
@@ -34,8 +34,7 @@ class InferredTypeRefuted(Exception):
     column."""
 
 
-@dataclass(frozen=True)
-class Malformed:
+class Malformed(Struct, frozen=True):
     """A record that is not a row: its source row number, its line in the file, what is wrong, and
     its text."""
 
@@ -45,8 +44,7 @@ class Malformed:
     text: str
 
 
-@dataclass(frozen=True)
-class Batch:
+class Batch(Struct, frozen=True):
     """Some rows in source order. `rows` are source row numbers; `columns` has an Arrow array for
     each column asked for, in table order and as the store has it (a text file's are texts), and
     None for the others. Malformed records stand beside, not among them.
@@ -339,8 +337,7 @@ class Source(ABC):
                 break
 
 
-@dataclass(frozen=True)
-class _Fit:
+class _Fit(Struct, frozen=True):
     """What the types of some columns may still be. Columns that have turned out to be TEXT are not
     read again."""
 

@@ -7,11 +7,12 @@ codes, not numbers.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from gravel.engine.sets import distinct_values
 from gravel.language.functions.buffers import ByteSet, body, matches, valid
@@ -42,8 +43,7 @@ _DIGITS = ByteSet(b"0123456789-")
 _ALL = frozenset(_PLAIN)
 
 
-@dataclass(frozen=True)
-class Fitting:
+class Fitting(Struct, frozen=True):
     """What is known of a column so far: the types that every value fits, and digits before and
     after the point.
 

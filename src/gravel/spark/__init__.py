@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec.structs import replace
 
 from gravel.problems import CallProblem
 

@@ -5,7 +5,6 @@ to be sorted with."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from itertools import groupby
 from operator import itemgetter
 from typing import Any
@@ -13,6 +12,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.engine.arrangement import (
     HASH,
@@ -37,8 +37,7 @@ _MOST_OF_ONE = 8 << 20  # bytes of a slice, before they are compressed
 _SAMPLED = 64  # rows of a batch that a sort's ranges are cut by
 
 
-@dataclass(frozen=True)
-class BeginTask:
+class BeginTask(Struct, frozen=True):
     """The first stage, on splits of a table; rows that are to be grouped are cut into so many
     ranges of their hashes."""
 
@@ -62,8 +61,7 @@ def run_begin(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Rec
         yield record(FAILURE, 0, place, packed(problem))
 
 
-@dataclass(frozen=True)
-class GoOnTask:
+class GoOnTask(Struct, frozen=True):
     """A later stage, on rows of which each range is a batch."""
 
     stage: RowStage[Any]
@@ -104,8 +102,7 @@ def _worked(
     yield from slices_of(SAMPLE, place, (place, keys))
 
 
-@dataclass(frozen=True)
-class DecideTask:
+class DecideTask(Struct, frozen=True):
     """Groups to decide on; `firsts`: the place of the first row of each batch that rows come
     from."""
 
@@ -125,8 +122,7 @@ def run_decide(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Re
         yield from _dealt(rows, rows.column(PLACE).to_numpy(), number)
 
 
-@dataclass(frozen=True)
-class CutTask:
+class CutTask(Struct, frozen=True):
     """Rows to cut into ranges by others that begin a range each, sorted; `firsts` as in
     DecideTask."""
 
@@ -151,8 +147,7 @@ def run_cut(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Recor
         yield from _cut(rows, cuts, range(many + 1), number)
 
 
-@dataclass(frozen=True)
-class SortTask:
+class SortTask(Struct, frozen=True):
     """Rows to sort; `firsts`: the place of the first row of each range once all are sorted."""
 
     then: SortedRows

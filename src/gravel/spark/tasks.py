@@ -11,7 +11,6 @@ from __future__ import annotations
 
 import platform
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from functools import lru_cache
 from itertools import groupby
 from operator import itemgetter
@@ -20,6 +19,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.engine.distinct import Counted
 from gravel.engine.hashed_rows import RowRange, no_rows
@@ -39,8 +39,7 @@ _FIELDS = pa.schema(
 )
 
 
-@dataclass(frozen=True)
-class Reference:
+class Reference(Struct, frozen=True):
     """How a table is opened again anywhere: what names it, from a folder, how it is read, and which
     files it was: another file of the same name is another table."""
 
@@ -63,8 +62,7 @@ class Reference:
         return table
 
 
-@dataclass(frozen=True)
-class MapTask:
+class MapTask(Struct, frozen=True):
     """Work on splits of a table: of each, or as one state of all; then its distinct values are cut
     into so many ranges."""
 
@@ -114,8 +112,7 @@ def opened(reference: bytes) -> Source:
     return table
 
 
-@dataclass(frozen=True)
-class RangeTask:
+class RangeTask(Struct, frozen=True):
     """Figures of distinct values: by their key, what is asked of them by the question's number.
     `merged`: equal values are put together first."""
 
@@ -132,8 +129,7 @@ def run_ranges(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Re
             yield record(question, number, 0, packed(figures(values)))
 
 
-@dataclass(frozen=True)
-class ExchangeTask:
+class ExchangeTask(Struct, frozen=True):
     """Other hashes for distinct values, which are cut into so many ranges of these."""
 
     rekeyed: Callable[[Counted], Counted]
@@ -152,8 +148,7 @@ def run_exchange(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.
             yield record(0, number, old, stream)
 
 
-@dataclass(frozen=True)
-class MatchTask:
+class MatchTask(Struct, frozen=True):
     """Work on the rows of two tables whose hashes are in one range; they have so many arrays beside
     hashes and numbers."""
 

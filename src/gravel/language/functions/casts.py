@@ -8,13 +8,13 @@ from __future__ import annotations
 import contextlib
 import datetime
 import json
-from dataclasses import replace
 from decimal import Decimal
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec.structs import replace
 
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, formats

@@ -7,9 +7,10 @@ import importlib
 import inspect
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, NamedTuple
+
+from msgspec import Struct
 
 from gravel.language.types import Type
 
@@ -38,8 +39,7 @@ class KernelResult(NamedTuple):
     errors: Any
 
 
-@dataclass(frozen=True)
-class FunctionParameter:
+class FunctionParameter(Struct, frozen=True):
     """An argument of a signature: `kind` is a type's name, NUMBER, ANY, AS TEXT (any type, as its
     text), or T."""
 
@@ -49,8 +49,7 @@ class FunctionParameter:
     repeated: bool = False
 
 
-@dataclass(frozen=True)
-class FunctionSignature:
+class FunctionSignature(Struct, frozen=True):
     """One way to call a function. `result` is a type's name or T, the common type of all T
     arguments."""
 
@@ -70,8 +69,7 @@ class FunctionSignature:
         return self.parameters[min(position, len(self.parameters) - 1)]
 
 
-@dataclass(frozen=True)
-class Function:
+class Function(Struct, frozen=True):
     """An entry. `kernel` takes Arrow arrays (scalars for constants), NULL where an argument is
     NULL, and gives an array, or a KernelResult where rows can fail; None where the engine itself
     decides (CASE, CAST). `result_type` gives the type where it depends on the arguments' types and

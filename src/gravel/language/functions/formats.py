@@ -6,12 +6,12 @@ have fewer digits, and the delimiters - . / , ' ; : and the space.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
@@ -32,8 +32,7 @@ _TOKEN = re.compile(
 _TIME_PARTS = {"hour", "hour12", "half", "minute", "second", "fraction"}
 
 
-@dataclass(frozen=True)
-class TemplatePart:
+class TemplatePart(Struct, frozen=True):
     """A part of a template: a field and its digits, or a delimiter (field ''); `fill` is False
     after FM."""
 

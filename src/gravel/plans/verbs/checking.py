@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 import numpy as np
+from msgspec import field
 
 from gravel.engine.evaluate import run
 from gravel.inspecting.aggregates import aggregates_in
@@ -60,8 +59,7 @@ class CheckStep(StepKind):
         )
 
 
-@dataclass(frozen=True)
-class CheckAction(RowAction):
+class CheckAction(RowAction, frozen=True):
     """Conditions to decide for each row; how many rows need not hold; whether an unknown one
     fails."""
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from msgspec.structs import replace
 
 from gravel.inspecting.cautions import Watch
 from gravel.language import tree
@@ -62,8 +62,7 @@ class ColumnsStep(StepKind):
         return ColumnsAction(tuple(places)), tuple(after), Watch([])
 
 
-@dataclass(frozen=True)
-class ColumnsAction(RowAction):
+class ColumnsAction(RowAction, frozen=True):
     """Positions of the columns that go on, in their order."""
 
     places: tuple[int, ...]

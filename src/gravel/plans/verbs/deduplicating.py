@@ -3,7 +3,6 @@ be filled from the others."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -107,8 +106,7 @@ class DeduplicateStep(StepKind):
         )
 
 
-@dataclass(frozen=True)
-class UniqueAction(TableAction):
+class UniqueAction(TableAction, frozen=True):
     """by: what rows of one group are equal in; keys: which row of a group stays; fill: columns that
     it takes known values for; compared: columns in which a group may disagree."""
 

@@ -3,8 +3,6 @@ dropped by the other."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from gravel.engine.evaluate import run
@@ -39,8 +37,7 @@ class FilterStep(StepKind):
         return FilterAction(verb == "keep_rows", condition, text), binder.columns, watch
 
 
-@dataclass(frozen=True)
-class FilterAction(RowAction):
+class FilterAction(RowAction, frozen=True):
     """A condition to decide; `keeps` the rows for which it is true, or drops them."""
 
     keeps: bool

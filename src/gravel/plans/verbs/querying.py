@@ -4,7 +4,6 @@ their paths go on."""
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -12,6 +11,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec.structs import replace
 
 from gravel.engine.arrangement import GatheredRows
 from gravel.engine.external import OUT
@@ -126,8 +126,7 @@ class QueryStep(StepKind):
         )
 
 
-@dataclass(frozen=True)
-class QueryAction(TableAction):
+class QueryAction(TableAction, frozen=True):
     """A query; `plain`: for each column of its result the column under way that it is as it stands;
     `kept`: whether each row of the result comes from one row."""
 

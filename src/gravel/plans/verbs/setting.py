@@ -3,12 +3,12 @@ step."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from gravel.engine.arrow_values import text_of
 from gravel.engine.evaluate import run
@@ -29,8 +29,7 @@ from gravel.plans.steps import BoundStep, Left, Outcome, PlanColumn, RowAction, 
 from gravel.plans.verbs.step_kind import StepKind
 
 
-@dataclass(frozen=True)
-class Assignment:
+class Assignment(Struct, frozen=True):
     """One column of a `set`: its position after the step, its name, its expression as text and
     bound; `new` if the table did not have it."""
 
@@ -106,8 +105,7 @@ class SetStep(StepKind):
         )
 
 
-@dataclass(frozen=True)
-class SetAction(RowAction):
+class SetAction(RowAction, frozen=True):
     """Assignments to run."""
 
     assignments: tuple[Assignment, ...]

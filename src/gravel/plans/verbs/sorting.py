@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
@@ -82,8 +81,7 @@ def sortable(values: pa.Array) -> pa.Array:
     return values.cast(pa.string()) if pa.types.is_null(values.type) else values
 
 
-@dataclass(frozen=True)
-class SortAction(TableAction):
+class SortAction(TableAction, frozen=True):
     """Keys to sort by."""
 
     keys: Keys

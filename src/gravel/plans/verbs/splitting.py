@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -195,8 +194,7 @@ def trimmed(texts: pa.Array) -> pa.Array:
     return texts
 
 
-@dataclass(frozen=True)
-class RowSplit(RowAction):
+class RowSplit(RowAction, frozen=True):
     """A row for each piece of the column at a place."""
 
     how: Split
@@ -268,8 +266,7 @@ def _arrange(
     rows.arrange([*rows.stored[:index], *columns, *rows.stored[index + 1 :]], types)
 
 
-@dataclass(frozen=True)
-class ColumnSplit(RowAction):
+class ColumnSplit(RowAction, frozen=True):
     """Named columns for the pieces of the column at a place."""
 
     how: Split

@@ -4,7 +4,8 @@ many, with what joins and what leaves it. Geometry only; the page draws it."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from gravel.plans.ledger import StepLine
 from gravel.words import number_of
@@ -14,8 +15,7 @@ LEFT_END, RIGHT_END = 560, 950  # where what is added begins and what leaves end
 LINE = 18  # from one line of text to the next
 
 
-@dataclass(frozen=True)
-class SvgLabel:
+class SvgLabel(Struct, frozen=True):
     """A text at a place, and what is said softly after it; `kind` is its class."""
 
     x: float
@@ -25,8 +25,7 @@ class SvgLabel:
     soft: str = ""
 
 
-@dataclass(frozen=True)
-class SvgPath:
+class SvgPath(Struct, frozen=True):
     """A path of the drawing with what it is: stream, added, dropped, merged, aside; `title` tells
     it in words."""
 
@@ -35,8 +34,7 @@ class SvgPath:
     title: str
 
 
-@dataclass(frozen=True)
-class Drawing:
+class Drawing(Struct, frozen=True):
     """Shapes and labels in a box of WIDTH by height."""
 
     height: float

@@ -4,7 +4,6 @@ line numbers."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
+from msgspec.structs import replace
 
 from gravel.kernels.records import split_columns
 from gravel.language.types import Type

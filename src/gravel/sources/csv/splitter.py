@@ -8,12 +8,12 @@ test is read record by record.
 from __future__ import annotations
 
 import codecs
-import dataclasses
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.kernels.records import scan_records
 from gravel.problems import TableProblem
@@ -32,8 +32,7 @@ EMPTY_LINE = "an empty line"
 Take = Callable[[bytes], None]
 
 
-@dataclass(frozen=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """Whole records. `data` holds those whose quotes are right, `records` counts all; `bad` lists
     (index, line, fault, text) of the others. `quoted` counts the quoted fields in data.
     `first_line` is that of the first record. `offset` is where the data begins in the file, or -1
@@ -55,14 +54,14 @@ class Piece:
         """The piece without its data, where that can be read again: `size` bytes."""
         if self.offset < 0 or self.size:
             return self
-        return dataclasses.replace(self, data=b"", size=len(self.data))
+        return replace(self, data=b"", size=len(self.data))
 
 
 def read_again(path: Path, name: str, piece: Piece) -> Piece:
     """A piece of which there was an outline only. Raises TableProblem."""
     with open_bytes(path, name) as file:
         file.seek(piece.offset)
-        return dataclasses.replace(piece, data=_read(file, piece.size), size=0)
+        return replace(piece, data=_read(file, piece.size), size=0)
 
 
 def cut(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> Iterator[Piece]:
@@ -86,7 +85,7 @@ def cut(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> It
                 whole = _first_unclosed(buffer)
             piece = _piece(buffer, whole, row, line, dialect)
             yield (
-                dataclasses.replace(piece, offset=offset)
+                replace(piece, offset=offset)
                 if dialect.encoding == "utf-8" and dialect.swapped is None and not piece.bad
                 else piece
             )
@@ -100,7 +99,7 @@ def cut(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> It
 def count_lines(path: Path, name: str, dialect: Dialect, take: Take | None = None) -> int:
     """Line ends in the file's text (CRLF, LF or CR), one more if the last line has none. Raises
     TableProblem."""
-    whole = dataclasses.replace(dialect, body=0)
+    whole = replace(dialect, body=0)
     lines, ended, returned = 0, True, False
     for block, _ in _blocks(path, name, whole, take):
         if block:
@@ -109,8 +108,7 @@ def count_lines(path: Path, name: str, dialect: Dialect, take: Take | None = Non
     return lines + (not ended)
 
 
-@dataclass(frozen=True)
-class _Whole:
+class _Whole(Struct, frozen=True):
     """The whole records at the start of a buffer: where they end, how many, quoted fields, lines if
     known; `found` lists them one by one where a quote is out of place. `sound`, `blank`: as in a
     Piece."""

@@ -5,12 +5,12 @@ from __future__ import annotations
 
 import weakref
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from itertools import zip_longest
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from gravel.engine.hashing import combined
 from gravel.language.types import TEXT, Type
@@ -23,8 +23,7 @@ from gravel.words import number_of
 Fetch = Callable[[list[int]], Source]  # positions of columns -> a table of just these
 
 
-@dataclass(frozen=True)
-class SqlSplit:
+class SqlSplit(Struct, frozen=True):
     """A piece of the columns that were fetched, and where each of them stands there."""
 
     table: Source

@@ -11,13 +11,13 @@ import sqlite3
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from gravel.engine.arrow_values import type_of
 from gravel.engine.frame import view
@@ -488,8 +488,7 @@ def _loaded(
     return result
 
 
-@dataclass
-class _Column:
+class _Column(Struct):
     """A column as it is read: what it is declared as, and what its values are so far. `mismatches`:
     those that do not match the declaration, `example` one of them; `spelt`: whether another
     spelling is another value."""

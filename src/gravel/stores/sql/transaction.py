@@ -11,9 +11,10 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 from urllib.parse import SplitResult, parse_qsl, unquote, urlencode, urlsplit, urlunsplit
+
+from msgspec import Struct
 
 from gravel.hidden import restored
 from gravel.language.types import Kind, Type
@@ -31,8 +32,7 @@ class CommitUnknown(TableProblem):
     """A commit was sent and no answer came: the changes stand, or none of them does."""
 
 
-@dataclass(frozen=True)
-class TableSchema:
+class TableSchema(Struct, frozen=True):
     """A table as its database describes it: columns, those that may not be NULL, those that the
     database computes, the primary key's columns (none for a view), whether it is a view."""
 
@@ -43,8 +43,7 @@ class TableSchema:
     view: bool
 
 
-@dataclass(frozen=True)
-class Dependent:
+class Dependent(Struct, frozen=True):
     """A table that refers to another by foreign keys: its name; the columns that it refers to;
     whether one of the keys changes its rows with those of the other (CASCADE, SET NULL, SET
     DEFAULT)."""
