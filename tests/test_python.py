@@ -61,10 +61,13 @@ def test_importing_it_loads_nothing_else() -> None:
         (["count", "t.csv"], "pydantic jinja2 sqlalchemy lark pandas gravel.language.lalr"),
         (
             ["look", "t.csv", "--where", "a > 0"],
-            "pydantic jinja2 sqlalchemy lark gravel.querying.session",
+            "numpy.ma pydantic jinja2 sqlalchemy lark gravel.querying.session",
         ),
-        (["query", "SELECT a FROM 't.csv'"], "pydantic jinja2 sqlalchemy lark gravel.plans.model"),
-        (["clean", "p.toml"], "jinja2 sqlalchemy lark gravel.querying.session"),
+        (
+            ["query", "SELECT a, COUNT(*) FROM 't.csv' WHERE a > 0 GROUP BY a ORDER BY 2"],
+            "numpy.ma pydantic jinja2 sqlalchemy lark gravel.plans.model",
+        ),
+        (["clean", "p.toml"], "numpy.ma jinja2 sqlalchemy lark gravel.querying.session"),
     ],
 )
 def test_a_command_loads_what_it_needs_and_nothing_else(

@@ -7,7 +7,6 @@ from collections.abc import Iterator, Sequence
 from functools import partial
 
 import numpy as np
-import pyarrow as pa
 
 from gravel.comparing.how import ColumnPair, How, pair_columns
 from gravel.comparing.matching import Matches, RowMatcher
@@ -18,6 +17,7 @@ from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.sets import distinct_values, member
 from gravel.inspecting.binding import columns_named, explaining, scope_of
 from gravel.inspecting.count import count_table
+from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.bind import Given, bind_condition, find_column
 from gravel.language.types import Type
@@ -180,7 +180,7 @@ def _texts_in(
 ) -> dict[int, tuple[str | None, ...]]:
     chosen = np.flatnonzero(member(batch.rows, wanted))
     texts = batch.texts().columns
-    cells = [texts[place].take(pa.array(chosen)).to_pylist() for place in places]
+    cells = [texts[place].take(to_arrow(chosen)).to_pylist() for place in places]
     return dict(zip(batch.rows[chosen].tolist(), zip(*cells, strict=True), strict=True))
 
 

@@ -14,6 +14,7 @@ from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.engine.hashed_rows import HashedRows, RowRange
 from gravel.engine.hashing import hashes, mixed
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions import arithmetic
 from gravel.language.nodes import Expression
 from gravel.language.types import Kind, Type
@@ -32,7 +33,7 @@ class Condition(Struct, frozen=True):
         """The rows of a batch for which it is true."""
         frame = Frame(batch.count, batch.columns, self.types)
         keep = run(self.expression, frame).true(batch.count)
-        chosen = pa.array(keep)
+        chosen = to_arrow(keep)
         columns = [None if item is None else item.filter(chosen) for item in batch.columns]
         return Batch(batch.rows[keep], columns, batch.malformed)
 

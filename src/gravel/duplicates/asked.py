@@ -16,6 +16,7 @@ from gravel.engine.frame import Frame
 from gravel.engine.hashing import both_hashes, mixed
 from gravel.engine.known_values import KnownValues
 from gravel.engine.vector import Vector
+from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, parse
 from gravel.language.bind import Scope, bind
 from gravel.language.types import TEXT, Type
@@ -99,7 +100,7 @@ class KeyColumn:
             return [(first, second)] * len(spellings)
         known = self._known.find(first, second)
         fresh = np.arange(len(rows)) if known is None else np.flatnonzero(known.places < 0)
-        coded = self.vector.values.take(pa.array(rows[fresh])).dictionary_encode("encode")
+        coded = self.vector.values.take(to_arrow(rows[fresh])).dictionary_encode("encode")
         codes = coded.indices.to_numpy()
         results = self._hashed(coded.dictionary, spellings)
         places = np.zeros(len(coded.dictionary), np.int64)

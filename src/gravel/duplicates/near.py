@@ -23,6 +23,7 @@ from gravel.engine.row_codes import codes_of
 from gravel.engine.sets import distinct_values
 from gravel.figures import Figures, NumberOf, Unlisted
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
+from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.bind import Given, bind, find_column
 from gravel.language.functions.casts import to_text
@@ -252,7 +253,7 @@ def _read(
         ]
         null = texts[0].is_null().to_numpy(zero_copy_only=False) & ~failed
         loose = texts[-1].is_null().to_numpy(zero_copy_only=False) & ~failed & ~null
-        keep = pa.array(~(failed | null | loose))
+        keep = to_arrow(~(failed | null | loose))
         chosen = [item.filter(keep) for item in texts]
         part = (
             chosen[0],
@@ -278,7 +279,7 @@ def _read(
         pa.concat_arrays([empty, *(part[3][index] for part in parts)]) for index in range(len(keys))
     ]
     codes, first = codes_of([values] if block is None else [blocks, values], len(values))
-    texts = values.take(pa.array(first)).to_pylist()
+    texts = values.take(to_arrow(first)).to_pylist()
     by_length = np.argsort(np.array([len(item) for item in texts], np.int64), kind="stable")
     place = np.empty(len(first), np.int64)
     place[by_length] = np.arange(len(first))
@@ -287,7 +288,7 @@ def _read(
     own = (
         np.zeros(len(first), np.int64)
         if block is None
-        else codes_of([blocks.take(pa.array(first[by_length]))], len(first))[0]
+        else codes_of([blocks.take(to_arrow(first[by_length]))], len(first))[0]
     )
     return _Rows(
         [texts[index] for index in by_length],

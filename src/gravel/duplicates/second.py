@@ -20,6 +20,7 @@ from gravel.engine.hashing import NULL_HASH, hashes
 from gravel.engine.memory import give_back_freed_blocks
 from gravel.engine.sets import member
 from gravel.inspecting.look import sort_order
+from gravel.kernels.arrays import to_arrow
 from gravel.kernels.hashes import HashTable
 from gravel.language import nodes, tree
 from gravel.language.functions.casts import to_text
@@ -85,7 +86,7 @@ class Detail(Struct, frozen=True):
         begin, end = self.part
         mine = np.flatnonzero(own & (group >= begin) & (group < end))
         if len(mine):
-            chosen = pa.array(mine)
+            chosen = to_arrow(mine)
             result.groups, result.rows = _narrow(group[mine]), _narrow(batch.rows[mine])
             result.cells = [hashes(column.take(chosen)) for column in texts]
             result.prefer = None if self.prefer is None else texts[self.prefer].take(chosen)
@@ -98,7 +99,7 @@ def _spelled(asked: Asked, wanted: np.ndarray, batch: Batch) -> dict[int, str | 
     where = np.flatnonzero(member(batch.rows, wanted))
     if not len(where):
         return {}
-    chosen = pa.array(where)
+    chosen = to_arrow(where)
     frame = Frame(len(where), [column.take(chosen) for column in batch.columns], asked.types)
     columns = [
         to_text(run(item, frame).spread(frame.count).values, item.type).to_pylist()
@@ -220,7 +221,7 @@ class Second(Struct):
         if self._prefer is not None:
             prefer = pa.chunked_array([part.prefer for part in parts]).combine_chunks()
             order = sort_order(
-                [pa.array(groups), prefer, pa.array(rows)], [_ASCENDING, _NEWEST, _ASCENDING]
+                [to_arrow(groups), prefer, to_arrow(rows)], [_ASCENDING, _NEWEST, _ASCENDING]
             )
         groups = groups[order]
         starts = np.flatnonzero(np.r_[True, groups[1:] != groups[:-1]])

@@ -22,6 +22,7 @@ from msgspec import Struct, field
 from gravel.engine import exact_sum
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector, vector
+from gravel.kernels.arrays import to_arrow
 from gravel.language.building import REGRESSIONS
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
@@ -62,7 +63,7 @@ class GroupedValues(Struct, frozen=True):
         """The values that count and their groups."""
         if self.mask.all():
             return self.groups, self.values
-        return self.groups[self.mask], self.values.filter(pa.array(self.mask))
+        return self.groups[self.mask], self.values.filter(to_arrow(self.mask))
 
 
 class GroupState(Struct, frozen=True):
@@ -99,7 +100,7 @@ class CountState(GroupState, frozen=True):
         return CountState(self.counts + other.counts)
 
     def finish(self, name: str, kind: Type) -> Vector:
-        return Vector(pa.array(self.counts, pa.int64()))
+        return Vector(to_arrow(self.counts, pa.int64()))
 
 
 class SumState(GroupState, frozen=True):
@@ -248,7 +249,7 @@ class EveryState(GroupState, frozen=True):
         return EveryState(self.counts + other.counts, self.false + other.false)
 
     def finish(self, name: str, kind: Type) -> Vector:
-        return Vector(pa.array(self.false == 0, mask=self.counts == 0))
+        return Vector(to_arrow(self.false == 0, mask=self.counts == 0))
 
 
 class RegressionState(GroupState, frozen=True):
@@ -259,7 +260,7 @@ class RegressionState(GroupState, frozen=True):
 
     @classmethod
     def of(cls, grouped_values: GroupedValues, name: str) -> RegressionState:
-        rows = pa.array(np.flatnonzero(grouped_values.mask))
+        rows = to_arrow(np.flatnonzero(grouped_values.mask))
         groups = grouped_values.groups[grouped_values.mask]
         y, x = (
             exact_sum.units_of(arithmetic.as_double(item.take(rows)))
@@ -285,7 +286,7 @@ class RegressionState(GroupState, frozen=True):
     def finish(self, name: str, kind: Type) -> Vector:
         counts = self.sums[0].counts
         if name == "REGR_COUNT":
-            return Vector(pa.array(counts, pa.int64()))
+            return Vector(to_arrow(counts, pa.int64()))
         special = self.sums[0].special.keys() | self.sums[1].special.keys()
         values: list[float | None] = []
         errors = np.zeros(len(counts), np.uint8)
@@ -503,7 +504,7 @@ def _extremes(groups: np.ndarray, many: int, values: pa.Array, least: bool) -> p
         bounds = np.iinfo(np.int64)
         best = np.full(many, bounds.max if least else bounds.min)
         (np.minimum if least else np.maximum).at(best, groups, numbers)
-        whole = pa.array(best, mask=np.bincount(groups, minlength=many) == 0)
+        whole = to_arrow(best, mask=np.bincount(groups, minlength=many) == 0)
         return whole.cast(pa.int32()).cast(kind) if pa.types.is_date32(kind) else whole.cast(kind)
     by_value = ordered(values)
     order = by_value[np.argsort(groups[by_value], kind="stable")]
@@ -512,7 +513,7 @@ def _extremes(groups: np.ndarray, many: int, values: pa.Array, least: bool) -> p
     starts = np.concatenate([[0], ends[:-1] + 1])
     place = np.full(many, -1)
     place[placed[starts]] = order[starts if least else ends]
-    return values.take(pa.array(np.maximum(place, 0), mask=place < 0))
+    return values.take(to_arrow(np.maximum(place, 0), mask=place < 0))
 
 
 def ordered(values: pa.Array) -> np.ndarray:

@@ -13,6 +13,7 @@ import pyarrow as pa
 from msgspec import Struct
 
 from gravel.engine.external import OUT, KeptRows, Order, in_even_batches, sorted_batches
+from gravel.kernels.arrays import to_arrow
 from gravel.problems import TableProblem
 
 PLACE = "place"  # the column that tells where a row stood among those that came
@@ -71,7 +72,7 @@ class GroupedRows(Struct, frozen=True):
         self, kept: KeptRows, hashes: _SeenHashes, take: Take, memory: int
     ) -> Iterator[pa.RecordBatch]:
         repeated = (
-            batch.filter(pa.array(hashes.repeated(batch.column(HASH).to_numpy())))
+            batch.filter(to_arrow(hashes.repeated(batch.column(HASH).to_numpy())))
             for batch in kept.batches()
         )
         groups = _whole_groups(sorted_batches(repeated, by_hash, memory // 3), memory // 12)
@@ -83,7 +84,7 @@ class GroupedRows(Struct, frozen=True):
         for batch in kept.batches():
             if not batch.num_rows:
                 continue
-            single = batch.filter(pa.array(~hashes.repeated(batch.column(HASH).to_numpy())))
+            single = batch.filter(to_arrow(~hashes.repeated(batch.column(HASH).to_numpy())))
             parts = list(self._decided([pa.Table.from_batches([single])], take))
             last = batch.column(PLACE)[-1].as_py()
             while following is not None and following.column(PLACE)[0].as_py() <= last:
@@ -92,7 +93,7 @@ class GroupedRows(Struct, frozen=True):
                 parts.append(following.slice(0, cut))
                 following = following.slice(cut) if cut < len(places) else next(decided, None)
             rows = pa.Table.from_batches(parts)
-            yield rows.take(pa.array(by_place(rows))).combine_chunks().to_batches()[0]
+            yield rows.take(to_arrow(by_place(rows))).combine_chunks().to_batches()[0]
 
     def _decided(self, groups: Iterable[pa.Table], take: Take) -> Iterator[pa.RecordBatch]:
         for group in groups:
@@ -161,7 +162,7 @@ def placed(batches: Iterable[Any]) -> Iterator[Any]:
     """Rows with their places, counted from 0."""
     seen = 0
     for batch in batches:
-        yield with_columns(batch, {PLACE: pa.array(np.arange(seen, seen + batch.num_rows))})
+        yield with_columns(batch, {PLACE: to_arrow(np.arange(seen, seen + batch.num_rows))})
         seen += batch.num_rows
 
 

@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.frame import Frame
 from gravel.engine.vector import Vector, assemble, first_error, vector
+from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes
 from gravel.language.functions import casts
 from gravel.language.functions.catalogue import KernelResult
@@ -129,7 +130,7 @@ def _cast(node: nodes.BoundCast, frame: Frame) -> Vector:
     result = casts.cast(operand.values, node.operand.type, node.target)
     errors = None if result.errors is None or not result.errors.any() else result.errors
     if node.mode == "FITS":
-        fits = pa.array(np.ones(len(operand), bool) if errors is None else errors == 0)
+        fits = to_arrow(np.ones(len(operand), bool) if errors is None else errors == 0)
         known = pc.is_valid(operand.values)
         return vector(
             pc.if_else(known, fits, pa.scalar(None, pa.bool_())), operand.errors, operand.constant
@@ -149,7 +150,7 @@ def _fails(node: nodes.RaisesError, frame: Frame) -> Vector:
     operand = evaluate(node.operand, frame)
     count = len(operand)
     return Vector(
-        pa.array(np.zeros(count, bool) if operand.errors is None else operand.errors != 0),
+        to_arrow(np.zeros(count, bool) if operand.errors is None else operand.errors != 0),
         None,
         operand.constant,
     )
@@ -209,7 +210,7 @@ def _logic_at_once(node: nodes.BooleanOp, frame: Frame, combine: Any) -> Vector:
 
 def _some(vector: Vector, mask: np.ndarray) -> Vector:
     return Vector(
-        vector.values.filter(pa.array(mask)), None if vector.errors is None else vector.errors[mask]
+        vector.values.filter(to_arrow(mask)), None if vector.errors is None else vector.errors[mask]
     )
 
 
@@ -246,7 +247,7 @@ def _in(node: nodes.InList, frame: Frame) -> Vector:
         if not len(rows):
             break
         right = evaluate(item, part).spread(len(rows))
-        same = _EQUAL(whole.values.take(pa.array(rows)), right.values)
+        same = _EQUAL(whole.values.take(to_arrow(rows)), right.values)
         so_far = vector(pc.or_kleene(so_far.values, same), right.errors)
     return assemble(count, [*pieces, (rows, so_far)], pa.bool_())
 

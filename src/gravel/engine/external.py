@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from gravel.kernels.arrays import to_arrow
 from gravel.problems import TableProblem
 
 _SLICE = 1 << 14  # rows of a batch in a run
@@ -68,7 +69,7 @@ def _sorted_stream(batches: Iterable[Any], order: Order, memory: int) -> Iterato
 
 def _sorted(held: list[Any], order: Order) -> pa.Table:
     table = pa.Table.from_batches(held)
-    return table.take(pa.array(order(table)))
+    return table.take(to_arrow(order(table)))
 
 
 def _slices(table: pa.Table, rows: int) -> Iterator[Any]:
@@ -105,11 +106,11 @@ def _merged(runs: list[_Run], order: Order, rows: int) -> Iterator[Any]:
         # Each part is taken by itself: a slice of what was taken together would keep all of it.
         for start in range(0, last, OUT):
             yield (
-                pool.take(pa.array(places[start : min(start + OUT, last)]))
+                pool.take(to_arrow(places[start : min(start + OUT, last)]))
                 .combine_chunks()
                 .to_batches()[0]
             )
-        pool, owners = pool.take(pa.array(places[last:])), owners[last:]
+        pool, owners = pool.take(to_arrow(places[last:])), owners[last:]
         # Runs are read on before their rows are used up: not one by one, which would sort the
         # others' again each time.
         left = np.bincount(owners, minlength=len(runs))

@@ -11,6 +11,7 @@ from msgspec import Struct, field
 
 from gravel.engine.arrow_values import of_type, text_of
 from gravel.engine.vector import Vector, vector
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions import casts
 from gravel.language.types import TEXT, Target, Type
 
@@ -65,7 +66,7 @@ class _FramePart(Frame):
         if index not in self._views:
             full = self.whole.column(index)
             errors = None if full.errors is None else full.errors[self.rows]
-            self._views[index] = Vector(full.values.take(pa.array(self.rows)), errors)
+            self._views[index] = Vector(full.values.take(to_arrow(self.rows)), errors)
         return self._views[index]
 
 

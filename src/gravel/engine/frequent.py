@@ -8,6 +8,7 @@ import pyarrow as pa
 from msgspec import Struct
 
 from gravel.engine.distinct import Counted, counted
+from gravel.kernels.arrays import to_arrow
 
 _LIKELY = 24
 
@@ -32,6 +33,6 @@ def frequent_part(columns: list[pa.Array], rows: np.ndarray) -> FrequentPart:
         )
         likely = np.argpartition(-rank, _LIKELY)[:_LIKELY]
     first = result.rows[likely]
-    where = pa.array(np.searchsorted(rows, first))
+    where = to_arrow(np.searchsorted(rows, first))
     texts = zip(*(column.take(where).to_pylist() for column in columns), strict=True)
     return FrequentPart(result, dict(zip(first.tolist(), texts, strict=True)))

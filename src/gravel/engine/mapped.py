@@ -15,6 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.memory import give_back_freed_blocks
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.buffers import body
 from gravel.problems import TableProblem
 
@@ -78,9 +79,9 @@ class Store:
 
 def _some(values: pa.Array, rows: np.ndarray) -> pa.Array:
     if not len(rows) or int(rows.min()) >= 0:
-        return values.take(pa.array(rows))
+        return values.take(to_arrow(rows))
     return (
-        values.take(pa.array(np.maximum(rows, 0), mask=rows < 0))
+        values.take(to_arrow(np.maximum(rows, 0), mask=rows < 0))
         if len(values)
         else pa.nulls(len(rows), values.type)
     )

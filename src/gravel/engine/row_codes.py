@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from gravel.engine.parallel import ordered_map
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.ordering import sortable
 
 _LARGE = 100_000
@@ -39,7 +40,7 @@ def codes_of(columns: Sequence[pa.Array], count: int) -> tuple[np.ndarray, np.nd
     if len(columns) > 1:
         # Arrow numbers what it meets in the order of first appearance; a column by itself is
         # numbered already.
-        coded = pa.array(combined).dictionary_encode()
+        coded = to_arrow(combined).dictionary_encode()
         combined, many = coded.indices.to_numpy().astype(np.int64), len(coded.dictionary)
     many = min(many, int(combined.max()) + 1 if len(combined) else 0)
     first = np.empty(many, np.int64)
@@ -63,7 +64,7 @@ def codes_by_slices(
         codes, fresh = codes_of([column.slice(start, rows) for column in columns], rows)
         both = np.concatenate([firsts, fresh + start])
         # What was met before is numbered first, and keeps its numbers.
-        places, first = codes_of([column.take(pa.array(both)) for column in columns], len(both))
+        places, first = codes_of([column.take(to_arrow(both)) for column in columns], len(both))
         numbers[start : start + rows] = places[len(firsts) :][codes]
         firsts = both[first]
         between()

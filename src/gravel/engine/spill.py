@@ -67,7 +67,8 @@ class Runs:
             seen = np.sort(
                 np.concatenate(
                     [
-                        *(self._read(run, 0, 0, run[0])[::64] for run in self._runs),
+                        # Copied: a view would hold all of its run.
+                        *(self._read(run, 0, 0, run[0])[::64].copy() for run in self._runs),
                         *(run[0][::64] for run in held),
                     ]
                 )

@@ -9,6 +9,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
 
+from gravel.kernels.arrays import to_arrow
+
 
 class Vector(Struct, frozen=True):
     """Values of one type; `errors` holds a code of language.errors a row (0: none), or is None
@@ -66,8 +68,8 @@ def vector(values: pa.Array, errors: np.ndarray | None = None, constant: bool = 
             errors = None
         else:
             bad = errors != 0
-            if np.count_nonzero(bad) > pc.sum(pc.and_(pa.array(bad), pc.is_null(values))).as_py():
-                values = pc.if_else(pa.array(bad), pa.scalar(None, values.type), values)
+            if np.count_nonzero(bad) > pc.sum(pc.and_(to_arrow(bad), pc.is_null(values))).as_py():
+                values = pc.if_else(to_arrow(bad), pa.scalar(None, values.type), values)
     return Vector(values, errors, constant)
 
 
@@ -94,7 +96,7 @@ def assemble(
     spread = [(rows, piece.spread(len(rows))) for rows, piece in pieces]
     order = np.empty(count, np.int64)
     order[np.concatenate([rows for rows, _ in spread])] = np.arange(count)
-    values = pa.concat_arrays([piece.values for _, piece in spread]).take(pa.array(order))
+    values = pa.concat_arrays([piece.values for _, piece in spread]).take(to_arrow(order))
     errors = None
     if any(piece.errors is not None for _, piece in spread):
         errors = np.concatenate(

@@ -22,6 +22,7 @@ from gravel.engine.vector import Vector
 from gravel.figures import Figures, NumberOf, Unlisted
 from gravel.inspecting.binding import columns_named, explaining, scope_of
 from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
+from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
@@ -293,7 +294,7 @@ def _part(
     errors = error_kinds(expression, result, frame, batch.rows) if failed.any() else ()
     if not changed.any():
         return AttemptPartial(0, 0, 0, errors, None)
-    mask = pa.array(changed)
+    mask = to_arrow(changed)
     old, new = before.filter(mask), after.filter(mask)
     return AttemptPartial(
         len(old),
@@ -346,6 +347,6 @@ def _changes_at(
     """The texts before and after in the wanted rows that a batch has."""
     before, after, _ = _both(expression, index, Frame(batch.count, batch.columns, types))
     places = np.flatnonzero(np.isin(batch.rows, wanted))
-    chosen = pa.array(places)
+    chosen = to_arrow(places)
     texts = zip(before.take(chosen).to_pylist(), after.take(chosen).to_pylist(), strict=True)
     return dict(zip(batch.rows[places].tolist(), texts, strict=True))

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from typing import Annotated
 
 import numpy as np
-import pyarrow as pa
 from msgspec import Struct
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.figures import Figures, Unlisted
+from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes
 from gravel.language.cautions import Branches, ListItems, Probe, bounds, branches, moments, probes
 from gravel.language.functions.casts import to_text
@@ -186,6 +186,6 @@ class Watch:
 
 def _texts(expression: nodes.Expression, frame: Frame, rows: np.ndarray) -> tuple[str, ...]:
     """The first different texts that an expression has in some rows."""
-    values = run(expression, frame).spread(frame.count).values.filter(pa.array(rows))[:1000]
+    values = run(expression, frame).spread(frame.count).values.filter(to_arrow(rows))[:1000]
     texts = to_text(values, expression.type).to_pylist()
     return tuple(dict.fromkeys(text for text in texts if text is not None))[:EXAMPLES]

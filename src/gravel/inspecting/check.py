@@ -27,6 +27,7 @@ from gravel.inspecting.aggregates import (
 )
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.inspecting.cautions import Caution, Sightings, Watch
+from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
@@ -272,7 +273,7 @@ class CheckState:
             "; ".join(name for name, rows in zip(names, against, strict=True) if rows[place])
             for place in bad
         ]
-        chosen = pa.array(bad)
+        chosen = to_arrow(bad)
         columns = [column.take(chosen) for column in batch.texts().columns]
         numbers = pa.array([str(row) for row in batch.rows[bad]], pa.string())
         return encode([numbers, pa.array(failed, pa.string()), *columns])

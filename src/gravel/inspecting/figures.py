@@ -8,7 +8,6 @@ from decimal import Decimal
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
 
@@ -22,6 +21,7 @@ from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.vector import Vector, first_error
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of, split_list
 from gravel.inspecting.counts import DistinctCount, KeyCount, TableCount, Total, by_store
+from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, parse
 from gravel.language.bind import Given, bind
 from gravel.language.diagnostics import Diagnostic
@@ -217,7 +217,7 @@ def _distinct(vectors: list[Vector], rows: np.ndarray) -> tuple[Counted, int, in
     null &= ~bad
     keep = ~(bad | null)
     columns = [
-        vector.values if keep.all() else vector.values.filter(pa.array(keep)) for vector in vectors
+        vector.values if keep.all() else vector.values.filter(to_arrow(keep)) for vector in vectors
     ]
     return counted(columns, rows[keep]), int(null.sum()), int(bad.sum())
 

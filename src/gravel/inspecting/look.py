@@ -23,6 +23,7 @@ from gravel.figures import Figures, NumberOf, Scalar, Unlisted, figure
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of, split_list
 from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
 from gravel.inspecting.cells import Cell, cells, json_value
+from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import Given, Scope, bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
@@ -257,7 +258,7 @@ class _SortKeys(Struct, frozen=True):
             return cls(rows, keys, sum(part.beyond for part in parts), failed)
         order = sort_order(keys, sorts)
         chosen = np.sort(order[:count])
-        first = cls(rows[chosen], [key.take(pa.array(chosen)) for key in keys], 0, failed)
+        first = cls(rows[chosen], [key.take(to_arrow(chosen)) for key in keys], 0, failed)
         if not count:
             return first
         # What a part left out comes after its own last row, or has that one's keys.
@@ -312,7 +313,7 @@ class Matcher:
         counts, rows = self.matching(batch)
         if not self.computed:
             return replace(counts, show_seen=self.show_watch.seen), rows
-        part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
+        part = [None if column is None else column.take(to_arrow(rows)) for column in batch.columns]
         seen = self.show_watch.count(self.frame(part, len(rows)).remembering())
         return replace(counts, show_seen=seen), rows
 
@@ -384,7 +385,7 @@ class Matcher:
     def cells(self, batch: Batch, rows: np.ndarray) -> list[list[Cell]]:
         """The cells of some rows of a batch: a table's column as it is stored, a computed one as
         its text."""
-        part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
+        part = [None if column is None else column.take(to_arrow(rows)) for column in batch.columns]
         frame = self.frame(part, len(rows))
         results = [
             [] if column is None else cells(Vector(text_of(column, self.types[i])), TEXT)
@@ -398,7 +399,7 @@ class Matcher:
         """Counts of a batch, and the sort keys of its matching rows: of the first in order, where
         only so many may be shown."""
         counts, rows = self.matching(batch)
-        part = [None if column is None else column.take(pa.array(rows)) for column in batch.columns]
+        part = [None if column is None else column.take(to_arrow(rows)) for column in batch.columns]
         frame = self.frame(part, len(rows))
         results = [run(key, frame) for key in self.keys]
         failed = np.zeros(len(rows), bool)
@@ -498,7 +499,7 @@ def sort_order(keys: list[Any], sorts: Sequence[tree.SortKey]) -> np.ndarray:
         table[f"k{index}"] = sortable(key)
         by.append((f"k{index}", "descending" if sort.descending else "ascending"))
     rows = len(keys[0])
-    table["row"] = np.arange(rows, dtype=np.int32 if rows < 2**31 else np.int64)
+    table["row"] = to_arrow(np.arange(rows, dtype=np.int32 if rows < 2**31 else np.int64))
     by.append(("row", "ascending"))
     order: np.ndarray = pc.sort_indices(pa.table(table), sort_keys=by).to_numpy()
     return order

@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.kernels import rules
+from gravel.kernels.arrays import to_arrow
 from gravel.kernels.native.machine import Kernels, allocated, kernels
 from gravel.kernels.native.unicode import CAPITAL, DECIMAL, GROWTH, LETTER
 
@@ -126,9 +127,9 @@ def _texts(
     mask = np.zeros(count, bool)
     mask[rows] = True
     read = [
-        None if text is None else whole(text) for text in array.take(pa.array(rows)).to_pylist()
+        None if text is None else whole(text) for text in array.take(to_arrow(rows)).to_pylist()
     ]
-    return pc.replace_with_mask(result, pa.array(mask), pa.array(read, pa.string()))
+    return pc.replace_with_mask(result, to_arrow(mask), pa.array(read, pa.string()))
 
 
 def _array(array: pa.Array, ends: np.ndarray, output: np.ndarray) -> pa.Array:

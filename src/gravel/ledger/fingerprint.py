@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 from gravel.engine.arrow_values import text_of
 from gravel.engine.frame import view
 from gravel.engine.hashing import combined, mixed
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.casts import to_text
 from gravel.language.types import BINARY, TEXT, Kind, Type
 from gravel.sources.source import Batch, scan
@@ -35,7 +36,7 @@ def canonical(texts: pa.Array, kind: Type) -> pa.Array:
     )
     lossy = inexact(texts, written, kind) if pa.types.is_string(texts.type) else None
     if lossy is not None:
-        written = pc.if_else(pa.array(lossy), texts, written)
+        written = pc.if_else(to_arrow(lossy), texts, written)
     message = pc.coalesce(written, texts) if result.errors is not None else written
     return _without_zeros(message) if kind.kind in (Kind.INTEGER, Kind.DECIMAL) else message
 
@@ -46,9 +47,9 @@ def _without_zeros(texts: pa.Array) -> pa.Array:
         pc.match_substring_regex(texts, r"^-?[0-9]+\.[0-9]+$"), False
     ).to_numpy(zero_copy_only=False)
     if with_point.any():
-        subset = pc.utf8_rtrim(pc.utf8_rtrim(texts.filter(pa.array(with_point)), "0"), ".")
+        subset = pc.utf8_rtrim(pc.utf8_rtrim(texts.filter(to_arrow(with_point)), "0"), ".")
         texts = pc.replace_with_mask(
-            texts, pa.array(with_point), pc.if_else(pc.equal(subset, "-0"), "0", subset)
+            texts, to_arrow(with_point), pc.if_else(pc.equal(subset, "-0"), "0", subset)
         )
     return texts
 
@@ -63,8 +64,8 @@ def inexact(texts: pa.Array, written: pa.Array, kind: Type) -> np.ndarray | None
         return None
     rows = np.flatnonzero(other)
     pairs = zip(
-        texts.take(pa.array(rows)).to_pylist(),
-        written.take(pa.array(rows)).to_pylist(),
+        texts.take(to_arrow(rows)).to_pylist(),
+        written.take(to_arrow(rows)).to_pylist(),
         strict=True,
     )
     same = _same_number if kind.kind is Kind.DECIMAL else _same_double

@@ -21,6 +21,7 @@ from msgspec import Struct
 
 from gravel.engine.sets import without
 from gravel.figures import Figures, Unlisted, figure
+from gravel.kernels.arrays import to_arrow
 from gravel.language.types import TEXT
 from gravel.ledger.fingerprint import canonical, kept_type
 from gravel.plans.steps import BoundPlan
@@ -109,13 +110,13 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
             is_first = first[row : row + batch.count]
             row += batch.count
             if (part == 0).any():
-                selected = pa.array(np.flatnonzero(part == 0))
+                selected = to_arrow(np.flatnonzero(part == 0))
                 results.append(
                     [batch.columns[places[name]].take(selected) for name in table.columns]
                 )
             ours = np.flatnonzero(part != 0)
-            old = source.take(pa.array(np.searchsorted(known, part[ours])))
-            here = pa.array(ours)
+            old = source.take(to_arrow(np.searchsorted(known, part[ours])))
+            here = to_arrow(ours)
             differ = {}
             for name in touched:
                 new = batch.columns[places[name]].take(here)
@@ -134,7 +135,7 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
             _gather(updates, differ, keys, is_first[ours], cells)
             more = np.flatnonzero(~is_first[ours])
             if len(more):
-                selected, there = pa.array(more), pa.array(ours[more])
+                selected, there = to_arrow(more), to_arrow(ours[more])
                 copies.append(
                     [item.take(selected) for item in keys]
                     + [batch.columns[places[name]].take(there) for name in touched]
@@ -148,7 +149,7 @@ def changes_of(plan: BoundPlan, output: Source, numbers: np.ndarray) -> TableDif
         gone = without(known, numbers)
         deletes = None
         if len(gone):
-            rows = source.take(pa.array(np.searchsorted(known, gone)))
+            rows = source.take(to_arrow(np.searchsorted(known, gone)))
             deletes = [_one(rows.column(name)) for name in key]
     return TableDiff(
         tuple(key),
@@ -211,7 +212,7 @@ def _gather(
     for number in range(len(sets)):
         rows = picked[which.reshape(-1) == number]
         columns = tuple(name for index, name in enumerate(names) if masks[index, rows[0]])
-        subset = pa.array(rows)
+        subset = to_arrow(rows)
         into[columns].append(
             [key.take(subset) for key in keys] + [differ[name][1].take(subset) for name in columns]
         )

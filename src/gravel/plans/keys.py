@@ -14,6 +14,7 @@ from gravel.engine.frame import view
 from gravel.engine.hashing import combined
 from gravel.engine.sets import distinct_values
 from gravel.engine.spill import Runs
+from gravel.kernels.arrays import to_arrow
 from gravel.language.types import Kind, Type
 
 HELD = 4_000_000  # hashes held before they go to a file
@@ -41,7 +42,7 @@ def key_part(columns: Sequence[pa.Array]) -> KeyPart:
     for column in columns:
         if column.null_count:
             null |= pc.is_null(column).to_numpy(zero_copy_only=False)
-    kept = [column.filter(pa.array(~null)) if null.any() else column for column in columns]
+    kept = [column.filter(to_arrow(~null)) if null.any() else column for column in columns]
     return KeyPart(combined(kept), int(null.sum()))
 
 

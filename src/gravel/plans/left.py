@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.kernels.arrays import to_arrow
 from gravel.plans.ledger import ExitKind
 from gravel.plans.steps import Left, same
 from gravel.sinks.csv import encode
@@ -36,7 +37,7 @@ def packed(
     if malformed:
         nothing = same(None, len(malformed))
         numbers = np.array([item.row for item in malformed])
-        paths = pc.cast(pa.array(numbers), pa.string())
+        paths = pc.cast(to_arrow(numbers), pa.string())
         texts = pa.array([item.text for item in malformed], pa.string())
         parts.append(
             Left(0, ExitKind.SET_ASIDE, numbers, paths, texts, nothing, nothing, nothing, (), [])
@@ -44,9 +45,9 @@ def packed(
     if not parts:
         return b""
     numbers = np.concatenate([part.numbers for part in parts])
-    order = pa.array(np.argsort(numbers, kind="stable"))
+    order = to_arrow(np.argsort(numbers, kind="stable"))
     columns = [
-        pc.cast(pa.array(numbers, mask=numbers == 0), pa.string()),
+        pc.cast(to_arrow(numbers, mask=numbers == 0), pa.string()),
         pa.concat_arrays([_text(part.paths) for part in parts]),
         pa.concat_arrays([same(str(part.step), len(part.numbers)) for part in parts]),
         pa.concat_arrays([same(part.outcome, len(part.numbers)) for part in parts]),

@@ -12,11 +12,11 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 from msgspec import Struct, field
 
 from gravel.engine.hashing import combined
 from gravel.engine.sets import member
+from gravel.kernels.arrays import to_arrow
 from gravel.language.types import BINARY, TEXT, Type
 from gravel.ledger.fingerprint import Content, compared, content_of, kept_type, what_differs
 from gravel.plans.changes import TableDiff, changes_of
@@ -558,7 +558,7 @@ def _keys(table: Source, key: Sequence[int], chosen: np.ndarray) -> dict[tuple[A
     for columns in scan(
         table, lambda batch: [batch.texts().columns[index] for index in key], list(key)
     ):
-        subset = pa.array(np.flatnonzero(chosen[row : row + len(columns[0])]))
+        subset = to_arrow(np.flatnonzero(chosen[row : row + len(columns[0])]))
         row += len(columns[0])
         results |= dict.fromkeys(
             zip(*(column.take(subset).to_pylist() for column in columns), strict=True)

@@ -14,13 +14,13 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.frame import Frame
 from gravel.engine.hashing import combined
 from gravel.engine.parallel import ordered_map
 from gravel.inspecting.aggregates import AggregatePartial, AggregateState, part_of
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.casts import double_text
 from gravel.language.types import Type
 from gravel.ledger.checksum import ChecksumStream, FileChecksum
@@ -335,5 +335,5 @@ def _keys_among(
     for column in values:
         known &= pc.is_valid(column).to_numpy(zero_copy_only=False)
     hit = np.flatnonzero(np.isin(combined(values), twice) & known)
-    cells = [column.take(pa.array(hit)).to_pylist() for column in values]
+    cells = [column.take(to_arrow(hit)).to_pylist() for column in values]
     return list(zip(zip(*cells, strict=True), batch.rows[hit].tolist(), strict=True))

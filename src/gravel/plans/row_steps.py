@@ -15,6 +15,7 @@ from gravel.engine.external import OUT
 from gravel.engine.frame import Frame
 from gravel.engine.hashing import combined
 from gravel.inspecting.aggregates import AggregatePartial, part_of
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.buffers import body
 from gravel.language.types import Type
 from gravel.ledger.fingerprint import Content
@@ -90,7 +91,7 @@ class RowStart(Struct, frozen=True):
         stored, numbers = list(batch.columns), batch.rows
         if self.sample is not None and len(numbers) and numbers[-1] > self.sample:
             keep = numbers <= self.sample
-            numbers, stored = numbers[keep], [column.filter(pa.array(keep)) for column in stored]
+            numbers, stored = numbers[keep], [column.filter(to_arrow(keep)) for column in stored]
         rows = TrackedRows(numbers, stored, self.types)
         if self.sealed:
             # As they will be read again: as values from a file that keeps them, as texts from any

@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from gravel.engine.arrow_values import of_type, text_of
 from gravel.engine.frame import Frame
 from gravel.engine.mapped import Store
+from gravel.kernels.arrays import to_arrow
 from gravel.language.types import Type
 from gravel.plans.ledger import SAMPLES, ChangeExample, differing
 
@@ -80,13 +81,13 @@ class TrackedRows:
         """Only the rows of a mask."""
         if not mask.all():
             result = self._chosen(
-                lambda array: array.filter(pa.array(mask)), lambda array: array[mask]
+                lambda array: array.filter(to_arrow(mask)), lambda array: array[mask]
             )
             self.__dict__.update(result.__dict__)
 
     def take(self, places: np.ndarray) -> TrackedRows:
         """The rows at these places, in this order."""
-        chosen = pa.array(places)
+        chosen = to_arrow(places)
         return self._chosen(lambda array: array.take(chosen), lambda array: array[places])
 
     def slice(self, start: int, length: int) -> TrackedRows:
@@ -116,7 +117,7 @@ class TrackedRows:
 
     def paths(self) -> pa.Array:
         """The path of each row as text: 17, 17.1, 17.1.2; 0.1 for a row that a step made."""
-        numbers = pc.cast(pa.array(self.numbers), pa.string())
+        numbers = pc.cast(to_arrow(self.numbers), pa.string())
         return (
             numbers
             if self.suffix is None
@@ -131,10 +132,10 @@ class TrackedRows:
     def batch(self) -> pa.RecordBatch:
         """All of it as an Arrow record batch."""
         suffix = pa.repeat("", self.count) if self.suffix is None else self.suffix
-        parts = {"numbers": pa.array(self.numbers), "suffix": suffix}
+        parts = {"numbers": to_arrow(self.numbers), "suffix": suffix}
         for name in ("seals", "marks"):
             if getattr(self, name) is not None:
-                parts[name] = pa.array(getattr(self, name))
+                parts[name] = to_arrow(getattr(self, name))
         columns = [*parts.values(), *self.stored]
         return pa.record_batch(
             columns, [*parts, *(str(index) for index in range(len(self.stored)))]
@@ -181,7 +182,7 @@ def samples(
 ) -> list[ChangeExample]:
     """Some of the rows of a mask, with texts before and after that differ from sample to sample."""
     result = np.flatnonzero(mask[:2048])
-    where = pa.array((result if len(result) >= SAMPLES else np.flatnonzero(mask))[:50])
+    where = to_arrow((result if len(result) >= SAMPLES else np.flatnonzero(mask))[:50])
     paths, old = rows.take(where.to_numpy()).paths().to_pylist(), before.take(where).to_pylist()
     new = [None] * len(old) if after is None else after.take(where).to_pylist()
     return differing(ChangeExample(*item) for item in zip(paths, old, new, strict=True))
@@ -191,9 +192,9 @@ def longer(suffix: pa.Array | None, piece: np.ndarray) -> pa.Array | None:
     """Paths with the number of a piece added, where it is not 0."""
     if not piece.any():
         return suffix
-    added = pc.binary_join_element_wise(pa.scalar("."), pc.cast(pa.array(piece), pa.string()), "")
+    added = pc.binary_join_element_wise(pa.scalar("."), pc.cast(to_arrow(piece), pa.string()), "")
     if not piece.all():
-        added = pc.if_else(pa.array(piece != 0), added, pa.scalar(""))
+        added = pc.if_else(to_arrow(piece != 0), added, pa.scalar(""))
     return added if suffix is None else pc.binary_join_element_wise(suffix, added, "")
 
 

@@ -7,12 +7,12 @@ from collections.abc import Hashable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 from msgspec import Struct
 
 from gravel.engine.arrow_values import text_of
 from gravel.engine.distinct import Counted, Distinct, Room
 from gravel.engine.hashing import hashes
+from gravel.kernels.arrays import to_arrow
 from gravel.profiling import forms, lists, relations
 from gravel.sources.source import Batch
 
@@ -112,7 +112,7 @@ def texts_in(wanted: Mapping[int, np.ndarray], batch: Batch) -> Texts:
         first, last = np.searchsorted(asked, [batch.rows[0], batch.rows[-1] + 1])
         rows = asked[first:last]
         if len(rows):
-            places = pa.array(np.searchsorted(batch.rows, rows))
+            places = to_arrow(np.searchsorted(batch.rows, rows))
             texts = text_of(batch.columns[index].take(places)).to_pylist()
             results[index] = dict(zip(rows.tolist(), texts, strict=True))
     return results

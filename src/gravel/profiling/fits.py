@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
 
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions import casts
 from gravel.language.functions.buffers import matches
 from gravel.language.types import (
@@ -146,7 +147,7 @@ def put_plain(array: pa.Array, fitting: Fitting, shapes: pa.Array, put: Put) -> 
         if dated.any():
             put(
                 "form YYYYMMDD",
-                _spread(dated, _fits(array.filter(pa.array(dated)), BY_NAME["form YYYYMMDD"])[0]),
+                _spread(dated, _fits(array.filter(to_arrow(dated)), BY_NAME["form YYYYMMDD"])[0]),
             )
     put("DECIMAL", everyone if fitting.whole <= 28 else _fits(array, BY_NAME["DECIMAL"])[0])
     put("DOUBLE PRECISION", everyone)
@@ -160,7 +161,7 @@ def put_fits(array: pa.Array, shapes: pa.Array, shape_hash: np.ndarray, put: Put
     number = np.full(len(array), np.nan)
     # Each shape is looked at once, where there are few.
     _, first, inverse = np.unique(shape_hash, return_index=True, return_inverse=True)
-    texts = shapes.take(pa.array(first))
+    texts = shapes.take(to_arrow(first))
     test = _tester(texts)
     possible = test(_POSSIBLE)
     if not possible.any():
@@ -172,14 +173,14 @@ def put_fits(array: pa.Array, shapes: pa.Array, shape_hash: np.ndarray, put: Put
         if not shaped.any():
             continue
         rows = np.flatnonzero(shaped[inverse])
-        fit, values = _fits(array.take(pa.array(rows)), item)
+        fit, values = _fits(array.take(to_arrow(rows)), item)
         rows = rows[fit]
         mask = np.zeros(len(array), bool)
         mask[rows] = True
         results[item.name] = mask
         put(item.name, mask)
         if item.name == "DOUBLE PRECISION":
-            numbers = values.filter(pa.array(fit)).to_numpy(zero_copy_only=False)
+            numbers = values.filter(to_arrow(fit)).to_numpy(zero_copy_only=False)
             finite = np.isfinite(numbers)
             number[rows[finite]] = numbers[finite]
             put("number", _at(rows[finite], len(array)))
@@ -187,14 +188,14 @@ def put_fits(array: pa.Array, shapes: pa.Array, shape_hash: np.ndarray, put: Put
         elif item.name in _DAYS:
             fresh = ~taken[rows]
             days = pc.cast(
-                pc.cast(values.filter(pa.array(fit)), pa.date32()), pa.int32()
+                pc.cast(values.filter(to_arrow(fit)), pa.date32()), pa.int32()
             ).to_numpy()
             number[rows[fresh]] = days[fresh]
             put("day", _at(rows[fresh], len(array)))
             taken[rows] = True
     whole = results.get("DECIMAL")
     if whole is not None:
-        put("loses", _spread(whole, matches(array.filter(pa.array(whole)), _LEADING_ZERO)))
+        put("loses", _spread(whole, matches(array.filter(to_arrow(whole)), _LEADING_ZERO)))
     return number
 
 

@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 from msgspec import Struct, field
 
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.damage import PLACEHOLDERS
 from gravel.language.functions.wellknown import FORMS, rows_of
 from gravel.profiling.result import Form, ValueRows
@@ -98,7 +99,7 @@ def form_part(array: pa.Array, form: str) -> FormPart:
     counts = np.bincount(coded.indices.to_numpy(), minlength=len(coded.dictionary))
     have = rows_of(coded.dictionary, form)
     bad = np.flatnonzero(~have)[:_MANY]
-    texts = coded.dictionary.take(pa.array(bad)).to_pylist()
+    texts = coded.dictionary.take(to_arrow(bad)).to_pylist()
     return (
         int(counts[have].sum()),
         int(counts[~have].sum()),

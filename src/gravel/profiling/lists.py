@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 from msgspec import Struct
 
 from gravel.engine.sets import distinct_values
+from gravel.kernels.arrays import to_arrow
 from gravel.kernels.characters import BLANKS
 from gravel.profiling.result import ListInField, PieceCounts
 
@@ -139,7 +140,7 @@ def list_part(array: pa.Array, delimiter: str) -> ListPart:
     tidy = pc.binary_join(pa.ListArray.from_arrays(lists.offsets, trimmed), delimiter)
     padded = pc.not_equal(tidy, pc.utf8_trim(values, " ")).to_numpy(zero_copy_only=False)
     padded[owner[blank]] = False  # told as lists with empty pieces
-    filled = pa.array(~blank)
+    filled = to_arrow(~blank)
     codes = trimmed.filter(filled).dictionary_encode()
     pairs = owner[~blank] * (len(codes.dictionary) + 1) + codes.indices.to_numpy()
     once, counts = np.unique(pairs, return_counts=True)

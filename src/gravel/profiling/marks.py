@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from msgspec import Struct
 
 from gravel.engine.hashing import both_hashes, hashes
+from gravel.kernels.arrays import to_arrow
 from gravel.kernels.characters import BLANK, SPACES, ZERO_WIDTH
 from gravel.kernels.native.source.texts import MARKS
 from gravel.kernels.texts import mark_texts
@@ -158,7 +159,7 @@ def _where(mask: np.ndarray, result: np.ndarray) -> np.ndarray:
 
 def _among(array: pa.Array, mask: np.ndarray, pattern: str) -> np.ndarray:
     """The values under a mask that match a pattern."""
-    return _where(mask, matches(array.filter(pa.array(mask)), pattern)) if mask.any() else mask
+    return _where(mask, matches(array.filter(to_arrow(mask)), pattern)) if mask.any() else mask
 
 
 def _spaces(array: pa.Array, data: np.ndarray, high: np.ndarray, put: Any) -> None:
@@ -190,12 +191,12 @@ def _spaces(array: pa.Array, data: np.ndarray, high: np.ndarray, put: Any) -> No
     untidy = (doubtful | odd | runs | high) & ~blank
     if not untidy.any():
         return
-    subset = pa.array(untidy)
+    subset = to_arrow(untidy)
     before = array.filter(subset)
     after = tidy_spaces(before)
     put("untidy", _where(untidy, pc.not_equal(before, after).to_numpy(zero_copy_only=False)))
     lines = matches(before, "[\\n\\r]") if odd.any() else np.zeros(len(before), bool)
-    trimmed = pc.if_else(pa.array(lines), before, pc.utf8_trim(before, " "))
+    trimmed = pc.if_else(to_arrow(lines), before, pc.utf8_trim(before, " "))
     put("ends", _where(untidy, pc.not_equal(before, trimmed).to_numpy(zero_copy_only=False)))
     put("inner", _where(untidy, pc.not_equal(trimmed, after).to_numpy(zero_copy_only=False)))
 
@@ -206,7 +207,7 @@ def _case(array: pa.Array, bits: np.ndarray) -> None:
     both = (bits & _BOTH) == _BOTH
     if not both.any():
         return
-    subset = array.filter(pa.array(both))
+    subset = array.filter(to_arrow(both))
     alike = pc.equal(subset, capitalize_words(subset)).to_numpy(zero_copy_only=False)
     bits[both] &= ~_BOTH
     bits[both] |= np.where(alike, BIT["capitalised"], BIT["mixed"])
@@ -219,7 +220,7 @@ def _words(array: pa.Array, bits: np.ndarray, put: Any) -> None:
     untidy = (bits & BIT["untidy"]) != 0
     for mask, tidy in ((short & ~untidy, _same), (untidy, tidy_spaces)):
         if mask.any():
-            subset = array if mask.all() else array.filter(pa.array(mask))
+            subset = array if mask.all() else array.filter(to_arrow(mask))
             put("placeholder", _where(mask, are_placeholders(tidy(subset))))
 
 

@@ -14,6 +14,7 @@ from gravel.engine.arrow_values import text_of
 from gravel.engine.distinct import Counted, counted_hashes
 from gravel.engine.hashing import NULL_HASH, both_hashes
 from gravel.engine.known_values import Known, KnownValues
+from gravel.kernels.arrays import to_arrow
 from gravel.language.types import Kind
 from gravel.profiling.marks import marked
 from gravel.sources.type_inference import Fitting, fitting
@@ -165,7 +166,7 @@ class _EncodedValues:
             self._known = known.find(self.plain, second)
             if self._known is not None:
                 new = self._known.places < 0
-                self.fresh, self.fresh_rows = array.filter(pa.array(new)), rows[new]
+                self.fresh, self.fresh_rows = array.filter(to_arrow(new)), rows[new]
                 self.fresh_plain, self.fresh_second = self.plain[new], second[new]
         if _few_values(self.fresh):
             coded = self.fresh.dictionary_encode()
@@ -241,7 +242,7 @@ def _exact_numbers(array: pa.Array, fit: Fitting) -> pa.Array:
 
 def _extreme(array: pa.Array, lengths: np.ndarray, length: int) -> tuple[int, str]:
     """A length and the least of the values that have it, by code point."""
-    return length, pc.min(array.filter(pa.array(lengths == length))).as_py()
+    return length, pc.min(array.filter(to_arrow(lengths == length))).as_py()
 
 
 def _likely_texts(
@@ -256,7 +257,7 @@ def _likely_texts(
         )
         likely = np.argpartition(-rank, _LIKELY)[:_LIKELY]
     places = np.searchsorted(rows, counted.rows[likely])
-    texts = text_of(array.take(pa.array(places))).to_pylist()
+    texts = text_of(array.take(to_arrow(places))).to_pylist()
     return {
         int(counted.first[i]): (int(counted.rows[i]), text)
         for i, text in zip(likely, texts, strict=True)

@@ -4,7 +4,7 @@ columns)."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from datetime import date
 from decimal import Decimal
@@ -16,9 +16,9 @@ import pyarrow as pa
 from msgspec import Struct
 
 from gravel.engine.distinct import Top, range_size, range_top, whole_top
-from gravel.engine.engine import OfBatch, Question
+from gravel.engine.engine import Engine, OfBatch, Question
 from gravel.engine.hashing import hashes
-from gravel.engine.memory import DEFAULT_MEMORY
+from gravel.engine.memory import DEFAULT_MEMORY, give_back_freed_blocks
 from gravel.engine.parallel import ordered_map
 from gravel.engine.sets import distinct_values
 from gravel.inspecting.commands import see_command
@@ -90,21 +90,10 @@ def profile(
     types = table.types(width)
     # Columns of few rows are work for the interpreter, of which there is one.
     threads = 1 if first.rows < _SHORT or not first.in_memory else None
-    values: list[Question[Any, Any]] = [
-        Question(
-            first.distinct[VALUE, i],
-            partial(range_figures, types[i] == TEXT),
-            partial(gather, types[i] == TEXT, room),
-        )
-        for i in width
-    ]
-    shapes: list[Question[Any, Any]] = [
-        Question(first.distinct[SHAPE, i], partial(range_top, SHAPES), partial(whole_top, SHAPES))
-        for i in width
-    ]
-    rows: Question[Any, Any] = Question(first.distinct[ROW], range_size, sum)
-    *answers, distinct_rows = read_from.engine.ask([*values, *shapes, rows], threads)
-    said = FirstAnswers(answers[: len(width)], answers[len(width) :], first.rows - distinct_rows)
+    said = _ask_values(read_from.engine, first, types, threads)
+    first.forget_values()
+    if threads == 1:
+        give_back_freed_blocks()
     second = _SecondPass(table, read_from, first, said)
     second.run()
     day = today or date.today()
@@ -135,6 +124,27 @@ class FirstAnswers(Struct, frozen=True):
     columns: list[Gathered]
     shapes: list[Top]
     repeated: int
+
+
+def _ask_values(
+    engine: Engine, first: TableState, types: Mapping[int, Type], threads: int | None
+) -> FirstAnswers:
+    width = range(len(types))
+    values: list[Question[Any, Any]] = [
+        Question(
+            first.distinct[VALUE, i],
+            partial(range_figures, types[i] == TEXT),
+            partial(gather, types[i] == TEXT, first.room.values),
+        )
+        for i in width
+    ]
+    shapes: list[Question[Any, Any]] = [
+        Question(first.distinct[SHAPE, i], partial(range_top, SHAPES), partial(whole_top, SHAPES))
+        for i in width
+    ]
+    rows: Question[Any, Any] = Question(first.distinct[ROW], range_size, sum)
+    *answers, distinct_rows = engine.ask([*values, *shapes, rows], threads)
+    return FirstAnswers(answers[: len(width)], answers[len(width) :], first.rows - distinct_rows)
 
 
 class _SecondPass:

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 
 from gravel.engine.engine import Engine
 from gravel.engine.threads import THREADS
+from gravel.kernels.arrays import to_arrow
 from gravel.sources.source import Batch, Malformed, Source
 
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
@@ -108,7 +109,7 @@ def _below(batch: Batch, limit: np.uint64 | None) -> Batch:
     if limit is None:
         return batch
     keep = _hashes(batch.rows) <= limit
-    mask = pa.array(keep)
+    mask = to_arrow(keep)
     columns = [None if column is None else column.filter(mask) for column in batch.columns]
     return Batch(batch.rows[keep], columns, batch.malformed)
 

@@ -133,6 +133,12 @@ class TableState:
         self.rows += later.rows
         self.malformed += later.malformed
 
+    def forget_values(self) -> None:
+        """Let go of the distinct values, which have answered what was asked: the next pass has the
+        room for its own."""
+        self.distinct.clear()
+        self.room = Room(self.room.values)
+
     @property
     def in_memory(self) -> bool:
         """Whether none of its values has gone to a file."""
@@ -235,7 +241,7 @@ def gather(is_text: bool, room: int, ranges: Iterable[RangeFigures]) -> Gathered
     held."""
     output = Gathered()
     bits: Counter[str] = Counter()
-    numbers = spread.Ascending(room // 4)
+    numbers = spread.Ascending(room // 8)
     days: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
     samples: dict[str, list[np.ndarray]] = {}
     for part in ranges:

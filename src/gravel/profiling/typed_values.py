@@ -15,6 +15,7 @@ from msgspec import Struct
 from gravel.engine.distinct import Counted, Distinct, Top, counted, range_top, whole_top
 from gravel.engine.engine import OfBatch, Question
 from gravel.engine.frame import view
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.casts import to_text
 from gravel.language.types import Type
 from gravel.profiling.sample import Sample
@@ -95,6 +96,6 @@ def typed_values(read_from: Source | Sample, index: int, kind: Type, most: int) 
 def _texts_in(index: int, kind: Type, rows: list[int], batch: Batch) -> dict[int, str]:
     """The texts that a column's values have by their type, in some source rows."""
     here = np.isin(batch.rows, rows)
-    values = view(batch.columns[index].filter(pa.array(here)), kind).values
+    values = view(batch.columns[index].filter(to_arrow(here)), kind).values
     texts = to_text(values, kind).to_pylist()
     return dict(zip(batch.rows[here].tolist(), texts, strict=True))

@@ -17,6 +17,7 @@ from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.figures import Figures, Unlisted, figure
 from gravel.inspecting.cautions import Caution
+from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import ErrorPolicy, meaning, sqlstate
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.problems import DataProblem
@@ -217,7 +218,7 @@ class Account(Struct):
         _, first = codes_of(list(keys), count)
         if len(first) > _FOLDED:
             return
-        kept = [key.take(pa.array(first)) for key in keys]
+        kept = [key.take(to_arrow(first)) for key in keys]
         folded = [
             upper(tidy_spaces(item)) if pa.types.is_string(item.type) else item for item in kept
         ]

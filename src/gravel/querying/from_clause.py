@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from gravel.engine.row_codes import codes_of
 from gravel.engine.sets import without
 from gravel.engine.vector import Vector
+from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.types import INTEGER, TEXT, Kind, common
@@ -272,7 +273,7 @@ class FromClause(Struct):
         self, left: Relation, node: tree.Join, withs: dict[str, Relation]
     ) -> Relation:
         """UNNEST or a LATERAL query joined on a condition."""
-        numbered = left.with_columns([Vector(pa.array(np.arange(left.count)))], [INTEGER])
+        numbered = left.with_columns([Vector(to_arrow(np.arange(left.count)))], [INTEGER])
         pairs = self._beside(numbered, node.right, withs)
         result, _ = self.expressions.evaluate(
             node.on or _TRUE, self.subqueries.with_outer(pairs)[0], withs, condition=True
@@ -313,14 +314,14 @@ class FromClause(Struct):
             items = pa.concat_arrays([items, pa.nulls(without, items.type)])
             places = np.concatenate([places, np.zeros(without, np.int64)])
             order = np.argsort(rows, kind="stable")
-            rows, items, places = rows[order], items.take(pa.array(order)), places[order]
+            rows, items, places = rows[order], items.take(to_arrow(order)), places[order]
         names = node.columns or ("item", "ordinality")[: 1 + node.ordinality]
         if len(names) > 1 + node.ordinality:
             raise self.context.wrong(f"{len(names)} names for {1 + node.ordinality} columns", node)
         columns, types = [Vector(items)], [kind.item or TEXT]
         if node.ordinality:
             names = (*names, "ordinality")[:2]
-            columns.append(Vector(pa.array(places, mask=places == 0)))
+            columns.append(Vector(to_arrow(places, mask=places == 0)))
             types.append(INTEGER)
         right = Relation(
             tuple(names[:1]) + tuple(names[1:]),

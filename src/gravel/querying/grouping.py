@@ -15,6 +15,7 @@ from gravel.engine.aggregates import STATES, GroupedValues, result_type, state_o
 from gravel.engine.row_codes import codes_by_slices, codes_of
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
+from gravel.kernels.arrays import to_arrow
 from gravel.language import building, parse, tree
 from gravel.language.functions.casts import to_text
 from gravel.language.types import BOOLEAN, INTEGER, NUMBERS, TEXT, Kind, Type
@@ -48,7 +49,7 @@ class Input(Struct, frozen=True):
             self,
             value=None if self.value is None else taken(self.value, rows),
             mask=self.mask[rows],
-            keys=[key.take(pa.array(rows)) for key in self.keys],
+            keys=[key.take(to_arrow(rows)) for key in self.keys],
             others=tuple(taken(other, rows) for other in self.others),
         )
 
@@ -64,7 +65,7 @@ class RowGroups(Struct, frozen=True):
 
 def _with_several(part: RowGroups, values: pa.Array) -> tuple[int, np.ndarray]:
     """How many groups hold more than one known value, and their rows."""
-    values = values if part.rows is None else values.take(pa.array(part.rows))
+    values = values if part.rows is None else values.take(to_arrow(part.rows))
     known = pc.is_valid(values).to_numpy(zero_copy_only=False)
     codes, first = codes_of([values], len(values))
     pairs = distinct_values(
@@ -219,7 +220,7 @@ class Grouping(Struct):
         types: list[Type] = []
         beyond = [0] * len(aggregates)
         for rows in [None] if parts is None else one_by_one(parts, self.account.give_back):
-            subset = keys if rows is None else [key.take(pa.array(rows)) for key in keys]
+            subset = keys if rows is None else [key.take(to_arrow(rows)) for key in keys]
             size = over.count if rows is None else len(rows)
             numbers, first = (
                 codes_by_slices(subset, size, self.account.let_go)
@@ -296,7 +297,7 @@ class Grouping(Struct):
                 results = [_with_several(part, over.vectors[other].values) for part in groups_of]
                 if 0 < sum(several for several, _ in results) * 5 <= many:
                     rows = np.concatenate([subset for _, subset in results])
-                    texts = pc.unique(over.vectors[match].values.take(pa.array(rows)))[
+                    texts = pc.unique(over.vectors[match].values.take(to_arrow(rows)))[
                         :3
                     ].to_pylist()
                     detail = (
@@ -402,7 +403,7 @@ class Grouping(Struct):
         columns = [taken(result, rows).values for result, _ in keys.values()]
         codes, first = codes_of(columns, len(rows))
         texts = [
-            to_text(column.take(pa.array(first)), kind).to_pylist()
+            to_text(column.take(to_arrow(first)), kind).to_pylist()
             for column, (_, kind) in zip(columns, keys.values(), strict=True)
         ]
         counts = np.bincount(codes, minlength=len(first))
@@ -531,7 +532,7 @@ class Grouping(Struct):
             ]
         )
         if aggregate.distinct and kind == TEXT:
-            subset = value.values.filter(pa.array(mask))
+            subset = value.values.filter(to_arrow(mask))
             self.account.warn_of_alike(
                 f"{name}(DISTINCT) and case",
                 [subset],
@@ -585,10 +586,10 @@ class Grouping(Struct):
                 if shape not in shapes:
                     raise self.context.wrong("GROUPING takes what is grouped by", node)
                 bits = bits * 2 + (not used[shapes.index(shape)])
-            return Vector(pa.array(np.full(many, bits), pa.int64())), INTEGER
+            return Vector(to_arrow(np.full(many, bits), pa.int64())), INTEGER
         if supplied.value is None:
             return (
-                Vector(pa.array(np.bincount(numbers[supplied.mask], minlength=many), pa.int64())),
+                Vector(to_arrow(np.bincount(numbers[supplied.mask], minlength=many), pa.int64())),
                 INTEGER,
             )
         known = self.known_rows(supplied)
@@ -676,10 +677,10 @@ def _numbers_beyond(supplied: Input, numbers: np.ndarray, extremes: pa.Array) ->
     if not in_numbers.any():
         return 0
     rows = np.flatnonzero(supplied.mask & in_numbers[numbers])
-    texts = supplied.value.values.take(pa.array(rows))
+    texts = supplied.value.values.take(to_arrow(rows))
     written = _are_numbers(texts)
-    own = _doubles(texts.filter(pa.array(written)))
-    extreme = _doubles(extremes.take(pa.array(numbers[rows[written]])))
+    own = _doubles(texts.filter(to_arrow(written)))
+    extreme = _doubles(extremes.take(to_arrow(numbers[rows[written]])))
     return int((own < extreme if supplied.name == "MIN" else own > extreme).sum())
 
 

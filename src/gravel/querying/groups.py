@@ -13,6 +13,7 @@ from gravel.engine.aggregates import ordered
 from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.inspecting.look import sort_order
+from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
 
@@ -24,8 +25,8 @@ def distinct_rows(groups: np.ndarray, values: list[pa.Array], mask: np.ndarray) 
     under a mask."""
     result = np.zeros(len(mask), bool)
     rows = np.flatnonzero(mask)
-    columns = values if mask.all() else [value.take(pa.array(rows)) for value in values]
-    result[rows[codes_of([pa.array(groups[rows]), *columns], len(rows))[1]]] = True
+    columns = values if mask.all() else [value.take(to_arrow(rows)) for value in values]
+    result[rows[codes_of([to_arrow(groups[rows]), *columns], len(rows))[1]]] = True
     return result
 
 
@@ -41,7 +42,7 @@ def percentile(
     """PERCENTILE_CONT (linear between neighbours, DOUBLE) or PERCENTILE_DISC (the first value whose
     share is reached)."""
     rows = np.flatnonzero(mask)
-    subset = values.take(pa.array(rows))
+    subset = values.take(to_arrow(rows))
     order = ordered(subset)[:: -1 if descending else 1]
     order = order[np.argsort(groups[rows][order], kind="stable")]
     counts = np.bincount(groups[rows], minlength=many)
@@ -51,7 +52,7 @@ def percentile(
         return Vector(pa.nulls(many, pa.float64() if continuous else values.type))
     if not continuous:
         index = starts + np.maximum(np.ceil(share * counts) - 1, 0).astype(np.int64)
-        return Vector(subset.take(pa.array(order[np.where(empty, 0, index)], mask=empty)))
+        return Vector(subset.take(to_arrow(order[np.where(empty, 0, index)], mask=empty)))
     place = share * (counts - 1)
     low = np.floor(place).astype(np.int64)
     numbers = arithmetic.numpy_values(arithmetic.as_double(subset))[order]
@@ -65,7 +66,7 @@ def percentile(
     between = np.where(
         np.isfinite(between) | ~np.isfinite(first) | ~np.isfinite(second), between, halves
     )
-    return Vector(pa.array(np.where(first == second, first, between), mask=empty))
+    return Vector(to_arrow(np.where(first == second, first, between), mask=empty))
 
 
 def in_order(groups: np.ndarray, mask: np.ndarray, keys: list[pa.Array], sorts: Any) -> np.ndarray:
@@ -73,7 +74,7 @@ def in_order(groups: np.ndarray, mask: np.ndarray, keys: list[pa.Array], sorts: 
     rows = np.flatnonzero(mask)
     if keys:
         rows = rows[
-            sort_order([pa.chunked_array([key.take(pa.array(rows))]) for key in keys], sorts)
+            sort_order([pa.chunked_array([key.take(to_arrow(rows))]) for key in keys], sorts)
         ]
     return rows[np.argsort(groups[rows], kind="stable")]
 
@@ -83,7 +84,7 @@ def gathered(groups: np.ndarray, many: int, values: pa.Array, rows: np.ndarray) 
     counts = np.bincount(groups[rows], minlength=many)
     offsets = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
     return pa.ListArray.from_arrays(
-        pa.array(offsets), values.take(pa.array(rows)), mask=pa.array(counts == 0)
+        to_arrow(offsets), values.take(to_arrow(rows)), mask=to_arrow(counts == 0)
     )
 
 
@@ -99,7 +100,7 @@ def first_by(groups: np.ndarray, many: int, values: pa.Array, rows: np.ndarray) 
     place = np.full(many, -1)
     place[groups[rows[::-1]]] = rows[::-1]
     return Vector(
-        values.take(pa.array(np.maximum(place, 0), mask=place < 0))
+        values.take(to_arrow(np.maximum(place, 0), mask=place < 0))
         if len(values)
         else pa.nulls(many, values.type)
     )

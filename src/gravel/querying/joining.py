@@ -11,6 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from gravel.engine.vector import Vector, first_error
+from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import TEXT, Kind, Type, common
@@ -159,7 +160,7 @@ class Joining(Struct):
         """Rows on the left whose key would have a partner if case and spaces were ignored."""
         alone = np.ones(len(left), bool)
         alone[matched] = False
-        subset = left.filter(pa.array(alone))
+        subset = left.filter(to_arrow(alone))
         near = pc.is_in(upper(tidy_spaces(subset)), upper(tidy_spaces(right.drop_null())))
         rows = pc.sum(pc.and_(near, pc.is_valid(subset))).as_py() or 0
         message = (

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 
 from gravel.engine.row_codes import codes_of
 from gravel.inspecting.look import sort_order
+from gravel.kernels.arrays import to_arrow
 from gravel.language import tree
 from gravel.language.errors import ErrorPolicy
 from gravel.querying.account import Account
@@ -133,7 +134,7 @@ class Ordering(Struct):
             )
         if fetch and query.order and query.order[0].nulls_first is None and relation.count:
             keys, order = self._sorted
-            nulls = pc.is_null(keys[0].take(pa.array(order[begin:end]))).to_numpy()
+            nulls = pc.is_null(keys[0].take(to_arrow(order[begin:end]))).to_numpy()
             if len(nulls) and nulls[0]:
                 written = self.context.written(query.order[0].expression)[:60]
                 message = f"of the result have NULL in {written}, which is sorted first"
@@ -158,7 +159,7 @@ class Ordering(Struct):
         span = 1_000
         while True:
             begin, end = max(0, place - span), min(len(order), place + 1 + span)
-            near = [pa.concat_arrays(key.take(pa.array(order[begin:end])).chunks) for key in keys]
+            near = [pa.concat_arrays(key.take(to_arrow(order[begin:end])).chunks) for key in keys]
             codes, _ = codes_of(near, end - begin)
             same = codes == codes[place - begin]
             if (begin == 0 or not same[0]) and (end == len(order) or not same[-1]):

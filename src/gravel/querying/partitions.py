@@ -14,6 +14,7 @@ from gravel.engine.hashing import combined
 from gravel.engine.memory import give_back_freed_blocks
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector, vector
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.ordering import sortable
 
 T = TypeVar("T")
@@ -91,11 +92,11 @@ def put_together(parts: Sequence[Vector], rows: Sequence[np.ndarray]) -> Vector:
         if result.dtype.itemsize * 8 == first.type.bit_width and result.dtype.kind in "iuf":
             for part, where in zip(parts, rows, strict=True):
                 result[where] = part.values.to_numpy()
-            return Vector(pa.array(result, first.type))
+            return Vector(to_arrow(result, first.type))
     every = np.concatenate(rows)
     place = np.empty(len(every), every.dtype)
     place[every] = np.arange(len(every), dtype=every.dtype)
-    values = pa.concat_arrays([part.values for part in parts]).take(pa.array(place))
+    values = pa.concat_arrays([part.values for part in parts]).take(to_arrow(place))
     if all(part.errors is None for part in parts):
         return Vector(values)
     errors = np.concatenate(

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from gravel.engine.frame import Frame
 from gravel.engine.mapped import Store
 from gravel.engine.vector import Vector
+from gravel.kernels.arrays import to_arrow
 from gravel.language import tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import widened
@@ -283,7 +284,7 @@ def taken(vector: Vector, rows: np.ndarray) -> Vector:
     if len(rows) and int(rows.min()) < 0:
         missing = rows < 0
         values = (
-            vector.values.take(pa.array(np.maximum(rows, 0), mask=missing))
+            vector.values.take(to_arrow(np.maximum(rows, 0), mask=missing))
             if len(vector.values)
             else pa.nulls(len(rows), vector.values.type)
         )
@@ -293,7 +294,7 @@ def taken(vector: Vector, rows: np.ndarray) -> Vector:
             else np.where(missing, 0, vector.errors[np.maximum(rows, 0)]).astype(np.uint8)
         )
     else:
-        values = vector.values.take(pa.array(rows))
+        values = vector.values.take(to_arrow(rows))
         errors = None if vector.errors is None else vector.errors[rows]
     return Vector(values, errors if errors is not None and errors.any() else None)
 

@@ -8,6 +8,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from gravel.engine.row_codes import codes_of
+from gravel.kernels.arrays import to_arrow
 from gravel.language import tree
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.querying.account import Account
@@ -33,7 +34,7 @@ class SetOperations(Struct):
         if parts is None:
             return np.sort(codes_of(columns, relation.count)[1])
         firsts = (
-            rows[codes_of([column.take(pa.array(rows)) for column in columns], len(rows))[1]]
+            rows[codes_of([column.take(to_arrow(rows)) for column in columns], len(rows))[1]]
             for rows in one_by_one(parts, self.account.give_back)
         )
         return np.sort(np.concatenate(list(firsts)))

@@ -15,6 +15,7 @@ from msgspec.structs import replace
 from gravel.engine.aggregates import ordered
 from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector, first_error, vector
+from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.errors import CODES, ErrorPolicy
 from gravel.language.functions.operators import compared
@@ -343,7 +344,7 @@ class Subqueries(Struct):
             )
             & bool(relation.count)
         )
-        return vector(pa.array(true != quantified.all, mask=unknown), left.errors)
+        return vector(to_arrow(true != quantified.all, mask=unknown), left.errors)
 
     def _row_in(
         self, in_query: tree.InQuery, over: Relation, relation: Relation, withs: dict[str, Relation]
@@ -390,7 +391,7 @@ class Subqueries(Struct):
                             equal(b.values, a.values[int(row)]), True
                         ).to_numpy(zero_copy_only=False)
                 unknown[row] |= bool(possible.any())
-        result = pa.array(true != in_query.negated, mask=unknown & ~true)
+        result = to_arrow(true != in_query.negated, mask=unknown & ~true)
         return vector(result, first_error(left, count))
 
     def _semi_join(
@@ -501,7 +502,7 @@ class Subqueries(Struct):
             true[ones[pc.fill_null(same, False).to_numpy(zero_copy_only=False)]] = True
             unknown[ones[pc.is_null(same).to_numpy(zero_copy_only=False)]] = True
         return vector(
-            pa.array(true != getattr(value, "negated", False), mask=unknown & ~true),
+            to_arrow(true != getattr(value, "negated", False), mask=unknown & ~true),
             np.where(true, 0, errors).astype(np.uint8),
         )
 
@@ -548,7 +549,7 @@ class Subqueries(Struct):
         _, first = codes_of([item.values], len(item))
         return (
             result.types[0],
-            item.values.take(pa.array(first)).drop_null(),
+            item.values.take(to_arrow(first)).drop_null(),
             bool(item.values.null_count),
         )
 

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from gravel.engine.aggregates import result_type
 from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
+from gravel.kernels.arrays import to_arrow
 from gravel.language import building, tree
 from gravel.language.functions.ordering import sortable
 from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type, common
@@ -182,7 +183,7 @@ class Windowing(Struct):
                 [keys]
                 if parts is None
                 else (
-                    [key.take(pa.array(rows)) for key in keys]
+                    [key.take(to_arrow(rows)) for key in keys]
                     for rows in one_by_one(parts, self.account.give_back)
                 )
             )
@@ -429,7 +430,7 @@ class Windowing(Struct):
         if supplied.value is None:
             if frame is None and not window.order:
                 counts = np.bincount(rows.groups[supplied.mask], minlength=rows.many)
-                return Vector(pa.array(counts[rows.groups], pa.int64())), INTEGER
+                return Vector(to_arrow(counts[rows.groups], pa.int64())), INTEGER
             return Vector(rows.back(rows.counted(supplied.mask, frame))), INTEGER
         return self._windowed(aggregate, supplied, frame, window, rows)
 

@@ -16,6 +16,7 @@ from gravel.engine.aggregates import finished_sums, ordered, spreads
 from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.inspecting.look import sort_order
+from gravel.kernels.arrays import to_arrow
 from gravel.language.types import Type
 from gravel.querying.relation import joined
 
@@ -111,9 +112,9 @@ class Sorted:
         place = np.empty(self.count, np.int64)
         place[self.order] = np.arange(self.count)
         return (
-            values.take(pa.array(place))
+            values.take(to_arrow(place))
             if not isinstance(values, np.ndarray)
-            else pa.array(values[place])
+            else to_arrow(values[place])
         )
 
     def vector_back(self, vector: Vector) -> Vector:
@@ -121,7 +122,7 @@ class Sorted:
         place = np.empty(self.count, np.int64)
         place[self.order] = np.arange(self.count)
         return Vector(
-            vector.values.take(pa.array(place)),
+            vector.values.take(to_arrow(place)),
             None if vector.errors is None else vector.errors[place],
         )
 
@@ -186,11 +187,11 @@ class Sorted:
                 rows[np.where(inside, target, 0)] if len(rows) else np.zeros(self.count, np.int64)
             )
             inside &= (index >= self.starts) & (index < self.starts + self.sizes)
-        result = values.take(pa.array(self.order)).take(pa.array(np.where(inside, index, 0)))
+        result = values.take(to_arrow(self.order)).take(to_arrow(np.where(inside, index, 0)))
         if default is None:
-            output = pc.if_else(pa.array(inside), result, pa.scalar(None, values.type))
+            output = pc.if_else(to_arrow(inside), result, pa.scalar(None, values.type))
         else:
-            output = pc.if_else(pa.array(inside), result, default.take(pa.array(self.order)))
+            output = pc.if_else(to_arrow(inside), result, default.take(to_arrow(self.order)))
         return self.back(output)
 
     # -- frames
@@ -288,7 +289,7 @@ class Sorted:
             passed += here
         place = rows[np.where(inside, index, 0)] if len(rows) else np.zeros(self.count, np.int64)
         result = (
-            values.take(pa.array(self.order)).take(pa.array(place, mask=~inside))
+            values.take(to_arrow(self.order)).take(to_arrow(place, mask=~inside))
             if self.count
             else values
         )
@@ -360,7 +361,7 @@ class Sorted:
         none = best == worst
         return self.back(
             values.take(
-                pa.array(order[np.where(none, 0, best)] if self.count else order, mask=none)
+                to_arrow(order[np.where(none, 0, best)] if self.count else order, mask=none)
             )
         )
 

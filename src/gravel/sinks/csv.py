@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 
+from gravel.kernels.arrays import to_arrow
 from gravel.kernels.records import join_columns
 from gravel.language.functions.buffers import ByteSet, body, rows_with, valid
 
@@ -84,12 +85,12 @@ def _marked(column: pa.Array, signs: _Signs) -> tuple[Any, bool]:
     both = empty | special
     if not both.any():
         return column, False
-    subset = column.filter(pa.array(both))
+    subset = column.filter(to_arrow(both))
     quoted = pc.binary_join_element_wise(_QUOTE, _carried(subset, signs), _QUOTE, b"")
     if subset.null_count:  # bytes stand where NULL is
         quoted = pc.if_else(pc.is_valid(subset), quoted, pa.scalar(None, pa.binary()))
     return (
-        pc.replace_with_mask(column.view(pa.binary()), pa.array(both), quoted).view(pa.string()),
+        pc.replace_with_mask(column.view(pa.binary()), to_arrow(both), quoted).view(pa.string()),
         True,
     )
 

@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.frame import view
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.buffers import ByteSet, body, rows_with, valid
 from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind, Type
@@ -209,10 +210,10 @@ def _json(texts: pa.Array, kind: Type) -> pa.Array:
             ).to_numpy(zero_copy_only=False)
         quoted = [
             None if item is None else json.dumps(item, ensure_ascii=False)
-            for item in texts.filter(pa.array(~bare)).to_pylist()
+            for item in texts.filter(to_arrow(~bare)).to_pylist()
         ]
         mixed = (
-            pc.replace_with_mask(texts, pa.array(~bare), pa.array(quoted, pa.string()))
+            pc.replace_with_mask(texts, to_arrow(~bare), pa.array(quoted, pa.string()))
             if quoted
             else texts
         )
@@ -222,7 +223,7 @@ def _json(texts: pa.Array, kind: Type) -> pa.Array:
     if odd.any():
         written = [
             None if item is None else json.dumps(item, ensure_ascii=False)
-            for item in texts.filter(pa.array(odd)).to_pylist()
+            for item in texts.filter(to_arrow(odd)).to_pylist()
         ]
-        result = pc.replace_with_mask(result, pa.array(odd), pa.array(written, pa.string()))
+        result = pc.replace_with_mask(result, to_arrow(odd), pa.array(written, pa.string()))
     return pc.fill_null(result, "null")

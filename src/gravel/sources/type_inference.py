@@ -15,6 +15,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from gravel.engine.sets import distinct_values
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.buffers import ByteSet, body, matches, valid
 from gravel.language.types import (
     BOOLEAN,
@@ -213,7 +214,7 @@ def _all_decimals(array: pa.Array) -> Fitting | None:
     common[rows[(data[others] != 46) | (others == ends[rows] - 1)]] = False
     common[rows[1:][rows[1:] == rows[:-1]]] = False
     if not common[known].all():
-        if not _all(array.filter(pa.array(known & ~common)), PLAIN_DECIMAL):
+        if not _all(array.filter(to_arrow(known & ~common)), PLAIN_DECIMAL):
             return None
         return _decimals(array)
     point = np.full(len(array), -1)

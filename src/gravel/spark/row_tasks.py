@@ -26,6 +26,7 @@ from gravel.engine.arrangement import (
 )
 from gravel.engine.engine import RowStage
 from gravel.engine.external import OUT
+from gravel.kernels.arrays import to_arrow
 from gravel.problems import Problem
 from gravel.sources.source import InferredTypeRefuted
 from gravel.spark.tasks import FAILURE, PART, Reference, opened, record, slices_of
@@ -89,16 +90,16 @@ def _worked(
     yield from slices_of(PART, place, (part, 0 if rows is None else rows.num_rows))
     if rows is None or not rows.num_rows:
         return
-    rows = with_columns(rows, {PLACE: pa.array(np.arange(rows.num_rows))})
+    rows = with_columns(rows, {PLACE: to_arrow(np.arange(rows.num_rows))})
     if isinstance(then, GroupedRows):
-        rows = rows.take(pa.array(by_hash(rows)))
+        rows = rows.take(to_arrow(by_hash(rows)))
         cuts = np.searchsorted(rows.column(HASH).to_numpy(), edges_of(ranges))
         yield from _cut(rows, [0, *cuts.tolist(), rows.num_rows], range(ranges), place)
         return
     assert isinstance(then, SortedRows)
     yield from _cut(rows, [0, rows.num_rows], [0], place)
     some = np.linspace(0, rows.num_rows - 1, min(_SAMPLED, rows.num_rows)).astype(np.int64)
-    keys = rows.select([*then.columns, PLACE]).take(pa.array(some))
+    keys = rows.select([*then.columns, PLACE]).take(to_arrow(some))
     yield from slices_of(SAMPLE, place, (place, keys))
 
 
@@ -118,7 +119,7 @@ def run_decide(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Re
         placed = [_placed(stream, task.firsts[place]) for _, place, stream in group]
         rows, part = task.decide(_joined(placed))
         yield from slices_of(PART, number, part)
-        rows = rows.take(pa.array(by_place(rows)))
+        rows = rows.take(to_arrow(by_place(rows)))
         yield from _dealt(rows, rows.column(PLACE).to_numpy(), number)
 
 
@@ -141,7 +142,7 @@ def run_cut(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Recor
         keys = rows.select(task.bounds.schema.names)
         order = task.then.order(pa.Table.from_batches([task.bounds, keys]))
         ends = np.flatnonzero(order < many) - np.arange(many)
-        rows = rows.take(pa.array(order[order >= many] - many))
+        rows = rows.take(to_arrow(order[order >= many] - many))
         cuts = [0, *ends.tolist(), rows.num_rows]
         yield from slices_of(PART, number, np.diff(cuts))
         yield from _cut(rows, cuts, range(many + 1), number)
@@ -160,13 +161,13 @@ def run_sort(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Reco
     task: SortTask = unpacked(data)
     for number, group in groupby(_slices(batches), itemgetter(0)):
         rows = _joined([read_stream(stream) for *_, stream in group])
-        rows = rows.take(pa.array(task.then.order(pa.Table.from_batches([rows]))))
+        rows = rows.take(to_arrow(task.then.order(pa.Table.from_batches([rows]))))
         yield from _dealt(rows, task.firsts[number] + np.arange(rows.num_rows), number)
 
 
 def _dealt(rows: pa.RecordBatch, places: np.ndarray, number: int) -> Iterator[pa.RecordBatch]:
     """Rows in order, by the batches that their places are in once all are."""
-    rows = with_columns(rows, {_AT: pa.array(places)})
+    rows = with_columns(rows, {_AT: to_arrow(places)})
     numbers = range(int(places[0]) // OUT, int(places[-1]) // OUT + 1)
     starts = np.searchsorted(places, np.array(numbers) * OUT)
     yield from _cut(rows, [*starts.tolist(), len(places)], numbers, number)
@@ -187,7 +188,7 @@ def _placed(stream: bytes, first: int) -> pa.RecordBatch:
     """Rows of a batch with their places among those of all."""
     rows = read_stream(stream)
     index = rows.schema.get_field_index(PLACE)
-    return rows.set_column(index, PLACE, pa.array(rows.column(index).to_numpy() + first))
+    return rows.set_column(index, PLACE, to_arrow(rows.column(index).to_numpy() + first))
 
 
 def _joined(batches: list[pa.RecordBatch]) -> pa.RecordBatch:

@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 from gravel.engine.arrangement import PLACE, GroupedRows, SortedRows, with_columns
 from gravel.engine.engine import RowStage
 from gravel.engine.external import OUT
+from gravel.kernels.arrays import to_arrow
 from gravel.spark.row_tasks import (
     SAMPLE,
     CutTask,
@@ -88,7 +89,7 @@ def _sorted(then: SortedRows, records: Records, firsts: np.ndarray, ranges: int)
     (keys,) = pa.Table.from_batches(samples).combine_chunks().to_batches()
     chosen = np.linspace(0, keys.num_rows, ranges + 1).astype(np.int64)[1:-1]
     order = then.order(pa.Table.from_batches([keys]))
-    bounds = keys.take(pa.array(order[np.unique(chosen)]))
+    bounds = keys.take(to_arrow(order[np.unique(chosen)]))
     cut = records.then(partial(run_cut, packed(CutTask(then, bounds, firsts))), None)
     sizes = np.zeros(bounds.num_rows + 1, np.int64)
     for part in cut.told(PART, count):

@@ -13,6 +13,7 @@ import pyarrow as pa
 
 from gravel.engine.distinct import Counted, counted_hashes
 from gravel.engine.hashed_rows import RowRange
+from gravel.kernels.arrays import to_arrow
 
 _SLICE = 1 << 18  # distinct values of a slice, which has 16 MiB at most
 
@@ -76,7 +77,7 @@ def sliced(values: Iterable[Counted | RowRange], ranges: int) -> Iterator[tuple[
         for number in range(ranges):
             for start in range(cuts[number], cuts[number + 1], _SLICE):
                 end = min(start + _SLICE, cuts[number + 1])
-                columns = [pa.array(array[start:end]) for array in piece.arrays]
+                columns = [to_arrow(array[start:end]) for array in piece.arrays]
                 batch = pa.record_batch(columns, [str(index) for index in range(len(columns))])
                 yield number, stream_of(batch, "lz4")
 

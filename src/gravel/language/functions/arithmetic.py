@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import CODES
 from gravel.language.functions.catalogue import KernelResult
 from gravel.language.types import INTEGER, MAX_DIGITS, Kind, Type, common
@@ -49,7 +50,7 @@ def as_double(values: pa.Array | pa.Scalar) -> pa.Array | pa.Scalar:
         ):
             # Both the number without its point and the power of ten are exact doubles: their
             # quotient is rounded once.
-            return pa.array(
+            return to_arrow(
                 whole / 10.0**values.type.scale,
                 mask=values.is_null().to_numpy(zero_copy_only=False),
             )
@@ -98,7 +99,7 @@ def known(*columns: Any) -> np.ndarray:
 
 def result(values: np.ndarray, good: np.ndarray, errors: np.ndarray, to: Type) -> KernelResult:
     """A kernel's result from NumPy values: NULL where not `good`, or where there is an error."""
-    return KernelResult(pa.array(values, to.arrow, mask=~(good & (errors == 0))), errors)
+    return KernelResult(to_arrow(values, to.arrow, mask=~(good & (errors == 0))), errors)
 
 
 def add(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
@@ -216,7 +217,7 @@ def divide(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
     zero = pc.fill_null(pc.equal(y, zero_of(y.type)), False)
     zero_mask = zero.to_numpy(zero_copy_only=False) & good
     if zero_mask.any():
-        y = pc.if_else(pa.array(zero_mask), pa.scalar(None, y.type), y)
+        y = pc.if_else(to_arrow(zero_mask), pa.scalar(None, y.type), y)
     output = _decimal(lambda a, b: _quotient(a, b, to), x, y, to, _divide_exactly)
     errors = np.zeros(len(x), np.uint8) if output.errors is None else output.errors
     errors[zero_mask] = BY_ZERO
@@ -258,7 +259,7 @@ def absolute(x: pa.Array, to: Type) -> Any:
         return pc.abs(x)
     least = pc.fill_null(pc.equal(x, -(2**63)), False).to_numpy(zero_copy_only=False)
     return KernelResult(
-        pc.abs(pc.if_else(pa.array(least), pa.scalar(None, pa.int64()), x)),
+        pc.abs(pc.if_else(to_arrow(least), pa.scalar(None, pa.int64()), x)),
         least.astype(np.uint8) * OVERFLOW,
     )
 

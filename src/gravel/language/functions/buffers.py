@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.kernels.arrays import to_arrow
 from gravel.kernels.characters import ASCII_WHITE
 
 
@@ -118,7 +119,7 @@ def on_rows(array: pa.Array, mask: np.ndarray, change: Callable[[Any], Any]) -> 
         return array
     if count * 2 > len(mask):
         return change(array)
-    chosen = pa.array(mask)
+    chosen = to_arrow(mask)
     return pc.replace_with_mask(array, chosen, change(array.filter(chosen)))
 
 

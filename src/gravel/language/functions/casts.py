@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec.structs import replace
 
+from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, formats
 from gravel.language.functions.buffers import (
@@ -220,11 +221,11 @@ def _double_text(array: pa.Array) -> pa.Array:
     texts = pc.cast(array, pa.string())
     if not other.any():
         return texts
-    coded = array.filter(pa.array(other)).dictionary_encode()
+    coded = array.filter(to_arrow(other)).dictionary_encode()
     written = pa.array(
         [double_text(value) for value in coded.dictionary.to_pylist()], pa.string()
     ).take(coded.indices)
-    return pc.replace_with_mask(texts, pa.array(other), written)
+    return pc.replace_with_mask(texts, to_arrow(other), written)
 
 
 def _to_text_target(array: pa.Array, source: Type, target: Target) -> KernelResult:
@@ -255,7 +256,7 @@ def _without_spaces(array: pa.Array) -> pa.Array:
 
 def _only(array: pa.Array, good: np.ndarray) -> pa.Array:
     """The array with NULL where not good."""
-    return array if good.all() else pc.if_else(pa.array(good), array, pa.scalar(None, array.type))
+    return array if good.all() else pc.if_else(to_arrow(good), array, pa.scalar(None, array.type))
 
 
 _DIGITS = ByteSet(b"0123456789")
@@ -275,11 +276,11 @@ def _text_to_integer(array: pa.Array, to: Type) -> KernelResult:
         texts = pc.utf8_ltrim(texts, "+")
     values = pc.cast(texts, pa.int64())
     if long.any():
-        exact = [_whole(text) for text in array.filter(pa.array(long)).to_pylist()]
+        exact = [_whole(text) for text in array.filter(to_arrow(long)).to_pylist()]
         fits = [
             value if value is not None and -(2**63) <= value < 2**63 else None for value in exact
         ]
-        values = pc.replace_with_mask(values, pa.array(long), pa.array(fits, pa.int64()))
+        values = pc.replace_with_mask(values, to_arrow(long), pa.array(fits, pa.int64()))
         errors[long] = [0 if value is not None else OUT_OF_RANGE for value in fits]
     return KernelResult(values, errors)
 
@@ -344,7 +345,7 @@ def _text_to_double(array: pa.Array, to: Type) -> KernelResult:
     if odd.any():
         # A finite text that became infinite, or one other than zero that became zero, is out of
         # range.
-        subset = array.filter(pa.array(odd))
+        subset = array.filter(to_arrow(odd))
         named = matches(subset, "(?i)inf|^[^1-9]*([eE].*)?$")
         errors[np.flatnonzero(odd)[~named]] = OUT_OF_RANGE
         values = _only(values, errors == 0)
@@ -469,11 +470,11 @@ def _between(array: pa.Array, source: Type, to: Type) -> KernelResult:
     if kinds in ((Kind.TIMESTAMP, Kind.DATE), (Kind.ZONED, Kind.DATE)):
         days = arithmetic.numpy_values(pc.cast(array, pa.int64())) // 86_400_000_000
         return KernelResult(
-            pc.cast(pa.array(days.astype(np.int32), mask=~valid(array)), pa.date32()), None
+            pc.cast(to_arrow(days.astype(np.int32), mask=~valid(array)), pa.date32()), None
         )
     if kinds == (Kind.TIMESTAMP, Kind.TIME):
         micros = arithmetic.numpy_values(pc.cast(array, pa.int64())) % 86_400_000_000
-        return KernelResult(pa.array(micros, pa.time64("us"), mask=~valid(array)), None)
+        return KernelResult(to_arrow(micros, pa.time64("us"), mask=~valid(array)), None)
     return KernelResult(pc.cast(array, to.arrow, safe=False), None)
 
 

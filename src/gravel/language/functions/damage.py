@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.buffers import HIGH, by_value, matches, on_rows, rows_with, valid
 from gravel.language.functions.catalogue import function
 from gravel.language.functions.text import tidy_spaces
@@ -47,7 +48,7 @@ def are_placeholders(tidy: pa.Array) -> np.ndarray:
 
 
 def _truth(mask: np.ndarray, x: pa.Array) -> pa.Array:
-    return pa.array(mask, mask=~valid(x))
+    return to_arrow(mask, mask=~valid(x))
 
 
 @function(

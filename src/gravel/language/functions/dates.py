@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, casts, formats
 from gravel.language.functions.buffers import valid
@@ -83,7 +84,7 @@ def extract(field: pa.Array | pa.Scalar, x: pa.Array | pa.Scalar, to: Type) -> p
         return pc.cast(_PARTS[name](x), pa.int64())
     clock = arithmetic.numpy_values(pc.cast(x, pa.int64())) % 60_000_000
     exact = pc.multiply(
-        pc.cast(pa.array(clock, mask=~arithmetic.known(x)), pa.decimal128(19, 0)), pa.scalar(_MICRO)
+        pc.cast(to_arrow(clock, mask=~arithmetic.known(x)), pa.decimal128(19, 0)), pa.scalar(_MICRO)
     )
     return pc.cast(exact, to.arrow)
 
@@ -106,7 +107,7 @@ def intervals(
     """An interval array from its parts, NULL where not good."""
     raw = np.zeros(len(months), np.dtype([("months", "<i4"), ("days", "<i4"), ("nanos", "<i8")]))
     raw["months"], raw["days"], raw["nanos"] = months, days, micros * 1000
-    buffers = [pa.array(good).buffers()[1], pa.py_buffer(raw.tobytes())]
+    buffers = [to_arrow(good).buffers()[1], pa.py_buffer(raw.tobytes())]
     return pa.Array.from_buffers(pa.month_day_nano_interval(), len(months), buffers)
 
 
@@ -171,12 +172,12 @@ def _shifted(x: pa.Array, y: pa.Array | pa.Scalar, to: Type, sign: int) -> Any:
     mask = ~good | (errors != 0)
     if to == DATE:
         return KernelResult(
-            pc.cast(pa.array(whole.astype(np.int32), mask=mask), pa.date32()), errors
+            pc.cast(to_arrow(whole.astype(np.int32), mask=mask), pa.date32()), errors
         )
     return KernelResult(
         pc.cast(
             pc.cast(
-                pa.array(np.where(mask, 0, whole * DAY + moment), mask=mask), pa.timestamp("us")
+                to_arrow(np.where(mask, 0, whole * DAY + moment), mask=mask), pa.timestamp("us")
             ),
             to.arrow,
         ),
@@ -235,7 +236,7 @@ def earlier(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> Any:
         days = [
             arithmetic.numpy_values(pc.cast(item, pa.int32())).astype(np.int64) for item in (x, y)
         ]
-        return pa.array(days[0] - days[1], mask=~arithmetic.known(x, y))
+        return to_arrow(days[0] - days[1], mask=~arithmetic.known(x, y))
     if to == INTERVAL and not pa.types.is_interval(x.type):
         x, y = (pc.cast(naive(item), pa.timestamp("us")) for item in arithmetic.arrays(x, y))
         apart = np.subtract(
@@ -282,7 +283,7 @@ def _whole_type(types: list[Type], values: list[Any]) -> Type:
 )
 def full_years(start: pa.Array, end: pa.Scalar, to: Type) -> pa.Array:
     months, good = _months_between(start, end)
-    return pa.array(months // 12, mask=~good)
+    return to_arrow(months // 12, mask=~good)
 
 
 @function(
@@ -299,7 +300,7 @@ def full_years(start: pa.Array, end: pa.Scalar, to: Type) -> pa.Array:
 )
 def full_months(start: pa.Array, end: pa.Scalar, to: Type) -> pa.Array:
     months, good = _months_between(start, end)
-    return pa.array(months, mask=~good)
+    return to_arrow(months, mask=~good)
 
 
 @function(
@@ -313,7 +314,7 @@ def full_months(start: pa.Array, end: pa.Scalar, to: Type) -> pa.Array:
 def full_days(start: pa.Array, end: pa.Scalar, to: Type) -> pa.Array:
     start, end = arithmetic.arrays(start, end)
     (a, a_clock), (b, b_clock) = _split(naive(start)), _split(naive(end))
-    return pa.array(b - a - (a_clock > b_clock), mask=~arithmetic.known(start, end))
+    return to_arrow(b - a - (a_clock > b_clock), mask=~arithmetic.known(start, end))
 
 
 describe(

@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
 
+from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import valid
@@ -148,7 +149,7 @@ def read(array: pa.Array, parts: tuple[TemplatePart, ...], to: Type) -> KernelRe
         if to.kind is Kind.TIME
         else days * 86_400_000_000 + clock
     )
-    whole = pa.array(
+    whole = to_arrow(
         output.astype(np.int32) if to.kind is Kind.DATE else output, mask=~(shaped & ~bad)
     )
     return KernelResult(pc.cast(whole, to.arrow), errors)

@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.kernels.arrays import to_arrow
 from gravel.kernels.characters import BLANKS
 from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import valid
@@ -92,7 +93,7 @@ def list_item(x: pa.Array, delimiter: pa.Scalar, n: pa.Scalar) -> Any:
     place, offsets = n.as_py(), arithmetic.numpy_values(lists.offsets)
     index = offsets[:-1] + place - 1 if place > 0 else offsets[1:] + place
     inside = valid(lists) & (index >= offsets[:-1]) & (index < offsets[1:])
-    return lists.values.take(pa.array(np.where(inside, index, 0), mask=~inside))
+    return lists.values.take(to_arrow(np.where(inside, index, 0), mask=~inside))
 
 
 def _item(text: str, delimiter: str, n: int) -> str | None:
@@ -118,8 +119,8 @@ def array(*items: Any, to: Type) -> pa.Array:
     columns = arithmetic.arrays(*items)
     count, width = len(columns[0]), len(columns)
     order = np.arange(count * width).reshape(width, count).T.ravel()
-    offsets = pa.array(np.arange(0, count * width + 1, width), pa.int32())
-    return pa.ListArray.from_arrays(offsets, pa.concat_arrays(columns).take(pa.array(order)))
+    offsets = to_arrow(np.arange(0, count * width + 1, width), pa.int32())
+    return pa.ListArray.from_arrays(offsets, pa.concat_arrays(columns).take(to_arrow(order)))
 
 
 @function(

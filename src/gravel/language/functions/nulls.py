@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.kernels.arrays import to_arrow
 from gravel.kernels.characters import BLANK
 from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import matches, maybe_padded, parts, valid
@@ -100,7 +101,7 @@ def least(*columns: Any) -> pa.Array:
     examples={"IS_BLANK(' ')": "TRUE", "IS_BLANK(NULL)": "TRUE", "IS_BLANK('-')": "FALSE"},
 )
 def is_blank(x: pa.Array) -> pa.Array:
-    return pa.array(blank(x) if pa.types.is_string(x.type) else ~valid(x))
+    return to_arrow(blank(x) if pa.types.is_string(x.type) else ~valid(x))
 
 
 def blank(array: pa.Array) -> np.ndarray:
@@ -109,5 +110,5 @@ def blank(array: pa.Array) -> np.ndarray:
     mask = ~valid(array) | (offsets[1:] == offsets[:-1])
     doubtful = maybe_padded(array) & ~mask
     if doubtful.any():
-        mask[doubtful] = matches(array.filter(pa.array(doubtful)), f"^{BLANK}*$")
+        mask[doubtful] = matches(array.filter(to_arrow(doubtful)), f"^{BLANK}*$")
     return mask

@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, casts
 from gravel.language.functions.catalogue import KernelResult, function
@@ -203,7 +204,7 @@ def _double(kernel: Any, state: str, outside: Any = None) -> Any:
             output = kernel(*numbers)
             if np.isfinite(output).all() and (output.all() or kernel is np.sqrt):
                 # Outside its domain, or out of range, no result is finite and other than 0.
-                return KernelResult(pa.array(output, mask=None if good.all() else ~good), None)
+                return KernelResult(to_arrow(output, mask=None if good.all() else ~good), None)
             finite = np.all([np.isfinite(number) for number in numbers], axis=0)
             errors[
                 good & finite & (np.isinf(output) | ((output == 0) & _never_zero(kernel, numbers)))
@@ -312,7 +313,7 @@ def log(base: pa.Array, x: pa.Scalar) -> Any:
     )
     errors[by_zero] = CODES["22012"]
     return KernelResult(
-        pc.if_else(pa.array(errors != 0), pa.scalar(None, pa.float64()), result.values), errors
+        pc.if_else(to_arrow(errors != 0), pa.scalar(None, pa.float64()), result.values), errors
     )
 
 

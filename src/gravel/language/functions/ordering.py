@@ -9,6 +9,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from gravel.kernels.arrays import to_arrow
+
 _DAY = 86_400_000_000  # microseconds
 
 
@@ -55,7 +57,7 @@ def one_zero(values: pa.Array) -> pa.Array:
     """Doubles with zero without a sign and one NaN, so that equal numbers have equal bits."""
     numbers = values.fill_null(0).to_numpy(zero_copy_only=False) + 0.0
     missing = values.is_null().to_numpy(zero_copy_only=False) if values.null_count else None
-    return pa.array(np.where(np.isnan(numbers), np.nan, numbers), mask=missing)
+    return to_arrow(np.where(np.isnan(numbers), np.nan, numbers), mask=missing)
 
 
 def span(interval: Any) -> int:

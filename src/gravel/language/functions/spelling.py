@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.kernels import rules, texts
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.buffers import (
     HIGH,
     ByteSet,
@@ -40,7 +41,7 @@ def _beyond_ascii(
             return result
         if is_ascii(x):
             return ascii_kernel(x)
-        high = pa.array(rows_with(x, HIGH))
+        high = to_arrow(rows_with(x, HIGH))
         result = ascii_kernel(pc.if_else(high, pa.scalar("", pa.string()), x))
         return pc.replace_with_mask(result, high, by_value(x.filter(high), convert))
 
@@ -177,7 +178,7 @@ def _words_sorted(texts: pa.Array) -> pa.Array:
     spaces = pc.fill_null(pc.count_substring(texts, " "), 0).to_numpy(zero_copy_only=False)
     for mask, change in ((spaces == 1, _two_sorted), (spaces > 1, _many_sorted)):
         if mask.any():
-            chosen = pa.array(mask)
+            chosen = to_arrow(mask)
             texts = pc.replace_with_mask(texts, chosen, change(texts.filter(chosen)))
     return texts
 
@@ -212,7 +213,7 @@ def word_count(x: pa.Array) -> pa.Array:
     spaces = np.zeros(len(data) + 1, np.int64)
     np.cumsum(data == 32, out=spaces[1:])
     counts = spaces[offsets[1:]] - spaces[offsets[:-1]] + (offsets[1:] > offsets[:-1])
-    return pa.array(counts, pa.int64(), mask=~valid(x))
+    return to_arrow(counts, pa.int64(), mask=~valid(x))
 
 
 @function(

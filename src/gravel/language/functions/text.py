@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.kernels import rules, texts
+from gravel.kernels.arrays import to_arrow
 from gravel.kernels.characters import WHITE, ZERO_WIDTH
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic
@@ -211,7 +212,7 @@ def _with_capitals(x: pa.Array) -> pa.Array:
         return result
     high = rows_with(x, HIGH)
     return pc.replace_with_mask(
-        result, pa.array(high), by_value(x.filter(pa.array(high)), rules.capitalized)
+        result, to_arrow(high), by_value(x.filter(to_arrow(high)), rules.capitalized)
     )
 
 
@@ -305,7 +306,7 @@ def by_row(convert: Callable[..., Any], *columns: Any, to: pa.DataType | None = 
     result, errors = _converted(convert, distinct, to)
     place = {row: index for index, row in enumerate(distinct)}
     where = np.fromiter((place[row] for row in rows), np.int64, len(rows))
-    values = result.take(pa.array(where))
+    values = result.take(to_arrow(where))
     return KernelResult(values, errors[where]) if errors.any() else values
 
 
@@ -412,7 +413,7 @@ def position(part: pa.Array | pa.Scalar, x: pa.Array | pa.Scalar) -> pa.Array:
         output = pc.cast(result, pa.int64())
         convert = lambda text: text.find(part.as_py()) + 1  # noqa: E731
         return pc.replace_with_mask(
-            output, pa.array(exact), by_value(x.filter(pa.array(exact)), convert, pa.int64())
+            output, to_arrow(exact), by_value(x.filter(to_arrow(exact)), convert, pa.int64())
         )
     return by_row(lambda piece, text: text.find(piece) + 1, part, x, to=pa.int64())
 

@@ -17,6 +17,7 @@ from gravel.engine.hashing import combined
 from gravel.engine.row_codes import codes_of
 from gravel.inspecting.cautions import Watch
 from gravel.inspecting.look import sort_order
+from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes
 from gravel.plans.binder import Binder, SqlFragment, touched
 from gravel.plans.errors import settle
@@ -138,15 +139,15 @@ class UniqueAction(TableAction, frozen=True):
             back[grouped.marks] = np.arange(grouped.count)
             stays = ~concerned | (back >= 0)
             rows.keep(stays)
-            chosen = pa.array(back[stays], mask=back[stays] < 0)
+            chosen = to_arrow(back[stays], mask=back[stays] < 0)
             by, prefer = ([item.take(chosen) for item in values] for values in (by, prefer))
         rows.marks = None
         single = _any_null(by, rows.count)
         alone = int(single.sum()) - (rows.count - grouped.count)
         count.noted["rows with NULL in what they are grouped by stay"] += alone
         hashed = combined(by) if rows.count else np.zeros(0, np.uint64)
-        spread = combined([pa.array(rows.numbers)]) if single.any() else hashed
-        extra = {HASH: pa.array(np.where(single, spread, hashed)), "single": pa.array(single)}
+        spread = combined([to_arrow(rows.numbers)]) if single.any() else hashed
+        extra = {HASH: to_arrow(np.where(single, spread, hashed)), "single": to_arrow(single)}
         extra |= {f"b{index}": value for index, value in enumerate(by)}
         extra |= {f"p{index}": value for index, value in enumerate(prefer)}
         return Prepared(with_columns(rows.batch(), extra), count, gone)
@@ -158,7 +159,7 @@ class UniqueAction(TableAction, frozen=True):
         results = [("", text, item, run(item, frame).spread(rows.count)) for text, item in self.by]
         stays = settle(step, rows, results, count, gone)
         by = [
-            sortable(vector.values if stays.all() else vector.values.filter(pa.array(stays)))
+            sortable(vector.values if stays.all() else vector.values.filter(to_arrow(stays)))
             for *_, vector in results
         ]
         rows.keep(stays)
@@ -167,7 +168,7 @@ class UniqueAction(TableAction, frozen=True):
         prefer = [sortable(item) for item in evaluated(step, rows, self.keys, count, gone)]
         assert rows.marks is not None
         if rows.count != len(marks):
-            kept = pa.array(np.isin(marks, rows.marks))
+            kept = to_arrow(np.isin(marks, rows.marks))
             by = [item.filter(kept) for item in by]
         return by, prefer
 
@@ -190,11 +191,11 @@ class UniqueAction(TableAction, frozen=True):
         subset = _repeated(hashed, ~single)
         message = pa.nulls(total, pa.string())
         if len(subset):
-            by = [named[f"b{index}"].take(pa.array(subset)) for index in range(len(self.by))]
+            by = [named[f"b{index}"].take(to_arrow(subset)) for index in range(len(self.by))]
             codes, _ = codes_of(by, len(subset))
-            keys = [named[f"p{index}"].take(pa.array(subset)) for index in range(len(self.keys))]
+            keys = [named[f"p{index}"].take(to_arrow(subset)) for index in range(len(self.keys))]
             order = sort_order(
-                [pa.array(codes), *keys, named[PLACE].take(pa.array(subset))],
+                [to_arrow(codes), *keys, named[PLACE].take(to_arrow(subset))],
                 [ASCENDING, *(key for key, *_ in self.keys), ASCENDING],
             )
             # All rows of the groups: each group's first one survives.
@@ -225,12 +226,12 @@ class UniqueAction(TableAction, frozen=True):
                 )
                 back = np.full(total, -1)
                 back[places] = np.repeat(np.arange(len(starts)), sizes)
-                chosen = words.take(pa.array(np.maximum(back, 0), mask=back < 0)).fill_null("")
+                chosen = words.take(to_arrow(np.maximum(back, 0), mask=back < 0)).fill_null("")
                 message = pc.binary_join_element_wise(message, chosen, "")
         paths = rows.paths()
-        survivor = paths.take(pa.array(np.maximum(into, 0), mask=into < 0)) if total else paths
-        verdict = {"into": survivor, "why": message, "apart": pa.array(apart), PLACE: named[PLACE]}
-        verdict |= {f"f{index}": pa.array(mask) for index, mask in filled.items()}
+        survivor = paths.take(to_arrow(np.maximum(into, 0), mask=into < 0)) if total else paths
+        verdict = {"into": survivor, "why": message, "apart": to_arrow(apart), PLACE: named[PLACE]}
+        verdict |= {f"f{index}": to_arrow(mask) for index, mask in filled.items()}
         return with_columns(rows.batch(), verdict), (step.number, count)
 
     def _conflicts(
@@ -246,10 +247,10 @@ class UniqueAction(TableAction, frozen=True):
         result, columns = np.zeros(len(starts), bool), {}
         groups = np.repeat(np.arange(len(starts)), sizes)
         for index in self.compared:
-            stored = rows.stored[index].take(pa.array(places))
+            stored = rows.stored[index].take(to_arrow(places))
             output = view(stored, rows.types[index])
             values = (
-                rows.text(index).take(pa.array(places))
+                rows.text(index).take(to_arrow(places))
                 if output.errors is not None
                 else output.values
             )
@@ -288,7 +289,7 @@ class UniqueAction(TableAction, frozen=True):
                 continue
             source = np.arange(rows.count)
             source[survivors[differs]] = donors[differs]
-            rows.stored[index] = column.take(pa.array(source))
+            rows.stored[index] = column.take(to_arrow(source))
             rows._texts.pop(index, None)
             filled[index][survivors[differs]] = True
 
@@ -299,7 +300,7 @@ class UniqueAction(TableAction, frozen=True):
         message = []
         frame = Frame(
             len(order),
-            [item.take(pa.array(order)) for item in by],
+            [item.take(to_arrow(order)) for item in by],
             [item.type for _, item in self.by],
         )
         for index, (text, _) in enumerate(self.by):
@@ -309,7 +310,7 @@ class UniqueAction(TableAction, frozen=True):
         reasons = message[0] if len(message) == 1 else pc.binary_join_element_wise(*message, ", ")
         back = np.full(total, -1)
         back[places] = np.arange(len(places))
-        return reasons.take(pa.array(np.maximum(back, 0), mask=back < 0))
+        return reasons.take(to_arrow(np.maximum(back, 0), mask=back < 0))
 
     def conclude(self, step: BoundStep, rows: pa.RecordBatch, first: int) -> Outcome:
         """The survivors; the others leave."""
@@ -326,11 +327,11 @@ class UniqueAction(TableAction, frozen=True):
             else:
                 count.set_aside += int(aside.sum())
                 where = np.flatnonzero(aside)
-                message = pc.binary_join_element_wise("rows with ", why.take(pa.array(where)), "")
+                message = pc.binary_join_element_wise("rows with ", why.take(to_arrow(where)), "")
                 gone.append(left(step, result, where, ExitKind.SET_ASIDE, message))
         if merged.any():
             where = np.flatnonzero(merged)
-            reasons, survivors = (column.take(pa.array(where)) for column in (why, into))
+            reasons, survivors = (column.take(to_arrow(where)) for column in (why, into))
             gone.append(left(step, result, where, ExitKind.MERGED, reasons, into=survivors))
         result.keep(~merged & ~aside)
         return Outcome(result, count, gone)
@@ -355,7 +356,7 @@ def _tied(
 ) -> np.ndarray:
     """The groups whose first two rows are preferred alike, so that only their order in the table
     decides."""
-    codes, _ = codes_of([key.take(pa.array(order)) for key in keys], len(order))
+    codes, _ = codes_of([key.take(to_arrow(order)) for key in keys], len(order))
     second = np.minimum(starts + 1, len(order) - 1)
     tied: np.ndarray = (sizes > 1) & (codes[starts] == codes[second])
     return tied

@@ -21,6 +21,7 @@ from gravel.engine.mapped import Store
 from gravel.engine.sets import without
 from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Watch
+from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.bind import Given
 from gravel.language.errors import ErrorPolicy
@@ -290,7 +291,7 @@ class QueryAction(TableAction, frozen=True):
     def _part(
         self, step: BoundStep, rows: TrackedRows, relation: Relation, own: np.ndarray, start: int
     ) -> TrackedRows:
-        chosen = pa.array(np.maximum(own, 0), mask=own < 0)
+        chosen = to_arrow(np.maximum(own, 0), mask=own < 0)
         stored = []
         for place, (plain, column) in enumerate(zip(self.plain, step.after, strict=True)):
             # A column as it stands keeps its texts.

@@ -16,6 +16,7 @@ from gravel.engine.frame import Frame
 from gravel.engine.vector import Vector
 from gravel.inspecting.attempt import target_column
 from gravel.inspecting.cautions import Watch
+from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes
 from gravel.language.functions.buffers import valid
 from gravel.language.functions.operators import distinct
@@ -133,7 +134,7 @@ class SetAction(RowAction, frozen=True):
             if vector.errors is not None:
                 # An error that becomes NULL is a change too.
                 stored = pc.if_else(
-                    pa.array(vector.errors == 0), stored, pa.scalar(None, stored.type)
+                    to_arrow(vector.errors == 0), stored, pa.scalar(None, stored.type)
                 )
             after = text_of(stored, entry.expression.type)
             ready.append((entry.index, after if pa.types.is_null(stored.type) else stored, after))

@@ -11,6 +11,7 @@ from gravel.engine.arrangement import PLACE, SortedRows, with_columns
 from gravel.engine.evaluate import run
 from gravel.inspecting.cautions import Watch
 from gravel.inspecting.look import sort_order
+from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, tree
 from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.errors import settle
@@ -72,7 +73,7 @@ def evaluated(
     )
     rows.keep(stays)
     return [
-        item.values if stays.all() else item.values.filter(pa.array(stays)) for *_, item in results
+        item.values if stays.all() else item.values.filter(to_arrow(stays)) for *_, item in results
     ]
 
 

@@ -14,6 +14,7 @@ from gravel.engine.arrow_values import text_of
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Watch
+from gravel.kernels.arrays import to_arrow
 from gravel.kernels.characters import BLANK
 from gravel.language.errors import CODES
 from gravel.language.functions.buffers import matches, maybe_padded
@@ -136,7 +137,7 @@ def _pieces_by_row(how: Split, lists: pa.Array) -> tuple[np.ndarray, Any]:
     if how.blanks == "keep":
         return row, items
     keep = ~blank(items)
-    return row[keep], items.filter(pa.array(keep))
+    return row[keep], items.filter(to_arrow(keep))
 
 
 def null_keys(plan: BoundPlan) -> Iterator[str]:
@@ -184,11 +185,11 @@ def trimmed(texts: pa.Array) -> pa.Array:
     doubtful = maybe_padded(texts)
     if not doubtful.any():
         return texts
-    subset = texts.filter(pa.array(doubtful))
+    subset = texts.filter(to_arrow(doubtful))
     if matches(subset, f"^{BLANK}|{BLANK}$").any():
         return pc.replace_with_mask(
             texts,
-            pa.array(doubtful),
+            to_arrow(doubtful),
             pc.replace_substring_regex(subset, f"^{BLANK}+|{BLANK}+$", ""),
         )
     return texts
@@ -243,14 +244,14 @@ class RowSplit(RowAction, frozen=True):
             count.noted["rows without a piece stay, with NULL"] = len(without)
             order = np.argsort(np.concatenate([row, without]), kind="stable")
             items = pa.concat_arrays([items, pa.nulls(len(without), pa.string())]).take(
-                pa.array(order)
+                to_arrow(order)
             )
             row, place = (
                 np.concatenate([row, without])[order],
                 np.concatenate([place, np.zeros(len(without), np.int64)])[order],
             )
         result = rows.step_into(row, place)
-        numbered = [pa.array(place, mask=place == 0)] if how.number is not None else []
+        numbered = [to_arrow(place, mask=place == 0)] if how.number is not None else []
         kept = [result.stored[self.at]] if how.keep_column else []
         _arrange(
             result, self.at, [*kept, items, *numbered], tuple(column.type for column in step.after)
@@ -317,11 +318,11 @@ class ColumnSplit(RowAction, frozen=True):
         for place in range(many):
             inside = (place - gap >= 0) & (place - gap < sizes) & (codes == 0)
             result = lists.values.take(
-                pa.array(np.where(inside, offsets[:-1] + shift + place - gap, 0), mask=~inside)
+                to_arrow(np.where(inside, offsets[:-1] + shift + place - gap, 0), mask=~inside)
             )
             result = trimmed(result) if how.trim else result
             results.append(
-                pc.if_else(pa.array(blank(result)), pa.scalar(None, pa.string()), result)
+                pc.if_else(to_arrow(blank(result)), pa.scalar(None, pa.string()), result)
             )
         kept = [rows.stored[self.at]] if how.keep_column else []
         _arrange(rows, self.at, [*kept, *results], tuple(column.type for column in step.after))

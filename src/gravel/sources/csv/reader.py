@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 from msgspec.structs import replace
 
+from gravel.kernels.arrays import to_arrow
 from gravel.kernels.records import split_columns
 from gravel.language.types import Type
 from gravel.sources.csv import dialect as dialects
@@ -150,7 +151,7 @@ class CsvSource(Source):
             rows = rows[parsed_rows[still]]
             if blank:
                 columns = [
-                    None if column is None else column.filter(pa.array(still)) for column in columns
+                    None if column is None else column.filter(to_arrow(still)) for column in columns
                 ]
         self._refuse_guesses(columns)
         return Batch(rows, columns, tuple(sorted(malformed, key=lambda item: item.row)))
