@@ -522,6 +522,7 @@ def test_names_cannot_steer_the_terminal(gravel: Any) -> None:
         ('set = "x"', 'set takes a table, not "x" p.toml:4 hint: set = { name = "TRIM(name)" }'),
         ("keep_rows = 5", 'keep_rows takes a text in quotes, not 5 p.toml:4 hint: keep_rows = "fee > 0"'),
         ('split = { column = "n", on = ";", into = 5 }', "split: into takes 'rows' or a list, not 5"),
+        ("keep_rows = 'n > 0'\nrows = -1", 'rows: -1 is not a row count; a difference stands in quotes: rows = "-1"'),
         ("deduplicate = { by = [5] }", "deduplicate: an item of by takes a text in quotes, not 5"),
         ("sort = { n = 1 }", "sort takes a text in quotes or a list, not { … }"),
         ("sort = [1]", "gravel: an item of sort takes a text in quotes, not 1"),

@@ -171,7 +171,7 @@ sort = "i64 DESC"
     )
 
 
-def test_a_decimal_in_sqlite_is_a_number_there(figures: Any) -> None:
+def test_a_number_in_sqlite_is_a_number_there(figures: Any, gravel: Any) -> None:
     prices = ["49.99", "50.00", "50.01", "120.5", "9", "-3.25", ""]
     write(
         "t.csv",
@@ -203,6 +203,12 @@ def test_a_decimal_in_sqlite_is_a_number_there(figures: Any) -> None:
         assert declared[0] == declared[1]
         assert base.execute("SELECT * FROM t EXCEPT SELECT * FROM u").fetchall() == []
     base.close()
+    # What SQLite would make NULL is told before it does.
+    _stored("n.parquet", pa.table({"x": [1.5, float("nan")]}))
+    write("n.toml", 'table = "n.parquet"\nwrite = "h.db#n"\n')
+    assert "holds NaN, which SQLite has not" in gravel("clean", "n.toml", status=3).err
+    tables = [table["table"] for table in figures("count", "h.db")["tables"]]
+    assert tables == ["h.db#t", "h.db#u"]
 
 
 def test_a_query_over_every_kind_of_store_gives_the_rows_of_one_over_text(

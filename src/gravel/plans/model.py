@@ -193,7 +193,7 @@ class PlanModel(BaseModel):
 
 
 class Expected(Struct, frozen=True):
-    """A expected row count: how a step's out may stand to its in. `kind` is same, fewer, more, at
+    """An expected row count: how a step's out may stand to its in. `kind` is same, fewer, more, at
     most, at least, exactly or by."""
 
     kind: str
@@ -203,6 +203,10 @@ class Expected(Struct, frozen=True):
     def of(cls, stated: int | str) -> Expected:
         """Read an expected count. Raises ValueError."""
         if isinstance(stated, int):
+            if stated < 0:
+                raise ValueError(
+                    f'{stated} is not a row count; a difference stands in quotes: rows = "{stated}"'
+                )
             return cls("exactly", stated)
         text = stated.strip().lower()
         if text in ("same", "fewer", "more"):

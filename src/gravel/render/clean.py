@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from rich import padding
 from rich import text as rich_text
 
 from gravel.inspecting import commands
@@ -48,9 +49,8 @@ def show(done: Run, color: bool) -> None:
         if line.step == 0:
             changed = [f"total {text}: {_total(value)}" for text, value in line.totals.items()]
         for message in [*details(line), *reasons(line), *changed]:
-            rows.append(
-                ["", rich_text.Text(f"  {message}", style=screen.DIM), *[""] * len(numbers)]
-            )
+            told = padding.Padding(rich_text.Text(message, style=screen.DIM), (0, 0, 0, 2))
+            rows.append(["", told, *[""] * len(numbers)])
     screen.print_table(
         out,
         ["step", "", "in", "changed", "added", "dropped", "merged", "set aside", "out"],

@@ -141,6 +141,7 @@ def print_table(
     gap: int = 2,
 ) -> None:
     """A plain table for people."""
+    from rich.padding import Padding
     from rich.table import Table
 
     table = Table(
@@ -161,7 +162,9 @@ def print_table(
             no_wrap=index in right,
         )
     for row in rows:
-        table.add_row(*(cell if isinstance(cell, Text) else Text(str(cell)) for cell in row))
+        table.add_row(
+            *(cell if isinstance(cell, (Text, Padding)) else Text(str(cell)) for cell in row)
+        )
     out.print(table)
 
 

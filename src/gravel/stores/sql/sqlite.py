@@ -17,10 +17,12 @@ from typing import Any, ClassVar
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from msgspec import Struct, field
 
 from gravel.engine.arrow_values import type_of
 from gravel.engine.frame import view
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.buffers import matches, valid
 from gravel.language.functions.casts import double_text, to_text
 from gravel.language.types import (
@@ -245,6 +247,12 @@ class SQLite(Database):
             return same
         if kind.kind in (Kind.INTEGER, Kind.DOUBLE):
             result = view(texts, kind)
+            if kind.kind is Kind.DOUBLE and pc.any(pc.is_nan(result.values)).as_py():
+                raise TableProblem(
+                    "a DOUBLE column holds NaN, which SQLite has not: it would be NULL there",
+                    hint="make it NULL in a step: NULLIF(x, CAST('NaN' AS DOUBLE))",
+                    detail="nothing was written; the database is as it was",
+                )
             numbers = result.values.to_pylist()
             return (
                 numbers
@@ -515,7 +523,7 @@ class _Column(Struct):
         if not seen <= _fitting(kind):
             if kind in _MOMENTS and seen <= {str, type(None)}:
                 fits = matches(result, f"^(?:{_MOMENTS[kind]})$")
-                odd = result.filter(pa.array(~fits & valid(result))).to_pylist()
+                odd = result.filter(to_arrow(~fits & valid(result))).to_pylist()
             else:
                 odd = [value for value in values if _mismatch(value, kind)]
             self.mismatches += len(odd)
