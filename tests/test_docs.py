@@ -141,7 +141,9 @@ def test_plans_of_the_pages_are_plans(
     assert plans
 
 
-def test_json_documents_are_what_their_schemas_say(harbour: Path) -> None:
+def test_json_documents_are_what_their_schemas_say(
+    harbour: Path, gravel: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Every command's JSON begins with its name and version, is the same for the same call, and has just the keys of its schema."""
     calls = {
         "count": [["boats.csv", "--key", "boat_id", "--distinct", "name", "--total", "fee"], ["harbour.db"]],
@@ -158,15 +160,16 @@ def test_json_documents_are_what_their_schemas_say(harbour: Path) -> None:
         "functions": [["ABS"], []],
     }  # fmt: skip
     assert calls.keys() == RESULTS.keys()
+    monkeypatch.chdir(harbour)
     for command, several in calls.items():
         schema = json.loads((ROOT / "docs" / "schemas" / f"{command}.json").read_text("utf-8"))
         for number, arguments in enumerate(several):
             ran = [
-                program(command, *arguments, "--format", "json", cwd=harbour)
+                gravel(command, *arguments, "--format", "json", status=None)
                 for _ in range(1 if number else 2)
             ]
-            runs = [one.stdout for one in ran]
-            assert runs[0] == runs[-1] != "", (command, arguments, ran[0].stderr)
+            runs = [one.out for one in ran]
+            assert runs[0] == runs[-1] != "", (command, arguments, ran[0].err)
             document = json.loads(runs[0])
             assert next(iter(document.items())) == ("gravel", f"{command}/2")
             jsonschema.validate(document, schema)

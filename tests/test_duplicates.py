@@ -59,7 +59,7 @@ def _cell(value: str | None) -> str:
 @settings(max_examples=80)
 @given(
     rows=st.lists(st.tuples(VALUE, VALUE), min_size=1, max_size=30), null_equal=st.booleans(), several=st.booleans(),
-    match_level=st.integers(0, 5), block=st.sampled_from([16, 70, 4096]), memory=st.sampled_from([1, 1 << 28]),
+    match_level=st.integers(0, 5), block=st.sampled_from([16, 70, 4096]), memory=st.sampled_from([2000, 1 << 28]),
 )  # fmt: skip
 def test_groups_equal_a_plain_grouping_on_every_rung(
     rows: Any,

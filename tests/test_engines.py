@@ -321,6 +321,7 @@ def test_what_a_command_says_does_not_depend_on_who_reads_the_table(
     assert (there, set_aside()) == (here, aside)
 
 
+@pytest.mark.parametrize("elsewhere", [(3, 4), (40, 16)], ids=str, indirect=True)
 @pytest.mark.parametrize("case", PLANS)
 def test_what_a_plan_writes_does_not_depend_on_who_does_its_steps(
     tables: Path, gravel: Callable[..., Ran], elsewhere: None, case: str
