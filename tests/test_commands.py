@@ -252,6 +252,31 @@ def test_wide_and_deep_tables(figures: Any, gravel: Any) -> None:
     assert odd["matching"] == 1
 
 
+def test_what_is_asked_for_is_shown_first_and_accents_apart_are_seen(
+    gravel: Any, figures: Any
+) -> None:
+    apart = ["cafe\u0301"] * 9 + ["caf\u00e9"] * 4 + ["Mo\u0308we", "M\u00f6we"]
+    names = [f"column_{number:02}" for number in range(20)]
+    rows = [f"{'7,' * 20}{text},{number}" for number, text in enumerate(apart)]
+    write("t.csv", "\n".join([",".join([*names, "place", "day"]), *rows, ""]))
+    seen = gravel(
+        *("look", "t.csv", "--where", "place <> 'x'", "--sort", "day DESC"),
+        *("--show", "day + 1 AS next", "--rows", 2),
+    )
+    row, *beside, place, day, computed = seen.out.splitlines()[0].split()
+    assert (row, place, day, computed) == ("row", "place", "day", "next")
+    assert beside == names[: len(beside)]
+    left = len(names) - len(beside)
+    assert f"{left} more columns do not fit: {names[-left]}" in seen.err
+    found = figures("profile", "t.csv")["findings"]
+    (variants,) = (item for item in found if item["finding"] == "variants")
+    assert (variants["rows"], variants["fix"]) == (10, "place = NORMALIZE(place)")
+    assert "cafe\\u0301" in variants["detail"]
+    tried = gravel("try", "t.csv", variants["fix"])
+    assert "cafe⟨0301⟩" in tried.out
+    assert "10 changed + 5 unchanged" in tried.out
+
+
 def test_columns_are_found_without_regard_to_case_but_exactly_where_quoted(
     gravel: Any, figures: Any
 ) -> None:

@@ -3,6 +3,7 @@ terminals and pages alike."""
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Iterator
 
 from gravel.kernels.characters import ZERO_WIDTH
@@ -43,13 +44,22 @@ def drawn(value: str | None, limit: int = 60) -> Iterator[tuple[str, str]]:
         yield f"… {len(value):,} characters", "said"
 
 
+def marks_apart(text: str) -> bool:
+    """Whether a text has an accent as a character of its own where one with the accent exists: e
+    and U+0301 for é, which look the same."""
+    return not text.isascii() and not unicodedata.is_normalized("NFC", text)
+
+
 def _inner(inner: str) -> Iterator[tuple[str, str]]:
-    plain = ""
+    plain, apart = "", marks_apart(inner)
     for index, char in enumerate(inner):
         several = char == " " and (
             inner[index - 1 : index] == " " or inner[index + 1 : index + 2] == " "
         )
-        if not several and (char == " " or (char.isprintable() and char not in ZERO_WIDTH)):
+        seen = char.isprintable() and char not in ZERO_WIDTH
+        if apart and unicodedata.combining(char):
+            seen = False
+        if not several and (char == " " or seen):
             plain += char
             continue
         if plain:

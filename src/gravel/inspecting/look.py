@@ -34,11 +34,13 @@ from gravel.sources.source import Batch, Malformed, Source, scan
 
 
 class ShownColumn(Struct, frozen=True):
-    """A column of the view; `computed` ones come from a --show."""
+    """A column of the view; `computed` ones come from a --show, and `asked` ones too, or the
+    condition or the order reads them."""
 
     name: str
     type: Type
     computed: bool
+    asked: bool
 
 
 @dataclass(frozen=True)
@@ -122,12 +124,10 @@ def look(
     _refuse_repeated(names, [table.columns[index] for index in chosen], show)
     syntax = [(item.expression, text) for item, text in zip(shows, show, strict=True)]
     condition = (parse.expression(where), where) if where else None
-    asked = columns_named(
-        [*syntax, *([condition] if condition else []), *(([(sorts, sort)]) if sort else [])],
-        table.columns,
-        names,
-    )
-    scope = scope_of(table, sorted({*asked, *chosen}), given)
+    picks = [*([condition] if condition else []), *([(sorts, sort)] if sort else [])]
+    asked = set(columns_named(picks, table.columns, names))
+    read = columns_named([*syntax, *picks], table.columns, names)
+    scope = scope_of(table, sorted({*read, *chosen}), given)
     with explaining(table, scope):
         test = bind_condition(where, scope) if where else None
     computed: list[nodes.Expression] = []
@@ -153,9 +153,12 @@ def look(
         if sorts
         else matcher.first_rows(table, rows)
     )
-    order = _order(chosen, computed, len(table.columns))
-    kept = [*(scope.types[: len(table.columns)]), *(x.type for x in computed)]
-    shown = tuple(ShownColumn(scope.names[i], kept[i], i >= len(table.columns)) for i in order)
+    width = len(table.columns)
+    order = _order(chosen, computed, width)
+    kept = [*(scope.types[:width]), *(x.type for x in computed)]
+    shown = tuple(
+        ShownColumn(scope.names[i], kept[i], i >= width, i >= width or i in asked) for i in order
+    )
     return View(
         table.name,
         result.total.rows,

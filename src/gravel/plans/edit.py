@@ -14,10 +14,13 @@ from gravel.hidden import unmarked
 from gravel.inspecting.attempt import Trial
 from gravel.language import parse
 from gravel.language.types import Kind, Type
-from gravel.plans.model import read_plan
+from gravel.lazily import lazily
 from gravel.sinks.atomic_file import write_whole
 from gravel.sinks.files import ENDINGS, PACKED
 from gravel.sources.source import Source
+
+with lazily():
+    from gravel.plans import model
 
 
 def step_text(trial: Trial) -> str:
@@ -63,7 +66,7 @@ def add_step(path: Path, table: Source, trial: Trial, note: str) -> int:
 def _append(path: Path, table: Source, new: Any, trial: Trial | None) -> int:
     """Append the step of a document to a plan; what a trial was bound to is stated."""
     if path.exists():
-        read_plan(path)
+        model.read_plan(path)
         with open(path, encoding="utf-8", newline="") as file:
             document = tomlkit.parse(file.read())
     else:

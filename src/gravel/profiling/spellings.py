@@ -78,7 +78,13 @@ def spelling_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
             ):
                 continue
             if any(char.isalpha() for char in spelling.key):
-                groups.append((_preferred(forms, column_profile, known), tuple(values)))
+                composed = {unicodedata.normalize("NFC", form) for form in forms}
+                kept = (
+                    composed.pop()
+                    if len(composed) == 1
+                    else _preferred(forms, column_profile, known)
+                )
+                groups.append((kept, tuple(values)))
     if groups:
         cased = all(len({form.value.casefold() for form in values}) == 1 for _, values in groups)
         yield _finding(column_profile, groups, titles and not cased, unlisted)
@@ -114,6 +120,11 @@ def _finding(
     more = f" and {len(groups) - 2:,} more" if len(groups) > 2 else ""
     beyond = f"; {unlisted:,} further groups are not listed" if unlisted > 0 else ""
     count = "1 value is" if len(groups) == 1 else f"{len(groups):,} values are"
+    composed = all(
+        unicodedata.normalize("NFC", value.value) == kept
+        for (kept, _), other in zip(groups, others, strict=True)
+        for value in other
+    )
     return Finding(
         "variants",
         "note" if titles else "suspect",
@@ -121,7 +132,9 @@ def _finding(
         rows,
         f"{count} written in several ways: {examples}{more}{beyond}",
         is_one_of(name, (text_literal(value.value) for other in others for value in other)),
-        f"{name} = CASE {name} {' '.join(whens)} ELSE {name} END",
+        f"{name} = NORMALIZE({name})"
+        if composed
+        else f"{name} = CASE {name} {' '.join(whens)} ELSE {name} END",
     )
 
 

@@ -8,6 +8,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from gravel.inspecting.commands import finding_command, try_command
+from gravel.inspecting.drawing import marks_apart
 from gravel.profiling.result import Finding, Profile
 from gravel.render import screen
 from gravel.words import number_of
@@ -47,7 +48,7 @@ def print_finding(out: Any, number: int, value: Finding, profile: Profile, table
     ):
         if not text:
             continue
-        if len(text) > _LONG and profile.sample is None:
+        if (len(text) > _LONG or marks_apart(text)) and profile.sample is None:
             text = finding_command("look" if word == "see" else "try", table, number)
         result = Text().append(f"            {word}  ", style=screen.DIM)
         result.append(screen.safe(text), style=screen.MARK)

@@ -16,35 +16,27 @@ def show(view: View, color: bool) -> None:
     """Print rows as a table."""
     out = screen.console(color=color)
     limit = max(12, min(60, out.width // max(1, min(len(view.columns), 6))))
-    kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
-    right = [
-        0,
-        *(
-            position + 1
-            for position, item in enumerate(view.columns)
-            if item.type.kind.value in kinds
-        ),
-    ]
     cells = [[screen.visible(cell, limit) for cell in column] for column in view.cells]
     widths = [
         max([len(item.name), *(text.cell_len for text in column)], default=0) + 2
         for item, column in zip(view.columns, cells, strict=True)
     ]
-    fit = _fitting(widths, out.width - len(f"{max(view.row_numbers, default=0):,}") - 4)
-    headings = ["row", *(item.name for item in view.columns[:fit])]
-    rows = [
-        [rich_text.Text(f"{row:,}", style=screen.DIM), *(column[index] for column in cells[:fit])]
-        for index, row in enumerate(view.row_numbers)
-    ]
+    room = out.width - len(f"{max(view.row_numbers, default=0):,}") - 4
+    fit = _fitting(widths, [item.asked for item in view.columns], room)
+    columns = [view.columns[position] for position in fit]
+    kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
+    right = [place for place, item in enumerate(columns, 1) if item.type.kind.value in kinds]
+    numbers = [rich_text.Text(f"{row:,}", style=screen.DIM) for row in view.row_numbers]
+    rows = list(zip(numbers, *(cells[position] for position in fit), strict=True))
     with screen.paged(out, len(rows) + 2):
-        screen.print_table(out, headings, rows, right=right)
+        screen.print_table(out, ["row", *(item.name for item in columns)], rows, right=[0, *right])
         if view.branches:
             out.print()
             screen.print_branches(out, view.branches)
-    if fit < len(view.columns):
-        left = [item.name for item in view.columns[fit:]]
+    left = [item.name for place, item in enumerate(view.columns) if place not in fit]
+    if left:
         screen.note(
-            f"{len(left)} more columns do not fit:"
+            f"{'1 more column does' if len(left) == 1 else f'{len(left)} more columns do'} not fit:"
             f" {', '.join(left[:8])}{' …' if len(left) > 8 else ''} (choose with --columns)",
             color,
         )
@@ -66,16 +58,17 @@ def show_vertical(view: View, color: bool) -> None:
             screen.print_branches(out, view.branches)
 
 
-def _fitting(widths: list[int], room: int) -> int:
-    """How many columns fit side by side, at least one; all if only the last few need a little
-    folding."""
-    used, count = 0, 0
-    for width in widths:
-        used += width
-        if used > room and count:
-            return count
-        count += 1
-    return count
+def _fitting(widths: list[int], asked: list[bool], room: int) -> list[int]:
+    """The positions of the columns that fit side by side, at least one: those asked for before the
+    others, which are taken from the left."""
+    chosen: list[int] = []
+    used = 0
+    for position in sorted(range(len(widths)), key=lambda position: not asked[position]):
+        used += widths[position]
+        if used > room and chosen:
+            break
+        chosen.append(position)
+    return sorted(chosen)
 
 
 def show_notes(view: View, color: bool) -> None:
