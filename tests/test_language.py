@@ -263,6 +263,10 @@ DIAGNOSTICS = [
     ("EXTRACT(HOUR FROM DATE '2024-01-01')", "DATE has no HOUR", "^", ""),
     ("INTERVAL '1' DAYS", "DAYS is not a unit", "^", "DAY"),
     ("fee", "a condition is needed", "^^^", "compare it"),
+    ("SAFE_CAST(TRIM(name) AS DATE)", "there is no function SAFE_CAST", "\n^^^^^^^^^", "CAST_OR_NULL(x AS type)"),
+    ("DATEDIFF(day, fee) > 1", "there is no function DATEDIFF", "\n^^^^^^^^", "date - date"),
+    ("fee::TEXT", "unexpected character ':'", "   ^", "CAST(x AS type)"),
+    ("left", "the expression ends too early", "^", 'a column of that name is written "left"'),
 ]  # fmt: skip
 
 
@@ -282,6 +286,15 @@ def test_a_mistake_is_told_with_its_place_and_a_hint(
     assert message in problem.message + problem.hint
     assert place in problem.place
     assert hint in problem.hint + problem.message
+
+
+def test_what_other_systems_call_a_function_is_told_with_functions_that_there_are() -> None:
+    from gravel.language.functions.catalogue import find
+    from gravel.language.other_names import FUNCTIONS
+
+    for name, hint in FUNCTIONS.items():
+        assert find(name) is None, name
+        assert all(find(word) for word in re.findall(r"(\w+)\(", hint)), hint
 
 
 def test_a_text_beside_a_number_tells_how_many_rows_would_not_fit(gravel: Any) -> None:

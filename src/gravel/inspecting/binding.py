@@ -13,7 +13,7 @@ from gravel.engine.arrow_values import has_type
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.language import nodes, parse, tree
-from gravel.language.bind import Given, Scope, find_column
+from gravel.language.bind import Given, Scope, find_column, refuse_unknown_functions
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import to_text
 from gravel.language.types import BOOLEAN, TEXT, Target, Type
@@ -28,6 +28,7 @@ def columns_named(
     `others` are passed over. Raises Diagnostic at an unknown one."""
     result = set()
     for node, text in syntax:
+        refuse_unknown_functions(node, text)
         for name in sorted(parse.column_names(node), key=lambda item: item.start):
             if name.text not in others:
                 result.add(find_column(name, (*columns, *others), text))

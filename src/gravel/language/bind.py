@@ -24,6 +24,7 @@ from gravel.language.functions.catalogue import (
     find,
 )
 from gravel.language.functions.formats import complete, template
+from gravel.language.other_names import FUNCTIONS
 from gravel.language.types import (
     BINARY,
     BOOLEAN,
@@ -80,6 +81,25 @@ class Scope(Struct, frozen=True):
     failing: frozenset[int] = (
         frozenset()
     )  # columns, by position, in which some rows have an error already
+
+
+def unknown_function(call: tree.Call, text: str) -> Diagnostic:
+    """A call of a function that there is not, with what is written instead."""
+    near = nearest(call.name, list(catalogue()))
+    hint = f"did you mean {near}?" if near else "gravel functions lists them all"
+    hint = FUNCTIONS.get(call.name.upper(), hint)
+    return Diagnostic(
+        f"there is no function {call.name}", text, call.start, call.name_end, hint=hint
+    )
+
+
+def refuse_unknown_functions(node: object, text: str) -> None:
+    """Raise Diagnostic at the first call of a function that there is not: DATEDIFF(day, …) is told
+    at DATEDIFF, not at day."""
+    calls = [item for item in parse.walk(node) if isinstance(item, tree.Call)]
+    for call in sorted(calls, key=lambda call: call.start):
+        if not call.operator and find(call.name) is None:
+            raise unknown_function(call, text)
 
 
 def find_column(name: tree.Name, names: Sequence[str], text: str) -> int:
@@ -502,7 +522,7 @@ class _Binder:
             node = tree.Call(node.start, node.end, "NEGATE", node.arguments, node.name_end, True)
         entry = find(node.name)
         if entry is None:
-            raise self.unknown_function(node)
+            raise unknown_function(node, self.text)
         if entry.family in ("aggregates", "windows"):
             raise self.many_rows(node)
         if entry.kernel is None and entry.name in ("CASE", "CAST", "FITS", "CAST_OR_NULL"):
@@ -573,14 +593,6 @@ class _Binder:
         )
         return Diagnostic(
             f"{name} is not a function of one row", self.text, node.start, node.name_end, hint=hint
-        )
-
-    def unknown_function(self, node: tree.Call) -> Diagnostic:
-        near = nearest(node.name, list(catalogue()))
-        hint = f"did you mean {near}?" if near else "gravel functions lists them all"
-        hint = _ELSEWHERE.get(node.name.upper(), hint)
-        return Diagnostic(
-            f"there is no function {node.name}", self.text, node.start, node.name_end, hint=hint
         )
 
     def arguments(
@@ -732,41 +744,6 @@ _MOMENT_HINTS = {
     "timestamp": "write TIMESTAMP '2024-05-31 14:30:00'",
     "time": "write TIME '14:30:00'",
 }
-
-
-# Names that other systems have for what is written otherwise here.
-_ELSEWHERE = {
-    "TO_DATE": "write CAST(x AS DATE FORMAT 'DD.MM.YYYY')",
-    "TO_TIMESTAMP": "write CAST(x AS TIMESTAMP FORMAT '…')",
-    "TO_CHAR": "write CAST(x AS TEXT FORMAT '…') for a date, CAST(x AS TEXT) for a number",
-    "TO_NUMBER": "write CAST(x AS DECIMAL)",
-    "LEN": "write LENGTH(x)",
-    "IFNULL": "write COALESCE(x, y)", "ISNULL": "write x IS NULL, or COALESCE(x, y)",
-    "NVL": "write COALESCE(x, y)",
-    "DOW": "write EXTRACT(ISODOW FROM x): 1 is Monday",
-    "DAYOFWEEK": "write EXTRACT(ISODOW FROM x): 1 is Monday",
-    "DATE_PART": "write EXTRACT(YEAR FROM x)", "YEAR": "write EXTRACT(YEAR FROM x)",
-    "MONTH": "write EXTRACT(MONTH FROM x)",
-    "DAY": "write EXTRACT(DAY FROM x)",
-    "DATEDIFF": "write date - date for days, or FULL_MONTHS, FULL_YEARS",
-    "DATEADD": "write x + INTERVAL '1' MONTH", "STRING_AGG": "write LISTAGG(x, ', ')",
-    "GROUP_CONCAT": "write LISTAGG(x, ', ')",
-    "NOW": "write CURRENT_TIMESTAMP, or CURRENT_DATE", "GETDATE": "write CURRENT_DATE",
-    "SUBSTR": "write SUBSTRING(x, from, length)",
-    "INSTR": "write POSITION(part IN x)", "STRPOS": "write POSITION(part IN x)",
-    "CHARINDEX": "write POSITION(part IN x)",
-    "REGEXP_REPLACE": "write TRANSLATE_REGEX('pattern' IN x WITH 'by')",
-    "REGEXP_MATCHES": "write x LIKE_REGEX 'pattern'",
-    "REGEXP_LIKE": "write x LIKE_REGEX 'pattern'", "SPLIT_PART": "write LIST_ITEM(x, ';', 1)",
-    "INITCAP": "write CAPITALIZE_WORDS(x)",
-    "IIF": "write CASE WHEN … THEN … ELSE … END", "IF": "write CASE WHEN … THEN … ELSE … END",
-    "STDDEV": "write STDDEV_SAMP(x)",
-    "VARIANCE": "write VAR_SAMP(x)",
-    "MEDIAN": "write PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x)",
-    "TRY_CAST": "write CAST_OR_NULL(x AS type)",
-    "BOOL_AND": "write EVERY(x)", "BOOL_OR": "write NOT EVERY(NOT x)",
-    "UNACCENT": "write WITHOUT_ACCENTS(x)", "LOG2": "write LOG(2, x)",
-}  # fmt: skip
 
 
 def _compared(sign: str, left: tree.Node, right: tree.Node) -> tree.Call:

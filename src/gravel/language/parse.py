@@ -11,6 +11,7 @@ from typing import Any
 from gravel.language import tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.lalr import END, Parser, UnexpectedToken, UnknownCharacter
+from gravel.language.other_names import FUNCTIONS, OPERATORS
 from gravel.language.queries import Build
 from gravel.language.tables import tables
 from gravel.problems import nearest
@@ -133,6 +134,7 @@ def _bad_character(text: str, index: int) -> Diagnostic:
         "&": "write AND",
         "|": "write OR, or || to join texts",
         "!": "write NOT, or <> for unequal",
+        ":": "a parameter is :name, and x::type is written CAST(x AS type)",
         ";": "leave it out: it is one expression",
         ".": "a file stands in quotes: FROM 'boats.csv'",
     }
@@ -141,25 +143,15 @@ def _bad_character(text: str, index: int) -> Diagnostic:
     )
 
 
-# Operators of other systems, and what is written here.
-_OTHER_OPERATORS = {
-    "ILIKE": "write UPPER(x) LIKE UPPER('…')", "RLIKE": "write x LIKE_REGEX '…'",
-    "REGEXP": "write x LIKE_REGEX '…'", "DIV": "write TRUNC(a / b)",
-    "MOD": "write MOD(a, b), or a % b",
-    "QUALIFY": "put the window function into a derived table, and WHERE around it",
-    "TOP": "write FETCH FIRST 5 ROWS ONLY",
-    "TABLESAMPLE": "a sample differs from run to run: keep part of the rows with WHERE, "
-    "as MOD(number, 10) = 0",
-}  # fmt: skip
-
-
 def _bad_token(text: str, error: UnexpectedToken) -> Diagnostic:
     token = error.token
     if token.type == END:
         end = len(text.rstrip())
-        return Diagnostic(
-            "the expression ends too early", text, end, end + 1, hint=_expected(error.accepts)
-        )
+        hint = _expected(error.accepts)
+        last = re.search(r"(\w+)$", text[:end])
+        if last and not hint and "LPAR" in error.accepts:
+            hint = f'a column of that name is written "{last[1]}"'
+        return Diagnostic("the expression ends too early", text, end, end + 1, hint=hint)
     start, word = token.start_pos, str(token)
     if token.type == "NAME" and re.search(
         r"\bINTERVAL\s*[+-]?\s*'[^']*'\s*$", text[:start], re.IGNORECASE
@@ -174,22 +166,30 @@ def _bad_token(text: str, error: UnexpectedToken) -> Diagnostic:
             hint=f"did you mean {near}?" if near else ", ".join(units),
         )
     hint = _expected(error.accepts)
+    called = _call_around(text, start)
+    if word.upper() == "AS" and called and called[1].upper() in FUNCTIONS:
+        return Diagnostic(
+            f"there is no function {called[1]}",
+            text,
+            *called.span(1),
+            hint=FUNCTIONS[called[1].upper()],
+        )
     before = re.search(r"(\w+)\s*$", text[:start])
-    if before and before[1].upper() in _OTHER_OPERATORS:
+    if before and before[1].upper() in OPERATORS:
         return Diagnostic(
             f"there is no operator {before[1].upper()}",
             text,
             before.start(),
             before.end(1),
-            hint=_OTHER_OPERATORS[before[1].upper()],
+            hint=OPERATORS[before[1].upper()],
         )
-    if token.type == "NAME" and word.upper() in _OTHER_OPERATORS:
+    if token.type == "NAME" and word.upper() in OPERATORS:
         return Diagnostic(
             f"there is no operator {word.upper()}",
             text,
             start,
             start + len(word),
-            hint=_OTHER_OPERATORS[word.upper()],
+            hint=OPERATORS[word.upper()],
         )
     if word == "=" and text[start - 1 : start] == "=":
         hint = "equality is written with one ="
@@ -228,6 +228,19 @@ def _bad_token(text: str, error: UnexpectedToken) -> Diagnostic:
     ):
         hint = "a file stands in quotes: FROM 'boats.csv'"
     return Diagnostic(f"syntax error at {word[:40]!r}", text, start, start + len(word), hint=hint)
+
+
+def _call_around(text: str, place: int) -> re.Match[str] | None:
+    """The name (group 1) of the call whose parenthesis is open at a place."""
+    closed = 0
+    for index in range(place - 1, -1, -1):
+        if text[index] == ")":
+            closed += 1
+        elif text[index] == "(":
+            if not closed:
+                return re.search(r"(\w+)\s*$", text[:index])
+            closed -= 1
+    return None
 
 
 def _expected(accepts: frozenset[str]) -> str:

@@ -1,0 +1,58 @@
+"""What other systems call a function or an operator, and what is written here."""
+
+from __future__ import annotations
+
+FUNCTIONS = {
+    "TO_DATE": "write CAST(x AS DATE FORMAT 'DD.MM.YYYY')",
+    "TO_TIMESTAMP": "write CAST(x AS TIMESTAMP FORMAT '…')",
+    "TO_CHAR": "write CAST(x AS TEXT FORMAT '…') for a date, CAST(x AS TEXT) for a number",
+    "TO_NUMBER": "write CAST(x AS DECIMAL)",
+    "LEN": "write LENGTH(x)",
+    "IFNULL": "write COALESCE(x, y)", "ISNULL": "write x IS NULL, or COALESCE(x, y)",
+    "NVL": "write COALESCE(x, y)",
+    "DOW": "write EXTRACT(ISODOW FROM x): 1 is Monday",
+    "DAYOFWEEK": "write EXTRACT(ISODOW FROM x): 1 is Monday",
+    "DATE_PART": "write EXTRACT(YEAR FROM x)", "YEAR": "write EXTRACT(YEAR FROM x)",
+    "MONTH": "write EXTRACT(MONTH FROM x)",
+    "DAY": "write EXTRACT(DAY FROM x)",
+    "DATEDIFF": "write date - date for days, or FULL_MONTHS, FULL_YEARS",
+    "DATEADD": "write x + INTERVAL '1' MONTH", "STRING_AGG": "write LISTAGG(x, ', ')",
+    "GROUP_CONCAT": "write LISTAGG(x, ', ')",
+    "NOW": "write CURRENT_TIMESTAMP, or CURRENT_DATE", "GETDATE": "write CURRENT_DATE",
+    "SUBSTR": "write SUBSTRING(x, from, length)",
+    "INSTR": "write POSITION(part IN x)", "STRPOS": "write POSITION(part IN x)",
+    "CHARINDEX": "write POSITION(part IN x)",
+    "REGEXP_REPLACE": "write TRANSLATE_REGEX('pattern' IN x WITH 'by')",
+    "REGEXP_MATCHES": "write x LIKE_REGEX 'pattern'",
+    "REGEXP_LIKE": "write x LIKE_REGEX 'pattern'", "SPLIT_PART": "write LIST_ITEM(x, ';', 1)",
+    "INITCAP": "write CAPITALIZE_WORDS(x)",
+    "IIF": "write CASE WHEN … THEN … ELSE … END", "IF": "write CASE WHEN … THEN … ELSE … END",
+    "STDDEV": "write STDDEV_SAMP(x)",
+    "VARIANCE": "write VAR_SAMP(x)",
+    "MEDIAN": "write PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY x)",
+    "TRY_CAST": "write CAST_OR_NULL(x AS type)",
+    "BOOL_AND": "write EVERY(x)", "BOOL_OR": "write NOT EVERY(NOT x)",
+    "UNACCENT": "write WITHOUT_ACCENTS(x)", "LOG2": "write LOG(2, x)",
+    "SAFE_CAST": "write CAST_OR_NULL(x AS type)", "CONVERT": "write CAST(x AS type)",
+    "STR_TO_DATE": "write CAST(x AS DATE FORMAT 'DD.MM.YYYY')",
+    "DATE_FORMAT": "write CAST(x AS TEXT FORMAT '…')",
+    "DATE_ADD": "write x + INTERVAL '1' MONTH", "DATE_SUB": "write x - INTERVAL '1' MONTH",
+    "DATE_TRUNC": "write CAST(CAST(x AS TEXT FORMAT 'YYYY-MM') || '-01' AS DATE) for the month",
+    "DECODE": "write CASE x WHEN … THEN … ELSE … END",
+    "NVL2": "write CASE WHEN x IS NOT NULL THEN … ELSE … END",
+    "ISNUMERIC": "write FITS(x AS DECIMAL)", "ISDATE": "write FITS(x AS DATE)",
+    "REGEXP_SUBSTR": "write SUBSTRING_REGEX('pattern' IN x)",
+    "REGEXP_EXTRACT": "write SUBSTRING_REGEX('pattern' IN x)",
+    "REGEXP_COUNT": "write OCCURRENCES_REGEX('pattern' IN x)",
+    "MID": "write SUBSTRING(x, from, length)", "UCASE": "write UPPER(x)", "LCASE": "write LOWER(x)",
+}  # fmt: skip
+
+OPERATORS = {
+    "ILIKE": "write UPPER(x) LIKE UPPER('…')", "RLIKE": "write x LIKE_REGEX '…'",
+    "REGEXP": "write x LIKE_REGEX '…'", "DIV": "write TRUNC(a / b)",
+    "MOD": "write MOD(a, b), or a % b",
+    "QUALIFY": "put the window function into a derived table, and WHERE around it",
+    "TOP": "write FETCH FIRST 5 ROWS ONLY",
+    "TABLESAMPLE": "a sample differs from run to run: keep part of the rows with WHERE, "
+    "as MOD(number, 10) = 0",
+}  # fmt: skip
