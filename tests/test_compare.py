@@ -213,3 +213,7 @@ def test_without_a_key_one_of_both_is_proposed_and_columns_have_headings(gravel:
     assert ran.out.count("row  name  berth id  pier") == 2
     write("b.csv", "name,berth id,pier\ngull,1,B\ntern,1,A\ntern,,A\n")
     assert "key of both" not in gravel("compare", "a.csv", "b.csv", status=1).err
+    write("c.csv", "x,y\n1,2\n")
+    told = gravel("compare", "a.csv", "c.csv", status=2).err
+    assert "a.csv and c.csv have no column in common" in told
+    assert "--map" in told

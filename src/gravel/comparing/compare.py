@@ -81,6 +81,12 @@ def _compared(
 ) -> tuple[Compared, Iterator[CellDiff]]:
     pairs = pair_columns(before, after, how, partial(_types_of, guess))
     columns = pairs.both
+    if not columns:
+        raise CallProblem(
+            f"{before.name} and {after.name} have no column in common that is compared",
+            detail=f"{', '.join(before.columns[:8])} / {', '.join(after.columns[:8])}",
+            hint='--map "OLD=NEW" pairs columns of other names',
+        )
     keyed = tuple(dict.fromkeys(_key(columns, before, name) for name in key))
     sides = [
         SideState(index, columns, keyed, how, _condition(table, how, context), memory)

@@ -87,7 +87,7 @@ def _group(out: Any, duplicates: Duplicates, group: Group) -> None:
         for name in duplicates.columns
         if name not in group.differs and name not in duplicates.key
     ]
-    shown = [*duplicates.key, *group.differs[:6]]
+    shown, beyond = [*duplicates.key, *group.differs[:6]], group.differs[6:]
     rows = []
     for row in group.rows[:12]:
         cells = [rich_text.Text(f"{row.row:,}", style=screen.DIM)]
@@ -107,6 +107,10 @@ def _group(out: Any, duplicates: Duplicates, group: Group) -> None:
     )
     if group.size > 12:
         out.print(rich_text.Text(f"  and {group.size - 12:,} more", style=screen.DIM))
+    if beyond:
+        names = ", ".join(beyond[:8]) + (" …" if len(beyond) > 8 else "")
+        verb = "1 more column differs" if len(beyond) == 1 else f"{len(beyond)} more columns differ"
+        out.print(rich_text.Text(f"  {verb}: {names}", style=screen.DIM))
 
 
 def _match_levels(out: Any, duplicates: Duplicates) -> None:
