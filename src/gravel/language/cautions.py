@@ -31,6 +31,7 @@ from gravel.language.conditions import (
 from gravel.language.functions.catalogue import catalogue
 from gravel.language.ranges import bands, gaps, in_gap, overlapping, strict_bound
 from gravel.language.types import BOOLEAN, INTEGER, TEXT, Kind, Target, decimal
+from gravel.language.writing import text_literal
 
 _COMPARISONS = ("=", "<>", "<", "<=", ">", ">=")
 _ORDERED = ("<", "<=", ">", ">=")
@@ -379,6 +380,8 @@ class _Finder:
             yield from self.comparison(node, name, reach, place)
         elif name in ("LIKE", "LIKE_REGEX", "SIMILAR TO"):
             yield from self.unknown(node, self.written(node), arguments[:2], reach, place)
+            if name == "LIKE":
+                yield from self.like(node, reach, place)
         elif name == "NOT" and isinstance(arguments[0], nodes.InList) and not place.told:
             within = arguments[0]
             listed = any(is_null(item) for item in within.items)
@@ -633,6 +636,30 @@ class _Finder:
             yield self.texts_as_numbers(
                 node, called(name, self.number(left), self.number(right)), shown, hint, reach
             )
+
+    def like(self, node: nodes.BoundCall, reach: Reach, place: _Place) -> Iterator[Probe]:
+        """A pattern that spaces and capitals keep from matching. One that asks for spaces at an
+        end, or for one letter anywhere, means what it says."""
+        operand, pattern, *escape = node.arguments
+        if escape or not isinstance(pattern, nodes.Constant) or pattern.value is None:
+            return
+        text = pattern.value
+        letters = text.strip("%_")
+        if text != " ".join(text.split()):
+            return
+        if not letters or (len(letters) == 1 and text[0] == text[-1] == "%"):
+            return
+        shown = f"{self.written(operand)} {'NOT ' if place.negated else ''}LIKE"
+        hint = f"UPPER(TIDY_SPACES({self.written(operand)}))"
+        hint += f" {'NOT ' if place.negated else ''}LIKE {text_literal(text.upper())}"
+        alike = called("LIKE", folded(operand), constant(text.upper()))
+        yield Probe(
+            "case or spaces",
+            all_of(*reach, is_test(node, "FALSE"), alike),
+            f"{shown} {self.written(pattern)} {self.would(place)}",
+            hint,
+            operand,
+        )
 
     def would(self, place: _Place) -> str:
         return (
