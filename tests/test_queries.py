@@ -351,6 +351,7 @@ def test_the_command(gravel: Any, figures: Any) -> None:
     for text, hint in (
         ("SELECT nam FROM b", "did you mean name?"), ("SELECT name FROM b GROUP BY pier", "neither grouped by"),
         ("SELECT x.id FROM b", "there is no table x"),
+        ("SELECT s.fee FROM b JOIN s ON id = bid", "did you mean b.fee?"), ("SELECT s.name FROM b JOIN s ON id = bid", "there is no column name in s"),
         ("SELECT id FROM bb", "did you mean b?"), ("SELECT name FROM b, o", "could be b.name and o.name"),
         ("SELECT SUM(name) FROM b", "CAST(name AS DECIMAL)"),
         ("SELECT * FROM b JOIN o ON b.name = o.oid", "cannot mix"), ("SELECT id FROM b WHERE id", "a condition is needed"),

@@ -119,7 +119,8 @@ class Relation(Struct, frozen=True):
     count: int
     hidden: frozenset[int] = frozenset()
     rows: np.ndarray | None = None
-    unread: tuple[str, ...] = ()  # columns of its tables that the query does not name: for hints
+    # columns of its tables that the query does not name, each with its table: for hints
+    unread: tuple[tuple[str, str], ...] = ()
     # What outer joins have added: the columns of the side without a partner, and which rows have
     # none there.
     alone: tuple[tuple[frozenset[int], np.ndarray], ...] = ()
@@ -210,7 +211,8 @@ class Relation(Struct, frozen=True):
         index = self.search(node, text)
         if index is not None:
             return index
-        seen = [name for name in dict.fromkeys((*self.names, *self.unread)) if name]
+        named = [*zip(self.tables, self.names, strict=True), *self.unread]
+        seen = list(dict.fromkeys(name for _, name in named if name))
         if node.table and node.table.casefold() not in {table.casefold() for table in self.tables}:
             tables = [table for table in dict.fromkeys(self.tables) if table]
             near = nearest(node.table, tables)
@@ -221,13 +223,21 @@ class Relation(Struct, frozen=True):
                 node.end,
                 hint=f"did you mean {near}?" if near else "tables: " + ", ".join(tables),
             )
-        near = nearest(node.text, seen)
+        message = f"there is no column {node.text}"
+        if node.table:
+            message += f" in {node.table}"
+            own = node.table.casefold()
+            seen = [name for table, name in named if table.casefold() == own and name]
+            beside = [table for table, name in named if table and name == node.text]
+            near = f"{beside[0]}.{node.text}" if beside else nearest(node.text, seen)
+        else:
+            near = nearest(node.text, seen)
         hint = (
             f"did you mean {near}?"
             if near
             else "columns: " + ", ".join(seen[:12]) + (" …" if len(seen) > 12 else "")
         )
-        raise Diagnostic(f"there is no column {node.text}", text, node.start, node.end, hint=hint)
+        raise Diagnostic(message, text, node.start, node.end, hint=hint)
 
     def search(self, node: tree.Name, text: str) -> int | None:
         """Like `find`, None where there is none. Raises Diagnostic where several could be meant."""
@@ -375,7 +385,7 @@ def renamed(
         relation.count,
         frozenset(),
         relation.rows,
-        relation.unread,
+        tuple((table, name) for _, name in relation.unread),
         origin=relation.origin,
         plain=relation.plain,
         stage=relation.stage,

@@ -119,7 +119,7 @@ class Tables(Struct):
         self.malformed[table.name] = malformed
         self.read_as[table.name] = table.read_as
         names = tuple(table.columns[i] for i in wanted)
-        unread = tuple(name for i, name in enumerate(table.columns) if i not in wanted)
+        unread = tuple(("", name) for i, name in enumerate(table.columns) if i not in wanted)
         message = [f"{len(malformed):,} malformed records are skipped"] if malformed else []
         stage = self.account.enter(
             f"read {node.reference}",
