@@ -333,6 +333,8 @@ CAUTIONS = [
     ("a BETWEEN 'a' AND 'z'", "unknown comparison", 1, "a IS NULL", "a BETWEEN 'a' AND 'z' OR a IS NULL"),
     ("a LIKE 'o%'", "unknown comparison", 1, "a IS NULL", "UPPER(TIDY_SPACES(a)) LIKE 'O%' OR a IS NULL"),
     ("a LIKE 'open'", "case or spaces", 2, "UPPER(TIDY_SPACES(a)) LIKE 'OPEN'", "UPPER(TIDY_SPACES(a)) LIKE 'OPEN' OR a IS NULL"),
+    ("g <= DATE '2024-01-31'", "later that day", 2, "CAST(g AS DATE) <= DATE '2024-01-31'", "CAST(g AS DATE) <= DATE '2024-01-31'"),
+    ("NOT DATE '2024-01-31' < g", "later that day", 2, "CAST(g AS DATE) > DATE '2024-01-31'", "NOT CAST(g AS DATE) > DATE '2024-01-31'"),
     ("a NOT LIKE '_pen'", "case or spaces", 1, "UPPER(TIDY_SPACES(a)) NOT LIKE '_PEN'", "UPPER(TIDY_SPACES(a)) NOT LIKE '_PEN' OR a IS NULL"),
     ("FITS(a AS INTEGER)", "unknown comparison", 1, "a IS NULL", "FITS(a AS INTEGER) OR a IS NULL"),
     ("a IN ('open', 'shut')", "unknown comparison", 1, "a IS NULL", "LOWER(TRIM(a)) IN ('open', 'shut') OR a IS NULL"),
@@ -387,8 +389,9 @@ def test_cautions_count_the_rows_that_deserve_them_and_are_silent_once_followed(
 ) -> None:
     write(
         "t.csv",
-        'a,n,m,c,d,e,f\nopen,0,0,007,2000-06-01,jan van dam,x;y\nOpen,1,1,Seaside,1999-12-01,ann,x\n"open ",2,2,Sea,2020-03-01,gull III,x;y;z\n'
-        ",7,,10,,x,x\nnone,5,5,x,2023-02-28,old rope,y;z\n",
+        "a,n,m,c,d,e,f,g\nopen,0,0,007,2000-06-01,jan van dam,x;y,2024-01-31 00:00:00\nOpen,1,1,Seaside,1999-12-01,ann,x,2024-01-31 09:30:00\n"
+        '"open ",2,2,Sea,2020-03-01,gull III,x;y;z,2024-02-01 08:00:00\n,7,,10,,x,x,2024-01-31 23:59:59\n'
+        "none,5,5,x,2023-02-28,old rope,y;z,2024-03-01 00:00:00\n",
     )
     for block in (10, 4096):
         monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", block)

@@ -30,11 +30,12 @@ from gravel.language.conditions import (
 )
 from gravel.language.functions.catalogue import catalogue
 from gravel.language.ranges import bands, gaps, in_gap, overlapping, strict_bound
-from gravel.language.types import BOOLEAN, INTEGER, TEXT, Kind, Target, decimal
+from gravel.language.types import BOOLEAN, DATE, INTEGER, TEXT, Kind, Target, decimal
 from gravel.language.writing import text_literal
 
 _COMPARISONS = ("=", "<>", "<", "<=", ">", ">=")
 _ORDERED = ("<", "<=", ">", ">=")
+_MIRRORED = {"<": ">", ">": "<", "<=": ">=", ">=": "<="}
 _ARITHMETIC = ("+", "-", "*", "/", "MOD")
 # Functions that are NULL where an operand is, which an analyst reads as a value all the same; those
 # of dates have entries of their own.
@@ -235,6 +236,12 @@ def _between(node: nodes.Expression) -> nodes.Expression | None:
         if names == (">=", "<=") and low.arguments[0] is high.arguments[0]
         else None
     )
+
+
+def _day(node: nodes.Expression) -> nodes.Expression | None:
+    """The day that a node is, also where it is widened to its first moment."""
+    within = bare(node)
+    return within if within.type == DATE else None
 
 
 class _Finder:
@@ -628,6 +635,7 @@ class _Finder:
                 hint,
                 left,
             )
+        yield from self.later_that_day(node, name, reach, place)
         between = place.told and place.whole is not None and _between(place.whole) is not None
         if name in _ORDERED and left.type == TEXT and not between:
             hint = f"CAST({self.written(left)} AS DECIMAL) {name} {self.plain(right)}"
@@ -636,6 +644,33 @@ class _Finder:
             yield self.texts_as_numbers(
                 node, called(name, self.number(left), self.number(right)), shown, hint, reach
             )
+
+    def later_that_day(
+        self, node: nodes.BoundCall, name: str, reach: Reach, place: _Place
+    ) -> Iterator[Probe]:
+        """A moment beside a day, which stands for its first moment."""
+        moment, day = node.arguments
+        if _day(moment) is not None:
+            moment, day, name = day, moment, _MIRRORED.get(name, name)
+        date = _day(day)
+        if (
+            date is None
+            or moment.type.kind is not Kind.TIMESTAMP
+            or name not in ("=", "<>", "<=", ">")
+        ):
+            return
+        missed = name in ("=", "<=")
+        same_day = nodes.BoundCast(DATE, *span(moment), moment, Target(DATE), "CAST_OR_NULL")
+        verb = "leaves out" if missed is not place.negated else "takes in"
+        yield Probe(
+            "later that day",
+            all_of(
+                *reach, is_test(node, "FALSE" if missed else "TRUE"), called("=", same_day, date)
+            ),
+            f"{self.written(moment)} {name} {self.written(day)} {verb} what is later on that day",
+            f"CAST({self.written(moment)} AS DATE) {name} {self.written(date)}",
+            moment,
+        )
 
     def like(self, node: nodes.BoundCall, reach: Reach, place: _Place) -> Iterator[Probe]:
         """A pattern that spaces and capitals keep from matching. One that asks for spaces at an
