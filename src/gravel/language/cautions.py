@@ -238,6 +238,14 @@ def _between(node: nodes.Expression) -> nodes.Expression | None:
     )
 
 
+def _is_bare_and(node: nodes.Expression) -> bool:
+    """Whether a node is an AND written without parentheses around it."""
+    if not (isinstance(node, nodes.BooleanOp) and node.conjunction):
+        return False
+    first, *_, last = node.operands
+    return first.end < last.start and (node.start, node.end) == (first.start, last.end)
+
+
 def _day(node: nodes.Expression) -> nodes.Expression | None:
     """The day that a node is, also where it is widened to its first moment."""
     within = bare(node)
@@ -266,10 +274,37 @@ class _Finder:
             yield from self.cast(node, reach, place)
         if isinstance(node, (nodes.BoundCase, nodes.BooleanOp)):
             yield from self.guards(node, reach)
+        if isinstance(node, nodes.BooleanOp) and not node.conjunction:
+            yield from self.precedence(node, reach)
         if (ranged := _between(node)) is not None and isinstance(node, nodes.BooleanOp):
             yield from self.range(node, ranged, reach, place)
         for child, way in ways(node, reach):
             yield from self.find(child, way, self.place_of(child, node, place))
+
+    def precedence(self, node: nodes.BooleanOp, reach: Reach) -> Iterator[Probe]:
+        """An OR with an AND that no parentheses set off: the rows that it has and the other reading
+        has not."""
+        sums: list[list[nodes.Expression]] = [[]]
+        shown = []
+        for operand in node.operands:
+            first, *others = operand.children if _is_bare_and(operand) else (operand,)
+            sums[-1].append(first)
+            sums += [[other] for other in others]
+            shown.append(f"({self.written(operand)})" if others else self.written(operand))
+        if len(sums) == 1:
+            return
+        other = all_of(*(any_of(*terms) for terms in sums))
+        written = [" OR ".join(self.written(term) for term in terms) for terms in sums]
+        otherwise = " AND ".join(
+            f"({text})" if len(terms) > 1 else text
+            for text, terms in zip(written, sums, strict=True)
+        )
+        yield Probe(
+            "AND before OR",
+            all_of(*reach, is_test(node, "TRUE"), is_test(other, "TRUE", True)),
+            f"{self.written(node)} holds because AND is decided before OR",
+            f"write which is meant: {' OR '.join(shown)}, or {otherwise}",
+        )
 
     def bounds(self, node: nodes.Expression, reach: Reach) -> Iterator[Probe]:
         """See the function of that name."""
