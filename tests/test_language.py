@@ -333,6 +333,8 @@ CAUTIONS = [
     ("a BETWEEN 'a' AND 'z'", "unknown comparison", 1, "a IS NULL", "a BETWEEN 'a' AND 'z' OR a IS NULL"),
     ("a LIKE 'o%'", "unknown comparison", 1, "a IS NULL", "UPPER(TIDY_SPACES(a)) LIKE 'O%' OR a IS NULL"),
     ("a LIKE 'open'", "case or spaces", 2, "UPPER(TIDY_SPACES(a)) LIKE 'OPEN'", "UPPER(TIDY_SPACES(a)) LIKE 'OPEN' OR a IS NULL"),
+    ("h > '01.02.2023'", "days compared as texts", 2, "CAST(h AS DATE FORMAT 'DD.MM.YYYY') >",
+     "CAST(h AS DATE FORMAT 'DD.MM.YYYY') > CAST('01.02.2023' AS DATE FORMAT 'DD.MM.YYYY') OR h IS NULL"),
     ("n = 0 OR n = 1 AND m > 1", "AND before OR", 1, "n = 0 OR (n = 1 AND m > 1), or (n = 0 OR n = 1) AND m > 1", "n = 0 OR (n = 1 AND m IS NOT NULL)"),
     ("n = 5 AND n BETWEEN 0 AND 1 OR n = 7 OR n = 0", "AND before OR", 2, "(n BETWEEN 0 AND 1 OR n = 7 OR n = 0)", "(n = 5 OR n = 7) AND n > 1"),
     ("g <= DATE '2024-01-31'", "later that day", 2, "CAST(g AS DATE) <= DATE '2024-01-31'", "CAST(g AS DATE) <= DATE '2024-01-31'"),
@@ -391,9 +393,9 @@ def test_cautions_count_the_rows_that_deserve_them_and_are_silent_once_followed(
 ) -> None:
     write(
         "t.csv",
-        "a,n,m,c,d,e,f,g\nopen,0,0,007,2000-06-01,jan van dam,x;y,2024-01-31 00:00:00\nOpen,1,1,Seaside,1999-12-01,ann,x,2024-01-31 09:30:00\n"
-        '"open ",2,2,Sea,2020-03-01,gull III,x;y;z,2024-02-01 08:00:00\n,7,,10,,x,x,2024-01-31 23:59:59\n'
-        "none,5,5,x,2023-02-28,old rope,y;z,2024-03-01 00:00:00\n",
+        "a,n,m,c,d,e,f,g,h\nopen,0,0,007,2000-06-01,jan van dam,x;y,2024-01-31 00:00:00,01.01.2024\nOpen,1,1,Seaside,1999-12-01,ann,x,2024-01-31 09:30:00,15.01.2024\n"
+        '"open ",2,2,Sea,2020-03-01,gull III,x;y;z,2024-02-01 08:00:00,03.12.2022\n,7,,10,,x,x,2024-01-31 23:59:59,\n'
+        "none,5,5,x,2023-02-28,old rope,y;z,2024-03-01 00:00:00,28.02.2023\n",
     )
     for block in (10, 4096):
         monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", block)

@@ -238,6 +238,19 @@ def _between(node: nodes.Expression) -> nodes.Expression | None:
     )
 
 
+def _day_form(node: nodes.Expression) -> str | None:
+    """How a literal that is a day writes it, where texts of that form have another order than their
+    days."""
+    literal = bare(node)
+    if not isinstance(literal, nodes.Constant) or not isinstance(literal.value, str):
+        return None
+    match = re.fullmatch(r"(\d\d)([./-])(\d\d)\2\d{4}", literal.value)
+    if match is None or min(int(match[1]), int(match[3])) > 12:
+        return None
+    parts = ["MM", "DD"] if int(match[3]) > 12 else ["DD", "MM"]
+    return match[2].join([*parts, "YYYY"])
+
+
 def _is_bare_and(node: nodes.Expression) -> bool:
     """Whether a node is an AND written without parentheses around it."""
     if not (isinstance(node, nodes.BooleanOp) and node.conjunction):
@@ -415,6 +428,29 @@ class _Finder:
         otherwise = called("IS DISTINCT FROM", by_number, node)
         probed = all_of(*reach, is_test(by_number, "UNKNOWN", True), otherwise)
         return Probe("numbers compared as texts", probed, f"{shown} is otherwise by number", hint)
+
+    def texts_as_days(self, node: nodes.BoundCall, name: str, reach: Reach) -> Iterator[Probe]:
+        """Texts such as 01.02.2024, whose order is not that of their days."""
+        left, right = node.arguments
+        form = _day_form(right) or _day_form(left)
+        if form is None:
+            return
+        target = Target(DATE, format=form)
+        days = [
+            nodes.BoundCast(DATE, *span(item), item, target, "CAST_OR_NULL")
+            for item in (left, right)
+        ]
+        casts = [f"CAST({self.written(item)} AS DATE FORMAT '{form}')" for item in (left, right)]
+        by_day = called(name, *days)
+        yield Probe(
+            "days compared as texts",
+            all_of(
+                *reach, is_test(by_day, "UNKNOWN", True), called("IS DISTINCT FROM", by_day, node)
+            ),
+            f"{self.written(left)} {name} {self.written(right)} is otherwise by day",
+            f"{casts[0]} {name} {casts[1]}",
+            right if _day_form(left) else left,
+        )
 
     def call(self, node: nodes.BoundCall, reach: Reach, place: _Place) -> Iterator[Probe]:
         name, arguments = node.function.name, node.arguments
@@ -671,6 +707,8 @@ class _Finder:
                 left,
             )
         yield from self.later_that_day(node, name, reach, place)
+        if name in _ORDERED and left.type == TEXT:
+            yield from self.texts_as_days(node, name, reach)
         between = place.told and place.whole is not None and _between(place.whole) is not None
         if name in _ORDERED and left.type == TEXT and not between:
             hint = f"CAST({self.written(left)} AS DECIMAL) {name} {self.plain(right)}"
