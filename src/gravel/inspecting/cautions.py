@@ -14,7 +14,9 @@ from gravel.engine.frame import Frame
 from gravel.figures import Figures, Unlisted
 from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes
-from gravel.language.cautions import Branches, ListItems, Probe, bounds, branches, moments, probes
+from gravel.language.cautions.finder import ListItems
+from gravel.language.cautions.probe import Branches, Probe
+from gravel.language.cautions.search import bounds, branches, moments, probes
 from gravel.language.functions.casts import to_text
 
 EXAMPLES = 3

@@ -9,7 +9,7 @@ from msgspec import Struct, field
 
 from gravel.language import tree
 from gravel.language.bind import Given
-from gravel.language.cautions import ListItems
+from gravel.language.cautions.finder import ListItems
 from gravel.language.diagnostics import Diagnostic
 from gravel.querying.relation import Relation
 from gravel.sources.read_options import ReadOptions

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from gravel.engine.vector import Vector
 from gravel.language import parse, tree
-from gravel.language.cautions import ListItems
+from gravel.language.cautions.finder import ListItems
 from gravel.language.errors import ErrorPolicy
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem, TableProblem
