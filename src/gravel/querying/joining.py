@@ -157,17 +157,29 @@ class Joining(Struct):
     def _warn_of_almost_equal_keys(
         self, left: pa.Array, right: pa.Array, matched: np.ndarray, name: str
     ) -> None:
-        """Rows on the left whose key would have a partner if case and spaces were ignored."""
+        """Rows on the left whose key would have a partner if case and spaces, or leading zeros too,
+        were ignored."""
         alone = np.ones(len(left), bool)
         alone[matched] = False
-        subset = left.filter(to_arrow(alone))
-        near = pc.is_in(upper(tidy_spaces(subset)), upper(tidy_spaces(right.drop_null())))
-        rows = pc.sum(pc.and_(near, pc.is_valid(subset))).as_py() or 0
-        message = (
-            f"on the left have no partner, and would if case and spaces of {name[:60]} were ignored"
+        mine = upper(tidy_spaces(left.filter(to_arrow(alone)).drop_null()))
+        theirs = upper(tidy_spaces(right.drop_null()))
+        near = pc.is_in(mine, theirs)
+        ignored = f"on the left have no partner, and would if {{}} of {name[:60]} were ignored"
+        self.account.warn(
+            "JOIN and case",
+            pc.sum(near).as_py() or 0,
+            ignored.format("case and spaces"),
+            f"join on UPPER(TIDY_SPACES({name[:60]})) on both sides",
+        )
+        mine, theirs = (
+            pc.replace_substring_regex(keys, "^0+([0-9]+)$", r"\1")
+            for keys in (mine.filter(pc.invert(near)), theirs)
         )
         self.account.warn(
-            "JOIN and case", rows, message, f"join on UPPER(TIDY_SPACES({name[:60]})) on both sides"
+            "JOIN and leading zeros",
+            pc.sum(pc.is_in(mine, theirs)).as_py() or 0,
+            ignored.format("leading zeros"),
+            f"join on TRIM(LEADING '0' FROM {name[:60]}) on both sides",
         )
 
     def pair_up(
