@@ -49,8 +49,8 @@ def show(done: Run, color: bool) -> None:
         if line.step == 0:
             changed = [f"total {text}: {_total(value)}" for text, value in line.totals.items()]
         for message in [*details(line), *reasons(line), *changed]:
-            told = padding.Padding(rich_text.Text(message, style=screen.DIM), (0, 0, 0, 2))
-            rows.append(["", told, *[""] * len(numbers)])
+            detail = padding.Padding(rich_text.Text(message, style=screen.DIM), (0, 0, 0, 2))
+            rows.append(["", detail, *[""] * len(numbers)])
     screen.print_table(
         out,
         ["step", "", "in", "changed", "added", "dropped", "merged", "set aside", "out"],

@@ -141,10 +141,9 @@ def print_table(
     gap: int = 2,
 ) -> None:
     """A plain table for people."""
-    from rich.padding import Padding
-    from rich.table import Table
+    from rich import padding, table
 
-    table = Table(
+    shown = table.Table(
         box=None,
         pad_edge=False,
         padding=(0, gap, 0, 0),
@@ -155,17 +154,20 @@ def print_table(
         show_header=any(headings),
     )
     for index, heading in enumerate(headings):
-        table.add_column(
+        shown.add_column(
             heading,
             justify="right" if index in right else "left",
             overflow="fold",
             no_wrap=index in right,
         )
     for row in rows:
-        table.add_row(
-            *(cell if isinstance(cell, (Text, Padding)) else Text(str(cell)) for cell in row)
+        shown.add_row(
+            *(
+                cell if isinstance(cell, (Text, padding.Padding)) else Text(str(cell))
+                for cell in row
+            )
         )
-    out.print(table)
+    out.print(shown)
 
 
 def print_rows(

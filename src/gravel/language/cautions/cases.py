@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from gravel.language import nodes
-from gravel.language.cautions.probe import Place, Probe, Writer
+from gravel.language.cautions.probe import Position, Probe, Writer
 from gravel.language.conditions import (
     Reach,
     all_of,
@@ -26,7 +26,7 @@ from gravel.language.types import BOOLEAN
 class Cases(Writer):
     """Finds the cautions of CASE and COALESCE."""
 
-    def case(self, node: nodes.BoundCase, reach: Reach, place: Place) -> Iterator[Probe]:
+    def case(self, node: nodes.BoundCase, reach: Reach, place: Position) -> Iterator[Probe]:
         conditions = [condition for condition, _ in node.branches]
         yield from self.zero_ratio(node, reach)
         yield from self.null_branch(node, reach)

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 from gravel.language import nodes
-from gravel.language.cautions.probe import Place, Probe, Writer, between
+from gravel.language.cautions.probe import Position, Probe, Writer, between
 from gravel.language.conditions import (
     Reach,
     all_of,
@@ -62,7 +62,7 @@ class Comparisons(Writer):
         shown: str,
         operands: tuple[nodes.Expression, ...],
         reach: Reach,
-        place: Place,
+        place: Position,
     ) -> Iterator[Probe]:
         """A condition that is unknown in a row in which what it is a part of is so too."""
         if place.told:
@@ -82,7 +82,7 @@ class Comparisons(Writer):
         )
 
     def range(
-        self, node: nodes.BooleanOp, operand: nodes.Expression, reach: Reach, place: Place
+        self, node: nodes.BooleanOp, operand: nodes.Expression, reach: Reach, place: Position
     ) -> Iterator[Probe]:
         """BETWEEN, told as one condition."""
         low, high = (
@@ -141,7 +141,7 @@ class Comparisons(Writer):
         )
 
     def later_that_day(
-        self, node: nodes.BoundCall, name: str, reach: Reach, place: Place
+        self, node: nodes.BoundCall, name: str, reach: Reach, place: Position
     ) -> Iterator[Probe]:
         """A moment beside a day, which stands for its first moment."""
         moment, day = node.arguments
@@ -167,7 +167,7 @@ class Comparisons(Writer):
             moment,
         )
 
-    def like(self, node: nodes.BoundCall, reach: Reach, place: Place) -> Iterator[Probe]:
+    def like(self, node: nodes.BoundCall, reach: Reach, place: Position) -> Iterator[Probe]:
         """A pattern that spaces and capitals keep from matching. One that asks for spaces at an
         end, or for one letter anywhere, means what it says."""
         operand, pattern, *escape = node.arguments
@@ -191,7 +191,7 @@ class Comparisons(Writer):
             operand,
         )
 
-    def would(self, place: Place) -> str:
+    def would(self, place: Position) -> str:
         return (
             "holds because of case or spaces"
             if place.negated
@@ -199,7 +199,7 @@ class Comparisons(Writer):
         )
 
     def comparison(
-        self, node: nodes.BoundCall, name: str, reach: Reach, place: Place
+        self, node: nodes.BoundCall, name: str, reach: Reach, place: Position
     ) -> Iterator[Probe]:
         left, right = node.arguments
         shown = f"{self.written(left)} {name} {self.written(right)}"  # of CASE x WHEN v too
@@ -239,7 +239,7 @@ class Comparisons(Writer):
                 node, called(name, self.number(left), self.number(right)), shown, hint, reach
             )
 
-    def in_list(self, node: nodes.InList, reach: Reach, place: Place) -> Iterator[Probe]:
+    def in_list(self, node: nodes.InList, reach: Reach, place: Position) -> Iterator[Probe]:
         if not place.negated and not any(is_null(item) for item in node.items):
             yield from self.unknown(node, self.written(node), (node.operand,), reach, place)
         if node.operand.type != TEXT or not all(

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from gravel.language import nodes
 from gravel.language.cautions.cases import Cases
 from gravel.language.cautions.comparisons import Comparisons
-from gravel.language.cautions.probe import Place, Probe, Writer, between
+from gravel.language.cautions.probe import Position, Probe, Writer, between
 from gravel.language.conditions import (
     Reach,
     all_of,
@@ -91,7 +91,7 @@ class Finder(Writer):
         self.taken = taken
         self.comparisons, self.cases = Comparisons(text), Cases(text)
 
-    def find(self, node: nodes.Expression, reach: Reach, place: Place) -> Iterator[Probe]:
+    def find(self, node: nodes.Expression, reach: Reach, place: Position) -> Iterator[Probe]:
         """The probes of a node and all below it."""
         if isinstance(node, nodes.BoundCall):
             yield from self.call(node, reach, place)
@@ -130,27 +130,29 @@ class Finder(Writer):
         for child, way in ways(node, reach):
             yield from self.bounds(child, way)
 
-    def place_of(self, child: nodes.Expression, node: nodes.Expression, place: Place) -> Place:
+    def place_of(
+        self, child: nodes.Expression, node: nodes.Expression, place: Position
+    ) -> Position:
         """Where an operand of a node stands."""
         if isinstance(node, nodes.BooleanOp):
-            return Place(place.told or between(node) is not None, place.whole or node)
+            return Position(place.told or between(node) is not None, place.whole or node)
         if isinstance(node, nodes.BoundCall) and node.function.name == "NOT":
-            return Place(place.told, place.whole, not place.negated)
+            return Position(place.told, place.whole, not place.negated)
         if isinstance(
             node, nodes.IsTest
         ):  # IS [NOT] TRUE, IS NULL and so on decide what is unknown
-            return Place(node.test != "NULL" or child.type == BOOLEAN, compared=True)
+            return Position(node.test != "NULL" or child.type == BOOLEAN, compared=True)
         if isinstance(node, nodes.Coalesce):  # so do the substitutes of COALESCE
-            return Place(child is not node.arguments[-1] or place.told)
+            return Position(child is not node.arguments[-1] or place.told)
         if isinstance(node, nodes.BoundCase):
-            return Place(any(child is condition for condition, _ in node.branches))
+            return Position(any(child is condition for condition, _ in node.branches))
         passes_null = isinstance(node, nodes.BoundCall) and node.function.name in _PASSING
         compares = isinstance(node, nodes.InList) or (
             isinstance(node, nodes.BoundCall) and node.function.name in _COMPARISONS
         )
-        return Place(passes_null, compared=compares or (passes_null and place.compared))
+        return Position(passes_null, compared=compares or (passes_null and place.compared))
 
-    def call(self, node: nodes.BoundCall, reach: Reach, place: Place) -> Iterator[Probe]:
+    def call(self, node: nodes.BoundCall, reach: Reach, place: Position) -> Iterator[Probe]:
         name, arguments = node.function.name, node.arguments
         if name in _COMPARISONS:
             yield from self.comparisons.comparison(node, name, reach, place)
@@ -377,7 +379,7 @@ class Finder(Writer):
             f"FULL_YEARS({self.written(start)}, {self.written(end)})",
         )
 
-    def cast(self, node: nodes.BoundCast, reach: Reach, place: Place) -> Iterator[Probe]:
+    def cast(self, node: nodes.BoundCast, reach: Reach, place: Position) -> Iterator[Probe]:
         if node.mode == "FITS":
             yield from self.comparisons.unknown(
                 node, self.written(node), (node.operand,), reach, place

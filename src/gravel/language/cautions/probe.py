@@ -39,7 +39,7 @@ class Branches(Struct, frozen=True):
     holding: tuple[nodes.Expression, ...]
 
 
-class Place(Struct, frozen=True):
+class Position(Struct, frozen=True):
     """Where a node stands. told: that it is unknown or NULL is told of a node around it, or decided
     there; whole: the outermost condition that it is a part of, which may be known where it is not;
     negated: whether that says NOT of it; compared: its value is compared, and so is kept by

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from gravel.language import nodes
 from gravel.language.cautions.finder import Finder, ListItems, list_items
-from gravel.language.cautions.probe import Branches, Place, Probe
+from gravel.language.cautions.probe import Branches, Position, Probe
 from gravel.language.conditions import Reach, all_of, any_of, is_test, passed, ways
 
 _OF_NULL = ("NULL operand", "ELSE because unknown")
@@ -32,7 +32,7 @@ def probes(
             taken.setdefault(key, set()).add(number)
     result = []
     for (expression, text), target in zip_longest(expressions, targets):
-        results = list(Finder(text, taken).find(expression, (), Place(told=counted)))
+        results = list(Finder(text, taken).find(expression, (), Position(told=counted)))
         if target is not None:
             filled = any_of(is_test(target, "NULL", True), is_test(expression, "NULL", True))
             results = [
