@@ -67,6 +67,8 @@ def test_importing_it_loads_nothing_else() -> None:
             ["query", "SELECT a, COUNT(*) FROM 't.csv' WHERE a > 0 GROUP BY a ORDER BY 2"],
             "numpy.ma pydantic jinja2 sqlalchemy lark gravel.plans.model",
         ),
+        (["check", "t.csv", "a > 0"], "numpy.ma pydantic jinja2 lark tomllib gravel.sinks.files"),
+        (["try", "t.csv", "a = a + 1"], "numpy.ma pydantic jinja2 lark gravel.sinks.files"),
         (["clean", "p.toml"], "numpy.ma jinja2 sqlalchemy lark gravel.querying.session"),
     ],
 )

@@ -123,7 +123,7 @@ def check(
     for name in names:
         if names.count(name) > 1:
             raise CallProblem(f"two checks are called {name!r}")
-    allowed = checks_file.allowed_of(allow if allow is not None else stated.get("allow"))
+    allowed = _allowed(allow if allow is not None else stated.get("allow"))
     fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
     source = opening.open_table(table, reading)
     if attach_engine(source, table, reading, engine):
@@ -208,3 +208,12 @@ def check(
         screen.note(f"{result.table}: {line}", not no_color)
     if not all(item.passed for item in result.checks):
         raise typer.Exit(1)
+
+
+def _allowed(text: str | None) -> inspecting_check.Allowed:
+    try:
+        return inspecting_check.Allowed() if text is None else inspecting_check.allowance(text)
+    except ValueError:
+        raise CallProblem(
+            f"--allow takes a number of rows or a share such as 0.1%, not {text!r}"
+        ) from None

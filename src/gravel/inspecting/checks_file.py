@@ -6,7 +6,6 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-from gravel.inspecting.check import Allowed, allowance
 from gravel.problems import CallProblem, TableProblem
 from gravel.sinks.atomic_file import Output
 from gravel.sinks.csv import header
@@ -42,16 +41,6 @@ def read_checks(path: Path) -> dict[str, Any]:
     if result.get("unknown", "passes") not in ("fails", "passes"):
         raise CallProblem(f"{path}: unknown is fails or passes, not {result['unknown']!r}")
     return result
-
-
-def allowed_of(text: str | None) -> Allowed:
-    """What --allow says. Raises CallProblem."""
-    try:
-        return Allowed() if text is None else allowance(text)
-    except ValueError:
-        raise CallProblem(
-            f"--allow takes a number of rows or a share such as 0.1%, not {text!r}"
-        ) from None
 
 
 class FailingRows:

@@ -16,11 +16,11 @@ from gravel.language import parse
 from gravel.language.types import Kind, Type
 from gravel.lazily import lazily
 from gravel.sinks.atomic_file import write_whole
-from gravel.sinks.files import ENDINGS, PACKED
 from gravel.sources.source import Source
 
 with lazily():
     from gravel.plans import model
+    from gravel.sinks import files
 
 
 def step_text(trial: Trial) -> str:
@@ -158,9 +158,9 @@ def _begun(path: Path, table: Source) -> Any:
     source = Path(relative)
     # The result is of the source's format, under a name that the pattern of several files does not
     # meet.
-    packed = source.suffix if source.suffix.lower() in PACKED else ""
+    packed = source.suffix if source.suffix.lower() in files.PACKED else ""
     plain = Path(source.name.removesuffix(packed))
-    ending = plain.suffix + packed if plain.suffix.lower() in ENDINGS else ".csv"
+    ending = plain.suffix + packed if plain.suffix.lower() in files.ENDINGS else ".csv"
     result = f"clean-{plain.stem.strip('*?-_')}" if several else f"{table.part or plain.stem}-clean"
     document.add(
         "write", tomlkit.string(str(_free(path.parent, source.with_name(result + ending))))

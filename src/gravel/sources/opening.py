@@ -16,10 +16,10 @@ from typing import Any
 import pyarrow as pa
 from msgspec.structs import replace
 
+from gravel.lazily import lazily
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sources.arrow import open_arrow, open_parquet
 from gravel.sources.csv.reader import CsvSource
-from gravel.sources.excel import open_workbook
 from gravel.sources.jsonl import open_json_array, open_json_lines
 from gravel.sources.laying_out import laid_out
 from gravel.sources.metadata import with_metadata
@@ -29,6 +29,9 @@ from gravel.sources.source import Source, scan
 from gravel.sources.temporary import temporary_file
 from gravel.stores.sql import POSTGRESQL, SQLITE, is_database, is_server, parted
 from gravel.words import number_of
+
+with lazily():
+    from gravel.sources import excel
 
 ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".arrow", ".jsonl", ".ndjson", ".json", ".xlsx")
 PACKED = {".gz": "gzip", ".zst": "zstd", ".bz2": "bz2", ".xz": "xz", ".zip": "zip"}
@@ -101,7 +104,7 @@ def _of_sqlite(path: Path, name: str, how: ReadOptions) -> Source:
 def _of_workbook(path: Path, name: str, how: ReadOptions) -> Source:
     book = _book(str(path))
     assert book is not None
-    return open_workbook(*book, name, how)
+    return excel.open_workbook(*book, name, how)
 
 
 def _of_packed(path: Path, name: str, how: ReadOptions) -> Source:
