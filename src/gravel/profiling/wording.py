@@ -14,7 +14,9 @@ def shown(value: str) -> str:
     text = repr(value if len(value) <= _LONG else value[: _LONG - 1] + "…")
     if not marks_apart(text):
         return text
-    return "".join(f"\\u{ord(char):04x}" if combining(char) else char for char in text)
+    return "".join(
+        char.encode("unicode_escape").decode("ascii") if combining(char) else char for char in text
+    )
 
 
 def row_count(count: int) -> str:

@@ -164,11 +164,12 @@ class Joining(Struct):
         mine = upper(tidy_spaces(left.filter(to_arrow(alone)).drop_null()))
         theirs = upper(tidy_spaces(right.drop_null()))
         near = pc.is_in(mine, theirs)
-        ignored = f"on the left have no partner, and would if {{}} of {name[:60]} were ignored"
+        alone_unless = "on the left have no partner, and would if"
+        of_key = f"of {name[:60]} were ignored"
         self.account.warn(
             "JOIN and case",
             pc.sum(near).as_py() or 0,
-            ignored.format("case and spaces"),
+            f"{alone_unless} case and spaces {of_key}",
             f"join on UPPER(TIDY_SPACES({name[:60]})) on both sides",
         )
         mine, theirs = (
@@ -178,7 +179,7 @@ class Joining(Struct):
         self.account.warn(
             "JOIN and leading zeros",
             pc.sum(pc.is_in(mine, theirs)).as_py() or 0,
-            ignored.format("leading zeros"),
+            f"{alone_unless} leading zeros {of_key}",
             f"join on TRIM(LEADING '0' FROM {name[:60]}) on both sides",
         )
 
