@@ -147,7 +147,7 @@ def test_a_plan_without_steps_gives_back_every_value_exactly(
     data: Any, tmp_path_factory: Any
 ) -> None:
     """Any table, written by this test's own rule, is read and written back value by value, NULL and '' included."""
-    from gravel.plans.model import read_plan
+    from gravel.plans.loading import read_plan
     from gravel.plans.run import clean
 
     width = data.draw(st.integers(1, 4))

@@ -334,7 +334,7 @@ def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
     rows: Any, steps: Any, block: int, memory: int, tmp_path_factory: Any
 ) -> None:
     from gravel.engine import external
-    from gravel.plans.model import read_plan
+    from gravel.plans.loading import read_plan
     from gravel.plans.run import clean
     from gravel.plans.trace import trace
     from gravel.plans.wish import Wish

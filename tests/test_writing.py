@@ -72,7 +72,7 @@ def test_every_type_comes_back_as_it_was_from_every_store(
     store: str, request: Any, folder: Path
 ) -> None:
     """Parquet to the store, the store to Parquet: each value is what it was, and so is its type where the store keeps types."""
-    from gravel.plans.model import read_plan
+    from gravel.plans.loading import read_plan
     from gravel.plans.run import clean
 
     target = (

@@ -37,7 +37,8 @@ from gravel.language.bind import Given
 from gravel.language.errors import ErrorPolicy
 from gravel.language.parameters import typed
 from gravel.ledger.signature import SigningKey
-from gravel.plans.model import PlanFile, read_plan
+from gravel.plans.loading import read_plan
+from gravel.plans.model import PlanFile
 from gravel.plans.result import Run
 from gravel.plans.run import clean
 from gravel.plans.wish import Wish

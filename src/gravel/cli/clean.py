@@ -27,7 +27,7 @@ from gravel.problems import CallProblem
 
 with lazily():
     from gravel.ledger import signature
-    from gravel.plans import destination, model, run, steps
+    from gravel.plans import destination, loading, run, steps
     from gravel.plans import wish as wish_of_run
     from gravel.profiling import profile
     from gravel.render import clean as render_clean
@@ -109,13 +109,12 @@ def clean(
         tell=lambda line: screen.note(f"before the run: {line}", not no_color),
     )
 
-    plan_file = model.read_plan(plan, str(plan))
+    plan_file = loading.read_plan(plan, str(plan))
     for line in plan_file.notes:
         screen.note(line, not no_color)
     if replace:
-        plan_file = structs.replace(
-            plan_file, model=plan_file.model.model_copy(update={"replace": True})
-        )
+        model = structs.replace(plan_file.model, replace=True)
+        plan_file = structs.replace(plan_file, model=model)
     if plan_file.model.write == "-" and format is not Format.table:
         raise CallProblem(
             f"the plan's rows go to standard output, and --format {format.value} would stand among"

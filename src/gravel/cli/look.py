@@ -32,7 +32,7 @@ with lazily():
     from gravel import spark
     from gravel.cli import finding as cli_finding
     from gravel.inspecting import look as inspecting_look
-    from gravel.plans import model, rehearse
+    from gravel.plans import loading, rehearse
     from gravel.render import look as render_look
     from gravel.render import screen
     from gravel.sources import opening
@@ -134,4 +134,4 @@ def look(
 def _after(table: str, step: int, context: Given) -> Source:
     if not table.lower().endswith(".toml"):
         raise CallProblem("--after is for a plan", hint=f"gravel look boats.toml --after {step}")
-    return rehearse.rows_after(model.read_plan(Path(table), table), step, context)
+    return rehearse.rows_after(loading.read_plan(Path(table), table), step, context)

@@ -10,7 +10,7 @@ from gravel.lazily import lazily
 from gravel.problems import CallProblem
 
 with lazily():
-    from gravel.plans import model, rehearse
+    from gravel.plans import loading, rehearse
     from gravel.render import rehearsal as render_rehearsal
     from gravel.render import screen
 
@@ -37,7 +37,7 @@ def try_step(
                 "--plan needs the number of a step", hint=f"gravel try --plan {plan} --step 1"
             )
         result = rehearse.rehearse(
-            model.read_plan(plan, str(plan)), int(step), context, engine=engine
+            loading.read_plan(plan, str(plan)), int(step), context, engine=engine
         )
     else:
         if table is None or step is None or reference is None:

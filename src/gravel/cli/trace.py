@@ -24,7 +24,7 @@ from gravel.lazily import lazily
 from gravel.problems import CallProblem
 
 with lazily():
-    from gravel.plans import model
+    from gravel.plans import loading
     from gravel.plans import trace as plans_trace
     from gravel.render import screen
     from gravel.render import trace as render_trace
@@ -64,7 +64,7 @@ def trace(
         raise CallProblem("say which row to trace", hint='--row 17, or --where "boat_id = 17"')
     limit = row_limit(rows)
     result = plans_trace.trace(
-        model.read_plan(plan, str(plan)),
+        loading.read_plan(plan, str(plan)),
         row or (),
         where,
         given_by(param, today),

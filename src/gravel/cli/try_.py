@@ -33,7 +33,7 @@ with lazily():
     from gravel.cli import finding as cli_finding
     from gravel.cli import step as cli_step
     from gravel.inspecting import attempt, commands
-    from gravel.plans import edit, model, rehearse
+    from gravel.plans import edit, loading, rehearse
     from gravel.render import screen
     from gravel.render import trial as render_trial
     from gravel.sources import opening
@@ -130,7 +130,7 @@ def try_(
             hint=f"--add {commands.shell_word(str(plan))}",
         )
     if plan is not None:
-        source = rehearse.rows_after(model.read_plan(plan, str(plan)), None, supplied)
+        source = rehearse.rows_after(loading.read_plan(plan, str(plan)), None, supplied)
     else:
         source = opening.open_table(str(table), reading)
         if attach_engine(source, str(table), reading, engine):

@@ -9,7 +9,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from msgspec.structs import replace
+from msgspec.structs import asdict, replace
 
 from gravel import spark
 from gravel.inspecting.aggregates import aggregates_in, bind_aggregate
@@ -21,7 +21,8 @@ from gravel.language.parameters import from_plan
 from gravel.language.types import TEXT, Type
 from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.destination import IN_PLACE, Destination, destination_of
-from gravel.plans.model import Expected, PlanFile, by_line
+from gravel.plans.mistakes import by_line
+from gravel.plans.model import Expected, PlanFile
 from gravel.plans.steps import BoundPlan, BoundStep, BoundTotal, PlanColumn, record_path
 from gravel.plans.verbs import step_kind
 from gravel.problems import CallProblem, Problem, Problems, TableProblem
@@ -107,7 +108,8 @@ def _open(plan: PlanFile, engine: str | None) -> tuple[Source, dict[str, Type]]:
     if mistakes:
         raise Problems(by_line(mistakes))
     try:
-        reading = reading_of(model.read.model_dump(exclude_none=True), declared=declared)
+        stated = {key: value for key, value in asdict(model.read).items() if value is not None}
+        reading = reading_of(stated, declared=declared)
         with options_as_keys():
             table = open_table(model.table, reading, folder)
     except CallProblem as problem:

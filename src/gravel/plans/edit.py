@@ -19,7 +19,7 @@ from gravel.sinks.atomic_file import write_whole
 from gravel.sources.source import Source
 
 with lazily():
-    from gravel.plans import model
+    from gravel.plans import loading
     from gravel.sinks import files
 
 
@@ -66,7 +66,7 @@ def add_step(path: Path, table: Source, trial: Trial, note: str) -> int:
 def _append(path: Path, table: Source, new: Any, trial: Trial | None) -> int:
     """Append the step of a document to a plan; what a trial was bound to is stated."""
     if path.exists():
-        model.read_plan(path)
+        loading.read_plan(path)
         with open(path, encoding="utf-8", newline="") as file:
             document = tomlkit.parse(file.read())
     else:

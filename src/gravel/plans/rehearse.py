@@ -20,7 +20,8 @@ from gravel.language.types import Kind
 from gravel.plans.bind import bind_plan
 from gravel.plans.flow import Flow
 from gravel.plans.ledger import ChangeExample, Gone, StepLine
-from gravel.plans.model import PlanFile, parse_plan
+from gravel.plans.loading import parse_plan
+from gravel.plans.model import PlanFile
 from gravel.plans.rows import TrackedRows
 from gravel.plans.step_lines import step_lines
 from gravel.plans.steps import BoundPlan, BoundStep, RowAction
@@ -133,7 +134,7 @@ def rows_after(
         raise CallProblem(
             f"{plan_file.name} has no step {number}", hint=f"its steps are 1 to {len(steps)}"
         )
-    begun = plan_file.model.model_copy(update={"step": steps[:number]})
+    begun = replace(plan_file.model, step=steps[:number])
     plan = bind_plan(replace(plan_file, model=begun), context)
     path_name = _PATH
     while path_name in plan.names:

@@ -13,7 +13,8 @@ from gravel.language.parameters import parameter
 from gravel.ledger.fingerprint import content_of
 from gravel.plans.bind import bind_plan
 from gravel.plans.execution import Execution
-from gravel.plans.model import PlanFile, parse_plan, read_plan
+from gravel.plans.loading import parse_plan, read_plan
+from gravel.plans.model import PlanFile
 from gravel.plans.placing import store_columns
 from gravel.plans.publishing import place
 from gravel.plans.record import RecordMismatch, read_record
