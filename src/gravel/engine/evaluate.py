@@ -28,11 +28,11 @@ from gravel.language.types import TEXT
 def evaluate(node: nodes.Expression, frame: Frame) -> Vector:
     """The expression's values and errors for the frame's rows, as a constant vector where it reads
     no column."""
-    if frame.memo is None:
-        return _RULES[type(node)](node, frame)
-    result = frame.memo.get(id(node))
+    result = frame.known(id(node))
     if result is None:
-        result = frame.memo[id(node)] = _RULES[type(node)](node, frame)
+        result = _RULES[type(node)](node, frame)
+        if frame.memo is not None:
+            frame.memo[id(node)] = result
     return result
 
 
@@ -88,6 +88,12 @@ def _is_dear(node: nodes.Expression) -> bool:
         calls += isinstance(item, (nodes.BoundCall, nodes.BoundCast, nodes.BoundCase))
         stack.extend(item.children)
     return calls > 3
+
+
+def _searches(node: nodes.Expression) -> bool:
+    """Whether an expression searches texts by a pattern."""
+    own = isinstance(node, nodes.BoundCall) and node.function.family == "patterns"
+    return own or any(map(_searches, node.children))
 
 
 def _column(node: nodes.Column, frame: Frame) -> Vector:
@@ -169,9 +175,9 @@ def _is(node: nodes.IsTest, frame: Frame) -> Vector:
 
 def _logic(node: nodes.BooleanOp, frame: Frame) -> Vector:
     """Left to right: a row that an operand decides (FALSE for AND, TRUE for OR, or an error)
-    reaches no later one."""
+    reaches no later one that may fail, or that costs more than to leave rows out."""
     combine = pc.and_kleene if node.conjunction else pc.or_kleene
-    if not any(operand.fails for operand in node.operands[1:]):
+    if not any(operand.fails or _searches(operand) for operand in node.operands[1:]):
         return _logic_at_once(node, frame, combine)
     count = frame.count
     pieces: list[tuple[np.ndarray, Vector]] = []

@@ -53,6 +53,10 @@ class Frame(Struct):
         """A stored column as its texts."""
         return text_of(self.stored[index], self.types[index])
 
+    def known(self, key: int) -> Vector | None:
+        """What was computed of an expression by its identity, where that is kept."""
+        return None if self.memo is None else self.memo.get(key)
+
     def part(self, rows: np.ndarray) -> Frame:
         """The frame of these rows only (their indices)."""
         return _FramePart(len(rows), self.stored, self.types, whole=self, rows=rows)
@@ -64,10 +68,18 @@ class _FramePart(Frame):
 
     def column(self, index: int) -> Vector:
         if index not in self._views:
-            full = self.whole.column(index)
-            errors = None if full.errors is None else full.errors[self.rows]
-            self._views[index] = Vector(full.values.take(to_arrow(self.rows)), errors)
+            self._views[index] = self._taken(self.whole.column(index))
         return self._views[index]
+
+    def known(self, key: int) -> Vector | None:
+        full = self.whole.known(key)
+        return None if full is None else self._taken(full)
+
+    def _taken(self, full: Vector) -> Vector:
+        if full.constant:
+            return full
+        errors = None if full.errors is None else full.errors[self.rows]
+        return Vector(full.values.take(to_arrow(self.rows)), errors)
 
 
 def view(stored: pa.Array, kind: Type) -> Vector:

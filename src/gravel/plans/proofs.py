@@ -23,7 +23,7 @@ from gravel.inspecting.aggregates import AggregatePartial, AggregateState, part_
 from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.casts import double_text
 from gravel.language.types import Type
-from gravel.ledger.checksum import ChecksumStream, FileChecksum
+from gravel.ledger.checksum import BytePass
 from gravel.plans.flow import Flow
 from gravel.plans.keys import KeyPart, KeyState, key_part, key_values
 from gravel.plans.ledger import Proof, StepLine
@@ -55,9 +55,9 @@ class Digest:
 def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Proof]:
     """What the pass over the source shows: its lines, each step's balance, expected row count, the
     key before."""
-    again = ChecksumStream()
+    again = BytePass()
     account = Proof(*plan.table.account(flow.rows_read, flow.malformed, flow.breaks, again.take))
-    results = [account, *_same_input(flow, again.signature()), _balance(lines)]
+    results = [account, *_same_input(flow, again), _balance(lines)]
     stated = [line for line in lines if line.stated is not None]
     if stated:
         missed = [line for line in stated if not line.stated_holds]
@@ -80,22 +80,22 @@ def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Pro
     return results
 
 
-def _same_input(flow: Flow, now: FileChecksum) -> list[Proof]:
-    """The input's size and checksum when it was read against those when all was done."""
+def _same_input(flow: Flow, now: BytePass) -> list[Proof]:
+    """The input's bytes when it was read against those when all was done."""
     if flow.signing is None or flow.plan.table.snapshot:
         return []
     then = flow.signing.signature()
-    same = then == now
+    same = now.saw_same(flow.signing.seen)
     detail = (
         f"{then.bytes:,} bytes, SHA-256 {then.sha256[:12]}…"
         if same
-        else f"{then.bytes:,} bytes when it was read, {now.bytes:,} now"
+        else f"{then.bytes:,} bytes when it was read, {now.size:,} now"
     )
     return [
         Proof(
             "the input did not change while it was read",
             same,
-            detail + ("" if same or then.bytes != now.bytes else ", and others"),
+            detail + ("" if same or then.bytes != now.size else ", and others"),
         )
     ]
 
@@ -137,7 +137,7 @@ def of_output(
     the rows that came out, `set_digest` is of what steps made; `left`: the file of rejects, and how
     many it should have.
     """
-    path, again = output.path, ChecksumStream()
+    path, again = output.path, BytePass()
     types = tuple(column.type for column in plan.columns)
     totals = [total.places[-1] for total in plan.totals]
     places = [index for _, index in plan.untouched]
@@ -177,8 +177,8 @@ def of_output(
                 state.add(part)
     dialect = plan.dialect
     top = header(plan.names, dialect.delimiter, dialect.line_end)
-    result, now = output.signing.signature(), again.signature()
-    same_file = (plan.keeps_arrow or _begins_with(path, top)) and result == now
+    same_bytes = again.saw_same(output.signing.seen)
+    same_file = (plan.keeps_arrow or _begins_with(path, top)) and same_bytes
     where = (
         "the result before it is stored" if plan.destination.kind != "text" else "the written file"
     )

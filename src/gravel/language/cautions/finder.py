@@ -206,7 +206,11 @@ class Finder(Writer):
             )
             yield Probe(
                 "small words",
-                all_of(*reach, matches(arguments[0], _SMALL_WORDS)),
+                all_of(
+                    *reach,
+                    called("<>", node, arguments[0]),  # all that the pattern fits, and found sooner
+                    matches(arguments[0], _SMALL_WORDS),
+                ),
                 detail,
                 hint,
                 arguments[0],
