@@ -17,6 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gravel.engine import hashing
+from gravel.engine.hashing import mixed
 from gravel.kernels import rules, texts
 from gravel.kernels.hashes import HashTable, ascending, distinct_hashes
 from gravel.kernels.native import compiling, machine, source
@@ -204,9 +205,11 @@ def test_hashes_are_sorted_and_told_apart(
     for place, pair in enumerate(zip(first.tolist(), second.tolist(), strict=True)):
         times, row = groups.get(pair, (0, len(first)))
         groups[pair] = (times + int(counts[place]), min(row, int(rows[place])))
+    mixing: list[list[int]] = []
     with pytest.MonkeyPatch.context() as monkeypatch:
         for switch in "10":
             monkeypatch.setenv(machine.SWITCH, switch)
+            mixing.append(mixed([first, second, first]).tolist())
             assert ascending(first).tolist() == np.argsort(first, kind="stable").tolist()
             *found, places = distinct_hashes(first, second, counts, rows)
             columns = [column.tolist() for column in found]
@@ -221,6 +224,8 @@ def test_hashes_are_sorted_and_told_apart(
             made = {(a, b): (times, row) for a, b, times, row in zip(*columns, strict=True)}
             assert made == groups
             assert len(columns[0]) == len(groups)
+    assert mixing[0] == mixing[1]
+    assert checked()["mix_hashes"](first.copy(), second, np.ones(3, np.uint64)) == len(first)
     keys, order, spare = first.copy(), np.arange(len(first), dtype=np.int32), first.copy()
     checked()["sort_hashes"](keys, order, spare, order.copy(), np.zeros(2048, np.int64))
     output = [np.zeros(len(groups), kind) for kind in (np.uint64, np.uint64, np.int64, np.int64)]

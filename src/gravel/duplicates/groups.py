@@ -332,15 +332,19 @@ def _grouped(piece: Counted) -> RungGroups:
     first, counts = piece.first, piece.counts
     order = ascending(first)
     ascended = first[order]
-    alike = ascended[1:] == ascended[:-1] if len(first) else np.zeros(0, bool)
+    shared = np.zeros(len(first), bool)
+    if len(first):
+        alike = ascended[1:] == ascended[:-1]
+        shared[1:] = alike
+        shared[:-1] |= alike
     # Only what shares a hash or is of several rows already can be a group of several rows.
-    subset = (
-        order[np.r_[alike, False] | np.r_[False, alike] | (counts[order] > 1)]
-        if len(first)
-        else order
-    )
+    together, alone = order[shared], order[~shared & (counts[order] > 1)]
     arrays = (first, piece.second, piece.extra[0], counts, piece.rows)
-    return _several(*(array[subset] for array in arrays))
+    several = _several(*(array[together] for array in arrays))
+    ones = np.ones(len(alone), np.int64)
+    single = RungGroups(first[alone], piece.second[alone], counts[alone], piece.rows[alone], ones)
+    groups = _together([several, single])
+    return groups.taken(ascending(groups.first))
 
 
 def _several(

@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import children, plain
 from gravel.kernels import texts
+from gravel.kernels.hashes import mixed_hashes
 from gravel.language.functions.buffers import body
 
 _FIRST = (
@@ -80,6 +81,9 @@ def combined(columns: list[pa.Array], second: bool = False) -> np.ndarray:
 def mixed(parts: list[np.ndarray], second: bool = False) -> np.ndarray:
     """One hash a row of the hashes of several columns, in their order."""
     constants = _SECOND if second else _FIRST
+    compiled = mixed_hashes(parts, np.array(constants))
+    if compiled is not None:
+        return compiled
     result = parts[0]
     for part in parts[1:]:
         # Mixed once more before the next joins: two equal values side by side would cancel out.

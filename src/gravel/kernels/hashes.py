@@ -3,6 +3,7 @@ of them, else by NumPy."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -17,6 +18,17 @@ def ascending(hashes: np.ndarray) -> np.ndarray:
     """The places of hashes (uint64) in ascending order; equal ones in the order they stand in."""
     compiled = _sorted(hashes)
     return np.argsort(hashes, kind="stable") if compiled is None else compiled[1]
+
+
+def mixed_hashes(parts: Sequence[np.ndarray], mixing: np.ndarray) -> np.ndarray | None:
+    """One hash a row of those of several columns, in their order; None where the reference is to be
+    used."""
+    if len(parts) < 2 or (native := kernels(parts[0].nbytes)) is None:
+        return None
+    result = parts[0].copy()
+    for part in parts[1:]:
+        native.run("mix_hashes", result, part, mixing)
+    return result
 
 
 class DistinctHashes(NamedTuple):

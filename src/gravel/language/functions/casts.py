@@ -41,6 +41,8 @@ _DOUBLE = r"^[+-]?(([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?|(?i:infinity|inf
 _DATE = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
 _TIME = r"[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]{1,6})?"
 FIRST_DAY, LAST_DAY = -719162, 2932896  # days from 1970-01-01 to 0001-01-01 and to 9999-12-31
+# Of a form: its shortest text's length, and its first moment as Arrow counts.
+_LEAST = {pa.date32(): (10, FIRST_DAY), pa.timestamp("us"): (19, FIRST_DAY * 86_400_000_000)}
 
 
 def cast(array: pa.Array, source: Type, target: Target) -> KernelResult:
@@ -365,6 +367,13 @@ def _text_to_boolean(array: pa.Array, to: Type) -> KernelResult:
 def _strict_moments(array: pa.Array, form: str, arrow: pa.DataType) -> KernelResult:
     """Texts of that form to Arrow's type; those of the form that name no real day are 22008, others
     22007."""
+    if arrow in _LEAST and (pc.min(pc.binary_length(array)).as_py() or 0) >= _LEAST[arrow][0]:
+        # Arrow reads just these forms where no text is shorter; it refuses the whole array for one
+        # mismatch, and has a year 0.
+        with contextlib.suppress(pa.ArrowInvalid):
+            values = pc.cast(array, arrow)
+            if pc.min(values).value >= _LEAST[arrow][1]:
+                return KernelResult(values, None)
     known = valid(array)
     shaped = matches(array, form)
     errors = _codes(known & ~shaped, BAD_MOMENT)
