@@ -66,7 +66,9 @@ def test_what_a_plan_writes_there_is_what_it_writes_here(
         if Path("clean.record.json").exists():
             said = Path("clean.record.json").read_text("utf-8")
             assert f'"engine": "Spark {pyspark.__version__}, Python 3.' in said
-            assert "run again: SHA-256" in gravel("verify", "clean.record.json", "--rerun").out
+            again = gravel("verify", "clean.record.json", "--rerun", "--engine", HERE).out
+            assert "run again: SHA-256" in again
+            assert "everything matches the record" in again
         assert (there, written(tables)) == (here, files)
 
 
@@ -88,7 +90,7 @@ REFUSED = {
     "query SELECT~1": "query does not run on Spark yet",
     "clean boats.toml": "query (step 2) does not run on Spark yet",
     "trace boats.toml --row 1": "query (step 2) does not run on Spark yet",
-    "verify boats.record.json --rerun": "verify does not run on Spark yet",
+    "verify boats.record.json": "--engine says where the plan runs again, with --rerun",
     "clean members.toml": "a query inside an expression does not run on Spark yet",
     "look boats.toml --after 1": "look --after does not run on Spark yet",
     "try --plan boats.toml x=fee": "try --plan without --step does not run on Spark yet",

@@ -9,8 +9,9 @@ from typing import Annotated, Any
 
 import typer
 
-from gravel.cli.options import Format, FormatOption, NoColor, given_by
+from gravel.cli.options import Format, FormatOption, NoColor, engine_of, given_by
 from gravel.lazily import lazily
+from gravel.problems import CallProblem
 
 with lazily():
     from rich import text as rich_text
@@ -42,6 +43,14 @@ def verify(
             "--rerun", help="Run the recorded plan again, in a private folder, and compare."
         ),
     ] = False,
+    engine: Annotated[
+        str | None,
+        typer.Option(
+            "--engine",
+            metavar="URL",
+            help="With --rerun: the Spark that runs it, as sc://host:15002 (or GRAVEL_ENGINE).",
+        ),
+    ] = None,
     format: FormatOption = Format.table,
     no_color: NoColor = False,
 ) -> None:
@@ -50,9 +59,14 @@ def verify(
 
     gravel verify boats-clean.record.json
     """
+    if engine and not rerun:
+        raise CallProblem(
+            "--engine says where the plan runs again, with --rerun",
+            hint="sizes, checksums and rows of the files are read on this machine",
+        )
     result = plans_record.verify(record, connect, signers)
     if rerun:
-        again = plans_rerun.rerun(record, given_by(None, None), connect)
+        again = plans_rerun.rerun(record, given_by(None, None), connect, engine_of(engine))
         result = dataclasses.replace(result, compared=(*result.compared, *again))
     if format is Format.json:
         screen.print_json("verify", result)

@@ -26,9 +26,12 @@ from gravel.sinks.atomic_file import private_folder
 from gravel.sources.source import InferredTypeRefuted
 
 
-def rerun(path: Path, calling: Given, connect: bool = False) -> tuple[RecordMismatch, ...]:
+def rerun(
+    path: Path, calling: Given, connect: bool = False, engine: str | None = None
+) -> tuple[RecordMismatch, ...]:
     """What a record's plan gives now, with its parameters and its day, beside what it gave then.
-    Nothing is written outside a private folder. Raises CallProblem where it cannot be run again,
+    Nothing is written outside a private folder. `engine`: the address of what runs it, instead of
+    this machine. Raises CallProblem where it cannot be run again,
     Problems, TableProblem."""
     record = read_record(path)
     _may_run(record, path, connect)
@@ -39,9 +42,9 @@ def rerun(path: Path, calling: Given, connect: bool = False) -> tuple[RecordMism
         calling.members,
     )
     try:
-        return _compared(bind_plan(plan, context, guess=True), record)
+        return _compared(bind_plan(plan, context, guess=True, engine=engine), record)
     except InferredTypeRefuted:
-        return _compared(bind_plan(plan, context), record)
+        return _compared(bind_plan(plan, context, engine=engine), record)
 
 
 def _may_run(record: dict[str, Any], path: Path, connect: bool) -> None:
