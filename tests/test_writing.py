@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import gzip
 import json
 import os
 import random
@@ -1148,6 +1149,44 @@ def test_truth_in_json_and_urls_that_are_none(figures: Any, gravel: Any, folder:
             ran = gravel(*call, status=2)
             assert "URL is not as one is written" in ran.err
             assert "hush" not in ran.err
+
+
+@pytest.mark.parametrize("target", ["o.jsonl", "o.jsonl.gz"])
+@pytest.mark.parametrize("source", ["b.jsonl", "b.json", "b.parquet", "b*.jsonl"])
+def test_arrays_and_objects_stay_what_they_are_in_json(
+    source: str, target: str, figures: Any, gravel: Any, folder: Path
+) -> None:
+    rows = [
+        {"id": 1, "tags": ["é", 'a"b', None], "at": {"pier": "A", "places": [1, 2]}, "said": "[1]"},
+        {"id": 2, "tags": [], "at": None, "said": '{"a": 1}'},
+        {"id": 3, "tags": None, "at": {"pier": None, "places": []}, "said": "x;y"},
+    ]
+    lines = [json.dumps(row, ensure_ascii=False) + "\n" for row in rows]
+    if source == "b.parquet":
+        pq.write_table(pa.Table.from_pylist(rows), source)
+    elif source == "b.json":
+        write(source, "[" + ",".join(lines) + "]")
+    elif source == "b.jsonl":
+        write(source, "".join(lines))
+    else:
+        write("b1.jsonl", lines[0])
+        write("b2.jsonl", "".join(lines[1:]))
+    steps = "[[step]]\nset = { parts = \"LIST_ITEMS(said, ';')\" }\n"
+    _plan(source, target, steps)
+    figures("clean", "p.toml")
+    data = Path(target).read_bytes()
+    data = gzip.decompress(data) if target.endswith("gz") else data
+    written = [json.loads(line) for line in data.decode().splitlines()]
+    for before, after in zip(rows, written, strict=True):
+        assert {key: after[key] for key in before} == before
+        assert after["parts"] == before["said"].split(";")
+    assert gravel("verify", "o.jsonl.record.json" if "gz" in target else "o.record.json", "--rerun")
+    # Where a column has anything else, one value is not told apart from a text: it stays one.
+    write("m.jsonl", '{"a": [1, 2.50]}\n{"a": "[1, 2.50]"}\n')
+    _plan("m.jsonl", target, "replace = true\n")
+    figures("clean", "p.toml")
+    texts = f"SELECT COUNT(*) AS times FROM '{target}' WHERE a = '[1, 2.50]'"
+    assert gravel("query", texts, "--format", "csv").out.split() == ["times", "2"]
 
 
 def test_rows_that_left_a_table_in_place_stay_in_their_file(harbour: Any, gravel: Any) -> None:

@@ -17,7 +17,7 @@ from msgspec import Struct, field
 from gravel.engine.hashing import combined
 from gravel.engine.sets import member
 from gravel.kernels.arrays import to_arrow
-from gravel.language.types import BINARY, TEXT, Type
+from gravel.language.types import BINARY, TEXT, Kind, Type
 from gravel.ledger.fingerprint import Content, compared, content_of, kept_type, what_differs
 from gravel.plans.changes import TableDiff, changes_of
 from gravel.plans.destination import IN_PLACE, Destination
@@ -84,6 +84,20 @@ def store_columns(plan: BoundPlan) -> Columns:
         )
         for column in plan.columns
     ]
+
+
+def _nested(plan: BoundPlan) -> set[str]:
+    """The output's columns of arrays and objects: those that no step touched, and ARRAYs."""
+    return {
+        column.name
+        for column in plan.columns
+        if column.type.kind is Kind.ARRAY
+        or (
+            column.source is not None
+            and not column.touched
+            and plan.table.columns[column.source] in plan.table.nested
+        )
+    }
 
 
 def may_be_placed(plan: BoundPlan, backup: str | None) -> None:
@@ -178,7 +192,7 @@ def into_file(plan: BoundPlan, rows: Source, scratch: Path | None) -> Placed:
     output = Output(to.home, to.shown, scratch)
     placed = Placed(output=output, _commit=output.commit, _close=output.discard)
     try:
-        files.write(output.path, rows, columns, output.write)
+        files.write(output.path, rows, columns, output.write, _nested(plan))
         output.close()
         placed.proofs.append(
             _same(rows, files.opened_again(output.path, rows), columns, to.shown)[0]

@@ -12,7 +12,7 @@ import pyarrow as pa
 from gravel.engine.arrow_values import of_type, text_of
 from gravel.engine.memory import give_back_freed_blocks
 from gravel.language.functions.casts import to_text
-from gravel.language.types import Type
+from gravel.language.types import Kind, Type
 from gravel.ledger import fingerprint
 from gravel.problems import CallProblem, TableProblem
 from gravel.querying.relation import Relation
@@ -71,7 +71,9 @@ def write(target: Path, relation: Relation, replace: bool) -> None:
             counted = sum(scan(result, lambda batch: batch.count, []))
             if not plain:
                 columns = _columns(relation)
-                files.write(output.path, result, columns, output.write)
+                named = zip(relation.names, relation.types, strict=True)
+                arrays = {name for name, kind in named if kind.kind is Kind.ARRAY}
+                files.write(output.path, result, columns, output.write, arrays)
                 output.close()
                 same, message, _ = fingerprint.compared(
                     result, files.opened_again(output.path, result), columns

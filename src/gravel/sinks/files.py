@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import base64
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +22,7 @@ from gravel.ledger.fingerprint import inexact
 from gravel.problems import CallProblem, DataProblem
 from gravel.sinks.atomic_file import is_stream
 from gravel.sinks.excel import write_workbook
-from gravel.sources.jsonl import NoObjects
+from gravel.sources.jsonl import NoObjects, is_nested
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Source, scan
@@ -66,8 +67,11 @@ def keeps_types(path: Path) -> bool:
     return ending(path).split(".")[1:2] in (["parquet"], ["arrow"], ["jsonl"], ["xlsx"])
 
 
-def write(path: Path, rows: Source, columns: Columns, take: Take) -> None:
-    """A table's texts as JSON Lines, or in a compressed form."""
+def write(
+    path: Path, rows: Source, columns: Columns, take: Take, nested: Collection[str] = ()
+) -> None:
+    """A table's texts as JSON Lines, or in a compressed form; `nested`: columns of arrays and
+    objects, whose texts are JSON."""
     last = path.suffix.lower()
     if last in PACKED:
         with (
@@ -75,7 +79,7 @@ def write(path: Path, rows: Source, columns: Columns, take: Take) -> None:
             pa.CompressedOutputStream(pa.PythonFile(sink, "w"), PACKED[last]) as packed,
         ):
             if ending(path).startswith(".jsonl"):
-                _jsonl(rows, columns, packed.write)
+                _jsonl(rows, columns, packed.write, nested)
             else:
                 with open(rows.path, "rb") as file:
                     while data := file.read(1 << 22):
@@ -83,7 +87,7 @@ def write(path: Path, rows: Source, columns: Columns, take: Take) -> None:
     elif last == ".xlsx":
         write_workbook(rows, columns, take)
     else:
-        _jsonl(rows, columns, take)
+        _jsonl(rows, columns, take, nested)
 
 
 def opened_again(path: Path, rows: Source) -> Source:
@@ -171,7 +175,7 @@ def arrow_type(kind: Type) -> pa.DataType:
 _JSON_SIGNS = ByteSet(bytes(range(32)) + b'"\\\x7f')
 
 
-def _jsonl(rows: Source, columns: Columns, take: Take) -> None:
+def _jsonl(rows: Source, columns: Columns, take: Take, nested: Collection[str]) -> None:
     heads = [
         ("{" if not index else ", ") + json.dumps(name, ensure_ascii=False) + ": "
         for index, (name, _) in enumerate(columns)
@@ -181,13 +185,27 @@ def _jsonl(rows: Source, columns: Columns, take: Take) -> None:
         if not batch.count:
             return b""
         parts: list[Any] = []
-        for index, (_, kind) in enumerate(columns):
-            parts += [pa.scalar(heads[index]), _json(batch.columns[index], kind)]
+        for index, (name, kind) in enumerate(columns):
+            json_of = _nested_json if name in nested else partial(_json, kind=kind)
+            parts += [pa.scalar(heads[index]), json_of(batch.columns[index])]
         _, data = body(pc.binary_join_element_wise(*parts, pa.scalar("}\n"), ""))
         return bytes(data.tobytes())
 
     for data in scan(rows, lines):
         take(data)
+
+
+def _nested_json(texts: pa.Array) -> pa.Array:
+    """Arrays and objects as JSON; a text that would not be read again as it is, in quotes."""
+    written = [
+        "null"
+        if text is None
+        else text
+        if is_nested(text)
+        else json.dumps(text, ensure_ascii=False)
+        for text in texts.to_pylist()
+    ]
+    return pa.array(written, pa.string())
 
 
 def _json(texts: pa.Array, kind: Type) -> pa.Array:

@@ -223,6 +223,7 @@ def _know(table: StoredSource, schema: pa.Schema) -> None:
     """Keep what the store says of its columns."""
     table.fields = dict(enumerate(schema))
     table.binary = _binary(schema)
+    table.nested = frozenset(field.name for field in schema if pa.types.is_nested(field.type))
 
 
 def _binary(schema: pa.Schema) -> frozenset[str]:

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+from msgspec import Struct
 
 from gravel.language.types import TEXT
 from gravel.problems import TableProblem
@@ -23,6 +24,14 @@ _LINES = 50_000
 
 class _Number(str):
     """A number as it is written."""
+
+
+class _Seen(Struct):
+    """Which kinds of values a column has had."""
+
+    strings: bool = False
+    nested: bool = False
+    others: bool = False
 
 
 class NoObjects(TableProblem):
@@ -45,7 +54,7 @@ def open_json_array(path: Path, name: str, reading: ReadOptions) -> StoredSource
 
 def _open_objects(path: Path, name: str, reading: ReadOptions, array: bool) -> StoredSource:
     before = state_of(path)
-    columns: dict[str, bool] = {}  # whether a string was seen
+    columns: dict[str, _Seen] = {}
     parts = KeptParts()
     bad: dict[int, tuple[Malformed, ...]] = {}
     sizes = []
@@ -58,9 +67,9 @@ def _open_objects(path: Path, name: str, reading: ReadOptions, array: bool) -> S
     if not columns:
         raise NoObjects(f"{name} has no object in it", hint="JSON Lines has an object a line")
 
-    kinds = [TEXT if strings else None for strings in columns.values()]
+    kinds = [TEXT if seen.strings or seen.nested else None for seen in columns.values()]
     refuse_changed(path, name, before)
-    return StoredSource(
+    source = StoredSource(
         path,
         name,
         list(columns),
@@ -72,6 +81,22 @@ def _open_objects(path: Path, name: str, reading: ReadOptions, array: bool) -> S
         declared=dict(reading.declared),
         bad=bad,
     )
+    source.nested = frozenset(
+        column
+        for column, seen in columns.items()
+        if seen.nested and not seen.strings and not seen.others
+    )
+    return source
+
+
+def is_nested(text: str) -> bool:
+    """Whether a text is an array or an object as it is told where it was read from JSON, so that it
+    may be written as JSON."""
+    try:
+        value = _CHECK(text)
+        return isinstance(value, (list, dict)) and _json(value) == text
+    except (ValueError, RecursionError):
+        return False
 
 
 def _is_array(path: Path) -> bool:
@@ -141,7 +166,7 @@ def _broken(name: str, text: str, place: int) -> TableProblem:
 
 
 def _read(
-    path: Path, name: str, columns: dict[str, bool], array: bool = False
+    path: Path, name: str, columns: dict[str, _Seen], array: bool = False
 ) -> Iterator[tuple[list[dict[str, Any]], tuple[Malformed, ...], int]]:
     """The lines in parts: rows of texts, malformed ones, and how many there are; `columns` takes
     the keys in order."""
@@ -179,22 +204,16 @@ def _read(
                 try:
                     # What is nested may be too deep to be written again, and a text may hold half
                     # of a character.
-                    kept = {
-                        key: (
-                            _plain(_text(value)),
-                            isinstance(value, _TEXTS) and not isinstance(value, _Number),
-                        )
-                        for key, value in result.items()
-                    }
+                    kept = {key: _plain(_text(value)) for key, value in result.items()}
                     for key in kept:
                         _plain(key)
                 except (_Fault, RecursionError) as error:
                     fault = str(error) if isinstance(error, _Fault) else "nested too deeply"
                     malformed.append(Malformed(row, line, fault, text.rstrip("\r\n")))
                     continue
-                for key, (_, string) in kept.items():
-                    columns[key] = columns.get(key, False) or string
-                rows.append({key: value for key, (value, _) in kept.items()})
+                for key, value in result.items():
+                    _note(columns.setdefault(key, _Seen()), value)
+                rows.append(kept)
                 if row - first >= _LINES:
                     yield rows, tuple(malformed), row - first
                     rows, malformed, first = [], [], row
@@ -226,6 +245,15 @@ def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     return results
 
 
+def _no_constant(text: str) -> None:
+    raise _Fault(f"{text} is no JSON")
+
+
+_CHECK = json.JSONDecoder(
+    parse_int=_Number, parse_float=_Number, parse_constant=_no_constant, object_pairs_hook=_object
+).decode
+
+
 def _plain(text: str | None) -> str | None:
     """A text that is made of whole characters. Raises _Fault."""
     if text is not None and not text.isascii():
@@ -236,7 +264,13 @@ def _plain(text: str | None) -> str | None:
     return text
 
 
-_TEXTS = (str, list, dict)  # what makes a column one of texts; a number is kept apart
+def _note(seen: _Seen, value: Any) -> None:
+    if isinstance(value, (list, dict)):
+        seen.nested = True
+    elif isinstance(value, str) and not isinstance(value, _Number):
+        seen.strings = True
+    elif value is not None:
+        seen.others = True
 
 
 def _text(value: Any) -> str | None:

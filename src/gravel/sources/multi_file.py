@@ -87,6 +87,8 @@ class MultiFileSource(Source):
                 self.fields[position] = known[0].with_nullable(
                     len(fields) < len(files) or any(field.nullable for field in known)
                 )
+        self.binary = _in_each(files, [file.binary for file in files])
+        self.nested = _in_each(files, [file.nested for file in files])
         message = [
             f"{file.name} has no {', '.join(lost)}"
             for file in files
@@ -203,3 +205,10 @@ def open_several(
     plain = replace(reading, texts=(), declared={})
     files = [open_file(path, str(folder / path.name), plain) for path in paths]
     return MultiFileSource(pattern, name, files, frozenset(reading.texts), dict(reading.declared))
+
+
+def _in_each(files: Sequence[Source], marked: Sequence[frozenset[str]]) -> frozenset[str]:
+    """Columns that are marked in each file that has them."""
+    pairs = list(zip(files, marked, strict=True))
+    others = {column for file, own in pairs for column in {*file.columns} - own}
+    return frozenset(column for own in marked for column in own if column not in others)

@@ -147,6 +147,7 @@ class Source(ABC):
             str, str
         ] = {}  # columns with values of several types, which no one type keeps: what they are
         self.binary: frozenset[str] = frozenset()  # columns of bytes, which are told as base64
+        self.nested: frozenset[str] = frozenset()  # of arrays or objects, which are told as JSON
         self.fields: dict[
             int, Any
         ] = {}  # the Arrow fields of columns that their store keeps as Arrow values
