@@ -21,6 +21,7 @@ from hypothesis import strategies as st
 
 from conftest import parsed, write
 from gravel.profiling.profile import profile
+from gravel.sources.csv.reader import CsvSource
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
 
@@ -639,7 +640,9 @@ def test_well_known_forms(form: str, figures: Any) -> None:
         ]
 
 
-def test_a_wide_table_and_one_of_nulls(figures: Any) -> None:
+def test_a_wide_table_and_one_of_nulls(
+    figures: Any, gravel: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
     write(
         "w.csv",
         ",".join(f"c{at}" for at in range(600)) + "\n" + (",".join(["x"] * 599) + ",\n") * 3,
@@ -653,6 +656,27 @@ def test_a_wide_table_and_one_of_nulls(figures: Any) -> None:
     assert [one["column"] for one in told["findings"] if one["finding"] == "always null"] == [
         "c599"
     ]
+    # However many columns need their values told apart by type, the file is read as often.
+    passes = []
+    pieces = CsvSource.pieces
+    monkeypatch.setattr(
+        CsvSource, "pieces", lambda *more, **how: passes.append(1) or pieces(*more, **how)
+    )
+    read = []
+    for width in (2, 40):
+        header = ",".join(f"n{at}" for at in range(width))
+        lines = [",".join([number] * width) for number in ("1", "1.0", "2.50", "n/a", "n/a", "7")]
+        write("n.csv", "\n".join([header, *lines, ""]))
+        told = gravel("profile", "n.csv", "--null", "n/a", "--format", "json").json
+        assert [column["distinct"] for column in told["columns"]] == [3] * width
+        read.append(len(passes))
+        passes.clear()
+    assert read[0] == read[1]
+    notes = gravel("count", "n.csv").err
+    assert (
+        "n/a stands 80 times in the first rows of 40 columns (n0, n1, n2, …): --null n/a is"
+        in notes
+    )
     write("e.csv", "a,b\n")
     told = figures("profile", "e.csv")
     assert (told["rows"], told["findings"], told["keys"]) == (0, [], [])

@@ -62,7 +62,7 @@ from gravel.profiling.state import (
     gather,
     range_figures,
 )
-from gravel.profiling.typed_values import TypedValues, typed_values
+from gravel.profiling.typed_values import typed_values
 from gravel.sources.source import Source
 
 _BYTES_A_VALUE = 120  # as they are held, and while two parts are put together
@@ -160,14 +160,11 @@ class _SecondPass:
         self.texts: dict[int, dict[int, str]] = {
             index: dict(state.texts.values()) for index, state in enumerate(first.columns)
         }
-        self.by_value: dict[int, TypedValues] = {}
+        self.by_value = typed_values(read_from, self._ambiguous(), TOP, first.room.values)
 
     def run(self) -> None:
         """Decide, then read again."""
         width = range(len(self.table.columns))
-        for i in width:
-            if not self.first.columns[i].by_type and _ambiguous(self.table, i, self.types[i]):
-                self.by_value[i] = typed_values(self.read_from, i, self.types[i], TOP)
         self._look_up({i: self._samples(i) for i in width})
         self.lists = {i: sign for i in width if (sign := self._delimiter(i))}
         self.forms = {i: result for i in width if (result := self._forms(i))}
@@ -175,6 +172,14 @@ class _SecondPass:
         wanted = {i: self._wanted(i) | {row for row, _ in self.shapes[i].best} for i in width}
         self._deepen(wanted)
         self._look_up(self._exception_rows())
+
+    def _ambiguous(self) -> dict[int, Type]:
+        """The columns, with their types, whose texts do not tell their values apart."""
+        return {
+            index: kind
+            for index, kind in self.types.items()
+            if not self.first.columns[index].by_type and _ambiguous(self.table, index, kind)
+        }
 
     def _samples(self, index: int) -> set[int]:
         result, state = self.gathered[index], self.first.columns[index]

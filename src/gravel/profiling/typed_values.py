@@ -1,9 +1,9 @@
-"""The distinct values of a column by its type, where one value may be written in two ways and texts
-would not tell: in a pass over this column alone."""
+"""The distinct values of columns by their types, where one value may be written in two ways and
+texts would not tell: in a pass over these columns alone."""
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Hashable, Mapping
 from functools import partial
 from typing import Any
 
@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
 
-from gravel.engine.distinct import Counted, Distinct, Top, counted, range_top, whole_top
+from gravel.engine.distinct import Counted, Distinct, Room, Top, counted, range_top, whole_top
 from gravel.engine.engine import OfBatch, Question
 from gravel.engine.frame import view
 from gravel.kernels.arrays import to_arrow
@@ -20,8 +20,6 @@ from gravel.language.functions.casts import to_text
 from gravel.language.types import Type
 from gravel.profiling.sample import Sample
 from gravel.sources.source import Batch, Source
-
-_VALUE = "value"
 
 
 class TypedValues(Struct, frozen=True):
@@ -34,68 +32,91 @@ class TypedValues(Struct, frozen=True):
     high: str | None
 
 
+class TypedPart(Struct, frozen=True):
+    """The values of a column in a batch: the distinct ones, and between what they are."""
+
+    values: Counted
+    low: Any
+    high: Any
+
+
 class TypedState:
-    """A column's values by its type so far."""
+    """The values of some columns by their types so far."""
 
-    def __init__(self, index: int, kind: Type) -> None:
-        self.index, self.kind = index, kind
-        self.low: Any = None
-        self.high: Any = None
-        self.distinct: dict[Hashable, Any] = {_VALUE: Distinct()}
+    def __init__(self, kinds: Mapping[int, Type], room: int) -> None:
+        self.kinds, shared = dict(kinds), Room(room)
+        self.bounds: dict[int, tuple[Any, Any]] = {}
+        self.distinct: dict[Hashable, Any] = {index: Distinct(shared) for index in kinds}
 
-    def map(self, batch: Batch) -> tuple[Counted, Any, Any] | None:
+    def map(self, batch: Batch) -> dict[int, TypedPart]:
         """See State."""
-        values = view(batch.columns[self.index], self.kind).values
-        good = pc.is_valid(values)
-        known = values.filter(good)
-        if not len(known):
-            return None
-        low, high = (bound.as_py() for bound in pc.min_max(known).values())
-        rows = batch.rows[good.to_numpy(zero_copy_only=False)]
-        return counted([to_text(known, self.kind)], rows), low, high
+        parts = {}
+        for index, kind in self.kinds.items():
+            values = view(batch.columns[index], kind).values
+            good = pc.is_valid(values)
+            known = values.filter(good)
+            if len(known):
+                low, high = (bound.as_py() for bound in pc.min_max(known).values())
+                rows = batch.rows[good.to_numpy(zero_copy_only=False)]
+                parts[index] = TypedPart(counted([to_text(known, kind)], rows), low, high)
+        return parts
 
-    def add(self, part: tuple[Counted, Any, Any] | None) -> None:
+    def add(self, parts: dict[int, TypedPart]) -> None:
         """See State."""
-        if part is not None:
-            values, low, high = part
-            self.distinct[_VALUE].add(values)
-            self._widen(low, high)
+        for index, part in parts.items():
+            self.distinct[index].add(part.values)
+            self._widen(index, part.low, part.high)
 
     def merge(self, later: TypedState) -> None:
         """See State."""
-        if later.low is not None:
-            self._widen(later.low, later.high)
+        for index, (low, high) in later.bounds.items():
+            self._widen(index, low, high)
 
-    def _widen(self, low: Any, high: Any) -> None:
-        self.low = low if self.low is None or low < self.low else self.low
-        self.high = high if self.high is None or high > self.high else self.high
-
-
-def typed_values(read_from: Source | Sample, index: int, kind: Type, most: int) -> TypedValues:
-    """A column's values by its type, with the `most` most frequent. Raises TableProblem."""
-    state, engine = TypedState(index, kind), read_from.engine
-    engine.run(state, read_from, [index])
-    values = state.distinct[_VALUE]
-    question: Question[Any, Top] = Question(
-        values, partial(range_top, most), partial(whole_top, most)
-    )
-    [top] = engine.ask([question])
-    rows = [row for row, _ in top.best]
-    texts: dict[int, str] = {}
-    work = OfBatch(partial(_texts_in, index, kind, rows), [index])
-    for by_row in engine.map_splits(read_from, work, [index], read_from.holding(rows)):
-        texts.update(by_row)
-    low, high = (
-        None if bound is None else to_text(pa.array([bound], kind.arrow), kind)[0].as_py()
-        for bound in (state.low, state.high)
-    )
-    best = tuple((texts[row], count) for row, count in top.best)
-    return TypedValues(top.distinct, best, low, high)
+    def _widen(self, index: int, low: Any, high: Any) -> None:
+        least, most = self.bounds.get(index, (low, high))
+        self.bounds[index] = min(least, low), max(most, high)
 
 
-def _texts_in(index: int, kind: Type, rows: list[int], batch: Batch) -> dict[int, str]:
-    """The texts that a column's values have by their type, in some source rows."""
-    here = np.isin(batch.rows, rows)
-    values = view(batch.columns[index].filter(to_arrow(here)), kind).values
-    texts = to_text(values, kind).to_pylist()
-    return dict(zip(batch.rows[here].tolist(), texts, strict=True))
+def typed_values(
+    read_from: Source | Sample, kinds: Mapping[int, Type], most: int, room: int
+) -> dict[int, TypedValues]:
+    """Columns' values by their types, with the `most` most frequent of each; `room`: how many
+    values may be held. Raises TableProblem."""
+    if not kinds:
+        return {}
+    state, engine, columns = TypedState(kinds, room), read_from.engine, list(kinds)
+    engine.run(state, read_from, columns)
+    questions: list[Question[Any, Top]] = [
+        Question(state.distinct[index], partial(range_top, most), partial(whole_top, most))
+        for index in columns
+    ]
+    tops = dict(zip(columns, engine.ask(questions), strict=True))
+    rows = {index: [row for row, _ in top.best] for index, top in tops.items()}
+    every = sorted({row for some in rows.values() for row in some})
+    texts: dict[int, dict[int, str]] = {index: {} for index in columns}
+    work = OfBatch(partial(_texts_in, state.kinds, rows), columns)
+    for by_column in engine.map_splits(read_from, work, columns, read_from.holding(every)):
+        for index, by_row in by_column.items():
+            texts[index].update(by_row)
+    results = {}
+    for index, kind in kinds.items():
+        low, high = (
+            None if bound is None else to_text(pa.array([bound], kind.arrow), kind)[0].as_py()
+            for bound in state.bounds.get(index, (None, None))
+        )
+        best = tuple((texts[index][row], count) for row, count in tops[index].best)
+        results[index] = TypedValues(tops[index].distinct, best, low, high)
+    return results
+
+
+def _texts_in(
+    kinds: Mapping[int, Type], rows: Mapping[int, list[int]], batch: Batch
+) -> dict[int, dict[int, str]]:
+    """The texts that columns' values have by their types, in some source rows of each."""
+    results = {}
+    for index, kind in kinds.items():
+        here = np.isin(batch.rows, rows[index])
+        values = view(batch.columns[index].filter(to_arrow(here)), kind).values
+        texts = to_text(values, kind).to_pylist()
+        results[index] = dict(zip(batch.rows[here].tolist(), texts, strict=True))
+    return results

@@ -129,10 +129,10 @@ def _is_number(name: str) -> bool:
 
 def null_markers(
     header: Sequence[str], rows: Sequence[Sequence[str]]
-) -> list[tuple[str, str, int]]:
-    """Words for no value in columns that are numbers or dates but for them: (column, word, how
-    often in the rows looked at)."""
-    results = []
+) -> dict[str, tuple[int, list[str]]]:
+    """Words for no value in columns that are numbers or dates but for them: how often each is in
+    the rows looked at, and in which columns."""
+    results: dict[str, tuple[int, list[str]]] = {}
     for index, name in enumerate(header):
         values = [row[index].strip() for row in rows if len(row) > index and row[index].strip()]
         words = [value for value in values if value in MARKERS]
@@ -141,7 +141,8 @@ def null_markers(
             continue
         if any(all(p.fullmatch(value) for value in rest) for p in (_NUMBER, _DATE)):
             word = max(set(words), key=words.count)
-            results.append((name, word, words.count(word)))
+            count, columns = results.get(word, (0, []))
+            results[word] = count + words.count(word), [*columns, name]
     return results
 
 
@@ -171,7 +172,7 @@ def usable_names(names: Sequence[str]) -> tuple[tuple[str, ...], list[str]]:
             again.append(free)
         results[free] = None
     return tuple(results), [
-        f"{_counted(columns)} {text}: {', '.join(columns[:3])}{', …' if len(columns) > 3 else ''}"
+        f"{_counted(columns)} {text}: {some_of(columns)}"
         for columns, text in (
             (nameless, "without a name in the header"),
             (padded, "with blanks around the name"),
@@ -180,6 +181,11 @@ def usable_names(names: Sequence[str]) -> tuple[tuple[str, ...], list[str]]:
         )
         if columns
     ]
+
+
+def some_of(columns: Sequence[str]) -> str:
+    """The first ones of some columns."""
+    return f"{', '.join(columns[:3])}{', …' if len(columns) > 3 else ''}"
 
 
 def _counted(columns: Sequence[str]) -> str:

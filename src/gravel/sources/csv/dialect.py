@@ -22,6 +22,7 @@ from gravel.sources.sniffing import (
     preamble,
     refuse_other_format,
     refuse_other_text,
+    some_of,
     usable_names,
 )
 
@@ -120,8 +121,9 @@ def _with_header(
         []
         if reading.own
         else [
-            f"{word} stands {count} times in the first rows of {column}: --null {word} is NULL"
-            for column, word, count in null_markers(columns, others)
+            f"{word} stands {count} times in the first rows of {_told(marked)}: --null {word} is"
+            " NULL"
+            for word, (count, marked) in null_markers(columns, others).items()
             if word not in reading.nulls
         ]
     )
@@ -131,6 +133,10 @@ def _with_header(
         notes.append("fields seem to stand between ' signs: --quote \"'\" reads them so")
     end = "\r\n" if record.endswith(b"\r\n") else "\r" if record.endswith(b"\r") else "\n"
     return Dialect(sign, encoding, columns, body, lines, skip, end, reading.quote, tuple(notes))
+
+
+def _told(columns: list[str]) -> str:
+    return columns[0] if len(columns) == 1 else f"{len(columns):,} columns ({some_of(columns)})"
 
 
 def _refuse_doubtful_header(
