@@ -250,6 +250,17 @@ def test_wide_and_deep_tables(figures: Any, gravel: Any) -> None:
         "look", "odd.csv", "--where", '"select" = 1 AND "a b" = 2 AND "c""d" = 3 AND ä = 4'
     )
     assert odd["matching"] == 1
+    # A result shows the columns that fit, whole lines of them, texts cut before one is left out.
+    long = "SELECT 'a long text about a boat in the harbour' AS text"
+    numbers = ", ".join(f"{at} AS n{at}" for at in range(17))
+    told = gravel("query", f"{long}, {numbers}")
+    assert told.out.splitlines()[1].startswith("a long text about a")
+    assert "boat in the harbour" not in told.out
+    assert len(told.out.splitlines()) == 2
+    told = gravel("query", f"{long}, {numbers}, {numbers.replace('n', 'm')}")
+    assert len(told.out.splitlines()) == 2
+    assert "more columns do not fit: " in told.err
+    assert "(--format csv has all)" in told.err
 
 
 def test_what_is_asked_for_is_shown_first_and_accents_apart_are_seen(

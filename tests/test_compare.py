@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import csv
 from collections import Counter
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import parsed, write
+from gravel.sources.csv.reader import CsvSource
 from gravel.sources.read_options import ReadOptions
 
 TEXT = st.none() | st.sampled_from(["Gull", "gull", " Gull", "Gull  x", "Gull x", ""])
@@ -217,3 +220,31 @@ def test_without_a_key_one_of_both_is_proposed_and_columns_have_headings(gravel:
     told = gravel("compare", "a.csv", "c.csv", status=2).err
     assert "a.csv and c.csv have no column in common" in told
     assert "--map" in told
+
+
+def test_a_wide_table_is_read_as_often_as_a_narrow_one(
+    gravel: Any, monkeypatch: pytest.MonkeyPatch, folder: Path
+) -> None:
+    passes: list[int] = []
+    read = CsvSource.read
+    monkeypatch.setattr(CsvSource, "read", lambda *more: passes.append(1) or read(*more))
+    times = []
+    for width in (2, 90):
+        header = ",".join(["id", *(f"n{at}" for at in range(width))])
+        for name, values in (("a.csv", "xyz"), ("b.csv", "xzy")):
+            lines = [f"{row},{','.join([value] * width)}" for row, value in enumerate(values)]
+            write(name, "\n".join([header, *lines, ""]))
+        told = gravel("compare", "a.csv", "b.csv", "--key", "id", status=1).out
+        times.append(len(passes))
+        gravel(
+            "compare", "a.csv", "b.csv", "--key", "id", "--differences", f"d{width}.csv", status=1
+        )
+        passes.clear()
+    assert times[0] == times[1]
+    assert "the first 60 of 90 columns; --format csv has all" in told
+    assert "of the first 20 of 90 columns; --differences FILE has all" in told
+    with open("d90.csv", encoding="utf-8", newline="") as file:
+        cells = [row[1:4] for row in csv.reader(file)][1:]
+    assert [tuple(cell) for cell in cells] == [
+        (f"n{at}", *pair) for at in range(90) for pair in (("y", "z"), ("z", "y"))
+    ]

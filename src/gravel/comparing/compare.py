@@ -3,10 +3,11 @@ what is shown is fetched after."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
 
 import numpy as np
+from msgspec import Struct
 
 from gravel.comparing.how import ColumnPair, How, pair_columns
 from gravel.comparing.matching import Matches, RowMatcher
@@ -27,6 +28,7 @@ from gravel.profiling.column_kind import is_identifier
 from gravel.sources.source import Batch, InferredTypeRefuted, Source
 
 EXAMPLES = 5
+_AT_ONCE = 100_000  # cells that differ, of which the texts are held
 _PARTS = 4096
 _WORD = 40  # bytes that a word of a row takes while ranges are matched
 _TRIED = 12  # columns of both sides that are tried as a key
@@ -167,27 +169,35 @@ def _condition(table: Source, how: How, context: Given | None) -> Condition | No
 
 
 # -- what is shown
-def _texts(
-    table: Source, rows: np.ndarray, places: Sequence[int]
-) -> dict[int, tuple[str | None, ...]]:
-    """Texts of some columns of some source rows."""
-    results: dict[int, tuple[str | None, ...]] = {}
-    if len(rows):
-        wanted = distinct_values(rows)
-        work = OfBatch(partial(_texts_in, wanted, places), sorted(set(places)))
-        splits = table.holding(wanted.tolist())
+def _texts(table: Source, wanted: Mapping[int, np.ndarray]) -> dict[int, dict[int, str | None]]:
+    """By column the texts of some source rows."""
+    results: dict[int, dict[int, str | None]] = {place: {} for place in wanted}
+    wanted = {place: distinct_values(rows) for place, rows in wanted.items()}
+    every = distinct_values(np.concatenate([np.zeros(0, np.int64), *wanted.values()]))
+    if len(every):
+        work = OfBatch(partial(_texts_in, wanted), sorted(wanted))
+        splits = table.holding(every.tolist())
         for part in table.engine.map_splits(table, work, work.wanted, splits):
-            results |= part
+            for place, texts in part.items():
+                results[place].update(texts)
     return results
 
 
-def _texts_in(
-    wanted: np.ndarray, places: Sequence[int], batch: Batch
-) -> dict[int, tuple[str | None, ...]]:
-    chosen = np.flatnonzero(member(batch.rows, wanted))
-    texts = batch.texts().columns
-    cells = [texts[place].take(to_arrow(chosen)).to_pylist() for place in places]
-    return dict(zip(batch.rows[chosen].tolist(), zip(*cells, strict=True), strict=True))
+def _texts_in(wanted: Mapping[int, np.ndarray], batch: Batch) -> dict[int, dict[int, str | None]]:
+    columns, results = batch.texts().columns, {}
+    for place, rows in wanted.items():
+        chosen = np.flatnonzero(member(batch.rows, rows))
+        texts = columns[place].take(to_arrow(chosen)).to_pylist()
+        results[place] = dict(zip(batch.rows[chosen].tolist(), texts, strict=True))
+    return results
+
+
+class _Differing(Struct, frozen=True):
+    """Rows whose cells in a column differ: the number before and after of each."""
+
+    column: ColumnPair
+    before: np.ndarray
+    after: np.ndarray
 
 
 def _differences(
@@ -199,21 +209,41 @@ def _differences(
     most: int | None,
 ) -> Iterator[CellDiff]:
     """Cells that differ, column by column in the order of before's rows; of each column the first
-    `most`."""
-    for column, (every_old, every_new) in zip(columns, differing, strict=True):
-        for begin in range(0, len(every_old[:most]), 100_000):
-            old, new = (
-                every_old[:most][begin : begin + 100_000],
-                every_new[:most][begin : begin + 100_000],
-            )
-            keys = [columns[index].before for index in keyed]
-            names = [columns[index].name for index in keyed]
-            was = _texts(before, old, [*keys, column.before])
-            now = _texts(after, new, [column.after])
-            for a, b in zip(old.tolist(), new.tolist(), strict=True):
-                *key, text = was[a]
-                named = dict(zip(names, key, strict=True))
-                yield CellDiff(named, column.name, text, now[b][0], a, b)
+    `most`. Both tables are read once for so many of them, however many columns they are of."""
+    keys = [columns[index].before for index in keyed]
+    names = [columns[index].name for index in keyed]
+    for parts in _bundles(columns, differing, most):
+        olds: dict[int, list[np.ndarray]] = {}
+        for part in parts:
+            for place in (*keys, part.column.before):
+                olds.setdefault(place, []).append(part.before)
+        was = _texts(before, {place: np.concatenate(rows) for place, rows in olds.items()})
+        now = _texts(after, {part.column.after: part.after for part in parts})
+        for part in parts:
+            for a, b in zip(part.before.tolist(), part.after.tolist(), strict=True):
+                named = {name: was[place][a] for name, place in zip(names, keys, strict=True)}
+                texts = was[part.column.before][a], now[part.column.after][b]
+                yield CellDiff(named, part.column.name, *texts, a, b)
+
+
+def _bundles(
+    columns: Sequence[ColumnPair],
+    differing: Sequence[tuple[np.ndarray, np.ndarray]],
+    most: int | None,
+) -> Iterator[list[_Differing]]:
+    """The rows that differ, as many columns together as have so many cells; no column twice."""
+    parts: list[_Differing] = []
+    held = 0
+    for column, (old, new) in zip(columns, differing, strict=True):
+        for begin in range(0, len(old[:most]), _AT_ONCE):
+            part = slice(begin, min(len(old[:most]), begin + _AT_ONCE))
+            if parts and (held + part.stop - begin > _AT_ONCE or parts[-1].column is column):
+                yield parts
+                parts, held = [], 0
+            parts.append(_Differing(column, old[part], new[part]))
+            held += part.stop - begin
+    if parts:
+        yield parts
 
 
 def _alone(
@@ -221,10 +251,14 @@ def _alone(
 ) -> tuple[Alone, ...]:
     rows = alone[:EXAMPLES]
     keys = [columns[index].place(side) for index in keyed]
-    every = list(range(len(table.columns)))
-    result = _texts(table, rows, [*keys, *every])
+    every = range(len(table.columns))
+    texts = _texts(table, dict.fromkeys(every, rows))
     names = [columns[index].name for index in keyed]
     return tuple(
-        Alone(row, dict(zip(names, result[row], strict=False)), result[row][len(keys) :])
+        Alone(
+            row,
+            {name: texts[place][row] for name, place in zip(names, keys, strict=True)},
+            tuple(texts[place][row] for place in every),
+        )
         for row in rows.tolist()
     )

@@ -3,6 +3,7 @@ once."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -132,10 +133,23 @@ class KeyBatch(Struct):
     failed: list[np.ndarray]
     known: np.ndarray
 
-    def hashed(self, without: int | None = None) -> Pair:
-        """Hashes of the rows' keys, or of the keys without one expression."""
-        pairs = [value.exact for index, value in enumerate(self.values) if index != without]
-        return mixed([item for item, _ in pairs]), mixed([two for _, two in pairs], True)
+    def hashed(self) -> Pair:
+        """Hashes of the rows' keys."""
+        firsts, seconds = zip(*(value.exact for value in self.values), strict=True)
+        return mixed(list(firsts)), mixed(list(seconds), True)
+
+    def without_each(self, null_equal: bool) -> Iterator[tuple[Pair, np.ndarray]]:
+        """For each expression the hashes of the rows' keys without it, and which rows may be in
+        groups then."""
+        firsts, seconds = zip(*(value.exact for value in self.values), strict=True)
+        pairs = zip(_without_each(firsts), _without_each(seconds, True), strict=True)
+        bad = [
+            failed if null_equal else failed | null
+            for failed, null in zip(self.failed, self.null, strict=True)
+        ]
+        many = np.add.reduce(bad, dtype=np.int32)
+        for pair, own in zip(pairs, bad, strict=True):
+            yield pair, many == own
 
     def match_levels(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[np.ndarray]:
         """For each match level after the first both hashes of some rows' keys."""
@@ -144,6 +158,19 @@ class KeyBatch(Struct):
         for pairs in zip(*every, strict=True):
             results += [mixed([item for item, _ in pairs]), mixed([two for _, two in pairs], True)]
         return results
+
+
+def _without_each(hashes: Sequence[np.ndarray], second: bool = False) -> Iterator[np.ndarray]:
+    """For each of several columns one hash a row of all others: those before it and those behind
+    it are mixed once for all."""
+    behind: list[np.ndarray] = []
+    for own in hashes[:0:-1]:
+        behind.append(mixed([*behind[-1:], own], second))
+    before: list[np.ndarray] = []
+    for own in hashes:
+        yield mixed([*before, *behind[-1:]], second)
+        before = [mixed([*before, own], second)]
+        del behind[-1:]
 
 
 def part_of(asked: Asked, batch: Batch) -> KeyBatch:
@@ -161,16 +188,8 @@ def part_of(asked: Asked, batch: Batch) -> KeyBatch:
     return KeyBatch(values, null, failed, _known(null, failed, asked.null_equal))
 
 
-def _known(
-    null: list[np.ndarray], failed: list[np.ndarray], null_equal: bool, without: int | None = None
-) -> np.ndarray:
+def _known(null: list[np.ndarray], failed: list[np.ndarray], null_equal: bool) -> np.ndarray:
     known = np.ones(len(null[0]), bool)
-    for index, (item, bad) in enumerate(zip(null, failed, strict=True)):
-        if index != without:
-            known &= ~bad if null_equal else ~bad & ~item
+    for item, bad in zip(null, failed, strict=True):
+        known &= ~bad if null_equal else ~bad & ~item
     return known
-
-
-def known_without(part: KeyBatch, asked: Asked, without: int) -> np.ndarray:
-    """Which rows may be in groups where one expression is left out."""
-    return _known(part.null, part.failed, asked.null_equal, without)

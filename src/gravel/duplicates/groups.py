@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from msgspec import Struct
 
-from gravel.duplicates.asked import Asked, Members, RungGroups, known_without, part_of, spellings
+from gravel.duplicates.asked import Asked, Members, RungGroups, part_of, spellings
 from gravel.duplicates.match_levels import MATCH_LEVELS, NAMES, spelled
 from gravel.duplicates.result import Duplicates, LeftOutColumn, MatchLevelCount
 from gravel.duplicates.second import Second
@@ -192,10 +192,9 @@ class CombinationState:
         extra = part.match_levels(asked.spellings, known[base.places])
         distinct: dict[Hashable, Counted] = {EXACT: Counted(*base[:4], tuple(extra))}
         learned = [value.learned for value in part.values]
-        for left in self.without:
-            there = known_without(part, asked, left)
-            first_rows, two = part.hashed(left)
-            distinct[WITHOUT, left] = counted_hashes(first_rows[there], two[there], rows[there])
+        if self.without:
+            for left, ((first_rows, two), there) in enumerate(part.without_each(asked.null_equal)):
+                distinct[WITHOUT, left] = counted_hashes(first_rows[there], two[there], rows[there])
         for candidate in self.candidates:
             distinct[KEY, candidate] = counted_hashes(*both_hashes(batch.columns[candidate]), rows)
         failed = np.logical_or.reduce(part.failed)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from rich import text as rich_text
@@ -11,6 +12,9 @@ from gravel.words import number_of
 
 if TYPE_CHECKING:
     from gravel.comparing.result import Compared
+
+
+_COLUMNS, _EXAMPLE_COLUMNS, _NAMES = 60, 20, 30  # that are shown of a wide table
 
 
 def show(compared: Compared, color: bool) -> None:
@@ -45,9 +49,7 @@ def show(compared: Compared, color: bool) -> None:
         (compared.only_after_columns, "after"),
     ):
         if names:
-            out.print(
-                rich_text.Text(f"columns only {where}: {', '.join(names)}", style=screen.WARN)
-            )
+            out.print(rich_text.Text(f"columns only {where}: {_names(names)}", style=screen.WARN))
     for change in compared.types:
         out.print(
             rich_text.Text(
@@ -87,14 +89,17 @@ def show(compared: Compared, color: bool) -> None:
                     for count in (item.equal, item.changed, item.filled, item.emptied)
                 ),
             ]
-            for item in differing
+            for item in differing[:_COLUMNS]
         ]
         screen.print_table(
             out, ["column", "equal", "changed", "filled", "emptied"], rows, right=range(1, 5)
         )
+        if len(differing) > _COLUMNS:
+            told = f"the first {_COLUMNS} of {len(differing):,} columns; --format csv has all"
+            out.print(rich_text.Text(told, style=screen.DIM))
         same = [item.column for item in compared.columns if not item.different]
         if same:
-            out.print(rich_text.Text(f"equal in all rows: {', '.join(same)}", style=screen.DIM))
+            out.print(rich_text.Text(f"equal in all rows: {_names(same)}", style=screen.DIM))
         out.print()
         _examples(out, compared)
     for alone, total, what in (
@@ -115,7 +120,11 @@ def show(compared: Compared, color: bool) -> None:
 def _examples(out: Any, compared: Compared) -> None:
     lines: list[list[Any]] = []
     last = ""
+    columns = list(dict.fromkeys(example.column for example in compared.examples))
+    shown = {*columns[:_EXAMPLE_COLUMNS]}
     for example in compared.examples:
+        if example.column not in shown:
+            continue
         message = example.column if example.column != last else ""
         last = example.column
         cells = [screen.visible(value, 34) for value in (example.before, example.after)]
@@ -129,6 +138,14 @@ def _examples(out: Any, compared: Compared) -> None:
             ]
         )
     screen.print_table(out, ["for example", *compared.key, "before", "", "after"], lines)
+    if len(columns) > len(shown):
+        told = f"of the first {len(shown)} of {len(columns):,} columns; --differences FILE has all"
+        out.print(rich_text.Text(told, style=screen.DIM))
+
+
+def _names(columns: Sequence[str]) -> str:
+    more = f" … ({len(columns):,} columns)" if len(columns) > _NAMES else ""
+    return ", ".join(columns[:_NAMES]) + more
 
 
 def _alone(out: Any, compared: Compared, alone: Any, total: int, what: str) -> None:

@@ -34,12 +34,7 @@ def show(view: View, color: bool) -> None:
             out.print()
             screen.print_branches(out, view.branches)
     left = [item.name for place, item in enumerate(view.columns) if place not in fit]
-    if left:
-        screen.note(
-            f"{'1 more column does' if len(left) == 1 else f'{len(left)} more columns do'} not fit:"
-            f" {', '.join(left[:8])}{' …' if len(left) > 8 else ''} (choose with --columns)",
-            color,
-        )
+    screen.note_of_left(left, "choose with --columns", color)
 
 
 def show_vertical(view: View, color: bool) -> None:

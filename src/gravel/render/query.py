@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from rich import text as rich_text
 
@@ -18,20 +18,41 @@ if TYPE_CHECKING:
     from gravel.querying.session import Session
 
 
+_LONGEST = (48, 24)  # characters of a text that are shown; less where not all columns fit then
+
+
 def show(relation: Relation, limit: int | None, color: bool) -> None:
     """Print the rows of a result."""
     out = screen.console(color=color)
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
     right = [index for index, kind in enumerate(relation.types) if kind.kind.value in kinds]
-    shown = [
-        [screen.visible(cell, 48) for cell in column]
-        for column in result_file.texts(relation, limit)
-    ]
-    screen.print_table(
-        out, list(relation.names), [list(row) for row in zip(*shown, strict=True)], right=right
-    )
+    texts = result_file.texts(relation, limit)
+    shown: list[list[Any]] = []
+    for most in _LONGEST:
+        shown = _columns_that_fit(relation.names, texts, most, out.width)
+        if len(shown) == len(texts):
+            break
+    rows = [list(row) for row in zip(*shown, strict=True)]
+    screen.print_table(out, relation.names[: len(shown)], rows, right=right)
+    screen.note_of_left(relation.names[len(shown) :], "--format csv has all", color)
     if limit is not None and relation.count > limit:
         screen.note(f"{limit:,} of {number_of(relation.count)} shown (--rows all)", color)
+
+
+def _columns_that_fit(
+    names: Sequence[str], texts: Sequence[Sequence[str | None]], most: int, room: int
+) -> list[list[Any]]:
+    """The first columns that fit side by side, one at least; texts are cut to so many
+    characters."""
+    columns: list[list[Any]] = []
+    used = 0
+    for name, column in zip(names, texts, strict=True):
+        cells = [screen.visible(cell, most) for cell in column]
+        used += max([len(name), *(cell.cell_len for cell in cells)], default=0) + screen.GAP
+        if used - screen.GAP > room and columns:
+            break
+        columns.append(cells)
+    return columns
 
 
 def explain(session: Session, color: bool) -> None:

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from gravel.sources.source import Malformed
 
 _MANY = 500
+GAP = 2  # blanks between the columns of a table
 # Each has a contrast of at least 4.5:1 on black and on white (WCAG 2.2, 1.4.3), so that no theme
 # has to be asked for.
 DIM, MARK, BAD, GOOD, WARN, HEAD = "#767676", "#5f5fff", "#e12d2d", "#00875f", "#b06000", "bold"
@@ -138,7 +139,7 @@ def print_table(
     *,
     right: Sequence[int] = (),
     title: str = "",
-    gap: int = 2,
+    gap: int = GAP,
 ) -> None:
     """A plain table for people."""
     from rich import padding, table
@@ -168,6 +169,14 @@ def print_table(
             )
         )
     out.print(shown)
+
+
+def note_of_left(columns: Sequence[str], instead: str, color: bool) -> None:
+    """Name the columns that had no room; `instead`: how to have them."""
+    if columns:
+        many = "1 more column does" if len(columns) == 1 else f"{len(columns):,} more columns do"
+        names = ", ".join(columns[:8]) + (" …" if len(columns) > 8 else "")
+        note(f"{many} not fit: {names} ({instead})", color)
 
 
 def print_rows(
