@@ -252,7 +252,7 @@ def test_wide_and_deep_tables(figures: Any, gravel: Any) -> None:
     assert odd["matching"] == 1
     # A result shows the columns that fit, whole lines of them, texts cut before one is left out.
     long = "SELECT 'a long text about a boat in the harbour' AS text"
-    numbers = ", ".join(f"{at} AS n{at}" for at in range(17))
+    numbers = ", ".join(f"{at} AS n{at}" for at in range(19))
     told = gravel("query", f"{long}, {numbers}")
     assert told.out.splitlines()[1].startswith("a long text about a")
     assert "boat in the harbour" not in told.out
