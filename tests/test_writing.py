@@ -482,6 +482,41 @@ def test_a_key_that_the_table_enforces_is_proved_after_a_split_in_place(
     assert harbour.run("SELECT id, services FROM boats ORDER BY id") == [(1, "fuel"), (2, "crane")]
 
 
+def test_values_of_several_types_and_columns_that_are_computed_stay_in_place(
+    figures: Any, gravel: Any, folder: Path
+) -> None:
+    with closing(sqlite3.connect("h.db")) as database, database:
+        database.execute(
+            "CREATE TABLE b (no INT NOT NULL, x, services TEXT, n INT,"
+            " twice INT GENERATED ALWAYS AS (n * 2) STORED)"
+        )
+        rows = [(1, 1, "a;b", 2), (2, "a", "c", 3), (3, 2.5, None, 4)]
+        database.executemany("INSERT INTO b (no, x, services, n) VALUES (?, ?, ?, ?)", rows)
+    split = "key = ['no']\nkey_after = []\n[[step]]\nsplit = { column = 'services', on = ';', into = 'rows' }\n"
+    _plan("h.db#b", "in place", split)
+    assert figures("clean", "p.toml")["status"] == "good"
+    with closing(sqlite3.connect("h.db")) as database:
+        found = database.execute("SELECT *, typeof(x) FROM b ORDER BY no, services").fetchall()
+    assert found == [
+        (1, 1, "a", 2, 4, "integer"), (1, 1, "b", 2, 4, "integer"),
+        (2, "a", "c", 3, 6, "text"), (3, 2.5, None, 4, 8, "real"),
+    ]  # fmt: skip
+    # A plan may have the columns in another order than the table, which the record is of.
+    with closing(sqlite3.connect("h.db")) as database, database:
+        database.execute("CREATE TABLE c (id INTEGER PRIMARY KEY, n INT, t TEXT)")
+        database.execute("INSERT INTO c VALUES (1, 2, 'a'), (2, 3, 'b')")
+    _plan(
+        "h.db#c",
+        "in place",
+        '[[step]]\ncolumns = ["t", "n", "id"]\n[[step]]\nset = { n = "n + 1" }\n',
+    )
+    figures("clean", "p.toml")
+    gravel("verify", "p.record.json")
+    _plan("h.db#b", "o.parquet")
+    refused = gravel("clean", "p.toml", status=1).err
+    assert "x holds values of several types (2 INTEGER, 1 TEXT, 1 REAL)" in refused
+
+
 def test_what_the_database_sets_by_itself_is_not_held_against_it(
     postgresql: str, gravel: Any, figures: Any, folder: Path
 ) -> None:

@@ -241,8 +241,7 @@ def _same_types(
     # What a format has no unit for it keeps in the next finer one.
     finer = [name for name in other if arrow_file.in_finer_unit(untouched[name], kept.get(name))]
     wrong = [name for name in other if name not in finer]
-    many = "1 column" if len(untouched) == 1 else f"{len(untouched):,} columns"
-    detail = f"{many}, as {plan.table_name} has them"
+    detail = f"{number_of(len(untouched), 'column')}, as {plan.table_name} has them"
     if finer:
         detail += "; " + ", ".join(
             f"{name} is {kept[name]} for {untouched[name]}, which Parquet has not" for name in finer
