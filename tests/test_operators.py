@@ -3,10 +3,14 @@ what it gives is what SQLite, or a line of Python, gives."""
 
 from __future__ import annotations
 
+import gc
 import sqlite3
+from functools import partial
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+import pyarrow as pa
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -81,11 +85,43 @@ def test_an_operator_gives_the_rows_that_sqlite_gives(
         base.executemany(f"INSERT INTO {name} VALUES (?, ?, ?)", every)
     with pytest.MonkeyPatch.context() as patched:
         patched.setattr("gravel.sources.csv.splitter.BLOCK", cut)
+        patched.setattr("gravel.querying.joins.CHUNK", cut)
         mine = queried(folder, OPERATORS[operator], memory)
     theirs = base.execute(OPERATORS[operator]).fetchall()
     if "ORDER BY v" not in OPERATORS[operator] or "OVER" in OPERATORS[operator]:
         mine, theirs = sorted(mine, key=repr), sorted(theirs, key=repr)
     assert mine == theirs
+
+
+def test_pairs_beyond_memory_are_refused_and_nothing_is_held_that_is_not_asked_for(
+    gravel: Any, folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write("l.csv", "k,v\n" + "".join(f"1,{row}\n" for row in range(40)))
+    once, beyond = "l AS a JOIN l AS b ON a.k = b.k", "a.v = b.v + 1"
+    call = partial(gravel, "query", *("--in", ".", "--memory", "1MB", "--format", "csv"))
+    monkeypatch.setattr("gravel.querying.joining._ROOM", 1)
+    monkeypatch.setattr("gravel.querying.joining._PAIR", 1_000)
+    for pairs in (once, "l AS a CROSS JOIN l AS b"):
+        told = call(f"SELECT COUNT(*) FROM {pairs}", status=1).err
+        assert "the join of 80 rows comes to 1,600 pairs of rows" in told
+        assert "gravel count --key" in told
+    # What a condition leaves counts, not the pairs that it is asked of.
+    assert call(f"SELECT COUNT(*) FROM {once} AND {beyond}").out.split() == ["COUNT(*)", "39"]
+    exists = f"SELECT COUNT(*) FROM l AS a WHERE EXISTS (SELECT 1 FROM l AS b WHERE a.k = b.k AND {beyond})"
+    assert call(exists).out.split() == ["COUNT(*)", "39"]
+    # Arrays in objects that refer to each other would stay until a collection.
+    gc.collect()
+    gc.disable()
+    gc.set_debug(gc.DEBUG_SAVEALL)
+    try:
+        call(exists)
+        gc.collect()
+        held = [item for item in gc.garbage if isinstance(item, (pa.Array, np.ndarray))]
+    finally:
+        gc.set_debug(0)
+        gc.enable()
+        gc.garbage.clear()
+    assert held == []
 
 
 STEPS = {

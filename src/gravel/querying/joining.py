@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterable
+from functools import partial
 
 import numpy as np
 import pyarrow as pa
@@ -10,11 +12,13 @@ import pyarrow.compute as pc
 from msgspec import Struct
 from msgspec.structs import replace
 
+from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.vector import Vector, first_error
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import TEXT, Kind, Type, common
+from gravel.problems import DataProblem
 from gravel.querying import joins
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
@@ -24,6 +28,9 @@ from gravel.querying.relation import Columns, Relation, as_type, taken
 from gravel.querying.shapes import SUBQUERIES, top
 from gravel.querying.subqueries import Subqueries
 from gravel.words import number_of
+
+_PAIR = 40  # bytes that a pair of rows takes, about, until its columns are made
+_ROOM = 256 << 20  # bytes that pairs may take whatever `memory` is
 
 
 class Joining(Struct):
@@ -79,24 +86,26 @@ class Joining(Struct):
         self._warn_of_null_keys(keys, message)
         pairs: Iterable[tuple[np.ndarray, np.ndarray]]
         if keys:
-            pairs = [
-                joins.equal_pairs(
-                    [key[0] for key in keys],
-                    [key[1] for key in keys],
-                    [key[2] for key in keys],
-                    self.account.memory,
-                    self.account.give_back,
-                )
-            ]
+            most = partial(self._refuse_pairs, left.count + right.count, node)
+            pairs = joins.equal_pairs(
+                [key[0] for key in keys],
+                [key[1] for key in keys],
+                [key[2] for key in keys],
+                self.account.memory,
+                self.account.give_back,
+                most if not rest else (lambda pairs: None),
+                None if rest else sys.maxsize,
+            )
         else:
             pairs = joins.all_pairs(left.count, right.count)
         lefts, rights = [], []
-        asked = False
+        met_pairs, asked = 0, False
+        ours, others = left.for_a_while(), right.for_a_while()
         for ones, twos in pairs:
             for condition in rest:
                 if not len(ones) and asked:
                     break
-                both, _ = self.subqueries.with_outer(left.take(ones).beside(right.take(twos)))
+                both, _ = self.subqueries.with_outer(ours.take(ones).beside(others.take(twos)))
                 result, _ = self.expressions.evaluate(
                     condition, both, withs, condition=True, watched=False
                 )
@@ -109,6 +118,8 @@ class Joining(Struct):
             asked = True
             lefts.append(ones)
             rights.append(twos)
+            met_pairs += len(ones)
+            self._refuse_pairs(left.count + right.count, node, met_pairs)
         if not asked:
             # No pair to ask: a condition that is none is a mistake all the same.
             none = np.zeros(0, np.int64)
@@ -136,6 +147,18 @@ class Joining(Struct):
                 keys[0][0].values, keys[0][1].values, met, message[0][0]
             )
         return self.pair_up(left, right, met, theirs, node)
+
+    def _refuse_pairs(self, rows: int, node: tree.Join, pairs: int) -> None:
+        """Pairs that are far more than the rows that are joined are nearly always a key that both
+        sides have many times. Raises DataProblem before their numbers fill the memory."""
+        room = max(self.account.memory or DEFAULT_MEMORY, _ROOM)
+        if pairs > 2 * rows and pairs * _PAIR > room:
+            raise DataProblem(
+                f"the join of {number_of(rows)} comes to {pairs:,} pairs of rows, whose numbers"
+                f" take more than the {room / 2**30:.1f} GB that may be held",
+                detail=" ".join(self.context.written(node).split())[:120],
+                hint="join on what is a key of one side (gravel count --key), or say --memory",
+            )
 
     def _warn_of_null_keys(
         self, keys: list[tuple[Vector, Vector, Type]], message: list[tuple[str, str]]

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from functools import partial
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -11,6 +13,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.memory import give_back_freed_blocks
 from gravel.engine.row_codes import codes_of
+from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.querying.partitions import flat_indices, one_by_one, part_count, part_numbers
 from gravel.querying.relation import joined, taken
@@ -24,37 +27,55 @@ def equal_pairs(
     kinds: list[Any],
     memory: int | None = None,
     let_go: Callable[[], None] = give_back_freed_blocks,
-) -> tuple[np.ndarray, np.ndarray]:
+    counted: Callable[[int], None] = lambda pairs: None,
+    at_once: int | None = None,
+) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     """Indices of the rows whose keys are equal and known, in the order of the left rows, then of
-    the right ones; part by part where all do not fit into memory, with `let_go` between two
-    parts."""
+    the right ones, about so many `at_once` (CHUNK); part by part where all do not fit into memory,
+    with `let_go` between two parts. `counted` is told how many pairs there are so far, before they
+    are made."""
     parts = part_count(len(left[0]) + len(right[0]), memory)
     if parts == 1:
-        return _equal_pairs(left, right, kinds)
+        yield from _equal_pairs(left, right, kinds, counted, at_once or CHUNK)
+        return
     sides = [
         part_numbers([item.values for item in side], len(side[0]), parts) for side in (left, right)
     ]
-    ones, twos = [], []
+    ones: list[np.ndarray] = []
+    twos: list[np.ndarray] = []
     for part in one_by_one(range(parts), let_go):
         mine, theirs = (flat_indices(numbers == part) for numbers in sides)
         if len(mine) and len(theirs):
-            first, second = _equal_pairs(
-                [taken(item, mine) for item in left], [taken(item, theirs) for item in right], kinds
-            )
-            ones.append(mine[first])
-            twos.append(theirs[second])
+            before = sum(map(len, ones))
+            for first, second in _equal_pairs(
+                [taken(item, mine) for item in left],
+                [taken(item, theirs) for item in right],
+                kinds,
+                partial(_counted_from, counted, before),
+                CHUNK,
+            ):
+                ones.append(mine[first])
+                twos.append(theirs[second])
     del sides
     first_rows = np.concatenate(ones) if ones else np.zeros(0, np.int32)
     order = np.argsort(first_rows, kind="stable")
     first_rows = first_rows[order]
     ones.clear()
     two = np.concatenate(twos) if twos else np.zeros(0, np.int32)
-    return first_rows, two[order]
+    yield first_rows, two[order]
+
+
+def _counted_from(counted: Callable[[int], None], before: int, pairs: int) -> None:
+    counted(before + pairs)
 
 
 def _equal_pairs(
-    left: list[Vector], right: list[Vector], kinds: list[Any]
-) -> tuple[np.ndarray, np.ndarray]:
+    left: list[Vector],
+    right: list[Vector],
+    kinds: list[Any],
+    counted: Callable[[int], None],
+    at_once: int,
+) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     lefts, rights = len(left[0]), len(right[0])
     together = [joined([a, b], kind).values for a, b, kind in zip(left, right, kinds, strict=True)]
     codes, _ = codes_of(together, lefts + rights)
@@ -62,21 +83,25 @@ def _equal_pairs(
     for column in together:
         if column.null_count:
             known &= pc.is_valid(column).to_numpy(zero_copy_only=False)
-    left_rows, right_rows = np.flatnonzero(known[:lefts]), np.flatnonzero(known[lefts:])
+    left_rows, right_rows = flat_indices(known[:lefts]), flat_indices(known[lefts:])
     left_codes, right_codes = codes[:lefts][left_rows], codes[lefts:][right_rows]
     order = np.argsort(right_codes, kind="stable")
     many = int(codes.max()) + 1 if len(codes) else 0
     counts = np.bincount(right_codes, minlength=many)
     starts = np.concatenate([[0], np.cumsum(counts)])
     each = counts[left_codes]
-    pairs_left = np.repeat(left_rows, each)
-    offsets = np.arange(len(pairs_left)) - np.repeat(np.cumsum(each) - each, each)
-    pairs_right = (
-        right_rows[order[np.repeat(starts[left_codes], each) + offsets]]
-        if len(pairs_left)
-        else np.zeros(0, np.int64)
-    )
-    return pairs_left, pairs_right
+    until = np.cumsum(each)
+    firsts = until - each
+    pairs = int(until[-1]) if len(until) else 0
+    counted(pairs)
+    ends = np.searchsorted(until, np.arange(at_once, pairs, at_once)) + 1
+    cuts = distinct_values(np.r_[0, ends, len(each)])
+    for begin, end in pairwise(cuts.tolist()):
+        some = each[begin:end]
+        ones = np.repeat(left_rows[begin:end], some)
+        offsets = np.arange(len(ones)) + firsts[begin] - np.repeat(firsts[begin:end], some)
+        twos = right_rows[order[np.repeat(starts[left_codes[begin:end]], some) + offsets]]
+        yield ones, twos
 
 
 def all_pairs(lefts: int, rights: int) -> Iterator[tuple[np.ndarray, np.ndarray]]:

@@ -173,6 +173,11 @@ class Relation(Struct, frozen=True):
             self, vectors=vectors, count=len(rows), rows=numbers, alone=alone, origin=origin
         )
 
+    def for_a_while(self) -> Relation:
+        """The same, of which some rows at a time are taken and forgotten again: they are not
+        counted as held."""
+        return replace(self, vectors=Columns(self.vectors.cells))
+
     def beside(self, other: Relation) -> Relation:
         """The columns of both, row by row."""
         shifted = frozenset(index + len(self.names) for index in other.hidden)

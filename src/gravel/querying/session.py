@@ -84,6 +84,10 @@ class Session:
             if problem.hint.startswith("--encoding"):
                 problem.hint += "; in a query: --table 't=FILE;encoding=cp1252'"
             raise
+        finally:
+            # The parts of a session know each other, so that what they hold would stay for a while.
+            self.tables.forget()
+            self.context.withs = {}
         return self._settle(result)
 
     def _items_taken(self, query: tree.Query) -> ListItems:

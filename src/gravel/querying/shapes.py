@@ -20,25 +20,32 @@ def top(
     also what stands inside a window function's arguments and window; `stop` tells nodes not to look
     at."""
     results: list[Any] = []
-
-    def visit(value: Any) -> None:
-        if isinstance(value, tuple):
-            for part in value:
-                visit(part)
-            return
-        if not isinstance(value, tree.Node) or (stop is not None and stop(value)):
-            return
-        if isinstance(value, kinds):
-            results.append(value)
-            if not (windows and isinstance(value, tree.Aggregate) and value.over is not None):
-                return
-        if isinstance(value, tree.Query):
-            return
-        for name in value.__struct_fields__:
-            visit(getattr(value, name))
-
-    visit(node)
+    _visit(node, kinds, windows, stop, results)
     return results
+
+
+def _visit(
+    value: Any,
+    kinds: tuple[type, ...],
+    windows: bool,
+    stop: Callable[[tree.Node], bool] | None,
+    results: list[Any],
+) -> None:
+    # Not within `top`: a function that refers to itself, and to rows by `stop`, would hold these.
+    if isinstance(value, tuple):
+        for part in value:
+            _visit(part, kinds, windows, stop, results)
+        return
+    if not isinstance(value, tree.Node) or (stop is not None and stop(value)):
+        return
+    if isinstance(value, kinds):
+        results.append(value)
+        if not (windows and isinstance(value, tree.Aggregate) and value.over is not None):
+            return
+    if isinstance(value, tree.Query):
+        return
+    for name in value.__struct_fields__:
+        _visit(getattr(value, name), kinds, windows, stop, results)
 
 
 def is_true(node: tree.Node) -> bool:

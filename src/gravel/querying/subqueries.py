@@ -358,12 +358,9 @@ class Subqueries(Struct):
         left, right, kinds = self._pairs_alike(in_query, items, over, relation, withs)
         count = over.count
         true = np.zeros(count, bool)
-        pairs, _ = (
-            joins.equal_pairs(left, right, kinds)
-            if relation.count and count
-            else (np.zeros(0, np.int64), None)
-        )
-        true[pairs] = True
+        if relation.count and count:
+            for pairs, _ in joins.equal_pairs(left, right, kinds):
+                true[pairs] = True
         unknown = np.zeros(count, bool)
         left_null = np.array(
             [pc.is_null(part.values).to_numpy(zero_copy_only=False) for part in left]
@@ -466,13 +463,13 @@ class Subqueries(Struct):
                 return None
             kind = TEXT if kind.kind is Kind.NULL else kind
             keys.append((as_type(x, kind), as_type(y, kind), kind))
-        lefts, rights = joins.equal_pairs(
+        pairs = joins.equal_pairs(
             [key[0] for key in keys], [key[1] for key in keys], [key[2] for key in keys]
         )
         true, unknown = np.zeros(over.count, bool), np.zeros(over.count, bool)
         errors = np.zeros(over.count, np.uint8)
-        for begin in range(0, len(lefts), joins.CHUNK):
-            ones, twos = lefts[begin : begin + joins.CHUNK], rights[begin : begin + joins.CHUNK]
+        over, inner = over.for_a_while(), inner.for_a_while()
+        for ones, twos in pairs:
             for condition in parts:
                 result, _ = self._on_pairs(condition, outer, over, inner, ones, twos, withs, True)
                 if result.errors is not None:

@@ -70,6 +70,10 @@ class Tables(Struct):
                 problem.message, self.context.text, node.start, node.end, hint=problem.hint
             ) from None
 
+    def forget(self) -> None:
+        """Let go of the rows that were read."""
+        self._read.clear()
+
     def table(self, node: tree.TableReference, withs: dict[str, Relation]) -> Relation:
         if node.is_name and node.reference.casefold() in withs:
             result = withs[node.reference.casefold()]

@@ -159,7 +159,10 @@ class QueryAction(TableAction, frozen=True):
             origin=np.arange(rows.count),
             plain=columns,
         )
-        return session.query(self.text)
+        try:
+            return session.query(self.text)
+        finally:
+            session.context.relations.clear()
 
     def prepare(self, step: BoundStep, rows: TrackedRows) -> Prepared:
         """The rows."""
