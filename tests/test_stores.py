@@ -19,6 +19,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import write
+from gravel.engine.engine import OfBatch
 
 # Each Arrow type with values of it; what they look like as texts is told beside by Python's own means.
 DAY = st.dates(datetime.date(1, 1, 1))
@@ -569,6 +570,51 @@ def test_several_files_are_one_table(figures: Any, gravel: Any) -> None:
         assert "over its own input" in gravel("clean", "p.toml", status=2).err
     gravel("try", "s-*.csv", "name = UPPER(name)", "--add", "sub.toml")
     assert Path("sub.toml").read_text().startswith('table = "s-*.csv"\nwrite = "clean-s.csv"\n')
+
+
+@pytest.mark.parametrize("kind", ["csv", "parquet", "row groups"])
+def test_many_small_parts_are_read_together_and_give_the_same(
+    kind: str, gravel: Any, figures: Any, monkeypatch: pytest.MonkeyPatch, folder: Path
+) -> None:
+    rows = [{"id": at, "name": f"boat {at % 7}", "fee": at / 4} for at in range(600)]
+    every = pa.Table.from_pylist(rows)
+    Path("parts").mkdir()
+    if kind == "row groups":
+        pq.write_table(every, "parts/p.parquet", row_group_size=10)
+    for at in range(0 if kind == "row groups" else 60):
+        part = every.slice(10 * at, 10)
+        if kind == "csv":
+            lines = [",".join(map(str, row.values())) for row in part.to_pylist()]
+            broken = ["9,too,many,fields"] if at == 30 else []
+            write(f"parts/p{at:02}.csv", "\n".join(["id,name,fee", *lines, *broken, ""]))
+        else:
+            pq.write_table(part, f"parts/p{at:02}.parquet")
+    pattern = f"parts/p*.{'csv' if kind == 'csv' else 'parquet'}"
+    write("p.toml", f"table = '{pattern}'\nwrite = 'o.csv'\nkey = ['id']\nmalformed = 'set aside'\n"
+          "[[step]]\ndrop_rows = 'id = 305'\n[[step]]\nsort = ['fee DESC']\n")  # fmt: skip
+    calls = [
+        ["profile", pattern], ["look", pattern, "--where", "id > 303", "--rows", "9"], ["look", pattern, "--sort", "fee DESC"],
+        ["duplicates", pattern, "--on", "name"], ["count", pattern, "--key", "id"], ["clean", "p.toml"], ["trace", "p.toml", "--row", "311"],
+    ]  # fmt: skip
+    batches: list[int] = []
+    run = OfBatch.__call__
+    monkeypatch.setattr(OfBatch, "__call__", lambda *more: batches.append(1) or run(*more))
+
+    def told() -> list[str]:
+        every = [gravel(*call, "--format", "json", status=None) for call in calls]
+        return [*(ran.out + ran.err for ran in every), Path("o.csv").read_text()]
+
+    together = told()
+    assert len(batches) < 30
+    monkeypatch.setattr("gravel.sources.source._FEW_ROWS", 1)
+    assert told() == together
+    assert len(batches) > 300
+    # A shell has put the names in place of a pattern.
+    names = sorted(map(str, Path("parts").iterdir()))
+    if kind != "row groups":
+        mistake = gravel("profile", *names, status=2).err
+        assert f"59 words too many: {names[1]} {names[2]} {names[3]} …" in mistake
+        assert f"a pattern in quotes: 'parts/*.{kind}'" in mistake
 
 
 @pytest.mark.parametrize(

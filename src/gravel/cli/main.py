@@ -12,6 +12,7 @@ import sys
 import threading
 from collections.abc import Callable, Iterator
 from importlib import import_module
+from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -346,11 +347,25 @@ def _usage(error: Exception) -> int:
         message, hint = (part.strip() for part in message.split("Did you mean", 1))
         hint = "did you mean " + hint.strip("(): ").removesuffix("?") + "?"
     context = getattr(error, "ctx", None)
+    if message.lower().startswith("got unexpected extra argument"):
+        message, hint = _of_extra(message.partition("(")[2].rstrip(")").split())
     if not hint and context is not None:
         hint = f"{context.command_path} --help"
     message = message.rstrip(". (")
     _tell(Problem(message[:1].lower() + message[1:], hint=hint))
     return 2
+
+
+def _of_extra(words: list[str]) -> tuple[str, str]:
+    """What is said of words too many, and how several files are one table: a shell puts the names
+    in place of a pattern that is not quoted."""
+    some = " ".join(words[:3]) + (" …" if len(words) > 3 else "")
+    many = "a word" if len(words) == 1 else f"{len(words):,} words"
+    patterns = {str(Path(word).with_name("*" + Path(word).suffix)) for word in words}
+    hint = ""
+    if len(patterns) == 1 and all(map(os.path.isfile, words)):
+        hint = f"several files are one table by a pattern in quotes: '{patterns.pop()}'"
+    return f"{many} too many: {some}", hint
 
 
 def _tell(problem: Problem) -> None:

@@ -8,6 +8,7 @@ them. Only the columns asked for are read, part by part.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from itertools import accumulate
 from pathlib import Path
 from threading import Lock
 from typing import Any
@@ -15,6 +16,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.arrow_values import is_binary, plain, type_of
 from gravel.engine.sets import without
@@ -22,7 +24,7 @@ from gravel.language.types import TEXT, Type
 from gravel.problems import TableProblem
 from gravel.sources.csv.splitter import Take
 from gravel.sources.read_options import ReadOptions
-from gravel.sources.source import Batch, Malformed, Source
+from gravel.sources.source import Batch, Malformed, Source, bundles
 from gravel.words import number_of
 
 _PART = 1 << 16  # rows of a part
@@ -31,12 +33,13 @@ Part = Callable[[int, list[str]], Any]  # (number, columns) -> a record batch or
 
 
 class StoredSplit(Struct, frozen=True):
-    """A part of a stored table: its number, its first source row, its rows with those that are
-    malformed."""
+    """Some parts of a stored table: the number of the first, its first source row, their rows with
+    those that are malformed; how many parts."""
 
     number: int
     first_row: int
     records: int
+    parts: int = 1
 
 
 class StoredSource(Source):
@@ -74,32 +77,31 @@ class StoredSource(Source):
         """The parts in order; `take` is given the bytes of the file first."""
         self.refuse_changed()
         self._give(take)
-        row = 1
-        for number, size in enumerate(self._sizes):
+        size, rows = self.path.stat().st_size, max(1, sum(self._sizes))
+        starts = accumulate(self._sizes, initial=1)
+        every = map(StoredSplit, range(len(self._sizes)), starts, self._sizes)
+        for group in bundles(every, lambda split: (split.records, size * split.records / rows)):
             if self.progress is not None:
-                self.progress(max(1, self.path.stat().st_size // len(self._sizes)))
-            yield StoredSplit(number, row, size)
-            row += size
+                self.progress(max(1, size * len(group) // len(self._sizes)))
+            records = sum(split.records for split in group)
+            yield replace(group[0], records=records, parts=len(group))
         self.refuse_changed()
 
     def read(self, piece: StoredSplit, wanted: Sequence[int] | None = None) -> Batch:
         """The rows of a part. Raises TableProblem where the store cannot be read."""
         chosen = list(range(len(self.columns)) if wanted is None else wanted)
         names = [self.columns[index] for index in chosen]
+        numbers = range(piece.number, piece.number + piece.parts)
         try:
-            result = self._part(piece.number, names)
+            parts = [self._part(number, names) for number in numbers]
         except (OSError, pa.ArrowException) as error:
             raise TableProblem(
                 f"{self.name} cannot be read: {str(error).splitlines()[0][:200]}"
             ) from None
         columns: list[Any] = [None] * len(self.columns)
         for position, name in zip(chosen, names, strict=True):
-            column = result.column(name)
-            column = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
-            columns[position] = plain(
-                column.chunk(0) if isinstance(column, pa.ChunkedArray) else column
-            )
-        bad = self._bad.get(piece.number, ())
+            columns[position] = plain(_one_array([part.column(name) for part in parts]))
+        bad = tuple(item for number in numbers for item in self._bad.get(number, ()))
         rows = np.arange(piece.first_row, piece.first_row + piece.records)
         if bad:
             rows = without(rows, np.array([item.row for item in bad]))
@@ -217,6 +219,19 @@ def _refuse_bad_text(values: pa.ChunkedArray, column: str, before: int) -> None:
                     hint="write the file anew with the column as texts, or as bytes (BINARY)",
                 ) from None
         raise
+
+
+def _one_array(parts: Sequence[Any]) -> pa.Array:
+    """A column of several parts as one array."""
+    if len(parts) == 1 and isinstance(parts[0], pa.Array):
+        return parts[0]
+    chunks = [
+        chunk
+        for part in parts
+        for chunk in (part.chunks if isinstance(part, pa.ChunkedArray) else [part])
+    ]
+    column = pa.chunked_array(chunks, parts[0].type).combine_chunks()
+    return column.chunk(0) if isinstance(column, pa.ChunkedArray) else column
 
 
 def _know(table: StoredSource, schema: pa.Schema) -> None:

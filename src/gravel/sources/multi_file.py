@@ -8,6 +8,7 @@ from fnmatch import fnmatch
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 from msgspec import Struct
 from msgspec.structs import replace
@@ -21,7 +22,7 @@ from gravel.sources.csv.reader import CsvSource
 from gravel.sources.csv.splitter import Take
 from gravel.sources.dialect import Dialect
 from gravel.sources.read_options import ReadOptions
-from gravel.sources.source import Batch, Malformed, Source
+from gravel.sources.source import Batch, Malformed, Source, bundles
 from gravel.words import number_of
 
 FILE = "gravel_file"
@@ -33,6 +34,14 @@ class FileSplit(Struct, frozen=True):
     file: int
     before: int
     inner: Any
+    first_row: int
+    records: int
+
+
+class FileSplits(Struct, frozen=True):
+    """Pieces that are read together."""
+
+    parts: tuple[FileSplit, ...]
     first_row: int
     records: int
 
@@ -95,7 +104,6 @@ class MultiFileSource(Source):
             if (lost := [column for column in names if column not in file.columns])
         ]
         self.notes += message
-        self._sizes: list[int] = []
 
     @property
     def sources(self) -> list[Source]:
@@ -113,7 +121,12 @@ class MultiFileSource(Source):
         self, take: Take | None = None, wanted: Sequence[int] | None = None
     ) -> Iterator[Any]:
         """The pieces of each file in turn."""
-        before, sizes = 0, []
+        for parts in bundles(self._each(take), self._size_of):
+            records = sum(part.records for part in parts)
+            yield FileSplits(tuple(parts), parts[0].first_row, records)
+
+    def _each(self, take: Take | None) -> Iterator[FileSplit]:
+        before = 0
         for number, file in enumerate(self._files):
             rows = 0
             for piece in file.pieces(take):
@@ -122,15 +135,30 @@ class MultiFileSource(Source):
                 yield FileSplit(number, before, piece, before + piece.first_row, piece.records)
                 rows += piece.records
             before += rows
-            sizes.append(rows)
-        self._sizes = sizes
 
-    def outline(self, split: FileSplit) -> FileSplit:
+    def _size_of(self, part: FileSplit) -> tuple[int, float]:
+        size = len(getattr(part.inner, "data", b"")) or self._files[part.file].path.stat().st_size
+        return part.records, size
+
+    def outline(self, split: FileSplits) -> FileSplits:
         """See Source."""
-        return replace(split, inner=self._files[split.file].outline(split.inner))
+        parts = (
+            replace(part, inner=self._files[part.file].outline(part.inner)) for part in split.parts
+        )
+        return replace(split, parts=tuple(parts))
 
-    def read(self, piece: FileSplit, wanted: Sequence[int] | None = None) -> Batch:
-        """The rows of a piece, with the columns of all files."""
+    def read(self, piece: FileSplits, wanted: Sequence[int] | None = None) -> Batch:
+        """The rows of pieces, with the columns of all files."""
+        batches = [self._read(part, wanted) for part in piece.parts]
+        columns = [
+            None if parts[0] is None else parts[0] if len(parts) == 1 else pa.concat_arrays(parts)
+            for parts in zip(*(batch.columns for batch in batches), strict=True)
+        ]
+        self._refuse_guesses(columns)
+        rows = np.concatenate([batch.rows for batch in batches])
+        return Batch(rows, columns, tuple(bad for batch in batches for bad in batch.malformed))
+
+    def _read(self, piece: FileSplit, wanted: Sequence[int] | None) -> Batch:
         item = self._files[piece.file]
         chosen = list(range(len(self.columns)) if wanted is None else wanted)
         theirs = {
@@ -155,7 +183,6 @@ class MultiFileSource(Source):
                     batch.count,
                     plain_type(self.fields[place].type) if place in self.fields else pa.string(),
                 )
-        self._refuse_guesses(columns)
         bad = tuple(
             replace(record, row=record.row + piece.before, fault=f"{item.name}: {record.fault}")
             for record in batch.malformed

@@ -25,6 +25,7 @@ from gravel.sources.read_options import ReadOptions
 from gravel.sources.type_inference import Fitting, agrees, fitting, wider
 
 T = TypeVar("T")
+S = TypeVar("S")
 Take = Callable[[bytes], Any]
 _SAMPLE = 1  # splits that a guess of types looks at
 
@@ -103,6 +104,25 @@ def holding_some(pieces: Iterable[Any], rows: Sequence[int]) -> Iterator[Any]:
         index = np.searchsorted(ascending, piece.first_row)
         if index < len(ascending) and ascending[index] < piece.first_row + piece.records:
             yield piece
+
+
+_FEW_ROWS, _FEW_BYTES = 1 << 16, 2 << 20  # of splits that are read together
+
+
+def bundles(splits: Iterable[S], size_of: Callable[[S], tuple[int, float]]) -> Iterator[list[S]]:
+    """Splits in their order, small ones together: work on a batch of ten rows costs as much as on
+    some thousands. `size_of`: the rows of a split, and its bytes, about."""
+    held: list[S] = []
+    rows, size = 0, 0.0
+    for split in splits:
+        more = size_of(split)
+        if held and (rows + more[0] > _FEW_ROWS or size + more[1] > _FEW_BYTES):
+            yield held
+            held, rows, size = [], 0, 0.0
+        held.append(split)
+        rows, size = rows + more[0], size + more[1]
+    if held:
+        yield held
 
 
 class Source(ABC):
