@@ -86,14 +86,10 @@ def _is_dear(node: nodes.Expression) -> bool:
         if isinstance(item, nodes.BoundCall) and item.function.family in _DEAR:
             return True
         calls += isinstance(item, (nodes.BoundCall, nodes.BoundCast, nodes.BoundCase))
+        if calls > 3:
+            return True
         stack.extend(item.children)
-    return calls > 3
-
-
-def _searches(node: nodes.Expression) -> bool:
-    """Whether an expression searches texts by a pattern."""
-    own = isinstance(node, nodes.BoundCall) and node.function.family == "patterns"
-    return own or any(map(_searches, node.children))
+    return False
 
 
 def _column(node: nodes.Column, frame: Frame) -> Vector:
@@ -177,7 +173,7 @@ def _logic(node: nodes.BooleanOp, frame: Frame) -> Vector:
     """Left to right: a row that an operand decides (FALSE for AND, TRUE for OR, or an error)
     reaches no later one that may fail, or that costs more than to leave rows out."""
     combine = pc.and_kleene if node.conjunction else pc.or_kleene
-    if not any(operand.fails or _searches(operand) for operand in node.operands[1:]):
+    if not any(operand.fails or operand.searches for operand in node.operands[1:]):
         return _logic_at_once(node, frame, combine)
     count = frame.count
     pieces: list[tuple[np.ndarray, Vector]] = []

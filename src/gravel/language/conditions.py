@@ -4,10 +4,11 @@ has passed to reach a place."""
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import lru_cache
 
 from gravel.language import nodes
 from gravel.language.functions.catalogue import catalogue
-from gravel.language.types import BOOLEAN, TEXT
+from gravel.language.types import BOOLEAN, TEXT, Type
 
 Reach = tuple[nodes.Expression, ...]
 
@@ -45,6 +46,19 @@ def called(name: str, *arguments: nodes.Expression, kind: object = BOOLEAN) -> n
 
 
 def folded(node: nodes.Expression) -> nodes.Expression:
+    """A text in capitals, with one space where there are several; of a column one expression for
+    all conditions, so that it is computed once for them."""
+    if isinstance(node, nodes.Column):
+        return _folded_column(node.type, node.index, node.name, node.carries_errors)
+    return _folded(node)
+
+
+@lru_cache(maxsize=1000)
+def _folded_column(kind: Type, index: int, name: str, carries_errors: bool) -> nodes.Expression:
+    return _folded(nodes.Column(kind, 0, 0, index, name, carries_errors))
+
+
+def _folded(node: nodes.Expression) -> nodes.Expression:
     return called("UPPER", called("TIDY_SPACES", node, kind=TEXT), kind=TEXT)
 
 

@@ -29,6 +29,19 @@ class Expression(Struct, frozen=True, dict=True):
         """Whether some row could have an error; a guard is only needed where this is so."""
         return any(child.fails for child in self.children)
 
+    @cached_property
+    def searches(self) -> bool:
+        """Whether it searches texts by a pattern."""
+        return any(child.searches for child in self.children)
+
+    @cached_property
+    def columns(self) -> dict[int, Column]:
+        """By position the columns that it reads."""
+        results: dict[int, Column] = {}
+        for child in self.children:
+            results |= child.columns
+        return results
+
 
 class Column(Expression, frozen=True):
     """A column of the row, by its position in the table; one that `carries_errors` has rows without
@@ -41,6 +54,10 @@ class Column(Expression, frozen=True):
     @cached_property
     def fails(self) -> bool:
         return self.carries_errors
+
+    @cached_property
+    def columns(self) -> dict[int, Column]:
+        return {self.index: self}
 
 
 class Constant(Expression, frozen=True):
@@ -71,6 +88,10 @@ class BoundCall(Expression, frozen=True):
     @cached_property
     def fails(self) -> bool:
         return bool(self.function.errors) or any(child.fails for child in self.children)
+
+    @cached_property
+    def searches(self) -> bool:
+        return self.function.family == "patterns" or any(child.searches for child in self.children)
 
 
 class BooleanOp(Expression, frozen=True):
@@ -177,11 +198,4 @@ class RaisesError(Expression, frozen=True):
 
 def columns_read(expression: Expression) -> list[Column]:
     """The columns an expression reads, all unique, in table order."""
-    results: dict[int, Column] = {}
-    stack = [expression]
-    while stack:
-        node = stack.pop()
-        if isinstance(node, Column):
-            results[node.index] = node
-        stack.extend(node.children)
-    return [results[index] for index in sorted(results)]
+    return [column for _, column in sorted(expression.columns.items())]
