@@ -111,14 +111,21 @@ class Parser:
         if rule.size:
             parts = values[-rule.size :]
             del stack[-rule.size :], values[-rule.size :]
-        if rule.pieces:
+        if rule.action is None and 0 in rule.pieces:
+            # A list that goes on: nothing else has it, and copied each time it would take the
+            # square of its length.
+            first, *others = parts
+            for index, part in enumerate(others, 1):
+                first += part if index in rule.pieces else (part,)
+            parts = first
+        elif rule.pieces:
             parts = [
                 item
                 for index, part in enumerate(parts)
                 for item in (part if index in rule.pieces else (part,))
             ]
         if rule.action is None:
-            value: Any = Pieces(parts)
+            value: Any = parts if isinstance(parts, Pieces) else Pieces(parts)
         elif rule.passes_one and len(parts) == 1:
             value = parts[0]
         else:
