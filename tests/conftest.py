@@ -25,6 +25,7 @@ from hypothesis import HealthCheck, settings
 
 import gravel.language.parse
 from gravel.kernels.native import machine
+from gravel.sources import source
 
 # The same examples every time, so that a run says something of the change; GRAVEL_RANDOM=1 looks for new ones.
 settings.register_profile(
@@ -42,6 +43,7 @@ atexit.register(shutil.rmtree, os.environ["XDG_CACHE_HOME"], ignore_errors=True)
 machine._ENOUGH = (
     0  # kernels for small tables too, in this process; GRAVEL_NATIVE=0 tests the references
 )
+source._FEW_ROWS = 5  # the parts of small tables stay parts, for what goes from one to the next
 os.environ["COLUMNS"] = "120"  # whatever the terminal that the tests run in
 PROGRAM = [sys.executable, "-m", "gravel"]
 

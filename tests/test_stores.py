@@ -604,6 +604,7 @@ def test_many_small_parts_are_read_together_and_give_the_same(
         every = [gravel(*call, "--format", "json", status=None) for call in calls]
         return [*(ran.out + ran.err for ran in every), Path("o.csv").read_text()]
 
+    monkeypatch.setattr("gravel.sources.source._FEW_ROWS", 1 << 16)
     together = told()
     assert len(batches) < 30
     monkeypatch.setattr("gravel.sources.source._FEW_ROWS", 1)
