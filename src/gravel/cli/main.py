@@ -359,13 +359,13 @@ def _usage(error: Exception) -> int:
 def _of_extra(words: list[str]) -> tuple[str, str]:
     """What is said of words too many, and how several files are one table: a shell puts the names
     in place of a pattern that is not quoted."""
-    some = " ".join(words[:3]) + (" …" if len(words) > 3 else "")
+    first = " ".join(words[:3]) + (" …" if len(words) > 3 else "")
     many = "a word" if len(words) == 1 else f"{len(words):,} words"
     patterns = {str(Path(word).with_name("*" + Path(word).suffix)) for word in words}
     hint = ""
     if len(patterns) == 1 and all(map(os.path.isfile, words)):
         hint = f"several files are one table by a pattern in quotes: '{patterns.pop()}'"
-    return f"{many} too many: {some}", hint
+    return f"{many} too many: {first}", hint
 
 
 def _tell(problem: Problem) -> None:

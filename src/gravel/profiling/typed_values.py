@@ -92,7 +92,7 @@ def typed_values(
     ]
     tops = dict(zip(columns, engine.ask(questions), strict=True))
     rows = {index: [row for row, _ in top.best] for index, top in tops.items()}
-    every = sorted({row for some in rows.values() for row in some})
+    every = sorted({row for numbers in rows.values() for row in numbers})
     texts: dict[int, dict[int, str]] = {index: {} for index in columns}
     work = OfBatch(partial(_texts_in, state.kinds, rows), columns)
     for by_column in engine.map_splits(read_from, work, columns, read_from.holding(every)):

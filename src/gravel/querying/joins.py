@@ -97,10 +97,10 @@ def _equal_pairs(
     ends = np.searchsorted(until, np.arange(at_once, pairs, at_once)) + 1
     cuts = distinct_values(np.r_[0, ends, len(each)])
     for begin, end in pairwise(cuts.tolist()):
-        some = each[begin:end]
-        ones = np.repeat(left_rows[begin:end], some)
-        offsets = np.arange(len(ones)) + firsts[begin] - np.repeat(firsts[begin:end], some)
-        twos = right_rows[order[np.repeat(starts[left_codes[begin:end]], some) + offsets]]
+        sizes = each[begin:end]
+        ones = np.repeat(left_rows[begin:end], sizes)
+        offsets = np.arange(len(ones)) + firsts[begin] - np.repeat(firsts[begin:end], sizes)
+        twos = right_rows[order[np.repeat(starts[left_codes[begin:end]], sizes) + offsets]]
         yield ones, twos
 
 

@@ -95,8 +95,8 @@ def show(compared: Compared, color: bool) -> None:
             out, ["column", "equal", "changed", "filled", "emptied"], rows, right=range(1, 5)
         )
         if len(differing) > _COLUMNS:
-            told = f"the first {_COLUMNS} of {len(differing):,} columns; --format csv has all"
-            out.print(rich_text.Text(told, style=screen.DIM))
+            message = f"the first {_COLUMNS} of {len(differing):,} columns; --format csv has all"
+            out.print(rich_text.Text(message, style=screen.DIM))
         same = [item.column for item in compared.columns if not item.different]
         if same:
             out.print(rich_text.Text(f"equal in all rows: {_names(same)}", style=screen.DIM))
@@ -139,8 +139,10 @@ def _examples(out: Any, compared: Compared) -> None:
         )
     screen.print_table(out, ["for example", *compared.key, "before", "", "after"], lines)
     if len(columns) > len(shown):
-        told = f"of the first {len(shown)} of {len(columns):,} columns; --differences FILE has all"
-        out.print(rich_text.Text(told, style=screen.DIM))
+        message = (
+            f"of the first {len(shown)} of {len(columns):,} columns; --differences FILE has all"
+        )
+        out.print(rich_text.Text(message, style=screen.DIM))
 
 
 def _names(columns: Sequence[str]) -> str:
