@@ -260,6 +260,9 @@ def test_wide_and_deep_tables(figures: Any, gravel: Any) -> None:
     told = gravel("query", f"{long}, {numbers}, {numbers.replace('n', 'm')}")
     assert len(told.out.splitlines()) == 2
     assert "more columns do not fit: " in told.err
+    wide = f"SELECT * FROM (SELECT {numbers}, {numbers.replace('n', 'm')}, 7 AS last) AS t"
+    assert "last" not in gravel("query", wide).out.split()
+    assert "last" in gravel("query", f"{wide} WHERE last > 5").out.split()
     assert "(--format csv has all)" in told.err
 
 

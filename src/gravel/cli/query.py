@@ -133,7 +133,7 @@ def query(
     if format is Format.json:
         screen.print_json("query", query_result.outcome_of(result, session, write))
     elif format is Format.table:
-        render_query.show(result, limit, not no_color)
+        render_query.show(result, limit, not no_color, session.asked)
         if explain:
             render_query.explain(session, not no_color)
     else:

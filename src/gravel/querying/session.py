@@ -33,7 +33,7 @@ from gravel.querying.relation import (
     typed,
 )
 from gravel.querying.set_operations import SetOperations
-from gravel.querying.shapes import SUBQUERIES, top
+from gravel.querying.shapes import SUBQUERIES, asked_names, top
 from gravel.querying.subqueries import Subqueries
 from gravel.querying.tables import Tables
 from gravel.querying.windowing import Windowing
@@ -69,6 +69,7 @@ class Session:
         self.windowing = Windowing(*shared, self.expressions, self.grouping)
         self.set_operations = SetOperations(*shared)
         self.ordering = Ordering(*shared, self.expressions)
+        self.asked: frozenset[str] = frozenset()  # columns that the query names beside its result
 
     def query(self, text: str) -> Relation:
         """The result of a query text. Raises Diagnostic, TableProblem, DataProblem for a row error
@@ -78,6 +79,7 @@ class Session:
         self.context.given = replace(self.context.given, members=self.subqueries.members)
         self.tables.read_only_named(output)
         self.context.list_items = self._items_taken(output)
+        self.asked = asked_names(output)
         try:
             result = self.run_query(output, {})
         except TableProblem as problem:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from gravel.language import tree
+from gravel.language import parse, tree
 
 SUBQUERIES = (tree.Scalar, tree.Exists, tree.InQuery, tree.Quantified, tree.ArrayOf)
 
@@ -46,6 +46,15 @@ def _visit(
         return
     for name in value.__struct_fields__:
         _visit(getattr(value, name), kinds, windows, stop, results)
+
+
+def asked_names(query: tree.Query) -> frozenset[str]:
+    """The columns, folded, that a query's conditions and its order name: of a wide result they are
+    what is looked for."""
+    body = query.body
+    conditions = (body.where, body.having) if isinstance(body, tree.Select) else ()
+    nodes = [*(key.expression for key in query.order), *filter(None, conditions)]
+    return frozenset(name.text.casefold() for node in nodes for name in parse.column_names(node))
 
 
 def is_true(node: tree.Node) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from rich import text as rich_text
@@ -21,37 +21,45 @@ if TYPE_CHECKING:
 _LONGEST = (48, 24)  # characters of a text that are shown; less where not all columns fit then
 
 
-def show(relation: Relation, limit: int | None, color: bool) -> None:
-    """Print the rows of a result."""
+def show(relation: Relation, limit: int | None, color: bool, asked: Collection[str] = ()) -> None:
+    """Print the rows of a result; where not all columns fit, those `asked` about (folded names)
+    before the others."""
     out = screen.console(color=color)
     kinds = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
-    right = [index for index, kind in enumerate(relation.types) if kind.kind.value in kinds]
-    texts = result_file.texts(relation, limit)
-    shown: list[list[Any]] = []
+    names, texts = relation.names, result_file.texts(relation, limit)
+    order = sorted(range(len(names)), key=lambda place: names[place].casefold() not in asked)
+    fit: dict[int, list[Any]] = {}
     for most in _LONGEST:
-        shown = _columns_that_fit(relation.names, texts, most, out.width)
-        if len(shown) == len(texts):
+        fit = _columns_that_fit(names, texts, order, most, out.width)
+        if len(fit) == len(texts):
             break
-    rows = [list(row) for row in zip(*shown, strict=True)]
-    screen.print_table(out, relation.names[: len(shown)], rows, right=right)
-    screen.note_of_left(relation.names[len(shown) :], "--format csv has all", color)
+    places = sorted(fit)
+    right = [at for at, place in enumerate(places) if relation.types[place].kind.value in kinds]
+    rows = [list(row) for row in zip(*(fit[place] for place in places), strict=True)]
+    screen.print_table(out, [names[place] for place in places], rows, right=right)
+    left = [name for place, name in enumerate(names) if place not in fit]
+    screen.note_of_left(left, "--format csv has all", color)
     if limit is not None and relation.count > limit:
         screen.note(f"{limit:,} of {number_of(relation.count)} shown (--rows all)", color)
 
 
 def _columns_that_fit(
-    names: Sequence[str], texts: Sequence[Sequence[str | None]], most: int, room: int
-) -> list[list[Any]]:
-    """The first columns that fit side by side, one at least; texts are cut to so many
-    characters."""
-    columns: list[list[Any]] = []
+    names: Sequence[str],
+    texts: Sequence[Sequence[str | None]],
+    order: Sequence[int],
+    most: int,
+    room: int,
+) -> dict[int, list[Any]]:
+    """By place the columns that fit side by side, the first ones in an order, one at least; texts
+    are cut to so many characters."""
+    columns: dict[int, list[Any]] = {}
     used = 0
-    for name, column in zip(names, texts, strict=True):
-        cells = [screen.visible(cell, most) for cell in column]
-        used += max([len(name), *(cell.cell_len for cell in cells)], default=0) + screen.GAP
+    for place in order:
+        cells = [screen.visible(cell, most) for cell in texts[place]]
+        used += max([len(names[place]), *(cell.cell_len for cell in cells)], default=0) + screen.GAP
         if used - screen.GAP > room and columns:
             break
-        columns.append(cells)
+        columns[place] = cells
     return columns
 
 
