@@ -614,6 +614,7 @@ def test_many_small_parts_are_read_together_and_give_the_same(
     names = sorted(map(str, Path("parts").iterdir()))
     if kind != "row groups":
         mistake = gravel("profile", *names, status=2).err
+        assert "a word too many: /" in gravel("profile", pattern, "/", status=2).err
         assert f"59 words too many: {names[1]} {names[2]} {names[3]} …" in mistake
         assert f"a pattern in quotes: 'parts/*.{kind}'" in mistake
 

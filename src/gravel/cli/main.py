@@ -361,10 +361,11 @@ def _of_extra(words: list[str]) -> tuple[str, str]:
     in place of a pattern that is not quoted."""
     first = " ".join(words[:3]) + (" …" if len(words) > 3 else "")
     many = "a word" if len(words) == 1 else f"{len(words):,} words"
-    patterns = {str(Path(word).with_name("*" + Path(word).suffix)) for word in words}
     hint = ""
-    if len(patterns) == 1 and all(map(os.path.isfile, words)):
-        hint = f"several files are one table by a pattern in quotes: '{patterns.pop()}'"
+    if all(map(os.path.isfile, words)):
+        patterns = {str(Path(word).with_name("*" + Path(word).suffix)) for word in words}
+        if len(patterns) == 1:
+            hint = f"several files are one table by a pattern in quotes: '{patterns.pop()}'"
     return f"{many} too many: {first}", hint
 
 

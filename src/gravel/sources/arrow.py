@@ -77,12 +77,17 @@ class StoredSource(Source):
         """The parts in order; `take` is given the bytes of the file first."""
         self.refuse_changed()
         self._give(take)
-        size, rows = self.path.stat().st_size, max(1, sum(self._sizes))
+        # What parts of a server's table take is not known: they stay apart.
+        size = float("inf") if self.server else self.path.stat().st_size
+        rows = max(1, sum(self._sizes))
         starts = accumulate(self._sizes, initial=1)
         every = map(StoredSplit, range(len(self._sizes)), starts, self._sizes)
-        for group in bundles(every, lambda split: (split.records, size * split.records / rows)):
+        for group in bundles(
+            every, lambda split: (split.records, size * max(1, split.records) / rows)
+        ):
             if self.progress is not None:
-                self.progress(max(1, size * len(group) // len(self._sizes)))
+                share = len(group) / len(self._sizes)
+                self.progress(1 if self.server else max(1, int(size * share)))
             records = sum(split.records for split in group)
             yield replace(group[0], records=records, parts=len(group))
         self.refuse_changed()
@@ -94,13 +99,14 @@ class StoredSource(Source):
         numbers = range(piece.number, piece.number + piece.parts)
         try:
             parts = [self._part(number, names) for number in numbers]
+            values = [_one_array([part.column(name) for part in parts]) for name in names]
         except (OSError, pa.ArrowException) as error:
             raise TableProblem(
                 f"{self.name} cannot be read: {str(error).splitlines()[0][:200]}"
             ) from None
         columns: list[Any] = [None] * len(self.columns)
-        for position, name in zip(chosen, names, strict=True):
-            columns[position] = plain(_one_array([part.column(name) for part in parts]))
+        for position, array in zip(chosen, values, strict=True):
+            columns[position] = plain(array)
         bad = tuple(item for number in numbers for item in self._bad.get(number, ()))
         rows = np.arange(piece.first_row, piece.first_row + piece.records)
         if bad:
@@ -222,7 +228,7 @@ def _refuse_bad_text(values: pa.ChunkedArray, column: str, before: int) -> None:
 
 
 def _one_array(parts: Sequence[Any]) -> pa.Array:
-    """A column of several parts as one array."""
+    """A column of several parts as one array. Raises ArrowInvalid where its texts exceed 2 GB."""
     if len(parts) == 1 and isinstance(parts[0], pa.Array):
         return parts[0]
     chunks = [
@@ -231,7 +237,11 @@ def _one_array(parts: Sequence[Any]) -> pa.Array:
         for chunk in (part.chunks if isinstance(part, pa.ChunkedArray) else [part])
     ]
     column = pa.chunked_array(chunks, parts[0].type).combine_chunks()
-    return column.chunk(0) if isinstance(column, pa.ChunkedArray) else column
+    if isinstance(column, pa.ChunkedArray):
+        if column.num_chunks > 1:
+            raise pa.ArrowInvalid("a column has more than 2 GB of text in one part")
+        return column.chunk(0)
+    return column
 
 
 def _know(table: StoredSource, schema: pa.Schema) -> None:
