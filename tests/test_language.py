@@ -266,7 +266,13 @@ DIAGNOSTICS = [
     ("SAFE_CAST(TRIM(name) AS DATE)", "there is no function SAFE_CAST", "\n^^^^^^^^^", "CAST_OR_NULL(x AS type)"),
     ("DATEDIFF(day, fee) > 1", "there is no function DATEDIFF", "\n^^^^^^^^", "date - date"),
     ("fee::TEXT", "unexpected character ':'", "   ^", "CAST(x AS type)"),
-    ("left", "the expression ends too early", "^", 'a column of that name is written "left"'),
+    ("left", "the expression ends too early", "^", 'as a name it is written "left"'),
+    ("COALESCE(left, 'a') = name", "LEFT is a reserved word", "\n         ^^^^", 'as a name it is written "left"'),
+    ("fee = 1 ADN name = 'a'", "syntax error at 'ADN'", "\n        ^^^", "did you mean AND?"),
+    ("fee IN (1, 2,)", "syntax error at ')'", "\n             ^", "a comma too many"),
+    ("name NOT NULL", "syntax error at 'NULL'", "\n         ^^^^", "write IS NOT NULL"),
+    ("fee > 1) AND name = 'a'", "syntax error at ')'", "\n       ^", "no parenthesis is open here"),
+    ("CAST(fee DATE) > name", "syntax error at 'DATE'", "\n         ^^^^", "the type is missing"),
 ]  # fmt: skip
 
 

@@ -43,10 +43,11 @@ class Problems(Problem):
         self.problems = problems
 
 
-def nearest(name: str, known: list[str]) -> str:
-    """The known name that is most like `name` without regard to case, or ''."""
+def nearest(name: str, known: list[str], least: float = 0.6) -> str:
+    """The known name that is most like `name` without regard to case, and that by at least so
+    much (0 to 1), or ''."""
     import difflib
 
     folded = {candidate.casefold(): candidate for candidate in known}
-    match = difflib.get_close_matches(name.casefold(), folded, n=1, cutoff=0.6)
+    match = difflib.get_close_matches(name.casefold(), folded, n=1, cutoff=least)
     return folded[match[0]] if match else ""

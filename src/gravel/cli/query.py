@@ -195,6 +195,10 @@ def _text(statement: str | None, file: Path | None) -> str:
     if statement == "-":
         return hidden.without(sys.stdin.read()).rstrip().removesuffix(";")
     if statement is not None:
+        if statement.endswith(".sql") and Path(statement).is_file():
+            raise CallProblem(
+                f"{statement} is a file, not a query", hint=f"gravel query --file {statement}"
+            )
         return statement.rstrip().removesuffix(";")
     assert file is not None
     try:

@@ -20,7 +20,6 @@ import pyarrow.compute as pc
 from msgspec import Struct, field
 
 from gravel.engine import exact_sum
-from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector, vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language.building import REGRESSIONS
@@ -31,6 +30,7 @@ from gravel.language.functions.ordering import sortable
 from gravel.language.types import DOUBLE, INTEGER, MAX_DIGITS, Kind, Type, decimal
 
 OVERFLOW = CODES["22003"]
+_FAR = 900  # powers of 2 beyond which a double may be out of range, or have fewer digits
 _ROWS = (
     1 << 20
 )  # rows that one state is made of; within so many a sum of halves of 64 bits is exact as a double
@@ -132,15 +132,12 @@ class SumState(GroupState, frozen=True):
         """The state of numbers that are units already."""
         squares = None
         if squared:
-            whole = units.whole.astype(object)
-            squares = exact_sum.group_sums(whole * whole, groups, many)
+            squares = exact_sum.group_sums(units.products(units), groups, many)
         special: dict[int, float] = {}
         if units.special is not None:
-            odd = np.flatnonzero(units.special)
-            for group in distinct_values(groups[odd]):
-                special[int(group)] = exact_sum.sum_of_specials(
-                    units.special[odd[groups[odd] == group]]
-                )
+            special = exact_sum.sums_of_specials(
+                units.special, lambda mask: np.bincount(groups[mask], minlength=many)
+            )
         counts = np.bincount(groups, minlength=many)
         return cls(
             counts,
@@ -161,16 +158,12 @@ class SumState(GroupState, frozen=True):
             )
         low = min(self.exponent, other.exponent)
         (mine, my_squares), (theirs, their_squares) = self._at(low), other._at(low)
-        squares = (
-            None if my_squares is None or their_squares is None else my_squares + their_squares
-        )
+        squares = None
+        if my_squares is not None and their_squares is not None:
+            squares = _added(my_squares, their_squares)
         special = dict(self.special)
         for group, value in other.special.items():
-            special[group] = (
-                exact_sum.sum_of_specials(np.array([special[group], value]))
-                if group in special
-                else value
-            )
+            special[group] = special.get(group, 0.0) + value
         return SumState(
             self.counts + other.counts, _added(mine, theirs), self.base, low, squares, special
         )
@@ -186,7 +179,7 @@ class SumState(GroupState, frozen=True):
             return self.sums, self.squares
         factor = self.base ** (self.exponent - exponent)
         return self.sums.astype(object) * factor, (
-            None if self.squares is None else self.squares * (factor * factor)
+            None if self.squares is None else self.squares.astype(object) * (factor * factor)
         )
 
     def total(self, group: int = 0) -> Fraction:
@@ -196,14 +189,7 @@ class SumState(GroupState, frozen=True):
     def finish(self, name: str, kind: Type) -> Vector:
         unit = exact_sum.Units(self.sums, self.base, self.exponent)
         if self.squares is not None:
-            return spreads(
-                name,
-                self.sums.astype(object),
-                self.squares,
-                self.counts,
-                unit.unit,
-                set(self.special),
-            )
+            return spreads(name, unit, self.squares, self.counts, set(self.special))
         return finished_sums(self.sums, self.counts, unit, kind, name, self.special)
 
 
@@ -266,11 +252,10 @@ class RegressionState(GroupState, frozen=True):
             exact_sum.units_of(arithmetic.as_double(item.take(rows)))
             for item in (grouped_values.values, grouped_values.others[0])
         )
-        a, b = y.whole.astype(object), x.whole.astype(object)
         products = (
-            exact_sum.Units(a * a, 2, 2 * y.exponent),
-            exact_sum.Units(b * b, 2, 2 * x.exponent),
-            exact_sum.Units(a * b, 2, y.exponent + x.exponent),
+            exact_sum.Units(y.products(y), 2, 2 * y.exponent),
+            exact_sum.Units(x.products(x), 2, 2 * x.exponent),
+            exact_sum.Units(y.products(x), 2, y.exponent + x.exponent),
         )
         return cls(
             tuple(
@@ -288,22 +273,19 @@ class RegressionState(GroupState, frozen=True):
         if name == "REGR_COUNT":
             return Vector(to_arrow(counts, pa.int64()))
         special = self.sums[0].special.keys() | self.sums[1].special.keys()
+        y, x, _, _, xy = (item.exponent for item in self.sums)
+        sums = [item.sums.astype(object) for item in self.sums[:4]]
+        # A part without a pair has zeros of any unit, which may be less than that of the products.
+        sums.append(self.sums[4].sums.astype(object) << (xy - y - x))
         values: list[float | None] = []
         errors = np.zeros(len(counts), np.uint8)
-        for group, count in enumerate(counts.tolist()):
-            value: Fraction | float | None = None
-            if count:
-                value = (
-                    math.nan
-                    if group in special
-                    else _regressed(name, count, *(item.total(group) for item in self.sums))
-                )
-            values.append(
-                value
-                if not isinstance(value, Fraction)
-                else exact_sum.double_of(value.numerator, value.denominator, 0)
-            )
-            errors[group] = OVERFLOW if value is not None and values[-1] is None else 0
+        for group, (count, *of_group) in enumerate(zip(counts.tolist(), *sums, strict=True)):
+            if count and group in special:
+                values.append(math.nan)
+                continue
+            ratio = _regressed(name, count, of_group, y, x) if count else None
+            values.append(None if ratio is None else _of_ratio(name, *ratio))
+            errors[group] = OVERFLOW if ratio is not None and values[-1] is None else 0
         return vector(pa.array(values, pa.float64()), errors)
 
 
@@ -386,14 +368,18 @@ def finished_sums(
     known = counts > 0
     if name == "SUM" and sums.dtype != object and units.exponent == -to.scale:
         return Vector(_decimals_of(sums, known, to.arrow))
-    shift = Fraction(10) ** (to.scale + units.exponent)
+    shift = 10 ** (to.scale + units.exponent)
+    if name == "AVG" and _fits(sums, counts, shift):
+        divisors = np.maximum(counts, 1)
+        sizes = (np.abs(sums) * (2 * shift) + divisors) // (2 * divisors)
+        return Vector(_decimals_of(np.where(sums < 0, -sizes, sizes), known, to.arrow))
     values: list[Decimal | None] = []
     errors = np.zeros(len(sums), np.uint8)
     limit = 10 ** (to.precision if to.precision <= MAX_DIGITS else MAX_DIGITS)
     for group, (total, count) in enumerate(zip(sums.tolist(), counts.tolist(), strict=True)):
         value = None
         if count:
-            shifted = int(total * shift)
+            shifted = total * shift
             whole = shifted if name == "SUM" else _rounded_quotient(shifted, count, limit)
             value = (
                 _held(whole, to)
@@ -403,6 +389,13 @@ def finished_sums(
             errors[group] = OVERFLOW if value is None else 0
         values.append(value)
     return vector(pa.array(values, to.arrow), errors)
+
+
+def _fits(sums: np.ndarray, counts: np.ndarray, shift: int) -> bool:
+    """Whether twice the sums, moved to a scale, with their numbers are within 64 bits."""
+    if sums.dtype == object or not len(sums):
+        return False
+    return int(np.abs(sums).max()) * 2 * shift + int(counts.max()) < 2**62
 
 
 def _rounded_quotient(whole: int, number: int, limit: int) -> int:
@@ -441,49 +434,49 @@ def _doubles(
     name: str,
     special: dict[int, float],
 ) -> Vector:
-    known = counts > 0
+    divisors = np.maximum(counts, 1) if name == "AVG" else np.ones(len(counts), np.int64)
+    if _is_double(sums, divisors) and abs(units.exponent) < _FAR:
+        doubles = np.ldexp(sums / divisors, units.exponent)
+        doubles[list(special)] = list(special.values())
+        return Vector(to_arrow(doubles, mask=counts == 0))
     errors = np.zeros(len(sums), np.uint8)
-    divisors = counts.tolist() if name == "AVG" else [1] * len(sums)
     values: list[float | None] = []
-    for group, (total, divisor, has) in enumerate(
-        zip(sums.tolist(), divisors, known.tolist(), strict=True)
+    for group, (total, divisor, count) in enumerate(
+        zip(sums.tolist(), divisors.tolist(), counts.tolist(), strict=True)
     ):
-        value = (
-            None
-            if not has
-            else (
-                special[group]
-                if group in special
-                else exact_sum.double_of(total, divisor, units.exponent)
-            )
-        )
-        errors[group] = OVERFLOW if has and value is None else 0
+        value = None
+        if count:
+            value = special.get(group)
+            value = exact_sum.double_of(total, divisor, units.exponent) if value is None else value
+            errors[group] = OVERFLOW if value is None else 0
         values.append(value)
     return vector(pa.array(values, pa.float64()), errors)
 
 
+def _is_double(sums: np.ndarray, divisors: np.ndarray) -> bool:
+    """Whether quotients of doubles are the nearest ones to those of these numbers."""
+    if sums.dtype == object or not len(sums):
+        return False
+    return bool((divisors == 1).all() or np.abs(sums).max() < 2**53)
+
+
 def spreads(
-    name: str,
-    sums: np.ndarray,
-    squares: np.ndarray,
-    counts: np.ndarray,
-    unit: Fraction,
-    special: set[int],
+    name: str, sums: exact_sum.Units, squares: np.ndarray, counts: np.ndarray, special: set[int]
 ) -> Vector:
     """Variances or deviations from sums of units and of their squares; the sample's of one value is
     NULL."""
     values: list[float | None] = []
-    errors = np.zeros(len(sums), np.uint8)
+    errors = np.zeros(len(counts), np.uint8)
     least = 2 if name.endswith("SAMP") else 1
     for group, (total, square, count) in enumerate(
-        zip(sums.tolist(), squares.tolist(), counts.tolist(), strict=True)
+        zip(sums.whole.tolist(), squares.tolist(), counts.tolist(), strict=True)
     ):
         if count < least:
             values.append(None)
         elif group in special:
             values.append(math.nan)
         else:
-            values.append(exact_sum.spread_of(name, count, total * unit, square * unit * unit))
+            values.append(exact_sum.spread_of(name, count, total, square, sums))
             errors[group] = OVERFLOW if values[-1] is None else 0
     return vector(pa.array(values, pa.float64()), errors)
 
@@ -522,25 +515,39 @@ def ordered(values: pa.Array) -> np.ndarray:
     return order
 
 
-def _regressed(
-    name: str, n: int, sy: Fraction, sx: Fraction, syy: Fraction, sxx: Fraction, sxy: Fraction
-) -> Fraction | float | None:
-    xx, yy, xy = sxx - sx * sx / n, syy - sy * sy / n, sxy - sx * sy / n
-    if name == "CORR":
-        if not xx or not yy:
-            return None
-        root = exact_sum.root_of(xy * xy / (xx * yy)) or 0.0
-        return -root if xy < 0 else root
-    rules: dict[str, Callable[[], Fraction | float | None]] = {
-        "COVAR_POP": lambda: xy / n,
-        "COVAR_SAMP": lambda: xy / (n - 1) if n > 1 else None,
-        "REGR_AVGX": lambda: sx / n,
-        "REGR_AVGY": lambda: sy / n,
-        "REGR_SXX": lambda: xx,
-        "REGR_SYY": lambda: yy,
-        "REGR_SXY": lambda: xy,
-        "REGR_SLOPE": lambda: xy / xx if xx else None,
-        "REGR_INTERCEPT": lambda: (sy - sx * xy / xx) / n if xx else None,
-        "REGR_R2": lambda: None if not xx else Fraction(1) if not yy else xy * xy / (xx * yy),
-    }
-    return rules[name]()
+def _regressed(name: str, n: int, sums: list[int], y: int, x: int) -> tuple[int, int, int] | None:
+    """A figure of n pairs as numerator, denominator and power of 2 (of CORR, its square with its
+    sign), from the sums of y, x, y², x² and xy in units of 2 to the power of y and of x; None where
+    it is not defined."""
+    sy, sx, syy, sxx, sxy = sums
+    xx, yy, xy = n * sxx - sx * sx, n * syy - sy * sy, n * sxy - sx * sy
+    match name:
+        case "CORR":
+            return (xy * abs(xy), xx * yy, 0) if xx and yy else None
+        case "COVAR_POP":
+            return xy, n * n, x + y
+        case "COVAR_SAMP":
+            return (xy, n * (n - 1), x + y) if n > 1 else None
+        case "REGR_AVGX":
+            return sx, n, x
+        case "REGR_AVGY":
+            return sy, n, y
+        case "REGR_SXX":
+            return xx, n, 2 * x
+        case "REGR_SYY":
+            return yy, n, 2 * y
+        case "REGR_SXY":
+            return xy, n, x + y
+        case "REGR_SLOPE":
+            return (xy, xx, y - x) if xx else None
+        case "REGR_INTERCEPT":
+            return (sy * xx - sx * xy, n * xx, y) if xx else None
+        case _:  # REGR_R2
+            return None if not xx else (xy * xy, xx * yy, 0) if yy else (1, 1, 0)
+
+
+def _of_ratio(name: str, numerator: int, denominator: int, exponent: int) -> float | None:
+    if name != "CORR":
+        return exact_sum.double_of(numerator, denominator, exponent)
+    root = exact_sum.root_of(abs(numerator), denominator, exponent) or 0.0
+    return -root if numerator < 0 else root

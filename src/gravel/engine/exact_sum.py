@@ -8,7 +8,7 @@ The result is that of exact arithmetic whatever the order of the values and whoe
 from __future__ import annotations
 
 import math
-from fractions import Fraction
+from collections.abc import Callable
 
 import numpy as np
 import pyarrow as pa
@@ -32,10 +32,15 @@ class Units(Struct, frozen=True):
     exponent: int
     special: np.ndarray | None = None
 
-    @property
-    def unit(self) -> Fraction:
-        """The unit's value."""
-        return Fraction(self.base) ** self.exponent
+    def products(self, other: Units) -> np.ndarray:
+        """The numbers of both multiplied, pair by pair: of one unit times the other."""
+        most = [
+            max(abs(int(whole.min())), abs(int(whole.max()))) if len(whole) else 0
+            for whole in (self.whole, other.whole)
+        ]
+        if most[0] * most[1] * len(self.whole) < _SAFE:
+            return self.whole.astype(np.int64) * other.whole.astype(np.int64)
+        return self.whole.astype(object) * other.whole.astype(object)
 
 
 def units_of(values: pa.Array) -> Units:
@@ -112,31 +117,45 @@ def double_of(numerator: int, denominator: int, exponent: int) -> float | None:
         return None
 
 
-def root_of(value: Fraction) -> float | None:
-    """The square root as a double, from 70 binary digits of it; None where it is out of range."""
-    if not value:
+def root_of(numerator: int, denominator: int, exponent: int) -> float | None:
+    """The square root of numerator / denominator * 2 ** exponent as the nearest double; None where
+    it is out of range."""
+    if not numerator:
         return 0.0
-    shift = max(0, 140 - (value.numerator.bit_length() - value.denominator.bit_length()))
-    shift += shift % 2
-    root = math.isqrt((value.numerator << shift) // value.denominator)
-    return double_of(root, 1, -(shift // 2))
+    shift = max(0, 112 - (numerator.bit_length() - denominator.bit_length()))
+    shift += (shift - exponent) % 2
+    whole, rest = divmod(numerator << shift, denominator)
+    root = math.isqrt(whole)
+    # One binary digit more says that something follows, so that a half is not taken for one.
+    root = root << 1 | (rest != 0 or root * root != whole)
+    return double_of(root, 1, (exponent - shift) // 2 - 1)
 
 
-def sum_of_specials(special: np.ndarray) -> float:
-    """The sum of numbers of which some are not finite: NaN, or the one infinity."""
-    if np.isnan(special).any() or ((special == np.inf).any() and (special == -np.inf).any()):
-        return math.nan
-    return math.inf if (special == np.inf).any() else -math.inf
+def sums_of_specials(
+    special: np.ndarray, count: Callable[[np.ndarray], np.ndarray]
+) -> dict[int, float]:
+    """The sums of groups in which some value is not finite, by their number: NaN, or the one
+    infinity. `count`: how many values each group has of those under a mask."""
+    nan, plus, minus = (
+        count(mask) > 0 for mask in (np.isnan(special), special == np.inf, special == -np.inf)
+    )
+    sums = np.where(nan | (plus & minus), math.nan, np.where(plus, math.inf, -math.inf))
+    groups = np.flatnonzero(nan | plus | minus)
+    return dict(zip(groups.tolist(), sums[groups].tolist(), strict=True))
 
 
-def spread_of(name: str, count: int, total: Fraction, squares: Fraction) -> float | None:
-    """A variance or standard deviation from the number, sum and sum of squares of values; None
+def spread_of(name: str, count: int, total: int, squares: int, units: Units) -> float | None:
+    """A variance or standard deviation from the number, sum and sum of squares of units; None
     where it is out of range."""
-    divisor = count - 1 if name.endswith("SAMP") else count
-    variance = (squares - total * total / count) / divisor
-    if name.startswith("STDDEV"):
-        return root_of(variance)
-    return double_of(variance.numerator, variance.denominator, 0)
+    numerator = squares * count - total * total
+    denominator = count * (count - 1 if name.endswith("SAMP") else count)
+    exponent = 2 * units.exponent
+    if units.base == 10:
+        numerator *= 10 ** max(0, exponent)
+        denominator *= 10 ** max(0, -exponent)
+        exponent = 0
+    to_double = root_of if name.startswith("STDDEV") else double_of
+    return to_double(numerator, denominator, exponent)
 
 
 def _whole_sum(whole: np.ndarray) -> int:

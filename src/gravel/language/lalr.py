@@ -93,10 +93,11 @@ class Parser:
         place, end = 0, self._ends[start]
         while True:
             token, place = self._next(text, place, stack)
+            read = list(stack)  # what may come is told before anything is reduced for what came
             while True:
                 action = self._state(stack[-1]).get(token.type)
                 if action is None:
-                    raise UnexpectedToken(token, self._accepted(stack, end))
+                    raise UnexpectedToken(token, self._accepted(read, end))
                 if not action & 1:
                     stack.append(action >> 1)
                     values.append(token)

@@ -5,19 +5,24 @@ from __future__ import annotations
 import re
 import sys
 from collections.abc import Iterator
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any
 
 from gravel.language import tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.lalr import END, Parser, UnexpectedToken, UnknownCharacter
-from gravel.language.other_names import FUNCTIONS, OPERATORS
 from gravel.language.queries import Build
+from gravel.language.syntax_mistakes import (
+    bad_character,
+    bad_token,
+    misspelt_keyword,
+    reserved_name,
+)
 from gravel.language.tables import tables
-from gravel.problems import nearest
 
 NESTING = 200
 CHAIN = 2000
+_ASSIGNED = re.compile(r'\s*(?:\w+|"(?:[^"]|"")*")\s*=')
 # Chains of operators are as deep as they are long; binding and evaluating recurse over them in
 # Python frames only.
 sys.setrecursionlimit(max(sys.getrecursionlimit(), 12 * CHAIN))
@@ -33,7 +38,8 @@ def assignment(text: str) -> tree.Named:
     try:
         return _parse(text, "assignment")  # type: ignore[no-any-return]
     except Diagnostic as problem:
-        if "=" not in text:
+        if not _ASSIGNED.match(text):
+            expression(text)  # its own mistake, where it has one, says more
             problem.hint = f"a column's name stands before it: result = {text.strip()}"
         raise
 
@@ -94,170 +100,27 @@ def _parse(text: str, start: str) -> Any:
     try:
         result = _parser(text).parse(_without_comments(text), start=start)
     except UnknownCharacter as error:
-        raise _bad_character(text, error.place) from None
+        raise bad_character(text, error.place) from None
     except UnexpectedToken as error:
-        raise _bad_token(text, error) from None
+        failure_at = partial(_failure_at, start=start)
+        raise (
+            reserved_name(text, error, failure_at)
+            or misspelt_keyword(text, error, failure_at)
+            or bad_token(text, error, start == "query_only")
+        ) from None
     _refuse_deep_trees(result, text)
     return result
 
 
-def _bad_character(text: str, index: int) -> Diagnostic:
-    char = text[index]
-    number = re.match(r"[\w.]+", text[index:])
-    if number and char.isdigit():
-        return Diagnostic(
-            f"{number[0][:40]} is neither a number nor a name",
-            text,
-            index,
-            index + number.end(),
-            hint="leave a space after a number; digits are grouped by single underscores: 1_000",
-        )
-    if char == "'":
-        return Diagnostic(
-            "the text is not closed",
-            text,
-            index,
-            len(text),
-            hint="close it with ' (a quote inside is written twice: '')",
-        )
-    if char == '"':
-        return Diagnostic(
-            "the quoted name is not closed", text, index, len(text), hint='close it with "'
-        )
-    hints = {
-        "‘": "write a plain quote: 'text'",
-        "’": "write a plain quote: 'text'",
-        "`": 'a column name is quoted with "name"',
-        "“": 'write a plain quote: "name"',
-        "”": 'write a plain quote: "name"',
-        "[": 'a column name is quoted with "name"',
-        "&": "write AND",
-        "|": "write OR, or || to join texts",
-        "!": "write NOT, or <> for unequal",
-        ":": "a parameter is :name, and x::type is written CAST(x AS type)",
-        ";": "leave it out: it is one expression",
-        ".": "a file stands in quotes: FROM 'boats.csv'",
-    }
-    return Diagnostic(
-        f"unexpected character {char!r}", text, index, index + 1, hint=hints.get(char, "")
-    )
-
-
-def _bad_token(text: str, error: UnexpectedToken) -> Diagnostic:
-    token = error.token
-    if token.type == END:
-        end = len(text.rstrip())
-        hint = _expected(error.accepts)
-        last = re.search(r"(\w+)$", text[:end])
-        if last and not hint and "LPAR" in error.accepts:
-            hint = f'a column of that name is written "{last[1]}"'
-        return Diagnostic("the expression ends too early", text, end, end + 1, hint=hint)
-    start, word = token.start_pos, str(token)
-    if token.type == "NAME" and re.search(
-        r"\bINTERVAL\s*[+-]?\s*'[^']*'\s*$", text[:start], re.IGNORECASE
-    ):
-        units = ["YEAR", "MONTH", "WEEK", "DAY", "HOUR", "MINUTE", "SECOND"]
-        near = nearest(word, units)
-        return Diagnostic(
-            f"{word} is not a unit of an interval",
-            text,
-            start,
-            start + len(word),
-            hint=f"did you mean {near}?" if near else ", ".join(units),
-        )
-    hint = _expected(error.accepts)
-    called = _call_around(text, start)
-    if word.upper() == "AS" and called and called[1].upper() in FUNCTIONS:
-        return Diagnostic(
-            f"there is no function {called[1]}",
-            text,
-            *called.span(1),
-            hint=FUNCTIONS[called[1].upper()],
-        )
-    before = re.search(r"(\w+)\s*$", text[:start])
-    if before and before[1].upper() in OPERATORS:
-        return Diagnostic(
-            f"there is no operator {before[1].upper()}",
-            text,
-            before.start(),
-            before.end(1),
-            hint=OPERATORS[before[1].upper()],
-        )
-    if token.type == "NAME" and word.upper() in OPERATORS:
-        return Diagnostic(
-            f"there is no operator {word.upper()}",
-            text,
-            start,
-            start + len(word),
-            hint=OPERATORS[word.upper()],
-        )
-    if word == "=" and text[start - 1 : start] == "=":
-        hint = "equality is written with one ="
-    elif token.type in ("NAME", "STRING") and {"AND", "OR"} & error.accepts:
-        near = (
-            ""
-            if len(word) < 2
-            else nearest(
-                word,
-                [
-                    "AND",
-                    "OR",
-                    "LIKE",
-                    "BETWEEN",
-                    "IS",
-                    "THEN",
-                    "ELSE",
-                    "END",
-                    "WHEN",
-                    "AS",
-                    "ESCAPE",
-                ],
-            )
-        )
-        hint = f"did you mean {near}?" if near else "an operator or a comma is missing before it"
-    elif word.upper() in ("SELECT", "FROM", "WHERE"):
-        hint = "this takes one expression, not a whole statement"
-    elif (
-        token.type not in ("NAME", "STRING", "QUOTED_NAME")
-        and re.fullmatch(r"\w+", word)
-        and "QUOTED_NAME" in error.accepts
-    ):
-        hint = f'{word.upper()} is a reserved word: a column of that name is written "{word}"'
-    elif word == "." and re.search(
-        r"\bFROM\s+[\w./-]*$|\bJOIN\s+[\w./-]*$", text[:start], re.IGNORECASE
-    ):
-        hint = "a file stands in quotes: FROM 'boats.csv'"
-    return Diagnostic(f"syntax error at {word[:40]!r}", text, start, start + len(word), hint=hint)
-
-
-def _call_around(text: str, place: int) -> re.Match[str] | None:
-    """The name (group 1) of the call whose parenthesis is open at a place."""
-    closed = 0
-    for index in range(place - 1, -1, -1):
-        if text[index] == ")":
-            closed += 1
-        elif text[index] == "(":
-            if not closed:
-                return re.search(r"(\w+)\s*$", text[:index])
-            closed -= 1
-    return None
-
-
-def _expected(accepts: frozenset[str]) -> str:
-    for token, hint in (
-        ("END", "a CASE ends with END"),
-        ("THEN", "WHEN is followed by THEN"),
-        ("AS", "the type is missing: AS type"),
-    ):
-        if token in accepts and not ({"NAME"} & accepts):
-            return hint
-    if "END" in accepts:
-        return "a CASE ends with END"
-    if "NAME" in accepts or "STRING" in accepts:
-        return "a value, a column or a function is missing here"
-    if "RPAR" in accepts:
-        return "a closing parenthesis is missing"
-    return ""
+def _failure_at(text: str, start: str) -> int:
+    """The place of a text where it cannot be read on; beyond its end where it can be read."""
+    try:
+        _parser(text).parse(_without_comments(text), start=start)
+    except UnknownCharacter as error:
+        return error.place
+    except UnexpectedToken as error:
+        return len(text) if error.token.type == END else error.token.start_pos
+    return len(text) + 1
 
 
 def _refuse_deep_parentheses(text: str) -> None:

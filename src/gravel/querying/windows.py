@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine import exact_sum
 from gravel.engine.aggregates import finished_sums, ordered, spreads
@@ -302,32 +303,17 @@ class Sorted:
         units = exact_sum.units_of(values)
         whole = np.where(mask, units.whole, 0)[self.order]
         counts = self.counted(mask, frame)
-        odd = np.zeros(self.count, bool) if units.special is None else (units.special != 0) & mask
         special: dict[int, float] = {}
-        if odd.any() and units.special is not None:
-            kinds = [
-                self.counted(odd & item, frame)
-                for item in (
-                    np.isnan(units.special),
-                    units.special == np.inf,
-                    units.special == -np.inf,
-                )
-            ]
-            for index in np.flatnonzero(sum(kinds)):
-                nan, plus, minus = (bool(item[index]) for item in kinds)
-                special[int(index)] = (
-                    float("nan")
-                    if nan or (plus and minus)
-                    else float("inf")
-                    if plus
-                    else float("-inf")
-                )
+        if units.special is not None:
+            special = exact_sum.sums_of_specials(
+                units.special, lambda odd: self.counted(odd & mask, frame)
+            )
         sums = self._through(whole, frame)
         if name in ("SUM", "AVG"):
             return self.vector_back(finished_sums(sums, counts, units, kind, name, special))
         squares = self._through(whole.astype(object) ** 2, frame)
         return self.vector_back(
-            spreads(name, sums.astype(object), squares, counts, units.unit, set(special))
+            spreads(name, replace(units, whole=sums), squares, counts, set(special))
         )
 
     def extreme(
