@@ -28,11 +28,9 @@ from gravel.language.types import TEXT
 def evaluate(node: nodes.Expression, frame: Frame) -> Vector:
     """The expression's values and errors for the frame's rows, as a constant vector where it reads
     no column."""
-    result = frame.known(id(node))
+    result = frame.known(node)
     if result is None:
-        result = _RULES[type(node)](node, frame)
-        if frame.memo is not None:
-            frame.memo[id(node)] = result
+        result = frame.remember(node, _RULES[type(node)](node, frame))
     return result
 
 
@@ -42,7 +40,11 @@ def run(node: nodes.Expression, frame: Frame) -> Vector:
     A dear expression over one text column of few values is evaluated once a value instead of once a
     row.
     """
-    result = (_once_a_value(node, frame) or evaluate(node, frame)).spread(frame.count)
+    result = frame.known(node)
+    if result is None:
+        few = _once_a_value(node, frame)
+        result = evaluate(node, frame) if few is None else frame.remember(node, few)
+    result = result.spread(frame.count)
     if result.values.type != node.type.arrow:
         result = Vector(casts.widened(result.values, node.type.arrow), result.errors)
     return result

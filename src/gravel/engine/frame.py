@@ -13,6 +13,7 @@ from gravel.engine.arrow_values import of_type, text_of
 from gravel.engine.vector import Vector, vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language.functions import casts
+from gravel.language.nodes import Expression, Shape
 from gravel.language.types import TEXT, Target, Type
 
 
@@ -26,7 +27,7 @@ class Frame(Struct):
     stored: Sequence[Any]
     types: Sequence[Type]
     _views: dict[int, Vector] = field(default_factory=dict)
-    memo: dict[int, Vector] | None = None
+    memo: dict[Shape, Vector] | None = None
     vectors: Sequence[Vector] | None = None
 
     @classmethod
@@ -53,9 +54,15 @@ class Frame(Struct):
         """A stored column as its texts."""
         return text_of(self.stored[index], self.types[index])
 
-    def known(self, key: int) -> Vector | None:
-        """What was computed of an expression by its identity, where that is kept."""
-        return None if self.memo is None else self.memo.get(key)
+    def known(self, node: Expression) -> Vector | None:
+        """What was computed of an equal expression, where that is kept."""
+        return None if self.memo is None else self.memo.get(node.shape)
+
+    def remember(self, node: Expression, result: Vector) -> Vector:
+        """The result, kept for equal expressions where results are."""
+        if self.memo is not None:
+            self.memo[node.shape] = result
+        return result
 
     def part(self, rows: np.ndarray) -> Frame:
         """The frame of these rows only (their indices)."""
@@ -71,8 +78,8 @@ class _FramePart(Frame):
             self._views[index] = self._taken(self.whole.column(index))
         return self._views[index]
 
-    def known(self, key: int) -> Vector | None:
-        full = self.whole.known(key)
+    def known(self, node: Expression) -> Vector | None:
+        full = self.whole.known(node)
         return None if full is None else self._taken(full)
 
     def _taken(self, full: Vector) -> Vector:

@@ -12,6 +12,31 @@ from gravel.language.functions.catalogue import Function
 from gravel.language.types import Target, Type
 
 
+class Shape:
+    """What an expression computes, wherever it is written: equal expressions have equal shapes."""
+
+    __slots__ = ("_hash", "_parts")
+
+    def __init__(self, *parts: Any) -> None:
+        self._parts, self._hash = parts, hash(parts)
+
+    def __hash__(self) -> int:
+        return self._hash
+
+    def __eq__(self, other: object) -> bool:
+        if self is other:
+            return True
+        if not isinstance(other, Shape) or self._hash != other._hash:
+            return False
+        return self._parts == other._parts
+
+
+def _shape_of(part: Any) -> Any:
+    if isinstance(part, Expression):
+        return part.shape
+    return tuple(map(_shape_of, part)) if isinstance(part, tuple) else part
+
+
 class Expression(Struct, frozen=True, dict=True):
     """A typed expression; `start` and `end` are offsets into the text it was written in."""
 
@@ -33,6 +58,12 @@ class Expression(Struct, frozen=True, dict=True):
     def searches(self) -> bool:
         """Whether it searches texts by a pattern."""
         return any(child.searches for child in self.children)
+
+    @cached_property
+    def shape(self) -> Shape:
+        """What it computes, without its place in the text."""
+        names = (name for name in self.__struct_fields__ if name not in ("start", "end"))
+        return Shape(type(self), *(_shape_of(getattr(self, name)) for name in names))
 
     @cached_property
     def columns(self) -> dict[int, Column]:
@@ -66,6 +97,11 @@ class Constant(Expression, frozen=True):
 
     value: Any
     raw: str | None = None
+
+    @cached_property
+    def shape(self) -> Shape:
+        # 0.0 and -0.0 are equal, and no two NaN are.
+        return Shape(Constant, self.type, type(self.value), repr(self.value))
 
 
 class Moment(Constant, frozen=True):
@@ -135,6 +171,10 @@ class InSubquery(Expression, frozen=True):
     operand: Expression
     values: Any
     has_null: bool
+
+    @cached_property
+    def shape(self) -> Shape:
+        return Shape(InSubquery, self.operand.shape, id(self.values))
 
     @property
     def children(self) -> tuple[Expression, ...]:

@@ -235,9 +235,13 @@ def malformed_notes(table: str, bad: Sequence[Malformed], color: bool = True) ->
 
 
 def cautions(result: Sequence[Caution], color: bool = True, prefix: str = "") -> None:
-    """Cautions on standard error, each with its rows, what they are, and a hint."""
+    """Cautions on standard error, each with its rows, what they are, and a hint; of those that
+    differ in their expression alone the first, and how many more there are."""
     err = console(error=True, color=color)
+    alike: dict[tuple[str, int, str], list[Caution]] = {}
     for item in result:
+        alike.setdefault((item.caution, item.rows, item.hint), []).append(item)
+    for item, *others in alike.values():
         good = item.caution == "kept from an error"
         line = Text("good: " if good else "caution: ", style=GOOD if good else WARN)
         line.append(
@@ -248,6 +252,9 @@ def cautions(result: Sequence[Caution], color: bool = True, prefix: str = "") ->
             line.append("', '" if index else " ('", style="default")
             line.append_text(visible(text, 40))
         line.append("')" if item.examples else "", style="default")
+        if others:
+            count = f"{len(others):,} more {'expression' if len(others) == 1 else 'expressions'}"
+            line.append(f"; likewise of {count}", style="default")
         err.print(line, soft_wrap=True)
         if item.hint:
             err.print(Text(f"  hint: {safe(item.hint)}", style=MARK), soft_wrap=True)
