@@ -297,7 +297,7 @@ def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -
         table.engine = Elsewhere(where, *request.param)
 
     monkeypatch.setattr("gravel.spark.attach", attach)
-    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 60_000)
     monkeypatch.setattr("gravel.spark.tasks._MOST_OF_ONE", 70_000)
     monkeypatch.setattr("gravel.spark.row_tasks._MOST_OF_ONE", 70_000)
     for module in (
@@ -307,7 +307,7 @@ def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -
         "spark.row_tasks",
         "spark.stages",
     ):
-        monkeypatch.setattr(f"gravel.{module}.OUT", 3000)
+        monkeypatch.setattr(f"gravel.{module}.OUT", 1000)
 
 
 @pytest.mark.parametrize("case", CASES)
@@ -329,7 +329,7 @@ def test_what_a_plan_writes_does_not_depend_on_who_does_its_steps(
     table, total = plan_of(case)
     for words in (
         ("clean", "plan.toml"),
-        ("clean", "plan.toml", "--sample", "20000"),
+        ("clean", "plan.toml", "--sample", "6000"),
         ("clean", "plan.toml", "--until", "2"),
         ("try", "--plan", "plan.toml", "--step", "3"),
         ("try", table, "--step", "drop_rows = 'fee > 990'", "--delimiter", ","),

@@ -25,7 +25,7 @@ DIFFERENCES = tomllib.loads((HERE.parent / "docs" / "differences.toml").read_tex
     "difference"
 ]
 COUNT = int(os.environ.get("GRAVEL_GENERATED", "2000"))
-FRESH = int(os.environ.get("GRAVEL_FRESH", "500"))
+FRESH = int(os.environ.get("GRAVEL_FRESH", "0"))
 SEED = int(os.environ.get("GRAVEL_SEED", "15"))
 
 ATTEMPT = """CREATE FUNCTION attempt(wanted text, row_id bigint) RETURNS text LANGUAGE plpgsql AS $$

@@ -3,7 +3,7 @@
 import sys
 
 
-class _NoPandas:
+class NoPandas:
     """Arrow imports pandas wherever it is installed (up to half a second) to recognise its objects;
     no command has any. Spark alone insists on it."""
 
@@ -54,7 +54,7 @@ def main() -> None:
         50,
         # Little here is in cycles; looking for them while modules load takes a tenth of the start.
     )
-    sys.meta_path.insert(0, _NoPandas)  # type: ignore[arg-type]
+    sys.meta_path.insert(0, NoPandas)  # type: ignore[arg-type]
     try:
         from gravel.cli.main import run
 
