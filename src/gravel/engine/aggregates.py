@@ -421,8 +421,8 @@ def _held(whole: int, to: Type) -> Decimal | None:
 
 def _decimals_of(sums: np.ndarray, known: np.ndarray, kind: pa.DataType) -> pa.Array:
     """Whole numbers in 64 bits as decimals of a scale."""
-    words = np.empty(2 * len(sums), np.int64)
-    words[::2], words[1::2] = sums, sums >> 63
+    words = np.empty((len(sums), kind.bit_width // 64), np.int64)
+    words[:, 0], words[:, 1:] = sums, (sums >> 63)[:, None]
     valid = pa.py_buffer(np.packbits(known, bitorder="little"))
     return pa.Array.from_buffers(kind, len(sums), [valid, pa.py_buffer(words)])
 

@@ -38,7 +38,7 @@ class Units(Struct, frozen=True):
             max(abs(int(whole.min())), abs(int(whole.max()))) if len(whole) else 0
             for whole in (self.whole, other.whole)
         ]
-        if most[0] * most[1] * len(self.whole) < _SAFE:
+        if max(*most, most[0] * most[1] * len(self.whole)) < _SAFE:
             return self.whole.astype(np.int64) * other.whole.astype(np.int64)
         return self.whole.astype(object) * other.whole.astype(object)
 

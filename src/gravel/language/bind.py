@@ -85,7 +85,7 @@ class Scope(Struct, frozen=True):
 
 def unknown_function(call: tree.Call, text: str) -> Diagnostic:
     """A call of a function that there is not, with what is written instead."""
-    near = nearest(call.name, list(catalogue()))
+    near = nearest(call.name, list(catalogue()), 0.7)
     hint = f"did you mean {near}?" if near else "gravel functions lists them all"
     hint = FUNCTIONS.get(call.name.upper(), hint)
     return Diagnostic(
