@@ -474,6 +474,22 @@ def test_a_defect_is_found_in_just_the_rows_that_have_it(kind: str, figures: Any
                 )
 
 
+def test_days_and_numbers_written_in_several_ways_are_told_with_each_way(figures: Any) -> None:
+    days = ["2024-12-1{}", "1{}.12.2024", "12/2{}/24", "1{} Feb 2024"]
+    fees = ["12{}.50", "1,2{}0.50", "1.2{}0,50", "12.{} EUR", "n/a"]
+    codes = ["9{}.27.27", "83-2{}-64"]
+    write("t.csv", "day,fee,code\n" + "".join(
+        f'{days[n % 4].format(n % 8)},"{fees[n % 5].format(n % 9)}",{codes[n % 2].format(n % 9)}\n' for n in range(400)))  # fmt: skip
+    told = figures("profile", "t.csv", "--today", "2025-06-01")
+    found = {one["column"]: one for one in told["findings"] if one["finding"] == "mixed formats"}
+    assert {name: one["rows"] for name, one in found.items()} == {"day": 300, "fee": 240}
+    assert "4 ways: 100 as '2024-12-10'" in found["day"]["detail"]
+    assert "4 ways: 80 as '120.50', 80 as '1,210.50'" in found["fee"]["detail"]
+    for one in found.values():
+        assert figures(*shlex.split(one["see"])[1:], "--rows", "0")["matching"] == one["rows"]
+    assert figures("try", "t.csv", found["day"]["fix"])["assignments"][0]["changed"] == 300
+
+
 def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) -> None:
     rows = [f"{at},{name},{'' if at % 5 else 'x'},{'' if at % 5 else 'y'},{at // 8},{at % 8}" for at, name in enumerate(
         ["Old Rope"] * 20 + ["OLD ROPE"] * 3 + ["old-rope", "Óld  Rope"] + ["Tern"] * 10 + ["tern "] * 2 + ["Lark"] * 3)]  # fmt: skip

@@ -53,6 +53,8 @@ _TEMPLATES = (
     "DD.MM.YYYY", "MM/DD/YYYY", "DD/MM/YYYY", "MM-DD-YYYY", "DD-MM-YYYY", "YYYY/MM/DD",
     "YYYY.MM.DD", "YYYYMMDD", "DD.MM.YY",
     "MM/DD/YY", "DD/MM/YY", "FMDD.FMMM.YYYY", "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY",
+    "FMMM/FMDD/YY", "FMDD/FMMM/YY", "FMDD MON YYYY", "FMDD-MON-YYYY", "FMDD-MON-YY",
+    "MON FMDD, YYYY", "FMDD MONTH YYYY", "MONTH FMDD, YYYY",
     "YYYY-MM-DD HH24:MI", "DD.MM.YYYY HH24:MI",
     "DD.MM.YYYY HH24:MI:SS",
 )  # fmt: skip
@@ -63,6 +65,8 @@ def _template_shape(template: str) -> str:
     for part, digits in (
         ("FMDD", "9{1,2}"),
         ("FMMM", "9{1,2}"),
+        ("MONTH", "[Aa]{3,9}"),
+        ("MON", "[Aa]{3}"),
         ("YYYY", "9999"),
         ("YY", "99"),
         ("MM", "99"),
@@ -108,12 +112,15 @@ RIVALS = (
     ("DD-MM-YYYY", "MM-DD-YYYY"),
     ("DD/MM/YY", "MM/DD/YY"),
     ("FMDD/FMMM/YYYY", "FMMM/FMDD/YYYY"),
+    ("FMDD/FMMM/YY", "FMMM/FMDD/YY"),
 )
 # The templates with FM take in those without: they count only for what the others leave.
 STRICTER = {
     "FMDD.FMMM.YYYY": "DD.MM.YYYY",
     "FMMM/FMDD/YYYY": "MM/DD/YYYY",
     "FMDD/FMMM/YYYY": "DD/MM/YYYY",
+    "FMMM/FMDD/YY": "MM/DD/YY",
+    "FMDD/FMMM/YY": "DD/MM/YY",
 }
 # Forms whose days are taken; where the month comes first it wins, until the whole column shows
 # which one it is.
@@ -122,10 +129,12 @@ _DAYS = (
         "DD.MM.YYYY", "YYYY/MM/DD", "YYYY.MM.DD", "FMDD.FMMM.YYYY", "YYYY-MM-DD HH24:MI",
         "DD.MM.YYYY HH24:MI", "DD.MM.YYYY HH24:MI:SS",
         "MM/DD/YYYY", "DD/MM/YYYY", "MM-DD-YYYY", "DD-MM-YYYY", "MM/DD/YY", "DD/MM/YY",
-        "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY", "DD.MM.YY",
+        "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY", "FMMM/FMDD/YY", "FMDD/FMMM/YY", "DD.MM.YY",
+        "FMDD MON YYYY", "FMDD-MON-YYYY", "FMDD-MON-YY", "MON FMDD, YYYY", "FMDD MONTH YYYY",
+        "MONTH FMDD, YYYY",
     )),
 )  # fmt: skip
-_POSSIBLE = r"^ *[+-]?[.]?(9|[Aa]{3,8} *$)"
+_POSSIBLE = r"^ *[+-]?[.]?(9|[Aa]{3,8} *$)|^ *[Aa]{3,9} 9"
 
 _FEW = 64
 _LEADING_ZERO = r"^ *(?:\+|[+-]?0[0-9])"

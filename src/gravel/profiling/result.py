@@ -362,7 +362,7 @@ class Determined(Figures):
 class TableFacts(Figures):
     """What is said of the table as a whole. repeated: rows equal to an earlier one in every column.
     keys: columns, then pairs of columns, that every row has a combination of its own of, without
-    NULL. null_together: groups of columns that are NULL in the same rows. type mismatches: by
+    NULL. null_together: groups of columns that are NULL in the same rows. mismatches: by
     column, the type that a store declares, the values that do not match it, one of them.
     """
 

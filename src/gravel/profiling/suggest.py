@@ -18,6 +18,7 @@ _ORDER = (
     "empty list items",
     "padded list items",
     "type mismatches",
+    "mixed formats",
     "another format",
     "stored as text",
     "lost zeros",

@@ -1,6 +1,8 @@
 """Datetime templates of CAST … FORMAT, as ISO/IEC 9075-2 has them: YYYY, YY, MM, DD, HH24, HH12,
 MI, SS, FF1 to FF6, AM or PM (A.M. or P.M.), DDD for the day of the year, FM before a part that may
-have fewer digits, and the delimiters - . / , ' ; : and the space.
+have fewer digits, and the delimiters - . / , ' ; : and the space. What the standard lacks are the
+English names of months, MON (three letters) and MONTH: read in any case, written in the template's
+(MON JAN, Mon Jan, mon jan).
 """
 
 from __future__ import annotations
@@ -21,15 +23,22 @@ from gravel.language.functions.catalogue import KernelResult
 from gravel.language.types import Kind, Type
 
 _PARTS = {"YYYY": ("year", 4), "YY": ("year2", 2), "MM": ("month", 2), "DD": ("day", 2),
+          "MON": ("month_name", 3), "MONTH": ("month_name", 9),
     "HH24": ("hour", 2), "HH12": ("hour12", 2),
           "HH": ("hour12", 2), "MI": ("minute", 2), "SS": ("second", 2), "AM": ("half", 2),
           "PM": ("half", 2),
           "A.M.": ("half", 4), "P.M.": ("half", 4), "DDD": ("doy", 3),
           **{f"FF{n}": ("fraction", n) for n in range(1, 7)}}  # fmt: skip
 _TOKEN = re.compile(
-    r"(FM)?(YYYY|YY|MM|DDD|DD|HH24|HH12|HH|MI|SS|FF[1-6]|AM|PM|A\.M\.|P\.M\.)|([-./,';: ])",
+    r"(FM)?(YYYY|YY|MONTH|MON|MM|DDD|DD|HH24|HH12|HH|MI|SS|FF[1-6]|AM|PM|A\.M\.|P\.M\.)"
+    r"|([-./,';: ])",
     re.IGNORECASE,
 )
+_MONTHS = (
+    "january", "february", "march", "april", "may", "june", "july", "august", "september",
+    "october", "november", "december",
+)  # fmt: skip
+_SAME = {"year2": "year", "month_name": "month"}
 _TIME_PARTS = {"hour", "hour12", "half", "minute", "second", "fraction"}
 
 
@@ -52,20 +61,16 @@ def template(text: str, kind: Kind) -> tuple[TemplatePart, ...]:
         result = _TOKEN.match(text, index)
         if not result:
             raise ValueError(
-                f"{text[index : index + 8]!r} is not a part of a template: YYYY YY MM DD DDD HH24"
-                " HH12 MI SS FF1-FF6 AM P.M., FM before one, - . / , ' ; :"
+                f"{text[index : index + 8]!r} is not a part of a template: YYYY YY MM MON MONTH DD"
+                " DDD HH24 HH12 MI SS FF1-FF6 AM P.M., FM before one, - . / , ' ; :"
             )
         if result[3]:
             parts.append(TemplatePart("", 1, result[3]))
         else:
             field, size = _PARTS[result[2].upper()]
-            parts.append(TemplatePart(field, size, result[2].upper(), not result[1]))
+            parts.append(TemplatePart(field, size, result[2], not result[1]))
         index = result.end()
-    fields = [
-        part.field.rstrip("2") if part.field == "year2" else part.field
-        for part in parts
-        if part.field
-    ]
+    fields = [_SAME.get(part.field, part.field) for part in parts if part.field]
     for field in fields:
         if fields.count(field) > 1:
             raise ValueError(f"the template names the {field} twice")
@@ -88,7 +93,7 @@ def complete(parts: tuple[TemplatePart, ...], kind: Kind) -> str:
         if kind is Kind.TIME
         else [
             ("year", "YYYY or YY", {"year", "year2"}),
-            ("month", "MM", {"month"}),
+            ("month", "MM or MON", {"month", "month_name"}),
             ("day", "DD", {"day"}),
         ]
     )
@@ -119,6 +124,11 @@ def read(array: pa.Array, parts: tuple[TemplatePart, ...], to: Type) -> KernelRe
         short = number("year2", 70)
         year = short + np.where(short < 70, 2000, 1900)
     month, day = number("month", 1), number("day", 1)
+    if "month_name" in values:
+        size = next(part.size for part in parts if part.field == "month_name")
+        names = pa.array([name[:size] for name in _MONTHS])
+        place = pc.index_in(pc.ascii_lower(values["month_name"]), value_set=names)
+        month = arithmetic.numpy_values(place.cast(pa.int64()), 0) + 1
     hour, minute, second = number("hour", 0), number("minute", 0), number("second", 0)
     bad = (minute > 59) | (second > 59) | (hour > 23) | (year < 1)
     if "half" in values:
@@ -160,6 +170,8 @@ def _pattern(part: TemplatePart) -> str:
         return re.escape(part.text)
     if part.field == "half":
         return "(?P<half>[AaPp][Mm])" if part.size == 2 else r"(?P<half>[AaPp]\.[Mm]\.)"
+    if part.field == "month_name":
+        return f"(?P<month_name>(?i:{'|'.join(name[: part.size] for name in _MONTHS)}))"
     digits = f"{{{part.size}}}" if part.fill else f"{{1,{part.size}}}"
     return f"(?P<{part.field}>[0-9]{digits})"
 
@@ -180,6 +192,12 @@ def _written(moment: pa.Array, part: TemplatePart) -> pa.Array:
         return pc.utf8_slice_codeunits(
             pc.utf8_lpad(pc.cast(micros, pa.string()), 6, "0"), 0, part.size
         )
+    if part.field == "month_name":
+        style = (
+            str.upper if part.text.isupper() else str.lower if part.text.islower() else str.title
+        )
+        names = pa.array([style(name[: part.size]) for name in _MONTHS])
+        return names.take(pc.subtract(pc.month(moment), 1))
     if part.field == "year2":
         values = pc.subtract(pc.year(moment), pc.multiply(pc.divide(pc.year(moment), 100), 100))
     elif part.field == "hour12":

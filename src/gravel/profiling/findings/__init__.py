@@ -35,6 +35,7 @@ _COST = {
     "mojibake": 86,
     "declared type": 85,
     "type mismatches": 84,
+    "mixed formats": 83,
     "control characters": 82,
     "lost zeros": 80,
     "format mismatches": 78,
@@ -201,7 +202,8 @@ def _of_column(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:
         message = [
             finding for finding in mismatches if finding.level != "note" or column_profile.loses
         ]
-        if not any(finding.finding in ("type mismatches", "lost zeros") for finding in message):
+        told = {finding.finding for finding in message}
+        if not told & {"type mismatches", "mixed formats", "lost zeros"}:
             yield from shape_findings(column_profile, known)  # of one cause the first finding tells
         yield from damage_findings(column_profile)
         yield from list_findings(column_profile)

@@ -11,6 +11,7 @@ from gravel.language.types import TEXT
 from gravel.language.writing import is_one_of, quoted, text_literal
 from gravel.profiling import column_kind
 from gravel.profiling.findings.fit import FEW, best_fit, placeholder_condition, unfit_words
+from gravel.profiling.fits import STRICTER
 from gravel.profiling.result import ColumnProfile, Finding, Fit
 from gravel.profiling.wording import shown
 from gravel.words import number_of
@@ -40,7 +41,10 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
     yield from _other_numbers(column_profile, known)
     if best is not None and best.rows == known:
         yield from _another_form(column_profile, best, known)
-    if best is None or best.rows * 2 < said or best.rows >= said:
+    if best is None or best.rows >= said:
+        return
+    if best.rows * 2 < said:
+        yield from _mixed_formats(column_profile, best, said)
         return
     rows = said - best.rows
     dated = best.type.startswith(("DATE", "TIMESTAMP"))
@@ -51,9 +55,6 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
     # Some digits with a leading zero make codes of the others too.
     codes = not dated and column_profile.loses >= _CODES * known
     level = "note" if codes or best.rows < (_LIKELY if dated else _CERTAIN) * said else "wrong"
-    apart = (
-        f" AND NOT IS_BLANK({name})" if column_profile.empty + column_profile.blank else ""
-    ) + (f" AND NOT {placeholder_condition(column_profile)}" if column_profile.placeholders else "")
     yield Finding(
         "type mismatches",
         level,
@@ -61,9 +62,71 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
         rows,
         f"{best.rows:,} of {number_of(said, 'value')} fit {best.type}, "
         f"these do not: {_examples(best, column_profile)}",
-        f"NOT FITS({name} AS {best.type}){apart}",
+        _unfit(column_profile, best),
         _number_fix(name, best) or _dates_fix(name, column_profile, best),
     )
+
+
+def _unfit(column_profile: ColumnProfile, best: Fit) -> str:
+    """The condition of the values that are no placeholder, not blank, and do not fit a type."""
+    name = quoted(column_profile.name)
+    condition = f"NOT FITS({name} AS {best.type})"
+    if column_profile.empty + column_profile.blank:
+        condition += f" AND NOT IS_BLANK({name})"
+    if column_profile.placeholders:
+        condition += f" AND NOT {placeholder_condition(column_profile)}"
+    return condition
+
+
+def _mixed_formats(column_profile: ColumnProfile, best: Fit, said: int) -> Iterator[Finding]:
+    """Days, or numbers, that are written in several ways, of which none is that of half of them."""
+    if column_profile.loses or column_profile.distinct_shapes != len(column_profile.shapes):
+        return
+    what, way_of = (
+        ("days", _way_of_day) if best.type.startswith("DATE") else ("numbers", _way_of_number)
+    )
+    ways: dict[str, tuple[int, str]] = {}
+    for shape in column_profile.shapes:
+        if way := way_of(shape.shape.strip(" ")):
+            rows, example = ways.get(way, (0, shape.example))
+            ways[way] = rows + shape.rows, example
+    if len(ways) < 2 or sum(rows for rows, _ in ways.values()) < _CERTAIN * said:
+        return
+    if not any(best.rows <= rows <= best.rows / _CERTAIN for rows, _ in ways.values()):
+        return  # what is written as a day is seldom one
+    most = sorted(ways.values(), key=lambda way: -way[0])
+    yield Finding(
+        "mixed formats",
+        "wrong",
+        column_profile.name,
+        said - best.rows,
+        f"{what} written in {len(ways)} ways: "
+        + ", ".join(f"{rows:,} as {shown(example)}" for rows, example in most),
+        _unfit(column_profile, best),
+        _dates_fix(quoted(column_profile.name), column_profile, best),
+    )
+
+
+def _way_of_day(shape: str) -> str:
+    """The parts of a day with digits and signs, as 9.9.Y, by its shape; '' for what is none."""
+    way = re.sub("9+", lambda digits: {1: "9", 2: "9", 4: "Y"}.get(len(digits[0]), "?"), shape)
+    return way if re.fullmatch(_DAY, way) else ""
+
+
+def _way_of_number(shape: str) -> str:
+    """How a number is written, by its shape; '' for what is none."""
+    number = re.sub(
+        r"^(?:[A-Za-z]{1,4}|[€$£¥])\.? ?|(?<=9) ?(?:[A-Za-z]{1,4}|[€$£¥%])\.?$", "", shape
+    )
+    unit = "" if number == shape else " with a unit"
+    for way, pattern in (
+        ("plain", rf"{_PLAIN_NUMBER}(\.9+)?"),
+        ("grouped", _GROUPED_NUMBER),
+        ("comma", _COMMA_NUMBER),
+    ):
+        if re.fullmatch(pattern, number):
+            return way + unit
+    return ""
 
 
 def _another_form(column_profile: ColumnProfile, best: Fit, known: int) -> Iterator[Finding]:
@@ -123,6 +186,9 @@ _STORED = {
 # digits.
 _PLAIN_NUMBER = r"[+-]?9+"
 _COMMA_NUMBER = r"[+-]?(9+|9{1,3}(\.999)+),9+|[+-]?9{1,3}(\.999)+"
+_UNIT = "(?:[A-Za-z]{1,4}|[€$£¥%])"
+# Days, their digits as `_way_of_day` writes them.
+_DAY = r"Y([-/.])9\1 ?9|9([-/.]) ?9\2 ?[9Y]|9[-. ]+A?a+\.?[-. ]+[9Y]|A?a+\.? 9,? [9Y]"
 _GROUPED_NUMBER = r"[+-]?9{1,3}(,999)+(\.9+)?"
 
 
@@ -236,12 +302,18 @@ def _dates_fix(name: str, column_profile: ColumnProfile, best: Fit) -> str:
         doubtful |= {orders.day_first, orders.month_first}
         if orders.settled:
             doubtful.remove(orders.day_first if orders.only_day_first else orders.month_first)
+    # What a template with FM reads, and what it does not, goes for the one without too.
+    doubtful |= {STRICTER[template] for template in doubtful & STRICTER.keys()}
     forms = [
         fit.type
         for fit in column_profile.fits
         if fit.rows and fit.type.startswith("DATE FORMAT") and "YYYYMMDD" not in fit.type
     ]
-    forms = [form for form in forms if form.split("'")[1] not in doubtful]
+    templates = [form.split("'")[1] for form in forms]
+    left_out = doubtful | {STRICTER.get(template) for template in templates}
+    forms = [
+        form for form, template in zip(forms, templates, strict=True) if template not in left_out
+    ]
     if not forms:
         return ""
     said = best.rows + sum(
