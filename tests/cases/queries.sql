@@ -218,6 +218,15 @@ SELECT id FROM b WHERE NOT EXISTS (SELECT 1 FROM s WHERE s.bid = b.id)
 SELECT id FROM b WHERE EXISTS (SELECT * FROM s WHERE s.bid = b.id AND s.nights > b.n)
 SELECT id FROM b WHERE EXISTS (SELECT 1 FROM s WHERE nights > 100)
 SELECT id, (SELECT COUNT(*) FROM s WHERE s.bid = b.id) AS stays FROM b
+SELECT id, (SELECT MAX(s.nights) FROM s WHERE s.bid = b.id AND s.nights > b.n) AS m FROM b
+SELECT id FROM b WHERE n > (SELECT AVG(x.n) FROM b AS x WHERE x.pier = b.pier)
+SELECT id, (SELECT COALESCE(SUM(x.n), 0) + COUNT(*) * b.id FROM b AS x WHERE x.pier = b.pier AND x.id <> b.id) AS v FROM b
+SELECT id, (SELECT x.id FROM b AS x WHERE x.pier = b.pier ORDER BY x.fee DESC NULLS LAST, x.id LIMIT 1) AS v FROM b
+SELECT id, (SELECT x.id FROM b AS x WHERE x.pier = b.pier AND x.day < b.day ORDER BY 1 DESC LIMIT 1) AS v FROM b
+SELECT id, (SELECT o.town FROM o WHERE o.oid = b.owner) AS town FROM b
+SELECT id, (SELECT COUNT(*) FROM b AS x WHERE x.id < b.id) AS before FROM b
+SELECT id, (SELECT COUNT(DISTINCT x.pier) FROM b AS x WHERE x.n = b.n AND x.fee IS NOT NULL) AS v FROM b
+SELECT pier, SUM((SELECT COUNT(*) FROM s WHERE s.bid = b.id)) AS v FROM b GROUP BY pier
 SELECT id, (SELECT MAX(nights) FROM s) FROM b
 SELECT id, (SELECT SUM(s.nights) FROM s WHERE s.bid = b.id) FROM b WHERE n IS NOT NULL
 SELECT id FROM b WHERE fee > (SELECT AVG(fee) FROM b)

@@ -16,6 +16,7 @@ from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem, TableProblem
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
+from gravel.querying.correlation import Correlation
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.filtering import Filtering
 from gravel.querying.from_clause import FromClause
@@ -58,7 +59,13 @@ class Session:
             self.expressions,
             self.tables,
             self.run_query,
-            lambda select, withs: self.from_clause.rows(select, withs),
+            Correlation(
+                *shared,
+                self.expressions,
+                lambda query, withs: self.subqueries.free(query, withs),
+                lambda select, withs: self.from_clause.rows(select, withs),
+                self.select_over,
+            ),
         )
         joining = Joining(*shared, self.expressions, self.subqueries)
         self.from_clause = FromClause(
@@ -246,9 +253,22 @@ class Session:
             if first is None
             else self.tables.first_rows(first, select.where, (offset or 0) + (fetch or 0))
         )
+        where = _without(select.where, decided)
+        return self.select_over(replace(select, where=where), over, withs, query, offset, fetch)
+
+    def select_over(
+        self,
+        select: tree.Select,
+        over: Relation,
+        withs: dict[str, Relation],
+        query: tree.Query | None,
+        offset: int | None = None,
+        fetch: int | None = None,
+    ) -> Relation:
+        """What a SELECT makes of the rows of its FROM."""
         own = len(over.names)
         over, outside = self.subqueries.with_outer(over)
-        where = _without(select.where, decided)
+        where = select.where
         if where is not None:
             over = self.filtering.where(where, over, withs, "WHERE", outside)
         items, stands = self._items(select, over, own)

@@ -3,14 +3,13 @@ the rows around them, or as a join."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
-from msgspec.structs import replace
 
 from gravel.engine.aggregates import ordered
 from gravel.engine.row_codes import codes_of
@@ -23,6 +22,7 @@ from gravel.language.types import BOOLEAN, TEXT, Kind, Type, common
 from gravel.querying import joins
 from gravel.querying.account import Account, RowProblem
 from gravel.querying.context import QueryContext, RunQuery
+from gravel.querying.correlation import Correlation, outer_columns
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.relation import Columns, Relation, as_type, joined, taken
 from gravel.querying.scopes import Scopes
@@ -47,7 +47,7 @@ class Subqueries(Struct):
     expressions: ExpressionEvaluator
     tables: Tables
     run_query: RunQuery
-    rows_of: Callable[[tree.Select, dict[str, Relation]], Relation]  # of its FROM
+    correlation: Correlation
     around: Outer | None = None  # the row that the query under way stands in
 
     def add_columns(
@@ -85,7 +85,7 @@ class Subqueries(Struct):
 
         return Scopes(names_of)
 
-    def _free(self, query: tree.Query, withs: dict[str, Relation]) -> list[tree.Name]:
+    def free(self, query: tree.Query, withs: dict[str, Relation]) -> list[tree.Name]:
         return self.scopes().free(
             query,
             {name: [item.casefold() for item in result.names] for name, result in withs.items()},
@@ -96,7 +96,7 @@ class Subqueries(Struct):
     ) -> list[tree.Name]:
         """The names in a subquery that mean columns of the rows around it."""
         results: dict[tuple[str, str], tree.Name] = {}
-        for item in self._free(query, withs):
+        for item in self.free(query, withs):
             if over.search(item, self.context.text) is not None:
                 results[item.table.casefold(), item.text.casefold()] = item
                 if not item.table:
@@ -135,7 +135,7 @@ class Subqueries(Struct):
             ]
             if not aggregates:
                 continue
-            free = {id(name) for name in self._free(subquery.query, withs)}
+            free = {id(name) for name in self.free(subquery.query, withs)}
             for aggregate in aggregates:
                 named = list(parse.column_names(aggregate))
                 if named and all(
@@ -155,7 +155,8 @@ class Subqueries(Struct):
         if not outer and not aggregates:
             output, kind = self._once(value, over, withs, self.around)
             return (output.spread(over.count) if output.constant else output), kind
-        if not aggregates and (result := self._semi_join(value, outer, over, withs)) is not None:
+        alone = not aggregates and self.around is None
+        if alone and (result := self.correlation.decided(value, outer, over, withs)) is not None:
             return result, BOOLEAN
         names = {
             (name.table.casefold(), name.text.casefold()): over.find(name, self.context.text)
@@ -165,6 +166,18 @@ class Subqueries(Struct):
         codes, first = codes_of(
             [over.vectors[index].values for index in (*names.values(), *stand.values())], over.count
         )
+        if alone and isinstance(value, tree.Scalar):
+            asking = over.take(first)
+
+            def value_of(row: int) -> tuple[Vector, Type]:
+                around = Outer(names, stand, asking.take(np.array([row])))
+                return self._once(value, asking, withs, around)
+
+            if (
+                at_once := self.correlation.values(value, outer, asking, withs, value_of)
+            ) is not None:
+                failed = self._read_errors(over, [*names.values()])
+                return _with_errors(taken(at_once[0], codes), failed), at_once[1]
         parts, kind, rows = [], BOOLEAN, []
         members = isinstance(value, (tree.InQuery, tree.Quantified))
         order = np.argsort(codes, kind="stable") if members else codes
@@ -192,16 +205,7 @@ class Subqueries(Struct):
             place = np.empty(over.count, np.int64)
             place[np.concatenate(rows)] = np.arange(over.count)
             output = taken(joined(parts, kind), place)
-        if failed is not None:
-            output = vector(
-                output.values,
-                (
-                    failed
-                    if output.errors is None
-                    else np.where(failed != 0, failed, output.errors).astype(np.uint8)
-                ),
-            )
-        return output, kind
+        return _with_errors(output, failed), kind
 
     @staticmethod
     def _read_errors(over: Relation, places: list[int]) -> np.ndarray | None:
@@ -391,143 +395,6 @@ class Subqueries(Struct):
         result = to_arrow(true != in_query.negated, mask=unknown & ~true)
         return vector(result, first_error(left, count))
 
-    def _semi_join(
-        self, value: Any, outer: list[tree.Name], over: Relation, withs: dict[str, Relation]
-    ) -> Vector | None:
-        """EXISTS and IN of a plain correlated SELECT as pairs of rows: equalities between the two
-        sides that stand first in its WHERE find the pairs, and the other conditions are decided on
-        these, in their order. None where the query is of another kind.
-        """
-        query = value.query
-        body = query.body
-        if isinstance(value, tree.InQuery) and not isinstance(value.operand, tree.Row):
-            operands: tuple[tree.Node, ...] = (value.operand,)
-        elif isinstance(value, tree.Exists):
-            operands = ()
-        else:
-            return None
-        if (
-            not isinstance(body, tree.Select)
-            or query.withs
-            or query.fetch is not None
-            or query.offset is not None
-            or body.where is None
-            or body.groups is not None
-            or body.having is not None
-            or self.around is not None
-            or len(body.items) != max(1, len(operands))
-            or any(top((*body.items, body.where), (*SUBQUERIES, tree.Aggregate)))
-            or not all(isinstance(item, tree.Named) for item in body.items if operands)
-        ):
-            return None
-        if {id(name) for source in body.sources for name in self._free_in(source, withs)} & {
-            id(name) for name in self._free(query, withs)
-        }:
-            return None
-        self.account.quiet += 1
-        try:
-            inner = self.rows_of(replace(body, where=None), withs)
-        finally:
-            self.account.quiet -= 1
-        parts = (
-            list(body.where.operands)
-            if isinstance(body.where, tree.Logic) and body.where.operator == "AND"
-            else [body.where]
-        )
-        free = {id(name) for name in self._free(query, withs)}
-        equal: list[tuple[tree.Node, tree.Node]] = []
-        while parts:
-            pair = _equality(parts[0], free)
-            if pair is not None:
-                equal.append(pair)
-            elif any(id(name) in free for name in parse.column_names(parts[0])):
-                break
-            else:
-                result, _ = self.expressions.evaluate(
-                    parts[0], inner, withs, condition=True, watched=False
-                )
-                if result.errors is not None:
-                    break
-                inner = inner.take(np.flatnonzero(result.true(inner.count)))
-            parts.pop(0)
-        if not equal:
-            return None
-        keys = []
-        for mine, theirs in equal:
-            (x, first), (y, second) = (
-                self.expressions.evaluate(theirs, over, withs, watched=False),
-                self.expressions.evaluate(mine, inner, withs, watched=False),
-            )
-            kind = common(first, second)
-            if kind is None or x.errors is not None or y.errors is not None:
-                return None
-            kind = TEXT if kind.kind is Kind.NULL else kind
-            keys.append((as_type(x, kind), as_type(y, kind), kind))
-        pairs = joins.equal_pairs(
-            [key[0] for key in keys], [key[1] for key in keys], [key[2] for key in keys]
-        )
-        true, unknown = np.zeros(over.count, bool), np.zeros(over.count, bool)
-        errors = np.zeros(over.count, np.uint8)
-        over, inner = over.for_a_while(), inner.for_a_while()
-        for ones, twos in pairs:
-            for condition in parts:
-                result, _ = self._on_pairs(condition, outer, over, inner, ones, twos, withs, True)
-                if result.errors is not None:
-                    bad = result.errors != 0
-                    errors[ones[bad]] = np.where(
-                        errors[ones[bad]] != 0, errors[ones[bad]], result.errors[bad]
-                    )
-                keep = result.true(len(ones))
-                ones, twos = ones[keep], twos[keep]
-            if not operands:
-                true[ones] = True
-                continue
-            item = body.items[0]
-            assert isinstance(item, tree.Named)
-            (x, first), (y, second) = (
-                self._on_pairs(operands[0], None, over, inner, ones, twos, withs, False),
-                self._on_pairs(item.expression, outer, over, inner, ones, twos, withs, False),
-            )
-            kind = common(first, second)
-            if kind is None:
-                raise self.context.wrong(f"IN cannot mix {first} and {second}", value)
-            kind = TEXT if kind.kind is Kind.NULL else kind
-            failed = first_error([x, y], len(ones))
-            if failed is not None:
-                errors[ones[failed != 0]] = failed[failed != 0]
-            same = compared("=")(as_type(x, kind).values, as_type(y, kind).values)
-            true[ones[pc.fill_null(same, False).to_numpy(zero_copy_only=False)]] = True
-            unknown[ones[pc.is_null(same).to_numpy(zero_copy_only=False)]] = True
-        return vector(
-            to_arrow(true != getattr(value, "negated", False), mask=unknown & ~true),
-            np.where(true, 0, errors).astype(np.uint8),
-        )
-
-    def _free_in(self, source: tree.Node, withs: dict[str, Relation]) -> list[tree.Name]:
-        return [name for name in parse.walk(source) if isinstance(name, tree.Name)]
-
-    def _on_pairs(
-        self,
-        node: tree.Node,
-        outer: list[tree.Name] | None,
-        over: Relation,
-        inner: Relation,
-        ones: np.ndarray,
-        twos: np.ndarray,
-        withs: dict[str, Relation],
-        condition: bool,
-    ) -> tuple[Vector, Type]:
-        """An expression of a subquery over pairs of a row around it and one of its own; without
-        `outer` one of the row around it."""
-        if outer is None:
-            return self.expressions.evaluate(node, over.take(ones), withs, watched=False)
-        names = {
-            (name.table.casefold(), name.text.casefold()): over.find(name, self.context.text)
-            for name in outer
-        }
-        rows = inner.take(twos).beside(self._outer_columns(names, over.take(ones), inner))
-        return self.expressions.evaluate(node, rows, withs, condition=condition, watched=False)
-
     def members(self, query: tree.Query, text: str) -> tuple[Type, Any, bool]:
         """What an uncorrelated x IN (SELECT …) asks: the subquery's values."""
         self.account.quiet += 1
@@ -557,7 +424,7 @@ class Subqueries(Struct):
         if around is None:
             return over, {}
         once = np.zeros(over.count, np.int64)
-        extra = self._outer_columns(around.names, around.row.take(once), over)
+        extra = outer_columns(around.names, around.row.take(once), over)
         stands = {
             node: len(over.names) + len(extra.names) + index
             for index, node in enumerate(around.aggregates)
@@ -571,41 +438,10 @@ class Subqueries(Struct):
         )
         return (over.beside(extra) if extra.names else over), stands
 
-    @staticmethod
-    def _outer_columns(
-        names: dict[tuple[str, str], int], rows: Relation, inner: Relation
-    ) -> Relation:
-        """The columns of the rows around a subquery that it reads; one named with its table is
-        found by that alone, so that a column of the subquery's own tables wins."""
-        own = {
-            name.casefold() for index, name in enumerate(inner.names) if index not in inner.hidden
-        }
-        kept = [
-            (table, name, index)
-            for (table, name), index in names.items()
-            if table or name not in own
-        ]
-        return Relation(
-            tuple(rows.names[index] for _, _, index in kept),
-            tuple(table or rows.tables[index] for table, _, index in kept),
-            tuple(rows.types[index] for _, _, index in kept),
-            Columns([rows.vectors[index] for _, _, index in kept]),
-            rows.count,
-            frozenset(place for place, (table, _, _) in enumerate(kept) if table),
-        )
 
-
-def _equality(node: tree.Node, outer: set[int]) -> tuple[tree.Node, tree.Node] | None:
-    """(the subquery's side, the side of the row around it) of an equality between the two."""
-    if not isinstance(node, tree.Call) or node.name != "=" or not node.operator:
-        return None
-    if any(isinstance(argument, tree.Row) for argument in node.arguments):
-        return None
-    sides = [
-        {id(name) in outer for name in parse.column_names(argument)} for argument in node.arguments
-    ]
-    if sides == [{False}, {True}]:
-        return node.arguments[0], node.arguments[1]
-    if sides == [{True}, {False}]:
-        return node.arguments[1], node.arguments[0]
-    return None
+def _with_errors(values: Vector, failed: np.ndarray | None) -> Vector:
+    """Values with the errors of what they were made for, which come first."""
+    if failed is None:
+        return values
+    errors = failed if values.errors is None else np.where(failed != 0, failed, values.errors)
+    return vector(values.values, errors.astype(np.uint8))

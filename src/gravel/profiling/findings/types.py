@@ -38,13 +38,14 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
         )
     yield from lost_zero_findings(column_profile, known)
     yield from _two_orders(column_profile)
-    yield from _other_numbers(column_profile, known)
+    other_numbers = list(_other_numbers(column_profile, known))
+    yield from other_numbers
     if best is not None and best.rows == known:
         yield from _another_form(column_profile, best, known)
     if best is None or best.rows >= said:
         return
     if best.rows * 2 < said:
-        yield from _mixed_formats(column_profile, best, said)
+        yield from [] if other_numbers else _mixed_formats(column_profile, best, said)
         return
     rows = said - best.rows
     dated = best.type.startswith(("DATE", "TIMESTAMP"))

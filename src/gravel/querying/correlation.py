@@ -1,0 +1,347 @@
+"""Correlated subqueries for all rows around them at once: as pairs of such a row and one of the
+subquery's own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import numpy as np
+import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
+
+from gravel.engine.vector import Vector, first_error, vector
+from gravel.kernels.arrays import to_arrow
+from gravel.language import parse, tree
+from gravel.language.errors import CODES, ErrorPolicy
+from gravel.language.functions.operators import compared
+from gravel.language.types import INTEGER, TEXT, Kind, Type, common
+from gravel.querying import joins
+from gravel.querying.account import Account, RowProblem
+from gravel.querying.context import QueryContext
+from gravel.querying.evaluation import ExpressionEvaluator
+from gravel.querying.relation import Columns, Relation, as_type, joined, taken
+from gravel.querying.shapes import SUBQUERIES, literal_number, top
+
+_NUMBER = "\0row"  # the column that says which row around a pair belongs to; no query names it
+Withs = dict[str, Relation]
+
+
+class Correlated(Struct):
+    """A plain SELECT whose FROM reads nothing of the rows around it: the rows of its FROM, the keys
+    by which its WHERE begins to look for them (those of the rows around, its own, their type), and
+    the conditions that are left."""
+
+    query: tree.Query
+    select: tree.Select
+    outer: list[tree.Name]
+    inner: Relation
+    keys: list[tuple[Vector, Vector, Type]]
+    rest: list[tree.Node]
+
+    def pairs(self, rows: int) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+        """The rows around it and its own whose keys are equal, all pairs of one of the former at
+        once."""
+        if not self.keys:
+            return joins.all_pairs(rows, self.inner.count)
+        lefts, rights, kinds = (list(side) for side in zip(*self.keys, strict=True))
+        return joins.equal_pairs(lefts, rights, kinds)
+
+    def names(self, over: Relation, text: str) -> dict[tuple[str, str], int]:
+        """Where the names that it reads of the rows around it stand there."""
+        return {
+            (name.table.casefold(), name.text.casefold()): over.find(name, text)
+            for name in self.outer
+        }
+
+
+class Correlation(Struct):
+    """Decides correlated subqueries by pairs of rows."""
+
+    account: Account
+    context: QueryContext
+    expressions: ExpressionEvaluator
+    free: Callable[[tree.Query, Withs], list[tree.Name]]  # a query's names of no block in it
+    rows_of: Callable[[tree.Select, Withs], Relation]  # of its FROM
+    select_over: Callable[[tree.Select, Relation, Withs, tree.Query], Relation]  # all but its FROM
+
+    def decided(
+        self, value: Any, outer: list[tree.Name], over: Relation, withs: Withs
+    ) -> Vector | None:
+        """EXISTS and IN of a plain correlated SELECT: its conditions are decided on pairs of rows,
+        in their order. None where the query is of another kind."""
+        if isinstance(value, tree.InQuery) and not isinstance(value.operand, tree.Row):
+            operands: tuple[tree.Node, ...] = (value.operand,)
+        elif isinstance(value, tree.Exists):
+            operands = ()
+        else:
+            return None
+        body = value.query.body
+        if (
+            not isinstance(body, tree.Select)
+            or value.query.fetch is not None
+            or len(body.items) != max(1, len(operands))
+            or any(top(body.items, (tree.Aggregate,)))
+            or not all(isinstance(item, tree.Named) for item in body.items if operands)
+        ):
+            return None
+        correlated = self._correlated(value.query, outer, over, withs)
+        if correlated is None or not correlated.keys:
+            return None
+        true, unknown = np.zeros(over.count, bool), np.zeros(over.count, bool)
+        errors = np.zeros(over.count, np.uint8)
+        over, inner = over.for_a_while(), correlated.inner.for_a_while()
+        for ones, twos in correlated.pairs(over.count):
+            for condition in correlated.rest:
+                result, _ = self._on_pairs(condition, correlated, over, inner, ones, twos, withs)
+                if result.errors is not None:
+                    bad = result.errors != 0
+                    errors[ones[bad]] = np.where(
+                        errors[ones[bad]] != 0, errors[ones[bad]], result.errors[bad]
+                    )
+                keep = result.true(len(ones))
+                ones, twos = ones[keep], twos[keep]
+            if not operands:
+                true[ones] = True
+                continue
+            item = body.items[0]
+            assert isinstance(item, tree.Named)
+            x, first = self.expressions.evaluate(operands[0], over.take(ones), withs, watched=False)
+            y, second = self._on_pairs(
+                item.expression, correlated, over, inner, ones, twos, withs, False
+            )
+            kind = common(first, second)
+            if kind is None:
+                raise self.context.wrong(f"IN cannot mix {first} and {second}", value)
+            kind = TEXT if kind.kind is Kind.NULL else kind
+            failed = first_error([x, y], len(ones))
+            if failed is not None:
+                errors[ones[failed != 0]] = failed[failed != 0]
+            same = compared("=")(as_type(x, kind).values, as_type(y, kind).values)
+            true[ones[pc.fill_null(same, False).to_numpy(zero_copy_only=False)]] = True
+            unknown[ones[pc.is_null(same).to_numpy(zero_copy_only=False)]] = True
+        return vector(
+            to_arrow(true != getattr(value, "negated", False), mask=unknown & ~true),
+            np.where(true, 0, errors).astype(np.uint8),
+        )
+
+    def values(
+        self,
+        scalar: tree.Scalar,
+        outer: list[tree.Name],
+        over: Relation,
+        withs: Withs,
+        of_none: Callable[[int], tuple[Vector, Type]],
+    ) -> tuple[Vector, Type] | None:
+        """The values of a plain correlated (SELECT …): an aggregate of the rows of its own that go
+        with a row around it, or the only one or, of an order, the first of them. `of_none` gives
+        the value for a row around it by its place, which none goes with. None where the query is of
+        another kind, or a row has an error."""
+        query, body = scalar.query, scalar.query.body
+        if not isinstance(body, tree.Select) or body.distinct or len(body.items) != 1:
+            return None
+        (item,) = body.items
+        if not isinstance(item, tree.Named) or self.account.on_error is not ErrorPolicy.STOP:
+            return None
+        aggregates = top(item, (tree.Aggregate,))
+        first_only = query.fetch is not None and not query.ties
+        if (
+            any(aggregate.over is not None for aggregate in aggregates)
+            or (aggregates and (query.order or query.fetch is not None))
+            or (query.fetch is not None and literal_number(query.fetch) != 1)
+            or (query.fetch is not None and query.ties)
+            or any(top((item, query.order), SUBQUERIES))
+        ):
+            return None
+        correlated = self._correlated(query, outer, over, withs)
+        if correlated is None:
+            return None
+        faults = list(self.account.faults)
+        self.account.quiet += 1
+        try:
+            parts = self._parts(correlated, item, bool(aggregates), over, withs)
+        except RowProblem:
+            self.account.faults[:] = faults
+            return None  # of each row around it by itself: only those with an error have one
+        finally:
+            self.account.quiet -= 1
+        numbers = np.concatenate([part.vectors[1].values.to_numpy() for part in parts])
+        kind = parts[0].types[0]
+        values = joined([part.vectors[0] for part in parts], kind)
+        place = np.full(over.count, -1)
+        place[numbers[::-1]] = np.arange(len(numbers))[::-1]
+        if aggregates:
+            return self._with_empty(values, kind, place, item, correlated, of_none), kind
+        result = taken(values, place)
+        if first_only:
+            return result, kind
+        many = np.bincount(numbers, minlength=over.count) > 1
+        errors = np.zeros(over.count, np.uint8) if result.errors is None else result.errors
+        return vector(result.values, np.where(many, CODES["21000"], errors).astype(np.uint8)), kind
+
+    def _parts(
+        self, correlated: Correlated, item: tree.Named, grouped: bool, over: Relation, withs: Withs
+    ) -> list[Relation]:
+        """The values of a subquery and the numbers of the rows around it that they are for, of some
+        pairs at a time."""
+        start, end = item.start, item.end
+        number = tree.Name(start, end, _NUMBER, True)
+        rest = tuple(correlated.rest)
+        where = tree.Logic(start, end, "AND", rest) if len(rest) > 1 else rest[0] if rest else None
+        select = replace(
+            correlated.select,
+            items=(item, tree.Named(start, end, _NUMBER, start, number)),
+            where=where,
+            groups=(number, *correlated.outer) if grouped else None,
+        )
+        order = (tree.SortKey(start, end, number, False, None), *correlated.query.order)
+        query = replace(
+            correlated.query, body=select, order=() if grouped else order, fetch=None, ties=False
+        )
+        names = correlated.names(over, self.context.text)
+        over, inner = over.for_a_while(), correlated.inner.for_a_while()
+        results = []
+        none = np.zeros(0, np.int64)
+        for ones, twos in correlated.pairs(over.count) if over.count and inner.count else ():
+            rows = inner.take(twos).beside(outer_columns(names, over.take(ones), inner))
+            results.append(self._of_pairs(rows, ones, select, query, withs))
+        if not results:  # no pair: its type is told all the same
+            rows = inner.take(none).beside(outer_columns(names, over.take(none), inner))
+            results.append(self._of_pairs(rows, none, select, query, withs))
+        return results
+
+    def _of_pairs(
+        self, rows: Relation, ones: np.ndarray, select: tree.Select, query: tree.Query, withs: Withs
+    ) -> Relation:
+        numbered = rows.with_columns([Vector(to_arrow(ones.astype(np.int64)))], [INTEGER])
+        numbered = replace(numbered, names=(*rows.names, _NUMBER))
+        return self.select_over(select, numbered, withs, query)
+
+    def _with_empty(
+        self,
+        values: Vector,
+        kind: Type,
+        place: np.ndarray,
+        item: tree.Named,
+        correlated: Correlated,
+        of_none: Callable[[int], tuple[Vector, Type]],
+    ) -> Vector:
+        """An aggregate's values, also for the rows around that none of its own go with: one value
+        for all of these, unless it reads something of them."""
+        empty = np.flatnonzero(place < 0)
+        own = {id(name) for name in correlated.outer}
+        reads = {(name.table.casefold(), name.text.casefold()) for name in correlated.outer}
+        named = {(name.table.casefold(), name.text.casefold()) for name in parse.column_names(item)}
+        each = empty if own and named & reads else empty[:1]
+        parts = [as_type(of_none(int(row))[0].spread(1), kind) for row in each]
+        place[empty] = len(values) + (np.arange(len(empty)) if len(each) == len(empty) else 0)
+        return taken(joined([values, *parts], kind), place)
+
+    def _correlated(
+        self, query: tree.Query, outer: list[tree.Name], over: Relation, withs: Withs
+    ) -> Correlated | None:
+        """A query as pairs of rows: equalities between the two sides that stand first in its WHERE
+        find the pairs. None where it is of another kind."""
+        body = query.body
+        if (
+            not isinstance(body, tree.Select)
+            or query.withs
+            or query.offset is not None
+            or body.where is None
+            or body.groups is not None
+            or body.having is not None
+            or any(top((*body.items, body.where), SUBQUERIES))
+            or any(top(body.where, (tree.Aggregate,)))
+        ):
+            return None
+        free = {id(name) for name in self.free(query, withs)}
+        names = (name for name in parse.walk(body.sources) if isinstance(name, tree.Name))
+        if any(id(name) in free for name in names):
+            return None
+        self.account.quiet += 1
+        try:
+            inner = self.rows_of(replace(body, where=None), withs)
+        finally:
+            self.account.quiet -= 1
+        parts = (
+            list(body.where.operands)
+            if isinstance(body.where, tree.Logic) and body.where.operator == "AND"
+            else [body.where]
+        )
+        equal: list[tuple[tree.Node, tree.Node]] = []
+        while parts:
+            pair = _equality(parts[0], free)
+            if pair is not None:
+                equal.append(pair)
+            elif any(id(name) in free for name in parse.column_names(parts[0])):
+                break
+            else:
+                result, _ = self.expressions.evaluate(
+                    parts[0], inner, withs, condition=True, watched=False
+                )
+                if result.errors is not None:
+                    break
+                inner = inner.take(np.flatnonzero(result.true(inner.count)))
+            parts.pop(0)
+        keys = []
+        for mine, theirs in equal:
+            (x, first), (y, second) = (
+                self.expressions.evaluate(theirs, over, withs, watched=False),
+                self.expressions.evaluate(mine, inner, withs, watched=False),
+            )
+            kind = common(first, second)
+            if kind is None or x.errors is not None or y.errors is not None:
+                return None
+            kind = TEXT if kind.kind is Kind.NULL else kind
+            keys.append((as_type(x, kind), as_type(y, kind), kind))
+        return Correlated(query, body, outer, inner, keys, parts)
+
+    def _on_pairs(
+        self,
+        node: tree.Node,
+        correlated: Correlated,
+        over: Relation,
+        inner: Relation,
+        ones: np.ndarray,
+        twos: np.ndarray,
+        withs: Withs,
+        condition: bool = True,
+    ) -> tuple[Vector, Type]:
+        """An expression of a subquery over pairs of a row around it and one of its own."""
+        names = correlated.names(over, self.context.text)
+        rows = inner.take(twos).beside(outer_columns(names, over.take(ones), inner))
+        return self.expressions.evaluate(node, rows, withs, condition=condition, watched=False)
+
+
+def outer_columns(names: dict[tuple[str, str], int], rows: Relation, inner: Relation) -> Relation:
+    """The columns of the rows around a subquery that it reads; one named with its table is found by
+    that alone, so that a column of the subquery's own tables wins."""
+    own = {name.casefold() for index, name in enumerate(inner.names) if index not in inner.hidden}
+    kept = [
+        (table, name, index) for (table, name), index in names.items() if table or name not in own
+    ]
+    return Relation(
+        tuple(rows.names[index] for _, _, index in kept),
+        tuple(table or rows.tables[index] for table, _, index in kept),
+        tuple(rows.types[index] for _, _, index in kept),
+        Columns([rows.vectors[index] for _, _, index in kept]),
+        rows.count,
+        frozenset(place for place, (table, _, _) in enumerate(kept) if table),
+    )
+
+
+def _equality(node: tree.Node, outer: set[int]) -> tuple[tree.Node, tree.Node] | None:
+    """(the subquery's side, the side of the row around it) of an equality between the two."""
+    if not isinstance(node, tree.Call) or node.name != "=" or not node.operator:
+        return None
+    if any(isinstance(argument, tree.Row) for argument in node.arguments):
+        return None
+    sides = [
+        {id(name) in outer for name in parse.column_names(argument)} for argument in node.arguments
+    ]
+    if sides == [{False}, {True}]:
+        return node.arguments[0], node.arguments[1]
+    if sides == [{True}, {False}]:
+        return node.arguments[1], node.arguments[0]
+    return None
