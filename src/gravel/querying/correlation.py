@@ -251,7 +251,7 @@ class Correlation(Struct):
             or body.where is None
             or body.groups is not None
             or body.having is not None
-            or any(top((*body.items, body.where), SUBQUERIES))
+            or any(top(body.items, SUBQUERIES))
             or any(top(body.where, (tree.Aggregate,)))
         ):
             return None
@@ -274,7 +274,7 @@ class Correlation(Struct):
             pair = _equality(parts[0], free)
             if pair is not None:
                 equal.append(pair)
-            elif any(id(name) in free for name in parse.column_names(parts[0])):
+            elif any(id(name) in free for name in parse.walk(parts[0])):
                 break
             else:
                 result, _ = self.expressions.evaluate(
@@ -335,7 +335,7 @@ def _equality(node: tree.Node, outer: set[int]) -> tuple[tree.Node, tree.Node] |
     """(the subquery's side, the side of the row around it) of an equality between the two."""
     if not isinstance(node, tree.Call) or node.name != "=" or not node.operator:
         return None
-    if any(isinstance(argument, tree.Row) for argument in node.arguments):
+    if top(node.arguments, (tree.Row, *SUBQUERIES)):
         return None
     sides = [
         {id(name) in outer for name in parse.column_names(argument)} for argument in node.arguments

@@ -155,9 +155,15 @@ class Subqueries(Struct):
         if not outer and not aggregates:
             output, kind = self._once(value, over, withs, self.around)
             return (output.spread(over.count) if output.constant else output), kind
-        alone = not aggregates and self.around is None
-        if alone and (result := self.correlation.decided(value, outer, over, withs)) is not None:
-            return result, BOOLEAN
+        if not aggregates:
+            # What the query under way reads of the row around it stands beside its rows.
+            before, self.around = self.around, None
+            try:
+                decided = self.correlation.decided(value, outer, over, withs)
+            finally:
+                self.around = before
+            if decided is not None:
+                return decided, BOOLEAN
         names = {
             (name.table.casefold(), name.text.casefold()): over.find(name, self.context.text)
             for name in outer
@@ -166,16 +172,19 @@ class Subqueries(Struct):
         codes, first = codes_of(
             [over.vectors[index].values for index in (*names.values(), *stand.values())], over.count
         )
-        if alone and isinstance(value, tree.Scalar):
+        if not aggregates and isinstance(value, tree.Scalar):
             asking = over.take(first)
 
             def value_of(row: int) -> tuple[Vector, Type]:
                 around = Outer(names, stand, asking.take(np.array([row])))
                 return self._once(value, asking, withs, around)
 
-            if (
-                at_once := self.correlation.values(value, outer, asking, withs, value_of)
-            ) is not None:
+            before, self.around = self.around, None
+            try:
+                at_once = self.correlation.values(value, outer, asking, withs, value_of)
+            finally:
+                self.around = before
+            if at_once is not None:
                 failed = self._read_errors(over, [*names.values()])
                 return _with_errors(taken(at_once[0], codes), failed), at_once[1]
         parts, kind, rows = [], BOOLEAN, []

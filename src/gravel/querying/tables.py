@@ -36,14 +36,20 @@ class Tables(Struct):
     malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
     read_as: dict[str, dict[str, Any]] = field(default_factory=dict)  # of the tables read
     paths: set[Path] = field(default_factory=set)  # the files that were read
-    _read: dict[tuple[str, frozenset[int]], Relation] = field(default_factory=dict)
+    # By reference, and whether that is a name: a subquery asks for its table again and again.
+    _opened: dict[tuple[str, bool], Source] = field(default_factory=dict)
+    _read: dict[tuple[int, frozenset[int]], Relation] = field(default_factory=dict)  # by a source
     _wanted: set[str] | None = None
     _grouped: set[str] = field(default_factory=set)  # names that a query groups by
 
     def open(self, node: tree.TableReference) -> Any:
+        """The table that a reference means."""
         reference, reading = node.reference, None
         if node.is_name and reference.casefold() in self.context.opened:
             return self.context.opened[reference.casefold()]
+        key = (reference.casefold() if node.is_name else reference, node.is_name)
+        if key in self._opened:
+            return self._opened[key]
         if node.is_name:
             known = {name.casefold(): name for name in self.context.references}
             if reference.casefold() not in known:
@@ -60,7 +66,7 @@ class Tables(Struct):
             reading = self.context.readings.get(reference.casefold())
             reference = self.context.references[known[reference.casefold()]]
         try:
-            return open_table(reference, reading, self.context.base)
+            table = open_table(reference, reading, self.context.base)
         except TableProblem as problem:
             if problem.hint.startswith("--"):
                 problem.hint += f"; in a query: --table 't={reference};OPTION=VALUE'"
@@ -69,10 +75,13 @@ class Tables(Struct):
             raise Diagnostic(
                 problem.message, self.context.text, node.start, node.end, hint=problem.hint
             ) from None
+        self._opened[key] = table
+        return table
 
     def forget(self) -> None:
-        """Let go of the rows that were read."""
+        """Let go of the tables and of the rows that were read."""
         self._read.clear()
+        self._opened.clear()
 
     def table(self, node: tree.TableReference, withs: dict[str, Relation]) -> Relation:
         if node.is_name and node.reference.casefold() in withs:
@@ -91,7 +100,7 @@ class Tables(Struct):
         table = self.open(node)
         wanted = self._columns_wanted(table, node)
         self.paths |= table.files
-        key = (table.name, frozenset(wanted))
+        key = (id(table), frozenset(wanted))
         if key not in self._read:
             self._read[key] = self._relation(table, node, wanted, *self._loaded(table, wanted))
         return renamed(self._read[key], self._called(node), node.columns, node, self.context.text)
