@@ -583,6 +583,16 @@ def test_a_plan_writes_metadata_of_its_output(gravel: Any, figures: Any, folder:
     assert "o.parquet is none" in told
 
 
+def test_a_file_under_two_names_is_read_as_each_name_says(figures: Any) -> None:
+    write("t.csv", "id,v\n1,NA\n2,q\n")
+    told = figures(
+        "query", "SELECT a.v, b.v AS w FROM a JOIN b ON a.id = b.id ORDER BY a.id",
+        "--table", "a=t.csv;null=NA", "--table", "b=t.csv",
+    )  # fmt: skip
+    assert told["rows"] == [[None, "NA"], ["q", "q"]]
+    assert [how.get("null") for how in told["tables"].values()] == [["NA"], None]
+
+
 def test_results_say_how_their_tables_were_read(gravel: Any, figures: Any, folder: Path) -> None:
     write("t.csv", "a;b\n1;NA\n2;x\n")
     write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[read]\nnull = ["NA"]\n')

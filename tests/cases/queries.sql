@@ -227,6 +227,10 @@ SELECT id, (SELECT o.town FROM o WHERE o.oid = b.owner) AS town FROM b
 SELECT id, (SELECT COUNT(*) FROM b AS x WHERE x.id < b.id) AS before FROM b
 SELECT id, (SELECT COUNT(DISTINCT x.pier) FROM b AS x WHERE x.n = b.n AND x.fee IS NOT NULL) AS v FROM b
 SELECT pier, SUM((SELECT COUNT(*) FROM s WHERE s.bid = b.id)) AS v FROM b GROUP BY pier
+SELECT id FROM b WHERE EXISTS (SELECT 1 FROM s WHERE s.bid = b.id AND s.nights = (SELECT MAX(x.nights) FROM s AS x WHERE x.bid = s.bid))
+SELECT b.id, z.sid FROM b CROSS JOIN LATERAL (SELECT s.sid FROM s WHERE s.bid = b.id ORDER BY s.nights DESC NULLS LAST, s.sid LIMIT 1) AS z
+SELECT b.id, z.c, z.m FROM b LEFT JOIN LATERAL (SELECT COUNT(*) AS c, MAX(s.nights) + b.id AS m FROM s WHERE s.bid = b.id) AS z ON TRUE
+SELECT b.id, z.sid FROM b LEFT JOIN LATERAL (SELECT s.sid FROM s WHERE s.bid = b.id AND s.nights < b.n) AS z ON TRUE
 SELECT id, (SELECT MAX(nights) FROM s) FROM b
 SELECT id, (SELECT SUM(s.nights) FROM s WHERE s.bid = b.id) FROM b WHERE n IS NOT NULL
 SELECT id FROM b WHERE fee > (SELECT AVG(fee) FROM b)

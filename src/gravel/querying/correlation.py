@@ -56,6 +56,41 @@ class Correlated(Struct):
         }
 
 
+class ByRow(Struct):
+    """The rows of a correlated SELECT for all rows around it, and the number of the row that each
+    is for, ascending; `grouped`: an aggregate, which has one row also where none of its own are."""
+
+    result: Relation
+    numbers: np.ndarray
+    correlated: Correlated
+    grouped: bool
+
+    def places(self, rows: int) -> np.ndarray:
+        """The first row of the result for each row around it, -1 where it has none."""
+        result = np.full(rows, -1)
+        result[self.numbers[::-1]] = np.arange(len(self.numbers))[::-1]
+        return result
+
+    def without_rows(self, places: np.ndarray) -> list[int]:
+        """The rows around it that none of its own go with: one for all of these, unless what is
+        selected reads something of them."""
+        empty: list[int] = np.flatnonzero(places < 0).tolist()
+        outer = {(name.table.casefold(), name.text.casefold()) for name in self.correlated.outer}
+        reads = any(
+            (name.table.casefold(), name.text.casefold()) in outer
+            for item in self.correlated.select.items
+            for name in parse.column_names(item)
+        )
+        return empty if reads else empty[:1]
+
+    @staticmethod
+    def filled(places: np.ndarray, more: int) -> np.ndarray:
+        """The places, those without a row at so many that were added behind."""
+        empty = places < 0
+        held = int(places.max()) + 1 if len(places) else 0
+        return np.where(empty, held + (np.cumsum(empty) - 1 if more > 1 else 0), places)
+
+
 class Correlation(Struct):
     """Decides correlated subqueries by pairs of rows."""
 
@@ -138,20 +173,72 @@ class Correlation(Struct):
         with a row around it, or the only one or, of an order, the first of them. `of_none` gives
         the value for a row around it by its place, which none goes with. None where the query is of
         another kind, or a row has an error."""
-        query, body = scalar.query, scalar.query.body
-        if not isinstance(body, tree.Select) or body.distinct or len(body.items) != 1:
+        fetch = scalar.query.fetch
+        if fetch is not None and literal_number(fetch) != 1:
             return None
-        (item,) = body.items
-        if not isinstance(item, tree.Named) or self.account.on_error is not ErrorPolicy.STOP:
+        by_row = self._by_row(scalar.query, outer, over, withs)
+        if by_row is None or len(by_row.result.names) != 1:
             return None
-        aggregates = top(item, (tree.Aggregate,))
-        first_only = query.fetch is not None and not query.ties
+        kind, values = by_row.result.types[0], by_row.result.vectors[0]
+        place = by_row.places(over.count)
+        if by_row.grouped:
+            empty = by_row.without_rows(place)
+            more = [as_type(of_none(row)[0].spread(1), kind) for row in empty]
+            return taken(joined([values, *more], kind), by_row.filled(place, len(empty))), kind
+        result = taken(values, place)
+        if fetch is not None:
+            return result, kind
+        many = np.bincount(by_row.numbers, minlength=over.count) > 1
+        errors = np.zeros(over.count, np.uint8) if result.errors is None else result.errors
+        return vector(result.values, np.where(many, CODES["21000"], errors).astype(np.uint8)), kind
+
+    def rows(
+        self,
+        query: tree.Query,
+        outer: list[tree.Name],
+        over: Relation,
+        withs: Withs,
+        of_none: Callable[[int], Relation],
+    ) -> tuple[Relation, np.ndarray] | None:
+        """The rows of a plain correlated SELECT for each row around it, one after another, and how
+        many each has; see `values`."""
+        most = None if query.fetch is None else literal_number(query.fetch)
+        if query.fetch is not None and most is None:
+            return None
+        by_row = self._by_row(query, outer, over, withs)
+        if by_row is None:
+            return None
+        result, numbers = by_row.result, by_row.numbers
+        if by_row.grouped:
+            place = by_row.places(over.count)
+            empty = by_row.without_rows(place)
+            whole = stacked([result, *(of_none(row) for row in empty)])
+            return whole.take(by_row.filled(place, len(empty))), np.ones(over.count, np.int64)
+        sizes = np.bincount(numbers, minlength=over.count)
+        if most is not None:
+            starts = np.cumsum(sizes) - sizes
+            result = result.take(np.flatnonzero(np.arange(len(numbers)) - starts[numbers] < most))
+            sizes = np.minimum(sizes, most)
+        return result, sizes
+
+    def _by_row(
+        self, query: tree.Query, outer: list[tree.Name], over: Relation, withs: Withs
+    ) -> ByRow | None:
+        body = query.body
+        if (
+            not isinstance(body, tree.Select)
+            or body.distinct
+            or query.ties
+            or not all(isinstance(item, tree.Named) for item in body.items)
+            or self.account.on_error is not ErrorPolicy.STOP
+        ):
+            return None
+        aggregates = top(body.items, (tree.Aggregate,))
         if (
             any(aggregate.over is not None for aggregate in aggregates)
             or (aggregates and (query.order or query.fetch is not None))
-            or (query.fetch is not None and literal_number(query.fetch) != 1)
-            or (query.fetch is not None and query.ties)
-            or any(top((item, query.order), SUBQUERIES))
+            or top(query.order, (tree.Aggregate,))
+            or top((body.items, query.order), SUBQUERIES)
         ):
             return None
         correlated = self._correlated(query, outer, over, withs)
@@ -160,38 +247,35 @@ class Correlation(Struct):
         faults = list(self.account.faults)
         self.account.quiet += 1
         try:
-            parts = self._parts(correlated, item, bool(aggregates), over, withs)
+            whole = stacked(self._parts(correlated, bool(aggregates), over, withs))
         except RowProblem:
             self.account.faults[:] = faults
             return None  # of each row around it by itself: only those with an error have one
         finally:
             self.account.quiet -= 1
-        numbers = np.concatenate([part.vectors[1].values.to_numpy() for part in parts])
-        kind = parts[0].types[0]
-        values = joined([part.vectors[0] for part in parts], kind)
-        place = np.full(over.count, -1)
-        place[numbers[::-1]] = np.arange(len(numbers))[::-1]
-        if aggregates:
-            return self._with_empty(values, kind, place, item, correlated, of_none), kind
-        result = taken(values, place)
-        if first_only:
-            return result, kind
-        many = np.bincount(numbers, minlength=over.count) > 1
-        errors = np.zeros(over.count, np.uint8) if result.errors is None else result.errors
-        return vector(result.values, np.where(many, CODES["21000"], errors).astype(np.uint8)), kind
+        own = len(whole.names) - 1
+        result = replace(
+            whole,
+            names=whole.names[:own],
+            tables=whole.tables[:own],
+            types=whole.types[:own],
+            vectors=Columns(whole.vectors.cells[:own], self.account.store),
+        )
+        return ByRow(result, whole.vectors[own].values.to_numpy(), correlated, bool(aggregates))
 
     def _parts(
-        self, correlated: Correlated, item: tree.Named, grouped: bool, over: Relation, withs: Withs
+        self, correlated: Correlated, grouped: bool, over: Relation, withs: Withs
     ) -> list[Relation]:
-        """The values of a subquery and the numbers of the rows around it that they are for, of some
-        pairs at a time."""
-        start, end = item.start, item.end
+        """The rows of a subquery, their last column the number of the row around it that each is
+        for, of some pairs at a time."""
+        body = correlated.select
+        start, end = body.start, body.end
         number = tree.Name(start, end, _NUMBER, True)
         rest = tuple(correlated.rest)
         where = tree.Logic(start, end, "AND", rest) if len(rest) > 1 else rest[0] if rest else None
         select = replace(
-            correlated.select,
-            items=(item, tree.Named(start, end, _NUMBER, start, number)),
+            body,
+            items=(*body.items, tree.Named(start, end, _NUMBER, start, number)),
             where=where,
             groups=(number, *correlated.outer) if grouped else None,
         )
@@ -206,7 +290,7 @@ class Correlation(Struct):
         for ones, twos in correlated.pairs(over.count) if over.count and inner.count else ():
             rows = inner.take(twos).beside(outer_columns(names, over.take(ones), inner))
             results.append(self._of_pairs(rows, ones, select, query, withs))
-        if not results:  # no pair: its type is told all the same
+        if not results:  # no pair: its types are told all the same
             rows = inner.take(none).beside(outer_columns(names, over.take(none), inner))
             results.append(self._of_pairs(rows, none, select, query, withs))
         return results
@@ -217,26 +301,6 @@ class Correlation(Struct):
         numbered = rows.with_columns([Vector(to_arrow(ones.astype(np.int64)))], [INTEGER])
         numbered = replace(numbered, names=(*rows.names, _NUMBER))
         return self.select_over(select, numbered, withs, query)
-
-    def _with_empty(
-        self,
-        values: Vector,
-        kind: Type,
-        place: np.ndarray,
-        item: tree.Named,
-        correlated: Correlated,
-        of_none: Callable[[int], tuple[Vector, Type]],
-    ) -> Vector:
-        """An aggregate's values, also for the rows around that none of its own go with: one value
-        for all of these, unless it reads something of them."""
-        empty = np.flatnonzero(place < 0)
-        own = {id(name) for name in correlated.outer}
-        reads = {(name.table.casefold(), name.text.casefold()) for name in correlated.outer}
-        named = {(name.table.casefold(), name.text.casefold()) for name in parse.column_names(item)}
-        each = empty if own and named & reads else empty[:1]
-        parts = [as_type(of_none(int(row))[0].spread(1), kind) for row in each]
-        place[empty] = len(values) + (np.arange(len(empty)) if len(each) == len(empty) else 0)
-        return taken(joined([values, *parts], kind), place)
 
     def _correlated(
         self, query: tree.Query, outer: list[tree.Name], over: Relation, withs: Withs
@@ -312,6 +376,23 @@ class Correlation(Struct):
         names = correlated.names(over, self.context.text)
         rows = inner.take(twos).beside(outer_columns(names, over.take(ones), inner))
         return self.expressions.evaluate(node, rows, withs, condition=condition, watched=False)
+
+
+def stacked(parts: list[Relation]) -> Relation:
+    """Rows of the same columns one after another."""
+    first, *others = parts
+    if not others:
+        return first
+    types = []
+    for index, kind in enumerate(first.types):
+        for part in others:
+            kind = common(kind, part.types[index]) or kind
+        types.append(kind)
+    columns = [
+        joined([part.vectors[index] for part in parts], kind) for index, kind in enumerate(types)
+    ]
+    count = sum(part.count for part in parts)
+    return Relation(first.names, ("",) * len(types), tuple(types), Columns(columns), count)
 
 
 def outer_columns(names: dict[tuple[str, str], int], rows: Relation, inner: Relation) -> Relation:

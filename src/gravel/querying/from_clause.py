@@ -13,13 +13,14 @@ from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.diagnostics import Diagnostic
-from gravel.language.types import INTEGER, TEXT, Kind, common
+from gravel.language.types import INTEGER, TEXT, Kind
 from gravel.querying import joins
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext, RunQuery
+from gravel.querying.correlation import stacked
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.joining import Joining
-from gravel.querying.relation import Columns, Relation, joined, renamed, taken, typed
+from gravel.querying.relation import Columns, Relation, renamed, taken, typed
 from gravel.querying.shapes import SUBQUERIES, is_true, top
 from gravel.querying.subqueries import Outer, Subqueries
 from gravel.querying.tables import Tables
@@ -179,32 +180,33 @@ class FromClause(Struct):
         codes, first = codes_of(
             [left.vectors[index].values for index in names.values()], left.count
         )
-        parts: list[Relation] = []
-        self.account.quiet += 1
+
+        def rows_of(row: int) -> Relation:
+            around = Outer(names, {}, left.take(np.array([row])))
+            before, self.subqueries.around = self.subqueries.around, around
+            self.account.quiet += 1
+            try:
+                return typed(self.run_query(source.query, withs))
+            finally:
+                self.account.quiet -= 1
+                self.subqueries.around = before
+
+        before, self.subqueries.around = self.subqueries.around, None
         try:
-            for row in first if len(first) else [-1]:
-                around = Outer(names, {}, left.take(np.array([row])))
-                before, self.subqueries.around = self.subqueries.around, around
-                try:
-                    parts.append(typed(self.run_query(source.query, withs)))
-                finally:
-                    self.subqueries.around = before
+            asking = left.take(first)
+            at_once = self.subqueries.correlation.rows(
+                source.query, outer, asking, withs, lambda row: rows_of(int(first[row]))
+            )
         finally:
-            self.account.quiet -= 1
-        sizes = np.array([part.count for part in parts])
+            self.subqueries.around = before
+        if at_once is not None:
+            whole, sizes = typed(at_once[0]), at_once[1]
+        else:
+            parts = [rows_of(row) for row in (first if len(first) else [-1])]
+            whole, sizes = stacked(parts), np.array([part.count for part in parts])
         starts = np.cumsum(sizes) - sizes
-        types = []
-        for position in range(len(parts[0].names)):
-            kind = parts[0].types[position]
-            for part in parts[1:]:
-                kind = common(kind, part.types[position]) or kind
-            types.append(kind)
-        vectors = [
-            joined([part.vectors[index] for part in parts], kind)
-            for index, kind in enumerate(types)
-        ]
         whole = Relation(
-            parts[0].names, ("",) * len(types), tuple(types), Columns(vectors), int(sizes.sum())
+            whole.names, ("",) * len(whole.names), whole.types, whole.vectors, whole.count
         )
         if not len(first):
             whole = whole.take(np.zeros(0, np.int64))

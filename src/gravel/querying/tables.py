@@ -129,8 +129,11 @@ class Tables(Struct):
         beside: str = "",
     ) -> Relation:
         """What was read of a table, entered into the account."""
-        self.malformed[table.name] = malformed
-        self.read_as[table.name] = table.read_as
+        name = table.name
+        if self.read_as.get(name, table.read_as) != table.read_as:
+            name = f"{name} as {node.reference}"  # one file under two names
+        self.malformed[name] = malformed
+        self.read_as[name] = table.read_as
         names = tuple(table.columns[i] for i in wanted)
         unread = tuple(("", name) for i, name in enumerate(table.columns) if i not in wanted)
         message = [f"{len(malformed):,} malformed records are skipped"] if malformed else []
