@@ -20,7 +20,8 @@ import pyarrow as pa
 import data
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
-from gravel.language.bind import Scope, bind_text
+from gravel.language.bind import bind_text
+from gravel.language.scope import Scope
 from gravel.language.types import DATE, DOUBLE, INTEGER, TEXT, decimal
 
 ROWS = 1_000_000

@@ -117,8 +117,9 @@ def frame():  # type: ignore[no-untyped-def]
     import pyarrow as pa
 
     from gravel.engine.frame import Frame
-    from gravel.language.bind import Scope, named_type
     from gravel.language.functions.casts import cast
+    from gravel.language.scope import Scope
+    from gravel.language.type_names import named_type
     from gravel.language.types import TEXT, Target
 
     types = tuple(named_type(ours).type for ours, *_ in COLUMNS.values())

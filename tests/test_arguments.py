@@ -11,9 +11,10 @@ import pytest
 import nasty
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
-from gravel.language.bind import Scope, bind_text
+from gravel.language.bind import bind_text
 from gravel.language.errors import sqlstate
 from gravel.language.functions.casts import python_literal
+from gravel.language.scope import Scope
 from gravel.language.types import DATE, DOUBLE, INTEGER, TEXT, Type, decimal
 
 NUMBER = decimal(12, 3)

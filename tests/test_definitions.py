@@ -32,8 +32,9 @@ def evaluated(
     """Python values of an expression for each row, an error as its SQLSTATE in a tuple; evaluated in one part or several."""
     from gravel.engine.evaluate import run
     from gravel.engine.frame import Frame
-    from gravel.language.bind import Scope, bind_text
+    from gravel.language.bind import bind_text
     from gravel.language.errors import sqlstate
+    from gravel.language.scope import Scope
 
     stored = [pa.array(values, kinds[name].arrow) for name, values in columns.items()]
     bound = bind_text(expression, Scope(tuple(columns), tuple(kinds[name] for name in columns)))

@@ -92,8 +92,8 @@ def test_every_aggregate_and_window_with_every_type(kind: str, gravel: Any) -> N
 
 
 def test_a_decimal_becomes_the_nearest_double(asked: Any, figures: Any) -> None:
-    from gravel.language.bind import literal
     from gravel.language.functions.casts import cast
+    from gravel.language.literals import literal
     from gravel.language.types import DOUBLE, TEXT, Target, decimal
 
     dice = random.Random(15)

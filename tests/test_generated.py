@@ -56,8 +56,8 @@ def server() -> Iterator[Any]:
 
 def _relations() -> dict[str, Any]:
     from gravel.engine.vector import Vector
-    from gravel.language.bind import named_type
     from gravel.language.functions.casts import cast
+    from gravel.language.type_names import named_type
     from gravel.language.types import TEXT
     from gravel.querying.relation import Columns, Relation
 

@@ -39,7 +39,8 @@ def test_every_example_of_the_catalogue_gives_its_result(entry: Any) -> None:
 
 def test_threads_parse_side_by_side_and_what_is_bound_travels() -> None:
     """A text parsed on one thread has nothing of another's; a bound expression is the same after pickling, its entries by their names."""
-    from gravel.language.bind import Scope, bind
+    from gravel.language.bind import bind
+    from gravel.language.scope import Scope
     from gravel.language.types import INTEGER
 
     def named(number: int) -> bool:
@@ -146,7 +147,8 @@ def test_few_values_and_dictionaries_give_the_same_as_row_by_row(expression: str
 
     from gravel.engine.evaluate import evaluate, run
     from gravel.engine.frame import Frame
-    from gravel.language.bind import Scope, bind_text
+    from gravel.language.bind import bind_text
+    from gravel.language.scope import Scope
     from gravel.language.types import TEXT
 
     texts = ["a;b", None, " ", "", "x y;a", "é; Z ", "7"]
@@ -212,8 +214,9 @@ def test_any_text_ends_in_a_value_or_a_diagnostic(text: str) -> None:
 
     from gravel.engine.evaluate import run
     from gravel.engine.frame import Frame
-    from gravel.language.bind import Scope, bind_text
+    from gravel.language.bind import bind_text
     from gravel.language.diagnostics import Diagnostic
+    from gravel.language.scope import Scope
     from gravel.language.types import INTEGER, TEXT
 
     frame = Frame(2, [pa.array(["a", None]), pa.array([1, None])], [TEXT, INTEGER])
@@ -282,8 +285,9 @@ DIAGNOSTICS = [
 def test_a_mistake_is_told_with_its_place_and_a_hint(
     text: str, message: str, place: str, hint: str
 ) -> None:
-    from gravel.language.bind import Scope, bind_condition
+    from gravel.language.bind import bind_condition
     from gravel.language.diagnostics import Diagnostic
+    from gravel.language.scope import Scope
     from gravel.language.types import INTEGER, TEXT
 
     with pytest.raises(Diagnostic) as raised:

@@ -370,7 +370,7 @@ def test_the_rows_of_a_finding_are_those_its_command_shows(
     data: Any, tmp_path_factory: Any
 ) -> None:
     from gravel.inspecting.look import look
-    from gravel.language.bind import Given
+    from gravel.language.scope import Given
     from gravel.sources.csv import reader
 
     count = data.draw(st.integers(1, 40))

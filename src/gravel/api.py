@@ -33,9 +33,9 @@ from gravel.inspecting.attempt import attempt
 from gravel.inspecting.check import allowance, check, named_condition
 from gravel.inspecting.count import count_table
 from gravel.inspecting.look import look
-from gravel.language.bind import Given
 from gravel.language.errors import ErrorPolicy
 from gravel.language.parameters import typed
+from gravel.language.scope import Given
 from gravel.ledger.signature import SigningKey
 from gravel.plans.loading import read_plan
 from gravel.plans.model import PlanFile

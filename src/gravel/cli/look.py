@@ -38,7 +38,7 @@ with lazily():
     from gravel.sources import opening
 
 if TYPE_CHECKING:
-    from gravel.language.bind import Given
+    from gravel.language.scope import Given
     from gravel.sources.source import Source
 
 

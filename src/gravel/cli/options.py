@@ -25,12 +25,12 @@ with lazily():
 
     from gravel import spark
     from gravel.engine import memory as engine_memory
-    from gravel.language import bind, parameters
+    from gravel.language import parameters, scope
     from gravel.querying import members
     from gravel.render import screen
 
 if TYPE_CHECKING:
-    from gravel.language.bind import Given
+    from gravel.language.scope import Given
     from gravel.sources.source import Source
 
 
@@ -149,13 +149,13 @@ def refuse_engine(what: str, address: str | None) -> None:
         raise spark.not_yet(what, "leave out --engine" if address else "unset GRAVEL_ENGINE")
 
 
-def given_by(params: list[str] | None, today: str | None) -> bind.Given:
+def given_by(params: list[str] | None, today: str | None) -> scope.Given:
     """What the call gives its expressions. Raises CallProblem."""
     try:
         day = date.today() if today is None else date.fromisoformat(today)
     except ValueError:
         raise CallProblem(f"--today takes a date such as 2024-05-31, not {today!r}") from None
-    supplied = bind.Given(parameters.from_command_line(params or ()), day)
+    supplied = scope.Given(parameters.from_command_line(params or ()), day)
     return replace(supplied, members=partial(_members, supplied))
 
 

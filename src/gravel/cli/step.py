@@ -15,7 +15,7 @@ with lazily():
     from gravel.render import screen
 
 if TYPE_CHECKING:
-    from gravel.language.bind import Given
+    from gravel.language.scope import Given
     from gravel.sources.source import Source
 
 

@@ -20,7 +20,8 @@ from gravel.inspecting.binding import columns_named, explaining, scope_of
 from gravel.inspecting.count import count_table
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
-from gravel.language.bind import Given, bind_condition, find_column
+from gravel.language.bind import bind_condition
+from gravel.language.scope import Given, find_column
 from gravel.language.types import Type
 from gravel.language.writing import quoted
 from gravel.problems import CallProblem

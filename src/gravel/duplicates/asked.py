@@ -19,7 +19,8 @@ from gravel.engine.known_values import KnownValues
 from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, parse
-from gravel.language.bind import Scope, bind
+from gravel.language.bind import bind
+from gravel.language.scope import Scope
 from gravel.language.types import TEXT, Type
 from gravel.sources.source import Batch
 

@@ -22,7 +22,8 @@ from gravel.engine.memory import DEFAULT_MEMORY, give_back_freed_blocks
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.kernels.hashes import HashTable, ascending, distinct_hashes
 from gravel.language import parse, tree
-from gravel.language.bind import Given, bind, find_column
+from gravel.language.bind import bind
+from gravel.language.scope import Given, find_column
 from gravel.language.writing import quoted
 from gravel.problems import CallProblem, nearest
 from gravel.sources.source import Batch, Malformed, Source

@@ -25,8 +25,9 @@ from gravel.figures import Figures, NumberOf, Unlisted
 from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
-from gravel.language.bind import Given, bind, find_column
+from gravel.language.bind import bind
 from gravel.language.functions.casts import to_text
+from gravel.language.scope import Given, find_column
 from gravel.language.types import TEXT
 from gravel.problems import CallProblem
 from gravel.sources.source import Batch, Malformed, Source, scan

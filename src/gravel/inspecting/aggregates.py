@@ -26,9 +26,10 @@ from gravel.engine.frame import Frame
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.language import nodes, parse, tree
-from gravel.language.bind import Scope, bind
+from gravel.language.bind import bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.ordering import one_zero
+from gravel.language.scope import Scope
 from gravel.language.types import BOOLEAN, INTEGER, NUMBERS, Kind, Type
 from gravel.problems import DataProblem
 from gravel.words import words

@@ -24,11 +24,12 @@ from gravel.inspecting.binding import columns_named, explaining, scope_of
 from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
 from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, parse
-from gravel.language.bind import Given, bind
+from gravel.language.bind import bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.errors import sqlstate
 from gravel.language.functions.casts import to_text
 from gravel.language.functions.operators import distinct
+from gravel.language.scope import Given
 from gravel.language.types import Type
 from gravel.sources.source import Batch, Malformed, Source
 

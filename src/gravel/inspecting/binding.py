@@ -13,9 +13,10 @@ from gravel.engine.arrow_values import has_type
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.language import nodes, parse, tree
-from gravel.language.bind import Given, Scope, find_column, refuse_unknown_functions
+from gravel.language.bind import refuse_unknown_functions
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import to_text
+from gravel.language.scope import Given, Scope, find_column
 from gravel.language.types import BOOLEAN, TEXT, Target, Type
 from gravel.sources.source import Batch, Source, scan
 from gravel.words import number_of

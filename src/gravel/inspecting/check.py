@@ -29,9 +29,10 @@ from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.inspecting.cautions import Caution, Sightings, Watch
 from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, parse, tree
-from gravel.language.bind import Given, Scope, bind, bind_condition
+from gravel.language.bind import bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.errors import meaning, sqlstate
+from gravel.language.scope import Given, Scope
 from gravel.language.types import Kind, Type
 from gravel.problems import DataProblem
 from gravel.sinks.csv import encode

@@ -10,7 +10,7 @@ from gravel.inspecting.counts import TableCount, by_store
 from gravel.sources.source import Batch, Malformed, Source, scan
 
 if TYPE_CHECKING:
-    from gravel.language.bind import Given
+    from gravel.language.scope import Given
 
 
 def count_table(

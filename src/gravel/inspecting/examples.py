@@ -7,9 +7,10 @@ import datetime
 
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
-from gravel.language.bind import Given, Scope, bind_text
+from gravel.language.bind import bind_text
 from gravel.language.errors import sqlstate
 from gravel.language.functions.casts import python_literal
+from gravel.language.scope import Given, Scope
 
 
 def outcome(text: str, today: datetime.date | None = None) -> str:

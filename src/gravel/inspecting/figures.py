@@ -23,9 +23,10 @@ from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.inspecting.counts import DistinctCount, KeyCount, TableCount, Total, by_store
 from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, parse
-from gravel.language.bind import Given, bind
+from gravel.language.bind import bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions import arithmetic
+from gravel.language.scope import Given
 from gravel.language.types import NUMBERS, Kind, Type
 from gravel.sources.source import Batch, Malformed, Source
 

@@ -25,9 +25,10 @@ from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
 from gravel.inspecting.cells import Cell, cells, json_value
 from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, parse, tree
-from gravel.language.bind import Given, Scope, bind, bind_condition
+from gravel.language.bind import bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.ordering import sortable
+from gravel.language.scope import Given, Scope
 from gravel.language.types import TEXT, Type
 from gravel.problems import CallProblem
 from gravel.sources.source import Batch, Malformed, Source, scan

@@ -3,14 +3,9 @@ a way out."""
 
 from __future__ import annotations
 
-import datetime
-import re
-from collections.abc import Callable, Mapping, Sequence
-from decimal import Decimal
+from collections.abc import Callable
 from typing import Any
 
-import pyarrow as pa
-from msgspec import Struct, field
 from msgspec.structs import replace
 
 from gravel.language import building, nodes, parse, tree
@@ -24,63 +19,26 @@ from gravel.language.functions.catalogue import (
     find,
 )
 from gravel.language.functions.formats import complete, template
+from gravel.language.literals import literal
 from gravel.language.other_names import FUNCTIONS
+from gravel.language.scope import Scope, find_column
+from gravel.language.type_names import target, type_hint
 from gravel.language.types import (
-    BINARY,
     BOOLEAN,
     DATE,
     DOUBLE,
     INTEGER,
     INTERVAL,
-    NULL,
     NUMBERS,
     TEXT,
-    TIME,
     TIMESTAMP,
     ZONED,
     Kind,
     Target,
     Type,
     common,
-    decimal,
 )
-from gravel.problems import CallProblem, nearest
-
-_STARTED = datetime.datetime.now(datetime.UTC)
-
-
-class Given(Struct, frozen=True):
-    """What a run gives its expressions: named parameters, the day that CURRENT_DATE is, and what
-    decides a subquery: its type, its distinct known values as an Arrow array, whether a NULL is
-    among them."""
-
-    parameters: Mapping[str, nodes.Constant] = field(default_factory=dict)
-    today: datetime.date = field(default_factory=datetime.date.today)
-    members: Callable[[tree.Query, str], tuple[Type, Any, bool]] | None = None
-
-    @property
-    def now(self) -> datetime.datetime:
-        """CURRENT_TIMESTAMP: one moment for the whole run, on the day that it is."""
-        return datetime.datetime.combine(self.today, _STARTED.timetz())
-
-
-class Scope(Struct, frozen=True):
-    """The columns an expression may name, with their types; `declared` ones may hold values that do
-    not fit."""
-
-    names: tuple[str, ...]
-    types: tuple[Type, ...]
-    declared: frozenset[str] = frozenset()
-    given: Given = field(default_factory=Given)
-    # What a query has computed already (an aggregate, a grouped expression, a subquery): the column
-    # that stands for a node.
-    stands: Callable[[tree.Node], int | None] | None = None
-    resolve: Callable[[tree.Name, str], int] | None = (
-        None  # how a name finds its column, where tables have names too
-    )
-    failing: frozenset[int] = (
-        frozenset()
-    )  # columns, by position, in which some rows have an error already
+from gravel.problems import nearest
 
 
 def unknown_function(call: tree.Call, text: str) -> Diagnostic:
@@ -100,40 +58,6 @@ def refuse_unknown_functions(node: object, text: str) -> None:
     for call in sorted(calls, key=lambda call: call.start):
         if not call.operator and find(call.name) is None:
             raise unknown_function(call, text)
-
-
-def find_column(name: tree.Name, names: Sequence[str], text: str) -> int:
-    """The position of the column a name means: an exact match wins, else one without regard to case
-    unless quoted.
-
-    Raises Diagnostic with the nearest name."""
-    if name.text in names:
-        return names.index(name.text)
-    if not name.quoted:
-        folded = [
-            index for index, known in enumerate(names) if known.casefold() == name.text.casefold()
-        ]
-        if len(folded) == 1:
-            return folded[0]
-        if folded:
-            both = " and ".join(f'"{names[index]}"' for index in folded)
-            raise Diagnostic(
-                f"{name.text} could be {both}",
-                text,
-                name.start,
-                name.end,
-                hint="quote the one you mean",
-            )
-    near = nearest(name.text, list(names))
-    shown = near if re.fullmatch(r"[^\W\d]\w*", near) else f'"{near}"'
-    hint = (
-        f"did you mean {shown}?"
-        if near
-        else "its columns: " + ", ".join(names[:12]) + (" …" if len(names) > 12 else "")
-    )
-    if name.quoted and not near:
-        hint = f"a text stands in single quotes: '{name.text}'"
-    raise Diagnostic(f"there is no column {name.text}", text, name.start, name.end, hint=hint)
 
 
 def bind(node: tree.Node, scope: Scope, text: str) -> nodes.Expression:
@@ -490,7 +414,7 @@ class _Binder:
         try:
             return target(node.words, node.numbers)
         except ValueError as error:
-            raise self.wrong(str(error), node, hint=_type_hint(" ".join(node.words))) from None
+            raise self.wrong(str(error), node, hint=type_hint(" ".join(node.words))) from None
 
     def call(self, node: tree.Call) -> nodes.Expression:
         if node.name == "CURRENT_DATE":
@@ -775,194 +699,3 @@ def _rows_compared(
 
 def _arguments(count: int) -> str:
     return "1 argument" if count == 1 else f"{count} arguments"
-
-
-def literal(kind: str, text: str, unit: str = "") -> tuple[Type, Any]:
-    """A literal's type and Python value. Raises ValueError with what is wrong with it."""
-    if kind == "integer":
-        number = int(text)
-        if -(2**63) <= number < 2**63:
-            return INTEGER, number
-        return literal("decimal", text)
-    if kind == "decimal":
-        exact = Decimal(text)
-        digits, scale = len(exact.as_tuple().digits), max(0, -int(exact.as_tuple().exponent))
-        if max(digits, scale) > 38:
-            raise ValueError(f"{text[:50]} has more than 38 digits")
-        return decimal(max(digits, scale), scale), exact
-    if kind == "double":
-        value = float(text)
-        if value in (float("inf"), float("-inf")):
-            raise ValueError(f"{text} is out of range")
-        return DOUBLE, value
-    if kind in ("date", "timestamp", "time"):
-        return _moment(kind, text)
-    if kind == "interval":
-        return INTERVAL, _interval(text, unit)
-    if kind == "binary":
-        return BINARY, bytes.fromhex(text)
-    return {
-        "text": (TEXT, text),
-        "boolean": (BOOLEAN, text.upper() == "TRUE"),
-        "null": (NULL, None),
-    }[kind]
-
-
-# Months, days and seconds of a unit.
-_UNITS = {
-    "YEAR": (12, 0, 0),
-    "MONTH": (1, 0, 0),
-    "WEEK": (0, 7, 0),
-    "DAY": (0, 1, 0),
-    "HOUR": (0, 0, 3600),
-    "MINUTE": (0, 0, 60),
-    "SECOND": (0, 0, 1),
-}
-_FIELDS = ("YEAR", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND")
-
-
-def _interval(text: str, unit: str) -> Any:
-    """The value of INTERVAL '1' DAY, INTERVAL '1-2' YEAR TO MONTH, INTERVAL '1 02:03' DAY TO MINUTE
-    or INTERVAL '2 years 1 day'."""
-    negative = text.strip().startswith("--") or (text.strip().startswith("-") and " TO " in unit)
-    plain = text.strip().removeprefix("--").removeprefix("-" if " TO " in unit else "").strip()
-    amounts: list[tuple[Decimal, str]] = []
-    if " TO " in unit:
-        amounts = _fields(plain, unit)
-    elif unit:
-        if not re.fullmatch(r"[+-]?\s*[0-9]{1,9}", plain) and not (
-            unit == "SECOND" and re.fullmatch(r"[+-]?\s*[0-9]{1,9}\.[0-9]{1,6}", plain)
-        ):
-            raise ValueError(f"'{text}' is not a number of {unit}S")
-        amounts = [(Decimal(plain.replace(" ", "")), unit)]
-    else:
-        parts = re.findall(r"([+-]?[0-9]{1,9}(?:\.[0-9]{1,6})?)\s+([A-Za-z]+)", plain)
-        if not parts or re.sub(r"[+-]?[0-9]{1,9}(?:\.[0-9]{1,6})?\s+[A-Za-z]+", "", plain).strip():
-            raise ValueError(f"'{text}' names no unit: INTERVAL '1' DAY, or INTERVAL '1 day'")
-        for number, word in parts:
-            name = word.upper().removesuffix("S")
-            if name not in _UNITS:
-                near = nearest(name, list(_UNITS))
-                raise ValueError(
-                    f"{word} is not a unit of an interval: "
-                    + (f"did you mean {near}?" if near else ", ".join(_UNITS))
-                )
-            if "." in number and name != "SECOND":
-                raise ValueError(f"'{text}' is not a number of {name}S")
-            amounts.append((Decimal(number), name))
-    months, days, seconds = (
-        sum((size * _UNITS[name][index] for size, name in amounts), Decimal(0))
-        for index in range(3)
-    )
-    sign = -1 if negative else 1
-    if abs(months) >= 2**31 or abs(days) >= 2**31 or abs(seconds) >= 2**33:
-        raise ValueError(f"'{text}' is out of range")
-    return pa.MonthDayNano(
-        [sign * int(months), sign * int(days), sign * int(seconds * 1_000_000_000)]
-    )
-
-
-def _fields(text: str, unit: str) -> list[tuple[Decimal, str]]:
-    """The numbers of several fields, from the first to the last that are named."""
-    first, last = unit.split(" TO ")
-    if (
-        first not in _FIELDS
-        or last not in _FIELDS
-        or _FIELDS.index(first) >= _FIELDS.index(last)
-        or (first in _FIELDS[:2]) != (last in _FIELDS[:2])
-    ):
-        raise ValueError(
-            f"{unit} is not a unit of an interval: YEAR TO MONTH, or from DAY to SECOND"
-        )
-    names = _FIELDS[_FIELDS.index(first) : _FIELDS.index(last) + 1]
-    marks = {"MONTH": "-", "HOUR": " ", "MINUTE": ":", "SECOND": ":"}
-    pattern = "".join(
-        (marks[name] if position else "")
-        + r"([0-9]{1,9}"
-        + (r"(?:\.[0-9]{1,6})?" if name == "SECOND" else "")
-        + ")"
-        for position, name in enumerate(names)
-    )
-    match = re.fullmatch(pattern, text)
-    if not match:
-        shown = "".join(
-            (marks[name] if position else "") + "9" for position, name in enumerate(names)
-        )
-        raise ValueError(f"'{text}' has not the form '{shown}' of {unit}")
-    return [(Decimal(number), name) for number, name in zip(match.groups(), names, strict=True)]
-
-
-def _moment(kind: str, text: str) -> tuple[Type, Any]:
-    from gravel.language.functions.casts import cast
-
-    to = {"date": DATE, "timestamp": TIMESTAMP, "time": TIME}[kind]
-    result = cast(pa.array([text]), TEXT, Target(to))
-    value = result.values[0].as_py()
-    if value is None:
-        raise ValueError(f"'{text}' is not a {kind}")
-    return to, value
-
-
-_TYPE_WORDS: dict[tuple[str, ...], Target] = {
-    ("INTEGER",): Target(INTEGER),
-    ("INT",): Target(INTEGER),
-    ("BIGINT",): Target(INTEGER),
-    ("SMALLINT",): Target(INTEGER, bits=16),
-    ("DOUBLE", "PRECISION"): Target(DOUBLE),
-    ("DOUBLE",): Target(DOUBLE),
-    ("BOOLEAN",): Target(BOOLEAN),
-    ("TEXT",): Target(TEXT),
-    ("DATE",): Target(DATE),
-    ("TIME",): Target(TIME),
-    ("TIMESTAMP",): Target(TIMESTAMP),
-    ("TIMESTAMP", "WITHOUT", "TIME", "ZONE"): Target(TIMESTAMP),
-    ("TIMESTAMP", "WITH", "TIME", "ZONE"): Target(ZONED),
-}
-
-
-def target(words: tuple[str, ...], numbers: tuple[int, ...]) -> Target:
-    """What a type's words and numbers name. Raises ValueError."""
-    name = " ".join(words)
-    if words in (("DECIMAL",), ("NUMERIC",)):
-        precision, scale = {0: (38, 10), 1: (numbers[0] if numbers else 38, 0)}.get(
-            len(numbers), tuple(numbers[:2])
-        )
-        if not 1 <= precision <= 38 or not 0 <= scale <= precision:
-            raise ValueError(
-                f"{name}({precision},{scale}) is not a type: 1 to 38 digits, of them 0 to all after"
-                " the point"
-            )
-        return Target(decimal(precision, scale))
-    if words in (("VARCHAR",), ("CHARACTER", "VARYING")):
-        if numbers and not 1 <= numbers[0] < 2**31:
-            raise ValueError(
-                f"{name}({str(numbers[0])[:20]}) is not a type: a length is from 1 to 2147483647"
-            )
-        return Target(TEXT, length=numbers[0] if numbers else None)
-    if words not in _TYPE_WORDS or numbers:
-        raise ValueError(
-            f"there is no type {name}" + (f"({', '.join(map(str, numbers))})" if numbers else "")
-        )
-    return _TYPE_WORDS[words]
-
-
-def _type_hint(name: str) -> str:
-    known = [" ".join(words) for words in _TYPE_WORDS] + ["DECIMAL", "VARCHAR"]
-    near = nearest(name, known)
-    return (
-        f"did you mean {near}?"
-        if near
-        else "types: INTEGER, DECIMAL(p,s), DOUBLE PRECISION, BOOLEAN, TEXT, DATE, TIMESTAMP"
-    )
-
-
-def named_type(text: str) -> Target:
-    """The type a text such as 'DECIMAL(6,2)' names. Raises CallProblem."""
-    match = re.fullmatch(r"\s*([A-Za-z ]+?)\s*(?:\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\))?\s*", text)
-    words = tuple(match[1].upper().split()) if match else (text,)
-    try:
-        return target(
-            words, tuple(int(number) for number in (match.groups()[1:] if match else ()) if number)
-        )
-    except ValueError as error:
-        raise CallProblem(str(error), hint=_type_hint(" ".join(words))) from None

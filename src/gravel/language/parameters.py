@@ -11,8 +11,8 @@ from typing import Any
 
 from gravel.hidden import restored
 from gravel.language import nodes, parse, tree
-from gravel.language.bind import literal
 from gravel.language.functions.casts import python_literal
+from gravel.language.literals import literal
 from gravel.language.types import BOOLEAN, DOUBLE, TEXT
 from gravel.problems import CallProblem
 

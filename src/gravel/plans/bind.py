@@ -15,9 +15,10 @@ from gravel import spark
 from gravel.inspecting.aggregates import aggregates_in, bind_aggregate
 from gravel.inspecting.cautions import Watch
 from gravel.language import parse, tree
-from gravel.language.bind import Given, Scope, find_column, named_type
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.parameters import from_plan
+from gravel.language.scope import Given, Scope, find_column
+from gravel.language.type_names import named_type
 from gravel.language.types import TEXT, Type
 from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.destination import IN_PLACE, Destination, destination_of

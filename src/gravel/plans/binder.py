@@ -13,8 +13,9 @@ from msgspec.structs import replace
 
 from gravel.inspecting.binding import explaining, note_types
 from gravel.language import nodes, parse, tree
-from gravel.language.bind import Given, Scope, bind, bind_condition, find_column
+from gravel.language.bind import bind, bind_condition
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.scope import Given, Scope, find_column
 from gravel.plans.model import PlanFile, Step
 from gravel.plans.steps import PlanColumn, names_of
 from gravel.problems import CallProblem, Problem

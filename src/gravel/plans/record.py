@@ -15,7 +15,7 @@ from msgspec.structs import replace
 
 from gravel.figures import Figures, Unlisted, figure
 from gravel.hidden import removed
-from gravel.language.bind import named_type
+from gravel.language.type_names import named_type
 from gravel.language.types import TEXT
 from gravel.ledger.checksum import FileChecksum, signature_of
 from gravel.ledger.fingerprint import content_of, kept_type

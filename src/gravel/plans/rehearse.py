@@ -15,7 +15,7 @@ from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.figures import Figures, Inline, NumberOf, Unlisted, figure
 from gravel.inspecting.attempt import ErrorKind
 from gravel.inspecting.cautions import Caution
-from gravel.language.bind import Given
+from gravel.language.scope import Given
 from gravel.language.types import Kind
 from gravel.plans.bind import bind_plan
 from gravel.plans.flow import Flow

@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from gravel.hidden import removed
-from gravel.language.bind import Given
 from gravel.language.parameters import parameter
+from gravel.language.scope import Given
 from gravel.ledger.fingerprint import content_of
 from gravel.plans.bind import bind_plan
 from gravel.plans.execution import Execution

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from gravel.language.bind import Given
 from gravel.language.parameters import literal_text
+from gravel.language.scope import Given
 from gravel.ledger.signature import signature_path
 from gravel.plans.bind import bind_plan, options_as_keys
 from gravel.plans.changes import TableDiff

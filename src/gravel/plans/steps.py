@@ -17,8 +17,8 @@ from gravel.engine.arrangement import Arrangement
 from gravel.inspecting.aggregates import BoundAggregate
 from gravel.inspecting.cautions import Watch
 from gravel.language import nodes
-from gravel.language.bind import Given
 from gravel.language.errors import ErrorPolicy
+from gravel.language.scope import Given
 from gravel.language.types import Type
 from gravel.plans.destination import IN_PLACE, Destination
 from gravel.plans.ledger import ExitKind, StepCount

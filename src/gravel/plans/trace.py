@@ -17,8 +17,9 @@ from gravel.engine.sets import distinct_values, member
 from gravel.figures import Figures, Unlisted
 from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
 from gravel.language import parse
-from gravel.language.bind import Given, bind_condition
+from gravel.language.bind import bind_condition
 from gravel.language.nodes import Expression
+from gravel.language.scope import Given
 from gravel.language.types import Type
 from gravel.plans.bind import bind_plan
 from gravel.plans.flow import Flow

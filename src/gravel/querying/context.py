@@ -8,9 +8,9 @@ from pathlib import Path
 from msgspec import Struct, field
 
 from gravel.language import tree
-from gravel.language.bind import Given
 from gravel.language.cautions.finder import ListItems
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.scope import Given
 from gravel.querying.relation import Relation
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Source

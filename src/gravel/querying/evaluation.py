@@ -12,8 +12,9 @@ from gravel.engine.evaluate import run
 from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Watch
 from gravel.language import tree
-from gravel.language.bind import Scope, bind
+from gravel.language.bind import bind
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.scope import Scope
 from gravel.language.types import NUMBERS, Kind, Type
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 
 from gravel.figures import Figures
 from gravel.inspecting.examples import outcome as of_expression
-from gravel.language.bind import Given
 from gravel.language.errors import meaning
 from gravel.language.functions.casts import python_literal
 from gravel.language.functions.catalogue import Function
+from gravel.language.scope import Given
 from gravel.querying.context import QueryContext
 from gravel.querying.session import Session
 

@@ -10,7 +10,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from gravel.language import tree
-from gravel.language.bind import Given
+from gravel.language.scope import Given
 from gravel.language.types import Type
 from gravel.querying.context import QueryContext
 from gravel.sources.source import Malformed

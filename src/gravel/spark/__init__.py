@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from gravel.problems import CallProblem
 
 if TYPE_CHECKING:
-    from gravel.language.bind import Given
+    from gravel.language.scope import Given
     from gravel.sources.read_options import ReadOptions
     from gravel.sources.source import Source
 

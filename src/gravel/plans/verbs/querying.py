@@ -23,8 +23,8 @@ from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Watch
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
-from gravel.language.bind import Given
 from gravel.language.errors import ErrorPolicy
+from gravel.language.scope import Given
 from gravel.language.types import Type
 from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.ledger import ExitKind, StepCount

@@ -11,8 +11,9 @@ import pyarrow.compute as pc
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.language import nodes, parse
-from gravel.language.bind import Scope, bind
+from gravel.language.bind import bind
 from gravel.language.functions.casts import to_text
+from gravel.language.scope import Scope
 from gravel.language.types import DATE, TEXT
 from gravel.sources.read_options import ReadOptions
 
