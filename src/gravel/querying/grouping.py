@@ -9,49 +9,24 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
-from msgspec.structs import replace
 
-from gravel.engine.aggregates import STATES, GroupedValues, result_type, state_of
 from gravel.engine.row_codes import codes_by_slices, codes_of
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
-from gravel.language import building, parse, tree
+from gravel.language import parse, tree
 from gravel.language.functions.casts import to_text
-from gravel.language.types import BOOLEAN, INTEGER, NUMBERS, TEXT, Kind, Type
+from gravel.language.types import INTEGER, TEXT, Kind, Type
 from gravel.profiling.column_kind import identifies
-from gravel.querying import groups
 from gravel.querying.account import Account
+from gravel.querying.aggregation import Aggregation, Input, items_of
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.partitions import ROW_BYTES, more_than, one_by_one, partitions
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, joined, taken
-from gravel.querying.shapes import literal_text, top
+from gravel.querying.shapes import top
 from gravel.querying.subqueries import Subqueries
 from gravel.words import number_of
-
-
-class Input(Struct, frozen=True):
-    """What an aggregate is of: its value a row (None for COUNT(*)), values beside it, the rows of
-    its FILTER, its order."""
-
-    name: str
-    value: Vector | None
-    kind: Type
-    mask: np.ndarray
-    keys: list[Any]
-    sorts: Any
-    others: tuple[Vector, ...] = ()
-
-    def take(self, rows: np.ndarray) -> Input:
-        """Of these rows."""
-        return replace(
-            self,
-            value=None if self.value is None else taken(self.value, rows),
-            mask=self.mask[rows],
-            keys=[key.take(to_arrow(rows)) for key in self.keys],
-            others=tuple(taken(other, rows) for other in self.others),
-        )
 
 
 class RowGroups(Struct, frozen=True):
@@ -83,6 +58,7 @@ class Grouping(Struct):
     context: QueryContext
     expressions: ExpressionEvaluator
     subqueries: Subqueries
+    aggregation: Aggregation
 
     def aggregates(
         self,
@@ -132,7 +108,7 @@ class Grouping(Struct):
             over = over.take(sound)
             keys = {shape: (taken(result, sound), kind) for shape, (result, kind) in keys.items()}
         over, keys = self._without_bad_inputs(aggregates, over, keys, every, withs)
-        inputs = [self.input_of(aggregate, over, withs) for aggregate in aggregates]
+        inputs = [self.aggregation.input_of(aggregate, over, withs) for aggregate in aggregates]
         parts: list[tuple[list[Vector], list[Vector], int]] = []
         types: list[Type] = []
         for subset in sets:
@@ -232,7 +208,9 @@ class Grouping(Struct):
             for index, (aggregate, whole) in enumerate(zip(aggregates, inputs, strict=True)):
                 supplied = whole if rows is None else whole.take(rows)
                 results.append(
-                    self._aggregate(aggregate, supplied, numbers, many, over, used, shapes)
+                    self.aggregation.of_groups(
+                        aggregate, supplied, numbers, many, over, used, shapes
+                    )
                 )
                 if not self.account.quiet and many:
                     beyond[index] += _numbers_beyond(supplied, numbers, results[-1][0].values)
@@ -371,7 +349,7 @@ class Grouping(Struct):
                 inputs.append((self.context.written(aggregate.filter), decided))
                 mask = decided.true(over.count)
             for node in (
-                *self._items_of(aggregate.arguments),
+                *items_of(aggregate.arguments),
                 *(key.expression for key in aggregate.within + aggregate.order),
             ):
                 output, _ = self.expressions.evaluate(node, over, withs, watched=False)
@@ -420,252 +398,6 @@ class Grouping(Struct):
             ": "
             + "; ".join(message)
             + (f"; and {number_of(more, 'group')} more" if more > 0 else "")
-        )
-
-    @staticmethod
-    def _items_of(arguments: Sequence[tree.Node]) -> list[tree.Node]:
-        """Arguments with rows of values as their items."""
-        return [
-            item
-            for argument in arguments
-            for item in (argument.items if isinstance(argument, tree.Row) else (argument,))
-        ]
-
-    def input_of(
-        self,
-        aggregate: tree.Aggregate,
-        over: Relation,
-        withs: dict[str, Relation],
-        stands: dict[Any, int] | None = None,
-    ) -> Input:
-        name = aggregate.name.upper()
-        if name not in building.AGGREGATES:
-            raise self.context.wrong(
-                f"{name} is not an aggregate",
-                aggregate,
-                "window functions have OVER (…)" if name in building.WINDOWS else "",
-            )
-        if aggregate.nulls:
-            raise self.context.wrong(
-                f"{name} takes no {aggregate.nulls} NULLS",
-                aggregate,
-                "LAG, LEAD, FIRST_VALUE, LAST_VALUE and NTH_VALUE do",
-            )
-        mask = np.ones(over.count, bool)
-        if aggregate.filter is not None:
-            mask = self.expressions.evaluate(aggregate.filter, over, withs, stands, condition=True)[
-                0
-            ].true(over.count)
-        if name == "GROUPING" or aggregate.star:
-            if aggregate.star and name != "COUNT":
-                raise self.context.wrong(f"{name} takes an expression", aggregate)
-            return Input(name, None, INTEGER, mask, [], ())
-        arguments = self._items_of(aggregate.arguments)
-        rows = len(arguments) > len(aggregate.arguments)
-        if rows and not (name == "COUNT" and aggregate.distinct):
-            raise self.context.wrong(
-                f"{name} takes one value",
-                aggregate,
-                "COUNT(DISTINCT (a, b)) counts combinations" if name == "COUNT" else "",
-            )
-        least, most = {"LISTAGG": (1, 2)}.get(
-            name, (2, 2) if name in building.REGRESSIONS else (1, 1)
-        )
-        if not least <= len(arguments) <= most and not rows:
-            hint = "COUNT(DISTINCT (a, b)) counts combinations" if name == "COUNT" else ""
-            raise self.context.wrong(
-                f"{name} does not take {len(arguments)} arguments", aggregate, hint
-            )
-        percentile = name.startswith("PERCENTILE")
-        if percentile and len(aggregate.within) != 1:
-            raise self.context.wrong(f"{name} needs WITHIN GROUP (ORDER BY x), one key", aggregate)
-        if aggregate.within and not percentile and name != "LISTAGG":
-            raise self.context.wrong(
-                f"{name} takes no WITHIN GROUP", aggregate, f"{name}(x ORDER BY …)"
-            )
-        sorts = aggregate.order or aggregate.within
-        subject = aggregate.within[0].expression if percentile else arguments[0]
-        # COUNT(CASE WHEN … THEN x END) counts the rows of the condition: what falls through is the
-        # answer no.
-        counted = name == "COUNT" and isinstance(subject, tree.Case) and subject.otherwise is None
-        supplied = [
-            self.expressions.evaluate(node, over, withs, stands, counted=counted)
-            for node in ([subject] if percentile or name == "LISTAGG" else arguments)
-        ]
-        value, kind = supplied[0]
-        if (
-            name in ("SUM", "AVG", "PERCENTILE_CONT")
-            or name.startswith(("STDDEV", "VAR"))
-            or name in building.REGRESSIONS
-        ):
-            for index, ((output, one_kind), node) in enumerate(
-                zip(supplied, arguments, strict=False)
-            ):
-                if one_kind.kind not in (*NUMBERS, Kind.NULL):
-                    node = subject if percentile else node
-                    hint = f"write CAST({self.context.written(node)[:60]} AS DECIMAL)"
-                    raise self.context.wrong(
-                        f"{name} takes a number, this is {one_kind}", node, hint
-                    )
-                if one_kind.kind is Kind.NULL:
-                    supplied[index] = (as_type(output, INTEGER), INTEGER)
-            value, kind = supplied[0]
-        if kind.kind is Kind.NULL:
-            to = BOOLEAN if name == "EVERY" else TEXT
-            value, kind = as_type(value, to), to
-        if name == "LISTAGG" and kind != TEXT:
-            raise self.context.wrong(
-                f"LISTAGG takes TEXT, this is {kind}",
-                subject,
-                f"write CAST({self.context.written(subject)[:60]} AS TEXT)",
-            )
-        if name == "EVERY" and kind != BOOLEAN:
-            raise self.context.wrong(
-                f"EVERY takes a condition, this is {kind}", subject, "compare it: … = …"
-            )
-        keys = (
-            []
-            if percentile
-            else [
-                self.expressions.evaluate(key.expression, over, withs, stands)[0].values
-                for key in sorts
-            ]
-        )
-        if aggregate.distinct and kind == TEXT:
-            subset = value.values.filter(to_arrow(mask))
-            self.account.warn_of_alike(
-                f"{name}(DISTINCT) and case",
-                [subset],
-                f"values of {self.context.written(subject)[:60]}",
-                f"{name}(DISTINCT UPPER(TIDY_SPACES(…)))",
-            )
-        if name == "LISTAGG" and not sorts and over.count:
-            message = f"come in no order that {self.context.written(aggregate)[:60]} says"
-            self.account.warn(
-                "LISTAGG without an order",
-                int(mask.sum()),
-                message,
-                "add WITHIN GROUP (ORDER BY …)",
-            )
-        if (
-            not self.account.quiet
-            and name in ("COUNT", "AVG", "SUM")
-            and not aggregate.distinct
-            and not counted
-        ):
-            failed = value.failed(over.count)
-            nulls = int(
-                (pc.is_null(value.values).to_numpy(zero_copy_only=False) & mask & ~failed).sum()
-            )
-            if nulls:
-                self.account.warn(
-                    "aggregate passes over NULL",
-                    nulls,
-                    f"have NULL in {self.context.written(subject)[:60]}, which the aggregates of it"
-                    " pass over",
-                    "COUNT(*) counts rows; COALESCE gives NULL a value",
-                )
-        return Input(
-            name, value, kind, mask, keys, sorts, tuple(result for result, _ in supplied[1:])
-        )
-
-    def _aggregate(
-        self,
-        aggregate: tree.Aggregate,
-        supplied: Input,
-        numbers: np.ndarray,
-        many: int,
-        over: Relation,
-        used: list[bool],
-        shapes: list[Any],
-    ) -> tuple[Vector, Type]:
-        if supplied.name == "GROUPING":
-            bits = 0
-            for node in aggregate.arguments:
-                shape = self.expressions.shape(node, over)
-                if shape not in shapes:
-                    raise self.context.wrong("GROUPING takes what is grouped by", node)
-                bits = bits * 2 + (not used[shapes.index(shape)])
-            return Vector(to_arrow(np.full(many, bits), pa.int64())), INTEGER
-        if supplied.value is None:
-            return (
-                Vector(to_arrow(np.bincount(numbers[supplied.mask], minlength=many), pa.int64())),
-                INTEGER,
-            )
-        known = self.known_rows(supplied)
-        if aggregate.distinct:
-            known = groups.distinct_rows(
-                numbers,
-                [supplied.value.values, *(other.values for other in supplied.others)],
-                known,
-            )
-        return self.compute(aggregate, supplied, numbers, many, known)
-
-    def known_rows(self, supplied: Input) -> np.ndarray:
-        """The rows that an aggregate takes: those of its FILTER whose values are known; ARRAY_AGG
-        takes NULL too."""
-        known = supplied.mask.copy()
-        if (
-            supplied.name == "ARRAY_AGG"
-            or supplied.value is None
-            or (supplied.name == "COUNT" and supplied.others)
-        ):
-            return known  # a row of values is none even where one of them is NULL
-        for item in (supplied.value, *supplied.others):
-            if item.values.null_count:
-                known &= pc.is_valid(item.values).to_numpy(zero_copy_only=False)
-        return known
-
-    def compute(
-        self,
-        aggregate: tree.Aggregate,
-        supplied: Input,
-        numbers: np.ndarray,
-        many: int,
-        known: np.ndarray,
-    ) -> tuple[Vector, Type]:
-        name, kind = supplied.name, supplied.kind
-        to = result_type(name, kind)
-        assert supplied.value is not None
-        value = supplied.value.values
-        if name in STATES:
-            others = (
-                tuple(other.values for other in supplied.others)
-                if name in building.REGRESSIONS
-                else ()
-            )
-            return (
-                state_of(
-                    name, GroupedValues(numbers, many, value, known, others), self.account.let_go
-                ).finish(name, kind),
-                to,
-            )
-        if name in ("LISTAGG", "ARRAY_AGG", "ANY_VALUE"):
-            rows = groups.in_order(numbers, known, supplied.keys, supplied.sorts)
-            if name == "ANY_VALUE":
-                return groups.first_by(numbers, many, value, rows), to
-            if name == "ARRAY_AGG":
-                return Vector(groups.gathered(numbers, many, value, rows)), to
-            separator = literal_text(aggregate.arguments[1]) if len(aggregate.arguments) > 1 else ""
-            if separator is None:
-                raise self.context.wrong(
-                    "the separator of LISTAGG is a text literal", aggregate.arguments[1]
-                )
-            return groups.listed(numbers, many, value, rows, separator), to
-        share = aggregate.arguments[0]
-        number = (
-            float(share.text)
-            if isinstance(share, tree.Literal) and share.kind in ("integer", "decimal", "double")
-            else -1.0
-        )
-        if not 0 <= number <= 1:
-            raise self.context.wrong(f"{name} takes a share from 0 to 1", share)
-        continuous = name == "PERCENTILE_CONT"
-        return (
-            groups.percentile(
-                numbers, many, value, known, number, continuous, aggregate.within[0].descending
-            ),
-            to,
         )
 
 

@@ -15,6 +15,7 @@ from gravel.language.errors import ErrorPolicy
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem, TableProblem
 from gravel.querying.account import Account
+from gravel.querying.aggregation import Aggregation
 from gravel.querying.context import QueryContext
 from gravel.querying.correlation import Correlation
 from gravel.querying.evaluation import ExpressionEvaluator
@@ -72,8 +73,9 @@ class Session:
             *shared, self.expressions, self.tables, self.subqueries, joining, self.run_query
         )
         self.filtering = Filtering(*shared, self.expressions)
-        self.grouping = Grouping(*shared, self.expressions, self.subqueries)
-        self.windowing = Windowing(*shared, self.expressions, self.grouping)
+        aggregation = Aggregation(*shared, self.expressions)
+        self.grouping = Grouping(*shared, self.expressions, self.subqueries, aggregation)
+        self.windowing = Windowing(*shared, self.expressions, aggregation)
         self.set_operations = SetOperations(*shared)
         self.ordering = Ordering(*shared, self.expressions)
         self.asked: frozenset[str] = frozenset()  # columns that the query names beside its result

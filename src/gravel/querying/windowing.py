@@ -18,9 +18,9 @@ from gravel.language import building, tree
 from gravel.language.functions.ordering import sortable
 from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type, common
 from gravel.querying.account import Account
+from gravel.querying.aggregation import Aggregation, Input
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
-from gravel.querying.grouping import Grouping, Input
 from gravel.querying.ordering import warn_of_digits
 from gravel.querying.partitions import one_by_one, partitions, put_together
 from gravel.querying.relation import Relation, as_type, taken
@@ -39,7 +39,7 @@ class Windowing(Struct):
     account: Account
     context: QueryContext
     expressions: ExpressionEvaluator
-    grouping: Grouping
+    aggregation: Aggregation
 
     def windows(
         self,
@@ -426,7 +426,7 @@ class Windowing(Struct):
             )
         if name in VALUES:
             return self._value(aggregate, name, frame, rows, over, withs, stands)
-        supplied = self.grouping.input_of(aggregate, over, withs, stands)
+        supplied = self.aggregation.input_of(aggregate, over, withs, stands)
         if supplied.value is None:
             if frame is None and not window.order:
                 counts = np.bincount(rows.groups[supplied.mask], minlength=rows.many)
@@ -506,10 +506,12 @@ class Windowing(Struct):
     ) -> tuple[Vector, Type]:
         name, kind, value = supplied.name, supplied.kind, supplied.value
         assert value is not None
-        known = self.grouping.known_rows(supplied)
+        known = self.aggregation.known_rows(supplied)
         if frame is None and not window.order:
             # Every row of a partition has the whole of it: the aggregate of a group.
-            result, to = self.grouping.compute(aggregate, supplied, rows.groups, rows.many, known)
+            result, to = self.aggregation.compute(
+                aggregate, supplied, rows.groups, rows.many, known
+            )
             return taken(result, rows.groups), to
         if name == "COUNT" and not supplied.others:
             return Vector(rows.back(rows.counted(known, frame))), INTEGER
@@ -521,8 +523,8 @@ class Windowing(Struct):
 
         def compute(lines: np.ndarray, frames: np.ndarray, many: int) -> Vector:
             part = supplied.take(lines)
-            return self.grouping.compute(
-                aggregate, part, frames, many, self.grouping.known_rows(part)
+            return self.aggregation.compute(
+                aggregate, part, frames, many, self.aggregation.known_rows(part)
             )[0]
 
         to = result_type(name, kind)
