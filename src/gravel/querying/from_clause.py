@@ -182,23 +182,18 @@ class FromClause(Struct):
         )
 
         def rows_of(row: int) -> Relation:
-            around = Outer(names, {}, left.take(np.array([row])))
-            before, self.subqueries.around = self.subqueries.around, around
             self.account.quiet += 1
             try:
-                return typed(self.run_query(source.query, withs))
+                with self.subqueries.standing_in(Outer(names, {}, left.take(np.array([row])))):
+                    return typed(self.run_query(source.query, withs))
             finally:
                 self.account.quiet -= 1
-                self.subqueries.around = before
 
-        before, self.subqueries.around = self.subqueries.around, None
-        try:
+        with self.subqueries.standing_in(None):
             asking = left.take(first)
             at_once = self.subqueries.correlation.rows(
                 source.query, outer, asking, withs, lambda row: rows_of(int(first[row]))
             )
-        finally:
-            self.subqueries.around = before
         if at_once is not None:
             whole, sizes = typed(at_once[0]), at_once[1]
         else:

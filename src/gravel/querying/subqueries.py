@@ -3,7 +3,8 @@ the rows around them, or as a join."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any
 
 import numpy as np
@@ -74,6 +75,16 @@ class Subqueries(Struct):
             known[id(item)] = len(over.names)
             over = over.with_columns([result], [kind])
         return over
+
+    @contextmanager
+    def standing_in(self, row: Outer | None) -> Iterator[None]:
+        """What runs inside stands in a row; in None where what it reads of one stands beside its
+        rows already."""
+        before, self.around = self.around, row
+        try:
+            yield
+        finally:
+            self.around = before
 
     def scopes(self) -> Scopes:
         """What resolves names in subqueries."""
@@ -156,12 +167,8 @@ class Subqueries(Struct):
             output, kind = self._once(value, over, withs, self.around)
             return (output.spread(over.count) if output.constant else output), kind
         if not aggregates:
-            # What the query under way reads of the row around it stands beside its rows.
-            before, self.around = self.around, None
-            try:
+            with self.standing_in(None):
                 decided = self.correlation.decided(value, outer, over, withs)
-            finally:
-                self.around = before
             if decided is not None:
                 return decided, BOOLEAN
         names = {
@@ -179,11 +186,8 @@ class Subqueries(Struct):
                 around = Outer(names, stand, asking.take(np.array([row])))
                 return self._once(value, asking, withs, around)
 
-            before, self.around = self.around, None
-            try:
+            with self.standing_in(None):
                 at_once = self.correlation.values(value, outer, asking, withs, value_of)
-            finally:
-                self.around = before
             if at_once is not None:
                 failed = self._read_errors(over, [*names.values()])
                 return _with_errors(taken(at_once[0], codes), failed), at_once[1]
@@ -226,19 +230,19 @@ class Subqueries(Struct):
     ) -> tuple[Vector, Type]:
         """A subquery's value for rows that share what it reads of them."""
         self.account.quiet += 1
-        before, self.around = self.around, outer
         try:
-            result = self.run_query(value.query, withs)
+            with self.standing_in(outer):
+                result = self.run_query(value.query, withs)
         except RowProblem as problem:
             # It counts where the value is read: in a branch that no row takes it does not.
             self.account.reasons.setdefault(problem.sqlstate, f"in the subquery {problem.message}")
             error = np.array([CODES[problem.sqlstate]], np.uint8)
             kind = BOOLEAN
             if isinstance(value, (tree.Scalar, tree.ArrayOf)):
-                kind = self._type_of(value, withs, outer)
+                with self.standing_in(outer):
+                    kind = self._type_of(value, withs, outer)
             return vector(pa.nulls(1, kind.arrow), error, True), kind
         finally:
-            self.around = before
             self.account.quiet -= 1
         if isinstance(value, tree.Exists):
             return Vector(pa.array([result.count > 0]), None, True), BOOLEAN
