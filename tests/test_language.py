@@ -298,6 +298,27 @@ def test_a_mistake_is_told_with_its_place_and_a_hint(
     assert hint in problem.hint + problem.message
 
 
+def test_names_of_months_are_read_in_any_case_and_written_in_the_templates(figures: Any) -> None:
+    import datetime
+
+    first = datetime.date(2023, 11, 28)
+    days = [first + datetime.timedelta(at * 11) for at in range(40)]
+    forms = [(day, f"{day:%d %b %Y}", f"{day:%B} {day.day}, {day:%Y}", f"{day.day}-{day:%b-%y}".upper()) for day in days]  # fmt: skip
+    write("t.csv", "day;a;b;c\n" + "".join(";".join(map(str, row)) + "\n" for row in forms))
+    read = (
+        "a AS DATE FORMAT 'DD MON YYYY'",
+        "b AS DATE FORMAT 'MONTH FMDD, YYYY'",
+        "c AS DATE FORMAT 'FMDD-Mon-YY'",
+    )
+    written = ("'DD Mon YYYY'", "'Month FMDD, YYYY'", "'FMDD-MON-YY'")
+    items = [f"CAST({one})" for one in read] + [f"CAST(CAST(day AS DATE) AS TEXT FORMAT {one})" for one in written]  # fmt: skip
+    rows = figures("query", f"SELECT {', '.join(items)} FROM 't.csv'", "--rows", "all")["rows"]
+    assert rows == [[str(day)] * 3 + [a, b, c] for day, a, b, c in forms]
+    for text in ("13 Fab 2024", "30 Feb 2024", "1 Feb 2024", "13 February 2024"):
+        fits = f"SELECT FITS('{text}' AS DATE FORMAT 'DD MON YYYY') AS fits"
+        assert figures("query", fits)["rows"] == [[False]], text
+
+
 def test_what_other_systems_call_a_function_is_told_with_functions_that_there_are() -> None:
     from gravel.language.functions.catalogue import find
     from gravel.language.other_names import FUNCTIONS

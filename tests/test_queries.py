@@ -646,3 +646,62 @@ def test_window_sums_of_exact_numbers_stay_exact(figures: Any) -> None:
         "197530864219753086421975.30",
         "296296296329629629632962.95",
     ]
+
+
+CORRELATED = [
+    "SELECT id, (SELECT COUNT(*) FROM t AS x WHERE x.k = t.k AND x.id < t.id) AS v FROM t ORDER BY id",
+    "SELECT id, (SELECT SUM(x.n) + t.n FROM t AS x WHERE x.k = t.k AND x.n <> t.n) AS v FROM t ORDER BY id",
+    "SELECT id, (SELECT x.id FROM t AS x WHERE x.k = t.k AND x.n > 3 ORDER BY x.n DESC, x.id LIMIT 1) AS v FROM t ORDER BY id",
+    "SELECT id FROM t WHERE n > (SELECT AVG(x.n) FROM t AS x WHERE x.k = t.k) ORDER BY id",
+    "SELECT id, (SELECT MAX(x.n) FROM t AS x WHERE x.id > t.id AND x.id < t.id + 9) AS v FROM t ORDER BY id",
+    "SELECT id FROM t WHERE EXISTS (SELECT 1 FROM t AS x WHERE x.k = t.n AND x.id = (SELECT MIN(y.id) FROM t AS y WHERE y.k = x.k)) ORDER BY id",
+    "SELECT k, SUM((SELECT COUNT(*) FROM t AS x WHERE x.n = t.k)) AS v FROM t GROUP BY k ORDER BY k NULLS FIRST",
+]  # fmt: skip
+LATERAL = [
+    "SELECT t.id, z.id AS other FROM t CROSS JOIN LATERAL (SELECT x.id FROM t AS x WHERE x.k = t.k ORDER BY x.n DESC, x.id LIMIT 2) AS z",
+    "SELECT t.id, z.c, z.s FROM t LEFT JOIN LATERAL (SELECT COUNT(*) AS c, SUM(x.n) + t.n AS s FROM t AS x WHERE x.k = t.k AND x.n > t.n) AS z ON TRUE",
+    "SELECT t.id, z.n FROM t LEFT JOIN LATERAL (SELECT x.n FROM t AS x WHERE x.k = t.n AND x.id > 40) AS z ON TRUE",
+]  # fmt: skip
+
+
+def test_correlated_subqueries_are_the_same_for_all_rows_at_once_and_row_by_row(
+    figures: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    import random
+    import sqlite3
+
+    from gravel.querying import correlation, joins
+
+    dice = random.Random(8)
+    rows = [
+        (number, dice.choice([None, *range(9)]), dice.choice([None, *range(7)]))
+        for number in range(120)
+    ]
+    text = [",".join("" if value is None else str(value) for value in row) for row in rows]
+    write("t.csv", "\n".join(["id,k,n", *text]) + "\n")
+    base = sqlite3.connect(":memory:")
+    base.execute("CREATE TABLE t (id INTEGER, k INTEGER, n INTEGER)")
+    base.executemany("INSERT INTO t VALUES (?, ?, ?)", rows)
+    asked = {
+        query: figures("query", query, "--table", "t=t.csv") for query in (*CORRELATED, *LATERAL)
+    }
+    for query in CORRELATED:
+        told, other = asked[query]["rows"], base.execute(query).fetchall()
+        assert [list(map(str, row)) for row in told] == [list(map(str, row)) for row in other]
+    monkeypatch.setattr(joins, "CHUNK", 25)
+    for query, whole in asked.items():
+        assert figures("query", query, "--table", "t=t.csv") == whole, query
+    for way in ("decided", "values", "rows"):
+        monkeypatch.setattr(correlation.Correlation, way, lambda *arguments: None)
+    for query, whole in asked.items():
+        assert figures("query", query, "--table", "t=t.csv") == whole, query
+
+
+def test_cautions_that_differ_in_their_expression_alone_are_told_once(gravel: Any) -> None:
+    write("t.csv", "id,n\n1,5\n2,\n3,7\n")
+    query = ("query", "SELECT SUM(n + 1) AS a, SUM(n + 2) AS b, SUM(n * 3) AS c FROM 't.csv'")
+    assert (
+        gravel(*query).err.count("is NULL only because n is; likewise of 2 more expressions") == 1
+    )
+    told = gravel(*query, "--format", "json").json["cautions"]
+    assert [one["rows"] for one in told if "only because n is" in one["detail"]] == [1, 1, 1]
