@@ -655,6 +655,10 @@ CORRELATED = [
     "SELECT id FROM t WHERE n > (SELECT AVG(x.n) FROM t AS x WHERE x.k = t.k) ORDER BY id",
     "SELECT id, (SELECT MAX(x.n) FROM t AS x WHERE x.id > t.id AND x.id < t.id + 9) AS v FROM t ORDER BY id",
     "SELECT id FROM t WHERE EXISTS (SELECT 1 FROM t AS x WHERE x.k = t.n AND x.id = (SELECT MIN(y.id) FROM t AS y WHERE y.k = x.k)) ORDER BY id",
+    "SELECT id FROM t WHERE EXISTS (SELECT 1 FROM t AS x WHERE x.n = (SELECT MAX(y.n) FROM t AS y WHERE y.k = t.k) AND x.k = t.n) ORDER BY id",
+    "SELECT id, (SELECT COUNT(*) * 1000 + t.id FROM t AS x WHERE x.k = t.k AND x.n > 5) AS v FROM t ORDER BY id",
+    "SELECT id, (SELECT COUNT(*) FROM t AS x WHERE x.k = t.k HAVING COUNT(*) > 12) AS v FROM t ORDER BY id",
+    "SELECT id, (SELECT x.id FROM t AS x WHERE x.k = t.k ORDER BY COUNT(*) OVER (PARTITION BY x.n) DESC, x.id LIMIT 1) AS v FROM t ORDER BY id",
     "SELECT k, SUM((SELECT COUNT(*) FROM t AS x WHERE x.n = t.k)) AS v FROM t GROUP BY k ORDER BY k NULLS FIRST",
 ]  # fmt: skip
 LATERAL = [
@@ -665,7 +669,7 @@ LATERAL = [
 
 
 def test_correlated_subqueries_are_the_same_for_all_rows_at_once_and_row_by_row(
-    figures: Any, monkeypatch: pytest.MonkeyPatch
+    figures: Any, gravel: Any, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     import random
     import sqlite3
@@ -688,6 +692,9 @@ def test_correlated_subqueries_are_the_same_for_all_rows_at_once_and_row_by_row(
     for query in CORRELATED:
         told, other = asked[query]["rows"], base.execute(query).fetchall()
         assert [list(map(str, row)) for row in told] == [list(map(str, row)) for row in other]
+    for tail in ("", " LIMIT 2"):
+        several = f"SELECT (SELECT x.id FROM t AS x WHERE x.k = t.k{tail}) AS v FROM t"
+        assert "21000" in gravel("query", several, "--table", "t=t.csv", status=1).err
     monkeypatch.setattr(joins, "CHUNK", 25)
     for query, whole in asked.items():
         assert figures("query", query, "--table", "t=t.csv") == whole, query
