@@ -704,11 +704,21 @@ def test_correlated_subqueries_are_the_same_for_all_rows_at_once_and_row_by_row(
         assert figures("query", query, "--table", "t=t.csv") == whole, query
 
 
+def test_an_error_in_a_correlated_subquery_counts_where_its_value_is_read(gravel: Any) -> None:
+    write("t.csv", "id,k,n\n1,1,0\n2,2,2\n")
+    joined = "FROM t AS x JOIN t AS y ON 10 / x.n > 1 WHERE x.k = t.k"
+    for value in (f"(SELECT COUNT(*) {joined})", f"EXISTS (SELECT 1 {joined})"):
+        for least, status in ((5, 0), (1, 1)):
+            query = f"SELECT CASE WHEN id > {least} THEN {value} END AS v FROM t"
+            ran = gravel("query", query, "--table", "t=t.csv", status=status)
+            assert ("22012" in ran.err) == bool(status)
+
+
 def test_cautions_that_differ_in_their_expression_alone_are_told_once(gravel: Any) -> None:
     write("t.csv", "id,n\n1,5\n2,\n3,7\n")
     query = ("query", "SELECT SUM(n + 1) AS a, SUM(n + 2) AS b, SUM(n * 3) AS c FROM 't.csv'")
     assert (
-        gravel(*query).err.count("is NULL only because n is; likewise of 2 more expressions") == 1
+        gravel(*query).err.count("is NULL only because n is; likewise for 2 more expressions") == 1
     )
     told = gravel(*query, "--format", "json").json["cautions"]
     assert [one["rows"] for one in told if "only because n is" in one["detail"]] == [1, 1, 1]

@@ -120,6 +120,8 @@ def _failure_at(text: str, start: str) -> int:
         return error.place
     except UnexpectedToken as error:
         return len(text) if error.token.type == END else error.token.start_pos
+    except Diagnostic as problem:
+        return problem.start  # it is read so far, and means nothing
     return len(text) + 1
 
 

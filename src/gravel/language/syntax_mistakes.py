@@ -49,6 +49,7 @@ _NO_KEYWORDS = ("NAME", "STRING", "LPAR", "RPAR", "COMMA")
 
 
 def bad_character(text: str, index: int) -> Diagnostic:
+    """What is wrong with a character that begins nothing."""
     char = text[index]
     number = re.match(r"[\w.]+", text[index:])
     if number and char.isdigit():

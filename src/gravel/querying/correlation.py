@@ -4,7 +4,7 @@ subquery's own."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow.compute as pc
@@ -26,6 +26,7 @@ from gravel.querying.shapes import SUBQUERIES, literal_number, top
 
 _NUMBER = "\0row"  # the column that says which row around a pair belongs to; no query names it
 Withs = dict[str, Relation]
+T = TypeVar("T")
 
 
 class Correlated(Struct):
@@ -105,7 +106,13 @@ class Correlation(Struct):
         self, value: Any, outer: list[tree.Name], over: Relation, withs: Withs
     ) -> Vector | None:
         """EXISTS and IN of a plain correlated SELECT: its conditions are decided on pairs of rows,
-        in their order. None where the query is of another kind."""
+        in their order. None where the query is of another kind, or a row of its own has an
+        error."""
+        return self._unless_a_row_fails(lambda: self._decided(value, outer, over, withs))
+
+    def _decided(
+        self, value: Any, outer: list[tree.Name], over: Relation, withs: Withs
+    ) -> Vector | None:
         if isinstance(value, tree.InQuery) and not isinstance(value.operand, tree.Row):
             operands: tuple[tree.Node, ...] = (value.operand,)
         elif isinstance(value, tree.Exists):
@@ -176,7 +183,7 @@ class Correlation(Struct):
         fetch = scalar.query.fetch
         if fetch is not None and literal_number(fetch) != 1:
             return None
-        by_row = self._by_row(scalar.query, outer, over, withs)
+        by_row = self._unless_a_row_fails(lambda: self._by_row(scalar.query, outer, over, withs))
         if by_row is None or len(by_row.result.names) != 1:
             return None
         kind, values = by_row.result.types[0], by_row.result.vectors[0]
@@ -205,7 +212,7 @@ class Correlation(Struct):
         most = None if query.fetch is None else literal_number(query.fetch)
         if query.fetch is not None and most is None:
             return None
-        by_row = self._by_row(query, outer, over, withs)
+        by_row = self._unless_a_row_fails(lambda: self._by_row(query, outer, over, withs))
         if by_row is None:
             return None
         result, numbers = by_row.result, by_row.numbers
@@ -220,6 +227,19 @@ class Correlation(Struct):
             result = result.take(np.flatnonzero(np.arange(len(numbers)) - starts[numbers] < most))
             sizes = np.minimum(sizes, most)
         return result, sizes
+
+    def _unless_a_row_fails(self, decide: Callable[[], T | None]) -> T | None:
+        """What is decided for all rows at once; None where an error would stop it: only the rows
+        around that ask for it have that, each by itself."""
+        faults = list(self.account.faults)
+        self.account.quiet += 1
+        try:
+            return decide()
+        except RowProblem:
+            self.account.faults[:] = faults
+            return None
+        finally:
+            self.account.quiet -= 1
 
     def _by_row(
         self, query: tree.Query, outer: list[tree.Name], over: Relation, withs: Withs
@@ -244,15 +264,7 @@ class Correlation(Struct):
         correlated = self._correlated(query, outer, over, withs)
         if correlated is None:
             return None
-        faults = list(self.account.faults)
-        self.account.quiet += 1
-        try:
-            whole = stacked(self._parts(correlated, bool(aggregates), over, withs))
-        except RowProblem:
-            self.account.faults[:] = faults
-            return None  # of each row around it by itself: only those with an error have one
-        finally:
-            self.account.quiet -= 1
+        whole = stacked(self._parts(correlated, bool(aggregates), over, withs))
         own = len(whole.names) - 1
         result = replace(
             whole,
@@ -323,11 +335,7 @@ class Correlation(Struct):
         names = (name for name in parse.walk(body.sources) if isinstance(name, tree.Name))
         if any(id(name) in free for name in names):
             return None
-        self.account.quiet += 1
-        try:
-            inner = self.rows_of(replace(body, where=None), withs)
-        finally:
-            self.account.quiet -= 1
+        inner = self.rows_of(replace(body, where=None), withs)
         parts = (
             list(body.where.operands)
             if isinstance(body.where, tree.Logic) and body.where.operator == "AND"

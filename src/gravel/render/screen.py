@@ -254,7 +254,7 @@ def cautions(result: Sequence[Caution], color: bool = True, prefix: str = "") ->
         line.append("')" if item.examples else "", style="default")
         if others:
             count = f"{len(others):,} more {'expression' if len(others) == 1 else 'expressions'}"
-            line.append(f"; likewise of {count}", style="default")
+            line.append(f"; likewise for {count}", style="default")
         err.print(line, soft_wrap=True)
         if item.hint:
             err.print(Text(f"  hint: {safe(item.hint)}", style=MARK), soft_wrap=True)
