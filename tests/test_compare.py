@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 from collections import Counter
 from decimal import Decimal
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +18,10 @@ from gravel.sources.csv.reader import CsvSource
 from gravel.sources.read_options import ReadOptions
 
 TEXT = st.none() | st.sampled_from(["Gull", "gull", " Gull", "Gull  x", "Gull x", ""])
-NUMBER = st.none() | st.sampled_from(["1", "1.0", "1.004", "2", "-1.5"])
+LONG = "9" * 34  # more than 64 bits hold
+NUMBER = st.none() | st.sampled_from(
+    ["1", "1.0", "1.004", "2", "-1.5", f"{LONG}.5", f"{LONG}.504", f"-{LONG}", f"{2**62 - 1}", f"-{2**62 - 1}"]
+)  # fmt: skip
 ROW = st.tuples(st.none() | st.integers(1, 6), TEXT, NUMBER)
 
 
@@ -31,7 +35,7 @@ def _csv(rows: Any) -> str:
 @settings(max_examples=100)
 @given(
     before=st.lists(ROW, max_size=12), after=st.lists(ROW, max_size=12), case=st.booleans(), spaces=st.booleans(),
-    within=st.sampled_from([None, "0.01", "0.5"]), keyed=st.booleans(), block=st.sampled_from([16, 4096]),
+    within=st.sampled_from([None, "0.01", "0.5", "0.0000001", "1E+40"]), keyed=st.booleans(), block=st.sampled_from([16, 4096]),
     memory=st.sampled_from([1, 2000, 1 << 30]),
 )  # fmt: skip
 def test_a_comparison_equals_one_in_plain_python(
@@ -111,7 +115,10 @@ def test_a_comparison_equals_one_in_plain_python(
         for at, column in ((1, "a"), (2, "n")):
             x, y = plain(before[one])[at], plain(after[two])[at]
             same = x == y or (
-                at == 2 and distance is not None and None not in (x, y) and abs(x - y) <= distance
+                at == 2
+                and distance is not None
+                and None not in (x, y)
+                and abs(Fraction(x) - Fraction(y)) <= distance
             )
             expected[column][
                 "equal"

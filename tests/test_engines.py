@@ -48,7 +48,7 @@ CASES = {
     "look in order": "look boats.csv --sort fee\0/\0(boat_id\0%\09)\0DESC,\0name --where fee>300 --rows 40",
     "look in the order of ties": "look boats.parquet --sort name --rows 30",
     "try": "try boats.csv mail=UPPER(mail) fee=fee/(boat_id-7) --rows 12",
-    "compare": "compare boats.csv boats.parquet --key boat_id --map fee=paid --map paid=fee --memory 1MB",
+    "compare": "compare boats.csv boats.parquet --key boat_id --map fee=paid --map paid=fee --within 9.5 --memory 1MB",
     "compare by a key that repeats": "compare part-b.csv boats.csv --key name",
     "compare without a key": "compare part-b.csv boats.parquet --ignore-case --where fee>20",
     "compare with nothing": "compare boats.parquet boats.csv --key mail --where fee<0",

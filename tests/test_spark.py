@@ -86,7 +86,6 @@ def test_a_table_without_a_row_and_a_mistake_are_told_as_here(
 
 
 REFUSED = {
-    "compare boats.csv boats.csv --key fee --within 1": "compare --within does not run on Spark yet",
     "query SELECT~1": "query does not run on Spark yet",
     "clean boats.toml": "query (step 2) does not run on Spark yet",
     "trace boats.toml --row 1": "query (step 2) does not run on Spark yet",

@@ -20,7 +20,6 @@ from gravel.cli.options import (
     attach_engine,
     given_by,
     memory_of,
-    refuse_engine,
     with_reading,
 )
 from gravel.lazily import lazily
@@ -105,8 +104,6 @@ def compare(
     """
     how = comparing_how.How(ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where)
     supplied = given_by(param, today)
-    if within is not None:
-        refuse_engine("compare --within", engine)
     sides = [opening.open_table(reference, reading) for reference in (before, after)]
     for side, reference in zip(sides, (before, after), strict=True):
         if attach_engine(side, reference, reading, engine):

@@ -97,9 +97,9 @@ def _compared(
     ]
     for side, table in zip(sides, (before, after), strict=True):
         table.engine.run(side, table)
-    width = 3 + (len(columns) if key else 0)
+    width = 3 + sides[0].distinct[ROWS].others
     size = sum(side.rows for side in sides) * width * _WORD
-    ranges = 1 if how.within is not None else max(1, min(_PARTS, -(-size // memory)))
+    ranges = max(1, min(_PARTS, -(-size // memory)))
     matches = Matches.none(len(columns))
     matcher = RowMatcher(columns, bool(key), how)
     rows_before, rows_after = (side.distinct[ROWS] for side in sides)

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
+from collections.abc import Callable, Sequence
 from decimal import Decimal
+from fractions import Fraction
 
+import numpy as np
 import pyarrow as pa
 from msgspec import Struct
 
 from gravel.comparing.result import TypeChange
 from gravel.engine.arrow_values import text_of
 from gravel.engine.frame import view
+from gravel.language.functions import arithmetic
 from gravel.language.functions.text import tidy_spaces, upper
 from gravel.language.types import NUMBERS, TEXT, Kind, Type, common
 from gravel.problems import CallProblem, nearest
@@ -64,11 +68,38 @@ class ColumnPair(Struct, frozen=True):
     before: int
     after: int
     type: Type
-    scale: int
 
     def place(self, side: int) -> int:
         """Its place on a side: 0 is before, 1 after."""
         return (self.before, self.after)[side]
+
+    @property
+    def words(self) -> int:
+        """How many 64-bit words a number of its type has."""
+        return max(1, self.type.arrow.bit_width // 64)
+
+    def words_of(self, numbers: pa.Array) -> list[np.ndarray]:
+        """The words of numbers of its type, the lowest first; NULL as 0."""
+        if pa.types.is_decimal(numbers.type):
+            return arithmetic.words_of(numbers)
+        return [arithmetic.numpy_values(numbers)]
+
+    def close(
+        self, before: Sequence[np.ndarray], after: Sequence[np.ndarray], within: Decimal
+    ) -> np.ndarray:
+        """Where numbers, given by their words, differ by so much at most."""
+        near: np.ndarray
+        if self.type.kind is Kind.DOUBLE:
+            with np.errstate(over="ignore", invalid="ignore"):
+                near = np.abs(before[0] - after[0]) <= float(within)
+            return near
+        most = math.floor(Fraction(within) * 10**self.type.scale)
+        a, b = (arithmetic.joined_words(words) for words in (before, after))
+        if any(n.min(initial=0) <= -(2**62) or n.max(initial=0) >= 2**62 for n in (a, b)):
+            # Their difference can pass 64 bits; that of Python's own integers cannot.
+            a, b = a.astype(object), b.astype(object)
+        near = np.abs(a - b) <= most
+        return near.astype(bool)
 
 
 class ColumnPairs(Struct, frozen=True):
@@ -108,10 +139,7 @@ def pair_columns(
             types.append(TypeChange(name, str(a), str(b)))
         both = common(a, b) if a != TEXT and b != TEXT else None
         kind = TEXT if both is None or both.kind is Kind.NULL else both
-        scale = max((item.scale for item in (a, b) if item.kind is Kind.DECIMAL), default=0)
-        if how.within is not None:
-            scale = max(scale, -int(how.within.as_tuple().exponent))
-        columns.append(ColumnPair(name, at, place, kind, scale))
+        columns.append(ColumnPair(name, at, place, kind))
     ours, theirs = {column.before for column in columns}, {column.after for column in columns}
     lost = tuple(name for place, name in enumerate(before.columns) if place not in ours)
     gained = tuple(name for place, name in enumerate(after.columns) if place not in theirs)

@@ -9,7 +9,6 @@ from gravel.comparing.how import ColumnPair, How
 from gravel.engine.hashed_rows import RowRange
 from gravel.engine.hashing import NULL_HASH
 from gravel.kernels.hashes import ascending
-from gravel.language.types import Kind
 
 
 class Matches(Struct):
@@ -101,18 +100,26 @@ class RowMatcher(Struct, frozen=True):
         matches: Matches,
     ) -> None:
         changed = np.zeros(len(ours), bool)
-        near = [index for index, column in enumerate(self.columns) if self.how.near(column)]
+        place = len(self.columns)  # of the words of the next numbers that may be close
         for at, column in enumerate(self.columns):
             a, b = before.others[at][ours], after.others[at][theirs]
             was, now = a == NULL_HASH, b == NULL_HASH
             differs = a != b
-            if at in near:
-                place = len(self.columns) + near.index(at)
-                numbers = before.others[place][ours], after.others[place][theirs]
-                differs &= ~_close(*numbers, column, self.how) | was | now
+            if self.how.near(column):
+                assert self.how.within is not None
+                known = np.flatnonzero(differs & ~was & ~now)
+                words = slice(place, place + column.words)
+                was_words = [word[ours[known]] for word in before.others[words]]
+                now_words = [word[theirs[known]] for word in after.others[words]]
+                differs[known] = ~column.close(was_words, now_words, self.how.within)
+                place += column.words
             filled, emptied = differs & was, differs & now
-            known = differs & ~was & ~now
-            matches.cells[at] = (~differs).sum(), known.sum(), filled.sum(), emptied.sum()
+            matches.cells[at] = (
+                (~differs).sum(),
+                (differs & ~was & ~now).sum(),
+                filled.sum(),
+                emptied.sum(),
+            )
             if differs.any():
                 pair = before.rows[ours[differs]], after.rows[theirs[differs]]
                 matches.differing[at].append(pair)
@@ -136,17 +143,3 @@ def _pairs(before: np.ndarray, after: np.ndarray) -> tuple[np.ndarray, np.ndarra
     there = places < len(after)
     there[there] = after[places[there]] == before[there]
     return np.flatnonzero(there), places[there]
-
-
-def _close(a: np.ndarray, b: np.ndarray, column: ColumnPair, how: How) -> np.ndarray:
-    """Where two numbers are within the distance."""
-    assert how.within is not None
-    if column.type.kind is Kind.DOUBLE:
-        near: np.ndarray = np.abs(a - b) <= float(how.within)
-        return near
-    most = int(how.within.scaleb(column.scale))
-    if a.dtype == object or b.dtype == object:
-        return np.array([abs(int(x) - int(y)) <= most for x, y in zip(a, b, strict=True)], bool)
-    # Each is below 2^62, so that their difference cannot pass 64 bits.
-    near = np.abs(a - b) <= most
-    return near

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Hashable
+from itertools import chain
 
 import numpy as np
-import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
 
@@ -15,9 +15,8 @@ from gravel.engine.frame import Frame
 from gravel.engine.hashed_rows import HashedRows, RowRange
 from gravel.engine.hashing import hashes, mixed
 from gravel.kernels.arrays import to_arrow
-from gravel.language.functions import arithmetic
 from gravel.language.nodes import Expression
-from gravel.language.types import Kind, Type
+from gravel.language.types import Type
 from gravel.sources.source import Batch, Malformed
 
 ROWS = "rows"
@@ -49,8 +48,8 @@ class SidePart(Struct, frozen=True):
 class SideState:
     """A table by the hashes of its rows; see `engine.State`. `side`: 0 is before, 1 after; `key`:
     the compared columns that are the key, without which all of them are and cells are not
-    told apart. A row has a hash a cell, and of numbers that may lie within a distance the numbers
-    without their points."""
+    told apart. A row has a hash a cell, and of numbers that may lie within a distance their
+    words."""
 
     def __init__(
         self,
@@ -66,10 +65,9 @@ class SideState:
         self.rows = self.null = 0
         self.malformed: tuple[Malformed, ...] = ()
         self.near = [index for index, column in enumerate(columns) if how.near(column)]
-        others = (len(columns) if key else 0) + len(self.near)
-        # Numbers that are told apart by their distance may be Python's own, which no file takes.
-        room = None if how.within is not None else memory // 4
-        self.distinct: dict[Hashable, HashedRows] = {ROWS: HashedRows(others, room)}
+        words = sum(columns[index].words for index in self.near)
+        others = (len(columns) if key else 0) + words
+        self.distinct: dict[Hashable, HashedRows] = {ROWS: HashedRows(others, memory // 4)}
 
     def map(self, batch: Batch) -> SidePart:
         """See State."""
@@ -89,8 +87,8 @@ class SideState:
         if self.columns:
             first = mixed([hashed[index] for index in key])
             second = mixed([hashes(values[index], True) for index in key], True)
-        near = [_number(values[index], self.columns[index]) for index in self.near]
-        arrays = [first, second, batch.rows, *(hashed if self.key else []), *near]
+        near = [self.columns[index].words_of(values[index]) for index in self.near]
+        arrays = [first, second, batch.rows, *(hashed if self.key else []), *chain(*near)]
         kept = arrays if known.all() else [array[known] for array in arrays]
         return SidePart(batch.count, batch.malformed, RowRange.of(kept))
 
@@ -106,17 +104,3 @@ class SideState:
         self.rows += later.rows
         self.null += later.null
         self.malformed += later.malformed
-
-
-def _number(values: pa.Array, column: ColumnPair) -> np.ndarray:
-    """Numbers as integers of the column's scale, exactly; a DOUBLE as it is."""
-    if column.type.kind is Kind.DOUBLE:
-        result: np.ndarray = values.fill_null(0).to_numpy(zero_copy_only=False)
-        return result
-    whole = arithmetic.unscaled(values.cast(pa.decimal128(38, column.scale)))
-    # Python's integers where a difference in 64 bits could overflow.
-    return (
-        whole.astype(object)
-        if len(whole) and max(abs(int(whole.min())), abs(int(whole.max()))) >= 2**62
-        else whole
-    )

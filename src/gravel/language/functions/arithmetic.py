@@ -3,7 +3,7 @@ rounded half away."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from decimal import ROUND_DOWN, ROUND_HALF_UP, Context, Decimal
 from typing import Any
 
@@ -62,19 +62,31 @@ def as_double(values: pa.Array | pa.Scalar) -> pa.Array | pa.Scalar:
 def unscaled(decimals: pa.Array) -> np.ndarray:
     """Decimals as whole numbers of their last place, NULL as 0: int64 where all of them fit, else
     Python's integers."""
+    return joined_words(words_of(decimals))
+
+
+def words_of(decimals: pa.Array) -> list[np.ndarray]:
+    """The 64-bit words of decimals as whole numbers of their last place, the lowest first; NULL as
+    0."""
     filled = decimals.fill_null(0)
-    width = 4 if pa.types.is_decimal256(decimals.type) else 2
+    width = decimals.type.byte_width // 8
     words = np.frombuffer(filled.buffers()[1], np.int64)[
         width * filled.offset : width * (filled.offset + len(filled))
     ]
-    whole: np.ndarray = words[::width]
-    if all((words[index::width] == whole >> 63).all() for index in range(1, width)):
-        return whole
-    data = memoryview(words.tobytes())
+    return [words[index::width] for index in range(width)]
+
+
+def joined_words(words: Sequence[np.ndarray]) -> np.ndarray:
+    """The whole numbers of such words: int64 where all of them fit, else Python's integers."""
+    lowest = words[0]
+    if all((word == lowest >> 63).all() for word in words[1:]):
+        return lowest
+    data = np.stack(words, axis=1).tobytes()
+    size = 8 * len(words)
     return np.array(
         [
-            int.from_bytes(data[index : index + 8 * width], "little", signed=True)
-            for index in range(0, len(data), 8 * width)
+            int.from_bytes(data[index : index + size], "little", signed=True)
+            for index in range(0, len(data), size)
         ],
         object,
     )
