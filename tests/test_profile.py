@@ -5,12 +5,13 @@ from __future__ import annotations
 
 import json
 import math
+import random
 import re
 import shlex
 import sqlite3
 import unicodedata
 from collections import Counter
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -488,6 +489,67 @@ def test_days_and_numbers_written_in_several_ways_are_told_with_each_way(figures
     for one in found.values():
         assert figures(*shlex.split(one["see"])[1:], "--rows", "0")["matching"] == one["rows"]
     assert figures("try", "t.csv", found["day"]["fix"])["assignments"][0]["changed"] == 300
+
+
+CLOCKS = [
+    ("M/D/Y I:mm:ss p", "FMMM/FMDD/YYYY FMHH12:MI:SS AM"),
+    ("M/D/Y H:mm", "FMMM/FMDD/YYYY FMHH24:MI"),
+    ("DD/MM/Y HH:mm", "DD/MM/YYYY HH24:MI"),
+    ("D.M.Y H:mm:ss", "FMDD.FMMM.YYYY FMHH24:MI:SS"),
+    ("Y-MM-DDTHH:mm", 'YYYY-MM-DD"T"HH24:MI'),
+    ("DD b Y HH:mm", "FMDD MON YYYY HH24:MI"),
+    ("Y-M-D", "YYYY-FMMM-FMDD"),
+    ("Y/MM/DD HH:mm:ss", "YYYY/MM/DD HH24:MI:SS"),
+]
+
+
+def test_times_are_told_by_how_they_are_written(figures: Any, folder: Path) -> None:
+    def written(moment: datetime, form: str) -> str:
+        parts = {
+            "DD": f"{moment:%d}", "D": str(moment.day), "MM": f"{moment:%m}", "M": str(moment.month),
+            "Y": f"{moment:%Y}", "HH": f"{moment:%H}", "H": str(moment.hour), "p": f"{moment:%p}",
+            "I": str(moment.hour % 12 or 12), "mm": f"{moment:%M}", "ss": f"{moment:%S}", "b": f"{moment:%b}",
+        }  # fmt: skip
+        return re.sub("DD?|MM?|Y|HH?|I|mm|ss|p|b", lambda part: parts[part[0]], form)
+
+    chance = random.Random(5)
+    moments = [datetime(2020, 1, 1) + timedelta(seconds=chance.randrange(150_000_000)) for _ in range(600)]  # fmt: skip
+    forms = [*(form for form, _ in CLOCKS), "Y-MM-DD HH:mm:ss"]
+    rows = [
+        [written(moment, form) for form in forms] + [written(moment, forms[at % 3 * 3])]
+        for at, moment in enumerate(moments)
+    ]
+    write(
+        "t.csv", "".join(f"{','.join(row)}\n" for row in [[*map(str, range(len(rows[0])))], *rows])
+    )
+    told = figures("profile", "t.csv", "--today", "2026-01-01")
+    by_column = {one["column"]: one for one in told["findings"]}
+    for at, (_, template) in enumerate(CLOCKS):
+        fits = {fit["type"]: fit["rows"] for fit in told["columns"][at]["fits"]}
+        kind = "TIMESTAMP" if "MI" in template else "DATE"
+        assert fits[f"{kind} FORMAT '{template}'"] == 600
+        for name, rows_that_fit in fits.items():
+            if rows_that_fit:  # what it says of each type is what an expression says
+                column = f'FITS("{at}" AS {name})'
+                assert figures("look", "t.csv", "--where", column, "--rows", "0")["matching"] == rows_that_fit  # fmt: skip
+        assert by_column[str(at)]["finding"] == "another format"
+        fix = by_column[str(at)]["fix"].split(" = ", 1)[1]
+        read = figures("query", f"SELECT {fix} FROM 't.csv' OFFSET 0 ROWS", "--rows", "all")["rows"]
+        exact = "%Y-%m-%d %H:%M:%S" if "SS" in template else "%Y-%m-%d %H:%M:00" if "MI" in template else "%Y-%m-%d"  # fmt: skip
+        assert [row[0] for row in read] == [f"{moment:{exact}}" for moment in moments]
+    mixed = by_column[str(len(forms))]
+    assert (mixed["finding"], mixed["rows"]) == ("mixed formats", 400)
+    assert "timestamps written in 3 ways" in mixed["detail"]
+    tried = figures("try", "t.csv", mixed["fix"])["assignments"][0]
+    assert (tried["changed"], tried["errors"]) == (400, 0)
+    # Whose order nothing tells.
+    write(
+        "u.csv",
+        "t\n" + "".join(f"{at % 12 + 1}/{at % 11 + 1}/2024 {at % 24}:00\n" for at in range(200)),
+    )
+    (found,) = figures("profile", "u.csv")["findings"]
+    assert (found["finding"], found["rows"]) == ("ambiguous dates", 200)
+    assert figures(*shlex.split(found["see"])[1:], "--rows", "0")["matching"] == 200
 
 
 def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) -> None:

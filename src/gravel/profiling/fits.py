@@ -27,11 +27,20 @@ from gravel.language.types import (
     Target,
     decimal,
 )
+from gravel.profiling.day_forms import (
+    DIGITS_ONLY,
+    FORMS_OF,
+    ISO,
+    SECONDS,
+    DayForm,
+    shape_of,
+    shapes_of,
+)
 from gravel.sources.type_inference import Fitting
 
 
 class TypeCandidate(Struct, frozen=True):
-    """A type that values may fit: its name in `marks`, the CAST's target, and the shapes (an RE2
+    """A type that values may fit: its name among figures, the CAST's target, and the shapes (an RE2
     pattern) it can have."""
 
     name: str
@@ -43,50 +52,8 @@ class TypeCandidate(Struct, frozen=True):
         """The type as an expression writes it."""
         return "DECIMAL" if self.target.type.kind is Kind.DECIMAL else str(self.target)
 
-    @property
-    def template(self) -> bool:
-        """Whether a FORMAT belongs to it."""
-        return self.target.format is not None
 
-
-_TEMPLATES = (
-    "DD.MM.YYYY", "MM/DD/YYYY", "DD/MM/YYYY", "MM-DD-YYYY", "DD-MM-YYYY", "YYYY/MM/DD",
-    "YYYY.MM.DD", "YYYYMMDD", "DD.MM.YY",
-    "MM/DD/YY", "DD/MM/YY", "FMDD.FMMM.YYYY", "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY",
-    "FMMM/FMDD/YY", "FMDD/FMMM/YY", "FMDD MON YYYY", "FMDD-MON-YYYY", "FMDD-MON-YY",
-    "MON FMDD, YYYY", "FMDD MONTH YYYY", "MONTH FMDD, YYYY",
-    "YYYY-MM-DD HH24:MI", "DD.MM.YYYY HH24:MI",
-    "DD.MM.YYYY HH24:MI:SS",
-)  # fmt: skip
-
-
-def _template_shape(template: str) -> str:
-    shape = template.replace(".", r"\.")
-    for part, digits in (
-        ("FMDD", "9{1,2}"),
-        ("FMMM", "9{1,2}"),
-        ("MONTH", "[Aa]{3,9}"),
-        ("MON", "[Aa]{3}"),
-        ("YYYY", "9999"),
-        ("YY", "99"),
-        ("MM", "99"),
-        ("DD", "99"),
-        ("HH24", "99"),
-        ("MI", "99"),
-        ("SS", "99"),
-    ):
-        shape = shape.replace(part, digits)
-    return shape
-
-
-def _candidate(template: str) -> TypeCandidate:
-    kind = TIMESTAMP if "HH24" in template else DATE
-    return TypeCandidate(
-        f"form {template}", Target(kind, format=template), f"^ *{_template_shape(template)} *$"
-    )
-
-
-CANDIDATES = (
+TYPES = (
     TypeCandidate("INTEGER", Target(INTEGER), "^ *[+-]?9+ *$"),
     TypeCandidate("DECIMAL", Target(decimal(38, 10)), r"^ *[+-]?(9+\.?9*|\.9+) *$"),
     TypeCandidate(
@@ -102,38 +69,10 @@ CANDIDATES = (
         Target(ZONED),
         r"^ *9999-99-99[ Aa]99:99:99(\.9{1,6})?([Aa]|[+-]99(:?99)?) *$",
     ),
-    *(_candidate(template) for template in _TEMPLATES),
 )
-NAMES = tuple(one.name for one in CANDIDATES)
-BY_NAME = {one.name: one for one in CANDIDATES}
-# A template with the day first and the same with the month first: a value may fit both.
-RIVALS = (
-    ("DD/MM/YYYY", "MM/DD/YYYY"),
-    ("DD-MM-YYYY", "MM-DD-YYYY"),
-    ("DD/MM/YY", "MM/DD/YY"),
-    ("FMDD/FMMM/YYYY", "FMMM/FMDD/YYYY"),
-    ("FMDD/FMMM/YY", "FMMM/FMDD/YY"),
-)
-# The templates with FM take in those without: they count only for what the others leave.
-STRICTER = {
-    "FMDD.FMMM.YYYY": "DD.MM.YYYY",
-    "FMMM/FMDD/YYYY": "MM/DD/YYYY",
-    "FMDD/FMMM/YYYY": "DD/MM/YYYY",
-    "FMMM/FMDD/YY": "MM/DD/YY",
-    "FMDD/FMMM/YY": "DD/MM/YY",
-}
-# Forms whose days are taken; where the month comes first it wins, until the whole column shows
-# which one it is.
-_DAYS = (
-    "DATE", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE", *(f"form {one}" for one in (
-        "DD.MM.YYYY", "YYYY/MM/DD", "YYYY.MM.DD", "FMDD.FMMM.YYYY", "YYYY-MM-DD HH24:MI",
-        "DD.MM.YYYY HH24:MI", "DD.MM.YYYY HH24:MI:SS",
-        "MM/DD/YYYY", "DD/MM/YYYY", "MM-DD-YYYY", "DD-MM-YYYY", "MM/DD/YY", "DD/MM/YY",
-        "FMMM/FMDD/YYYY", "FMDD/FMMM/YYYY", "FMMM/FMDD/YY", "FMDD/FMMM/YY", "DD.MM.YY",
-        "FMDD MON YYYY", "FMDD-MON-YYYY", "FMDD-MON-YY", "MON FMDD, YYYY", "FMDD MONTH YYYY",
-        "MONTH FMDD, YYYY",
-    )),
-)  # fmt: skip
+
+BY_NAME = {one.name: one for one in TYPES}
+_MOMENTS = ("DATE", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE")
 _POSSIBLE = r"^ *[+-]?[.]?(9|[Aa]{3,8} *$)|^ *[Aa]{3,9} 9"
 
 _FEW = 64
@@ -147,18 +86,18 @@ def put_plain(array: pa.Array, fitting: Fitting, shapes: pa.Array, put: Put) -> 
     1970-01-01."""
     everyone = np.ones(len(array), bool)
     if Kind.DATE in fitting.kinds:
-        put("DATE", everyone)
-        put("day", everyone)
+        for name in ("DATE", "day", ISO):
+            put(name, everyone)
         return pc.cast(pc.cast(array, pa.date32()), pa.int32()).to_numpy().astype(float)
     if Kind.INTEGER in fitting.kinds:
         put("INTEGER", everyone)
-        dated = matches(shapes, BY_NAME["form YYYYMMDD"].shapes)
+        form = DayForm(DIGITS_ONLY)
+        dated = matches(shapes, shapes_of(form.strict))
         if dated.any():
-            put(
-                "form YYYYMMDD",
-                _spread(dated, _fits(array.filter(to_arrow(dated)), BY_NAME["form YYYYMMDD"])[0]),
-            )
-    put("DECIMAL", everyone if fitting.whole <= 28 else _fits(array, BY_NAME["DECIMAL"])[0])
+            fit, _ = _fits(array.filter(to_arrow(dated)), form.target(form.strict))
+            put(DIGITS_ONLY, _spread(dated, fit))
+    whole = fitting.whole <= 28
+    put("DECIMAL", everyone if whole else _fits(array, BY_NAME["DECIMAL"].target)[0])
     put("DOUBLE PRECISION", everyone)
     put("number", everyone)
     result: np.ndarray = pc.cast(array, pa.float64()).to_numpy()
@@ -175,37 +114,81 @@ def put_fits(array: pa.Array, shapes: pa.Array, shape_hash: np.ndarray, put: Put
     possible = test(_POSSIBLE)
     if not possible.any():
         return number
-    taken = np.zeros(len(array), bool)
+    days = _Days(number, put)
     results: dict[str, np.ndarray] = {}
-    for item in CANDIDATES:
+    for item in TYPES:
         shaped = possible & test(item.shapes)
         if not shaped.any():
             continue
         rows = np.flatnonzero(shaped[inverse])
-        fit, values = _fits(array.take(to_arrow(rows)), item)
+        fit, values = _fits(array.take(to_arrow(rows)), item.target)
         rows = rows[fit]
-        mask = np.zeros(len(array), bool)
-        mask[rows] = True
-        results[item.name] = mask
+        results[item.name] = mask = _at(rows, len(array))
         put(item.name, mask)
         if item.name == "DOUBLE PRECISION":
             numbers = values.filter(to_arrow(fit)).to_numpy(zero_copy_only=False)
             finite = np.isfinite(numbers)
             number[rows[finite]] = numbers[finite]
             put("number", _at(rows[finite], len(array)))
-            taken[rows] = True
-        elif item.name in _DAYS:
-            fresh = ~taken[rows]
-            days = pc.cast(
-                pc.cast(values.filter(to_arrow(fit)), pa.date32()), pa.int32()
-            ).to_numpy()
-            number[rows[fresh]] = days[fresh]
-            put("day", _at(rows[fresh], len(array)))
-            taken[rows] = True
-    whole = results.get("DECIMAL")
-    if whole is not None:
+            days.taken[rows] = True
+        elif item.name in _MOMENTS:
+            days.take(rows, values.filter(to_arrow(fit)))
+    _put_days(array, possible, test, inverse, days)
+    # What ISO 8601 has in full is written as a template with FM has it too.
+    for name, form in (("DATE", DayForm(ISO)), ("TIMESTAMP", DayForm(ISO, SECONDS))):
+        if name in results:
+            whole = results[name] & test(shapes_of(form.strict))[inverse]
+            for bit in (ISO, *form.clock.styles):
+                put(bit, whole)
+    if "DECIMAL" in results:
+        whole = results["DECIMAL"]
         put("loses", _spread(whole, matches(array.filter(to_arrow(whole)), _LEADING_ZERO)))
     return number
+
+
+class _Days:
+    """The days of values, by the first form that each fits: their numbers, and the mark."""
+
+    def __init__(self, number: np.ndarray, put: Put) -> None:
+        self.number, self.put = number, put
+        self.taken = np.zeros(len(number), bool)
+
+    def take(self, rows: np.ndarray, values: pa.Array) -> None:
+        """Rows and the dates or timestamps that they are."""
+        fresh = ~self.taken[rows]
+        days = pc.cast(pc.cast(values, pa.date32()), pa.int32()).to_numpy()
+        self.number[rows[fresh]] = days[fresh]
+        self.put("day", _at(rows[fresh], len(self.number)))
+        self.taken[rows] = True
+
+
+def _put_days(
+    array: pa.Array,
+    possible: np.ndarray,
+    test: Callable[[str], np.ndarray],
+    inverse: np.ndarray,
+    days: _Days,
+) -> None:
+    """The marks of the forms that days are written in, and of their styles."""
+    timed = bool(test("9:99").any())
+    for day, forms in FORMS_OF.items():
+        if not (possible & test(shape_of(forms[0].loose))).any():
+            continue
+        for form in forms:
+            if form.clock.template and not timed:
+                continue
+            shaped, strict = (test(shapes_of(item)) for item in (form.loose, form.strict))
+            shaped = possible & (shaped & ~strict if form.is_iso else shaped)
+            if not shaped.any():
+                continue
+            rows = np.flatnonzero(shaped[inverse])
+            fit, values = _fits(array.take(to_arrow(rows)), form.target(form.loose))
+            rows = rows[fit]
+            for name in (day, *form.clock.styles):
+                days.put(name, _at(rows, len(array)))
+            days.put("short", _at(rows[(shaped & ~strict)[inverse[rows]]], len(array)))
+            if day != DIGITS_ONLY:
+                days.take(rows, values.filter(to_arrow(fit)))
 
 
 def _tester(texts: pa.Array) -> Callable[[str], np.ndarray]:
@@ -215,7 +198,7 @@ def _tester(texts: pa.Array) -> Callable[[str], np.ndarray]:
         return lambda pattern: matches(texts, pattern)
     values = texts.to_pylist()
     return lambda pattern: np.fromiter(
-        (re.match(pattern, value) is not None for value in values), bool, len(values)
+        (re.search(pattern, value) is not None for value in values), bool, len(values)
     )
 
 
@@ -229,9 +212,9 @@ def _spread(mask: np.ndarray, result: np.ndarray) -> np.ndarray:
     return _at(np.flatnonzero(mask)[result], len(mask))
 
 
-def _fits(array: pa.Array, candidate: TypeCandidate) -> tuple[np.ndarray, Any]:
+def _fits(array: pa.Array, target: Target) -> tuple[np.ndarray, Any]:
     """Which values fit, and the values."""
-    result = casts.cast(array, TEXT, candidate.target)
+    result = casts.cast(array, TEXT, target)
     if result.errors is None:
         return np.ones(len(array), bool), result.values
     return np.asarray(result.errors) == 0, result.values

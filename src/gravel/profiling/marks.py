@@ -8,6 +8,7 @@ counts, whatever the batches were.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -26,6 +27,7 @@ from gravel.language.functions.spelling import match_key, shape
 from gravel.language.functions.text import capitalize_words, tidy_spaces
 from gravel.language.types import Kind
 from gravel.profiling import fits
+from gravel.profiling.day_forms import DAYS, FORMS_OF, STYLES
 from gravel.sources.type_inference import Fitting
 
 _NAMES = (
@@ -40,9 +42,12 @@ _NAMES = (
     "no_key",
     "number",
     "day",
-    *fits.NAMES,
+    *(item.name for item in fits.TYPES),
+    *DAYS,
+    *STYLES,
 )
 BIT = {name: np.uint64(1 << at) for at, name in enumerate(_NAMES)}
+_STYLED = np.uint64(sum(int(BIT[name]) for name in STYLES if name != "short"))
 _DOUBTFUL = np.uint64(1 << MARKS.index("doubtful"))
 _BOTH = BIT["upper"] | BIT["lower"]
 DELIMITERS = {
@@ -106,6 +111,25 @@ def marked(array: pa.Array, fitting: Fitting, plain: np.ndarray) -> Marked:
         shape_second,
         characters,
     )
+
+
+def form_masks(bits: np.ndarray) -> Iterator[tuple[str, np.ndarray]]:
+    """Which values are days by a template, for each that some value fits."""
+    seen = np.bitwise_or.reduce(bits) if len(bits) else np.uint64(0)
+    for day, forms in FORMS_OF.items():
+        if not seen & BIT[day]:
+            continue
+        having = (bits & BIT[day]) != 0
+        for form in forms:
+            styled = np.uint64(sum(int(BIT[name]) for name in form.clock.styles))
+            loose = having & ((bits & _STYLED) == styled)
+            if not loose.any():
+                continue
+            yield form.loose, loose
+            if form.loose != form.strict and not form.is_iso:
+                strict = loose & ((bits & BIT["short"]) == 0)
+                if strict.any():
+                    yield form.strict, strict
 
 
 def _characters(array: pa.Array) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

@@ -30,6 +30,7 @@ from gravel.language.types import DOUBLE, TEXT, Kind, Type
 from gravel.profiling import fits, forms, lists, relations, spread
 from gravel.profiling.closer import DEPENDENCY, PAIR, CloserState, texts_in
 from gravel.profiling.column_kind import is_code_list
+from gravel.profiling.day_forms import STRICTER, TARGETS
 from gravel.profiling.findings import findings
 from gravel.profiling.marks import DELIMITERS
 from gravel.profiling.result import (
@@ -477,24 +478,19 @@ class _SecondPass:
 
     def _fits(self, index: int) -> tuple[Fit, ...]:
         result, texts = self.gathered[index], self.texts[index]
-        results = []
-        for item in fits.CANDIDATES:
-            rows = result.by_bit.get(item.name, 0)
-            if item.template:
-                template = item.target.format or ""
-                strict = fits.STRICTER.get(template)
-                if not rows or (strict and rows == result.by_bit.get(f"form {strict}", 0)):
-                    continue
-            results.append(
-                Fit(
-                    item.type,
-                    rows,
-                    _ranked(
-                        (texts[row], count) for row, count in result.mismatches.get(item.name, ())
-                    ),
-                    self.first.rows - self.first.columns[index].nulls,
-                )
-            )
+        known = self.first.rows - self.first.columns[index].nulls
+
+        def fit(name: str, rows: int, shown: str) -> Fit:
+            mismatches = result.mismatches.get(name, ())
+            return Fit(shown, rows, _ranked((texts[row], many) for row, many in mismatches), known)
+
+        counts = {item.name: result.by_bit.get(item.name, 0) for item in fits.TYPES}
+        results = [fit(item.name, counts[item.name], item.type) for item in fits.TYPES]
+        counts |= result.by_template
+        for template, target in TARGETS.items():
+            rows = counts.get(template, 0)
+            if rows and rows != counts.get(STRICTER.get(template, "")):
+                results.append(fit(template, rows, str(target)))
         return tuple(results)
 
     def _shapes(self, index: int) -> tuple[ValueShape, ...]:
@@ -612,10 +608,8 @@ def _orders(gathered: Gathered) -> tuple[Orders, ...]:
     without, where it has more."""
     results: dict[str, Orders] = {}
     for (day_first, month_first), rows in gathered.both.items():
-        counts = [
-            gathered.by_bit.get(f"form {form}", 0) - rows for form in (day_first, month_first)
-        ]
-        stricter = fits.STRICTER.get(day_first, "")
+        counts = [gathered.by_template.get(form, 0) - rows for form in (day_first, month_first)]
+        stricter = STRICTER.get(day_first, "")
         if not rows or (
             stricter in results
             and results[stricter] == Orders(stricter, results[stricter].month_first, rows, *counts)

@@ -13,7 +13,7 @@ from msgspec import Struct
 
 from gravel.engine.sets import distinct_values
 from gravel.engine.spill import Runs
-from gravel.profiling.fits import RIVALS, STRICTER
+from gravel.profiling.day_forms import RIVAL_DAYS
 from gravel.profiling.marks import BIT
 from gravel.profiling.result import Bin, Dates, Gap, Numbers, YearRows
 
@@ -343,10 +343,8 @@ def settled_days(
     """Days with their counts, where the whole column tells the day from the month; the others are
     left out."""
     values, keep = values.copy(), np.ones(len(values), bool)
-    for day_first, month_first in RIVALS:
-        if day_first in STRICTER.values():
-            continue  # what fits it fits the form with FM too
-        item, other = ((bits & BIT[f"form {name}"]) != 0 for name in (day_first, month_first))
+    for day_first, month_first in RIVAL_DAYS:
+        item, other = ((bits & BIT[day]) != 0 for day in (day_first, month_first))
         both, only_day, only_month = item & other, (item & ~other).any(), (other & ~item).any()
         if not (both.any() or only_day or only_month):
             continue

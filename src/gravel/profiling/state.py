@@ -13,7 +13,8 @@ from msgspec import Struct, field
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes, top_rows
 from gravel.engine.known_values import KnownValues
 from gravel.profiling import fits, spread
-from gravel.profiling.marks import BIT, DELIMITERS
+from gravel.profiling.day_forms import RIVALS
+from gravel.profiling.marks import BIT, DELIMITERS, form_masks
 from gravel.profiling.partial import Bounds, ColumnPartial, part_of
 from gravel.profiling.relations import SAMPLE as SAMPLE_ROWS
 from gravel.profiling.result import Numbers
@@ -163,6 +164,7 @@ class Gathered(Struct):
 
     distinct: int = 0
     by_bit: dict[str, int] = field(default_factory=dict)
+    by_template: dict[str, int] = field(default_factory=dict)  # rows that are days by one
     top: list[tuple[int, int]] = field(default_factory=list)
     mismatches: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
     words: list[tuple[int, int]] = field(default_factory=list)
@@ -203,7 +205,7 @@ def range_figures(is_text: bool, piece: Counted) -> RangeFigures:
     output.squares = float(np.sum(piece.counts.astype(float) ** 2))
     if output.distinct <= FEW_VALUES:
         output.every = list(zip(piece.rows.tolist(), piece.counts.tolist(), strict=True))
-    output.top = best = top_rows(piece.counts, piece.rows, TOP)
+    output.top = top_rows(piece.counts, piece.rows, TOP)
     seen = np.bitwise_or.reduce(marks) if len(marks) else np.uint64(0)
     masks: dict[str, np.ndarray] = {}
     for name, bit in BIT.items():
@@ -216,13 +218,16 @@ def range_figures(is_text: bool, piece: Counted) -> RangeFigures:
     output.sample_rows.update(_counts_at(piece, samples["all"]))
     if not is_text:
         return result
-    for name in fits.NAMES:
-        mismatches[name] = (
-            _top_of(piece, ~masks[name], MISMATCHES) if name in masks else best[:MISMATCHES]
-        )
-    for day_first, month_first in fits.RIVALS:
-        if f"form {day_first}" in masks and f"form {month_first}" in masks:
-            both = masks[f"form {day_first}"] & masks[f"form {month_first}"]
+    for item in fits.TYPES:
+        if item.name in masks:
+            mismatches[item.name] = _top_of(piece, ~masks[item.name], MISMATCHES)
+    by_template = dict(form_masks(marks))
+    for template, mask in by_template.items():
+        output.by_template[template] = int(piece.counts[mask].sum())
+        mismatches[template] = _top_of(piece, ~mask, MISMATCHES)
+    for day_first, month_first in RIVALS:
+        if day_first in by_template and month_first in by_template:
+            both = by_template[day_first] & by_template[month_first]
             output.both[day_first, month_first] = int(piece.counts[both].sum())
     if "placeholder" in masks:
         output.words = _top_of(piece, masks["placeholder"], WORDS)
@@ -244,6 +249,7 @@ def gather(is_text: bool, room: int, ranges: Iterable[RangeFigures]) -> Gathered
     numbers = spread.Ascending(room // 8)
     days: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
     samples: dict[str, list[np.ndarray]] = {}
+    mismatches: list[tuple[dict[str, list[tuple[int, int]]], list[tuple[int, int]]]] = []
     for part in ranges:
         item = part.gathered
         output.distinct += item.distinct
@@ -262,8 +268,9 @@ def gather(is_text: bool, room: int, ranges: Iterable[RangeFigures]) -> Gathered
         output.sample_rows.update(item.sample_rows)
         for name, rows in part.samples.items():
             samples.setdefault(name, []).append(rows)
-        for name, best in item.mismatches.items():
-            output.mismatches.setdefault(name, []).extend(best)
+        for template, count in item.by_template.items():
+            output.by_template[template] = output.by_template.get(template, 0) + count
+        mismatches.append((item.mismatches, item.top[:MISMATCHES]))
         for pair, count in item.both.items():
             output.both[pair] = output.both.get(pair, 0) + count
         output.words += item.words
@@ -275,7 +282,9 @@ def gather(is_text: bool, room: int, ranges: Iterable[RangeFigures]) -> Gathered
     output.by_bit = dict(bits)
     output.top, output.words = _best(output.top, TOP), _best(output.words, WORDS)
     output.mismatches = {
-        name: _best(result, MISMATCHES) for name, result in output.mismatches.items()
+        # Where nothing fits a type, the most frequent values are those that do not.
+        name: _best([one for item, top in mismatches for one in item.get(name, top)], MISMATCHES)
+        for name in (*((one.name for one in fits.TYPES) if is_text else ()), *output.by_template)
     }
     output.spellings = sorted(
         output.spellings, key=lambda group: (-sum(count for _, count in group[1:]), group[0][0])

@@ -1,8 +1,8 @@
 """Datetime templates of CAST … FORMAT, as ISO/IEC 9075-2 has them: YYYY, YY, MM, DD, HH24, HH12,
 MI, SS, FF1 to FF6, AM or PM (A.M. or P.M.), DDD for the day of the year, FM before a part that may
-have fewer digits, and the delimiters - . / , ' ; : and the space. What the standard lacks are the
-English names of months, MON (three letters) and MONTH: read in any case, written in the template's
-(MON JAN, Mon Jan, mon jan).
+have fewer digits, and the delimiters - . / , ' ; : and the space. What the standard lacks are text
+in double quotes, which stands for itself ("T"), and the English names of months, MON (three
+letters) and MONTH: read in any case, written in the template's (MON JAN, Mon Jan, mon jan).
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ _PARTS = {"YYYY": ("year", 4), "YY": ("year2", 2), "MM": ("month", 2), "DD": ("d
           **{f"FF{n}": ("fraction", n) for n in range(1, 7)}}  # fmt: skip
 _TOKEN = re.compile(
     r"(FM)?(YYYY|YY|MONTH|MON|MM|DDD|DD|HH24|HH12|HH|MI|SS|FF[1-6]|AM|PM|A\.M\.|P\.M\.)"
-    r"|([-./,';: ])",
+    r'|([-./,\';: ])|"([^"]+)"',
     re.IGNORECASE,
 )
 _MONTHS = (
@@ -62,10 +62,10 @@ def template(text: str, kind: Kind) -> tuple[TemplatePart, ...]:
         if not result:
             raise ValueError(
                 f"{text[index : index + 8]!r} is not a part of a template: YYYY YY MM MON MONTH DD"
-                " DDD HH24 HH12 MI SS FF1-FF6 AM P.M., FM before one, - . / , ' ; :"
+                ' DDD HH24 HH12 MI SS FF1-FF6 AM P.M., FM before one, - . / , \' ; :, or "text"'
             )
-        if result[3]:
-            parts.append(TemplatePart("", 1, result[3]))
+        if literal := result[3] or result[4]:
+            parts.append(TemplatePart("", len(literal), literal))
         else:
             field, size = _PARTS[result[2].upper()]
             parts.append(TemplatePart(field, size, result[2], not result[1]))

@@ -13,7 +13,8 @@ describe(
         "CAST(x AS type): x as a value of that type; plain spaces around a text are ignored; a text"
         " that does not fit is a row error. CAST(x AS type FORMAT 'template') reads and writes"
         " dates and times of another form: YYYY YY, MM, MON (Jan) MONTH (January), DD, DDD (of the"
-        " year), HH24 HH12 AM, MI, SS, FF1 to FF6; FM before a part: without zeros"
+        ' year), HH24 HH12 AM, MI, SS, FF1 to FF6, "T" (any text in double quotes);'
+        " FM before a part: without zeros"
     ),
     examples={
         "CAST(' 42 ' AS INTEGER)": "42",

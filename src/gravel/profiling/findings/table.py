@@ -34,10 +34,16 @@ def table_findings(
             f"equal to an earlier row in every column{why}",
         )
     by_name = {item.name: item for item in columns}
+    has_key = any(len(key) == 1 for key in facts.keys)
     for almost in facts.almost_keys:
         entry = by_name[almost.column]
-        if not _looks_like_a_key(entry, columns, rows) or almost.rows > max(3, _HANDFUL * rows):
+        few = almost.rows <= max(3, _HANDFUL * rows)
+        meant = entry is columns[0] and column_kind.is_identifier(entry.name) and not has_key
+        if not (few and _looks_like_a_key(entry, columns, rows)) and not meant:
             continue
+        repeats = sum(value.rows - 1 for value in almost.values or ())
+        if not almost.nulls and 0 < repeats <= facts.repeated:
+            continue  # the rows are duplicates as a whole
         name = quoted(almost.column)
         where = ""
         if almost.values is not None:
@@ -68,7 +74,7 @@ def table_findings(
         )
         yield Finding(
             "nearly a key",
-            "wrong" if repeated else "suspect",
+            "wrong" if repeated and few else "suspect",
             almost.column,
             almost.rows,
             f"would be a key, but {why}",

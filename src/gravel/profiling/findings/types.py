@@ -10,13 +10,14 @@ from unicodedata import category
 from gravel.language.types import TEXT
 from gravel.language.writing import is_one_of, quoted, text_literal
 from gravel.profiling import column_kind
+from gravel.profiling.day_forms import STRICTER, TARGETS
 from gravel.profiling.findings.fit import FEW, best_fit, placeholder_condition, unfit_words
-from gravel.profiling.fits import STRICTER
 from gravel.profiling.result import ColumnProfile, Finding, Fit
 from gravel.profiling.wording import shown
 from gravel.words import number_of
 
 _CODES = 0.05
+_MIXED = 0.75  # share of the values that are written in one of several ways
 _CERTAIN, _LIKELY = 0.9, 0.5  # shares of the values that fit a type, for numbers and for dates
 
 
@@ -84,14 +85,19 @@ def _mixed_formats(column_profile: ColumnProfile, best: Fit, said: int) -> Itera
     if column_profile.loses or column_profile.distinct_shapes != len(column_profile.shapes):
         return
     what, way_of = (
-        ("days", _way_of_day) if best.type.startswith("DATE") else ("numbers", _way_of_number)
+        ("days", _way_of_day)
+        if best.type.startswith("DATE")
+        else ("timestamps", _way_of_moment)
+        if best.type.startswith("TIMESTAMP")
+        else ("numbers", _way_of_number)
     )
     ways: dict[str, tuple[int, str]] = {}
     for shape in column_profile.shapes:
         if way := way_of(shape.shape.strip(" ")):
             rows, example = ways.get(way, (0, shape.example))
             ways[way] = rows + shape.rows, example
-    if len(ways) < 2 or sum(rows for rows, _ in ways.values()) < _CERTAIN * said:
+    written = sum(rows for rows, _ in ways.values())
+    if len(ways) < 2 or written < _MIXED * said:
         return
     if not any(best.rows <= rows <= best.rows / _CERTAIN for rows, _ in ways.values()):
         return  # what is written as a day is seldom one
@@ -102,7 +108,8 @@ def _mixed_formats(column_profile: ColumnProfile, best: Fit, said: int) -> Itera
         column_profile.name,
         said - best.rows,
         f"{what} written in {len(ways)} ways: "
-        + ", ".join(f"{rows:,} as {shown(example)}" for rows, example in most),
+        + ", ".join(f"{rows:,} as {shown(example)}" for rows, example in most)
+        + (f"; {said - written:,} are none" if said > written else ""),
         _unfit(column_profile, best),
         _dates_fix(quoted(column_profile.name), column_profile, best),
     )
@@ -112,6 +119,16 @@ def _way_of_day(shape: str) -> str:
     """The parts of a day with digits and signs, as 9.9.Y, by its shape; '' for what is none."""
     way = re.sub("9+", lambda digits: {1: "9", 2: "9", 4: "Y"}.get(len(digits[0]), "?"), shape)
     return way if re.fullmatch(_DAY, way) else ""
+
+
+def _way_of_moment(shape: str) -> str:
+    """The parts of a day and of a time after it, by its shape; of a day alone the day's."""
+    parts = re.fullmatch(_MOMENT, shape)
+    if parts is None:
+        return _way_of_day(shape)
+    way = _way_of_day(parts["day"])
+    clock = re.sub("9+", "9", parts["clock"]).upper()
+    return way and f"{way}{parts['between']}{clock}"
 
 
 def _way_of_number(shape: str) -> str:
@@ -133,18 +150,19 @@ def _way_of_number(shape: str) -> str:
 def _another_form(column_profile: ColumnProfile, best: Fit, known: int) -> Iterator[Finding]:
     """All values are days of one form that is not ISO 8601, or numbers with an exponent."""
     name = quoted(column_profile.name)
-    if best.type.startswith("DATE FORMAT") and all(
-        orders.settled for orders in column_profile.both_orders
-    ):
+    if "FORMAT" in best.type and all(orders.settled for orders in column_profile.both_orders):
         template = best.type.split("'")[1]
+        dated = best.type.startswith("DATE")
         yield Finding(
             "another format",
             "suspect",
             column_profile.name,
             known,
-            f"days written {template}: text to every comparison and to ORDER BY",
+            f"{'days' if dated else 'timestamps'} written {template}: text to every comparison and"
+            " to ORDER BY",
             f"{name} IS NOT NULL",
-            f"{name} = DATE_OF({name}, '{template}')",
+            f"{name} = "
+            + (f"DATE_OF({name}, '{template}')" if dated else f"CAST({name} AS {best.type})"),
         )
     elif best.type == "DOUBLE PRECISION":
         yield Finding(
@@ -190,6 +208,7 @@ _COMMA_NUMBER = r"[+-]?(9+|9{1,3}(\.999)+),9+|[+-]?9{1,3}(\.999)+"
 _UNIT = "(?:[A-Za-z]{1,4}|[€$£¥%])"
 # Days, their digits as `_way_of_day` writes them.
 _DAY = r"Y([-/.])9\1 ?9|9([-/.]) ?9\2 ?[9Y]|9[-. ]+A?a+\.?[-. ]+[9Y]|A?a+\.? 9,? [9Y]"
+_MOMENT = r"(?P<day>.*?)(?P<between>[ A])(?P<clock>9{1,2}(:99){1,2}(\.9+)?( ?[Aa]{2})?)"
 _GROUPED_NUMBER = r"[+-]?9{1,3}(,999)+(\.9+)?"
 
 
@@ -295,8 +314,9 @@ def _number_fix(name: str, best: Fit) -> str:
 
 
 def _dates_fix(name: str, column_profile: ColumnProfile, best: Fit) -> str:
-    """The other date forms of the column, written as ISO 8601 dates."""
-    if not best.type.startswith("DATE"):
+    """The other date forms of the column, or those of timestamps, written as ISO 8601 has them."""
+    kind = best.type.split(" ")[0]
+    if kind not in ("DATE", "TIMESTAMP"):
         return ""
     doubtful = set()
     for orders in column_profile.both_orders:
@@ -308,7 +328,7 @@ def _dates_fix(name: str, column_profile: ColumnProfile, best: Fit) -> str:
     forms = [
         fit.type
         for fit in column_profile.fits
-        if fit.rows and fit.type.startswith("DATE FORMAT") and "YYYYMMDD" not in fit.type
+        if fit.rows and fit.type.startswith(f"{kind} FORMAT") and "YYYYMMDD" not in fit.type
     ]
     templates = [form.split("'")[1] for form in forms]
     left_out = doubtful | {STRICTER.get(template) for template in templates}
@@ -322,7 +342,8 @@ def _dates_fix(name: str, column_profile: ColumnProfile, best: Fit) -> str:
     )
     known = sum(shape.rows for shape in column_profile.shapes)
     if (
-        said == known
+        kind == "DATE"
+        and said == known
         and column_profile.distinct_shapes == len(column_profile.shapes)
         and not any("FM" in form for form in forms)
     ):
@@ -349,8 +370,7 @@ def _two_orders(column_profile: ColumnProfile) -> Iterator[Finding]:
             else "and no other value tells which"
         )
         where = " AND ".join(
-            f"FITS({name} AS DATE FORMAT '{form}')"
-            for form in (orders.day_first, orders.month_first)
+            f"FITS({name} AS {TARGETS[form]})" for form in (orders.day_first, orders.month_first)
         )
         yield Finding(
             "ambiguous dates",
