@@ -360,6 +360,8 @@ def test_what_was_wrong_once(text: str, rows: list[Any], asked: Any) -> None:
         ("SELECT 1 /* a /* b */", "the comment is not closed"), ("SELECT x LIKE 'a%' ESCAPE '' FROM (VALUES ('a')) v(x)", "one character"), ("SELECT CAST(1 AS BOOLEAN)", "write 1 <> 0"),
         ("SELECT TO_DATE('x')", "AS DATE FORMAT"), ("SELECT LEN('x')", "LENGTH"), ("SELECT 'a' ILIKE 'b'", "UPPER(x) LIKE"), ("SELECT EXTRACT(DOW FROM DATE '2024-01-01')", "ISODOW"),
         ("SELECT * FROM boats.csv", "a file stands in quotes"), ("SELECT a FROM (VALUES (1)) v(a) ORDER BY group", "reserved word"), ("SELECT CAST('a' AS VARCHAR(99999999999999999999))", "not a type"),
+        ("SELECT [a] FROM (VALUES (1)) v(a)", 'quoted with "name"'), ("SELECT a->>'x' FROM (VALUES ('{}')) v(a)", "JSON_VALUE(x, '$.key')"), ("SELECT * FROM (VALUES (1)) v PIVOT (COUNT(*) FOR a IN (1))", "FILTER (WHERE"),
+        ("SELECT a.x FROM (VALUES ('{}')) v(a)", "JSON_VALUE(a, '$.x')"), ("SELECT UNNEST(a) FROM (VALUES ('a')) v(a)", "stands in FROM"), ("SELECT 1 FROM (VALUES (1)) v LATERAL VIEW x", "a comma is missing"),
         ("SELECT 1 FORM 'x.csv'", "did you mean FROM?"), ("SELECT 1 FROM 'x.csv' WHER TRUE", "did you mean WHERE?"), ("SELECT 1, FROM 'x.csv'", "a comma too many"),
         ("SELECT 1 FROM 'x.csv' ORDER a", "ORDER is followed by BY"), ("SELECT left, right FROM 'x.csv'", 'as a name it is written "left"'), ("SELECT left FROM 'x.csv' LIMIT 1 LIMIT 2", "LEFT is a reserved word"), ("SELECT 1 WHERE TRUE FROM 'x.csv'", "the order is SELECT, FROM"),
         ("SELECT (1 FROM 'x.csv'", "a closing parenthesis"), ("UPDATE x SET a = 1", "begins with SELECT"), ("SELECT 1 FROM 'x.csv' LIMIT 5, 10", "OFFSET"), ("SELECT 'it's' FROM 'x.csv'", "written twice"),

@@ -72,6 +72,73 @@ def test_a_split_into_rows_numbers_its_pieces_and_loses_no_row(figures: Any) -> 
     assert figures("try", "--plan", "p.toml", "--step", 1)["step"]["out"] == 6
 
 
+@pytest.mark.parametrize("policy", ["stop", "null", "set aside"])
+@pytest.mark.parametrize("stored", ["jsonl", "parquet"])
+def test_a_list_of_json_or_parquet_is_split_counted_and_read_by_its_places(
+    figures: Any, gravel: Any, stored: str, policy: str
+) -> None:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    lists: list[Any] = [["a", "b;c"], [], None, ["z", None, " "], ["q"] * 5]
+    if stored == "jsonl":
+        lists += ["a;b", {"a": 1}]
+        write(
+            "t.jsonl",
+            "".join(json.dumps({"id": at, "l": value}) + "\n" for at, value in enumerate(lists)),
+        )
+    else:
+        pq.write_table(pa.table({"id": range(len(lists)), "l": pa.array(lists)}), "t.parquet")
+    bad = sum(not isinstance(value, list) and value is not None for value in lists)
+    step = 'split = { column = "l", array = true, into = "rows", as = "item", number = "no" }'
+    write(
+        "p.toml",
+        f'table = "t.{stored}"\nwrite = "o.csv"\n[[step]]\non_error = "{policy}"\n{step}\n',
+    )
+    stopped = bad and policy == "stop"
+    run = figures("clean", "p.toml", status=1 if stopped else 0)
+    count = run["steps"][1]
+    assert count["set_aside"] == bad * (policy == "set aside")
+    assert count["errors_to_null"] == bad * (policy == "null")
+    assert sum(one["rows"] for one in count["errors"]) == bad
+    assert Path("o.csv").exists() != stopped
+    if not stopped:
+        expected = []
+        for at, value in enumerate(lists):
+            known = (
+                [one for one in value or [] if one and one.strip()]
+                if not isinstance(value, str | dict)
+                else []
+            )
+            if isinstance(value, str | dict) and policy == "set aside":
+                continue
+            expected += [[str(at), one, str(n + 1)] for n, one in enumerate(known)] or [
+                [str(at), None, None]
+            ]
+        assert parsed(Path("o.csv").read_text())[1:] == expected
+    # The same in queries, of the rows that are lists.
+    text = f"FROM 't.{stored}' AS t LEFT JOIN UNNEST (CAST_OR_NULL(l AS TEXT ARRAY)) WITH ORDINALITY AS u (x, n) ON TRUE"
+    rows = figures("query", f"SELECT id, x, n {text}", "--rows", "all")["rows"]
+    flat = []
+    for at, value in enumerate(lists):
+        flat += [
+            [at, one, n + 1] for n, one in enumerate(value if isinstance(value, list) else [])
+        ] or [[at, None, None]]
+    assert rows == flat
+    items = "CARDINALITY(CAST_OR_NULL(l AS TEXT ARRAY)), CAST_OR_NULL(l AS TEXT ARRAY)[2]"
+    rows = figures("query", f"SELECT {items} FROM 't.{stored}'", "--rows", "all")["rows"]
+    assert rows == [
+        [len(one), one[1] if len(one) > 1 else None] if isinstance(one, list) else [None, None]
+        for one in lists
+    ]
+    if stored == "parquet":
+        told = gravel("query", "SELECT x FROM 't.parquet', UNNEST (l) AS u (x)", status=2).err
+        assert "CAST(x AS TEXT ARRAY)" in told
+        assert "CAST(l AS TEXT ARRAY) makes an array" in " ".join(
+            gravel("look", "t.parquet", "--where", "l IS NULL").err.split()
+        )
+
+
 def test_a_split_into_columns_counts_what_is_too_much_and_too_little(figures: Any) -> None:
     write("b.csv", 'who\n"Aa, Bo"\n"Cc, Di, Ed"\nFf\n" , Gg"\n')
     for more, rows, noted in (
@@ -306,7 +373,8 @@ def test_a_quick_look_never_writes_and_mistakes_are_told_before_any_row(
     assert sorted(path.name for path in folder.iterdir()) == before
     for step, told in {
         'split = { column = "list", on = ";", into = "rows", short = "null" }': "short is for a split into columns",
-        'split = { column = "list", into = "rows" }': "say either on",
+        'split = { column = "list", into = "rows" }': "say one of on",
+        'split = { column = "list", array = true, into = ["a", "b"] }': "array is for a split into rows",
         'split = { column = "list", on = ";", into = ["id", "x"] }': "there would be two columns id",
         'split = { column = "list", on_regex = "x*", into = "rows" }': "matches the empty text",
         'deduplicate = { by = ["nme"] }': "did you mean name?",

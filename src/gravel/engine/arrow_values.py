@@ -62,6 +62,18 @@ def is_binary(arrow: pa.DataType) -> bool:
     return any(test(arrow) for test in _BINARY)
 
 
+def is_list(arrow: pa.DataType) -> bool:
+    """Whether values of an Arrow type are lists of any kind."""
+    kinds = pa.types
+    return (
+        kinds.is_list(arrow)
+        or kinds.is_large_list(arrow)
+        or kinds.is_fixed_size_list(arrow)
+        or kinds.is_list_view(arrow)
+        or kinds.is_large_list_view(arrow)
+    )
+
+
 def has_type(arrow: pa.DataType) -> bool:
     """Whether the language has a type for an Arrow type; the others are read as their texts."""
     plain = plain_type(arrow)

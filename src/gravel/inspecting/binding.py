@@ -9,7 +9,7 @@ from functools import partial
 
 import numpy as np
 
-from gravel.engine.arrow_values import has_type
+from gravel.engine.arrow_values import has_type, is_list, plain_type, type_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.language import nodes, parse, tree
@@ -18,6 +18,7 @@ from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import to_text
 from gravel.language.scope import Given, Scope, find_column
 from gravel.language.types import BOOLEAN, TEXT, Target, Type
+from gravel.language.writing import quoted
 from gravel.sources.source import Batch, Source, scan
 from gravel.words import number_of
 
@@ -54,6 +55,9 @@ def note_types(table: Source, read: Iterable[int]) -> None:
             note = (
                 f"{field.name} is {field.type}: the language has no such type, and reads its text"
             )
+            if is_list(field.type):
+                item = type_of(plain_type(field.type.value_type))
+                note += f"; CAST({quoted(field.name)} AS {item} ARRAY) makes an array of it"
             if note not in table.notes:
                 table.notes.append(note)
 

@@ -214,6 +214,11 @@ class Expressions:
         )
 
     @rule
+    def element(self, span: Span, items: Parts) -> tree.Call:
+        array, place = nodes_in(items)
+        return tree.Call(*span, "[]", (array, place), place.start, True)
+
+    @rule
     def collate(self, span: Span, items: Parts) -> Any:
         text, last = items[0], items[-1]
         name = last.text if isinstance(last, tree.Name) else str(last)[1:-1]

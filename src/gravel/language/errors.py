@@ -34,6 +34,9 @@ SQLSTATES: dict[str, str] = {
     "22023": "bad argument",
     "2202E": "fewer pieces than columns",
     "2202F": "more pieces than columns",
+    "22032": "not JSON text",
+    "22034": "more than one value at the path",
+    "2203F": "an object or an array at the path",
     "21000": "more than one row from a scalar subquery",
 }
 

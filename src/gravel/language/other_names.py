@@ -51,6 +51,16 @@ _NAMES_BY_HINT = {
         "SPLIT STRING_SPLIT STRING_TO_ARRAY STR_SPLIT REGEXP_SPLIT_TO_ARRAY",
     "write FROM …, UNNEST (LIST_ITEMS(x, ';')) AS u (item)":
         "EXPLODE FLATTEN STRING_TO_TABLE REGEXP_SPLIT_TO_TABLE",
+    "it stands in FROM: FROM …, UNNEST (…) AS u (item)": "UNNEST",
+    "write CARDINALITY(x)": "ARRAY_LENGTH ARRAY_SIZE JSON_ARRAY_LENGTH SIZE",
+    "write x[1]": "ELEMENT_AT ARRAY_EXTRACT LIST_EXTRACT",
+    "write 'a' IN (SELECT item FROM UNNEST (x) AS u (item))":
+        "ARRAY_CONTAINS ARRAY_HAS LIST_CONTAINS",
+    "write JSON_VALUE(x, '$.key')":
+        "JSON_EXTRACT JSON_EXTRACT_SCALAR GET_JSON_OBJECT JSON_EXTRACT_PATH_TEXT",
+    "write CAST(x AS TEXT ARRAY), or JSON_QUERY(x, '$.key')":
+        "FROM_JSON PARSE_JSON OPENJSON JSON_PARSE JSON_TABLE",
+    "write HAS_FORM(x, 'JSON')": "IS_JSON ISJSON JSON_VALID",
     "write the character itself, or U&'\\00A0' by its code": "CHR CHAR",
     "write OCTET_LENGTH(x)": "LENGTHB DATALENGTH",
     "write OVERLAY(x PLACING y FROM 2 FOR 1)": "STUFF",
@@ -111,6 +121,8 @@ OPERATORS = {
     "MOD": "write MOD(a, b), or a % b",
     "QUALIFY": "put the window function into a derived table, and WHERE around it",
     "TOP": "write FETCH FIRST 5 ROWS ONLY",
+    "PIVOT": "write an aggregate a column: COUNT(*) FILTER (WHERE kind = 'a') AS a",
+    "UNPIVOT": "write FROM t, LATERAL (VALUES ('a', a), ('b', b)) AS u (name, value)",
     "TABLESAMPLE": "a sample differs from run to run: keep part of the rows with WHERE, "
     "as MOD(number, 10) = 0",
 }  # fmt: skip

@@ -26,6 +26,10 @@ _TYPICAL = [
         (r"\bIN [\w']+\Z", "what follows IN stands in parentheses: IN ('a', 'b')"),
         (r"\bBETWEEN [^,]+ ,\Z", "write BETWEEN … AND …"),
         (r"\bLIMIT\s+\d+ ,\Z", "write LIMIT rows OFFSET rows"),
+        (r"\[\Z", 'a column name is quoted with "name"'),
+        (r"- >\Z", "write JSON_VALUE(x, '$.key') for what a JSON text has there"),
+        *((rf"\b{word} \(", OPERATORS[word]) for word in ("TABLESAMPLE", "PIVOT", "UNPIVOT")),
+        (r"\bLATERAL\Z", "a comma is missing before it; a list is FROM t, UNNEST(…) AS u (item)"),
         (r"\bOVER\s+(?:PARTITION|ORDER)\b.*\Z", "a window has parentheses: OVER (PARTITION BY …)"),
     )
 ]

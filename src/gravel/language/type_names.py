@@ -13,7 +13,9 @@ from gravel.language.types import (
     TIME,
     TIMESTAMP,
     ZONED,
+    Kind,
     Target,
+    Type,
     decimal,
 )
 from gravel.problems import CallProblem, nearest
@@ -38,6 +40,11 @@ _TYPE_WORDS: dict[tuple[str, ...], Target] = {
 def target(words: tuple[str, ...], numbers: tuple[int, ...]) -> Target:
     """What a type's words and numbers name. Raises ValueError."""
     name = " ".join(words)
+    if words[-1:] == ("ARRAY",) and len(words) > 1:
+        item = target(words[:-1], numbers)
+        if item.type.kind is Kind.ARRAY:
+            raise ValueError(f"{name} is not a type: the items of an array are no arrays")
+        return Target(Type(Kind.ARRAY, item=item.type), item.length, item.bits)
     if words in (("DECIMAL",), ("NUMERIC",)):
         precision, scale = {0: (38, 10), 1: (numbers[0] if numbers else 38, 0)}.get(
             len(numbers), tuple(numbers[:2])
@@ -68,7 +75,8 @@ def type_hint(name: str) -> str:
     return (
         f"did you mean {near}?"
         if near
-        else "types: INTEGER, DECIMAL(p,s), DOUBLE PRECISION, BOOLEAN, TEXT, DATE, TIMESTAMP"
+        else "types: INTEGER, DECIMAL(p,s), DOUBLE PRECISION, BOOLEAN, TEXT, DATE, TIMESTAMP, and"
+        " arrays of these (TEXT ARRAY)"
     )
 
 

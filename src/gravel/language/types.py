@@ -145,7 +145,14 @@ class Target(Struct, frozen=True):
     bits: int = 64
     format: str | None = None
 
+    @property
+    def item(self) -> Target:
+        """What is named for the items of an array."""
+        return Target(self.type.item or TEXT, self.length, self.bits)
+
     def __str__(self) -> str:
+        if self.type.kind is Kind.ARRAY:
+            return f"{self.item} ARRAY"
         name = str(self.type)
         if self.length is not None:
             name = f"VARCHAR({self.length})"

@@ -72,6 +72,14 @@ class Gone(Figures):
     into: str | None
 
 
+@dataclass(frozen=True)
+class ColumnError(Figures):
+    """Rows that failed: in which column, None for the step as a whole, and how."""
+
+    column: str | None
+    kind: Inline[ErrorKind]
+
+
 SAMPLES = 8
 
 
@@ -92,7 +100,7 @@ class StepCount(Figures):
     dropped_unknown: int = 0
     dropped_true: Unlisted[int] = 0
     dropped_other: Unlisted[int] = 0
-    nulled: Unlisted[int] = 0
+    nulled: Annotated[int, "errors_to_null"] = 0
     not_concerned: int = 0
     words: Unlisted[str] = ""
     changed_columns: Counter[str] = field(default_factory=Counter)
@@ -130,6 +138,13 @@ class StepCount(Figures):
     def notes(self) -> dict[str, int]:
         """What else is to be said of how many rows."""
         return {what: rows for what, rows in self.noted.items() if rows}
+
+    @property
+    @figure_as("errors")
+    def failures(self) -> tuple[ColumnError, ...]:
+        """How rows failed, most rows first."""
+        kinds = sorted(self.errors.items(), key=lambda item: -item[1].rows)
+        return tuple(ColumnError(column or None, kind) for (column, _), kind in kinds)
 
     @property
     @figure

@@ -178,9 +178,9 @@ def _without_verb(data: dict[str, Any]) -> Iterator[_Mistake]:
 
 def _of_split(split: Split) -> str:
     """What is wrong with a split, or nothing."""
-    if (split.on is None) == (split.on_regex is None):
-        return 'say either on = ";" or on_regex'
-    if not (split.on or split.on_regex):
+    if [split.on is None, split.on_regex is None, not split.array].count(False) != 1:
+        return 'say one of on = ";", on_regex, and array = true for the items of a JSON array'
+    if not (split.on or split.on_regex or split.array):
         return "a field cannot be split on nothing"
     of_columns = {
         "surplus": split.surplus is not None,
@@ -192,6 +192,7 @@ def _of_split(split: Split) -> str:
         "number": split.number is not None,
         "empty": split.empty == "drop",
         "blanks": split.blanks is not None,
+        "array": split.array,
     }
     others, form = (of_columns, "columns") if split.into == "rows" else (of_rows, "rows")
     for key, said in others.items():

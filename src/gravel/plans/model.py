@@ -30,6 +30,7 @@ class Split(Struct, frozen=True, kw_only=True):
     column: str
     on: str | None = None
     on_regex: str | None = None
+    array: bool = False
     into: Literal["rows"] | list[str]
     as_: str | None = field(default=None, name="as")
     number: str | None = None

@@ -12,14 +12,13 @@ from typing import Annotated, Any
 from msgspec.structs import replace
 
 from gravel.engine.memory import DEFAULT_MEMORY
-from gravel.figures import Figures, Inline, NumberOf, Unlisted, figure
-from gravel.inspecting.attempt import ErrorKind
+from gravel.figures import Figures, NumberOf, Unlisted, figure
 from gravel.inspecting.cautions import Caution
 from gravel.language.scope import Given
 from gravel.language.types import Kind
 from gravel.plans.bind import bind_plan
 from gravel.plans.flow import Flow
-from gravel.plans.ledger import ChangeExample, Gone, StepLine
+from gravel.plans.ledger import ChangeExample, ColumnError, Gone, StepLine
 from gravel.plans.loading import parse_plan
 from gravel.plans.model import PlanFile
 from gravel.plans.rows import TrackedRows
@@ -33,14 +32,6 @@ from gravel.sources.source import InferredTypeRefuted, Malformed, Source
 from gravel.sources.temporary import temporary_file
 
 _PATH = "gravel_path"
-
-
-@dataclass(frozen=True)
-class ColumnError(Figures):
-    """Rows that failed: in which column, None for the step as a whole, and how."""
-
-    column: str | None
-    kind: Inline[ErrorKind]
 
 
 @dataclass(frozen=True)
@@ -197,15 +188,11 @@ def _rehearsed(plan: BoundPlan, number: int, memory: int) -> Rehearsal:
         pass
     line = step_lines(flow)[-1]
     stops = _why_stopped(plan.steps[number - 1], line)
-    errors = tuple(
-        ColumnError(column or None, kind)
-        for (column, _), kind in sorted(line.count.errors.items(), key=lambda item: -item[1].rows)
-    )
     return Rehearsal(
         plan.file.name,
         plan.table_name,
         line,
-        errors,
+        line.count.failures,
         stops,
         tuple(flow.malformed),
         tuple(plan.table.notes),

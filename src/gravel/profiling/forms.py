@@ -27,6 +27,7 @@ _LOOKS: dict[str, Callable[[str], bool]] = {
     "IBAN": lambda text: len(text) >= 15 and text[:2].isalpha(),
     "ISBN": lambda text: 10 <= len(text) <= 20 and text[:1].isdigit(),
     "LUHN": lambda text: 12 <= len(text) <= 24 and text[:1].isdigit(),
+    "JSON": lambda text: text[:1] in ("{", "["),
 }  # fmt: skip
 _MANY = 10_000
 _GLANCE = 20

@@ -295,7 +295,7 @@ class FromClause(Struct):
             raise self.context.wrong(
                 f"UNNEST takes an array, this is {kind}",
                 node.expression,
-                "make one: LIST_ITEMS(x, ';')",
+                "make one: LIST_ITEMS(x, ';'), or CAST(x AS TEXT ARRAY) of JSON text",
             )
         if lists.errors is not None or lists.constant:
             lists = lists.spread(left.count)

@@ -221,12 +221,17 @@ class Relation(Struct, frozen=True):
         if node.table and node.table.casefold() not in {table.casefold() for table in self.tables}:
             tables = [table for table in dict.fromkeys(self.tables) if table]
             near = nearest(node.table, tables)
+            if node.table in seen:
+                hint = f"{node.table} is a column: JSON_VALUE({node.table}, '$.{node.text}')"
+                hint += " is what its JSON text has there"
+            elif near:
+                hint = f"did you mean {near}?"
+            elif tables:
+                hint = "tables: " + ", ".join(tables)
+            else:
+                hint = "a file has the name that it is given: FROM 'boats.csv' AS b"
             raise Diagnostic(
-                f"there is no table {node.table} here",
-                text,
-                node.start,
-                node.end,
-                hint=f"did you mean {near}?" if near else "tables: " + ", ".join(tables),
+                f"there is no table {node.table} here", text, node.start, node.end, hint=hint
             )
         message = f"there is no column {node.text}"
         if node.table:

@@ -11,7 +11,7 @@ from gravel.inspecting import commands
 from gravel.language import errors as language_errors
 from gravel.problems import DataProblem
 from gravel.render import screen
-from gravel.words import number_of
+from gravel.words import number_of, phrase_of
 
 if TYPE_CHECKING:
     from gravel.inspecting.attempt import ErrorKind
@@ -125,7 +125,7 @@ def details(line: Any) -> list[str]:
         message.append(f"{number_of(count.nulled)} with an error made NULL")
     if count.not_concerned:
         message.append(f"{number_of(count.not_concerned)} not concerned")
-    message += [f"{rows:,} {what}" for what, rows in count.notes.items()]
+    message += [phrase_of(rows, what) for what, rows in count.notes.items()]
     if line.conflicts:
         message.append(
             "groups that disagree, by column: "

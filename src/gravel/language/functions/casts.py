@@ -30,6 +30,7 @@ from gravel.language.functions.buffers import (
     valid,
 )
 from gravel.language.functions.catalogue import KernelResult
+from gravel.language.functions.json_texts import read_json, scalar_text
 from gravel.language.types import INTEGER, MAX_DIGITS, TEXT, Kind, Target, Type, as_decimal
 
 BAD_TEXT, OUT_OF_RANGE, TOO_LONG = CODES["22018"], CODES["22003"], CODES["22001"]
@@ -54,6 +55,8 @@ def cast(array: pa.Array, source: Type, target: Target) -> KernelResult:
         return _formatted(array, source, target)
     if to.kind is Kind.TEXT:
         return _to_text_target(array, source, target)
+    if to.kind is Kind.ARRAY and (source != to or target.length is not None or target.bits != 64):
+        return _to_array(array, source, target)
     if source.kind is Kind.TEXT:
         result = _FROM_TEXT[to.kind](_without_spaces(array), to)
     elif source == to:
@@ -91,6 +94,8 @@ def widened(values: pa.Array, arrow: pa.DataType) -> pa.Array:
 
 def possible(source: Type, to: Type) -> bool:
     """Whether a cast between the two types has a meaning at all."""
+    if to.kind is Kind.ARRAY and source.kind in (Kind.TEXT, Kind.ARRAY):
+        return possible(source.item or TEXT, to.item or TEXT)
     if Kind.TEXT in (source.kind, to.kind):
         return (source.kind is Kind.TEXT and to.kind in _FROM_TEXT) or to.kind is Kind.TEXT
     numbers = (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE)
@@ -454,6 +459,38 @@ _FROM_TEXT = {
     Kind.TIMESTAMP: _text_to_timestamp,
     Kind.ZONED: _text_to_zoned,
 }
+
+
+def _to_array(array: pa.Array, source: Type, target: Target) -> KernelResult:
+    """Arrays, or texts that are JSON arrays, as arrays of other items; an item that does not fit is
+    its row's error."""
+    errors = np.zeros(len(array), np.uint8)
+    lists = array
+    if source.kind is Kind.TEXT:
+        lists = by_value(array, _json_items, pa.list_(pa.string()))
+        errors[valid(array) & ~valid(lists)] = BAD_TEXT
+    item = source.item or TEXT
+    sizes = arithmetic.numpy_values(pc.list_value_length(lists))
+    items = cast(lists.flatten(), item, target.item)
+    if items.errors is not None and items.errors.any():
+        rows = np.repeat(np.arange(len(lists)), sizes)
+        wrong = np.flatnonzero(items.errors)[::-1]  # the first of a row is set last
+        errors[rows[wrong]] = items.errors[wrong]
+    offsets = np.concatenate([[0], np.cumsum(sizes)])
+    known = valid(lists) & (errors == 0)
+    values = pa.ListArray.from_arrays(
+        to_arrow(offsets, pa.int32()), items.values, mask=None if known.all() else to_arrow(~known)
+    )
+    return KernelResult(values, errors if errors.any() else None)
+
+
+def _json_items(text: str) -> list[str | None] | None:
+    """The items of a JSON array as texts; None for what is none."""
+    try:
+        items = read_json(text)
+    except ValueError:
+        return None
+    return [scalar_text(item) for item in items] if isinstance(items, list) else None
 
 
 def _between(array: pa.Array, source: Type, to: Type) -> KernelResult:

@@ -21,6 +21,7 @@ FAMILIES = {
     "spelling": "Spelling and shape",
     "patterns": "Regular expressions",
     "lists": "Lists in a field",
+    "json": "JSON in a field",
     "damage": "Damage and placeholders",
     "wellknown": "Well-known forms",
     "types": "Types",

@@ -14,7 +14,7 @@ from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import valid
 from gravel.language.functions.catalogue import function
 from gravel.language.functions.text import RowFailure, by_row, constant
-from gravel.language.types import TEXT, Kind, Type
+from gravel.language.types import INTEGER, TEXT, Kind, Type
 
 
 def pieces(text: str, delimiter: str) -> list[str]:
@@ -121,6 +121,54 @@ def array(*items: Any, to: Type) -> pa.Array:
     order = np.arange(count * width).reshape(width, count).T.ravel()
     offsets = to_arrow(np.arange(0, count * width + 1, width), pa.int32())
     return pa.ListArray.from_arrays(offsets, pa.concat_arrays(columns).take(to_arrow(order)))
+
+
+def _array_taken(name: str, types: list[Type]) -> Type:
+    """The type of the items of an array. Raises ValueError for what is none."""
+    if types[0].kind not in (Kind.ARRAY, Kind.NULL):
+        raise ValueError(
+            f"{name} takes an array, this is {types[0]}: LIST_ITEMS(x, ';') makes one, or"
+            " CAST(x AS TEXT ARRAY) of JSON text"
+        )
+    return types[0].item or TEXT
+
+
+def _cardinality_type(types: list[Type], values: list[Any]) -> Type:
+    _array_taken("CARDINALITY", types)
+    return INTEGER
+
+
+@function(
+    "CARDINALITY(a ANY) INTEGER",
+    meaning="how many items an array has",
+    examples={
+        "CARDINALITY(LIST_ITEMS('water;power', ';'))": "2",
+        "CARDINALITY(CAST('[]' AS TEXT ARRAY))": "0",
+    },
+    result=_cardinality_type,
+)
+def cardinality(a: Any) -> pa.Array:
+    (lists,) = arithmetic.arrays(a)
+    return pc.cast(pc.list_value_length(lists), pa.int64())
+
+
+@function(
+    "a ANY[n INTEGER] : ANY",
+    name="[]",
+    meaning="the nth item of an array, from 1; NULL where there is none",
+    examples={
+        "LIST_ITEMS('water;power', ';')[2]": "'power'",
+        "CAST('[10, 20]' AS INTEGER ARRAY)[3]": "NULL",
+    },
+    result=lambda types, values: _array_taken("[…]", types),
+)
+def element(a: Any, n: Any) -> pa.Array:
+    lists, places = arithmetic.arrays(a, n)
+    offsets = arithmetic.numpy_values(lists.offsets)
+    place = arithmetic.numpy_values(places)
+    index = offsets[:-1] + place - 1
+    inside = valid(lists) & valid(places) & (place >= 1) & (place <= np.diff(offsets))
+    return lists.values.take(to_arrow(np.where(inside, index, 0), mask=~inside))
 
 
 @function(

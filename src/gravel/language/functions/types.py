@@ -14,13 +14,14 @@ describe(
         " that does not fit is a row error. CAST(x AS type FORMAT 'template') reads and writes"
         " dates and times of another form: YYYY YY, MM, MON (Jan) MONTH (January), DD, DDD (of the"
         ' year), HH24 HH12 AM, MI, SS, FF1 to FF6, "T" (any text in double quotes);'
-        " FM before a part: without zeros"
+        " FM before a part: without zeros. An ARRAY of a type is read from JSON text"
     ),
     examples={
         "CAST(' 42 ' AS INTEGER)": "42",
         "CAST('9.257' AS DECIMAL(6,2))": "9.26",
         "CAST(DATE '2024-05-01' AS TEXT)": "'2024-05-01'",
         "CAST('true' AS BOOLEAN)": "TRUE",
+        'CAST(\'["water", "power"]\' AS TEXT ARRAY)': "ARRAY['water', 'power']",
         "CAST('31.12.2024' AS DATE FORMAT 'DD.MM.YYYY')": "DATE '2024-12-31'",
         "CAST('3 Feb 2024' AS DATE FORMAT 'FMDD MON YYYY')": "DATE '2024-02-03'",
         "CAST(DATE '2024-05-01' AS TEXT FORMAT 'Month YYYY')": "'May 2024'",

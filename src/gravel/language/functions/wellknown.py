@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 
 from gravel.language.functions.buffers import by_value, valid
 from gravel.language.functions.catalogue import function
+from gravel.language.functions.json_texts import read_json
 from gravel.language.functions.text import RowFailure, by_row, constant
 from gravel.words import words
 
@@ -110,10 +111,20 @@ def _luhn(text: str) -> bool:
 
 
 # How each form is told: a pattern of RE2, or a function of one text.
+def _json(text: str) -> bool:
+    """RFC 8259."""
+    try:
+        read_json(text)
+    except ValueError:
+        return False
+    return True
+
+
 FORMS: dict[str, str | Callable[[str], bool]] = {
     "E-MAIL": _EMAIL, "URL": _URL, "UUID": _UUID, "IPV4": _IPV4, "IPV6": _ipv6,
     "COUNTRY": COUNTRIES.__contains__,
     "CURRENCY": CURRENCIES.__contains__, "IBAN": _iban, "ISBN": _isbn, "LUHN": _luhn,
+    "JSON": _json,
 }  # fmt: skip
 
 
@@ -148,8 +159,8 @@ def _check(values: list[Any]) -> str | None:
     "HAS_FORM(x TEXT, form TEXT) BOOLEAN",
     meaning=(
         "whether x has a well-known form: E-MAIL, URL, UUID, IPV4, IPV6, COUNTRY (ISO 3166-1"
-        " alpha-2), CURRENCY (ISO 4217), or a right check digit: IBAN, ISBN, LUHN; plain spaces"
-        " around x are ignored"
+        " alpha-2), CURRENCY (ISO 4217), JSON (RFC 8259), or a right check digit: IBAN, ISBN, LUHN;"
+        " plain spaces around x are ignored"
     ),
     examples={
         "HAS_FORM('ysolde@harbour.example', 'E-MAIL')": "TRUE",
@@ -158,6 +169,7 @@ def _check(values: list[Any]) -> str | None:
         "HAS_FORM('978-3-16-148410-0', 'ISBN')": "TRUE",
         "HAS_FORM('256.1.1.1', 'IPV4')": "FALSE",
         "HAS_FORM('', 'COUNTRY')": "FALSE",
+        """HAS_FORM('{"boat": "Tern",}', 'JSON')""": "FALSE",
     },
     errors=("22023",),
     check=_check,

@@ -12,16 +12,17 @@ import pyarrow.compute as pc
 
 from gravel.engine.arrow_values import text_of
 from gravel.engine.sets import distinct_values
-from gravel.engine.vector import Vector
+from gravel.engine.vector import Vector, vector
 from gravel.inspecting.cautions import Watch
 from gravel.kernels.arrays import to_arrow
 from gravel.kernels.characters import BLANK
 from gravel.language.errors import CODES
 from gravel.language.functions.buffers import matches, maybe_padded
+from gravel.language.functions.casts import cast
 from gravel.language.functions.nulls import blank
 from gravel.language.functions.patterns import compiled
 from gravel.language.functions.text import RowFailure
-from gravel.language.types import INTEGER, TEXT, Type
+from gravel.language.types import INTEGER, TEXT, Kind, Target, Type
 from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.errors import settle
 from gravel.plans.ledger import ExitKind, StepCount
@@ -104,6 +105,20 @@ def _look_at(pattern: str, binder: Binder) -> None:
         binder.wrong(f"{pattern!r} is not a valid pattern", "split", "on_regex")
 
 
+_ARRAY = Target(Type(Kind.ARRAY, item=TEXT))
+
+
+def _lists(how: Split, texts: pa.Array) -> Vector:
+    """A list of each text's pieces, as Arrow has it; one that is to be an array and is none is an
+    error."""
+    if not how.array:
+        return Vector(_pieces(how, texts))
+    result = cast(texts, TEXT, _ARRAY)
+    if result.errors is None:
+        return Vector(result.values)
+    return vector(result.values, np.where(blank(texts), 0, result.errors).astype(np.uint8))
+
+
 def _pieces(how: Split, texts: pa.Array, most: int | None = None) -> pa.Array:
     """An Arrow list of each text's pieces, at most so many."""
     options: dict[str, Any] = {} if most is None else {"max_splits": most - 1}
@@ -169,7 +184,7 @@ def null_keys(plan: BoundPlan) -> Iterator[str]:
 
 
 def _without_piece(how: Split, source: int, batch: Batch) -> int:
-    row, _ = _pieces_by_row(how, _pieces(how, text_of(batch.columns[source])))
+    row, _ = _pieces_by_row(how, _lists(how, text_of(batch.columns[source])).values)
     return batch.count - len(distinct_values(row))
 
 
@@ -212,7 +227,14 @@ class RowSplit(RowAction, frozen=True):
         how = self.how
         count = StepCount(rows_in=rows.count)
         gone: list[Left] = []
-        lists = _pieces(how, rows.text(self.at))
+        made = _lists(how, rows.text(self.at))
+        lists = made.values
+        if made.errors is not None:
+            name = step.before[self.at].name
+            failing = [(name, f"split of {name}", None, Vector(rows.text(self.at), made.errors))]
+            stays = settle(step, rows, failing, count, gone)
+            rows.keep(stays)
+            lists = lists.filter(to_arrow(stays))
         row, items = _pieces_by_row(how, lists)
         if how.blanks != "keep":
             sizes = pc.fill_null(pc.list_value_length(lists), 0).to_numpy(zero_copy_only=False)

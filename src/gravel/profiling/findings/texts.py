@@ -263,7 +263,7 @@ def damage_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
 
 
 def list_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
-    if column_profile.list is None:
+    if column_profile.list is None or any(form.form == "JSON" for form in column_profile.forms):
         return
     name, result = quoted(column_profile.name), column_profile.list
     sign, delimiter = (
