@@ -660,8 +660,15 @@ CORRELATED = [
     "SELECT id, (SELECT COUNT(*) FROM t AS x WHERE x.k = t.k HAVING COUNT(*) < 13) AS v FROM t ORDER BY id",
     "SELECT id, (SELECT x.id FROM t AS x WHERE x.k = t.k ORDER BY COUNT(*) OVER (PARTITION BY x.n) DESC, x.id LIMIT 1) AS v FROM t ORDER BY id",
     "SELECT k, SUM((SELECT COUNT(*) FROM t AS x WHERE x.n = t.k)) AS v FROM t GROUP BY k ORDER BY k NULLS FIRST",
+    "SELECT id FROM t WHERE EXISTS (SELECT 1 FROM t AS x WHERE x.k = t.k GROUP BY x.n HAVING COUNT(*) > t.n) ORDER BY id",
+    "SELECT id FROM t WHERE id IN (SELECT MAX(x.id) FROM t AS x WHERE x.k = t.k GROUP BY x.n) ORDER BY id",
+    "SELECT id FROM t WHERE n NOT IN (SELECT MIN(x.n) FROM t AS x WHERE x.k = t.k AND x.id <> t.id GROUP BY x.id % 3) ORDER BY id",
+    "SELECT id, (SELECT DISTINCT x.k + t.n FROM t AS x WHERE x.k = t.k) AS v FROM t ORDER BY id",
 ]  # fmt: skip
 LATERAL = [
+    "SELECT id, n > ALL (SELECT x.n FROM t AS x WHERE x.k = t.k AND x.id <> t.id) AS v FROM t ORDER BY id",
+    "SELECT id, n <= ANY (SELECT SUM(x.n) FROM t AS x WHERE x.n = t.n GROUP BY x.k) AS v FROM t ORDER BY id",
+    "SELECT t.id, z.n, z.c FROM t CROSS JOIN LATERAL (SELECT x.n, COUNT(*) AS c FROM t AS x WHERE x.k = t.k GROUP BY x.n HAVING COUNT(*) > 1) AS z ORDER BY 1, 2",
     "SELECT t.id, z.id AS other FROM t CROSS JOIN LATERAL (SELECT x.id FROM t AS x WHERE x.k = t.k ORDER BY x.n DESC, x.id LIMIT 2) AS z",
     "SELECT t.id, z.c, z.s FROM t LEFT JOIN LATERAL (SELECT COUNT(*) AS c, SUM(x.n) + t.n AS s FROM t AS x WHERE x.k = t.k AND x.n > t.n) AS z ON TRUE",
     "SELECT t.id, z.n FROM t LEFT JOIN LATERAL (SELECT x.n FROM t AS x WHERE x.k = t.n AND x.id > 40) AS z ON TRUE",
@@ -707,7 +714,12 @@ def test_correlated_subqueries_are_the_same_for_all_rows_at_once_and_row_by_row(
 def test_an_error_in_a_correlated_subquery_counts_where_its_value_is_read(gravel: Any) -> None:
     write("t.csv", "id,k,n\n1,1,0\n2,2,2\n")
     joined = "FROM t AS x JOIN t AS y ON 10 / x.n > 1 WHERE x.k = t.k"
-    for value in (f"(SELECT COUNT(*) {joined})", f"EXISTS (SELECT 1 {joined})"):
+    values = (
+        f"(SELECT COUNT(*) {joined})",
+        f"EXISTS (SELECT 1 {joined})",
+        "1 <> ANY (SELECT 10 / x.n FROM t AS x WHERE x.k * 0 = t.k * 0)",
+    )
+    for value in values:
         for least, status in ((5, 0), (1, 1)):
             query = f"SELECT CASE WHEN id > {least} THEN {value} END AS v FROM t"
             ran = gravel("query", query, "--table", "t=t.csv", status=status)

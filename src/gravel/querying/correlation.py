@@ -4,6 +4,7 @@ subquery's own."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from functools import partial
 from typing import Any, TypeVar
 
 import numpy as np
@@ -11,7 +12,8 @@ import pyarrow.compute as pc
 from msgspec import Struct
 from msgspec.structs import replace
 
-from gravel.engine.vector import Vector, first_error, vector
+from gravel.engine.row_codes import codes_of
+from gravel.engine.vector import Vector, vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.errors import CODES, ErrorPolicy
@@ -26,6 +28,9 @@ from gravel.querying.shapes import SUBQUERIES, literal_number, top
 
 _NUMBER = "\0row"  # the column that says which row around a pair belongs to; no query names it
 Withs = dict[str, Relation]
+# Places of rows around a subquery, and what tells the values that are beside them.
+Members = tuple[np.ndarray, Callable[[], tuple[Vector, Type]]]
+OPPOSITES = {"=": "<>", "<>": "=", "<": ">=", ">=": "<", ">": "<=", "<=": ">"}
 T = TypeVar("T")
 
 
@@ -105,15 +110,17 @@ class Correlation(Struct):
     def decided(
         self, value: Any, outer: list[tree.Name], over: Relation, withs: Withs
     ) -> Vector | None:
-        """EXISTS and IN of a plain correlated SELECT: its conditions are decided on pairs of rows,
-        in their order. None where the query is of another kind, or a row of its own has an
-        error."""
+        """EXISTS, IN and comparisons with ANY or ALL of a correlated SELECT: its conditions are
+        decided on pairs of rows, in their order. None where the query is of another kind, or a row
+        of its own has an error."""
         return self._unless_a_row_fails(lambda: self._decided(value, outer, over, withs))
 
     def _decided(
         self, value: Any, outer: list[tree.Name], over: Relation, withs: Withs
     ) -> Vector | None:
-        if isinstance(value, tree.InQuery) and not isinstance(value.operand, tree.Row):
+        if isinstance(value, tree.InQuery | tree.Quantified):
+            if isinstance(value.operand, tree.Row):
+                return None
             operands: tuple[tree.Node, ...] = (value.operand,)
         elif isinstance(value, tree.Exists):
             operands = ()
@@ -124,16 +131,75 @@ class Correlation(Struct):
             not isinstance(body, tree.Select)
             or value.query.fetch is not None
             or len(body.items) != max(1, len(operands))
-            or any(top(body.items, (tree.Aggregate,)))
             or not all(isinstance(item, tree.Named) for item in body.items if operands)
         ):
             return None
-        correlated = self._correlated(value.query, outer, over, withs)
-        if correlated is None or not correlated.keys:
-            return None
+        asked = None
+        if operands:
+            x, kind = self.expressions.evaluate(operands[0], over, withs, watched=False)
+            if x.errors is not None:
+                return None  # it counts also where there is nothing to compare it with
+            asked = x.spread(over.count), kind
         true, unknown = np.zeros(over.count, bool), np.zeros(over.count, bool)
         errors = np.zeros(over.count, np.uint8)
-        over, inner = over.for_a_while(), correlated.inner.for_a_while()
+        members = (
+            self._of_groups(value.query, outer, over, withs)
+            if body.groups is not None
+            else self._of_pairs_met(value.query, outer, over, withs, errors)
+        )
+        if members is None:
+            return None
+        operator, negated = "=", getattr(value, "negated", False)
+        if isinstance(value, tree.Quantified):
+            # ALL is the opposite of the opposite comparison with ANY.
+            operator, negated = value.operator, value.all
+            operator = OPPOSITES[operator] if negated else operator
+        for ones, of_item in members:
+            if asked is None:
+                true[ones] = True
+                continue
+            (x, first), (y, second) = (taken(asked[0], ones), asked[1]), of_item()
+            both = common(first, second)
+            if both is None:
+                raise self.context.wrong(f"{operator} cannot mix {first} and {second}", value)
+            both = TEXT if both.kind is Kind.NULL else both
+            if y.errors is not None:
+                errors[ones[y.errors != 0]] = y.errors[y.errors != 0]
+            met = compared(operator)(as_type(x, both).values, as_type(y, both).values)
+            true[ones[pc.fill_null(met, False).to_numpy(zero_copy_only=False)]] = True
+            unknown[ones[pc.is_null(met).to_numpy(zero_copy_only=False)]] = True
+        if not isinstance(value, tree.Quantified):  # which meets all values, as it does row by row
+            errors[true] = 0
+        return vector(to_arrow(true != negated, mask=unknown & ~true), errors)
+
+    def _of_pairs_met(
+        self,
+        query: tree.Query,
+        outer: list[tree.Name],
+        over: Relation,
+        withs: Withs,
+        errors: np.ndarray,
+    ) -> Iterator[Members] | None:
+        """Of a SELECT without groups: the rows around it that rows of its own go with, some at a
+        time, and how its item there is told; the errors of its conditions go into `errors`."""
+        assert isinstance(query.body, tree.Select)
+        items = query.body.items
+        if any(top(items, (tree.Aggregate,))):
+            return None
+        correlated = self._correlated(query, outer, over, withs)
+        if correlated is None or not correlated.keys:
+            return None
+        return self._members(correlated, items[0], over.for_a_while(), withs, errors)
+
+    def _members(
+        self,
+        correlated: Correlated,
+        item: tree.Node,
+        over: Relation,
+        withs: Withs,
+        errors: np.ndarray,
+    ) -> Iterator[Members]:
+        inner = correlated.inner.for_a_while()
         for ones, twos in correlated.pairs(over.count):
             for condition in correlated.rest:
                 result, _ = self._on_pairs(condition, correlated, over, inner, ones, twos, withs)
@@ -144,29 +210,31 @@ class Correlation(Struct):
                     )
                 keep = result.true(len(ones))
                 ones, twos = ones[keep], twos[keep]
-            if not operands:
-                true[ones] = True
-                continue
-            item = body.items[0]
-            assert isinstance(item, tree.Named)
-            x, first = self.expressions.evaluate(operands[0], over.take(ones), withs, watched=False)
-            y, second = self._on_pairs(
-                item.expression, correlated, over, inner, ones, twos, withs, False
-            )
-            kind = common(first, second)
-            if kind is None:
-                raise self.context.wrong(f"IN cannot mix {first} and {second}", value)
-            kind = TEXT if kind.kind is Kind.NULL else kind
-            failed = first_error([x, y], len(ones))
-            if failed is not None:
-                errors[ones[failed != 0]] = failed[failed != 0]
-            same = compared("=")(as_type(x, kind).values, as_type(y, kind).values)
-            true[ones[pc.fill_null(same, False).to_numpy(zero_copy_only=False)]] = True
-            unknown[ones[pc.is_null(same).to_numpy(zero_copy_only=False)]] = True
-        return vector(
-            to_arrow(true != getattr(value, "negated", False), mask=unknown & ~true),
-            np.where(true, 0, errors).astype(np.uint8),
-        )
+            expression = getattr(item, "expression", item)
+            pairs = correlated, over, inner, ones, twos, withs
+            yield ones, partial(self._on_pairs, expression, *pairs, condition=False)
+
+    def _of_groups(
+        self, query: tree.Query, outer: list[tree.Name], over: Relation, withs: Withs
+    ) -> Iterator[Members] | None:
+        """The same of a SELECT with GROUP BY, a row a group: it is grouped once for all rows around
+        it of which it reads the same."""
+        read = [over.vectors[over.find(name, self.context.text)] for name in outer]
+        if any(item.errors is not None for item in read):
+            return None
+        codes, first = codes_of([item.values for item in read], over.count)
+        by_row = self._by_row(query, outer, over.take(first), withs)
+        if by_row is None:
+            return None
+        result, numbers = by_row.result, by_row.numbers
+
+        def members() -> Iterator[Members]:
+            around, own = (Vector(to_arrow(side.astype(np.int64))) for side in (codes, numbers))
+            for ones, twos in joins.equal_pairs([around], [own], [INTEGER]):
+                item = taken(result.vectors[0], twos), result.types[0]
+                yield ones, partial(lambda item: item, item)
+
+        return members()
 
     def values(
         self,
@@ -247,8 +315,8 @@ class Correlation(Struct):
         body = query.body
         if (
             not isinstance(body, tree.Select)
-            or body.distinct
             or query.ties
+            or (body.having is not None and body.groups is None)
             or not all(isinstance(item, tree.Named) for item in body.items)
             or self.account.on_error is not ErrorPolicy.STOP
         ):
@@ -258,13 +326,15 @@ class Correlation(Struct):
             any(aggregate.over is not None for aggregate in aggregates)
             or (aggregates and (query.order or query.fetch is not None))
             or top(query.order, (tree.Aggregate,))
-            or top((body.items, query.order), SUBQUERIES)
+            or top((body.items, query.order, body.groups, body.having), SUBQUERIES)
+            or top(body.groups, (tree.GroupingSets,))
         ):
             return None
         correlated = self._correlated(query, outer, over, withs)
         if correlated is None:
             return None
-        whole = stacked(self._parts(correlated, bool(aggregates), over, withs))
+        grouped = bool(aggregates) and body.groups is None
+        whole = stacked(self._parts(correlated, grouped, over, withs))
         own = len(whole.names) - 1
         result = replace(
             whole,
@@ -273,7 +343,7 @@ class Correlation(Struct):
             types=whole.types[:own],
             vectors=Columns(whole.vectors.cells[:own], self.account.store),
         )
-        return ByRow(result, whole.vectors[own].values.to_numpy(), correlated, bool(aggregates))
+        return ByRow(result, whole.vectors[own].values.to_numpy(), correlated, grouped)
 
     def _parts(
         self, correlated: Correlated, grouped: bool, over: Relation, withs: Withs
@@ -289,7 +359,11 @@ class Correlation(Struct):
             body,
             items=(*body.items, tree.Named(start, end, _NUMBER, start, number)),
             where=where,
-            groups=(number, *correlated.outer) if grouped else None,
+            groups=(
+                (number, *correlated.outer, *(body.groups or ()))
+                if grouped or body.groups is not None
+                else None
+            ),
         )
         order = (tree.SortKey(start, end, number, False, None), *correlated.query.order)
         query = replace(
@@ -325,8 +399,6 @@ class Correlation(Struct):
             or query.withs
             or query.offset is not None
             or body.where is None
-            or body.groups is not None
-            or body.having is not None
             or any(top(body.items, SUBQUERIES))
             or any(top(body.where, (tree.Aggregate,)))
         ):

@@ -23,7 +23,7 @@ from gravel.language.types import BOOLEAN, TEXT, Kind, Type, common
 from gravel.querying import joins
 from gravel.querying.account import Account, RowProblem
 from gravel.querying.context import QueryContext, RunQuery
-from gravel.querying.correlation import Correlation, outer_columns
+from gravel.querying.correlation import OPPOSITES, Correlation, outer_columns
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.relation import Columns, Relation, as_type, joined, taken
 from gravel.querying.scopes import Scopes
@@ -334,8 +334,7 @@ class Subqueries(Struct):
         (left,), (right,), _ = self._pairs_alike(
             quantified, [quantified.operand], over, relation, withs
         )
-        opposite = {"=": "<>", "<>": "=", "<": ">=", ">=": "<", ">": "<=", "<=": ">"}
-        operator = opposite[quantified.operator] if quantified.all else quantified.operator
+        operator = OPPOSITES[quantified.operator] if quantified.all else quantified.operator
         known = right.values.drop_null()
         true = np.zeros(over.count, bool)
         if len(known):
