@@ -144,7 +144,7 @@ def _fields(text: str, unit: str) -> list[tuple[Decimal, str]]:
 
 def _moment(kind: str, text: str) -> tuple[Type, Any]:
     to = {"date": DATE, "timestamp": TIMESTAMP, "time": TIME}[kind]
-    result = cast(pa.array([text]), TEXT, Target(to))
+    result = cast(pa.array([text], pa.string()), TEXT, Target(to))
     value = result.values[0].as_py()
     if value is None:
         raise ValueError(f"'{text}' is not a {kind}")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import enum
+from functools import cache
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
@@ -58,31 +59,35 @@ class Type(Struct, frozen=True):
     @property
     def arrow(self) -> pa.DataType:
         """The Arrow type of a vector of this type."""
-        import pyarrow as pa
+        return _arrow_of(self)
 
-        kind = self.kind
-        if kind is Kind.DECIMAL:
-            precision = max(self.precision, 1)
-            return (
-                pa.decimal128(precision, self.scale)
-                if precision <= MAX_DIGITS
-                else pa.decimal256(precision, self.scale)
-            )
-        if kind is Kind.ARRAY:
-            return pa.list_((self.item or TEXT).arrow)
-        return {
-            Kind.INTEGER: pa.int64(),
-            Kind.DOUBLE: pa.float64(),
-            Kind.BOOLEAN: pa.bool_(),
-            Kind.TEXT: pa.string(),
-            Kind.BINARY: pa.binary(),
-            Kind.DATE: pa.date32(),
-            Kind.TIME: pa.time64("us"),
-            Kind.TIMESTAMP: pa.timestamp("us"),
-            Kind.ZONED: pa.timestamp("us", "UTC"),
-            Kind.INTERVAL: pa.month_day_nano_interval(),
-            Kind.NULL: pa.null(),
-        }[kind]
+
+@cache
+def _arrow_of(kind: Type) -> pa.DataType:
+    import pyarrow as pa
+
+    if kind.kind is Kind.DECIMAL:
+        precision = max(kind.precision, 1)
+        return (
+            pa.decimal128(precision, kind.scale)
+            if precision <= MAX_DIGITS
+            else pa.decimal256(precision, kind.scale)
+        )
+    if kind.kind is Kind.ARRAY:
+        return pa.list_((kind.item or TEXT).arrow)
+    return {
+        Kind.INTEGER: pa.int64(),
+        Kind.DOUBLE: pa.float64(),
+        Kind.BOOLEAN: pa.bool_(),
+        Kind.TEXT: pa.string(),
+        Kind.BINARY: pa.binary(),
+        Kind.DATE: pa.date32(),
+        Kind.TIME: pa.time64("us"),
+        Kind.TIMESTAMP: pa.timestamp("us"),
+        Kind.ZONED: pa.timestamp("us", "UTC"),
+        Kind.INTERVAL: pa.month_day_nano_interval(),
+        Kind.NULL: pa.null(),
+    }[kind.kind]
 
 
 INTEGER = Type(Kind.INTEGER)
