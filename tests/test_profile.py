@@ -479,11 +479,17 @@ def test_days_and_numbers_written_in_several_ways_are_told_with_each_way(figures
     days = ["2024-12-1{}", "1{}.12.2024", "12/2{}/24", "1{} Feb 2024"]
     fees = ["12{}.50", "1,2{}0.50", "1.2{}0,50", "12.{} EUR", "n/a"]
     codes = ["9{}.27.27", "83-2{}-64"]
-    write("t.csv", "day,fee,code\n" + "".join(
-        f'{days[n % 4].format(n % 8)},"{fees[n % 5].format(n % 9)}",{codes[n % 2].format(n % 9)}\n' for n in range(400)))  # fmt: skip
+    phones = ["0555 1234{}", "(0555) 1234-{}0", "+9955512{}4", "0", "05551234{}"]
+    write("t.csv", "day,fee,code,phone\n" + "".join(
+        f'{days[n % 4].format(n % 8)},"{fees[n % 5].format(n % 9)}",{codes[n % 2].format(n % 9)},{phones[n % 5].format(n % 10)}\n' for n in range(400)))  # fmt: skip
     told = figures("profile", "t.csv", "--today", "2025-06-01")
     found = {one["column"]: one for one in told["findings"] if one["finding"] == "mixed formats"}
-    assert {name: one["rows"] for name, one in found.items()} == {"day": 300, "fee": 240}
+    assert {name: one["rows"] for name, one in found.items()} == {
+        "day": 300,
+        "fee": 240,
+        "phone": 320,
+    }
+    assert "4 ways: 80 as '0555 12340', 80 as '(0555) 1234-10'" in found["phone"]["detail"]
     assert "4 ways: 100 as '2024-12-10'" in found["day"]["detail"]
     assert "4 ways: 80 as '120.50', 80 as '1,210.50'" in found["fee"]["detail"]
     for one in found.values():

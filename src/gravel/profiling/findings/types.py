@@ -12,11 +12,12 @@ from gravel.language.writing import is_one_of, quoted, text_literal
 from gravel.profiling import column_kind
 from gravel.profiling.day_forms import STRICTER, TARGETS
 from gravel.profiling.findings.fit import FEW, best_fit, placeholder_condition, unfit_words
-from gravel.profiling.result import ColumnProfile, Finding, Fit
+from gravel.profiling.result import ColumnProfile, Finding, Fit, ValueShape
 from gravel.profiling.wording import shown
 from gravel.words import number_of
 
 _CODES = 0.05
+_CODE, _CODE_DIGITS = r"[+(]?9[-+()./ 9]*", 5
 _MIXED = 0.75  # share of the values that are written in one of several ways
 _CERTAIN, _LIKELY = 0.9, 0.5  # shares of the values that fit a type, for numbers and for dates
 
@@ -46,7 +47,10 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
     if best is None or best.rows >= said:
         return
     if best.rows * 2 < said:
-        yield from [] if other_numbers else _mixed_formats(column_profile, best, said)
+        if finding := _mixed_codes(column_profile, known):
+            yield finding
+        elif not other_numbers:
+            yield from _mixed_formats(column_profile, best, said)
         return
     rows = said - best.rows
     dated = best.type.startswith(("DATE", "TIMESTAMP"))
@@ -56,6 +60,9 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
         return  # control characters are a finding of their own, with their fix
     # Some digits with a leading zero make codes of the others too.
     codes = not dated and column_profile.loses >= _CODES * known
+    if codes and (finding := _mixed_codes(column_profile, known)):
+        yield finding
+        return
     level = "note" if codes or best.rows < (_LIKELY if dated else _CERTAIN) * said else "wrong"
     yield Finding(
         "type mismatches",
@@ -112,6 +119,32 @@ def _mixed_formats(column_profile: ColumnProfile, best: Fit, said: int) -> Itera
         + (f"; {said - written:,} are none" if said > written else ""),
         _unfit(column_profile, best),
         _dates_fix(quoted(column_profile.name), column_profile, best),
+    )
+
+
+def _mixed_codes(column_profile: ColumnProfile, known: int) -> Finding | None:
+    """Codes of digits, such as telephone numbers, with other signs between them or at their start,
+    of which no way is that of nearly all."""
+    if not column_profile.loses or column_profile.distinct_shapes != len(column_profile.shapes):
+        return None
+    ways: dict[str, list[ValueShape]] = {}
+    for shape in column_profile.shapes:
+        if re.fullmatch(_CODE, shape.shape) and shape.shape.count("9") >= _CODE_DIGITS:
+            ways.setdefault(re.sub("9+", "9", shape.shape), []).append(shape)
+    rows = {way: sum(shape.rows for shape in shapes) for way, shapes in ways.items()}
+    most = sorted(ways, key=lambda way: -rows[way])
+    if len(ways) < 2 or sum(rows.values()) < _MIXED * known or rows[most[0]] >= _CERTAIN * known:
+        return None
+    name = quoted(column_profile.name)
+    usual = is_one_of(f"SHAPE({name})", (text_literal(shape.shape) for shape in ways[most[0]]))
+    return Finding(
+        "mixed formats",
+        "suspect",
+        column_profile.name,
+        known - rows[most[0]],
+        f"codes of digits written in {len(ways)} ways: "
+        + ", ".join(f"{rows[way]:,} as {shown(ways[way][0].example)}" for way in most),
+        f"NOT {usual}" if usual.startswith("(") else f"NOT ({usual})",
     )
 
 
