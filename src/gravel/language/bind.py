@@ -473,6 +473,9 @@ class _Binder:
             ]
             entry = catalogue()[f"{node.name} of dates"]
             return self.made(node, entry, entry.signatures[0], bound)
+        if node.name == "||" and all(item.type.kind is Kind.ARRAY for item in bound):
+            entry = catalogue()["|| of arrays"]
+            signature = entry.signatures[0]
         arguments = self.arguments(node, entry, signature, bound)
         return self.made(node, entry, signature, arguments)
 

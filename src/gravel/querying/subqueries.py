@@ -107,10 +107,16 @@ class Subqueries(Struct):
     ) -> list[tree.Name]:
         """The names in a subquery that mean columns of the rows around it."""
         results: dict[tuple[str, str], tree.Name] = {}
+        body = query.body
+        lists = body.sources if isinstance(body, tree.Select) else ()
+        if not all(isinstance(source, tree.Unnest) for source in lists):
+            lists = ()
+        # UNNEST alone in FROM has no other table to read.
+        meant = {id(name) for source in lists for name in parse.column_names(source)}
         for item in self.free(query, withs):
             if over.search(item, self.context.text) is not None:
                 results[item.table.casefold(), item.text.casefold()] = item
-                if not item.table:
+                if not item.table and id(item) not in meant:
                     self.account.warn(
                         "a name from outside",
                         over.count,

@@ -172,6 +172,29 @@ def element(a: Any, n: Any) -> pa.Array:
 
 
 @function(
+    "a T || b T : T",
+    name="|| of arrays",
+    meaning="the items of one array, then those of the other; NULL if either is",
+    examples={
+        "ARRAY['water'] || LIST_ITEMS('power;mail', ';')": "ARRAY['water', 'power', 'mail']",
+        "ARRAY[1] || ARRAY[2.5]": "ARRAY[1.0, 2.5]",
+    },
+)
+def concatenation(a: Any, b: Any) -> pa.Array:
+    first, second = arithmetic.arrays(a, b)
+    known = valid(first) & valid(second)
+    sides = [side.filter(to_arrow(known)) for side in (first, second)]
+    sizes = [pc.list_value_length(side).to_numpy() for side in sides]
+    rows = [np.repeat(np.arange(len(size)), size) for size in sizes]
+    order = np.argsort(np.concatenate(rows), kind="stable")
+    items = pa.concat_arrays([side.flatten() for side in sides]).take(to_arrow(order))
+    each = np.zeros(len(known), np.int64)
+    each[known] = sizes[0] + sizes[1]
+    offsets = to_arrow(np.concatenate([[0], np.cumsum(each)]), pa.int32())
+    return pa.ListArray.from_arrays(offsets, items, mask=None if known.all() else to_arrow(~known))
+
+
+@function(
     "TIDY_LIST(x TEXT, delimiter TEXT) TEXT",
     meaning=(
         "the list with the delimiter as given between its pieces, without white space around them"
