@@ -369,6 +369,7 @@ CAUTIONS = [
     ("n = 0 OR n = 1 AND m > 1", "AND before OR", 1, "n = 0 OR (n = 1 AND m > 1), or (n = 0 OR n = 1) AND m > 1", "n = 0 OR (n = 1 AND m IS NOT NULL)"),
     ("n = 5 AND n BETWEEN 0 AND 1 OR n = 7 OR n = 0", "AND before OR", 2, "(n BETWEEN 0 AND 1 OR n = 7 OR n = 0)", "(n = 5 OR n = 7) AND n > 1"),
     ("g <= DATE '2024-01-31'", "later that day", 2, "CAST(g AS DATE) <= DATE '2024-01-31'", "CAST(g AS DATE) <= DATE '2024-01-31'"),
+    ("g IN (DATE '2024-01-31', DATE '1999-01-01')", "later that day", 2, "CAST(g AS DATE) IN (…)", "CAST(g AS DATE) IN (DATE '2024-01-31', DATE '1999-01-01')"),
     ("NOT DATE '2024-01-31' < g", "later that day", 2, "CAST(g AS DATE) > DATE '2024-01-31'", "NOT CAST(g AS DATE) > DATE '2024-01-31'"),
     ("a NOT LIKE '_pen'", "case or spaces", 1, "UPPER(TIDY_SPACES(a)) NOT LIKE '_PEN'", "UPPER(TIDY_SPACES(a)) NOT LIKE '_PEN' OR a IS NULL"),
     ("FITS(a AS INTEGER)", "unknown comparison", 1, "a IS NULL", "FITS(a AS INTEGER) OR a IS NULL"),

@@ -39,7 +39,9 @@ def show(counted: list[Any], color: bool) -> None:
         for key in item.keys:
             good = not key.null_rows and not key.repeated_rows
             message = (
-                "a key: unique, never NULL"
+                "no row that could tell"
+                if not item.rows
+                else "a key: unique, never NULL"
                 if good
                 else (
                     f"no key: {number_of(key.null_rows)} with NULL in it,"

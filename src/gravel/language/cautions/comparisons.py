@@ -167,6 +167,26 @@ class Comparisons(Writer):
             moment,
         )
 
+    def later_on_those_days(
+        self, node: nodes.InList, reach: Reach, place: Position
+    ) -> Iterator[Probe]:
+        """A moment that is looked for among days, which stand for their first moments."""
+        days = tuple(day for item in node.items if (day := _day(item)) is not None)
+        if not days or node.operand.type.kind is not Kind.TIMESTAMP:
+            return
+        operand = node.operand
+        same_day = nodes.BoundCast(DATE, *span(operand), operand, Target(DATE), "CAST_OR_NULL")
+        among = nodes.InList(BOOLEAN, *span(node), same_day, days)
+        negation = "NOT " if place.negated else ""
+        verb = "takes in" if place.negated else "leaves out"
+        yield Probe(
+            "later that day",
+            all_of(*reach, is_test(node, "FALSE"), is_test(among, "TRUE")),
+            f"{self.written(operand)} {negation}IN (…) {verb} what is later on those days",
+            f"CAST({self.written(operand)} AS DATE) {negation}IN (…)",
+            operand,
+        )
+
     def like(self, node: nodes.BoundCall, reach: Reach, place: Position) -> Iterator[Probe]:
         """A pattern that spaces and capitals keep from matching. One that asks for spaces at an
         end, or for one letter anywhere, means what it says."""
@@ -242,6 +262,7 @@ class Comparisons(Writer):
     def in_list(self, node: nodes.InList, reach: Reach, place: Position) -> Iterator[Probe]:
         if not place.negated and not any(is_null(item) for item in node.items):
             yield from self.unknown(node, self.written(node), (node.operand,), reach, place)
+        yield from self.later_on_those_days(node, reach, place)
         if node.operand.type != TEXT or not all(
             isinstance(item, nodes.Constant) for item in node.items
         ):
