@@ -14,12 +14,13 @@ def _refuse(name: str) -> Any:
     raise ValueError(f"{name} is not JSON")
 
 
+_DECODER = json.JSONDecoder(parse_int=JsonNumber, parse_float=JsonNumber, parse_constant=_refuse)
+
+
 def read_json(text: str) -> Any:
     """The value of a JSON text: dicts, lists, str, JsonNumber, bool, None. Raises ValueError."""
     try:
-        return json.loads(
-            text, parse_int=JsonNumber, parse_float=JsonNumber, parse_constant=_refuse
-        )
+        return _DECODER.decode(text)
     except RecursionError:
         raise ValueError("nested too deeply") from None
 
