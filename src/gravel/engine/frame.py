@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -35,10 +35,10 @@ class Frame(Struct):
         """Rows whose columns are vectors already, errors and all."""
         return cls(count, [None] * len(vectors), types, vectors=vectors)
 
-    def remembering(self) -> Frame:
+    def remembering(self, known: Mapping[Shape, Vector] | None = None) -> Frame:
         """The same rows, where what was once computed of them is kept: for expressions that share
-        parts."""
-        self.memo = {}
+        parts. `known`: what has been computed of them already."""
+        self.memo = dict(known or {})
         return self
 
     def column(self, index: int) -> Vector:

@@ -190,12 +190,15 @@ class Account(Struct):
         if self.store is not None:
             self.store.let_go()
 
+    def fits(self, item: Vector) -> bool:
+        """Whether a column that was computed may be held."""
+        return self.store is None or self.store.fits(item.values.nbytes)
+
     def keep(self, item: Vector) -> Vector:
         """A column that was computed, in a file where it does not fit into memory."""
-        values = item.values
-        if self.store is None or item.errors is not None or self.store.fits(values.nbytes):
+        if self.store is None or item.errors is not None or self.fits(item):
             return item
-        return Vector(self.store.column([values], values.type))
+        return Vector(self.store.column([item.values], item.values.type))
 
     def warn(
         self, caution: str, rows: int, detail: str, hint: str, examples: tuple[str, ...] = ()

@@ -19,7 +19,7 @@ from gravel.language.types import BOOLEAN, INTEGER, NUMBERS, TEXT, Kind, Type
 from gravel.querying import groups
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
-from gravel.querying.evaluation import ExpressionEvaluator
+from gravel.querying.evaluation import ExpressionEvaluator, Memo
 from gravel.querying.relation import Relation, as_type, taken
 from gravel.querying.shapes import literal_text
 
@@ -60,6 +60,7 @@ class Aggregation(Struct):
         over: Relation,
         withs: dict[str, Relation],
         stands: dict[Any, int] | None = None,
+        memo: Memo | None = None,
     ) -> Input:
         name = aggregate.name.upper()
         if name not in building.AGGREGATES:
@@ -76,9 +77,10 @@ class Aggregation(Struct):
             )
         mask = np.ones(over.count, bool)
         if aggregate.filter is not None:
-            mask = self.expressions.evaluate(aggregate.filter, over, withs, stands, condition=True)[
-                0
-            ].true(over.count)
+            decided, _ = self.expressions.evaluate(
+                aggregate.filter, over, withs, stands, condition=True, memo=memo
+            )
+            mask = decided.true(over.count)
         if name == "GROUPING" or aggregate.star:
             if aggregate.star and name != "COUNT":
                 raise self.context.wrong(f"{name} takes an expression", aggregate)
@@ -112,7 +114,7 @@ class Aggregation(Struct):
         # answer no.
         counted = name == "COUNT" and isinstance(subject, tree.Case) and subject.otherwise is None
         supplied = [
-            self.expressions.evaluate(node, over, withs, stands, counted=counted)
+            self.expressions.evaluate(node, over, withs, stands, counted=counted, memo=memo)
             for node in ([subject] if percentile or name == "LISTAGG" else arguments)
         ]
         value, kind = supplied[0]
@@ -150,7 +152,7 @@ class Aggregation(Struct):
             []
             if percentile
             else [
-                self.expressions.evaluate(key.expression, over, withs, stands)[0].values
+                self.expressions.evaluate(key.expression, over, withs, stands, memo=memo)[0].values
                 for key in sorts
             ]
         )

@@ -14,6 +14,7 @@ from gravel.inspecting.cautions import Watch
 from gravel.language import tree
 from gravel.language.bind import bind
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.nodes import Shape
 from gravel.language.scope import Scope
 from gravel.language.types import NUMBERS, Kind, Type
 from gravel.querying.account import Account
@@ -22,6 +23,9 @@ from gravel.querying.relation import Columns, Grouped, Relation
 from gravel.querying.shapes import top
 
 AddSubqueries = Callable[[tree.Node, Relation, dict[str, Relation], dict[Any, int]], Relation]
+
+
+Memo = dict[Shape, Vector]
 
 
 class ExpressionEvaluator(Struct):
@@ -40,13 +44,17 @@ class ExpressionEvaluator(Struct):
         condition: bool = False,
         watched: bool = True,
         counted: bool = False,
+        memo: Memo | None = None,
     ) -> tuple[Vector, Type]:
         """An expression over a relation's rows. `stands` maps shapes of nodes to columns that hold
         them already; its cautions are told if it is `watched`, which needs all rows at once; of one
-        that is `counted`, NULL is the answer no.
+        that is `counted`, NULL is the answer no; `memo` keeps results for the same rows.
         """
         known = dict(stands or {})
+        given = over
         over = self.add_subqueries(node, over, withs, known)
+        if over is not given:
+            memo = None  # columns of subqueries are there for this expression alone
 
         def stand(value: tree.Node) -> int | None:
             return known.get(id(value), known.get(self.shape(value, over))) if known else None
@@ -63,8 +71,10 @@ class ExpressionEvaluator(Struct):
                 node,
                 "compare it: … = …, … IS NOT NULL",
             )
-        frame = over.frame().remembering()
+        frame = over.frame().remembering(memo)
         result = run(bound, frame).spread(over.count)
+        if memo is not None and self.account.fits(result):
+            memo[bound.shape] = result
         if watched and not self.account.quiet:
             watch = Watch([(bound, self.context.text)], counted, self.context.list_items)
             self.account.remarks += [

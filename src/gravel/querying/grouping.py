@@ -21,7 +21,7 @@ from gravel.profiling.column_kind import identifies
 from gravel.querying.account import Account
 from gravel.querying.aggregation import Aggregation, Input, items_of
 from gravel.querying.context import QueryContext
-from gravel.querying.evaluation import ExpressionEvaluator
+from gravel.querying.evaluation import ExpressionEvaluator, Memo
 from gravel.querying.partitions import ROW_BYTES, more_than, one_by_one, partitions
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, joined, taken
 from gravel.querying.shapes import top
@@ -107,8 +107,15 @@ class Grouping(Struct):
         if sound is not None:
             over = over.take(sound)
             keys = {shape: (taken(result, sound), kind) for shape, (result, kind) in keys.items()}
-        over, keys = self._without_bad_inputs(aggregates, over, keys, every, withs)
-        inputs = [self.aggregation.input_of(aggregate, over, withs) for aggregate in aggregates]
+        memo: Memo = {}
+        sound = self._sound_inputs(aggregates, over, keys, every, withs, memo)
+        if sound is not None:
+            over, memo = over.take(sound), {}
+            keys = {shape: (taken(result, sound), kind) for shape, (result, kind) in keys.items()}
+        inputs = [
+            self.aggregation.input_of(aggregate, over, withs, memo=memo) for aggregate in aggregates
+        ]
+        memo.clear()
         parts: list[tuple[list[Vector], list[Vector], int]] = []
         types: list[Type] = []
         for subset in sets:
@@ -327,16 +334,17 @@ class Grouping(Struct):
                     return item.expression
         return node
 
-    def _without_bad_inputs(
+    def _sound_inputs(
         self,
         aggregates: list[tree.Aggregate],
         over: Relation,
         keys: dict[Any, tuple[Vector, Type]],
         every: dict[Any, tree.Node],
         withs: dict[str, Relation],
-    ) -> tuple[Relation, dict[Any, tuple[Vector, Type]]]:
+        memo: Memo,
+    ) -> np.ndarray | None:
         """An error in an aggregate's input is one of its source row: it is told, and the row left
-        out where errors leave rows out."""
+        out where errors leave rows out; which remain then, else None."""
         inputs: list[tuple[str, Vector]] = []
         for aggregate in aggregates:
             if aggregate.name.upper() == "GROUPING":
@@ -344,7 +352,7 @@ class Grouping(Struct):
             mask = np.ones(over.count, bool)
             if aggregate.filter is not None:
                 decided, _ = self.expressions.evaluate(
-                    aggregate.filter, over, withs, condition=True, watched=False
+                    aggregate.filter, over, withs, condition=True, watched=False, memo=memo
                 )
                 inputs.append((self.context.written(aggregate.filter), decided))
                 mask = decided.true(over.count)
@@ -352,7 +360,7 @@ class Grouping(Struct):
                 *items_of(aggregate.arguments),
                 *(key.expression for key in aggregate.within + aggregate.order),
             ):
-                output, _ = self.expressions.evaluate(node, over, withs, watched=False)
+                output, _ = self.expressions.evaluate(node, over, withs, watched=False, memo=memo)
                 if output.errors is not None:
                     inputs.append(
                         (
@@ -362,14 +370,9 @@ class Grouping(Struct):
                             ),
                         )
                     )
-        sound = self.account.sound_rows(
+        return self.account.sound_rows(
             "aggregate", over, inputs, lambda failed: self._by_group(failed, keys, every)
         )
-        if sound is None:
-            return over, keys
-        return over.take(sound), {
-            shape: (taken(result, sound), kind) for shape, (result, kind) in keys.items()
-        }
 
     def _by_group(
         self, failed: np.ndarray, keys: dict[Any, tuple[Vector, Type]], every: dict[Any, tree.Node]

@@ -20,7 +20,7 @@ from gravel.language.types import DOUBLE, INTEGER, NUMBERS, TEXT, Kind, Type, co
 from gravel.querying.account import Account
 from gravel.querying.aggregation import Aggregation, Input
 from gravel.querying.context import QueryContext
-from gravel.querying.evaluation import ExpressionEvaluator
+from gravel.querying.evaluation import ExpressionEvaluator, Memo
 from gravel.querying.ordering import warn_of_digits
 from gravel.querying.partitions import one_by_one, partitions, put_together
 from gravel.querying.relation import Relation, as_type, taken
@@ -77,13 +77,16 @@ class Windowing(Struct):
         ]
         for element, window in zip(results, windows, strict=True):
             self._refuse(element, window)
-        over = self._without_errors(results, windows, over, withs, stands)
+        memo: Memo = {}
+        sound = self._sound_rows(results, windows, over, withs, stands, memo)
+        if sound is not None:
+            over, memo = over.take(sound), {}
         cache: dict[Any, Sorted | list[np.ndarray]] = {}
         for element, window in zip(results, windows, strict=True):
             key = self.expressions.shape((window.partition, window.order), over)
             if key not in cache:
                 partition = [
-                    self.expressions.evaluate(node, over, withs, stands)[0].values
+                    self.expressions.evaluate(node, over, withs, stands, memo=memo)[0].values
                     for node in window.partition
                 ]
                 self.account.warn_of_alike(
@@ -94,7 +97,9 @@ class Windowing(Struct):
                 )
                 parts = partitions(partition, over.count, self.account.memory)
                 keys = [
-                    self.expressions.evaluate(sort.expression, over, withs, stands)[0].values
+                    self.expressions.evaluate(sort.expression, over, withs, stands, memo=memo)[
+                        0
+                    ].values
                     for sort in window.order
                 ]
                 for sort, values in zip(window.order, keys, strict=True):
@@ -105,7 +110,7 @@ class Windowing(Struct):
                 )
             rows = cache[key]
             if isinstance(rows, Sorted):
-                result, kind = self._window(element, window, rows, over, withs, stands)
+                result, kind = self._window(element, window, rows, over, withs, stands, memo)
             else:
                 result, kind = self._window_by_parts(element, window, rows, over, withs, stands)
             stands[id(element)] = len(over.names)
@@ -195,35 +200,40 @@ class Windowing(Struct):
                 "add a key to its ORDER BY",
             )
 
-    def _without_errors(
+    def _sound_rows(
         self,
         result: list[tree.Aggregate],
         windows: list[tree.Window],
         over: Relation,
         withs: dict[str, Relation],
         stands: dict[Any, int],
-    ) -> Relation:
-        """The rows without those in which an input of a window function has an error: they are
-        told, and left out where errors leave rows out."""
+        memo: Memo,
+    ) -> np.ndarray | None:
+        """Rows in which an input of a window function has an error are told, and left out where
+        errors leave rows out; which remain then, else None."""
         inputs: list[tuple[str, Vector]] = []
         for item, window in zip(result, windows, strict=True):
             parts = [*window.partition, *(key.expression for key in window.order)]
             inputs += [
                 (
                     self.context.written(part),
-                    self.expressions.evaluate(part, over, withs, stands, watched=False)[0],
+                    self.expressions.evaluate(part, over, withs, stands, watched=False, memo=memo)[
+                        0
+                    ],
                 )
                 for part in parts
             ]
             mask = np.ones(over.count, bool)
             if item.filter is not None:
                 decided, _ = self.expressions.evaluate(
-                    item.filter, over, withs, stands, condition=True, watched=False
+                    item.filter, over, withs, stands, condition=True, watched=False, memo=memo
                 )
                 inputs.append((self.context.written(item.filter), decided))
                 mask = decided.true(over.count)
             for node in (*item.arguments, *(key.expression for key in item.within + item.order)):
-                output, _ = self.expressions.evaluate(node, over, withs, stands, watched=False)
+                output, _ = self.expressions.evaluate(
+                    node, over, withs, stands, watched=False, memo=memo
+                )
                 if output.errors is not None:
                     # Only rows that pass the FILTER are looked at.
                     inputs.append(
@@ -234,8 +244,7 @@ class Windowing(Struct):
                             ),
                         )
                     )
-        sound = self.account.sound_rows("OVER", over, inputs)
-        return over if sound is None else over.take(sound)
+        return self.account.sound_rows("OVER", over, inputs)
 
     def _named_window(self, window: tree.Window, named: dict[str, tree.Window]) -> tree.Window:
         """The window, or that of its name with what it adds: an order if that has none, and a
@@ -404,6 +413,7 @@ class Windowing(Struct):
         over: Relation,
         withs: dict[str, Relation],
         stands: dict[Any, int],
+        memo: Memo | None = None,
     ) -> tuple[Vector, Type]:
         name = aggregate.name.upper()
         frame = self._frame(window, rows, over, withs, stands)
@@ -425,8 +435,8 @@ class Windowing(Struct):
                 DOUBLE if name in ("PERCENT_RANK", "CUME_DIST") else INTEGER
             )
         if name in VALUES:
-            return self._value(aggregate, name, frame, rows, over, withs, stands)
-        supplied = self.aggregation.input_of(aggregate, over, withs, stands)
+            return self._value(aggregate, name, frame, rows, over, withs, stands, memo)
+        supplied = self.aggregation.input_of(aggregate, over, withs, stands, memo)
         if supplied.value is None:
             if frame is None and not window.order:
                 counts = np.bincount(rows.groups[supplied.mask], minlength=rows.many)
@@ -443,6 +453,7 @@ class Windowing(Struct):
         over: Relation,
         withs: dict[str, Relation],
         stands: dict[Any, int],
+        memo: Memo | None,
     ) -> tuple[Vector, Type]:
         most = {"LAG": 3, "LEAD": 3, "NTH_VALUE": 2}.get(name, 1)
         least = 2 if name == "NTH_VALUE" else 1
@@ -450,7 +461,9 @@ class Windowing(Struct):
             raise self.context.wrong(
                 f"{name} does not take {len(aggregate.arguments)} arguments", aggregate
             )
-        value, kind = self.expressions.evaluate(aggregate.arguments[0], over, withs, stands)
+        value, kind = self.expressions.evaluate(
+            aggregate.arguments[0], over, withs, stands, memo=memo
+        )
         known = (
             pc.is_valid(value.values).to_numpy(zero_copy_only=False)
             if aggregate.nulls == "IGNORE"
