@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from rich import text as rich_text
@@ -17,7 +18,8 @@ _WIDE = 60  # columns whose figures are shown; --format json has them all
 _WIDTH = 100
 _SPARE = 80  # characters beyond it that the columns' texts share
 _ALL_FIGURES = 96  # signs of a line that has all figures of a column; a narrower one leaves out two
-_KINDS = 10  # lines of the overview
+_KINDS, _OF_KIND = 10, 8  # lines of the overview, and columns of one
+_LONG_NAME = 30  # characters of a column's name that stands in a line of its own
 _LEVELS = (("wrong", "wrong"), ("suspect", "suspect"), ("note", "to note"))
 
 
@@ -96,12 +98,15 @@ def _kinds(out: Any, profile: Profile) -> None:
     rows: list[list[Any]] = []
     for (level, kind), subset in list(grouped.items())[:_KINDS]:
         where = rich_text.Text()
-        for index, (number, entry) in enumerate(subset):
-            where.append(", " if index else "").append(f"{number} ", style=screen.MARK).append(
-                screen.safe(entry.column or "table"), style="bold"
-            )
+        long = any(len(entry.column or "") > _LONG_NAME for _, entry in subset[:_OF_KIND])
+        for index, (number, entry) in enumerate(subset[:_OF_KIND]):
+            where.append((",\n" if long else ", ") if index else "")
+            where.append(f"{number} ", style=screen.MARK)
+            where.append(screen.safe(entry.column or "table"), style="bold")
             if len(subset) > 1:
                 where.append(f" {entry.rows:,}")
+        if len(subset) > _OF_KIND:
+            where.append(f" and {len(subset) - _OF_KIND:,} more", style=screen.DIM)
         rows.append(
             [
                 rich_text.Text(f"{sum(item.rows for _, item in subset):,}"),
@@ -190,7 +195,9 @@ def _columns(out: Any, profile: Profile) -> None:
         min(_SPARE, max(0, out.width - _WIDTH)) // 4
     )  # more for each text where the terminal is wider
     rows: list[list[Any]] = []
-    for column in profile.columns[:_WIDE]:
+    listed = profile.columns[:_WIDE]
+    names = _told_apart([column.name for column in listed], 18 + spare)
+    for column, name in zip(listed, names, strict=True):
         lengths = ""
         if column.length.min is not None:
             lengths = (
@@ -201,7 +208,7 @@ def _columns(out: Any, profile: Profile) -> None:
         same = column.distinct + column.nulls == profile.rows and column.distinct > 0
         rows.append(
             [
-                screen.visible(column.name, 18 + spare),
+                name,
                 rich_text.Text(column.type.kind.value.removesuffix(" PRECISION"), style=screen.DIM),
                 count(column.nulls),
                 rich_text.Text(
@@ -242,6 +249,20 @@ def _columns(out: Any, profile: Profile) -> None:
                 style=screen.DIM,
             )
         )
+
+
+def _told_apart(names: Sequence[str], limit: int) -> list[Any]:
+    """Names of columns, long ones cut: at their ends, or, where those that are left are alike, in
+    their middle; whole, where these are alike too."""
+    ends = [(max(1, limit - 1), 0), (limit // 3, limit - 1 - limit // 3)]
+    for head, tail in ends:
+        cut = [
+            name if len(name) <= limit else f"{name[:head]}…{name[len(name) - tail :]}"
+            for name in names
+        ]
+        if len(set(cut)) == len(set(names)):
+            return [screen.visible(name, limit) for name in cut]
+    return [screen.visible(name, max(limit, len(name))) for name in names]
 
 
 def _edge(value: str | None, limit: int) -> Any:
