@@ -220,6 +220,10 @@ def test_without_a_key_one_of_both_is_proposed_and_columns_have_headings(gravel:
     ran = gravel("compare", "a.csv", "b.csv", status=1)
     assert "berth id is a key of both" in ran.err
     assert '--key "berth id"' in " ".join(ran.err.split())
+    several = ("compare", "a.csv", "b.csv", "--key")
+    assert gravel(*several, "berth id, name", status=1) == gravel(
+        *several, "berth id", "--key", "name", status=1
+    )
     assert ran.out.count("row  name  berth id  pier") == 2
     write("b.csv", "name,berth id,pier\ngull,1,B\ntern,1,A\ntern,,A\n")
     assert "key of both" not in gravel("compare", "a.csv", "b.csv", status=1).err

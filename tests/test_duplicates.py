@@ -245,6 +245,11 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(
         1,
     )
     assert figures("duplicates", "o.csv", "--on", "town", "--min", 7)["shown"] == []
+    assert figures(
+        "duplicates", "o.csv", "--on", "town, UPPER(name)", "--key", "id, town"
+    ) == figures(
+        "duplicates", "o.csv", "--on", "town", "--on", "UPPER(name)", "--key", "id", "--key", "town"
+    )
     assert gravel("duplicates", "o.csv", "--on", "id", "--fail").status == 0
     gravel("duplicates", "o.csv", "--on", "town", "--fail", status=1)
     for call, hint in (

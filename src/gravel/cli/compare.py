@@ -55,7 +55,7 @@ def compare(
         list[str] | None,
         typer.Option(
             "--key",
-            metavar="COLUMN",
+            metavar="COLUMN, …",
             help="Rows are matched by it (repeatable; none: as they are).",
         ),
     ] = None,

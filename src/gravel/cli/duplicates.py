@@ -55,13 +55,15 @@ def duplicates(
         list[str] | None,
         typer.Option(
             "--on",
-            metavar="EXPR",
+            metavar="EXPR, …",
             help="Rows equal in this are one group (repeatable; none: whole rows).",
         ),
     ] = None,
     key: Annotated[
         list[str] | None,
-        typer.Option("--key", metavar="COLUMN", help="A key column, to tell rows by (repeatable)."),
+        typer.Option(
+            "--key", metavar="COLUMN, …", help="A key column, to tell rows by (repeatable)."
+        ),
     ] = None,
     match_level: Annotated[
         str,

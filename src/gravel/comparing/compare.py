@@ -16,7 +16,7 @@ from gravel.comparing.side import ROWS, Condition, SideState
 from gravel.engine.engine import OfBatch
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.sets import distinct_values, member
-from gravel.inspecting.binding import columns_named, explaining, scope_of
+from gravel.inspecting.binding import columns_named, explaining, names_in, scope_of
 from gravel.inspecting.count import count_table
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
@@ -90,7 +90,8 @@ def _compared(
             detail=f"{', '.join(before.columns[:8])} / {', '.join(after.columns[:8])}",
             hint='--map "OLD=NEW" pairs columns of other names',
         )
-    keyed = tuple(dict.fromkeys(_key(columns, before, name) for name in key))
+    names = names_in(key, before.columns)
+    keyed = tuple(dict.fromkeys(_key(columns, before, name) for name in names))
     sides = [
         SideState(index, columns, keyed, how, _condition(table, how, context), memory)
         for index, table in enumerate((before, after))

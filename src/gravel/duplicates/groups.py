@@ -19,7 +19,14 @@ from gravel.engine.engine import Question
 from gravel.engine.hashing import both_hashes
 from gravel.engine.known_values import KnownValues
 from gravel.engine.memory import DEFAULT_MEMORY, give_back_freed_blocks
-from gravel.inspecting.binding import columns_named, explaining, reads, scope_of
+from gravel.inspecting.binding import (
+    columns_named,
+    explaining,
+    expressions_in,
+    names_in,
+    reads,
+    scope_of,
+)
 from gravel.kernels.hashes import HashTable, ascending, distinct_hashes
 from gravel.language import parse, tree
 from gravel.language.bind import bind
@@ -64,9 +71,9 @@ def duplicates(
             f"there is no match level {match_level}",
             hint=f"did you mean {near}?" if near else "match levels: " + ", ".join(NAMES),
         )
-    asked = _asked(table, on, given, null_equal, memory)
+    asked = _asked(table, expressions_in(on), given, null_equal, memory)
     position = NAMES.index(match_level)
-    keys = [_position(table, name) for name in key]
+    keys = [_position(table, name) for name in names_in(key, table.columns)]
     counts = CombinationState(asked, [] if keys else _candidates(table.columns), memory)
     wanted = sorted({*reads(asked.bound, len(table.columns)), *counts.candidates})
     table.engine.run(counts, table, wanted)

@@ -22,7 +22,7 @@ from gravel.engine.evaluate import run
 from gravel.engine.row_codes import codes_of
 from gravel.engine.sets import distinct_values
 from gravel.figures import Figures, NumberOf, Unlisted
-from gravel.inspecting.binding import columns_named, explaining, frame_of, reads, scope_of
+from gravel.inspecting.binding import columns_named, explaining, frame_of, names_in, reads, scope_of
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.bind import bind
@@ -109,6 +109,7 @@ def near(
     proposed = block is None and alike is not None
     if proposed:
         block = f"LEFT(MATCH_KEY({text}), 1)"
+    key = names_in(key, table.columns)
     rows = _read(table, text, block, key, given)
     values, codes = rows.values, rows.blocks
     if within is not None:

@@ -121,6 +121,19 @@ def split_list(text: str, columns: Sequence[str]) -> list[int]:
     return results
 
 
+def names_in(texts: Iterable[str], columns: Sequence[str]) -> list[str]:
+    """The columns that texts name: each one, as it is called, or several with commas between
+    them."""
+    return [
+        name.strip() for text in texts for name in ([text] if text in columns else text.split(","))
+    ]
+
+
+def expressions_in(texts: Iterable[str]) -> list[str]:
+    """The expressions of texts that are lists of them. Raises Diagnostic."""
+    return [text[node.start : node.end] for text in texts for node in parse.expression_list(text)]
+
+
 def reads(expressions: Iterable[nodes.Expression], limit: int) -> list[int]:
     """Positions of the table's columns that bound expressions read, those below `limit`."""
     return sorted(
