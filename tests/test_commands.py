@@ -432,3 +432,21 @@ def test_a_parameter_without_quotes_is_what_it_is_beside(
     )
     gravel("clean", "p.toml")
     gravel("verify", "o.record.json", "--rerun")
+
+
+def test_words_of_other_programs_are_told_by_what_they_are_called_here(gravel: Any) -> None:
+    from gravel.cli import main, other_words
+
+    write("t.csv", "id,fee\n1,2\n")
+    for words, told in {
+        "profile t.csv fee": "--column fee", "duplicates t.csv fee": "--on fee", "look t.csv --limit 5": "--rows?",
+        "look t.csv -n 5": "--rows?", "look t.csv --sort fee --desc": '--sort "column DESC"?', "look t.csv --json": "--format json?",
+        "compare t.csv t.csv --id id": "--key?", "clean p.toml --force": "--replace?", "head t.csv": "gravel look?",
+        "query t.csv": "\"SELECT * FROM 't.csv'\"", "clean t.csv": "gravel profile t.csv --suggest plan.toml", "verify t.csv": "gravel clean PLAN",
+    }.items():  # fmt: skip
+        assert told in gravel(*words.split(" "), status=2).err, words
+    commands = [main._loaded(name) for name in main.SUMMARIES]
+    options = {name for command in commands for param in command.params for name in param.opts}
+    assert {name for names in other_words._OPTIONS for name in names} <= options
+    assert set(other_words._COMMANDS) <= set(main.SUMMARIES)
+    assert not other_words.COMMANDS.keys() & set(main.SUMMARIES)

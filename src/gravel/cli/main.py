@@ -30,6 +30,7 @@ with lazily():
     from importlib import metadata
 
     from gravel import spark
+    from gravel.cli import other_words
     from gravel.kernels.native import machine
     from gravel.render import screen
     from gravel.sinks import atomic_file
@@ -69,7 +70,8 @@ class _Commands(TyperGroup):
             return _loaded(cmd_name)
         if not cmd_name.startswith("-"):
             near = nearest(cmd_name, list(SUMMARIES))
-            hint = f"did you mean gravel {near}?" if near else "commands: " + ", ".join(SUMMARIES)
+            meant = other_words.COMMANDS.get(cmd_name.lower(), f"gravel {near}" if near else "")
+            hint = f"did you mean {meant}?" if meant else "commands: " + ", ".join(SUMMARIES)
             raise Problem(f"there is no command {cmd_name}", hint=hint)
         return None
 
@@ -347,8 +349,17 @@ def _usage(error: Exception) -> int:
         message, hint = (part.strip() for part in message.split("Did you mean", 1))
         hint = "did you mean " + hint.strip("(): ").removesuffix("?") + "?"
     context = getattr(error, "ctx", None)
+    options = {name for param in context.command.params for name in param.opts} if context else ()
+    if meant := other_words.option_for(str(getattr(error, "option_name", "")), options):
+        hint = f"did you mean {meant}?"
     if message.lower().startswith("got unexpected extra argument"):
-        message, hint = _of_extra(message.partition("(")[2].rstrip(")").split())
+        words = message.partition("(")[2].rstrip(")").split()
+        message, hint = _of_extra(words)
+        of_columns = next(
+            (name for name in ("--columns", "--column", "--on") if name in options), ""
+        )
+        if not hint and of_columns and len(words) == 1:
+            hint = f"columns are named by {of_columns} {words[0]}"
     if not hint and context is not None:
         hint = f"{context.command_path} --help"
     message = message.rstrip(". (")

@@ -31,7 +31,8 @@ from gravel.sources.read_options import ReadOptions
 
 with lazily():
     from gravel.engine import mapped
-    from gravel.language import errors
+    from gravel.inspecting import commands
+    from gravel.language import errors, writing
     from gravel.querying import account, context, result_file
     from gravel.querying import relation as relations
     from gravel.querying import result as query_result
@@ -44,6 +45,9 @@ with lazily():
 if TYPE_CHECKING:
     from gravel.querying.relation import Relation
     from gravel.querying.session import Session
+
+
+_LONGEST_PATH = 200  # a longer text names no file
 
 
 class OnError(StrEnum):
@@ -195,9 +199,12 @@ def _text(statement: str | None, file: Path | None) -> str:
     if statement == "-":
         return hidden.without(sys.stdin.read()).rstrip().removesuffix(";")
     if statement is not None:
-        if statement.endswith(".sql") and Path(statement).is_file():
+        if len(statement) < _LONGEST_PATH and Path(statement).is_file():
+            written = statement.endswith(".sql")
+            select = commands.shell_word(f"SELECT * FROM {writing.text_literal(statement)}")
             raise CallProblem(
-                f"{statement} is a file, not a query", hint=f"gravel query --file {statement}"
+                f"{statement} is a file, not a query",
+                hint=f"gravel query {'--file ' + statement if written else select}",
             )
         return statement.rstrip().removesuffix(";")
     assert file is not None

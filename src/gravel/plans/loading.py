@@ -43,8 +43,11 @@ def parse_plan(text: str, path: Path, shown: str, above: int = 0) -> PlanFile:
         match = re.search(r"\(at line (\d+), column (\d+)\)|\(at end of document\)", str(error))
         line = (int(match[1]) if match and match[1] else text.count("\n") + 1) - above
         reason = re.sub(r" \(at .*", "", str(error))
+        hint = f"gravel profile {shown} --suggest plan.toml begins a plan for a table"
         raise CallProblem(
-            f"the plan is not valid TOML: {reason[:1].lower()}{reason[1:]}", place=f"{shown}:{line}"
+            f"the plan is not valid TOML: {reason[:1].lower()}{reason[1:]}",
+            place=f"{shown}:{line}",
+            hint="" if path.suffix.lower() == ".toml" else hint,
         ) from None
     where = {
         key: Place(item.line - above, item.text_line - above) for key, item in places(text).items()

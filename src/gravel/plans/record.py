@@ -291,7 +291,9 @@ def read_record(path: Path) -> dict[str, Any]:
         ) from None
     except json.JSONDecodeError as error:
         raise CallProblem(
-            f"{path} is not a record: {error.msg.lower()}", place=f"{path}:{error.lineno}"
+            f"{path} is not a record: {error.msg.lower()}",
+            place=f"{path}:{error.lineno}",
+            hint="gravel clean PLAN writes one beside each output",
         ) from None
     parts = ("plan", "inputs", "output", "steps", "proofs")
     if (
