@@ -120,3 +120,11 @@ RIVALS = tuple(
     for way in ("strict", "loose")
     for form in FORMS_OF[day_first]
 )
+# Templates with a month's short name, and the same with the whole one: May is both.
+MONTH_NAMES = tuple(
+    (getattr(form, way), getattr(form, way).replace("MON", "MONTH"))
+    for day in DAYS
+    if "MON" in day and "MONTH" not in day and day.replace("MON", "MONTH") in DAYS
+    for form in FORMS_OF[day]
+    for way in ("strict", "loose")
+)

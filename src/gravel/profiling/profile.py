@@ -30,7 +30,7 @@ from gravel.language.types import DOUBLE, TEXT, Kind, Type
 from gravel.profiling import fits, forms, lists, relations, spread
 from gravel.profiling.closer import DEPENDENCY, PAIR, CloserState, texts_in
 from gravel.profiling.column_kind import is_code_list
-from gravel.profiling.day_forms import STRICTER, TARGETS
+from gravel.profiling.day_forms import MONTH_NAMES, RIVALS, STRICTER, TARGETS
 from gravel.profiling.findings import findings
 from gravel.profiling.marks import DELIMITERS
 from gravel.profiling.result import (
@@ -487,6 +487,11 @@ class _SecondPass:
         counts = {item.name: result.by_bit.get(item.name, 0) for item in fits.TYPES}
         results = [fit(item.name, counts[item.name], item.type) for item in fits.TYPES]
         counts |= result.by_template
+        # A form of which every value is of the other too says nothing.
+        for pair in MONTH_NAMES:
+            names = sorted(pair, key=lambda name: (counts.get(name, 0), name != pair[1]))
+            if result.both.get(pair, 0) == counts.get(names[0], 0):
+                counts[names[0]] = 0
         for template, target in TARGETS.items():
             rows = counts.get(template, 0)
             if rows and rows != counts.get(STRICTER.get(template, "")):
@@ -607,7 +612,8 @@ def _orders(gathered: Gathered) -> tuple[Orders, ...]:
     """The templates of two orders that some value fits both of; one with FM instead of that
     without, where it has more."""
     results: dict[str, Orders] = {}
-    for (day_first, month_first), rows in gathered.both.items():
+    for day_first, month_first in RIVALS:
+        rows = gathered.both.get((day_first, month_first), 0)
         counts = [gathered.by_template.get(form, 0) - rows for form in (day_first, month_first)]
         stricter = STRICTER.get(day_first, "")
         if not rows or (

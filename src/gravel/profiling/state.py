@@ -13,7 +13,7 @@ from msgspec import Struct, field
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes, top_rows
 from gravel.engine.known_values import KnownValues
 from gravel.profiling import fits, spread
-from gravel.profiling.day_forms import RIVALS
+from gravel.profiling.day_forms import MONTH_NAMES, RIVALS
 from gravel.profiling.marks import BIT, DELIMITERS, form_masks
 from gravel.profiling.partial import Bounds, ColumnPartial, part_of
 from gravel.profiling.relations import SAMPLE as SAMPLE_ROWS
@@ -182,7 +182,7 @@ class Gathered(Struct):
     sample_rows: dict[int, int] = field(
         default_factory=dict
     )  # how many rows hold the value of each of the first ones
-    both: dict[tuple[str, str], int] = field(default_factory=dict)
+    both: dict[tuple[str, str], int] = field(default_factory=dict)  # by two templates
 
 
 class RangeFigures(Struct):
@@ -225,10 +225,10 @@ def range_figures(is_text: bool, piece: Counted) -> RangeFigures:
     for template, mask in by_template.items():
         output.by_template[template] = int(piece.counts[mask].sum())
         mismatches[template] = _top_of(piece, ~mask, MISMATCHES)
-    for day_first, month_first in RIVALS:
-        if day_first in by_template and month_first in by_template:
-            both = by_template[day_first] & by_template[month_first]
-            output.both[day_first, month_first] = int(piece.counts[both].sum())
+    for one, other in (*RIVALS, *MONTH_NAMES):
+        if one in by_template and other in by_template:
+            both = by_template[one] & by_template[other]
+            output.both[one, other] = int(piece.counts[both].sum())
     if "placeholder" in masks:
         output.words = _top_of(piece, masks["placeholder"], WORDS)
     if "blank" in masks:

@@ -119,7 +119,8 @@ def _kinds(out: Any, profile: Profile) -> None:
     if len(grouped) > _KINDS:
         out.print(
             rich_text.Text(
-                f"and {len(grouped) - _KINDS:,} more kinds: --findings all", style=screen.DIM
+                f"and {number_of(len(grouped) - _KINDS, 'more kind')}: --findings all",
+                style=screen.DIM,
             )
         )
 

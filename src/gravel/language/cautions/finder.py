@@ -456,6 +456,8 @@ class Finder(Writer):
         ):
             return
         word = re.escape(old.value)
+        # 24ft is a number and its unit, no longer word.
+        beside = r"\pL" if old.value.isalpha() else _WORDY
         detail = f"{self.written(node)} changes a part of a longer word"
         hint = (
             f"TRANSLATE_REGEX('\\b{word}\\b' IN {self.written(text)} WITH"
@@ -463,7 +465,7 @@ class Finder(Writer):
         )
         yield Probe(
             "inside words",
-            all_of(*reach, matches(text, f"{_WORDY}{word}|{word}{_WORDY}")),
+            all_of(*reach, matches(text, f"{beside}{word}|{word}{beside}")),
             detail,
             hint,
             text,
