@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import shutil
+from datetime import date, datetime
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -137,6 +139,35 @@ def test_a_list_of_json_or_parquet_is_split_counted_and_read_by_its_places(
         assert "CAST(l AS TEXT ARRAY) makes an array" in " ".join(
             gravel("look", "t.parquet", "--where", "l IS NULL").err.split()
         )
+
+
+@pytest.mark.parametrize("ending", ["parquet", "arrow"])
+def test_arrays_that_steps_and_queries_make_are_lists_in_the_file(
+    figures: Any, gravel: Any, ending: str
+) -> None:
+    import pyarrow.feather as feather
+    import pyarrow.parquet as pq
+
+    made = {
+        "a": ("LIST_ITEMS(l, ';')", [["x", "y"], None]), "b": ("ARRAY[id, NULL]", [[1, None], [2, None]]),
+        "c": ("CASE WHEN id = 1 THEN ARRAY[1.50] END", [[Decimal("1.50")], None]), "d": ("ARRAY[DATE '2024-01-05']", [[date(2024, 1, 5)]] * 2),
+        "e": ("ARRAY[CAST(id AS DOUBLE PRECISION)]", [[1.0], [2.0]]), "f": ("LIST_ITEMS(l, ';') || ARRAY['z']", [["x", "y", "z"], None]),
+        "g": ("CAST('[true]' AS BOOLEAN ARRAY)", [[True]] * 2), "h": ("ARRAY[TIMESTAMP '2024-01-05 10:00:00']", [[datetime(2024, 1, 5, 10)]] * 2),
+    }  # fmt: skip
+    write("t.csv", "id,l\n1,x;y\n2,\n")
+    items = ", ".join(f"{name} = {json.dumps(text)}" for name, (text, _) in made.items())
+    write(
+        "p.toml",
+        f'table = "t.csv"\nwrite = "o.{ending}"\n[[step]]\nset = {{ {items} }}\n[[step]]\nsort = "id"\n',
+    )
+    assert all(proof["holds"] for proof in figures("clean", "p.toml")["proofs"])
+    assert "everything matches" in gravel("verify", "o.record.json").out
+    texts = ", ".join(f"{text} AS {name}" for name, (text, _) in made.items())
+    gravel("query", f"SELECT {texts} FROM 't.csv' ORDER BY id", "--write", f"q.{ending}")
+    for target in (f"o.{ending}", f"q.{ending}"):
+        stored = (pq if ending == "parquet" else feather).read_table(target)
+        for name, (_, values) in made.items():
+            assert stored.column(name).to_pylist() == values, (target, name)
 
 
 def test_a_split_into_columns_counts_what_is_too_much_and_too_little(figures: Any) -> None:

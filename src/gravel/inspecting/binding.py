@@ -51,7 +51,8 @@ def note_types(table: Source, read: Iterable[int]) -> None:
     """Note which of the columns that expressions read are of types that the language has not."""
     for index in read:
         field = table.fields.get(index)
-        if field is not None and not has_type(field.type):
+        declared = getattr(table, "declared", {}).get(table.columns[index])
+        if field is not None and not has_type(field.type) and declared is None:
             note = (
                 f"{field.name} is {field.type}: the language has no such type, and reads its text"
             )

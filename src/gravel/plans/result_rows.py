@@ -11,7 +11,7 @@ import pyarrow as pa
 from msgspec import Struct
 
 from gravel.engine.arrow_values import has_type, of_type, plain_type, type_of
-from gravel.language.types import NUMBERS, Type
+from gravel.language.types import NUMBERS, Kind, Type
 from gravel.ledger.fingerprint import kept_type
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundPlan
@@ -133,7 +133,13 @@ class TypedRows:
 
     def __init__(self, plan: BoundPlan, output: Output) -> None:
         self._plan, self._output = plan, output
-        kinds = tuple(kept_type(column.type) for column in plan.columns)
+        # An ARRAY that a step makes is a list in the file.
+        kinds = tuple(
+            column.type
+            if column.type.kind is Kind.ARRAY and (column.touched or column.source is None)
+            else kept_type(column.type)
+            for column in plan.columns
+        )
         self._given = [
             None if column.source is None else plan.table.fields.get(column.source)
             for column in plan.columns

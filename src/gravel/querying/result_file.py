@@ -158,7 +158,9 @@ def _spooled(relation: Relation, output: Output, delimiter: str) -> CsvSource:
 def _write_typed(target: Path, relation: Relation) -> None:
     """The result as Arrow values in a file that keeps them, read back and compared. Raises
     TableProblem."""
-    kinds = [fingerprint.kept_type(kind) for kind in relation.types]
+    kinds = [
+        kind if kind.kind is Kind.ARRAY else fingerprint.kept_type(kind) for kind in relation.types
+    ]
     fields = [
         pa.field(name, files.arrow_type(kind))
         for name, kind in zip(relation.names, kinds, strict=True)

@@ -169,7 +169,7 @@ def typed(texts: pa.Array, name: str, kind: Type, binary: bool = False) -> pa.Ar
 
 def arrow_type(kind: Type) -> pa.DataType:
     """What a column of a type is in Arrow and Parquet."""
-    return pa.string() if kind.kind in (Kind.ARRAY, Kind.INTERVAL, Kind.NULL) else kind.arrow
+    return pa.string() if kind.kind in (Kind.INTERVAL, Kind.NULL) else kind.arrow
 
 
 _JSON_SIGNS = ByteSet(bytes(range(32)) + b'"\\\x7f')
