@@ -71,7 +71,7 @@ TYPES = (
     ),
 )
 
-BY_NAME = {one.name: one for one in TYPES}
+BY_NAME = {candidate.name: candidate for candidate in TYPES}
 _MOMENTS = ("DATE", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE")
 _POSSIBLE = r"^ *[+-]?[.]?(9|[Aa]{3,8} *$)|^ *[Aa]{3,9} 9"
 

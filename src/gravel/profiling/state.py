@@ -225,10 +225,10 @@ def range_figures(is_text: bool, piece: Counted) -> RangeFigures:
     for template, mask in by_template.items():
         output.by_template[template] = int(piece.counts[mask].sum())
         mismatches[template] = _top_of(piece, ~mask, MISMATCHES)
-    for one, other in (*RIVALS, *MONTH_NAMES):
-        if one in by_template and other in by_template:
-            both = by_template[one] & by_template[other]
-            output.both[one, other] = int(piece.counts[both].sum())
+    for first, second in (*RIVALS, *MONTH_NAMES):
+        if first in by_template and second in by_template:
+            both = by_template[first] & by_template[second]
+            output.both[first, second] = int(piece.counts[both].sum())
     if "placeholder" in masks:
         output.words = _top_of(piece, masks["placeholder"], WORDS)
     if "blank" in masks:
@@ -283,8 +283,10 @@ def gather(is_text: bool, room: int, ranges: Iterable[RangeFigures]) -> Gathered
     output.top, output.words = _best(output.top, TOP), _best(output.words, WORDS)
     output.mismatches = {
         # Where nothing fits a type, the most frequent values are those that do not.
-        name: _best([one for item, top in mismatches for one in item.get(name, top)], MISMATCHES)
-        for name in (*((one.name for one in fits.TYPES) if is_text else ()), *output.by_template)
+        name: _best(
+            [value for item, top in mismatches for value in item.get(name, top)], MISMATCHES
+        )
+        for name in (*((kind.name for kind in fits.TYPES) if is_text else ()), *output.by_template)
     }
     output.spellings = sorted(
         output.spellings, key=lambda group: (-sum(count for _, count in group[1:]), group[0][0])

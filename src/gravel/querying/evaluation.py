@@ -51,9 +51,9 @@ class ExpressionEvaluator(Struct):
         that is `counted`, NULL is the answer no; `memo` keeps results for the same rows.
         """
         known = dict(stands or {})
-        given = over
+        plain = over
         over = self.add_subqueries(node, over, withs, known)
-        if over is not given:
+        if over is not plain:
             memo = None  # columns of subqueries are there for this expression alone
 
         def stand(value: tree.Node) -> int | None:

@@ -109,8 +109,8 @@ def json_value(x: pa.Array, path: pa.Scalar) -> Any:
     check=_wrong_path,
 )
 def json_query(x: pa.Array, path: pa.Scalar) -> Any:
-    def found(text: str, path: str) -> str | None:
+    def document(text: str, path: str) -> str | None:
         items = _at(text, path)
         return json_text(items[0]) if items else None
 
-    return by_row(found, x, path)
+    return by_row(document, x, path)

@@ -227,11 +227,13 @@ class RowSplit(RowAction, frozen=True):
         how = self.how
         count = StepCount(rows_in=rows.count)
         gone: list[Left] = []
-        made = _lists(how, rows.text(self.at))
-        lists = made.values
-        if made.errors is not None:
+        split_texts = _lists(how, rows.text(self.at))
+        lists = split_texts.values
+        if split_texts.errors is not None:
             name = step.before[self.at].name
-            failing = [(name, f"split of {name}", None, Vector(rows.text(self.at), made.errors))]
+            failing = [
+                (name, f"split of {name}", None, Vector(rows.text(self.at), split_texts.errors))
+            ]
             stays = settle(step, rows, failing, count, gone)
             rows.keep(stays)
             lists = lists.filter(to_arrow(stays))
