@@ -561,6 +561,16 @@ class _Binder:
         kind = argument.type
         if wanted == "ANY":
             return self.widen(argument, TEXT) if kind.kind is Kind.NULL else argument
+        if wanted == "ARRAY":
+            if kind.kind is Kind.ARRAY:
+                return argument
+            if kind.kind is Kind.NULL:
+                return self.widen(argument, Type(Kind.ARRAY, item=TEXT))
+            raise self.wrong(
+                f"{function} takes an array, {self.written(node)[:40]} is {kind}",
+                node,
+                hint="LIST_ITEMS(x, ';') makes one, or CAST(x AS TEXT ARRAY) of JSON text",
+            )
         if wanted == "AS TEXT":
             return (
                 argument

@@ -41,8 +41,8 @@ class KernelResult(NamedTuple):
 
 
 class FunctionParameter(Struct, frozen=True):
-    """An argument of a signature: `kind` is a type's name, NUMBER, ANY, AS TEXT (any type, as its
-    text), or T."""
+    """An argument of a signature: `kind` is a type's name, NUMBER, ARRAY, ANY, AS TEXT (any type,
+    as its text), or T."""
 
     name: str
     kind: str
@@ -166,7 +166,7 @@ def _signature(text: str) -> tuple[str, FunctionSignature]:
     shown, result = text.rsplit(" : ", 1)
     required, _, optional = shown.partition(" [")
     named = re.compile(
-        r"\b(\w+) (NUMBER|AS TEXT|TEXT|T|BOOLEAN|DATE|INTEGER|ANY|MOMENT|INTERVAL)\b"
+        r"\b(\w+) (NUMBER|AS TEXT|TEXT|T|BOOLEAN|DATE|INTEGER|ANY|ARRAY|MOMENT|INTERVAL)\b"
     )
     parameters = [FunctionParameter(name, kind) for name, kind in named.findall(required)]
     parameters += [

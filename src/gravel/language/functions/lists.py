@@ -14,7 +14,7 @@ from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import valid
 from gravel.language.functions.catalogue import function
 from gravel.language.functions.text import RowFailure, by_row, constant
-from gravel.language.types import INTEGER, TEXT, Kind, Type
+from gravel.language.types import TEXT, Kind, Type
 
 
 def pieces(text: str, delimiter: str) -> list[str]:
@@ -123,29 +123,13 @@ def array(*items: Any, to: Type) -> pa.Array:
     return pa.ListArray.from_arrays(offsets, pa.concat_arrays(columns).take(to_arrow(order)))
 
 
-def _array_taken(name: str, types: list[Type]) -> Type:
-    """The type of the items of an array. Raises ValueError for what is none."""
-    if types[0].kind not in (Kind.ARRAY, Kind.NULL):
-        raise ValueError(
-            f"{name} takes an array, this is {types[0]}: LIST_ITEMS(x, ';') makes one, or"
-            " CAST(x AS TEXT ARRAY) of JSON text"
-        )
-    return types[0].item or TEXT
-
-
-def _cardinality_type(types: list[Type], values: list[Any]) -> Type:
-    _array_taken("CARDINALITY", types)
-    return INTEGER
-
-
 @function(
-    "CARDINALITY(a ANY) INTEGER",
+    "CARDINALITY(a ARRAY) INTEGER",
     meaning="how many items an array has",
     examples={
         "CARDINALITY(LIST_ITEMS('water;power', ';'))": "2",
         "CARDINALITY(CAST('[]' AS TEXT ARRAY))": "0",
     },
-    result=_cardinality_type,
 )
 def cardinality(a: Any) -> pa.Array:
     (lists,) = arithmetic.arrays(a)
@@ -153,14 +137,14 @@ def cardinality(a: Any) -> pa.Array:
 
 
 @function(
-    "a ANY[n INTEGER] : ANY",
+    "a ARRAY[n INTEGER] : ANY",
     name="[]",
     meaning="the nth item of an array, from 1; NULL where there is none",
     examples={
         "LIST_ITEMS('water;power', ';')[2]": "'power'",
         "CAST('[10, 20]' AS INTEGER ARRAY)[3]": "NULL",
     },
-    result=lambda types, values: _array_taken("[…]", types),
+    result=lambda types, values: types[0].item or TEXT,
 )
 def element(a: Any, n: Any) -> pa.Array:
     lists, places = arithmetic.arrays(a, n)
