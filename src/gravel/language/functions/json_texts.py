@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import Any
 
 
@@ -14,13 +15,18 @@ def _refuse(name: str) -> Any:
     raise ValueError(f"{name} is not JSON")
 
 
+_SURROGATE = re.compile(r"\\u[dD][89a-fA-F]")
 _DECODER = json.JSONDecoder(parse_int=JsonNumber, parse_float=JsonNumber, parse_constant=_refuse)
 
 
 def read_json(text: str) -> Any:
-    """The value of a JSON text: dicts, lists, str, JsonNumber, bool, None. Raises ValueError."""
+    """The value of a JSON text: dicts, lists, str, JsonNumber, bool, None. Raises ValueError, also
+    for half of a surrogate pair (\\ud800), which no text can hold."""
     try:
-        return _DECODER.decode(text)
+        value = _DECODER.decode(text)
+        if _SURROGATE.search(text):
+            json_text(value).encode()
+        return value
     except RecursionError:
         raise ValueError("nested too deeply") from None
 

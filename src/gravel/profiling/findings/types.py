@@ -144,7 +144,7 @@ def _mixed_codes(column_profile: ColumnProfile, known: int) -> Finding | None:
         known - rows[most[0]],
         f"codes of digits written in {len(ways)} ways: "
         + ", ".join(f"{rows[way]:,} as {shown(ways[way][0].example)}" for way in most),
-        f"NOT {usual}" if usual.startswith("(") else f"NOT ({usual})",
+        f"NOT ({usual})",
     )
 
 
