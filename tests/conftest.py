@@ -24,11 +24,11 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 import gravel.language.parse
-from gravel.__main__ import NoPandas
+from gravel.__main__ import NotNeeded
 from gravel.kernels.native import machine
 from gravel.sources import source
 
-sys.meta_path.insert(0, NoPandas)  # type: ignore[arg-type] # as the program does
+sys.meta_path.insert(0, NotNeeded)  # type: ignore[arg-type] # as the program does
 
 # The same examples every time, so that a run says something of the change; GRAVEL_RANDOM=1 looks for new ones.
 settings.register_profile(
@@ -112,20 +112,21 @@ def boats(rows: int) -> list[dict[str, Any]]:
     ]
 
 
-@pytest.fixture
-def tables(folder: Path) -> Path:
+@pytest.fixture(scope="session")
+def made_tables(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The same boats as text with quoted breaks and malformed records, as Parquet of several row groups, as several files."""
     import pyarrow as pa
     import pyarrow.parquet as pq
 
+    made = tmp_path_factory.mktemp("tables")
     rows = boats(12_000)
-    pq.write_table(pa.Table.from_pylist(rows), "boats.parquet", row_group_size=4500)
+    pq.write_table(pa.Table.from_pylist(rows), made / "boats.parquet", row_group_size=4500)
     for name, some in (
         ("boats.csv", rows),
         ("part-a.csv", rows[:3000]),
         ("part-b.csv", rows[3000:]),
     ):
-        with open(name, "w", encoding="utf-8", newline="") as file:
+        with open(made / name, "w", encoding="utf-8", newline="") as file:
             writer = csv.writer(file)
             writer.writerow(rows[0])
             for number, row in enumerate(some):
@@ -133,7 +134,13 @@ def tables(folder: Path) -> Path:
                     file.write("broken,record\n" if number % 1800 == 5 else "\n")
                 two = {"name": 'two\nlines, "q"'} if number % 700 == 3 else {}
                 writer.writerow(["" if cell is None else cell for cell in (row | two).values()])
-    return folder
+    return made
+
+
+@pytest.fixture
+def tables(folder: Path, made_tables: Path) -> Path:
+    """A folder with those boats."""
+    return Path(shutil.copytree(made_tables, folder, dirs_exist_ok=True))
 
 
 @contextmanager

@@ -285,7 +285,7 @@ def set_aside() -> bytes:
     return result
 
 
-@pytest.fixture(params=[(1, 1), (3, 4), (40, 16)], ids=str)
+@pytest.fixture
 def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whatever engine is asked for is this one, of so many tasks and ranges."""
 
@@ -310,7 +310,17 @@ def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -
         monkeypatch.setattr(f"gravel.{module}.OUT", 1000)
 
 
-@pytest.mark.parametrize("case", CASES)
+OTHER_CUTS = [
+    (case, cut) for case in ("profile of text", "duplicates", "compare") for cut in ((1, 1), (3, 4))
+]
+
+
+@pytest.mark.parametrize(
+    ("case", "elsewhere"),
+    [*((case, (40, 16)) for case in CASES), *OTHER_CUTS],
+    ids=str,
+    indirect=["elsewhere"],
+)
 def test_what_a_command_says_does_not_depend_on_who_reads_the_table(
     tables: Path, gravel: Callable[..., Ran], elsewhere: None, case: str
 ) -> None:
@@ -321,8 +331,12 @@ def test_what_a_command_says_does_not_depend_on_who_reads_the_table(
     assert (there, set_aside()) == (here, aside)
 
 
-@pytest.mark.parametrize("elsewhere", [(3, 4), (40, 16)], ids=str, indirect=True)
-@pytest.mark.parametrize("case", PLANS)
+@pytest.mark.parametrize(
+    ("case", "elsewhere"),
+    zip(PLANS, [(40, 16), (3, 4), (40, 16), (3, 4), (40, 16)], strict=True),
+    ids=str,
+    indirect=["elsewhere"],
+)
 def test_what_a_plan_writes_does_not_depend_on_who_does_its_steps(
     tables: Path, gravel: Callable[..., Ran], elsewhere: None, case: str
 ) -> None:

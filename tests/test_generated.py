@@ -24,7 +24,7 @@ HERE = Path(__file__).parent
 DIFFERENCES = tomllib.loads((HERE.parent / "docs" / "differences.toml").read_text("utf-8"))[
     "difference"
 ]
-COUNT = int(os.environ.get("GRAVEL_GENERATED", "2000"))
+COUNT = int(os.environ.get("GRAVEL_GENERATED", "800"))
 FRESH = int(os.environ.get("GRAVEL_FRESH", "0"))
 SEED = int(os.environ.get("GRAVEL_SEED", "15"))
 

@@ -325,7 +325,7 @@ def _toml(number: int, step: dict[str, Any]) -> str:
     return f"[[step]]\n{verb} = {what}\non_error = {text(step['on_error'])}\n{only}"
 
 
-@settings(max_examples=int(os.environ.get("GRAVEL_PLANS", "500")))
+@settings(max_examples=int(os.environ.get("GRAVEL_PLANS", "200")))
 @given(
     rows=st.lists(ROW, min_size=1, max_size=20), steps=_steps(), block=st.sampled_from([24, 60, 4096]),
     memory=st.sampled_from([600, 3000, 1 << 30]),

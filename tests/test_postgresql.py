@@ -201,7 +201,7 @@ def _expressions() -> Any:
 
 
 @settings(
-    max_examples=int(os.environ.get("GRAVEL_EXPRESSIONS", "2000")),
+    max_examples=int(os.environ.get("GRAVEL_EXPRESSIONS", "800")),
     deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )

@@ -257,7 +257,7 @@ def queries(draw: Any) -> str:
     return f"SELECT {'DISTINCT ' if form == 'distinct' else ''}{', '.join(items)} FROM {text}{where}{tail}{having} ORDER BY {order}{limit}"
 
 
-@settings(max_examples=int(os.environ.get("GRAVEL_QUERIES", "1000")))
+@settings(max_examples=int(os.environ.get("GRAVEL_QUERIES", "300")))
 @given(text=queries())
 def test_generated_queries(server: Any, session: Any, text: str) -> None:
     mine, other = ours(session, text), theirs(server, text)

@@ -3,15 +3,15 @@
 import sys
 
 
-class NoPandas:
-    """Arrow imports pandas wherever it is installed (up to half a second) to recognise its objects;
-    no command has any. Spark alone insists on it."""
+class NotNeeded:
+    """Arrow imports pandas and dateutil to recognise their objects, of which no command has any: pandas takes up to half a
+    second, and dateutil is looked for anew at every call where it is not installed. Spark alone insists on them."""
 
     @staticmethod
     def find_spec(name: str, path: object = None, target: object = None) -> None:
-        """Refuse to find pandas; every other module is for the next finder."""
-        if name == "pandas" and "pyspark" not in sys.modules:
-            raise ModuleNotFoundError("no command needs pandas", name=name)
+        """Refuse to find these two; every other module is for the next finder."""
+        if name in ("pandas", "dateutil") and "pyspark" not in sys.modules:
+            raise ModuleNotFoundError(f"no command needs {name}", name=name)
 
 
 # MiB of address space: below that libraries fail while they load, some of them without a word
@@ -54,7 +54,7 @@ def main() -> None:
         50,
         # Little here is in cycles; looking for them while modules load takes a tenth of the start.
     )
-    sys.meta_path.insert(0, NoPandas)  # type: ignore[arg-type]
+    sys.meta_path.insert(0, NotNeeded)  # type: ignore[arg-type]
     try:
         from gravel.cli.main import run
 

@@ -7,6 +7,7 @@ import datetime
 import json
 import re
 from collections.abc import Callable, Iterable, Iterator
+from functools import cache
 from typing import Any
 
 from msgspec import Struct, inspect
@@ -66,10 +67,15 @@ class _Mistake(Struct, frozen=True):
 
 def of_form(data: Any, shown: str, where: dict[Any, Place]) -> list[Problem]:
     """All that is wrong with the kinds of a plan's values, as TOML gives them."""
-    mistakes = list(_of_table(data, inspect.type_info(PlanModel), ()))
+    mistakes = list(_of_table(data, _plan_type(), ()))
     if mistakes:
         mistakes += _without_verb(data)
     return [_at_its_line(mistake, shown, where) for mistake in mistakes]
+
+
+@cache
+def _plan_type() -> inspect.Type:
+    return inspect.type_info(PlanModel)
 
 
 def by_line(mistakes: list[Problem]) -> list[Problem]:

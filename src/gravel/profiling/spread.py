@@ -187,10 +187,11 @@ class _Sum:
     exponent of two the exact sum of the mantissas, of 53 bits in two halves. A value times its
     count is rounded once."""
 
-    _LOWEST, _SIZE, _HALF = -1100, 2300, 27
+    _LOWEST, _HALF = -1100, 27
 
     def __init__(self) -> None:
-        self._halves = [[0] * self._SIZE, [0] * self._SIZE]
+        # By exponent, counted from the lowest.
+        self._halves: tuple[dict[int, int], dict[int, int]] = ({}, {})
         self._special = 0.0  # the sum of what is not finite
 
     def add(self, values: np.ndarray, counts: np.ndarray) -> None:
@@ -209,19 +210,16 @@ class _Sum:
             for start in range(0, len(half), 1 << 26):
                 part = slice(start, start + (1 << 26))
                 added = np.bincount(places[part], weights=half[part])
-                for place in np.flatnonzero(added):
-                    sums[place] += int(added[place])
+                for place in np.flatnonzero(added).tolist():
+                    sums[place] = sums.get(place, 0) + int(added[place])
 
     def over(self, divisor: int) -> float:
         """The sum divided, to the nearest double."""
         if self._special != 0.0:  # so is NaN
             return self._special
         high, low = self._halves
-        total = sum(
-            ((high[place] << self._HALF) + low[place]) << place
-            for place in range(self._SIZE)
-            if high[place] or low[place]
-        )
+        total = sum(amount << (place + self._HALF) for place, amount in high.items())
+        total += sum(amount << place for place, amount in low.items())
         return float(Fraction(total, divisor << (53 - self._LOWEST)))
 
 
