@@ -89,6 +89,8 @@ def test_profile_equals_its_definition(data: Any, tmp_path_factory: Any) -> None
     finally:
         splitter.BLOCK = before
     assert found.rows == count
+    whole = list(zip(*columns.values(), strict=True))
+    assert found.to_dict()["empty_rows"] == sum(set(row) == {None} for row in whole)
     for one in found.columns:
         expected, told = _expected(one.name, columns[one.name]), one.to_dict()
         for figure in ("nulls", "empty", "blank", "padded", "distinct"):

@@ -558,6 +558,20 @@ def test_times_are_told_by_how_they_are_written(figures: Any, folder: Path) -> N
     assert figures(*shlex.split(found["see"])[1:], "--rows", "0")["matching"] == 200
 
 
+def test_empty_rows_are_told_once(
+    figures: Any, gravel: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 60)
+    boats = [f"B{at},Tern {at},{at}.5" for at in range(30)]
+    write("t.csv", "\n".join(["code,name,fee", *boats[:9], ",,", *boats[9:], ",,", ",,", ""]))
+    told = figures("profile", "t.csv")
+    (found,) = (item for item in told["findings"] if item["level"] != "note")
+    assert (told["empty_rows"], told["repeated_rows"]) == (3, 2)
+    assert (found["finding"], found["rows"]) == ("empty rows", 3)
+    assert figures(*shlex.split(found["see"])[1:])["matching"] == 3
+    assert "duplicate rows" not in gravel("profile", "t.csv", "--findings", "all").out
+
+
 def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) -> None:
     rows = [f"{at},{name},{'' if at % 5 else 'x'},{'' if at % 5 else 'y'},{at // 8},{at % 8}" for at, name in enumerate(
         ["Old Rope"] * 20 + ["OLD ROPE"] * 3 + ["old-rope", "Óld  Rope"] + ["Tern"] * 10 + ["tern "] * 2 + ["Lark"] * 3)]  # fmt: skip

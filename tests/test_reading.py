@@ -463,7 +463,7 @@ def test_real_exports_are_read_as_by_another_reader(
     assert [found[0][1:], *(row[1:] for row in found[1:])] == expected
 
 
-def test_days_times_and_durations_of_a_sheet(gravel: Any, folder: Path) -> None:
+def test_days_times_and_durations_of_a_sheet(gravel: Any, figures: Any, folder: Path) -> None:
     import datetime
 
     import openpyxl
@@ -480,6 +480,28 @@ def test_days_times_and_durations_of_a_sheet(gravel: Any, folder: Path) -> None:
     book.save("d.xlsx")
     found = gravel("look", "d.xlsx", "--format", "csv").out.splitlines()[1]
     assert found == "1,2024-05-01,12:00:30,2024-05-01 12:00:30,true,0.25,30:00:01"
+    # A column in which one day has a time of day is timestamps; a title is not the names; a sheet keeps 15 digits.
+    title, midnight = book.create_sheet("Stays"), datetime.datetime(2024, 5, 2)
+    for row in (["Stays of May"], [], ["at", "code", "boat"], [day, 123456789012345, "Tern"], [midnight, 1234567890123456, "Gull"]):  # fmt: skip
+        title.append(row)
+    book.save("d.xlsx")
+    assert "the table begins in row 3" in gravel("look", "d.xlsx#Stays", status=3).err
+    read = gravel("look", "d.xlsx#Stays", "--skip", "2", "--format", "csv")
+    assert read.out.splitlines()[1:] == ["1,2024-05-01 12:00:30,123456789012345,Tern", "2,2024-05-02 00:00:00,1234567890123456,Gull"]  # fmt: skip
+    assert "1 whole number" in read.err
+    assert "it has another sheet: #Stays" in gravel("count", "d.xlsx").err
+    for lines, begins in (
+        ("Berths,,\n,,\nname,at,fee\na,b,c\n", 3),
+        ("Berths,,\nname,at,fee\nx,2024-01-01,7\n", 2),
+        ("name,,\nred,blue,green\nblue,red,green\n", 0),
+        ("name,,\nTern,7,8\nGull,9,9\n", 0),
+    ):
+        write("t.csv", lines)
+        ran = gravel("count", "t.csv", status=3 if begins else 0)
+        assert (f"t.csv: the table begins in line {begins}" in ran.err) == bool(begins)
+        assert (
+            not begins or figures("count", "t.csv", "--skip", begins - 1)["tables"][0]["rows"] == 1
+        )
 
 
 def test_cells_with_an_error_are_their_text(

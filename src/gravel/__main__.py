@@ -4,8 +4,9 @@ import sys
 
 
 class NotNeeded:
-    """Arrow imports pandas and dateutil to recognise their objects, of which no command has any: pandas takes up to half a
-    second, and dateutil is looked for anew at every call where it is not installed. Spark alone insists on them."""
+    """Arrow imports pandas and dateutil to recognise their objects, of which no command has any:
+    pandas takes up to half a second, and dateutil is looked for anew at every call where it is not
+    installed. Spark alone insists on them."""
 
     @staticmethod
     def find_spec(name: str, path: object = None, target: object = None) -> None:

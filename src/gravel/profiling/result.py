@@ -360,12 +360,14 @@ class Determined(Figures):
 
 @dataclass(frozen=True)
 class TableFacts(Figures):
-    """What is said of the table as a whole. repeated: rows equal to an earlier one in every column.
+    """What is said of the table as a whole. empty: rows in which every column is NULL. repeated:
+    rows equal to an earlier one in every column.
     keys: columns, then pairs of columns, that every row has a combination of its own of, without
     NULL. null_together: groups of columns that are NULL in the same rows. mismatches: by
     column, the type that a store declares, the values that do not match it, one of them.
     """
 
+    empty: Annotated[int, "empty_rows"]
     repeated: Annotated[int, "repeated_rows"]
     keys: tuple[tuple[str, ...], ...]
     almost_keys: tuple[AlmostKey, ...]

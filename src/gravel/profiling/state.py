@@ -11,6 +11,7 @@ import numpy as np
 from msgspec import Struct, field
 
 from gravel.engine.distinct import Counted, Distinct, Room, counted_hashes, top_rows
+from gravel.engine.hashing import NULL_HASH
 from gravel.engine.known_values import KnownValues
 from gravel.profiling import fits, spread
 from gravel.profiling.day_forms import MONTH_NAMES, RIVALS
@@ -75,9 +76,11 @@ class ColumnState:
 
 
 class TablePartial(Struct, frozen=True):
-    """What a batch says of a table's columns and of its whole rows."""
+    """What a batch says of a table's columns and of its whole rows; `empty`: those without any
+    value."""
 
     rows: int
+    empty: int
     malformed: tuple[Malformed, ...]
     columns: list[ColumnPartial]
     whole: Counted
@@ -95,7 +98,7 @@ class TableState:
         for index in range(width):
             self.distinct[VALUE, index] = Distinct(self.room)
             self.distinct[SHAPE, index] = Distinct(self.room)
-        self.rows = 0
+        self.rows = self.empty = 0
         self.malformed: list[Malformed] = []
 
     def map(self, batch: Batch) -> TablePartial:
@@ -106,7 +109,7 @@ class TableState:
             for i, (stored, state) in enumerate(zip(batch.columns, self.columns, strict=True))
         ]
         whole = whole_rows([part.plain for part in parts], batch.rows)
-        return TablePartial(batch.count, batch.malformed, parts, whole)
+        return TablePartial(batch.count, _empty_rows(parts), batch.malformed, parts, whole)
 
     def add(self, part: TablePartial) -> None:
         """See State."""
@@ -117,6 +120,7 @@ class TableState:
             for state, column in zip(self.columns, part.columns, strict=True):
                 state.head.append(column.plain[: SAMPLE_ROWS - self.rows])
         self.rows += part.rows
+        self.empty += part.empty
         self.distinct[ROW].add(part.whole)
         for index, (state, column) in enumerate(zip(self.columns, part.columns, strict=True)):
             state.add(column)
@@ -132,6 +136,7 @@ class TableState:
             if self.rows < SAMPLE_ROWS:
                 state.head.append(other.sample()[: SAMPLE_ROWS - self.rows])
         self.rows += later.rows
+        self.empty += later.empty
         self.malformed += later.malformed
 
     def forget_values(self) -> None:
@@ -144,6 +149,18 @@ class TableState:
     def in_memory(self) -> bool:
         """Whether none of its values has gone to a file."""
         return self.room.in_memory
+
+
+def _empty_rows(columns: list[ColumnPartial]) -> int:
+    """The rows in which every column is NULL."""
+    if not columns or not all(column.nulls for column in columns):
+        return 0
+    # Few are NULL in the column that is so least: only its rows are looked at.
+    least, *others = sorted(columns, key=lambda column: column.nulls)
+    rows = np.flatnonzero(least.plain == NULL_HASH)
+    for column in others:
+        rows = rows[column.plain[rows] == NULL_HASH]
+    return len(rows)
 
 
 def whole_rows(hashed: list[np.ndarray], rows: np.ndarray) -> Counted:

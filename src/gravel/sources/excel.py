@@ -16,17 +16,20 @@ from gravel.language.types import TEXT
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sources.arrow import StoredSource
 from gravel.sources.read_options import ReadOptions
-from gravel.sources.sniffing import usable_names
+from gravel.sources.sniffing import begins_later, title_rows, usable_names
 from gravel.sources.source import refuse_changed, state_of
 from gravel.words import number_of
 
 _ROWS = 50_000
+_LOOK = 200  # rows that the names are judged by
 # A cell with an error, as a sheet's XML has it (ECMA-376 part 1, 18.3.1.4 and 18.18.11).
 _ERROR_CELL = re.compile(rb'<(?:\w+:)?c\s([^>]*\bt="e"[^>]*)>(.*?)</(?:\w+:)?c>', re.DOTALL)
 _PLACE = re.compile(rb'\br="([A-Z]+)(\d+)"')
 _VALUE = re.compile(rb"<(?:\w+:)?v>(.*?)</", re.DOTALL)
 _TABLE = "{urn:oasis:names:tc:opendocument:xmlns:table:1.0}"
 _BLOCK, _TAG = 1 << 20, 1024  # bytes that are read at a time, and of a cell's tag
+_DIGITS = 15  # of a number that a workbook keeps
+_NAMED = 5  # other sheets that are told by name
 _RANGE = re.compile(r"\$?([A-Z]{1,3})\$?(\d+):\$?([A-Z]{1,3})\$?(\d+)", re.IGNORECASE)
 
 
@@ -40,15 +43,24 @@ def open_workbook(path: Path, part: str, name: str, reading: ReadOptions) -> Sto
     if reading.header is None or reading.header > 0:
         rows = rows[max(0, (reading.header or 1) - 1) :]
         if not rows:
-            raise TableProblem(f"{name} has no row of names", hint="--header none has none")
-        names, more = usable_names([_text(cell) or "" for cell in rows[0]])
+            raise TableProblem(
+                f"{name} has no row of names", hint="no cell of it, or of its range, has a value"
+            )
+        first, *others = ([_shown(cell) for cell in row] for row in rows[:_LOOK])
+        if reading.header is None and (title := title_rows(first, others)):
+            raise begins_later(name, "row", reading.skip + title)
+        names, more = usable_names(first)
         notes += more
         rows = rows[1:]
     else:
         names = tuple(f"c{place}" for place in range(1, len(rows[0]) + 1 if rows else 1))
     columns = [[row[place] for row in rows] for place in range(len(names))]
     kinds = [TEXT if _has_text(column, reading.nulls) else None for column in columns]
-    texts = [[_text(cell, reading.nulls) for cell in column] for column in columns]
+    texts = [
+        [_text(cell, reading.nulls, moments) for cell in column]
+        for column in columns
+        for moments in (_has_moments(column),)
+    ]
     arrays = [pa.array(column, pa.string()) for column in texts]
     sizes = [min(_ROWS, len(rows) - start) for start in range(0, len(rows), _ROWS)]
 
@@ -195,8 +207,10 @@ def _cells(
     others = len(book.sheet_names) - 1
     if not sheet and others:
         more = "another sheet" if others == 1 else f"{others} other sheets"
+        named = ", ".join(f"#{other}" for other in book.sheet_names[1 : _NAMED + 1])
         notes.append(
-            f"this is its first sheet, {book.sheet_names[0]}; it has {more}: #{book.sheet_names[1]}"
+            f"this is its first sheet, {book.sheet_names[0]}; it has {more}: {named}"
+            f"{', …' if others > _NAMED else ''}"
         )
     if area is not None:
         top, left, bottom, right = area
@@ -216,9 +230,18 @@ def _cells(
         while rows and all(row[-1] == "" for row in rows):
             rows = [row[:-1] for row in rows]
     errors = sum(isinstance(cell, str) and cell in known for row in rows for cell in row)
+    if long := sum(isinstance(cell, float) and _is_long(cell) for row in rows for cell in row):
+        notes.append(
+            f"{number_of(long, 'whole number')} of more than {_DIGITS} digits: a workbook keeps"
+            f" {_DIGITS} of them, and codes whole only as text"
+        )
     if errors:
         notes.append(f"{number_of(errors, 'cell')} with an error such as #N/A, read as that text")
     return rows, notes
+
+
+def _is_long(cell: float) -> bool:
+    return cell.is_integer() and 10**_DIGITS <= abs(cell) < 10.0 ** (_DIGITS + 5)
 
 
 _ERRORS = ("#N/A", "#DIV/0!", "#NAME?", "#NULL!", "#NUM!", "#REF!", "#VALUE!")
@@ -228,18 +251,31 @@ def _has_text(cells: list[Any], nulls: tuple[str, ...]) -> bool:
     return any(isinstance(cell, str) and cell != "" and cell not in nulls for cell in cells)
 
 
-def _text(cell: Any, nulls: tuple[str, ...] = ()) -> str | None:
-    """A cell as text, NULL where it is empty; whole numbers have no decimals."""
+def _shown(cell: Any) -> str:
+    """A cell alone, as text."""
+    return _text(cell, moments=_has_moments([cell])) or ""
+
+
+def _has_moments(cells: list[Any]) -> bool:
+    """Whether the days of a column have a time of day."""
+    return any(
+        isinstance(cell, datetime.datetime) and cell.time() != datetime.time() for cell in cells
+    )
+
+
+def _text(cell: Any, nulls: tuple[str, ...] = (), moments: bool = False) -> str | None:
+    """A cell as text, NULL where it is empty; whole numbers have no decimals, and days no time
+    where no day of their column has one (`moments`)."""
     if cell is None or (isinstance(cell, str) and (cell == "" or cell in nulls)):
         return None
     if isinstance(cell, bool):
         return "true" if cell else "false"
     if isinstance(cell, float):
-        return str(int(cell)) if cell.is_integer() and abs(cell) < 1e15 else repr(cell)
+        return str(int(cell)) if cell.is_integer() and abs(cell) <= 2**53 else repr(cell)
     if isinstance(cell, datetime.datetime):
-        if cell.time() == datetime.time():
-            return cell.date().isoformat()
-        return cell.isoformat(" ")
+        return cell.isoformat(" ") if moments else cell.date().isoformat()
+    if moments and isinstance(cell, datetime.date):
+        return f"{cell.isoformat()} 00:00:00"
     if isinstance(cell, datetime.timedelta):
         # As a sheet shows it: hours may be more than a day has.
         whole, rest = divmod(abs(cell), datetime.timedelta(seconds=1))

@@ -25,6 +25,7 @@ _NUMBER = re.compile(r"[+-]?(\d+([.,]\d+)?|\.\d+)([eE][+-]?\d+)?%?")
 _DATE = re.compile(r"\d{4}-\d\d?-\d\d?([T ].*)?|\d\d?[./-]\d\d?[./-]\d{2,4}")
 MARKERS = ("NA", "N/A", "n/a", "\\N", "NULL", "null", "None", "-", "--", ".", "NaN", "?", "#N/A")
 _LONGEST = 200  # characters of a name
+_TITLE = 10  # rows that a title may have
 
 
 def refuse_other_format(start: bytes, name: str) -> None:
@@ -65,6 +66,48 @@ def preamble(counts: Sequence[int]) -> int:
     if counts[0] >= usual or rest.count(usual) < 0.6 * len(rest):
         return 0
     return next(index for index, count in enumerate(counts) if count == usual)
+
+
+def title_rows(header: Sequence[str], rows: Sequence[Sequence[str]]) -> int:
+    """How many rows stand above the names, as a sheet has a title above its table: few columns have
+    a text there, and nearly all in the row that follows, no number or day. 0 where the header may
+    be one."""
+    width, blank = len(header), False
+    if width < 3 or 2 * _filled(header) >= width:
+        return 0
+    for index, row in enumerate(rows[:_TITLE]):
+        if 2 * _filled(row) < width:
+            blank = blank or not _filled(row)
+            continue
+        names = [name.strip() for name in row if name.strip()]
+        if len(names) < 0.8 * width or len(set(names)) < len(names):
+            return 0
+        if any(_NUMBER.fullmatch(name) or _DATE.fullmatch(name) for name in names):
+            return 0
+        below = rows[index + 1 :]
+        return index + 1 if below and (blank or _some_typed(width, below)) else 0
+    return 0
+
+
+def begins_later(name: str, unit: str, skip: int) -> TableProblem:
+    """What is told of a table that begins after so many lines, or rows, of something else."""
+    return TableProblem(
+        f"{name}: the table begins in {unit} {skip + 1}, after something else",
+        hint=f"--skip {skip} leaves that out, --header 1 takes the first {unit} for the names",
+    )
+
+
+def _filled(row: Sequence[str]) -> int:
+    return sum(bool(field.strip()) for field in row)
+
+
+def _some_typed(width: int, rows: Sequence[Sequence[str]]) -> bool:
+    """Whether some column is numbers or days."""
+    columns = (
+        [row[index] for row in rows if len(row) > index and row[index].strip()]
+        for index in range(width)
+    )
+    return any(values and any(_most(p, values) for p in (_NUMBER, _DATE)) for values in columns)
 
 
 def blank_separated(lines: Sequence[str], least: int = 3) -> str:

@@ -30,6 +30,7 @@ LEVELS = ("wrong", "suspect", "note")
 # only looks untidy.
 _COST = {
     "nearly a key": 95,
+    "empty rows": 91,
     "duplicate rows": 90,
     "replacement characters": 88,
     "mojibake": 86,

@@ -15,9 +15,19 @@ def table_findings(
     columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int
 ) -> Iterator[Finding]:
     types = {item.name: item.type for item in columns}
-    if facts.repeated:
+    if facts.empty and len(columns) > 1:
+        yield Finding(
+            "empty rows",
+            "wrong",
+            None,
+            facts.empty,
+            "every column is NULL, as below the table of a spreadsheet",
+            " AND ".join(f"{quoted(item.name)} IS NULL" for item in columns),
+        )
+    repeated = facts.repeated - max(0, facts.empty - 1)
+    if repeated:
         by_chance = facts.repeated_by_chance or (
-            facts.repeated <= _RARE * rows and not _tells_rows_apart(columns, rows)
+            repeated <= _RARE * rows and not _tells_rows_apart(columns, rows)
         )
         level = "note" if by_chance else "wrong"
         why = (
@@ -27,11 +37,7 @@ def table_findings(
         )
         why = why or (": no column tells rows apart, so two may be alike" if by_chance else "")
         yield Finding(
-            "duplicate rows",
-            level,
-            None,
-            facts.repeated,
-            f"equal to an earlier row in every column{why}",
+            "duplicate rows", level, None, repeated, f"equal to an earlier row in every column{why}"
         )
     by_name = {item.name: item for item in columns}
     has_key = any(len(key) == 1 for key in facts.keys)
@@ -41,6 +47,8 @@ def table_findings(
         meant = entry is columns[0] and column_kind.is_identifier(entry.name) and not has_key
         if not (few and _looks_like_a_key(entry, columns, rows)) and not meant:
             continue
+        if almost.nulls == almost.rows <= facts.empty:
+            continue  # the empty rows say so
         repeats = sum(value.rows - 1 for value in almost.values or ())
         if not almost.nulls and 0 < repeats <= facts.repeated:
             continue  # the rows are duplicates as a whole
@@ -108,6 +116,8 @@ def table_findings(
         )
     for group in facts.null_together:
         nulls = next(item.nulls for item in columns if item.name == group[0])
+        if nulls == facts.empty:
+            continue  # the empty rows say so
         yield Finding(
             "NULL in the same rows",
             "note",

@@ -273,13 +273,14 @@ def list_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
     bare = text_literal(result.delimiter if result.delimiter == "\n" else result.delimiter.strip())
     held = f"POSITION({bare} IN {name}) > 0"
     repeated = f"; {row_count(result.repeated)} with a piece twice" if result.repeated else ""
+    least, most = result.pieces.min, result.pieces.max
+    pieces = f"{least}" if least == most else f"{least} to {most}"
     yield Finding(
         "delimited list",
         "note",
         column_profile.name,
         result.rows,
-        f"lists in a field, with {sign!r} between {result.pieces.min} to {result.pieces.max}"
-        f" pieces{repeated}",
+        f"lists in a field, with {sign!r} between {pieces} pieces{repeated}",
         held,
     )
     if result.empty:

@@ -16,6 +16,7 @@ from gravel.sources.csv.records import Record, count_fields, records, split_fiel
 from gravel.sources.dialect import Dialect
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.sniffing import (
+    begins_later,
     blank_separated,
     looks_like_a_row,
     null_markers,
@@ -23,6 +24,7 @@ from gravel.sources.sniffing import (
     refuse_other_format,
     refuse_other_text,
     some_of,
+    title_rows,
     usable_names,
 )
 
@@ -168,10 +170,11 @@ def _refuse_doubtful_header(
                 f"{name}: the first line is a comment, not the names",
                 hint=f"--comment '{begin}' leaves such lines out, --header 1 reads it as the names",
             )
-        raise TableProblem(
-            f"{name}: the table begins in line {skip + 1}, after something else",
-            hint=f"--skip {skip} leaves that out, --header 1 takes the first line for the names",
-        )
+        raise begins_later(name, "line", skip)
+    if title := title_rows(fields, others):
+        names = [item for item in sample[1:] if not item.fault][title - 1]
+        skip = line_breaks(head[: names.start]) + reading.skip
+        raise begins_later(name, "line", skip)
     texts = [fields[0], *(other[0] for other in others if len(other) == 1)]
     if len(fields) == 1 and reading.delimiter is None and (sign := blank_separated(texts)):
         raise TableProblem(
