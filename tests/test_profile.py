@@ -580,6 +580,9 @@ def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) ->
     assert told["keys"] == [["id"], ["tens", "ones"]]
     assert told["null_together"] == [["a", "b"]]
     assert told["repeated_rows"] == 0
+    (accents,) = [one for one in told["findings"] if one["finding"] == "accents"]
+    assert (accents["level"], accents["rows"], "Óld" in accents["detail"]) == ("note", 1, True)
+    assert figures(*shlex.split(accents["see"])[1:])["matching"] == 1
     (found,) = [one for one in told["findings"] if one["finding"] == "variants"]
     assert found["rows"] == 6
     assert figures(*shlex.split(found["see"])[1:])["matching"] == 6

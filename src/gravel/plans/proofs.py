@@ -19,6 +19,7 @@ import pyarrow.compute as pc
 from gravel.engine.frame import Frame
 from gravel.engine.hashing import combined
 from gravel.engine.parallel import ordered_map
+from gravel.engine.sets import member
 from gravel.inspecting.aggregates import AggregatePartial, AggregateState, part_of
 from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.casts import double_text
@@ -319,7 +320,7 @@ def _repeated(
 ) -> dict[tuple[Any, ...], list[int]]:
     """The keys that more than one row has, by value, with their rows."""
     results: dict[tuple[Any, ...], list[int]] = {}
-    work = partial(_keys_among, columns, types, twice)
+    work = partial(_keys_among, columns, types, np.sort(twice))
     for part in scan(table, work, sorted(columns)):
         for key, row in part:
             results.setdefault(key, []).append(row)
@@ -334,6 +335,6 @@ def _keys_among(
     known = np.ones(batch.count, bool)
     for column in values:
         known &= pc.is_valid(column).to_numpy(zero_copy_only=False)
-    hit = np.flatnonzero(np.isin(combined(values), twice) & known)
+    hit = np.flatnonzero(member(combined(values), twice) & known)
     cells = [column.take(to_arrow(hit)).to_pylist() for column in values]
     return list(zip(zip(*cells, strict=True), batch.rows[hit].tolist(), strict=True))

@@ -8,7 +8,10 @@ import unicodedata
 from collections import defaultdict
 from collections.abc import Iterator
 
+import pyarrow as pa
+
 from gravel.kernels.rules import tidied
+from gravel.language.functions.spelling import without_accents
 from gravel.language.writing import is_one_of, quoted, text_literal
 from gravel.profiling.column_kind import is_free_text
 from gravel.profiling.result import ColumnProfile, Finding, ValueRows
@@ -57,6 +60,7 @@ def spelling_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
     titles = column_profile.distinct > _TITLES * known or is_free_text(column_profile)
     units = any(_MIXED_INSIDE.search(value) and len(value) <= 4 for value, _ in column_profile.top)
     groups: list[tuple[str, tuple[ValueRows, ...]]] = []
+    accented: list[list[list[ValueRows]]] = []
     unlisted = column_profile.spelling_groups - len(column_profile.spellings)
     for spelling in column_profile.spellings:
         apart: dict[str, list[ValueRows]] = defaultdict(list)
@@ -64,6 +68,8 @@ def spelling_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
             apart[
                 same_but_for_writing(value.value, titles=column_profile.distinct * 2 > known)
             ].append(value)
+        if len({_bare(form) for form in apart}) == 1 < len(apart):
+            accented.append(list(apart.values()))
         for values in apart.values():
             forms: dict[str, int] = defaultdict(int)
             for value in values:
@@ -88,7 +94,34 @@ def spelling_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
     if groups:
         cased = all(len({form.value.casefold() for form in values}) == 1 for _, values in groups)
         yield _finding(column_profile, groups, titles and not cased, unlisted)
+    if accented and not titles:
+        yield _accents(column_profile, accented)
     yield from _misspelt(column_profile, known)
+
+
+def _bare(text: str) -> str:
+    return str(without_accents(pa.array([text], pa.string()))[0].as_py())
+
+
+def _accents(column_profile: ColumnProfile, groups: list[list[list[ValueRows]]]) -> Finding:
+    """Values that are one but for accents, which may be two names, or one from a system without
+    accents."""
+    ranked = [sorted(group, key=lambda values: -sum(v.rows for v in values)) for group in groups]
+    rarer = [value for _, *others in ranked for values in others for value in values]
+    examples = "; ".join(
+        f"{shown(usual[0].value)} also as {', '.join(shown(values[0].value) for values in others)}"
+        for usual, *others in ranked[:2]
+    )
+    more = f" and {len(groups) - 2:,} more" if len(groups) > 2 else ""
+    count = "1 value is" if len(groups) == 1 else f"{len(groups):,} values are"
+    return Finding(
+        "accents",
+        "note",
+        column_profile.name,
+        sum(value.rows for value in rarer),
+        f"{count} written with and without accents: {examples}{more}",
+        is_one_of(quoted(column_profile.name), (text_literal(value.value) for value in rarer)),
+    )
 
 
 def _each_is_usual(forms: dict[str, int]) -> bool:

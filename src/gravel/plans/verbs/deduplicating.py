@@ -15,6 +15,7 @@ from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame, view
 from gravel.engine.hashing import combined
 from gravel.engine.row_codes import codes_of
+from gravel.engine.sets import member
 from gravel.inspecting.cautions import Watch
 from gravel.inspecting.look import sort_order
 from gravel.kernels.arrays import to_arrow
@@ -168,7 +169,7 @@ class UniqueAction(TableAction, frozen=True):
         prefer = [sortable(item) for item in evaluated(step, rows, self.keys, count, gone)]
         assert rows.marks is not None
         if rows.count != len(marks):
-            kept = to_arrow(np.isin(marks, rows.marks))
+            kept = to_arrow(member(marks, np.sort(rows.marks)))
             by = [item.filter(kept) for item in by]
         return by, prefer
 

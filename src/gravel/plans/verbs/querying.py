@@ -18,7 +18,7 @@ from gravel.engine.external import OUT
 from gravel.engine.frame import view
 from gravel.engine.hashing import combined
 from gravel.engine.mapped import Store
-from gravel.engine.sets import without
+from gravel.engine.sets import member, without
 from gravel.engine.vector import Vector
 from gravel.inspecting.cautions import Watch
 from gravel.kernels.arrays import to_arrow
@@ -224,9 +224,8 @@ class QueryAction(TableAction, frozen=True):
         copies = np.bincount(origin if own.all() else origin[own], minlength=rows.count)
         piece = _pieces(origin, own, copies) if (copies > 1).any() else None
         lost = np.flatnonzero(copies == 0)
-        failed = np.intersect1d(
-            np.concatenate([np.zeros(0, np.int64), *session.account.omitted]), lost
-        )
+        omitted = np.sort(np.concatenate([np.zeros(0, np.int64), *session.account.omitted]))
+        failed = lost[member(lost, omitted)]
         dropped = without(lost, failed)
         if len(dropped):
             context.left(

@@ -58,6 +58,7 @@ _COST = {
     "negative": 48,
     "repeated timestamps": 47,
     "future": 46,
+    "accents": 46,
     "1 January": 44,
     "formulas": 42,
     "delimited list": 20,
