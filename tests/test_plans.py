@@ -337,6 +337,7 @@ def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
     from gravel.plans.loading import read_plan
     from gravel.plans.run import clean
     from gravel.plans.trace import trace
+    from gravel.plans.verbs import querying
     from gravel.plans.wish import Wish
     from gravel.sources.csv import splitter
 
@@ -356,13 +357,13 @@ def test_any_plan_equals_an_independent_run_and_every_path_ends_once(
     expected = Plain([dict(zip(NAMES, (n, *row), strict=True)) for n, row in enumerate(rows, 1)])
     for number, step in enumerate(steps, 1):
         expected.step(number, step)
-    before = splitter.BLOCK, external._SLICE, external.OUT
-    splitter.BLOCK, external._SLICE, external.OUT = block, 3, 5
+    before = splitter.BLOCK, external._SLICE, external.OUT, querying.OUT
+    splitter.BLOCK, external._SLICE, external.OUT, querying.OUT = block, 3, 5, 5
     try:
         done = clean(read_plan(folder / "p.toml"), None, Wish(memory=memory))
         followed = trace(read_plan(folder / "p.toml"), range(1, len(rows) + 1), memory=memory)
     finally:
-        splitter.BLOCK, external._SLICE, external.OUT = before
+        splitter.BLOCK, external._SLICE, external.OUT, querying.OUT = before
     for line in done.steps:
         assert line.count.balances
     assert done.good is not expected.stops
