@@ -22,7 +22,7 @@ from gravel.kernels import rules, texts
 from gravel.kernels.hashes import HashTable, ascending, distinct_hashes
 from gravel.kernels.native import compiling, machine, source
 from gravel.kernels.records import join_columns, scan_records
-from gravel.language.functions import spelling, text
+from gravel.language.functions import casing, spelling
 from gravel.language.functions.buffers import matches
 from gravel.profiling import marks
 from gravel.sinks import csv as csv_sink
@@ -30,10 +30,10 @@ from gravel.sources.csv import reader, splitter
 from gravel.sources.read_options import ReadOptions
 
 FUNCTIONS: dict[str, Callable[[Any], Any]] = {
-    "upper": text.upper,
-    "lower": text.lower,
-    "tidy_spaces": text.tidy_spaces,
-    "capitalize_words": text.capitalize_words,
+    "upper": casing.upper,
+    "lower": casing.lower,
+    "tidy_spaces": casing.tidy_spaces,
+    "capitalize_words": casing.capitalize_words,
     "without_accents": spelling.without_accents,
     "match_key": spelling.match_key,
     "shape": spelling.shape,
@@ -88,7 +88,7 @@ def compare_all(array: pa.Array, monkeypatch: pytest.MonkeyPatch) -> None:
         assert (
             compiled.to_pylist() == references(monkeypatch, lambda f=function: f(array)).to_pylist()
         ), name
-    tidy = references(monkeypatch, lambda: text.tidy_spaces(array)).to_pylist()
+    tidy = references(monkeypatch, lambda: casing.tidy_spaces(array)).to_pylist()
     assert [each if each is None else rules.tidied(each) for each in array.to_pylist()] == tidy
     # What a later Unicode has added is a capital to one library and nothing to another.
     known = [
@@ -427,7 +427,7 @@ def test_what_cannot_be_compiled_is_read_by_the_references(
         with monkeypatch.context() as patch:
             patch.setattr(target, name, value)
             assert not fresh()
-            assert text.upper(pa.array(["é"])).to_pylist() == ["É"]
+            assert casing.upper(pa.array(["é"])).to_pylist() == ["É"]
             assert "kernels: none" in gravel("--version", "--verbose").out
     with monkeypatch.context() as patch:
         patch.setenv("XDG_CACHE_HOME", "file")  # where no folder can be made

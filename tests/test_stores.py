@@ -448,7 +448,7 @@ def test_parts_of_a_database_that_are_kept_in_several_ways_are_one_column(
     figures: Any, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Numbers and truth are values where all of a part are; a column whose parts differ is its texts."""
-    monkeypatch.setattr("gravel.stores.sql.sqlite._ROWS", 2)
+    monkeypatch.setattr("gravel.stores.sql.sqlite_values._ROWS", 2)
     monkeypatch.setattr("gravel.sources.kept_parts._IN_MEMORY", 64)
     with sqlite3.connect("p.db") as base:
         base.execute("CREATE TABLE t (id INTEGER, fee DECIMAL(6,2), pay DECIMAL(6,2), ok BOOLEAN, big INTEGER, berth TEXT)")  # fmt: skip

@@ -691,12 +691,12 @@ def _count_up(
 def test_conflicts_say_which_rows_others_changed(
     harbour: Harbour, gravel: Any, figures: Any, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from gravel.plans import placing
+    from gravel.plans import in_place
 
     _boats(harbour, [(" gull ", n, None) for n in range(20)])
     more = "rejects = 'left.csv'\n[[step]]\nset = { name = 'TRIM(name)' }\n[[step]]\ndrop_rows = 'id = 7'\n"
     _plan(harbour.table(), "in place", more)
-    real = placing.changes_of
+    real = in_place.changes_of
 
     def meanwhile(*given: Any) -> Any:
         harbour.run("UPDATE boats SET seen = 5 WHERE id = 3")
@@ -705,7 +705,7 @@ def test_conflicts_say_which_rows_others_changed(
         return real(*given)
 
     with monkeypatch.context() as patch:
-        patch.setattr(placing, "changes_of", meanwhile)
+        patch.setattr(in_place, "changes_of", meanwhile)
         done = figures("clean", "p.toml", status=1)
     assert done["conflict"] == "1 row changed (3), 1 row came (77), 2 rows went (4, 5)"
     assert (done["status"], done["output"], done["rejects"]) == ("failed", None, None)

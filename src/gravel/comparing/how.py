@@ -15,7 +15,7 @@ from gravel.comparing.result import TypeChange
 from gravel.engine.arrow_values import text_of
 from gravel.engine.frame import view
 from gravel.language.functions import arithmetic
-from gravel.language.functions.text import tidy_spaces, upper
+from gravel.language.functions.casing import tidy_spaces, upper
 from gravel.language.types import NUMBERS, TEXT, Kind, Type, common
 from gravel.problems import CallProblem, nearest
 from gravel.sources.source import Source

@@ -11,8 +11,9 @@ from gravel.ledger.signature import signature_path
 from gravel.plans.changes import TableDiff, changes_of
 from gravel.plans.destination import IN_PLACE
 from gravel.plans.execution import Execution
+from gravel.plans.in_place import in_place
 from gravel.plans.left import LEFT_COLUMNS
-from gravel.plans.placing import Placed, in_place, into_file, into_table, into_typed_file
+from gravel.plans.placing import Placed, into_file, into_table, into_typed_file
 from gravel.plans.record import waits
 from gravel.plans.result_rows import TypedRows, text_table
 from gravel.plans.steps import record_path

@@ -22,9 +22,9 @@ from gravel.kernels.characters import BLANK, SPACES, ZERO_WIDTH
 from gravel.kernels.native.source.texts import MARKS
 from gravel.kernels.texts import mark_texts
 from gravel.language.functions.buffers import HIGH, ByteSet, body, matches, maybe_padded, rows_with
+from gravel.language.functions.casing import capitalize_words, tidy_spaces
 from gravel.language.functions.damage import CONTROLS, FORMULA, MISDECODED, are_placeholders
 from gravel.language.functions.spelling import match_key, shape
-from gravel.language.functions.text import capitalize_words, tidy_spaces
 from gravel.language.types import Kind
 from gravel.profiling import fits
 from gravel.profiling.day_forms import DAYS, FORMS_OF, STYLES

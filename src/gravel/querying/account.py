@@ -19,7 +19,7 @@ from gravel.figures import Figures, Unlisted, figure
 from gravel.inspecting.cautions import Caution
 from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import ErrorPolicy, meaning, sqlstate
-from gravel.language.functions.text import tidy_spaces, upper
+from gravel.language.functions.casing import tidy_spaces, upper
 from gravel.problems import DataProblem
 from gravel.querying.partitions import more_than
 from gravel.querying.relation import Relation

@@ -16,7 +16,7 @@ from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.vector import Vector, first_error
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
-from gravel.language.functions.text import tidy_spaces, upper
+from gravel.language.functions.casing import tidy_spaces, upper
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
 from gravel.querying import joins

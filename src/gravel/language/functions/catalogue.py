@@ -17,6 +17,7 @@ from gravel.language.types import Type
 FAMILIES = {
     "operators": "Operators and comparisons",
     "nulls": "Null and blank",
+    "casing": "Case and spaces",
     "text": "Text",
     "spelling": "Spelling and shape",
     "patterns": "Regular expressions",

@@ -11,8 +11,8 @@ import pyarrow.compute as pc
 
 from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.buffers import HIGH, by_value, matches, on_rows, rows_with, valid
+from gravel.language.functions.casing import tidy_spaces
 from gravel.language.functions.catalogue import function
-from gravel.language.functions.text import tidy_spaces
 from gravel.words import words
 
 # What cp1252 or Latin-1 makes of the continuation bytes of UTF-8, 0x80 to 0xBF; after the leads

@@ -15,7 +15,7 @@ from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, casts, formats
 from gravel.language.functions.buffers import valid
 from gravel.language.functions.catalogue import KernelResult, describe, function
-from gravel.language.functions.text import RowFailure, by_row, constant
+from gravel.language.functions.row_by_row import RowFailure, by_row, constant
 from gravel.language.types import (
     DATE,
     INTEGER,

@@ -15,7 +15,7 @@ import pyarrow as pa
 
 from gravel.language.functions.catalogue import function
 from gravel.language.functions.json_texts import json_text, read_json, scalar_text
-from gravel.language.functions.text import RowFailure, by_row
+from gravel.language.functions.row_by_row import RowFailure, by_row
 
 _PATH = re.compile(r'\s*(?:lax\s+)?\$((?:\.(?:[^\W\d]\w*|"[^"]+")|\[(?:\d+|\*)\])*)\s*')
 _STEP = re.compile(r'\.([^\W\d]\w*)|\."([^"]+)"|\[(\d+|\*)\]')

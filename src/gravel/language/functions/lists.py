@@ -13,7 +13,7 @@ from gravel.kernels.characters import BLANKS
 from gravel.language.functions import arithmetic
 from gravel.language.functions.buffers import valid
 from gravel.language.functions.catalogue import function
-from gravel.language.functions.text import RowFailure, by_row, constant
+from gravel.language.functions.row_by_row import RowFailure, by_row, constant
 from gravel.language.types import TEXT, Kind, Type
 
 

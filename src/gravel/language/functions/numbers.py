@@ -15,7 +15,7 @@ from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, casts
 from gravel.language.functions.catalogue import KernelResult, function
-from gravel.language.functions.text import RowFailure, by_row, constant
+from gravel.language.functions.row_by_row import RowFailure, by_row, constant
 from gravel.language.types import DOUBLE, INTEGER, MAX_DIGITS, TEXT, Kind, Target, Type, room
 
 

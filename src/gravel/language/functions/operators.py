@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, ordering
 from gravel.language.functions.catalogue import KernelResult, function
-from gravel.language.functions.text import RowFailure, by_row
+from gravel.language.functions.row_by_row import RowFailure, by_row
 from gravel.language.types import DOUBLE, INTEGER, Kind, Type, as_decimal, common, room
 
 _KERNELS = {

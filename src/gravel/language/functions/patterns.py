@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 
 from gravel.language.functions.buffers import is_ascii
 from gravel.language.functions.catalogue import function
-from gravel.language.functions.text import RowFailure, by_row, constant
+from gravel.language.functions.row_by_row import RowFailure, by_row, constant
 
 FLAGS = "ims"
 

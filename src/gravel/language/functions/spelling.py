@@ -22,8 +22,9 @@ from gravel.language.functions.buffers import (
     valid,
     with_buffers,
 )
+from gravel.language.functions.casing import tidy_spaces
 from gravel.language.functions.catalogue import function
-from gravel.language.functions.text import RowFailure, by_row, constant, tidy_spaces
+from gravel.language.functions.row_by_row import RowFailure, by_row, constant
 
 _DIGITS, _LETTERS = ByteSet(b"0123456789"), ByteSet(bytes(range(65, 91)) + bytes(range(97, 123)))
 

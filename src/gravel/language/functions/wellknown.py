@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from gravel.language.functions.buffers import by_value, valid
 from gravel.language.functions.catalogue import function
 from gravel.language.functions.json_texts import read_json
-from gravel.language.functions.text import RowFailure, by_row, constant
+from gravel.language.functions.row_by_row import RowFailure, by_row, constant
 from gravel.words import words
 
 _ATOM = r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]+"

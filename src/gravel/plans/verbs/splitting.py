@@ -21,7 +21,7 @@ from gravel.language.functions.buffers import matches, maybe_padded
 from gravel.language.functions.casts import cast
 from gravel.language.functions.nulls import blank
 from gravel.language.functions.patterns import compiled
-from gravel.language.functions.text import RowFailure
+from gravel.language.functions.row_by_row import RowFailure
 from gravel.language.types import INTEGER, TEXT, Kind, Target, Type
 from gravel.plans.binder import Binder, SqlFragment
 from gravel.plans.errors import settle

@@ -8,42 +8,35 @@ import os
 import re
 import secrets
 import sqlite3
-from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping
 from contextlib import closing
-from decimal import Decimal
 from pathlib import Path
 from typing import Any, ClassVar
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-from msgspec import Struct, field
 
-from gravel.engine.arrow_values import type_of
 from gravel.engine.frame import view
-from gravel.kernels.arrays import to_arrow
-from gravel.language.functions.buffers import matches, valid
-from gravel.language.functions.casts import double_text, to_text
-from gravel.language.types import (
-    BOOLEAN,
-    DATE,
-    DOUBLE,
-    INTEGER,
-    TEXT,
-    TIME,
-    TIMESTAMP,
-    ZONED,
-    Kind,
-    Type,
-    decimal,
-)
+from gravel.language.types import Kind, Type
 from gravel.problems import TableProblem
 from gravel.sinks.atomic_file import mode_of, problem_of, sync_folder
 from gravel.sources.arrow import StoredSource, counted_only
 from gravel.sources.kept_parts import KeptParts
 from gravel.sources.source import Source
 from gravel.stores.sql.column_cache import SqlSource
+from gravel.stores.sql.sqlite_values import (
+    EXACT_DIGITS,
+    TYPE_NAMES,
+    UNSAID,
+    DeclaredColumn,
+    as_number,
+    fallback_of,
+    fetched,
+    is_number,
+    keeps_text,
+    quoted,
+    text_of_bytes,
+)
 from gravel.stores.sql.transaction import (
     Database,
     Dependent,
@@ -53,56 +46,14 @@ from gravel.stores.sql.transaction import (
     not_utf8,
 )
 
-_ROWS = 50_000
 _WAIT = 10.0  # seconds to wait for another's lock
-# A DECIMAL must not be stored as SQLite's NUMERIC, which makes a double of it; a name with TEXT in
-# it keeps its digits.
-_NAMES = {
-    Kind.INTEGER: "INTEGER",
-    Kind.DECIMAL: "DECIMAL_TEXT",
-    Kind.DOUBLE: "REAL",
-    Kind.BOOLEAN: "BOOLEAN",
-    Kind.DATE: "DATE",
-    Kind.TIME: "TIME",
-    Kind.TIMESTAMP: "TIMESTAMP",
-    Kind.ZONED: "TIMESTAMP WITH TIME ZONE",
-    Kind.BINARY: "BLOB",
-    Kind.TEXT: "TEXT",
-}
-# SQLite keeps numbers of so many digits exactly, in a column whose type has the affinity NUMERIC;
-# longer ones are texts.
-_EXACT_DIGITS = 15
-_SCALED = re.compile(r"(?:DECIMAL|NUMERIC)\(([0-9]+), *([0-9]+)\)")
-_UNSAID = "NUM"  # what CREATE TABLE AS makes of a DATE and of much else: nobody declared that
-
-
-class _NoText(bytes):
-    """A value that SQLite calls a text and that is not UTF-8."""
-
-
-_CLASSES = {
-    int: "INTEGER",
-    float: "REAL",
-    str: "TEXT",
-    bytes: "BLOB",
-    _NoText: "TEXT that is not UTF-8",
-}
-_TRUTH = {0: "false", 1: "true"}
-_DAY, _CLOCK = r"\d{4}-\d{2}-\d{2}", r"\d{2}:\d{2}:\d{2}(\.\d{1,6})?"
-_MOMENTS = {
-    "DATE": _DAY,
-    "TIME": _CLOCK,
-    "TIMESTAMP": f"{_DAY}([ T]{_CLOCK})?",
-    "DATETIME": f"{_DAY}([ T]{_CLOCK})?",
-    "TIMESTAMP WITH TIME ZONE": f"{_DAY}[ T]{_CLOCK}(Z|[+-]\\d{{2}}(:?\\d{{2}})?)",
-}
 
 
 class SQLite(Database):
     """A SQLite file, to be written to; one that is not there is made beside its place, and linked
     there when all is committed, so that two runs that make it never share a file."""
 
-    names: ClassVar[dict[Kind, str]] = _NAMES
+    names: ClassVar[dict[Kind, str]] = TYPE_NAMES
     raw_errors = (sqlite3.Error,)
 
     def __init__(self, path: Path, name: str) -> None:
@@ -132,7 +83,7 @@ class SQLite(Database):
 
         def connection() -> sqlite3.Connection:
             result = sqlite3.connect(self.path, isolation_level=None, timeout=_WAIT)
-            result.text_factory = _text_of
+            result.text_factory = text_of_bytes
             result.execute(
                 "PRAGMA foreign_keys = ON"
             )  # off unless asked for: rows that others refer to would go unnoticed
@@ -169,7 +120,7 @@ class SQLite(Database):
         with self.told():
             key = self.shape(table).key
             for name in self.tables():
-                for row in self.raw.execute(f"PRAGMA foreign_key_list({_quoted(name)})").fetchall():
+                for row in self.raw.execute(f"PRAGMA foreign_key_list({quoted(name)})").fetchall():
                     if str(row[2]).lower() == table.lower() != name.lower():
                         # Without a column it is the primary key's, in order.
                         results.append((name, row[4] or key[row[1]], (row[5], row[6])))
@@ -189,11 +140,11 @@ class SQLite(Database):
         """See Database. CREATE TABLE AS would forget what the columns are declared as."""
         # A column that is computed is told as INTEGER GENERATED ALWAYS.
         columns = ", ".join(
-            f"{_quoted(name)} {kind.removesuffix('GENERATED ALWAYS')}"
+            f"{quoted(name)} {kind.removesuffix('GENERATED ALWAYS')}"
             for name, kind in self.declared(table).items()
         )
-        self.run(f"CREATE TABLE {_quoted(to)} ({columns})")
-        self.run(f"INSERT INTO {_quoted(to)} SELECT * FROM {_quoted(table)}")
+        self.run(f"CREATE TABLE {quoted(to)} ({columns})")
+        self.run(f"INSERT INTO {quoted(to)} SELECT * FROM {quoted(table)}")
         return self.count(to)
 
     def lock(self, table: str) -> None:
@@ -209,12 +160,12 @@ class SQLite(Database):
         with self.told():
             return {
                 row[1]: str(row[2] or "").upper()
-                for row in self.raw.execute(f"PRAGMA table_xinfo({_quoted(table)})")
+                for row in self.raw.execute(f"PRAGMA table_xinfo({quoted(table)})")
             }
 
     def type_name(self, kind: Type) -> str:
         """See Database: a DECIMAL of few digits is a number."""
-        if kind.kind is Kind.DECIMAL and kind.precision <= _EXACT_DIGITS:
+        if kind.kind is Kind.DECIMAL and kind.precision <= EXACT_DIGITS:
             return f"DECIMAL({kind.precision},{kind.scale})"
         return super().type_name(kind)
 
@@ -236,13 +187,13 @@ class SQLite(Database):
         return {
             name: f"DECIMAL({kind.precision},{kind.scale})"
             for name, kind in kinds.items()
-            if 0 <= kind.scale <= kind.precision <= _EXACT_DIGITS
+            if 0 <= kind.scale <= kind.precision <= EXACT_DIGITS
         }
 
     def values(self, texts: pa.Array, kind: Type, declared: str = "") -> list[Any]:
         """See Database: integers, doubles and bytes as such, truth as 0 and 1 where the column is
         declared so."""
-        if kind.kind is not Kind.BINARY and _keeps_text(declared):
+        if kind.kind is not Kind.BINARY and keeps_text(declared):
             same: list[Any] = texts.to_pylist()
             return same
         if kind.kind in (Kind.INTEGER, Kind.DOUBLE):
@@ -264,8 +215,8 @@ class SQLite(Database):
         if kind.kind is Kind.BOOLEAN and declared.startswith("BOOL"):
             back = {"false": 0, "true": 1}
             return [None if text is None else back.get(text, text) for text in texts.to_pylist()]
-        if kind.kind is Kind.DECIMAL and not _number(declared):
-            return [_as_number(text) for text in texts.to_pylist()]
+        if kind.kind is Kind.DECIMAL and not is_number(declared):
+            return [as_number(text) for text in texts.to_pylist()]
         if kind.kind is Kind.BINARY:
             return [None if text is None else base64.b64decode(text) for text in texts.to_pylist()]
         values: list[Any] = texts.to_pylist()
@@ -345,17 +296,10 @@ def _connected(path: Path, name: str) -> sqlite3.Connection:
             check_same_thread=False,
             timeout=_WAIT,
         )
-        result.text_factory = _text_of
+        result.text_factory = text_of_bytes
         return result
     except sqlite3.Error as error:
         raise TableProblem(f"{name} cannot be opened: {error}") from None
-
-
-def _text_of(raw: bytes) -> str | bytes:
-    try:
-        return raw.decode("utf-8")
-    except UnicodeDecodeError:
-        return _NoText(raw)
 
 
 class _Columns:
@@ -370,7 +314,7 @@ class _Columns:
     def opened(self, texts: frozenset[str], declared: dict[str, Type]) -> SqlSource:
         """The table."""
         shape = _shape(self.base, self.table)
-        counted = self.base.execute(f"SELECT COUNT(*) FROM {_quoted(self.table)}").fetchone()[0]
+        counted = self.base.execute(f"SELECT COUNT(*) FROM {quoted(self.table)}").fetchone()[0]
         shown = f"{self.name}#{self.table}"
 
         def fetch(chosen: list[int]) -> StoredSource:
@@ -414,7 +358,7 @@ def open_sqlite(
         try:
             base.execute("BEGIN")  # one snapshot for the count and the rows
             if bare:
-                counted = base.execute(f"SELECT COUNT(*) FROM {_quoted(table)}").fetchone()[0]
+                counted = base.execute(f"SELECT COUNT(*) FROM {quoted(table)}").fetchone()[0]
                 return counted_only(path, shown, _shape(base, table), counted)
             return _Columns(path, name, table).opened(texts, declared)
         except sqlite3.DatabaseError as error:
@@ -423,7 +367,7 @@ def open_sqlite(
 
 def _shape(base: sqlite3.Connection, table: str) -> TableSchema:
     about = [
-        row for row in base.execute(f"PRAGMA table_xinfo({_quoted(table)})") if row[6] != 1
+        row for row in base.execute(f"PRAGMA table_xinfo({quoted(table)})") if row[6] != 1
     ]  # 1: hidden
     view = base.execute(
         "SELECT type FROM sqlite_master WHERE LOWER(name) = LOWER(?)", (table,)
@@ -448,14 +392,14 @@ def _loaded(
     subset: list[str] | None = None,
 ) -> StoredSource:
     """A table, or some of its columns, as a connection's transaction sees it."""
-    counted = base.execute(f"SELECT COUNT(*) FROM {_quoted(table)}").fetchone()[0]
+    counted = base.execute(f"SELECT COUNT(*) FROM {quoted(table)}").fetchone()[0]
     shape = _shape(base, table)
-    about = base.execute(f"PRAGMA table_xinfo({_quoted(table)})").fetchall()
+    about = base.execute(f"PRAGMA table_xinfo({quoted(table)})").fetchall()
     kinds = {row[1]: str(row[2] or "").upper() for row in about}
     names = list(shape.columns) if subset is None else subset
-    columns = [_Column(item, kinds[item], spelt=_keeps_text(kinds[item])) for item in names]
+    columns = [DeclaredColumn(item, kinds[item], spelt=keeps_text(kinds[item])) for item in names]
     parts = KeptParts()
-    for rows in _fetched(base, f"SELECT {', '.join(map(_quoted, names))} FROM {_quoted(table)}"):
+    for rows in fetched(base, f"SELECT {', '.join(map(quoted, names))} FROM {quoted(table)}"):
         cells = zip(*rows, strict=True)
         arrays = [column.take(values) for column, values in zip(columns, cells, strict=True)]
         parts.write(pa.record_batch(arrays, names=names))
@@ -466,13 +410,15 @@ def _loaded(
     result.fields = parts.fields(names)
     result.store_kind = "sqlite"
     result.store_types = {
-        column.name: column.declared for column in columns if column.declared not in ("", _UNSAID)
+        column.name: column.declared for column in columns if column.declared not in ("", UNSAID)
     }
     result.part, result.snapshot = table, True
     result.store_key, result.not_null = shape.key, shape.not_null
     result.computed = shape.computed
     result.fallback = {
-        column.name: kind for column in columns if (kind := _fallback(column.declared)) is not None
+        column.name: kind
+        for column in columns
+        if (kind := fallback_of(column.declared)) is not None
     }
     result.binary = frozenset(column.name for column in columns if column.binary)
     result.spelt = frozenset(column.name for column in columns if column.spelt)
@@ -494,243 +440,3 @@ def _loaded(
         for column, (kind, count, example) in result.mismatches.items()
     ]
     return result
-
-
-class _Column(Struct):
-    """A column as it is read: what it is declared as, and what its values are so far. `mismatches`:
-    those that do not match the declaration, `example` one of them; `spelt`: whether another
-    spelling is another value."""
-
-    name: str
-    declared: str
-    spelt: bool
-    mismatches: int = 0
-    example: str = ""
-    binary: bool = False
-    classes: Counter[str] = field(default_factory=Counter)
-
-    def take(self, values: Sequence[Any]) -> pa.Array:
-        """The next values."""
-        kind, seen = self.declared, set(map(type, values))
-        result = _array(values, seen, kind)
-        truth = kind.startswith("BOOL")
-        self.binary |= bytes in seen or _NoText in seen
-        self.spelt |= str in seen and not (_number(kind) or truth)
-        if len(seen) > 1 or truth:
-            for own, count in Counter(map(type, values)).items():
-                if own is not type(None):
-                    self.classes[_CLASSES[own]] += count
-        if not seen <= _fitting(kind):
-            if kind in _MOMENTS and seen <= {str, type(None)}:
-                fits = matches(result, f"^(?:{_MOMENTS[kind]})$")
-                odd = result.filter(to_arrow(~fits & valid(result))).to_pylist()
-            else:
-                odd = [value for value in values if _mismatch(value, kind)]
-            self.mismatches += len(odd)
-            if odd and not self.example:
-                self.example = str(odd[0])
-        return result
-
-    def type(self, kept: pa.DataType) -> Type | None:
-        """Its type, once all values are kept in one of Arrow's; None: they decide."""
-        if self.binary:
-            return TEXT
-        if not pa.types.is_string(kept):
-            return type_of(kept)
-        return _type(self.declared, not self.mismatches)
-
-    @property
-    def mixed(self) -> bool:
-        """Whether its values are of several types. Integers and doubles are numbers both: SQLite
-        itself keeps 12.0 as 12 where a column is NUMERIC."""
-        several = self.classes.keys() - {"INTEGER" if self.classes["REAL"] else ""}
-        return len(several) > 1 or (self.declared.startswith("BOOL") and self.mismatches > 0)
-
-
-def _fetched(base: sqlite3.Connection, sql: str) -> Iterator[list[Any]]:
-    """Rows in parts. Texts are read by the driver itself as long as they are UTF-8, which is
-    quicker."""
-    base.text_factory = str
-    done = 0
-    try:
-        try:
-            cursor = base.execute(sql)
-            while rows := cursor.fetchmany(_ROWS):
-                yield rows
-                done += len(rows)
-        except sqlite3.OperationalError as error:
-            if "decode to UTF-8" not in str(error):
-                raise
-            base.text_factory = _text_of
-            cursor = base.execute(sql)
-            for _ in range(0, done, _ROWS):
-                cursor.fetchmany(_ROWS)
-            while rows := cursor.fetchmany(_ROWS):
-                yield rows
-    finally:
-        base.text_factory = _text_of
-
-
-def _quoted(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
-
-
-def _is_text(kind: str) -> bool:
-    """SQLite's rule of affinity: a declared type with one of these in its name holds texts."""
-    return (
-        any(part in kind for part in ("CHAR", "CLOB", "TEXT"))
-        and "INT" not in kind
-        and kind != _NAMES[Kind.DECIMAL]
-    )
-
-
-def _keeps_text(kind: str) -> bool:
-    """Whether a text that is written into a column stays the text that it is."""
-    return _is_text(kind) or kind == _NAMES[Kind.DECIMAL] or kind in _MOMENTS
-
-
-def _number(kind: str) -> bool:
-    return any(
-        part in kind for part in ("INT", "REAL", "FLOA", "DOUB", "NUM", "DEC")
-    ) and kind not in (_NAMES[Kind.DECIMAL], _UNSAID)
-
-
-def _type(kind: str, fits: bool) -> Type | None:
-    """The type that a declaration gives a column; None: its values decide."""
-    if kind in ("TIME", _NAMES[Kind.ZONED]):  # which no text shows by itself
-        return (TIME if kind == "TIME" else ZONED) if fits else TEXT
-    return (
-        TEXT
-        if _is_text(kind)
-        else (
-            DOUBLE
-            if fits and any(part in kind for part in ("REAL", "FLOA", "DOUB")) and "INT" not in kind
-            else None
-        )
-    )
-
-
-def _fallback(kind: str) -> Type | None:
-    """The type of a declared column that holds no value."""
-    for part, result in (
-        ("INT", INTEGER),
-        ("BOOL", BOOLEAN),
-        ("TIME ZONE", ZONED),
-        ("TIMESTAMP", TIMESTAMP),
-        ("DATETIME", TIMESTAMP),
-    ):
-        if part in kind:
-            return result
-    return {"DATE": DATE, "TIME": TIME}.get(kind) or (
-        decimal(18, 2) if "DEC" in kind or "NUM" in kind else None
-    )
-
-
-def _as_number(text: str | None) -> float | str | None:
-    """In a column of no declared type, a number where it holds the text's value exactly, as it was
-    when it was read."""
-    if text is None or not re.fullmatch(r"-?[0-9]*\.?[0-9]+", text):
-        return text
-    number = float(text) if "." in text else int(text)
-    return number if Decimal(repr(number)) == Decimal(text) and abs(number) < 1 << 63 else text
-
-
-def _fitting(kind: str) -> set[type]:
-    """The types of values that need no second look in a column that is declared so."""
-    if "INT" in kind:
-        return {int, type(None)}
-    if _number(kind):
-        return {int, float, type(None)}
-    if kind.startswith("BOOL") or kind in _MOMENTS:
-        return {type(None)}
-    return {int, float, str, bytes, _NoText, type(None)}
-
-
-def _mismatch(value: Any, kind: str) -> bool:
-    """Whether a value does not match what its column is declared as."""
-    if value is None:
-        return False
-    if kind.startswith("BOOL"):
-        return value not in _TRUTH
-    if kind in _MOMENTS:
-        return not isinstance(value, str) or re.fullmatch(_MOMENTS[kind], value) is None
-    return type(value) not in _fitting(kind)
-
-
-def _declared_scale(kind: str) -> int | None:
-    """The places after the point that a column's declaration gives its numbers."""
-    match = _SCALED.fullmatch(kind)
-    return int(match[2]) if match and int(match[1]) <= _EXACT_DIGITS else None
-
-
-def _array(values: Sequence[Any], seen: set[type], declared: str) -> pa.Array:
-    """The values of a column in a part: numbers and truth as such where all are, else texts.
-    `seen`: their types."""
-    seen = seen - {type(None)}
-    truth, scale = declared.startswith("BOOL"), _declared_scale(declared)
-    if seen <= {str}:
-        return pa.array(values, pa.string())
-    if truth and seen == {int} and set(values) <= {0, 1, None}:
-        return pa.array(values, pa.int64()).cast(pa.bool_())
-    if scale and seen <= {int, float}:
-        numbers = _decimals(values, declared, scale)
-        return numbers if numbers is not None else _scaled_texts(values, scale)
-    if seen == {int} and not truth:
-        whole = pa.array(values, pa.int64())
-        return whole if _type(declared, True) is None else whole.cast(pa.string())
-    if seen == {float}:
-        numbers = pa.array(values, pa.float64())
-        return numbers if _type(declared, True) == DOUBLE else to_text(numbers, DOUBLE)
-    return pa.array([_text(value, truth) for value in values], pa.string())
-
-
-def _decimals(values: Sequence[Any], declared: str, scale: int) -> pa.Array | None:
-    """Numbers as the DECIMAL that their column is declared as; None where that does not say all of
-    them exactly. A double is the DECIMAL that is nearest to it where that has 15 digits at most
-    (IEEE 754)."""
-    known = np.array([value is not None for value in values])
-    try:
-        doubles = np.array([0 if value is None else value for value in values], np.float64)
-    except OverflowError:
-        return None
-    whole = np.rint(doubles * 10**scale)
-    if not (np.abs(whole) < 10**_EXACT_DIGITS).all() or (whole / 10**scale != doubles).any():
-        return None
-    match = _SCALED.fullmatch(declared)
-    assert match is not None
-    most = int(np.abs(whole).max(initial=0))
-    if most >= 10 ** int(match[1]):
-        return None
-    # Whole hundredths, or what the scale is, are the DECIMAL's own bytes.
-    words = np.zeros((len(whole), 2), np.int64)
-    words[:, 0] = whole.astype(np.int64)
-    words[:, 1] = words[:, 0] >> 63
-    validity = pa.py_buffer(np.packbits(known, bitorder="little").tobytes())
-    kind = pa.decimal128(int(match[1]), scale)
-    return pa.Array.from_buffers(kind, len(whole), [validity, pa.py_buffer(words)])
-
-
-def _scaled_texts(values: Sequence[Any], scale: int) -> pa.Array:
-    return pa.array([_scaled(value, scale) for value in values], pa.string())
-
-
-def _scaled(value: float | None, scale: int) -> str | None:
-    """A number with so many places after the point, if these say it exactly."""
-    if isinstance(value, float):
-        text = f"{value:.{scale}f}"
-        return text if float(text) == value else double_text(value)
-    return _text(value) if not isinstance(value, int) else f"{value}.{'0' * scale}"
-
-
-def _text(value: Any, truth: bool = False) -> str | None:
-    if value is None or isinstance(value, str):
-        return value
-    if truth and value in _TRUTH:
-        return _TRUTH[value]
-    return (
-        base64.b64encode(value).decode()
-        if isinstance(value, bytes)
-        else double_text(value)
-        if isinstance(value, float)
-        else str(value)
-    )
