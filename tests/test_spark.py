@@ -60,7 +60,11 @@ def test_what_a_plan_writes_there_is_what_it_writes_here(
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)
     monkeypatch.setattr("gravel.spark.engine._AT_ONCE", 5)
     plan_of(case)
-    for words in (("clean", "plan.toml"), ("trace", "plan.toml", "--where", "fee > 990")):
+    for words in (
+        ("clean", "plan.toml"),
+        ("trace", "plan.toml", "--where", "fee > 990"),
+        ("look", "plan.toml", "--after", "3"),
+    ):
         here, files = gravel(*words, "--format", "json", status=None), written(tables)
         there = gravel(*words, "--format", "json", "--engine", HERE, status=None)
         if Path("clean.record.json").exists():
@@ -91,8 +95,8 @@ REFUSED = {
     "trace boats.toml --row 1": "query (step 2) does not run on Spark yet",
     "verify boats.record.json": "--engine says where the plan runs again, with --rerun",
     "clean members.toml": "a query inside an expression does not run on Spark yet",
-    "look boats.toml --after 1": "look --after does not run on Spark yet",
-    "try --plan boats.toml x=fee": "try --plan without --step does not run on Spark yet",
+    "look boats.toml --after 2": "query (step 2) does not run on Spark yet",
+    "try --plan boats.toml x=fee": "query (step 2) does not run on Spark yet",
     "try --plan boats.toml --step 2": "query (step 2) does not run on Spark yet",
     "duplicates boats.csv --near fee --within 1": "duplicates --near does not run on Spark yet",
     "check boats.csv fee~IN~(SELECT~fee~FROM~'boats.csv')": "a query inside an expression does not run on Spark yet",

@@ -17,9 +17,9 @@ from gravel.cli.options import (
     TableArgument,
     Today,
     attach_engine,
+    engine_of,
     given_by,
     progress,
-    refuse_engine,
     refuse_reading,
     row_limit,
     with_reading,
@@ -100,10 +100,11 @@ def look(
         )
     if after is not None:
         refuse_reading(reading, table)
-        refuse_engine("look --after", engine)
-    source = opening.open_table(table, reading) if after is None else _after(table, after, supplied)
-    if after is None and attach_engine(source, table, reading, engine):
-        supplied = spark.without_queries(supplied)
+        source = _after(table, after, supplied, engine_of(engine))
+    else:
+        source = opening.open_table(table, reading)
+        if attach_engine(source, table, reading, engine):
+            supplied = spark.without_queries(supplied)
     if finding is not None:
         where = cli_finding.condition_of(source, finding, supplied.today, not no_color)
     with progress(source, 2):
@@ -131,7 +132,8 @@ def look(
     render_look.show_notes(view, not no_color)
 
 
-def _after(table: str, step: int, context: Given) -> Source:
+def _after(table: str, step: int, context: Given, engine: str | None) -> Source:
     if not table.lower().endswith(".toml"):
         raise CallProblem("--after is for a plan", hint=f"gravel look boats.toml --after {step}")
-    return rehearse.rows_after(loading.read_plan(Path(table), table), step, context)
+    plan = loading.read_plan(Path(table), table)
+    return rehearse.rows_after(plan, step, context, engine=engine)

@@ -19,7 +19,6 @@ from gravel.cli.options import (
     engine_of,
     given_by,
     progress,
-    refuse_engine,
     refuse_reading,
     row_limit,
     with_reading,
@@ -103,8 +102,6 @@ def try_(
         assignments, table = [table, *(assignments or [])], None
     if plan is not None:
         refuse_reading(reading, str(plan))
-    if plan is not None and step is None:
-        refuse_engine("try --plan without --step", engine)
     if step is not None:
         if assignments or finding is not None or (plan is not None and add is not None):
             raise CallProblem(
@@ -130,7 +127,8 @@ def try_(
             hint=f"--add {commands.shell_word(str(plan))}",
         )
     if plan is not None:
-        source = rehearse.rows_after(loading.read_plan(plan, str(plan)), None, supplied)
+        read = loading.read_plan(plan, str(plan))
+        source = rehearse.rows_after(read, None, supplied, engine=engine_of(engine))
     else:
         source = opening.open_table(str(table), reading)
         if attach_engine(source, str(table), reading, engine):

@@ -115,10 +115,12 @@ def rows_after(
     number: int | None = None,
     context: Given | None = None,
     memory: int = DEFAULT_MEMORY,
+    engine: str | None = None,
 ) -> Source:
     """The rows that a plan has after a step (0: as they are read; None: after its last one), as a
-    table whose first column has each row's path; its notes tell of malformed records, and of steps
-    that would stop a run. Raises CallProblem, Problems, TableProblem."""
+    table here whose first column has each row's path; its notes tell of malformed records, and of
+    steps that would stop a run. `engine`: the address of what does the steps, instead of this
+    machine. Raises CallProblem, Problems, TableProblem."""
     steps = plan_file.model.step
     number = len(steps) if number is None else number
     if number > len(steps):
@@ -126,7 +128,7 @@ def rows_after(
             f"{plan_file.name} has no step {number}", hint=f"its steps are 1 to {len(steps)}"
         )
     begun = replace(plan_file.model, step=steps[:number])
-    plan = bind_plan(replace(plan_file, model=begun), context)
+    plan = bind_plan(replace(plan_file, model=begun), context, engine=engine)
     path_name = _PATH
     while path_name in plan.names:
         path_name += "_"
