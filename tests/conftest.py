@@ -119,12 +119,12 @@ def made_tables(tmp_path_factory: pytest.TempPathFactory) -> Path:
     import pyarrow.parquet as pq
 
     made = tmp_path_factory.mktemp("tables")
-    rows = boats(12_000)
-    pq.write_table(pa.Table.from_pylist(rows), made / "boats.parquet", row_group_size=4500)
+    rows = boats(6_000)
+    pq.write_table(pa.Table.from_pylist(rows), made / "boats.parquet", row_group_size=2200)
     for name, some in (
         ("boats.csv", rows),
-        ("part-a.csv", rows[:3000]),
-        ("part-b.csv", rows[3000:]),
+        ("part-a.csv", rows[:1500]),
+        ("part-b.csv", rows[1500:]),
     ):
         with open(made / name, "w", encoding="utf-8", newline="") as file:
             writer = csv.writer(file)

@@ -37,14 +37,14 @@ CASES = {
     "profile of text": "profile boats.csv",
     "profile of Parquet": "profile boats.parquet --memory 1MB",
     "profile of several files": "profile part-*.csv --delimiter ,",
-    "profile of a sample": "profile boats.csv --sample 3000",
+    "profile of a sample": "profile boats.csv --sample 2000",
     "count": "count boats.csv boats.parquet --key boat_id,name --distinct UPPER(name),day --total boat_id",
-    "check": "check boats.parquet fee>100 COUNT(DISTINCT\0mail)>3000 SUM(DISTINCT\0fee)>1 AVG(fee)>1 1/(boat_id-7)<2",
-    "check with rows set aside": "check boats.csv fee>100 name='Tern' COUNT(DISTINCT\0mail)>3000 --set-aside aside.csv",
+    "check": "check boats.parquet fee>100 COUNT(DISTINCT\0mail)>1500 SUM(DISTINCT\0fee)>1 AVG(fee)>1 1/(boat_id-7)<2",
+    "check with rows set aside": "check boats.csv fee>100 name='Tern' COUNT(DISTINCT\0mail)>1500 --set-aside aside.csv",
     "check that sets nothing aside": "check boats.parquet boat_id>0 --set-aside aside.csv",
     "duplicates": "duplicates boats.csv --on name --on day --rows 3",
     "duplicates by words": "duplicates boats.parquet --on mail --level words --key boat_id --memory 1MB",
-    "look": "look boats.csv --where fee>900 --show UPPER(name)\0AS\0upper --rows 700",
+    "look": "look boats.csv --where fee>900 --show UPPER(name)\0AS\0upper --rows 400",
     "look in order": "look boats.csv --sort fee\0/\0(boat_id\0%\09)\0DESC,\0name --where fee>300 --rows 40",
     "look in the order of ties": "look boats.parquet --sort name --rows 30",
     "try": "try boats.csv mail=UPPER(mail) fee=fee/(boat_id-7) --rows 12",
@@ -297,9 +297,9 @@ def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -
         table.engine = Elsewhere(where, *request.param)
 
     monkeypatch.setattr("gravel.spark.attach", attach)
-    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 60_000)
-    monkeypatch.setattr("gravel.spark.tasks._MOST_OF_ONE", 70_000)
-    monkeypatch.setattr("gravel.spark.row_tasks._MOST_OF_ONE", 70_000)
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 30_000)
+    monkeypatch.setattr("gravel.spark.tasks._MOST_OF_ONE", 35_000)
+    monkeypatch.setattr("gravel.spark.row_tasks._MOST_OF_ONE", 35_000)
     for module in (
         "engine.arrangement",
         "engine.external",
@@ -307,7 +307,7 @@ def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -
         "spark.row_tasks",
         "spark.stages",
     ):
-        monkeypatch.setattr(f"gravel.{module}.OUT", 1000)
+        monkeypatch.setattr(f"gravel.{module}.OUT", 500)
 
 
 OTHER_CUTS = [
@@ -343,7 +343,7 @@ def test_what_a_plan_writes_does_not_depend_on_who_does_its_steps(
     table, total = plan_of(case)
     for words in (
         ("clean", "plan.toml"),
-        ("clean", "plan.toml", "--sample", "6000"),
+        ("clean", "plan.toml", "--sample", "3000"),
         ("clean", "plan.toml", "--until", "2"),
         ("try", "--plan", "plan.toml", "--step", "3"),
         ("try", table, "--step", "drop_rows = 'fee > 990'", "--delimiter", ","),

@@ -67,7 +67,7 @@ def _read(kind: Any, value: Any) -> Any:
     return None if value is None else kind(value)
 
 
-@settings(max_examples=120)
+@settings(max_examples=60)
 @given(data=st.data())
 def test_profile_equals_its_definition(data: Any, tmp_path_factory: Any) -> None:
     from gravel.profiling.profile import profile

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import html
 import re
 import subprocess
 import sys
@@ -121,6 +122,40 @@ def test_figures_are_those_of_the_command_line(harbour: Path, figures: Any) -> N
     )  # fmt: skip
     cell = compared.examples[0]
     assert boats.look(where=f"boat_id = {cell.key['boat_id']}").shown[0].row == cell.before_row
+
+
+def test_notebooks_show_every_result(folder: Path) -> None:
+    write("t.csv", 'id,name\n1,"<b>Gull</b> "\n2,\n3,Tern\n')
+    table = library.open_table("t.csv")
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { name = "TRIM(name)" }\n')
+    seen = '&lt;b&gt;Gull&lt;/b&gt;<span class="hidden">·</span>'
+    result = library.query(
+        "SELECT name, CASE WHEN 1 / (id - 2) < 9 THEN id END AS x FROM t",
+        tables={"t": table},
+        on_error="null",
+    )
+    for shown, parts in (
+        (
+            table.look(where="id < 3", show="1 / (id - 2) AS x"),
+            [seen, "error 22012", "<b>2</b>match"],
+        ),
+        (
+            table.count(key="name", totals="id"),
+            ["<b>3</b>rows", "not a key", "1 row with NULL", '<td class="n">6</td>'],
+        ),
+        (
+            table.try_("name = TRIM(name)", "id = 1 / (id - 2)"),
+            [seen, "1 changed, 2 unchanged", "division by zero"],
+        ),
+        (result, [seen, "read t", "3 rows shown"]),
+        (library.Plan.load("p.toml").run(dry=True), ["A dry run: 3 rows"]),
+    ):
+        page = html.unescape(shown._repr_html_().removeprefix('<iframe srcdoc="'))
+        for part in parts:
+            assert part in page, (part, page)
+        assert "<b>Gull" not in page
+    assert result.to_dict()["rows"] == [["<b>Gull</b> ", 1], [None, None], ["Tern", 3]]
+    assert result.to_dict()["row_count"] == 3
 
 
 def test_figures_are_values_that_every_reader_of_json_takes() -> None:

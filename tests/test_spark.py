@@ -45,7 +45,7 @@ def test_what_spark_says_is_what_is_said_here(
     ranges: int,
 ) -> None:
     monkeypatch.setattr("gravel.spark.engine.RANGES", ranges)
-    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)  # several splits
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 100_000)  # several splits
     words = [word.replace("\0", " ") for word in CASES[case].split(" ")]
     here, aside = gravel(*words, "--format", "json", status=None), set_aside()
     assert here.status < 2 or case == "a mistake", here.err
@@ -57,7 +57,7 @@ def test_what_spark_says_is_what_is_said_here(
 def test_what_a_plan_writes_there_is_what_it_writes_here(
     tables: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch, case: str
 ) -> None:
-    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 100_000)
     monkeypatch.setattr("gravel.spark.engine._AT_ONCE", 5)
     plan_of(case)
     for words in (
@@ -228,7 +228,7 @@ def test_a_task_that_is_run_again_gives_the_same_bytes(
     from gravel.spark.tasks import MapTask, Reference, run_map
     from gravel.spark.travel import packed
 
-    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200_000)
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 100_000)
     table = open_table("boats.csv")
     splits = tuple(table.outline(split) for split in table.pieces())
     assert len(splits) > 3

@@ -643,7 +643,7 @@ def test_rows_that_others_refer_to_do_not_take_those_along(
 def test_a_writer_beside_us_loses_nothing(harbour: Harbour, gravel: Any) -> None:
     """Another program counts up while a table is cleaned in place: all its changes are there at the end, and ours too or not at all."""
     ended: Counter[int] = Counter()
-    for seed in range(20 if harbour.kind == "postgresql" else 8):
+    for seed in range(10 if harbour.kind == "postgresql" else 6):
         harbour.run("DROP TABLE IF EXISTS boats")
         _boats(harbour, [(" gull ", n, None) for n in range(200)])
         _plan(

@@ -48,11 +48,14 @@ from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.members import members_of
 from gravel.querying.relation import Relation, distinct_names
+from gravel.querying.result import outcome_of
 from gravel.querying.session import Session
 from gravel.render.html import check as check_page
+from gravel.render.html import clean as clean_page
 from gravel.render.html import compare as compare_page
 from gravel.render.html import duplicates as duplicates_page
 from gravel.render.html import profile as profile_page
+from gravel.render.html import tables as tables_page
 from gravel.sinks.arrow import in_common
 from gravel.sources.opening import open_table as open_source
 from gravel.sources.read_options import ReadOptions, reading_of
@@ -176,7 +179,7 @@ class Table:
         outcome = count_table(
             self.source, _several(distinct), keys, _several(totals), self._given(params)
         )
-        return Result(outcome)
+        return Result(outcome, tables_page.write_count)
 
     @_one_at_a_time
     def look(
@@ -200,7 +203,7 @@ class Table:
             rows=_number("rows", rows),
             given=self._given(params),
         )
-        return Result(view)
+        return Result(view, tables_page.write_view)
 
     @_one_at_a_time
     def profile(
@@ -224,7 +227,7 @@ class Table:
         """What `column = EXPR` would change, fill, empty and fail at. Raises Diagnostic,
         TableProblem."""
         outcome = attempt(self.source, assignments, self._given(params))
-        return Result(outcome)
+        return Result(outcome, tables_page.write_trial)
 
     @_one_at_a_time
     def check(
@@ -315,7 +318,7 @@ class Result:
     """What a command found. Its figures are attributes, named as in the dataclass that it holds;
     `to_dict` gives them as the command's JSON does; notebooks show the command's page."""
 
-    def __init__(self, value: Figures, page: Callable[[Path, Any], None] | None = None) -> None:
+    def __init__(self, value: Figures, page: Callable[[Path, Any], None]) -> None:
         self.value, self._page = value, page
 
     def __getattr__(self, name: str) -> Any:
@@ -327,24 +330,30 @@ class Result:
         """The figures as plain values, as `--format json` has them."""
         return self.value.to_dict()
 
-    def _repr_html_(self) -> str | None:
-        if self._page is None:
-            return None
-        with tempfile.TemporaryDirectory(prefix="gravel-") as folder:
-            path = Path(folder, "page.html")
-            self._page(path, self.value)
-            page = html.escape(path.read_text("utf-8"), quote=True)
-        return f'<iframe srcdoc="{page}" style="width:100%;height:40em;border:0"></iframe>'
+    def _repr_html_(self) -> str:
+        return _framed(lambda path: self._page(path, self.value))
 
     def __repr__(self) -> str:
         return f"<gravel.Result {self.value!r:.400}>"
 
 
+def _framed(write: Callable[[Path], None]) -> str:
+    """A page as a notebook shows it, in a frame of its own, as high as its rows need."""
+    with tempfile.TemporaryDirectory(prefix="gravel-") as folder:
+        path = Path(folder, "page.html")
+        write(path)
+        page = path.read_text("utf-8")
+    height = min(40, 14 + 2 * page.count("<tr>"))
+    text = html.escape(page, quote=True)
+    return f'<iframe srcdoc="{text}" style="width:100%;height:{height}em;border:0"></iframe>'
+
+
 class QueryResult:
-    """The rows of a query, with the row counts of its operators and its cautions."""
+    """The rows of a query, with the row counts of its operators and its cautions. `to_dict` gives
+    them as the command's JSON does; notebooks show the first rows."""
 
     def __init__(self, relation: Relation, session: Session) -> None:
-        self._relation = relation
+        self._relation, self._session = relation, session
         self.columns = relation.names
         self.row_count = relation.count
         self.account = tuple(session.account.stages)
@@ -366,6 +375,15 @@ class QueryResult:
         """The rows as tuples of Python values."""
         columns = [vector.values.to_pylist() for vector in self._relation.vectors]
         return list(zip(*columns, strict=True)) if columns else [()] * self.row_count
+
+    def to_dict(self) -> dict[str, Any]:
+        """The rows and the account as plain values, as `--format json` has them."""
+        return outcome_of(self._relation, self._session, None).to_dict()
+
+    def _repr_html_(self) -> str:
+        return _framed(
+            lambda path: tables_page.write_result(path, self._relation, self.account, self.cautions)
+        )
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
         """The rows as an Arrow stream."""
@@ -443,7 +461,7 @@ class Plan:
         done: Run = clean(
             self.file, context if today is None else replace(context, today=today), wish
         )
-        return Result(done)
+        return Result(done, lambda path, value: clean_page.write_page(path, value, None, None))
 
     def __repr__(self) -> str:
         return f"<gravel.Plan {self.file.name}>"
