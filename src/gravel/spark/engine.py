@@ -48,7 +48,8 @@ from gravel.spark.travel import packed, unpacked
 
 T = TypeVar("T")
 Result = TypeVar("Result")
-RANGES = 16
+RANGES = 16  # of hashes that distinct values are cut into, at most
+_BYTES_OF_RANGE = 4 << 20  # of a table; each range is a task, which takes a while to begin
 _SPLITS = 16  # of a task, once there are tasks for many executors
 _AT_ONCE = 16  # splits of which the results are here at one time, where they may be rows
 _TASKS = 8
@@ -64,7 +65,9 @@ def attach(table: Source, reference: str, reading: ReadOptions, address: str, fo
     _refuse(table, reference)
     files = tuple(source.state for source in table.sources)
     where = Reference(reference, str(folder.absolute()), reading, files)
-    table.engine = SparkEngine(open_session(address), where)
+    size = sum(source.state[1] for source in table.sources if source.state)
+    ranges = max(1, min(RANGES, size // _BYTES_OF_RANGE))
+    table.engine = SparkEngine(open_session(address), where, ranges)
 
 
 def _refuse(table: Source, reference: str) -> None:
@@ -143,7 +146,7 @@ class SparkEngine:
     """The engine of a session, for the table of a reference; see Engine. `ranges`: into how many
     ranges of hashes distinct values are cut."""
 
-    def __init__(self, session: SparkSession, table: Reference, ranges: int = RANGES) -> None:
+    def __init__(self, session: SparkSession, table: Reference, ranges: int) -> None:
         self.session, self.table, self.ranges = session, table, ranges
         self.description = f"Spark {session.version}" + "".join(
             f", {name} {version}" for name, version in versions().items() if name != "gravel"
@@ -274,10 +277,11 @@ class SparkEngine:
                 values.frame.where(f"key IN ({', '.join(map(str, asked))})")
                 .sortWithinPartitions("key", "range", "place")
                 .mapInArrow(partial(run_ranges, packed(task)), SCHEMA)
-                .repartition(len(group), "key")
+                .repartition(1 if self.ranges == 1 else len(group), "key")
                 .sortWithinPartitions("key", "range")
             )
-            # Of one question after another, so that no more than one answer is here at a time.
+            # Of one question after another, so that no more than one answer is here at a time; of a
+            # small table together, since each part is a job of its own.
             records = _told(partial(figures.toLocalIterator, True))
             for number, of_number in groupby(records, lambda record: record.key):
                 ranges = (unpacked(record.data) for record in of_number)
