@@ -181,7 +181,7 @@ def test_text_statistics_equal_their_definitions(data: Any, tmp_path_factory: An
     finally:
         splitter.BLOCK = before
     rows = list(zip(*columns.values(), strict=True))
-    assert found.facts.repeated == len(rows) - len(set(rows))
+    assert found.facts.repeated_rows == len(rows) - len(set(rows))
     for one in found.columns:
         values, told = columns[one.name], one.to_dict()
         known = [value for value in values if value is not None]

@@ -144,7 +144,7 @@ def try_(
     else:
         flat = [
             (item.column, change.before, change.after, change.rows)
-            for item in trial.attempts
+            for item in trial.assignments
             for change in item.changes
         ]
         columns: list[list[Any]] = [

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
 from gravel.figures import Figures, NumberOf, Unlisted, figure
 from gravel.sources.source import Malformed
@@ -98,8 +98,8 @@ class Compared(Figures):
     types: tuple[TypeChange, ...]
     changed_rows: int
     examples: tuple[CellDiff, ...]
-    alone_before: Annotated[tuple[Alone, ...], "only_before_examples"]
-    alone_after: Annotated[tuple[Alone, ...], "only_after_examples"]
+    only_before_examples: tuple[Alone, ...]
+    only_after_examples: tuple[Alone, ...]
     ignoring: Unlisted[tuple[str, ...]]
     notes: Unlisted[tuple[str, ...]]
 

@@ -63,7 +63,7 @@ class Near(Figures):
     measure: str
     bound: int | float
     block: str | None
-    proposed: Annotated[bool, "proposed_block"]
+    proposed_block: bool
     key: Unlisted[tuple[str, ...]]
     rows: int
     values: int

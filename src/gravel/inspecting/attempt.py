@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Hashable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
-from typing import Annotated, Any
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -83,7 +83,7 @@ class Trial(Figures):
 
     table: str
     rows: int
-    attempts: Annotated[tuple[Attempt, ...], "assignments"]
+    assignments: tuple[Attempt, ...]
     types: Unlisted[dict[str, Type]]
     cautions: tuple[Caution, ...]
     branches: tuple[BranchCount, ...]

@@ -34,9 +34,9 @@ def _step(trial: Trial, note: str) -> Any:
     step = tomlkit.table()
     if note:
         step.add("note", note)
-    one_line = len(trial.attempts) == 1 and "\n" not in trial.attempts[0].text
+    one_line = len(trial.assignments) == 1 and "\n" not in trial.assignments[0].text
     assigned: Any = tomlkit.inline_table() if one_line else tomlkit.table()
-    for attempt in trial.attempts:
+    for attempt in trial.assignments:
         assigned.add(
             attempt.column,
             _string(

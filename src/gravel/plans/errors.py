@@ -42,7 +42,7 @@ def settle(
     if not failed.any():
         return np.ones(rows.count, bool)
     if step.on_error is ErrorPolicy.NULL:
-        count.nulled += int(failed.sum())
+        count.errors_to_null += int(failed.sum())
         return np.ones(rows.count, bool)
     if step.on_error is ErrorPolicy.STOP:
         count.stopped += int(failed.sum())

@@ -100,7 +100,7 @@ class StepCount(Figures):
     dropped_unknown: int = 0
     dropped_true: Unlisted[int] = 0
     dropped_other: Unlisted[int] = 0
-    nulled: Annotated[int, "errors_to_null"] = 0
+    errors_to_null: int = 0
     not_concerned: int = 0
     words: Unlisted[str] = ""
     changed_columns: Counter[str] = field(default_factory=Counter)
@@ -172,7 +172,7 @@ class StepCount(Figures):
             "merged",
             "set_aside",
             "stopped",
-            "nulled",
+            "errors_to_null",
             "rows_out",
             "dropped_other",
             "not_concerned",

@@ -123,7 +123,7 @@ class Assembly:
             ),
             fits=self._fits(index) if kind == TEXT and known else (),
             both_orders=_orders(matches),
-            loses=count("loses"),
+            loses_in_cast=count("loses"),
             shapes=self._shapes(index),
             distinct_shapes=self.shapes[index].distinct,
             spellings=spellings,

@@ -62,7 +62,7 @@ def is_code(column: ColumnProfile, rows: int) -> bool:
     parts = name_parts(column.name)
     if parts & (_CODES | _YEARS):
         return True
-    if column.loses:
+    if column.loses_in_cast:
         return True
     numbers = column.numbers
     whole = column.type.kind is Kind.INTEGER

@@ -247,13 +247,13 @@ class Form(Figures):
 class ColumnProfile(Figures):
     """What a column holds. empty: ''; blank: not empty, only white space; padded: white space at an
     end of a value that is not blank; distinct: different values, NULL apart; min, max: texts by
-    code point, others by value. loses: texts whose cast to a number would lose a leading zero or
-    plus. placeholders: the most frequent words that stand where nothing is known (not those that
-    are values in such a column), of placeholder_rows in all; all_placeholders: whether any such
-    word counts. spelling_groups: MATCH_KEYs that several values share, of which `spellings` has
-    those that most rows are spread over; each has its values, the most frequent first. all_values:
-    all different values, where they are few. rows: the table's; told: how many of the most frequent
-    values are among the figures, None for all of them."""
+    code point, others by value. loses_in_cast: texts whose cast to a number would lose a leading
+    zero or plus. placeholders: the most frequent words that stand where nothing is known (not those
+    that are values in such a column), of placeholder_rows in all; all_placeholders: whether any
+    such word counts. spelling_groups: MATCH_KEYs that several values share, of which `spellings`
+    has those that most rows are spread over; each has its values, the most frequent first.
+    all_values: all different values, where they are few. rows: the table's; told: how many of the
+    most frequent values are among the figures, None for all of them."""
 
     name: str
     type: Unlisted[Type]
@@ -271,7 +271,7 @@ class ColumnProfile(Figures):
     case: LetterCaseCounts
     fits: tuple[Fit, ...]
     both_orders: tuple[Orders, ...]
-    loses: Annotated[int, "loses_in_cast"]
+    loses_in_cast: int
     shapes: tuple[ValueShape, ...]
     distinct_shapes: int
     spellings: Annotated[tuple[Spelling, ...], "variants"]
@@ -360,21 +360,21 @@ class Determined(Figures):
 
 @dataclass(frozen=True)
 class TableFacts(Figures):
-    """What is said of the table as a whole. empty: rows in which every column is NULL. repeated:
-    rows equal to an earlier one in every column.
+    """What is said of the table as a whole. empty_rows: every column is NULL. repeated_rows: rows
+    equal to an earlier one in every column.
     keys: columns, then pairs of columns, that every row has a combination of its own of, without
     NULL. null_together: groups of columns that are NULL in the same rows. mismatches: by
     column, the type that a store declares, the values that do not match it, one of them.
     """
 
-    empty: Annotated[int, "empty_rows"]
-    repeated: Annotated[int, "repeated_rows"]
+    empty_rows: int
+    repeated_rows: int
     keys: tuple[tuple[str, ...], ...]
     almost_keys: tuple[AlmostKey, ...]
     null_together: tuple[tuple[str, ...], ...]
-    determined: Annotated[tuple[Determined, ...], "functional_dependencies"]
+    functional_dependencies: tuple[Determined, ...]
     # columns that pairs and dependencies were looked for among
-    searched: Annotated[int, "searched_columns"]
+    searched_columns: int
     mismatches: Unlisted[dict[str, tuple[str, int, str]]] = field(default_factory=dict)
     # rows so poor in values that some must be equal
     repeated_by_chance: Unlisted[bool] = False

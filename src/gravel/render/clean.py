@@ -121,8 +121,8 @@ def details(line: Any) -> list[str]:
         message.append(
             f"dropped: {count.dropped_false:,} false, {count.dropped_unknown:,} unknown (NULL)"
         )
-    if count.nulled:
-        message.append(f"{number_of(count.nulled)} with an error made NULL")
+    if count.errors_to_null:
+        message.append(f"{number_of(count.errors_to_null)} with an error made NULL")
     if count.not_concerned:
         message.append(f"{number_of(count.not_concerned)} not concerned")
     message += [phrase_of(rows, what) for what, rows in count.notes.items()]

@@ -113,7 +113,7 @@ def _figures(column_profile: ColumnProfile, rows: int) -> list[tuple[str, str, s
         ("mojibake", damage.misdecoded),
         ("U+FFFD", damage.replacement),
         ("formulas", damage.formula),
-        ("would lose a zero or plus in a cast", column_profile.loses),
+        ("would lose a zero or plus in a cast", column_profile.loses_in_cast),
     ]
     lines += [
         (label, f"{count:,}", screen.percent(count, rows)) for label, count in counts if count

@@ -103,8 +103,8 @@ def show(compared: Compared, color: bool) -> None:
         out.print()
         _examples(out, compared)
     for alone, total, what in (
-        (compared.alone_before, compared.only_before, "before"),
-        (compared.alone_after, compared.only_after, "after"),
+        (compared.only_before_examples, compared.only_before, "before"),
+        (compared.only_after_examples, compared.only_after, "after"),
     ):
         if alone:
             out.print()

@@ -174,10 +174,12 @@ def _facts(profile: Profile) -> list[str]:
     )
     lines[-1] += (
         "; no duplicate rows"
-        if not facts.repeated
-        else f"; {number_of(facts.repeated)} equal to an earlier one"
+        if not facts.repeated_rows
+        else f"; {number_of(facts.repeated_rows)} equal to an earlier one"
     )
-    exact = [f"{item.by} → {item.column}" for item in facts.determined if not item.rows]
+    exact = [
+        f"{item.by} → {item.column}" for item in facts.functional_dependencies if not item.rows
+    ]
     if exact:
         lines.append(
             f"functional dependency: {', '.join(exact[:6])}{' …' if len(exact) > 6 else ''}"

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 def show(trial: Trial, color: bool) -> None:
     """Print what assignments would change, with examples."""
     out = screen.console(color=color)
-    for item in trial.attempts:
+    for item in trial.assignments:
         head = rich_text.Text(item.column, style=screen.HEAD)
         head.append(f" = {' '.join(item.text.split())}", style=screen.DIM)
         out.print(head)
@@ -59,7 +59,7 @@ def show(trial: Trial, color: bool) -> None:
     if trial.branches:
         screen.print_branches(out, trial.branches)
         out.print()
-    if any(attempt.changed or attempt.errors for attempt in trial.attempts):
+    if any(attempt.changed or attempt.errors for attempt in trial.assignments):
         out.print(rich_text.Text("to paste into a plan, or --add PLAN:", style=screen.DIM))
         out.print(rich_text.Text(edit.step_text(trial), style=screen.MARK), soft_wrap=True)
 

@@ -191,7 +191,7 @@ class QueryAction(TableAction, frozen=True):
             count.stopped += rows.count
             count.why = problem.message
             return
-        count.nulled += (
+        count.errors_to_null += (
             sum(fault.rows for fault in session.account.faults)
             if step.on_error is ErrorPolicy.NULL
             else 0

@@ -202,7 +202,9 @@ def _of_column(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:
             if all(case.rows > finding.rows for finding in spelt if finding.finding == "variants")
         )
         message = [
-            finding for finding in mismatches if finding.level != "note" or column_profile.loses
+            finding
+            for finding in mismatches
+            if finding.level != "note" or column_profile.loses_in_cast
         ]
         told = {finding.finding for finding in message}
         if not told & {"type mismatches", "mixed formats", "lost zeros"}:

@@ -15,16 +15,16 @@ def table_findings(
     columns: tuple[ColumnProfile, ...], facts: TableFacts, rows: int
 ) -> Iterator[Finding]:
     types = {item.name: item.type for item in columns}
-    if facts.empty and len(columns) > 1:
+    if facts.empty_rows and len(columns) > 1:
         yield Finding(
             "empty rows",
             "wrong",
             None,
-            facts.empty,
+            facts.empty_rows,
             "every column is NULL, as below the table of a spreadsheet",
             " AND ".join(f"{quoted(item.name)} IS NULL" for item in columns),
         )
-    repeated = facts.repeated - max(0, facts.empty - 1)
+    repeated = facts.repeated_rows - max(0, facts.empty_rows - 1)
     if repeated:
         by_chance = facts.repeated_by_chance or (
             repeated <= _RARE * rows and not _tells_rows_apart(columns, rows)
@@ -47,10 +47,10 @@ def table_findings(
         meant = entry is columns[0] and column_kind.is_identifier(entry.name) and not has_key
         if not (few and _looks_like_a_key(entry, columns, rows)) and not meant:
             continue
-        if almost.nulls == almost.rows <= facts.empty:
+        if almost.nulls == almost.rows <= facts.empty_rows:
             continue  # the empty rows say so
         repeats = sum(value.rows - 1 for value in almost.values or ())
-        if not almost.nulls and 0 < repeats <= facts.repeated:
+        if not almost.nulls and 0 < repeats <= facts.repeated_rows:
             continue  # the rows are duplicates as a whole
         name = quoted(almost.column)
         where = ""
@@ -88,7 +88,7 @@ def table_findings(
             f"would be a key, but {why}",
             where,
         )
-    for result in facts.determined:
+    for result in facts.functional_dependencies:
         if (
             not result.rows
             or not result.exceptions
@@ -116,7 +116,7 @@ def table_findings(
         )
     for group in facts.null_together:
         nulls = next(item.nulls for item in columns if item.name == group[0])
-        if nulls == facts.empty:
+        if nulls == facts.empty_rows:
             continue  # the empty rows say so
         yield Finding(
             "NULL in the same rows",

@@ -199,7 +199,7 @@ def shape_findings(column_profile: ColumnProfile, known: int) -> Iterator[Findin
         best is not None
         and best.type in ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
         and best.rows * 2 > known
-        and not column_profile.loses
+        and not column_profile.loses_in_cast
     ):
         return  # numbers are of many shapes
     name, usual = quoted(column_profile.name), column_profile.shapes[0]

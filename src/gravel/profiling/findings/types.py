@@ -28,12 +28,12 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
     by_type = {fit.type: fit for fit in column_profile.fits}
     best = best_fit(column_profile.fits)
     said = known - column_profile.empty - column_profile.blank - unfit_words(column_profile, best)
-    if column_profile.loses and (whole := by_type.get("DECIMAL")) and whole.rows == known:
+    if column_profile.loses_in_cast and (whole := by_type.get("DECIMAL")) and whole.rows == known:
         yield Finding(
             "leading zeros",
             "note",
             column_profile.name,
-            column_profile.loses,
+            column_profile.loses_in_cast,
             "digits with a leading zero or plus: codes, of which a cast to a number would lose a"
             " part",
             f"FITS({name} AS DECIMAL) AND {name} LIKE_REGEX '^ *(\\+|[+-]?0[0-9])'",
@@ -59,7 +59,7 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
     ):
         return  # control characters are a finding of their own, with their fix
     # Some digits with a leading zero make codes of the others too.
-    codes = not dated and column_profile.loses >= _CODES * known
+    codes = not dated and column_profile.loses_in_cast >= _CODES * known
     if codes and (finding := _mixed_codes(column_profile, known)):
         yield finding
         return
@@ -89,7 +89,7 @@ def _unfit(column_profile: ColumnProfile, best: Fit) -> str:
 
 def _mixed_formats(column_profile: ColumnProfile, best: Fit, said: int) -> Iterator[Finding]:
     """Days, or numbers, that are written in several ways, of which none is that of half of them."""
-    if column_profile.loses or column_profile.distinct_shapes != len(column_profile.shapes):
+    if column_profile.loses_in_cast or column_profile.distinct_shapes != len(column_profile.shapes):
         return
     what, way_of = (
         ("days", _way_of_day)
@@ -125,7 +125,9 @@ def _mixed_formats(column_profile: ColumnProfile, best: Fit, said: int) -> Itera
 def _mixed_codes(column_profile: ColumnProfile, known: int) -> Finding | None:
     """Codes of digits, such as telephone numbers, with other signs between them or at their start,
     of which no way is that of nearly all."""
-    if not column_profile.loses or column_profile.distinct_shapes != len(column_profile.shapes):
+    if not column_profile.loses_in_cast or column_profile.distinct_shapes != len(
+        column_profile.shapes
+    ):
         return None
     ways: dict[str, list[ValueShape]] = {}
     for shape in column_profile.shapes:
@@ -210,7 +212,7 @@ def _another_form(column_profile: ColumnProfile, best: Fit, known: int) -> Itera
     elif (
         best.type in _STORED
         and column_profile.type == TEXT
-        and not column_profile.loses
+        and not column_profile.loses_in_cast
         and not column_profile.padded
     ):
         what = _STORED[best.type]

@@ -58,7 +58,7 @@ def _card(column_profile: ColumnProfile, numbers: list[int]) -> dict[str, Any]:
         ("mojibake", damage.misdecoded),
         ("replacement character", damage.replacement),
         ("run as formula", damage.formula),
-        ("zero or plus lost in a cast", column_profile.loses),
+        ("zero or plus lost in a cast", column_profile.loses_in_cast),
     ]
     cases = [
         ("capitals", case.upper),

@@ -96,7 +96,7 @@ def _apart(nulls: int, errors: int, before: str = "") -> str:
 def write_trial(path: Path, trial: Trial) -> None:
     """Write what expressions would change as one self-contained HTML file. Raises TableProblem."""
     parts: list[_Part] = []
-    for item in trial.attempts:
+    for item in trial.assignments:
         parts.append(_changes(item))
         if item.error_kinds:
             parts.append(_failures(item))
