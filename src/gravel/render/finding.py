@@ -48,7 +48,8 @@ def print_finding(out: Any, number: int, value: Finding, profile: Profile, table
     ):
         if not text:
             continue
-        if (len(text) > _LONG or marks_apart(text)) and profile.sample is None:
+        hidden = marks_apart(text) or screen.safe(text) != text  # what is shown could not be typed
+        if (len(text) > _LONG or hidden) and profile.sample is None:
             text = finding_command("look" if word == "see" else "try", table, number)
         result = Text().append(f"            {word}  ", style=screen.DIM)
         result.append(screen.safe(text), style=screen.MARK)

@@ -12,6 +12,7 @@ from gravel.language.writing import is_one_of, quoted, text_literal
 from gravel.profiling import column_kind
 from gravel.profiling.day_forms import STRICTER, TARGETS
 from gravel.profiling.findings.fit import FEW, best_fit, placeholder_condition, unfit_words
+from gravel.profiling.number_forms import NumberForm, form_of
 from gravel.profiling.result import ColumnProfile, Finding, Fit, ValueShape
 from gravel.profiling.wording import shown
 from gravel.words import number_of
@@ -40,8 +41,9 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
         )
     yield from lost_zero_findings(column_profile, known)
     yield from _two_orders(column_profile)
-    other_numbers = list(_other_numbers(column_profile, known))
-    yield from other_numbers
+    if other_numbers := _other_numbers(column_profile, known):
+        yield other_numbers
+        return
     if best is not None and best.rows == known:
         yield from _another_form(column_profile, best, known)
     if best is None or best.rows >= said:
@@ -49,7 +51,7 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
     if best.rows * 2 < said:
         if finding := _mixed_codes(column_profile, known):
             yield finding
-        elif not other_numbers:
+        else:
             yield from _mixed_formats(column_profile, best, said)
         return
     rows = said - best.rows
@@ -72,7 +74,7 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
         f"{best.rows:,} of {number_of(said, 'value')} fit {best.type}, "
         f"these do not: {_examples(best, column_profile)}",
         _unfit(column_profile, best),
-        _number_fix(name, best) or _dates_fix(name, column_profile, best),
+        _number_fix(column_profile, best, known) or _dates_fix(name, column_profile, best),
     )
 
 
@@ -247,44 +249,33 @@ _MOMENT = r"(?P<day>.*?)(?P<between>[ A])(?P<clock>9{1,2}(:99){1,2}(\.9+)?( ?[Aa
 _GROUPED_NUMBER = r"[+-]?9{1,3}(,999)+(\.9+)?"
 
 
-def _other_numbers(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
-    """All values are numbers, some of them with a decimal comma or with signs between groups of
-    digits."""
-    if (
-        column_profile.distinct_shapes != len(column_profile.shapes)
-        or sum(shape.rows for shape in column_profile.shapes) != known
-    ):
-        return
+def _other_numbers(column_profile: ColumnProfile, known: int) -> Finding | None:
+    """All values are numbers, and more than a few are written in another form than SQL's."""
+    form = _form_of_numbers(column_profile, known)
+    if form is None:
+        return None
+    rows = form.rows(column_profile.shapes)
+    share = 1 - _CERTAIN if form.is_sure(column_profile.shapes) else 0.5
+    if rows <= share * known:
+        return None
     name = quoted(column_profile.name)
-    for pattern, message, fix in (
-        (_GROUPED_NUMBER, "commas between groups of three digits", f"REPLACE({name}, ',', '')"),
-        (_COMMA_NUMBER, "a decimal comma", f"REPLACE(REPLACE({name}, '.', ''), ',', '.')"),
-    ):
-        plain = rf"{_PLAIN_NUMBER}(\.9+)?" if pattern == _GROUPED_NUMBER else _PLAIN_NUMBER
-        rows = sum(
-            shape.rows
-            for shape in column_profile.shapes
-            if re.fullmatch(pattern, shape.shape.strip(" "))
-        )
-        if rows * 2 > known and all(
-            re.fullmatch(f"{pattern}|{plain}", shape.shape.strip(" "))
-            for shape in column_profile.shapes
-        ):
-            sign = (
-                f"POSITION(',' IN {name}) > 0"
-                if pattern == _GROUPED_NUMBER
-                else f"{name} LIKE_REGEX '[.,]'"
-            )
-            yield Finding(
-                "another format",
-                "suspect",
-                column_profile.name,
-                rows,
-                f"numbers with {message}: text to every sum and comparison",
-                sign,
-                f"{name} = {fix}",
-            )
-            return
+    return Finding(
+        "another format",
+        "suspect",
+        column_profile.name,
+        rows,
+        f"numbers with {form.meaning}: text to every sum and comparison",
+        form.condition(name),
+        f"{name} = {form.fix(name)}",
+    )
+
+
+def _form_of_numbers(column_profile: ColumnProfile, known: int) -> NumberForm | None:
+    """The form in which all values are numbers, where all their shapes are known."""
+    shapes = column_profile.shapes
+    if column_profile.distinct_shapes != len(shapes) or sum(item.rows for item in shapes) != known:
+        return None
+    return form_of(shapes)
 
 
 def lost_zero_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
@@ -334,10 +325,15 @@ def _examples(fit: Fit, column: ColumnProfile) -> str:
     )
 
 
-def _number_fix(name: str, best: Fit) -> str:
-    """A decimal comma is a point elsewhere, where one of the examples has it."""
+def _number_fix(column_profile: ColumnProfile, best: Fit, known: int) -> str:
+    """Numbers of another form as SQL has them; a decimal comma as a point, where one of the
+    examples has it."""
+    name = quoted(column_profile.name)
     if best.type not in ("INTEGER", "DECIMAL", "DOUBLE PRECISION") or not best.mismatches:
         return ""
+    form = _form_of_numbers(column_profile, known)
+    if form is not None and form.is_sure(column_profile.shapes):
+        return f"{name} = {form.fix(name)}"
     if any(
         re.fullmatch(r" *[+-]?[0-9]+,[0-9]{1,2} *", mismatch.value) for mismatch in best.mismatches
     ):
