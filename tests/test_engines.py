@@ -341,6 +341,10 @@ def test_what_a_plan_writes_does_not_depend_on_who_does_its_steps(
     tables: Path, gravel: Callable[..., Ran], elsewhere: None, case: str
 ) -> None:
     table, total = plan_of(case)
+    after: list[tuple[str, ...]] = [
+        ("look", "plan.toml", "--after", "4", "--where", "fee > 900", "--sort", "share, day"),
+        ("try", "--plan", "plan.toml", "part = UPPER(part)"),
+    ]
     for words in (
         ("clean", "plan.toml"),
         ("clean", "plan.toml", "--sample", "3000"),
@@ -348,8 +352,7 @@ def test_what_a_plan_writes_does_not_depend_on_who_does_its_steps(
         ("try", "--plan", "plan.toml", "--step", "3"),
         ("try", table, "--step", "drop_rows = 'fee > 990'", "--delimiter", ","),
         ("trace", "plan.toml", "--row", "7", "--where", "fee > 990", "--rows", "20"),
-        ("look", "plan.toml", "--after", "4", "--where", "fee > 900", "--sort", "share, day"),
-        ("try", "--plan", "plan.toml", "part = UPPER(part)"),
+        *(after if case.endswith("text") else ()),
     ):
         here, files = gravel(*words, "--format", "json", status=None), written(tables)
         whole = words[0] == "clean" and "--sample" not in words
