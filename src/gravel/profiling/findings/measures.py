@@ -154,7 +154,7 @@ def date_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding
     if result is None or column_profile.type.kind not in (Kind.DATE, Kind.TIMESTAMP, Kind.TEXT):
         return
     value = _day_of(column_profile)
-    if result.future:
+    if result.future and result.fit * 10 >= known:  # a title or a code may look like a day
         where = f"{value} > CURRENT_DATE" if value else ""
         yield Finding(
             "future",

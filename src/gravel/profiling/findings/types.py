@@ -19,6 +19,8 @@ from gravel.words import number_of
 
 _CODES = 0.05
 _CODE, _CODE_DIGITS = r"[+(]?9[-+()./ 9]*", 5
+# A letter beside digits that is no unit: 171a and S903 are codes.
+_CODE_LETTER = re.compile(r"^[A-Za-z](?=[0-9])|(?<=[0-9])[abd-fijn-rux-zBD-EG-JL-UX-Z]$")
 _MIXED = 0.75  # share of the values that are written in one of several ways
 _CERTAIN, _LIKELY = 0.9, 0.5  # shares of the values that fit a type, for numbers and for dates
 
@@ -102,7 +104,8 @@ def _mixed_formats(column_profile: ColumnProfile, best: Fit, said: int) -> Itera
     )
     ways: dict[str, tuple[int, str]] = {}
     for shape in column_profile.shapes:
-        if way := way_of(shape.shape.strip(" ")):
+        code = what == "numbers" and _CODE_LETTER.search(shape.example.strip(" "))
+        if not code and (way := way_of(shape.shape.strip(" "))):
             rows, example = ways.get(way, (0, shape.example))
             ways[way] = rows + shape.rows, example
     written = sum(rows for rows, _ in ways.values())
