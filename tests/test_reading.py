@@ -352,7 +352,7 @@ def test_a_workbook_is_written_proved_and_refused_where_it_would_lose(
         "1234567890123456789",
     ]
     assert rows[2] == [2, None, None, None, None, None, " a\u00e4  b ", "2469135780246913578"]
-    assert rows[3][3:5] == ["1850-01-01", "2024-05-01 00:00:00"]
+    assert rows[3][3:5] == ["1850-01-01", datetime.datetime(2024, 5, 1)]
     assert sheet["G2"].data_type == "s"  # no formula, no link
     gravel("verify", "o.record.json", "--rerun")
     first = Path("o.xlsx").read_bytes()
@@ -482,12 +482,26 @@ def test_days_times_and_durations_of_a_sheet(gravel: Any, figures: Any, folder: 
     assert found == "1,2024-05-01,12:00:30,2024-05-01 12:00:30,true,0.25,30:00:01"
     # A column in which one day has a time of day is timestamps; a title is not the names; a sheet keeps 15 digits.
     title, midnight = book.create_sheet("Stays"), datetime.datetime(2024, 5, 2)
-    for row in (["Stays of May"], [], ["at", "code", "boat"], [day, 123456789012345, "Tern"], [midnight, 1234567890123456, "Gull"]):  # fmt: skip
+    for row in (["Stays of May"], [], ["at", "code", "share"], [day, 123456789012345, 0.1 * 3], [midnight, 1234567890123456, 1 / 3]):  # fmt: skip
         title.append(row)
     book.save("d.xlsx")
     assert "the table begins in row 3" in gravel("look", "d.xlsx#Stays", status=3).err
     read = gravel("look", "d.xlsx#Stays", "--skip", "2", "--format", "csv")
-    assert read.out.splitlines()[1:] == ["1,2024-05-01 12:00:30,123456789012345,Tern", "2,2024-05-02 00:00:00,1234567890123456,Gull"]  # fmt: skip
+    assert read.out.splitlines()[1:] == ["1,2024-05-01 12:00:30,123456789012345,0.3",
+        "2,2024-05-02 00:00:00,1234567890123456,0.333333333333333",
+    ]  # fmt: skip
+    write("p.toml", 'table = "d.xlsx#Stays"\nwrite = "o.xlsx"\nread.skip = 2\n')
+    gravel("clean", "p.toml")
+    sheet = openpyxl.load_workbook("o.xlsx").active
+    assert [cell.value for cell in sheet["A"]] == ["at", day, midnight]
+    assert [cell.value for cell in sheet["C"]] == ["share", 0.3, 0.333333333333333]
+    gravel(
+        "query",
+        "SELECT CAST(x AS DOUBLE PRECISION) AS x FROM (VALUES ('NaN'), ('1e300')) AS v(x)",
+        "--write",
+        "n.xlsx",
+    )
+    assert gravel("look", "n.xlsx", "--format", "csv").out == "gravel_row,x\n1,NaN\n2,1e+300\n"
     assert "1 whole number" in read.err
     assert "it has another sheet: #Stays" in gravel("count", "d.xlsx").err
     for lines, begins in (

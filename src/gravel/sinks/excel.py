@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import io
 from collections.abc import Callable, Sequence
+from decimal import Decimal
 from typing import Any
 
 from gravel.engine.frame import view
@@ -86,9 +87,14 @@ def _values(texts: Any, heading: str, kind: Type) -> list[Any]:
     if kind.kind in (*NUMBERS, Kind.BOOLEAN, *_FORMATS):
         result = view(texts, kind)
         if result.errors is None or not result.errors.any():
+            values = result.values.to_pylist()
+            # Where all moments are at midnight they would be read as days.
+            timed = kind.kind is Kind.TIMESTAMP and any(
+                value is not None and value.time() != datetime.time() for value in values
+            )
             return [
-                _cell(value, text)
-                for value, text in zip(result.values.to_pylist(), texts.to_pylist(), strict=True)
+                _cell(value, text, timed)
+                for value, text in zip(values, texts.to_pylist(), strict=True)
             ]
     cells: list[Any] = texts.to_pylist()
     for text in cells:
@@ -104,14 +110,14 @@ def _values(texts: Any, heading: str, kind: Type) -> list[Any]:
     return cells
 
 
-def _cell(value: Any, text: str | None) -> Any:
+def _cell(value: Any, text: str | None, timed: bool) -> Any:
     if value is None or isinstance(value, bool):
         return value
     if isinstance(value, datetime.datetime):
         good = value.microsecond == 0 and value.year >= 1900 and value.tzinfo is None
-        # A moment at midnight would be read as a day.
-        return value if good and value.time() != datetime.time() else text
+        return value if good and timed else text
     if isinstance(value, datetime.date):
         return value if value >= datetime.date(1900, 3, 1) else text
-    digits = sum(sign.isdigit() for sign in str(value))
-    return float(value) if digits <= _DIGITS else text
+    number = Decimal(str(value))
+    exact = number.is_finite() and len(number.as_tuple().digits) <= _DIGITS
+    return float(value) if exact else text

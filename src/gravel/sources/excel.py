@@ -264,14 +264,17 @@ def _has_moments(cells: list[Any]) -> bool:
 
 
 def _text(cell: Any, nulls: tuple[str, ...] = (), moments: bool = False) -> str | None:
-    """A cell as text, NULL where it is empty; whole numbers have no decimals, and days no time
-    where no day of their column has one (`moments`)."""
+    """A cell as text, NULL where it is empty; whole numbers have no decimals, others 15 digits, and
+    days no time where no day of their column has one (`moments`)."""
     if cell is None or (isinstance(cell, str) and (cell == "" or cell in nulls)):
         return None
     if isinstance(cell, bool):
         return "true" if cell else "false"
     if isinstance(cell, float):
-        return str(int(cell)) if cell.is_integer() and abs(cell) <= 2**53 else repr(cell)
+        if cell.is_integer() and abs(cell) <= 2**53:
+            return str(int(cell))
+        # As the sheet shows it: what 0.1 * 3 leaves in the seventeenth digit is no part of a value.
+        return repr(float(f"{cell:.{_DIGITS}g}"))
     if isinstance(cell, datetime.datetime):
         return cell.isoformat(" ") if moments else cell.date().isoformat()
     if moments and isinstance(cell, datetime.date):
