@@ -480,6 +480,13 @@ def test_a_key_that_the_table_enforces_is_proved_after_a_split_in_place(
     _plan(harbour.table(), "in place", split + "[[step]]\ndeduplicate = { by = ['id'] }\n")
     assert figures("clean", "p.toml")["changes"]["updated"] == 1
     assert harbour.run("SELECT id, services FROM boats ORDER BY id") == [(1, "fuel"), (2, "crane")]
+    # Rows that a query makes are inserted.
+    query = "SELECT id, name, fee, services, seen FROM input WHERE id > 1 UNION ALL SELECT 3, 'Skua', 7.5, NULL, 0"
+    step = f'key = ["id"]\n[[step]]\nquery = "{query}"\nrows = "at least 1"\n'
+    _plan(harbour.table(), "in place", step)
+    assert figures("clean", "p.toml")["changes"]["inserted"] == 2
+    assert [tuple(map(str, row)) for row in harbour.run("SELECT id, name, fee FROM boats ORDER BY id")] == [
+        ("2", "Tern", "2.00" if harbour.kind != "sqlite" else "2"), ("3", "Skua", "7.50" if harbour.kind != "sqlite" else "7.5")]  # fmt: skip
 
 
 def test_values_of_several_types_and_columns_that_are_computed_stay_in_place(
