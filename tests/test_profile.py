@@ -810,7 +810,7 @@ def test_dependencies_and_almost_keys_tell_their_exceptions(figures: Any) -> Non
     ("fee", ["1,234.50", "99", "-5", "7.5"], "another format", ["1234.50", "99", "-5", "7.5"]),
     ("fee", ["1'234.50", "12’000", "7"], "another format", ["1234.50", "12000", "7"]),
     ("fee", ["(1,234.50)", "12,000.00", "7.50"], "another format", ["-1234.50", "12000.00", "7.50"]),
-    ("fee", ["1.234,50-", "12,5", "3"], "another format", ["-1234.50", "12.5", "3"]),
+    ("fee", ["1.234,50-", "12,5", "3", "7-"], "another format", ["-1234.50", "12.5", "3", "-7"]),
     ("fee", ["1 234,50", "-12 345 678,5", "3"], "another format", ["1234.50", "-12345678.5", "3"]),
     ("course", ["170", "171a", "180b"] * 9, None, None), ("licence", ["S124529", "S903793", "903793"] * 9, None, None),
     ("title", [f"Song {chr(97 + at % 26)}{at}" for at in range(39)] + ["2055-09-30"], None, None),

@@ -18,7 +18,6 @@ _SIGNS = (
     ("{}-?", "the minus behind"),
     (r"[+-]?{}|\({}\)", "negative ones in parentheses"),
 )
-
 _WAYS = (
     (",", ".", "commas between groups of three digits"),
     (".", ",", "a decimal comma"),
@@ -46,9 +45,10 @@ class NumberForm(Struct, frozen=True):
         plain = re.compile(r"[+-]?9+") if self.decimal == "," else _PLAIN
         return sum(item.rows for item in shapes if not plain.fullmatch(item.shape.strip(" ")))
 
-    def fix(self, name: str) -> str:
-        """The expression that writes a column's numbers as SQL has them."""
-        text = name
+    def fix(self, name: str, padded: bool) -> str:
+        """The expression that writes a column's numbers as SQL has them. `padded`: some have spaces
+        around them."""
+        name = text = f"TRIM({name})" if padded and self.minus else name
         for sign in self.groups:
             text = f"REPLACE({text}, {text_literal(sign)}, '')"
         if self.decimal == ",":
@@ -61,7 +61,7 @@ class NumberForm(Struct, frozen=True):
     def condition(self, name: str) -> str:
         """Of the values that are not written as SQL has them."""
         if self.decimal == ",":
-            return f"{name} LIKE_REGEX '[^+0-9-]'"
+            return f"NOT {name} LIKE_REGEX '^ *[+-]?[0-9]+ *\\z'"
         return f"NOT FITS({name} AS DECIMAL)"
 
 

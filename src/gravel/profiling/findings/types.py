@@ -269,7 +269,7 @@ def _other_numbers(column_profile: ColumnProfile, known: int) -> Finding | None:
         rows,
         f"numbers with {form.meaning}: text to every sum and comparison",
         form.condition(name),
-        f"{name} = {form.fix(name)}",
+        f"{name} = {form.fix(name, column_profile.padded > 0)}",
     )
 
 
@@ -336,7 +336,7 @@ def _number_fix(column_profile: ColumnProfile, best: Fit, known: int) -> str:
         return ""
     form = _form_of_numbers(column_profile, known)
     if form is not None and form.is_sure(column_profile.shapes):
-        return f"{name} = {form.fix(name)}"
+        return f"{name} = {form.fix(name, column_profile.padded > 0)}"
     if any(
         re.fullmatch(r" *[+-]?[0-9]+,[0-9]{1,2} *", mismatch.value) for mismatch in best.mismatches
     ):
