@@ -68,8 +68,10 @@ def write_count(path: Path, count: TableCount) -> None:
     for key in count.keys:
         good = not key.null_rows and not key.repeated_rows
         shared = f"{number_of(key.repeated_rows)} that share theirs"
-        told = "a key: unique, never NULL" if good else f"not a key: {shared}"
-        asked.append([f"key {', '.join(key.columns)}", "", told + _apart(key.null_rows, 0, "; ")])
+        verdict = "a key: unique, never NULL" if good else f"not a key: {shared}"
+        asked.append(
+            [f"key {', '.join(key.columns)}", "", verdict + _apart(key.null_rows, 0, "; ")]
+        )
     asked += [
         [
             f"total {item.total}",

@@ -1,4 +1,7 @@
-"""What SQLite keeps in a column, beside what the column is declared as (https://sqlite.org/datatype3.html)."""
+"""What SQLite keeps in a column, beside what the column is declared as.
+
+Source: SQLite's documentation, "Datatypes In SQLite".
+"""
 
 from __future__ import annotations
 
