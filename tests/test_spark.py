@@ -78,6 +78,18 @@ def test_what_a_plan_writes_there_is_what_it_writes_here(
         assert (there, written(tables)) == (here, files)
 
 
+def test_tables_of_any_size_are_compared(
+    folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("gravel.spark.engine._BYTES_OF_RANGE", 1000)
+    for name, rows in (("small.csv", 90), ("large.csv", 3000)):
+        write(
+            name, "id,name\n" + "".join(f"{number},Tern {number % 80}\n" for number in range(rows))
+        )
+    words = ("compare", "small.csv", "large.csv", "--key", "id", "--format", "json")
+    assert gravel(*words, "--engine", HERE, status=1) == gravel(*words, status=1)
+
+
 def test_a_table_without_a_row_and_a_mistake_are_told_as_here(
     folder: Path, gravel: Callable[..., Ran]
 ) -> None:

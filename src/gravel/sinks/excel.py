@@ -88,9 +88,10 @@ def _values(texts: Any, heading: str, kind: Type) -> list[Any]:
         result = view(texts, kind)
         if result.errors is None or not result.errors.any():
             values = result.values.to_pylist()
-            # Where all moments are at midnight they would be read as days.
+            # Where all moments of the cells are at midnight they would be read as days.
             timed = kind.kind is Kind.TIMESTAMP and any(
-                value is not None and value.time() != datetime.time() for value in values
+                value is not None and _is_moment(value) and value.time() != datetime.time()
+                for value in values
             )
             return [
                 _cell(value, text, timed)
@@ -110,12 +111,16 @@ def _values(texts: Any, heading: str, kind: Type) -> list[Any]:
     return cells
 
 
+def _is_moment(value: datetime.datetime) -> bool:
+    """Whether a cell can hold it as one."""
+    return value.microsecond == 0 and value.year >= 1900 and value.tzinfo is None
+
+
 def _cell(value: Any, text: str | None, timed: bool) -> Any:
     if value is None or isinstance(value, bool):
         return value
     if isinstance(value, datetime.datetime):
-        good = value.microsecond == 0 and value.year >= 1900 and value.tzinfo is None
-        return value if good and timed else text
+        return value if timed and _is_moment(value) else text
     if isinstance(value, datetime.date):
         return value if value >= datetime.date(1900, 3, 1) else text
     number = Decimal(str(value))

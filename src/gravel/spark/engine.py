@@ -18,7 +18,7 @@ from pyspark.sql import DataFrame, SparkSession
 
 from gravel.engine.distinct import Counted, range_size
 from gravel.engine.engine import BatchWork, DistinctValues, Question, RowStage, State
-from gravel.engine.hashed_rows import RowRange
+from gravel.engine.hashed_rows import HashedRows, RowRange
 from gravel.engine.threads import THREADS
 from gravel.problems import CallProblem, TableProblem
 from gravel.sources.arrow import StoredSource
@@ -179,10 +179,14 @@ class SparkEngine:
         if not splits:
             return THREADS.run(state, table, wanted)  # there is no batch
         columns = None if wanted is None else tuple(wanted)
-        task = MapTask(self.table, splits, None, state, columns, self.ranges, beside is not None)
+        # Rows are matched with those of another table, range by range: both are cut alike, whatever
+        # their sizes.
+        rows = any(isinstance(values, HashedRows) for values in state.distinct.values())
+        ranges = RANGES if rows else self.ranges
+        task = MapTask(self.table, splits, None, state, columns, ranges, beside is not None)
         frame = self._mapped(run_map, task)
         if state.distinct:
-            frame = frame.repartition(self.ranges, "range")
+            frame = frame.repartition(ranges, "range")
         if state.distinct or beside is not None:
             # Made once, whatever is asked of it.
             records = KeptRecords(frame)
@@ -251,7 +255,7 @@ class SparkEngine:
         frame = frames[0] if len(frames) == 1 else frames[0].unionByName(frames[1])
         task = MatchTask(work, before.others)
         results = (
-            frame.repartition(self.ranges, "range")
+            frame.repartition(RANGES, "range")
             .sortWithinPartitions("range", "key", "place")
             .mapInArrow(partial(run_match, packed(task)), SCHEMA)
         )
