@@ -141,7 +141,7 @@ def test_notebooks_show_every_result(folder: Path) -> None:
         ),
         (
             table.count(key="name", totals="id"),
-            ["<b>3</b>rows", "not a key", "1 row with NULL", '<td class="n">6</td>'],
+            ["<b>3</b>rows", "no key: 1 row with NULL in it", '<td class="n">6</td>'],
         ),
         (
             table.try_("name = TRIM(name)", "id = 1 / (id - 2)"),
@@ -156,6 +156,10 @@ def test_notebooks_show_every_result(folder: Path) -> None:
         assert "<b>Gull" not in page
     assert result.to_dict()["rows"] == [["<b>Gull</b> ", 1], [None, None], ["Tern", 3]]
     assert result.to_dict()["row_count"] == 3
+    write("bad.csv", "id,name\n1\n2,Gull\n")
+    bad = library.open_table("bad.csv")
+    for shown in (bad.look(), bad.try_("name = TRIM(name)")):
+        assert "&lt;b&gt;1&lt;/b&gt;malformed records skipped" in shown._repr_html_()
 
 
 def test_figures_are_values_that_every_reader_of_json_takes() -> None:

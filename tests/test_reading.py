@@ -518,6 +518,14 @@ def test_days_times_and_durations_of_a_sheet(gravel: Any, figures: Any, folder: 
         )
 
 
+def test_midnights_are_written_as_they_are_read(gravel: Any, folder: Path) -> None:
+    """Also beside a moment that a cell does not hold: none is left that says that the days have a time."""
+    moments = "(TIMESTAMP '2024-05-01 00:00:00'), (TIMESTAMP '2024-05-01 10:00:00.5')"
+    gravel("query", f"SELECT x FROM (VALUES {moments}) AS v(x)", "--write", "m.xlsx")
+    read = gravel("look", "m.xlsx", "--format", "csv").out.splitlines()
+    assert read[1] == "1,2024-05-01 00:00:00"
+
+
 def test_cells_with_an_error_are_their_text(
     gravel: Any, monkeypatch: pytest.MonkeyPatch, folder: Path
 ) -> None:

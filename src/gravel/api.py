@@ -382,7 +382,9 @@ class QueryResult:
 
     def _repr_html_(self) -> str:
         return _framed(
-            lambda path: tables_page.write_result(path, self._relation, self.account, self.cautions)
+            lambda path: tables_page.write_result(
+                path, self._relation, self.account, self.cautions, self._session.account.remarks
+            )
         )
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from gravel.render import screen
 from gravel.words import number_of
+
+if TYPE_CHECKING:
+    from gravel.inspecting.counts import TableCount
 
 
 def show(counted: list[Any], color: bool) -> None:
@@ -27,49 +30,47 @@ def show(counted: list[Any], color: bool) -> None:
             row.append(", ".join(item.store_key or ()) or "–")
     screen.print_table(out, headings, rows, right=(1, 2, 3))
     for item in counted:
-        asked: list[list[str]] = []
-        for d in item.distinct:
-            asked.append(
-                [
-                    f"distinct {d.on}",
-                    screen.number(d.distinct),
-                    _apart(d.null_rows, d.error_rows, "with NULL, left out"),
-                ]
-            )
-        for key in item.keys:
-            good = not key.null_rows and not key.repeated_rows
-            message = (
-                "no row that could tell"
-                if not item.rows
-                else "a key: unique, never NULL"
-                if good
-                else (
-                    f"no key: {number_of(key.null_rows)} with NULL in it,"
-                    f" {number_of(key.repeated_rows)}"
-                    " that share theirs"
-                )
-            )
-            asked.append([f"key {', '.join(key.columns)}", "", message])
-        for t in item.totals:
-            shown = (
-                ""
-                if t.value is None
-                else f"{t.value:,f}"
-                if hasattr(t.value, "as_tuple")
-                else f"{t.value:,}"
-            )
-            asked.append(
-                [
-                    f"total {t.total}",
-                    shown or "no known value",
-                    _apart(t.null_rows, t.error_rows, "NULL, passed over"),
-                ]
-            )
+        asked = asked_for(item)
         if asked:
             out.print()
             screen.print_table(
                 out, [item.table if len(counted) > 1 else "asked for", "", ""], asked, right=(1,)
             )
+
+
+def asked_for(item: TableCount) -> list[list[str]]:
+    """What was asked of a table beside its rows: what it is, its figure, a remark."""
+    asked = [
+        [
+            f"distinct {d.on}",
+            screen.number(d.distinct),
+            _apart(d.null_rows, d.error_rows, "with NULL, left out"),
+        ]
+        for d in item.distinct
+    ]
+    for key in item.keys:
+        message = (
+            "no row that could tell"
+            if not item.rows
+            else "a key: unique, never NULL"
+            if not key.null_rows and not key.repeated_rows
+            else (
+                f"no key: {number_of(key.null_rows)} with NULL in it,"
+                f" {number_of(key.repeated_rows)} that share theirs"
+            )
+        )
+        asked.append([f"key {', '.join(key.columns)}", "", message])
+    for t in item.totals:
+        shown = (
+            "no known value"
+            if t.value is None
+            else f"{t.value:,f}"
+            if hasattr(t.value, "as_tuple")
+            else f"{t.value:,}"
+        )
+        apart = _apart(t.null_rows, t.error_rows, "NULL, passed over")
+        asked.append([f"total {t.total}", shown, apart])
+    return asked
 
 
 def _apart(nulls: int, errors: int, what: str) -> str:

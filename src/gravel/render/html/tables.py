@@ -12,6 +12,7 @@ from gravel.inspecting.cells import RowError
 from gravel.language.errors import meaning
 from gravel.language.types import Kind
 from gravel.querying.result_file import texts
+from gravel.render.count import asked_for
 from gravel.render.html.page import render_page
 from gravel.version import __version__
 from gravel.words import number_of
@@ -49,6 +50,7 @@ def write_view(path: Path, view: View) -> None:
         facts.append((view.matching, "match"))
         facts += [(view.unknown, "unknown")] if view.unknown else []
         facts += [(view.errors, "with an error")] if view.errors else []
+    facts += [(len(view.malformed), "malformed records skipped")] if view.malformed else []
     part = _Part(
         "",
         ["row", *(item.name for item in view.columns)],
@@ -56,43 +58,27 @@ def write_view(path: Path, view: View) -> None:
         [0, *right],
         f"{number_of(len(numbers))} shown",
     )
-    _write(path, view.table, view.where or "", facts, [part], view.cautions, view.remarks)
+    _write(
+        path,
+        view.table,
+        view.where or "",
+        facts,
+        [part],
+        view.cautions,
+        (*view.remarks, *view.notes),
+    )
 
 
 def write_count(path: Path, count: TableCount) -> None:
     """Write counts as one self-contained HTML file. Raises TableProblem."""
-    asked: list[list[Cell]] = [
-        [f"distinct {item.on}", f"{item.distinct:,}", _apart(item.null_rows, item.error_rows)]
-        for item in count.distinct
-    ]
-    for key in count.keys:
-        good = not key.null_rows and not key.repeated_rows
-        shared = f"{number_of(key.repeated_rows)} that share theirs"
-        verdict = "a key: unique, never NULL" if good else f"not a key: {shared}"
-        asked.append(
-            [f"key {', '.join(key.columns)}", "", verdict + _apart(key.null_rows, 0, "; ")]
-        )
-    asked += [
-        [
-            f"total {item.total}",
-            "no known value" if item.value is None else f"{item.value:,}",
-            _apart(item.null_rows, item.error_rows),
-        ]
-        for item in count.totals
-    ]
     facts = [
         (count.rows, "rows"),
         (count.columns, "columns"),
         (len(count.malformed), "malformed records"),
     ]
+    asked = asked_for(count)
     parts = [_Part("", ["asked for", "", ""], asked, [1], words=[0, 1, 2])] if asked else []
     _write(path, count.table, "", facts, parts, (), count.notes)
-
-
-def _apart(nulls: int, errors: int, before: str = "") -> str:
-    parts = [f"{number_of(nulls)} with NULL"] if nulls else []
-    parts += [f"{number_of(errors)} with an error"] if errors else []
-    return before + ", ".join(parts) if parts else ""
 
 
 def write_trial(path: Path, trial: Trial) -> None:
@@ -103,7 +89,9 @@ def write_trial(path: Path, trial: Trial) -> None:
         if item.error_kinds:
             parts.append(_failures(item))
     facts = [(trial.rows, "rows")]
-    _write(path, trial.table, "nothing is written", facts, parts, trial.cautions, trial.remarks)
+    facts += [(len(trial.malformed), "malformed records skipped")] if trial.malformed else []
+    said = (*trial.remarks, *trial.notes)
+    _write(path, trial.table, "nothing is written", facts, parts, trial.cautions, said)
 
 
 def _failures(item: Attempt) -> _Part:
@@ -132,7 +120,11 @@ def _changes(item: Attempt) -> _Part:
 
 
 def write_result(
-    path: Path, relation: Relation, account: Sequence[Stage], cautions: Sequence[Any]
+    path: Path,
+    relation: Relation,
+    account: Sequence[Stage],
+    cautions: Sequence[Any],
+    remarks: Sequence[str],
 ) -> None:
     """Write the first rows of a query's result, and its account, as one self-contained HTML file.
     Raises TableProblem."""
@@ -150,7 +142,7 @@ def write_result(
             "Row counts by stage", ["operator", "rows in", "out", ""], stages, [1, 2], words=[0, 3]
         ),
     ]
-    _write(path, "Query", "", [(relation.count, "rows")], parts, cautions, ())
+    _write(path, "Query", "", [(relation.count, "rows")], parts, cautions, remarks)
 
 
 def _write(
